@@ -1,0 +1,131 @@
+"""Where the bytes of a capture come from: a mapped file, or a stream that is decompressed as it is read.
+
+A reader asks for a window, says how many bytes of it were used up, and gets the next window, which begins
+with the rest of the last one.
+"""
+
+import gzip
+import os
+from collections.abc import Iterator
+from pathlib import Path
+from typing import IO, Any, cast
+
+import numpy as np
+
+from yaffle.errors import YaffleError
+
+WINDOW = 16 << 20
+LARGEST_WINDOW = 64 << 20  # No record may be larger; a length beyond this is not believed.
+
+Bytes = np.ndarray[Any, np.dtype[np.uint8]]
+
+
+def _stream(path: Path) -> IO[bytes] | None:
+    """A decompressing stream if the file starts like gzip, zstd or lz4."""
+    with path.open("rb") as file:
+        magic = file.read(4)
+    if magic[:2] == b"\x1f\x8b":
+        return cast(IO[bytes], gzip.open(path))
+    if magic == b"\x28\xb5\x2f\xfd":
+        import zstandard
+
+        return cast(IO[bytes], zstandard.ZstdDecompressor(max_window_size=1 << 27).stream_reader(path.open("rb"), read_across_frames=True))
+    if magic == b"\x04\x22\x4d\x18":
+        import lz4.frame
+
+        return cast(IO[bytes], lz4.frame.open(path))
+    return None
+
+
+class ByteSource:
+    """The bytes of one file. `note` says in words where a compressed stream broke."""
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        try:
+            self.file_bytes = path.stat().st_size
+            if not path.is_file():
+                raise YaffleError(f"{path}: not a file")
+            self._raw = path.open("rb")
+            self._packed = _stream(path)
+        except OSError as error:
+            raise YaffleError(f"{path}: {error.strerror or error}") from error
+        self.compressed = self._packed is not None
+        self.note = ""
+        self.done_bytes = 0  # of file_bytes, for progress
+
+    def windows(self) -> Iterator[tuple[int, Bytes, bool]]:
+        """Yields (offset, bytes, last); `send` the number of bytes used up."""
+        return self._stream_windows() if self._packed else self._mapped_windows()
+
+    def _mapped_windows(self) -> Any:
+        if self.file_bytes == 0:
+            return
+        mapped = np.memmap(self.path, np.uint8, "r")
+        at, size = 0, WINDOW
+        while True:
+            # A file cut short while it is mapped would kill the process at the first touch behind its end.
+            end = min(len(mapped), os.fstat(self._raw.fileno()).st_size)
+            if end < len(mapped) and not self.note:
+                self.note = f"the file was cut to {end} bytes while it was read"
+            stop = min(end, at + size)
+            used = yield at, np.asarray(mapped[at:stop]), stop == end
+            if stop == end and (used == 0 or at + used >= end):
+                return
+            size = WINDOW if used else size * 2  # A record larger than the window: look further.
+            if size > LARGEST_WINDOW:
+                return
+            at += used
+            self.done_bytes = at
+
+    def _stream_windows(self) -> Any:
+        assert self._packed is not None
+        held, at, wanted, ended = b"", 0, WINDOW, False
+        while True:
+            while len(held) < wanted and not ended:
+                try:
+                    more = self._packed.read(wanted - len(held))
+                except Exception as error:  # Each library has its own kinds; all mean that the stream is broken here.
+                    self.note = f"the compressed data break after {at + len(held)} bytes ({error})"
+                    more = b""
+                ended = not more
+                held += more
+            used = yield at, np.frombuffer(held, np.uint8), ended
+            if ended and (used == 0 or used >= len(held)):
+                return
+            wanted = WINDOW if used else wanted * 2
+            if wanted > LARGEST_WINDOW:
+                return
+            held, at = held[used:], at + used
+            self.done_bytes = min(self.file_bytes, self._raw_position())
+
+    def _raw_position(self) -> int:
+        packed: Any = self._packed
+        inner = getattr(packed, "fileobj", None) or getattr(packed, "_fp", None)
+        try:
+            return int(inner.tell()) if inner is not None else int(self.file_bytes / 2)
+        except (OSError, ValueError):
+            return 0
+
+    def close(self) -> None:
+        """Closes the files; a mapped window may live on."""
+        self._raw.close()
+        if self._packed:
+            self._packed.close()
+
+
+def read_at(path: Path, position: int, length: int) -> bytes:
+    """Some bytes of the (decompressed) file, fewer at its end."""
+    packed = _stream(path)
+    if packed is None:
+        with path.open("rb") as file:
+            file.seek(position)
+            return file.read(length)
+    with packed:
+        left = position
+        while left:
+            skipped = len(packed.read(min(left, 1 << 20)))
+            if not skipped:
+                return b""
+            left -= skipped
+        return packed.read(length)

@@ -1,0 +1,96 @@
+"""The packet columns: their names, types and units; and a table of them that grows without copies."""
+
+from collections import namedtuple
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+# (name, dtype, meaning). One row a packet, in order of capture within each source.
+SCHEMA: tuple[tuple[str, type, str], ...] = (
+    ("time_ns", np.int64, "time of capture, ns since 1970 UTC"),
+    ("position", np.int64, "offset of the packet's first byte in its (decompressed) file"),
+    ("captured_bytes", np.uint32, "bytes kept in the file"),
+    ("wire_bytes", np.uint32, "bytes on the wire, link header included"),
+    ("payload_bytes", np.uint32, "transport payload on the wire, from the IP length"),
+    ("seq", np.uint32, "TCP sequence number; for UDP the first four payload bytes are not kept here: 0"),
+    ("ack", np.uint32, "TCP acknowledgement number"),
+    ("tsval", np.uint32, "TCP timestamp value (RFC 7323)"),
+    ("tsecr", np.uint32, "TCP timestamp echo reply"),
+    ("extra", np.uint32, "SYN: MSS | (window scale + 1) << 16 | SACK permitted << 24; else first row of its SACK blocks"),
+    ("flow", np.int32, "row of the connection or conversation; -1 where there is none"),
+    ("source", np.uint16, "row of the source"),
+    ("link", np.uint16, "interface within the source"),
+    ("window", np.uint16, "TCP window as sent, unscaled"),
+    ("payload_at", np.uint16, "offset of the transport payload within the packet"),
+    ("ip_id", np.uint16, "IPv4 identification"),
+    ("vlan", np.uint16, "VLAN number of the innermost tag, 0 without"),
+    ("protocol", np.uint16, "IP protocol number; EtherType (0x600 and above) where it is not IP; 0 unknown"),
+    ("flags", np.uint16, "TCP flags, FIN = 1 … CWR = 128, AE = 256; ICMP type << 8 | code"),
+    ("marks", np.uint16, "bits, see the MARK_ constants"),
+    ("tos", np.uint8, "DSCP << 2 | ECN"),
+    ("ttl", np.uint8, "time to live or hop limit"),
+    ("direction", np.int8, "0 from the client, 1 from the server"),
+    ("kind", np.uint8, "what the segment is, see transport.kinds"),
+)
+
+Columns = namedtuple("Columns", [name for name, _, _ in SCHEMA])  # type: ignore[misc]  # noqa: PYI024
+
+FIN, SYN, RST, PSH, ACK = 1, 2, 4, 8, 16
+
+MARK_SLICED = 1  # fewer bytes kept than were on the wire
+MARK_FRAGMENT = 2  # a fragment of an IP packet
+MARK_LATER_FRAGMENT = 4  # a fragment without the transport header
+MARK_TIMESTAMPS = 8  # TCP timestamps present
+MARK_SACK_SHIFT = 4  # bits 4 to 6: number of SACK blocks
+MARK_MULTICAST = 128
+MARK_BROADCAST = 256
+MARK_TUNNEL_SHIFT = 9  # bits 9 to 11: TUNNELS
+MARK_BROKEN = 4096  # a header contradicts itself, or was cut before its end
+MARK_IPV6 = 8192
+MARK_DONT_FRAGMENT = 16384
+
+TUNNELS = ("", "IP in IP", "GRE", "VXLAN", "GTP-U", "PPPoE", "MPLS", "other")
+
+
+class PacketTable:
+    """Packet columns that grow by resizing in place; large arrays move by remapping, not by copying."""
+
+    def __init__(self, capacity: int = 0) -> None:
+        self._arrays = {name: np.empty(capacity, dtype) for name, dtype, _ in SCHEMA}
+        self._capacity = capacity
+        self.size = 0
+
+    def reserve(self, capacity: int) -> None:
+        """Makes room for `capacity` rows in all."""
+        if capacity > self._capacity:
+            for array in self._arrays.values():
+                array.resize(capacity, refcheck=False)
+            self._capacity = capacity
+
+    def window(self, start: int, stop: int) -> Columns:
+        """Writable views of the rows from start to stop; invalid after the next `reserve`."""
+        return Columns(*(array[start:stop] for array in self._arrays.values()))
+
+    def columns(self) -> Columns:
+        """Views of all rows."""
+        return self.window(0, self.size)
+
+    def trim(self) -> None:
+        """Gives unused room back."""
+        for array in self._arrays.values():
+            array.resize(self.size, refcheck=False)
+        self._capacity = self.size
+
+
+@dataclass(frozen=True)
+class SackBlocks:
+    """Selective acknowledgement blocks of all packets, one after another; `extra` points at a packet's first."""
+
+    left: np.ndarray[Any, np.dtype[np.uint32]]
+    right: np.ndarray[Any, np.dtype[np.uint32]]
+
+
+def concatenated(tables: list[Columns]) -> Columns:
+    """Several tables as one."""
+    return Columns(*(np.concatenate([getattr(t, name) for t in tables]) for name, _, _ in SCHEMA))

@@ -1,0 +1,76 @@
+"""The classic capture format: a 24 byte header, then records of 16 bytes and the packet.
+
+Source: draft-ietf-opsawg-pcap. Both byte orders, microseconds and nanoseconds.
+"""
+
+from struct import Struct
+
+import numpy as np
+
+from yaffle.capture.byte_source import Bytes
+from yaffle.capture.records import BROKEN, FULL, LARGEST_PACKET, NEED_MORE, Container, Interface, Records
+from yaffle.errors import FormatError, TruncatedError
+from yaffle.kernels import helper, kernel
+
+RULE = "draft-ietf-opsawg-pcap section 4"
+MAGIC = {0xA1B2C3D4: 1000, 0xA1B23C4D: 1}  # value: nanoseconds a unit of the fraction
+
+
+@helper
+def u32(buf, at, swap):  # type: ignore[no-untyped-def]
+    """Four bytes, most significant first; least significant first when `swap`."""
+    if swap:
+        return (np.int64(buf[at + 3]) << 24) | (np.int64(buf[at + 2]) << 16) | (np.int64(buf[at + 1]) << 8) | np.int64(buf[at])
+    return (np.int64(buf[at]) << 24) | (np.int64(buf[at + 1]) << 16) | (np.int64(buf[at + 2]) << 8) | np.int64(buf[at + 3])
+
+
+@kernel
+def _index(buf, at, swap, unit_ns, out):  # type: ignore[no-untyped-def]
+    """Walks the chain of records. Returns how many, where it stopped, and why."""
+    count = 0
+    end = buf.size
+    room = out.time_ns.size
+    while True:
+        if count == room:
+            return count, at, FULL
+        if end - at < 16:
+            return count, at, NEED_MORE
+        captured = u32(buf, at + 8, swap)
+        if captured > LARGEST_PACKET:
+            return count, at, BROKEN
+        if end - at - 16 < captured:
+            return count, at, NEED_MORE
+        out.time_ns[count] = u32(buf, at, swap) * 1_000_000_000 + u32(buf, at + 4, swap) * unit_ns
+        out.position[count] = at + 16
+        out.captured[count] = captured
+        out.wire[count] = max(captured, u32(buf, at + 12, swap))
+        out.link[count] = 0
+        count += 1
+        at += 16 + captured
+
+
+class PcapIndex:
+    """Finds the records of one file, window by window."""
+
+    def __init__(self, head: Bytes) -> None:
+        if head.size < 24:
+            raise TruncatedError("file header", at=0, found=f"{head.size} bytes", expected=24, rule=RULE)
+        for order in (">", "<"):
+            magic, _major, _minor, _zone, _digits, snap, link = Struct(order + "IHHiIII").unpack(head[:24].tobytes())
+            if magic in MAGIC:
+                break
+        else:
+            raise FormatError("magic", at=0, found=f"{magic:#x}", expected="a1b2c3d4 or a1b23c4d", rule=RULE)
+        self._swap = order == "<"
+        self._unit_ns = MAGIC[magic]
+        self.header_bytes = 24
+        self.container = Container("pcap", [Interface(link & 0x0FFFFFFF, snap)])
+
+    def index(self, window: Bytes, at: int, offset: int, out: Records) -> tuple[int, int, int]:
+        """Records of the window from `at`: their number, where it stopped, the status."""
+        count, at, status = _index(window, at, self._swap, self._unit_ns, out)
+        if status == BROKEN:
+            found = int(u32.py_func(window, at + 8, self._swap))
+            self.container.broken_at = offset + at
+            self.container.notes.append(f"byte {offset + at + 8}: captured length is {found}, not believed: what follows is not read ({RULE})")
+        return int(count), int(at), int(status)

@@ -1,0 +1,181 @@
+"""Which interfaces are one observation point (RFC 7011 section 2), and which see the same packets elsewhere.
+
+Files that follow each other in time, or that share no packet, are taken for one point: a ring of files, or the two
+sides of a tap. Interfaces that see the same packets at the same moments are one point too, and the copies are dropped.
+Those that see the same packets at other moments are points of their own.
+"""
+
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from yaffle.capture.conversations import SYN_FROM_A, Rows
+from yaffle.capture.packets import Columns
+
+if TYPE_CHECKING:
+    from yaffle.capture.reader import Capture
+
+_SAME_MOMENT_NS = 2_000
+_FLOWS_COMPARED = 24
+
+
+def _identity(packets: Columns, rows: np.ndarray) -> np.ndarray:  # type: ignore[type-arg]
+    """A number for each packet that stays the same along the path (and is the same for repeats)."""
+    parts = packets.seq[rows].astype(np.uint64) << np.uint64(32) | packets.ack[rows].astype(np.uint64)
+    parts ^= packets.ip_id[rows].astype(np.uint64) * np.uint64(0x9E3779B97F4A7C15)
+    parts ^= (packets.payload_bytes[rows].astype(np.uint64) << np.uint64(16)) ^ packets.tsval[rows].astype(np.uint64) * np.uint64(0xBF58476D1CE4E5B9)
+    return parts
+
+
+def _conversation_keys(flows: Rows) -> np.ndarray:  # type: ignore[type-arg]
+    """One number for the two ends, whoever sent first and wherever it was seen."""
+
+    def mix(high: np.ndarray, low: np.ndarray, port: np.ndarray) -> np.ndarray:  # type: ignore[type-arg]
+        x = (high ^ (low * np.uint64(0x9E3779B97F4A7C15))) + port.astype(np.uint64) * np.uint64(0xC2B2AE3D27D4EB4F)
+        x = (x ^ (x >> np.uint64(29))) * np.uint64(0xBF58476D1CE4E5B9)
+        return np.asarray(x ^ (x >> np.uint64(32)))
+
+    return np.asarray(mix(flows.a_hi, flows.a_lo, flows.a_port) + mix(flows.b_hi, flows.b_lo, flows.b_port) + flows.protocol.astype(np.uint64))
+
+
+def _packets_of(packets: Columns, wanted: np.ndarray) -> dict[int, np.ndarray]:  # type: ignore[type-arg]
+    rows = np.flatnonzero(np.isin(packets.flow, wanted))
+    order = np.argsort(packets.flow[rows], kind="stable")
+    rows = rows[order]
+    cuts = np.flatnonzero(np.diff(packets.flow[rows])) + 1
+    return {int(packets.flow[part[0]]): part for part in np.split(rows, cuts) if part.size}
+
+
+def merge_points(capture: "Capture") -> None:
+    """Sets the points and their names; joins conversations that go on in the next file; drops copies."""
+    labels: list[str] = []
+    for source in capture.sources:
+        faces = source.interfaces or [None]
+        for face in faces:
+            labels.append(source.name if len(faces) == 1 or face is None else f"{source.name} {face.name or len(labels)}")
+    if len(labels) == 1:
+        capture.points = labels
+        return
+    packets, flows = capture.packets, capture.conversations
+    spans = [(np.inf, -np.inf)] * len(labels)
+    for point in range(len(labels)):
+        own = flows.point == point
+        if own.any():
+            spans[point] = (int(flows.first_ns[own].min()), int(flows.last_ns[own].max()))
+    keys = _conversation_keys(flows)
+    order = np.argsort(keys, kind="stable")
+    by_pair: dict[tuple[int, int], list[tuple[int, int]]] = {}
+    for group in np.split(order, np.flatnonzero(np.diff(keys[order])) + 1):
+        if group.size < 2 or np.unique(flows.point[group]).size < 2:
+            continue
+        for i, first in enumerate(group[:16]):
+            for second in group[i + 1 : 16]:
+                p, q = int(flows.point[first]), int(flows.point[second])
+                if p != q and flows.first_ns[first] <= flows.last_ns[second] + 10**9 and flows.first_ns[second] <= flows.last_ns[first] + 10**9:
+                    by_pair.setdefault((min(p, q), max(p, q)), []).append((first, second) if p < q else (second, first))
+    parent = list(range(len(labels)))
+
+    def root(point: int) -> int:
+        while parent[point] != point:
+            point = parent[point]
+        return point
+
+    apart: set[tuple[int, int]] = set()
+    copies: list[np.ndarray] = []  # type: ignore[type-arg]
+    for p in range(len(labels)):
+        for q in range(p + 1, len(labels)):
+            pairs = by_pair.get((p, q), [])
+            kind, extra = _compare(packets, pairs)
+            overlap = spans[p][0] <= spans[q][1] and spans[q][0] <= spans[p][1]
+            if kind == "elsewhere" or (kind == "nothing shared" and overlap and not pairs):
+                apart.add((p, q))
+            else:
+                copies.append(extra)
+    for p in range(len(labels)):
+        for q in range(p + 1, len(labels)):
+            groups = {root(p), root(q)}
+            clash = any((min(a, b), max(a, b)) in apart for a in range(len(labels)) if root(a) == root(p) for b in range(len(labels)) if root(b) == root(q))
+            if (p, q) not in apart and len(groups) == 2 and not clash:
+                parent[max(groups)] = min(groups)
+    roots = sorted({root(p) for p in range(len(labels))})
+    number = np.array([roots.index(root(p)) for p in range(len(labels))], np.uint16)
+    flows.point[:] = number[flows.point]
+    capture.points = [labels[r] for r in roots]
+    _drop_copies(capture, np.concatenate(copies) if copies else np.empty(0, np.int64))
+    _join(capture, keys, order)
+
+
+def _compare(packets: Columns, pairs: list[tuple[int, int]]) -> tuple[str, np.ndarray]:  # type: ignore[type-arg]
+    """How two interfaces relate, from conversations both saw; and the rows of the second that are copies."""
+    nothing = np.empty(0, np.int64)
+    if not pairs:
+        return "nothing shared", nothing
+    wanted = np.array(sorted({f for pair in pairs for f in pair}))
+    rows = _packets_of(packets, wanted)
+    shared, same, seen, copies = 0, 0, 0, []
+    for index, (first, second) in enumerate(pairs):
+        if index >= _FLOWS_COMPARED and same * 2 < shared:
+            break
+        a, b = rows.get(int(first), nothing), rows.get(int(second), nothing)
+        if not a.size or not b.size:
+            continue
+        ids_a, ids_b = _identity(packets, a), _identity(packets, b)
+        _, at_a, at_b = np.intersect1d(ids_a, ids_b, return_indices=True)
+        seen += min(a.size, b.size)
+        shared += at_a.size
+        near = np.abs(packets.time_ns[a[at_a]] - packets.time_ns[b[at_b]]) <= _SAME_MOMENT_NS
+        near &= packets.ttl[a[at_a]] == packets.ttl[b[at_b]]
+        same += int(near.sum())
+        copies.append(b[at_b[near]])
+    if shared * 10 < seen or shared == 0:
+        return "nothing shared", nothing
+    if same * 2 < shared:
+        return "elsewhere", nothing
+    return "same place", np.concatenate(copies) if copies else nothing
+
+
+def _drop_copies(capture: "Capture", rows: np.ndarray) -> None:  # type: ignore[type-arg]
+    if rows.size:
+        keep = np.ones(capture.packets.time_ns.size, bool)
+        keep[rows] = False
+        capture.packets = Columns(*(column[keep] for column in capture.packets))
+        capture.dropped_copies = int(rows.size)
+
+
+def _join(capture: "Capture", keys: np.ndarray, order: np.ndarray) -> None:  # type: ignore[type-arg]
+    """Conversations of one point over the same ports become one, unless the later began with a SYN of its own."""
+    flows, packets = capture.conversations, capture.packets
+    target = np.arange(flows.point.size, dtype=np.int32)
+    swap = np.zeros(flows.point.size, np.int8)
+    for group in np.split(order, np.flatnonzero(np.diff(keys[order])) + 1):
+        if group.size < 2:
+            continue
+        latest: dict[int, int] = {}
+        for row in sorted(group, key=lambda r: int(flows.first_ns[r])):
+            point = int(flows.point[row])
+            before = latest.get(point)
+            opened = flows.state[row] & (SYN_FROM_A | SYN_FROM_A << 1) and not (
+                before is not None and flows.syn_seq[before] == flows.syn_seq[row] or (before is not None and not flows.state[before] & 3)
+            )
+            if before is None or opened:
+                latest[point] = int(row)
+                continue
+            target[row] = before
+            swap[row] = int(flows.a_lo[row] != flows.a_lo[before] or flows.a_port[row] != flows.a_port[before])
+            state = int(flows.state[row])
+            if swap[row]:
+                state = (state & 16) | (state & 1) << 1 | (state & 2) >> 1 | (state & 4) << 1 | (state & 8) >> 1 | (state & 32) << 1 | (state & 64) >> 1
+            flows.state[before] |= state
+            flows.packets[before] += flows.packets[row]
+            flows.octets[before] += flows.octets[row]
+            flows.last_ns[before] = max(flows.last_ns[before], flows.last_ns[row])
+    if not (target != np.arange(target.size)).any():
+        return
+    kept = np.flatnonzero(target == np.arange(target.size))
+    number = np.full(target.size, -1, np.int32)
+    number[kept] = np.arange(kept.size, dtype=np.int32)
+    has = packets.flow >= 0
+    old = packets.flow[has]
+    packets.direction[has] ^= swap[old]
+    packets.flow[has] = number[target[old]]
+    capture.conversations = Rows(*(column[kept] for column in flows))

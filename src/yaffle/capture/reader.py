@@ -1,0 +1,228 @@
+"""Reads capture files, in any number, into one set of packet columns."""
+
+import hashlib
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+
+import numpy as np
+
+from yaffle.capture import headers
+from yaffle.capture.byte_source import ByteSource, Bytes
+from yaffle.capture.conversations import ConversationTable, Rows
+from yaffle.capture.packets import MARK_BROKEN, MARK_FRAGMENT, MARK_SLICED, Columns, PacketTable, SackBlocks
+from yaffle.capture.pcap import MAGIC, PcapIndex
+from yaffle.capture.pcapng import PcapngIndex
+from yaffle.capture.records import BROKEN, FULL, NEED_MORE, Interface, empty_records
+from yaffle.errors import Cancelled, FormatError, YaffleError
+
+BLOCK = 1 << 14  # Packets a round: their columns stay in the cache from one step to the next.
+
+Progress = Callable[[float, str], bool]  # (share done, words) -> whether to go on
+
+
+def go_on(_share: float, _words: str) -> bool:
+    """The progress of someone who does not watch."""
+    return True
+
+
+@dataclass
+class Source:
+    """One capture file: what it covers and what it cannot tell."""
+
+    name: str
+    path: str
+    format: str
+    size_bytes: int
+    fingerprint: str
+    packets: int = 0
+    bytes: int = 0
+    first_ns: int = 0
+    last_ns: int = 0
+    complete: bool = True
+    notes: list[str] = field(default_factory=list)
+    interfaces: list[Interface] = field(default_factory=list)
+    names: dict[str, str] = field(default_factory=dict)
+
+
+@dataclass
+class Capture:
+    """Everything read: packets, their conversations, and the files they came from."""
+
+    sources: list[Source]
+    packets: Columns
+    sack: SackBlocks
+    conversations: Rows
+    points: list[str]  # names of the observation points; conversations.point counts in these
+    names: dict[str, str]
+    dropped_copies: int = 0
+
+
+def fingerprint(path: Path) -> str:
+    """Tells a file again after it was moved: its size and a digest of its ends."""
+    size = path.stat().st_size
+    with path.open("rb") as file:
+        digest = hashlib.sha256(file.read(1 << 16))
+        file.seek(max(0, size - (1 << 16)))
+        digest.update(file.read())
+    return f"{size}-{digest.hexdigest()[:24]}"
+
+
+def _index_of(head: Bytes) -> PcapIndex | PcapngIndex:
+    start = head[:4].tobytes()
+    if start == b"\x0a\x0d\x0d\x0a":
+        return PcapngIndex(head)
+    if int.from_bytes(start, "big") in MAGIC or int.from_bytes(start, "little") in MAGIC:
+        return PcapIndex(head)
+    found = start.hex() or "nothing"
+    raise FormatError("start of the file", at=0, found=found, expected="a capture (pcap or pcapng)", rule="no capture begins like this")
+
+
+class _Reading:
+    """State of one reading of several files."""
+
+    def __init__(self, progress: Progress, total_bytes: int) -> None:
+        self.table = PacketTable()
+        self.conversations = ConversationTable()
+        self.sack: list[tuple[np.ndarray, np.ndarray]] = []  # type: ignore[type-arg]
+        self.sack_count = 0
+        self.links = 0  # interfaces of the files before
+        self.progress, self.total_bytes, self.done_bytes = progress, max(1, total_bytes), 0
+        self.records, self.ends = empty_records(BLOCK), headers.empty_ends(BLOCK)
+        self.left, self.right = np.empty(4 * BLOCK, np.uint32), np.empty(4 * BLOCK, np.uint32)
+
+    def room_for(self, rows: int, read: int, size: int) -> None:
+        """Room for more rows, from the share of the bytes read so far."""
+        needed = self.table.size + rows
+        if needed > self.table._capacity:  # noqa: SLF001
+            guess = int(needed * max(1.0, (size / max(1, read))) * 1.03) if read > 1 << 20 else needed * 2
+            self.table.reserve(max(needed, min(guess, needed * 64)))
+
+    def take(self, window: Bytes, offset: int, count: int, source: int, link_types: np.ndarray) -> None:  # type: ignore[type-arg]
+        """Decodes the first `count` records of the block and adds them to the table."""
+        start = self.table.size
+        out = self.table.window(start, start + count)
+        records = self.records
+        out.time_ns[:] = records.time_ns[:count]
+        out.position[:] = records.position[:count] + offset
+        out.captured_bytes[:] = records.captured[:count]
+        out.wire_bytes[:] = records.wire[:count]
+        out.link[:] = records.link[:count]
+        out.source[:] = source
+        blocks = headers.decode(window, records.position[:count], link_types, out, self.ends, self.left, self.right, self.sack_count)
+        if blocks:
+            self.sack.append((self.left[:blocks].copy(), self.right[:blocks].copy()))
+            self.sack_count += blocks
+        self.conversations.assign(out, self.ends, np.arange(self.links, self.links + link_types.size, dtype=np.int64))
+        self.table.size += count
+
+
+def _read_file(reading: _Reading, path: Path, number: int) -> Source:
+    data = ByteSource(path)
+    try:
+        source = Source(path.name, str(path.resolve()), "", data.file_bytes, fingerprint(path))
+        index: PcapIndex | PcapngIndex | None = None
+        windows = data.windows()
+        started, tail = reading.table.size, 0
+        try:
+            offset, window, last = next(windows)  # type: ignore[misc]
+        except StopIteration:
+            raise FormatError("file", at=0, found="empty", expected="a capture", rule="pcap or pcapng") from None
+        while True:
+            if index is None:
+                index = _index_of(window)
+                at = index.header_bytes
+            else:
+                at = 0
+            status = FULL
+            while status == FULL:
+                count, at, status = index.index(window, at, offset, reading.records)
+                faces = index.container.interfaces
+                if count:
+                    reading.room_for(count, data.done_bytes + at, data.file_bytes)
+                    reading.take(window, offset, count, number, np.array([f.link_type for f in faces], np.int64))
+                share = (reading.done_bytes + min(data.file_bytes, data.done_bytes + (0 if data.compressed else at))) / reading.total_bytes
+                if not reading.progress(min(share, 1.0), f"reading {path.name}"):
+                    raise Cancelled
+            if status == BROKEN or (last and status == NEED_MORE):
+                tail = window.size - at if status == NEED_MORE else 0
+                break
+            try:
+                offset, window, last = windows.send(at)  # type: ignore[attr-defined]
+            except StopIteration:
+                tail = 0 if last else window.size - at
+                break
+        container = index.container
+        source.format, source.interfaces, source.names = container.format, container.interfaces, container.names
+        source.notes += container.notes
+        if data.note:
+            source.notes.append(data.note)
+        if tail and container.broken_at is None:
+            source.notes.append(f"the file ends inside a record: its last {tail} bytes are not read")
+        source.complete = container.broken_at is None and not tail and not data.note
+        _describe(source, reading.table.window(started, reading.table.size))
+        reading.links += max(1, len(container.interfaces))
+        reading.done_bytes += data.file_bytes
+        return source
+    finally:
+        data.close()
+
+
+def _describe(source: Source, packets: Columns) -> None:
+    """Sums, and plain words on what the packets cannot tell."""
+    source.packets = int(packets.time_ns.size)
+    if not source.packets:
+        source.notes.append("it holds no packets")
+        return
+    source.bytes = int(packets.wire_bytes.sum(dtype=np.int64))
+    source.first_ns, source.last_ns = int(packets.time_ns.min()), int(packets.time_ns.max())
+    sliced = int(np.count_nonzero(packets.marks & MARK_SLICED))
+    if sliced:
+        longest = int(packets.captured_bytes.max())
+        source.notes.append(f"{sliced:,} packets are sliced (longest kept: {longest} bytes): payloads cannot be read whole, headers and sizes can")
+    dropped = sum(face.dropped for face in source.interfaces)
+    if dropped:
+        source.complete = False
+        source.notes.append(f"the capture itself lost {dropped:,} packets: gaps may be its own, not the network's")
+    backwards = int(np.count_nonzero(np.diff(packets.time_ns) < 0))
+    if backwards:
+        source.notes.append(f"time steps backwards {backwards:,} times")
+    if fragments := int(np.count_nonzero(packets.marks & MARK_FRAGMENT)):
+        source.notes.append(f"{fragments:,} packets are fragments; later fragments are put to the conversation of their first")
+    if broken := int(np.count_nonzero(packets.marks & MARK_BROKEN)):
+        source.notes.append(f"{broken:,} packets have headers that end early or contradict themselves")
+    for kind in sorted({f.link_type for f in source.interfaces} - set(headers.READABLE_LINKS)):
+        source.notes.append(f"link type {kind} is not known here: its packets are counted, not decoded")
+
+
+def read_captures(paths: Sequence[Path | str], progress: Progress = go_on) -> Capture:
+    """Packets, conversations and sources of the files, in the order given.
+
+    Raises: YaffleError where a file cannot be read at all; Cancelled when `progress` says so. A file that breaks
+    in the middle gives everything before the break and a note.
+    """
+    from yaffle.capture.points import merge_points
+
+    files = [Path(p) for p in paths]
+    if not files:
+        raise YaffleError("no file was given")
+    total = sum(f.stat().st_size for f in files if f.is_file())
+    reading, sources = _Reading(progress, total), []
+    for number, path in enumerate(files):
+        try:
+            sources.append(_read_file(reading, path, number))
+        except FormatError as error:
+            raise YaffleError(f"{path}: {error}") from error
+        except OSError as error:
+            raise YaffleError(f"{path}: {error.strerror or error}") from error
+    reading.table.trim()
+    sack = SackBlocks(
+        np.concatenate([left for left, _ in reading.sack]) if reading.sack else np.empty(0, np.uint32),
+        np.concatenate([right for _, right in reading.sack]) if reading.sack else np.empty(0, np.uint32),
+    )
+    names: dict[str, str] = {}
+    for source in sources:
+        names.update(source.names)
+    capture = Capture(sources, reading.table.columns(), sack, reading.conversations.rows(), [], names)
+    merge_points(capture)
+    return capture

@@ -1,0 +1,43 @@
+"""What every container format yields: records with a time, a place, lengths and an interface."""
+
+from collections import namedtuple
+from dataclasses import dataclass, field
+
+import numpy as np
+
+LARGEST_PACKET = 1 << 24  # Larger captured lengths are taken for damage, not believed.
+
+# status of an index kernel
+NEED_MORE, FULL, BROKEN, OTHER_BLOCK = 0, 1, 2, 3
+
+Records = namedtuple("Records", ["time_ns", "position", "captured", "wire", "link"])  # noqa: PYI024
+
+
+def empty_records(capacity: int) -> Records:
+    """Room for records; positions count from the start of the window."""
+    return Records(
+        np.empty(capacity, np.int64), np.empty(capacity, np.int64), np.empty(capacity, np.int64), np.empty(capacity, np.int64), np.empty(capacity, np.int64)
+    )
+
+
+@dataclass
+class Interface:
+    """One capturing interface of a file."""
+
+    link_type: int
+    snap_bytes: int = 0
+    name: str = ""
+    units_per_s: int = 1_000_000
+    offset_s: int = 0
+    dropped: int = 0
+
+
+@dataclass
+class Container:
+    """What is known of a file besides its packets."""
+
+    format: str
+    interfaces: list[Interface] = field(default_factory=list)
+    names: dict[str, str] = field(default_factory=dict)
+    notes: list[str] = field(default_factory=list)
+    broken_at: int | None = None

@@ -1,0 +1,60 @@
+"""Exchanges by turns: bytes from the client, then bytes from the server, until the client sends new bytes again.
+
+Works for any protocol, encrypted or not, in which a side answers the other. Bytes that the server sends before it was
+asked anything belong to no exchange; nor do bytes of the client that are never answered while the close is orderly.
+"""
+
+import numpy as np
+
+from yaffle.kernels import kernel
+
+# One row an exchange: indices into the connection's segments. answer is -1 where none was seen; stop is one past the last.
+TURN = np.dtype([(name, np.int64) for name in ("first", "answer", "stop", "request_end", "response_end", "request_bytes", "response_bytes")])
+
+
+def empty_turns(capacity: int) -> np.ndarray:  # type: ignore[type-arg]
+    """Room for as many exchanges as a connection has packets."""
+    return np.empty(capacity, TURN)
+
+
+@kernel
+def find_turns(g, turns):  # type: ignore[no-untyped-def]
+    """Fills `turns` and returns how many there are. Repeats and copies do not begin a turn."""
+    n = g.size
+    count = 0
+    asked = np.int64(-(1 << 62))  # highest byte of the client so far
+    told = np.int64(-(1 << 62))  # highest byte of the server so far
+    open_turn = False
+    for i in range(n):
+        size = g[i].n
+        base = g[i].kind & 31
+        if size == 0 or base == 19 or base == 9 or base == 11 or base == 8 or g[i].flags & 2:
+            continue
+        end = g[i].s + size
+        if g[i].d == 0:
+            if end <= asked:
+                continue
+            fresh = end - max(asked, g[i].s)
+            if not open_turn or turns[count - 1].answer >= 0:
+                if open_turn:
+                    turns[count - 1].stop = i
+                turns[count].first = i
+                turns[count].answer = -1
+                turns[count].stop = n
+                turns[count].request_bytes = 0
+                turns[count].response_bytes = 0
+                turns[count].response_end = told
+                count += 1
+                open_turn = True
+            turns[count - 1].request_bytes += fresh
+            turns[count - 1].request_end = end
+            asked = end
+        else:
+            if open_turn:
+                if turns[count - 1].answer < 0 and end > told:
+                    turns[count - 1].answer = i
+                if end > told:
+                    turns[count - 1].response_bytes += end - max(told, g[i].s)
+                    turns[count - 1].response_end = end
+            told = max(told, end)
+    return count

@@ -1,0 +1,203 @@
+"""Findings: many slow exchanges with one cause become one sentence with its grounds and the next step."""
+
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+
+from yaffle.analysis import Analysis
+from yaffle.capture.addresses import client_address, end_text, server_address
+from yaffle.findings.places import Places
+from yaffle.findings.verdict import AVOIDABLE, FELT_REPAIR_NS, SLOW_EXCHANGE_NS, SLOW_TOTAL_NS, party_sums
+from yaffle.ledger import causes
+from yaffle.ledger.account import OPENINGS
+from yaffle.ledger.engine import Array
+from yaffle.units import duration, moment, share
+
+_LEAST_LOST_NS = 300_000_000  # A finding costs its users at least this much in all,
+_LEAST_SHARE = 0.01  # and at least this share of what the worst one costs.
+
+
+@dataclass
+class Finding:
+    """A sentence about a subject, with everything it rests on."""
+
+    party: str
+    cause: str
+    severity: str  # severe, notable, slight
+    subject: str
+    sentence: str
+    next_step: str
+    confidence: float
+    first_ns: int
+    last_ns: int
+    lost_ns: int  # time lost to this cause
+    users: int
+    exchanges: list[int] = field(default_factory=list)  # rows
+    connections: list[int] = field(default_factory=list)
+    grounds: dict[str, Any] = field(default_factory=dict)
+
+    @property
+    def key(self) -> str:
+        """Tells the finding again in a later analysis of the same evidence."""
+        return f"{self.party}/{self.cause}/{self.subject}"
+
+
+_FAMILY = {"rate": "queueing"}  # Causes that are one story: a full link.
+
+
+def _slow_exchanges(analysis: Analysis, speaker: Array) -> Array:
+    """Rows of exchanges that made someone wait, seen where they speak."""
+    account = analysis.account
+    charges, owner = account.exchange_charges, account.of_exchange("connection")
+    wait = charges.sum(axis=1)
+    felt = (wait >= SLOW_EXCHANGE_NS) | (charges[:, AVOIDABLE].sum(axis=1) >= FELT_REPAIR_NS)
+    some = np.zeros(account.flow.size, bool)
+    some[owner[felt]] = True
+    chatty = (account.fact("wait_ns") >= SLOW_TOTAL_NS) & ~some
+    return np.flatnonzero((felt | chatty[owner]) & (speaker[owner] == owner))
+
+
+def find(analysis: Analysis, speaker: Array) -> list[Finding]:
+    """All findings, worst first. Healthy traffic gives none."""
+    places = Places(analysis.capture.names)
+    account, flows = analysis.account, analysis.capture.conversations
+    rows = _slow_exchanges(analysis, speaker)
+    charges = account.exchange_charges[rows]
+    sums = party_sums(charges)
+    party = np.argmax(sums, axis=1)
+    groups: dict[tuple[str, ...], list[int]] = {}
+    for i, x in enumerate(rows.tolist()):
+        c = int(account.exchange[x, 0])
+        flow = int(account.flow[c])
+        who = causes.PARTIES[party[i]]
+        columns = causes.party_columns(who)
+        cause = causes.CHARGES[columns[int(np.argmax(charges[i, columns]))]][1]
+        if who == causes.NETWORK and charges[i, causes.LOSS] >= FELT_REPAIR_NS:
+            cause = "loss"  # What was lost is told before what it had to wait for besides.
+        cause = _FAMILY.get(cause, cause)
+        client, server = client_address(flows, flow), server_address(flows, flow)
+        key: tuple[str, ...] = (who, cause, places.site(client))
+        if who != causes.NETWORK:
+            key += (server, str(int(flows.b_port[flow])))
+        groups.setdefault(key, []).append(x)
+    found = [_finding(analysis, places, key, np.array(members)) for key, members in groups.items()]
+    found += _failed_openings(analysis, places, speaker)
+    found = [f for f in found if f.lost_ns >= _LEAST_LOST_NS or f.cause in ("refused", "unanswered")]
+    found.sort(key=lambda f: -f.lost_ns)
+    worst = found[0].lost_ns if found else 0
+    return [f for f in found if f.lost_ns >= _LEAST_SHARE * worst]
+
+
+def _period(first: int, last: int) -> str:
+    digits = 0 if last - first > 5_000_000_000 else 1
+    return f"{moment(first, digits=digits)} to {moment(last, digits=digits)}"
+
+
+def _severity(lost_ns: int, users: int) -> str:
+    seconds = lost_ns / 1e9
+    return "severe" if seconds >= 20 or (seconds >= 5 and users >= 3) else "notable" if seconds >= 2 else "slight"
+
+
+def _finding(analysis: Analysis, places: Places, key: tuple[str, ...], rows: Array) -> Finding:
+    account, flows = analysis.account, analysis.capture.conversations
+    who, cause, site = key[:3]
+    charges = account.exchange_charges[rows]
+    wait = charges.sum(axis=1)
+    own = charges[:, causes.party_columns(who)].sum(axis=1)
+    members = np.unique(account.exchange[rows, 0])
+    clients = sorted({client_address(flows, int(account.flow[c])) for c in members})
+    servers = sorted({(server_address(flows, int(account.flow[c])), int(flows.b_port[account.flow[c]])) for c in members})
+    first, last = int(account.of_exchange("first_ns")[rows].min()), int(account.of_exchange("end_ns")[rows].max())
+    trip = account.fact("to_server_min_ns")[members].clip(0) + account.fact("to_client_min_ns")[members].clip(0)
+    sent = sum(int(account.side(s, "packets")[members].sum()) for s in (0, 1))
+    again = sum(int(account.side(s, "retransmitted_packets")[members].sum()) for s in (0, 1))
+    repeat_share = again / max(1, sent)
+    middle = int(np.argsort(wait)[wait.size // 2])
+    app = " and ".join(dict.fromkeys(places.application(*s) for s in servers)) if len(servers) <= 3 else f"{len(servers)} servers"
+    grounds: dict[str, Any] = {
+        "exchanges": int(rows.size),
+        "connections": [int(c) for c in members],
+        "users": len(clients),
+        "wait_ms": float(wait.sum() / 1e6),
+        "charged_ms": float(own.sum() / 1e6),
+        "median_wait_ms": float(np.median(wait) / 1e6),
+        "p95_wait_ms": float(np.quantile(wait, 0.95) / 1e6),
+        "round_trip_floor_ms": [float(trip.min() / 1e6), float(trip.max() / 1e6)],
+        "repeats": again,
+        "packets": sent,
+        "first_ns": first,
+        "last_ns": last,
+    }
+    floor = duration(int(np.median(trip)))
+    many = f"{rows.size:,} exchange{'s' if rows.size > 1 else ''} of {len(clients)} user{'s' if len(clients) > 1 else ''}, {_period(first, last)}"
+    of = f"{duration(int(own[middle]))} of {duration(int(wait[middle]))} at the median"
+    steady = f"the path kept {floor} and {share(repeat_share)} of the packets were repeats"
+    where = f"{app} ({end_text(*servers[0])})" if len(servers) == 1 else app
+    if who == causes.SERVER:
+        sentence = f"{site} waits on {where}: {of} is the server's, {causes.WORDS[cause]}; {many}."
+        grounds["ruled_out"] = f"The network is cleared: {steady}."
+        step = f"Ask those who run {app} what it was doing from {_period(first, last)}: locks, slow statements, or what it waits for itself."
+        if cause == "window":
+            step = f"Look at how {app} reads its requests: its receive window was shut."
+    elif who == causes.CLIENT:
+        behind = "does not read what arrives" if cause == "window" else "pauses while it asks"
+        hosts = ", ".join(places.short(c) for c in clients[:3]) + (" and others" if len(clients) > 3 else "")
+        sentence = f"{site} holds itself up: {hosts} {behind}; {of} is the client's, using {where}; {many}."
+        grounds["ruled_out"] = f"Network and server are cleared: {steady}, and the server was ready to send."
+        step = f"Look at the application on {hosts}: what keeps it from {'reading' if cause == 'window' else 'sending'} (processor, disk, its own pauses)."
+    elif who == causes.NETWORK:
+        cause_ns = int(charges[:, causes.LOSS].sum()) if cause == "loss" else int(own.sum())
+        grounds["cause_ms"] = cause_ns / 1e6
+        if cause == "loss":
+            sentence = f"The path of {site} loses packets: {share(repeat_share)} sent again ({again:,} of {sent:,}); {of} is the network's; {many}."
+            step = f"Look at the links between {site} and {app} for errors and full queues; a capture at the far end would tell which segment loses."
+        elif cause == "queueing":
+            sentence = f"The path of {site} is full: data wait in queues and flow at the pace of a bottleneck; {of} is the network's; {many}."
+            step = f"Find what fills the link of {site} in this period, and its rate; a second capture beyond it would name the segment."
+        elif cause == "round-trip":
+            sentence = f"The path of {site} is long for so many trips: {floor} a trip; {of} is the network's; {many}."
+            step = f"Fewer, larger exchanges or a nearer server would help; {app} asks one thing after another."
+        else:
+            sentence = f"{site} waits for connections to be set up: {of} is the network's; {many}."
+            step = "Keep connections open between exchanges, or look for what delays the opening."
+        grounds["ruled_out"] = f"The servers took {duration(int(charges[:, causes.party_columns(causes.SERVER)].sum(axis=1)[middle]))} at the median exchange."
+    else:
+        sentence = f"{site} waits on {where}, and this capture cannot tell for whom; {many}."
+        grounds["ruled_out"] = ""
+        step = f"A capture near {app} from {_period(first, last)} would settle it."
+    lost = int(own.sum())
+    confidence = float(np.clip((own.sum() / max(1, wait.sum())) * 0.6 + 0.4 * min(1.0, rows.size / 5), 0.3, 0.98))
+    return Finding(
+        who, cause, _severity(lost, len(clients)), site if who != causes.SERVER else f"{app} for {site}", sentence, step, round(confidence, 2),
+        first, last, lost, len(clients), [int(x) for x in rows], [int(c) for c in members], grounds,
+    )  # fmt: skip
+
+
+def _failed_openings(analysis: Analysis, places: Places, speaker: Array) -> list[Finding]:
+    """Servers that refused, or that never answered, one finding for each."""
+    account, flows = analysis.account, analysis.capture.conversations
+    opening = account.fact("opening")
+    found = []
+    for what in ("refused", "unanswered"):
+        groups: dict[tuple[str, int], list[int]] = {}
+        for c in np.flatnonzero((opening == OPENINGS.index(what)) & (speaker == np.arange(opening.size))).tolist():
+            flow = int(account.flow[c])
+            groups.setdefault((server_address(flows, flow), int(flows.b_port[flow])), []).append(c)
+        for (server, port), members in groups.items():
+            clients = {client_address(flows, int(account.flow[c])) for c in members}
+            lost = int(account.fact("wait_ns")[members].sum())
+            first, last = int(account.fact("first_ns")[members].min()), int(account.fact("last_ns")[members].max())
+            name = f"{places.application(server, port)} ({end_text(server, port)})"
+            tries = f"{len(members)} opening{'s' if len(members) > 1 else ''} of {len(clients)} user{'s' if len(clients) > 1 else ''}, {_period(first, last)}"
+            if what == "refused":
+                sentence, step, party = f"{name} refuses connections: {tries}.", f"See whether the service at {name} runs and listens.", causes.SERVER
+            else:
+                sentence, party = f"{name} never answers: {tries}, {duration(lost)} of waiting.", causes.UNEXPLAINED
+                step = f"A capture near {server} would tell whether the openings arrive: if so it is the server, else a filter or the path."
+            grounds = {"connections": members, "users": len(clients), "wait_ms": lost / 1e6, "first_ns": first, "last_ns": last, "exchanges": 0}
+            found.append(
+                Finding(party, what, _severity(lost, len(clients)), name, sentence, step, 0.9 if what == "refused" else 0.5, first, last, lost,
+                        len(clients), [], members, grounds)
+            )  # fmt: skip
+    return found

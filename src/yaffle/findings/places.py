@@ -1,0 +1,47 @@
+"""What hosts are called: sites and applications, from names where the evidence has them, else from addresses and ports."""
+
+import ipaddress
+from dataclasses import dataclass
+
+# Assigned service names (RFC 6335 registry) in words of our own; only the common ones.
+SERVICES = {
+    20: "file transfer", 21: "file transfer", 22: "secure shell", 25: "mail", 53: "names", 67: "leases", 80: "web", 88: "sign-on", 110: "mailbox",
+    123: "time", 143: "mailbox", 161: "device counters", 389: "directory", 443: "web", 445: "file shares", 465: "mail", 514: "logs", 587: "mail",
+    636: "directory", 853: "names", 993: "mailbox", 995: "mailbox", 1433: "database", 1521: "database", 1812: "sign-on", 2049: "file shares",
+    3306: "database", 3389: "remote screen", 5060: "calls", 5432: "database", 6379: "cache", 8080: "web", 8443: "web", 9000: "port 9000",
+}  # fmt: skip
+
+
+def spoken(label: str) -> str:
+    """A host label as people say it: isle-of-wren becomes Isle of Wren."""
+    words = label.replace("_", "-").split("-")
+    return " ".join(w if w in ("of", "the", "and") and i else w[:1].upper() + w[1:] for i, w in enumerate(words) if w)
+
+
+@dataclass(frozen=True)
+class Places:
+    """Names of hosts by address, as found in the evidence or given by the user."""
+
+    names: dict[str, str]
+
+    def host(self, address: str) -> str:
+        """The host's own name, or its address."""
+        return self.names.get(address, address)
+
+    def short(self, address: str) -> str:
+        """First label of the name, or the address."""
+        return self.names[address].split(".")[0] if address in self.names else address
+
+    def site(self, address: str) -> str:
+        """The second label of the host's name, or its network (/24, /64)."""
+        labels = self.names.get(address, "").split(".")
+        if len(labels) >= 4:
+            return spoken(labels[1])
+        parsed = ipaddress.ip_address(address)
+        return str(ipaddress.ip_network(f"{address}/{24 if parsed.version == 4 else 64}", strict=False))
+
+    def application(self, address: str, port: int) -> str:
+        """What runs at this server and port."""
+        if address in self.names:
+            return self.names[address].split(".")[0].replace("-", " ")
+        return SERVICES.get(port, f"port {port}")

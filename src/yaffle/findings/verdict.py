@@ -1,0 +1,93 @@
+"""Verdict of one connection: the party with the largest charged time, or none where nothing is slow."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from yaffle.ledger import causes
+from yaffle.ledger.account import OPENINGS
+from yaffle.ledger.engine import Account, Array
+from yaffle.units import duration
+
+# Above these a wait is felt (Miller 1968; ITU-T G.1010 for interactive data puts "preferred" at about 2 s in all).
+SLOW_EXCHANGE_NS = 250_000_000
+SLOW_TOTAL_NS = 2_000_000_000
+FELT_REPAIR_NS = 30_000_000
+
+AVOIDABLE = [causes.LOSS, causes.QUEUEING, causes.STALL, causes.SERVER_WINDOW, causes.PACING, causes.CLIENT_WINDOW]
+
+
+@dataclass(frozen=True)
+class Verdict:
+    """Who made the users of a connection wait, and how sure that is (0 to 1)."""
+
+    party: str
+    cause: str
+    confidence: float
+    sentence: str
+
+
+def party_sums(charges: Array) -> Array:
+    """Charges (n, columns) summed by party (n, 4), in the order of causes.PARTIES."""
+    return np.stack([charges[:, causes.party_columns(party)].sum(axis=1) for party in causes.PARTIES], axis=1)
+
+
+def is_slow(account: Account) -> Array:
+    """For each connection: whether anything in it is slow: a long wait, a long sum of waits, or a repair that was felt."""
+    wait, worst = account.fact("wait_ns"), account.fact("worst_wait_ns")
+    repaired = account.connection_charges[:, AVOIDABLE].sum(axis=1) >= FELT_REPAIR_NS
+    return np.asarray((worst >= SLOW_EXCHANGE_NS) | (wait >= SLOW_TOTAL_NS) | repaired)
+
+
+def verdict_columns(account: Account) -> tuple[Array, Array, Array]:
+    """For each connection: party (index into PARTIES, -1 none), charge column (-1 none), confidence."""
+    charges = account.connection_charges
+    sums = party_sums(charges)
+    party = np.argmax(sums, axis=1)
+    slow = is_slow(account)
+    party[~slow] = -1
+    column = np.full(party.size, -1)
+    for index, name in enumerate(causes.PARTIES):
+        columns = np.array(causes.party_columns(name))
+        own = party == index
+        column[own] = columns[np.argmax(charges[own][:, columns], axis=1)]
+    total = np.maximum(1, sums.sum(axis=1))
+    margin = np.sort(sums, axis=1)
+    confidence = 0.5 + 0.5 * (margin[:, -1] - margin[:, -2]) / total
+    confidence *= 1 - 0.5 * sums[:, 3] / total
+    confidence[account.fact("to_server_samples") == 0] *= 0.7  # Network and server cannot be told apart well.
+    opening = account.fact("opening")
+    confidence[opening == OPENINGS.index("unseen")] *= 0.9
+    refused = opening == OPENINGS.index("refused")
+    party[refused], column[refused], confidence[refused] = 2, causes.SET_UP, 0.9
+    unanswered = opening == OPENINGS.index("unanswered")
+    party[unanswered], column[unanswered], confidence[unanswered] = 3, causes.UNSEEN, 0.5
+    confidence[party == -1] = 0.9
+    return party, column, confidence
+
+
+def sentence(party: str, column: int, opening: str, charges: Array) -> str:
+    """The verdict in words."""
+    if opening == "refused":
+        return "The server refused the connection."
+    if opening == "unanswered":
+        return "Nothing answered the opening; a capture near the server would show whether it arrived there."
+    wait = int(charges.sum())
+    if party == causes.NONE:
+        return f"Nothing is slow: {duration(wait)} of waiting in all." if wait else "Nobody waited for an answer here."
+    own = int(charges[causes.party_columns(party)].sum())
+    why = causes.WORDS[causes.CHARGES[column][1]]
+    return f"{duration(own)} of {duration(wait)} is the {party}'s, most of it {why} ({duration(int(charges[column]))})."
+
+
+def verdict_of(account: Account, c: int, columns: tuple[Array, Array, Array] | None = None) -> Verdict:
+    """The verdict of connection c."""
+    party, column, confidence = columns if columns is not None else verdict_columns(account)
+    who = causes.PARTIES[party[c]] if party[c] >= 0 else causes.NONE
+    cause = causes.CHARGES[column[c]][1] if party[c] >= 0 else ""
+    opening = OPENINGS[account.fact("opening")[c]]
+    if opening == "refused":
+        cause = "refused"
+    elif opening == "unanswered":
+        cause = "unanswered"
+    return Verdict(who, cause, round(float(confidence[c]), 3), sentence(who, int(column[c]), opening, account.connection_charges[c]))

@@ -1,0 +1,221 @@
+"""The account of every TCP connection: one kernel that gathers, classifies, finds exchanges and charges them."""
+
+from collections import namedtuple
+
+import numpy as np
+
+from yaffle.exchanges.turns import find_turns
+from yaffle.kernels import kernel
+from yaffle.ledger import causes
+from yaffle.ledger.charging import charge_exchange, charge_opening, loss_cover
+from yaffle.transport.classify import classify
+from yaffle.transport.host_clock import extra_delay
+from yaffle.transport.segments import MSS_CLIENT, SCALES_KNOWN, gather
+
+# Columns of one connection's facts, int64 each. The side's block stands twice: from the client, from the server.
+CONNECTION_FIELDS = (
+    "opening", "closing", "first_ns", "last_ns", "scales_known",
+    "handshake_ns", "to_client_min_ns", "to_client_median_ns", "to_client_p95_ns", "to_client_max_ns",
+    "to_server_min_ns", "to_server_median_ns", "to_server_p95_ns", "to_server_max_ns", "to_client_samples", "to_server_samples",
+    "exchanges", "unanswered", "wait_ns", "set_up_ns", "worst_wait_ns", "pushed_bytes",
+)  # fmt: skip
+SIDE_FIELDS = (
+    "packets", "payload_bytes", "unique_bytes", "retransmitted_packets", "retransmitted_bytes", "spurious_packets",
+    "duplicate_packets", "out_of_order_packets", "duplicate_acks", "zero_window_ns", "max_in_flight_bytes", "resets", "keep_alives",
+)  # fmt: skip
+EXCHANGE_FIELDS = ("connection", "first_ns", "asked_ns", "answered_ns", "last_ns", "end_ns", "request_bytes", "response_bytes", "set_up_ns")
+
+C0 = len(CONNECTION_FIELDS)
+S0 = len(SIDE_FIELDS)
+WIDTH = C0 + 2 * S0
+CHARGES = causes.COUNT
+SET_UP, LOSS, UNSEEN = causes.SET_UP, causes.LOSS, causes.UNSEEN
+_UNKNOWN = np.int64(1) << 60
+
+OPENINGS = ("complete", "unseen", "refused", "unanswered")
+CLOSINGS = ("orderly", "reset", "open")
+
+Tables = namedtuple("Tables", ["connection", "connection_charges", "exchange", "exchange_charges"])  # noqa: PYI024
+
+
+@kernel
+def _quantile(sorted_values, share):  # type: ignore[no-untyped-def]
+    return sorted_values[min(sorted_values.size - 1, np.int64(share * sorted_values.size))]
+
+
+@kernel
+def _round_trips(samples, floors, out):  # type: ignore[no-untyped-def]
+    """Least, median, 95th percentile and greatest of the samples to each side."""
+    count = samples.size
+    for side in range(2):
+        floors[side] = _UNKNOWN
+        at = 6 + 5 * side if side == 0 else 10
+        values = np.empty(count, np.int64)
+        k = 0
+        for i in range(count):
+            if samples[i].side == side and samples[i].rtt >= 0:
+                values[k] = samples[i].rtt
+                k += 1
+        out[14 + side] = k
+        if k == 0:
+            out[at : at + 4] = -1
+            continue
+        values = np.sort(values[:k])
+        floors[side] = values[0]
+        out[at], out[at + 1], out[at + 2], out[at + 3] = values[0], _quantile(values, 0.5), _quantile(values, 0.95), values[k - 1]
+    out[5] = -1
+    opening = np.full(2, -1, np.int64)
+    for i in range(count):
+        if samples[i].way == 0:
+            opening[samples[i].side] = samples[i].rtt
+    if opening[1] >= 0:
+        out[5] = opening[1] + max(np.int64(0), opening[0])
+
+
+@kernel
+def _count_sides(g, out):  # type: ignore[no-untyped-def]
+    """Totals of each side, and how the connection closed."""
+    n = g.size
+    zero_since = np.full(2, -1, np.int64)
+    fins = np.zeros(2, np.bool_)
+    closing = 2
+    for i in range(n):
+        d = g[i].d
+        at = C0 + S0 * d
+        kind = g[i].kind
+        base = kind & 31
+        size = g[i].n
+        out[at] += 1
+        out[at + 1] += size
+        if base == 1 or base == 7 or base == 18 or kind & 64:
+            out[at + 2] += size
+        if 13 <= base <= 17:
+            out[at + 3] += 1
+            out[at + 4] += size
+            if kind & 128:
+                out[at + 5] += 1
+        elif base == 19:
+            out[at + 6] += 1
+        elif base == 18:
+            out[at + 7] += 1
+        elif base == 3:
+            out[at + 8] += 1
+        elif base == 9 or base == 11:
+            out[at + 12] += 1
+        if base == 8:
+            out[at + 11] += 1
+            if not (fins[0] and fins[1]) and closing == 2:
+                closing = 1
+        if g[i].flags & 1:
+            fins[d] = True
+            if fins[0] and fins[1] and closing == 2:
+                closing = 0
+        if g[i].flags & 16 and not g[i].flags & 6:
+            if g[i].w == 0:
+                if zero_since[d] < 0:
+                    zero_since[d] = g[i].t
+            elif zero_since[d] >= 0:
+                out[at + 9] += g[i].t - zero_since[d]
+                zero_since[d] = -1
+        out[at + 10] = max(out[at + 10], g[i].flight)
+    for d in range(2):
+        if zero_since[d] >= 0:
+            out[C0 + S0 * d + 9] += g[n - 1].t - zero_since[d]
+    out[1] = closing
+
+
+@kernel
+def account(first, last, starts, order, packets, sack_left, sack_right, room, sample_room, turns, pending, extra, delays, blocked, tables, x):  # type: ignore[no-untyped-def]
+    """Accounts for the connections first..last-1, writing exchanges from row x on.
+
+    Returns (next connection, next exchange row): stops before a connection whose exchanges might not fit.
+    """
+    facts = np.zeros(12, np.int64)
+    floors = np.zeros(2, np.int64)
+    mss = np.zeros(2, np.int64)
+    high = np.zeros(2, np.int64)
+    times = np.zeros(5, np.int64)
+    for c in range(first, last):
+        n = starts[c + 1] - starts[c]
+        out = tables.connection[c]
+        out[:] = 0
+        if n == 0:
+            continue
+        g = room[:n]
+        gather(order[starts[c] : starts[c + 1]], packets, g, facts)
+        samples = sample_room[: classify(g, facts, sack_left, sack_right, sample_room, pending, extra)]
+        found = find_turns(g, turns)
+        if x + found > tables.exchange.shape[0]:
+            return c, x
+        for i in range(n):
+            packets.kind[g[i].row] = g[i].kind
+        _round_trips(samples, floors, out)
+        _count_sides(g, out)
+        out[2], out[3], out[4] = g[0].t, g[n - 1].t, facts[SCALES_KNOWN]
+        for side in range(2):
+            extra_delay(g, side, delays[side])
+            high[side] = 0
+            mss[side] = 536
+        for i in range(n):
+            mss[g[i].d] = max(mss[g[i].d], min(g[i].n, 65535))
+            if not g[i].flags & 6:
+                high[g[i].d] = max(high[g[i].d], g[i].w)
+        if facts[MSS_CLIENT] > 0 and facts[MSS_CLIENT + 1] > 0:
+            for side in range(2):
+                mss[side] = min(mss[side], min(facts[MSS_CLIENT], facts[MSS_CLIENT + 1]))
+        loss_cover(g, blocked)
+        total = tables.connection_charges[c]
+        total[:] = 0
+        out[0] = charge_opening(g, floors, total, times)
+        opened, open_end = times[0], times[1]
+        out[19] = open_end - opened
+        rows = 0
+        for k in range(found):
+            if turns[k].answer < 0 and not _awaited(g, turns, k, out):
+                continue
+            row = tables.exchange[x]
+            charge = tables.exchange_charges[x]
+            charge_exchange(g, turns, k, samples, floors, delays[0], delays[1], mss, high, blocked, charge, times)
+            row[0], row[1], row[2], row[3], row[4], row[5] = c, times[0], times[1], times[2], times[3], times[4]
+            row[6], row[7] = turns[k].request_bytes, turns[k].response_bytes
+            row[8] = 0
+            if rows == 0 and out[0] == 0:
+                for m in range(CHARGES):
+                    charge[m] += total[m]
+                    total[m] = 0
+                row[8] = open_end - opened
+            for m in range(CHARGES):
+                total[m] += charge[m]
+            wait = charge.sum()
+            out[20] = max(out[20], wait)
+            if times[2] < 0:
+                out[17] += 1
+            rows += 1
+            x += 1
+        out[16] = rows
+        out[18] = total.sum()
+        _pushed(g, turns, found, out)
+    return last, x
+
+
+@kernel
+def _pushed(g, turns, found, out):  # type: ignore[no-untyped-def]
+    """Bytes the server sent before it was asked anything."""
+    limit = turns[0].first if found > 0 else g.size
+    for i in range(limit):
+        if g[i].d == 1 and 0 < g[i].n and g[i].kind & 31 == 1:
+            out[21] += g[i].n
+
+
+@kernel
+def _awaited(g, turns, k, out):  # type: ignore[no-untyped-def]
+    """Whether an unanswered request was waited for: not when the sides parted in order (a stream one way)."""
+    if out[1] == 0:
+        return False
+    i = turns[k].first
+    last = g[i].t
+    for j in range(i, g.size):
+        if g[j].d == 0 and g[j].n > 0:
+            last = g[j].t
+    # Still sending at the end: a stream one way, or a request that is not whole yet.
+    return g[g.size - 1].t - last > 2 * (last - g[i].t) + 1_000_000

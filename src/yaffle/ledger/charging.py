@@ -1,0 +1,368 @@
+"""Cuts the wait of each exchange into charges. The definition of each cause stands in docs/measures.md.
+
+The wait at the client is the span at the point from the first byte of the request to the acknowledgement of the last
+byte of the answer, where that was not delayed: what lies between client and point then cancels out. The span has four
+parts: the request on its way, the server's turn, the answer on its way, the last trip to the client. The parts on the
+way are cut at every packet; each gap is charged by what ended it.
+"""
+
+import numpy as np
+
+from yaffle.kernels import kernel
+from yaffle.ledger import causes
+
+SET_UP, ROUND_TRIP, RATE, QUEUEING, LOSS = causes.SET_UP, causes.ROUND_TRIP, causes.RATE, causes.QUEUEING, causes.LOSS
+PROCESSING, STALL, SERVER_WINDOW = causes.PROCESSING, causes.STALL, causes.SERVER_WINDOW
+PACING, CLIENT_WINDOW, UNSEEN = causes.PACING, causes.CLIENT_WINDOW, causes.UNSEEN
+
+_SMALL_NS = 1_500_000  # Gaps below this are packets in flow.
+_TIMER_NS = 200_000_000  # Least retransmission timer of common stacks above the round trip.
+_NEAR_NS = 1_000_000_000  # How far around a moment its round trip is looked for.
+_UNKNOWN = np.int64(1) << 60
+
+
+@kernel
+def repeat_delay(copies, round_trip):  # type: ignore[no-untyped-def]
+    """How long ago the first copy was sent, when `copies` before this one were lost: timers double after the second."""
+    total = np.int64(0)
+    timer = round_trip + _TIMER_NS
+    for k in range(min(copies, 8)):
+        total += timer
+        if k >= 1:
+            timer *= 2
+    return total
+
+
+@kernel
+def effective(g, i, floor_out):  # type: ignore[no-untyped-def]
+    """Whether this copy is one that may have carried its bytes to the receiver: not a later one that was not needed."""
+    kind = g[i].kind
+    base = kind & 31
+    if base == 19 or base == 9 or base == 11:
+        return False
+    if 13 <= base <= 17:
+        if kind & 128:
+            return False
+        if g[i].before >= 0 and g[i].done > 0 and g[i].done - g[i].t < floor_out * 7 // 10:
+            return False
+    return True
+
+
+@kernel
+def round_trip_at(samples, side, t, floor, extra, g, i):  # type: ignore[no-untyped-def]
+    """Round trip to a side around the time t, told by that side's clock at its packet i where it has one.
+
+    A lasting rise of the one-way delay is taken for both ways (asymmetry cannot be seen from one point), a passing one
+    for this way only; a sample taken nearby is the upper bound.
+    """
+    if floor >= _UNKNOWN:
+        return np.int64(0)
+    if i < 0 or extra[i] < 0:
+        return floor
+    lasting = extra[i]
+    d = g[i].d
+    k = i - 1
+    while k >= 0 and g[i].t - g[k].t < _NEAR_NS:
+        if g[k].d == d and extra[k] >= 0:
+            lasting = min(lasting, extra[k])
+        k -= 1
+    k = i + 1
+    while k < g.size and g[k].t - g[i].t < _NEAR_NS:
+        if g[k].d == d and extra[k] >= 0:
+            lasting = min(lasting, extra[k])
+        k += 1
+    value = floor + 2 * lasting + (extra[i] - lasting)
+    if lasting > 0:
+        nearest = _UNKNOWN
+        low, high = 0, samples.size
+        while low < high:
+            middle = (low + high) >> 1
+            if samples[middle].t < t - _NEAR_NS:
+                low = middle + 1
+            else:
+                high = middle
+        for k in range(low, samples.size):
+            if samples[k].t > t + _NEAR_NS:
+                break
+            if samples[k].side == side:
+                nearest = min(nearest, samples[k].rtt)
+        value = max(floor, min(value, nearest))
+    return value
+
+
+@kernel
+def loss_cover(g, blocked):  # type: ignore[no-untyped-def]
+    """blocked[i] > 0: between segment i - 1 and i bytes were missing that a repeat brought later."""
+    n = g.size
+    blocked[: n + 1] = 0
+    for j in range(n):
+        base = g[j].kind & 31
+        if 13 <= base <= 17 and not g[j].kind & 128:
+            k = g[j].before if g[j].before >= 0 else (-2 - g[j].before if g[j].before <= -2 else -1)
+            while k >= 0 and g[k].before >= 0:
+                k = g[k].before
+            if k < 0:
+                k = j - 1
+                while k > 0 and g[k].d != g[j].d:
+                    k -= 1
+            if k >= 0:
+                blocked[k + 1] += 1
+                blocked[j + 1] -= 1
+    running = np.int64(0)
+    for i in range(n):
+        running += blocked[i]
+        blocked[i] = running
+
+
+@kernel
+def _transfer(g, lo, hi, side, start, end, floor_send, floor_receive, mss, blocked, window_high, charge):  # type: ignore[no-untyped-def]
+    """Charges the time from start to end, in which `side` sent its bytes, gap by gap. Entries lo..hi are looked at."""
+    stall = STALL if side == 1 else PACING
+    held = CLIENT_WINDOW if side == 1 else SERVER_WINDOW
+    whole = floor_send + floor_receive
+    at = start
+    previous = np.int64(-1)
+    high_flight = np.int64(0)
+    full_ns = np.int64(0)
+    moved = np.int64(0)
+    loop_ns = np.int64(0)  # least recent data-to-acknowledgement time of this stretch
+    for i in range(lo, hi):
+        if g[i].d != side:
+            continue
+        if g[i].n == 0 or (g[i].kind & 31) == 19:
+            continue
+        if g[i].t <= start:
+            previous = i
+            high_flight = max(high_flight, g[i].flight)
+            continue
+        if g[i].t > end:
+            break
+        gap = g[i].t - at
+        if g[i].done > 0 and g[i].way == 1 and (g[i].kind & 31) == 1:
+            loop_ns = g[i].done - g[i].t
+        cause = RATE
+        base = g[i].kind & 31
+        repeat = 13 <= base <= 17 and not g[i].kind & 128
+        if gap <= _SMALL_NS:
+            cause = LOSS if blocked[i] > 0 else RATE
+        elif repeat or base == 11 or base == 9:
+            cause = LOSS if repeat else held
+        else:
+            # What the receiver sent in between, and whether one of it set this packet off.
+            newest = np.int64(-1)
+            set_off = False
+            latest_window = np.int64(-1)
+            reach = g[i].t - floor_send * 13 // 10 - 1_500_000
+            nearest = g[i].t - floor_send * 7 // 10 + 300_000
+            k = i - 1
+            while k >= 0 and (g[k].t >= reach or k > previous):
+                if g[k].d != side and g[k].flags & 16:
+                    if latest_window < 0:
+                        latest_window = g[k].w
+                    newest = max(newest, g[k].a) if g[k].t <= nearest else newest
+                    if reach <= g[k].t <= nearest:
+                        set_off = True
+                k -= 1
+            shut = False
+            if previous >= 0 and g[previous].room >= 0 and g[previous].room < mss:
+                behind = g[previous].room + g[previous].flight < window_high // 2 or latest_window == 0
+                if behind or latest_window == 0:
+                    shut = True
+                else:
+                    full_ns += gap
+            if shut:
+                cause = held
+            elif blocked[i] > 0:
+                cause = LOSS
+            elif set_off:
+                cause = ROUND_TRIP
+            elif previous >= 0 and (newest >= g[previous].e or (newest >= 0 and g[previous].e - newest + mss <= high_flight * 3 // 4)):
+                cause = stall
+            elif previous >= 0 and newest < 0 and gap > 2 * whole + 10_000_000 and g[previous].room != 0:
+                cause = stall
+            else:
+                cause = ROUND_TRIP
+        if cause == ROUND_TRIP:
+            trip = min(gap, whole)
+            charge[ROUND_TRIP] += trip
+            charge[QUEUEING] += gap - trip
+            moved += trip
+        elif cause == RATE and loop_ns < whole + whole // 2 + 2_000_000:
+            charge[ROUND_TRIP] += gap  # Packets of one round, no queue: the round is what takes the time.
+            moved += gap
+        else:
+            charge[cause] += gap
+        at = g[i].t
+        previous = i
+        high_flight = max(high_flight, g[i].flight)
+    if at < end:
+        charge[ROUND_TRIP] += end - at
+    span = end - start
+    if full_ns * 2 > span and span > 10 * whole and window_high > 0:
+        # The receiver kept up, yet its window was too small for this path nearly all the time.
+        move = min(full_ns, charge[ROUND_TRIP])
+        charge[ROUND_TRIP] -= move
+        charge[held] += move
+
+
+@kernel
+def charge_exchange(g, turns, x, samples, floors, extra_client, extra_server, mss, windows_high, blocked, charge, times):  # type: ignore[no-untyped-def]
+    """Charges of exchange x into `charge` (ns a column) and its moments into `times`: first, asked, answered, last, end.
+
+    The sum of the charges is end - first, by construction: every stretch is given to exactly one column.
+    """
+    charge[:] = 0
+    lo, hi, answer = turns[x].first, turns[x].stop, turns[x].answer
+    n = g.size
+    floor_client = floors[0] if floors[0] < _UNKNOWN else 0
+    floor_server = floors[1] if floors[1] < _UNKNOWN else 0
+    whole = floor_client + floor_server
+    first = g[lo].t
+    # A request whose first copy was lost before this point began earlier than what is seen.
+    if g[lo].kind & 64 and g[lo].lost > 0:
+        back = repeat_delay(g[lo].lost, whole)
+        k = lo - 1
+        while k >= 0 and g[k].d != 0:
+            k -= 1
+        if k >= 0:
+            back = min(back, first - g[k].t)
+        charge[LOSS] += back
+        times[0] = first - back
+    else:
+        times[0] = first
+    # The request is whole when its last byte passed for the last time that mattered.
+    asked = first
+    limit = n if answer < 0 else answer
+    for i in range(lo, limit):
+        if g[i].d == 0 and g[i].n > 0 and g[i].s < turns[x].request_end and effective(g, i, floor_server):
+            asked = max(asked, g[i].t)
+    if answer < 0:
+        end = asked
+        for i in range(lo, n):
+            end = max(end, g[i].t)
+        _transfer(g, lo, limit, 0, first, asked, floor_client, floor_server, mss[0], blocked, windows_high[1], charge)
+        acknowledged = False
+        for i in range(lo, n):
+            if g[i].d == 1 and g[i].flags & 16 and g[i].a >= turns[x].request_end:
+                acknowledged = True
+        charge[PROCESSING if acknowledged else UNSEEN] += end - asked
+        times[1], times[2], times[3], times[4] = asked, -1, end, end
+        return
+    answered = max(g[answer].t, asked)
+    _transfer(g, lo, answer, 0, first, asked, floor_client, floor_server, mss[0], blocked, windows_high[1], charge)
+    # The server's turn.
+    turn = answered - asked
+    trip = round_trip_at(samples, 1, g[answer].t, floors[1], extra_server, g, answer)
+    trip = min(trip, turn)
+    rest = turn - trip
+    if g[answer].kind & 64 and g[answer].lost > 0:
+        back = min(rest, repeat_delay(g[answer].lost, whole))
+        charge[LOSS] += back
+        rest -= back
+    base_trip = min(trip, floor_server)
+    charge[ROUND_TRIP] += base_trip
+    charge[QUEUEING] += trip - base_trip
+    charge[PROCESSING] += rest
+    # The answer on its way.
+    last = answered
+    last_i = answer
+    for i in range(answer, n):
+        if g[i].t > g[hi - 1].t and i >= hi and g[i].kind & 31 == 1:
+            break
+        if g[i].d == 1 and g[i].n > 0 and g[i].s < turns[x].response_end and (i < hi or (13 <= g[i].kind & 31 <= 17)):
+            if effective(g, i, floor_client) and g[i].t >= last:
+                last, last_i = g[i].t, i
+    _transfer(g, answer, max(hi, last_i + 1), 1, answered, last, floor_server, floor_client, mss[1], blocked, windows_high[0], charge)
+    # The last trip, by the acknowledgement of the last byte unless that was held back.
+    seen = np.int64(-1)
+    for i in range(last_i + 1, n):
+        if g[i].d == 0 and g[i].flags & 16 and g[i].a >= turns[x].response_end and g[i].kind != 19:
+            seen = g[i].t - last
+            break
+        if g[i].t - last > 10_000_000_000:
+            break
+    recent = np.int64(0)
+    found = 0
+    high = samples.size - 1
+    low = np.int64(0)
+    while low <= high:
+        middle = (low + high) >> 1
+        if samples[middle].t <= last:
+            low = middle + 1
+        else:
+            high = middle - 1
+    k = high
+    while k >= 0 and found < 4 and samples[k].t >= answered:
+        if samples[k].side == 0:
+            recent = max(recent, samples[k].rtt)
+            found += 1
+        k -= 1
+    expected = max(recent, floor_client)
+    if found == 0:
+        expected = floor_client
+    if seen < 0 or seen > expected + expected // 2 + 8_000_000:
+        final = expected if found > 0 else floor_client
+        if seen >= 0:
+            final = min(final, seen)
+    else:
+        final = seen
+    base_trip = min(final, floor_client)
+    charge[ROUND_TRIP] += base_trip
+    charge[QUEUEING] += final - base_trip
+    times[1], times[2], times[3], times[4] = asked, answered, last, last + final
+
+
+@kernel
+def charge_opening(g, floors, charge, times):  # type: ignore[no-untyped-def]
+    """Charges of setting up the connection; times: first SYN, and when the client had its answer (at the point).
+
+    Returns 0 complete, 1 unseen, 2 refused, 3 unanswered.
+    """
+    n = g.size
+    first_syn, last_syn, answer, last_answer, end = -1, -1, -1, -1, -1
+    for i in range(min(n, 64)):
+        base = g[i].kind & 31
+        if base == 19:
+            continue
+        if g[i].flags & 2 and g[i].d == 0 and not g[i].flags & 16:
+            if first_syn < 0:
+                first_syn = i
+            if answer < 0:
+                last_syn = i
+        elif g[i].flags & 2 and g[i].d == 1:
+            if answer < 0:
+                answer = i
+            last_answer = i
+        elif g[i].flags & 4 and g[i].d == 1 and answer < 0 and first_syn >= 0:
+            times[0], times[1] = g[first_syn].t, g[i].t
+            charge[LOSS] += g[last_syn].t - g[first_syn].t
+            charge[SET_UP] += g[i].t - g[last_syn].t
+            return 2
+        elif g[i].d == 0 and answer >= 0 and g[i].flags & 16:
+            end = i
+            break
+    if first_syn < 0:
+        times[0] = times[1] = g[0].t
+        return 1
+    if answer < 0:
+        times[0], times[1] = g[first_syn].t, g[n - 1].t
+        charge[UNSEEN] += g[n - 1].t - g[first_syn].t
+        for i in range(n):
+            if g[i].d == 1:
+                return 1
+        return 3
+    floor_client = floors[0] if floors[0] < _UNKNOWN else 0
+    began, until = g[first_syn].t, g[answer].t + floor_client
+    if end >= 0 and last_answer == answer and g[end].t - g[answer].t < max(2 * floor_client, floor_client + 10_000_000):
+        until = g[end].t
+    elif end >= 0 and last_answer > answer:
+        # Several answers: the client had one of them; the acknowledgement tells when.
+        until = min(g[end].t, g[last_answer].t + floor_client)
+    lost = g[last_syn].t - began
+    if last_answer > answer and until > g[last_answer].t:
+        lost += g[last_answer].t - g[answer].t
+    lost = min(lost, until - began)
+    times[0], times[1] = began, until
+    charge[LOSS] += lost
+    charge[SET_UP] += until - began - lost
+    return 0

@@ -1,0 +1,136 @@
+"""Runs the account over all TCP connections of a capture, on both cores, with progress."""
+
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from yaffle.capture.reader import Capture, Progress, go_on
+from yaffle.errors import Cancelled
+from yaffle.exchanges.turns import empty_turns
+from yaffle.ledger.account import CHARGES, CONNECTION_FIELDS, EXCHANGE_FIELDS, SIDE_FIELDS, WIDTH, Tables, account
+from yaffle.ledger.orientation import orient
+from yaffle.transport.round_trips import empty_samples
+from yaffle.transport.segments import empty_segments
+
+Array = np.ndarray[Any, Any]
+_PACKETS_A_STEP = 400_000  # Connections are worked on in steps of about this many packets, so that stopping is quick.
+
+
+@dataclass
+class Account:
+    """What the engine found. Rows of `connection` are TCP conversations; `flow` says which."""
+
+    flow: Array  # conversation row of each connection
+    starts: Array  # packets of connection c: order[starts[c]:starts[c + 1]]
+    order: Array  # packet rows, connection by connection, in order of capture
+    connection: Array  # int64 (n, WIDTH): CONNECTION_FIELDS, then SIDE_FIELDS of the client, then of the server
+    connection_charges: Array  # int64 ns (n, CHARGES)
+    exchange: Array  # int64 (m, EXCHANGE_FIELDS)
+    exchange_charges: Array  # int64 ns (m, CHARGES)
+    how: Array  # per conversation: how its client was told
+
+    def fact(self, name: str) -> Array:
+        """A column of the connections."""
+        return np.asarray(self.connection[:, CONNECTION_FIELDS.index(name)])
+
+    def side(self, side: int, name: str) -> Array:
+        """A column of one side: 0 from the client, 1 from the server."""
+        return np.asarray(self.connection[:, len(CONNECTION_FIELDS) + side * len(SIDE_FIELDS) + SIDE_FIELDS.index(name)])
+
+    def of_exchange(self, name: str) -> Array:
+        """A column of the exchanges."""
+        return np.asarray(self.exchange[:, EXCHANGE_FIELDS.index(name)])
+
+
+class _Workshop:
+    """Scratch room of one thread, sized for the longest connection it meets."""
+
+    def __init__(self, longest: int) -> None:
+        self.room = empty_segments(longest)
+        self.samples = empty_samples(3 * longest + 8)
+        self.turns = empty_turns(longest)
+        self.pending = np.empty((2, longest), np.int64)
+        self.extra = np.empty((2, longest), np.int64)
+        self.delays = np.empty((2, longest), np.int64)
+        self.blocked = np.empty(longest + 2, np.int64)
+
+
+def account_all(capture: Capture, progress: Progress = go_on, threads: int = 2) -> Account:
+    """Orients every conversation, then accounts for each TCP connection.
+
+    Sets `direction` and `kind` of the packets. Raises Cancelled when `progress` says so.
+    """
+    packets, flows = capture.packets, capture.conversations
+    b_client, how = orient(flows)
+    has = packets.flow >= 0
+    turned = np.zeros(packets.flow.size, np.int8)
+    turned[has] = b_client[packets.flow[has]]
+    np.bitwise_xor(packets.direction, turned, out=packets.direction)
+    swap_ends(flows, b_client)
+
+    tcp = np.flatnonzero(flows.protocol == 6)
+    number = np.full(flows.point.size + 1, -1, np.int32)
+    number[tcp] = np.arange(tcp.size, dtype=np.int32)
+    of_packet = number[packets.flow]  # flow -1 takes the last entry: -1
+    rows = np.flatnonzero(of_packet >= 0)
+    order = rows[np.argsort(of_packet[rows], kind="stable")].astype(np.int64)
+    counts = np.bincount(of_packet[rows], minlength=tcp.size)
+    starts = np.concatenate([[0], np.cumsum(counts)]).astype(np.int64)
+
+    connection = np.zeros((tcp.size, WIDTH), np.int64)
+    charges = np.zeros((tcp.size, CHARGES), np.int64)
+    steps = _steps(starts)
+    parts: list[tuple[Array, Array]] = [(np.empty((0, len(EXCHANGE_FIELDS)), np.int64), np.empty((0, CHARGES), np.int64))] * len(steps)
+    longest = int(counts.max()) if counts.size else 0
+    workshops = [_Workshop(longest) for _ in range(min(threads, max(1, len(steps))))]
+    done = [0]
+
+    def work(thread: int) -> None:
+        shop = workshops[thread]
+        for step in range(thread, len(steps), len(workshops)):
+            first, last = steps[step]
+            room = max(64, int(starts[last] - starts[first]) // 4)
+            exchange, exchange_charges, used = np.zeros((room, len(EXCHANGE_FIELDS)), np.int64), np.zeros((room, CHARGES), np.int64), 0
+            while first < last:
+                tables = Tables(connection, charges, exchange, exchange_charges)
+                first, used = account(
+                    first, last, starts, order, packets, capture.sack.left, capture.sack.right,
+                    shop.room, shop.samples, shop.turns, shop.pending, shop.extra, shop.delays, shop.blocked, tables, used,
+                )  # fmt: skip
+                if first < last:
+                    exchange = np.concatenate([exchange, np.zeros_like(exchange)])
+                    exchange_charges = np.concatenate([exchange_charges, np.zeros_like(exchange_charges)])
+            parts[step] = (exchange[:used].copy(), exchange_charges[:used].copy())
+            done[0] += int(starts[steps[step][1]] - starts[steps[step][0]])
+            if not progress(done[0] / max(1, int(starts[-1])), "accounting for every wait"):
+                raise Cancelled
+
+    with ThreadPoolExecutor(len(workshops)) as pool:
+        for future in [pool.submit(work, thread) for thread in range(len(workshops))]:
+            future.result()
+    exchange = np.concatenate([e for e, _ in parts]) if parts else np.empty((0, len(EXCHANGE_FIELDS)), np.int64)
+    exchange_charges = np.concatenate([c for _, c in parts]) if parts else np.empty((0, CHARGES), np.int64)
+    return Account(tcp.astype(np.int64), starts, order, connection, charges, exchange, exchange_charges, how)
+
+
+def swap_ends(flows: Any, swap: Array) -> None:
+    """Makes `a` the client everywhere."""
+    for one, other in (("a_hi", "b_hi"), ("a_lo", "b_lo"), ("a_port", "b_port")):
+        a, b = getattr(flows, one), getattr(flows, other)
+        kept = a[swap].copy()
+        a[swap] = b[swap]
+        b[swap] = kept
+    state = flows.state[swap].astype(np.int64)
+    flows.state[swap] = (state & 16) | (state & 0b0100101) << 1 & 0b1001010 | (state & 0b1001010) >> 1 & 0b0100101
+
+
+def _steps(starts: Array) -> list[tuple[int, int]]:
+    """Ranges of connections of about equal numbers of packets."""
+    total = starts.size - 1
+    if total <= 0:
+        return []
+    targets = np.arange(_PACKETS_A_STEP, int(starts[-1]), _PACKETS_A_STEP)
+    cuts = sorted({0, total, *np.searchsorted(starts, targets).tolist()})
+    return [(a, b) for a, b in zip(cuts[:-1], cuts[1:], strict=True) if b > a]

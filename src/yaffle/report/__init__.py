@@ -1,0 +1,1 @@
+"""Results for others: the analysis document, the report."""

@@ -1,0 +1,187 @@
+"""The analysis document: one JSON object with everything that was found. docs/analysis-document.md describes it."""
+
+import json
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from yaffle.analysis import Analysis
+from yaffle.capture.addresses import client_address, end_text, server_address
+from yaffle.findings.finding import Finding, find
+from yaffle.findings.verdict import verdict_columns, verdict_of
+from yaffle.ledger import causes
+from yaffle.ledger.account import CLOSINGS, OPENINGS, SIDE_FIELDS
+from yaffle.ledger.engine import Account
+from yaffle.ledger.orientation import HOW
+
+NS_PER_MS = 1e6
+
+
+def _ms(ns: int) -> float | None:
+    return None if ns < 0 else ns / NS_PER_MS
+
+
+def _added(*values: float | None) -> float | None:
+    known = [v for v in values if v is not None]
+    return sum(known) if known else None
+
+
+def _round_trip(account: Account, c: int) -> dict[str, float | None]:
+    fact = {name: _ms(int(account.fact(name)[c])) for name in (
+        "handshake_ns", "to_client_min_ns", "to_client_median_ns", "to_client_p95_ns", "to_client_max_ns",
+        "to_server_min_ns", "to_server_median_ns", "to_server_p95_ns", "to_server_max_ns",
+    )}  # fmt: skip
+    return {
+        "handshake": fact["handshake_ns"],
+        "min": _added(fact["to_client_min_ns"], fact["to_server_min_ns"]),
+        "median": _added(fact["to_client_median_ns"], fact["to_server_median_ns"]),
+        "p95": _added(fact["to_client_p95_ns"], fact["to_server_p95_ns"]),
+        "max": _added(fact["to_client_max_ns"], fact["to_server_max_ns"]),
+        "to_client_min": fact["to_client_min_ns"],
+        "to_server_min": fact["to_server_min_ns"],
+    }
+
+
+def _side(account: Account, side: int, c: int) -> dict[str, float]:
+    found: dict[str, float] = {}
+    for name in SIDE_FIELDS:
+        value = int(account.side(side, name)[c])
+        if name == "zero_window_ns":
+            found["zero_window_ms"] = value / NS_PER_MS
+        else:
+            found[name] = value
+    return found
+
+
+def connections(analysis: Analysis, shown: list[int]) -> list[dict[str, Any]]:
+    """The connections' part of the document."""
+    account, flows = analysis.account, analysis.capture.conversations
+    verdicts = verdict_columns(account)
+    counts = _counts(account)
+    listed = []
+    for c in shown:
+        row = int(account.flow[c])
+        verdict = verdict_of(account, c, verdicts)
+        wait, first, last = (int(account.fact(name)[c]) for name in ("wait_ns", "first_ns", "last_ns"))
+        listed.append(
+            {
+                "transport": "tcp",
+                "client": end_text(client_address(flows, row), int(flows.a_port[row])),
+                "server": end_text(server_address(flows, row), int(flows.b_port[row])),
+                "point": analysis.capture.points[int(flows.point[row])],
+                "client_told": HOW[int(account.how[row])],
+                "first_ns": first,
+                "last_ns": last,
+                "opening": OPENINGS[int(account.fact("opening")[c])],
+                "closing": CLOSINGS[int(account.fact("closing")[c])],
+                "round_trip_ms": _round_trip(account, c),
+                "from_client": _side(account, 0, c),
+                "from_server": _side(account, 1, c),
+                "exchanges": int(account.fact("exchanges")[c]),
+                "wait_ms": wait / NS_PER_MS,
+                "idle_ms": max(0, last - first - wait) / NS_PER_MS,
+                "charges": [
+                    {"party": party, "cause": cause, "ms": int(account.connection_charges[c, k]) / NS_PER_MS, "count": int(counts[c, k])}
+                    for k, (party, cause) in enumerate(causes.CHARGES)
+                    if account.connection_charges[c, k]
+                ],
+                "verdict": {"party": verdict.party, "cause": verdict.cause, "confidence": verdict.confidence, "sentence": verdict.sentence},
+            }
+        )
+    return listed
+
+
+def _counts(account: Account) -> Any:
+    """In how many exchanges of each connection each charge occurs (set-up without an exchange counts once)."""
+    counts = np.zeros_like(account.connection_charges)
+    np.add.at(counts, account.of_exchange("connection"), (account.exchange_charges > 0).astype(np.int64))
+    return np.where((counts == 0) & (account.connection_charges > 0), 1, counts)
+
+
+def exchanges(analysis: Analysis, shown: list[int]) -> list[dict[str, Any]]:
+    """The exchanges' part; `connection` counts in the listed connections."""
+    account = analysis.account
+    number = {c: i for i, c in enumerate(shown)}
+    party = {name: account.exchange_charges[:, causes.party_columns(name)].sum(axis=1) for name in causes.PARTIES}
+    listed = []
+    for x, row in enumerate(account.exchange.tolist()):
+        c, first, asked, answered, last, _end, request, response, _set_up = row
+        if c not in number:
+            continue
+        listed.append(
+            {
+                "connection": number[c],
+                "first_ns": first,
+                "asked_ns": asked,
+                "answered_ns": answered if answered >= 0 else None,
+                "last_ns": last,
+                "request_bytes": request,
+                "response_bytes": response,
+                "wait_ms": int(account.exchange_charges[x].sum()) / NS_PER_MS,
+                **{f"{name}_ms": int(party[name][x]) / NS_PER_MS for name in causes.PARTIES},
+                "protocol": "tcp",
+                "label": "",
+                "outcome": "answered" if answered >= 0 else "unanswered",
+            }
+        )
+    return listed
+
+
+def sources(analysis: Analysis) -> list[dict[str, Any]]:
+    """The sources' part."""
+    return [
+        {
+            "name": s.name,
+            "packets": s.packets,
+            "bytes": s.bytes,
+            "first_ns": s.first_ns,
+            "last_ns": s.last_ns,
+            "complete": s.complete,
+            "notes": s.notes,
+        }
+        for s in analysis.capture.sources
+    ]
+
+
+def findings(found: list[Finding], shown: list[int]) -> list[dict[str, Any]]:
+    """The findings' part; grounds name connections by their place in the document."""
+    number = {c: i for i, c in enumerate(shown)}
+    return [
+        {
+            "party": f.party,
+            "cause": f.cause,
+            "severity": f.severity,
+            "subject": f.subject,
+            "sentence": f.sentence,
+            "confidence": f.confidence,
+            "grounds": {**f.grounds, "connections": [number[c] for c in f.connections if c in number]},
+            "next_step": f.next_step,
+        }
+        for f in found
+    ]
+
+
+def document(analysis: Analysis) -> dict[str, Any]:
+    """The whole document. A connection seen at several points stands once, as seen nearest to its client."""
+    shown = [int(c) for c in np.flatnonzero(analysis.speaker == np.arange(analysis.speaker.size))]
+    return {
+        "format": "yaffle-analysis",
+        "version": 1,
+        "sources": sources(analysis),
+        "connections": connections(analysis, shown),
+        "exchanges": exchanges(analysis, shown),
+        "lookups": [],
+        "media": [],
+        "segments": [],
+        "clocks": [],
+        "exporters": [],
+        "findings": findings(find(analysis, analysis.speaker), shown),
+    }
+
+
+def write_document(analysis: Analysis, out: Path) -> None:
+    """Writes the document to a file, whole or not at all."""
+    part = out.with_name(out.name + ".part")
+    part.write_text(json.dumps(document(analysis)), encoding="utf-8")
+    part.replace(out)

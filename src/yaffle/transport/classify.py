@@ -1,0 +1,393 @@
+"""Tells the segments of one connection apart, in one pass in order of time.
+
+Sources: RFC 9293 (sequence numbers), RFC 5681 section 2 (duplicate acknowledgement), RFC 2018 and 2883 (SACK, D-SACK),
+RFC 3522 and 7323 (timestamps), RFC 6298 section 3 (Karn's rule), RFC 8985 section 7 (tail loss probe).
+
+A repeat is what the sender sent again, even if its first copy never reached this point: then its identification or its
+timestamp is newer than that of the bytes behind it. A late original is older than those. A copy has the identification
+of the packet it copies.
+"""
+
+import numpy as np
+
+from yaffle.kernels import helper, kernel
+from yaffle.transport import kinds
+from yaffle.transport.segments import IDS_CLIENT, SCALES_KNOWN
+
+OTHER, DATA, PURE_ACK, DUPLICATE_ACK, WINDOW_UPDATE = kinds.OTHER, kinds.DATA, kinds.PURE_ACK, kinds.DUPLICATE_ACK, kinds.WINDOW_UPDATE
+OPEN, OPEN_ANSWER, CLOSE, RESET = kinds.OPEN, kinds.OPEN_ANSWER, kinds.CLOSE, kinds.RESET
+KEEP_ALIVE, KEEP_ALIVE_ANSWER = kinds.KEEP_ALIVE, kinds.KEEP_ALIVE_ANSWER
+WINDOW_PROBE, WINDOW_PROBE_ANSWER = kinds.WINDOW_PROBE, kinds.WINDOW_PROBE_ANSWER
+REPEAT_TIMEOUT, REPEAT_FAST, REPEAT_TAIL = kinds.REPEAT_TIMEOUT, kinds.REPEAT_FAST, kinds.REPEAT_TAIL
+REPEAT_OPEN, REPEAT_CLOSE, OUT_OF_ORDER, COPY = kinds.REPEAT_OPEN, kinds.REPEAT_CLOSE, kinds.OUT_OF_ORDER, kinds.COPY
+FIRST_UNSEEN, SPURIOUS = kinds.FIRST_UNSEEN, kinds.SPURIOUS
+
+_MOST_HOLES = 512
+_LOOK_BACK = 64  # Packets in which a copy is looked for.
+_QUIET_NS = 120_000_000  # A timer of less than this is not to be expected (RFC 6298 allows 1 s, stacks use 200 ms).
+
+
+@kernel
+def _copy_of(g, i, d):  # type: ignore[no-untyped-def]
+    """The packet of which packet i is a copy made on the way, or -1."""
+    looked = 0
+    k = i - 1
+    while k >= 0 and looked < _LOOK_BACK:
+        if g[k].d == d:
+            looked += 1
+            if g[k].s == g[i].s and g[k].n == g[i].n and g[k].a == g[i].a and g[k].flags == g[i].flags and g[k].w == g[i].w and g[k].tsv == g[i].tsv:
+                if g[i].id == g[k].id and g[i].id not in (-1, -2):
+                    return k
+                # Without a telling identification: only bytes in a moment too short for any timer or answer.
+                if g[i].id in (-1, -2) and g[i].n > 0 and g[i].t - g[k].t < 2_000_000 and g[i].tsv >= 0:
+                    return k
+        k -= 1
+    return -1
+
+
+@helper
+def _sample(samples, c, t, rtt, side, way):  # type: ignore[no-untyped-def]
+    if c < samples.size:
+        samples[c].t = t
+        samples[c].rtt = rtt
+        samples[c].side = side
+        samples[c].way = way
+        c += 1
+    return c
+
+
+@kernel
+def classify(g, facts, sack_left, sack_right, samples, pending, extra):  # type: ignore[no-untyped-def]
+    """Sets kind, done, way, before, lost, flight and room of each segment, and the round-trip samples, whose number it returns.
+
+    pending: int64, shape (2, n), room for the list of unacknowledged segments of each side; extra: likewise for repeats.
+    """
+    n = g.size
+    c = np.int64(0)  # samples so far
+    started = np.zeros(2, np.bool_)
+    nxt = np.zeros(2, np.int64)  # highest sequence number seen, plus one
+    una = np.zeros(2, np.int64)  # highest acknowledged of this side's bytes
+    acked = np.zeros(2, np.bool_)
+    head = np.zeros(2, np.int64)
+    tail = np.zeros(2, np.int64)
+    repeats = np.zeros(2, np.int64)
+    window = np.full(2, -1, np.int64)  # last window this side advertised
+    sacked_high = np.full(2, -1, np.int64)  # highest SACKed of this side's bytes
+    last_sent = np.zeros(2, np.int64)  # time of this side's last packet with bytes
+    last_any = np.zeros(2, np.int64)
+    dup_acks = np.zeros(2, np.int64)  # in a row, for this side's bytes
+    high_id = np.full(2, -1, np.int64)
+    high_ts = np.full(2, -1, np.int64)
+    pool = np.zeros(2, np.int64)  # packets missing before, not yet accounted for
+    timeout_end = np.full(2, -1, np.int64)  # after a timeout, everything below is repeated
+    floor = np.full(2, np.int64(1) << 60, np.int64)  # least round trip to each side
+    syn_at = np.full(2, -1, np.int64)
+    syn_count = np.zeros(2, np.int64)
+    probed = np.zeros(2, np.int64)  # 1 keep-alive, 2 window probe sent by this side, unanswered
+    hole_s = np.zeros((2, _MOST_HOLES), np.int64)
+    hole_e = np.zeros((2, _MOST_HOLES), np.int64)
+    hole_t = np.zeros((2, _MOST_HOLES), np.int64)
+    hole_id = np.zeros((2, _MOST_HOLES), np.int64)
+    hole_ts = np.zeros((2, _MOST_HOLES), np.int64)
+    hole_i = np.zeros((2, _MOST_HOLES), np.int64)  # the segment that showed the hole
+    holes = np.zeros(2, np.int64)
+
+    for i in range(n):
+        d = g[i].d
+        o = 1 - d
+        t = g[i].t
+        flags = g[i].flags
+        s, e, a, size = g[i].s, g[i].e, g[i].a, g[i].n
+        counts_ids = facts[IDS_CLIENT + d] == 1 and g[i].id >= 0
+        if not started[d]:
+            started[d] = True
+            nxt[d] = s
+            if not acked[d]:
+                una[d] = s
+        skipped = np.int64(0)
+        if counts_ids:
+            if high_id[d] >= 0 and g[i].id > high_id[d] + 1 and g[i].id - high_id[d] < 4096:
+                skipped = g[i].id - high_id[d] - 1
+
+        # What it is: first by its own bytes.
+        kind = OTHER
+        if flags & 4:
+            kind = RESET
+        elif flags & 2:
+            kind = OPEN_ANSWER if flags & 16 else OPEN
+            if syn_count[d] > 0:
+                kind = REPEAT_OPEN
+                if _copy_of(g, i, d) >= 0 and t - syn_at[d] < 100_000_000:
+                    kind = COPY
+            if kind != COPY:
+                syn_count[d] += 1
+                syn_at[d] = t
+            if e > nxt[d]:
+                nxt[d] = e
+        elif e > s:
+            only_fin = size == 0
+            copied = np.int64(-1)
+            if s < nxt[d] or (counts_ids and g[i].id <= high_id[d]):
+                copied = _copy_of(g, i, d)
+            if copied >= 0:
+                kind = COPY
+                g[i].before = copied
+            elif size <= 1 and s == nxt[d] - 1 and e == nxt[d] and not only_fin and una[d] >= e:
+                kind = WINDOW_PROBE if window[o] == 0 else KEEP_ALIVE
+                probed[d] = 2 if window[o] == 0 else 1
+            elif s >= nxt[d]:
+                kind = CLOSE if only_fin else DATA
+                if s > nxt[d] and holes[d] < _MOST_HOLES:
+                    k = holes[d]
+                    hole_s[d, k], hole_e[d, k], hole_t[d, k] = nxt[d], s, t
+                    hole_id[d, k], hole_ts[d, k], hole_i[d, k] = g[i].id, g[i].tsv, i
+                    holes[d] = k + 1
+                    pool[d] = 0
+                elif skipped > 0 and last_any[d] > 0 and t - last_sent[d] > 2_000_000:
+                    pool[d] += skipped
+                if s == nxt[d] and pool[d] > 0:
+                    # Packets are missing and no byte is: they carried these bytes, unless they were bare acknowledgements.
+                    quiet = t - last_any[d]
+                    owed_ack = d == 0 and acked[o] and nxt[o] > una[o]
+                    if quiet > _QUIET_NS or (not owed_ack and quiet > 30_000_000) or timeout_end[d] > s:
+                        kind = REPEAT_CLOSE if only_fin else REPEAT_TIMEOUT
+                        kind |= FIRST_UNSEEN
+                        g[i].lost = skipped
+                        timeout_end[d] = max(timeout_end[d], s + 1)
+                        pool[d] -= 1
+                    else:
+                        pool[d] = 0
+                nxt[d] = e
+                pending[d, tail[d]] = i
+                tail[d] += 1
+            else:
+                # Some of it was passed before. Does it fill a hole?
+                filled = False
+                late = False
+                k = 0
+                while k < holes[d]:
+                    if s < hole_e[d, k] and e > hole_s[d, k]:
+                        filled = True
+                        g[i].before = -2 - hole_i[d, k]
+                        if counts_ids and hole_id[d, k] >= 0:
+                            late = g[i].id < hole_id[d, k]
+                        elif g[i].tsv >= 0 and hole_ts[d, k] >= 0 and g[i].tsv != hole_ts[d, k]:
+                            late = g[i].tsv < hole_ts[d, k]
+                        else:
+                            whole = min(floor[0], np.int64(1) << 40) + min(floor[1], np.int64(1) << 40)
+                            late = t - hole_t[d, k] < min(whole * 9 // 10, 50_000_000)
+                        left, right = hole_s[d, k], hole_e[d, k]
+                        if s <= left and e >= right:
+                            holes[d] -= 1
+                            for m in range(k, holes[d]):
+                                hole_s[d, m], hole_e[d, m], hole_t[d, m] = hole_s[d, m + 1], hole_e[d, m + 1], hole_t[d, m + 1]
+                                hole_id[d, m], hole_ts[d, m], hole_i[d, m] = hole_id[d, m + 1], hole_ts[d, m + 1], hole_i[d, m + 1]
+                            continue
+                        if s <= left:
+                            hole_s[d, k] = e
+                        elif e >= right:
+                            hole_e[d, k] = s
+                        elif holes[d] < _MOST_HOLES:
+                            for m in range(holes[d], k + 1, -1):
+                                hole_s[d, m], hole_e[d, m], hole_t[d, m] = hole_s[d, m - 1], hole_e[d, m - 1], hole_t[d, m - 1]
+                                hole_id[d, m], hole_ts[d, m], hole_i[d, m] = hole_id[d, m - 1], hole_ts[d, m - 1], hole_i[d, m - 1]
+                            hole_e[d, k] = s
+                            hole_s[d, k + 1], hole_e[d, k + 1], hole_t[d, k + 1] = e, right, hole_t[d, k]
+                            hole_id[d, k + 1], hole_ts[d, k + 1], hole_i[d, k + 1] = hole_id[d, k], hole_ts[d, k], hole_i[d, k]
+                            holes[d] += 1
+                            k += 1
+                    k += 1
+                if filled and late:
+                    kind = OUT_OF_ORDER
+                else:
+                    if only_fin:
+                        kind = REPEAT_CLOSE
+                    elif timeout_end[d] > s:
+                        kind = REPEAT_TIMEOUT
+                        if sacked_high[d] > s:
+                            kind = REPEAT_FAST
+                    elif sacked_high[d] > s or dup_acks[d] >= 3:
+                        kind = REPEAT_FAST
+                    elif e >= nxt[d] and una[d] <= s and t - last_sent[d] > 2 * (min(floor[0], _QUIET_NS) + min(floor[1], _QUIET_NS)):
+                        kind = REPEAT_TAIL
+                    else:
+                        kind = REPEAT_TIMEOUT
+                        timeout_end[d] = nxt[d]
+                    if filled:
+                        kind |= FIRST_UNSEEN
+                    if una[d] >= e and acked[d]:
+                        kind |= SPURIOUS
+                    # The copy before: for Karn's rule and for telling which copy was the one that helped.
+                    k = i - 1
+                    looked = 0
+                    while k >= 0 and looked < 4096:
+                        if filled:
+                            break
+                        if g[k].d == d and g[k].e > g[k].s:
+                            looked += 1
+                            if g[k].s < e and g[k].e > s and g[k].kind != COPY:
+                                g[i].before = k
+                                break
+                        k -= 1
+                if e > nxt[d]:
+                    nxt[d] = e
+                extra[d, repeats[d]] = i
+                repeats[d] += 1
+        elif flags & 16:
+            kind = PURE_ACK
+            if s == nxt[d] - 1 and nxt[d] > 0 and acked[d] and una[d] == nxt[d] and not (flags & 7):
+                kind = WINDOW_PROBE if window[o] == 0 else KEEP_ALIVE
+                probed[d] = 2 if window[o] == 0 else 1
+
+        # Then by what it acknowledges.
+        if flags & 16 and kind != COPY and not (flags & 4):
+            advanced = a > una[o] or not acked[o]
+            if kind == PURE_ACK:
+                if probed[o] and a == una[o]:
+                    kind = KEEP_ALIVE_ANSWER if probed[o] == 1 else WINDOW_PROBE_ANSWER
+                elif acked[o] and a == una[o] and nxt[o] > una[o] and started[o]:
+                    kind = DUPLICATE_ACK if g[i].w == window[d] else WINDOW_UPDATE
+                    if kind == WINDOW_UPDATE and g[i].sacks > 0:
+                        kind = DUPLICATE_ACK
+                    if counts_ids and g[i].id <= high_id[d] and _copy_of(g, i, d) >= 0:
+                        kind = COPY
+                elif acked[o] and a == una[o] and g[i].w != window[d]:
+                    kind = WINDOW_UPDATE
+                elif acked[o] and a <= una[o] and counts_ids and g[i].id <= high_id[d] and _copy_of(g, i, d) >= 0:
+                    kind = COPY
+            if kind != COPY:
+                if kind == DUPLICATE_ACK:
+                    dup_acks[o] += 1
+                probed[o] = 0
+                if advanced:
+                    dup_acks[o] = 0
+                    una[o] = a
+                    acked[o] = True
+                    if not started[o]:
+                        started[o] = True
+                        nxt[o] = a
+                    if a > nxt[o]:  # Acknowledges what never passed here: the capture missed it.
+                        nxt[o] = a
+                    newest = np.int64(-1)
+                    while head[o] < tail[o]:
+                        k = pending[o, head[o]]
+                        if g[k].e > a:
+                            break
+                        if g[k].done == 0:
+                            g[k].done = t
+                            g[k].way = 1
+                            newest = k
+                        head[o] += 1
+                    m = 0
+                    while m < repeats[o]:
+                        k = extra[o, m]
+                        if g[k].e <= a:
+                            if g[k].done == 0:
+                                g[k].done = t
+                                g[k].way = 1
+                            newest = -1 if newest < 0 or g[newest].s < g[k].e and g[newest].e > g[k].s else newest
+                            repeats[o] -= 1
+                            extra[o, m] = extra[o, repeats[o]]
+                        else:
+                            m += 1
+                    if newest >= 0 and (g[newest].kind == DATA or g[newest].kind == CLOSE):
+                        c = _sample(samples, c, t, t - g[newest].t, o ^ 1, 1)
+                        floor[o ^ 1] = min(floor[o ^ 1], t - g[newest].t)
+                    k = 0
+                    while k < holes[o]:  # Holes below the acknowledgement arrived by another way, or were missed here.
+                        if hole_e[o, k] <= a:
+                            holes[o] -= 1
+                            for m in range(k, holes[o]):
+                                hole_s[o, m], hole_e[o, m], hole_t[o, m] = hole_s[o, m + 1], hole_e[o, m + 1], hole_t[o, m + 1]
+                                hole_id[o, m], hole_ts[o, m], hole_i[o, m] = hole_id[o, m + 1], hole_ts[o, m + 1], hole_i[o, m + 1]
+                        else:
+                            k += 1
+                for b in range(g[i].sacks):
+                    reference = a & 0xFFFFFFFF
+                    raw = np.int64(sack_left[g[i].sack + b]) - facts[10 + o]
+                    step = (raw - reference) & 0xFFFFFFFF
+                    if step >= 0x80000000:
+                        step -= 0x100000000
+                    left = a + step
+                    right = left + ((np.int64(sack_right[g[i].sack + b]) - np.int64(sack_left[g[i].sack + b])) & 0xFFFFFFFF)
+                    if right - left > (1 << 30):
+                        continue
+                    if b == 0 and (right <= a or (g[i].sacks > 1 and _inside(sack_left, sack_right, g[i].sack, g[i].sacks))):
+                        _mark_spurious(g, i, o, left, right)
+                        if right <= a:
+                            continue
+                    sacked_high[o] = max(sacked_high[o], right)
+                    # Unacknowledged segments are in order: walk down from the right edge to what is known already.
+                    low, high = head[o], tail[o]
+                    while low < high:
+                        middle = (low + high) >> 1
+                        if g[pending[o, middle]].e <= right:
+                            low = middle + 1
+                        else:
+                            high = middle
+                    first = True
+                    for m in range(low - 1, head[o] - 1, -1):
+                        k = pending[o, m]
+                        if g[k].s < left or g[k].done != 0:
+                            break
+                        g[k].done = t
+                        g[k].way = 2
+                        if first and g[k].kind == DATA:
+                            first = False
+                            c = _sample(samples, c, t, t - g[k].t, o ^ 1, 2)
+                            floor[o ^ 1] = min(floor[o ^ 1], t - g[k].t)
+                    for m in range(repeats[o]):
+                        k = extra[o, m]
+                        if g[k].s >= left and g[k].e <= right and g[k].done == 0:
+                            g[k].done = t
+                            g[k].way = 2
+                # Opening round trips, where no copy leaves a doubt.
+                if kind == OPEN_ANSWER and syn_count[0] == 1 and d == 1 and syn_count[1] == 1:
+                    c = _sample(samples, c, t, t - syn_at[0], 1, 0)
+                    floor[1] = min(floor[1], t - syn_at[0])
+                elif d == 0 and syn_count[1] == 1 and syn_at[1] > 0:
+                    if kind == PURE_ACK and advanced and size == 0:
+                        c = _sample(samples, c, t, t - syn_at[1], 0, 0)
+                        floor[0] = min(floor[0], t - syn_at[1])
+                    syn_at[1] = -1
+        if kind != COPY and not (flags & 4):
+            if flags & 16 or flags & 2:
+                window[d] = g[i].w
+        if counts_ids:
+            high_id[d] = max(high_id[d], g[i].id)
+        high_ts[d] = max(high_ts[d], g[i].tsv)
+        g[i].kind = kind
+        g[i].flight = nxt[d] - una[d] if acked[d] else nxt[d] - una[d]
+        if window[o] >= 0 and acked[d] and facts[SCALES_KNOWN]:
+            g[i].room = una[d] + window[o] - nxt[d]
+        elif window[o] == 0:
+            g[i].room = 0
+        if kind != COPY:
+            if e > s:
+                last_sent[d] = t
+            last_any[d] = t
+    return c
+
+
+@kernel
+def _inside(sack_left, sack_right, first, count):  # type: ignore[no-untyped-def]
+    """Whether the first block lies within the second (a duplicate above the cumulative number, RFC 2883 section 4.2)."""
+    size = (np.int64(sack_right[first]) - np.int64(sack_left[first])) & 0xFFFFFFFF
+    into = (np.int64(sack_left[first]) - np.int64(sack_left[first + 1])) & 0xFFFFFFFF
+    whole = (np.int64(sack_right[first + 1]) - np.int64(sack_left[first + 1])) & 0xFFFFFFFF
+    return into + size <= whole
+
+
+@kernel
+def _mark_spurious(g, i, side, left, right):  # type: ignore[no-untyped-def]
+    """A D-SACK tells that the latest repeat of these bytes was not needed."""
+    k = i - 1
+    looked = 0
+    while k >= 0 and looked < 4096:
+        if g[k].d == side and g[k].e > g[k].s:
+            looked += 1
+            base = g[k].kind & 31
+            if g[k].s < right and g[k].e > left and REPEAT_TIMEOUT <= base <= REPEAT_CLOSE:
+                g[k].kind |= SPURIOUS
+                return
+        k -= 1

@@ -1,0 +1,49 @@
+"""What a TCP segment is. Stored in the packet column `kind`: the kind in the low five bits, two remarks above."""
+
+OTHER, DATA, PURE_ACK, DUPLICATE_ACK, WINDOW_UPDATE = 0, 1, 2, 3, 4
+OPEN, OPEN_ANSWER, CLOSE, RESET = 5, 6, 7, 8
+KEEP_ALIVE, KEEP_ALIVE_ANSWER, WINDOW_PROBE, WINDOW_PROBE_ANSWER = 9, 10, 11, 12
+REPEAT_TIMEOUT, REPEAT_FAST, REPEAT_TAIL, REPEAT_OPEN, REPEAT_CLOSE = 13, 14, 15, 16, 17
+OUT_OF_ORDER, COPY = 18, 19
+
+KIND_MASK = 31
+FIRST_UNSEEN = 64  # A repeat whose first copy did not reach this point.
+SPURIOUS = 128  # A repeat of what had arrived already.
+
+WORDS = {
+    OTHER: "other",
+    DATA: "data",
+    PURE_ACK: "acknowledgement",
+    DUPLICATE_ACK: "duplicate acknowledgement",
+    WINDOW_UPDATE: "window update",
+    OPEN: "opening",
+    OPEN_ANSWER: "opening answered",
+    CLOSE: "closing",
+    RESET: "reset",
+    KEEP_ALIVE: "keep-alive",
+    KEEP_ALIVE_ANSWER: "keep-alive answered",
+    WINDOW_PROBE: "window probe",
+    WINDOW_PROBE_ANSWER: "window probe answered",
+    REPEAT_TIMEOUT: "repeat after timeout",
+    REPEAT_FAST: "repeat on acknowledgements",
+    REPEAT_TAIL: "repeat as tail probe",
+    REPEAT_OPEN: "repeat of the opening",
+    REPEAT_CLOSE: "repeat of the closing",
+    OUT_OF_ORDER: "late original",
+    COPY: "copy made on the way",
+}
+
+
+def in_words(kind: int) -> str:
+    """The kind with its remarks, for people."""
+    text = WORDS[kind & KIND_MASK]
+    if kind & FIRST_UNSEEN:
+        text += ", first copy lost before this point"
+    if kind & SPURIOUS:
+        text += ", was not needed"
+    return text
+
+
+def is_repeat(kind: int) -> bool:
+    """Whether the sender sent this again."""
+    return REPEAT_TIMEOUT <= (kind & KIND_MASK) <= REPEAT_CLOSE

@@ -1,0 +1,14 @@
+"""Round trips of one connection, to each side of the observation point, as samples over time.
+
+Karn's rule (RFC 6298 section 3): bytes that were sent more than once give no sample.
+"""
+
+import numpy as np
+
+# One row a sample. side: 0 to the client and back, 1 to the server and back. way: 0 opening, 1 acknowledged, 2 SACKed.
+SAMPLE = np.dtype([("t", np.int64), ("rtt", np.int64), ("side", np.int64), ("way", np.int64)])
+
+
+def empty_samples(capacity: int) -> np.ndarray:  # type: ignore[type-arg]
+    """Room for the samples of a connection."""
+    return np.empty(capacity, SAMPLE)

@@ -1,0 +1,195 @@
+"""The segments of one connection, side by side: gathered from the packet columns, in order of time, numbers unwrapped."""
+
+import numpy as np
+
+from yaffle.kernels import kernel
+
+_FIELDS = (
+    ("row", np.int64),  # row in the packet columns
+    ("t", np.int64),  # time of capture, ns
+    ("d", np.int64),  # 0 from the client, 1 from the server
+    ("flags", np.int64),
+    ("s", np.int64),  # first sequence number, unwrapped, 0 is the first seen of its side
+    ("e", np.int64),  # one past the last, SYN and FIN count one
+    ("a", np.int64),  # acknowledged, in the numbers of the other side; -1 without ACK
+    ("w", np.int64),  # window in bytes, scaled where the scale is known
+    ("n", np.int64),  # payload bytes
+    ("id", np.int64),  # IP identification, unwrapped where it counts up, else -1
+    ("tsv", np.int64),  # timestamp value, unwrapped; -1 without
+    ("tse", np.int64),  # timestamp echo in the numbers of the other side; -1 without
+    ("sack", np.int64),  # first row of SACK blocks
+    ("sacks", np.int64),  # number of them
+    ("kind", np.int64),
+    ("done", np.int64),  # when an acknowledgement of all of it passed the point; 0 never
+    ("way", np.int64),  # 1 by the cumulative number, 2 by SACK
+    ("before", np.int64),  # the previous copy of the same bytes; -1 none; -2 - i: fills the hole that segment i showed
+    ("lost", np.int64),  # copies known from the IP identification to be missing right before this segment
+    ("flight", np.int64),  # bytes in flight of its side after it, as seen here
+    ("room", np.int64),  # what the receiver's window still allowed after it; -1 not known
+)
+SEGMENT = np.dtype(list(_FIELDS), align=True)
+
+# Facts about a connection found while gathering. Index into `facts`.
+SCALE_CLIENT, SCALE_SERVER, MSS_CLIENT, MSS_SERVER, SACK_OK, SCALES_KNOWN, IDS_CLIENT, IDS_SERVER = 0, 1, 2, 3, 4, 5, 6, 7
+TICKS_CLIENT, TICKS_SERVER, BASE_CLIENT, BASE_SERVER = 8, 9, 10, 11
+FACTS = 12
+
+
+def empty_segments(capacity: int) -> np.ndarray:  # type: ignore[type-arg]
+    """Room for the segments of the longest connection."""
+    return np.empty(capacity, SEGMENT)
+
+
+_MOST_DISORDER_NS = 100_000_000  # Larger steps back are a clock that was set, not packets that crossed.
+
+
+@kernel
+def gather(order, packets, g, facts):  # type: ignore[no-untyped-def]
+    """Fills the columns up to `n` from the packet rows of one connection, and the facts that follow from its opening."""
+    n = order.size
+    sorted_already = True
+    largest_step = 0
+    latest = np.int64(-(1 << 62))
+    for i in range(n):
+        t = packets.time_ns[order[i]]
+        if t < latest:
+            sorted_already = False
+            largest_step = max(largest_step, latest - t)
+        latest = max(latest, t)
+        g[i].row = order[i]
+        g[i].t = t
+    if not sorted_already and (largest_step < _MOST_DISORDER_NS or packets.source[order[0]] != packets.source[order[n - 1]]):
+        for i in range(1, n):  # Nearly in order: insertion moves each entry a few places.
+            row, t = g[i].row, g[i].t
+            k = i
+            while k > 0 and g[k - 1].t > t:
+                g[k].row, g[k].t = g[k - 1].row, g[k - 1].t
+                k -= 1
+            g[k].row, g[k].t = row, t
+    facts[:] = 0
+    scale = np.full(2, -1, np.int64)
+    for i in range(n):
+        r = g[i].row
+        if packets.flags[r] & 2:
+            d = np.int64(packets.direction[r])
+            extra = np.int64(packets.extra[r])
+            scale[d] = ((extra >> 16) & 255) - 1
+            facts[MSS_CLIENT + d] = extra & 0xFFFF
+            if d == 1 and (extra >> 24) & 1:
+                facts[SACK_OK] = 1
+            if d == 0 and scale[0] < 0:
+                scale[0] = -2  # It offered none.
+            if d == 1 and scale[1] < 0:
+                scale[1] = -2
+    if scale[0] != -1 and scale[1] != -1:
+        facts[SCALES_KNOWN] = 1
+        if scale[0] >= 0 and scale[1] >= 0:
+            facts[SCALE_CLIENT], facts[SCALE_SERVER] = scale[0], scale[1]
+    # Unwrapped numbers: the distance from the last one of the same kind, as a signed 32-bit step.
+    base = np.full(2, -1, np.int64)  # raw number that counts as 0
+    last_raw = np.zeros(2, np.int64)
+    last = np.zeros(2, np.int64)
+    ts_base = np.full(2, -1, np.int64)
+    ts_raw = np.zeros(2, np.int64)
+    ts = np.zeros(2, np.int64)
+    for i in range(n):
+        r = g[i].row
+        d = np.int64(packets.direction[r])
+        o = 1 - d
+        flags = np.int64(packets.flags[r])
+        raw = np.int64(packets.seq[r])
+        if base[d] < 0:
+            base[d] = last_raw[d] = raw
+        step = (raw - last_raw[d]) & 0xFFFFFFFF
+        if step >= 0x80000000:
+            step -= 0x100000000
+        s = last[d] + step
+        if flags & 4 == 0 or -(1 << 30) < step < (1 << 30):  # A reset may carry any number.
+            if step > 0:
+                last[d], last_raw[d] = s, raw
+        payload = np.int64(packets.payload_bytes[r])
+        g[i].d = d
+        g[i].flags = flags
+        g[i].s = s
+        g[i].e = s + payload + ((flags >> 1) & 1) + (flags & 1)
+        g[i].n = payload
+        if flags & 16:
+            raw_ack = np.int64(packets.ack[r])
+            if base[o] < 0:
+                base[o] = last_raw[o] = raw_ack
+            step = (raw_ack - last_raw[o]) & 0xFFFFFFFF
+            if step >= 0x80000000:
+                step -= 0x100000000
+            g[i].a = last[o] + step
+        else:
+            g[i].a = -1
+        g[i].w = np.int64(packets.window[r]) << (0 if flags & 2 else facts[SCALE_CLIENT + d])
+        marks = np.int64(packets.marks[r])
+        g[i].sacks = 0 if flags & 2 else (marks >> 4) & 7
+        g[i].sack = np.int64(packets.extra[r])
+        g[i].id = np.int64(packets.ip_id[r]) if marks & 8192 == 0 else -1
+        g[i].tsv = -1
+        g[i].tse = -1
+        if marks & 8:
+            raw = np.int64(packets.tsval[r])
+            if ts_base[d] < 0:
+                ts_base[d] = ts_raw[d] = raw
+            step = (raw - ts_raw[d]) & 0xFFFFFFFF
+            if step >= 0x80000000:
+                step -= 0x100000000
+            g[i].tsv = ts[d] + step
+            if step > 0:
+                ts[d], ts_raw[d] = g[i].tsv, raw
+            if flags & 16:
+                raw = np.int64(packets.tsecr[r])
+                if ts_base[o] < 0:
+                    ts_base[o] = ts_raw[o] = raw
+                step = (raw - ts_raw[o]) & 0xFFFFFFFF
+                if step >= 0x80000000:
+                    step -= 0x100000000
+                g[i].tse = ts[o] + step
+        g[i].kind = 0
+        g[i].done = 0
+        g[i].way = 0
+        g[i].before = -1
+        g[i].lost = 0
+        g[i].flight = 0
+        g[i].room = -1
+    facts[BASE_CLIENT], facts[BASE_SERVER] = base[0], base[1]
+    for d in range(2):
+        _unwrap_identification(g, d, facts)
+
+
+@kernel
+def _unwrap_identification(g, d, facts):  # type: ignore[no-untyped-def]
+    """Tells whether this side counts its IP identification up by one a packet, and unwraps it if so.
+
+    A host that does gives away what was lost before the point. Constant, zero or random numbers do not.
+    """
+    up, total, previous = 0, 0, np.int64(-1)
+    for i in range(g.size):
+        if g[i].d == d and g[i].id >= 0 and g[i].flags & 6 == 0:
+            if previous >= 0:
+                total += 1
+                step = (g[i].id - previous) & 0xFFFF
+                if 1 <= step <= 16:
+                    up += 1
+            previous = g[i].id
+    counts = total >= 1 and up * 10 >= total * 7
+    facts[IDS_CLIENT + d] = 1 if counts else 0
+    high = np.int64(-1)
+    for i in range(g.size):
+        if g[i].d != d or g[i].id < 0:
+            continue
+        if not counts or g[i].flags & 6:  # Openings and resets may be numbered by someone else (0).
+            g[i].id = -1 if counts else -2 - g[i].id
+            continue
+        if high < 0:
+            high = g[i].id + (1 << 20)
+            g[i].id = high
+            continue
+        step = (g[i].id - high) & 0xFFFF
+        if step >= 0x8000:
+            step -= 0x10000
+        g[i].id = high + step
+        high = max(high, g[i].id)

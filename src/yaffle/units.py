@@ -1,0 +1,76 @@
+"""Figures with their unit and sensible digits: 1.94 s, 12.3 ms, 840 µs, 3.2 MB, 41 Mbit/s."""
+
+from datetime import UTC, datetime, tzinfo
+
+NS_PER_MS = 1_000_000
+NS_PER_S = 1_000_000_000
+
+
+def three_digits(value: float) -> str:
+    """A number with three significant digits, without an exponent."""
+    magnitude = abs(value)
+    if magnitude >= 100:
+        return f"{value:.0f}"
+    if magnitude >= 10:
+        return f"{value:.1f}"
+    return f"{value:.2f}"
+
+
+def duration(ns: float | None) -> str:
+    """A span of time, in the unit that suits its size; an en dash where it is not known."""
+    if ns is None or ns != ns:
+        return "–"
+    size = abs(ns)
+    if size >= 3600 * NS_PER_S:
+        hours, rest = divmod(round(size / NS_PER_S), 3600)
+        return f"{'-' if ns < 0 else ''}{hours} h {rest // 60:02d} min"
+    if size >= 120 * NS_PER_S:
+        minutes, seconds = divmod(round(size / NS_PER_S), 60)
+        return f"{'-' if ns < 0 else ''}{minutes} min {seconds:02d} s"
+    if size >= 0.9995 * NS_PER_S:
+        return f"{three_digits(ns / NS_PER_S)} s"
+    if size >= 0.9995 * NS_PER_MS:
+        return f"{three_digits(ns / NS_PER_MS)} ms"
+    if size == 0:
+        return "0"
+    return f"{three_digits(ns / 1000)} µs"
+
+
+def _scaled(value: float, unit: str) -> str:
+    for factor, prefix in ((1e12, "T"), (1e9, "G"), (1e6, "M"), (1e3, "k")):
+        if abs(value) >= 0.9995 * factor:
+            return f"{three_digits(value / factor)} {prefix}{unit}"
+    return f"{value:.0f} {unit}"
+
+
+def size(octets: float) -> str:
+    """Bytes with a decimal prefix."""
+    return _scaled(octets, "B")
+
+
+def rate(bits_per_second: float) -> str:
+    """Bits per second with a decimal prefix."""
+    return _scaled(bits_per_second, "bit/s")
+
+
+def count(number: int) -> str:
+    """A count with thousands set apart."""
+    return f"{number:,}"
+
+
+def share(fraction: float) -> str:
+    """A share in per cent."""
+    percent = 100 * fraction
+    return f"{percent:.0f} %" if percent >= 10 or percent == 0 else f"{percent:.1f} %"
+
+
+def moment(ns: int, zone: tzinfo = UTC, digits: int = 3) -> str:
+    """Time of day, with as many decimals as asked for (0 to 9)."""
+    seconds, rest = divmod(int(ns), NS_PER_S)
+    text = datetime.fromtimestamp(seconds, zone).strftime("%H:%M:%S")
+    return f"{text}.{rest:09d}"[: 9 + digits] if digits else text
+
+
+def day(ns: int, zone: tzinfo = UTC) -> str:
+    """Weekday and date."""
+    return datetime.fromtimestamp(int(ns) // NS_PER_S, zone).strftime("%A %d %B %Y")
