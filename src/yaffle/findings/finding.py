@@ -78,7 +78,9 @@ def find(analysis: Analysis, speaker: Array) -> list[Finding]:
         cause = _FAMILY.get(cause, cause)
         client, server = client_address(flows, flow), server_address(flows, flow)
         key: tuple[str, ...] = (who, cause, places.site(client))
-        if who != causes.NETWORK:
+        if who == causes.CLIENT:
+            key += (str(int(flows.b_port[flow])),)
+        elif who != causes.NETWORK:
             key += (server, str(int(flows.b_port[flow])))
         groups.setdefault(key, []).append(x)
     found = [_finding(analysis, places, key, np.array(members)) for key, members in groups.items()]
@@ -86,7 +88,7 @@ def find(analysis: Analysis, speaker: Array) -> list[Finding]:
     found = [f for f in found if f.lost_ns >= _LEAST_LOST_NS or f.cause in ("refused", "unanswered")]
     found.sort(key=lambda f: -f.lost_ns)
     worst = found[0].lost_ns if found else 0
-    return [f for f in found if f.lost_ns >= _LEAST_SHARE * worst]
+    return [f for f in found if f.lost_ns >= _LEAST_SHARE * worst or f.cause == "refused"]
 
 
 def _period(first: int, last: int) -> str:
@@ -141,9 +143,12 @@ def _finding(analysis: Analysis, places: Places, key: tuple[str, ...], rows: Arr
         if cause == "window":
             step = f"Look at how {app} reads its requests: its receive window was shut."
     elif who == causes.CLIENT:
-        behind = "does not read what arrives" if cause == "window" else "pauses while it asks"
+        one = len(clients) == 1
+        behind = ("does not read" if one else "do not read") + " what arrives fast enough"
+        if cause != "window":
+            behind = ("pauses while it asks" if one else "pause while they ask")
         hosts = ", ".join(places.short(c) for c in clients[:3]) + (" and others" if len(clients) > 3 else "")
-        sentence = f"{site} holds itself up: {hosts} {behind}; {of} is the client's, using {where}; {many}."
+        sentence = f"{site} holds itself up: {hosts} {behind}; {of} is the client's, talking to {where}; {many}."
         grounds["ruled_out"] = f"Network and server are cleared: {steady}, and the server was ready to send."
         step = f"Look at the application on {hosts}: what keeps it from {'reading' if cause == 'window' else 'sending'} (processor, disk, its own pauses)."
     elif who == causes.NETWORK:

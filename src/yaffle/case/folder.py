@@ -1,0 +1,168 @@
+"""Writes and opens a case, NAME.yaffle/: columns as Arrow IPC files (mapped when opened), manifest.json for the rest.
+
+Every file is written beside its place and then moved there, the manifest last: a crash leaves the former state.
+"""
+
+import json
+import os
+from dataclasses import asdict
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+
+from yaffle.analysis import Analysis
+from yaffle.capture.conversations import Rows
+from yaffle.capture.packets import Columns, SackBlocks
+from yaffle.capture.reader import Capture, Source, fingerprint
+from yaffle.capture.records import Interface
+from yaffle.errors import CaseError
+from yaffle.ledger.engine import Account
+
+FORMAT, VERSION = "yaffle-case", 1
+SUFFIX = ".yaffle"
+
+
+def _write_columns(path: Path, columns: dict[str, np.ndarray]) -> None:  # type: ignore[type-arg]
+    table = pa.table({name: pa.array(np.ascontiguousarray(values)) for name, values in columns.items()})
+    part = path.with_name(path.name + ".part")
+    with pa.OSFile(str(part), "wb") as sink, pa.ipc.new_file(sink, table.schema) as writer:
+        writer.write_table(table)
+    _flush(part)
+    part.replace(path)
+
+
+def _flush(path: Path) -> None:
+    handle = os.open(path, os.O_RDONLY)
+    try:
+        os.fsync(handle)
+    finally:
+        os.close(handle)
+
+
+def _read_columns(path: Path) -> dict[str, np.ndarray]:  # type: ignore[type-arg]
+    try:
+        with pa.memory_map(str(path)) as source:
+            table = pa.ipc.open_file(source).read_all()
+    except (OSError, pa.ArrowInvalid) as error:
+        raise CaseError(f"{path}: the case is damaged here ({error})") from error
+    found = {}
+    for name in table.column_names:
+        column = table.column(name)
+        found[name] = column.chunk(0).to_numpy() if column.num_chunks == 1 else column.to_numpy()
+    return found
+
+
+def _matrix(prefix: str, matrix: np.ndarray) -> dict[str, np.ndarray]:  # type: ignore[type-arg]
+    return {f"{prefix}{k}": matrix[:, k] for k in range(matrix.shape[1])}
+
+
+def _unmatrix(prefix: str, columns: dict[str, np.ndarray]) -> np.ndarray:  # type: ignore[type-arg]
+    own = [name for name in columns if name.startswith(prefix) and name[len(prefix) :].isdigit()]
+    return np.stack([columns[f"{prefix}{k}"] for k in range(len(own))], axis=1)
+
+
+def save_case(folder: Path, analysis: Analysis, memory: dict[str, Any]) -> None:
+    """Writes the case. `memory` is what the user did: focus, pins, notes, complaints."""
+    if folder.suffix != SUFFIX:
+        raise CaseError(f"{folder}: the name of a case ends in {SUFFIX}")
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        capture, account = analysis.capture, analysis.account
+        _write_columns(folder / "packets.arrow", capture.packets._asdict())
+        _write_columns(folder / "sack.arrow", {"left": capture.sack.left, "right": capture.sack.right})
+        _write_columns(folder / "conversations.arrow", {**capture.conversations._asdict(), "how": account.how})
+        _write_columns(
+            folder / "connections.arrow",
+            {"flow": account.flow, "start": account.starts[:-1], "speaker": analysis.speaker, **_matrix("fact", account.connection), **_matrix("charge", account.connection_charges)},
+        )
+        _write_columns(folder / "order.arrow", {"row": account.order})
+        _write_columns(folder / "exchanges.arrow", {**_matrix("fact", account.exchange), **_matrix("charge", account.exchange_charges)})
+        manifest = {
+            "format": FORMAT,
+            "version": VERSION,
+            "sources": [asdict(s) for s in capture.sources],
+            "points": capture.points,
+            "names": capture.names,
+            "dropped_copies": capture.dropped_copies,
+        }
+        _write_json(folder / "manifest.json", manifest)
+        save_memory(folder, memory)
+    except OSError as error:
+        raise CaseError(f"{folder}: cannot be written ({error.strerror or error})") from error
+
+
+def _write_json(path: Path, content: dict[str, Any]) -> None:
+    part = path.with_name(path.name + ".part")
+    part.write_text(json.dumps(content, indent=1), encoding="utf-8")
+    _flush(part)
+    part.replace(path)
+
+
+def save_memory(folder: Path, memory: dict[str, Any]) -> None:
+    """Writes only what the user did."""
+    _write_json(folder / "memory.json", memory)
+
+
+def open_case(folder: Path) -> tuple[Analysis, dict[str, Any]]:
+    """The analysis, with its columns mapped, and what the user did. Raises CaseError."""
+    try:
+        manifest = json.loads((folder / "manifest.json").read_text(encoding="utf-8"))
+        memory_file = folder / "memory.json"
+        memory = json.loads(memory_file.read_text(encoding="utf-8")) if memory_file.exists() else {}
+    except FileNotFoundError as error:
+        raise CaseError(f"{folder}: this is not a case (no manifest.json)") from error
+    except (OSError, ValueError) as error:
+        raise CaseError(f"{folder}: the manifest cannot be read ({error})") from error
+    if manifest.get("format") != FORMAT:
+        raise CaseError(f"{folder}: this is not a case")
+    if manifest.get("version", 0) > VERSION:
+        raise CaseError(f"{folder}: made by a later version of this program")
+    try:
+        packets = _read_columns(folder / "packets.arrow")
+        conversations = _read_columns(folder / "conversations.arrow")
+        connections = _read_columns(folder / "connections.arrow")
+        exchanges = _read_columns(folder / "exchanges.arrow")
+        sack = _read_columns(folder / "sack.arrow")
+        order = _read_columns(folder / "order.arrow")["row"]
+        sources = [Source(**{**s, "interfaces": [Interface(**face) for face in s["interfaces"]]}) for s in manifest["sources"]]
+        capture = Capture(
+            sources,
+            Columns(**packets),
+            SackBlocks(sack["left"], sack["right"]),
+            Rows(**{name: conversations[name] for name in Rows._fields}),
+            manifest["points"],
+            manifest["names"],
+            manifest["dropped_copies"],
+        )
+        account = Account(
+            connections["flow"],
+            np.append(connections["start"], order.size),
+            order,
+            _unmatrix("fact", connections),
+            _unmatrix("charge", connections),
+            _unmatrix("fact", exchanges),
+            _unmatrix("charge", exchanges),
+            conversations["how"],
+        )
+    except (KeyError, TypeError, ValueError) as error:
+        raise CaseError(f"{folder}: the case is damaged ({error})") from error
+    return Analysis(capture, account, connections["speaker"]), memory
+
+
+def missing_source(source: Source) -> str:
+    """Why the packets of a source cannot be looked at: it moved or changed; empty where all is well."""
+    path = Path(source.path)
+    if not path.exists():
+        return f"{path} is not there any more"
+    if fingerprint(path) != source.fingerprint:
+        return f"{path} is not the file it was"
+    return ""
+
+
+def relocate(source: Source, path: Path) -> None:
+    """Takes a moved file for the source, if it is the same one. Raises CaseError."""
+    if fingerprint(path) != source.fingerprint:
+        raise CaseError(f"{path}: this is another file than the one that was analysed")
+    source.path = str(path.resolve())

@@ -1,0 +1,309 @@
+"""A Tuesday morning at Harbourline Ferries, 06:25 to 06:55: boarding desks are slow before the 06:40 sailing.
+
+Northpoint: its tickets in the database are held by a lock (server). Isle of Wren: the microwave link loses packets in
+the rain (network). Saltmarsh: the handheld scanners read too slowly (client). Quay House: all is well. Everything else
+is ordinary traffic. Three points capture: the data centre at Quay House, Northpoint, and Isle of Wren.
+"""
+
+import json
+import random
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from pathlib import Path
+from struct import Struct
+from typing import Any, NamedTuple
+
+from yaffle.capture.pcapng_writer import write_pcapng
+from yaffle.demo.network import MS, Hop, Link, Packet, S, Tap, World
+from yaffle.demo.packet_bytes import tcp_frame, udp_frame
+from yaffle.demo.tcp_model import Endpoint, Host, Recv, Script, Segment, Send, Sleep, pair
+
+START_NS = int(datetime(2026, 3, 10, 6, 25, tzinfo=UTC).timestamp()) * S
+LENGTH_NS = 30 * 60 * S
+SNAP = 128
+LOCK = (13 * 60 * S, 19 * 60 * S + 10 * S)  # 06:38:00 to 06:44:10
+RAIN = (8 * 60 * S, 24 * 60 * S)  # 06:33 to 06:49
+DOMAIN = "harbourline.example"
+
+SERVERS = {
+    "ticket-database": ("203.0.113.21", 5432),
+    "ticket-desk": ("203.0.113.22", 443),
+    "timetable": ("203.0.113.30", 80),
+    "manifest": ("203.0.113.24", 9100),
+    "names": ("203.0.113.53", 53),
+    "announcements": ("203.0.113.40", 5004),
+}
+
+
+class Datagram(NamedTuple):
+    """A UDP packet as the taps record it."""
+
+    src: str
+    src_port: int
+    dst: str
+    dst_port: int
+    payload: bytes
+
+
+class Call(NamedTuple):
+    """One exchange of a script: what is asked, how long the server thinks, what it answers, what the user does then."""
+
+    request: int
+    think_ns: int
+    response: int
+    pause_ns: int
+
+
+@dataclass
+class Site:
+    """A place with its lines to and from the data centre."""
+
+    name: str
+    label: str
+    network: str
+    up: list[Hop]
+    down: list[Hop]
+    hosts: list[Host] = field(default_factory=list)
+
+
+def client_script(calls: list[Call], log: list[tuple[int, int]], world: World) -> Script:
+    """Asks one thing after another, and logs what it waited."""
+    for call in calls:
+        asked = world.now
+        yield Send(call.request)
+        yield Recv(call.response)
+        log.append((asked, world.now))
+        yield Sleep(call.pause_ns)
+
+
+def server_script(calls: list[Call]) -> Script:
+    """Reads a request, thinks, answers."""
+    for call in calls:
+        yield Recv(call.request)
+        yield Sleep(call.think_ns)
+        yield Send(call.response)
+    yield Recv(1 << 40)
+
+
+class Sink:
+    """Where datagrams end."""
+
+    def enter(self, packet: Packet) -> None:
+        """Takes the packet."""
+
+
+class Morning:
+    """The world of this morning and everyone in it."""
+
+    def __init__(self, seed: int, scale: float) -> None:
+        self.world = World(seed)
+        self.random = random.Random(seed + 1)
+        self.scale = scale
+        world = self.world
+        self.centre = Tap(world, "quay-house-data-centre")
+        self.northpoint = Tap(world, "northpoint", offset_ns=-3_200_000)
+        self.wren = Tap(world, "isle-of-wren", offset_ns=7_900_000)
+
+        def rain(now: int) -> float:
+            return 0.03 if RAIN[0] <= now <= RAIN[1] else 0.0002
+
+        def line(delay_ns: int, rate_bps: int, loss: Any = None, jitter_ns: int = 20_000) -> tuple[Link, Link]:
+            return Link(world, delay_ns, rate_bps, 256_000, loss, jitter_ns), Link(world, delay_ns, rate_bps, 256_000, loss, jitter_ns)
+
+        hall = [Link(world, 60_000, 1_000_000_000), Link(world, 60_000, 1_000_000_000)]
+        self.microwave = line(9 * MS, 20_000_000, rain)
+        north, salt, quay = line(6 * MS, 100_000_000), line(4 * MS, 100_000_000), line(200_000, 1_000_000_000)
+
+        def lan() -> Link:
+            return Link(world, 150_000, 1_000_000_000)
+
+        self.sites = {
+            "northpoint": Site("Northpoint", "northpoint", "198.51.100.", [lan(), self.northpoint, north[0], self.centre, hall[0]], [hall[1], self.centre, north[1], self.northpoint, lan()]),
+            "isle-of-wren": Site("Isle of Wren", "isle-of-wren", "198.51.100.", [lan(), self.wren, self.microwave[0], self.centre, hall[0]], [hall[1], self.centre, self.microwave[1], self.wren, lan()]),
+            "saltmarsh": Site("Saltmarsh", "saltmarsh", "198.51.100.", [lan(), salt[0], self.centre, hall[0]], [hall[1], self.centre, salt[1], lan()]),
+            "quay-house": Site("Quay House", "quay-house", "192.0.2.", [lan(), quay[0], self.centre, hall[0]], [hall[1], self.centre, quay[1], lan()]),
+        }  # fmt: skip
+        self.names = {address: f"{name}.quay-house.{DOMAIN}" for name, (address, _port) in SERVERS.items()}
+        self.servers = {name: Host(world, address) for name, (address, _port) in SERVERS.items()}
+        self.waits: list[dict[str, Any]] = []
+        self._people()
+
+    def _people(self) -> None:
+        plans = (("northpoint", 10, 9, "desk"), ("isle-of-wren", 70, 6, "desk"), ("saltmarsh", 130, 4, "scanner"), ("quay-house", 10, 16, "office"))
+        for key, first, number, kind in plans:
+            site = self.sites[key]
+            for i in range(number):
+                address = f"{site.network}{first + i}"
+                site.hosts.append(Host(self.world, address))
+                self.names[address] = f"{kind}-{i + 1}.{key}.{DOMAIN}"
+        self.sites["saltmarsh"].hosts += [Host(self.world, f"198.51.100.{140 + i}") for i in range(4)]
+        for i in range(4):
+            self.names[f"198.51.100.{140 + i}"] = f"desk-{i + 1}.saltmarsh.{DOMAIN}"
+
+    # --- conversations ---
+    def connection(self, site: str, host: Host, service: str, calls: list[Call], start_ns: int, **client: Any) -> None:
+        """One connection with its calls, at a time."""
+        self.world.at(start_ns, self._open, site, host, service, calls, client)
+
+    def _open(self, site: str, host: Host, service: str, calls: list[Call], client: dict[str, Any]) -> None:
+        log: list[tuple[int, int]] = []
+        place, world = self.sites[site], self.world
+        one = Endpoint(host, host.port(), client_script(calls, log, world), **client)
+        other = Endpoint(self.servers[service], SERVERS[service][1], server_script(calls))
+        pair(one, other, place.up, place.down)
+        self.waits.append({"site": place.name, "client": host.address, "port": one.port, "service": service, "log": log, "think_ns": [c.think_ns for c in calls]})
+        one.connect()
+
+    def datagram(self, site: str, host: Host, service: str, port: int, payload: bytes, reply: bytes | None, think_ns: int, tos: int = 0) -> None:
+        """A UDP packet to a server, and its reply."""
+        place, address = self.sites[site], SERVERS[service][0]
+        sent = Datagram(host.address, port, address, SERVERS[service][1], payload)
+        self.world.forward(Packet([*place.up, Sink()], 42 + len(payload), self.random.randrange(1 << 16), sent, tos))
+        if reply is not None:
+            answer = Datagram(address, SERVERS[service][1], host.address, port, reply)
+            packet = Packet([*place.down, Sink()], 42 + len(reply), self.random.randrange(1 << 16), answer, tos)
+            self.world.at(self.world.now + place_round_trip(place) // 2 + think_ns, self.world.forward, packet)
+
+    # --- the plan of the morning ---
+    def plan(self) -> None:
+        """Schedules everything."""
+        self._ticket_database()
+        self._ticket_desk()
+        self._timetable()
+        self._manifests()
+        self._lookups()
+        self._announcements()
+
+    def _until_end(self, every_ns: int) -> Iterator[int]:
+        at = int(self.random.random() * every_ns)
+        while at < LENGTH_NS - 20 * S:
+            yield at
+            at += int(self.random.expovariate(1 / every_ns))
+
+    def _ticket_database(self) -> None:
+        rnd = self.random
+        for site in ("northpoint", "isle-of-wren", "saltmarsh", "quay-house"):
+            for host in self.sites[site].hosts[: 9 if site != "quay-house" else 5]:
+                if site == "saltmarsh" and host.address.startswith("198.51.100.13"):
+                    continue
+                calls, at = [], int(rnd.random() * 20 * S)
+                start = at
+                while at < LENGTH_NS - 30 * S:
+                    think = int(rnd.lognormvariate(0, 0.5) * 6 * MS)
+                    if site == "northpoint" and LOCK[0] <= at <= LOCK[1]:
+                        think = int(rnd.uniform(0.9, 3.2) * S)
+                    pause = int(rnd.expovariate(1 / (9 * S / self.scale)))
+                    calls.append(Call(rnd.randrange(90, 400), think, rnd.randrange(300, 9000), pause))
+                    at += think + pause + 30 * MS
+                self.connection(site, host, "ticket-database", calls, start)
+
+    def _ticket_desk(self) -> None:
+        rnd = self.random
+        for site, every in (("northpoint", 38), ("isle-of-wren", 34), ("saltmarsh", 45), ("quay-house", 30)):
+            for host in self.sites[site].hosts:
+                for at in self._until_end(int(every * S / self.scale)):
+                    calls = [
+                        Call(rnd.randrange(300, 900), int(rnd.lognormvariate(0, 0.4) * 12 * MS), rnd.randrange(2_000, 60_000), int(rnd.expovariate(1 / (400 * MS))))
+                        for _ in range(rnd.randrange(2, 6))
+                    ]
+                    self.connection(site, host, "ticket-desk", calls, at)
+
+    def _timetable(self) -> None:
+        rnd = self.random
+        for site in self.sites:
+            for host in self.sites[site].hosts:
+                for at in self._until_end(int(60 * S / self.scale)):
+                    calls = [Call(rnd.randrange(200, 500), int(rnd.lognormvariate(0, 0.3) * 4 * MS), rnd.randrange(1_000, 30_000), int(rnd.expovariate(1 / (900 * MS)))) for _ in range(rnd.randrange(1, 4))]
+                    self.connection(site, host, "timetable", calls, at)
+
+    def _manifests(self) -> None:
+        rnd = self.random
+        for host in self.sites["saltmarsh"].hosts[:4]:
+            for at in self._until_end(int(100 * S / self.scale)):
+                call = Call(220, int(rnd.lognormvariate(0, 0.3) * 9 * MS), rnd.randrange(120_000, 260_000), 200 * MS)
+                self.connection("saltmarsh", host, "manifest", [call], at, buffer_bytes=32_768, read_bps=rnd.randrange(500_000, 900_000))
+
+    def _lookups(self) -> None:
+        rnd = self.random
+        for site, place in self.sites.items():
+            for host in place.hosts:
+                for at in self._until_end(int(25 * S / self.scale)):
+                    self.world.at(at, self._look_up, site, host, rnd.choice(list(SERVERS)), rnd.randrange(1 << 16), rnd.randrange(32768, 60000))
+
+    def _look_up(self, site: str, host: Host, name: str, number: int, port: int) -> None:
+        question = b"".join(bytes([len(part)]) + part.encode() for part in f"{name}.{DOMAIN}".split(".")) + b"\0" + Struct("!HH").pack(1, 1)
+        ask = Struct("!HHHHHH").pack(number, 0x0100, 1, 0, 0, 0) + question
+        address = bytes(int(x) for x in SERVERS[name][0].split("."))
+        tell = Struct("!HHHHHH").pack(number, 0x8180, 1, 1, 0, 0) + question + Struct("!HHHIH").pack(0xC00C, 1, 1, 300, 4) + address
+        self.datagram(site, host, "names", port, ask, tell, int(self.random.lognormvariate(0, 0.5) * 400_000))
+
+    def _announcements(self) -> None:
+        for number, site in enumerate(("northpoint", "isle-of-wren", "saltmarsh")):
+            for k, minute in enumerate((4, 10, 14, 15, 22, 27)):
+                self.world.at(minute * 60 * S + number * 7 * S, self._speak, site, 0x48610000 + number * 256 + k, 0, 600)
+
+    def _speak(self, site: str, ssrc: int, number: int, left: int) -> None:
+        """One RTP packet of 20 ms (RFC 3550, RFC 3551 payload type 0), and the next in 20 ms."""
+        place = self.sites[site]
+        header = Struct("!BBHII").pack(0x80, 0x80 if number == 0 else 0, number, number * 160, ssrc)
+        address, port = SERVERS["announcements"]
+        sent = Datagram(address, port, place.hosts[0].address, 5004, header + b"\x7f" * 160)
+        packet = Packet([*place.down, Sink()], 42 + 172, (number + ssrc) & 0xFFFF, sent, 46 << 2)
+        self.world.forward(packet)
+        if left > 1:
+            self.world.at(self.world.now + 20 * MS, self._speak, site, ssrc, number + 1, left - 1)
+
+
+def place_round_trip(site: Site) -> int:
+    """The least round trip of a site to the data centre."""
+    return sum(hop.delay_ns for hop in [*site.up, *site.down] if isinstance(hop, Link))
+
+
+def _frames(tap: Tap) -> Iterator[tuple[int, int, bytes]]:
+    for time_ns, ip_id, ttl, tos, fields in tap.seen:
+        if isinstance(fields, Segment):
+            wire, kept = tcp_frame(fields, ip_id, ttl, tos, SNAP)
+        else:
+            wire, kept = udp_frame(*fields, ip_id, ttl, tos, SNAP)
+        yield START_NS + time_ns, wire, kept
+
+
+def _truth(morning: Morning) -> dict[str, Any]:
+    return {
+        "seed": 640,
+        "culprits": {
+            "Northpoint": {"party": "server", "service": "ticket-database", "from_ns": START_NS + LOCK[0], "to_ns": START_NS + LOCK[1]},
+            "Isle of Wren": {"party": "network", "cause": "loss", "from_ns": START_NS + RAIN[0], "to_ns": START_NS + RAIN[1]},
+            "Saltmarsh": {"party": "client", "cause": "window", "service": "manifest"},
+            "Quay House": {"party": "none"},
+        },
+        "clock_offset_ms": {tap.name: tap.offset_ns / MS for tap in (morning.centre, morning.northpoint, morning.wren)},
+        "lost_packets": {"up": len(morning.microwave[0].dropped), "down": len(morning.microwave[1].dropped)},
+        "connections": [
+            {
+                **{k: w[k] for k in ("site", "client", "port", "service")},
+                "waits": [[START_NS + a, START_NS + b] for a, b in w["log"]],
+                "server_ns": w["think_ns"][: len(w["log"])],
+            }
+            for w in morning.waits
+        ],
+    }
+
+
+def make_morning(folder: Path, seed: int = 640, scale: float = 0.4) -> list[Path]:
+    """Writes the three captures and truth.json into the folder; made once, then found again. Returns the captures."""
+    folder.mkdir(parents=True, exist_ok=True)
+    paths = [folder / f"{name}.pcapng" for name in ("quay-house-data-centre", "northpoint", "isle-of-wren")]
+    mark = folder / "truth.json"
+    if mark.exists() and all(p.exists() for p in paths) and json.loads(mark.read_text()).get("made") == [seed, scale, 1]:
+        return paths
+    morning = Morning(seed, scale)
+    morning.plan()
+    morning.world.run(LENGTH_NS)
+    for tap, path in zip((morning.centre, morning.northpoint, morning.wren), paths, strict=True):
+        write_pcapng(path, _frames(tap), interface="mirror0", snap_bytes=SNAP, names=morning.names, comment="made by a simulation")
+    part = mark.with_suffix(".part")
+    part.write_text(json.dumps({"made": [seed, scale, 1], **_truth(morning)}))
+    part.replace(mark)
+    return paths

@@ -1,0 +1,111 @@
+"""The evidence as columns for the screen: who waited, when, on what, and what each wait was made of.
+
+A row of `Waits` is an exchange, or an opening that failed. Each connection stands once, by the view that speaks for it.
+"""
+
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+
+from yaffle.analysis import Analysis
+from yaffle.capture.addresses import client_address, server_address
+from yaffle.findings.places import Places
+from yaffle.findings.verdict import party_sums
+from yaffle.ledger.engine import Array
+
+
+@dataclass(frozen=True)
+class Waits:
+    """Columns of one length. `connection` is a row of the account; `exchange` is -1 where an opening failed."""
+
+    connection: Array
+    exchange: Array
+    first_ns: Array
+    end_ns: Array
+    charges: Array
+
+    @cached_property
+    def wait_ns(self) -> Array:
+        """The whole wait of each row."""
+        return np.asarray(self.charges.sum(axis=1))
+
+    @cached_property
+    def parties(self) -> Array:
+        """(n, 4): the wait by party, in the order of causes.PARTIES."""
+        return party_sums(self.charges)
+
+
+class Labels:
+    """A text column: numbers of distinct texts, and the texts."""
+
+    def __init__(self, texts: list[str]) -> None:
+        index: dict[str, int] = {}
+        self.codes = np.array([index.setdefault(t, len(index)) for t in texts], np.int64)
+        self.texts = list(index)
+        self._index = index
+
+    def code(self, text: str) -> int:
+        """Number of a text, -1 if it does not occur."""
+        return self._index.get(text, -1)
+
+
+class Evidence:
+    """Everything the stations ask of one analysis."""
+
+    def __init__(self, analysis: Analysis) -> None:
+        self.analysis = analysis
+        account, flows = analysis.account, analysis.capture.conversations
+        self.places = Places(analysis.capture.names)
+        rows = account.flow.tolist()
+        texts: dict[int, tuple[str, str]] = {row: (client_address(flows, row), server_address(flows, row)) for row in rows}
+        self.client = Labels([texts[row][0] for row in rows])
+        self.server = Labels([texts[row][1] for row in rows])
+        self.port = flows.b_port[account.flow].astype(np.int64)
+        self.client_port = flows.a_port[account.flow].astype(np.int64)
+        self.application = Labels([self.places.application(texts[row][1], int(flows.b_port[row])) for row in rows])
+        sites = {address: self.places.site(address) for address in self.client.texts}
+        self.site = Labels([sites[texts[row][0]] for row in rows])
+        self.speaks = analysis.speaker == np.arange(analysis.speaker.size)
+        self.waits = self._waits()
+        sources = [s for s in analysis.capture.sources if s.packets]
+        self.first_ns = min((s.first_ns for s in sources), default=0)
+        self.last_ns = max((s.last_ns for s in sources), default=1)
+
+    def _waits(self) -> Waits:
+        account = self.analysis.account
+        owner = account.of_exchange("connection")
+        kept = np.flatnonzero(self.speaks[owner]) if owner.size else np.empty(0, np.int64)
+        lonely = np.flatnonzero(self.speaks & (account.fact("exchanges") == 0) & (account.fact("wait_ns") > 0))
+        return Waits(
+            np.concatenate([owner[kept], lonely]),
+            np.concatenate([kept, np.full(lonely.size, -1)]),
+            np.concatenate([account.of_exchange("first_ns")[kept], account.fact("first_ns")[lonely]]),
+            np.concatenate([account.of_exchange("end_ns")[kept], account.fact("first_ns")[lonely] + account.fact("wait_ns")[lonely]]),
+            np.concatenate([account.exchange_charges[kept], account.connection_charges[lonely]]),
+        )
+
+    @cached_property
+    def counted(self) -> Array:
+        """For each conversation: whether its packets count in sums (each conversation once, wherever it was seen)."""
+        flows, account = self.analysis.capture.conversations, self.analysis.account
+        counted = np.ones(flows.point.size, bool)
+        counted[account.flow] = self.speaks
+        others = np.flatnonzero(flows.protocol != 6)
+        if others.size and np.unique(flows.point).size > 1:
+            key = np.zeros(others.size, np.uint64)
+            for names in (("a_hi", "b_hi"), ("a_lo", "b_lo"), ("a_port", "b_port")):
+                one, two = (getattr(flows, n)[others].astype(np.uint64) for n in names)
+                for part in (np.minimum(one, two), np.maximum(one, two)):
+                    key = (key ^ part) * np.uint64(0x9E3779B97F4A7C15)
+                    key ^= key >> np.uint64(31)
+            counted[others] = False
+            _, first = np.unique(key, return_index=True)
+            counted[others[first]] = True
+        return counted
+
+    @cached_property
+    def packet_counts(self) -> Array:
+        """For each packet: whether it counts in sums."""
+        flow = self.analysis.capture.packets.flow
+        return np.asarray(np.append(self.counted, True)[flow])

@@ -1,0 +1,121 @@
+"""One connection, taken apart: its segments in time, its silences with who owed the next packet."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from yaffle.ledger.engine import Array
+from yaffle.session.evidence import Evidence
+from yaffle.transport import kinds
+from yaffle.transport.classify import classify
+from yaffle.transport.round_trips import empty_samples
+from yaffle.transport.segments import FACTS, SCALES_KNOWN, empty_segments, gather
+from yaffle.units import duration, size
+
+SILENCE_NS = 30_000_000  # Shorter stretches are not listed.
+CLIENT, SERVER = 0, 1
+_SIDES = ("client", "server")
+
+
+@dataclass(frozen=True)
+class Silence:
+    """A stretch in which the connection carried nothing."""
+
+    first_ns: int
+    last_ns: int
+    before: int  # segment before it (index), and the one that ended it
+    after: int
+    owed_by: str  # client, server, nobody
+    kind: str  # waiting, set-up, keep-alive, closing, idle
+    sentence: str
+
+    @property
+    def span_ns(self) -> int:
+        """How long it lasted."""
+        return self.last_ns - self.first_ns
+
+
+class Connection:
+    """Segments, round trips and silences of one connection at its speaking point."""
+
+    def __init__(self, evidence: Evidence, number: int) -> None:
+        analysis = evidence.analysis
+        account = analysis.account
+        order = account.order[account.starts[number] : account.starts[number + 1]]
+        self.number, self.evidence = number, evidence
+        self.segments = empty_segments(order.size)
+        facts = np.zeros(FACTS, np.int64)
+        samples = empty_samples(3 * order.size + 8)
+        pending, extra = np.empty((2, order.size), np.int64), np.empty((2, order.size), np.int64)
+        gather(order, analysis.capture.packets, self.segments, facts)
+        count = classify(self.segments, facts, analysis.capture.sack.left, analysis.capture.sack.right, samples, pending, extra)
+        self.samples = samples[:count]
+        self.scales_known = bool(facts[SCALES_KNOWN])
+        self.client = evidence.client.texts[evidence.client.codes[number]]
+        self.server = evidence.server.texts[evidence.server.codes[number]]
+        self.client_port, self.server_port = int(evidence.client_port[number]), int(evidence.port[number])
+
+    @property
+    def title(self) -> str:
+        """Both ends."""
+        places = self.evidence.places
+        return f"{places.short(self.client)} port {self.client_port}  –  {places.short(self.server)} port {self.server_port}"
+
+    def since_previous(self) -> Array:
+        """Time since the packet before, ns."""
+        times = self.segments["t"]
+        return np.diff(times, prepend=times[:1])
+
+    def silences(self, least_ns: int = SILENCE_NS) -> list[Silence]:
+        """Silences, longest first."""
+        gaps = self.since_previous()
+        found = [self._silence(int(i)) for i in np.flatnonzero(gaps >= least_ns)]
+        return sorted(found, key=lambda s: -s.span_ns)
+
+    def _silence(self, after: int) -> Silence:
+        g = self.segments
+        before = after - 1
+        kind_after = int(g["kind"][after]) & kinds.KIND_MASK
+        repeat = kinds.is_repeat(int(g["kind"][after]))
+        sides = [g["d"][: before + 1] == side for side in (CLIENT, SERVER)]
+        highest = [int(g["e"][: before + 1][m].max()) if m.any() else 0 for m in sides]
+        acknowledged = [int(g["a"][: before + 1][m].max()) if m.any() else 0 for m in (sides[1], sides[0])]  # of the client's, of the server's bytes
+        data = np.flatnonzero((g["n"][: before + 1] > 0) & ((g["kind"][: before + 1] & kinds.KIND_MASK) != kinds.COPY))
+        last_data = int(g["d"][data[-1]]) if data.size else -1
+        ender = _SIDES[int(g["d"][after])]
+        word = kinds.in_words(int(g["kind"][after]))
+        payload = int(g["n"][after])
+        ended = f"{word} of the {ender}" + (f" ({size(payload)})" if payload else "") + " ended it"
+        open_bytes = [max(0, highest[s] - acknowledged[s]) for s in (CLIENT, SERVER)]
+        window = {side: int(g["w"][np.flatnonzero(sides[side])[-1]]) if sides[side].any() else -1 for side in (CLIENT, SERVER)}
+        if kind_after in (kinds.OPEN, kinds.OPEN_ANSWER, kinds.REPEAT_OPEN) or (before == 0 and g["flags"][0] & 2):
+            owed, kind, why = "server", "set-up", "the opening was not answered yet"
+        elif kind_after in (kinds.KEEP_ALIVE, kinds.KEEP_ALIVE_ANSWER):
+            owed, kind, why = "nobody", "keep-alive", "nothing was outstanding"
+        elif kind_after in (kinds.CLOSE, kinds.RESET) or g["flags"][before] & 1:
+            owed, kind, why = "nobody", "closing", "nothing was outstanding before the close"
+        elif repeat:
+            side = int(g["d"][after])
+            owed, kind = _SIDES[side], "waiting"
+            why = f"{size(max(open_bytes[side], payload))} of the {_SIDES[side]} were not acknowledged and had to be sent again"
+        elif window[CLIENT] == 0 or window[SERVER] == 0:
+            side = CLIENT if window[CLIENT] == 0 else SERVER
+            owed, kind, why = _SIDES[side], "waiting", f"the receive window of the {_SIDES[side]} was shut"
+        elif last_data == CLIENT:
+            owed, kind = "server", "waiting"
+            state = "acknowledged and unanswered" if open_bytes[CLIENT] == 0 else "not acknowledged yet"
+            why = f"the request was {state}"
+            if g["d"][after] == CLIENT and payload:
+                owed, why = "client", "the request was not whole"
+        elif last_data == SERVER:
+            if g["d"][after] == SERVER and payload:
+                owed, kind, why = "server", "waiting", "the answer was not whole"
+            elif g["d"][after] == CLIENT and payload:
+                owed, kind, why = "client", "idle", "everything asked was answered"
+            else:
+                owed, kind, why = "client", "waiting", f"{size(open_bytes[SERVER])} of the answer were not acknowledged"
+        else:
+            owed, kind, why = "client", "idle", "nothing was asked yet"
+        span = duration(int(g["t"][after] - g["t"][before]))
+        debt = f"the {owed} owed the next packet" if owed != "nobody" else "nobody owed a packet"
+        return Silence(int(g["t"][before]), int(g["t"][after]), before, after, owed, kind, f"{span}: {why}; {debt}; {ended}.")

@@ -1,0 +1,132 @@
+"""The filter: a boolean SQL expression over documented columns, run where it can reach nothing else."""
+
+from typing import Any
+
+import duckdb
+import numpy as np
+import pyarrow as pa
+
+from yaffle.errors import YaffleError
+from yaffle.ledger import causes
+from yaffle.ledger.account import CLOSINGS, OPENINGS
+from yaffle.session.evidence import Evidence, Labels
+
+# (column, meaning). One row an exchange, or an opening that failed.
+COLUMNS: tuple[tuple[str, str], ...] = (
+    ("application", "what runs at the server"),
+    ("client", "address of the client"),
+    ("client_name", "name of the client, where known"),
+    ("site", "site of the client"),
+    ("server", "address of the server"),
+    ("server_port", "port of the server"),
+    ("wait_ms", "what the user waited, ms"),
+    ("client_ms", "part of it charged to the client, ms"),
+    ("network_ms", "part of it charged to the network, ms"),
+    ("server_ms", "part of it charged to the server, ms"),
+    ("unexplained_ms", "part of it that the evidence does not explain, ms"),
+    ("loss_ms", "part of it charged to loss, ms"),
+    ("request_bytes", "bytes asked"),
+    ("response_bytes", "bytes answered"),
+    ("repeats", "segments sent again on the connection"),
+    ("round_trip_ms", "least round trip between client and server, ms"),
+    ("opening", "complete, unseen, refused, unanswered"),
+    ("closing", "orderly, reset, open"),
+    ("at", "when the exchange began, UTC"),
+)
+
+
+class FilterError(YaffleError):
+    """The expression cannot be used; the text says why, `place` where (characters from its start), if known."""
+
+    def __init__(self, text: str, place: int | None = None) -> None:
+        super().__init__(text)
+        self.place = place
+
+
+def _texts(labels: Labels, rows: Any) -> Any:
+    return pa.DictionaryArray.from_arrays(pa.array(labels.codes[rows].astype(np.int32)), pa.array(labels.texts, pa.string()))
+
+
+class Filter:
+    """Answers which waits an expression selects."""
+
+    def __init__(self, evidence: Evidence) -> None:
+        waits, account = evidence.waits, evidence.analysis.account
+        c = waits.connection
+        exchange = waits.exchange
+        has = exchange >= 0
+
+        def of_exchange(name: str) -> Any:
+            values = np.zeros(c.size, np.int64)
+            values[has] = account.of_exchange(name)[exchange[has]]
+            return values
+
+        names = Labels([evidence.places.host(evidence.client.texts[k]) for k in evidence.client.codes])
+        repeats = account.side(0, "retransmitted_packets") + account.side(1, "retransmitted_packets")
+        trip = account.fact("to_client_min_ns").clip(0) + account.fact("to_server_min_ns").clip(0)
+        words = {
+            "opening": Labels([OPENINGS[k] for k in account.fact("opening")]),
+            "closing": Labels([CLOSINGS[k] for k in account.fact("closing")]),
+        }
+        parties = {f"{name}_ms": waits.parties[:, i] / 1e6 for i, name in enumerate(causes.PARTIES)}
+        self.table = pa.table(
+            {
+                "application": _texts(evidence.application, c),
+                "client": _texts(evidence.client, c),
+                "client_name": _texts(names, c),
+                "site": _texts(evidence.site, c),
+                "server": _texts(evidence.server, c),
+                "server_port": evidence.port[c],
+                "wait_ms": waits.wait_ns / 1e6,
+                **{name: parties[name] for name in ("client_ms", "network_ms", "server_ms", "unexplained_ms")},
+                "loss_ms": waits.charges[:, causes.LOSS] / 1e6,
+                "request_bytes": of_exchange("request_bytes"),
+                "response_bytes": of_exchange("response_bytes"),
+                "repeats": repeats[c],
+                "round_trip_ms": trip[c] / 1e6,
+                "opening": _texts(words["opening"], c),
+                "closing": _texts(words["closing"], c),
+                "at": pa.array(waits.first_ns, pa.timestamp("ns")),
+            }
+        )
+        assert self.table.column_names == [name for name, _ in COLUMNS]
+
+    def rows(self, expression: str) -> Any:
+        """A boolean mask over the waits. Raises FilterError."""
+        if not expression.strip():
+            return np.ones(self.table.num_rows, bool)
+        connection = locked_database()
+        try:
+            relation = connection.from_arrow(self.table.append_column("row_", pa.array(np.arange(self.table.num_rows))))
+            # A newline keeps a comment in the expression from swallowing the bracket; only one expression can stand here.
+            rows = relation.filter(f"({expression}\n)").project("row_").fetchnumpy()["row_"]
+        except duckdb.Error as error:
+            raise FilterError(_plain(str(error))) from error
+        finally:
+            connection.close()
+        mask = np.zeros(self.table.num_rows, bool)
+        mask[np.asarray(rows, np.int64)] = True
+        return mask
+
+
+def locked_database() -> Any:
+    """A database in memory that cannot read files, load extensions or be reconfigured."""
+    return duckdb.connect(
+        ":memory:",
+        config={
+            "enable_external_access": "false",
+            "autoload_known_extensions": "false",
+            "autoinstall_known_extensions": "false",
+            "lock_configuration": "true",
+            "threads": "2",
+            "memory_limit": "2GB",
+        },
+    )
+
+
+def _plain(text: str) -> str:
+    """First line of the database's message, without its jargon."""
+    first = text.strip().split("\n")[0]
+    for prefix in ("Binder Error: ", "Parser Error: ", "Conversion Error: ", "Catalog Error: ", "Invalid Input Error: "):
+        first = first.removeprefix(prefix)
+    return first
