@@ -4,8 +4,9 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
+from yaffle.arrays import Array
 from yaffle.capture.reader import Capture, Progress, go_on, read_captures
-from yaffle.ledger.engine import Account, Array, account_all
+from yaffle.ledger.engine import Account, account_all
 from yaffle.ledger.views import speaking_views
 
 

@@ -2,6 +2,7 @@
 
 import json
 import sys
+from contextlib import nullcontext
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -17,7 +18,7 @@ _BAD_INPUT = 2
 def _bar() -> Any:
     """A progress callback: a bar on a terminal, nothing elsewhere."""
     if not sys.stderr.isatty():
-        return None, lambda share, words: True
+        return nullcontext(), lambda share, words: True
     from rich.console import Console
     from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
 
@@ -41,12 +42,11 @@ def analyse(
     from yaffle.analysis import analyse as run
     from yaffle.report import answer
     from yaffle.report.document import document
+    from yaffle.warm_up import compile_first
 
     bar, step = _bar()
-    if bar is not None:
-        with bar:
-            analysis = run(files, step)
-    else:
+    with bar:
+        compile_first(step)
         analysis = run(files, step)
     content = document(analysis)
     if json_out == "-":
@@ -63,11 +63,25 @@ def analyse(
 
 
 @app.command()
-def demo(to: Annotated[Path, typer.Option("--to", metavar="DIR", help="Where the evidence goes.")] = Path("demo")) -> None:
+def demo(
+    to: Annotated[Path, typer.Option("--to", metavar="DIR", help="Where the evidence goes.")] = Path("demo"),
+    run: Annotated[bool, typer.Option("--run", help="Also analyse it without a screen: report, document, a picture of each station.")] = False,
+) -> None:
     """Make the demo evidence: three captures of a morning at Harbourline Ferries, and the truth."""
     from yaffle.demo.morning import make_morning
 
-    for path in make_morning(to):
+    sys.stderr.write("simulating the morning\n")
+    captures = make_morning(to)
+    for path in captures:
+        typer.echo(path)
+    if not run:
+        return
+    from yaffle.desktop.pictures import take_pictures
+
+    pictures = take_pictures(captures, to)
+    analyse(captures, str(to / "analysis.json"), to / "report.html")
+    typer.echo("")
+    for path in [to / "report.html", to / "analysis.json", *pictures]:
         typer.echo(path)
 
 

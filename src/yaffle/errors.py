@@ -21,7 +21,7 @@ class CaseError(YaffleError):
     """A case folder is missing, broken or of a later version."""
 
 
-class Cancelled(YaffleError):
+class Cancelled(YaffleError):  # noqa: N818  (not an error of anyone)
     """The user told long work to stop."""
 
     def __init__(self) -> None:

@@ -6,7 +6,6 @@ with the rest of the last one.
 
 import gzip
 import os
-from collections.abc import Iterator
 from pathlib import Path
 from typing import IO, Any, cast
 
@@ -54,7 +53,7 @@ class ByteSource:
         self.note = ""
         self.done_bytes = 0  # of file_bytes, for progress
 
-    def windows(self) -> Iterator[tuple[int, Bytes, bool]]:
+    def windows(self) -> Any:
         """Yields (offset, bytes, last); `send` the number of bytes used up."""
         return self._stream_windows() if self._packed else self._mapped_windows()
 
@@ -85,7 +84,7 @@ class ByteSource:
             while len(held) < wanted and not ended:
                 try:
                     more = self._packed.read(wanted - len(held))
-                except Exception as error:  # Each library has its own kinds; all mean that the stream is broken here.
+                except Exception as error:  # noqa: BLE001  Each library has its own kinds; all mean that the stream is broken here.
                     self.note = f"the compressed data break after {at + len(held)} bytes ({error})"
                     more = b""
                 ended = not more

@@ -3,10 +3,11 @@
 A TCP conversation ends where a new SYN opens the next one over the same ports (RFC 9293 section 3.6.1).
 """
 
-from collections import namedtuple
+from typing import NamedTuple
 
 import numpy as np
 
+from yaffle.arrays import Array
 from yaffle.capture.headers import Ends
 from yaffle.capture.packets import Columns
 from yaffle.kernels import helper, kernel
@@ -29,7 +30,27 @@ _ROWS = (
     ("first_ns", np.int64),
     ("last_ns", np.int64),
 )
-Rows = namedtuple("Rows", [name for name, _ in _ROWS])  # type: ignore[misc]  # noqa: PYI024
+
+
+class Rows(NamedTuple):
+    """The columns of all conversations, of one length."""
+
+    a_hi: Array
+    a_lo: Array
+    b_hi: Array
+    b_lo: Array
+    a_port: Array
+    b_port: Array
+    protocol: Array
+    point: Array
+    ipv6: Array
+    state: Array
+    syn_seq: Array
+    packets: Array
+    octets: Array
+    first_ns: Array
+    last_ns: Array
+
 
 SYN_FROM_A, SYN_FROM_B, FIN_A, FIN_B, RESET, ANSWERED_SYN_A, ANSWERED_SYN_B = 1, 2, 4, 8, 16, 32, 64
 
@@ -172,7 +193,7 @@ class ConversationTable:
         self._fragments = np.full(1 << 14, -1, np.int32)
         self.count = 0
 
-    def assign(self, packets: Columns, ends: Ends, point_of_link: np.ndarray) -> None:  # type: ignore[type-arg]
+    def assign(self, packets: Columns, ends: Ends, point_of_link: Array) -> None:
         """Sets `flow` and `direction` (0: sent by `a`) of the packets."""
         at, total = 0, packets.time_ns.size
         while True:

@@ -4,14 +4,26 @@ Sources: IEEE 802.3, 802.1Q; RFC 791, 8200, 9293, 7323, 2018, 768, 792, 4443, 27
 types of draft-ietf-opsawg-pcaplinktype. Every length is checked against the captured bytes before it is used.
 """
 
-from collections import namedtuple
+from typing import NamedTuple
 
 import numpy as np
 
+from yaffle.arrays import Array
 from yaffle.kernels import helper, kernel
 
+
 # Addresses and ports as seen, for finding the conversation; kept only while a window is worked on.
-Ends = namedtuple("Ends", ["src_hi", "src_lo", "dst_hi", "dst_lo", "src_port", "dst_port", "fragment"])  # noqa: PYI024
+class Ends(NamedTuple):
+    """Both ends of each packet."""
+
+    src_hi: Array
+    src_lo: Array
+    dst_hi: Array
+    dst_lo: Array
+    src_port: Array
+    dst_port: Array
+    fragment: Array
+
 
 ETHERNET, RAW, LOOPBACK, LOOPBACK_BE, COOKED, COOKED_2 = 1, 101, 0, 108, 113, 276
 RAW_BSD, RAW_OPENBSD, RAW_V4, RAW_V6 = 12, 14, 228, 229

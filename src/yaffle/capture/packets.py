@@ -1,10 +1,11 @@
 """The packet columns: their names, types and units; and a table of them that grows without copies."""
 
-from collections import namedtuple
 from dataclasses import dataclass
-from typing import Any
+from typing import NamedTuple
 
 import numpy as np
+
+from yaffle.arrays import Array
 
 # (name, dtype, meaning). One row a packet, in order of capture within each source.
 SCHEMA: tuple[tuple[str, type, str], ...] = (
@@ -34,7 +35,35 @@ SCHEMA: tuple[tuple[str, type, str], ...] = (
     ("kind", np.uint8, "what the segment is, see transport.kinds"),
 )
 
-Columns = namedtuple("Columns", [name for name, _, _ in SCHEMA])  # type: ignore[misc]  # noqa: PYI024
+
+class Columns(NamedTuple):
+    """The columns of SCHEMA, all of one length."""
+
+    time_ns: Array
+    position: Array
+    captured_bytes: Array
+    wire_bytes: Array
+    payload_bytes: Array
+    seq: Array
+    ack: Array
+    tsval: Array
+    tsecr: Array
+    extra: Array
+    flow: Array
+    source: Array
+    link: Array
+    window: Array
+    payload_at: Array
+    ip_id: Array
+    vlan: Array
+    protocol: Array
+    flags: Array
+    marks: Array
+    tos: Array
+    ttl: Array
+    direction: Array
+    kind: Array
+
 
 FIN, SYN, RST, PSH, ACK = 1, 2, 4, 8, 16
 
@@ -57,16 +86,16 @@ class PacketTable:
     """Packet columns that grow by resizing in place; large arrays move by remapping, not by copying."""
 
     def __init__(self, capacity: int = 0) -> None:
-        self._arrays = {name: np.empty(capacity, dtype) for name, dtype, _ in SCHEMA}
-        self._capacity = capacity
+        self._arrays: dict[str, Array] = {name: np.empty(capacity, dtype) for name, dtype, _ in SCHEMA}
+        self.capacity = capacity
         self.size = 0
 
     def reserve(self, capacity: int) -> None:
         """Makes room for `capacity` rows in all."""
-        if capacity > self._capacity:
+        if capacity > self.capacity:
             for array in self._arrays.values():
                 array.resize(capacity, refcheck=False)
-            self._capacity = capacity
+            self.capacity = capacity
 
     def window(self, start: int, stop: int) -> Columns:
         """Writable views of the rows from start to stop; invalid after the next `reserve`."""
@@ -80,17 +109,12 @@ class PacketTable:
         """Gives unused room back."""
         for array in self._arrays.values():
             array.resize(self.size, refcheck=False)
-        self._capacity = self.size
+        self.capacity = self.size
 
 
 @dataclass(frozen=True)
 class SackBlocks:
     """Selective acknowledgement blocks of all packets, one after another; `extra` points at a packet's first."""
 
-    left: np.ndarray[Any, np.dtype[np.uint32]]
-    right: np.ndarray[Any, np.dtype[np.uint32]]
-
-
-def concatenated(tables: list[Columns]) -> Columns:
-    """Several tables as one."""
-    return Columns(*(np.concatenate([getattr(t, name) for t in tables]) for name, _, _ in SCHEMA))
+    left: Array
+    right: Array

@@ -8,6 +8,7 @@ from struct import Struct
 
 import numpy as np
 
+from yaffle.arrays import Array
 from yaffle.capture.byte_source import LARGEST_WINDOW, Bytes
 from yaffle.capture.pcap import u32
 from yaffle.capture.records import BROKEN, FULL, LARGEST_PACKET, NEED_MORE, OTHER_BLOCK, Container, Interface, Records
@@ -124,7 +125,7 @@ class PcapngIndex:
                 return count, int(at), BROKEN
             at += taken
 
-    def _give_times(self, time_ns: np.ndarray) -> None:  # type: ignore[type-arg]
+    def _give_times(self, time_ns: Array) -> None:
         lacking = time_ns == -1
         if lacking.any():
             self._without_time += int(lacking.sum())

@@ -9,8 +9,10 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from yaffle.arrays import Array
 from yaffle.capture.conversations import SYN_FROM_A, Rows
 from yaffle.capture.packets import Columns
+from yaffle.capture.records import Interface
 
 if TYPE_CHECKING:
     from yaffle.capture.reader import Capture
@@ -19,7 +21,7 @@ _SAME_MOMENT_NS = 2_000
 _FLOWS_COMPARED = 24
 
 
-def _identity(packets: Columns, rows: np.ndarray) -> np.ndarray:  # type: ignore[type-arg]
+def _identity(packets: Columns, rows: Array) -> Array:
     """A number for each packet that stays the same along the path (and is the same for repeats)."""
     parts = packets.seq[rows].astype(np.uint64) << np.uint64(32) | packets.ack[rows].astype(np.uint64)
     parts ^= packets.ip_id[rows].astype(np.uint64) * np.uint64(0x9E3779B97F4A7C15)
@@ -27,10 +29,10 @@ def _identity(packets: Columns, rows: np.ndarray) -> np.ndarray:  # type: ignore
     return parts
 
 
-def _conversation_keys(flows: Rows) -> np.ndarray:  # type: ignore[type-arg]
+def _conversation_keys(flows: Rows) -> Array:
     """One number for the two ends, whoever sent first and wherever it was seen."""
 
-    def mix(high: np.ndarray, low: np.ndarray, port: np.ndarray) -> np.ndarray:  # type: ignore[type-arg]
+    def mix(high: Array, low: Array, port: Array) -> Array:
         x = (high ^ (low * np.uint64(0x9E3779B97F4A7C15))) + port.astype(np.uint64) * np.uint64(0xC2B2AE3D27D4EB4F)
         x = (x ^ (x >> np.uint64(29))) * np.uint64(0xBF58476D1CE4E5B9)
         return np.asarray(x ^ (x >> np.uint64(32)))
@@ -38,7 +40,7 @@ def _conversation_keys(flows: Rows) -> np.ndarray:  # type: ignore[type-arg]
     return np.asarray(mix(flows.a_hi, flows.a_lo, flows.a_port) + mix(flows.b_hi, flows.b_lo, flows.b_port) + flows.protocol.astype(np.uint64))
 
 
-def _packets_of(packets: Columns, wanted: np.ndarray) -> dict[int, np.ndarray]:  # type: ignore[type-arg]
+def _packets_of(packets: Columns, wanted: Array) -> dict[int, Array]:
     rows = np.flatnonzero(np.isin(packets.flow, wanted))
     order = np.argsort(packets.flow[rows], kind="stable")
     rows = rows[order]
@@ -50,7 +52,7 @@ def merge_points(capture: "Capture") -> None:
     """Sets the points and their names; joins conversations that go on in the next file; drops copies."""
     labels: list[str] = []
     for source in capture.sources:
-        faces = source.interfaces or [None]
+        faces: list[Interface | None] = [*source.interfaces] or [None]
         for face in faces:
             labels.append(source.name if len(faces) == 1 or face is None else f"{source.name} {face.name or len(labels)}")
     if len(labels) == 1:
@@ -81,7 +83,7 @@ def merge_points(capture: "Capture") -> None:
         return point
 
     apart: set[tuple[int, int]] = set()
-    copies: list[np.ndarray] = []  # type: ignore[type-arg]
+    copies: list[Array] = []
     for p in range(len(labels)):
         for q in range(p + 1, len(labels)):
             pairs = by_pair.get((p, q), [])
@@ -105,7 +107,7 @@ def merge_points(capture: "Capture") -> None:
     _join(capture, keys, order)
 
 
-def _compare(packets: Columns, pairs: list[tuple[int, int]]) -> tuple[str, np.ndarray]:  # type: ignore[type-arg]
+def _compare(packets: Columns, pairs: list[tuple[int, int]]) -> tuple[str, Array]:
     """How two interfaces relate, from conversations both saw; and the rows of the second that are copies."""
     nothing = np.empty(0, np.int64)
     if not pairs:
@@ -134,7 +136,7 @@ def _compare(packets: Columns, pairs: list[tuple[int, int]]) -> tuple[str, np.nd
     return "same place", np.concatenate(copies) if copies else nothing
 
 
-def _drop_copies(capture: "Capture", rows: np.ndarray) -> None:  # type: ignore[type-arg]
+def _drop_copies(capture: "Capture", rows: Array) -> None:
     if rows.size:
         keep = np.ones(capture.packets.time_ns.size, bool)
         keep[rows] = False
@@ -142,7 +144,7 @@ def _drop_copies(capture: "Capture", rows: np.ndarray) -> None:  # type: ignore[
         capture.dropped_copies = int(rows.size)
 
 
-def _join(capture: "Capture", keys: np.ndarray, order: np.ndarray) -> None:  # type: ignore[type-arg]
+def _join(capture: "Capture", keys: Array, order: Array) -> None:
     """Conversations of one point over the same ports become one, unless the later began with a SYN of its own."""
     flows, packets = capture.conversations, capture.packets
     target = np.arange(flows.point.size, dtype=np.int32)
@@ -155,7 +157,7 @@ def _join(capture: "Capture", keys: np.ndarray, order: np.ndarray) -> None:  # t
             point = int(flows.point[row])
             before = latest.get(point)
             opened = flows.state[row] & (SYN_FROM_A | SYN_FROM_A << 1) and not (
-                before is not None and flows.syn_seq[before] == flows.syn_seq[row] or (before is not None and not flows.state[before] & 3)
+                (before is not None and flows.syn_seq[before] == flows.syn_seq[row]) or (before is not None and not flows.state[before] & 3)
             )
             if before is None or opened:
                 latest[point] = int(row)

@@ -7,8 +7,9 @@ from pathlib import Path
 
 import numpy as np
 
+from yaffle.arrays import Array
 from yaffle.capture import headers
-from yaffle.capture.byte_source import ByteSource, Bytes
+from yaffle.capture.byte_source import Bytes, ByteSource
 from yaffle.capture.conversations import ConversationTable, Rows
 from yaffle.capture.packets import MARK_BROKEN, MARK_FRAGMENT, MARK_SLICED, Columns, PacketTable, SackBlocks
 from yaffle.capture.pcap import MAGIC, PcapIndex
@@ -84,7 +85,7 @@ class _Reading:
     def __init__(self, progress: Progress, total_bytes: int) -> None:
         self.table = PacketTable()
         self.conversations = ConversationTable()
-        self.sack: list[tuple[np.ndarray, np.ndarray]] = []  # type: ignore[type-arg]
+        self.sack: list[tuple[Array, Array]] = []
         self.sack_count = 0
         self.links = 0  # interfaces of the files before
         self.progress, self.total_bytes, self.done_bytes = progress, max(1, total_bytes), 0
@@ -94,11 +95,11 @@ class _Reading:
     def room_for(self, rows: int, read: int, size: int) -> None:
         """Room for more rows, from the share of the bytes read so far."""
         needed = self.table.size + rows
-        if needed > self.table._capacity:  # noqa: SLF001
+        if needed > self.table.capacity:
             guess = int(needed * max(1.0, (size / max(1, read))) * 1.03) if read > 1 << 20 else needed * 2
             self.table.reserve(max(needed, min(guess, needed * 64)))
 
-    def take(self, window: Bytes, offset: int, count: int, source: int, link_types: np.ndarray) -> None:  # type: ignore[type-arg]
+    def take(self, window: Bytes, offset: int, count: int, source: int, link_types: Array) -> None:
         """Decodes the first `count` records of the block and adds them to the table."""
         start = self.table.size
         out = self.table.window(start, start + count)

@@ -1,23 +1,31 @@
 """What every container format yields: records with a time, a place, lengths and an interface."""
 
-from collections import namedtuple
 from dataclasses import dataclass, field
+from typing import NamedTuple
 
 import numpy as np
+
+from yaffle.arrays import Array
 
 LARGEST_PACKET = 1 << 24  # Larger captured lengths are taken for damage, not believed.
 
 # status of an index kernel
 NEED_MORE, FULL, BROKEN, OTHER_BLOCK = 0, 1, 2, 3
 
-Records = namedtuple("Records", ["time_ns", "position", "captured", "wire", "link"])  # noqa: PYI024
+
+class Records(NamedTuple):
+    """Columns of records."""
+
+    time_ns: Array
+    position: Array
+    captured: Array
+    wire: Array
+    link: Array
 
 
 def empty_records(capacity: int) -> Records:
     """Room for records; positions count from the start of the window."""
-    return Records(
-        np.empty(capacity, np.int64), np.empty(capacity, np.int64), np.empty(capacity, np.int64), np.empty(capacity, np.int64), np.empty(capacity, np.int64)
-    )
+    return Records(np.empty(capacity, np.int64), np.empty(capacity, np.int64), np.empty(capacity, np.int64), np.empty(capacity, np.int64), np.empty(capacity, np.int64))
 
 
 @dataclass

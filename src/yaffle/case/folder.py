@@ -13,6 +13,7 @@ import numpy as np
 import pyarrow as pa
 
 from yaffle.analysis import Analysis
+from yaffle.arrays import Array
 from yaffle.capture.conversations import Rows
 from yaffle.capture.packets import Columns, SackBlocks
 from yaffle.capture.reader import Capture, Source, fingerprint
@@ -24,7 +25,7 @@ FORMAT, VERSION = "yaffle-case", 1
 SUFFIX = ".yaffle"
 
 
-def _write_columns(path: Path, columns: dict[str, np.ndarray]) -> None:  # type: ignore[type-arg]
+def _write_columns(path: Path, columns: dict[str, Array]) -> None:
     table = pa.table({name: pa.array(np.ascontiguousarray(values)) for name, values in columns.items()})
     part = path.with_name(path.name + ".part")
     with pa.OSFile(str(part), "wb") as sink, pa.ipc.new_file(sink, table.schema) as writer:
@@ -41,7 +42,7 @@ def _flush(path: Path) -> None:
         os.close(handle)
 
 
-def _read_columns(path: Path) -> dict[str, np.ndarray]:  # type: ignore[type-arg]
+def _read_columns(path: Path) -> dict[str, Array]:
     try:
         with pa.memory_map(str(path)) as source:
             table = pa.ipc.open_file(source).read_all()
@@ -54,11 +55,11 @@ def _read_columns(path: Path) -> dict[str, np.ndarray]:  # type: ignore[type-arg
     return found
 
 
-def _matrix(prefix: str, matrix: np.ndarray) -> dict[str, np.ndarray]:  # type: ignore[type-arg]
+def _matrix(prefix: str, matrix: Array) -> dict[str, Array]:
     return {f"{prefix}{k}": matrix[:, k] for k in range(matrix.shape[1])}
 
 
-def _unmatrix(prefix: str, columns: dict[str, np.ndarray]) -> np.ndarray:  # type: ignore[type-arg]
+def _unmatrix(prefix: str, columns: dict[str, Array]) -> Array:
     own = [name for name in columns if name.startswith(prefix) and name[len(prefix) :].isdigit()]
     return np.stack([columns[f"{prefix}{k}"] for k in range(len(own))], axis=1)
 
@@ -75,7 +76,13 @@ def save_case(folder: Path, analysis: Analysis, memory: dict[str, Any]) -> None:
         _write_columns(folder / "conversations.arrow", {**capture.conversations._asdict(), "how": account.how})
         _write_columns(
             folder / "connections.arrow",
-            {"flow": account.flow, "start": account.starts[:-1], "speaker": analysis.speaker, **_matrix("fact", account.connection), **_matrix("charge", account.connection_charges)},
+            {
+                "flow": account.flow,
+                "start": account.starts[:-1],
+                "speaker": analysis.speaker,
+                **_matrix("fact", account.connection),
+                **_matrix("charge", account.connection_charges),
+            },
         )
         _write_columns(folder / "order.arrow", {"row": account.order})
         _write_columns(folder / "exchanges.arrow", {**_matrix("fact", account.exchange), **_matrix("charge", account.exchange_charges)})

@@ -118,12 +118,16 @@ class Morning:
         def lan() -> Link:
             return Link(world, 150_000, 1_000_000_000)
 
+        def site(name: str, label: str, network: str, lines: tuple[Link, Link], tap: list[Hop]) -> Site:
+            up = [lan(), *tap, lines[0], self.centre, hall[0]]
+            return Site(name, label, network, up, [hall[1], self.centre, lines[1], *tap, lan()])
+
         self.sites = {
-            "northpoint": Site("Northpoint", "northpoint", "198.51.100.", [lan(), self.northpoint, north[0], self.centre, hall[0]], [hall[1], self.centre, north[1], self.northpoint, lan()]),
-            "isle-of-wren": Site("Isle of Wren", "isle-of-wren", "198.51.100.", [lan(), self.wren, self.microwave[0], self.centre, hall[0]], [hall[1], self.centre, self.microwave[1], self.wren, lan()]),
-            "saltmarsh": Site("Saltmarsh", "saltmarsh", "198.51.100.", [lan(), salt[0], self.centre, hall[0]], [hall[1], self.centre, salt[1], lan()]),
-            "quay-house": Site("Quay House", "quay-house", "192.0.2.", [lan(), quay[0], self.centre, hall[0]], [hall[1], self.centre, quay[1], lan()]),
-        }  # fmt: skip
+            "northpoint": site("Northpoint", "northpoint", "198.51.100.", north, [self.northpoint]),
+            "isle-of-wren": site("Isle of Wren", "isle-of-wren", "198.51.100.", self.microwave, [self.wren]),
+            "saltmarsh": site("Saltmarsh", "saltmarsh", "198.51.100.", salt, []),
+            "quay-house": site("Quay House", "quay-house", "192.0.2.", quay, []),
+        }
         self.names = {address: f"{name}.quay-house.{DOMAIN}" for name, (address, _port) in SERVERS.items()}
         self.servers = {name: Host(world, address) for name, (address, _port) in SERVERS.items()}
         self.waits: list[dict[str, Any]] = []
@@ -214,7 +218,10 @@ class Morning:
         for site in self.sites:
             for host in self.sites[site].hosts:
                 for at in self._until_end(int(60 * S / self.scale)):
-                    calls = [Call(rnd.randrange(200, 500), int(rnd.lognormvariate(0, 0.3) * 4 * MS), rnd.randrange(1_000, 30_000), int(rnd.expovariate(1 / (900 * MS)))) for _ in range(rnd.randrange(1, 4))]
+                    calls = [
+                        Call(rnd.randrange(200, 500), int(rnd.lognormvariate(0, 0.3) * 4 * MS), rnd.randrange(1_000, 30_000), int(rnd.expovariate(1 / (900 * MS))))
+                        for _ in range(rnd.randrange(1, 4))
+                    ]
                     self.connection(site, host, "timetable", calls, at)
 
     def _manifests(self) -> None:
@@ -265,7 +272,7 @@ def _frames(tap: Tap) -> Iterator[tuple[int, int, bytes]]:
         if isinstance(fields, Segment):
             wire, kept = tcp_frame(fields, ip_id, ttl, tos, SNAP)
         else:
-            wire, kept = udp_frame(*fields, ip_id, ttl, tos, SNAP)
+            wire, kept = udp_frame(fields.src, fields.src_port, fields.dst, fields.dst_port, fields.payload, ip_id, ttl, tos, SNAP)
         yield START_NS + time_ns, wire, kept
 
 

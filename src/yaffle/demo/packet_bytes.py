@@ -25,7 +25,7 @@ def _ethernet(src: str, dst: str, ipv6: bool) -> bytes:
 
 
 def _checksum(header: bytes) -> int:
-    total = sum(Struct(f"!{len(header) // 2}H").unpack(header))
+    total: int = sum(Struct(f"!{len(header) // 2}H").unpack(header))
     while total >> 16:
         total = (total & 0xFFFF) + (total >> 16)
     return ~total & 0xFFFF
@@ -52,9 +52,7 @@ def tcp_frame(segment: Segment, ip_id: int, ttl: int, tos: int, snap: int) -> tu
             options += b"\x01\x01\x05" + bytes([2 + len(blocks)]) + blocks
     ack = (segment.ack + peer.base) & 0xFFFFFFFF if segment.flags & 16 else 0
     header = 20 + len(options)
-    tcp = _TCP.pack(
-        end.port, peer.port, (segment.seq + end.base) & 0xFFFFFFFF, ack, (header // 4) << 12 | segment.flags, min(65535, segment.window), 0, 0
-    )
+    tcp = _TCP.pack(end.port, peer.port, (segment.seq + end.base) & 0xFFFFFFFF, ack, (header // 4) << 12 | segment.flags, min(65535, segment.window), 0, 0)
     src, dst = end.host.address, peer.host.address
     wire = 14 + (40 if ":" in src else 20) + header + segment.length
     kept = _ethernet(src, dst, ":" in src) + _ip(src, dst, 6, header + segment.length, ip_id, ttl, tos) + tcp + options

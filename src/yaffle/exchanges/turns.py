@@ -6,13 +6,14 @@ asked anything belong to no exchange; nor do bytes of the client that are never 
 
 import numpy as np
 
+from yaffle.arrays import Array
 from yaffle.kernels import kernel
 
 # One row an exchange: indices into the connection's segments. answer is -1 where none was seen; stop is one past the last.
 TURN = np.dtype([(name, np.int64) for name in ("first", "answer", "stop", "request_end", "response_end", "request_bytes", "response_bytes")])
 
 
-def empty_turns(capacity: int) -> np.ndarray:  # type: ignore[type-arg]
+def empty_turns(capacity: int) -> Array:
     """Room for as many exchanges as a connection has packets."""
     return np.empty(capacity, TURN)
 

@@ -6,12 +6,12 @@ from typing import Any
 import numpy as np
 
 from yaffle.analysis import Analysis
+from yaffle.arrays import Array
 from yaffle.capture.addresses import client_address, end_text, server_address
 from yaffle.findings.places import Places
 from yaffle.findings.verdict import AVOIDABLE, FELT_REPAIR_NS, SLOW_EXCHANGE_NS, SLOW_TOTAL_NS, party_sums
 from yaffle.ledger import causes
 from yaffle.ledger.account import OPENINGS
-from yaffle.ledger.engine import Array
 from yaffle.units import duration, moment, share
 
 _LEAST_LOST_NS = 300_000_000  # A finding costs its users at least this much in all,
@@ -146,7 +146,7 @@ def _finding(analysis: Analysis, places: Places, key: tuple[str, ...], rows: Arr
         one = len(clients) == 1
         behind = ("does not read" if one else "do not read") + " what arrives fast enough"
         if cause != "window":
-            behind = ("pauses while it asks" if one else "pause while they ask")
+            behind = "pauses while it asks" if one else "pause while they ask"
         hosts = ", ".join(places.short(c) for c in clients[:3]) + (" and others" if len(clients) > 3 else "")
         sentence = f"{site} holds itself up: {hosts} {behind}; {of} is the client's, talking to {where}; {many}."
         grounds["ruled_out"] = f"Network and server are cleared: {steady}, and the server was ready to send."

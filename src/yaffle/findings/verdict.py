@@ -4,9 +4,10 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from yaffle.arrays import Array
 from yaffle.ledger import causes
 from yaffle.ledger.account import OPENINGS
-from yaffle.ledger.engine import Account, Array
+from yaffle.ledger.engine import Account
 from yaffle.units import duration
 
 # Above these a wait is felt (Miller 1968; ITU-T G.1010 for interactive data puts "preferred" at about 2 s in all).

@@ -1,9 +1,10 @@
 """The account of every TCP connection: one kernel that gathers, classifies, finds exchanges and charges them."""
 
-from collections import namedtuple
+from typing import NamedTuple
 
 import numpy as np
 
+from yaffle.arrays import Array
 from yaffle.exchanges.turns import find_turns
 from yaffle.kernels import kernel
 from yaffle.ledger import causes
@@ -35,7 +36,14 @@ _UNKNOWN = np.int64(1) << 60
 OPENINGS = ("complete", "unseen", "refused", "unanswered")
 CLOSINGS = ("orderly", "reset", "open")
 
-Tables = namedtuple("Tables", ["connection", "connection_charges", "exchange", "exchange_charges"])  # noqa: PYI024
+
+class Tables(NamedTuple):
+    """Where the account is written."""
+
+    connection: Array
+    connection_charges: Array
+    exchange: Array
+    exchange_charges: Array
 
 
 @kernel
@@ -203,7 +211,7 @@ def _pushed(g, turns, found, out):  # type: ignore[no-untyped-def]
     """Bytes the server sent before it was asked anything."""
     limit = turns[0].first if found > 0 else g.size
     for i in range(limit):
-        if g[i].d == 1 and 0 < g[i].n and g[i].kind & 31 == 1:
+        if g[i].d == 1 and g[i].n > 0 and g[i].kind & 31 == 1:
             out[21] += g[i].n
 
 

@@ -8,7 +8,7 @@ way are cut at every packet; each gap is charged by what ended it.
 
 import numpy as np
 
-from yaffle.kernels import kernel
+from yaffle.kernels import helper, kernel
 from yaffle.ledger import causes
 
 SET_UP, ROUND_TRIP, RATE, QUEUEING, LOSS = causes.SET_UP, causes.ROUND_TRIP, causes.RATE, causes.QUEUEING, causes.LOSS
@@ -114,6 +114,16 @@ def loss_cover(g, blocked):  # type: ignore[no-untyped-def]
         blocked[i] = running
 
 
+@helper
+def _sender_was_free(g, previous, newest, gap, mss, high_flight, whole):  # type: ignore[no-untyped-def]
+    """Whether nothing but the application kept the sender from sending: all acknowledged, or far less in flight than before."""
+    if newest >= g[previous].e:
+        return True
+    if newest >= 0:
+        return g[previous].e - newest + mss <= high_flight * 3 // 4
+    return gap > 2 * whole + 10_000_000 and g[previous].room != 0
+
+
 @kernel
 def _transfer(g, lo, hi, side, start, end, floor_send, floor_receive, mss, blocked, window_high, charge):  # type: ignore[no-untyped-def]
     """Charges the time from start to end, in which `side` sent its bytes, gap by gap. Entries lo..hi are looked at."""
@@ -176,9 +186,7 @@ def _transfer(g, lo, hi, side, start, end, floor_send, floor_receive, mss, block
                 cause = LOSS
             elif set_off:
                 cause = ROUND_TRIP
-            elif previous >= 0 and (newest >= g[previous].e or (newest >= 0 and g[previous].e - newest + mss <= high_flight * 3 // 4)):
-                cause = stall
-            elif previous >= 0 and newest < 0 and gap > 2 * whole + 10_000_000 and g[previous].room != 0:
+            elif previous >= 0 and _sender_was_free(g, previous, newest, gap, mss, high_flight, whole):
                 cause = stall
             else:
                 cause = ROUND_TRIP

@@ -1,11 +1,13 @@
 """Runs the account over all TCP connections of a capture, on both cores, with progress."""
 
+import itertools
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 
+from yaffle.arrays import Array
 from yaffle.capture.reader import Capture, Progress, go_on
 from yaffle.errors import Cancelled
 from yaffle.exchanges.turns import empty_turns
@@ -14,7 +16,6 @@ from yaffle.ledger.orientation import orient
 from yaffle.transport.round_trips import empty_samples
 from yaffle.transport.segments import empty_segments
 
-Array = np.ndarray[Any, Any]
 _PACKETS_A_STEP = 400_000  # Connections are worked on in steps of about this many packets, so that stopping is quick.
 
 
@@ -133,4 +134,4 @@ def _steps(starts: Array) -> list[tuple[int, int]]:
         return []
     targets = np.arange(_PACKETS_A_STEP, int(starts[-1]), _PACKETS_A_STEP)
     cuts = sorted({0, total, *np.searchsorted(starts, targets).tolist()})
-    return [(a, b) for a, b in zip(cuts[:-1], cuts[1:], strict=True) if b > a]
+    return [(a, b) for a, b in itertools.pairwise(cuts) if b > a]

@@ -2,12 +2,13 @@
 
 import numpy as np
 
+from yaffle.arrays import Array
 from yaffle.capture.conversations import Rows
 
 HOW = ("by its SYN", "by the answer to its SYN", "by the service port", "by the host that many talk to", "by who spoke first")
 
 
-def orient(flows: Rows) -> tuple[np.ndarray, np.ndarray]:  # type: ignore[type-arg]
+def orient(flows: Rows) -> tuple[Array, Array]:
     """For each conversation: whether `b` is the client (bool), and how that was told (index into HOW).
 
     Without a handshake the end that many others talk to, or the lower service port (RFC 6335: below 1024 assigned,
@@ -22,11 +23,11 @@ def orient(flows: Rows) -> tuple[np.ndarray, np.ndarray]:  # type: ignore[type-a
     ends = np.concatenate([_end(flows.a_hi, flows.a_lo, flows.a_port), _end(flows.b_hi, flows.b_lo, flows.b_port)])
     _, inverse, times = np.unique(ends, return_inverse=True, return_counts=True)
     shared_a, shared_b = times[inverse[:count]], times[inverse[count:]]
-    popular = (np.maximum(shared_a, shared_b) >= 3) & (np.maximum(shared_a, shared_b) >= 3 * np.minimum(shared_a, shared_b))
+    popular = (np.maximum(shared_a, shared_b) >= 3) & (np.maximum(shared_a, shared_b) >= 2 * np.minimum(shared_a, shared_b))
     b_client[popular] = shared_a[popular] > shared_b[popular]
     how[popular] = 3
 
-    def rank(port: np.ndarray) -> np.ndarray:  # type: ignore[type-arg]
+    def rank(port: Array) -> Array:
         return np.where(port == 0, 3, np.where(port < 1024, 0, np.where(port < 32768, 1, 2)))
 
     differ = (rank(a_port) != rank(b_port)) & ~popular
@@ -41,6 +42,6 @@ def orient(flows: Rows) -> tuple[np.ndarray, np.ndarray]:  # type: ignore[type-a
     return b_client, how
 
 
-def _end(high: np.ndarray, low: np.ndarray, port: np.ndarray) -> np.ndarray:  # type: ignore[type-arg]
+def _end(high: Array, low: Array, port: Array) -> Array:
     mixed = (high ^ (low * np.uint64(0x9E3779B97F4A7C15))) * np.uint64(0xBF58476D1CE4E5B9)
     return np.asarray(mixed + port.astype(np.uint64) * np.uint64(0xC2B2AE3D27D4EB4F))

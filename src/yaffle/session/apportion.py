@@ -4,7 +4,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from yaffle.ledger.engine import Array
+from yaffle.arrays import Array
 from yaffle.session.evidence import Evidence
 
 

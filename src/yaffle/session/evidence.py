@@ -9,10 +9,10 @@ from functools import cached_property
 import numpy as np
 
 from yaffle.analysis import Analysis
+from yaffle.arrays import Array
 from yaffle.capture.addresses import client_address, server_address
 from yaffle.findings.places import Places
 from yaffle.findings.verdict import party_sums
-from yaffle.ledger.engine import Array
 
 
 @dataclass(frozen=True)

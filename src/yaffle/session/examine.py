@@ -4,7 +4,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from yaffle.ledger.engine import Array
+from yaffle.arrays import Array
 from yaffle.session.evidence import Evidence
 from yaffle.transport import kinds
 from yaffle.transport.classify import classify
@@ -111,11 +111,11 @@ class Connection:
             if g["d"][after] == SERVER and payload:
                 owed, kind, why = "server", "waiting", "the answer was not whole"
             elif g["d"][after] == CLIENT and payload:
-                owed, kind, why = "client", "idle", "everything asked was answered"
+                owed, kind, why = "nobody", "idle", "everything asked was answered"
             else:
                 owed, kind, why = "client", "waiting", f"{size(open_bytes[SERVER])} of the answer were not acknowledged"
         else:
-            owed, kind, why = "client", "idle", "nothing was asked yet"
+            owed, kind, why = "nobody", "idle", "nothing was asked yet"
         span = duration(int(g["t"][after] - g["t"][before]))
         debt = f"the {owed} owed the next packet" if owed != "nobody" else "nobody owed a packet"
         return Silence(int(g["t"][before]), int(g["t"][after]), before, after, owed, kind, f"{span}: {why}; {debt}; {ended}.")

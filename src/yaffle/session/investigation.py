@@ -8,9 +8,9 @@ from typing import Any
 import numpy as np
 
 from yaffle.analysis import Analysis
+from yaffle.arrays import Array
 from yaffle.case.folder import SUFFIX, open_case, save_case, save_memory
 from yaffle.findings.finding import Finding, find
-from yaffle.ledger.engine import Array
 from yaffle.session.apportion import trail_of, trail_rows
 from yaffle.session.evidence import Evidence
 from yaffle.session.examine import Connection

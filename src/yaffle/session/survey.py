@@ -4,8 +4,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from yaffle.arrays import Array
 from yaffle.capture.addresses import client_address, server_address
-from yaffle.ledger.engine import Array
+from yaffle.findings.places import Places
 from yaffle.session.evidence import Evidence
 from yaffle.transport import kinds
 
@@ -77,6 +78,11 @@ def trouble_counts(evidence: Evidence, packets: Array) -> list[tuple[str, int]]:
     return sorted(((name, int(sum(counts[k] for k in group))) for name, group in TROUBLES), key=lambda item: -item[1])
 
 
+def _host(places: Places, address: str) -> str:
+    """First label of the name and the site, or the address."""
+    return f"{places.short(address)}, {places.site(address)}" if address in places.names else address
+
+
 def make_up(evidence: Evidence, packets: Array, by: str, most: int = 200) -> list[Part]:
     """The packets (a mask) by application, host or pair, largest first."""
     capture = evidence.analysis.capture
@@ -100,9 +106,9 @@ def make_up(evidence: Evidence, packets: Array, by: str, most: int = 200) -> lis
         if by == "application":
             add(places.application(server, int(flows.b_port[row])), row + 1)
         elif by == "host":
-            add(places.host(client), row + 1)
-            add(places.host(server), row + 1)
+            for address in (client, server):
+                add(_host(places, address), row + 1)
         else:
             add(f"{places.short(client)} – {places.short(server)}", row + 1)
-    parts = [Part(label, int(o), int(n), o / total) for label, (o, n) in sums.items()]
+    parts = [Part(label, int(o), int(n), float(o / total)) for label, (o, n) in sums.items()]
     return sorted(parts, key=lambda p: -p.octets)[:most]

@@ -12,7 +12,7 @@ import numpy as np
 
 from yaffle.kernels import helper, kernel
 from yaffle.transport import kinds
-from yaffle.transport.segments import IDS_CLIENT, SCALES_KNOWN
+from yaffle.transport.segments import IDS_CLIENT, SACK_OK, SCALES_KNOWN
 
 OTHER, DATA, PURE_ACK, DUPLICATE_ACK, WINDOW_UPDATE = kinds.OTHER, kinds.DATA, kinds.PURE_ACK, kinds.DUPLICATE_ACK, kinds.WINDOW_UPDATE
 OPEN, OPEN_ANSWER, CLOSE, RESET = kinds.OPEN, kinds.OPEN_ANSWER, kinds.CLOSE, kinds.RESET
@@ -54,6 +54,13 @@ def _sample(samples, c, t, rtt, side, way):  # type: ignore[no-untyped-def]
         samples[c].way = way
         c += 1
     return c
+
+
+@helper
+def _tail_probe(quiet, floor):  # type: ignore[no-untyped-def]
+    """Whether a repeat of the last segment comes when a probe would: about two round trips (RFC 8985 section 7.2)."""
+    trip = min(floor[0], _QUIET_NS) + min(floor[1], _QUIET_NS)
+    return 2 * trip < quiet < 3 * trip + 250_000_000
 
 
 @kernel
@@ -208,7 +215,7 @@ def classify(g, facts, sack_left, sack_right, samples, pending, extra):  # type:
                             kind = REPEAT_FAST
                     elif sacked_high[d] > s or dup_acks[d] >= 3:
                         kind = REPEAT_FAST
-                    elif e >= nxt[d] and una[d] <= s and t - last_sent[d] > 2 * (min(floor[0], _QUIET_NS) + min(floor[1], _QUIET_NS)):
+                    elif e >= nxt[d] and una[d] <= s and facts[SACK_OK] == 1 and _tail_probe(t - last_sent[d], floor):
                         kind = REPEAT_TAIL
                     else:
                         kind = REPEAT_TIMEOUT
@@ -285,7 +292,7 @@ def classify(g, facts, sack_left, sack_right, samples, pending, extra):  # type:
                             if g[k].done == 0:
                                 g[k].done = t
                                 g[k].way = 1
-                            newest = -1 if newest < 0 or g[newest].s < g[k].e and g[newest].e > g[k].s else newest
+                            newest = -1 if newest < 0 or (g[newest].s < g[k].e and g[newest].e > g[k].s) else newest
                             repeats[o] -= 1
                             extra[o, m] = extra[o, repeats[o]]
                         else:
@@ -357,7 +364,7 @@ def classify(g, facts, sack_left, sack_right, samples, pending, extra):  # type:
             high_id[d] = max(high_id[d], g[i].id)
         high_ts[d] = max(high_ts[d], g[i].tsv)
         g[i].kind = kind
-        g[i].flight = nxt[d] - una[d] if acked[d] else nxt[d] - una[d]
+        g[i].flight = nxt[d] - una[d]
         if window[o] >= 0 and acked[d] and facts[SCALES_KNOWN]:
             g[i].room = una[d] + window[o] - nxt[d]
         elif window[o] == 0:

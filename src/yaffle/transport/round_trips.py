@@ -5,10 +5,12 @@ Karn's rule (RFC 6298 section 3): bytes that were sent more than once give no sa
 
 import numpy as np
 
+from yaffle.arrays import Array
+
 # One row a sample. side: 0 to the client and back, 1 to the server and back. way: 0 opening, 1 acknowledged, 2 SACKed.
 SAMPLE = np.dtype([("t", np.int64), ("rtt", np.int64), ("side", np.int64), ("way", np.int64)])
 
 
-def empty_samples(capacity: int) -> np.ndarray:  # type: ignore[type-arg]
+def empty_samples(capacity: int) -> Array:
     """Room for the samples of a connection."""
     return np.empty(capacity, SAMPLE)

@@ -2,6 +2,7 @@
 
 import numpy as np
 
+from yaffle.arrays import Array
 from yaffle.kernels import kernel
 
 _FIELDS = (
@@ -35,7 +36,7 @@ TICKS_CLIENT, TICKS_SERVER, BASE_CLIENT, BASE_SERVER = 8, 9, 10, 11
 FACTS = 12
 
 
-def empty_segments(capacity: int) -> np.ndarray:  # type: ignore[type-arg]
+def empty_segments(capacity: int) -> Array:
     """Room for the segments of the longest connection."""
     return np.empty(capacity, SEGMENT)
 

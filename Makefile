@@ -1,0 +1,40 @@
+# Two commands do everything: `make demo` and `make test`.
+PYTHON ?= python3
+VENV := .venv
+BIN := $(VENV)/bin
+READY := $(VENV)/.ready
+DEMO ?= demo-out
+export QT_LOGGING_RULES = qt.qpa.*=false
+
+.PHONY: demo test check bench pictures clean
+
+$(READY): pyproject.toml setup/system_libraries.py
+	@$(PYTHON) setup/system_libraries.py
+	@test -x $(BIN)/python && $(BIN)/python -m pip --version >/dev/null 2>&1 || $(PYTHON) -m venv --clear $(VENV) \
+	  || { echo "Python cannot make a virtual environment. Please run: sudo apt-get install python3-venv" >&2; exit 1; }
+	@echo "installing Python packages (once)"
+	@$(BIN)/python -m pip install -q --disable-pip-version-check -e '.[dev]'
+	@touch $@
+
+demo: $(READY)
+	@if [ -n "$$DISPLAY$$WAYLAND_DISPLAY" ]; then \
+	  $(BIN)/yaffle demo --to $(DEMO) >/dev/null && $(BIN)/yaffle open $(DEMO)/*.pcapng; \
+	else $(BIN)/yaffle demo --to $(DEMO) --run; fi
+
+test: check
+	@QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest
+
+check: $(READY)
+	@$(BIN)/ruff check .
+	@$(BIN)/ruff format --check -q . || { echo "run: $(BIN)/ruff format ." >&2; exit 1; }
+	@$(BIN)/mypy
+	@$(BIN)/lint-imports
+
+bench: $(READY)
+	@$(BIN)/python -m benchmarks.engine
+
+pictures: $(READY)
+	@$(BIN)/yaffle demo --to $(DEMO) --run && cp $(DEMO)/gather.png $(DEMO)/survey.png $(DEMO)/apportion.png $(DEMO)/examine.png docs/screenshots/
+
+clean:
+	rm -rf $(VENV) $(DEMO) bench-data

@@ -1,0 +1,126 @@
+"""A table model over columns: cells are made when they are shown, so millions of rows cost nothing; copies as text."""
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, Qt
+from PySide6.QtGui import QColor, QGuiApplication, QKeyEvent, QKeySequence
+from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableView, QWidget
+
+from yaffle.arrays import Array
+from yaffle.desktop import theme
+
+Index = QModelIndex | QPersistentModelIndex
+
+
+@dataclass(frozen=True)
+class Column:
+    """One column: its title with unit, how a row's cell reads, and what it is sorted by."""
+
+    title: str
+    text: Callable[[int], str]
+    key: Array | Sequence[Any] | None = None
+    figures: bool = True
+    colour: Callable[[int], str | None] | None = None
+    meaning: str = ""
+
+
+class ColumnTable(QAbstractTableModel):
+    """Rows by number, in an order that sorting changes."""
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._columns: list[Column] = []
+        self.order = np.empty(0, np.int64)
+
+    def show_columns(self, columns: list[Column], rows: int) -> None:
+        """Shows other columns."""
+        self.beginResetModel()
+        self._columns, self.order = columns, np.arange(rows)
+        self.endResetModel()
+
+    def rowCount(self, parent: Index = QModelIndex()) -> int:
+        return 0 if parent.isValid() else int(self.order.size)
+
+    def columnCount(self, parent: Index = QModelIndex()) -> int:
+        return 0 if parent.isValid() else len(self._columns)
+
+    def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+        if not index.isValid():
+            return None
+        column = self._columns[index.column()]
+        row = int(self.order[index.row()])
+        if role == Qt.ItemDataRole.DisplayRole:
+            return column.text(row)
+        if role == Qt.ItemDataRole.TextAlignmentRole and column.figures:
+            return Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
+        if role == Qt.ItemDataRole.ForegroundRole and column.colour is not None:
+            name = column.colour(row)
+            return QColor(name) if name else None
+        if role == Qt.ItemDataRole.ToolTipRole and not column.figures:
+            return column.text(row)
+        return None
+
+    def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+        if orientation != Qt.Orientation.Horizontal or section >= len(self._columns):
+            return None
+        if role == Qt.ItemDataRole.DisplayRole:
+            return self._columns[section].title
+        if role == Qt.ItemDataRole.ToolTipRole:
+            return self._columns[section].meaning or None
+        if role == Qt.ItemDataRole.TextAlignmentRole:
+            right = self._columns[section].figures
+            return (Qt.AlignmentFlag.AlignRight if right else Qt.AlignmentFlag.AlignLeft) | Qt.AlignmentFlag.AlignVCenter
+        return None
+
+    def sort(self, column: int, order: Qt.SortOrder = Qt.SortOrder.AscendingOrder) -> None:
+        if not 0 <= column < len(self._columns) or self._columns[column].key is None:
+            return
+        self.layoutAboutToBeChanged.emit()
+        held = np.argsort(np.asarray(self._columns[column].key), kind="stable")
+        self.order = held[::-1] if order == Qt.SortOrder.DescendingOrder else held
+        self.layoutChanged.emit()
+
+    def place_of(self, row: int) -> int:
+        """Where a row stands now; -1 if it is not there."""
+        found = np.flatnonzero(self.order == row)
+        return int(found[0]) if found.size else -1
+
+
+class TableView(QTableView):
+    """A calm table: rows selected whole, sortable, copied as text."""
+
+    def __init__(self, name: str, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setAccessibleName(name)
+        self.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        self.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
+        self.setAlternatingRowColors(True)
+        self.setShowGrid(False)
+        self.setSortingEnabled(True)
+        self.setTabKeyNavigation(False)
+        self.setWordWrap(False)
+        self.setFont(theme.figures_font())
+        self.verticalHeader().hide()
+        self.verticalHeader().setDefaultSectionSize(21)
+        self.horizontalHeader().setStretchLastSection(True)
+        self.horizontalHeader().setSortIndicatorClearable(True)
+        self.horizontalHeader().setSortIndicator(-1, Qt.SortOrder.AscendingOrder)
+        self.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.Interactive)
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        if event.matches(QKeySequence.StandardKey.Copy):
+            QGuiApplication.clipboard().setText(self.copied())
+        else:
+            super().keyPressEvent(event)
+
+    def copied(self) -> str:
+        """The selected rows (all, if none is) as text, columns apart by tabs."""
+        model = self.model()
+        rows = sorted({i.row() for i in self.selectionModel().selectedRows()}) or list(range(min(model.rowCount(), 100_000)))
+        columns = range(model.columnCount())
+        head = "\t".join(str(model.headerData(c, Qt.Orientation.Horizontal)) for c in columns)
+        lines = ["\t".join(str(model.index(r, c).data() or "") for c in columns) for r in rows]
+        return "\n".join([head, *lines])

@@ -1,0 +1,199 @@
+"""Examine: one connection. Ladder, sequence plot, silences and packets, linked by one selection."""
+
+from PySide6.QtCore import QItemSelectionModel, QModelIndex, Qt
+from PySide6.QtGui import QShortcut
+from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QLabel, QSplitter, QVBoxLayout, QWidget
+
+from yaffle.desktop import theme
+from yaffle.desktop.column_table import Column, ColumnTable, TableView
+from yaffle.desktop.ladder import Ladder
+from yaffle.desktop.ledger_bar import LedgerBar
+from yaffle.desktop.packet_bytes import PacketBytes
+from yaffle.desktop.sequence_plot import SequencePlot
+from yaffle.findings.verdict import verdict_of
+from yaffle.session.examine import Connection, Silence
+from yaffle.session.investigation import Investigation
+from yaffle.transport import kinds
+from yaffle.units import duration, moment, size
+
+
+class Examine(QWidget):
+    """The fourth station."""
+
+    def __init__(self, investigation: Investigation, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._model = investigation
+        self._shown: Connection | None = None
+        self._silences: list[Silence] = []
+        self._title, self._verdict, self._selected = QLabel(), QLabel(), QLabel()
+        self._title.setObjectName("heading")
+        self._verdict.setWordWrap(True)
+        self._selected.setObjectName("faint")
+        self.bar = LedgerBar()
+        self.ladder = Ladder()
+        self.sequence = SequencePlot()
+        self.silence_model, self.packet_model = ColumnTable(self), ColumnTable(self)
+        self.silence_table, self.packet_table = TableView("Silences, longest first"), TableView("Packets of the connection")
+        self.silence_table.setModel(self.silence_model)
+        self.packet_table.setModel(self.packet_model)
+        self._owed_only = QCheckBox("only while somebody waited")
+        self._owed_only.setChecked(True)
+        self._owed_only.toggled.connect(self._list_silences)
+        self.bytes = PacketBytes(investigation)
+        self.bytes.setVisible(False)
+        self.ladder.chosen.connect(investigation.select_segment)
+        self.sequence.chosen.connect(investigation.select_segment)
+        self.silence_table.selectionModel().currentRowChanged.connect(self._silence_chosen)
+        self.packet_table.selectionModel().currentRowChanged.connect(self._packet_chosen)
+        silences = QWidget()
+        under = QVBoxLayout(silences)
+        under.setContentsMargins(0, 0, 0, 0)
+        row = QHBoxLayout()
+        heading = QLabel("silences, longest first")
+        heading.setObjectName("heading")
+        row.addWidget(heading, 1)
+        row.addWidget(self._owed_only)
+        under.addLayout(row)
+        under.addWidget(self.silence_table)
+        right = QSplitter(Qt.Orientation.Vertical)
+        right.addWidget(self.sequence)
+        right.addWidget(silences)
+        right.setSizes([230, 130])
+        upper = QSplitter(Qt.Orientation.Horizontal)
+        upper.addWidget(self.ladder)
+        upper.addWidget(right)
+        upper.setSizes([380, 560])
+        lower = QSplitter(Qt.Orientation.Horizontal)
+        lower.addWidget(self.packet_table)
+        lower.addWidget(self.bytes)
+        lower.setSizes([600, 330])
+        body = QSplitter(Qt.Orientation.Vertical)
+        body.addWidget(upper)
+        body.addWidget(lower)
+        body.setSizes([370, 150])
+        column = QVBoxLayout(self)
+        column.setContentsMargins(8, 6, 8, 6)
+        column.setSpacing(4)
+        column.addWidget(self._title)
+        column.addWidget(self.bar)
+        column.addWidget(self._verdict)
+        column.addWidget(body, 1)
+        column.addWidget(self._selected)
+        for key, slot in (("N", lambda: self.step_silence(1)), ("P", lambda: self.step_silence(-1)), ("B", self.toggle_bytes)):
+            QShortcut(key, self, activated=slot, context=Qt.ShortcutContext.WidgetWithChildrenShortcut)
+        self._undo = [
+            investigation.selection_changed.connect(self._changed),
+            investigation.opened_changed.connect(self._changed),
+            investigation.focus_changed.connect(self._changed),
+        ]
+        self._changed()
+
+    def showEvent(self, event: object) -> None:
+        super().showEvent(event)  # type: ignore[arg-type]
+        if self._model.connection is None and (worst := self._model.worst_connection()) >= 0:
+            self._model.examine(worst)
+        self._changed()
+
+    def toggle_bytes(self) -> None:
+        """Opens or shuts the drawer with the packet's bytes."""
+        self.bytes.setVisible(not self.bytes.isVisible())
+
+    def step_silence(self, step: int) -> None:
+        """To the next or previous silence of the list."""
+        total = len(self._silences)
+        if total:
+            row = self.silence_table.currentIndex().row()
+            self.silence_table.selectRow(min(total - 1, max(0, row + step)) if row >= 0 else 0)
+
+    def _changed(self) -> None:
+        if not self.isVisible():
+            return
+        connection = self._model.connection
+        if connection is not self._shown:
+            self._shown = connection
+            self._show_connection(connection)
+        self._show_selection()
+
+    def _show_connection(self, connection: Connection | None) -> None:
+        self.ladder.show_connection(connection)
+        self.sequence.show_connection(connection)
+        if connection is None:
+            self._title.setText("No connection is chosen")
+            self._verdict.setText("Choose one in Apportion (Enter on it), or follow a finding.")
+            self.bar.show_charges(None)
+            self._list_silences()
+            self.packet_model.show_columns([], 0)
+            return
+        account = connection.evidence.analysis.account
+        verdict = verdict_of(account, connection.number)
+        first = int(connection.segments["t"][0])
+        flows = connection.evidence.analysis.capture
+        point = flows.points[int(flows.conversations.point[account.flow[connection.number]])]
+        self._title.setText(f"{connection.title}, from {moment(first)}, seen at {point}")
+        self._verdict.setText(f"{verdict.party}: {verdict.sentence}" + ("" if connection.scales_known else " The opening was not seen: windows may be larger than shown."))
+        self.bar.show_charges(account.connection_charges[connection.number])
+        self._list_silences()
+        g, since = connection.segments, connection.since_previous()
+        red = theme.current().red
+        side = ("client", "server")
+        self.packet_model.show_columns(
+            [
+                Column("no.", lambda r: str(r + 1), range(g.size)),
+                Column("time", lambda r: moment(int(g["t"][r]), digits=6), g["t"]),
+                Column("gap", lambda r: duration(int(since[r])), since, meaning="time since the packet before it on this connection"),
+                Column("from", lambda r: side[int(g["d"][r])], g["d"], figures=False),
+                Column("what", lambda r: kinds.in_words(int(g["kind"][r])), g["kind"], figures=False, colour=lambda r: red if kinds.is_repeat(int(g["kind"][r])) else None),
+                Column("first byte", lambda r: f"{int(g['s'][r]):,}", g["s"], meaning="sequence number, counted from the start of the connection"),
+                Column("next expected", lambda r: f"{int(g['e'][r]):,}", g["e"], meaning="sequence number that follows the last byte of this packet"),
+                Column("acknowledges", lambda r: f"{int(g['a'][r]):,}" if g["a"][r] >= 0 else "–", g["a"]),
+                Column("bytes", lambda r: f"{int(g['n'][r]):,}", g["n"]),
+                Column("in flight", lambda r: f"{int(g['flight'][r]):,}", g["flight"], meaning="bytes of this side sent and not acknowledged, as seen here"),
+                Column("window", lambda r: f"{int(g['w'][r]):,}", g["w"], meaning="bytes this side would still take"),
+            ],
+            g.size,
+        )
+        for column, width in enumerate((42, 112, 62, 50, 150, 74, 92, 88, 52, 64, 70)):
+            self.packet_table.setColumnWidth(column, width)
+
+    def _list_silences(self) -> None:
+        everything = self._shown.silences() if self._shown is not None else []
+        found = [s for s in everything if s.kind in ("waiting", "set-up")] if self._owed_only.isChecked() else everything
+        self._silences = found
+        self.silence_model.show_columns(
+            [
+                Column("length", lambda r: duration(found[r].span_ns), [s.span_ns for s in found]),
+                Column("at", lambda r: moment(found[r].first_ns), [s.first_ns for s in found]),
+                Column("owed by", lambda r: found[r].owed_by, [s.owed_by for s in found], figures=False),
+                Column("what happened", lambda r: found[r].sentence, figures=False),
+            ],
+            len(found),
+        )
+        for column, width in enumerate((66, 88, 62)):
+            self.silence_table.setColumnWidth(column, width)
+
+    def _show_selection(self) -> None:
+        connection, index = self._model.connection, self._model.segment
+        if connection is None or index < 0:
+            self._selected.setText("N and P step through the silences, B shows the bytes of the packet" if connection is not None else "")
+            self.ladder.select(-1)
+            self.sequence.select(-1)
+            return
+        self.ladder.select(index)
+        self.sequence.select(index)
+        place = self.packet_model.place_of(index)
+        if place >= 0 and self.packet_table.currentIndex().row() != place:
+            flags = QItemSelectionModel.SelectionFlag.ClearAndSelect | QItemSelectionModel.SelectionFlag.Rows
+            self.packet_table.selectionModel().setCurrentIndex(self.packet_model.index(place, 0), flags)
+            self.packet_table.scrollTo(self.packet_model.index(place, 0))
+        g = connection.segments[index]
+        self._selected.setText(
+            f"packet {index + 1} of {connection.segments.size}: {kinds.in_words(int(g['kind']))}, {size(int(g['n']))} of payload, {moment(int(g['t']), digits=6)}"
+        )
+
+    def _silence_chosen(self, current: QModelIndex, _previous: QModelIndex) -> None:
+        if current.isValid():
+            self._model.select_segment(self._silences[int(self.silence_model.order[current.row()])].after)
+
+    def _packet_chosen(self, current: QModelIndex, _previous: QModelIndex) -> None:
+        if current.isValid():
+            self._model.select_segment(int(self.packet_model.order[current.row()]))

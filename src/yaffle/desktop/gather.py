@@ -1,0 +1,133 @@
+"""Gather: the sources, what each covers and what it cannot tell; adding more."""
+
+from PySide6.QtCore import QRectF, Qt, Signal
+from PySide6.QtGui import QColor, QPainter
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QPlainTextEdit, QPushButton, QSplitter, QTextBrowser, QVBoxLayout, QWidget
+
+from yaffle.case.folder import missing_source
+from yaffle.desktop import theme
+from yaffle.desktop.column_table import Column, ColumnTable, TableView
+from yaffle.session.investigation import Investigation
+from yaffle.units import count, duration, moment, size
+
+
+class _Coverage(QWidget):
+    """One line a source: which part of the whole time it covers."""
+
+    def __init__(self, investigation: Investigation) -> None:
+        super().__init__()
+        self._model = investigation
+        self.setMinimumHeight(40)
+
+    def paintEvent(self, _event: object) -> None:
+        evidence = self._model.evidence
+        if evidence is None:
+            return
+        look, painter = theme.current(), QPainter(self)
+        sources = evidence.analysis.capture.sources
+        span = max(1, evidence.last_ns - evidence.first_ns)
+        left, width = 190, self.width() - 200
+        for k, source in enumerate(sources):
+            y = 6 + 22 * k
+            painter.setPen(QColor(look.ink))
+            name = painter.fontMetrics().elidedText(source.name, Qt.TextElideMode.ElideMiddle, left - 16)
+            painter.drawText(QRectF(6, y, left - 12, 16), Qt.AlignmentFlag.AlignVCenter, name)
+            painter.fillRect(QRectF(left, y + 6, width, 2), QColor(look.line))
+            if source.packets:
+                x = left + (source.first_ns - evidence.first_ns) / span * width
+                w = max(2.0, (source.last_ns - source.first_ns) / span * width)
+                painter.fillRect(QRectF(x, y + 2, w, 10), QColor(look.moss if source.complete else look.straw))
+
+
+class Gather(QWidget):
+    """The first station."""
+
+    add_wanted = Signal()
+
+    def __init__(self, investigation: Investigation, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._model = investigation
+        self.table_model = ColumnTable(self)
+        self.table = TableView("Sources")
+        self.table.setModel(self.table_model)
+        self._coverage = _Coverage(investigation)
+        self._words = QTextBrowser()
+        self._words.setAccessibleName("What the sources tell")
+        self.notes = QPlainTextEdit()
+        self.notes.setPlaceholderText("Notes: who complained, what about, when; what you tried. Kept with the case.")
+        self.notes.setAccessibleName("Notes")
+        self.notes.textChanged.connect(lambda: investigation.write_notes(self.notes.toPlainText()))
+        add = QPushButton("Add captures…")
+        add.setToolTip("Open more files beside these (Ctrl+Shift+O)")
+        add.clicked.connect(self.add_wanted)
+        self._title = QLabel()
+        self._title.setObjectName("heading")
+        head = QHBoxLayout()
+        head.addWidget(self._title, 1)
+        head.addWidget(add)
+        self._empty = QLabel(
+            "<h2>Drop captures here</h2><p>or press <b>Ctrl+O</b>: pcap and pcapng, also gzip, zstd or lz4; several files make one case.</p>"
+            "<p>Captures taken beside the clients and beside the servers at the same time tell the most.</p>"
+            "<p>No capture at hand? <b>yaffle demo</b> makes the evidence of a slow morning at a ferry company.</p>"
+        )
+        self._empty.setAlignment(Qt.AlignmentFlag.AlignCenter)
+        lower = QSplitter(Qt.Orientation.Horizontal)
+        lower.addWidget(self._words)
+        lower.addWidget(self.notes)
+        lower.setSizes([560, 300])
+        self._body = QSplitter(Qt.Orientation.Vertical)
+        for part in (self.table, self._coverage, lower):
+            self._body.addWidget(part)
+        self._body.setSizes([150, 90, 300])
+        column = QVBoxLayout(self)
+        column.setContentsMargins(8, 6, 8, 6)
+        column.addLayout(head)
+        column.addWidget(self._empty, 1)
+        column.addWidget(self._body, 1)
+        self._undo = [investigation.opened_changed.connect(self._redraw)]
+        self._redraw()
+
+    def _redraw(self) -> None:
+        evidence = self._model.evidence
+        self._empty.setVisible(evidence is None)
+        self._body.setVisible(evidence is not None)
+        if evidence is None:
+            self._title.setText("Gather")
+            return
+        capture = evidence.analysis.capture
+        sources = capture.sources
+        self._title.setText(f"{len(sources)} source{'s' if len(sources) != 1 else ''}, seen from {len(capture.points)} point{'s' if len(capture.points) != 1 else ''}")
+        self.table_model.show_columns(
+            [
+                Column("source", lambda r: sources[r].name, [s.name for s in sources], figures=False),
+                Column("format", lambda r: sources[r].format, [s.format for s in sources], figures=False),
+                Column("packets", lambda r: count(sources[r].packets), [s.packets for s in sources]),
+                Column("on the wire", lambda r: size(sources[r].bytes), [s.bytes for s in sources]),
+                Column("from", lambda r: moment(sources[r].first_ns, digits=0) if sources[r].packets else "–", [s.first_ns for s in sources]),
+                Column("to", lambda r: moment(sources[r].last_ns, digits=0) if sources[r].packets else "–", [s.last_ns for s in sources]),
+                Column("span", lambda r: duration(sources[r].last_ns - sources[r].first_ns), [s.last_ns - s.first_ns for s in sources]),
+                Column("state", lambda r: "complete" if sources[r].complete else "not complete", figures=False),
+            ],
+            len(sources),
+        )
+        self.table.resizeColumnsToContents()
+        self._coverage.setMinimumHeight(min(300, 14 + 22 * len(sources)))
+        self._coverage.update()
+        if self.notes.toPlainText() != self._model.notes:
+            self.notes.setPlainText(self._model.notes)
+        parts = []
+        for source in sources:
+            lines = [*source.notes]
+            if away := missing_source(source):
+                lines.append(f"{away}: figures stand, but the bytes of its packets cannot be shown until you say where it is (they will be asked for)")
+            text = "".join(f"<li>{line}</li>" for line in lines) or "<li>nothing is missing</li>"
+            parts.append(f"<p><b>{source.name}</b><br>{source.path}</p><ul>{text}</ul>")
+        account = evidence.analysis.account
+        unseen = int((account.fact("opening") == 1).sum())
+        total = account.flow.size
+        parts.insert(0, f"<p>{count(int(evidence.speaks.sum()))} TCP connections, {count(int(evidence.waits.connection.size))} exchanges.</p>")
+        if unseen:
+            parts.insert(1, f"<p>{count(unseen)} of {count(total)} connections began before the capture: their windows may be scaled by an unknown factor.</p>")
+        if capture.dropped_copies:
+            parts.insert(1, f"<p>{count(capture.dropped_copies)} packets stood in two files of one point and are counted once.</p>")
+        self._words.setHtml("".join(parts))

@@ -1,0 +1,178 @@
+"""The ladder: both ends as lanes with the packets between them, in order of time; long silences folded and marked."""
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRect, QRectF, Qt, Signal
+from PySide6.QtGui import QColor, QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPen, QPolygonF, QResizeEvent
+from PySide6.QtWidgets import QAbstractScrollArea, QToolTip, QWidget
+
+from yaffle.desktop import theme
+from yaffle.session.examine import SILENCE_NS, Connection
+from yaffle.transport import kinds
+from yaffle.units import duration, size
+
+_ROW = 18
+_FOLD = 26  # Extra height of a folded silence.
+_TIME_WIDTH = 74
+
+
+class Ladder(QAbstractScrollArea):
+    """Paints only the rows that are seen."""
+
+    chosen = Signal(int)
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._connection: Connection | None = None
+        self._tops = np.zeros(1, np.int64)
+        self._gaps = np.zeros(0, np.int64)
+        self._selected = -1
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setAccessibleName("Ladder: packets between client and server")
+        self.viewport().setMouseTracking(True)
+
+    def show_connection(self, connection: Connection | None) -> None:
+        """Shows another connection."""
+        self._connection = connection
+        self._selected = -1
+        if connection is not None:
+            self._gaps = connection.since_previous()
+            heights = np.where(self._gaps >= SILENCE_NS, _ROW + _FOLD, _ROW)
+            self._tops = np.concatenate([[0], np.cumsum(heights)])
+        else:
+            self._tops = np.zeros(1, np.int64)
+        self._fit()
+        self.verticalScrollBar().setValue(0)
+        self.viewport().update()
+
+    def select(self, index: int) -> None:
+        """Marks a packet and scrolls to it."""
+        self._selected = index
+        if 0 <= index < self._tops.size - 1:
+            top, bottom = int(self._tops[index]), int(self._tops[index + 1])
+            bar = self.verticalScrollBar()
+            height = self.viewport().height() - 40
+            if top < bar.value() + 10 or bottom > bar.value() + height - 10:
+                bar.setValue(max(0, top - height // 3))
+        self.viewport().update()
+
+    def _fit(self) -> None:
+        bar = self.verticalScrollBar()
+        bar.setRange(0, max(0, int(self._tops[-1]) + 50 - self.viewport().height()))
+        bar.setPageStep(self.viewport().height() - 60)
+        bar.setSingleStep(_ROW * 2)
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        self._fit()
+        super().resizeEvent(event)
+
+    def scrollContentsBy(self, _dx: int, _dy: int) -> None:
+        self.viewport().update()
+
+    def _row_at(self, y: float) -> int:
+        row = int(np.searchsorted(self._tops, y - 36 + self.verticalScrollBar().value(), "right")) - 1
+        return row if 0 <= row < self._tops.size - 1 and y >= 36 else -1
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        row = self._row_at(event.position().y())
+        if row >= 0:
+            self.chosen.emit(row)
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        last = self._tops.size - 2
+        step = {Qt.Key.Key_Down: 1, Qt.Key.Key_Up: -1, Qt.Key.Key_PageDown: 20, Qt.Key.Key_PageUp: -20}.get(Qt.Key(event.key()))
+        if step is not None and last >= 0:
+            self.chosen.emit(min(last, max(0, self._selected + step)))
+        elif event.key() == Qt.Key.Key_Home and last >= 0:
+            self.chosen.emit(0)
+        elif event.key() == Qt.Key.Key_End and last >= 0:
+            self.chosen.emit(last)
+        else:
+            super().keyPressEvent(event)
+
+    def viewportEvent(self, event: object) -> bool:
+        if isinstance(event, QHelpEvent) and self._connection is not None:
+            row = self._row_at(event.pos().y())
+            if row >= 0:
+                QToolTip.showText(event.globalPos(), self._reason(row), self.viewport())
+            return True
+        return super().viewportEvent(event)  # type: ignore[arg-type]
+
+    def _reason(self, row: int) -> str:
+        assert self._connection is not None
+        g = self._connection.segments[row]
+        side = "client" if g["d"] == 0 else "server"
+        text = f"{kinds.in_words(int(g['kind']))} from the {side}"
+        if g["n"]:
+            text += f", {size(int(g['n']))}"
+        if self._gaps[row] >= SILENCE_NS:
+            text += f"\nafter a silence of {duration(int(self._gaps[row]))}"
+        return text + f"\n{size(int(g['flight']))} of the {side} in flight after it"
+
+    def paintEvent(self, _event: object) -> None:
+        look, painter = theme.current(), QPainter(self.viewport())
+        painter.fillRect(self.viewport().rect(), QColor(look.panel))
+        connection = self._connection
+        if connection is None:
+            painter.setPen(QColor(look.faint))
+            painter.drawText(self.viewport().rect(), Qt.AlignmentFlag.AlignCenter, "Choose a connection in Apportion\n(Enter on it)")
+            return
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        left, right = _TIME_WIDTH + 16, self.viewport().width() - 16
+        offset = self.verticalScrollBar().value()
+        g = connection.segments
+        first = max(0, int(np.searchsorted(self._tops, offset, "right")) - 1)
+        last = min(g.size, int(np.searchsorted(self._tops, offset + self.viewport().height(), "right")) + 1)
+        origin = int(g["t"][0])
+        painter.setPen(QPen(QColor(look.line), 2))
+        painter.drawLine(left, 34, left, self.viewport().height())
+        painter.drawLine(right, 34, right, self.viewport().height())
+        for i in range(first, last):
+            self._paint_row(painter, i, 36 + int(self._tops[i]) - offset, left, right, origin)
+        painter.fillRect(QRect(0, 0, self.viewport().width(), 34), QColor(look.surface))
+        painter.setPen(QColor(look.ink))
+        places = connection.evidence.places
+        half = (right - left) // 2
+        metrics = painter.fontMetrics()
+        one = metrics.elidedText(f"client {places.short(connection.client)}", Qt.TextElideMode.ElideRight, half - 6)
+        two = metrics.elidedText(f"server {places.short(connection.server)}", Qt.TextElideMode.ElideRight, half - 6)
+        painter.drawText(QRectF(left - 8, 2, half, 30), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, one)
+        painter.drawText(QRectF(right - half + 8, 2, half, 30), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, two)
+        painter.setPen(QColor(look.faint))
+        painter.drawText(QRectF(0, 2, _TIME_WIDTH, 30), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, "since start")
+
+    def _paint_row(self, painter: QPainter, i: int, top: int, left: int, right: int, origin: int) -> None:
+        look = theme.current()
+        assert self._connection is not None
+        g = self._connection.segments[i]
+        base = int(g["kind"]) & kinds.KIND_MASK
+        y = top
+        if self._gaps[i] >= SILENCE_NS:
+            band = QRectF(left - 4, y + 3, right - left + 8, _FOLD - 6)
+            soft = QColor(look.straw)
+            soft.setAlpha(60)
+            painter.fillRect(band, soft)
+            painter.setPen(QColor(look.ink))
+            painter.drawText(band, Qt.AlignmentFlag.AlignCenter, f"silence {duration(int(self._gaps[i]))}")
+            y += _FOLD
+        if i == self._selected:
+            painter.fillRect(QRectF(0, y, self.viewport().width(), _ROW), QColor(look.moss_soft))
+        painter.setPen(QColor(look.faint))
+        painter.drawText(QRectF(0, y, _TIME_WIDTH, _ROW), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, duration(int(g["t"]) - origin))
+        repeat = kinds.is_repeat(int(g["kind"]))
+        hurt = repeat or base in (kinds.RESET, kinds.WINDOW_PROBE)
+        colour = QColor(look.red if hurt else look.straw if base in (kinds.OUT_OF_ORDER, kinds.COPY, kinds.DUPLICATE_ACK) else look.ink if g["n"] else look.faint)
+        start, end = (left, right) if g["d"] == 0 else (right, left)
+        middle = y + _ROW / 2
+        painter.setPen(QPen(colour, 1.6 if g["n"] else 1.0, Qt.PenStyle.DashLine if repeat else Qt.PenStyle.SolidLine))
+        painter.drawLine(QPointF(start, middle), QPointF(end, middle))
+        tip = -6 if end > start else 6
+        painter.setBrush(colour)
+        painter.drawPolygon(QPolygonF([QPointF(end, middle), QPointF(end + tip, middle - 3.5), QPointF(end + tip, middle + 3.5)]))
+        words = kinds.WORDS[base]
+        if g["n"]:
+            words += f" {size(int(g['n']))}"
+        width = painter.fontMetrics().horizontalAdvance(words) + 10
+        box = QRectF((left + right - width) / 2, y + 1, width, _ROW - 2)
+        painter.fillRect(box, QColor(look.moss_soft if i == self._selected else look.panel))
+        painter.setPen(colour if hurt else QColor(look.ink if g["n"] else look.faint))
+        painter.drawText(box, Qt.AlignmentFlag.AlignCenter, words)

@@ -1,0 +1,340 @@
+"""The frame: period strip, focus line, station rail, findings drawer, and the stations between them."""
+
+from collections.abc import Callable
+from pathlib import Path
+
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence
+from PySide6.QtWidgets import (
+    QApplication,
+    QButtonGroup,
+    QFileDialog,
+    QHBoxLayout,
+    QLabel,
+    QMainWindow,
+    QMessageBox,
+    QProgressBar,
+    QPushButton,
+    QStackedWidget,
+    QToolButton,
+    QVBoxLayout,
+    QWidget,
+)
+
+from yaffle.analysis import analyse
+from yaffle.case.folder import SUFFIX
+from yaffle.desktop import theme
+from yaffle.desktop.apportion import Apportion
+from yaffle.desktop.examine import Examine
+from yaffle.desktop.findings_drawer import FindingsDrawer
+from yaffle.desktop.focus_line import FocusLine
+from yaffle.desktop.gather import Gather
+from yaffle.desktop.jobs import Job
+from yaffle.desktop.period_strip import PeriodStrip
+from yaffle.desktop.shortcuts import ShortcutSheet
+from yaffle.desktop.survey import Survey
+from yaffle.errors import YaffleError
+from yaffle.findings.finding import Finding
+from yaffle.session.investigation import Investigation, Opened, open_folder
+from yaffle.units import count, duration
+from yaffle.warm_up import compile_first
+
+STATIONS = ("Gather", "Survey", "Apportion", "Examine")
+
+
+class MainWindow(QMainWindow):
+    """Owns the investigation's views; the investigation itself knows nothing of it."""
+
+    def __init__(self, investigation: Investigation) -> None:
+        super().__init__()
+        self.investigation = investigation
+        self.setWindowTitle("Yaffle")
+        self.setAcceptDrops(True)
+        self.resize(1280, 800)
+        self.strip = PeriodStrip(investigation)
+        self.focus_line = FocusLine(investigation)
+        self.findings = FindingsDrawer(investigation)
+        self.findings.followed.connect(self._follow)
+        self.gather, self.survey = Gather(investigation), Survey(investigation)
+        self.apportion, self.examine = Apportion(investigation), Examine(investigation)
+        self.gather.add_wanted.connect(self.add_files)
+        self.apportion.examine_wanted.connect(self._examine)
+        self.stations = QStackedWidget()
+        for station in (self.gather, self.survey, self.apportion, self.examine):
+            self.stations.addWidget(station)
+        middle = QHBoxLayout()
+        middle.setContentsMargins(0, 0, 0, 0)
+        middle.setSpacing(0)
+        middle.addWidget(self._rail())
+        middle.addWidget(self.stations, 1)
+        middle.addWidget(self.findings)
+        whole = QWidget()
+        column = QVBoxLayout(whole)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(0)
+        column.addWidget(self.strip)
+        column.addWidget(self.focus_line)
+        column.addLayout(middle, 1)
+        self.setCentralWidget(whole)
+        self._status()
+        self._actions()
+        self.job: Job | None = None
+        self._undo = [
+            investigation.opened_changed.connect(self._opened),
+            investigation.notes_changed.connect(self._remember),
+            investigation.focus_changed.connect(self._remember),
+        ]
+        self._opened()
+
+    # --- frame ---
+    def _rail(self) -> QWidget:
+        rail = QWidget()
+        rail.setFixedWidth(104)
+        column = QVBoxLayout(rail)
+        column.setContentsMargins(0, 4, 0, 4)
+        column.setSpacing(0)
+        self.rail = QButtonGroup(self)
+        for k, name in enumerate(STATIONS):
+            button = QToolButton()
+            button.setObjectName("station")
+            button.setText(name)
+            button.setCheckable(True)
+            button.setChecked(k == 0)
+            button.setMinimumWidth(104)
+            button.setToolTip(f"{name} (Ctrl+{k + 1})")
+            self.rail.addButton(button, k)
+            column.addWidget(button)
+        self.rail.idClicked.connect(self.go)
+        column.addStretch(1)
+        return rail
+
+    def _status(self) -> None:
+        self._words = QLabel()
+        self._doing = QLabel()
+        self.progress = QProgressBar()
+        self.progress.setRange(0, 1000)
+        self.progress.setFixedWidth(180)
+        self.progress.setTextVisible(False)
+        self.stop = QPushButton("Stop")
+        self.stop.clicked.connect(self.stop_job)
+        for part in (self._doing, self.progress, self.stop):
+            self.statusBar().addPermanentWidget(part)
+            part.setVisible(False)
+        self.statusBar().addWidget(self._words)
+
+    def _action(self, menu: str, text: str, key: QKeySequence | str | QKeySequence.StandardKey, slot: Callable[[], object]) -> QAction:
+        action = QAction(text, self)
+        action.setShortcut(QKeySequence(key))
+        action.triggered.connect(lambda: slot())
+        self._menus[menu].addAction(action)
+        return action
+
+    def _actions(self) -> None:
+        self._menus = {name: self.menuBar().addMenu(name) for name in ("Case", "Focus", "Stations", "Window")}
+        self._action("Case", "Open captures…", "Ctrl+O", self.open_files)
+        self._action("Case", "Add captures…", "Ctrl+Shift+O", self.add_files)
+        self._action("Case", "Open a case…", "Ctrl+Shift+C", self.open_case_dialog)
+        self._save = self._action("Case", "Save the case…", "Ctrl+S", self.save_dialog)
+        self._close = self._action("Case", "Close the case", "Ctrl+W", self.investigation.close)
+        self._action("Case", "Quit", "Ctrl+Q", self.close)
+        self._action("Focus", "Back", "Alt+Left", self.investigation.back)
+        self._action("Focus", "Forward", "Alt+Right", self.investigation.forward)
+        self._action("Focus", "All the time", "Ctrl+0", lambda: self.investigation.look(self.investigation.focus.with_period(None)))
+        self._action("Focus", "Widen the trail by one", "Alt+Up", lambda: self.investigation.look(self.investigation.focus.with_trail(self.investigation.focus.trail[:-1])))
+        self._action("Focus", "Filter", "Ctrl+F", self._to_filter)
+        self._action("Focus", "Period strip", "Ctrl+T", self.strip.setFocus)
+        self._action("Focus", "Follow the first finding", "Ctrl+Return", self._follow_first)
+        for k, name in enumerate(STATIONS):
+            self._action("Stations", name, f"Ctrl+{k + 1}", lambda k=k: self.go(k))
+        self._action("Window", "Findings: fold or open", "F9", lambda: self.findings.set_folded(not self.findings.folded))
+        self._action("Window", "Light or dark", "F8", self.switch_theme)
+        self._action("Window", "Shortcuts", "F1", self.show_shortcuts)
+
+    def shortcut_list(self) -> list[tuple[str, str, str]]:
+        """(menu, what, keys) of every action."""
+        return [(name, a.text().rstrip("…"), a.shortcut().toString()) for name, menu in self._menus.items() for a in menu.actions()]
+
+    # --- going about ---
+    def go(self, station: int) -> None:
+        """Shows a station."""
+        self.stations.setCurrentIndex(station)
+        self.rail.button(station).setChecked(True)
+        names = (self.gather.table, self.survey.lists["application"].table, self.apportion.tree, self.examine.ladder)
+        names[station].setFocus()
+
+    def _to_filter(self) -> None:
+        self.focus_line.filter.setFocus()
+        self.focus_line.filter.selectAll()
+
+    def _follow(self, finding: Finding) -> None:
+        self.investigation.follow(finding)
+        self.go(2)
+
+    def _follow_first(self) -> None:
+        if self.investigation.findings:
+            self._follow(self.investigation.findings[0])
+
+    def _examine(self, connection: int) -> None:
+        self.investigation.examine(connection)
+        self.go(3)
+
+    def show_shortcuts(self) -> None:
+        """The sheet of keys."""
+        self._sheet = ShortcutSheet(self.shortcut_list(), self)
+        self._sheet.show()
+
+    def switch_theme(self) -> None:
+        """Light to dark, and back."""
+        application = QApplication.instance()
+        assert isinstance(application, QApplication)
+        theme.apply(application, theme.DARK if theme.current().name == "light" else theme.LIGHT)
+        for plot in (self.survey.volume, self.survey.troubles, self.apportion.waits, self.apportion.volume, self.examine.sequence):
+            plot.dress()
+        for station in (self.survey, self.apportion):
+            station._changed()  # noqa: SLF001  (the same package; colours are theirs to draw again)
+        self.examine.sequence.show_connection(self.investigation.connection)
+        self.update()
+
+    # --- files ---
+    def open_files(self) -> None:
+        """Asks for captures."""
+        paths, _ = QFileDialog.getOpenFileNames(self, "Open captures", "", "Captures (*.pcap *.pcapng *.cap *.gz *.zst *.lz4);;All files (*)")
+        if paths:
+            self.load([Path(p) for p in paths])
+
+    def add_files(self) -> None:
+        """Asks for captures to put beside those that are open."""
+        paths, _ = QFileDialog.getOpenFileNames(self, "Add captures", "", "Captures (*.pcap *.pcapng *.cap *.gz *.zst *.lz4);;All files (*)")
+        if paths:
+            self.load([*self._open_paths(), *(Path(p) for p in paths)])
+
+    def _open_paths(self) -> list[Path]:
+        evidence = self.investigation.evidence
+        return [Path(s.path) for s in evidence.analysis.capture.sources] if evidence else []
+
+    def open_case_dialog(self) -> None:
+        """Asks for a case folder."""
+        path = QFileDialog.getExistingDirectory(self, "Open a case (a folder NAME.yaffle)")
+        if path:
+            self.load([Path(path)])
+
+    def save_dialog(self) -> None:
+        """Keeps the case: asks where, the first time."""
+        opened = self.investigation.opened
+        if opened is None:
+            return
+        if opened.folder is not None:
+            self.save_case(opened.folder)
+            return
+        path, _ = QFileDialog.getSaveFileName(self, "Save the case", f"case{SUFFIX}", f"Case (*{SUFFIX})")
+        if path:
+            self.save_case(Path(path))
+
+    def save_case(self, folder: Path) -> None:
+        """Writes the case."""
+        try:
+            self.investigation.save(folder)
+        except YaffleError as error:
+            self.complain(str(error))
+            return
+        self._opened()
+        self.statusBar().showMessage(f"Saved {self.investigation.opened.folder}" if self.investigation.opened else "", 4000)
+
+    def load(self, paths: list[Path]) -> None:
+        """Opens captures or one case, off the interface thread."""
+        if self.job is not None:
+            self.statusBar().showMessage("One thing after another: stop the reading first, or wait for it.", 4000)
+            return
+        if len(paths) == 1 and (paths[0].is_dir() or paths[0].suffix == SUFFIX):
+
+            def work(progress: Callable[[float, str], bool]) -> Opened:
+                compile_first(progress)
+                return open_folder(paths[0])
+        else:
+
+            def work(progress: Callable[[float, str], bool]) -> Opened:
+                compile_first(progress)
+                return Opened(analyse(paths, progress))
+
+        self._doing.setText("starting")
+        self._busy(True)
+        self.job = Job(work, self)
+        self.job.progressed.connect(self._progressed)
+        self.job.finished.connect(self._loaded)
+        self.job.failed.connect(self._failed)
+        self.job.cancelled.connect(lambda: self._done("stopped"))
+        self.job.start()
+
+    def stop_job(self) -> None:
+        """Stops what is under way."""
+        if self.job is not None:
+            self.job.stop()
+            self._doing.setText("stopping")
+
+    def _busy(self, busy: bool) -> None:
+        for part in (self._doing, self.progress, self.stop):
+            part.setVisible(busy)
+        self.progress.setValue(0)
+
+    def _progressed(self, share: float, words: str, left: float) -> None:
+        self.progress.setValue(round(1000 * share))
+        self._doing.setText(words + (f", {duration(round(left * 1e9))} left" if left > 1 else ""))
+
+    def _done(self, words: str = "") -> None:
+        self.job = None
+        self._busy(False)
+        if words:
+            self.statusBar().showMessage(words, 4000)
+
+    def _loaded(self, opened: Opened) -> None:
+        self._done()
+        self.investigation.open(opened)
+        if self.stations.currentIndex() == 0 and opened.findings:
+            self.go(2)
+
+    def _failed(self, text: str) -> None:
+        self._done()
+        self.complain(text)
+
+    def complain(self, text: str) -> None:
+        """Says what happened; the details can be copied."""
+        box = QMessageBox(QMessageBox.Icon.Warning, "Yaffle", text, QMessageBox.StandardButton.Ok, self)
+        box.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+        box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        box.open()
+
+    # --- answering the model ---
+    def _opened(self) -> None:
+        opened = self.investigation.opened
+        self._save.setEnabled(opened is not None)
+        self._close.setEnabled(opened is not None)
+        if opened is None:
+            self._words.setText("no source")
+            self.setWindowTitle("Yaffle")
+            return
+        sources = opened.analysis.capture.sources
+        packets = sum(s.packets for s in sources)
+        whole = "complete" if all(s.complete for s in sources) else "not complete: see Gather"
+        self._words.setText(f"{len(sources)} source{'s' if len(sources) != 1 else ''}, {count(packets)} packets, {whole}")
+        name = opened.folder.stem if opened.folder else sources[0].name if len(sources) == 1 else f"{len(sources)} captures, not saved"
+        self.setWindowTitle(f"{name} – Yaffle")
+
+    def _remember(self) -> None:
+        try:
+            self.investigation.remember()
+        except OSError as error:
+            self.statusBar().showMessage(f"Notes and focus cannot be kept: {error.strerror or error}", 8000)
+
+    def dragEnterEvent(self, event: QDragEnterEvent) -> None:
+        if event.mimeData().hasUrls():
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent) -> None:
+        paths = [Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()]
+        if paths:
+            cases = [p for p in paths if p.suffix == SUFFIX]
+            self.load(cases[:1] or [*self._open_paths(), *paths])
+
+    def closeEvent(self, event: QCloseEvent) -> None:
+        self.stop_job()
+        super().closeEvent(event)

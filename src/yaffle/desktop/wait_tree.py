@@ -1,0 +1,131 @@
+"""The tree of who waits on what: application, server, client, connection; a level is computed when it is opened."""
+
+from typing import Any
+
+from PySide6.QtCore import QAbstractItemModel, QModelIndex, QPersistentModelIndex, Qt
+from PySide6.QtWidgets import QWidget
+
+from yaffle.desktop.ledger_bar import BAR_ROLE, bar_words
+from yaffle.session.apportion import Group, groups
+from yaffle.session.evidence import Evidence
+from yaffle.units import count, duration
+
+Index = QModelIndex | QPersistentModelIndex
+
+COLUMNS = ("who waits on what", "exchanges", "users", "median", "95th pct.", "worst", "repeats", "wait", "client, network, server")
+_MEANING = (
+    "application, server, client, connection",
+    "requests with their answers, and openings that failed",
+    "clients that waited",
+    "half of the waits are shorter",
+    "95 of 100 waits are shorter",
+    "the longest wait",
+    "segments sent again on these connections",
+    "all waiting in focus",
+    "the wait to scale, cut by who is charged",
+)
+
+
+class _Node:
+    __slots__ = ("children", "group", "parent", "row")
+
+    def __init__(self, group: Group | None, parent: "_Node | None", row: int) -> None:
+        self.group, self.parent, self.row = group, parent, row
+        self.children: list[_Node] | None = None
+
+
+class WaitTree(QAbstractItemModel):
+    """Keeps the groups that were opened."""
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._evidence: Evidence | None = None
+        self._root = _Node(None, None, 0)
+        self._root.children = []
+
+    def show_waits(self, evidence: Evidence | None, rows: Any) -> None:
+        """Shows other waits."""
+        self.beginResetModel()
+        self._evidence = evidence
+        self._root = _Node(None, None, 0)
+        top = groups(evidence, rows, ()) if evidence is not None else []
+        self._root.children = [_Node(g, self._root, i) for i, g in enumerate(top)]
+        self.endResetModel()
+
+    def _node(self, index: Index) -> _Node:
+        return index.internalPointer() if index.isValid() else self._root  # type: ignore[no-any-return]
+
+    def _children(self, node: _Node) -> list[_Node]:
+        if node.children is None:
+            assert self._evidence is not None and node.group is not None
+            node.children = [_Node(g, node, i) for i, g in enumerate(groups(self._evidence, node.group.rows, node.group.trail))]
+        return node.children
+
+    def group(self, index: Index) -> Group | None:
+        """The group of a row."""
+        return self._node(index).group
+
+    def find(self, trail: tuple[str, ...]) -> QModelIndex:
+        """The row of a trail, opened on the way; invalid if it is not in focus."""
+        at = QModelIndex()
+        for depth in range(1, len(trail) + 1):
+            for child in self._children(self._node(at)):
+                if child.group is not None and child.group.trail == trail[:depth]:
+                    at = self.createIndex(child.row, 0, child)
+                    break
+            else:
+                return at if depth > 1 else QModelIndex()
+        return at
+
+    def index(self, row: int, column: int, parent: Index = QModelIndex()) -> QModelIndex:
+        children = self._children(self._node(parent))
+        return self.createIndex(row, column, children[row]) if 0 <= row < len(children) else QModelIndex()
+
+    def parent(self, index: Index = QModelIndex()) -> QModelIndex:  # type: ignore[override]
+        node = self._node(index)
+        if node.parent is None or node.parent is self._root:
+            return QModelIndex()
+        return self.createIndex(node.parent.row, 0, node.parent)
+
+    def hasChildren(self, parent: Index = QModelIndex()) -> bool:
+        node = self._node(parent)
+        return bool(node.children) if node is self._root else node.group is not None and node.group.level < 3
+
+    def rowCount(self, parent: Index = QModelIndex()) -> int:
+        node = self._node(parent)
+        if parent.column() > 0 or (node.group is not None and node.group.level >= 3):
+            return 0
+        return len(self._children(node))
+
+    def columnCount(self, _parent: Index = QModelIndex()) -> int:
+        return len(COLUMNS)
+
+    def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+        if orientation == Qt.Orientation.Horizontal:
+            if role == Qt.ItemDataRole.DisplayRole:
+                return COLUMNS[section]
+            if role == Qt.ItemDataRole.ToolTipRole:
+                return _MEANING[section]
+            if role == Qt.ItemDataRole.TextAlignmentRole and 0 < section < len(COLUMNS) - 1:
+                return Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
+        return None
+
+    def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+        group = self._node(index).group
+        if group is None:
+            return None
+        column = index.column()
+        if role == Qt.ItemDataRole.DisplayRole:
+            return (
+                group.label, count(group.exchanges), count(group.users), duration(group.median_ns), duration(group.p95_ns),
+                duration(group.worst_ns), count(group.repeats), duration(group.wait_ns), "",
+            )[column]  # fmt: skip
+        if role == BAR_ROLE and column == len(COLUMNS) - 1:
+            siblings = self._node(index).parent
+            assert siblings is not None and siblings.children
+            return group.charges, float(max(n.group.wait_ns for n in siblings.children if n.group))
+        if role == Qt.ItemDataRole.ToolTipRole:
+            return bar_words(group.charges) if column == len(COLUMNS) - 1 else group.label if column == 0 else None
+        if role == Qt.ItemDataRole.TextAlignmentRole and 0 < column < len(COLUMNS) - 1:
+            return Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
+        return None
