@@ -22,7 +22,7 @@ CONNECTION_FIELDS = (
 )  # fmt: skip
 SIDE_FIELDS = (
     "packets", "payload_bytes", "unique_bytes", "retransmitted_packets", "retransmitted_bytes", "spurious_packets",
-    "duplicate_packets", "out_of_order_packets", "duplicate_acks", "zero_window_ns", "max_in_flight_bytes", "resets", "keep_alives",
+    "duplicate_packets", "out_of_order_packets", "duplicate_acks", "zero_window_ns", "max_in_flight_bytes", "resets", "keep_alives", "closing_repeats",
 )  # fmt: skip
 EXCHANGE_FIELDS = ("connection", "first_ns", "asked_ns", "answered_ns", "last_ns", "end_ns", "request_bytes", "response_bytes", "set_up_ns")
 
@@ -97,7 +97,9 @@ def _count_sides(g, out):  # type: ignore[no-untyped-def]
         out[at + 1] += size
         if base == 1 or base == 7 or base == 18 or kind & 64:
             out[at + 2] += size
-        if 13 <= base <= 17:
+        if base == 17:
+            out[at + 13] += 1  # A bare FIN sent again delays nobody: counted apart.
+        elif 13 <= base <= 16:
             out[at + 3] += 1
             out[at + 4] += size
             if kind & 128:
@@ -183,7 +185,7 @@ def account(first, last, starts, order, packets, sack_left, sack_right, room, sa
                 continue
             row = tables.exchange[x]
             charge = tables.exchange_charges[x]
-            charge_exchange(g, turns, k, samples, floors, delays[0], delays[1], mss, high, blocked, charge, times)
+            charge_exchange(g, turns, k, samples, floors, delays[0], delays[1], mss, high, blocked, open_end - opened if out[0] == 0 else 0, charge, times)
             row[0], row[1], row[2], row[3], row[4], row[5] = c, times[0], times[1], times[2], times[3], times[4]
             row[6], row[7] = turns[k].request_bytes, turns[k].response_bytes
             row[8] = 0

@@ -22,10 +22,45 @@ _UNKNOWN = np.int64(1) << 60
 
 
 @kernel
-def repeat_delay(copies, round_trip):  # type: ignore[no-untyped-def]
+def retransmission_timer(samples, side, t, other_floor, first_ns):  # type: ignore[no-untyped-def]
+    """The timer of the host beyond `side`'s opposite at time t (RFC 6298, with the least variance term of common stacks).
+
+    samples: round trips to `side`; the way from the point to the sending host and back adds other_floor.
+    first_ns: the first measurement, of the opening (an opening that was repeated measures long), 0 if unknown.
+    """
+    srtt = np.int64(0)
+    deviation = np.int64(0)
+    spread = np.int64(0)
+    if first_ns > 0:
+        srtt, deviation = first_ns, first_ns // 2
+        spread = max(deviation * 4 // 2, _TIMER_NS)
+    for k in range(samples.size):
+        if samples[k].t >= t:
+            break
+        if samples[k].side != side or samples[k].way == 0:
+            continue
+        measured = samples[k].rtt + other_floor
+        if srtt == 0:
+            srtt, deviation = measured, measured // 2
+            spread = max(measured, _TIMER_NS)
+            continue
+        error = measured - srtt
+        srtt += error // 8
+        step = abs(error) - deviation
+        if error < 0 and step > 0:
+            step //= 8  # A falling round trip is no unrest.
+        deviation += step // 4
+        wanted = max(4 * deviation, _TIMER_NS)
+        spread = wanted if wanted > spread else spread - (spread - wanted) // 4
+    if srtt == 0:
+        return other_floor + _TIMER_NS
+    return srtt + spread
+
+
+@kernel
+def repeat_delay(copies, timer):  # type: ignore[no-untyped-def]
     """How long ago the first copy was sent, when `copies` before this one were lost: timers double after the second."""
     total = np.int64(0)
-    timer = round_trip + _TIMER_NS
     for k in range(min(copies, 8)):
         total += timer
         if k >= 1:
@@ -59,30 +94,36 @@ def round_trip_at(samples, side, t, floor, extra, g, i):  # type: ignore[no-unty
         return np.int64(0)
     if i < 0 or extra[i] < 0:
         return floor
-    lasting = extra[i]
+    # Lasting is what all packets before or all packets after share, for a while.
+    before = after = extra[i]
     d = g[i].d
     k = i - 1
     while k >= 0 and g[i].t - g[k].t < _NEAR_NS:
         if g[k].d == d and extra[k] >= 0:
-            lasting = min(lasting, extra[k])
+            before = min(before, extra[k])
         k -= 1
     k = i + 1
+    seen = 0
     while k < g.size and g[k].t - g[i].t < _NEAR_NS:
         if g[k].d == d and extra[k] >= 0:
-            lasting = min(lasting, extra[k])
+            after = min(after, extra[k])
+            seen += 1
         k += 1
+    later = after > before and seen >= 2
+    lasting = after if later else before
+    earliest, latest = (t - 1_000, t + _NEAR_NS) if later else (t - _NEAR_NS, t + 1_000)
     value = floor + 2 * lasting + (extra[i] - lasting)
     if lasting > 0:
         nearest = _UNKNOWN
         low, high = 0, samples.size
         while low < high:
             middle = (low + high) >> 1
-            if samples[middle].t < t - _NEAR_NS:
+            if samples[middle].t < earliest:
                 low = middle + 1
             else:
                 high = middle
         for k in range(low, samples.size):
-            if samples[k].t > t + _NEAR_NS:
+            if samples[k].t > latest:
                 break
             if samples[k].side == side:
                 nearest = min(nearest, samples[k].rtt)
@@ -115,17 +156,22 @@ def loss_cover(g, blocked):  # type: ignore[no-untyped-def]
 
 
 @helper
-def _sender_was_free(g, previous, newest, gap, mss, high_flight, whole):  # type: ignore[no-untyped-def]
-    """Whether nothing but the application kept the sender from sending: all acknowledged, or far less in flight than before."""
+def _sender_was_free(g, previous, newest, gap, mss, high_flight, whole, lossy):  # type: ignore[no-untyped-def]
+    """Whether nothing but the application kept the sender from sending: all acknowledged, or far less in flight than before.
+
+    After a loss congestion control allows less than before, so that only the former counts.
+    """
     if newest >= g[previous].e:
         return True
+    if lossy:
+        return False
     if newest >= 0:
         return g[previous].e - newest + mss <= high_flight * 3 // 4
     return gap > 2 * whole + 10_000_000 and g[previous].room != 0
 
 
 @kernel
-def _transfer(g, lo, hi, side, start, end, floor_send, floor_receive, mss, blocked, window_high, charge):  # type: ignore[no-untyped-def]
+def _transfer(g, lo, hi, side, start, end, floor_send, floor_receive, mss, blocked, window_high, extra_send, charge):  # type: ignore[no-untyped-def]
     """Charges the time from start to end, in which `side` sent its bytes, gap by gap. Entries lo..hi are looked at."""
     stall = STALL if side == 1 else PACING
     held = CLIENT_WINDOW if side == 1 else SERVER_WINDOW
@@ -133,6 +179,8 @@ def _transfer(g, lo, hi, side, start, end, floor_send, floor_receive, mss, block
     at = start
     previous = np.int64(-1)
     high_flight = np.int64(0)
+    lossy = False
+    high_sent = np.int64(0)  # most in flight as the sender knew it
     full_ns = np.int64(0)
     moved = np.int64(0)
     loop_ns = np.int64(0)  # least recent data-to-acknowledgement time of this stretch
@@ -152,6 +200,7 @@ def _transfer(g, lo, hi, side, start, end, floor_send, floor_receive, mss, block
             loop_ns = g[i].done - g[i].t
         cause = RATE
         base = g[i].kind & 31
+        lossy = lossy or blocked[i] > 0
         repeat = 13 <= base <= 17 and not g[i].kind & 128
         if gap <= _SMALL_NS:
             cause = LOSS if blocked[i] > 0 else RATE
@@ -162,8 +211,11 @@ def _transfer(g, lo, hi, side, start, end, floor_send, floor_receive, mss, block
             newest = np.int64(-1)
             set_off = False
             latest_window = np.int64(-1)
-            reach = g[i].t - floor_send * 13 // 10 - 1_500_000
-            nearest = g[i].t - floor_send * 7 // 10 + 300_000
+            # It left its host when its own clock says: queues on its way to here are taken off first.
+            lag = floor_send + max(np.int64(0), extra_send[i])
+            slack = 1_500_000 if extra_send[i] <= 0 else 3_500_000
+            reach = g[i].t - lag - floor_send * 3 // 10 - slack
+            nearest = g[i].t - lag + floor_send * 3 // 10 + 300_000
             k = i - 1
             while k >= 0 and (g[k].t >= reach or k > previous):
                 if g[k].d != side and g[k].flags & 16:
@@ -176,8 +228,8 @@ def _transfer(g, lo, hi, side, start, end, floor_send, floor_receive, mss, block
             shut = False
             if previous >= 0 and g[previous].room >= 0 and g[previous].room < mss:
                 behind = g[previous].room + g[previous].flight < window_high // 2 or latest_window == 0
-                if behind or latest_window == 0:
-                    shut = True
+                if behind or gap > whole + whole // 2 + 5_000_000 + max(np.int64(0), extra_send[i]):
+                    shut = True  # A reader that keeps up opens its window within a round trip.
                 else:
                     full_ns += gap
             if shut:
@@ -186,10 +238,12 @@ def _transfer(g, lo, hi, side, start, end, floor_send, floor_receive, mss, block
                 cause = LOSS
             elif set_off:
                 cause = ROUND_TRIP
-            elif previous >= 0 and _sender_was_free(g, previous, newest, gap, mss, high_flight, whole):
+            elif previous >= 0 and _sender_was_free(g, previous, newest, gap, mss, max(high_flight, high_sent), whole, lossy):
                 cause = stall
             else:
                 cause = ROUND_TRIP
+            if newest >= 0 and previous >= 0:
+                high_sent = max(high_sent, g[previous].e - newest)
         if cause == ROUND_TRIP:
             trip = min(gap, whole)
             charge[ROUND_TRIP] += trip
@@ -214,7 +268,7 @@ def _transfer(g, lo, hi, side, start, end, floor_send, floor_receive, mss, block
 
 
 @kernel
-def charge_exchange(g, turns, x, samples, floors, extra_client, extra_server, mss, windows_high, blocked, charge, times):  # type: ignore[no-untyped-def]
+def charge_exchange(g, turns, x, samples, floors, extra_client, extra_server, mss, windows_high, blocked, opened_ns, charge, times):  # type: ignore[no-untyped-def]
     """Charges of exchange x into `charge` (ns a column) and its moments into `times`: first, asked, answered, last, end.
 
     The sum of the charges is end - first, by construction: every stretch is given to exactly one column.
@@ -228,7 +282,8 @@ def charge_exchange(g, turns, x, samples, floors, extra_client, extra_server, ms
     first = g[lo].t
     # A request whose first copy was lost before this point began earlier than what is seen.
     if g[lo].kind & 64 and g[lo].lost > 0:
-        back = repeat_delay(g[lo].lost, whole)
+        timer = retransmission_timer(samples, 1, first, floor_client, opened_ns)
+        back = repeat_delay(g[lo].lost, timer)
         k = lo - 1
         while k >= 0 and g[k].d != 0:
             k -= 1
@@ -248,7 +303,7 @@ def charge_exchange(g, turns, x, samples, floors, extra_client, extra_server, ms
         end = asked
         for i in range(lo, n):
             end = max(end, g[i].t)
-        _transfer(g, lo, limit, 0, first, asked, floor_client, floor_server, mss[0], blocked, windows_high[1], charge)
+        _transfer(g, lo, limit, 0, first, asked, floor_client, floor_server, mss[0], blocked, windows_high[1], extra_client, charge)
         acknowledged = False
         for i in range(lo, n):
             if g[i].d == 1 and g[i].flags & 16 and g[i].a >= turns[x].request_end:
@@ -257,14 +312,15 @@ def charge_exchange(g, turns, x, samples, floors, extra_client, extra_server, ms
         times[1], times[2], times[3], times[4] = asked, -1, end, end
         return
     answered = max(g[answer].t, asked)
-    _transfer(g, lo, answer, 0, first, asked, floor_client, floor_server, mss[0], blocked, windows_high[1], charge)
+    _transfer(g, lo, answer, 0, first, asked, floor_client, floor_server, mss[0], blocked, windows_high[1], extra_client, charge)
     # The server's turn.
     turn = answered - asked
     trip = round_trip_at(samples, 1, g[answer].t, floors[1], extra_server, g, answer)
     trip = min(trip, turn)
     rest = turn - trip
     if g[answer].kind & 64 and g[answer].lost > 0:
-        back = min(rest, repeat_delay(g[answer].lost, whole))
+        timer = retransmission_timer(samples, 0, answered, floor_server, opened_ns)
+        back = min(rest, repeat_delay(g[answer].lost, timer))
         charge[LOSS] += back
         rest -= back
     base_trip = min(trip, floor_server)
@@ -280,12 +336,14 @@ def charge_exchange(g, turns, x, samples, floors, extra_client, extra_server, ms
         if g[i].d == 1 and g[i].n > 0 and g[i].s < turns[x].response_end and (i < hi or (13 <= g[i].kind & 31 <= 17)):
             if effective(g, i, floor_client) and g[i].t >= last:
                 last, last_i = g[i].t, i
-    _transfer(g, answer, max(hi, last_i + 1), 1, answered, last, floor_server, floor_client, mss[1], blocked, windows_high[0], charge)
+    _transfer(g, answer, max(hi, last_i + 1), 1, answered, last, floor_server, floor_client, mss[1], blocked, windows_high[0], extra_server, charge)
     # The last trip, by the acknowledgement of the last byte unless that was held back.
     seen = np.int64(-1)
+    seen_i = -1
     for i in range(last_i + 1, n):
         if g[i].d == 0 and g[i].flags & 16 and g[i].a >= turns[x].response_end and g[i].kind != 19:
             seen = g[i].t - last
+            seen_i = i
             break
         if g[i].t - last > 10_000_000_000:
             break
@@ -306,10 +364,10 @@ def charge_exchange(g, turns, x, samples, floors, extra_client, extra_server, ms
             found += 1
         k -= 1
     expected = max(recent, floor_client)
-    if found == 0:
-        expected = floor_client
-    if seen < 0 or seen > expected + expected // 2 + 8_000_000:
-        final = expected if found > 0 else floor_client
+    if seen_i >= 0:
+        expected = max(expected, round_trip_at(samples, 0, g[seen_i].t, floors[0], extra_client, g, seen_i))
+    if seen < 0 or g[seen_i].n > 0 or seen > expected + expected // 2 + 8_000_000:
+        final = expected  # An acknowledgement that waited for a timer or for data tells nothing of the way.
         if seen >= 0:
             final = min(final, seen)
     else:
@@ -361,7 +419,7 @@ def charge_opening(g, floors, charge, times):  # type: ignore[no-untyped-def]
         return 3
     floor_client = floors[0] if floors[0] < _UNKNOWN else 0
     began, until = g[first_syn].t, g[answer].t + floor_client
-    if end >= 0 and last_answer == answer and g[end].t - g[answer].t < max(2 * floor_client, floor_client + 10_000_000):
+    if end >= 0 and last_answer == answer and (g[end].n == 0 or g[end].t - g[answer].t < floor_client):
         until = g[end].t
     elif end >= 0 and last_answer > answer:
         # Several answers: the client had one of them; the acknowledgement tells when.

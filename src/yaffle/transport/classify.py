@@ -12,7 +12,7 @@ import numpy as np
 
 from yaffle.kernels import helper, kernel
 from yaffle.transport import kinds
-from yaffle.transport.segments import IDS_CLIENT, SACK_OK, SCALES_KNOWN
+from yaffle.transport.segments import IDS_CLIENT, MSS_CLIENT, SACK_OK, SCALES_KNOWN
 
 OTHER, DATA, PURE_ACK, DUPLICATE_ACK, WINDOW_UPDATE = kinds.OTHER, kinds.DATA, kinds.PURE_ACK, kinds.DUPLICATE_ACK, kinds.WINDOW_UPDATE
 OPEN, OPEN_ANSWER, CLOSE, RESET = kinds.OPEN, kinds.OPEN_ANSWER, kinds.CLOSE, kinds.RESET
@@ -99,6 +99,9 @@ def classify(g, facts, sack_left, sack_right, samples, pending, extra):  # type:
     hole_i = np.zeros((2, _MOST_HOLES), np.int64)  # the segment that showed the hole
     holes = np.zeros(2, np.int64)
 
+    mss = max(np.int64(536), min(facts[MSS_CLIENT], facts[MSS_CLIENT + 1]))
+    for i in range(n):
+        mss = max(mss, min(g[i].n, 1460))
     for i in range(n):
         d = g[i].d
         o = 1 - d
@@ -150,8 +153,15 @@ def classify(g, facts, sack_left, sack_right, samples, pending, extra):  # type:
                     hole_id[d, k], hole_ts[d, k], hole_i[d, k] = g[i].id, g[i].tsv, i
                     holes[d] = k + 1
                     pool[d] = 0
+                    hidden = skipped - (s - nxt[d] + mss - 1) // mss
+                    if hidden > 0 and t - last_sent[d] > _QUIET_NS // 3 and t - last_any[d] > 20_000_000:
+                        # More packets are missing than the hole had: this one went out before, too (a tail probe).
+                        kind = REPEAT_TAIL | FIRST_UNSEEN
+                        g[i].lost = hidden
                 elif skipped > 0 and last_any[d] > 0 and t - last_sent[d] > 2_000_000:
                     pool[d] += skipped
+                if a >= nxt[o] and started[o] and acked[o] and una[o] >= nxt[o]:
+                    pool[o] = 0  # All of the other side arrived: nothing of it is missing any more.
                 if s == nxt[d] and pool[d] > 0:
                     # Packets are missing and no byte is: they carried these bytes, unless they were bare acknowledgements.
                     quiet = t - last_any[d]
@@ -242,6 +252,13 @@ def classify(g, facts, sack_left, sack_right, samples, pending, extra):  # type:
                 repeats[d] += 1
         elif flags & 16:
             kind = PURE_ACK
+            if s > nxt[d] and s - nxt[d] < (1 << 20) and holes[d] < _MOST_HOLES:
+                # It speaks from beyond what passed here: the bytes between were sent and lost before this point.
+                k = holes[d]
+                hole_s[d, k], hole_e[d, k], hole_t[d, k] = nxt[d], s, t
+                hole_id[d, k], hole_ts[d, k], hole_i[d, k] = g[i].id, g[i].tsv, i
+                holes[d] = k + 1
+                nxt[d] = s
             if s == nxt[d] - 1 and nxt[d] > 0 and acked[d] and una[d] == nxt[d] and not (flags & 7):
                 kind = WINDOW_PROBE if window[o] == 0 else KEEP_ALIVE
                 probed[d] = 2 if window[o] == 0 else 1
