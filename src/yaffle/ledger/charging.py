@@ -181,8 +181,9 @@ def _transfer(g, lo, hi, side, start, end, floor_send, floor_receive, mss, block
     high_flight = np.int64(0)
     lossy = False
     high_sent = np.int64(0)  # most in flight as the sender knew it
-    full_ns = np.int64(0)
-    moved = np.int64(0)
+    limited_ns = np.int64(0)
+    full_at = np.int64(-(1 << 60))
+    before_rate, before_trip, before_queue = charge[RATE], charge[ROUND_TRIP], charge[QUEUEING]
     loop_ns = np.int64(0)  # least recent data-to-acknowledgement time of this stretch
     for i in range(lo, hi):
         if g[i].d != side:
@@ -202,6 +203,10 @@ def _transfer(g, lo, hi, side, start, end, floor_send, floor_receive, mss, block
         base = g[i].kind & 31
         lossy = lossy or blocked[i] > 0
         repeat = 13 <= base <= 17 and not g[i].kind & 128
+        if previous >= 0 and 0 <= g[previous].room < max(3 * mss, (g[previous].room + g[previous].flight) // 5):
+            if g[i].t - full_at <= max(5 * whole, 100_000_000):
+                limited_ns += g[i].t - full_at
+            full_at = g[i].t
         if gap <= _SMALL_NS:
             cause = LOSS if blocked[i] > 0 else RATE
         elif repeat or base == 11 or base == 9:
@@ -230,8 +235,6 @@ def _transfer(g, lo, hi, side, start, end, floor_send, floor_receive, mss, block
                 behind = g[previous].room + g[previous].flight < window_high // 2 or latest_window == 0
                 if behind or gap > whole + whole // 2 + 5_000_000 + max(np.int64(0), extra_send[i]):
                     shut = True  # A reader that keeps up opens its window within a round trip.
-                else:
-                    full_ns += gap
             if shut:
                 cause = held
             elif blocked[i] > 0:
@@ -248,10 +251,8 @@ def _transfer(g, lo, hi, side, start, end, floor_send, floor_receive, mss, block
             trip = min(gap, whole)
             charge[ROUND_TRIP] += trip
             charge[QUEUEING] += gap - trip
-            moved += trip
         elif cause == RATE and loop_ns < whole + whole // 2 + 2_000_000:
             charge[ROUND_TRIP] += gap  # Packets of one round, no queue: the round is what takes the time.
-            moved += gap
         else:
             charge[cause] += gap
         at = g[i].t
@@ -260,11 +261,12 @@ def _transfer(g, lo, hi, side, start, end, floor_send, floor_receive, mss, block
     if at < end:
         charge[ROUND_TRIP] += end - at
     span = end - start
-    if full_ns * 2 > span and span > 10 * whole and window_high > 0:
-        # The receiver kept up, yet its window was too small for this path nearly all the time.
-        move = min(full_ns, charge[ROUND_TRIP])
-        charge[ROUND_TRIP] -= move
-        charge[held] += move
+    if limited_ns * 5 > span * 3 and span > 10 * whole and window_high > 0:
+        # The window was filled again and again, nearly all the time: the receiver's room set the pace.
+        for column in (RATE, ROUND_TRIP, QUEUEING):
+            move = charge[column] - (before_rate if column == RATE else before_trip if column == ROUND_TRIP else before_queue)
+            charge[column] -= move
+            charge[held] += move
 
 
 @kernel
