@@ -280,7 +280,6 @@ def charge_exchange(g, turns, x, samples, floors, extra_client, extra_server, ms
     n = g.size
     floor_client = floors[0] if floors[0] < _UNKNOWN else 0
     floor_server = floors[1] if floors[1] < _UNKNOWN else 0
-    whole = floor_client + floor_server
     first = g[lo].t
     # A request whose first copy was lost before this point began earlier than what is seen.
     if g[lo].kind & 64 and g[lo].lost > 0:

@@ -1,0 +1,25 @@
+"""What several tests share: the demo morning (made once), small simulated worlds, frames built by hand."""
+
+import os
+from pathlib import Path
+
+import pytest
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+os.environ.setdefault("XDG_STATE_HOME", "/tmp/yaffle-tests-state")
+
+
+@pytest.fixture(scope="session")
+def morning(tmp_path_factory: pytest.TempPathFactory) -> list[Path]:
+    """The demo's three captures, at full size."""
+    from yaffle.demo.morning import make_morning
+
+    return make_morning(tmp_path_factory.mktemp("morning"))
+
+
+@pytest.fixture(scope="session")
+def analysed_morning(morning: list[Path]):
+    """The demo, analysed once."""
+    from yaffle.analysis import analyse
+
+    return analyse(morning)
