@@ -14,6 +14,7 @@ import numpy as np
 from yaffle.errors import YaffleError
 
 WINDOW = 16 << 20
+_STEP = 1 << 18
 LARGEST_WINDOW = 64 << 20  # No record may be larger; a length beyond this is not believed.
 
 Bytes = np.ndarray[Any, np.dtype[np.uint8]]
@@ -81,14 +82,18 @@ class ByteSource:
         assert self._packed is not None
         held, at, wanted, ended = b"", 0, WINDOW, False
         while True:
-            while len(held) < wanted and not ended:
+            parts, have = [held], len(held)
+            while have < wanted and not ended:
                 try:
-                    more = self._packed.read(wanted - len(held))
+                    # One step of the decompressor a call: what came out before a break is not lost with it.
+                    more = self._packed.read1(min(wanted - have, _STEP))  # type: ignore[attr-defined]
                 except Exception as error:  # noqa: BLE001  Each library has its own kinds; all mean that the stream is broken here.
-                    self.note = f"the compressed data break after {at + len(held)} bytes ({error})"
+                    self.note = f"the compressed data break after {at + have} bytes ({error})"
                     more = b""
                 ended = not more
-                held += more
+                parts.append(more)
+                have += len(more)
+            held = b"".join(parts)
             used = yield at, np.frombuffer(held, np.uint8), ended
             if ended and (used == 0 or used >= len(held)):
                 return

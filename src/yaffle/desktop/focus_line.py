@@ -16,7 +16,7 @@ class _FilterEdit(QLineEdit):
         self.setPlaceholderText("filter in SQL, for example: wait_ms > 500 and server_port = 5432")
         self.setClearButtonEnabled(True)
         self.setAccessibleName("Filter")
-        self._completer = QCompleter(QStringListModel([name for name, _ in COLUMNS]), self)
+        self._completer = QCompleter(QStringListModel([name for name, _ in COLUMNS], self), self)
         self._completer.setWidget(self)
         self._completer.setCaseSensitivity(Qt.CaseSensitivity.CaseInsensitive)
         self._completer.activated.connect(self._insert)

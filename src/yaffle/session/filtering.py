@@ -31,7 +31,7 @@ COLUMNS: tuple[tuple[str, str], ...] = (
     ("round_trip_ms", "least round trip between client and server, ms"),
     ("opening", "complete, unseen, refused, unanswered"),
     ("closing", "orderly, reset, open"),
-    ("at", "when the exchange began, UTC"),
+    ("began", "when the exchange began, UTC"),
 )
 
 
@@ -86,7 +86,7 @@ class Filter:
                 "round_trip_ms": trip[c] / 1e6,
                 "opening": _texts(words["opening"], c),
                 "closing": _texts(words["closing"], c),
-                "at": pa.array(waits.first_ns, pa.timestamp("ns")),
+                "began": pa.array(waits.first_ns, pa.timestamp("ns")),
             }
         )
         assert self.table.column_names == [name for name, _ in COLUMNS]
