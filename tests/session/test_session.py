@@ -8,6 +8,7 @@ import pytest
 from yaffle.case.folder import missing_source, open_case, relocate
 from yaffle.errors import CaseError
 from yaffle.ledger import causes
+from yaffle.session import column_page
 from yaffle.session.apportion import groups, over_time, trail_rows
 from yaffle.session.filtering import COLUMNS, Filter, FilterError, locked_database
 from yaffle.session.focus import Focus, FocusHistory
@@ -36,6 +37,16 @@ def test_the_morning_gives_exactly_its_three_culprits(opened):
     assert "Isle of Wren loses packets" in text
     assert "Saltmarsh holds itself up" in text
     assert "Quay House" not in text
+
+
+def test_a_site_without_a_finding_is_said_to_be_fine(opened):
+    assert [place.site for place in opened.cleared] == ["Quay House"]
+    assert "is fine" in opened.cleared[0].sentence
+
+
+def test_the_page_of_columns_is_current():
+    written = Path(__file__).parents[2] / "docs" / "columns.md"
+    assert written.read_text() == column_page.page()
 
 
 def test_waits_agree_with_the_truth_of_the_simulation(morning, opened):

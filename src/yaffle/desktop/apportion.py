@@ -78,7 +78,7 @@ class Apportion(QWidget):
         top.addWidget(PartyKey())
         self.waits = Plot("waiting at once")
         self.waits.setToolTip("Waiting per second, by party: how many were waiting at once. Wheel zooms, R resets.")
-        self.volume = Plot("", "bit/s")
+        self.volume = Plot("all", "bit/s")
         self.volume.setXLink(self.waits)
         self._edges = np.zeros(2, np.int64)
         self._sums = np.zeros((1, 4))

@@ -29,6 +29,7 @@ class Examine(QWidget):
         self._title.setObjectName("heading")
         self._verdict.setWordWrap(True)
         self._selected.setObjectName("faint")
+        self._selected.setWordWrap(True)
         self.bar = LedgerBar()
         self.ladder = Ladder()
         self.sequence = SequencePlot()
@@ -145,14 +146,14 @@ class Examine(QWidget):
                 Column("what", lambda r: kinds.in_words(int(g["kind"][r])), g["kind"], figures=False, colour=lambda r: red if kinds.is_repeat(int(g["kind"][r])) else None),
                 Column("first byte", lambda r: f"{int(g['s'][r]):,}", g["s"], meaning="sequence number, counted from the start of the connection"),
                 Column("next expected", lambda r: f"{int(g['e'][r]):,}", g["e"], meaning="sequence number that follows the last byte of this packet"),
-                Column("acknowledges", lambda r: f"{int(g['a'][r]):,}" if g["a"][r] >= 0 else "–", g["a"]),
+                Column("acks up to", lambda r: f"{int(g['a'][r]):,}" if g["a"][r] >= 0 else "–", g["a"]),
                 Column("bytes", lambda r: f"{int(g['n'][r]):,}", g["n"]),
                 Column("in flight", lambda r: f"{int(g['flight'][r]):,}", g["flight"], meaning="bytes of this side sent and not acknowledged, as seen here"),
                 Column("window", lambda r: f"{int(g['w'][r]):,}", g["w"], meaning="bytes this side would still take"),
             ],
             g.size,
         )
-        for column, width in enumerate((42, 112, 62, 50, 150, 74, 92, 88, 52, 64, 70)):
+        for column, width in enumerate((42, 114, 62, 52, 148, 76, 106, 84, 56, 68, 80)):
             self.packet_table.setColumnWidth(column, width)
 
     def _list_silences(self) -> None:
@@ -168,7 +169,7 @@ class Examine(QWidget):
             ],
             len(found),
         )
-        for column, width in enumerate((66, 88, 62)):
+        for column, width in enumerate((70, 92, 68)):
             self.silence_table.setColumnWidth(column, width)
 
     def _show_selection(self) -> None:
@@ -186,8 +187,10 @@ class Examine(QWidget):
             self.packet_table.selectionModel().setCurrentIndex(self.packet_model.index(place, 0), flags)
             self.packet_table.scrollTo(self.packet_model.index(place, 0))
         g = connection.segments[index]
+        before = next((s for s in self._silences if s.after == index), None)
+        silence = f"After {duration(before.span_ns)} of silence. {before.sentence}  " if before is not None else ""
         self._selected.setText(
-            f"packet {index + 1} of {connection.segments.size}: {kinds.in_words(int(g['kind']))}, {size(int(g['n']))} of payload, {moment(int(g['t']), digits=6)}"
+            silence + f"packet {index + 1} of {connection.segments.size}: {kinds.in_words(int(g['kind']))}, {size(int(g['n']))} of payload, {moment(int(g['t']), digits=6)}"
         )
 
     def _silence_chosen(self, current: QModelIndex, _previous: QModelIndex) -> None:

@@ -153,5 +153,12 @@ class FindingsDrawer(QWidget):
             card.pin.toggled.connect(lambda kept, finding=finding: self._model.pin(finding, kept))
             self._list.addWidget(card)
             self.cards.append(card)
+        if findings:
+            for place in self._model.cleared[:5]:
+                fine = QLabel(place.sentence)
+                fine.setObjectName("faint")
+                fine.setWordWrap(True)
+                fine.setContentsMargins(8, 2, 8, 2)
+                self._list.addWidget(fine)
         self._list.addStretch(1)
         self._title.setText(f"Findings ({len(findings)})" if findings else "Findings")

@@ -4,7 +4,7 @@ import numpy as np
 import pyqtgraph as pg
 from PySide6.QtCore import QModelIndex, QPersistentModelIndex, QRectF, Qt
 from PySide6.QtGui import QColor, QPainter
-from PySide6.QtWidgets import QLabel, QSplitter, QStyle, QStyledItemDelegate, QStyleOptionViewItem, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHeaderView, QLabel, QSplitter, QStyle, QStyledItemDelegate, QStyleOptionViewItem, QVBoxLayout, QWidget
 
 from yaffle.desktop import theme
 from yaffle.desktop.column_table import Column, ColumnTable, TableView
@@ -44,6 +44,7 @@ class _MakeUp(QWidget):
         self.model = ColumnTable(self)
         self.table = TableView(f"Traffic by {title}")
         self.table.setModel(self.model)
+        self.table.horizontalHeader().setStretchLastSection(False)
         self.table.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self._bars = _ShareBar(self, [])
         self.table.setItemDelegateForColumn(1, self._bars)
@@ -66,8 +67,9 @@ class _MakeUp(QWidget):
             ],
             len(parts),
         )
-        self.table.setColumnWidth(0, 128)
-        self.table.setColumnWidth(1, 92)
+        self.table.setColumnWidth(1, 84)
+        self.table.setColumnWidth(2, 68)
+        self.table.horizontalHeader().setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
 
 
 class Survey(QWidget):

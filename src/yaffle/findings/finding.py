@@ -33,6 +33,7 @@ class Finding:
     last_ns: int
     lost_ns: int  # time lost to this cause
     users: int
+    site: str = ""  # whose users waited; empty where it is nobody's in particular
     exchanges: list[int] = field(default_factory=list)  # rows
     connections: list[int] = field(default_factory=list)
     grounds: dict[str, Any] = field(default_factory=dict)
@@ -175,7 +176,7 @@ def _finding(analysis: Analysis, places: Places, key: tuple[str, ...], rows: Arr
     confidence = float(np.clip((own.sum() / max(1, wait.sum())) * 0.6 + 0.4 * min(1.0, rows.size / 5), 0.3, 0.98))
     return Finding(
         who, cause, _severity(lost, len(clients)), site if who != causes.SERVER else f"{app} for {site}", sentence, step, round(confidence, 2),
-        first, last, lost, len(clients), [int(x) for x in rows], [int(c) for c in members], grounds,
+        first, last, lost, len(clients), site, [int(x) for x in rows], [int(c) for c in members], grounds,
     )  # fmt: skip
 
 
@@ -203,6 +204,6 @@ def _failed_openings(analysis: Analysis, places: Places, speaker: Array) -> list
             grounds = {"connections": members, "users": len(clients), "wait_ms": lost / 1e6, "first_ns": first, "last_ns": last, "exchanges": 0}
             found.append(
                 Finding(party, what, _severity(lost, len(clients)), name, sentence, step, 0.9 if what == "refused" else 0.5, first, last, lost,
-                        len(clients), [], members, grounds)
+                        len(clients), "", [], members, grounds)
             )  # fmt: skip
     return found

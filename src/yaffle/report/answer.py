@@ -6,6 +6,7 @@ from pathlib import Path
 import numpy as np
 
 from yaffle.analysis import Analysis
+from yaffle.findings.cleared import cleared
 from yaffle.findings.finding import find
 from yaffle.findings.verdict import party_sums
 from yaffle.ledger import causes
@@ -47,4 +48,8 @@ def answer(analysis: Analysis) -> str:
         if finding.grounds.get("ruled_out"):
             lines += textwrap.wrap(finding.grounds["ruled_out"], 100, initial_indent="   ", subsequent_indent="   ")
         lines += textwrap.wrap("Next: " + finding.next_step, 100, initial_indent="   ", subsequent_indent="   ")
+    if found and (fine := cleared(analysis, analysis.speaker, found)):
+        lines.append("")
+        for place in fine[:5]:
+            lines += textwrap.wrap(place.sentence, 100, subsequent_indent="   ")
     return "\n".join(lines)

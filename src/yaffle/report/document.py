@@ -8,6 +8,7 @@ import numpy as np
 
 from yaffle.analysis import Analysis
 from yaffle.capture.addresses import client_address, end_text, server_address
+from yaffle.findings.cleared import cleared
 from yaffle.findings.finding import Finding, find
 from yaffle.findings.verdict import verdict_columns, verdict_of
 from yaffle.ledger import causes
@@ -165,6 +166,7 @@ def findings(found: list[Finding], shown: list[int]) -> list[dict[str, Any]]:
 def document(analysis: Analysis) -> dict[str, Any]:
     """The whole document. A connection seen at several points stands once, as seen nearest to its client."""
     shown = [int(c) for c in np.flatnonzero(analysis.speaker == np.arange(analysis.speaker.size))]
+    found = find(analysis, analysis.speaker)
     return {
         "format": "yaffle-analysis",
         "version": 1,
@@ -176,7 +178,8 @@ def document(analysis: Analysis) -> dict[str, Any]:
         "segments": [],
         "clocks": [],
         "exporters": [],
-        "findings": findings(find(analysis, analysis.speaker), shown),
+        "findings": findings(found, shown),
+        "cleared": [{"subject": place.site, "sentence": place.sentence} for place in cleared(analysis, analysis.speaker, found)],
     }
 
 

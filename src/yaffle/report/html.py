@@ -10,6 +10,7 @@ from markupsafe import Markup
 from yaffle import __version__
 from yaffle.analysis import Analysis
 from yaffle.capture.addresses import server_address
+from yaffle.findings.cleared import cleared
 from yaffle.findings.finding import find
 from yaffle.findings.places import Places
 from yaffle.findings.verdict import party_sums
@@ -75,6 +76,7 @@ def render(analysis: Analysis, title: str = "Whose delay was it?") -> str:
     groups = _groups(analysis, Places(capture.names), speaks)
     held = [s for s in capture.sources if s.packets]
     period = f"{day(held[0].first_ns)}, {moment(min(s.first_ns for s in held), digits=0)} to {moment(max(s.last_ns for s in held), digits=0)} UTC" if held else "no packets"
+    found = find(analysis, analysis.speaker)
     findings = [
         {
             "sentence": f.sentence,
@@ -83,7 +85,7 @@ def render(analysis: Analysis, title: str = "Whose delay was it?") -> str:
             "ruled_out": f.grounds.get("ruled_out", ""),
             "facts": f"{duration(f.lost_ns)} lost, {f.users} users, {round(100 * f.confidence)} % sure.",
         }
-        for f in find(analysis, analysis.speaker)
+        for f in found
     ]
     environment = jinja2.Environment(loader=jinja2.PackageLoader("yaffle", "report"), autoescape=True, trim_blocks=True)
     return environment.get_template("report.html.j2").render(
@@ -96,6 +98,7 @@ def render(analysis: Analysis, title: str = "Whose delay was it?") -> str:
         bar=ledger_picture,
         key=[(p, _FILL[p], f"{duration(int(parties[i]))} ({share(parties[i] / max(1, total))})") for i, p in enumerate(causes.PARTIES)],
         findings=findings,
+        cleared=[place.sentence for place in cleared(analysis, analysis.speaker, found)[:12]],
         groups=groups,
         widest=max((int(g["total"]) for g in groups), default=1),
         causes=[

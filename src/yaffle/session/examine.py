@@ -10,7 +10,7 @@ from yaffle.transport import kinds
 from yaffle.transport.classify import classify
 from yaffle.transport.round_trips import empty_samples
 from yaffle.transport.segments import FACTS, SCALES_KNOWN, empty_segments, gather
-from yaffle.units import duration, size
+from yaffle.units import size
 
 SILENCE_NS = 30_000_000  # Shorter stretches are not listed.
 CLIENT, SERVER = 0, 1
@@ -116,6 +116,5 @@ class Connection:
                 owed, kind, why = "client", "waiting", f"{size(open_bytes[SERVER])} of the answer were not acknowledged"
         else:
             owed, kind, why = "nobody", "idle", "nothing was asked yet"
-        span = duration(int(g["t"][after] - g["t"][before]))
         debt = f"the {owed} owed the next packet" if owed != "nobody" else "nobody owed a packet"
-        return Silence(int(g["t"][before]), int(g["t"][after]), before, after, owed, kind, f"{span}: {why}; {debt}; {ended}.")
+        return Silence(int(g["t"][before]), int(g["t"][after]), before, after, owed, kind, f"{why[:1].upper()}{why[1:]}; {debt}; {ended}.")

@@ -10,6 +10,7 @@ import numpy as np
 from yaffle.analysis import Analysis
 from yaffle.arrays import Array
 from yaffle.case.folder import SUFFIX, open_case, save_case, save_memory
+from yaffle.findings.cleared import Cleared, cleared
 from yaffle.findings.finding import Finding, find
 from yaffle.session.apportion import trail_of, trail_rows
 from yaffle.session.evidence import Evidence
@@ -30,6 +31,7 @@ class Opened:
     def __post_init__(self) -> None:
         self.evidence = Evidence(self.analysis)
         self.findings = find(self.analysis, self.analysis.speaker)
+        self.cleared = cleared(self.analysis, self.analysis.speaker, self.findings)
 
     @cached_property
     def filter(self) -> Filter:
@@ -112,6 +114,11 @@ class Investigation:
         if period is None:
             return self.opened.findings
         return [f for f in self.opened.findings if f.first_ns <= period[1] and f.last_ns >= period[0]]
+
+    @property
+    def cleared(self) -> list[Cleared]:
+        """Sites that are fine over the whole period."""
+        return self.opened.cleared if self.opened is not None else []
 
     # --- focus ---
     @property

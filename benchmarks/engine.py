@@ -1,0 +1,122 @@
+"""The whole analysis against a checksum of the same file: `python -m benchmarks.engine [FOLDER]`.
+
+(a) 10 million packets of about 100 captured bytes over 20,000 connections, interleaved at random; (b) a million full ones.
+Each figure is the median of three pairs run in turn, so that a machine that speeds up or slows down moves both.
+"""
+
+import hashlib
+import statistics
+import sys
+import threading
+import time
+from collections.abc import Callable
+from pathlib import Path
+from tempfile import TemporaryDirectory
+
+from benchmarks.captures import BULK, CHATTY, write_interleaved
+
+PAIRS = 3
+
+
+def checksum_s(path: Path) -> float:
+    """Seconds that a checksum of the file takes."""
+    began = time.perf_counter()
+    digest = hashlib.md5(usedforsecurity=False)
+    with path.open("rb") as file:
+        while block := file.read(1 << 20):
+            digest.update(block)
+    return time.perf_counter() - began
+
+
+class Memory:
+    """Greatest amount of anonymous memory while the block runs: what is mapped from files does not count."""
+
+    def __enter__(self) -> "Memory":
+        self.base_bytes = self.peak_bytes = self._now()
+        self._stop = threading.Event()
+        self._thread = threading.Thread(target=self._watch, daemon=True)
+        self._thread.start()
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._stop.set()
+        self._thread.join()
+
+    def _watch(self) -> None:
+        while not self._stop.wait(0.01):
+            self.peak_bytes = max(self.peak_bytes, self._now())
+
+    @staticmethod
+    def _now() -> int:
+        lines = Path("/proc/self/status").read_text().splitlines()
+        return sum(int(line.split()[1]) * 1024 for line in lines if line.startswith(("RssAnon", "RssShmem")))
+
+
+def median_ms(question: Callable[[], object]) -> float:
+    """Median of five askings, ms."""
+    spent = []
+    for _ in range(5):
+        began = time.perf_counter()
+        question()
+        spent.append(1000 * (time.perf_counter() - began))
+    return statistics.median(spent)
+
+
+def measure(label: str, path: Path, packets: int) -> float:
+    """Prints the figures of one file; returns the median seconds of its analysis."""
+    from yaffle.analysis import analyse
+    from yaffle.case.folder import open_case, save_case
+    from yaffle.session.investigation import Opened
+
+    ratios, spent = [], []
+    with TemporaryDirectory(dir=path.parent) as folder:
+        case = Path(folder) / "bench.yaffle"
+        for _ in range(PAIRS):
+            base = checksum_s(path)
+            with Memory() as memory:
+                began = time.perf_counter()
+                opened = Opened(analyse([path]))
+                save_case(case, opened.analysis, {})
+                spent.append(time.perf_counter() - began)
+            ratios.append(spent[-1] / base)
+            del opened
+        reopen = median_ms(lambda: open_case(case))
+        analysis, _ = open_case(case)
+        opened = Opened(analysis)
+        print(f"{label}: {statistics.median(ratios):.2f} times its checksum ({min(ratios):.2f} to {max(ratios):.2f}), {packets / statistics.median(spent):,.0f} packets/s")
+        print(f"    memory {(memory.peak_bytes - memory.base_bytes) / packets:.0f} bytes a packet, reopened in {reopen:.0f} ms")
+        for name, question in questions(opened).items():
+            print(f"    {name}: {median_ms(question):.0f} ms")
+    return statistics.median(spent)
+
+
+def questions(opened: "object") -> dict[str, Callable[[], object]]:
+    """Typical questions to an opened case."""
+    from yaffle.session.survey import make_up, series
+
+    evidence = opened.evidence  # type: ignore[attr-defined]
+    packets = evidence.analysis.capture.packets
+    last = min(evidence.last_ns, evidence.first_ns + 600 * 10**9)
+    return {
+        "filter with two predicates": lambda: ((packets.payload_bytes > 1000) & (packets.flow == 17)).nonzero(),
+        "volume in intervals of 10 ms": lambda: series(evidence, None, evidence.first_ns, last, (last - evidence.first_ns) // 10**7),
+        "top 50 hosts": lambda: make_up(evidence, None, "host", 50),
+    }
+
+
+def main(folder: Path) -> None:
+    """Both files, and how the cost grows."""
+    from yaffle.warm_up import warm_up
+
+    warm_up()
+    small = write_interleaved(folder / "chatty-1m.pcap", 1_000_000, 2_000, 130, CHATTY)
+    chatty = write_interleaved(folder / "chatty-10m.pcap", 10_000_000, 20_000, 130, CHATTY)
+    bulk = write_interleaved(folder / "bulk-1m.pcap", 1_000_000, 200, 1514, BULK)
+    one = measure("(a) a tenth", small, 1_000_000)
+    ten = measure("(a) 10 million small packets", chatty, 10_000_000)
+    print(f"    ten times the packets cost {ten / one:.1f} times as much")
+    measure("(b) 1 million full packets", bulk, 1_000_000)
+
+
+if __name__ == "__main__":
+    main(Path(sys.argv[1]) if len(sys.argv) > 1 else Path("bench-data"))

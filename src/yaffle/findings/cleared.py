@@ -1,0 +1,55 @@
+"""Who is fine: sites that waited on nothing unusual, said in words, because a complaint is answered by that too."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from yaffle.analysis import Analysis
+from yaffle.arrays import Array
+from yaffle.capture.addresses import client_address
+from yaffle.findings.finding import Finding
+from yaffle.findings.places import Places
+from yaffle.units import duration
+
+_LEAST_EXCHANGES = 5  # Fewer say too little to clear anyone.
+
+
+@dataclass(frozen=True)
+class Cleared:
+    """A site without a finding."""
+
+    site: str
+    exchanges: int
+    users: int
+    median_ns: int
+    p95_ns: int
+
+    @property
+    def sentence(self) -> str:
+        """In words."""
+        users = f"{self.users} user{'s' if self.users != 1 else ''}"
+        return f"{self.site} is fine: {self.exchanges:,} exchanges of {users}, {duration(self.median_ns)} at the median, {duration(self.p95_ns)} at the 95th percentile."
+
+
+def cleared(analysis: Analysis, speaker: Array, findings: list[Finding]) -> list[Cleared]:
+    """Sites with enough exchanges and no finding of their own, most exchanges first."""
+    account, flows = analysis.account, analysis.capture.conversations
+    places = Places(analysis.capture.names)
+    owner = account.of_exchange("connection")
+    rows = np.flatnonzero(speaker[owner] == owner) if owner.size else np.empty(0, np.int64)
+    wait = account.exchange_charges.sum(axis=1)
+    blamed = {f.site for f in findings}
+    groups: dict[str, list[int]] = {}
+    users: dict[str, set[str]] = {}
+    addresses = {int(c): client_address(flows, int(account.flow[c])) for c in np.unique(owner[rows])}
+    sites = {address: places.site(address) for address in set(addresses.values())}
+    for x in rows.tolist():
+        address = addresses[int(owner[x])]
+        groups.setdefault(sites[address], []).append(x)
+        users.setdefault(sites[address], set()).add(address)
+    found = []
+    for site, members in groups.items():
+        if site not in blamed and len(members) >= _LEAST_EXCHANGES:
+            own = wait[members]
+            found.append(Cleared(site, len(members), len(users[site]), int(np.median(own)), int(np.quantile(own, 0.95))))
+    return sorted(found, key=lambda c: -c.exchanges)
