@@ -39,7 +39,7 @@ def one(tmp_path, frame, link=1, wire=None):
 def test_every_way_of_carrying_a_segment_leads_to_it(tmp_path, link, frame):
     capture = one(tmp_path, frame, link)
     p = capture.packets
-    assert (p.protocol[0], p.seq[0], p.ack[0], p.payload_bytes[0], p.flags[0]) == (6, 7, 9, 5, ACK)
+    assert (p.protocol[0], p.head["seq"][0], p.head["ack"][0], p.payload_bytes[0], p.flags[0]) == (6, 7, 9, 5, ACK)
     assert (capture.conversations.a_port[0], capture.conversations.b_port[0]) == (40000, 80)
     data = frame[p.payload_at[0] : p.payload_at[0] + 5]
     assert data == b"hello"
@@ -92,7 +92,7 @@ def test_tcp_options_are_read_and_overrunning_ones_are_not(tmp_path):
     capture = one(tmp_path, ether(tcp(C, 1, S, 2, 7, 9, ACK, options=sack)))
     assert (capture.sack.left.tolist(), capture.sack.right.tolist()) == ([10, 30], [20, 40])
     for broken in (b"\x05\xff\x01\x01", b"\x08\x0a\x00\x00", b"\x02\x00\x00\x00", b"\x03\x01\x01\x01"):
-        assert one(tmp_path, ether(tcp(C, 1, S, 2, 7, 9, ACK, options=broken))).packets.tsval[0] == 0
+        assert one(tmp_path, ether(tcp(C, 1, S, 2, 7, 9, ACK, options=broken))).packets.head["tsval"][0] == 0
 
 
 def test_the_kernel_agrees_with_its_plain_twin_on_mangled_frames(tmp_path):

@@ -3,32 +3,42 @@
 A TCP conversation ends where a new SYN opens the next one over the same ports (RFC 9293 section 3.6.1).
 """
 
+import secrets
 from typing import NamedTuple
 
 import numpy as np
 
 from yaffle.arrays import Array
 from yaffle.capture.headers import Ends
-from yaffle.capture.packets import Columns
+from yaffle.capture.packets import HEAD_FROM_B, Columns
 from yaffle.kernels import helper, kernel
+from yaffle.prefetch import prefetch
 
-# One row a conversation. `a` is who sent the first packet seen.
-_ROWS = (
-    ("a_hi", np.uint64),
-    ("a_lo", np.uint64),
-    ("b_hi", np.uint64),
-    ("b_lo", np.uint64),
-    ("a_port", np.uint16),
-    ("b_port", np.uint16),
-    ("protocol", np.uint16),
-    ("point", np.uint16),
-    ("ipv6", np.uint8),
-    ("state", np.uint8),
-    ("syn_seq", np.uint32),
-    ("packets", np.int64),
-    ("octets", np.int64),
-    ("first_ns", np.int64),
-    ("last_ns", np.int64),
+# One row a conversation, side by side in memory. `a` is who sent the first packet seen.
+ROW = np.dtype(
+    [
+        ("a_hi", np.uint64),
+        ("a_lo", np.uint64),
+        ("b_hi", np.uint64),
+        ("b_lo", np.uint64),
+        ("a_port", np.uint16),
+        ("b_port", np.uint16),
+        ("protocol", np.uint16),
+        ("point", np.uint16),
+        ("syn_seq", np.uint32),
+        ("ipv6", np.uint8),
+        ("state", np.uint8),
+        ("tunnel", np.uint16),  # index into packets.TUNNELS
+        ("packets", np.int64),
+        ("octets", np.int64),
+        ("first_ns", np.int64),
+        ("last_ns", np.int64),
+        ("tunnel_id", np.int64),  # VXLAN network, GRE key, GTP-U endpoint, MPLS label or PPPoE session of the first packet
+        ("outer_a_hi", np.uint64),  # addresses of the outermost IP header, 0 without
+        ("outer_a_lo", np.uint64),
+        ("outer_b_hi", np.uint64),
+        ("outer_b_lo", np.uint64),
+    ]
 )
 
 
@@ -43,169 +53,203 @@ class Rows(NamedTuple):
     b_port: Array
     protocol: Array
     point: Array
+    syn_seq: Array
     ipv6: Array
     state: Array
-    syn_seq: Array
+    tunnel: Array
     packets: Array
     octets: Array
     first_ns: Array
     last_ns: Array
+    tunnel_id: Array
+    outer_a_hi: Array
+    outer_a_lo: Array
+    outer_b_hi: Array
+    outer_b_lo: Array
 
 
+_EMPTY = np.uint64(0xFFFFFFFFFFFFFFFF)
 SYN_FROM_A, SYN_FROM_B, FIN_A, FIN_B, RESET, ANSWERED_SYN_A, ANSWERED_SYN_B = 1, 2, 4, 8, 16, 32, 64
 
 
 @helper
-def _mix(high, low, port):  # type: ignore[no-untyped-def]
-    x = (high ^ (low * np.uint64(0x9E3779B97F4A7C15))) + np.uint64(port) * np.uint64(0xC2B2AE3D27D4EB4F)
+def _mix(high, low, port, seed):  # type: ignore[no-untyped-def]
+    x = (high ^ seed ^ (low * np.uint64(0x9E3779B97F4A7C15))) + np.uint64(port) * np.uint64(0xC2B2AE3D27D4EB4F)
     x ^= x >> np.uint64(29)
     x *= np.uint64(0xBF58476D1CE4E5B9)
     return x ^ (x >> np.uint64(32))
 
 
 @kernel
-def _assign(start, packets, ends, point_of_link, rows, count, slots, fragments):  # type: ignore[no-untyped-def]
-    """Gives each packet its conversation. Returns (next packet, rows used); stops early when the table is full."""
-    mask = np.uint64(slots.size - 1)
-    room = rows.point.size
-    for i in range(start, packets.time_ns.size):
+def _keys(packets, ends, point_of_link, seed, keys):  # type: ignore[no-untyped-def]
+    """A hash of the two ends of each packet, the same in both directions; 0 where it belongs to no conversation."""
+    for i in range(packets.time_ns.size):
         protocol = np.int64(packets.protocol[i])
-        marks = np.int64(packets.marks[i])
+        keys[i] = 0
         if protocol == 0 or protocol >= 0x600:
+            continue
+        key = _mix(ends.src_hi[i], ends.src_lo[i], ends.src_port[i], seed) + _mix(ends.dst_hi[i], ends.dst_lo[i], ends.dst_port[i], seed)
+        key += np.uint64(protocol * 31 + np.int64(point_of_link[packets.link[i]])) * np.uint64(0x9E3779B97F4A7C15)
+        keys[i] = max(key ^ (key >> np.uint64(31)), np.uint64(1))
+
+
+@kernel
+def _assign(start, packets, ends, point_of_link, seed, keys, rows, count, slots, fragments):  # type: ignore[no-untyped-def]
+    """Gives each packet its conversation. Returns (next packet, rows used); stops early when the table is full.
+
+    slots: uint64, upper half of the key << 32 | row; all ones where empty.
+    """
+    mask = np.uint64(slots.size - 1)
+    low = np.uint64(0xFFFFFFFF)
+    empty = np.uint64(0xFFFFFFFFFFFFFFFF)
+    last = packets.time_ns.size - 1
+    for i in range(start, packets.time_ns.size):
+        key = keys[i]
+        prefetch(slots, keys[min(i + 24, last)] >> np.uint64(32) & mask)
+        soon = slots[keys[min(i + 12, last)] >> np.uint64(32) & mask]
+        if soon != empty:
+            prefetch(rows, np.int64(soon & low))
+        if key == np.uint64(0):
             packets.flow[i] = -1
             continue
+        marks = np.int64(packets.marks[i])
+        protocol = np.int64(packets.protocol[i])
         point = np.int64(point_of_link[packets.link[i]])
         sh, sl, dh, dl = ends.src_hi[i], ends.src_lo[i], ends.dst_hi[i], ends.dst_lo[i]
         sp, dp = ends.src_port[i], ends.dst_port[i]
         if marks & 4:  # A later fragment has no ports: it follows the first one.
-            key = (_mix(sh, sl, 0) + _mix(dh, dl, 1) + np.uint64(ends.fragment[i])) & np.uint64(fragments.size - 1)
-            row = fragments[key]
+            slot = (_mix(sh, sl, 0, seed) + _mix(dh, dl, 1, seed) + np.uint64(ends.fragment[i])) & np.uint64(fragments.size - 1)
+            entry = fragments[slot]
+            row = np.int64(entry & low)
             packets.flow[i] = -1
-            if row >= 0 and rows.protocol[row] == protocol:
-                forward = rows.a_hi[row] == sh and rows.a_lo[row] == sl and rows.b_lo[row] == dl and rows.b_hi[row] == dh
-                backward = rows.b_hi[row] == sh and rows.b_lo[row] == sl and rows.a_lo[row] == dl and rows.a_hi[row] == dh
+            if entry != empty and np.int64(entry >> np.uint64(32)) == ends.fragment[i] and rows[row].protocol == protocol:
+                r = rows[row]
+                forward = r.a_hi == sh and r.a_lo == sl and r.b_lo == dl and r.b_hi == dh
+                backward = r.b_hi == sh and r.b_lo == sl and r.a_lo == dl and r.a_hi == dh
                 if forward or backward:
                     packets.flow[i] = row
                     packets.direction[i] = 0 if forward else 1
-                    rows.packets[row] += 1
-                    rows.octets[row] += packets.wire_bytes[i]
+                    r.packets += 1
+                    r.octets += packets.wire_bytes[i]
             continue
-        slot = (_mix(sh, sl, sp) + _mix(dh, dl, dp) + np.uint64(protocol * 31 + point)) & mask
+        tag = key >> np.uint64(32)
+        slot = tag & mask
         row = -1
         direction = 0
         while True:
-            row = slots[slot]
-            if row < 0:
+            entry = slots[slot]
+            if entry == empty:
                 break
-            if rows.protocol[row] == protocol and rows.point[row] == point:
-                if rows.a_port[row] == sp and rows.b_port[row] == dp and rows.a_lo[row] == sl and rows.b_lo[row] == dl:
-                    if rows.a_hi[row] == sh and rows.b_hi[row] == dh:
+            if entry >> np.uint64(32) == tag:
+                row = np.int64(entry & low)
+                r = rows[row]
+                if r.protocol == protocol and r.point == point:
+                    if r.a_port == sp and r.b_port == dp and r.a_lo == sl and r.b_lo == dl and r.a_hi == sh and r.b_hi == dh:
                         direction = 0
                         break
-                if rows.a_port[row] == dp and rows.b_port[row] == sp and rows.a_lo[row] == dl and rows.b_lo[row] == sl:
-                    if rows.a_hi[row] == dh and rows.b_hi[row] == sh:
+                    if r.a_port == dp and r.b_port == sp and r.a_lo == dl and r.b_lo == sl and r.a_hi == dh and r.b_hi == sh:
                         direction = 1
                         break
+                row = -1
             slot = (slot + np.uint64(1)) & mask
         flags = np.int64(packets.flags[i])
         fresh = row < 0
         if protocol == 6 and not fresh and (flags & 0x16) == 2:
-            state = np.int64(rows.state[row])
+            state = np.int64(rows[row].state)
             own = 1 if direction == 0 else 2
             if state & own:
-                fresh = rows.syn_seq[row] != packets.seq[i]
+                fresh = rows[row].syn_seq != packets.head[i].seq
             elif state & 3:
                 fresh = (state & 28) != 0  # The other side opened before; a new start only once that had closed.
             else:
                 fresh = True
         if fresh:
-            if count == room or count * 2 >= slots.size:
+            if count == rows.size or count * 2 >= slots.size:
                 return i, count
             row = count
             count += 1
-            slots[slot] = row
-            rows.a_hi[row], rows.a_lo[row], rows.b_hi[row], rows.b_lo[row] = sh, sl, dh, dl
-            rows.a_port[row], rows.b_port[row] = sp, dp
-            rows.protocol[row], rows.point[row] = protocol, point
-            rows.ipv6[row] = 1 if marks & 8192 else 0
-            rows.state[row] = 0
-            rows.syn_seq[row] = 0
-            rows.packets[row] = 0
-            rows.octets[row] = 0
-            rows.first_ns[row] = packets.time_ns[i]
-            rows.last_ns[row] = packets.time_ns[i]
+            slots[slot] = (tag << np.uint64(32)) | np.uint64(row)
+            r = rows[row]
+            r.a_hi, r.a_lo, r.b_hi, r.b_lo = sh, sl, dh, dl
+            r.a_port, r.b_port = sp, dp
+            r.protocol, r.point = protocol, point
+            r.ipv6 = 1 if marks & 8192 else 0
+            r.state, r.syn_seq = 0, 0
+            r.packets, r.octets = 0, 0
+            r.first_ns = r.last_ns = packets.time_ns[i]
+            r.tunnel = (marks >> 9) & 7
+            r.tunnel_id = ends.tunnel_id[i]
+            r.outer_a_hi = r.outer_a_lo = r.outer_b_hi = r.outer_b_lo = np.uint64(0)
+            if 1 <= r.tunnel <= 4:
+                r.outer_a_hi, r.outer_a_lo, r.outer_b_hi, r.outer_b_lo = ends.outer[i, 0], ends.outer[i, 1], ends.outer[i, 2], ends.outer[i, 3]
             direction = 0
+        r = rows[row]
         if protocol == 6:
             if flags & 2:
                 if flags & 16:
-                    rows.state[row] |= 32 if direction == 0 else 64
+                    r.state |= 32 if direction == 0 else 64
                 else:
-                    rows.state[row] |= 1 if direction == 0 else 2
-                    rows.syn_seq[row] = packets.seq[i]
+                    r.state |= 1 if direction == 0 else 2
+                    r.syn_seq = packets.head[i].seq
             if flags & 1:
-                rows.state[row] |= 4 if direction == 0 else 8
+                r.state |= 4 if direction == 0 else 8
             if flags & 4:
-                rows.state[row] |= 16
+                r.state |= 16
         packets.flow[i] = row
         packets.direction[i] = direction
-        rows.packets[row] += 1
-        rows.octets[row] += packets.wire_bytes[i]
-        rows.last_ns[row] = max(rows.last_ns[row], packets.time_ns[i])
-        rows.first_ns[row] = min(rows.first_ns[row], packets.time_ns[i])
+        if direction:
+            packets.head[i].flags |= HEAD_FROM_B
+        r.packets += 1
+        r.octets += packets.wire_bytes[i]
+        r.last_ns = max(r.last_ns, packets.time_ns[i])
+        r.first_ns = min(r.first_ns, packets.time_ns[i])
         if marks & 2:
-            key = (_mix(sh, sl, 0) + _mix(dh, dl, 1) + np.uint64(ends.fragment[i])) & np.uint64(fragments.size - 1)
-            fragments[key] = row
+            slot = (_mix(sh, sl, 0, seed) + _mix(dh, dl, 1, seed) + np.uint64(ends.fragment[i])) & np.uint64(fragments.size - 1)
+            fragments[slot] = (np.uint64(ends.fragment[i]) << np.uint64(32)) | np.uint64(row)
     return packets.time_ns.size, count
 
 
 @kernel
-def _refill(rows, count, slots):  # type: ignore[no-untyped-def]
-    """Puts the rows into a larger table; of rows with one key the latest stays reachable."""
+def _refill(old, slots):  # type: ignore[no-untyped-def]
+    """Puts the entries into a larger table."""
     mask = np.uint64(slots.size - 1)
-    for row in range(count):
-        point = np.int64(rows.point[row])
-        protocol = np.int64(rows.protocol[row])
-        slot = _mix(rows.a_hi[row], rows.a_lo[row], np.int64(rows.a_port[row])) + _mix(rows.b_hi[row], rows.b_lo[row], np.int64(rows.b_port[row]))
-        slot = (slot + np.uint64(protocol * 31 + point)) & mask
-        while True:
-            other = slots[slot]
-            if other < 0:
-                break
-            if rows.protocol[other] == protocol and rows.point[other] == point:
-                same = rows.a_port[other] == rows.a_port[row] and rows.b_port[other] == rows.b_port[row]
-                same = same and rows.a_lo[other] == rows.a_lo[row] and rows.b_lo[other] == rows.b_lo[row]
-                same = same and rows.a_hi[other] == rows.a_hi[row] and rows.b_hi[other] == rows.b_hi[row]
-                swapped = rows.a_port[other] == rows.b_port[row] and rows.b_port[other] == rows.a_port[row]
-                swapped = swapped and rows.a_lo[other] == rows.b_lo[row] and rows.b_lo[other] == rows.a_lo[row]
-                swapped = swapped and rows.a_hi[other] == rows.b_hi[row] and rows.b_hi[other] == rows.a_hi[row]
-                if same or swapped:
-                    break
-            slot = (slot + np.uint64(1)) & mask
-        slots[slot] = row
+    empty = np.uint64(0xFFFFFFFFFFFFFFFF)
+    for k in range(old.size):
+        if old[k] != empty:
+            slot = old[k] >> np.uint64(32) & mask
+            while slots[slot] != empty:
+                slot = (slot + np.uint64(1)) & mask
+            slots[slot] = old[k]
 
 
 class ConversationTable:
     """All conversations so far; grows as needed."""
 
     def __init__(self) -> None:
-        self._rows = Rows(*(np.zeros(1024, dtype) for _, dtype in _ROWS))
-        self._slots = np.full(4096, -1, np.int32)
-        self._fragments = np.full(1 << 14, -1, np.int32)
+        self._rows = np.zeros(1024, ROW)
+        self._slots = np.full(4096, _EMPTY, np.uint64)
+        self._fragments = np.full(1 << 14, _EMPTY, np.uint64)
+        self._seed = np.uint64(secrets.randbits(64))  # Nobody can prepare a capture in which all keys collide.
+        self._keys = np.empty(0, np.uint64)
         self.count = 0
 
     def assign(self, packets: Columns, ends: Ends, point_of_link: Array) -> None:
         """Sets `flow` and `direction` (0: sent by `a`) of the packets."""
         at, total = 0, packets.time_ns.size
+        if self._keys.size < total:
+            self._keys = np.empty(total, np.uint64)
+        _keys(packets, ends, point_of_link, self._seed, self._keys)
         while True:
-            at, self.count = _assign(at, packets, ends, point_of_link, self._rows, self.count, self._slots, self._fragments)
+            at, self.count = _assign(at, packets, ends, point_of_link, self._seed, self._keys, self._rows, self.count, self._slots, self._fragments)
             if at >= total:
                 return
-            if self.count == self._rows.point.size:
-                self._rows = Rows(*(np.concatenate([column, np.zeros_like(column)]) for column in self._rows))
+            if self.count == self._rows.size:
+                self._rows = np.concatenate([self._rows, np.zeros_like(self._rows)])
             if self.count * 2 >= self._slots.size:
-                self._slots = np.full(self._slots.size * 4, -1, np.int32)
-                _refill(self._rows, self.count, self._slots)
+                slots = np.full(self._slots.size * 4, _EMPTY, np.uint64)
+                _refill(self._slots, slots)
+                self._slots = slots
 
     def rows(self) -> Rows:
-        """Views of the rows in use."""
-        return Rows(*(column[: self.count] for column in self._rows))
+        """The rows in use, as columns."""
+        return Rows(*(np.ascontiguousarray(self._rows[name][: self.count]) for name in Rows._fields))

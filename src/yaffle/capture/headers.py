@@ -23,6 +23,8 @@ class Ends(NamedTuple):
     src_port: Array
     dst_port: Array
     fragment: Array
+    outer: Array  # addresses of the outermost IP header of a tunnel: source high, low, destination high, low
+    tunnel_id: Array
 
 
 ETHERNET, RAW, LOOPBACK, LOOPBACK_BE, COOKED, COOKED_2 = 1, 101, 0, 108, 113, 276
@@ -41,6 +43,8 @@ def empty_ends(capacity: int) -> Ends:
         np.zeros(capacity, np.uint64),
         np.zeros(capacity, np.int64),
         np.zeros(capacity, np.int64),
+        np.zeros(capacity, np.int64),
+        np.zeros((capacity, 4), np.uint64),
         np.zeros(capacity, np.int64),
     )
 
@@ -76,6 +80,7 @@ def decode(buf, starts, link_types, out, ends, sack_left, sack_right, sack_base)
         begin = at
         marks = 0
         tunnel = 0
+        tunnel_id = 0
         if wire > end - at:
             marks |= 1
         protocol = 0
@@ -166,6 +171,7 @@ def decode(buf, starts, link_types, out, ends, sack_left, sack_right, sack_base)
                 bottom = 0
                 while end - at >= 4 and bottom == 0 and layers <= _MOST_LAYERS:
                     bottom = np.int64(buf[at + 2]) & 1
+                    tunnel_id = _u32(buf, at) >> 12
                     at += 4
                     layers += 1
                 if bottom == 0:
@@ -179,6 +185,7 @@ def decode(buf, starts, link_types, out, ends, sack_left, sack_right, sack_base)
                     marks |= 4096
                     break
                 ppp = _u16(buf, at + 6)
+                tunnel_id = _u16(buf, at + 2)
                 at += 8
                 tunnel = 5
                 if ppp == 0x21:
@@ -289,6 +296,9 @@ def decode(buf, starts, link_types, out, ends, sack_left, sack_right, sack_base)
                 break
             # A transport header, or a tunnel, begins at `transport`.
             ether = -1
+            if protocol == 4 or protocol == 41 or protocol == 47 or protocol == 17:
+                if tunnel == 0 or tunnel >= 5:  # The outermost addresses are kept.
+                    ends.outer[i, 0], ends.outer[i, 1], ends.outer[i, 2], ends.outer[i, 3] = src_hi, src_lo, dst_hi, dst_lo
             if protocol == 4:
                 tunnel, ether, at, transport = 1, 0x0800, transport, -1
             elif protocol == 41:
@@ -298,6 +308,8 @@ def decode(buf, starts, link_types, out, ends, sack_left, sack_right, sack_base)
                 size = 4 + 4 * ((bits >> 15) & 1) + 4 * ((bits >> 13) & 1) + 4 * ((bits >> 12) & 1)
                 inner = _u16(buf, transport + 2)
                 if (bits & 7) == 0 and end - transport >= size:
+                    if bits & 0x2000:
+                        tunnel_id = _u32(buf, transport + 4 + 4 * ((bits >> 15) & 1))
                     if inner == 0x6558 and end - transport >= size + 14:
                         tunnel, ether, at, transport = 2, _u16(buf, transport + size + 12), transport + size + 14, -1
                     elif inner == 0x0800 or inner == 0x86DD or inner == 0x8847:
@@ -305,12 +317,14 @@ def decode(buf, starts, link_types, out, ends, sack_left, sack_right, sack_base)
             elif protocol == 17 and end - transport >= 8:
                 to = _u16(buf, transport + 2)
                 if to == 4789 and end - transport >= 30 and (np.int64(buf[transport + 8]) & 8) != 0:
+                    tunnel_id = _u32(buf, transport + 12) >> 8
                     tunnel, ether, at, transport = 3, _u16(buf, transport + 28), transport + 30, -1
                 elif to == 2152 and end - transport >= 16 and (np.int64(buf[transport + 8]) & 0xF0) == 0x30 and np.int64(buf[transport + 9]) == 255:
                     size = 16 + (4 if np.int64(buf[transport + 8]) & 7 else 0)
                     if end - transport > size:
                         nibble = np.int64(buf[transport + size]) >> 4
                         if nibble == 4 or nibble == 6:
+                            tunnel_id = _u32(buf, transport + 12)
                             tunnel, ether, at, transport = 4, -2, transport + size, -1
 
         if transport >= 0:
@@ -398,14 +412,18 @@ def decode(buf, starts, link_types, out, ends, sack_left, sack_right, sack_base)
                 payload_at = transport - begin
         marks |= tunnel << 9
         out.payload_bytes[i] = payload
-        out.seq[i] = seq
-        out.ack[i] = ack
-        out.tsval[i] = tsval
-        out.tsecr[i] = tsecr
-        out.extra[i] = extra
-        out.window[i] = window
+        head = out.head[i]
+        head.seq = seq
+        head.ack = ack
+        head.tsval = tsval
+        head.tsecr = tsecr
+        head.extra = extra
+        head.payload = payload
+        head.window = window
+        head.ip_id = ip_id
+        head.flags = flags
+        head.marks = marks
         out.payload_at[i] = min(payload_at, 65535)
-        out.ip_id[i] = ip_id
         out.vlan[i] = vlan
         out.protocol[i] = protocol
         out.flags[i] = flags
@@ -421,4 +439,5 @@ def decode(buf, starts, link_types, out, ends, sack_left, sack_right, sack_base)
         ends.src_port[i] = src_port
         ends.dst_port[i] = dst_port
         ends.fragment[i] = fragment
+        ends.tunnel_id[i] = tunnel_id
     return sacks

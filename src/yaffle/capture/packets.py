@@ -7,24 +7,36 @@ import numpy as np
 
 from yaffle.arrays import Array
 
+# What the transport engine reads of a packet, side by side: one connection's packets lie far apart in a busy capture, and
+# each costs one step to memory this way. Flags and marks are as in the columns of their names.
+HEAD = np.dtype(
+    [
+        ("seq", np.uint32),  # TCP sequence number; ICMP echo: its number
+        ("ack", np.uint32),
+        ("tsval", np.uint32),  # TCP timestamp value and echo reply (RFC 7323)
+        ("tsecr", np.uint32),
+        ("extra", np.uint32),  # SYN: MSS | (window scale + 1) << 16 | SACK permitted << 24; else first row of its SACK blocks
+        ("payload", np.uint32),  # as payload_bytes
+        ("window", np.uint16),  # as sent, unscaled
+        ("ip_id", np.uint16),  # IPv4 identification
+        ("flags", np.uint16),  # with HEAD_FROM_B
+        ("marks", np.uint16),
+    ]
+)
+HEAD_FROM_B = 0x8000  # sent by end `b` of its conversation
+
 # (name, dtype, meaning). One row a packet, in order of capture within each source.
-SCHEMA: tuple[tuple[str, type, str], ...] = (
+SCHEMA: tuple[tuple[str, type | np.dtype, str], ...] = (
+    ("head", HEAD, "transport header fields, see HEAD"),
     ("time_ns", np.int64, "time of capture, ns since 1970 UTC"),
     ("position", np.int64, "offset of the packet's first byte in its (decompressed) file"),
     ("captured_bytes", np.uint32, "bytes kept in the file"),
     ("wire_bytes", np.uint32, "bytes on the wire, link header included"),
     ("payload_bytes", np.uint32, "transport payload on the wire, from the IP length"),
-    ("seq", np.uint32, "TCP sequence number; for UDP the first four payload bytes are not kept here: 0"),
-    ("ack", np.uint32, "TCP acknowledgement number"),
-    ("tsval", np.uint32, "TCP timestamp value (RFC 7323)"),
-    ("tsecr", np.uint32, "TCP timestamp echo reply"),
-    ("extra", np.uint32, "SYN: MSS | (window scale + 1) << 16 | SACK permitted << 24; else first row of its SACK blocks"),
     ("flow", np.int32, "row of the connection or conversation; -1 where there is none"),
     ("source", np.uint16, "row of the source"),
     ("link", np.uint16, "interface within the source"),
-    ("window", np.uint16, "TCP window as sent, unscaled"),
     ("payload_at", np.uint16, "offset of the transport payload within the packet"),
-    ("ip_id", np.uint16, "IPv4 identification"),
     ("vlan", np.uint16, "VLAN number of the innermost tag, 0 without"),
     ("protocol", np.uint16, "IP protocol number; EtherType (0x600 and above) where it is not IP; 0 unknown"),
     ("flags", np.uint16, "TCP flags, FIN = 1 … CWR = 128, AE = 256; ICMP type << 8 | code"),
@@ -39,22 +51,16 @@ SCHEMA: tuple[tuple[str, type, str], ...] = (
 class Columns(NamedTuple):
     """The columns of SCHEMA, all of one length."""
 
+    head: Array
     time_ns: Array
     position: Array
     captured_bytes: Array
     wire_bytes: Array
     payload_bytes: Array
-    seq: Array
-    ack: Array
-    tsval: Array
-    tsecr: Array
-    extra: Array
     flow: Array
     source: Array
     link: Array
-    window: Array
     payload_at: Array
-    ip_id: Array
     vlan: Array
     protocol: Array
     flags: Array
@@ -83,7 +89,7 @@ TUNNELS = ("", "IP in IP", "GRE", "VXLAN", "GTP-U", "PPPoE", "MPLS", "other")
 
 
 class PacketTable:
-    """Packet columns that grow by resizing in place; large arrays move by remapping, not by copying."""
+    """Packet columns with room to grow; room that is not used costs no memory, because it is never touched."""
 
     def __init__(self, capacity: int = 0) -> None:
         self._arrays: dict[str, Array] = {name: np.empty(capacity, dtype) for name, dtype, _ in SCHEMA}
@@ -93,8 +99,10 @@ class PacketTable:
     def reserve(self, capacity: int) -> None:
         """Makes room for `capacity` rows in all."""
         if capacity > self.capacity:
-            for array in self._arrays.values():
-                array.resize(capacity, refcheck=False)
+            for name, old in self._arrays.items():
+                grown = np.empty(capacity, old.dtype)  # Not resized: that would fill the new part, for nothing.
+                grown[: self.size] = old[: self.size]
+                self._arrays[name] = grown
             self.capacity = capacity
 
     def window(self, start: int, stop: int) -> Columns:
@@ -105,11 +113,6 @@ class PacketTable:
         """Views of all rows."""
         return self.window(0, self.size)
 
-    def trim(self) -> None:
-        """Gives unused room back."""
-        for array in self._arrays.values():
-            array.resize(self.size, refcheck=False)
-        self.capacity = self.size
 
 
 @dataclass(frozen=True)

@@ -11,7 +11,7 @@ import numpy as np
 
 from yaffle.arrays import Array
 from yaffle.capture.conversations import SYN_FROM_A, Rows
-from yaffle.capture.packets import Columns
+from yaffle.capture.packets import HEAD_FROM_B, Columns
 from yaffle.capture.records import Interface
 
 if TYPE_CHECKING:
@@ -23,9 +23,10 @@ _FLOWS_COMPARED = 24
 
 def _identity(packets: Columns, rows: Array) -> Array:
     """A number for each packet that stays the same along the path (and is the same for repeats)."""
-    parts = packets.seq[rows].astype(np.uint64) << np.uint64(32) | packets.ack[rows].astype(np.uint64)
-    parts ^= packets.ip_id[rows].astype(np.uint64) * np.uint64(0x9E3779B97F4A7C15)
-    parts ^= (packets.payload_bytes[rows].astype(np.uint64) << np.uint64(16)) ^ packets.tsval[rows].astype(np.uint64) * np.uint64(0xBF58476D1CE4E5B9)
+    head = packets.head[rows]
+    parts = head["seq"].astype(np.uint64) << np.uint64(32) | head["ack"].astype(np.uint64)
+    parts ^= head["ip_id"].astype(np.uint64) * np.uint64(0x9E3779B97F4A7C15)
+    parts ^= (head["payload"].astype(np.uint64) << np.uint64(16)) ^ head["tsval"].astype(np.uint64) * np.uint64(0xBF58476D1CE4E5B9)
     return parts
 
 
@@ -179,5 +180,6 @@ def _join(capture: "Capture", keys: Array, order: Array) -> None:
     has = packets.flow >= 0
     old = packets.flow[has]
     packets.direction[has] ^= swap[old]
+    packets.head["flags"][has] ^= (swap[old] * HEAD_FROM_B).astype(np.uint16)
     packets.flow[has] = number[target[old]]
     capture.conversations = Rows(*(column[kept] for column in flows))

@@ -1,7 +1,9 @@
 """Reads capture files, in any number, into one set of packet columns."""
 
 import hashlib
+from collections import deque
 from collections.abc import Callable, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -11,13 +13,15 @@ from yaffle.arrays import Array
 from yaffle.capture import headers
 from yaffle.capture.byte_source import Bytes, ByteSource
 from yaffle.capture.conversations import ConversationTable, Rows
-from yaffle.capture.packets import MARK_BROKEN, MARK_FRAGMENT, MARK_SLICED, Columns, PacketTable, SackBlocks
+from yaffle.capture.packets import MARK_SLICED, Columns, PacketTable, SackBlocks
 from yaffle.capture.pcap import MAGIC, PcapIndex
 from yaffle.capture.pcapng import PcapngIndex
 from yaffle.capture.records import BROKEN, FULL, NEED_MORE, Interface, empty_records
 from yaffle.errors import Cancelled, FormatError, YaffleError
+from yaffle.kernels import kernel
 
 BLOCK = 1 << 14  # Packets a round: their columns stay in the cache from one step to the next.
+_IN_HAND = 3  # Blocks under way at once: one is decoded while another is given its conversations.
 
 Progress = Callable[[float, str], bool]  # (share done, words) -> whether to go on
 
@@ -89,15 +93,20 @@ class _Reading:
         self.sack_count = 0
         self.links = 0  # interfaces of the files before
         self.progress, self.total_bytes, self.done_bytes = progress, max(1, total_bytes), 0
-        self.records, self.ends = empty_records(BLOCK), headers.empty_ends(BLOCK)
+        self.records = empty_records(BLOCK)
+        self.ends = [headers.empty_ends(BLOCK) for _ in range(_IN_HAND)]
         self.left, self.right = np.empty(4 * BLOCK, np.uint32), np.empty(4 * BLOCK, np.uint32)
+        self._assigner = ThreadPoolExecutor(1)
+        self._under_way: deque[Future[None]] = deque()
+        self._blocks = 0
 
     def room_for(self, rows: int, read: int, size: int) -> None:
         """Room for more rows, from the share of the bytes read so far."""
         needed = self.table.size + rows
         if needed > self.table.capacity:
-            guess = int(needed * max(1.0, (size / max(1, read))) * 1.03) if read > 1 << 20 else needed * 2
-            self.table.reserve(max(needed, min(guess, needed * 64)))
+            self.settle()
+            guess = int(needed * max(1.0, (size / max(1, read))) * 1.1) if read > 1 << 20 else needed * 2
+            self.table.reserve(max(needed, min(guess, needed * 1024)))
 
     def take(self, window: Bytes, offset: int, count: int, source: int, link_types: Array) -> None:
         """Decodes the first `count` records of the block and adds them to the table."""
@@ -110,12 +119,26 @@ class _Reading:
         out.wire_bytes[:] = records.wire[:count]
         out.link[:] = records.link[:count]
         out.source[:] = source
-        blocks = headers.decode(window, records.position[:count], link_types, out, self.ends, self.left, self.right, self.sack_count)
+        if len(self._under_way) == _IN_HAND - 1:
+            self._under_way.popleft().result()
+        ends = self.ends[self._blocks % _IN_HAND]
+        self._blocks += 1
+        blocks = headers.decode(window, records.position[:count], link_types, out, ends, self.left, self.right, self.sack_count)
         if blocks:
             self.sack.append((self.left[:blocks].copy(), self.right[:blocks].copy()))
             self.sack_count += blocks
-        self.conversations.assign(out, self.ends, np.arange(self.links, self.links + link_types.size, dtype=np.int64))
+        points = np.arange(self.links, self.links + link_types.size, dtype=np.int64)
+        self._under_way.append(self._assigner.submit(self.conversations.assign, out, ends, points))
         self.table.size += count
+
+    def settle(self) -> None:
+        """Waits until every packet so far has its conversation."""
+        while self._under_way:
+            self._under_way.popleft().result()
+
+    def close(self) -> None:
+        """Ends the second thread."""
+        self._assigner.shutdown(cancel_futures=True)
 
 
 def _read_file(reading: _Reading, path: Path, number: int) -> Source:
@@ -161,6 +184,7 @@ def _read_file(reading: _Reading, path: Path, number: int) -> Source:
         if tail and container.broken_at is None:
             source.notes.append(f"the file ends inside a record: its last {tail} bytes are not read")
         source.complete = container.broken_at is None and not tail and not data.note
+        reading.settle()
         _describe(source, reading.table.window(started, reading.table.size))
         reading.links += max(1, len(container.interfaces))
         reading.done_bytes += data.file_bytes
@@ -169,28 +193,44 @@ def _read_file(reading: _Reading, path: Path, number: int) -> Source:
         data.close()
 
 
+@kernel
+def _sums(packets):  # type: ignore[no-untyped-def]
+    """Bytes on the wire, first and last time, longest packet kept, how many are sliced, fragments, broken, and steps back in time."""
+    octets, longest, sliced, fragments, broken, backwards = 0, 0, 0, 0, 0, 0
+    first_ns = last_ns = previous = packets.time_ns[0]
+    for i in range(packets.time_ns.size):
+        t = packets.time_ns[i]
+        marks = np.int64(packets.marks[i])
+        octets += np.int64(packets.wire_bytes[i])
+        longest = max(longest, np.int64(packets.captured_bytes[i]))
+        first_ns, last_ns = min(first_ns, t), max(last_ns, t)
+        backwards += 1 if t < previous else 0
+        previous = t
+        sliced += marks & MARK_SLICED
+        fragments += (marks >> 1) & 1
+        broken += (marks >> 12) & 1
+    return octets, first_ns, last_ns, longest, sliced, fragments, broken, backwards
+
+
 def _describe(source: Source, packets: Columns) -> None:
     """Sums, and plain words on what the packets cannot tell."""
     source.packets = int(packets.time_ns.size)
     if not source.packets:
         source.notes.append("it holds no packets")
         return
-    source.bytes = int(packets.wire_bytes.sum(dtype=np.int64))
-    source.first_ns, source.last_ns = int(packets.time_ns.min()), int(packets.time_ns.max())
-    sliced = int(np.count_nonzero(packets.marks & MARK_SLICED))
+    octets, first_ns, last_ns, longest, sliced, fragments, broken, backwards = (int(x) for x in _sums(packets))
+    source.bytes, source.first_ns, source.last_ns = octets, first_ns, last_ns
     if sliced:
-        longest = int(packets.captured_bytes.max())
         source.notes.append(f"{sliced:,} packets are sliced (longest kept: {longest} bytes): payloads cannot be read whole, headers and sizes can")
     dropped = sum(face.dropped for face in source.interfaces)
     if dropped:
         source.complete = False
         source.notes.append(f"the capture itself lost {dropped:,} packets: gaps may be its own, not the network's")
-    backwards = int(np.count_nonzero(np.diff(packets.time_ns) < 0))
     if backwards:
         source.notes.append(f"time steps backwards {backwards:,} times")
-    if fragments := int(np.count_nonzero(packets.marks & MARK_FRAGMENT)):
+    if fragments:
         source.notes.append(f"{fragments:,} packets are fragments; later fragments are put to the conversation of their first")
-    if broken := int(np.count_nonzero(packets.marks & MARK_BROKEN)):
+    if broken:
         source.notes.append(f"{broken:,} packets have headers that end early or contradict themselves")
     for kind in sorted({f.link_type for f in source.interfaces} - set(headers.READABLE_LINKS)):
         source.notes.append(f"link type {kind} is not known here: its packets are counted, not decoded")
@@ -209,14 +249,16 @@ def read_captures(paths: Sequence[Path | str], progress: Progress = go_on) -> Ca
         raise YaffleError("no file was given")
     total = sum(f.stat().st_size for f in files if f.is_file())
     reading, sources = _Reading(progress, total), []
-    for number, path in enumerate(files):
-        try:
-            sources.append(_read_file(reading, path, number))
-        except FormatError as error:
-            raise YaffleError(f"{path}: {error}") from error
-        except OSError as error:
-            raise YaffleError(f"{path}: {error.strerror or error}") from error
-    reading.table.trim()
+    try:
+        for number, path in enumerate(files):
+            try:
+                sources.append(_read_file(reading, path, number))
+            except FormatError as error:
+                raise YaffleError(f"{path}: {error}") from error
+            except OSError as error:
+                raise YaffleError(f"{path}: {error.strerror or error}") from error
+    finally:
+        reading.close()
     sack = SackBlocks(
         np.concatenate([left for left, _ in reading.sack]) if reading.sack else np.empty(0, np.uint32),
         np.concatenate([right for _, right in reading.sack]) if reading.sack else np.empty(0, np.uint32),

@@ -15,23 +15,31 @@ import pyarrow as pa
 from yaffle.analysis import Analysis
 from yaffle.arrays import Array
 from yaffle.capture.conversations import Rows
-from yaffle.capture.packets import Columns, SackBlocks
+from yaffle.capture.packets import HEAD, Columns, SackBlocks
 from yaffle.capture.reader import Capture, Source, fingerprint
 from yaffle.capture.records import Interface
 from yaffle.errors import CaseError
 from yaffle.ledger.engine import Account
 
-FORMAT, VERSION = "yaffle-case", 1
+FORMAT, VERSION = "yaffle-case", 2
 SUFFIX = ".yaffle"
 
 
 def _write_columns(path: Path, columns: dict[str, Array]) -> None:
-    table = pa.table({name: pa.array(np.ascontiguousarray(values)) for name, values in columns.items()})
+    table = pa.table({name: _column(values) for name, values in columns.items()})
     part = path.with_name(path.name + ".part")
     with pa.OSFile(str(part), "wb") as sink, pa.ipc.new_file(sink, table.schema) as writer:
         writer.write_table(table)
     _flush(part)
     part.replace(path)
+
+
+def _column(values: Array) -> Any:
+    """An Arrow column over the same memory; rows of several fields become bytes of their length."""
+    values = np.ascontiguousarray(values)
+    if values.dtype.fields is None:
+        return pa.array(values)
+    return pa.FixedSizeBinaryArray.from_buffers(pa.binary(values.dtype.itemsize), values.size, [None, pa.py_buffer(values)])
 
 
 def _flush(path: Path) -> None:
@@ -51,7 +59,11 @@ def _read_columns(path: Path) -> dict[str, Array]:
     found = {}
     for name in table.column_names:
         column = table.column(name)
-        found[name] = column.chunk(0).to_numpy() if column.num_chunks == 1 else column.to_numpy()
+        whole = column.chunk(0) if column.num_chunks == 1 else column.combine_chunks()
+        if pa.types.is_fixed_size_binary(whole.type):
+            found[name] = np.frombuffer(whole.buffers()[1], np.uint8)
+        else:
+            found[name] = whole.to_numpy()
     return found
 
 
@@ -136,7 +148,7 @@ def open_case(folder: Path) -> tuple[Analysis, dict[str, Any]]:
         sources = [Source(**{**s, "interfaces": [Interface(**face) for face in s["interfaces"]]}) for s in manifest["sources"]]
         capture = Capture(
             sources,
-            Columns(**packets),
+            Columns(**{**packets, "head": packets["head"].view(HEAD)}),
             SackBlocks(sack["left"], sack["right"]),
             Rows(**{name: conversations[name] for name in Rows._fields}),
             manifest["points"],

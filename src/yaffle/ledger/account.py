@@ -9,6 +9,7 @@ from yaffle.exchanges.turns import find_turns
 from yaffle.kernels import kernel
 from yaffle.ledger import causes
 from yaffle.ledger.charging import charge_exchange, charge_opening, loss_cover
+from yaffle.prefetch import prefetch
 from yaffle.transport.classify import classify
 from yaffle.transport.host_clock import extra_delay
 from yaffle.transport.segments import MSS_CLIENT, SCALES_KNOWN, gather
@@ -158,6 +159,7 @@ def account(first, last, starts, order, packets, sack_left, sack_right, room, sa
         if x + found > tables.exchange.shape[0]:
             return c, x
         for i in range(n):
+            prefetch(packets.kind, g[min(i + 16, n - 1)].row)
             packets.kind[g[i].row] = g[i].kind
         _round_trips(samples, floors, out)
         _count_sides(g, out)

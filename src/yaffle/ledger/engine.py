@@ -8,11 +8,14 @@ from typing import Any
 import numpy as np
 
 from yaffle.arrays import Array
+from yaffle.capture.packets import HEAD_FROM_B
 from yaffle.capture.reader import Capture, Progress, go_on
 from yaffle.errors import Cancelled
 from yaffle.exchanges.turns import empty_turns
+from yaffle.kernels import kernel
 from yaffle.ledger.account import CHARGES, CONNECTION_FIELDS, EXCHANGE_FIELDS, SIDE_FIELDS, WIDTH, Tables, account
 from yaffle.ledger.orientation import orient
+from yaffle.prefetch import prefetch
 from yaffle.transport.round_trips import empty_samples
 from yaffle.transport.segments import empty_segments
 
@@ -65,20 +68,14 @@ def account_all(capture: Capture, progress: Progress = go_on, threads: int = 2) 
     """
     packets, flows = capture.packets, capture.conversations
     b_client, how = orient(flows)
-    has = packets.flow >= 0
-    turned = np.zeros(packets.flow.size, np.int8)
-    turned[has] = b_client[packets.flow[has]]
-    np.bitwise_xor(packets.direction, turned, out=packets.direction)
     swap_ends(flows, b_client)
-
     tcp = np.flatnonzero(flows.protocol == 6)
-    number = np.full(flows.point.size + 1, -1, np.int32)
+    number = np.full(flows.point.size, -1, np.int32)
     number[tcp] = np.arange(tcp.size, dtype=np.int32)
-    of_packet = number[packets.flow]  # flow -1 takes the last entry: -1
-    rows = np.flatnonzero(of_packet >= 0)
-    order = rows[np.argsort(of_packet[rows], kind="stable")].astype(np.int64)
-    counts = np.bincount(of_packet[rows], minlength=tcp.size)
+    counts = _packets_of_each(packets.flow, flows.point.size)[tcp]
     starts = np.concatenate([[0], np.cumsum(counts)]).astype(np.int64)
+    order = np.empty(int(starts[-1]), np.int32 if packets.flow.size < 1 << 31 else np.int64)
+    _arrange(packets, b_client, number, starts[:-1].copy(), order)
 
     connection = np.zeros((tcp.size, WIDTH), np.int64)
     charges = np.zeros((tcp.size, CHARGES), np.int64)
@@ -116,9 +113,42 @@ def account_all(capture: Capture, progress: Progress = go_on, threads: int = 2) 
     return Account(tcp.astype(np.int64), starts, order, connection, charges, exchange, exchange_charges, how)
 
 
+@kernel
+def _packets_of_each(flow, conversations):  # type: ignore[no-untyped-def]
+    counts = np.zeros(conversations, np.int64)
+    for i in range(flow.size):
+        if flow[i] >= 0:
+            counts[flow[i]] += 1
+    return counts
+
+
+@kernel
+def _arrange(packets, turned, number, place, order):  # type: ignore[no-untyped-def]
+    """Sorts the packet rows by connection, in order of capture, and gives each its direction as from the client.
+
+    turned: whether end `b` is the client; number: connection of each conversation, -1 for none; place: where the next
+    packet of each connection goes.
+    """
+    last = packets.flow.size - 1
+    for i in range(packets.flow.size):
+        flow = packets.flow[i]
+        if flow < 0:
+            continue
+        soon = packets.flow[min(i + 16, last)]
+        if soon >= 0 and number[soon] >= 0:
+            prefetch(order, place[number[soon]])
+        if turned[flow]:
+            packets.direction[i] ^= 1
+            packets.head[i].flags ^= HEAD_FROM_B
+        c = number[flow]
+        if c >= 0:
+            order[place[c]] = i
+            place[c] += 1
+
+
 def swap_ends(flows: Any, swap: Array) -> None:
     """Makes `a` the client everywhere."""
-    for one, other in (("a_hi", "b_hi"), ("a_lo", "b_lo"), ("a_port", "b_port")):
+    for one, other in (("a_hi", "b_hi"), ("a_lo", "b_lo"), ("a_port", "b_port"), ("outer_a_hi", "outer_b_hi"), ("outer_a_lo", "outer_b_lo")):
         a, b = getattr(flows, one), getattr(flows, other)
         kept = a[swap].copy()
         a[swap] = b[swap]

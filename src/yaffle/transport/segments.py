@@ -4,6 +4,7 @@ import numpy as np
 
 from yaffle.arrays import Array
 from yaffle.kernels import kernel
+from yaffle.prefetch import prefetch
 
 _FIELDS = (
     ("row", np.int64),  # row in the packet columns
@@ -41,17 +42,21 @@ def empty_segments(capacity: int) -> Array:
     return np.empty(capacity, SEGMENT)
 
 
+_AHEAD = 12  # Packets of a connection lie far apart: each is asked for this many steps before its turn.
 _MOST_DISORDER_NS = 100_000_000  # Larger steps back are a clock that was set, not packets that crossed.
 
 
 @kernel
 def gather(order, packets, g, facts):  # type: ignore[no-untyped-def]
-    """Fills the columns up to `n` from the packet rows of one connection, and the facts that follow from its opening."""
+    """Fills the segments from the packet rows of one connection, and the facts that follow from its opening."""
     n = order.size
     sorted_already = True
     largest_step = 0
     latest = np.int64(-(1 << 62))
     for i in range(n):
+        ahead = order[min(i + _AHEAD, n - 1)]
+        prefetch(packets.time_ns, ahead)
+        prefetch(packets.head, ahead)
         t = packets.time_ns[order[i]]
         if t < latest:
             sorted_already = False
@@ -70,10 +75,10 @@ def gather(order, packets, g, facts):  # type: ignore[no-untyped-def]
     facts[:] = 0
     scale = np.full(2, -1, np.int64)
     for i in range(n):
-        r = g[i].row
-        if packets.flags[r] & 2:
-            d = np.int64(packets.direction[r])
-            extra = np.int64(packets.extra[r])
+        h = packets.head[g[i].row]
+        if h.flags & 2:
+            d = np.int64(h.flags) >> 15
+            extra = np.int64(h.extra)
             scale[d] = ((extra >> 16) & 255) - 1
             facts[MSS_CLIENT + d] = extra & 0xFFFF
             if d == 1 and (extra >> 24) & 1:
@@ -94,11 +99,12 @@ def gather(order, packets, g, facts):  # type: ignore[no-untyped-def]
     ts_raw = np.zeros(2, np.int64)
     ts = np.zeros(2, np.int64)
     for i in range(n):
-        r = g[i].row
-        d = np.int64(packets.direction[r])
+        h = packets.head[g[i].row]
+        flags = np.int64(h.flags)
+        d = flags >> 15
+        flags &= 0x7FFF
         o = 1 - d
-        flags = np.int64(packets.flags[r])
-        raw = np.int64(packets.seq[r])
+        raw = np.int64(h.seq)
         if base[d] < 0:
             base[d] = last_raw[d] = raw
         step = (raw - last_raw[d]) & 0xFFFFFFFF
@@ -108,14 +114,14 @@ def gather(order, packets, g, facts):  # type: ignore[no-untyped-def]
         if flags & 4 == 0 or -(1 << 30) < step < (1 << 30):  # A reset may carry any number.
             if step > 0:
                 last[d], last_raw[d] = s, raw
-        payload = np.int64(packets.payload_bytes[r])
+        payload = np.int64(h.payload)
         g[i].d = d
         g[i].flags = flags
         g[i].s = s
         g[i].e = s + payload + ((flags >> 1) & 1) + (flags & 1)
         g[i].n = payload
         if flags & 16:
-            raw_ack = np.int64(packets.ack[r])
+            raw_ack = np.int64(h.ack)
             if base[o] < 0:
                 base[o] = last_raw[o] = raw_ack
             step = (raw_ack - last_raw[o]) & 0xFFFFFFFF
@@ -124,15 +130,15 @@ def gather(order, packets, g, facts):  # type: ignore[no-untyped-def]
             g[i].a = last[o] + step
         else:
             g[i].a = -1
-        g[i].w = np.int64(packets.window[r]) << (0 if flags & 2 else facts[SCALE_CLIENT + d])
-        marks = np.int64(packets.marks[r])
+        g[i].w = np.int64(h.window) << (0 if flags & 2 else facts[SCALE_CLIENT + d])
+        marks = np.int64(h.marks)
         g[i].sacks = 0 if flags & 2 else (marks >> 4) & 7
-        g[i].sack = np.int64(packets.extra[r])
-        g[i].id = np.int64(packets.ip_id[r]) if marks & 8192 == 0 else -1
+        g[i].sack = np.int64(h.extra)
+        g[i].id = np.int64(h.ip_id) if marks & 8192 == 0 else -1
         g[i].tsv = -1
         g[i].tse = -1
         if marks & 8:
-            raw = np.int64(packets.tsval[r])
+            raw = np.int64(h.tsval)
             if ts_base[d] < 0:
                 ts_base[d] = ts_raw[d] = raw
             step = (raw - ts_raw[d]) & 0xFFFFFFFF
@@ -142,7 +148,7 @@ def gather(order, packets, g, facts):  # type: ignore[no-untyped-def]
             if step > 0:
                 ts[d], ts_raw[d] = g[i].tsv, raw
             if flags & 16:
-                raw = np.int64(packets.tsecr[r])
+                raw = np.int64(h.tsecr)
                 if ts_base[o] < 0:
                     ts_base[o] = ts_raw[o] = raw
                 step = (raw - ts_raw[o]) & 0xFFFFFFFF
