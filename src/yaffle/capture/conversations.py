@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, staggered
 from yaffle.capture.headers import Ends
 from yaffle.capture.packets import HEAD_FROM_B, Columns
 from yaffle.kernels import helper, kernel
@@ -38,8 +38,19 @@ ROW = np.dtype(
         ("outer_a_lo", np.uint64),
         ("outer_b_hi", np.uint64),
         ("outer_b_lo", np.uint64),
+        ("pad", np.uint64),
     ]
 )
+assert ROW.itemsize == 128  # Two lines of the cache; the first holds what a packet is compared with.
+
+
+_HALF = np.dtype([("line", np.uint64, 8)])
+
+
+def _aligned_rows(capacity: int) -> Array:
+    rows = staggered(capacity, ROW, 0)
+    rows.view(np.uint8)[:] = 0
+    return rows
 
 
 class Rows(NamedTuple):
@@ -94,10 +105,10 @@ def _keys(packets, ends, point_of_link, seed, keys):  # type: ignore[no-untyped-
 
 
 @kernel
-def _assign(start, packets, ends, point_of_link, seed, keys, rows, count, slots, fragments):  # type: ignore[no-untyped-def]
+def _assign(start, packets, ends, point_of_link, seed, keys, rows, halves, count, slots, fragments):  # type: ignore[no-untyped-def]
     """Gives each packet its conversation. Returns (next packet, rows used); stops early when the table is full.
 
-    slots: uint64, upper half of the key << 32 | row; all ones where empty.
+    slots: uint64, upper half of the key << 32 | row; all ones where empty. halves: the rows in halves, to be asked for ahead.
     """
     mask = np.uint64(slots.size - 1)
     low = np.uint64(0xFFFFFFFF)
@@ -109,6 +120,7 @@ def _assign(start, packets, ends, point_of_link, seed, keys, rows, count, slots,
         soon = slots[keys[min(i + 12, last)] >> np.uint64(32) & mask]
         if soon != empty:
             prefetch(rows, np.int64(soon & low))
+            prefetch(halves, 2 * np.int64(soon & low) + 1)
         if key == np.uint64(0):
             packets.flow[i] = -1
             continue
@@ -226,7 +238,7 @@ class ConversationTable:
     """All conversations so far; grows as needed."""
 
     def __init__(self) -> None:
-        self._rows = np.zeros(1024, ROW)
+        self._rows = _aligned_rows(1024)
         self._slots = np.full(4096, _EMPTY, np.uint64)
         self._fragments = np.full(1 << 14, _EMPTY, np.uint64)
         self._seed = np.uint64(secrets.randbits(64))  # Nobody can prepare a capture in which all keys collide.
@@ -240,11 +252,13 @@ class ConversationTable:
             self._keys = np.empty(total, np.uint64)
         _keys(packets, ends, point_of_link, self._seed, self._keys)
         while True:
-            at, self.count = _assign(at, packets, ends, point_of_link, self._seed, self._keys, self._rows, self.count, self._slots, self._fragments)
+            at, self.count = _assign(at, packets, ends, point_of_link, self._seed, self._keys, self._rows, self._rows.view(_HALF), self.count, self._slots, self._fragments)
             if at >= total:
                 return
             if self.count == self._rows.size:
-                self._rows = np.concatenate([self._rows, np.zeros_like(self._rows)])
+                grown = _aligned_rows(2 * self.count)
+                grown[: self.count] = self._rows
+                self._rows = grown
             if self.count * 2 >= self._slots.size:
                 slots = np.full(self._slots.size * 4, _EMPTY, np.uint64)
                 _refill(self._slots, slots)

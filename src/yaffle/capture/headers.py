@@ -8,7 +8,8 @@ from typing import NamedTuple
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, staggered
+from yaffle.capture.plain_tcp import u16, u32
 from yaffle.kernels import helper, kernel
 
 
@@ -36,27 +37,9 @@ _MOST_LAYERS = 12  # Nested deeper than any real network does: the rest is left 
 
 def empty_ends(capacity: int) -> Ends:
     """Room for the ends of `capacity` packets; addresses as two 64-bit halves, IPv4 in the lower half."""
-    return Ends(
-        np.zeros(capacity, np.uint64),
-        np.zeros(capacity, np.uint64),
-        np.zeros(capacity, np.uint64),
-        np.zeros(capacity, np.uint64),
-        np.zeros(capacity, np.int64),
-        np.zeros(capacity, np.int64),
-        np.zeros(capacity, np.int64),
-        np.zeros((capacity, 4), np.uint64),
-        np.zeros(capacity, np.int64),
-    )
-
-
-@helper
-def _u16(buf, at):  # type: ignore[no-untyped-def]
-    return (np.int64(buf[at]) << 8) | np.int64(buf[at + 1])
-
-
-@helper
-def _u32(buf, at):  # type: ignore[no-untyped-def]
-    return (np.int64(buf[at]) << 24) | (np.int64(buf[at + 1]) << 16) | (np.int64(buf[at + 2]) << 8) | np.int64(buf[at + 3])
+    halves = [staggered(capacity, np.uint64, place) for place in range(4)]
+    numbers = [staggered(capacity, np.int64, place) for place in range(4, 8)]
+    return Ends(*halves, *numbers[:3], np.zeros((capacity, 4), np.uint64), numbers[3])
 
 
 @helper
@@ -67,13 +50,14 @@ def _u64(buf, at):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def decode(buf, starts, link_types, out, ends, sack_left, sack_right, sack_base):  # type: ignore[no-untyped-def]
-    """Fills the header columns of the packets that begin at `starts` (offsets within buf).
+def decode(buf, starts, which, link_types, out, ends, sack_left, sack_right, sack_base):  # type: ignore[no-untyped-def]
+    """Fills the header columns of the packets numbered in `which`; they begin at `starts` (offsets within buf).
 
     out: Columns whose captured_bytes, wire_bytes and link are set. Returns the number of SACK blocks written.
     """
     sacks = 0
-    for i in range(starts.size):
+    for j in range(which.size):
+        i = which[j]
         at = starts[i]
         end = at + np.int64(out.captured_bytes[i])
         wire = np.int64(out.wire_bytes[i])
@@ -108,7 +92,7 @@ def decode(buf, starts, link_types, out, ends, sack_left, sack_right, sack_base)
         ether = -1  # EtherType of what comes next; -1 stop, -2 IP by its version nibble
         if link == ETHERNET:
             if end - at >= 14:
-                ether = _u16(buf, at + 12)
+                ether = u16(buf, at + 12)
                 if buf[at] == 255 and buf[at + 1] == 255 and buf[at + 2] == 255:
                     marks |= 256
                 elif buf[at] & 1:
@@ -118,8 +102,8 @@ def decode(buf, starts, link_types, out, ends, sack_left, sack_right, sack_base)
                 marks |= 4096
         elif link == COOKED:
             if end - at >= 16:
-                ether = _u16(buf, at + 14)
-                cast = _u16(buf, at)
+                ether = u16(buf, at + 14)
+                cast = u16(buf, at)
                 if cast == 1:
                     marks |= 256
                 elif cast == 2:
@@ -129,7 +113,7 @@ def decode(buf, starts, link_types, out, ends, sack_left, sack_right, sack_base)
                 marks |= 4096
         elif link == COOKED_2:
             if end - at >= 20:
-                ether = _u16(buf, at)
+                ether = u16(buf, at)
                 cast = np.int64(buf[at + 10])
                 if cast == 1:
                     marks |= 256
@@ -163,15 +147,15 @@ def decode(buf, starts, link_types, out, ends, sack_left, sack_right, sack_base)
                 if end - at < 4:
                     marks |= 4096
                     break
-                vlan = _u16(buf, at) & 0xFFF
-                ether = _u16(buf, at + 2)
+                vlan = u16(buf, at) & 0xFFF
+                ether = u16(buf, at + 2)
                 at += 4
                 continue
             if ether == 0x8847 or ether == 0x8848:
                 bottom = 0
                 while end - at >= 4 and bottom == 0 and layers <= _MOST_LAYERS:
                     bottom = np.int64(buf[at + 2]) & 1
-                    tunnel_id = _u32(buf, at) >> 12
+                    tunnel_id = u32(buf, at) >> 12
                     at += 4
                     layers += 1
                 if bottom == 0:
@@ -184,8 +168,8 @@ def decode(buf, starts, link_types, out, ends, sack_left, sack_right, sack_base)
                 if end - at < 8:
                     marks |= 4096
                     break
-                ppp = _u16(buf, at + 6)
-                tunnel_id = _u16(buf, at + 2)
+                ppp = u16(buf, at + 6)
+                tunnel_id = u16(buf, at + 2)
                 at += 8
                 tunnel = 5
                 if ppp == 0x21:
@@ -202,7 +186,7 @@ def decode(buf, starts, link_types, out, ends, sack_left, sack_right, sack_base)
                     protocol = 0x0800
                     break
                 header = (np.int64(buf[at]) & 15) * 4
-                total = _u16(buf, at + 2)
+                total = u16(buf, at + 2)
                 if header < 20 or np.int64(buf[at]) >> 4 != 4:
                     marks |= 4096
                     protocol = 0x0800
@@ -214,10 +198,10 @@ def decode(buf, starts, link_types, out, ends, sack_left, sack_right, sack_base)
                     protocol = 0x0800
                     break
                 tos = np.int64(buf[at + 1])
-                ip_id = _u16(buf, at + 4)
+                ip_id = u16(buf, at + 4)
                 ttl = np.int64(buf[at + 8])
                 protocol = np.int64(buf[at + 9])
-                bits = _u16(buf, at + 6)
+                bits = u16(buf, at + 6)
                 marks &= ~8192
                 if bits & 0x4000:
                     marks |= 16384
@@ -225,8 +209,8 @@ def decode(buf, starts, link_types, out, ends, sack_left, sack_right, sack_base)
                     marks &= ~16384
                 src_hi = np.uint64(0)
                 dst_hi = np.uint64(0)
-                src_lo = np.uint64(_u32(buf, at + 12))
-                dst_lo = np.uint64(_u32(buf, at + 16))
+                src_lo = np.uint64(u32(buf, at + 12))
+                dst_lo = np.uint64(u32(buf, at + 16))
                 if bits & 0x3FFF:
                     marks |= 2
                     fragment = ip_id
@@ -245,8 +229,8 @@ def decode(buf, starts, link_types, out, ends, sack_left, sack_right, sack_base)
                     marks |= 4096
                     protocol = 0x86DD
                     break
-                tos = (_u16(buf, at) >> 4) & 255
-                payload = _u16(buf, at + 4)
+                tos = (u16(buf, at) >> 4) & 255
+                payload = u16(buf, at + 4)
                 if payload == 0:
                     payload = max(0, wire - (at - begin) - 40)
                 protocol = np.int64(buf[at + 6])
@@ -268,10 +252,10 @@ def decode(buf, starts, link_types, out, ends, sack_left, sack_right, sack_base)
                         break
                     if protocol == 44:
                         size = 8
-                        bits = _u16(buf, transport + 2)
+                        bits = u16(buf, transport + 2)
                         if bits & 0xFFF9:
                             marks |= 2
-                            fragment = _u32(buf, transport + 4)
+                            fragment = u32(buf, transport + 4)
                             later = (bits & 0xFFF8) != 0
                     elif protocol == 51:
                         size = (np.int64(buf[transport + 1]) + 2) * 4
@@ -304,27 +288,27 @@ def decode(buf, starts, link_types, out, ends, sack_left, sack_right, sack_base)
             elif protocol == 41:
                 tunnel, ether, at, transport = 1, 0x86DD, transport, -1
             elif protocol == 47 and end - transport >= 4:
-                bits = _u16(buf, transport)
+                bits = u16(buf, transport)
                 size = 4 + 4 * ((bits >> 15) & 1) + 4 * ((bits >> 13) & 1) + 4 * ((bits >> 12) & 1)
-                inner = _u16(buf, transport + 2)
+                inner = u16(buf, transport + 2)
                 if (bits & 7) == 0 and end - transport >= size:
                     if bits & 0x2000:
-                        tunnel_id = _u32(buf, transport + 4 + 4 * ((bits >> 15) & 1))
+                        tunnel_id = u32(buf, transport + 4 + 4 * ((bits >> 15) & 1))
                     if inner == 0x6558 and end - transport >= size + 14:
-                        tunnel, ether, at, transport = 2, _u16(buf, transport + size + 12), transport + size + 14, -1
+                        tunnel, ether, at, transport = 2, u16(buf, transport + size + 12), transport + size + 14, -1
                     elif inner == 0x0800 or inner == 0x86DD or inner == 0x8847:
                         tunnel, ether, at, transport = 2, inner, transport + size, -1
             elif protocol == 17 and end - transport >= 8:
-                to = _u16(buf, transport + 2)
+                to = u16(buf, transport + 2)
                 if to == 4789 and end - transport >= 30 and (np.int64(buf[transport + 8]) & 8) != 0:
-                    tunnel_id = _u32(buf, transport + 12) >> 8
-                    tunnel, ether, at, transport = 3, _u16(buf, transport + 28), transport + 30, -1
+                    tunnel_id = u32(buf, transport + 12) >> 8
+                    tunnel, ether, at, transport = 3, u16(buf, transport + 28), transport + 30, -1
                 elif to == 2152 and end - transport >= 16 and (np.int64(buf[transport + 8]) & 0xF0) == 0x30 and np.int64(buf[transport + 9]) == 255:
                     size = 16 + (4 if np.int64(buf[transport + 8]) & 7 else 0)
                     if end - transport > size:
                         nibble = np.int64(buf[transport + size]) >> 4
                         if nibble == 4 or nibble == 6:
-                            tunnel_id = _u32(buf, transport + 12)
+                            tunnel_id = u32(buf, transport + 12)
                             tunnel, ether, at, transport = 4, -2, transport + size, -1
 
         if transport >= 0:
@@ -332,12 +316,12 @@ def decode(buf, starts, link_types, out, ends, sack_left, sack_right, sack_base)
             if protocol == 6:
                 if have >= 20:
                     header = (np.int64(buf[transport + 12]) >> 4) * 4
-                    src_port = _u16(buf, transport)
-                    dst_port = _u16(buf, transport + 2)
-                    seq = _u32(buf, transport + 4)
-                    ack = _u32(buf, transport + 8)
-                    flags = _u16(buf, transport + 12) & 0x1FF
-                    window = _u16(buf, transport + 14)
+                    src_port = u16(buf, transport)
+                    dst_port = u16(buf, transport + 2)
+                    seq = u32(buf, transport + 4)
+                    ack = u32(buf, transport + 8)
+                    flags = u16(buf, transport + 12) & 0x1FF
+                    window = u16(buf, transport + 14)
                     if header < 20 or header > payload:
                         marks |= 4096
                         header = min(max(header, 20), max(payload, 20))
@@ -359,19 +343,19 @@ def decode(buf, starts, link_types, out, ends, sack_left, sack_right, sack_base)
                         if size < 2 or o + size > stop:
                             break
                         if code == 2 and size == 4:
-                            mss = _u16(buf, o + 2)
+                            mss = u16(buf, o + 2)
                         elif code == 3 and size == 3:
                             scale = 1 + min(14, np.int64(buf[o + 2]))
                         elif code == 4 and size == 2:
                             permitted = 1
                         elif code == 8 and size == 10:
                             marks |= 8
-                            tsval = _u32(buf, o + 2)
-                            tsecr = _u32(buf, o + 6)
+                            tsval = u32(buf, o + 2)
+                            tsecr = u32(buf, o + 6)
                         elif code == 5 and size >= 10 and blocks == 0:
                             while blocks < 4 and 2 + 8 * (blocks + 1) <= size:
-                                sack_left[sacks + blocks] = _u32(buf, o + 2 + 8 * blocks)
-                                sack_right[sacks + blocks] = _u32(buf, o + 6 + 8 * blocks)
+                                sack_left[sacks + blocks] = u32(buf, o + 2 + 8 * blocks)
+                                sack_right[sacks + blocks] = u32(buf, o + 6 + 8 * blocks)
                                 blocks += 1
                         o += size
                     if flags & 2:
@@ -383,13 +367,13 @@ def decode(buf, starts, link_types, out, ends, sack_left, sack_right, sack_base)
                 else:
                     marks |= 4096
                     if have >= 4:
-                        src_port = _u16(buf, transport)
-                        dst_port = _u16(buf, transport + 2)
+                        src_port = u16(buf, transport)
+                        dst_port = u16(buf, transport + 2)
                     payload = 0
             elif protocol == 17 or protocol == 132 or protocol == 136:
                 if have >= 8:
-                    src_port = _u16(buf, transport)
-                    dst_port = _u16(buf, transport + 2)
+                    src_port = u16(buf, transport)
+                    dst_port = u16(buf, transport + 2)
                     payload = max(0, payload - 8)
                     payload_at = transport + 8 - begin
                 else:
@@ -397,12 +381,12 @@ def decode(buf, starts, link_types, out, ends, sack_left, sack_right, sack_base)
                     payload = 0
             elif protocol == 1 or protocol == 58:
                 if have >= 8:
-                    flags = _u16(buf, transport)
+                    flags = u16(buf, transport)
                     kind = np.int64(buf[transport])
                     if (protocol == 1 and (kind == 8 or kind == 0)) or (protocol == 58 and (kind == 128 or kind == 129)):
-                        src_port = _u16(buf, transport + 4)
+                        src_port = u16(buf, transport + 4)
                         dst_port = src_port
-                        seq = _u16(buf, transport + 6)
+                        seq = u16(buf, transport + 6)
                     payload = max(0, payload - 8)
                     payload_at = transport + 8 - begin
                 else:

@@ -5,7 +5,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, staggered
 
 # What the transport engine reads of a packet, side by side: one connection's packets lie far apart in a busy capture, and
 # each costs one step to memory this way. Flags and marks are as in the columns of their names.
@@ -92,16 +92,17 @@ class PacketTable:
     """Packet columns with room to grow; room that is not used costs no memory, because it is never touched."""
 
     def __init__(self, capacity: int = 0) -> None:
-        self._arrays: dict[str, Array] = {name: np.empty(capacity, dtype) for name, dtype, _ in SCHEMA}
-        self.capacity = capacity
-        self.size = 0
+        self._arrays: dict[str, Array] = {}
+        self.capacity = self.size = 0
+        self.reserve(capacity)
 
     def reserve(self, capacity: int) -> None:
         """Makes room for `capacity` rows in all."""
-        if capacity > self.capacity:
-            for name, old in self._arrays.items():
-                grown = np.empty(capacity, old.dtype)  # Not resized: that would fill the new part, for nothing.
-                grown[: self.size] = old[: self.size]
+        if capacity > self.capacity or not self._arrays:
+            for place, (name, dtype, _) in enumerate(SCHEMA):
+                grown = staggered(capacity, dtype, place)  # Not resized: that would fill the new part, for nothing.
+                if self.size:
+                    grown[: self.size] = self._arrays[name][: self.size]
                 self._arrays[name] = grown
             self.capacity = capacity
 
@@ -112,7 +113,6 @@ class PacketTable:
     def columns(self) -> Columns:
         """Views of all rows."""
         return self.window(0, self.size)
-
 
 
 @dataclass(frozen=True)

@@ -180,6 +180,6 @@ def _join(capture: "Capture", keys: Array, order: Array) -> None:
     has = packets.flow >= 0
     old = packets.flow[has]
     packets.direction[has] ^= swap[old]
-    packets.head["flags"][has] ^= (swap[old] * HEAD_FROM_B).astype(np.uint16)
+    packets.head["flags"][has] ^= swap[old].astype(np.uint16) * np.uint16(HEAD_FROM_B)
     packets.flow[has] = number[target[old]]
     capture.conversations = Rows(*(column[kept] for column in flows))

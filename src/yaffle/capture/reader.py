@@ -16,6 +16,7 @@ from yaffle.capture.conversations import ConversationTable, Rows
 from yaffle.capture.packets import MARK_SLICED, Columns, PacketTable, SackBlocks
 from yaffle.capture.pcap import MAGIC, PcapIndex
 from yaffle.capture.pcapng import PcapngIndex
+from yaffle.capture.plain_tcp import decode_plain
 from yaffle.capture.records import BROKEN, FULL, NEED_MORE, Interface, empty_records
 from yaffle.errors import Cancelled, FormatError, YaffleError
 from yaffle.kernels import kernel
@@ -94,6 +95,7 @@ class _Reading:
         self.links = 0  # interfaces of the files before
         self.progress, self.total_bytes, self.done_bytes = progress, max(1, total_bytes), 0
         self.records = empty_records(BLOCK)
+        self.rest = np.empty(BLOCK, np.int64)
         self.ends = [headers.empty_ends(BLOCK) for _ in range(_IN_HAND)]
         self.left, self.right = np.empty(4 * BLOCK, np.uint32), np.empty(4 * BLOCK, np.uint32)
         self._assigner = ThreadPoolExecutor(1)
@@ -123,7 +125,9 @@ class _Reading:
             self._under_way.popleft().result()
         ends = self.ends[self._blocks % _IN_HAND]
         self._blocks += 1
-        blocks = headers.decode(window, records.position[:count], link_types, out, ends, self.left, self.right, self.sack_count)
+        starts = records.position[:count]
+        left = decode_plain(window, starts, link_types == headers.ETHERNET, out, ends, self.rest)
+        blocks = headers.decode(window, starts, self.rest[:left], link_types, out, ends, self.left, self.right, self.sack_count)
         if blocks:
             self.sack.append((self.left[:blocks].copy(), self.right[:blocks].copy()))
             self.sack_count += blocks

@@ -5,7 +5,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, staggered
 
 LARGEST_PACKET = 1 << 24  # Larger captured lengths are taken for damage, not believed.
 
@@ -25,7 +25,7 @@ class Records(NamedTuple):
 
 def empty_records(capacity: int) -> Records:
     """Room for records; positions count from the start of the window."""
-    return Records(np.empty(capacity, np.int64), np.empty(capacity, np.int64), np.empty(capacity, np.int64), np.empty(capacity, np.int64), np.empty(capacity, np.int64))
+    return Records(*(staggered(capacity, np.int64, place) for place in range(8, 13)))
 
 
 @dataclass

@@ -6,7 +6,7 @@ import numpy as np
 
 from yaffle.analysis import Analysis
 from yaffle.arrays import Array
-from yaffle.capture.addresses import client_address
+from yaffle.capture.addresses import client_labels
 from yaffle.findings.finding import Finding
 from yaffle.findings.places import Places
 from yaffle.units import duration
@@ -39,17 +39,15 @@ def cleared(analysis: Analysis, speaker: Array, findings: list[Finding]) -> list
     rows = np.flatnonzero(speaker[owner] == owner) if owner.size else np.empty(0, np.int64)
     wait = account.exchange_charges.sum(axis=1)
     blamed = {f.site for f in findings}
-    groups: dict[str, list[int]] = {}
-    users: dict[str, set[str]] = {}
-    addresses = {int(c): client_address(flows, int(account.flow[c])) for c in np.unique(owner[rows])}
-    sites = {address: places.site(address) for address in set(addresses.values())}
-    for x in rows.tolist():
-        address = addresses[int(owner[x])]
-        groups.setdefault(sites[address], []).append(x)
-        users.setdefault(sites[address], set()).add(address)
+    seen, place = np.unique(owner[rows], return_inverse=True)
+    client = client_labels(flows, account.flow[seen])
+    site = client.named(places.site)
     found = []
-    for site, members in groups.items():
-        if site not in blamed and len(members) >= _LEAST_EXCHANGES:
-            own = wait[members]
-            found.append(Cleared(site, len(members), len(users[site]), int(np.median(own)), int(np.quantile(own, 0.95))))
+    for code, name in enumerate(site.texts):
+        if name in blamed:
+            continue
+        members = site.codes == code
+        own = wait[rows[members[place]]]
+        if own.size >= _LEAST_EXCHANGES:
+            found.append(Cleared(name, own.size, np.unique(client.codes[members]).size, int(np.median(own)), int(np.quantile(own, 0.95))))
     return sorted(found, key=lambda c: -c.exchanges)

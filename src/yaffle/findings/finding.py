@@ -7,7 +7,7 @@ import numpy as np
 
 from yaffle.analysis import Analysis
 from yaffle.arrays import Array
-from yaffle.capture.addresses import client_address, end_text, server_address
+from yaffle.capture.addresses import client_address, client_labels, end_text, server_address, server_labels
 from yaffle.findings.places import Places
 from yaffle.findings.verdict import AVOIDABLE, FELT_REPAIR_NS, SLOW_EXCHANGE_NS, SLOW_TOTAL_NS, party_sums
 from yaffle.ledger import causes
@@ -44,9 +44,6 @@ class Finding:
         return f"{self.party}/{self.cause}/{self.subject}"
 
 
-_FAMILY = {"rate": "queueing"}  # Causes that are one story: a full link.
-
-
 def _slow_exchanges(analysis: Analysis, speaker: Array) -> Array:
     """Rows of exchanges that made someone wait, seen where they speak."""
     account = analysis.account
@@ -67,24 +64,29 @@ def find(analysis: Analysis, speaker: Array) -> list[Finding]:
     charges = account.exchange_charges[rows]
     sums = party_sums(charges)
     party = np.argmax(sums, axis=1)
-    groups: dict[tuple[str, ...], list[int]] = {}
-    for i, x in enumerate(rows.tolist()):
-        c = int(account.exchange[x, 0])
-        flow = int(account.flow[c])
-        who = causes.PARTIES[party[i]]
-        columns = causes.party_columns(who)
-        cause = causes.CHARGES[columns[int(np.argmax(charges[i, columns]))]][1]
-        if who == causes.NETWORK and charges[i, causes.LOSS] >= FELT_REPAIR_NS:
-            cause = "loss"  # What was lost is told before what it had to wait for besides.
-        cause = _FAMILY.get(cause, cause)
-        client, server = client_address(flows, flow), server_address(flows, flow)
-        key: tuple[str, ...] = (who, cause, places.site(client))
-        if who == causes.CLIENT:
-            key += (str(int(flows.b_port[flow])),)
-        elif who != causes.NETWORK:
-            key += (server, str(int(flows.b_port[flow])))
-        groups.setdefault(key, []).append(x)
-    found = [_finding(analysis, places, key, np.array(members)) for key, members in groups.items()]
+    column = np.zeros(rows.size, np.int64)
+    for who, name in enumerate(causes.PARTIES):
+        columns = np.array(causes.party_columns(name))
+        own = party == who
+        column[own] = columns[np.argmax(charges[own][:, columns], axis=1)]
+    # What was lost is told before what it had to wait for besides; a slow pace and full queues are one story.
+    column[(party == causes.PARTIES.index(causes.NETWORK)) & (charges[:, causes.LOSS] >= FELT_REPAIR_NS)] = causes.LOSS
+    column[column == causes.RATE] = causes.QUEUEING
+    owner = account.exchange[rows, 0]
+    seen, place = np.unique(owner, return_inverse=True)
+    flow = account.flow[seen]
+    site = client_labels(flows, flow).named(places.site)
+    server = server_labels(flows, flow)
+    service = np.where(np.isin(party, (0, 1)), -1, server.codes[place]) if rows.size else np.empty(0, np.int64)
+    port = np.where(party == 1, -1, flows.b_port[flow].astype(np.int64)[place]) if rows.size else np.empty(0, np.int64)
+    places_of = site.codes[place] if rows.size else party
+    keys = (((party * causes.COUNT + column) * max(1, len(site.texts)) + places_of) * (len(server.texts) + 1) + service + 1) * 65537 + port + 1
+    _, first, group = np.unique(keys, return_index=True, return_inverse=True)
+    order = np.argsort(group, kind="stable")
+    found = []
+    for one, members in zip(first.tolist(), np.split(rows[order], np.cumsum(np.bincount(group))[:-1]), strict=False):
+        key = causes.PARTIES[party[one]], causes.CHARGES[column[one]][1], site.texts[places_of[one]]
+        found.append(_finding(analysis, places, key, members))
     found += _failed_openings(analysis, places, speaker)
     found = [f for f in found if f.lost_ns >= _LEAST_LOST_NS or f.cause in ("refused", "unanswered")]
     found.sort(key=lambda f: -f.lost_ns)
@@ -102,15 +104,17 @@ def _severity(lost_ns: int, users: int) -> str:
     return "severe" if seconds >= 20 or (seconds >= 5 and users >= 3) else "notable" if seconds >= 2 else "slight"
 
 
-def _finding(analysis: Analysis, places: Places, key: tuple[str, ...], rows: Array) -> Finding:
+def _finding(analysis: Analysis, places: Places, key: tuple[str, str, str], rows: Array) -> Finding:
     account, flows = analysis.account, analysis.capture.conversations
-    who, cause, site = key[:3]
+    who, cause, site = key
     charges = account.exchange_charges[rows]
     wait = charges.sum(axis=1)
     own = charges[:, causes.party_columns(who)].sum(axis=1)
     members = np.unique(account.exchange[rows, 0])
-    clients = sorted({client_address(flows, int(account.flow[c])) for c in members})
-    servers = sorted({(server_address(flows, int(account.flow[c])), int(flows.b_port[account.flow[c]])) for c in members})
+    clients = sorted(client_labels(flows, account.flow[members]).texts)
+    address = server_labels(flows, account.flow[members])
+    ends = np.unique(np.stack([address.codes, flows.b_port[account.flow[members]]], axis=1), axis=0)
+    servers = sorted((address.texts[code], port) for code, port in ends.tolist())
     first, last = int(account.of_exchange("first_ns")[rows].min()), int(account.of_exchange("end_ns")[rows].max())
     trip = account.fact("to_server_min_ns")[members].clip(0) + account.fact("to_client_min_ns")[members].clip(0)
     sent = sum(int(account.side(s, "packets")[members].sum()) for s in (0, 1))
@@ -120,7 +124,7 @@ def _finding(analysis: Analysis, places: Places, key: tuple[str, ...], rows: Arr
     app = " and ".join(dict.fromkeys(places.application(*s) for s in servers)) if len(servers) <= 3 else f"{len(servers)} servers"
     grounds: dict[str, Any] = {
         "exchanges": int(rows.size),
-        "connections": [int(c) for c in members],
+        "connections": members.tolist(),
         "users": len(clients),
         "wait_ms": float(wait.sum() / 1e6),
         "charged_ms": float(own.sum() / 1e6),
@@ -176,7 +180,7 @@ def _finding(analysis: Analysis, places: Places, key: tuple[str, ...], rows: Arr
     confidence = float(np.clip((own.sum() / max(1, wait.sum())) * 0.6 + 0.4 * min(1.0, rows.size / 5), 0.3, 0.98))
     return Finding(
         who, cause, _severity(lost, len(clients)), site if who != causes.SERVER else f"{app} for {site}", sentence, step, round(confidence, 2),
-        first, last, lost, len(clients), site, [int(x) for x in rows], [int(c) for c in members], grounds,
+        first, last, lost, len(clients), site, rows.tolist(), members.tolist(), grounds,
     )  # fmt: skip
 
 

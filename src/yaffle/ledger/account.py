@@ -48,30 +48,52 @@ class Tables(NamedTuple):
 
 
 @kernel
-def _quantile(sorted_values, share):  # type: ignore[no-untyped-def]
-    return sorted_values[min(sorted_values.size - 1, np.int64(share * sorted_values.size))]
+def select(values, low, high, place):  # type: ignore[no-untyped-def]
+    """Reorders values[low:high] so that `place` holds what it would if they were sorted, and returns that (Hoare 1961)."""
+    high -= 1
+    while high > low:
+        pivot = values[(low + high) >> 1]
+        i, k = low, high
+        while i <= k:
+            while values[i] < pivot:
+                i += 1
+            while values[k] > pivot:
+                k -= 1
+            if i <= k:
+                values[i], values[k] = values[k], values[i]
+                i += 1
+                k -= 1
+        if place <= k:
+            high = k
+        elif place >= i:
+            low = i
+        else:
+            break
+    return values[place]
 
 
 @kernel
-def _round_trips(samples, floors, out):  # type: ignore[no-untyped-def]
+def _round_trips(samples, floors, values, out):  # type: ignore[no-untyped-def]
     """Least, median, 95th percentile and greatest of the samples to each side."""
     count = samples.size
     for side in range(2):
         floors[side] = _UNKNOWN
         at = 6 + 5 * side if side == 0 else 10
-        values = np.empty(count, np.int64)
         k = 0
+        least, most = _UNKNOWN, np.int64(-1)
         for i in range(count):
             if samples[i].side == side and samples[i].rtt >= 0:
                 values[k] = samples[i].rtt
+                least, most = min(least, values[k]), max(most, values[k])
                 k += 1
         out[14 + side] = k
         if k == 0:
             out[at : at + 4] = -1
             continue
-        values = np.sort(values[:k])
-        floors[side] = values[0]
-        out[at], out[at + 1], out[at + 2], out[at + 3] = values[0], _quantile(values, 0.5), _quantile(values, 0.95), values[k - 1]
+        floors[side] = least
+        middle, high = min(k - 1, k // 2), min(k - 1, k * 95 // 100)
+        out[at], out[at + 1], out[at + 3] = least, select(values, 0, k, middle), most
+        out[at + 2] = select(values, middle, k, high)
     out[5] = -1
     opening = np.full(2, -1, np.int64)
     for i in range(count):
@@ -136,7 +158,7 @@ def _count_sides(g, out):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def account(first, last, starts, order, packets, sack_left, sack_right, room, sample_room, turns, pending, extra, delays, blocked, tables, x):  # type: ignore[no-untyped-def]
+def account(first, last, starts, order, packets, sack_left, sack_right, room, sample_room, turns, pending, extra, holes, scratch, delays, blocked, tables, x):  # type: ignore[no-untyped-def]
     """Accounts for the connections first..last-1, writing exchanges from row x on.
 
     Returns (next connection, next exchange row): stops before a connection whose exchanges might not fit.
@@ -154,14 +176,14 @@ def account(first, last, starts, order, packets, sack_left, sack_right, room, sa
             continue
         g = room[:n]
         gather(order[starts[c] : starts[c + 1]], packets, g, facts)
-        samples = sample_room[: classify(g, facts, sack_left, sack_right, sample_room, pending, extra)]
+        samples = sample_room[: classify(g, facts, sack_left, sack_right, sample_room, pending, extra, holes)]
         found = find_turns(g, turns)
         if x + found > tables.exchange.shape[0]:
             return c, x
         for i in range(n):
             prefetch(packets.kind, g[min(i + 16, n - 1)].row)
             packets.kind[g[i].row] = g[i].kind
-        _round_trips(samples, floors, out)
+        _round_trips(samples, floors, scratch, out)
         _count_sides(g, out)
         out[2], out[3], out[4] = g[0].t, g[n - 1].t, facts[SCALES_KNOWN]
         for side in range(2):

@@ -16,9 +16,11 @@ from yaffle.kernels import kernel
 from yaffle.ledger.account import CHARGES, CONNECTION_FIELDS, EXCHANGE_FIELDS, SIDE_FIELDS, WIDTH, Tables, account
 from yaffle.ledger.orientation import orient
 from yaffle.prefetch import prefetch
+from yaffle.transport.classify import empty_holes
 from yaffle.transport.round_trips import empty_samples
 from yaffle.transport.segments import empty_segments
 
+_EXCHANGE_ROOM = 65_536  # Rows to begin with; grows as needed.
 _PACKETS_A_STEP = 400_000  # Connections are worked on in steps of about this many packets, so that stopping is quick.
 
 
@@ -57,6 +59,10 @@ class _Workshop:
         self.turns = empty_turns(longest)
         self.pending = np.empty((2, longest), np.int64)
         self.extra = np.empty((2, longest), np.int64)
+        self.holes = empty_holes()
+        self.scratch = np.empty(3 * longest + 8, np.int64)
+        self.exchange = np.zeros((_EXCHANGE_ROOM, len(EXCHANGE_FIELDS)), np.int64)
+        self.exchange_charges = np.zeros((_EXCHANGE_ROOM, CHARGES), np.int64)
         self.delays = np.empty((2, longest), np.int64)
         self.blocked = np.empty(longest + 2, np.int64)
 
@@ -89,18 +95,17 @@ def account_all(capture: Capture, progress: Progress = go_on, threads: int = 2) 
         shop = workshops[thread]
         for step in range(thread, len(steps), len(workshops)):
             first, last = steps[step]
-            room = max(64, int(starts[last] - starts[first]) // 4)
-            exchange, exchange_charges, used = np.zeros((room, len(EXCHANGE_FIELDS)), np.int64), np.zeros((room, CHARGES), np.int64), 0
+            used = 0
             while first < last:
-                tables = Tables(connection, charges, exchange, exchange_charges)
+                tables = Tables(connection, charges, shop.exchange, shop.exchange_charges)
                 first, used = account(
                     first, last, starts, order, packets, capture.sack.left, capture.sack.right,
-                    shop.room, shop.samples, shop.turns, shop.pending, shop.extra, shop.delays, shop.blocked, tables, used,
+                    shop.room, shop.samples, shop.turns, shop.pending, shop.extra, shop.holes, shop.scratch, shop.delays, shop.blocked, tables, used,
                 )  # fmt: skip
                 if first < last:
-                    exchange = np.concatenate([exchange, np.zeros_like(exchange)])
-                    exchange_charges = np.concatenate([exchange_charges, np.zeros_like(exchange_charges)])
-            parts[step] = (exchange[:used].copy(), exchange_charges[:used].copy())
+                    shop.exchange = np.concatenate([shop.exchange, np.zeros_like(shop.exchange)])
+                    shop.exchange_charges = np.concatenate([shop.exchange_charges, np.zeros_like(shop.exchange_charges)])
+            parts[step] = (shop.exchange[:used].copy(), shop.exchange_charges[:used].copy())
             done[0] += int(starts[steps[step][1]] - starts[steps[step][0]])
             if not progress(done[0] / max(1, int(starts[-1])), "accounting for every wait"):
                 raise Cancelled

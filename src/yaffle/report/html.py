@@ -9,7 +9,7 @@ from markupsafe import Markup
 
 from yaffle import __version__
 from yaffle.analysis import Analysis
-from yaffle.capture.addresses import server_address
+from yaffle.capture.addresses import server_labels
 from yaffle.findings.cleared import cleared
 from yaffle.findings.finding import find
 from yaffle.findings.places import Places
@@ -39,13 +39,15 @@ def ledger_picture(charges: Any, full_ns: float, width: int = 560) -> Markup:
 
 def _groups(analysis: Analysis, places: Places, speaks: Any) -> list[dict[str, Any]]:
     account, flows = analysis.account, analysis.capture.conversations
-    names = [places.application(server_address(flows, int(row)), int(flows.b_port[row])) for row in account.flow]
+    server, ports = server_labels(flows, account.flow), flows.b_port[account.flow].tolist()
+    application = {pair: places.application(server.texts[pair[0]], pair[1]) for pair in set(zip(server.codes.tolist(), ports, strict=True))}
+    names = np.array([application[pair] for pair in zip(server.codes.tolist(), ports, strict=True)])
     clients = flows.a_lo[account.flow] ^ flows.a_hi[account.flow]
     owner = account.of_exchange("connection")
     wait = account.exchange_charges.sum(axis=1)
     found = []
-    for name in sorted(set(names)):
-        member = np.array([n == name for n in names]) & speaks
+    for name in sorted(set(names.tolist())):
+        member = (names == name) & speaks
         rows = member[owner] if owner.size else np.zeros(0, bool)
         if not rows.any():
             continue

@@ -10,7 +10,7 @@ import numpy as np
 
 from yaffle.analysis import Analysis
 from yaffle.arrays import Array
-from yaffle.capture.addresses import client_address, server_address
+from yaffle.capture.addresses import Labels, client_labels, server_labels
 from yaffle.findings.places import Places
 from yaffle.findings.verdict import party_sums
 
@@ -36,20 +36,6 @@ class Waits:
         return party_sums(self.charges)
 
 
-class Labels:
-    """A text column: numbers of distinct texts, and the texts."""
-
-    def __init__(self, texts: list[str]) -> None:
-        index: dict[str, int] = {}
-        self.codes = np.array([index.setdefault(t, len(index)) for t in texts], np.int64)
-        self.texts = list(index)
-        self._index = index
-
-    def code(self, text: str) -> int:
-        """Number of a text, -1 if it does not occur."""
-        return self._index.get(text, -1)
-
-
 class Evidence:
     """Everything the stations ask of one analysis."""
 
@@ -57,20 +43,22 @@ class Evidence:
         self.analysis = analysis
         account, flows = analysis.account, analysis.capture.conversations
         self.places = Places(analysis.capture.names)
-        rows = account.flow.tolist()
-        texts: dict[int, tuple[str, str]] = {row: (client_address(flows, row), server_address(flows, row)) for row in rows}
-        self.client = Labels([texts[row][0] for row in rows])
-        self.server = Labels([texts[row][1] for row in rows])
+        self.client, self.server = client_labels(flows, account.flow), server_labels(flows, account.flow)
         self.port = flows.b_port[account.flow].astype(np.int64)
         self.client_port = flows.a_port[account.flow].astype(np.int64)
-        self.application = Labels([self.places.application(texts[row][1], int(flows.b_port[row])) for row in rows])
-        sites = {address: self.places.site(address) for address in self.client.texts}
-        self.site = Labels([sites[texts[row][0]] for row in rows])
+        self.application = self._applications()
+        self.site = self.client.named(self.places.site)
         self.speaks = analysis.speaker == np.arange(analysis.speaker.size)
         self.waits = self._waits()
         sources = [s for s in analysis.capture.sources if s.packets]
         self.first_ns = min((s.first_ns for s in sources), default=0)
         self.last_ns = max((s.last_ns for s in sources), default=1)
+
+    def _applications(self) -> Labels:
+        pairs = self.server.codes * 65536 + self.port
+        kinds, place = np.unique(pairs, return_inverse=True)
+        names = Labels.of([self.places.application(self.server.texts[k // 65536], k % 65536) for k in kinds.tolist()])
+        return Labels(names.codes[place] if kinds.size else pairs, names.texts)
 
     def _waits(self) -> Waits:
         account = self.analysis.account

@@ -7,7 +7,7 @@ import numpy as np
 from yaffle.arrays import Array
 from yaffle.session.evidence import Evidence
 from yaffle.transport import kinds
-from yaffle.transport.classify import classify
+from yaffle.transport.classify import classify, empty_holes
 from yaffle.transport.round_trips import empty_samples
 from yaffle.transport.segments import FACTS, SCALES_KNOWN, empty_segments, gather
 from yaffle.units import size
@@ -48,7 +48,7 @@ class Connection:
         samples = empty_samples(3 * order.size + 8)
         pending, extra = np.empty((2, order.size), np.int64), np.empty((2, order.size), np.int64)
         gather(order, analysis.capture.packets, self.segments, facts)
-        count = classify(self.segments, facts, analysis.capture.sack.left, analysis.capture.sack.right, samples, pending, extra)
+        count = classify(self.segments, facts, analysis.capture.sack.left, analysis.capture.sack.right, samples, pending, extra, empty_holes())
         self.samples = samples[:count]
         self.scales_known = bool(facts[SCALES_KNOWN])
         self.client = evidence.client.texts[evidence.client.codes[number]]

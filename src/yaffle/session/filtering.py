@@ -6,10 +6,11 @@ import duckdb
 import numpy as np
 import pyarrow as pa
 
+from yaffle.capture.addresses import Labels
 from yaffle.errors import YaffleError
 from yaffle.ledger import causes
 from yaffle.ledger.account import CLOSINGS, OPENINGS
-from yaffle.session.evidence import Evidence, Labels
+from yaffle.session.evidence import Evidence
 
 # (column, meaning). One row an exchange, or an opening that failed.
 COLUMNS: tuple[tuple[str, str], ...] = (
@@ -61,12 +62,12 @@ class Filter:
             values[has] = account.of_exchange(name)[exchange[has]]
             return values
 
-        names = Labels([evidence.places.host(evidence.client.texts[k]) for k in evidence.client.codes])
+        names = evidence.client.named(evidence.places.host)
         repeats = account.side(0, "retransmitted_packets") + account.side(1, "retransmitted_packets")
         trip = account.fact("to_client_min_ns").clip(0) + account.fact("to_server_min_ns").clip(0)
         words = {
-            "opening": Labels([OPENINGS[k] for k in account.fact("opening")]),
-            "closing": Labels([CLOSINGS[k] for k in account.fact("closing")]),
+            "opening": Labels(account.fact("opening"), list(OPENINGS)),
+            "closing": Labels(account.fact("closing"), list(CLOSINGS)),
         }
         parties = {f"{name}_ms": waits.parties[:, i] / 1e6 for i, name in enumerate(causes.PARTIES)}
         self.table = pa.table(

@@ -10,6 +10,7 @@ of the packet it copies.
 
 import numpy as np
 
+from yaffle.arrays import Array
 from yaffle.kernels import helper, kernel
 from yaffle.transport import kinds
 from yaffle.transport.segments import IDS_CLIENT, MSS_CLIENT, SACK_OK, SCALES_KNOWN
@@ -25,6 +26,11 @@ FIRST_UNSEEN, SPURIOUS = kinds.FIRST_UNSEEN, kinds.SPURIOUS
 _MOST_HOLES = 512
 _LOOK_BACK = 64  # Packets in which a copy is looked for.
 _QUIET_NS = 120_000_000  # A timer of less than this is not to be expected (RFC 6298 allows 1 s, stacks use 200 ms).
+
+
+def empty_holes() -> Array:
+    """Room for the holes of both sides: start, end, and of the segment that showed it time, identification, timestamp, index."""
+    return np.empty((6, 2, _MOST_HOLES), np.int64)
 
 
 @kernel
@@ -64,10 +70,11 @@ def _tail_probe(quiet, floor):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def classify(g, facts, sack_left, sack_right, samples, pending, extra):  # type: ignore[no-untyped-def]
+def classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_room):  # type: ignore[no-untyped-def]
     """Sets kind, done, way, before, lost, flight and room of each segment, and the round-trip samples, whose number it returns.
 
-    pending: int64, shape (2, n), room for the list of unacknowledged segments of each side; extra: likewise for repeats.
+    pending: int64, shape (2, n), room for the list of unacknowledged segments of each side; extra: likewise for repeats;
+    holes_room: int64, from empty_holes().
     """
     n = g.size
     c = np.int64(0)  # samples so far
@@ -91,12 +98,8 @@ def classify(g, facts, sack_left, sack_right, samples, pending, extra):  # type:
     syn_at = np.full(2, -1, np.int64)
     syn_count = np.zeros(2, np.int64)
     probed = np.zeros(2, np.int64)  # 1 keep-alive, 2 window probe sent by this side, unanswered
-    hole_s = np.zeros((2, _MOST_HOLES), np.int64)
-    hole_e = np.zeros((2, _MOST_HOLES), np.int64)
-    hole_t = np.zeros((2, _MOST_HOLES), np.int64)
-    hole_id = np.zeros((2, _MOST_HOLES), np.int64)
-    hole_ts = np.zeros((2, _MOST_HOLES), np.int64)
-    hole_i = np.zeros((2, _MOST_HOLES), np.int64)  # the segment that showed the hole
+    hole_s, hole_e, hole_t, hole_id, hole_ts = holes_room[0], holes_room[1], holes_room[2], holes_room[3], holes_room[4]
+    hole_i = holes_room[5]  # the segment that showed the hole
     holes = np.zeros(2, np.int64)
 
     mss = max(np.int64(536), min(facts[MSS_CLIENT], facts[MSS_CLIENT + 1]))

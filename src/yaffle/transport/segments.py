@@ -163,40 +163,42 @@ def gather(order, packets, g, facts):  # type: ignore[no-untyped-def]
         g[i].flight = 0
         g[i].room = -1
     facts[BASE_CLIENT], facts[BASE_SERVER] = base[0], base[1]
-    for d in range(2):
-        _unwrap_identification(g, d, facts)
+    _unwrap_identification(g, facts)
 
 
 @kernel
-def _unwrap_identification(g, d, facts):  # type: ignore[no-untyped-def]
-    """Tells whether this side counts its IP identification up by one a packet, and unwraps it if so.
+def _unwrap_identification(g, facts):  # type: ignore[no-untyped-def]
+    """Tells whether a side counts its IP identification up by one a packet, and unwraps it if so.
 
     A host that does gives away what was lost before the point. Constant, zero or random numbers do not.
     """
-    up, total, previous = 0, 0, np.int64(-1)
+    up, total = np.zeros(2, np.int64), np.zeros(2, np.int64)
+    previous = np.full(2, -1, np.int64)
     for i in range(g.size):
-        if g[i].d == d and g[i].id >= 0 and g[i].flags & 6 == 0:
-            if previous >= 0:
-                total += 1
-                step = (g[i].id - previous) & 0xFFFF
-                if 1 <= step <= 16:
-                    up += 1
-            previous = g[i].id
-    counts = total >= 1 and up * 10 >= total * 7
-    facts[IDS_CLIENT + d] = 1 if counts else 0
-    high = np.int64(-1)
+        if g[i].id >= 0 and g[i].flags & 6 == 0:
+            d = g[i].d
+            if previous[d] >= 0:
+                total[d] += 1
+                if 1 <= (g[i].id - previous[d]) & 0xFFFF <= 16:
+                    up[d] += 1
+            previous[d] = g[i].id
+    for d in range(2):
+        facts[IDS_CLIENT + d] = 1 if total[d] >= 1 and up[d] * 10 >= total[d] * 7 else 0
+    high = np.full(2, -1, np.int64)
     for i in range(g.size):
-        if g[i].d != d or g[i].id < 0:
+        d = g[i].d
+        if g[i].id < 0:
             continue
+        counts = facts[IDS_CLIENT + d] == 1
         if not counts or g[i].flags & 6:  # Openings and resets may be numbered by someone else (0).
             g[i].id = -1 if counts else -2 - g[i].id
             continue
-        if high < 0:
-            high = g[i].id + (1 << 20)
-            g[i].id = high
+        if high[d] < 0:
+            high[d] = g[i].id + (1 << 20)
+            g[i].id = high[d]
             continue
-        step = (g[i].id - high) & 0xFFFF
+        step = (g[i].id - high[d]) & 0xFFFF
         if step >= 0x8000:
             step -= 0x10000
-        g[i].id = high + step
-        high = max(high, g[i].id)
+        g[i].id = high[d] + step
+        high[d] = max(high[d], g[i].id)
