@@ -76,7 +76,7 @@ def measure(label: str, path: Path, packets: int) -> float:
             with Memory() as memory:
                 began = time.perf_counter()
                 opened = Opened(analyse([path]))
-                save_case(case, opened.analysis, {})
+                save_case(case, opened.analysis, {}, settle=False)
                 spent.append(time.perf_counter() - began)
             ratios.append(spent[-1] / base)
             del opened

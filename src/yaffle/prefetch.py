@@ -2,14 +2,14 @@
 
 from typing import Any
 
+from llvmlite import ir
 from numba import types
 from numba.core import cgutils
 from numba.core.extending import intrinsic
 from numba.np.arrayobj import make_array
 
 
-@intrinsic  # type: ignore[untyped-decorator]
-def prefetch(_typing: Any, array: Any, index: Any) -> Any:
+def _prefetch(_typing: Any, array: Any, index: Any) -> Any:
     """Brings array[index] (one-dimensional, contiguous) towards the cache; an index beyond its ends does no harm."""
 
     def generate(context: Any, builder: Any, signature: Any, arguments: Any) -> Any:
@@ -19,11 +19,12 @@ def prefetch(_typing: Any, array: Any, index: Any) -> Any:
         step = context.get_constant(types.intp, context.get_abi_sizeof(context.get_data_type(kind.dtype)))
         address = builder.add(builder.ptrtoint(data, step.type), builder.mul(place, step))
         pointer = builder.inttoptr(address, cgutils.voidptr_t)
-        from llvmlite import ir
-
         word = ir.IntType(32)
         hint = cgutils.get_or_insert_function(builder.module, ir.FunctionType(ir.VoidType(), [cgutils.voidptr_t, word, word, word]), "llvm.prefetch.p0")
         builder.call(hint, [pointer, word(0), word(3), word(1)])
         return context.get_dummy_value()
 
     return types.void(array, index), generate
+
+
+prefetch: Any = intrinsic(_prefetch)

@@ -7,24 +7,75 @@ import subprocess
 import sys
 import tempfile
 import time
+from collections.abc import Callable
 from pathlib import Path
 from struct import Struct
+
+import numpy as np
 
 from yaffle.capture.reader import Progress
 from yaffle.errors import Cancelled, YaffleError
 from yaffle.kernels import cache_folder
 
 
-def _tiny(path: Path, order: str) -> None:
-    head = Struct(order + "IHHiIII").pack(0xA1B2C3D4, 2, 4, 0, 0, 65535, 1)
-    frame = bytes(12) + b"\x08\x06" + bytes(28)
-    path.write_bytes(head + Struct(order + "IIII").pack(1, 0, len(frame), len(frame)) + frame)
+def _frame(from_client: bool, seq: int, ack: int, flags: int, size: int) -> bytes:
+    """A TCP segment in Ethernet, with documentation addresses and timestamps."""
+    one, two = bytes([198, 51, 100, 1]) + b"\x9c\x40", bytes([203, 0, 113, 1]) + b"\x00\x50"
+    src, dst = (one, two) if from_client else (two, one)
+    ip = Struct("!BBHHHBBH").pack(0x45, 0, 52 + size, seq & 0xFFFF, 0x4000, 64, 6, 0) + src[:4] + dst[:4]
+    tcp = src[4:] + dst[4:] + Struct("!IIHHHH").pack(seq, ack, 0x8000 | flags, 1000, 0, 0) + b"\1\1\x08\x0a" + Struct("!II").pack(seq, ack)
+    return bytes(12) + b"\x08\x00" + ip + tcp + bytes(size)
 
 
-def _tiny_blocks(path: Path) -> None:
+def _talk() -> list[tuple[int, int, bytes]]:
+    """A small connection: opened, asked, answered, closed; and a packet that is not IP."""
+    steps = ((1, 0, 0, 2, 0), (0, 0, 1, 18, 0), (1, 1, 1, 16, 0), (1, 1, 1, 24, 10), (0, 1, 11, 24, 10), (1, 11, 11, 17, 0), (0, 11, 12, 17, 0))
+    frames = [_frame(bool(side), *rest) for side, *rest in steps] + [bytes(12) + b"\x08\x06" + bytes(28)]
+    return [((1 + k) * 10_000_000, len(frame), frame) for k, frame in enumerate(frames)]
+
+
+def _write_pcap(path: Path) -> None:
+    record = Struct("<IIII")
+    path.write_bytes(
+        Struct("<IHHiIII").pack(0xA1B23C4D, 2, 4, 0, 0, 65535, 1) + b"".join(record.pack(t // 10**9, t % 10**9, len(frame), wire) + frame for t, wire, frame in _talk())
+    )
+
+
+def _read() -> None:
     from yaffle.capture.pcapng_writer import write_pcapng
+    from yaffle.capture.reader import read_captures
 
-    write_pcapng(path, [(1, 42, bytes(12) + b"\x08\x06" + bytes(28))])
+    with tempfile.TemporaryDirectory() as folder:
+        one, two = Path(folder) / "one.pcap", Path(folder) / "two.pcapng"
+        _write_pcap(one)
+        write_pcapng(two, _talk())
+        read_captures([one])
+        read_captures([two])
+
+
+def _charge() -> None:
+    """The largest kernel of the ledger, on nothing: only its compiled form is wanted."""
+    from yaffle.exchanges.turns import empty_turns
+    from yaffle.ledger.charging import charge_exchange
+    from yaffle.transport.round_trips import empty_samples
+    from yaffle.transport.segments import empty_segments
+
+    g, turns = empty_segments(4), empty_turns(4)
+    g.view(np.uint8)[:], turns.view(np.uint8)[:] = 0, 0
+    nothing, pair = np.zeros(6, np.int64), np.zeros(2, np.int64)
+    charge_exchange(g, turns, 0, empty_samples(0), pair, nothing, nothing, pair, pair, nothing, 0, np.zeros(14, np.int64), np.zeros(5, np.int64))
+
+
+def _classify() -> None:
+    from yaffle.transport.classify import classify, empty_holes
+    from yaffle.transport.round_trips import empty_samples
+    from yaffle.transport.segments import FACTS, empty_segments
+
+    facts, blocks, room = np.zeros(FACTS, np.int64), np.zeros(1, np.uint32), np.zeros((2, 4), np.int64)
+    classify(empty_segments(0), facts, blocks, blocks, empty_samples(4), room, room, empty_holes())
+
+
+_PARTS: dict[str, tuple[Callable[[], None], ...]] = {"one": (_read, _charge), "two": (_classify,)}
 
 
 def compiled() -> bool:
@@ -53,18 +104,30 @@ def compile_first(progress: Progress) -> None:
 
 
 def warm_up() -> None:
-    """Compiles what is not compiled yet."""
+    """Compiles what is not compiled yet: the large kernels side by side, then what is made of them."""
+    others = [subprocess.Popen([sys.executable, "-m", "yaffle.warm_up", part]) for part in _PARTS]
+    for other in others:
+        if other.wait():
+            raise YaffleError("a part of the engine cannot be compiled")
     from yaffle.analysis import analyse
+    from yaffle.session.examine import Connection
+    from yaffle.session.investigation import Opened
+    from yaffle.session.survey import make_up, series
 
     with tempfile.TemporaryDirectory() as folder:
-        one, two = Path(folder) / "one.pcap", Path(folder) / "two.pcapng"
-        _tiny(one, "<")
-        _tiny_blocks(two)
-        analyse([one])
-        analyse([two])
+        path = Path(folder) / "one.pcap"
+        _write_pcap(path)
+        evidence = Opened(analyse([path])).evidence
+        Connection(evidence, 0)
+        series(evidence, None, evidence.first_ns, evidence.last_ns, 4)
+        make_up(evidence, None, "host")
     cache_folder().mkdir(parents=True, exist_ok=True)
     (cache_folder() / "complete").touch()
 
 
 if __name__ == "__main__":
-    warm_up()
+    if len(sys.argv) > 1:
+        for step in _PARTS[sys.argv[1]]:
+            step()
+    else:
+        warm_up()

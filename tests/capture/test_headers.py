@@ -6,7 +6,10 @@ import pytest
 
 from tests.frames import ACK, FIN, SYN, C, S, ether, ip, pcap, tcp, udp
 from tests.oracles.plain_headers import plain_headers
-from yaffle.capture.packets import MARK_BROADCAST, MARK_BROKEN, MARK_FRAGMENT, MARK_LATER_FRAGMENT, MARK_MULTICAST, MARK_SLICED, MARK_TUNNEL_SHIFT
+from yaffle.capture.addresses import address_text
+from yaffle.capture.headers import decode, empty_ends
+from yaffle.capture.packets import MARK_BROADCAST, MARK_BROKEN, MARK_FRAGMENT, MARK_LATER_FRAGMENT, MARK_MULTICAST, MARK_SLICED, MARK_TUNNEL_SHIFT, PacketTable
+from yaffle.capture.plain_tcp import decode_plain
 from yaffle.capture.reader import read_captures
 
 SEGMENT = tcp(C, 40000, S, 80, 7, 9, ACK, b"hello")
@@ -86,7 +89,7 @@ def test_cast_and_slicing_are_marked(tmp_path):
 
 def test_tcp_options_are_read_and_overrunning_ones_are_not(tmp_path):
     syn = b"\x02\x04\x05\xb4\x01\x03\x03\x07\x04\x02"
-    extra = int(one(tmp_path, ether(tcp(C, 1, S, 2, 7, 0, SYN, options=syn))).packets.extra[0])
+    extra = int(one(tmp_path, ether(tcp(C, 1, S, 2, 7, 0, SYN, options=syn))).packets.head["extra"][0])
     assert (extra & 0xFFFF, (extra >> 16 & 255) - 1, extra >> 24 & 1) == (1460, 7, 1)
     sack = b"\x01\x01\x05\x12" + Struct("!IIII").pack(10, 20, 30, 40)
     capture = one(tmp_path, ether(tcp(C, 1, S, 2, 7, 9, ACK, options=sack)))
@@ -115,8 +118,66 @@ def test_the_kernel_agrees_with_its_plain_twin_on_mangled_frames(tmp_path):
         wanted = plain_headers(frame, max(len(frame), 60))
         if wanted is None:  # The twin knows no tunnels and no fragments.
             continue
-        found = {name: int(getattr(p, name)[i]) for name in wanted}
+        found = {name: int(p.head[name][i]) if name in ("seq", "ack") else int(getattr(p, name)[i]) for name in wanted}
         assert found == wanted, (i, frame.hex())
+
+
+def test_the_short_way_for_plain_segments_gives_what_the_long_one_gives(tmp_path):
+    rnd = random.Random(9)
+    seeds = [ether(tcp(C, 40000, S, 80, 7, 9, ACK, b"x" * 40, ts=(5, 6))), ether(SEGMENT), ether(tcp(C, 1, S, 2, 7, 9, ACK, b"", ts=(8, 9), length=1448))]
+    frames = []
+    for _ in range(2000):
+        frame = bytearray(rnd.choice(seeds))
+        for _ in range(rnd.randrange(3)):
+            frame[rnd.randrange(len(frame))] = rnd.randrange(256)
+        frames.append(bytes(frame[: rnd.randrange(50, len(frame) + 1)]))
+    buffer = np.frombuffer(b"".join(frames), np.uint8)
+    lengths = np.array([len(f) for f in frames])
+    starts = np.cumsum(lengths) - lengths
+    results = []
+    for short in (True, False):
+        table, ends, sack = PacketTable(len(frames)), empty_ends(len(frames)), np.empty(8 * len(frames), np.uint32)
+        out = table.window(0, len(frames))
+        out.captured_bytes[:], out.wire_bytes[:], out.link[:] = lengths, np.maximum(lengths, 1500), 0
+        rest = np.arange(len(frames))
+        if short:
+            left = decode_plain(buffer, starts, np.array([True]), out, ends, rest)
+            assert 0 < left < len(frames)
+            rest = rest[:left]
+        decode(buffer, starts, rest, np.array([1]), out, ends, sack, sack, 0)
+        results.append((out, ends))
+    skip = {"time_ns", "position", "flow", "source", "outer"}
+    for one_way, other_way in zip(*results, strict=True):
+        for name in one_way._fields:
+            if name not in skip:
+                same = getattr(one_way, name) == getattr(other_way, name)
+                if name == "head":  # Where SACK blocks stand depends on how many came before.
+                    same |= one_way.head["marks"] >> 4 & 7 > 0
+                assert same.all(), name
+
+
+def test_a_tunnel_keeps_its_outer_addresses_and_number(tmp_path):
+    outer = ether(ip("192.0.2.1", "192.0.2.2", 17, Struct("!HHHH").pack(5000, 4789, 0, 0) + b"\x08\0\0\0\0\x01\x02\0" + ether(SEGMENT)))
+    flows = one(tmp_path, outer).conversations
+    assert (address_text(0, flows.outer_a_lo[0], False), address_text(0, flows.outer_b_lo[0], False)) == ("192.0.2.1", "192.0.2.2")
+    assert (flows.tunnel[0], flows.tunnel_id[0]) == (3, 0x0102)
+    gre = ether(ip("192.0.2.1", "192.0.2.2", 47, b"\x20\0\x08\0\0\0\0\x2a" + SEGMENT))
+    assert one(tmp_path, gre).conversations.tunnel_id[0] == 42
+    teid = ether(ip("192.0.2.1", "192.0.2.2", 17, Struct("!HHHH").pack(5000, 2152, 0, 0) + b"\x30\xff\0\x2d\0\0\0\7" + SEGMENT))
+    assert one(tmp_path, teid).conversations.tunnel_id[0] == 7
+
+
+def test_later_fragments_follow_their_own_datagram(tmp_path):
+    def piece(number, offset, more, body, src_port=0):
+        datagram = Struct("!HHHH").pack(src_port, 53, 8 + 24, 0) + body if offset == 0 else body
+        packet = bytearray(ip(C, S, 17, datagram))
+        packet[4:8] = Struct("!HH").pack(number, (0x2000 if more else 0) | offset // 8)
+        return ether(bytes(packet))
+
+    frames = [piece(7, 0, True, bytes(16), 1111), piece(8, 0, True, bytes(16), 2222), piece(7, 24, False, bytes(8)), piece(8, 24, False, bytes(8))]
+    capture = read_captures([pcap(tmp_path / "a.pcap", list(enumerate(frames)))])
+    ports = [int(capture.conversations.a_port[f]) for f in capture.packets.flow]
+    assert ports == [1111, 2222, 1111, 2222]
 
 
 def test_dates_far_off_and_backward_steps_are_kept(tmp_path):

@@ -45,7 +45,7 @@ class Labels:
 
     def __getitem__(self, row: int) -> str:
         """The text of a row."""
-        return self.texts[self.codes[row]]
+        return self.texts[int(self.codes[row])]
 
 
 def _labels(high: Array, low: Array, ipv6: Array) -> Labels:

@@ -37,9 +37,10 @@ _MOST_LAYERS = 12  # Nested deeper than any real network does: the rest is left 
 
 def empty_ends(capacity: int) -> Ends:
     """Room for the ends of `capacity` packets; addresses as two 64-bit halves, IPv4 in the lower half."""
-    halves = [staggered(capacity, np.uint64, place) for place in range(4)]
+    halves = (staggered(capacity, np.uint64, 0), staggered(capacity, np.uint64, 1), staggered(capacity, np.uint64, 2), staggered(capacity, np.uint64, 3))
     numbers = [staggered(capacity, np.int64, place) for place in range(4, 8)]
-    return Ends(*halves, *numbers[:3], np.zeros((capacity, 4), np.uint64), numbers[3])
+    src_port, dst_port, fragment, tunnel_id = numbers
+    return Ends(*halves, src_port, dst_port, fragment, np.zeros((capacity, 4), np.uint64), tunnel_id)
 
 
 @helper

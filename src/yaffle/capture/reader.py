@@ -204,9 +204,9 @@ def _sums(packets):  # type: ignore[no-untyped-def]
     first_ns = last_ns = previous = packets.time_ns[0]
     for i in range(packets.time_ns.size):
         t = packets.time_ns[i]
-        marks = np.int64(packets.marks[i])
-        octets += np.int64(packets.wire_bytes[i])
-        longest = max(longest, np.int64(packets.captured_bytes[i]))
+        marks = int(packets.marks[i])
+        octets += int(packets.wire_bytes[i])
+        longest = max(longest, int(packets.captured_bytes[i]))
         first_ns, last_ns = min(first_ns, t), max(last_ns, t)
         backwards += 1 if t < previous else 0
         previous = t

@@ -25,12 +25,13 @@ FORMAT, VERSION = "yaffle-case", 2
 SUFFIX = ".yaffle"
 
 
-def _write_columns(path: Path, columns: dict[str, Array]) -> None:
+def _write_columns(path: Path, columns: dict[str, Array], settle: bool) -> None:
     table = pa.table({name: _column(values) for name, values in columns.items()})
     part = path.with_name(path.name + ".part")
     with pa.OSFile(str(part), "wb") as sink, pa.ipc.new_file(sink, table.schema) as writer:
         writer.write_table(table)
-    _flush(part)
+    if settle:
+        _flush(part)
     part.replace(path)
 
 
@@ -51,20 +52,26 @@ def _flush(path: Path) -> None:
 
 
 def _read_columns(path: Path) -> dict[str, Array]:
+    """The columns of a file, mapped privately: what is written to them stays in memory. Raises CaseError."""
     try:
-        with pa.memory_map(str(path)) as source:
-            table = pa.ipc.open_file(source).read_all()
-    except (OSError, pa.ArrowInvalid) as error:
+        mapped = np.memmap(path, np.uint8, "c")
+        table = pa.ipc.open_file(pa.BufferReader(pa.py_buffer(mapped))).read_all()
+    except (OSError, ValueError, pa.ArrowInvalid) as error:
         raise CaseError(f"{path}: the case is damaged here ({error})") from error
     found = {}
-    for name in table.column_names:
-        column = table.column(name)
-        whole = column.chunk(0) if column.num_chunks == 1 else column.combine_chunks()
-        if pa.types.is_fixed_size_binary(whole.type):
-            found[name] = np.frombuffer(whole.buffers()[1], np.uint8)
-        else:
-            found[name] = whole.to_numpy()
-    return found
+    for name, column in zip(table.column_names, table.columns, strict=True):
+        if column.num_chunks > 1 or column.null_count:
+            raise CaseError(f"{path}: the case is damaged here (column {name})")
+        kind = column.type
+        packed = pa.types.is_fixed_size_binary(kind)
+        dtype = np.dtype(f"V{kind.byte_width}") if packed else np.dtype(kind.to_pandas_dtype())
+        if not len(column):
+            found[name] = np.empty(0, dtype)
+            continue
+        values = column.chunk(0).buffers()[1]
+        start = values.address - mapped.ctypes.data
+        found[name] = mapped[start : start + len(column) * dtype.itemsize].view(dtype)
+    return {name: np.asarray(values) for name, values in found.items()}
 
 
 def _matrix(prefix: str, matrix: Array) -> dict[str, Array]:
@@ -73,19 +80,19 @@ def _matrix(prefix: str, matrix: Array) -> dict[str, Array]:
 
 def _unmatrix(prefix: str, columns: dict[str, Array]) -> Array:
     own = [name for name in columns if name.startswith(prefix) and name[len(prefix) :].isdigit()]
-    return np.stack([columns[f"{prefix}{k}"] for k in range(len(own))], axis=1)
+    return np.stack([columns[f"{prefix}{k}"] for k in range(len(own))], axis=0).T
 
 
-def save_case(folder: Path, analysis: Analysis, memory: dict[str, Any]) -> None:
-    """Writes the case. `memory` is what the user did: focus, pins, notes, complaints."""
+def save_case(folder: Path, analysis: Analysis, memory: dict[str, Any], *, settle: bool = True) -> None:
+    """Writes the case. `memory` is what the user did: focus, pins, notes, complaints. `settle`: wait until the disk has it."""
     if folder.suffix != SUFFIX:
         raise CaseError(f"{folder}: the name of a case ends in {SUFFIX}")
     try:
         folder.mkdir(parents=True, exist_ok=True)
         capture, account = analysis.capture, analysis.account
-        _write_columns(folder / "packets.arrow", capture.packets._asdict())
-        _write_columns(folder / "sack.arrow", {"left": capture.sack.left, "right": capture.sack.right})
-        _write_columns(folder / "conversations.arrow", {**capture.conversations._asdict(), "how": account.how})
+        _write_columns(folder / "packets.arrow", capture.packets._asdict(), settle)
+        _write_columns(folder / "sack.arrow", {"left": capture.sack.left, "right": capture.sack.right}, settle)
+        _write_columns(folder / "conversations.arrow", {**capture.conversations._asdict(), "how": account.how}, settle)
         _write_columns(
             folder / "connections.arrow",
             {
@@ -95,9 +102,10 @@ def save_case(folder: Path, analysis: Analysis, memory: dict[str, Any]) -> None:
                 **_matrix("fact", account.connection),
                 **_matrix("charge", account.connection_charges),
             },
+            settle,
         )
-        _write_columns(folder / "order.arrow", {"row": account.order})
-        _write_columns(folder / "exchanges.arrow", {**_matrix("fact", account.exchange), **_matrix("charge", account.exchange_charges)})
+        _write_columns(folder / "order.arrow", {"row": account.order}, settle)
+        _write_columns(folder / "exchanges.arrow", {**_matrix("fact", account.exchange), **_matrix("charge", account.exchange_charges)}, settle)
         manifest = {
             "format": FORMAT,
             "version": VERSION,

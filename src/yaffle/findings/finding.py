@@ -9,9 +9,10 @@ from yaffle.analysis import Analysis
 from yaffle.arrays import Array
 from yaffle.capture.addresses import client_address, client_labels, end_text, server_address, server_labels
 from yaffle.findings.places import Places
-from yaffle.findings.verdict import AVOIDABLE, FELT_REPAIR_NS, SLOW_EXCHANGE_NS, SLOW_TOTAL_NS, party_sums
+from yaffle.findings.verdict import AVOIDABLE, FELT_REPAIR_NS, SLOW_EXCHANGE_NS, SLOW_TOTAL_NS
 from yaffle.ledger import causes
 from yaffle.ledger.account import OPENINGS
+from yaffle.ledger.sums import by_party
 from yaffle.units import duration, moment, share
 
 _LEAST_LOST_NS = 300_000_000  # A finding costs its users at least this much in all,
@@ -62,13 +63,9 @@ def find(analysis: Analysis, speaker: Array) -> list[Finding]:
     account, flows = analysis.account, analysis.capture.conversations
     rows = _slow_exchanges(analysis, speaker)
     charges = account.exchange_charges[rows]
-    sums = party_sums(charges)
+    sums, heaviest = by_party(charges)
     party = np.argmax(sums, axis=1)
-    column = np.zeros(rows.size, np.int64)
-    for who, name in enumerate(causes.PARTIES):
-        columns = np.array(causes.party_columns(name))
-        own = party == who
-        column[own] = columns[np.argmax(charges[own][:, columns], axis=1)]
+    column = heaviest[np.arange(rows.size), party].astype(np.int64)
     # What was lost is told before what it had to wait for besides; a slow pace and full queues are one story.
     column[(party == causes.PARTIES.index(causes.NETWORK)) & (charges[:, causes.LOSS] >= FELT_REPAIR_NS)] = causes.LOSS
     column[column == causes.RATE] = causes.QUEUEING
@@ -120,7 +117,7 @@ def _finding(analysis: Analysis, places: Places, key: tuple[str, str, str], rows
     sent = sum(int(account.side(s, "packets")[members].sum()) for s in (0, 1))
     again = sum(int(account.side(s, "retransmitted_packets")[members].sum()) for s in (0, 1))
     repeat_share = again / max(1, sent)
-    middle = int(np.argsort(wait)[wait.size // 2])
+    middle = int(np.argpartition(wait, wait.size // 2)[wait.size // 2])
     app = " and ".join(dict.fromkeys(places.application(*s) for s in servers)) if len(servers) <= 3 else f"{len(servers)} servers"
     grounds: dict[str, Any] = {
         "exchanges": int(rows.size),

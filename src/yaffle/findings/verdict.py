@@ -8,6 +8,7 @@ from yaffle.arrays import Array
 from yaffle.ledger import causes
 from yaffle.ledger.account import OPENINGS
 from yaffle.ledger.engine import Account
+from yaffle.ledger.sums import by_party
 from yaffle.units import duration
 
 # Above these a wait is felt (Miller 1968; ITU-T G.1010 for interactive data puts "preferred" at about 2 s in all).
@@ -28,11 +29,6 @@ class Verdict:
     sentence: str
 
 
-def party_sums(charges: Array) -> Array:
-    """Charges (n, columns) summed by party (n, 4), in the order of causes.PARTIES."""
-    return np.stack([charges[:, causes.party_columns(party)].sum(axis=1) for party in causes.PARTIES], axis=1)
-
-
 def is_slow(account: Account) -> Array:
     """For each connection: whether anything in it is slow: a long wait, a long sum of waits, or a repair that was felt."""
     wait, worst = account.fact("wait_ns"), account.fact("worst_wait_ns")
@@ -43,15 +39,11 @@ def is_slow(account: Account) -> Array:
 def verdict_columns(account: Account) -> tuple[Array, Array, Array]:
     """For each connection: party (index into PARTIES, -1 none), charge column (-1 none), confidence."""
     charges = account.connection_charges
-    sums = party_sums(charges)
+    sums, heaviest = by_party(charges)
     party = np.argmax(sums, axis=1)
     slow = is_slow(account)
     party[~slow] = -1
-    column = np.full(party.size, -1)
-    for index, name in enumerate(causes.PARTIES):
-        columns = np.array(causes.party_columns(name))
-        own = party == index
-        column[own] = columns[np.argmax(charges[own][:, columns], axis=1)]
+    column = np.where(slow, heaviest[np.arange(party.size), party], -1).astype(np.int64)
     total = np.maximum(1, sums.sum(axis=1))
     margin = np.sort(sums, axis=1)
     confidence = 0.5 + 0.5 * (margin[:, -1] - margin[:, -2]) / total

@@ -33,6 +33,7 @@ WIDTH = C0 + 2 * S0
 CHARGES = causes.COUNT
 SET_UP, LOSS, UNSEEN = causes.SET_UP, causes.LOSS, causes.UNSEEN
 _UNKNOWN = np.int64(1) << 60
+_FIRST = np.int64(0)
 
 OPENINGS = ("complete", "unseen", "refused", "unanswered")
 CLOSINGS = ("orderly", "reset", "open")
@@ -92,7 +93,7 @@ def _round_trips(samples, floors, values, out):  # type: ignore[no-untyped-def]
             continue
         floors[side] = least
         middle, high = min(k - 1, k // 2), min(k - 1, k * 95 // 100)
-        out[at], out[at + 1], out[at + 3] = least, select(values, 0, k, middle), most
+        out[at], out[at + 1], out[at + 3] = least, select(values, _FIRST, k, middle), most
         out[at + 2] = select(values, middle, k, high)
     out[5] = -1
     opening = np.full(2, -1, np.int64)

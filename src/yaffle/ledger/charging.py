@@ -19,6 +19,7 @@ _SMALL_NS = 1_500_000  # Gaps below this are packets in flow.
 _TIMER_NS = 200_000_000  # Least retransmission timer of common stacks above the round trip.
 _NEAR_NS = 1_000_000_000  # How far around a moment its round trip is looked for.
 _UNKNOWN = np.int64(1) << 60
+_CLIENT, _SERVER = np.int64(0), np.int64(1)  # Typed, or each would compile the kernels it is given to once more.
 
 
 @kernel
@@ -283,7 +284,7 @@ def charge_exchange(g, turns, x, samples, floors, extra_client, extra_server, ms
     first = g[lo].t
     # A request whose first copy was lost before this point began earlier than what is seen.
     if g[lo].kind & 64 and g[lo].lost > 0:
-        timer = retransmission_timer(samples, 1, first, floor_client, opened_ns)
+        timer = retransmission_timer(samples, _SERVER, first, floor_client, opened_ns)
         back = repeat_delay(g[lo].lost, timer)
         k = lo - 1
         while k >= 0 and g[k].d != 0:
@@ -304,7 +305,7 @@ def charge_exchange(g, turns, x, samples, floors, extra_client, extra_server, ms
         end = asked
         for i in range(lo, n):
             end = max(end, g[i].t)
-        _transfer(g, lo, limit, 0, first, asked, floor_client, floor_server, mss[0], blocked, windows_high[1], extra_client, charge)
+        _transfer(g, lo, limit, _CLIENT, first, asked, floor_client, floor_server, mss[0], blocked, windows_high[1], extra_client, charge)
         acknowledged = False
         for i in range(lo, n):
             if g[i].d == 1 and g[i].flags & 16 and g[i].a >= turns[x].request_end:
@@ -313,14 +314,14 @@ def charge_exchange(g, turns, x, samples, floors, extra_client, extra_server, ms
         times[1], times[2], times[3], times[4] = asked, -1, end, end
         return
     answered = max(g[answer].t, asked)
-    _transfer(g, lo, answer, 0, first, asked, floor_client, floor_server, mss[0], blocked, windows_high[1], extra_client, charge)
+    _transfer(g, lo, answer, _CLIENT, first, asked, floor_client, floor_server, mss[0], blocked, windows_high[1], extra_client, charge)
     # The server's turn.
     turn = answered - asked
-    trip = round_trip_at(samples, 1, g[answer].t, floors[1], extra_server, g, answer)
+    trip = round_trip_at(samples, _SERVER, g[answer].t, floors[1], extra_server, g, answer)
     trip = min(trip, turn)
     rest = turn - trip
     if g[answer].kind & 64 and g[answer].lost > 0:
-        timer = retransmission_timer(samples, 0, answered, floor_server, opened_ns)
+        timer = retransmission_timer(samples, _CLIENT, answered, floor_server, opened_ns)
         back = min(rest, repeat_delay(g[answer].lost, timer))
         charge[LOSS] += back
         rest -= back
@@ -337,7 +338,7 @@ def charge_exchange(g, turns, x, samples, floors, extra_client, extra_server, ms
         if g[i].d == 1 and g[i].n > 0 and g[i].s < turns[x].response_end and (i < hi or (13 <= g[i].kind & 31 <= 17)):
             if effective(g, i, floor_client) and g[i].t >= last:
                 last, last_i = g[i].t, i
-    _transfer(g, answer, max(hi, last_i + 1), 1, answered, last, floor_server, floor_client, mss[1], blocked, windows_high[0], extra_server, charge)
+    _transfer(g, answer, max(hi, last_i + 1), _SERVER, answered, last, floor_server, floor_client, mss[1], blocked, windows_high[0], extra_server, charge)
     # The last trip, by the acknowledgement of the last byte unless that was held back.
     seen = np.int64(-1)
     seen_i = -1
@@ -366,7 +367,7 @@ def charge_exchange(g, turns, x, samples, floors, extra_client, extra_server, ms
         k -= 1
     expected = max(recent, floor_client)
     if seen_i >= 0:
-        expected = max(expected, round_trip_at(samples, 0, g[seen_i].t, floors[0], extra_client, g, seen_i))
+        expected = max(expected, round_trip_at(samples, _CLIENT, g[seen_i].t, floors[0], extra_client, g, seen_i))
     if seen < 0 or g[seen_i].n > 0 or seen > expected + expected // 2 + 8_000_000:
         final = expected  # An acknowledgement that waited for a timer or for data tells nothing of the way.
         if seen >= 0:

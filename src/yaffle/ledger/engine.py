@@ -33,7 +33,7 @@ class Account:
     order: Array  # packet rows, connection by connection, in order of capture
     connection: Array  # int64 (n, WIDTH): CONNECTION_FIELDS, then SIDE_FIELDS of the client, then of the server
     connection_charges: Array  # int64 ns (n, CHARGES)
-    exchange: Array  # int64 (m, EXCHANGE_FIELDS)
+    exchange: Array  # int64 (m, EXCHANGE_FIELDS), each column contiguous
     exchange_charges: Array  # int64 ns (m, CHARGES)
     how: Array  # per conversation: how its client was told
 
@@ -113,8 +113,7 @@ def account_all(capture: Capture, progress: Progress = go_on, threads: int = 2) 
     with ThreadPoolExecutor(len(workshops)) as pool:
         for future in [pool.submit(work, thread) for thread in range(len(workshops))]:
             future.result()
-    exchange = np.concatenate([e for e, _ in parts]) if parts else np.empty((0, len(EXCHANGE_FIELDS)), np.int64)
-    exchange_charges = np.concatenate([c for _, c in parts]) if parts else np.empty((0, CHARGES), np.int64)
+    exchange, exchange_charges = _by_column([e for e, _ in parts], len(EXCHANGE_FIELDS)), _by_column([c for _, c in parts], CHARGES)
     return Account(tcp.astype(np.int64), starts, order, connection, charges, exchange, exchange_charges, how)
 
 
@@ -149,6 +148,16 @@ def _arrange(packets, turned, number, place, order):  # type: ignore[no-untyped-
         if c >= 0:
             order[place[c]] = i
             place[c] += 1
+
+
+def _by_column(parts: list[Array], width: int) -> Array:
+    """The parts below each other, each column contiguous."""
+    whole = np.empty((width, sum(part.shape[0] for part in parts)), np.int64).T
+    at = 0
+    for part in parts:
+        whole[at : at + part.shape[0]] = part
+        at += part.shape[0]
+    return whole
 
 
 def swap_ends(flows: Any, swap: Array) -> None:

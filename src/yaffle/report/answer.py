@@ -8,8 +8,8 @@ import numpy as np
 from yaffle.analysis import Analysis
 from yaffle.findings.cleared import cleared
 from yaffle.findings.finding import find
-from yaffle.findings.verdict import party_sums
 from yaffle.ledger import causes
+from yaffle.ledger.sums import party_sums
 from yaffle.units import count, duration, moment
 
 

@@ -13,8 +13,8 @@ from yaffle.capture.addresses import server_labels
 from yaffle.findings.cleared import cleared
 from yaffle.findings.finding import find
 from yaffle.findings.places import Places
-from yaffle.findings.verdict import party_sums
 from yaffle.ledger import causes
+from yaffle.ledger.sums import party_sums
 from yaffle.report.answer import write_whole
 from yaffle.units import count, day, duration, moment, share
 

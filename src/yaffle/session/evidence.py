@@ -12,7 +12,7 @@ from yaffle.analysis import Analysis
 from yaffle.arrays import Array
 from yaffle.capture.addresses import Labels, client_labels, server_labels
 from yaffle.findings.places import Places
-from yaffle.findings.verdict import party_sums
+from yaffle.ledger.sums import party_sums
 
 
 @dataclass(frozen=True)
@@ -46,7 +46,7 @@ class Evidence:
         self.client, self.server = client_labels(flows, account.flow), server_labels(flows, account.flow)
         self.port = flows.b_port[account.flow].astype(np.int64)
         self.client_port = flows.a_port[account.flow].astype(np.int64)
-        self.application = self._applications()
+        self.application = self._applications(self.server, self.port)
         self.site = self.client.named(self.places.site)
         self.speaks = analysis.speaker == np.arange(analysis.speaker.size)
         self.waits = self._waits()
@@ -54,11 +54,28 @@ class Evidence:
         self.first_ns = min((s.first_ns for s in sources), default=0)
         self.last_ns = max((s.last_ns for s in sources), default=1)
 
-    def _applications(self) -> Labels:
-        pairs = self.server.codes * 65536 + self.port
+    def _applications(self, server: Labels, port: Array) -> Labels:
+        pairs = server.codes * 65536 + port
         kinds, place = np.unique(pairs, return_inverse=True)
-        names = Labels.of([self.places.application(self.server.texts[k // 65536], k % 65536) for k in kinds.tolist()])
+        names = Labels.of([self.places.application(server.texts[k // 65536], k % 65536) for k in kinds.tolist()])
         return Labels(names.codes[place] if kinds.size else pairs, names.texts)
+
+    @cached_property
+    def flow_client(self) -> Labels:
+        """Client of every conversation, TCP or not."""
+        flows = self.analysis.capture.conversations
+        return client_labels(flows, np.arange(flows.point.size))
+
+    @cached_property
+    def flow_server(self) -> Labels:
+        """Server of every conversation."""
+        flows = self.analysis.capture.conversations
+        return server_labels(flows, np.arange(flows.point.size))
+
+    @cached_property
+    def flow_application(self) -> Labels:
+        """Application of every conversation."""
+        return self._applications(self.flow_server, self.analysis.capture.conversations.b_port.astype(np.int64))
 
     def _waits(self) -> Waits:
         account = self.analysis.account

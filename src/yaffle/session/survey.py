@@ -5,8 +5,9 @@ from dataclasses import dataclass
 import numpy as np
 
 from yaffle.arrays import Array
-from yaffle.capture.addresses import client_address, server_address
+from yaffle.capture.addresses import Labels
 from yaffle.findings.places import Places
+from yaffle.kernels import kernel
 from yaffle.session.evidence import Evidence
 from yaffle.transport import kinds
 
@@ -60,15 +61,25 @@ def series(evidence: Evidence, packets: Array | None, first_ns: int, last_ns: in
     """Volume and troubles of the packets (a mask; all that count where None)."""
     columns = evidence.analysis.capture.packets
     span = max(last_ns - first_ns, 1)
-    edges = first_ns + (np.arange(bins + 1) * span // bins)
+    edges = first_ns + np.array([k * span // bins for k in range(bins + 1)], np.int64)
+    octets, counts, troubles = np.zeros(bins, np.int64), np.zeros(bins, np.int64), np.zeros(bins, np.int64)
     mask = evidence.packet_counts if packets is None else packets
-    place = (columns.time_ns - first_ns) * bins // span if span < 1 << 42 else ((columns.time_ns - first_ns) / span * bins).astype(np.int64)
-    inside = mask & (place >= 0) & (columns.time_ns <= last_ns)
-    place = np.minimum(place[inside], bins - 1)
-    octets = np.bincount(place, columns.wire_bytes[inside], bins)
-    counts = np.bincount(place, minlength=bins)
-    troubles = np.bincount(place, _IS_TROUBLE[columns.kind[inside]], bins)
+    _count_over_time(columns.time_ns, columns.wire_bytes, columns.kind, mask, _IS_TROUBLE, first_ns, span, octets, counts, troubles)
     return Series(edges, octets, counts, troubles)
+
+
+@kernel
+def _count_over_time(time_ns, wire_bytes, kind, mask, is_trouble, first_ns, span_ns, octets, counts, troubles):  # type: ignore[no-untyped-def]
+    bins = octets.size
+    scale = bins / span_ns
+    for i in range(time_ns.size):
+        after = time_ns[i] - first_ns
+        if mask[i] and 0 <= after <= span_ns:
+            k = min(bins - 1, np.int64(after * scale))
+            octets[k] += wire_bytes[i]
+            counts[k] += 1
+            if is_trouble[kind[i]]:
+                troubles[k] += 1
 
 
 def trouble_counts(evidence: Evidence, packets: Array) -> list[tuple[str, int]]:
@@ -83,32 +94,39 @@ def _host(places: Places, address: str) -> str:
     return f"{places.short(address)}, {places.site(address)}" if address in places.names else address
 
 
-def make_up(evidence: Evidence, packets: Array, by: str, most: int = 200) -> list[Part]:
-    """The packets (a mask) by application, host or pair, largest first."""
+@kernel
+def _count_by_flow(flow, wire_bytes, mask, octets, counts):  # type: ignore[no-untyped-def]
+    for i in range(flow.size):
+        if mask[i]:
+            octets[flow[i] + 1] += wire_bytes[i]
+            counts[flow[i] + 1] += 1
+
+
+def make_up(evidence: Evidence, packets: Array | None, by: str, most: int = 200) -> list[Part]:
+    """The packets (a mask; all that count where None) by application, host or pair, largest first."""
     capture = evidence.analysis.capture
     flows = capture.conversations
-    flow = capture.packets.flow[packets]
-    octets = np.bincount(flow + 1, capture.packets.wire_bytes[packets], flows.point.size + 1)
-    counts = np.bincount(flow + 1, minlength=flows.point.size + 1)
-    total = max(1.0, float(octets.sum()))
-    sums: dict[str, list[float]] = {}
-
-    def add(label: str, row: int) -> None:
-        entry = sums.setdefault(label, [0.0, 0.0])
-        entry[0] += octets[row]
-        entry[1] += counts[row]
-
-    places = evidence.places
-    if octets[0] and by != "host":
-        add("not IP", 0)
-    for row in np.flatnonzero(counts[1:]).tolist():
-        client, server = client_address(flows, row), server_address(flows, row)
-        if by == "application":
-            add(places.application(server, int(flows.b_port[row])), row + 1)
-        elif by == "host":
-            for address in (client, server):
-                add(_host(places, address), row + 1)
-        else:
-            add(f"{places.short(client)} – {places.short(server)}", row + 1)
-    parts = [Part(label, int(o), int(n), float(o / total)) for label, (o, n) in sums.items()]
+    octets, counts = np.zeros(flows.point.size + 1, np.int64), np.zeros(flows.point.size + 1, np.int64)
+    _count_by_flow(capture.packets.flow, capture.packets.wire_bytes, evidence.packet_counts if packets is None else packets, octets, counts)
+    total = max(1, int(octets.sum()))
+    outside = (octets[0], counts[0])
+    octets, counts = octets[1:], counts[1:]
+    client, server = evidence.flow_client, evidence.flow_server
+    if by == "host":
+        both = np.concatenate([client.codes, server.codes + len(client.texts)])
+        apart = Labels(both, [*client.texts, *server.texts]).named(lambda address: _host(evidence.places, address))
+        codes, texts, octets, counts = apart.codes, apart.texts, np.tile(octets, 2), np.tile(counts, 2)
+    elif by == "application":
+        codes, texts = evidence.flow_application.codes, evidence.flow_application.texts
+    else:
+        pair, codes = np.unique(client.codes * (len(server.texts) + 1) + server.codes, return_inverse=True)
+        texts = []
+        for key in pair.tolist():
+            one, two = divmod(key, len(server.texts) + 1)
+            texts.append(f"{evidence.places.short(client.texts[one])} – {evidence.places.short(server.texts[two])}")
+    octets_of, packets_of = (np.bincount(codes, values, len(texts)) for values in (octets, counts)) if codes.size else (np.zeros(0), np.zeros(0))
+    order = np.argsort(-octets_of, kind="stable")[:most]
+    parts = [Part(texts[k], int(octets_of[k]), int(packets_of[k]), float(octets_of[k] / total)) for k in order.tolist() if packets_of[k]]
+    if outside[1] and by != "host":
+        parts.append(Part("not IP", int(outside[0]), int(outside[1]), float(outside[0] / total)))
     return sorted(parts, key=lambda p: -p.octets)[:most]

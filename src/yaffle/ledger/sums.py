@@ -1,0 +1,35 @@
+"""Sums over charges: by party, and the column that weighs most, in one pass over the rows."""
+
+import numpy as np
+
+from yaffle.arrays import Array
+from yaffle.kernels import kernel
+from yaffle.ledger import causes
+
+_PARTY_OF = np.array([causes.PARTIES.index(party) for party, _ in causes.CHARGES])
+
+
+@kernel
+def _by_party(charges, party_of, sums, heaviest):  # type: ignore[no-untyped-def]
+    """charges: a row a column of the ledger."""
+    most = np.full(sums.shape, -1, np.int64)
+    for k in range(charges.shape[0]):
+        p = party_of[k]
+        for r in range(charges.shape[1]):
+            value = charges[k, r]
+            sums[r, p] += value
+            if value > most[r, p]:
+                most[r, p] = value
+                heaviest[r, p] = k
+
+
+def by_party(charges: Array) -> tuple[Array, Array]:
+    """Charges (n, columns), int64 ns: sums by party (n, 4), in the order of causes.PARTIES, and each party's heaviest column."""
+    sums, heaviest = np.zeros((charges.shape[0], 4), np.int64), np.full((charges.shape[0], 4), -1, np.int8)
+    _by_party(np.ascontiguousarray(charges.T), _PARTY_OF, sums, heaviest)
+    return sums, heaviest
+
+
+def party_sums(charges: Array) -> Array:
+    """Charges (n, columns) summed by party (n, 4)."""
+    return by_party(charges)[0]
