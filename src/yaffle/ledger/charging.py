@@ -19,6 +19,9 @@ _SMALL_NS = 1_500_000  # Gaps below this are packets in flow.
 _TIMER_NS = 200_000_000  # Least retransmission timer of common stacks above the round trip.
 _NEAR_NS = 1_000_000_000  # How far around a moment its round trip is looked for.
 _UNKNOWN = np.int64(1) << 60
+_HELD_ACK_NS = 60_000_000  # Receivers hold acknowledgements back for about 40 ms, some longer (RFC 1122 section 4.2.3.2).
+_GAP_BINS = 64
+_PACED_LEAST = 30  # Fewer packets show no pace.
 _CLIENT, _SERVER = np.int64(0), np.int64(1)  # Typed, or each would compile the kernels it is given to once more.
 
 
@@ -133,6 +136,22 @@ def round_trip_at(samples, side, t, floor, extra, g, i):  # type: ignore[no-unty
 
 
 @kernel
+def lately(g, lo, stop, side, until, before):  # type: ignore[no-untyped-def]
+    """Least time to the acknowledgement of the last few segments of a side before `until` that were acknowledged earlier than
+    `before`: a queue that the message itself filled stands in the way of its last byte, too. 0 where there is none.
+    """
+    least = _UNKNOWN
+    found = 0
+    i = stop - 1
+    while i >= lo and found < 4:
+        if g[i].d == side and g[i].n > 0 and g[i].kind == 1 and g[i].t <= until and 0 < g[i].done < before:
+            least = min(least, g[i].done - g[i].t)
+            found += 1
+        i -= 1
+    return least if found >= 2 else np.int64(0)
+
+
+@kernel
 def loss_cover(g, blocked):  # type: ignore[no-untyped-def]
     """blocked[i] > 0: between segment i - 1 and i bytes were missing that a repeat brought later."""
     n = g.size
@@ -166,9 +185,15 @@ def _sender_was_free(g, previous, newest, gap, mss, high_flight, whole, lossy): 
         return True
     if lossy:
         return False
-    if newest >= 0:
-        return g[previous].e - newest + mss <= high_flight * 3 // 4
+    if newest >= 0:  # Some is outstanding: a pause within a round trip may be the pace of a sender that spreads its packets.
+        return g[previous].e - newest + mss <= high_flight * 3 // 4 and gap > whole + whole // 4 + 5_000_000
     return gap > 2 * whole + 10_000_000 and g[previous].room != 0
+
+
+@helper
+def gap_bin(gap_ns):  # type: ignore[no-untyped-def]
+    """Which of the bins a gap falls in: three an octave, from a microsecond up."""
+    return min(_GAP_BINS - 1, max(0, np.int64(3 * np.log2(max(gap_ns, 1000) / 1000))))
 
 
 @kernel
@@ -186,6 +211,8 @@ def _transfer(g, lo, hi, side, start, end, floor_send, floor_receive, mss, block
     full_at = np.int64(-(1 << 60))
     before_rate, before_trip, before_queue = charge[RATE], charge[ROUND_TRIP], charge[QUEUEING]
     loop_ns = np.int64(0)  # least recent data-to-acknowledgement time of this stretch
+    paced = hi - lo >= _PACED_LEAST
+    gaps_ns, trips_ns = np.zeros(_GAP_BINS if paced else 0, np.int64), np.zeros(_GAP_BINS if paced else 0, np.int64)
     for i in range(lo, hi):
         if g[i].d != side:
             continue
@@ -234,12 +261,14 @@ def _transfer(g, lo, hi, side, start, end, floor_send, floor_receive, mss, block
             shut = False
             if previous >= 0 and g[previous].room >= 0 and g[previous].room < mss:
                 behind = g[previous].room + g[previous].flight < window_high // 2 or latest_window == 0
-                if behind or gap > whole + whole // 2 + 5_000_000 + max(np.int64(0), extra_send[i]):
+                # Where acknowledgements come late, a queue on the way fills the window, not the reader.
+                queued = loop_ns > 2 * whole + _HELD_ACK_NS and g[previous].room + g[previous].flight >= window_high * 3 // 4
+                if behind or (not queued and gap > whole + whole // 2 + 5_000_000 + max(np.int64(0), extra_send[i])):
                     shut = True  # A reader that keeps up opens its window within a round trip.
-            if shut:
+            if blocked[i] > 0:
+                cause = LOSS  # A window that fills behind a hole is the hole's doing.
+            elif shut:
                 cause = held
-            elif blocked[i] > 0:
-                cause = LOSS
             elif set_off:
                 cause = ROUND_TRIP
             elif previous >= 0 and _sender_was_free(g, previous, newest, gap, mss, max(high_flight, high_sent), whole, lossy):
@@ -248,21 +277,38 @@ def _transfer(g, lo, hi, side, start, end, floor_send, floor_receive, mss, block
                 cause = ROUND_TRIP
             if newest >= 0 and previous >= 0:
                 high_sent = max(high_sent, g[previous].e - newest)
+        trip = np.int64(0)
         if cause == ROUND_TRIP:
             trip = min(gap, whole)
             charge[ROUND_TRIP] += trip
             charge[QUEUEING] += gap - trip
         elif cause == RATE and loop_ns < whole + whole // 2 + 2_000_000:
+            trip = gap
             charge[ROUND_TRIP] += gap  # Packets of one round, no queue: the round is what takes the time.
         else:
             charge[cause] += gap
+        if paced and gap > 0:
+            k = gap_bin(gap)
+            gaps_ns[k] += gap
+            trips_ns[k] += trip
         at = g[i].t
         previous = i
         high_flight = max(high_flight, g[i].flight)
     if at < end:
         charge[ROUND_TRIP] += end - at
     span = end - start
-    if limited_ns * 5 > span * 3 and span > 10 * whole and window_high > 0:
+    if paced:
+        # Nearly all of the time in gaps of one length, shorter than a round trip: that is a bottleneck's pace.
+        most = 0
+        for k in range(_GAP_BINS):
+            if gaps_ns[k] > gaps_ns[most]:
+                most = k
+        near = gaps_ns[most] + (gaps_ns[most - 1] if most > 0 else 0) + (gaps_ns[most + 1] if most + 1 < _GAP_BINS else 0)
+        if near * 5 > span * 3 and gap_bin(max(np.int64(1), whole * 8 // 10)) > most:
+            for k in range(max(0, most - 1), min(_GAP_BINS, most + 2)):
+                charge[ROUND_TRIP] -= trips_ns[k]
+                charge[RATE] += trips_ns[k]
+    if limited_ns * 5 > span * 3 and span > 10 * whole and window_high > 0 and loop_ns <= 2 * whole + _HELD_ACK_NS:
         # The window was filled again and again, nearly all the time: the receiver's room set the pace.
         for column in (RATE, ROUND_TRIP, QUEUEING):
             move = charge[column] - (before_rate if column == RATE else before_trip if column == ROUND_TRIP else before_queue)
@@ -318,7 +364,7 @@ def charge_exchange(g, turns, x, samples, floors, extra_client, extra_server, ms
     # The server's turn.
     turn = answered - asked
     trip = round_trip_at(samples, _SERVER, g[answer].t, floors[1], extra_server, g, answer)
-    trip = min(trip, turn)
+    trip = min(max(trip, lately(g, lo, answer, _CLIENT, asked, g[answer].t)), turn)
     rest = turn - trip
     if g[answer].kind & 64 and g[answer].lost > 0:
         timer = retransmission_timer(samples, _CLIENT, answered, floor_server, opened_ns)
@@ -367,6 +413,7 @@ def charge_exchange(g, turns, x, samples, floors, extra_client, extra_server, ms
         k -= 1
     expected = max(recent, floor_client)
     if seen_i >= 0:
+        expected = max(expected, lately(g, answer, last_i, _SERVER, last, last + seen))
         expected = max(expected, round_trip_at(samples, _CLIENT, g[seen_i].t, floors[0], extra_client, g, seen_i))
     if seen < 0 or g[seen_i].n > 0 or seen > expected + expected // 2 + 8_000_000:
         final = expected  # An acknowledgement that waited for a timer or for data tells nothing of the way.

@@ -312,6 +312,8 @@ def classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_roo
                             if g[k].done == 0:
                                 g[k].done = t
                                 g[k].way = 1
+                                if not g[k].kind & FIRST_UNSEEN and 0 <= g[i].tse < g[k].tsv:
+                                    g[k].kind |= SPURIOUS  # The answer speaks of the first copy (RFC 3522 section 3.2).
                             newest = -1 if newest < 0 or (g[newest].s < g[k].e and g[newest].e > g[k].s) else newest
                             repeats[o] -= 1
                             extra[o, m] = extra[o, repeats[o]]
