@@ -473,10 +473,11 @@ def charge_opening(g, floors, charge, times):  # type: ignore[no-untyped-def]
     elif end >= 0 and last_answer > answer:
         # Several answers: the client had one of them; the acknowledgement tells when.
         until = min(g[end].t, g[last_answer].t + floor_client)
-    lost = g[last_syn].t - began
+    until = max(until, began)  # Packets that lie in the file in an order they cannot have had give no negative time.
+    lost = max(np.int64(0), g[last_syn].t - began)
     if last_answer > answer and until > g[last_answer].t:
         lost += g[last_answer].t - g[answer].t
-    lost = min(lost, until - began)
+    lost = max(np.int64(0), min(lost, until - began))
     times[0], times[1] = began, until
     charge[LOSS] += lost
     charge[SET_UP] += until - began - lost

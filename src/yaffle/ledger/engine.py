@@ -61,8 +61,9 @@ class _Workshop:
         self.extra = np.empty((2, longest), np.int64)
         self.holes = empty_holes()
         self.scratch = np.empty(3 * longest + 8, np.int64)
-        self.exchange = np.zeros((_EXCHANGE_ROOM, len(EXCHANGE_FIELDS)), np.int64)
-        self.exchange_charges = np.zeros((_EXCHANGE_ROOM, CHARGES), np.int64)
+        room = min(_EXCHANGE_ROOM, longest)
+        self.exchange = np.zeros((room, len(EXCHANGE_FIELDS)), np.int64)
+        self.exchange_charges = np.zeros((room, CHARGES), np.int64)
         self.delays = np.empty((2, longest), np.int64)
         self.blocked = np.empty(longest + 2, np.int64)
 

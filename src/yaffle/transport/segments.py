@@ -64,14 +64,20 @@ def gather(order, packets, g, facts):  # type: ignore[no-untyped-def]
         latest = max(latest, t)
         g[i].row = order[i]
         g[i].t = t
-    if not sorted_already and (largest_step < _MOST_DISORDER_NS or packets.source[order[0]] != packets.source[order[n - 1]]):
-        for i in range(1, n):  # Nearly in order: insertion moves each entry a few places.
-            row, t = g[i].row, g[i].t
-            k = i
-            while k > 0 and g[k - 1].t > t:
-                g[k].row, g[k].t = g[k - 1].row, g[k - 1].t
-                k -= 1
-            g[k].row, g[k].t = row, t
+    if not sorted_already:
+        if largest_step < _MOST_DISORDER_NS or packets.source[order[0]] != packets.source[order[n - 1]]:
+            times = np.empty(n, np.int64)
+            for i in range(n):
+                times[i] = g[i].t
+            place = np.argsort(times, kind="mergesort")  # Stable: packets of one moment stay in order of capture.
+            for i in range(n):
+                g[i].row, g[i].t = order[place[i]], times[place[i]]
+        else:  # The clock was set back: it goes on from where it was, so that spans stay what they are.
+            shift, before = np.int64(0), g[0].t
+            for i in range(1, n):
+                shift += max(np.int64(0), before - g[i].t)
+                before = g[i].t
+                g[i].t += shift
     facts[:] = 0
     scale = np.full(2, -1, np.int64)
     for i in range(n):

@@ -1,0 +1,147 @@
+"""Mutated captures without end: `NUMBA_BOUNDSCHECK=1 python -m tests.fuzz SECONDS [SEED]`. Prints how many and the first that broke.
+
+With bounds checks compiled in, an index beyond an array is an error instead of a wrong figure. A file must give an analysis
+or one YaffleError, in bounded time.
+"""
+
+import random
+import shutil
+import sys
+import tempfile
+import time
+from collections.abc import Iterator
+from pathlib import Path
+from struct import Struct
+
+from tests.frames import ACK, FIN, PSH, RST, SYN, C, S, ether, ip, pcap, tcp, udp
+from yaffle.analysis import analyse
+from yaffle.capture.pcapng_writer import write_pcapng
+from yaffle.errors import YaffleError
+from yaffle.findings.finding import find
+
+_SLOW_S = 8.0
+_INTERESTING = (0, 1, 2, 3, 4, 5, 8, 15, 16, 20, 40, 60, 63, 64, 65, 127, 128, 129, 254, 255)
+
+
+def talk_of(sport: int) -> list[bytes]:
+    """A whole connection with repeats, SACK, timestamps and windows, as IP packets."""
+    syn = b"\x02\x04\x05\xb4\x04\x02\x08\x0a\0\0\0\1\0\0\0\0\x01\x03\x03\x07"
+    sack = b"\x01\x01\x05\x12" + Struct("!IIII").pack(4000, 4500, 5000, 5500)
+    return [
+        tcp(C, sport, S, 80, 1, 0, SYN, options=syn), tcp(S, 80, C, sport, 1000, 2, SYN | ACK, options=syn),
+        tcp(C, sport, S, 80, 2, 1001, ACK, ts=(2, 1)), tcp(C, sport, S, 80, 2, 1001, ACK | PSH, b"ask", ts=(3, 1)),
+        tcp(S, 80, C, sport, 1001, 5, ACK, b"x" * 500, ts=(3, 3)), tcp(S, 80, C, sport, 2001, 5, ACK, b"y" * 500, ts=(4, 3)),
+        tcp(C, sport, S, 80, 5, 1501, ACK, options=sack), tcp(S, 80, C, sport, 1501, 5, ACK, b"z" * 500, ts=(9, 3)),
+        tcp(C, sport, S, 80, 5, 2501, ACK, window=0, ts=(9, 9)), tcp(S, 80, C, sport, 2501, 5, ACK, b"p", ts=(10, 3)),
+        tcp(C, sport, S, 80, 5, 2502, FIN | ACK, ts=(11, 9)), tcp(S, 80, C, sport, 2502, 6, RST | ACK),
+    ]  # fmt: skip
+
+
+def seeds(folder: Path) -> Iterator[bytes]:
+    """Small captures that touch every decoder."""
+    talk = talk_of(40000)
+    other = [
+        ether(udp(C, 53, S, 53, b"abc"), tags=b"\x81\x00\x00\x05"),
+        ether(ip(C, S, 1, b"\x03\x01\0\0\0\0\0\0" + talk[3])),
+        ether(ip(C, S, 1, b"\x08\x00\0\0\0\1\0\2ping")),
+        ether(ip(C, S, 17, Struct("!HHHH").pack(5000, 4789, 0, 0) + b"\x08" + bytes(7) + ether(talk[3]))),
+        ether(ip(C, S, 17, Struct("!HHHH").pack(5000, 2152, 0, 0) + b"\x30\xff\0\x2d\0\0\0\1" + talk[3])),
+        ether(ip(C, S, 47, b"\x20\0\x08\0\0\0\0\1" + talk[3])),
+        ether(b"\0\1\x01\x40" + talk[3], 0x8847),
+        ether(tcp("2001:db8::1", 4, "2001:db8::2", 5, 6, 7, ACK, b"data", ts=(5, 6))),
+        ether(ip("2001:db8::1", "2001:db8::2", 0, b"\x2b\0" + bytes(6) + b"\x06\0" + bytes(6) + talk[3][20:])),
+    ]
+    frames = [ether(t) for t in talk]
+    yield pcap(folder / "a", [(i * 50_000_000, f) for i, f in enumerate(frames)]).read_bytes()
+    yield pcap(folder / "b", [(i * 50_000_000, f) for i, f in enumerate(frames[3:] + other)]).read_bytes()
+    write_pcapng(folder / "c", [(i * 50_000_000, len(f), f) for i, f in enumerate(other + frames)], names={C: "a.b.c.example"}, interface="eth0")
+    yield (folder / "c").read_bytes()
+    yield pcap(folder / "d", [(i, t) for i, t in enumerate(talk)], link=101).read_bytes()
+
+
+def packed(rnd: random.Random, path: Path, talks: int) -> int:
+    """Many connections in one capture, each with a few packets changed, dropped, doubled or moved."""
+    out = []
+    for k in range(talks):
+        frames = [ether(packet) for packet in talk_of(1024 + k)]
+        for _ in range(rnd.choice((1, 1, 2, 4))):
+            at = rnd.randrange(len(frames))
+            how = rnd.randrange(5)
+            if how == 0 and len(frames) > 1:
+                del frames[at]
+            elif how == 1:
+                frames.insert(rnd.randrange(len(frames)), frames[at])
+            else:
+                frames[at] = mutated(frames[at], rnd)
+        time_ns = 0
+        for frame in frames:
+            time_ns += rnd.choice((0, 1, 1000, 10**6, 4 * 10**7, 10**9, -(10**6), 10**11))
+            out.append((max(0, time_ns), frame))
+    rnd.shuffle(out) if rnd.random() < 0.2 else out.sort(key=lambda entry: entry[0])
+    pcap(path, out)
+    return talks
+
+
+def mutated(data: bytes, rnd: random.Random) -> bytes:
+    """The data with a few changes of the kinds that break readers."""
+    out = bytearray(data)
+    for _ in range(rnd.choice((1, 1, 2, 3, 8))):
+        at = rnd.randrange(len(out))
+        how = rnd.randrange(7)
+        if how == 0:
+            out[at] ^= 1 << rnd.randrange(8)
+        elif how == 1:
+            out[at] = rnd.choice(_INTERESTING)
+        elif how == 2:
+            out[at : at + 4] = rnd.choice((b"\xff\xff\xff\xff", b"\0\0\0\0", b"\x7f\xff\xff\xff", b"\xff\xff\xff\x7f", b"\0\0\0\1"))
+        elif how == 3:
+            del out[at : at + rnd.randrange(1, 64)]
+        elif how == 4:
+            piece = out[at : at + rnd.randrange(1, 200)]
+            out[at:at] = piece
+        elif how == 5:
+            other = rnd.randrange(len(out))
+            size = rnd.randrange(1, 64)
+            out[at : at + size] = out[other : other + size]
+        else:
+            del out[at:]
+        if not out:
+            out = bytearray(data[:30])
+    return bytes(out)
+
+
+def main(seconds: float, seed: int) -> int:
+    """Runs for so long; 1 where something broke."""
+    rnd, count, began = random.Random(seed), 0, time.monotonic()
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        corpus, path = list(seeds(folder)), folder / "mutated"
+        while time.monotonic() - began < seconds:
+            made = 1
+            if rnd.random() < 0.1:
+                made = packed(rnd, path, 400)
+            else:
+                path.write_bytes(mutated(rnd.choice(corpus), rnd))
+            started = time.monotonic()
+            try:
+                analysis = analyse([path])
+                find(analysis, analysis.speaker)
+                assert (analysis.account.connection_charges.sum(axis=1) == analysis.account.fact("wait_ns")).all()
+                assert (analysis.account.exchange_charges >= 0).all(), "a charge is negative"
+            except YaffleError:
+                pass
+            except Exception as error:  # noqa: BLE001  Whatever it is, it is what is looked for.
+                shutil.copy(path, "fuzz-found.bin")
+                print(f"broke after {count}: {type(error).__name__}: {error}")
+                return 1
+            if time.monotonic() - started > _SLOW_S and count > 10:
+                shutil.copy(path, "fuzz-found.bin")
+                print(f"slow after {count}: {time.monotonic() - started:.1f} s")
+                return 1
+            count += made
+    print(f"{count} mutated captures and connections, nothing broke")
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main(float(sys.argv[1]), int(sys.argv[2]) if len(sys.argv) > 2 else 1))
