@@ -27,7 +27,22 @@ def test_the_answer_names_the_server_and_the_document_has_its_keys(capture, tmp_
     assert "is the server's" in run.stdout
     content = json.loads((tmp_path / "out.json").read_text())
     assert (content["format"], content["version"]) == ("yaffle-analysis", 1)
-    assert set(content) == {"format", "version", "sources", "connections", "exchanges", "lookups", "media", "segments", "clocks", "exporters", "findings", "cleared"}
+    assert set(content) == {
+        "format",
+        "version",
+        "sources",
+        "connections",
+        "exchanges",
+        "lookups",
+        "media",
+        "segments",
+        "clocks",
+        "exporters",
+        "findings",
+        "cleared",
+        "conversations",
+        "line",
+    }
     connection = content["connections"][0]
     assert (connection["client"], connection["server"], connection["opening"], connection["closing"]) == ("198.51.100.10:40000", "203.0.113.20:80", "complete", "orderly")
     assert sum(c["ms"] for c in connection["charges"]) == pytest.approx(connection["wait_ms"], abs=1e-6)

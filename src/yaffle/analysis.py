@@ -1,13 +1,16 @@
 """A whole analysis: captures read, every wait accounted for."""
 
+from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from pathlib import Path
 
 from yaffle.arrays import Array
 from yaffle.capture.reader import Capture, Progress, go_on, read_captures
 from yaffle.ledger.engine import Account, account_all
 from yaffle.ledger.views import speaking_views
+from yaffle.transport.datagrams import Datagrams, datagrams
 
 
 @dataclass
@@ -17,6 +20,20 @@ class Analysis:
     capture: Capture
     account: Account
     speaker: Array  # for each connection, the view of it that speaks for all
+
+    @cached_property
+    def datagrams(self) -> Datagrams:
+        """Conversations that are not TCP."""
+        return datagrams(self.capture)
+
+    @cached_property
+    def quotes(self) -> dict[int, Counter[int]]:
+        """What ICMP errors said of conversations: for each, how often each kind (type << 8 | code)."""
+        said: dict[int, Counter[int]] = {}
+        for flow, kind in zip(self.capture.quotes["flow"].tolist(), self.capture.quotes["kind"].tolist(), strict=True):
+            said.setdefault(flow, Counter())[kind] += 1
+        said.pop(-1, None)
+        return said
 
 
 def analyse(paths: Sequence[Path | str], progress: Progress = go_on) -> Analysis:

@@ -37,6 +37,7 @@ def analyse(
     files: Annotated[list[Path], typer.Argument(help="Captures (pcap, pcapng; also gzip, zstd, lz4).")],
     json_out: Annotated[str, typer.Option("--json", metavar="OUT", help="Write the analysis document here; - for standard output.")] = "",
     report: Annotated[Path | None, typer.Option("--report", metavar="OUT.html", help="Write the report here.")] = None,
+    line_mbps: Annotated[float, typer.Option("--line-mbps", metavar="RATE", help="Rate of the line in Mbit/s: how much of it was used at most, for how short a time.")] = 0.0,
 ) -> None:
     """Say who is slow, whose fault it is and how sure that is."""
     from yaffle.analysis import analyse as run
@@ -48,7 +49,7 @@ def analyse(
     with bar:
         compile_first(step)
         analysis = run(files, step)
-    content = document(analysis)
+    content = document(analysis, line_mbps * 1e6 or None)
     if json_out == "-":
         json.dump(content, sys.stdout)
         sys.stdout.write("\n")

@@ -7,7 +7,7 @@ import pytest
 from tests.frames import ACK, FIN, SYN, C, S, ether, ip, pcap, tcp, udp
 from tests.oracles.plain_headers import plain_headers
 from yaffle.capture.addresses import address_text
-from yaffle.capture.headers import decode, empty_ends
+from yaffle.capture.headers import QUOTE, decode, empty_ends
 from yaffle.capture.packets import MARK_BROADCAST, MARK_BROKEN, MARK_FRAGMENT, MARK_LATER_FRAGMENT, MARK_MULTICAST, MARK_SLICED, MARK_TUNNEL_SHIFT, PacketTable
 from yaffle.capture.plain_tcp import decode_plain
 from yaffle.capture.reader import read_captures
@@ -144,7 +144,7 @@ def test_the_short_way_for_plain_segments_gives_what_the_long_one_gives(tmp_path
             left = decode_plain(buffer, starts, np.array([True]), out, ends, rest)
             assert 0 < left < len(frames)
             rest = rest[:left]
-        decode(buffer, starts, rest, np.array([1]), out, ends, sack, sack, 0)
+        decode(buffer, starts, rest, np.array([1]), out, ends, sack, sack, 0, np.zeros(len(frames), QUOTE))
         results.append((out, ends))
     skip = {"time_ns", "position", "flow", "source", "outer"}
     for one_way, other_way in zip(*results, strict=True):

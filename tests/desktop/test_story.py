@@ -99,6 +99,7 @@ def test_from_the_captures_to_the_packet_and_back(window, qtbot, morning, tmp_pa
     window.gather.notes.setPlainText("desks at Northpoint")
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *a, **k: (str(tmp_path / "tuesday"), ""))
     window.save_dialog()
+    qtbot.waitUntil(lambda: window.job is None, timeout=60_000)
     window.investigation.close()
     assert window.gather.table_model.rowCount() == 3 or not window.gather._body.isVisible()
     monkeypatch.setattr("yaffle.analysis.read_captures", None)

@@ -32,6 +32,22 @@ ETHERNET, RAW, LOOPBACK, LOOPBACK_BE, COOKED, COOKED_2 = 1, 101, 0, 108, 113, 27
 RAW_BSD, RAW_OPENBSD, RAW_V4, RAW_V6 = 12, 14, 228, 229
 READABLE_LINKS = (ETHERNET, RAW, LOOPBACK, LOOPBACK_BE, COOKED, COOKED_2, RAW_BSD, RAW_OPENBSD, RAW_V4, RAW_V6)
 
+# What an ICMP error says of which packet.
+QUOTE = np.dtype(
+    [
+        ("packet", np.int64),
+        ("kind", np.int64),  # ICMP type << 8 | code
+        ("protocol", np.int64),
+        ("src_hi", np.uint64),
+        ("src_lo", np.uint64),
+        ("dst_hi", np.uint64),
+        ("dst_lo", np.uint64),
+        ("src_port", np.int64),
+        ("dst_port", np.int64),
+        ("flow", np.int64),  # conversation of the quoted packet; -1 where none was seen
+    ]
+)
+
 _MOST_LAYERS = 12  # Nested deeper than any real network does: the rest is left alone.
 
 
@@ -50,13 +66,41 @@ def _u64(buf, at):  # type: ignore[no-untyped-def]
     return (np.uint64(high) << np.uint64(32)) | np.uint64(low)
 
 
+@helper
+def _quote(buf, at, end, quote):  # type: ignore[no-untyped-def]
+    """Reads the packet that an ICMP error quotes (RFC 792, RFC 4443 section 3): its ends and protocol. Whether it is whole enough."""
+    if end - at < 24:
+        return False
+    version = np.int64(buf[at]) >> 4
+    ports = at
+    if version == 4:
+        header = (np.int64(buf[at]) & 15) * 4
+        quote.protocol = buf[at + 9]
+        quote.src_hi, quote.dst_hi = np.uint64(0), np.uint64(0)
+        quote.src_lo, quote.dst_lo = np.uint64(u32(buf, at + 12)), np.uint64(u32(buf, at + 16))
+        ports = at + max(np.int64(20), header)
+    elif version == 6 and end - at >= 44:
+        quote.protocol = buf[at + 6]
+        quote.src_hi, quote.src_lo = _u64(buf, at + 8), _u64(buf, at + 16)
+        quote.dst_hi, quote.dst_lo = _u64(buf, at + 24), _u64(buf, at + 32)
+        ports = at + 40
+    else:
+        return False
+    if end - ports < 4:
+        return False
+    quote.src_port, quote.dst_port = u16(buf, ports), u16(buf, ports + 2)
+    return True
+
+
 @kernel
-def decode(buf, starts, which, link_types, out, ends, sack_left, sack_right, sack_base):  # type: ignore[no-untyped-def]
+def decode(buf, starts, which, link_types, out, ends, sack_left, sack_right, sack_base, quotes):  # type: ignore[no-untyped-def]
     """Fills the header columns of the packets numbered in `which`; they begin at `starts` (offsets within buf).
 
-    out: Columns whose captured_bytes, wire_bytes and link are set. Returns the number of SACK blocks written.
+    out: Columns whose captured_bytes, wire_bytes and link are set. quotes: QUOTE rows, as many
+    as packets. Returns the numbers of SACK blocks and of quotes written.
     """
     sacks = 0
+    quoted = 0
     for j in range(which.size):
         i = which[j]
         at = starts[i]
@@ -388,6 +432,11 @@ def decode(buf, starts, which, link_types, out, ends, sack_left, sack_right, sac
                         src_port = u16(buf, transport + 4)
                         dst_port = src_port
                         seq = u16(buf, transport + 6)
+                    if (protocol == 1 and (3 <= kind <= 5 or kind == 11 or kind == 12)) or (protocol == 58 and 1 <= kind <= 4):
+                        if _quote(buf, transport + 8, end, quotes[quoted]):
+                            quotes[quoted].packet = i
+                            quotes[quoted].kind = flags
+                            quoted += 1
                     payload = max(0, payload - 8)
                     payload_at = transport + 8 - begin
                 else:
@@ -425,4 +474,4 @@ def decode(buf, starts, which, link_types, out, ends, sack_left, sack_right, sac
         ends.dst_port[i] = dst_port
         ends.fragment[i] = fragment
         ends.tunnel_id[i] = tunnel_id
-    return sacks
+    return sacks, quoted

@@ -142,6 +142,8 @@ def _drop_copies(capture: "Capture", rows: Array) -> None:
         keep = np.ones(capture.packets.time_ns.size, bool)
         keep[rows] = False
         capture.packets = Columns(*(column[keep] for column in capture.packets))
+        capture.quotes = capture.quotes[keep[capture.quotes["packet"]]]
+        capture.quotes["packet"] = (np.cumsum(keep) - 1)[capture.quotes["packet"]]
         capture.dropped_copies = int(rows.size)
 
 

@@ -62,6 +62,7 @@ class Capture:
     points: list[str]  # names of the observation points; conversations.point counts in these
     names: dict[str, str]
     dropped_copies: int = 0
+    quotes: Array = field(default_factory=lambda: np.empty(0, headers.QUOTE))  # what ICMP errors say of which conversation
 
 
 def fingerprint(path: Path) -> str:
@@ -96,6 +97,8 @@ class _Reading:
         self.progress, self.total_bytes, self.done_bytes = progress, max(1, total_bytes), 0
         self.records = empty_records(BLOCK)
         self.rest = np.empty(BLOCK, np.int64)
+        self.quote_room = np.zeros(BLOCK, headers.QUOTE)
+        self.quotes: list[Array] = []
         self.ends = [headers.empty_ends(BLOCK) for _ in range(_IN_HAND)]
         self.left, self.right = np.empty(4 * BLOCK, np.uint32), np.empty(4 * BLOCK, np.uint32)
         self._assigner = ThreadPoolExecutor(1)
@@ -127,7 +130,11 @@ class _Reading:
         self._blocks += 1
         starts = records.position[:count]
         left = decode_plain(window, starts, link_types == headers.ETHERNET, out, ends, self.rest)
-        blocks = headers.decode(window, starts, self.rest[:left], link_types, out, ends, self.left, self.right, self.sack_count)
+        blocks, quoted = headers.decode(window, starts, self.rest[:left], link_types, out, ends, self.left, self.right, self.sack_count, self.quote_room)
+        if quoted:
+            found = self.quote_room[:quoted].copy()
+            found["packet"] += start
+            self.quotes.append(found)
         if blocks:
             self.sack.append((self.left[:blocks].copy(), self.right[:blocks].copy()))
             self.sack_count += blocks
@@ -246,6 +253,7 @@ def read_captures(paths: Sequence[Path | str], progress: Progress = go_on) -> Ca
     Raises: YaffleError where a file cannot be read at all; Cancelled when `progress` says so. A file that breaks
     in the middle gives everything before the break and a note.
     """
+    from yaffle.capture.icmp_errors import tie_quotes
     from yaffle.capture.points import merge_points
 
     files = [Path(p) for p in paths]
@@ -271,5 +279,8 @@ def read_captures(paths: Sequence[Path | str], progress: Progress = go_on) -> Ca
     for source in sources:
         names.update(source.names)
     capture = Capture(sources, reading.table.columns(), sack, reading.conversations.rows(), [], names)
+    if reading.quotes:
+        capture.quotes = np.concatenate(reading.quotes)
     merge_points(capture)
+    tie_quotes(capture.quotes, capture.conversations)
     return capture

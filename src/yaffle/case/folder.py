@@ -15,6 +15,7 @@ import pyarrow as pa
 from yaffle.analysis import Analysis
 from yaffle.arrays import Array
 from yaffle.capture.conversations import Rows
+from yaffle.capture.headers import QUOTE
 from yaffle.capture.packets import HEAD, Columns, SackBlocks
 from yaffle.capture.reader import Capture, Source, fingerprint
 from yaffle.capture.records import Interface
@@ -106,6 +107,7 @@ def save_case(folder: Path, analysis: Analysis, memory: dict[str, Any], *, settl
         )
         _write_columns(folder / "order.arrow", {"row": account.order}, settle)
         _write_columns(folder / "exchanges.arrow", {**_matrix("fact", account.exchange), **_matrix("charge", account.exchange_charges)}, settle)
+        _write_columns(folder / "icmp_errors.arrow", {name: capture.quotes[name] for name in QUOTE.names or ()}, settle)
         manifest = {
             "format": FORMAT,
             "version": VERSION,
@@ -153,6 +155,10 @@ def open_case(folder: Path) -> tuple[Analysis, dict[str, Any]]:
         exchanges = _read_columns(folder / "exchanges.arrow")
         sack = _read_columns(folder / "sack.arrow")
         order = _read_columns(folder / "order.arrow")["row"]
+        told = _read_columns(folder / "icmp_errors.arrow")
+        quotes = np.zeros(told["flow"].size, QUOTE)
+        for name in QUOTE.names or ():
+            quotes[name] = told[name]
         sources = [Source(**{**s, "interfaces": [Interface(**face) for face in s["interfaces"]]}) for s in manifest["sources"]]
         capture = Capture(
             sources,
@@ -162,6 +168,7 @@ def open_case(folder: Path) -> tuple[Analysis, dict[str, Any]]:
             manifest["points"],
             manifest["names"],
             manifest["dropped_copies"],
+            quotes,
         )
         account = Account(
             connections["flow"],

@@ -6,6 +6,7 @@ from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QLabel, QSplitter, QVBoxLa
 
 from yaffle.desktop import theme
 from yaffle.desktop.column_table import Column, ColumnTable, TableView
+from yaffle.desktop.flow_plots import FlowPlots
 from yaffle.desktop.ladder import Ladder
 from yaffle.desktop.ledger_bar import LedgerBar
 from yaffle.desktop.packet_bytes import PacketBytes
@@ -33,6 +34,7 @@ class Examine(QWidget):
         self.bar = LedgerBar()
         self.ladder = Ladder()
         self.sequence = SequencePlot()
+        self.flow = FlowPlots(self.sequence)
         self.silence_model, self.packet_model = ColumnTable(self), ColumnTable(self)
         self.silence_table, self.packet_table = TableView("Silences, longest first"), TableView("Packets of the connection")
         self.silence_table.setModel(self.silence_model)
@@ -57,9 +59,9 @@ class Examine(QWidget):
         under.addLayout(row)
         under.addWidget(self.silence_table)
         right = QSplitter(Qt.Orientation.Vertical)
-        right.addWidget(self.sequence)
+        right.addWidget(self.flow)
         right.addWidget(silences)
-        right.setSizes([230, 130])
+        right.setSizes([280, 100])
         upper = QSplitter(Qt.Orientation.Horizontal)
         upper.addWidget(self.ladder)
         upper.addWidget(right)
@@ -71,7 +73,7 @@ class Examine(QWidget):
         body = QSplitter(Qt.Orientation.Vertical)
         body.addWidget(upper)
         body.addWidget(lower)
-        body.setSizes([370, 150])
+        body.setSizes([400, 130])
         column = QVBoxLayout(self)
         column.setContentsMargins(8, 6, 8, 6)
         column.setSpacing(4)
@@ -117,7 +119,7 @@ class Examine(QWidget):
 
     def _show_connection(self, connection: Connection | None) -> None:
         self.ladder.show_connection(connection)
-        self.sequence.show_connection(connection)
+        self.flow.show_connection(connection)
         if connection is None:
             self._title.setText("No connection is chosen")
             self._verdict.setText("Choose one in Apportion (Enter on it), or follow a finding.")

@@ -1,5 +1,7 @@
 """Gather: the sources, what each covers and what it cannot tell; adding more."""
 
+from html import escape
+
 from PySide6.QtCore import QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QPainter
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QPlainTextEdit, QPushButton, QSplitter, QTextBrowser, QVBoxLayout, QWidget
@@ -21,7 +23,7 @@ class _Coverage(QWidget):
 
     def paintEvent(self, _event: object) -> None:
         evidence = self._model.evidence
-        if evidence is None:
+        if evidence is None or self._model.pending:
             return
         look, painter = theme.current(), QPainter(self)
         sources = evidence.analysis.capture.sources
@@ -84,11 +86,31 @@ class Gather(QWidget):
         column.addLayout(head)
         column.addWidget(self._empty, 1)
         column.addWidget(self._body, 1)
-        self._undo = [investigation.opened_changed.connect(self._redraw)]
+        self._undo = [investigation.opened_changed.connect(self._redraw), investigation.pending_changed.connect(self._redraw)]
         self._redraw()
+
+    def _show_pending(self, pending: list[tuple[str, int]]) -> None:
+        """Files that are being read: what is known of them before the first packet."""
+        self._empty.setVisible(False)
+        self._body.setVisible(True)
+        self._title.setText(f"Reading {len(pending)} source{'s' if len(pending) != 1 else ''}")
+        self.table_model.show_columns(
+            [
+                Column("source", lambda r: pending[r][0], [name for name, _ in pending], figures=False),
+                Column("file", lambda r: size(pending[r][1]), [octets for _, octets in pending]),
+                Column("state", lambda r: "being read", figures=False),
+            ],
+            len(pending),
+        )
+        self.table.resizeColumnsToContents()
+        self._words.setPlainText("What each source covers and lacks will stand here once it is read.")
 
     def _redraw(self) -> None:
         evidence = self._model.evidence
+        pending = self._model.pending
+        if pending:
+            self._show_pending(pending)
+            return
         self._empty.setVisible(evidence is None)
         self._body.setVisible(evidence is not None)
         if evidence is None:
@@ -120,8 +142,8 @@ class Gather(QWidget):
             lines = [*source.notes]
             if away := missing_source(source):
                 lines.append(f"{away}: figures stand, but the bytes of its packets cannot be shown until you say where it is (they will be asked for)")
-            text = "".join(f"<li>{line}</li>" for line in lines) or "<li>nothing is missing</li>"
-            parts.append(f"<p><b>{source.name}</b><br>{source.path}</p><ul>{text}</ul>")
+            text = "".join(f"<li>{escape(line)}</li>" for line in lines) or "<li>nothing is missing</li>"
+            parts.append(f"<p><b>{escape(source.name)}</b><br>{escape(source.path)}</p><ul>{text}</ul>")
         account = evidence.analysis.account
         unseen = int((account.fact("opening") == 1).sum())
         total = account.flow.size

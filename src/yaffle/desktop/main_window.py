@@ -2,8 +2,9 @@
 
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
-from PySide6.QtCore import Qt
+from PySide6.QtCore import Qt, QTimer
 from PySide6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence
 from PySide6.QtWidgets import (
     QApplication,
@@ -33,12 +34,12 @@ from yaffle.desktop.jobs import Job
 from yaffle.desktop.period_strip import PeriodStrip
 from yaffle.desktop.shortcuts import ShortcutSheet
 from yaffle.desktop.survey import Survey
-from yaffle.errors import YaffleError
 from yaffle.findings.finding import Finding
 from yaffle.session.investigation import Investigation, Opened, open_folder
 from yaffle.units import count, duration
 from yaffle.warm_up import compile_first
 
+_LOOK_EVERY_MS = 2000  # How often growing captures are looked at.
 STATIONS = ("Gather", "Survey", "Apportion", "Examine")
 
 
@@ -134,6 +135,13 @@ class MainWindow(QMainWindow):
         self._action("Case", "Open captures…", "Ctrl+O", self.open_files)
         self._action("Case", "Add captures…", "Ctrl+Shift+O", self.add_files)
         self._action("Case", "Open a case…", "Ctrl+Shift+C", self.open_case_dialog)
+        self._action("Case", "Read the captures again", "F5", self.read_again)
+        self._growing = self._action("Case", "Follow growing captures", "Ctrl+G", lambda: None)
+        self._growing.setCheckable(True)
+        self._timer = QTimer(self)
+        self._timer.setInterval(_LOOK_EVERY_MS)
+        self._timer.timeout.connect(self._look_for_growth)
+        self._growing.toggled.connect(lambda on: self._timer.start() if on else self._timer.stop())
         self._save = self._action("Case", "Save the case…", "Ctrl+S", self.save_dialog)
         self._close = self._action("Case", "Close the case", "Ctrl+W", self.investigation.close)
         self._action("Case", "Quit", "Ctrl+Q", self.close)
@@ -188,11 +196,11 @@ class MainWindow(QMainWindow):
         application = QApplication.instance()
         assert isinstance(application, QApplication)
         theme.apply(application, theme.DARK if theme.current().name == "light" else theme.LIGHT)
-        for plot in (self.survey.volume, self.survey.troubles, self.apportion.waits, self.apportion.volume, self.examine.sequence):
+        for plot in (self.survey.volume, self.survey.troubles, self.apportion.waits, self.apportion.volume):
             plot.dress()
         for station in (self.survey, self.apportion):
             station._changed()  # noqa: SLF001  (the same package; colours are theirs to draw again)
-        self.examine.sequence.show_connection(self.investigation.connection)
+        self.examine.flow.dress()
         self.update()
 
     # --- files ---
@@ -232,19 +240,49 @@ class MainWindow(QMainWindow):
 
     def save_case(self, folder: Path) -> None:
         """Writes the case."""
-        try:
-            self.investigation.save(folder)
-        except YaffleError as error:
-            self.complain(str(error))
+        opened = self.investigation.opened
+        if opened is None or self.job is not None:
+            self.statusBar().showMessage("One thing after another: wait for what is under way, or stop it.", 4000)
             return
-        self._opened()
-        self.statusBar().showMessage(f"Saved {self.investigation.opened.folder}" if self.investigation.opened else "", 4000)
+        work = self.investigation.saving(opened, folder)
+        self._begin(lambda progress: work(), "saving the case", lambda kept: self._saved(opened, kept))
 
-    def load(self, paths: list[Path]) -> None:
-        """Opens captures or one case, off the interface thread."""
+    def _saved(self, opened: Opened, folder: Path) -> None:
+        self._done(f"Saved {folder}")
+        self.investigation.saved(opened, folder)
+        self._opened()
+
+    def _begin(self, work: Callable[[Callable[[float, str], bool]], object], words: str, then: Callable[[Any], None]) -> None:
+        self._doing.setText(words)
+        self._busy(True)
+        self.job = Job(work, self)
+        self.job.progressed.connect(self._progressed)
+        self.job.finished.connect(then)
+        self.job.failed.connect(self._failed)
+        self.job.cancelled.connect(lambda: self._done("stopped"))
+        self.job.start()
+
+    def read_again(self) -> None:
+        """Reads the open captures once more, with what came to them since; focus and notes stay."""
+        if paths := self._open_paths():
+            self.load(paths, again=True)
+
+    def _look_for_growth(self) -> None:
+        evidence = self.investigation.evidence
+        if evidence is None or self.job is not None:
+            return
+        for source in evidence.analysis.capture.sources:
+            path = Path(source.path)
+            if path.exists() and path.stat().st_size > source.size_bytes:
+                self.read_again()
+                return
+
+    def load(self, paths: list[Path], *, again: bool = False) -> None:
+        """Opens captures or one case, off the interface thread; `again`: the same ones, and what the user did stays."""
         if self.job is not None:
             self.statusBar().showMessage("One thing after another: stop the reading first, or wait for it.", 4000)
             return
+        memory = self.investigation.memory() if again else {}
         if len(paths) == 1 and (paths[0].is_dir() or paths[0].suffix == SUFFIX):
 
             def work(progress: Callable[[float, str], bool]) -> Opened:
@@ -254,16 +292,10 @@ class MainWindow(QMainWindow):
 
             def work(progress: Callable[[float, str], bool]) -> Opened:
                 compile_first(progress)
-                return Opened(analyse(paths, progress))
+                return Opened(analyse(paths, progress), memory=memory)
 
-        self._doing.setText("starting")
-        self._busy(True)
-        self.job = Job(work, self)
-        self.job.progressed.connect(self._progressed)
-        self.job.finished.connect(self._loaded)
-        self.job.failed.connect(self._failed)
-        self.job.cancelled.connect(lambda: self._done("stopped"))
-        self.job.start()
+        self.investigation.announce([(p.name, p.stat().st_size) for p in paths if p.is_file()])
+        self._begin(work, "starting", self._loaded)
 
     def stop_job(self) -> None:
         """Stops what is under way."""
@@ -282,6 +314,8 @@ class MainWindow(QMainWindow):
 
     def _done(self, words: str = "") -> None:
         self.job = None
+        if self.investigation.pending:
+            self.investigation.announce([])
         self._busy(False)
         if words:
             self.statusBar().showMessage(words, 4000)

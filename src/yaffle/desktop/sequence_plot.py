@@ -2,7 +2,7 @@
 
 import numpy as np
 import pyqtgraph as pg
-from PySide6.QtCore import Signal
+from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QWidget
 
 from yaffle.arrays import Array
@@ -11,6 +11,16 @@ from yaffle.desktop.plots import Plot
 from yaffle.session.examine import Connection
 from yaffle.transport import kinds
 from yaffle.units import duration, size
+
+# Kinds with a mark of their own: (words, kinds, symbol, what of the theme).
+_MARKED = (
+    ("repeat after timeout", (kinds.REPEAT_TIMEOUT, kinds.REPEAT_OPEN, kinds.REPEAT_CLOSE), "t", "red"),
+    ("repeat on acknowledgements", (kinds.REPEAT_FAST,), "d", "red"),
+    ("repeat as tail probe", (kinds.REPEAT_TAIL,), "s", "red"),
+    ("late original", (kinds.OUT_OF_ORDER,), "o", "straw"),
+    ("copy made on the way", (kinds.COPY,), "x", "straw"),
+    ("window probe", (kinds.WINDOW_PROBE, kinds.KEEP_ALIVE), "+", "client"),
+)
 
 
 class SequencePlot(Plot):
@@ -21,18 +31,19 @@ class SequencePlot(Plot):
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__("bytes sent", "B", relative=True, parent=parent)
         self._connection: Connection | None = None
-        self._side = 1
+        self.side = 1
         self._x = np.empty(0)
         self._data_rows = np.empty(0, np.int64)
         self._parts = {
             "window": self.plot(connect="finite"),
             "acked": self.plot(connect="finite"),
             "data": self.plot(connect="pairs"),
-            "repeats": self.plot(connect="pairs"),
+            "sacked": self.plot(connect="pairs"),
+            **{name: self.plot(connect="pairs") for name, *_ in _MARKED},
         }
         self._mark = pg.ScatterPlotItem(size=11)
         self.addItem(self._mark)
-        self.getPlotItem().addLegend(offset=(8, 4), labelTextSize="8pt", labelTextColor=theme.current().ink)
+        self.getPlotItem().addLegend(offset=(8, 2), labelTextSize="8pt", labelTextColor=theme.current().ink, colCount=2, verSpacing=-6)
         self.scene().sigMouseClicked.connect(self._clicked)
         self.read_with(self._words_at)
 
@@ -49,13 +60,14 @@ class SequencePlot(Plot):
             return
         g = connection.segments
         sent = [int(g["n"][g["d"] == side].sum()) for side in (0, 1)]
-        self._side = int(sent[1] >= sent[0])
-        side = "server" if self._side else "client"
-        other = "client" if self._side else "server"
+        self.side = int(sent[1] >= sent[0])
+        side = "server" if self.side else "client"
+        other = "client" if self.side else "server"
         seconds = (g["t"] - g["t"][0]) / 1e9
-        base = int(g["s"][g["d"] == self._side].min()) if (g["d"] == self._side).any() else 0
-        own = (g["d"] == self._side) & (g["n"] > 0)
-        repeat = np.array([kinds.is_repeat(int(k)) for k in g["kind"]]) if g.size else np.empty(0, bool)
+        base = int(g["s"][g["d"] == self.side].min()) if (g["d"] == self.side).any() else 0
+        own = (g["d"] == self.side) & (g["n"] > 0)
+        base_kind = g["kind"] & kinds.KIND_MASK
+        marked = np.isin(base_kind, [k for _, group, *_ in _MARKED for k in group])
         self._data_rows = np.flatnonzero(own)
         self._x = seconds[self._data_rows]
         look = theme.current()
@@ -63,18 +75,28 @@ class SequencePlot(Plot):
         def pairs(rows: Array) -> tuple[Array, Array]:
             return np.repeat(seconds[rows], 2), np.column_stack([g["s"][rows] - base, g["e"][rows] - base]).ravel()
 
-        self._parts["data"].setData(*pairs(np.flatnonzero(own & ~repeat)), pen=pg.mkPen(look.ink, width=1))
-        self._parts["repeats"].setData(*pairs(np.flatnonzero(own & repeat)), pen=pg.mkPen(look.red, width=1), symbol="t", symbolSize=7, symbolBrush=look.red, symbolPen=None)
-        acks = np.flatnonzero((g["d"] != self._side) & (g["a"] >= 0) & ((g["flags"] & 6) == 0))
-        x, y = _steps(seconds[acks], np.maximum.accumulate(g["a"][acks]) - base if acks.size else np.empty(0))
+        self._parts["data"].setData(*pairs(np.flatnonzero(own & ~marked)), pen=pg.mkPen(look.ink, width=1))
+        shown = [("data", f"data of the {side}")]
+        for name, group, symbol, colour in _MARKED:
+            rows = np.flatnonzero(own & np.isin(base_kind, group))
+            paint = getattr(look, colour)
+            self._parts[name].setData(*pairs(rows), pen=pg.mkPen(paint, width=1), symbol=symbol, symbolSize=7, symbolBrush=paint, symbolPen=None)
+            if rows.size:
+                shown.append((name, name))
+        t, left, right = connection.sack_blocks(self.side)
+        ends = np.column_stack([left - base, right - base]).ravel()
+        self._parts["sacked"].setData(np.repeat((t - g["t"][0]) / 1e9, 2), ends, pen=pg.mkPen(look.network, width=1, style=Qt.PenStyle.DotLine))
+        if t.size:
+            shown.append(("sacked", f"held out of order by the {other}"))
+        acks = np.flatnonzero((g["d"] != self.side) & (g["a"] >= 0) & ((g["flags"] & 6) == 0))
+        x, y = steps(seconds[acks], np.maximum.accumulate(g["a"][acks]) - base if acks.size else np.empty(0))
         self._parts["acked"].setData(x, y, pen=pg.mkPen(look.network, width=1))
-        x, y = _steps(seconds[acks], (g["a"][acks] + g["w"][acks]) - base if acks.size else np.empty(0))
+        x, y = steps(seconds[acks], (g["a"][acks] + g["w"][acks]) - base if acks.size else np.empty(0))
         top = float((g["e"][own].max() - base) if own.any() else 1)
-        shown = np.minimum(y, top * 1.6) if y.size else y
-        self._parts["window"].setData(x, shown, pen=pg.mkPen(look.straw, width=1))
-        for name, words in (("data", f"data of the {side}"), ("repeats", "sent again"), ("acked", f"acknowledged by the {other}"), ("window", f"window of the {other}")):
+        self._parts["window"].setData(x, np.minimum(y, top * 1.6) if y.size else y, pen=pg.mkPen(look.straw, width=1))
+        for name, words in (*shown, ("acked", f"acknowledged by the {other}"), ("window", f"window of the {other}")):
             legend.addItem(self._parts[name], words)
-        self.setLabel("left", f"bytes of the {side}", units="B")
+        self.setLabel("left", f"from the {side}", units="B")
         self.getPlotItem().enableAutoRange()
 
     def select(self, index: int) -> None:
@@ -84,10 +106,10 @@ class SequencePlot(Plot):
             self._mark.setData([], [])
             return
         g = connection.segments
-        own = g["d"] == self._side
+        own = g["d"] == self.side
         base = int(g["s"][own].min()) if own.any() else 0
         row = g[index]
-        y = int(row["e"]) - base if row["d"] == self._side else int(row["a"]) - base
+        y = int(row["e"]) - base if row["d"] == self.side else int(row["a"]) - base
         self._mark.setData([(int(row["t"]) - int(g["t"][0])) / 1e9], [y], brush=pg.mkBrush(None), pen=pg.mkPen(theme.current().moss, width=2), symbol="o")
 
     def _nearest(self, x: float, y: float) -> int:
@@ -101,7 +123,7 @@ class SequencePlot(Plot):
         if not rows.size:
             return -1
         g = connection.segments
-        base = int(g["s"][g["d"] == self._side].min())
+        base = int(g["s"][g["d"] == self.side].min())
         distance = np.abs(self._x[low:top] - x) / wide + np.abs((g["s"][rows] + g["e"][rows]) / 2 - base - y) / high
         return int(rows[np.argmin(distance)])
 
@@ -119,6 +141,6 @@ class SequencePlot(Plot):
         return f" {duration(int(g['t']) - int(self._connection.segments['t'][0]))}  {kinds.in_words(int(g['kind']))} {size(int(g['n']))}, {size(int(g['flight']))} in flight "
 
 
-def _steps(x: Array, y: Array) -> tuple[Array, Array]:
+def steps(x: Array, y: Array) -> tuple[Array, Array]:
     """Points of a staircase."""
     return (np.repeat(x, 2)[1:], np.repeat(y, 2)[:-1]) if x.size else (x, y)

@@ -10,7 +10,9 @@ from yaffle.desktop import theme
 from yaffle.desktop.column_table import Column, ColumnTable, TableView
 from yaffle.desktop.plots import Plot
 from yaffle.session.investigation import Investigation
+from yaffle.session.others import OtherGroup, other_groups
 from yaffle.session.survey import Series, make_up, series, trouble_counts
+from yaffle.transport.bursts import bursts
 from yaffle.units import count, duration, moment, rate, share, size
 
 _BINS = 400
@@ -72,6 +74,38 @@ class _MakeUp(QWidget):
         self.table.horizontalHeader().setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
 
 
+class _Others(QWidget):
+    """What is not TCP: whether it is answered, and how fast."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.model = ColumnTable(self)
+        self.table = TableView("Conversations that are not TCP")
+        self.table.setModel(self.model)
+        self.table.horizontalHeader().setStretchLastSection(False)
+        heading = QLabel("answers outside TCP")
+        heading.setObjectName("heading")
+        column = QVBoxLayout(self)
+        column.setContentsMargins(2, 2, 2, 2)
+        column.addWidget(heading)
+        column.addWidget(self.table)
+
+    def show_groups(self, groups: list[OtherGroup]) -> None:
+        """Shows other groups."""
+        self.model.show_columns(
+            [
+                Column("service", lambda r: groups[r].label, [g.label for g in groups], figures=False),
+                Column("median", lambda r: duration(groups[r].median_ns), [g.median_ns or 0 for g in groups], meaning="time to the answer"),
+                Column("95th pct.", lambda r: duration(groups[r].p95_ns), [g.p95_ns or 0 for g in groups], meaning="time to the answer"),
+                Column("open", lambda r: count(groups[r].unanswered), [g.unanswered for g in groups], meaning="asked and not answered"),
+            ],
+            len(groups),
+        )
+        for section, width in ((1, 66), (2, 72), (3, 46)):
+            self.table.setColumnWidth(section, width)
+        self.table.horizontalHeader().setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
+
+
 class Survey(QWidget):
     """The second station."""
 
@@ -89,7 +123,12 @@ class Survey(QWidget):
         self.troubles.read_with(self._read)
         self.lists = {name: _MakeUp(name) for name in ("application", "host", "pair")}
         lower = QSplitter(Qt.Orientation.Horizontal)
-        for part in self.lists.values():
+        self.others = _Others()
+        left = QSplitter(Qt.Orientation.Vertical)
+        left.addWidget(self.lists["application"])
+        left.addWidget(self.others)
+        left.setSizes([150, 110])
+        for part in (left, self.lists["host"], self.lists["pair"]):
             lower.addWidget(part)
         upper = QSplitter(Qt.Orientation.Vertical)
         upper.addWidget(self.volume)
@@ -128,6 +167,7 @@ class Survey(QWidget):
             self._bars.setData([0, 1], [0])
             for part in self.lists.values():
                 part.show_parts([])
+            self.others.show_groups([])
             return
         first, last = self._model.focus.period or (evidence.first_ns, evidence.last_ns)
         mask = self._model.packets_in_focus()
@@ -146,10 +186,13 @@ class Survey(QWidget):
         self.volume.setYRange(0, max(1.0, float(data.bits_per_s.max())) * 1.05, padding=0)
         self.troubles.setYRange(0, max(1.0, float(data.troubles.max())) * 1.1, padding=0)
         step = duration(int(np.diff(data.edges_ns[:2])[0]))
+        peaks = bursts(evidence.analysis.capture.packets, mask, first, last).peak_bps
+        short = ", ".join(f"{rate(peak)} in {span}" for peak, span in zip(peaks, ("1 ms", "10 ms", "100 ms"), strict=True))
         named = ", ".join(f"{count(n)} {name}" for name, n in trouble_counts(evidence, mask) if n) or "no segment in trouble"
-        self._words.setText(f"{count(int(mask.sum()))} packets, {size(float(data.octets.sum()))}, {named}; intervals of {step}")
+        self._words.setText(f"{count(int(mask.sum()))} packets, {size(float(data.octets.sum()))}, {named}; highest {short}; intervals of {step}")
         for name, part in self.lists.items():
             part.show_parts(make_up(evidence, mask, name))
+        self.others.show_groups(other_groups(evidence, first, last))
 
     def _read(self, x: float, _y: float) -> str:
         data = self._data

@@ -68,6 +68,7 @@ def _style(theme: Theme) -> str:
     QLineEdit[wrong="true"] {{ border: 1px solid {theme.red}; }}
     QHeaderView::section {{ background: {theme.surface}; color: {theme.faint}; border: none; border-bottom: 1px solid {theme.line}; padding: 3px 6px; }}
     QPushButton, QToolButton {{ background: {theme.panel}; border: 1px solid {theme.line}; border-radius: 3px; padding: 3px 9px; }}
+    QToolButton:checked {{ background: {theme.moss_soft}; border-color: {theme.moss}; }}
     QPushButton:hover, QToolButton:hover {{ border-color: {theme.moss}; }}
     QPushButton:focus, QToolButton:focus {{ border: 1px solid {theme.moss}; }}
     QPushButton:disabled, QToolButton:disabled {{ color: {theme.faint}; background: {theme.surface}; }}

@@ -8,6 +8,7 @@ import numpy as np
 from yaffle.analysis import Analysis
 from yaffle.arrays import Array
 from yaffle.capture.addresses import client_address, client_labels, end_text, server_address, server_labels
+from yaffle.capture.icmp_errors import in_words
 from yaffle.findings.places import Places
 from yaffle.findings.verdict import AVOIDABLE, FELT_REPAIR_NS, SLOW_EXCHANGE_NS, SLOW_TOTAL_NS
 from yaffle.ledger import causes
@@ -200,7 +201,11 @@ def _failed_openings(analysis: Analysis, places: Places, speaker: Array) -> list
             if what == "refused":
                 sentence, step, party = f"{name} refuses connections: {tries}.", f"See whether the service at {name} runs and listens.", causes.SERVER
             else:
+                said = {in_words(kind, bool(flows.ipv6[account.flow[c]])) for c in members for kind in analysis.quotes.get(int(account.flow[c]), {})}
                 sentence, party = f"{name} never answers: {tries}, {duration(lost)} of waiting.", causes.UNEXPLAINED
+                if said:
+                    sentence = f"{name} cannot be reached: the way says {' and '.join(sorted(said))}; {tries}, {duration(lost)} of waiting."
+                    party = causes.NETWORK
                 step = f"A capture near {server} would tell whether the openings arrive: if so it is the server, else a filter or the path."
             grounds = {"connections": members, "users": len(clients), "wait_ms": lost / 1e6, "first_ns": first, "last_ns": last, "exchanges": 0}
             found.append(

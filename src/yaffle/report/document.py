@@ -1,13 +1,14 @@
 """The analysis document: one JSON object with everything that was found. docs/analysis-document.md describes it."""
 
-import json
-from pathlib import Path
 from typing import Any
 
 import numpy as np
 
 from yaffle.analysis import Analysis
-from yaffle.capture.addresses import client_address, end_text, server_address
+from yaffle.capture.addresses import address_text, client_address, end_text, server_address
+from yaffle.capture.conversations import Rows
+from yaffle.capture.icmp_errors import in_words
+from yaffle.capture.packets import TUNNELS
 from yaffle.findings.cleared import cleared
 from yaffle.findings.finding import Finding, find
 from yaffle.findings.verdict import verdict_columns, verdict_of
@@ -15,8 +16,11 @@ from yaffle.ledger import causes
 from yaffle.ledger.account import CLOSINGS, OPENINGS, SIDE_FIELDS
 from yaffle.ledger.engine import Account
 from yaffle.ledger.orientation import HOW
+from yaffle.transport.bursts import bursts
+from yaffle.transport.datagrams import FIELDS
 
 NS_PER_MS = 1e6
+_TRANSPORTS = {1: "icmp", 17: "udp", 58: "icmpv6", 132: "sctp"}
 
 
 def _ms(ns: int) -> float | None:
@@ -82,6 +86,8 @@ def connections(analysis: Analysis, shown: list[int]) -> list[dict[str, Any]]:
                 "exchanges": int(account.fact("exchanges")[c]),
                 "wait_ms": wait / NS_PER_MS,
                 "idle_ms": max(0, last - first - wait) / NS_PER_MS,
+                "icmp_errors": [{"says": in_words(kind, bool(flows.ipv6[row])), "count": n} for kind, n in analysis.quotes.get(row, {}).items()],
+                "tunnel": _tunnel(flows, row),
                 "charges": [
                     {"party": party, "cause": cause, "ms": int(account.connection_charges[c, k]) / NS_PER_MS, "count": int(counts[c, k])}
                     for k, (party, cause) in enumerate(causes.CHARGES)
@@ -91,6 +97,62 @@ def connections(analysis: Analysis, shown: list[int]) -> list[dict[str, Any]]:
             }
         )
     return listed
+
+
+def _tunnel(flows: Rows, row: int) -> dict[str, Any] | None:
+    """What carries the conversation, where it is a tunnel."""
+    kind = int(flows.tunnel[row])
+    if not kind:
+        return None
+    ipv6 = bool(flows.outer_a_hi[row] or flows.outer_b_hi[row])
+    ends = [address_text(flows.outer_a_hi[row], flows.outer_a_lo[row], ipv6), address_text(flows.outer_b_hi[row], flows.outer_b_lo[row], ipv6)]
+    return {"kind": TUNNELS[kind], "id": int(flows.tunnel_id[row]), "client_end": ends[0] if kind <= 4 else None, "server_end": ends[1] if kind <= 4 else None}
+
+
+def conversations(analysis: Analysis) -> list[dict[str, Any]]:
+    """Conversations that are not TCP: how much, how often, and how fast they were answered."""
+    flows, talks = analysis.capture.conversations, analysis.datagrams
+    listed = []
+    for row, flow in enumerate(talks.flow.tolist()):
+        fact = dict(zip(FIELDS, talks.facts[row].tolist(), strict=True))
+        answers = talks.latencies_ns(row) / NS_PER_MS
+        span_s = max(1, fact["last_ns"] - fact["first_ns"]) / 1e9
+        listed.append(
+            {
+                "transport": _TRANSPORTS.get(int(flows.protocol[flow]), f"ip-{int(flows.protocol[flow])}"),
+                "client": end_text(client_address(flows, flow), int(flows.a_port[flow])),
+                "server": end_text(server_address(flows, flow), int(flows.b_port[flow])),
+                "point": analysis.capture.points[int(flows.point[flow])],
+                "first_ns": fact["first_ns"],
+                "last_ns": fact["last_ns"],
+                "from_client": {"packets": fact["client_packets"], "bytes": fact["client_bytes"]},
+                "from_server": {"packets": fact["server_packets"], "bytes": fact["server_bytes"]},
+                "rate_bps": (fact["client_bytes"] + fact["server_bytes"]) * 8 / span_s if fact["last_ns"] > fact["first_ns"] else None,
+                "longest_gap_ms": fact["longest_gap_ns"] / NS_PER_MS,
+                "answers": fact["answers"],
+                "unanswered": fact["unanswered"],
+                "tries": fact["tries"],
+                "answer_ms": {"min": float(answers.min()), "median": float(np.median(answers)), "max": float(answers.max())} if answers.size else None,
+                "icmp_errors": [{"says": in_words(kind, bool(flows.ipv6[flow])), "count": n} for kind, n in analysis.quotes.get(flow, {}).items()],
+                "tunnel": _tunnel(flows, flow),
+            }
+        )
+    return listed
+
+
+def line_use(analysis: Analysis, line_bps: float | None) -> dict[str, Any] | None:
+    """Bursts over the whole period."""
+    held = [s for s in analysis.capture.sources if s.packets]
+    if not held:
+        return None
+    packets = analysis.capture.packets
+    found = bursts(packets, np.ones(packets.time_ns.size, bool), min(s.first_ns for s in held), max(s.last_ns for s in held))
+    peaks = dict(zip(("1", "10", "100"), found.peak_bps, strict=True))
+    use: dict[str, Any] = {"peak_bps_over_ms": peaks, "peak_at_ns": found.peak_at_ns, "bytes_by_cast": found.octets}
+    if line_bps:
+        full = found.full_ms_per_s(line_bps)
+        use |= {"line_bps": line_bps, "share_of_line_over_ms": {k: v / line_bps for k, v in peaks.items()}, "full_ms": float(full.sum()), "worst_second_full_ms": float(full.max())}
+    return use
 
 
 def _counts(account: Account) -> Any:
@@ -163,7 +225,7 @@ def findings(found: list[Finding], shown: list[int]) -> list[dict[str, Any]]:
     ]
 
 
-def document(analysis: Analysis) -> dict[str, Any]:
+def document(analysis: Analysis, line_bps: float | None = None) -> dict[str, Any]:
     """The whole document. A connection seen at several points stands once, as seen nearest to its client."""
     shown = [int(c) for c in np.flatnonzero(analysis.speaker == np.arange(analysis.speaker.size))]
     found = find(analysis, analysis.speaker)
@@ -173,6 +235,8 @@ def document(analysis: Analysis) -> dict[str, Any]:
         "sources": sources(analysis),
         "connections": connections(analysis, shown),
         "exchanges": exchanges(analysis, shown),
+        "conversations": conversations(analysis),
+        "line": line_use(analysis, line_bps),
         "lookups": [],
         "media": [],
         "segments": [],
@@ -181,10 +245,3 @@ def document(analysis: Analysis) -> dict[str, Any]:
         "findings": findings(found, shown),
         "cleared": [{"subject": place.site, "sentence": place.sentence} for place in cleared(analysis, analysis.speaker, found)],
     }
-
-
-def write_document(analysis: Analysis, out: Path) -> None:
-    """Writes the document to a file, whole or not at all."""
-    part = out.with_name(out.name + ".part")
-    part.write_text(json.dumps(document(analysis)), encoding="utf-8")
-    part.replace(out)

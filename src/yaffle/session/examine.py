@@ -5,16 +5,28 @@ from dataclasses import dataclass
 import numpy as np
 
 from yaffle.arrays import Array
+from yaffle.ledger.charging import loss_cover
+from yaffle.ledger.limits import sender_limits
 from yaffle.session.evidence import Evidence
 from yaffle.transport import kinds
 from yaffle.transport.classify import classify, empty_holes
 from yaffle.transport.round_trips import empty_samples
-from yaffle.transport.segments import FACTS, SCALES_KNOWN, empty_segments, gather
+from yaffle.transport.segments import BASE_CLIENT, FACTS, SCALES_KNOWN, empty_segments, gather
 from yaffle.units import size
 
 SILENCE_NS = 30_000_000  # Shorter stretches are not listed.
 CLIENT, SERVER = 0, 1
 _SIDES = ("client", "server")
+
+
+@dataclass(frozen=True)
+class Limits:
+    """What limited one side, stretch by stretch; and what congestion control allowed it at each segment (0: not its own)."""
+
+    from_ns: Array
+    to_ns: Array
+    what: Array  # index into ledger.limits.WORDS
+    allowed_bytes: Array
 
 
 @dataclass(frozen=True)
@@ -50,7 +62,12 @@ class Connection:
         gather(order, analysis.capture.packets, self.segments, facts)
         count = classify(self.segments, facts, analysis.capture.sack.left, analysis.capture.sack.right, samples, pending, extra, empty_holes())
         self.samples = samples[:count]
+        self._bases = facts[BASE_CLIENT : BASE_CLIENT + 2].copy()
         self.scales_known = bool(facts[SCALES_KNOWN])
+        self._blocked = np.zeros(order.size + 2, np.int64)
+        loss_cover(self.segments, self._blocked)
+        floors = [int(account.fact(name)[number]) for name in ("to_client_min_ns", "to_server_min_ns")]
+        self.round_trip_ns = sum(max(0, f) for f in floors)
         self.client = evidence.client.texts[evidence.client.codes[number]]
         self.server = evidence.server.texts[evidence.server.codes[number]]
         self.client_port, self.server_port = int(evidence.client_port[number]), int(evidence.port[number])
@@ -65,6 +82,37 @@ class Connection:
         """Time since the packet before, ns."""
         times = self.segments["t"]
         return np.diff(times, prepend=times[:1])
+
+    def sack_blocks(self, side: int) -> tuple[Array, Array, Array]:
+        """Blocks in which the peer says what of this side's bytes it holds out of order (RFC 2018): time, from, to."""
+        g = self.segments
+        rows = np.flatnonzero((g["d"] != side) & (g["sacks"] > 0))
+        each = np.repeat(rows, g["sacks"][rows])
+        first = np.repeat(np.cumsum(g["sacks"][rows]) - g["sacks"][rows], g["sacks"][rows])
+        at = g["sack"][each] + np.arange(each.size) - first
+        sack = self.evidence.analysis.capture.sack
+        base = int(self._bases[side])
+        left = sack.left[at].astype(np.int64) - base
+        near = g["a"][each]  # Numbers count from the first of the side; the nearest turn of the 32 bits is meant.
+        left += np.round((near - left) / 2**32).astype(np.int64) << 32
+        width = (sack.right[at].astype(np.int64) - sack.left[at].astype(np.int64)) & 0xFFFFFFFF
+        return g["t"][each], left, left + width
+
+    def limits(self, side: int) -> Limits:
+        """What limited a side (0 client, 1 server) and when."""
+        g = self.segments
+        own = (g["d"] == side) & (g["n"] > 0)
+        mss = int(min(65_535, g["n"][own].max())) if own.any() else 536
+        return Limits(*sender_limits(g, side, mss, self.round_trip_ns, self._blocked))
+
+    def rate_bps(self, side: int, from_ns: int, to_ns: int) -> tuple[float, float]:
+        """Throughput (all payload) and goodput (each byte once) of a side between two moments, bit/s."""
+        g = self.segments
+        inside = (g["d"] == side) & (g["t"] >= from_ns) & (g["t"] <= to_ns) & (g["n"] > 0)
+        span_s = max(1, to_ns - from_ns) / 1e9
+        base = g["kind"][inside] & kinds.KIND_MASK
+        fresh = np.isin(base, (kinds.DATA, kinds.CLOSE, kinds.OUT_OF_ORDER)) | (g["kind"][inside] & kinds.FIRST_UNSEEN > 0)
+        return float(g["n"][inside].sum() * 8 / span_s), float(g["n"][inside][fresh].sum() * 8 / span_s)
 
     def silences(self, least_ns: int = SILENCE_NS) -> list[Silence]:
         """Silences, longest first."""

@@ -1,5 +1,6 @@
 """The investigation: what is open, the focus and its history, the selection, findings kept. One model, one signal each."""
 
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
@@ -50,6 +51,8 @@ class Investigation:
 
     def __init__(self) -> None:
         self.opened_changed, self.focus_changed, self.selection_changed, self.notes_changed = Signal(), Signal(), Signal(), Signal()
+        self.pending_changed = Signal()
+        self.pending: list[tuple[str, int]] = []  # files being read: name, bytes
         self.opened: Opened | None = None
         self.history = FocusHistory()
         self.filter_error: FilterError | None = None
@@ -74,6 +77,11 @@ class Investigation:
         self.selection_changed.emit()
         self.notes_changed.emit()
 
+    def announce(self, files: list[tuple[str, int]]) -> None:
+        """Files that are about to be read, by name and size; an empty list when that is over."""
+        self.pending = files
+        self.pending_changed.emit()
+
     def close(self) -> None:
         """Nothing is open."""
         self.opened, self.connection, self.segment = None, None, -1
@@ -87,12 +95,24 @@ class Investigation:
         return {"focus": self.focus.as_json(), "pinned": self.pinned, "notes": self.notes}
 
     def save(self, folder: Path) -> None:
-        """Keeps the case in a folder. Raises CaseError."""
-        if self.opened is None:
-            return
+        """Keeps the case in a folder, now. Raises CaseError."""
+        if self.opened is not None:
+            self.saved(self.opened, self.saving(self.opened, folder)())
+
+    def saving(self, opened: Opened, folder: Path) -> Callable[[], Path]:
+        """The work of keeping a case, for any thread; gives the folder it went to. Raises CaseError."""
         folder = folder if folder.suffix == SUFFIX else folder.with_name(folder.name + SUFFIX)
-        save_case(folder, self.opened.analysis, self.memory())
-        self.opened.folder = folder
+        memory = self.memory()
+
+        def work() -> Path:
+            save_case(folder, opened.analysis, memory)
+            return folder
+
+        return work
+
+    def saved(self, opened: Opened, folder: Path) -> None:
+        """A case is in its folder; what the user did since is kept there, too."""
+        opened.folder = folder
         self.notes_changed.emit()
 
     def remember(self) -> None:

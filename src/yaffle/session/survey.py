@@ -123,7 +123,7 @@ def make_up(evidence: Evidence, packets: Array | None, by: str, most: int = 200)
         texts = []
         for key in pair.tolist():
             one, two = divmod(key, len(server.texts) + 1)
-            texts.append(f"{evidence.places.short(client.texts[one])} – {evidence.places.short(server.texts[two])}")
+            texts.append(f"{_host(evidence.places, client.texts[one])} – {evidence.places.short(server.texts[two])}")
     octets_of, packets_of = (np.bincount(codes, values, len(texts)) for values in (octets, counts)) if codes.size else (np.zeros(0), np.zeros(0))
     order = np.argsort(-octets_of, kind="stable")[:most]
     parts = [Part(texts[k], int(octets_of[k]), int(packets_of[k]), float(octets_of[k] / total)) for k in order.tolist() if packets_of[k]]
