@@ -38,7 +38,8 @@ ROW = np.dtype(
         ("outer_a_lo", np.uint64),
         ("outer_b_hi", np.uint64),
         ("outer_b_lo", np.uint64),
-        ("pad", np.uint64),
+        ("syn_seq_b", np.uint32),  # of the SYN of `b`; syn_seq is of that of `a`
+        ("pad", np.uint32),
     ]
 )
 assert ROW.itemsize == 128  # Two lines of the cache; the first holds what a packet is compared with.
@@ -77,6 +78,7 @@ class Rows(NamedTuple):
     outer_a_lo: Array
     outer_b_hi: Array
     outer_b_lo: Array
+    syn_seq_b: Array
 
 
 _EMPTY = np.uint64(0xFFFFFFFFFFFFFFFF)
@@ -170,7 +172,7 @@ def _assign(start, packets, ends, point_of_link, seed, keys, rows, halves, count
             state = np.int64(rows[row].state)
             own = 1 if direction == 0 else 2
             if state & own:
-                fresh = rows[row].syn_seq != packets.head[i].seq
+                fresh = (rows[row].syn_seq if direction == 0 else rows[row].syn_seq_b) != packets.head[i].seq
             elif state & 3:
                 fresh = (state & 28) != 0  # The other side opened before; a new start only once that had closed.
             else:
@@ -186,7 +188,7 @@ def _assign(start, packets, ends, point_of_link, seed, keys, rows, halves, count
             r.a_port, r.b_port = sp, dp
             r.protocol, r.point = protocol, point
             r.ipv6 = 1 if marks & 8192 else 0
-            r.state, r.syn_seq = 0, 0
+            r.state, r.syn_seq, r.syn_seq_b = 0, 0, 0
             r.packets, r.octets = 0, 0
             r.first_ns = r.last_ns = packets.time_ns[i]
             r.tunnel = (marks >> 9) & 7
@@ -202,7 +204,10 @@ def _assign(start, packets, ends, point_of_link, seed, keys, rows, halves, count
                     r.state |= 32 if direction == 0 else 64
                 else:
                     r.state |= 1 if direction == 0 else 2
-                    r.syn_seq = packets.head[i].seq
+                    if direction == 0:
+                        r.syn_seq = packets.head[i].seq
+                    else:
+                        r.syn_seq_b = packets.head[i].seq
             if flags & 1:
                 r.state |= 4 if direction == 0 else 8
             if flags & 4:

@@ -151,6 +151,7 @@ def _join(capture: "Capture", keys: Array, order: Array) -> None:
     """Conversations of one point over the same ports become one, unless the later began with a SYN of its own."""
     flows, packets = capture.conversations, capture.packets
     target = np.arange(flows.point.size, dtype=np.int32)
+    opening = np.maximum(flows.syn_seq, flows.syn_seq_b)  # Of the one side that sent a SYN, as a rule.
     swap = np.zeros(flows.point.size, np.int8)
     for group in np.split(order, np.flatnonzero(np.diff(keys[order])) + 1):
         if group.size < 2:
@@ -160,7 +161,7 @@ def _join(capture: "Capture", keys: Array, order: Array) -> None:
             point = int(flows.point[row])
             before = latest.get(point)
             opened = flows.state[row] & (SYN_FROM_A | SYN_FROM_A << 1) and not (
-                (before is not None and flows.syn_seq[before] == flows.syn_seq[row]) or (before is not None and not flows.state[before] & 3)
+                (before is not None and opening[before] == opening[row]) or (before is not None and not flows.state[before] & 3)
             )
             if before is None or opened:
                 latest[point] = int(row)

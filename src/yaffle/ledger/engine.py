@@ -163,7 +163,7 @@ def _by_column(parts: list[Array], width: int) -> Array:
 
 def swap_ends(flows: Any, swap: Array) -> None:
     """Makes `a` the client everywhere."""
-    for one, other in (("a_hi", "b_hi"), ("a_lo", "b_lo"), ("a_port", "b_port"), ("outer_a_hi", "outer_b_hi"), ("outer_a_lo", "outer_b_lo")):
+    for one, other in (("a_hi", "b_hi"), ("a_lo", "b_lo"), ("a_port", "b_port"), ("outer_a_hi", "outer_b_hi"), ("outer_a_lo", "outer_b_lo"), ("syn_seq", "syn_seq_b")):
         a, b = getattr(flows, one), getattr(flows, other)
         kept = a[swap].copy()
         a[swap] = b[swap]
