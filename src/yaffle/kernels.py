@@ -29,17 +29,18 @@ def cache_folder() -> Path:
     return Path(base) / f"kernels-{key.hexdigest()[:16]}"
 
 
-if "numba" not in sys.modules:
-    os.environ.setdefault("NUMBA_CACHE_DIR", str(cache_folder()))
+os.environ.setdefault("NUMBA_CACHE_DIR", str(cache_folder()))
 
-from numba import njit  # noqa: E402  (the cache folder must be set before)
+import numba  # noqa: E402  (the cache folder must be set before)
+
+numba.config.CACHE_DIR = os.environ["NUMBA_CACHE_DIR"]  # Somebody may have imported it before us.
 
 
 def kernel(function: Callable[..., Any]) -> Any:
     """Compiles a loop ahead of its first run, without the interpreter lock, cached on disk."""
-    return njit(cache=True, nogil=True, error_model="numpy")(function)
+    return numba.njit(cache=True, nogil=True, error_model="numpy")(function)
 
 
 def helper(function: Callable[..., Any]) -> Any:
     """A small function that the optimiser pastes into the kernels that call it."""
-    return njit(nogil=True, error_model="numpy")(function)
+    return numba.njit(nogil=True, error_model="numpy")(function)

@@ -11,7 +11,7 @@ from yaffle.ledger import causes
 from yaffle.ledger.charging import charge_exchange, charge_opening, loss_cover
 from yaffle.prefetch import prefetch
 from yaffle.transport.classify import classify
-from yaffle.transport.host_clock import extra_delay
+from yaffle.transport.host_clock import extra_delays
 from yaffle.transport.segments import MSS_CLIENT, SCALES_KNOWN, gather
 
 # Columns of one connection's facts, int64 each. The side's block stands twice: from the client, from the server.
@@ -105,18 +105,25 @@ def _round_trips(samples, floors, values, out):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _count_sides(g, out):  # type: ignore[no-untyped-def]
-    """Totals of each side, and how the connection closed."""
+def _count_sides(g, kind_of_packet, mss, high, out):  # type: ignore[no-untyped-def]
+    """Totals of each side, and how the connection closed; largest segments and windows; the kinds go to the packets."""
     n = g.size
     zero_since = np.full(2, -1, np.int64)
     fins = np.zeros(2, np.bool_)
     closing = 2
+    mss[:] = 536
+    high[:] = 0
     for i in range(n):
+        prefetch(kind_of_packet, g[min(i + 16, n - 1)].row)
+        kind_of_packet[g[i].row] = g[i].kind
         d = g[i].d
         at = C0 + S0 * d
         kind = g[i].kind
         base = kind & 31
         size = g[i].n
+        mss[d] = max(mss[d], min(size, 65535))
+        if not g[i].flags & 6:
+            high[d] = max(high[d], g[i].w)
         out[at] += 1
         out[at + 1] += size
         if base == 1 or base == 7 or base == 18 or kind & 64:
@@ -181,20 +188,11 @@ def account(first, last, starts, order, packets, sack_left, sack_right, room, sa
         found = find_turns(g, turns)
         if x + found > tables.exchange.shape[0]:
             return c, x
-        for i in range(n):
-            prefetch(packets.kind, g[min(i + 16, n - 1)].row)
-            packets.kind[g[i].row] = g[i].kind
         _round_trips(samples, floors, scratch, out)
-        _count_sides(g, out)
+        _count_sides(g, packets.kind, mss, high, out)
         out[2], out[3], out[4] = g[0].t, g[n - 1].t, facts[SCALES_KNOWN]
-        for side in range(2):
-            extra_delay(g, side, delays[side])
-            high[side] = 0
-            mss[side] = 536
-        for i in range(n):
-            mss[g[i].d] = max(mss[g[i].d], min(g[i].n, 65535))
-            if not g[i].flags & 6:
-                high[g[i].d] = max(high[g[i].d], g[i].w)
+        if found > 0:
+            extra_delays(g, delays)
         if facts[MSS_CLIENT] > 0 and facts[MSS_CLIENT + 1] > 0:
             for side in range(2):
                 mss[side] = min(mss[side], min(facts[MSS_CLIENT], facts[MSS_CLIENT + 1]))

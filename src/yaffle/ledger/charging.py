@@ -18,6 +18,7 @@ PACING, CLIENT_WINDOW, UNSEEN = causes.PACING, causes.CLIENT_WINDOW, causes.UNSE
 _SMALL_NS = 1_500_000  # Gaps below this are packets in flow.
 _TIMER_NS = 200_000_000  # Least retransmission timer of common stacks above the round trip.
 _NEAR_NS = 1_000_000_000  # How far around a moment its round trip is looked for.
+_NEAR_PACKETS = 2048  # But no further than this, however dense they are.
 _UNKNOWN = np.int64(1) << 60
 _HELD_ACK_NS = 60_000_000  # Receivers hold acknowledgements back for about 40 ms, some longer (RFC 1122 section 4.2.3.2).
 _GAP_BINS = 64
@@ -96,19 +97,19 @@ def round_trip_at(samples, side, t, floor, extra, g, i):  # type: ignore[no-unty
     """
     if floor >= _UNKNOWN:
         return np.int64(0)
-    if i < 0 or extra[i] < 0:
+    if i < 0 or extra[i] <= 0:
         return floor
     # Lasting is what all packets before or all packets after share, for a while.
     before = after = extra[i]
     d = g[i].d
     k = i - 1
-    while k >= 0 and g[i].t - g[k].t < _NEAR_NS:
+    while k >= i - _NEAR_PACKETS and k >= 0 and g[i].t - g[k].t < _NEAR_NS and before > 0:
         if g[k].d == d and extra[k] >= 0:
             before = min(before, extra[k])
         k -= 1
     k = i + 1
     seen = 0
-    while k < g.size and g[k].t - g[i].t < _NEAR_NS:
+    while k < min(g.size, i + _NEAR_PACKETS) and g[k].t - g[i].t < _NEAR_NS and after > 0:
         if g[k].d == d and extra[k] >= 0:
             after = min(after, extra[k])
             seen += 1

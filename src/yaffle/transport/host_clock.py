@@ -12,72 +12,69 @@ _RATES = np.array([1000, 100, 250, 500, 10, 1_000_000])  # ticks a second seen i
 
 
 @kernel
-def tick_ns(g, side):  # type: ignore[no-untyped-def]
-    """Nanoseconds a tick of this side's timestamp clock; 0 where it cannot be told."""
-    first, last = -1, -1
-    for i in range(g.size):
-        if g[i].d == side and g[i].tsv >= 0:
-            if first < 0:
-                first = i
-            last = i
-    if first < 0 or g[last].t - g[first].t < 50_000_000:
-        return 0
-    span = g[last].t - g[first].t
-    ticks = g[last].tsv - g[first].tsv
-    if ticks <= 0:
-        return 0
-    rate = ticks * 1e9 / span
+def _tick_ns(span_ns, ticks):  # type: ignore[no-untyped-def]
+    """Nanoseconds a tick of a timestamp clock that made so many in a span; 0 where it cannot be told."""
+    if span_ns < 50_000_000 or ticks <= 0:
+        return np.int64(0)
+    rate = ticks * 1e9 / span_ns
     best, distance = 0, 1e9
     for k in range(_RATES.size):
         off = abs(np.log(rate / _RATES[k]))
         if off < distance:
             best, distance = k, off
-    if distance > 0.25:
-        return 0
-    return 1_000_000_000 // _RATES[best]
+    return np.int64(0) if distance > 0.25 else 1_000_000_000 // _RATES[best]
 
 
 @kernel
-def extra_delay(g, side, out):  # type: ignore[no-untyped-def]
-    """Fills out[i] with the one-way delay of this side's packets above their least, ns; -1 elsewhere. Returns the tick."""
-    tick = tick_ns(g, side)
-    least = np.int64(1) << 62
-    n = g.size
-    first, last = -1, -1
-    for i in range(n):
-        out[i] = -1
-        if tick > 0 and g[i].d == side and g[i].tsv >= 0:
-            out[i] = g[i].t - g[0].t - g[i].tsv * tick + (np.int64(1) << 50)
-            least = min(least, out[i])
-            if first < 0:
-                first = i
-            last = i
-    if tick == 0:
-        return tick
-    # The two clocks drift: over minutes, take the slope between the least delays of the first and the last quarter.
-    slope = 0.0
+def _drift(g, out, first, last):  # type: ignore[no-untyped-def]
+    """Slope of the least delays between the first and the last quarter of a side's packets: how its clock drifts."""
     span = g[last].t - g[first].t
-    if span > 60_000_000_000:
-        low_a, low_b = np.int64(1) << 62, np.int64(1) << 62
-        t_a, t_b = g[first].t, g[last].t
-        for i in range(n):
-            if out[i] >= 0:
-                if g[i].t - g[first].t < span // 4 and out[i] < low_a:
-                    low_a, t_a = out[i], g[i].t
-                if g[last].t - g[i].t < span // 4 and out[i] < low_b:
-                    low_b, t_b = out[i], g[i].t
-        if t_b > t_a:
-            slope = (low_b - low_a) / (t_b - t_a)
-            if abs(slope) > 3e-4:  # No crystal drifts so far: it was the path.
-                slope = 0.0
-    least = np.int64(1) << 62
-    for i in range(n):
+    low_a, low_b = np.int64(1) << 62, np.int64(1) << 62
+    t_a, t_b = g[first].t, g[last].t
+    for i in range(g.size):
         if out[i] >= 0:
-            out[i] -= np.int64(slope * (g[i].t - g[first].t))
-            least = min(least, out[i])
+            if g[i].t - g[first].t < span // 4 and out[i] < low_a:
+                low_a, t_a = out[i], g[i].t
+            if g[last].t - g[i].t < span // 4 and out[i] < low_b:
+                low_b, t_b = out[i], g[i].t
+    slope = (low_b - low_a) / (t_b - t_a) if t_b > t_a else 0.0
+    return 0.0 if abs(slope) > 3e-4 else slope  # No crystal drifts so far: it was the path.
+
+
+@kernel
+def extra_delays(g, out):  # type: ignore[no-untyped-def]
+    """Fills out[side, i] with the one-way delay of that side's packet i above its least, ns; -1 where it is not its packet or unknown."""
+    n = g.size
+    first, last, tick = np.full(2, -1, np.int64), np.full(2, -1, np.int64), np.zeros(2, np.int64)
     for i in range(n):
-        if out[i] >= 0:
-            out[i] -= least
-            if out[i] < tick + tick // 2:  # The clock is no finer than that.
-                out[i] = 0
-    return tick
+        if g[i].tsv >= 0:
+            d = g[i].d
+            if first[d] < 0:
+                first[d] = i
+            last[d] = i
+    for d in range(2):
+        if first[d] >= 0:
+            tick[d] = _tick_ns(g[last[d]].t - g[first[d]].t, g[last[d]].tsv - g[first[d]].tsv)
+    least = np.full(2, np.int64(1) << 62)
+    for i in range(n):
+        d = g[i].d
+        out[1 - d, i] = -1
+        out[d, i] = -1
+        if tick[d] > 0 and g[i].tsv >= 0:
+            out[d, i] = g[i].t - g[0].t - g[i].tsv * tick[d] + (np.int64(1) << 50)
+            least[d] = min(least[d], out[d, i])
+    for d in range(2):
+        # The two clocks drift: over minutes that shows.
+        if tick[d] > 0 and g[last[d]].t - g[first[d]].t > 60_000_000_000:
+            slope = _drift(g, out[d], first[d], last[d])
+            least[d] = np.int64(1) << 62
+            for i in range(n):
+                if out[d, i] >= 0:
+                    out[d, i] -= np.int64(slope * (g[i].t - g[first[d]].t))
+                    least[d] = min(least[d], out[d, i])
+    for i in range(n):
+        d = g[i].d
+        if out[d, i] >= 0:
+            out[d, i] -= least[d]
+            if out[d, i] < tick[d] + tick[d] // 2:  # The clock is no finer than that.
+                out[d, i] = 0
