@@ -104,7 +104,7 @@ def _frames(out: Array, connection: Array, place: Array, time_ns: Array, snap: i
     return 16 + kept
 
 
-def write_interleaved(path: Path, packets: int, connections: int, snap: int, scripts: Array = CHATTY, gap_ns: int = 1_000) -> Path:
+def write_interleaved(path: Path, packets: int, connections: int, snap: int, scripts: Array = CHATTY, gap_ns: int = 150) -> Path:
     """Writes a nanosecond pcap; found again if it is there already."""
     if path.exists():
         return path
