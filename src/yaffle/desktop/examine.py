@@ -11,7 +11,7 @@ from yaffle.desktop.ladder import Ladder
 from yaffle.desktop.ledger_bar import LedgerBar
 from yaffle.desktop.packet_bytes import PacketBytes
 from yaffle.desktop.sequence_plot import SequencePlot
-from yaffle.findings.verdict import verdict_of
+from yaffle.findings.verdict import path_changed, verdict_of
 from yaffle.session.examine import Connection, Silence
 from yaffle.session.investigation import Investigation
 from yaffle.transport import kinds
@@ -134,6 +134,9 @@ class Examine(QWidget):
         point = flows.points[int(flows.conversations.point[account.flow[connection.number]])]
         self._title.setText(f"{connection.title}, from {moment(first)}, seen at {point}")
         self._verdict.setText(f"{verdict.party}: {verdict.sentence}" + ("" if connection.scales_known else " The opening was not seen: windows may be larger than shown."))
+        for end in path_changed(account, connection.number):
+            before, after = (int(account.fact(f"to_{end}_{when}_min_ns")[connection.number]) for when in ("early", "late"))
+            self._verdict.setText(f"{self._verdict.text()} The way to the {end} changed: its floor went from {duration(before)} to {duration(after)}.")
         self.bar.show_charges(account.connection_charges[connection.number])
         self._list_silences()
         g, since = connection.segments, connection.since_previous()

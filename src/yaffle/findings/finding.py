@@ -10,7 +10,7 @@ from yaffle.arrays import Array
 from yaffle.capture.addresses import client_address, client_labels, end_text, server_address, server_labels
 from yaffle.capture.icmp_errors import in_words
 from yaffle.findings.places import Places
-from yaffle.findings.verdict import AVOIDABLE, FELT_REPAIR_NS, SLOW_EXCHANGE_NS, SLOW_TOTAL_NS
+from yaffle.findings.verdict import AVOIDABLE, FELT_REPAIR_NS, SLOW_EXCHANGE_NS, SLOW_TOTAL_NS, path_changed
 from yaffle.ledger import causes
 from yaffle.ledger.account import OPENINGS
 from yaffle.ledger.sums import by_party
@@ -137,7 +137,10 @@ def _finding(analysis: Analysis, places: Places, key: tuple[str, str, str], rows
     floor = duration(int(np.median(trip)))
     many = f"{rows.size:,} exchange{'s' if rows.size > 1 else ''} of {len(clients)} user{'s' if len(clients) > 1 else ''}, {_period(first, last)}"
     of = f"{duration(int(own[middle]))} of {duration(int(wait[middle]))} at the median"
-    steady = f"the path kept {floor} and {share(repeat_share)} of the packets were repeats"
+    moved = [c for c in members.tolist() if path_changed(account, c)]
+    kept = f"the path kept {floor}" if len(moved) * 4 < members.size else f"the path's floor moved during {len(moved)} of {members.size} connections (least {floor})"
+    grounds["path_changed_connections"] = len(moved)
+    steady = f"{kept} and {share(repeat_share)} of the packets were repeats"
     where = f"{app} ({end_text(*servers[0])})" if len(servers) == 1 else app
     if who == causes.SERVER:
         sentence = f"{site} waits on {where}: {of} is the server's, {causes.WORDS[cause]}; {many}."

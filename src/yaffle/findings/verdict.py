@@ -15,6 +15,8 @@ from yaffle.units import duration
 SLOW_EXCHANGE_NS = 250_000_000
 SLOW_TOTAL_NS = 2_000_000_000
 FELT_REPAIR_NS = 30_000_000
+PATH_SHIFT_NS = 5_000_000  # A floor that moves by less may be a queue that never emptied.
+PATH_SAMPLES = 12
 
 AVOIDABLE = [causes.LOSS, causes.QUEUEING, causes.STALL, causes.SERVER_WINDOW, causes.PACING, causes.CLIENT_WINDOW]
 
@@ -84,3 +86,14 @@ def verdict_of(account: Account, c: int, columns: tuple[Array, Array, Array] | N
     elif opening == "unanswered":
         cause = "unanswered"
     return Verdict(who, cause, round(float(confidence[c]), 3), sentence(who, int(column[c]), opening, account.connection_charges[c]))
+
+
+def path_changed(account: Account, c: int) -> list[str]:
+    """Sides ("client", "server") to which the floor of connection c moved between its first and its last eighth: another way."""
+    changed = []
+    for side in ("client", "server"):
+        early, late = (int(account.fact(f"to_{side}_{when}_min_ns")[c]) for when in ("early", "late"))
+        if account.fact(f"to_{side}_samples")[c] >= PATH_SAMPLES and min(early, late) >= 0:
+            if abs(late - early) > max(PATH_SHIFT_NS, 0.3 * min(early, late)):
+                changed.append(side)
+    return changed

@@ -20,6 +20,7 @@ CONNECTION_FIELDS = (
     "handshake_ns", "to_client_min_ns", "to_client_median_ns", "to_client_p95_ns", "to_client_max_ns",
     "to_server_min_ns", "to_server_median_ns", "to_server_p95_ns", "to_server_max_ns", "to_client_samples", "to_server_samples",
     "exchanges", "unanswered", "wait_ns", "set_up_ns", "worst_wait_ns", "pushed_bytes",
+    "to_client_early_min_ns", "to_client_late_min_ns", "to_server_early_min_ns", "to_server_late_min_ns",
 )  # fmt: skip
 SIDE_FIELDS = (
     "packets", "payload_bytes", "unique_bytes", "retransmitted_packets", "retransmitted_bytes", "spurious_packets",
@@ -40,7 +41,7 @@ CLOSINGS = ("orderly", "reset", "open")
 
 
 class Tables(NamedTuple):
-    """Where the account is written."""
+    """Where the account is written. Those of exchanges are contiguous by column."""
 
     connection: Array
     connection_charges: Array
@@ -88,6 +89,12 @@ def _round_trips(samples, floors, values, out):  # type: ignore[no-untyped-def]
                 least, most = min(least, values[k]), max(most, values[k])
                 k += 1
         out[14 + side] = k
+        early, late = _UNKNOWN, _UNKNOWN  # floors of the first and of the last eighth of the samples
+        few = min(k, max(6, k // 8))
+        for i in range(few):
+            early, late = min(early, values[i]), min(late, values[k - 1 - i])
+        out[22 + 2 * side] = early if k > 0 else -1
+        out[23 + 2 * side] = late if k > 0 else -1
         if k == 0:
             out[at : at + 4] = -1
             continue
@@ -175,7 +182,7 @@ def account(first, last, starts, order, packets, sack_left, sack_right, room, sa
     floors = np.zeros(2, np.int64)
     mss = np.zeros(2, np.int64)
     high = np.zeros(2, np.int64)
-    times = np.zeros(5, np.int64)
+    times, charge = np.zeros(5, np.int64), np.zeros(CHARGES, np.int64)
     for c in range(first, last):
         n = starts[c + 1] - starts[c]
         out = tables.connection[c]
@@ -207,7 +214,6 @@ def account(first, last, starts, order, packets, sack_left, sack_right, room, sa
             if turns[k].answer < 0 and not _awaited(g, turns, k, out):
                 continue
             row = tables.exchange[x]
-            charge = tables.exchange_charges[x]
             charge_exchange(g, turns, k, samples, floors, delays[0], delays[1], mss, high, blocked, open_end - opened if out[0] == 0 else 0, charge, times)
             row[0], row[1], row[2], row[3], row[4], row[5] = c, times[0], times[1], times[2], times[3], times[4]
             row[6], row[7] = turns[k].request_bytes, turns[k].response_bytes
@@ -217,9 +223,11 @@ def account(first, last, starts, order, packets, sack_left, sack_right, room, sa
                     charge[m] += total[m]
                     total[m] = 0
                 row[8] = open_end - opened
+            wait = np.int64(0)
             for m in range(CHARGES):
                 total[m] += charge[m]
-            wait = charge.sum()
+                wait += charge[m]
+                tables.exchange_charges[x, m] = charge[m]
             out[20] = max(out[20], wait)
             if times[2] < 0:
                 out[17] += 1

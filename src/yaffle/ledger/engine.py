@@ -62,8 +62,7 @@ class _Workshop:
         self.holes = empty_holes()
         self.scratch = np.empty(3 * longest + 8, np.int64)
         room = min(_EXCHANGE_ROOM, longest)
-        self.exchange = np.zeros((room, len(EXCHANGE_FIELDS)), np.int64)
-        self.exchange_charges = np.zeros((room, CHARGES), np.int64)
+        self.exchange, self.exchange_charges = np.zeros((len(EXCHANGE_FIELDS), room), np.int64).T, np.zeros((CHARGES, room), np.int64).T
         self.delays = np.empty((2, longest), np.int64)
         self.blocked = np.empty(longest + 2, np.int64)
 
@@ -87,7 +86,8 @@ def account_all(capture: Capture, progress: Progress = go_on, threads: int = 2) 
     connection = np.zeros((tcp.size, WIDTH), np.int64)
     charges = np.zeros((tcp.size, CHARGES), np.int64)
     steps = _steps(starts)
-    parts: list[tuple[Array, Array]] = [(np.empty((0, len(EXCHANGE_FIELDS)), np.int64), np.empty((0, CHARGES), np.int64))] * len(steps)
+    nothing = (np.empty((0, len(EXCHANGE_FIELDS)), np.int64), np.empty((0, CHARGES), np.int64))
+    parts: list[tuple[Array, Array]] = [nothing] * max(1, len(steps))
     longest = int(counts.max()) if counts.size else 0
     workshops = [_Workshop(longest) for _ in range(min(threads, max(1, len(steps))))]
     done = [0]
@@ -104,9 +104,9 @@ def account_all(capture: Capture, progress: Progress = go_on, threads: int = 2) 
                     shop.room, shop.samples, shop.turns, shop.pending, shop.extra, shop.holes, shop.scratch, shop.delays, shop.blocked, tables, used,
                 )  # fmt: skip
                 if first < last:
-                    shop.exchange = np.concatenate([shop.exchange, np.zeros_like(shop.exchange)])
-                    shop.exchange_charges = np.concatenate([shop.exchange_charges, np.zeros_like(shop.exchange_charges)])
-            parts[step] = (shop.exchange[:used].copy(), shop.exchange_charges[:used].copy())
+                    more = np.zeros_like(shop.exchange), np.zeros_like(shop.exchange_charges)
+                    shop.exchange, shop.exchange_charges = _by_column([shop.exchange, more[0]]), _by_column([shop.exchange_charges, more[1]])
+            parts[step] = (_by_column([shop.exchange[:used]]), _by_column([shop.exchange_charges[:used]]))
             done[0] += int(starts[steps[step][1]] - starts[steps[step][0]])
             if not progress(done[0] / max(1, int(starts[-1])), "accounting for every wait"):
                 raise Cancelled
@@ -114,7 +114,7 @@ def account_all(capture: Capture, progress: Progress = go_on, threads: int = 2) 
     with ThreadPoolExecutor(len(workshops)) as pool:
         for future in [pool.submit(work, thread) for thread in range(len(workshops))]:
             future.result()
-    exchange, exchange_charges = _by_column([e for e, _ in parts], len(EXCHANGE_FIELDS)), _by_column([c for _, c in parts], CHARGES)
+    exchange, exchange_charges = _by_column([e for e, _ in parts]), _by_column([c for _, c in parts])
     return Account(tcp.astype(np.int64), starts, order, connection, charges, exchange, exchange_charges, how)
 
 
@@ -151,9 +151,9 @@ def _arrange(packets, turned, number, place, order):  # type: ignore[no-untyped-
             place[c] += 1
 
 
-def _by_column(parts: list[Array], width: int) -> Array:
+def _by_column(parts: list[Array]) -> Array:
     """The parts below each other, each column contiguous."""
-    whole = np.empty((width, sum(part.shape[0] for part in parts)), np.int64).T
+    whole = np.empty((parts[0].shape[1], sum(part.shape[0] for part in parts)), np.int64).T
     at = 0
     for part in parts:
         whole[at : at + part.shape[0]] = part

@@ -11,7 +11,7 @@ from yaffle.capture.icmp_errors import in_words
 from yaffle.capture.packets import TUNNELS
 from yaffle.findings.cleared import cleared
 from yaffle.findings.finding import Finding, find
-from yaffle.findings.verdict import verdict_columns, verdict_of
+from yaffle.findings.verdict import path_changed, verdict_columns, verdict_of
 from yaffle.ledger import causes
 from yaffle.ledger.account import CLOSINGS, OPENINGS, SIDE_FIELDS
 from yaffle.ledger.engine import Account
@@ -32,7 +32,13 @@ def _added(*values: float | None) -> float | None:
     return sum(known) if known else None
 
 
-def _round_trip(account: Account, c: int) -> dict[str, float | None]:
+def _floors(account: Account, c: int, side: str) -> dict[str, Any]:
+    """How the floor to a side moved."""
+    early, late = (_ms(int(account.fact(f"to_{side}_{when}_min_ns")[c])) for when in ("early", "late"))
+    return {"to": side, "from_ms": early, "to_ms": late}
+
+
+def _round_trip(account: Account, c: int) -> dict[str, Any]:
     fact = {name: _ms(int(account.fact(name)[c])) for name in (
         "handshake_ns", "to_client_min_ns", "to_client_median_ns", "to_client_p95_ns", "to_client_max_ns",
         "to_server_min_ns", "to_server_median_ns", "to_server_p95_ns", "to_server_max_ns",
@@ -45,6 +51,7 @@ def _round_trip(account: Account, c: int) -> dict[str, float | None]:
         "max": _added(fact["to_client_max_ns"], fact["to_server_max_ns"]),
         "to_client_min": fact["to_client_min_ns"],
         "to_server_min": fact["to_server_min_ns"],
+        "path_changed": [_floors(account, c, side) for side in path_changed(account, c)],
     }
 
 
