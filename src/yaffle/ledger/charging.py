@@ -18,6 +18,7 @@ PACING, CLIENT_WINDOW, UNSEEN = causes.PACING, causes.CLIENT_WINDOW, causes.UNSE
 _SMALL_NS = 1_500_000  # Gaps below this are packets in flow.
 _TIMER_NS = 200_000_000  # Least retransmission timer of common stacks above the round trip.
 _NEAR_NS = 1_000_000_000  # How far around a moment its round trip is looked for.
+_FAR = 4096  # Packets looked at around one of them, so that a capture without sensible times takes no square of its length.
 _NEAR_PACKETS = 2048  # But no further than this, however dense they are.
 _UNKNOWN = np.int64(1) << 60
 _HELD_ACK_NS = 60_000_000  # Receivers hold acknowledgements back for about 40 ms, some longer (RFC 1122 section 4.2.3.2).
@@ -161,8 +162,10 @@ def loss_cover(g, blocked):  # type: ignore[no-untyped-def]
         base = g[j].kind & 31
         if 13 <= base <= 17 and not g[j].kind & 128:
             k = g[j].before if g[j].before >= 0 else (-2 - g[j].before if g[j].before <= -2 else -1)
-            while k >= 0 and g[k].before >= 0:
+            steps = 0
+            while k >= 0 and g[k].before >= 0 and steps < 256:
                 k = g[k].before
+                steps += 1
             if k < 0:
                 k = j - 1
                 while k > 0 and g[k].d != g[j].d:
@@ -251,7 +254,7 @@ def _transfer(g, lo, hi, side, start, end, floor_send, floor_receive, mss, block
             reach = g[i].t - lag - floor_send * 3 // 10 - slack
             nearest = g[i].t - lag + floor_send * 3 // 10 + 300_000
             k = i - 1
-            while k >= 0 and (g[k].t >= reach or k > previous):
+            while k >= 0 and (g[k].t >= reach or k > previous) and i - k < 16 * _FAR:
                 if g[k].d != side and g[k].flags & 16:
                     if latest_window < 0:
                         latest_window = g[k].w
@@ -380,7 +383,7 @@ def charge_exchange(g, turns, x, samples, floors, extra_client, extra_server, ms
     last = answered
     last_i = answer
     for i in range(answer, n):
-        if g[i].t > g[hi - 1].t and i >= hi and g[i].kind & 31 == 1:
+        if i >= hi and g[i].kind & 31 == 1 and (g[i].t > g[hi - 1].t or i > hi + _FAR):
             break
         if g[i].d == 1 and g[i].n > 0 and g[i].s < turns[x].response_end and (i < hi or (13 <= g[i].kind & 31 <= 17)):
             if effective(g, i, floor_client) and g[i].t >= last:
@@ -394,7 +397,7 @@ def charge_exchange(g, turns, x, samples, floors, extra_client, extra_server, ms
             seen = g[i].t - last
             seen_i = i
             break
-        if g[i].t - last > 10_000_000_000:
+        if g[i].t - last > 10_000_000_000 or i > last_i + 16 * _FAR:
             break
     recent = np.int64(0)
     found = 0

@@ -23,6 +23,7 @@ REPEAT_TIMEOUT, REPEAT_FAST, REPEAT_TAIL = kinds.REPEAT_TIMEOUT, kinds.REPEAT_FA
 REPEAT_OPEN, REPEAT_CLOSE, OUT_OF_ORDER, COPY = kinds.REPEAT_OPEN, kinds.REPEAT_CLOSE, kinds.OUT_OF_ORDER, kinds.COPY
 FIRST_UNSEEN, SPURIOUS = kinds.FIRST_UNSEEN, kinds.SPURIOUS
 
+_MOST_REPEATS = 1024
 _MOST_HOLES = 512
 _LOOK_BACK = 64  # Packets in which a copy is looked for.
 _QUIET_NS = 120_000_000  # A timer of less than this is not to be expected (RFC 6298 allows 1 s, stacks use 200 ms).
@@ -251,6 +252,9 @@ def classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_roo
                         k -= 1
                 if e > nxt[d]:
                     nxt[d] = e
+                if repeats[d] == _MOST_REPEATS:  # Acknowledged by nobody for so long: the oldest is given up.
+                    repeats[d] -= 1
+                    extra[d, : repeats[d]] = extra[d, 1 : repeats[d] + 1]
                 extra[d, repeats[d]] = i
                 repeats[d] += 1
         elif flags & 16:
