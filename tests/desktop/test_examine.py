@@ -3,7 +3,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from tests.frames import C, S, ether, pcap, udp
+from tests.frames import SYN, C, S, ether, ip, pcap, tcp, udp
 from tests.ledger.test_simulated import simulate
 from yaffle.demo.morning import Call
 from yaffle.demo.network import MS
@@ -43,6 +43,7 @@ def test_the_plots_share_their_time_and_say_what_limited_the_sender(window, qtbo
     assert flow.times.flight.getData()[0].size > 10
     assert flow.times.to_client.data.size == 0
     flow.sequence.setXRange(0.1, 0.3, padding=0)
+    assert flow.rate.text().startswith("in view, 200 ms: throughput")
     assert flow.times.getPlotItem().vb.viewRange()[0] == pytest.approx(flow.sequence.getPlotItem().vb.viewRange()[0])
     assert flow.strip._words_at(0.2, 0.5).strip()
     assert flow.strip._words_at(1e6, 0.5) == ""
@@ -65,6 +66,17 @@ def test_each_kind_of_segment_has_its_mark_and_a_click_finds_the_packet(window, 
     window.investigation.select_segment(plot._nearest(x, float(connection.segments["s"][row])))
     assert window.investigation.segment >= 0
     assert window.examine.packet_table.currentIndex().isValid()
+
+
+def test_a_tunnel_and_what_the_way_said_stand_with_the_connection(window, qtbot, tmp_path):
+    inner = [tcp(C, 40000, S, 80, 7, 0, SYN), tcp(C, 40000, S, 80, 7, 0, SYN)]
+    packets = [(k * 10**9, ether(ip("192.0.2.1", "192.0.2.2", 47, b"\x20\0\x08\0\0\0\0\x2a" + p))) for k, p in enumerate(inner)]
+    packets.append((2 * 10**9, ether(ip("192.0.2.254", C, 1, b"\x03\x0d\0\0\0\0\0\0" + inner[0][:28]))))
+    load(window, qtbot, [pcap(tmp_path / "a.pcap", packets)])
+    window.investigation.examine(0)
+    window.go(3)
+    assert "inside GRE 42, 192.0.2.1 to 192.0.2.2" in window.examine._title.text()
+    assert "prohibited by a filter" in window.examine._verdict.text()
 
 
 def test_goodput_counts_each_byte_once(window, qtbot, lossy):

@@ -4,6 +4,8 @@ from PySide6.QtCore import QItemSelectionModel, QModelIndex, Qt
 from PySide6.QtGui import QShortcut
 from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QLabel, QSplitter, QVBoxLayout, QWidget
 
+from yaffle.capture.icmp_errors import in_words
+from yaffle.capture.tunnels import tunnel_of
 from yaffle.desktop import theme
 from yaffle.desktop.column_table import Column, ColumnTable, TableView
 from yaffle.desktop.flow_plots import FlowPlots
@@ -132,8 +134,13 @@ class Examine(QWidget):
         first = int(connection.segments["t"][0])
         flows = connection.evidence.analysis.capture
         point = flows.points[int(flows.conversations.point[account.flow[connection.number]])]
-        self._title.setText(f"{connection.title}, from {moment(first)}, seen at {point}")
+        row = int(account.flow[connection.number])
+        tunnel = tunnel_of(flows.conversations, row)
+        self._title.setText(f"{connection.title}, from {moment(first)}, seen at {point}" + (f", inside {tunnel.words}" if tunnel else ""))
         self._verdict.setText(f"{verdict.party}: {verdict.sentence}" + ("" if connection.scales_known else " The opening was not seen: windows may be larger than shown."))
+        ipv6 = bool(flows.conversations.ipv6[row])
+        for kind, times in connection.evidence.analysis.quotes.get(row, {}).items():
+            self._verdict.setText(f"{self._verdict.text()} The way said: {in_words(kind, ipv6)} ({times} times).")
         for end in path_changed(account, connection.number):
             before, after = (int(account.fact(f"to_{end}_{when}_min_ns")[connection.number]) for when in ("early", "late"))
             self._verdict.setText(f"{self._verdict.text()} The way to the {end} changed: its floor went from {duration(before)} to {duration(after)}.")

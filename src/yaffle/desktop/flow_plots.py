@@ -11,7 +11,7 @@ from yaffle.desktop.plots import Plot
 from yaffle.desktop.sequence_plot import SequencePlot, steps
 from yaffle.ledger import limits
 from yaffle.session.examine import Connection, Limits
-from yaffle.units import duration, share, size
+from yaffle.units import duration, rate, share, size
 
 _SHORT = ("application", "receiver's window", "congestion control", "path's pace", "repair")
 
@@ -136,6 +136,9 @@ class FlowPlots(QWidget):
             self.kinds.addButton(button, k)
             row.addWidget(button)
         self.kinds.idClicked.connect(lambda _: self._show_times())
+        sequence.getPlotItem().vb.sigXRangeChanged.connect(lambda *_: self._say_rate())
+        self.rate = QLabel()
+        self.rate.setObjectName("faint")
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(1)
@@ -143,6 +146,7 @@ class FlowPlots(QWidget):
         column.addWidget(self.strip)
         column.addLayout(row)
         column.addWidget(self.times, 3)
+        column.addWidget(self.rate)
 
     def show_connection(self, connection: Connection | None) -> None:
         """Shows another connection."""
@@ -151,10 +155,23 @@ class FlowPlots(QWidget):
         self._found = connection.limits(self.sequence.side) if connection is not None else None
         self.strip.show_limits(self._found, int(connection.segments["t"][0]) if connection is not None else 0)
         self.words.setText(self._shares())
+        self._say_rate()
         self._show_times()
 
     def _show_times(self) -> None:
         self.times.show_connection(self._connection, self.sequence.side, self.kinds.checkedId() == 0, self._found)
+
+    def _say_rate(self) -> None:
+        """Throughput and goodput of what is in view."""
+        connection = self._connection
+        if connection is None or connection.segments.size < 2:
+            self.rate.setText("")
+            return
+        times = connection.segments["t"]
+        low, high = self.sequence.getPlotItem().vb.viewRange()[0]
+        first, last = max(int(times[0]), int(times[0]) + round(low * 1e9)), min(int(times[-1]), int(times[0]) + round(high * 1e9))
+        throughput, goodput = connection.rate_bps(self.sequence.side, first, max(first + 1, last))
+        self.rate.setText(f"in view, {duration(max(1, last - first))}: throughput {rate(throughput)}, goodput {rate(goodput)}")
 
     def _shares(self) -> str:
         found = self._found

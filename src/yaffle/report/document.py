@@ -5,10 +5,10 @@ from typing import Any
 import numpy as np
 
 from yaffle.analysis import Analysis
-from yaffle.capture.addresses import address_text, client_address, end_text, server_address
+from yaffle.capture.addresses import client_address, end_text, server_address
 from yaffle.capture.conversations import Rows
 from yaffle.capture.icmp_errors import in_words
-from yaffle.capture.packets import TUNNELS
+from yaffle.capture.tunnels import tunnel_of
 from yaffle.findings.cleared import cleared
 from yaffle.findings.finding import Finding, find
 from yaffle.findings.verdict import path_changed, verdict_columns, verdict_of
@@ -108,12 +108,8 @@ def connections(analysis: Analysis, shown: list[int]) -> list[dict[str, Any]]:
 
 def _tunnel(flows: Rows, row: int) -> dict[str, Any] | None:
     """What carries the conversation, where it is a tunnel."""
-    kind = int(flows.tunnel[row])
-    if not kind:
-        return None
-    ipv6 = bool(flows.outer_a_hi[row] or flows.outer_b_hi[row])
-    ends = [address_text(flows.outer_a_hi[row], flows.outer_a_lo[row], ipv6), address_text(flows.outer_b_hi[row], flows.outer_b_lo[row], ipv6)]
-    return {"kind": TUNNELS[kind], "id": int(flows.tunnel_id[row]), "client_end": ends[0] if kind <= 4 else None, "server_end": ends[1] if kind <= 4 else None}
+    found = tunnel_of(flows, row)
+    return {"kind": found.kind, "id": found.number, "client_end": found.client_end, "server_end": found.server_end} if found else None
 
 
 def conversations(analysis: Analysis) -> list[dict[str, Any]]:
