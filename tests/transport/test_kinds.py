@@ -167,6 +167,19 @@ def test_both_sides_opening_at_once_make_one_connection(tmp_path):
     assert analyse([talk.write(tmp_path / "a.pcap")]).account.flow.size == 1
 
 
+def test_an_acknowledgement_held_back_is_no_measure_of_the_way(tmp_path):
+    talk = Talk().open()
+    for k in range(8):
+        talk.send(0, 100 + 200 * k, 200, ACK | PSH)
+        talk.send(1, 110 + 200 * k, 700, ACK | PSH)
+        talk.send(0, (150.1 if k % 2 else 110.1) + 200 * k)
+    path = talk.write(tmp_path / "a.pcap")
+    account = analyse([path]).account
+    assert account.fact("to_client_max_ns")[0] < 1 * MS
+    ways = classified(talk, tmp_path).samples["way"].tolist()
+    assert ways.count(3) == 4
+
+
 def test_every_kind_has_words_and_remarks(tmp_path):
     words = {kinds.in_words(k) for k in kinds.WORDS}
     assert len(words) == len(kinds.WORDS)

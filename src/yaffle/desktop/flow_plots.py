@@ -97,7 +97,7 @@ class TimesPlot(Plot):
         origin = int(g["t"][0])
         if trips:
             for scatter, to, colour in ((self.to_client, 0, look.client), (self.to_server, 1, look.server)):
-                s = connection.samples[connection.samples["side"] == to]
+                s = connection.samples[(connection.samples["side"] == to) & (connection.samples["way"] != 3)]
                 scatter.setData((s["t"] - origin) / 1e9, s["rtt"] / 1e9, brush=pg.mkBrush(colour))
         else:
             own = np.flatnonzero((g["d"] == side) & (g["n"] > 0))

@@ -84,7 +84,7 @@ def _round_trips(samples, floors, values, out):  # type: ignore[no-untyped-def]
         k = 0
         least, most = _UNKNOWN, np.int64(-1)
         for i in range(count):
-            if samples[i].side == side and samples[i].rtt >= 0:
+            if samples[i].side == side and samples[i].rtt >= 0 and samples[i].way != 3:
                 values[k] = samples[i].rtt
                 least, most = min(least, values[k]), max(most, values[k])
                 k += 1

@@ -24,6 +24,7 @@ REPEAT_OPEN, REPEAT_CLOSE, OUT_OF_ORDER, COPY = kinds.REPEAT_OPEN, kinds.REPEAT_
 FIRST_UNSEEN, SPURIOUS = kinds.FIRST_UNSEEN, kinds.SPURIOUS
 
 _MOST_REPEATS = 1024
+_HELD_LEAST_NS, _HELD_MOST_NS = 20_000_000, 500_000_000
 _MOST_HOLES = 512
 _LOOK_BACK = 64  # Packets in which a copy is looked for.
 _QUIET_NS = 120_000_000  # A timer of less than this is not to be expected (RFC 6298 allows 1 s, stacks use 200 ms).
@@ -292,6 +293,7 @@ def classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_roo
                 probed[o] = 0
                 if advanced:
                     dup_acks[o] = 0
+                    confirmed = una[o]
                     una[o] = a
                     acked[o] = True
                     if not started[o]:
@@ -324,8 +326,12 @@ def classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_roo
                         else:
                             m += 1
                     if newest >= 0 and (g[newest].kind == DATA or g[newest].kind == CLOSE):
-                        c = _sample(samples, c, t, t - g[newest].t, o ^ 1, 1)
-                        floor[o ^ 1] = min(floor[o ^ 1], t - g[newest].t)
+                        trip = t - g[newest].t
+                        over = trip - min(floor[o ^ 1], trip)
+                        # A bare acknowledgement of a lone segment, much later than need be: its host held it back (RFC 1122 section 4.2.3.2).
+                        lone = size == 0 and g[newest].s <= confirmed and _HELD_LEAST_NS < over < _HELD_MOST_NS
+                        c = _sample(samples, c, t, trip, o ^ 1, 3 if lone else 1)
+                        floor[o ^ 1] = min(floor[o ^ 1], trip)
                     k = 0
                     while k < holes[o]:  # Holes below the acknowledgement arrived by another way, or were missed here.
                         if hole_e[o, k] <= a:

@@ -7,7 +7,8 @@ import numpy as np
 
 from yaffle.arrays import Array
 
-# One row a sample. side: 0 to the client and back, 1 to the server and back. way: 0 opening, 1 acknowledged, 2 SACKed.
+# One row a sample. side: 0 to the client and back, 1 to the server and back. way: 0 opening, 1 acknowledged, 2 SACKed, 3 acknowledged by a host
+# that held the acknowledgement back: no measure of the way.
 SAMPLE = np.dtype([("t", np.int64), ("rtt", np.int64), ("side", np.int64), ("way", np.int64)])
 
 
