@@ -10,7 +10,7 @@ from yaffle.arrays import Array
 from yaffle.capture.addresses import client_address, client_labels, end_text, server_address, server_labels
 from yaffle.capture.icmp_errors import in_words
 from yaffle.findings.places import Places
-from yaffle.findings.verdict import AVOIDABLE, FELT_REPAIR_NS, SLOW_EXCHANGE_NS, SLOW_TOTAL_NS, path_changed
+from yaffle.findings.verdict import AVOIDABLE, FELT_REPAIR_NS, SLOW_EXCHANGE_NS, SLOW_TOTAL_NS, moved_paths
 from yaffle.ledger import causes
 from yaffle.ledger.account import OPENINGS
 from yaffle.ledger.sums import by_party
@@ -82,9 +82,10 @@ def find(analysis: Analysis, speaker: Array) -> list[Finding]:
     _, first, group = np.unique(keys, return_index=True, return_inverse=True)
     order = np.argsort(group, kind="stable")
     found = []
+    moved = np.asarray(moved_paths(account).any(axis=1))
     for one, members in zip(first.tolist(), np.split(rows[order], np.cumsum(np.bincount(group))[:-1]), strict=False):
         key = causes.PARTIES[party[one]], causes.CHARGES[column[one]][1], site.texts[places_of[one]]
-        found.append(_finding(analysis, places, key, members))
+        found.append(_finding(analysis, places, key, members, moved))
     found += _failed_openings(analysis, places, speaker)
     found = [f for f in found if f.lost_ns >= _LEAST_LOST_NS or f.cause in ("refused", "unanswered")]
     found.sort(key=lambda f: -f.lost_ns)
@@ -102,7 +103,7 @@ def _severity(lost_ns: int, users: int) -> str:
     return "severe" if seconds >= 20 or (seconds >= 5 and users >= 3) else "notable" if seconds >= 2 else "slight"
 
 
-def _finding(analysis: Analysis, places: Places, key: tuple[str, str, str], rows: Array) -> Finding:
+def _finding(analysis: Analysis, places: Places, key: tuple[str, str, str], rows: Array, moved: Array) -> Finding:
     account, flows = analysis.account, analysis.capture.conversations
     who, cause, site = key
     charges = account.exchange_charges[rows]
@@ -137,9 +138,9 @@ def _finding(analysis: Analysis, places: Places, key: tuple[str, str, str], rows
     floor = duration(int(np.median(trip)))
     many = f"{rows.size:,} exchange{'s' if rows.size > 1 else ''} of {len(clients)} user{'s' if len(clients) > 1 else ''}, {_period(first, last)}"
     of = f"{duration(int(own[middle]))} of {duration(int(wait[middle]))} at the median"
-    moved = [c for c in members.tolist() if path_changed(account, c)]
-    kept = f"the path kept {floor}" if len(moved) * 4 < members.size else f"the path's floor moved during {len(moved)} of {members.size} connections (least {floor})"
-    grounds["path_changed_connections"] = len(moved)
+    changed = int(moved[members].sum())
+    kept = f"the path kept {floor}" if changed * 4 < members.size else f"the path's floor moved during {changed} of {members.size} connections (least {floor})"
+    grounds["path_changed_connections"] = changed
     steady = f"{kept} and {share(repeat_share)} of the packets were repeats"
     where = f"{app} ({end_text(*servers[0])})" if len(servers) == 1 else app
     if who == causes.SERVER:

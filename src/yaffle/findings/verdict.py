@@ -88,12 +88,17 @@ def verdict_of(account: Account, c: int, columns: tuple[Array, Array, Array] | N
     return Verdict(who, cause, round(float(confidence[c]), 3), sentence(who, int(column[c]), opening, account.connection_charges[c]))
 
 
-def path_changed(account: Account, c: int) -> list[str]:
-    """Sides ("client", "server") to which the floor of connection c moved between its first and its last eighth: another way."""
-    changed = []
+def moved_paths(account: Account) -> Array:
+    """For each connection, to client and to server: whether the floor moved between the first and the last eighth of its samples."""
+    moved = []
     for side in ("client", "server"):
-        early, late = (int(account.fact(f"to_{side}_{when}_min_ns")[c]) for when in ("early", "late"))
-        if account.fact(f"to_{side}_samples")[c] >= PATH_SAMPLES and min(early, late) >= 0:
-            if abs(late - early) > max(PATH_SHIFT_NS, 0.3 * min(early, late)):
-                changed.append(side)
-    return changed
+        early, late = account.fact(f"to_{side}_early_min_ns"), account.fact(f"to_{side}_late_min_ns")
+        least = np.minimum(early, late)
+        enough = (account.fact(f"to_{side}_samples") >= PATH_SAMPLES) & (least >= 0)
+        moved.append(enough & (np.abs(late - early) > np.maximum(PATH_SHIFT_NS, 0.3 * least)))
+    return np.stack(moved, axis=1)
+
+
+def path_changed(account: Account, c: int) -> list[str]:
+    """Sides ("client", "server") the way to which changed during connection c."""
+    return [side for side, moved in zip(("client", "server"), moved_paths(account.only(c))[0], strict=True) if moved]

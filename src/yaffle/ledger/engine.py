@@ -2,7 +2,7 @@
 
 import itertools
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -40,6 +40,10 @@ class Account:
     def fact(self, name: str) -> Array:
         """A column of the connections."""
         return np.asarray(self.connection[:, CONNECTION_FIELDS.index(name)])
+
+    def only(self, c: int) -> "Account":
+        """The facts of one connection."""
+        return replace(self, connection=self.connection[c : c + 1])
 
     def side(self, side: int, name: str) -> Array:
         """A column of one side: 0 from the client, 1 from the server."""
@@ -114,7 +118,8 @@ def account_all(capture: Capture, progress: Progress = go_on, threads: int = 2) 
     with ThreadPoolExecutor(len(workshops)) as pool:
         for future in [pool.submit(work, thread) for thread in range(len(workshops))]:
             future.result()
-    exchange, exchange_charges = _by_column([e for e, _ in parts]), _by_column([c for _, c in parts])
+    exchange = _by_column([e for e, _ in parts])
+    exchange_charges = _by_column([c for _, c in parts])
     return Account(tcp.astype(np.int64), starts, order, connection, charges, exchange, exchange_charges, how)
 
 

@@ -82,6 +82,8 @@ class Evidence:
         owner = account.of_exchange("connection")
         kept = np.flatnonzero(self.speaks[owner]) if owner.size else np.empty(0, np.int64)
         lonely = np.flatnonzero(self.speaks & (account.fact("exchanges") == 0) & (account.fact("wait_ns") > 0))
+        if not lonely.size and kept.size == owner.size:  # All of them as they are: nothing to copy.
+            return Waits(owner, kept, account.of_exchange("first_ns"), account.of_exchange("end_ns"), account.exchange_charges)
         return Waits(
             np.concatenate([owner[kept], lonely]),
             np.concatenate([kept, np.full(lonely.size, -1)]),
