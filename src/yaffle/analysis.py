@@ -7,7 +7,8 @@ from functools import cached_property
 from pathlib import Path
 
 from yaffle.arrays import Array
-from yaffle.capture.reader import Capture, Progress, go_on, read_captures
+from yaffle.capture.captured import Capture
+from yaffle.capture.reader import Progress, go_on, read_captures
 from yaffle.ledger.engine import Account, account_all
 from yaffle.ledger.views import speaking_views
 from yaffle.transport.datagrams import Datagrams, datagrams

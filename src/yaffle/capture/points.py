@@ -5,17 +5,13 @@ sides of a tap. Interfaces that see the same packets at the same moments are one
 Those that see the same packets at other moments are points of their own.
 """
 
-from typing import TYPE_CHECKING
-
 import numpy as np
 
 from yaffle.arrays import Array
+from yaffle.capture.captured import Capture
 from yaffle.capture.conversations import SYN_FROM_A, Rows
 from yaffle.capture.packets import HEAD_FROM_B, Columns
 from yaffle.capture.records import Interface
-
-if TYPE_CHECKING:
-    from yaffle.capture.reader import Capture
 
 _SAME_MOMENT_NS = 2_000
 _FLOWS_COMPARED = 24
@@ -49,7 +45,7 @@ def _packets_of(packets: Columns, wanted: Array) -> dict[int, Array]:
     return {int(packets.flow[part[0]]): part for part in np.split(rows, cuts) if part.size}
 
 
-def merge_points(capture: "Capture") -> None:
+def merge_points(capture: Capture) -> None:
     """Sets the points and their names; joins conversations that go on in the next file; drops copies."""
     labels: list[str] = []
     for source in capture.sources:
@@ -137,7 +133,7 @@ def _compare(packets: Columns, pairs: list[tuple[int, int]]) -> tuple[str, Array
     return "same place", np.concatenate(copies) if copies else nothing
 
 
-def _drop_copies(capture: "Capture", rows: Array) -> None:
+def _drop_copies(capture: Capture, rows: Array) -> None:
     if rows.size:
         keep = np.ones(capture.packets.time_ns.size, bool)
         keep[rows] = False
@@ -147,7 +143,7 @@ def _drop_copies(capture: "Capture", rows: Array) -> None:
         capture.dropped_copies = int(rows.size)
 
 
-def _join(capture: "Capture", keys: Array, order: Array) -> None:
+def _join(capture: Capture, keys: Array, order: Array) -> None:
     """Conversations of one point over the same ports become one, unless the later began with a SYN of its own."""
     flows, packets = capture.conversations, capture.packets
     target = np.arange(flows.point.size, dtype=np.int32)

@@ -4,7 +4,6 @@ import hashlib
 from collections import deque
 from collections.abc import Callable, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
-from dataclasses import dataclass, field
 from pathlib import Path
 
 import numpy as np
@@ -12,12 +11,15 @@ import numpy as np
 from yaffle.arrays import Array
 from yaffle.capture import headers
 from yaffle.capture.byte_source import Bytes, ByteSource
-from yaffle.capture.conversations import ConversationTable, Rows
+from yaffle.capture.captured import Capture, Source
+from yaffle.capture.conversations import ConversationTable
+from yaffle.capture.icmp_errors import tie_quotes
 from yaffle.capture.packets import MARK_SLICED, Columns, PacketTable, SackBlocks
 from yaffle.capture.pcap import MAGIC, PcapIndex
 from yaffle.capture.pcapng import PcapngIndex
 from yaffle.capture.plain_tcp import decode_plain
-from yaffle.capture.records import BROKEN, FULL, NEED_MORE, Interface, empty_records
+from yaffle.capture.points import merge_points
+from yaffle.capture.records import BROKEN, FULL, NEED_MORE, empty_records
 from yaffle.errors import Cancelled, FormatError, YaffleError
 from yaffle.kernels import kernel
 
@@ -30,39 +32,6 @@ Progress = Callable[[float, str], bool]  # (share done, words) -> whether to go 
 def go_on(_share: float, _words: str) -> bool:
     """The progress of someone who does not watch."""
     return True
-
-
-@dataclass
-class Source:
-    """One capture file: what it covers and what it cannot tell."""
-
-    name: str
-    path: str
-    format: str
-    size_bytes: int
-    fingerprint: str
-    packets: int = 0
-    bytes: int = 0
-    first_ns: int = 0
-    last_ns: int = 0
-    complete: bool = True
-    notes: list[str] = field(default_factory=list)
-    interfaces: list[Interface] = field(default_factory=list)
-    names: dict[str, str] = field(default_factory=dict)
-
-
-@dataclass
-class Capture:
-    """Everything read: packets, their conversations, and the files they came from."""
-
-    sources: list[Source]
-    packets: Columns
-    sack: SackBlocks
-    conversations: Rows
-    points: list[str]  # names of the observation points; conversations.point counts in these
-    names: dict[str, str]
-    dropped_copies: int = 0
-    quotes: Array = field(default_factory=lambda: np.empty(0, headers.QUOTE))  # what ICMP errors say of which conversation
 
 
 def fingerprint(path: Path) -> str:
@@ -253,9 +222,6 @@ def read_captures(paths: Sequence[Path | str], progress: Progress = go_on) -> Ca
     Raises: YaffleError where a file cannot be read at all; Cancelled when `progress` says so. A file that breaks
     in the middle gives everything before the break and a note.
     """
-    from yaffle.capture.icmp_errors import tie_quotes
-    from yaffle.capture.points import merge_points
-
     files = [Path(p) for p in paths]
     if not files:
         raise YaffleError("no file was given")

@@ -14,10 +14,11 @@ import pyarrow as pa
 
 from yaffle.analysis import Analysis
 from yaffle.arrays import Array
+from yaffle.capture.captured import Capture, Source
 from yaffle.capture.conversations import Rows
 from yaffle.capture.headers import QUOTE
 from yaffle.capture.packets import HEAD, Columns, SackBlocks
-from yaffle.capture.reader import Capture, Source, fingerprint
+from yaffle.capture.reader import fingerprint
 from yaffle.capture.records import Interface
 from yaffle.errors import CaseError
 from yaffle.ledger.engine import Account

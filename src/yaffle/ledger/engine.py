@@ -8,8 +8,9 @@ from typing import Any
 import numpy as np
 
 from yaffle.arrays import Array
+from yaffle.capture.captured import Capture
 from yaffle.capture.packets import HEAD_FROM_B
-from yaffle.capture.reader import Capture, Progress, go_on
+from yaffle.capture.reader import Progress, go_on
 from yaffle.errors import Cancelled
 from yaffle.exchanges.turns import empty_turns
 from yaffle.kernels import kernel

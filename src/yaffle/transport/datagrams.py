@@ -10,7 +10,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from yaffle.arrays import Array
-from yaffle.capture.reader import Capture
+from yaffle.capture.captured import Capture
 from yaffle.kernels import kernel
 
 FIELDS = ("client_packets", "server_packets", "client_bytes", "server_bytes", "first_ns", "last_ns", "longest_gap_ns", "answers", "unanswered", "tries")

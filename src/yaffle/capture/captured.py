@@ -1,0 +1,44 @@
+"""What reading gives: the files it came from, their packets and conversations."""
+
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from yaffle.arrays import Array
+from yaffle.capture.conversations import Rows
+from yaffle.capture.headers import QUOTE
+from yaffle.capture.packets import Columns, SackBlocks
+from yaffle.capture.records import Interface
+
+
+@dataclass
+class Source:
+    """One capture file: what it covers and what it cannot tell."""
+
+    name: str
+    path: str
+    format: str
+    size_bytes: int
+    fingerprint: str
+    packets: int = 0
+    bytes: int = 0
+    first_ns: int = 0
+    last_ns: int = 0
+    complete: bool = True
+    notes: list[str] = field(default_factory=list)
+    interfaces: list[Interface] = field(default_factory=list)
+    names: dict[str, str] = field(default_factory=dict)
+
+
+@dataclass
+class Capture:
+    """Everything read: packets, their conversations, and the files they came from."""
+
+    sources: list[Source]
+    packets: Columns
+    sack: SackBlocks
+    conversations: Rows
+    points: list[str]  # names of the observation points; conversations.point counts in these
+    names: dict[str, str]
+    dropped_copies: int = 0
+    quotes: Array = field(default_factory=lambda: np.empty(0, QUOTE))  # what ICMP errors say of which conversation
