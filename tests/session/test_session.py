@@ -1,12 +1,13 @@
 import json
 import shutil
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 import pytest
 
-from yaffle.case.folder import missing_source, open_case, relocate
-from yaffle.errors import CaseError
+from yaffle.case.folder import missing_source, open_case, relocate, save_case
+from yaffle.errors import Cancelled, CaseError
 from yaffle.ledger import causes
 from yaffle.session import column_page
 from yaffle.session.apportion import groups, over_time, trail_rows
@@ -235,9 +236,11 @@ def test_a_moved_capture_is_told_and_taken_again_only_if_it_is_the_same(tmp_path
 def test_damaged_cases_are_refused_in_one_line(tmp_path, model):
     model.save(tmp_path / "a.yaffle")
     folder = tmp_path / "a.yaffle"
-    for name in ("packets.arrow", "manifest.json", "exchanges.arrow"):
+    columns = next(folder.glob("columns-*")).name
+    for name in (f"{columns}/packets.arrow", "manifest.json", f"{columns}/exchanges.arrow"):
         kept = (folder / name).read_bytes()
         for content in (kept[: len(kept) // 2], b"", b"\xff" * 64):
+            (folder / name).unlink()  # What is open maps the former file.
             (folder / name).write_bytes(content)
             with pytest.raises(CaseError) as caught:
                 open_case(folder)
@@ -249,6 +252,37 @@ def test_damaged_cases_are_refused_in_one_line(tmp_path, model):
     (folder / "manifest.json").write_text(json.dumps({**manifest, "version": 99}))
     with pytest.raises(CaseError, match="later version"):
         open_case(folder)
+
+
+def test_columns_that_point_outside_their_tables_are_refused(tmp_path, opened):
+    analysis = opened.analysis
+    for broken in (
+        replace(analysis, capture=replace(analysis.capture, packets=analysis.capture.packets._replace(flow=analysis.capture.packets.flow + 10**6))),
+        replace(analysis, account=replace(analysis.account, order=analysis.account.order + 10**6)),
+        replace(analysis, speaker=analysis.speaker - 5),
+    ):
+        save_case(tmp_path / "b.yaffle", broken, {})
+        with pytest.raises(CaseError, match="damaged"):
+            open_case(tmp_path / "b.yaffle")
+    manifest = json.loads((tmp_path / "b.yaffle" / "manifest.json").read_text())
+    (tmp_path / "b.yaffle" / "manifest.json").write_text(json.dumps({**manifest, "columns": "../elsewhere"}))
+    with pytest.raises(CaseError, match="elsewhere"):
+        open_case(tmp_path / "b.yaffle")
+
+
+def test_a_saving_that_is_stopped_or_fails_leaves_the_former_state(tmp_path, opened, monkeypatch):
+    folder = tmp_path / "c.yaffle"
+    save_case(folder, opened.analysis, {"notes": "before"})
+    steps = iter([True, True, False])
+    with pytest.raises(Cancelled):
+        save_case(folder, opened.analysis, {"notes": "after"}, progress=lambda share, words: next(steps))
+    monkeypatch.setattr("yaffle.case.folder.save_memory", lambda *_: (_ for _ in ()).throw(OSError(28, "No space left on device")))
+    with pytest.raises(CaseError, match="No space"):
+        save_case(folder, opened.analysis, {"notes": "after"})
+    analysis, memory = open_case(folder)
+    assert memory["notes"] == "before"
+    assert analysis.capture.packets.time_ns.size == opened.analysis.capture.packets.time_ns.size
+    assert len(list(folder.glob("columns-*"))) == 1
 
 
 def test_a_signal_does_not_hold_its_listeners():

@@ -1,10 +1,13 @@
 """Writes and opens a case, NAME.yaffle/: columns as Arrow IPC files (mapped when opened), manifest.json for the rest.
 
-Every file is written beside its place and then moved there, the manifest last: a crash leaves the former state.
+The columns of each saving stand in a folder of their own, which the manifest names; the manifest is moved into place last,
+so that a crash leaves the former state, whole.
 """
 
 import json
 import os
+import secrets
+import shutil
 from dataclasses import asdict
 from pathlib import Path
 from typing import Any
@@ -17,24 +20,25 @@ from yaffle.arrays import Array
 from yaffle.capture.captured import Capture, Source
 from yaffle.capture.conversations import Rows
 from yaffle.capture.headers import QUOTE
-from yaffle.capture.packets import HEAD, Columns, SackBlocks
-from yaffle.capture.reader import fingerprint
+from yaffle.capture.packets import HEAD, TUNNELS, Columns, SackBlocks
+from yaffle.capture.reader import Progress, fingerprint, go_on
 from yaffle.capture.records import Interface
-from yaffle.errors import CaseError
+from yaffle.errors import Cancelled, CaseError
+from yaffle.ledger.account import CHARGES, CLOSINGS, EXCHANGE_FIELDS, OPENINGS, WIDTH
 from yaffle.ledger.engine import Account
+from yaffle.ledger.orientation import HOW
 
 FORMAT, VERSION = "yaffle-case", 2
 SUFFIX = ".yaffle"
+_COLUMNS = "columns-"
 
 
 def _write_columns(path: Path, columns: dict[str, Array], settle: bool) -> None:
     table = pa.table({name: _column(values) for name, values in columns.items()})
-    part = path.with_name(path.name + ".part")
-    with pa.OSFile(str(part), "wb") as sink, pa.ipc.new_file(sink, table.schema) as writer:
+    with pa.OSFile(str(path), "wb") as sink, pa.ipc.new_file(sink, table.schema) as writer:
         writer.write_table(table)
     if settle:
-        _flush(part)
-    part.replace(path)
+        _flush(path)
 
 
 def _column(values: Array) -> Any:
@@ -85,42 +89,59 @@ def _unmatrix(prefix: str, columns: dict[str, Array]) -> Array:
     return np.stack([columns[f"{prefix}{k}"] for k in range(len(own))], axis=0).T
 
 
-def save_case(folder: Path, analysis: Analysis, memory: dict[str, Any], *, settle: bool = True) -> None:
-    """Writes the case. `memory` is what the user did: focus, pins, notes, complaints. `settle`: wait until the disk has it."""
+def save_case(folder: Path, analysis: Analysis, memory: dict[str, Any], *, settle: bool = True, progress: Progress = go_on) -> None:
+    """Writes the case. `memory` is what the user did: focus, pins, notes. `settle`: wait until the disk has it.
+
+    The columns go to a folder of their own, which the manifest names last: until then the former state is what opens.
+    Raises CaseError; Cancelled when `progress` says so.
+    """
     if folder.suffix != SUFFIX:
         raise CaseError(f"{folder}: the name of a case ends in {SUFFIX}")
+    capture, account = analysis.capture, analysis.account
+    tables: dict[str, dict[str, Array]] = {
+        "packets": capture.packets._asdict(),
+        "sack": {"left": capture.sack.left, "right": capture.sack.right},
+        "conversations": {**capture.conversations._asdict(), "how": account.how},
+        "connections": {
+            "flow": account.flow,
+            "start": account.starts[:-1],
+            "speaker": analysis.speaker,
+            **_matrix("fact", account.connection),
+            **_matrix("charge", account.connection_charges),
+        },
+        "order": {"row": account.order},
+        "exchanges": {**_matrix("fact", account.exchange), **_matrix("charge", account.exchange_charges)},
+        "icmp_errors": {name: capture.quotes[name] for name in QUOTE.names or ()},
+    }
+    columns = folder / f"{_COLUMNS}{secrets.token_hex(4)}"
+    manifest = {
+        "format": FORMAT,
+        "version": VERSION,
+        "columns": columns.name,
+        "sources": [asdict(s) for s in capture.sources],
+        "points": capture.points,
+        "names": capture.names,
+        "dropped_copies": capture.dropped_copies,
+    }
+    total = sum(values.nbytes for table in tables.values() for values in table.values())
     try:
-        folder.mkdir(parents=True, exist_ok=True)
-        capture, account = analysis.capture, analysis.account
-        _write_columns(folder / "packets.arrow", capture.packets._asdict(), settle)
-        _write_columns(folder / "sack.arrow", {"left": capture.sack.left, "right": capture.sack.right}, settle)
-        _write_columns(folder / "conversations.arrow", {**capture.conversations._asdict(), "how": account.how}, settle)
-        _write_columns(
-            folder / "connections.arrow",
-            {
-                "flow": account.flow,
-                "start": account.starts[:-1],
-                "speaker": analysis.speaker,
-                **_matrix("fact", account.connection),
-                **_matrix("charge", account.connection_charges),
-            },
-            settle,
-        )
-        _write_columns(folder / "order.arrow", {"row": account.order}, settle)
-        _write_columns(folder / "exchanges.arrow", {**_matrix("fact", account.exchange), **_matrix("charge", account.exchange_charges)}, settle)
-        _write_columns(folder / "icmp_errors.arrow", {name: capture.quotes[name] for name in QUOTE.names or ()}, settle)
-        manifest = {
-            "format": FORMAT,
-            "version": VERSION,
-            "sources": [asdict(s) for s in capture.sources],
-            "points": capture.points,
-            "names": capture.names,
-            "dropped_copies": capture.dropped_copies,
-        }
-        _write_json(folder / "manifest.json", manifest)
+        columns.mkdir(parents=True)
+        written = 0
+        for name, table in tables.items():
+            if not progress(written / max(1, total), "saving the case"):
+                raise Cancelled
+            _write_columns(columns / f"{name}.arrow", table, settle)
+            written += sum(values.nbytes for values in table.values())
         save_memory(folder, memory)
-    except OSError as error:
-        raise CaseError(f"{folder}: cannot be written ({error.strerror or error})") from error
+        _write_json(folder / "manifest.json", manifest)
+    except BaseException as error:
+        shutil.rmtree(columns, ignore_errors=True)
+        if isinstance(error, OSError):
+            raise CaseError(f"{folder}: cannot be written ({error.strerror or error})") from error
+        raise
+    for former in folder.glob(f"{_COLUMNS}*"):
+        if former != columns:
+            shutil.rmtree(former, ignore_errors=True)
 
 
 def _write_json(path: Path, content: dict[str, Any]) -> None:
@@ -145,18 +166,23 @@ def open_case(folder: Path) -> tuple[Analysis, dict[str, Any]]:
         raise CaseError(f"{folder}: this is not a case (no manifest.json)") from error
     except (OSError, ValueError) as error:
         raise CaseError(f"{folder}: the manifest cannot be read ({error})") from error
-    if manifest.get("format") != FORMAT:
+    if not isinstance(manifest, dict) or not isinstance(memory, dict) or manifest.get("format") != FORMAT:
         raise CaseError(f"{folder}: this is not a case")
-    if manifest.get("version", 0) > VERSION:
-        raise CaseError(f"{folder}: made by a later version of this program")
+    version = manifest.get("version")
+    if version != VERSION:
+        later = isinstance(version, int) and version > VERSION
+        raise CaseError(f"{folder}: made by {'a later' if later else 'an earlier'} version of this program; its captures can be opened again")
+    named = str(manifest.get("columns", ""))
+    if not named.startswith(_COLUMNS) or Path(named).name != named:
+        raise CaseError(f"{folder}: the case is damaged (its columns are said to be in {named!r})")
     try:
-        packets = _read_columns(folder / "packets.arrow")
-        conversations = _read_columns(folder / "conversations.arrow")
-        connections = _read_columns(folder / "connections.arrow")
-        exchanges = _read_columns(folder / "exchanges.arrow")
-        sack = _read_columns(folder / "sack.arrow")
-        order = _read_columns(folder / "order.arrow")["row"]
-        told = _read_columns(folder / "icmp_errors.arrow")
+        packets = _read_columns(folder / named / "packets.arrow")
+        conversations = _read_columns(folder / named / "conversations.arrow")
+        connections = _read_columns(folder / named / "connections.arrow")
+        exchanges = _read_columns(folder / named / "exchanges.arrow")
+        sack = _read_columns(folder / named / "sack.arrow")
+        order = _read_columns(folder / named / "order.arrow")["row"]
+        told = _read_columns(folder / named / "icmp_errors.arrow")
         quotes = np.zeros(told["flow"].size, QUOTE)
         for name in QUOTE.names or ():
             quotes[name] = told[name]
@@ -181,9 +207,46 @@ def open_case(folder: Path) -> tuple[Analysis, dict[str, Any]]:
             _unmatrix("charge", exchanges),
             conversations["how"],
         )
+        _check(capture, account, connections["speaker"])
     except (KeyError, TypeError, ValueError) as error:
         raise CaseError(f"{folder}: the case is damaged ({error})") from error
     return Analysis(capture, account, connections["speaker"]), memory
+
+
+def _check(capture: Capture, account: Account, speaker: Array) -> None:
+    """Whether the numbers with which columns point into each other do so: compiled loops believe them. Raises ValueError."""
+
+    def within(what: str, numbers: Array, low: int, limit: int) -> None:
+        if numbers.size and (int(numbers.min()) < low or int(numbers.max()) >= limit):
+            raise ValueError(f"{what} points outside its table")
+
+    def as_long(what: str, columns: list[Array], rows: int) -> None:
+        if any(values.shape != (rows,) for values in columns):
+            raise ValueError(f"the columns of {what} are of different lengths")
+
+    packets, flows, connections = capture.packets, capture.conversations, account.flow.size
+    as_long("packets", list(packets), packets.time_ns.size)
+    as_long("conversations", [*flows, account.how], flows.point.size)
+    as_long("connections", [speaker, *account.connection.T, *account.connection_charges.T], connections)
+    as_long("exchanges", [*account.exchange.T, *account.exchange_charges.T], account.exchange.shape[0])
+    as_long("selective acknowledgements", [capture.sack.right], capture.sack.left.size)
+    widths = (account.connection.shape[1], account.connection_charges.shape[1], account.exchange.shape[1], account.exchange_charges.shape[1])
+    if widths != (WIDTH, CHARGES, len(EXCHANGE_FIELDS), CHARGES):
+        raise ValueError("tables have other columns than this version writes")
+    within("conversation of a packet", packets.flow, -1, flows.point.size)
+    within("source of a packet", packets.source, 0, len(capture.sources))
+    within("point of a conversation", flows.point, 0, len(capture.points))
+    within("tunnel of a conversation", flows.tunnel, 0, len(TUNNELS))
+    within("packet of a connection", account.order, 0, packets.time_ns.size)
+    within("conversation of a connection", account.flow, 0, flows.point.size)
+    within("view of a connection", speaker, 0, connections)
+    within("connection of an exchange", account.of_exchange("connection"), 0, connections)
+    within("opening of a connection", account.fact("opening"), 0, len(OPENINGS))
+    within("closing of a connection", account.fact("closing"), 0, len(CLOSINGS))
+    within("way to tell the client", account.how, 0, len(HOW))
+    within("conversation of an ICMP error", capture.quotes["flow"], -1, flows.point.size)
+    if account.starts[0] != 0 or (np.diff(account.starts) < 0).any():
+        raise ValueError("connections overlap")
 
 
 def missing_source(source: Source) -> str:

@@ -244,8 +244,7 @@ class MainWindow(QMainWindow):
         if opened is None or self.job is not None:
             self.statusBar().showMessage("One thing after another: wait for what is under way, or stop it.", 4000)
             return
-        work = self.investigation.saving(opened, folder)
-        self._begin(lambda progress: work(), "saving the case", lambda kept: self._saved(opened, kept))
+        self._begin(self.investigation.saving(opened, folder), "saving the case", lambda kept: self._saved(opened, kept))
 
     def _saved(self, opened: Opened, folder: Path) -> None:
         self._done(f"Saved {folder}")
@@ -283,6 +282,8 @@ class MainWindow(QMainWindow):
             self.statusBar().showMessage("One thing after another: stop the reading first, or wait for it.", 4000)
             return
         memory = self.investigation.memory() if again else {}
+        if again:  # Connections may be numbered otherwise when more was read: the trail leads to the client.
+            memory["focus"]["trail"] = memory["focus"]["trail"][:3]
         if len(paths) == 1 and (paths[0].is_dir() or paths[0].suffix == SUFFIX):
 
             def work(progress: Callable[[float, str], bool]) -> Opened:

@@ -91,6 +91,7 @@ class Connection:
         first = np.repeat(np.cumsum(g["sacks"][rows]) - g["sacks"][rows], g["sacks"][rows])
         at = g["sack"][each] + np.arange(each.size) - first
         sack = self.evidence.analysis.capture.sack
+        each, at = each[at < sack.left.size], at[at < sack.left.size]
         base = int(self._bases[side])
         left = sack.left[at].astype(np.int64) - base
         near = g["a"][each]  # Numbers count from the first of the side; the nearest turn of the 32 bits is meant.

@@ -10,6 +10,7 @@ import numpy as np
 
 from yaffle.analysis import Analysis
 from yaffle.arrays import Array
+from yaffle.capture.reader import Progress, go_on
 from yaffle.case.folder import SUFFIX, open_case, save_case, save_memory
 from yaffle.findings.cleared import Cleared, cleared
 from yaffle.findings.finding import Finding, find
@@ -97,15 +98,15 @@ class Investigation:
     def save(self, folder: Path) -> None:
         """Keeps the case in a folder, now. Raises CaseError."""
         if self.opened is not None:
-            self.saved(self.opened, self.saving(self.opened, folder)())
+            self.saved(self.opened, self.saving(self.opened, folder)(go_on))
 
-    def saving(self, opened: Opened, folder: Path) -> Callable[[], Path]:
+    def saving(self, opened: Opened, folder: Path) -> Callable[[Progress], Path]:
         """The work of keeping a case, for any thread; gives the folder it went to. Raises CaseError."""
         folder = folder if folder.suffix == SUFFIX else folder.with_name(folder.name + SUFFIX)
         memory = self.memory()
 
-        def work() -> Path:
-            save_case(folder, opened.analysis, memory)
+        def work(progress: Progress) -> Path:
+            save_case(folder, opened.analysis, memory, progress=progress)
             return folder
 
         return work

@@ -341,7 +341,8 @@ def classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_roo
                                 hole_id[o, m], hole_ts[o, m], hole_i[o, m] = hole_id[o, m + 1], hole_ts[o, m + 1], hole_i[o, m + 1]
                         else:
                             k += 1
-                for b in range(g[i].sacks):
+                blocks = min(g[i].sacks, max(np.int64(0), sack_left.size - g[i].sack))
+                for b in range(blocks):
                     reference = a & 0xFFFFFFFF
                     raw = np.int64(sack_left[g[i].sack + b]) - facts[10 + o]
                     step = (raw - reference) & 0xFFFFFFFF
@@ -351,7 +352,7 @@ def classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_roo
                     right = left + ((np.int64(sack_right[g[i].sack + b]) - np.int64(sack_left[g[i].sack + b])) & 0xFFFFFFFF)
                     if right - left > (1 << 30):
                         continue
-                    if b == 0 and (right <= a or (g[i].sacks > 1 and _inside(sack_left, sack_right, g[i].sack, g[i].sacks))):
+                    if b == 0 and (right <= a or (blocks > 1 and _inside(sack_left, sack_right, g[i].sack, blocks))):
                         _mark_spurious(g, i, o, left, right)
                         if right <= a:
                             continue
