@@ -17,6 +17,8 @@ from yaffle.kernels import kernel
 
 RULE = "draft-ietf-opsawg-pcapng section 3.1"
 SECTION, INTERFACE, OLD_PACKET, SIMPLE_PACKET, NAMES, STATISTICS, ENHANCED_PACKET = 0x0A0D0D0A, 1, 2, 3, 4, 5, 6
+_NO_TIME = -(1 << 63)
+_MOST_S = 9_223_372_035  # Nanoseconds since 1970 end in 2262.
 
 
 @kernel
@@ -58,7 +60,10 @@ def _index(buf, at, swap, first_interface, interfaces, units_per_s, offset_s, sn
                 part = part // (units_per_s[link] // np.uint64(1_000_000_000))
             else:
                 part = part * np.uint64(1_000_000_000) // units_per_s[link]
-            out.time_ns[count] = (np.int64(whole) + offset_s[link]) * 1_000_000_000 + np.int64(part)
+            if whole > np.uint64(_MOST_S) or np.int64(whole) + offset_s[link] > _MOST_S:
+                out.time_ns[count] = _NO_TIME
+            else:
+                out.time_ns[count] = (np.int64(whole) + offset_s[link]) * 1_000_000_000 + np.int64(part)
             out.position[count] = at + 28
             out.captured[count] = captured
             out.wire[count] = max(captured, u32(buf, at + 24, swap))
@@ -73,7 +78,7 @@ def _index(buf, at, swap, first_interface, interfaces, units_per_s, offset_s, sn
                 captured = min(captured, snap)
             if captured > LARGEST_PACKET:
                 return count, at, BROKEN
-            out.time_ns[count] = -1  # A simple packet block carries no time.
+            out.time_ns[count] = _NO_TIME  # A simple packet block carries no time.
             out.position[count] = at + 12
             out.captured[count] = captured
             out.wire[count] = wire
@@ -126,11 +131,11 @@ class PcapngIndex:
             at += taken
 
     def _give_times(self, time_ns: Array) -> None:
-        lacking = time_ns == -1
+        lacking = time_ns == _NO_TIME
         if lacking.any():
             self._without_time += int(lacking.sum())
             if self._without_time == int(lacking.sum()):
-                self.container.notes.append("simple packet blocks carry no time: their packets are given the time of the packet before")
+                self.container.notes.append("some packets carry no time, or one beyond the year 2262: they are given the time of the packet before")
             for i in np.flatnonzero(lacking):
                 time_ns[i] = time_ns[i - 1] if i else self._last_ns
         if time_ns.size:

@@ -1,0 +1,137 @@
+"""The kernels of the ledger against their plain twins, on simulated connections with every cause of waiting."""
+
+import random
+
+import numpy as np
+import pytest
+
+from tests.ledger.test_simulated import simulate
+from tests.oracles.plain_exchange import PlainExchange
+from tests.oracles.plain_ledger import (
+    UNKNOWN, plain_cover, plain_lately, plain_limits, plain_opening, plain_repeat_delay, plain_round_trip, plain_side, plain_timer,
+)  # fmt: skip
+from yaffle.analysis import analyse
+from yaffle.demo.morning import Call
+from yaffle.demo.network import MS
+from yaffle.exchanges.turns import empty_turns, find_turns
+from yaffle.ledger import causes
+from yaffle.ledger.account import SIDE_FIELDS
+from yaffle.ledger.charging import charge_exchange, charge_opening, lately, loss_cover, repeat_delay, retransmission_timer, round_trip_at
+from yaffle.ledger.engine import _arrange, _packets_of_each
+from yaffle.ledger.limits import sender_limits
+from yaffle.session.evidence import Evidence
+from yaffle.session.examine import Connection
+from yaffle.transport.host_clock import extra_delays
+
+SCENES = {
+    "plain": {}, "loss": {"loss": 0.05, "delay_ms": 25}, "heavy loss": {"loss": 0.15, "delay_ms": 8}, "narrow": {"rate_bps": 2_000_000, "queue_bytes": 400_000},
+    "short queue": {"rate_bps": 3_000_000, "queue_bytes": 20_000}, "slow reader": {"delay_ms": 5, "buffer_bytes": 32_768, "read_bps": 800_000}, "unsteady": {"jitter_ns": 6 * MS},
+}  # fmt: skip
+CASES = [(scene, near, seed) for scene in SCENES for near in (True, False) for seed in range(3)]
+
+
+class Scene:
+    """One connection with what its kernels are given."""
+
+    def __init__(self, tmp_path, name, near, seed):
+        rnd = random.Random(seed)
+        calls = [Call(rnd.randrange(1, 6000), rnd.randrange(300) * MS, rnd.randrange(1, 120_000), rnd.randrange(100) * MS) for _ in range(4)]
+        dropped = seed == 2
+        path, _ = simulate(tmp_path / "a.pcapng", calls, near_client=near, seed=seed, keep=(lambda p: rnd.random() > 0.03) if dropped else None, **SCENES[name])
+        self.analysis = analyse([path])
+        self.connection = Connection(Evidence(self.analysis), 0)
+        self.g, self.samples = self.connection.segments, self.connection.samples
+        account = self.analysis.account
+        least = [int(account.fact(f"{way}_min_ns")[0]) for way in ("to_client", "to_server")]
+        self.floors = np.array([f if f >= 0 else UNKNOWN for f in least])
+        self.extra = np.empty((2, self.g.size), np.int64)
+        extra_delays(self.g, self.extra)
+        self.cover = np.zeros(self.g.size + 2, np.int64)
+        loss_cover(self.g, self.cover)
+
+
+@pytest.fixture(params=CASES, ids=lambda case: f"{case[0]}-{'client' if case[1] else 'server'}-{case[2]}")
+def scene(request, tmp_path):
+    return Scene(tmp_path, *request.param)
+
+
+def test_every_kernel_gives_what_its_twin_gives(scene):
+    g, cover = scene.g, plain_cover(scene.g)
+    assert scene.cover[: g.size].tolist() == cover
+    _round_trips_and_timers(scene)
+    whole = scene.connection.round_trip_ns
+    for side in (0, 1):
+        first, last, what, allowed = sender_limits(g, side, 1448, whole, scene.cover)
+        assert list(zip(first.tolist(), last.tolist(), what.tolist(), strict=True)) == plain_limits(g, side, 1448, whole, cover)
+        own = (g["d"] == side) & (g["n"] > 0) & (g["kind"] != 19)
+        assert (allowed[own] > 0).all()
+        wanted = plain_side(g, side)
+        assert {name: int(scene.analysis.account.side(side, name)[0]) for name in SIDE_FIELDS} == wanted
+    charge, times = np.zeros(causes.COUNT, np.int64), np.zeros(5, np.int64)
+    how = charge_opening(g, scene.floors, charge, times)
+    assert (how, times[0], times[1]) == plain_opening(g, _known(scene.floors[0]))[:3]
+    assert _by_cause(charge) == +plain_opening(g, _known(scene.floors[0]))[3]
+    _exchanges(scene, cover, int(times[1] - times[0]) if how == 0 else 0)
+
+
+def _known(floor):
+    return int(floor) if floor < UNKNOWN else 0
+
+
+def _by_cause(charge):
+    names = [cause if cause != "window" else f"{party} window" for party, cause in causes.CHARGES]
+    return {name: int(value) for name, value in zip(names, charge, strict=True) if value}
+
+
+def _round_trips_and_timers(scene):
+    g, rnd = scene.g, random.Random(1)
+    for i in rnd.sample(range(g.size), min(40, g.size)):
+        t = int(g["t"][i])
+        for side in (0, 1):
+            for first_ns in (0, 30 * MS):
+                found = retransmission_timer(scene.samples, np.int64(side), np.int64(t), np.int64(_known(scene.floors[1 - side])), np.int64(first_ns))
+                assert found == plain_timer(scene.samples, side, t, _known(scene.floors[1 - side]), first_ns)
+            if g["d"][i] == side:
+                found = round_trip_at(scene.samples, np.int64(side), np.int64(t), scene.floors[side], scene.extra[side], g, np.int64(i))
+                assert found == plain_round_trip(scene.samples, side, t, int(scene.floors[side]), scene.extra[side], g, i)
+            stop = min(g.size, i + 30)
+            before = int(g["t"][stop - 1])
+            assert lately(g, np.int64(i), np.int64(stop), np.int64(side), np.int64(t + 20 * MS), np.int64(before)) == plain_lately(g, i, stop, side, t + 20 * MS, before)
+    for copies in range(12):
+        assert repeat_delay(np.int64(copies), np.int64(250 * MS)) == plain_repeat_delay(copies, 250 * MS)
+
+
+def _exchanges(scene, cover, opened_ns):
+    g = scene.g
+    turns = empty_turns(g.size)
+    count = find_turns(g, turns)
+    assert count >= 3
+    mss = np.array([max([536, *(int(n) for n in g["n"][g["d"] == side])]) for side in (0, 1)])
+    windows = np.array([max([0, *(int(row["w"]) for row in g if row["d"] == side and not row["flags"] & 6)]) for side in (0, 1)])
+    charge, times = np.zeros(causes.COUNT, np.int64), np.zeros(5, np.int64)
+    for x in range(count):
+        charge_exchange(g, turns, x, scene.samples, scene.floors, scene.extra[0], scene.extra[1], mss, windows, scene.cover, opened_ns, charge, times)
+        twin = PlainExchange(g, turns[x], scene.samples, scene.floors.tolist(), scene.extra, mss.tolist(), windows.tolist(), cover, opened_ns)
+        assert tuple(times.tolist()) == twin.moments
+        assert _by_cause(charge) == +twin.charges
+        assert charge.sum() == times[4] - times[0]
+
+
+def test_packets_are_arranged_by_connection_and_turned_to_their_client(tmp_path):
+    rnd = random.Random(5)
+    path, _ = simulate(tmp_path / "a.pcapng", [Call(100, MS, 3000, MS)])
+    packets = analyse([path]).capture.packets
+    flow = np.array([rnd.choice((-1, 0, 1, 2, 3)) for _ in range(packets.flow.size)], packets.flow.dtype)
+    packets.flow[:] = flow
+    direction, flags = packets.direction.copy(), packets.head["flags"].copy()
+    turned, number = np.array([False, True, True, False]), np.array([0, 1, -1, 2], np.int32)
+    counts = _packets_of_each(packets.flow, 4)
+    assert counts.tolist() == [int((flow == f).sum()) for f in range(4)]
+    starts = np.concatenate([[0], np.cumsum(counts[[0, 1, 3]])])
+    order = np.empty(int(starts[-1]), np.int32)
+    _arrange(packets, turned, number, starts[:-1].astype(np.int64), order)
+    wanted = [i for f in (0, 1, 3) for i in range(flow.size) if flow[i] == f]
+    assert order.tolist() == wanted
+    moved = np.isin(flow, (1, 2))
+    assert (packets.direction == np.where(moved, direction ^ 1, direction)).all()
+    assert ((packets.head["flags"] != flags) == moved).all()

@@ -1,0 +1,107 @@
+"""Slow plain twin of the charging of one exchange: the four parts of its span, each by the plain twins of plain_ledger."""
+
+from collections import Counter
+
+from tests.oracles.plain_ledger import MS, UNKNOWN, base, plain_lately, plain_repeat_delay, plain_round_trip, plain_timer, plain_transfer
+
+CLIENT, SERVER = 0, 1
+
+
+def _helped(row, floor):
+    """Whether this copy may be the one that brought its bytes."""
+    kind = base(row)
+    if kind in (9, 11, 19):
+        return False
+    quick = row["before"] >= 0 and row["done"] > 0 and row["done"] - row["t"] < floor * 7 // 10
+    return not (13 <= kind <= 17 and (row["kind"] & 128 or quick))
+
+
+class PlainExchange:
+    """charges by cause and moments (first, asked, answered, last, end) of one turn."""
+
+    def __init__(self, g, turn, samples, floors, extra, mss, windows, cover, opened_ns):
+        self.g, self.turn, self.samples, self.extra = g, turn, samples, extra
+        self.raw_floors, self.floors = floors, [f if f < UNKNOWN else 0 for f in floors]
+        self.mss, self.windows, self.cover, self.opened_ns = mss, windows, cover, opened_ns
+        self.charges = Counter()
+        lo, hi, answer = int(turn["first"]), int(turn["stop"]), int(turn["answer"])
+        first = self._first(lo)
+        asked = max([int(g[lo]["t"]), *(int(g[i]["t"]) for i in self._request(lo, len(g) if answer < 0 else answer))])
+        if answer < 0:
+            end = max([asked, *(int(row["t"]) for row in g[lo:])])
+            self._send(lo, len(g), CLIENT, int(g[lo]["t"]), asked)
+            heard = any(row["d"] == 1 and row["flags"] & 16 and row["a"] >= turn["request_end"] for row in g[lo:])
+            self.charges["processing" if heard else "unseen"] += end - asked
+            self.moments = (first, asked, -1, end, end)
+            return
+        answered = max(int(g[answer]["t"]), asked)
+        self._send(lo, answer, CLIENT, int(g[lo]["t"]), asked)
+        self._server_turn(lo, answer, asked, answered)
+        last, last_i = self._last_byte(answer, hi, answered)
+        self._send(answer, max(hi, last_i + 1), SERVER, answered, last)
+        self.moments = (first, asked, answered, last, last + self._last_trip(answer, last_i, answered, last))
+
+    def _first(self, lo):
+        """When the request began, its lost first copies included."""
+        row, first = self.g[lo], int(self.g[lo]["t"])
+        if not (row["kind"] & 64 and row["lost"] > 0):
+            return first
+        back = plain_repeat_delay(int(row["lost"]), plain_timer(self.samples, SERVER, first, self.floors[CLIENT], self.opened_ns))
+        own = [int(r["t"]) for r in self.g[:lo] if r["d"] == 0]
+        back = min(back, first - own[-1]) if own else back
+        self.charges["loss"] += back
+        return first - back
+
+    def _request(self, lo, stop):
+        return [i for i in range(lo, stop) if self.g[i]["d"] == 0 and self.g[i]["n"] > 0 and self.g[i]["s"] < self.turn["request_end"] and _helped(self.g[i], self.floors[SERVER])]
+
+    def _send(self, lo, hi, side, start, end):
+        other = 1 - side
+        floors = (self.floors[side], self.floors[other])
+        self.charges += plain_transfer(self.g, lo, hi, side, start, end, floors, self.mss[side], self.cover, self.windows[other], self.extra[side])
+
+    def _server_turn(self, lo, answer, asked, answered):
+        g, turn = self.g, answered - asked
+        trip = plain_round_trip(self.samples, SERVER, int(g[answer]["t"]), self.raw_floors[SERVER], self.extra[SERVER], g, answer)
+        trip = min(turn, max(trip, plain_lately(g, lo, answer, CLIENT, asked, int(g[answer]["t"]))))
+        lost = 0
+        if g[answer]["kind"] & 64 and g[answer]["lost"] > 0:
+            timer = plain_timer(self.samples, CLIENT, answered, self.floors[SERVER], self.opened_ns)
+            lost = min(turn - trip, plain_repeat_delay(int(g[answer]["lost"]), timer))
+        self._way(trip, self.floors[SERVER])
+        self.charges["loss"] += lost
+        self.charges["processing"] += turn - trip - lost
+
+    def _way(self, span, floor):
+        self.charges["round-trip"] += min(span, floor)
+        self.charges["queueing"] += span - min(span, floor)
+
+    def _last_byte(self, answer, hi, answered):
+        g, last, last_i = self.g, answered, answer
+        for i in range(answer, len(g)):
+            if i >= hi and base(g[i]) == 1 and (g[i]["t"] > g[hi - 1]["t"] or i > hi + 4096):
+                break
+            mine = g[i]["d"] == 1 and g[i]["n"] > 0 and g[i]["s"] < self.turn["response_end"] and (i < hi or 13 <= base(g[i]) <= 17)
+            if mine and _helped(g[i], self.floors[CLIENT]) and g[i]["t"] >= last:
+                last, last_i = int(g[i]["t"]), i
+        return last, last_i
+
+    def _last_trip(self, answer, last_i, answered, last):
+        g = self.g
+        acks = [i for i in range(last_i + 1, len(g)) if g[i]["d"] == 0 and g[i]["flags"] & 16 and g[i]["a"] >= self.turn["response_end"] and g[i]["kind"] != 19]
+        lately = [int(s["rtt"]) for s in self.samples if s["side"] == 0 and answered <= s["t"] <= last][-4:]
+        expected = max([0, self.floors[CLIENT], *lately])
+        seen = None
+        if acks:
+            i = acks[0]
+            seen = int(g[i]["t"]) - last
+            expected = max(expected, plain_lately(g, answer, last_i, SERVER, last, last + seen))
+            expected = max(expected, plain_round_trip(self.samples, CLIENT, int(g[i]["t"]), self.raw_floors[CLIENT], self.extra[CLIENT], g, i))
+        if seen is None:
+            final = expected
+        elif g[acks[0]]["n"] > 0 or seen > expected + expected // 2 + 8 * MS:
+            final = min(expected, seen)
+        else:
+            final = seen
+        self._way(final, self.floors[CLIENT])
+        return final

@@ -1,0 +1,280 @@
+"""Slow plain twins of the ledger's kernels: every gap is looked at on its own, with whole scans of what passed before it."""
+
+from collections import Counter
+from math import log2
+
+REPEATS = (13, 14, 15, 16, 17)
+UNKNOWN = 1 << 60
+MS = 1_000_000
+
+
+def base(row):
+    return int(row["kind"]) & 31
+
+
+def is_repeat(row):
+    """Whether its bytes were sent again because they were needed."""
+    return base(row) in REPEATS and not int(row["kind"]) & 128
+
+
+def plain_timer(samples, side, t, other_floor, first_ns):
+    """RFC 6298 with the variance of common stacks: at least 200 ms above the mean, falling slowly."""
+    measured = [(int(s["rtt"]) + other_floor) for s in samples if s["t"] < t and s["side"] == side and s["way"] != 0]
+    if first_ns > 0:
+        mean, unrest = first_ns, first_ns // 2
+    elif measured:
+        mean, unrest = measured[0], measured[0] // 2
+        measured = measured[1:]
+    else:
+        return other_floor + 200 * MS
+    spread = max(2 * unrest if first_ns > 0 else mean, 200 * MS)
+    for value in measured:
+        error = value - mean
+        mean += error // 8
+        step = abs(error) - unrest
+        unrest += (step // 8 if error < 0 and step > 0 else step) // 4
+        wanted = max(4 * unrest, 200 * MS)
+        spread = max(wanted, spread - (spread - wanted) // 4) if wanted <= spread else wanted
+    return mean + spread
+
+
+def plain_repeat_delay(copies, timer):
+    """Timers of `copies` lost copies: the second is as long as the first, each later one twice the one before."""
+    return sum(timer * (1 if k < 2 else 2 ** (k - 1)) for k in range(min(copies, 8)))
+
+
+def plain_cover(g):
+    """For each gap before a segment: how many holes are open in it that a repeat closes later."""
+    spans = []
+    for j, row in enumerate(g):
+        if not is_repeat(row):
+            continue
+        k = int(row["before"])
+        if k >= 0:
+            while g[k]["before"] >= 0:
+                k = int(g[k]["before"])
+        elif k <= -2:
+            k = -2 - k
+            while g[k]["before"] >= 0:
+                k = int(g[k]["before"])
+        else:
+            mine = [i for i in range(j) if g[i]["d"] == row["d"]]
+            k = mine[-1] if mine else (0 if j else -1)
+        if k >= 0:
+            spans.append((k + 1, j))
+    return [sum(first <= i <= last for first, last in spans) for i in range(len(g))]
+
+
+def plain_lately(g, lo, stop, side, until, before):
+    """Least time to acknowledgement of the last four plain segments before `until` that were acknowledged before `before`."""
+    rows = [row for row in g[lo:stop] if row["d"] == side and row["n"] > 0 and row["kind"] == 1 and row["t"] <= until and 0 < row["done"] < before]
+    spans = [int(row["done"] - row["t"]) for row in rows[-4:]]
+    return min(spans) if len(spans) >= 2 else 0
+
+
+def plain_round_trip(samples, side, t, floor, extra, g, i):
+    """The floor, more by what the host's own clock says of the way at packet i: twice for what lasts a second, once for the rest."""
+    if floor >= UNKNOWN:
+        return 0
+    if i < 0 or extra[i] <= 0:
+        return floor
+    now, d = int(g[i]["t"]), g[i]["d"]
+
+    def told(rows):
+        near = [k for k in rows if abs(int(g[k]["t"]) - now) < 1000 * MS]
+        return [int(extra[k]) for k in near if g[k]["d"] == d and extra[k] >= 0]
+
+    before, after = told(range(max(0, i - 2048), i)), told(range(i + 1, min(len(g), i + 2048)))
+    least_before, least_after = min([int(extra[i]), *before]), min([int(extra[i]), *after])
+    later = least_after > least_before and len(after) >= 2
+    lasting = least_after if later else least_before
+    value = floor + 2 * lasting + (int(extra[i]) - lasting)
+    if lasting <= 0:
+        return value
+    first, last = (t - 1000, t + 1000 * MS) if later else (t - 1000 * MS, t + 1000)
+    near = [int(s["rtt"]) for s in samples if s["side"] == side and first <= s["t"] <= last]
+    return max(floor, min([value, *near]))
+
+
+def plain_transfer(g, lo, hi, side, start, end, floors, mss, cover, window, extra):
+    """Charges by cause of the time in which a side sent. floors: to the sender, to the receiver; extra: the sender's own clock's."""
+    to_sender, to_receiver = floors
+    whole = to_sender + to_receiver
+    stall, held = ("stall", "client window") if side == 1 else ("pacing", "server window")
+    sent = [i for i in range(lo, hi) if g[i]["d"] == side and g[i]["n"] > 0 and base(g[i]) != 19]
+    before = [i for i in sent if g[i]["t"] <= start]
+    gaps, previous, at = [], (before[-1] if before else None), start  # gaps: (length, cause, of which round trip)
+    seen = list(before)
+    most_known, limited, full_at, loop, lossy = 0, 0, -UNKNOWN, 0, False
+    for i in (i for i in sent if g[i]["t"] > start):
+        t = int(g[i]["t"])
+        if t > end:
+            break
+        gap = t - at
+        if g[i]["done"] > 0 and g[i]["way"] == 1 and base(g[i]) == 1:
+            loop = int(g[i]["done"]) - t
+        lossy = lossy or cover[i] > 0
+        room = int(g[previous]["room"]) if previous is not None else -1
+        allowed = room + int(g[previous]["flight"]) if previous is not None else 0
+        if previous is not None and 0 <= room < max(3 * mss, allowed // 5):
+            if t - full_at <= max(5 * whole, 100 * MS):
+                limited += t - full_at
+            full_at = t
+        late = max(0, int(extra[i]))
+        if gap <= 1.5 * MS:
+            cause = "loss" if cover[i] else "rate"
+        elif is_repeat(g[i]):
+            cause = "loss"
+        elif base(g[i]) in (9, 11):
+            cause = held
+        else:
+            left = t - to_sender - late
+            reach, nearest = left - to_sender * 3 // 10 - (3_500_000 if late else 1_500_000), left + to_sender * 3 // 10 + 300_000
+            answers = [k for k in range(i) if g[k]["d"] != side and g[k]["flags"] & 16]
+            told = [k for k in answers if g[k]["t"] >= reach or k > (-1 if previous is None else previous)]
+            heard = [k for k in told if g[k]["t"] <= nearest]
+            newest = max((int(g[k]["a"]) for k in heard), default=-1)
+            latest_window = int(g[told[-1]]["w"]) if told else -1
+            shut = False
+            if previous is not None and 0 <= room < mss:
+                behind = allowed < window // 2 or latest_window == 0
+                queued = loop > 2 * whole + 60 * MS and allowed >= window * 3 // 4
+                shut = behind or (not queued and gap > whole + whole // 2 + 5 * MS + late)
+            most = max([most_known, *(int(g[k]["flight"]) for k in seen)])
+            if cover[i]:
+                cause = "loss"
+            elif shut:
+                cause = held
+            elif any(g[k]["t"] >= reach for k in heard):
+                cause = "round-trip"
+            elif previous is not None and _free(int(g[previous]["e"]), newest, gap, mss, most, whole, lossy, room):
+                cause = stall
+            else:
+                cause = "round-trip"
+            if newest >= 0 and previous is not None:
+                most_known = max(most_known, int(g[previous]["e"]) - newest)
+        trip = min(gap, whole) if cause == "round-trip" else gap if cause == "rate" and loop < whole + whole // 2 + 2 * MS else 0
+        gaps.append((gap, cause, trip))
+        previous, at = i, t
+        seen.append(i)
+    charges = Counter()
+    for gap, cause, trip in gaps:
+        charges["round-trip"] += trip
+        charges["queueing" if cause == "round-trip" else cause] += gap - trip
+    charges["round-trip"] += max(0, end - at)
+    if hi - lo >= 30:
+        _pace(gaps, end - start, whole, charges)
+    if limited * 5 > (end - start) * 3 and end - start > 10 * whole and window > 0 and loop <= 2 * whole + 60 * MS:
+        for cause in ("rate", "round-trip", "queueing"):
+            charges[held] += charges.pop(cause, 0)
+    return charges
+
+
+def _free(sent_to, newest, gap, mss, most, whole, lossy, room):
+    if newest >= sent_to:
+        return True
+    if lossy:
+        return False
+    if newest >= 0:
+        return sent_to - newest + mss <= most * 3 // 4 and gap > whole + whole // 4 + 5 * MS
+    return gap > 2 * whole + 10 * MS and room != 0
+
+
+def _bin(gap):
+    return min(63, max(0, int(3 * log2(max(gap, 1000) / 1000))))
+
+
+def _pace(gaps, span, whole, charges):
+    """Where gaps of one length, shorter than a round trip, take most of the time, that is a bottleneck's pace."""
+    times = Counter()
+    for gap, _, _ in gaps:
+        if gap > 0:
+            times[_bin(gap)] += gap
+    most = max(range(64), key=lambda k: (times[k], -k))
+    if sum(times[k] for k in (most - 1, most, most + 1)) * 5 > span * 3 and _bin(max(1, whole * 8 // 10)) > most:
+        moved = sum(trip for gap, _, trip in gaps if gap > 0 and abs(_bin(gap) - most) <= 1)
+        charges["round-trip"] -= moved
+        charges["rate"] += moved
+
+
+def plain_opening(g, floor_client):
+    """(how it went, from, to, charges) of setting up: 0 complete, 1 unseen, 2 refused, 3 unanswered."""
+    head = [(i, row) for i, row in enumerate(g[:64]) if base(row) != 19]
+    syns = [row for _, row in head if row["flags"] & 18 == 2 and row["d"] == 0]
+    if not syns:
+        return 1, int(g[0]["t"]), int(g[0]["t"]), Counter()
+    began = int(syns[0]["t"])
+    answers = [i for i, row in head if row["flags"] & 2 and row["d"] == 1]
+    resets = [i for i, row in head if row["flags"] & 6 == 4 and row["d"] == 1 and row["t"] >= began]
+    if resets and (not answers or resets[0] < answers[0]):
+        tries = [int(row["t"]) for i, row in head if i < resets[0] and row["flags"] & 18 == 2 and row["d"] == 0]
+        until = int(g[resets[0]]["t"])
+        return 2, began, until, Counter({"loss": tries[-1] - began, "set-up": until - tries[-1]})
+    if not answers:
+        until = int(g[-1]["t"])
+        return (1 if any(row["d"] == 1 for row in g) else 3), began, until, Counter({"unseen": until - began})
+    tries = [int(row["t"]) for i, row in head if i < answers[0] and row["flags"] & 18 == 2 and row["d"] == 0] or [began]
+    ends = [i for i, row in head if i > answers[0] and row["d"] == 0 and row["flags"] & 16]
+    between = [i for i in answers if not ends or i < ends[0]]
+    first, last = int(g[between[0]]["t"]), int(g[between[-1]]["t"])
+    until = first + floor_client
+    if ends and last == first and (g[ends[0]]["n"] == 0 or g[ends[0]]["t"] - first < floor_client):
+        until = int(g[ends[0]]["t"])
+    elif ends and last > first:
+        until = min(int(g[ends[0]]["t"]), last + floor_client)
+    until = max(until, began)
+    lost = tries[-1] - began + (last - first if last > first and until > last else 0)
+    lost = max(0, min(lost, until - began))
+    return 0, began, until, Counter({"loss": lost, "set-up": until - began - lost})
+
+
+def plain_limits(g, side, mss, whole, cover):
+    """Stretches of what limited a sender: (from, to, index into limits.WORDS)."""
+    own = [i for i, row in enumerate(g) if row["d"] == side and row["n"] > 0 and base(row) != 19]
+    stretches, loops = [], []
+    for place, i in enumerate(own):
+        if g[i]["done"] > 0 and g[i]["kind"] == 1:
+            loops.append(int(g[i]["done"] - g[i]["t"]))
+        if place == 0:
+            continue
+        p = own[place - 1]
+        gap = int(g[i]["t"] - g[p]["t"])
+        newest = max((int(g[k]["a"]) for k in range(p + 1, i) if g[k]["d"] != side and g[k]["flags"] & 16), default=-1)
+        if cover[i] or is_repeat(g[i]):
+            what = 4
+        elif 0 <= g[p]["room"] < mss and gap > 1.5 * MS:
+            what = 1
+        elif newest >= g[p]["e"] and (gap > whole + whole // 4 + 5 * MS or (g[p]["n"] < mss and gap > 1.5 * MS)):
+            what = 0
+        elif loops and loops[-1] > min(loops) + min(loops) // 2 + 2 * MS and g[p]["flight"] > 2 * mss:
+            what = 3
+        else:
+            what = 2
+        if stretches and stretches[-1][2] == what:
+            stretches[-1] = (stretches[-1][0], int(g[i]["t"]), what)
+        else:
+            stretches.append((int(g[p]["t"]), int(g[i]["t"]), what))
+    return stretches
+
+
+def plain_side(g, side):
+    """Totals of one side, by the names of account.SIDE_FIELDS."""
+    own = [row for row in g if row["d"] == side]
+    kinds = Counter(base(row) for row in own)
+    repeats = [row for row in own if 13 <= base(row) <= 16]
+    fresh = [row for row in own if base(row) in (1, 7, 18) or row["kind"] & 64]
+    shut, since = 0, None
+    for row in own:
+        if row["flags"] & 16 and not row["flags"] & 6:
+            if row["w"] == 0 and since is None:
+                since = int(row["t"])
+            elif row["w"] != 0 and since is not None:
+                shut, since = shut + int(row["t"]) - since, None
+    if since is not None:
+        shut += int(g[-1]["t"]) - since
+    return {
+        "packets": len(own), "payload_bytes": sum(int(r["n"]) for r in own), "unique_bytes": sum(int(r["n"]) for r in fresh),
+        "retransmitted_packets": len(repeats), "retransmitted_bytes": sum(int(r["n"]) for r in repeats), "spurious_packets": sum(bool(r["kind"] & 128) for r in repeats),
+        "duplicate_packets": kinds[19], "out_of_order_packets": kinds[18], "duplicate_acks": kinds[3], "zero_window_ns": shut,
+        "max_in_flight_bytes": max((int(r["flight"]) for r in own), default=0), "resets": kinds[8], "keep_alives": kinds[9] + kinds[11], "closing_repeats": kinds[17],
+    }  # fmt: skip
