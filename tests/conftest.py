@@ -1,12 +1,14 @@
 """What several tests share: the demo morning (made once), small simulated worlds, frames built by hand."""
 
 import os
+import tempfile
 from pathlib import Path
 
 import pytest
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 os.environ.setdefault("XDG_STATE_HOME", "/tmp/yaffle-tests-state")
+os.environ["YAFFLE_CONFIG_DIR"] = tempfile.mkdtemp(prefix="yaffle-tests-")
 
 
 @pytest.fixture(scope="session")

@@ -9,6 +9,7 @@ from pathlib import Path
 from yaffle.arrays import Array
 from yaffle.capture.captured import Capture
 from yaffle.capture.reader import Progress, go_on, read_captures
+from yaffle.findings.places import Places, Rule
 from yaffle.ledger.engine import Account, account_all
 from yaffle.ledger.views import speaking_views
 from yaffle.transport.datagrams import Datagrams, datagrams
@@ -21,6 +22,12 @@ class Analysis:
     capture: Capture
     account: Account
     speaker: Array  # for each connection, the view of it that speaks for all
+    rules: tuple[Rule, ...] = ()  # the user's own names of applications
+
+    @property
+    def places(self) -> Places:
+        """What hosts and applications are called."""
+        return Places(self.capture.names, self.rules)
 
     @cached_property
     def datagrams(self) -> Datagrams:

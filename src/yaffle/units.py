@@ -6,6 +6,28 @@ NS_PER_MS = 1_000_000
 NS_PER_S = 1_000_000_000
 
 
+class _Shown:
+    """How times and rates are written on the screen and in reports: the user's choice, one a process."""
+
+    zone: tzinfo = UTC
+    octet_rates = False
+
+
+def show_in(zone: tzinfo, *, octet_rates: bool = False) -> None:
+    """Chooses the zone of times, and whether rates are in bytes instead of bits."""
+    _Shown.zone, _Shown.octet_rates = zone, octet_rates
+
+
+def zone() -> tzinfo:
+    """The zone of times."""
+    return _Shown.zone
+
+
+def zone_name() -> str:
+    """Its name."""
+    return getattr(_Shown.zone, "key", "UTC")
+
+
 def three_digits(value: float) -> str:
     """A number with three significant digits, without an exponent."""
     magnitude = abs(value)
@@ -49,8 +71,8 @@ def size(octets: float) -> str:
 
 
 def rate(bits_per_second: float) -> str:
-    """Bits per second with a decimal prefix."""
-    return _scaled(bits_per_second, "bit/s")
+    """Bits per second (or bytes, where the user wants those) with a decimal prefix."""
+    return _scaled(bits_per_second / 8, "B/s") if _Shown.octet_rates else _scaled(bits_per_second, "bit/s")
 
 
 def count(number: int) -> str:
@@ -64,13 +86,23 @@ def share(fraction: float) -> str:
     return f"{percent:.0f} %" if percent >= 10 or percent == 0 else f"{percent:.1f} %"
 
 
-def moment(ns: int, zone: tzinfo = UTC, digits: int = 3) -> str:
+def moment(ns: int, digits: int = 3) -> str:
     """Time of day, with as many decimals as asked for (0 to 9)."""
     seconds, rest = divmod(int(ns), NS_PER_S)
-    text = datetime.fromtimestamp(seconds, zone).strftime("%H:%M:%S")
+    text = datetime.fromtimestamp(seconds, _Shown.zone).strftime("%H:%M:%S")
     return f"{text}.{rest:09d}"[: 9 + digits] if digits else text
 
 
-def day(ns: int, zone: tzinfo = UTC) -> str:
+def date_and_moment(ns: int) -> str:
+    """Date and time of day, to the second."""
+    return datetime.fromtimestamp(int(ns) // NS_PER_S, _Shown.zone).strftime("%Y-%m-%d %H:%M:%S")
+
+
+def day(ns: int) -> str:
     """Weekday and date."""
-    return datetime.fromtimestamp(int(ns) // NS_PER_S, zone).strftime("%A %d %B %Y")
+    return datetime.fromtimestamp(int(ns) // NS_PER_S, _Shown.zone).strftime("%A %d %B %Y")
+
+
+def hour(ns: int) -> int:
+    """Hour of the day."""
+    return datetime.fromtimestamp(int(ns) // NS_PER_S, _Shown.zone).hour

@@ -75,6 +75,12 @@ def _classify() -> None:
     classify(empty_segments(0), facts, blocks, blocks, empty_samples(4), room, room, empty_holes())
 
 
+def load_kernels() -> None:
+    """Loads what is compiled into this process, so that the first capture need not wait for it."""
+    if compiled():
+        _read()
+
+
 _PARTS: dict[str, tuple[Callable[[], None], ...]] = {"one": (_read, _charge), "two": (_classify,)}
 
 
@@ -110,17 +116,24 @@ def warm_up() -> None:
         if other.wait():
             raise YaffleError("a part of the engine cannot be compiled")
     from yaffle.analysis import analyse
+    from yaffle.session.apportion import groups, picture
     from yaffle.session.examine import Connection
-    from yaffle.session.investigation import Opened
-    from yaffle.session.survey import make_up, series
+    from yaffle.session.investigation import Investigation, Opened
+    from yaffle.session.make_up import make_up
+    from yaffle.session.measures import DEFAULT
+    from yaffle.session.survey import SurveySettings, survey
 
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "one.pcap"
         _write_pcap(path)
-        evidence = Opened(analyse([path])).evidence
-        Connection(evidence, 0)
-        series(evidence, None, evidence.first_ns, evidence.last_ns, 4)
-        make_up(evidence, None, "host")
+        model = Investigation()
+        model.open(Opened(analyse([path])))
+        assert model.scene is not None
+        Connection(model.scene.evidence, 0)
+        for by in ("application", "cast", "marking", "VLAN"):
+            make_up(model.scene.evidence, None, by)
+        survey(model.scene, SurveySettings(DEFAULT, 0, "host", (), 1e6))
+        picture(model.scene, groups(model.scene.evidence, model.rows, ())[0].rows, 4, None)
     cache_folder().mkdir(parents=True, exist_ok=True)
     (cache_folder() / "complete").touch()
 

@@ -12,6 +12,11 @@ from yaffle.desktop.main_window import MainWindow
 from yaffle.session.investigation import Investigation
 
 
+def settle(window, qtbot):
+    """Waits until everything that is shown has been computed."""
+    qtbot.waitUntil(lambda: not window.busy, timeout=240_000)
+
+
 @pytest.fixture
 def window(qtbot):
     window = MainWindow(Investigation())
@@ -24,7 +29,7 @@ def window(qtbot):
 
 def load(window, qtbot, paths, **options):
     window.load(paths, **options)
-    qtbot.waitUntil(lambda: window.job is None, timeout=60_000)
+    settle(window, qtbot)
 
 
 @pytest.fixture
@@ -118,6 +123,7 @@ def test_what_is_not_tcp_is_listed_with_its_answers(window, qtbot, tmp_path):
     packets = [(1, udp(C, 5000, S, 53, b"q")), (9_000_001, udp(S, 53, C, 5000, b"a")), (20_000_000, udp(C, 5001, S, 53, b"q"))]
     load(window, qtbot, [pcap(tmp_path / "names.pcap", [(t, ether(p)) for t, p in packets])])
     window.go(1)
+    settle(window, qtbot)
     cells = [window.survey.others.model.index(0, c).data() for c in range(4)]
     assert cells == ["names, UDP", "9.00 ms", "9.00 ms", "1"]
 

@@ -5,6 +5,7 @@ from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QFileDialog
 
+from tests.desktop.test_examine import settle
 from yaffle.desktop import theme
 from yaffle.desktop.main_window import MainWindow
 from yaffle.desktop.packet_bytes import hex_lines
@@ -23,7 +24,7 @@ def window(qtbot):
 
 def load(window, qtbot, paths):
     window.load(paths)
-    qtbot.waitUntil(lambda: window.job is None, timeout=240_000)
+    settle(window, qtbot)
 
 
 def test_an_empty_window_teaches_what_to_do(window):
@@ -55,6 +56,7 @@ def test_from_the_captures_to_the_packet_and_back(window, qtbot, morning, tmp_pa
     qtbot.mouseClick(window.findings.cards[0], Qt.MouseButton.LeftButton)
     assert model.focus.trail[0] == "ticket database"
     assert model.focus.period is not None
+    settle(window, qtbot)
     group = window.apportion.selected()
     assert group is not None and group.exchanges > 50
 
@@ -105,14 +107,14 @@ def test_from_the_captures_to_the_packet_and_back(window, qtbot, morning, tmp_pa
     monkeypatch.setattr("yaffle.analysis.read_captures", None)
     load(window, qtbot, [tmp_path / "tuesday.yaffle"])
     assert model.focus.trail == trail
-    assert model.notes == "desks at Northpoint"
+    assert model.kept.notes == "desks at Northpoint"
     assert "tuesday" in window.windowTitle()
 
 
 def test_a_filter_is_typed_and_errors_stand_under_it(window, qtbot, morning):
     load(window, qtbot, morning[1:2])
     line = window.focus_line
-    window._menus["Focus"].actions()[4].trigger()
+    window._to_filter()
     line.filter.setText("wait_ms > 500")
     qtbot.keyClick(line.filter, Qt.Key.Key_Return)
     assert 0 < window.investigation.rows.size < window.investigation.evidence.waits.connection.size
@@ -122,7 +124,7 @@ def test_a_filter_is_typed_and_errors_stand_under_it(window, qtbot, morning):
     line.filter.clear()
     assert not line._error.isVisible()
     qtbot.keyClicks(line.filter, "serv")
-    assert line.filter._completer.completionCount() >= 2
+    assert line.filter.completer_.completionCount() >= 2
 
 
 def test_every_station_shows_in_dark_too_and_tables_copy(window, qtbot, morning):
@@ -134,6 +136,7 @@ def test_every_station_shows_in_dark_too_and_tables_copy(window, qtbot, morning)
         assert not window.grab().isNull()
     assert "packets" in window.gather.table.copied()
     window.go(2)
+    settle(window, qtbot)
     assert "ticket desk" in window.apportion.tree.copied()
     window.switch_theme()
     assert theme.current().name == "light"
@@ -179,7 +182,7 @@ def test_the_period_is_moved_and_sized_by_keys(window, qtbot, morning):
 def test_findings_fold_pin_and_the_sheet_lists_every_key(window, qtbot, morning):
     load(window, qtbot, morning[1:2])
     window.findings.cards[0].pin.setChecked(True)
-    assert window.investigation.pinned == [window.investigation.findings[0].key]
+    assert window.investigation.kept.pinned == (window.investigation.findings[0].key,)
     window.findings.set_folded(True)
     assert window.findings.width() < 100
     window.show_shortcuts()

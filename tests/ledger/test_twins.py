@@ -8,7 +8,15 @@ import pytest
 from tests.ledger.test_simulated import simulate
 from tests.oracles.plain_exchange import PlainExchange
 from tests.oracles.plain_ledger import (
-    UNKNOWN, plain_cover, plain_lately, plain_limits, plain_opening, plain_repeat_delay, plain_round_trip, plain_side, plain_timer,
+    UNKNOWN,
+    plain_cover,
+    plain_lately,
+    plain_limits,
+    plain_opening,
+    plain_repeat_delay,
+    plain_round_trip,
+    plain_side,
+    plain_timer,
 )  # fmt: skip
 from yaffle.analysis import analyse
 from yaffle.demo.morning import Call

@@ -12,10 +12,13 @@ from yaffle.ledger import causes
 from yaffle.session import column_page
 from yaffle.session.apportion import groups, over_time, trail_rows
 from yaffle.session.filtering import COLUMNS, Filter, FilterError, locked_database
-from yaffle.session.focus import Focus, FocusHistory
+from yaffle.session.focus import Focus
+from yaffle.session.history import History
 from yaffle.session.investigation import Investigation, Opened, open_folder
+from yaffle.session.make_up import make_up
+from yaffle.session.measures import edges
 from yaffle.session.signal import Signal
-from yaffle.session.survey import make_up, series
+from yaffle.session.survey import series
 
 
 @pytest.fixture(scope="module")
@@ -100,7 +103,7 @@ def test_groups_add_up_on_every_level(opened):
 def test_waits_over_time_keep_their_sum(opened):
     evidence = opened.evidence
     rows = np.arange(evidence.waits.connection.size)
-    _, sums = over_time(evidence, rows, evidence.first_ns, evidence.last_ns, 50)
+    sums = over_time(evidence, rows, edges(evidence.first_ns, evidence.last_ns, 0))
     assert sums.sum() == pytest.approx(evidence.waits.wait_ns.sum())
 
 
@@ -168,7 +171,7 @@ def test_a_wrong_filter_narrows_nothing_and_says_so(model):
 
 
 def test_focus_goes_back_and_forward():
-    history = FocusHistory()
+    history = History(Focus())
     one, two = Focus((1, 2)), Focus((1, 2), ("a",), "x > 1")
     assert history.go(one) and history.go(two) and not history.go(two)
     assert history.back() and history.now == one and history.back() and history.now == Focus() and not history.back()
@@ -208,8 +211,8 @@ def test_a_case_is_saved_and_opened_again_without_its_captures(tmp_path, model, 
     again = Investigation()
     again.open(open_folder(tmp_path / "tuesday.yaffle"))
     assert again.focus == model.focus
-    assert again.notes == model.notes
-    assert again.pinned == model.pinned
+    assert again.kept.notes == model.kept.notes
+    assert again.kept.pinned == model.kept.pinned
     assert [f.sentence for f in again.opened.findings] == [f.sentence for f in model.opened.findings]
     assert np.array_equal(again.rows, model.rows)
     again.look(Focus())

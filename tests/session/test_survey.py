@@ -4,8 +4,12 @@ import numpy as np
 import pytest
 
 from yaffle.session.evidence import Evidence
+from yaffle.session.filtering import Filter
+from yaffle.session.focus import Focus
+from yaffle.session.make_up import make_up
 from yaffle.session.others import other_groups
-from yaffle.session.survey import make_up, series, trouble_counts
+from yaffle.session.scene import Scene
+from yaffle.session.survey import series, troubles
 from yaffle.transport import kinds
 
 
@@ -30,11 +34,12 @@ def test_the_series_agrees_with_counting_packet_by_packet(evidence):
 
 def test_every_way_of_making_up_holds_all_the_bytes(evidence):
     total = int(evidence.analysis.capture.packets.wire_bytes[evidence.packet_counts].sum())
-    for by, times in (("application", 1), ("pair", 1), ("host", 2)):
+    for by, times in (("application", 1), ("pair", 1), ("host", 2), ("port", 1), ("protocol", 1), ("marking", 1), ("VLAN", 1), ("cast", 1)):
         parts = make_up(evidence, None, by, most=10_000)
         assert sum(p.octets for p in parts) == times * total, by
         assert [p.octets for p in parts] == sorted((p.octets for p in parts), reverse=True)
         assert sum(p.share for p in parts) == pytest.approx(times)
+        assert all(p.trend.sum() == p.octets for p in parts)
 
 
 def test_a_mask_narrows_the_make_up(evidence):
@@ -48,7 +53,9 @@ def test_a_mask_narrows_the_make_up(evidence):
 
 def test_troubles_are_counted_by_kind(evidence):
     packets = evidence.analysis.capture.packets
-    counts = dict(trouble_counts(evidence, evidence.packet_counts))
+    nothing = np.empty(0, np.int64)
+    scene = Scene(evidence, Focus(), Filter(evidence), nothing, nothing)
+    counts = {t.name: t.count for t in troubles(scene)}
     repeats = sum(1 for k in packets.kind[evidence.packet_counts].tolist() if kinds.is_repeat(k))
     assert counts["sent again"] == repeats > 100
 

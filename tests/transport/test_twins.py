@@ -63,7 +63,10 @@ def test_gathered_segments_are_those_of_the_twin(tmp_path, seed):
 def simulated(tmp_path, seed, near, jitter_ns=0):
     rnd = random.Random(seed)
     calls = [Call(rnd.randrange(1, 3000), rnd.randrange(60) * MS, rnd.randrange(1, 40_000), rnd.randrange(100) * MS) for _ in range(3)]
-    path, _ = simulate(tmp_path / "a.pcapng", calls, delay_ms=rnd.choice((1, 8, 30)), loss=rnd.choice((0, 0.03, 0.1)), near_client=near, seed=seed, rate_bps=20_000_000, jitter_ns=jitter_ns)
+    path, _ = simulate(
+        tmp_path / "a.pcapng", calls, delay_ms=rnd.choice((1, 8, 30)), loss=rnd.choice((0, 0.03, 0.1)), near_client=near, seed=seed,
+        rate_bps=20_000_000, jitter_ns=jitter_ns,
+    )  # fmt: skip
     return Connection(Evidence(analyse([path])), 0)
 
 

@@ -5,6 +5,7 @@ Source: draft-ietf-opsawg-pcapng.
 
 import ipaddress
 from collections.abc import Iterable
+from dataclasses import dataclass
 from pathlib import Path
 from struct import Struct
 
@@ -31,6 +32,44 @@ def _names(names: dict[str, str]) -> bytes:
     return _block(4, body + Struct("<HH").pack(0, 0))
 
 
+@dataclass(frozen=True)
+class Kept:
+    """A packet to be written: when it passed, its bytes on the wire, those kept, its interface, and words on it."""
+
+    time_ns: int
+    wire_bytes: int
+    data: bytes
+    interface: int = 0
+    comment: str = ""
+
+
+def write_selection(path: Path, interfaces: list[tuple[str, int, int]], packets: Iterable[Kept], *, names: dict[str, str] | None = None, comment: str = "") -> int:
+    """Writes packets in the order given; returns how many. interfaces: name, link type, snap length. The file appears whole."""
+    part = path.with_name(path.name + ".part")
+    written = 0
+    with part.open("wb") as out:
+        section = Struct("<IHHq").pack(0x1A2B3C4D, 1, 0, -1)
+        if comment:
+            section += _option(1, comment.encode()) + _option(0, b"")
+        out.write(_block(0x0A0D0D0A, section))
+        for name, link_type, snap_bytes in interfaces:
+            face = Struct("<HHI").pack(link_type, 0, snap_bytes)
+            if name:
+                face += _option(2, name.encode())
+            out.write(_block(1, face + _option(9, b"\x09") + _option(0, b"")))
+        if names:
+            out.write(_names(names))
+        for packet in packets:
+            pad = b"\0" * (-len(packet.data) % 4)
+            options = _option(1, packet.comment.encode()) + _option(0, b"") if packet.comment else b""
+            size = 32 + len(packet.data) + len(pad) + len(options)
+            head = _ENHANCED.pack(6, size, packet.interface, packet.time_ns >> 32, packet.time_ns & 0xFFFFFFFF, len(packet.data), packet.wire_bytes)
+            out.write(head + packet.data + pad + options + _TRAILER.pack(size))
+            written += 1
+    part.replace(path)
+    return written
+
+
 def write_pcapng(
     path: Path,
     packets: Iterable[tuple[int, int, bytes]],
@@ -41,24 +80,5 @@ def write_pcapng(
     names: dict[str, str] | None = None,
     comment: str = "",
 ) -> int:
-    """Writes (time_ns, bytes on the wire, kept bytes) in the order given; returns how many. The file appears whole."""
-    part = path.with_name(path.name + ".part")
-    written = 0
-    with part.open("wb") as out:
-        section = Struct("<IHHq").pack(0x1A2B3C4D, 1, 0, -1)
-        if comment:
-            section += _option(1, comment.encode()) + _option(0, b"")
-        out.write(_block(0x0A0D0D0A, section))
-        face = Struct("<HHI").pack(link_type, 0, snap_bytes)
-        if interface:
-            face += _option(2, interface.encode())
-        out.write(_block(1, face + _option(9, b"\x09") + _option(0, b"")))
-        if names:
-            out.write(_names(names))
-        for time_ns, wire, kept in packets:
-            pad = -len(kept) % 4
-            size = 32 + len(kept) + pad
-            out.write(_ENHANCED.pack(6, size, 0, time_ns >> 32, time_ns & 0xFFFFFFFF, len(kept), wire) + kept + b"\0" * pad + _TRAILER.pack(size))
-            written += 1
-    part.replace(path)
-    return written
+    """Writes (time_ns, bytes on the wire, kept bytes) of one interface in the order given; returns how many."""
+    return write_selection(path, [(interface, link_type, snap_bytes)], (Kept(*packet) for packet in packets), names=names, comment=comment)

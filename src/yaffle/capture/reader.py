@@ -121,7 +121,7 @@ class _Reading:
         self._assigner.shutdown(cancel_futures=True)
 
 
-def _read_file(reading: _Reading, path: Path, number: int) -> Source:
+def _read_file(reading: _Reading, path: Path, number: int, *, beginning: bool = False) -> Source:
     data = ByteSource(path)
     try:
         source = Source(path.name, str(path.resolve()), "", data.file_bytes, fingerprint(path))
@@ -148,7 +148,9 @@ def _read_file(reading: _Reading, path: Path, number: int) -> Source:
                 share = (reading.done_bytes + min(data.file_bytes, data.done_bytes + (0 if data.compressed else at))) / reading.total_bytes
                 if not reading.progress(min(share, 1.0), f"reading {path.name}"):
                     raise Cancelled
-            if status == BROKEN or (last and status == NEED_MORE):
+                if beginning and count:
+                    break
+            if beginning or status == BROKEN or (last and status == NEED_MORE):
                 tail = window.size - at if status == NEED_MORE else 0
                 break
             try:
@@ -216,8 +218,8 @@ def _describe(source: Source, packets: Columns) -> None:
         source.notes.append(f"link type {kind} is not known here: its packets are counted, not decoded")
 
 
-def read_captures(paths: Sequence[Path | str], progress: Progress = go_on) -> Capture:
-    """Packets, conversations and sources of the files, in the order given.
+def read_captures(paths: Sequence[Path | str], progress: Progress = go_on, *, beginning: bool = False) -> Capture:
+    """Packets, conversations and sources of the files, in the order given; only what each begins with where `beginning`.
 
     Raises: YaffleError where a file cannot be read at all; Cancelled when `progress` says so. A file that breaks
     in the middle gives everything before the break and a note.
@@ -230,7 +232,7 @@ def read_captures(paths: Sequence[Path | str], progress: Progress = go_on) -> Ca
     try:
         for number, path in enumerate(files):
             try:
-                sources.append(_read_file(reading, path, number))
+                sources.append(_read_file(reading, path, number, beginning=beginning))
             except FormatError as error:
                 raise YaffleError(f"{path}: {error}") from error
             except OSError as error:

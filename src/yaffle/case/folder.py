@@ -4,10 +4,12 @@ The columns of each saving stand in a folder of their own, which the manifest na
 so that a crash leaves the former state, whole.
 """
 
+import io
 import json
 import os
 import secrets
 import shutil
+from collections.abc import Callable
 from dataclasses import asdict
 from pathlib import Path
 from typing import Any
@@ -31,11 +33,27 @@ from yaffle.ledger.orientation import HOW
 FORMAT, VERSION = "yaffle-case", 2
 SUFFIX = ".yaffle"
 _COLUMNS = "columns-"
+_PIECE = 8 << 20  # Bytes written between two looks at whether to go on.
 
 
-def _write_columns(path: Path, columns: dict[str, Array], settle: bool) -> None:
+class _Watched(io.FileIO):
+    """A file that looks, piece by piece, whether its writer should go on."""
+
+    def __init__(self, path: Path, told: Callable[[int], None]) -> None:
+        super().__init__(path, "wb")
+        self._told = told
+
+    def write(self, data: Any) -> int:
+        view, done = memoryview(data).cast("B"), 0
+        while done < view.nbytes:
+            done += super().write(view[done : done + _PIECE]) or 0
+            self._told(done)
+        return done
+
+
+def _write_columns(path: Path, columns: dict[str, Array], settle: bool, told: Callable[[int], None]) -> None:
     table = pa.table({name: _column(values) for name, values in columns.items()})
-    with pa.OSFile(str(path), "wb") as sink, pa.ipc.new_file(sink, table.schema) as writer:
+    with _Watched(path, told) as file, pa.PythonFile(file, "w") as sink, pa.ipc.new_file(sink, table.schema) as writer:
         writer.write_table(table)
     if settle:
         _flush(path)
@@ -127,10 +145,17 @@ def save_case(folder: Path, analysis: Analysis, memory: dict[str, Any], *, settl
     try:
         columns.mkdir(parents=True)
         written = 0
-        for name, table in tables.items():
-            if not progress(written / max(1, total), "saving the case"):
+
+        stopped = False
+
+        def told(octets: int) -> None:
+            nonlocal stopped
+            if stopped or not progress(min(1.0, (written + octets) / max(1, total)), "saving the case"):
+                stopped = True  # The writer closes with another write.
                 raise Cancelled
-            _write_columns(columns / f"{name}.arrow", table, settle)
+
+        for name, table in tables.items():
+            _write_columns(columns / f"{name}.arrow", table, settle, told)
             written += sum(values.nbytes for values in table.values())
         save_memory(folder, memory)
         _write_json(folder / "manifest.json", manifest)

@@ -1,18 +1,31 @@
-"""Starts the window."""
+"""Starts the window; a second start hands its files to the window that is open already."""
 
-import logging
+import getpass
+import json
 import sys
 from pathlib import Path
 
-import platformdirs
+from yaffle.desktop.log_file import log_to_file
+
+_PATIENCE_MS = 500
 
 
-def _log_to_file() -> Path:
-    folder = Path(platformdirs.user_log_dir("yaffle"))
-    folder.mkdir(parents=True, exist_ok=True)
-    path = folder / "yaffle.log"
-    logging.basicConfig(filename=path, level=logging.INFO, format="%(asctime)s %(levelname)s %(name)s %(message)s")
-    return path
+def _name() -> str:
+    return f"yaffle-{getpass.getuser()}"
+
+
+def hand_over(paths: list[Path]) -> bool:
+    """Gives the files to a window that is open; whether there is one that took them."""
+    from PySide6.QtNetwork import QLocalSocket
+
+    socket = QLocalSocket()
+    socket.connectToServer(_name())
+    if not socket.waitForConnected(_PATIENCE_MS):
+        return False
+    socket.write(json.dumps([str(p.resolve()) for p in paths]).encode() + b"\n")
+    taken = socket.waitForBytesWritten(_PATIENCE_MS) and socket.waitForReadyRead(_PATIENCE_MS)
+    socket.disconnectFromServer()
+    return bool(taken)
 
 
 def run(paths: list[Path]) -> int:
@@ -20,17 +33,19 @@ def run(paths: list[Path]) -> int:
     from PySide6.QtCore import QTimer
     from PySide6.QtWidgets import QApplication
 
-    from yaffle.desktop import theme
     from yaffle.desktop.main_window import MainWindow
+    from yaffle.desktop.single import Single
     from yaffle.session.investigation import Investigation
 
-    _log_to_file()
+    log_to_file()
     application = QApplication.instance() or QApplication(sys.argv[:1])
     assert isinstance(application, QApplication)
     application.setApplicationName("Yaffle")
-    theme.apply(application, theme.LIGHT)
+    if paths and hand_over(paths):
+        return 0
     window = MainWindow(Investigation())
+    single = Single(_name(), window)
+    single.asked.connect(window.take_over)
     window.show()
-    if paths:
-        QTimer.singleShot(0, lambda: window.load(paths))
+    QTimer.singleShot(0, lambda: window.load(paths) if paths else window.make_ready())
     return int(application.exec())

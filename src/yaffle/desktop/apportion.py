@@ -1,22 +1,24 @@
 """Apportion: who waits on what, with ledger bars; and how the selected waits moved over time, beside the volume."""
 
+from collections.abc import Sequence
+
 import numpy as np
-import pyqtgraph as pg
-from PySide6.QtCore import QModelIndex, Qt, Signal
-from PySide6.QtGui import QColor, QGuiApplication, QKeyEvent, QKeySequence
-from PySide6.QtWidgets import QAbstractItemView, QHBoxLayout, QLabel, QSplitter, QTreeView, QVBoxLayout, QWidget
+from PySide6.QtCore import QModelIndex, QPoint, Qt, Signal
+from PySide6.QtGui import QGuiApplication, QKeyEvent, QKeySequence
+from PySide6.QtWidgets import QAbstractItemView, QHBoxLayout, QLabel, QMenu, QSplitter, QTreeView, QVBoxLayout, QWidget
 
 from yaffle.desktop import theme
+from yaffle.desktop.column_table import filters_of
+from yaffle.desktop.jobs import Latest
 from yaffle.desktop.ledger_bar import LedgerDelegate, PartyKey
-from yaffle.desktop.plots import Plot
+from yaffle.desktop.wait_plots import BINS, WaitPlots, cause_name
 from yaffle.desktop.wait_tree import COLUMNS, WaitTree
 from yaffle.ledger import causes
-from yaffle.session.apportion import Group, over_time
+from yaffle.session.apportion import Group, groups, picture
+from yaffle.session.expressions import above
 from yaffle.session.investigation import Investigation
-from yaffle.session.survey import series
-from yaffle.units import count, duration, moment, rate
-
-_BINS = 180
+from yaffle.session.scene import Scene
+from yaffle.units import count, duration
 
 
 class _Tree(QTreeView):
@@ -50,10 +52,13 @@ class Apportion(QWidget):
     """The third station."""
 
     examine_wanted = Signal(int)
+    exchange_wanted = Signal(int, int)  # connection, moment
+    name_wanted = Signal(str, str, int)  # application, server, port
 
     def __init__(self, investigation: Investigation, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self._model = investigation
+        self._latest, self._below = Latest(self), Latest(self)
         self.tree_model = WaitTree(self)
         self.tree = _Tree()
         self.tree.setModel(self.tree_model)
@@ -66,7 +71,9 @@ class Apportion(QWidget):
         self.tree.setExpandsOnDoubleClick(False)
         self.tree.doubleClicked.connect(self._chosen)
         self.tree.chosen.connect(self._chosen)
-        self.tree.selectionModel().currentChanged.connect(lambda *_: self._show_time())
+        self.tree.selectionModel().currentChanged.connect(lambda *_: self._show_group())
+        self.tree.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
+        self.tree.customContextMenuRequested.connect(self._menu)
         for column, width in enumerate((250, 76, 48, 66, 72, 66, 60, 76, 140)):
             self.tree.setColumnWidth(column, width)
         self._words = QLabel()
@@ -76,24 +83,15 @@ class Apportion(QWidget):
         top = QHBoxLayout()
         top.addWidget(self._words, 1)
         top.addWidget(PartyKey())
-        self.waits = Plot("waiting at once")
-        self.waits.setToolTip("Waiting per second, by party: how many were waiting at once. Wheel zooms, R resets.")
-        self.volume = Plot("all", "bit/s")
-        self.volume.setXLink(self.waits)
-        self._edges = np.zeros(2, np.int64)
-        self._sums = np.zeros((1, 4))
-        self._rates = np.zeros(1)
-        self.waits.read_with(self._read)
-        self.volume.read_with(self._read)
-        plots = QSplitter(Qt.Orientation.Vertical)
-        plots.addWidget(self.waits)
-        plots.addWidget(self.volume)
-        plots.setSizes([150, 80])
+        self.plots = WaitPlots()
+        self.plots.cause_chosen.connect(self._show_group)
+        self.plots.exchange_wanted.connect(self.exchange_wanted)
+        self.plots.narrowed.connect(investigation.narrow)
         lower = QWidget()
         under = QVBoxLayout(lower)
         under.setContentsMargins(0, 0, 0, 0)
         under.addWidget(self._of)
-        under.addWidget(plots, 1)
+        under.addWidget(self.plots, 1)
         body = QSplitter(Qt.Orientation.Vertical)
         body.addWidget(self.tree)
         body.addWidget(lower)
@@ -115,27 +113,44 @@ class Apportion(QWidget):
         super().showEvent(event)  # type: ignore[arg-type]
         self.refresh()
 
+    @property
+    def busy(self) -> bool:
+        """Whether something shown is still being computed."""
+        return self._latest.busy or self._below.busy
+
     def refresh(self) -> None:
-        """Groups the waits in focus again, if it moved since; opens the tree where the trail leads."""
+        """Has the waits in focus grouped again, if it moved since; opens the tree where the trail leads."""
         if not self._stale:
             return
         self._stale = False
-        evidence = self._model.evidence
-        self.tree_model.show_waits(evidence, self._model.filtered_rows)
-        if evidence is None:
+        scene = self._model.scene
+        if scene is None:
+            for latest in (self._latest, self._below):
+                latest.forget()
+            self.tree_model.show_level(None, ())
             self._words.setText("Open a capture with Ctrl+O: who waits on what will stand here.")
-            self._show_time()
+            self._of.setText("")
+            self.plots.show_picture(None, None)
             return
-        rows = self._model.rows
+        self._latest.ask(lambda: (scene, groups(scene.evidence, scene.filtered, ())), self._show_level)
+
+    def _show_level(self, found: tuple[Scene, Sequence[Group]]) -> None:
+        scene, level = found
+        evidence = scene.evidence
+        self.tree.selectionModel().blockSignals(True)
+        self.tree_model.show_level(evidence, level)
+        self.tree.selectionModel().blockSignals(False)
+        rows = scene.rows
         total = int(evidence.waits.wait_ns[rows].sum())
         parts = evidence.waits.parties[rows].sum(axis=0)
         named = ", ".join(f"{party} {100 * parts[i] / total:.0f} %" for i, party in enumerate(causes.PARTIES) if total and parts[i] > 0.004 * total)
+        users = int(np.unique(evidence.client.codes[evidence.waits.connection[rows]]).size)
         self._words.setText(
-            f"{count(rows.size)} exchanges, {duration(total)} of waiting{': ' + named if named else ''}"
+            f"{count(rows.size)} exchanges of {count(users)} user{'s' if users != 1 else ''}, {duration(total)} of waiting{': ' + named if named else ''}"
             if rows.size
             else "Nobody waits in this focus: widen the period or the trail."
         )
-        trail = self._model.focus.trail
+        trail = scene.focus.trail
         index = self.tree_model.find(trail) if trail else self.tree_model.index(0, 0)
         if index.isValid():
             self.tree.expand(index)
@@ -145,7 +160,7 @@ class Apportion(QWidget):
                 up = up.parent()
             self.tree.setCurrentIndex(index)
             self.tree.scrollTo(index, QAbstractItemView.ScrollHint.EnsureVisible)
-        self._show_time()
+        self._show_group()
 
     def selected(self) -> Group | None:
         """The group of the current row."""
@@ -160,45 +175,38 @@ class Apportion(QWidget):
         else:
             self._model.look(self._model.focus.with_trail(group.trail))
 
-    def _show_time(self) -> None:
-        evidence, group = self._model.evidence, self.selected()
-        for plot in (self.waits, self.volume):
-            for item in list(plot.getPlotItem().items):
-                if isinstance(item, (pg.BarGraphItem, pg.PlotDataItem)):
-                    plot.removeItem(item)
-        if evidence is None or group is None:
+    def _show_group(self) -> None:
+        scene, group = self._model.scene, self.selected()
+        if scene is None or group is None:
             self._of.setText("")
+            self.plots.show_picture(None, None)
             return
-        first, last = self._model.focus.period or (evidence.first_ns, evidence.last_ns)
-        self._edges, self._sums = over_time(evidence, group.rows, first, last, _BINS)
-        width_s = float(self._edges[1] - self._edges[0]) / 1e9
-        self._of.setText(f"Waiting on {' › '.join(group.trail[:3])}, in intervals of {duration(round(width_s * 1e9))}; below, the volume of everything in the period")
-        starts = (self._edges[:-1] - first) / 1e9
-        base = np.zeros(_BINS)
-        look = theme.current()
-        for i, party in enumerate(causes.PARTIES):
-            height = self._sums[:, i] / 1e9 / width_s
-            for brush in look.brushes(party) if height.any() else []:
-                bars = pg.BarGraphItem(x0=starts, width=width_s * 0.92, y0=base, height=height, brush=brush, pen=pg.mkPen(None))
-                self.waits.addItem(bars)
-            base = base + height
-        data = series(evidence, None, first, last, _BINS)
-        self._rates = data.bits_per_s
-        moss = QColor(look.moss)
-        moss.setAlpha(90)
-        self.volume.plot((data.edges_ns - first) / 1e9, data.bits_per_s, stepMode="center", fillLevel=0, brush=pg.mkBrush(moss), pen=pg.mkPen(look.moss))
-        for plot in (self.waits, self.volume):
-            plot.axis.base_ns = first
-            plot.axis.picture = None
-        self.waits.setXRange(0, (last - first) / 1e9, padding=0)
-        self.waits.setYRange(0, max(0.001, float(base.max())) * 1.05, padding=0)
-        self.volume.setYRange(0, max(1.0, float(self._rates.max())) * 1.05, padding=0)
+        rows, columns = group.rows, self.plots.columns()
+        self._of.setText(f"Waiting on {' › '.join(group.trail[:3])}")
+        self._below.ask(lambda: picture(scene, rows, BINS, columns), lambda found: self.plots.show_picture(scene.evidence, found))
 
-    def _read(self, x: float, _y: float) -> str:
-        if self._sums.shape[0] < 2:
-            return ""
-        k = int(np.searchsorted(self._edges, self._edges[0] + x * 1e9, "right")) - 1
-        if not 0 <= k < self._sums.shape[0]:
-            return ""
-        parts = ", ".join(f"{party} {duration(int(self._sums[k, i]))}" for i, party in enumerate(causes.PARTIES) if self._sums[k, i])
-        return f" {moment(int(self._edges[k]))}  {parts or 'nobody waits'}  volume {rate(float(self._rates[k]))} "
+    def _menu(self, place: QPoint) -> None:
+        index = self.tree.indexAt(place)
+        group = self.tree_model.group(index) if index.isValid() else None
+        if group is None:
+            return
+        menu = QMenu(self.tree)
+        address, _, port = (group.trail[1] if group.level >= 1 else "").rpartition(" ")
+        cells = {0: ("application", group.trail[0]), 1: ("server", address), 2: ("client", group.trail[-1])}
+        for text, expression in filters_of(cells.get(group.level)):
+            menu.addAction(text, lambda e=expression: self._model.narrow(e))
+        median_ms = group.median_ns / 1e6
+        menu.addAction(f"Above the median: wait_ms > {median_ms:.6g}", lambda: self._model.narrow(above("wait_ms", median_ms)))
+        menu.addSeparator()
+        if group.level <= 1:
+            menu.addAction("Name this application…", lambda: self.name_wanted.emit(group.trail[0], address, int(port or 0)))
+        for k in np.argsort(-group.charges)[:4].tolist():
+            if group.charges[k] > 0:
+                menu.addAction(f"Who paid most for {cause_name(k)}", lambda k=k: self.plots.choose_cause(k))
+        menu.addSeparator()
+        menu.addAction("Copy as text", lambda: QGuiApplication.clipboard().setText(self.tree.copied()))
+        menu.exec(self.tree.viewport().mapToGlobal(place))
+
+    def dress(self) -> None:
+        """Takes the colours of the theme."""
+        self.plots.dress()

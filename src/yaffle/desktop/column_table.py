@@ -1,16 +1,19 @@
 """A table model over columns: cells are made when they are shown, so millions of rows cost nothing; copies as text."""
 
+import csv
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from pathlib import Path
 from typing import Any
 
 import numpy as np
-from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, Qt
-from PySide6.QtGui import QColor, QGuiApplication, QKeyEvent, QKeySequence
-from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableView, QWidget
+from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, Qt, Signal
+from PySide6.QtGui import QColor, QContextMenuEvent, QGuiApplication, QKeyEvent, QKeySequence, QMouseEvent
+from PySide6.QtWidgets import QAbstractItemView, QFileDialog, QHeaderView, QMenu, QTableView, QWidget
 
 from yaffle.arrays import Array
 from yaffle.desktop import theme
+from yaffle.session import expressions
 
 Index = QModelIndex | QPersistentModelIndex
 
@@ -25,6 +28,8 @@ class Column:
     figures: bool = True
     colour: Callable[[int], str | None] | None = None
     meaning: str = ""
+    sql: str = ""  # column of the filter that holds the same
+    value: Callable[[int], object] | None = None  # its value, where the cell's text is not it
 
 
 class ColumnTable(QAbstractTableModel):
@@ -83,14 +88,36 @@ class ColumnTable(QAbstractTableModel):
         self.order = held[::-1] if order == Qt.SortOrder.DescendingOrder else held
         self.layoutChanged.emit()
 
+    def cell(self, index: Index) -> tuple[str, object] | None:
+        """Column of the filter and value of a cell, where it has one."""
+        if not index.isValid() or not self._columns[index.column()].sql:
+            return None
+        column, row = self._columns[index.column()], int(self.order[index.row()])
+        return column.sql, column.value(row) if column.value is not None else column.text(row)
+
     def place_of(self, row: int) -> int:
         """Where a row stands now; -1 if it is not there."""
         found = np.flatnonzero(self.order == row)
         return int(found[0]) if found.size else -1
 
 
+def filters_of(cell: tuple[str, object] | None) -> list[tuple[str, str]]:
+    """What may be made of a cell: words for a menu, and the expression."""
+    if cell is None:
+        return []
+    column, value = cell
+    found = [(f"Only {column} = {value}", expressions.only(column, value)), (f"Not {column} = {value}", expressions.without(column, value))]
+    if isinstance(value, int | float):
+        found.append((f"Above {column} = {value:.6g}", expressions.above(column, value)))
+    return found
+
+
 class TableView(QTableView):
-    """A calm table: rows selected whole, sortable, copied as text."""
+    """A calm table: rows selected whole, sortable, copied and saved as text; cells make filters."""
+
+    narrowed = Signal(str)  # an expression to narrow the focus with
+    entered = Signal(int)  # a row, as its model numbers it
+    left = Signal()  # Backspace
 
     def __init__(self, name: str, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -113,8 +140,43 @@ class TableView(QTableView):
     def keyPressEvent(self, event: QKeyEvent) -> None:
         if event.matches(QKeySequence.StandardKey.Copy):
             QGuiApplication.clipboard().setText(self.copied())
+        elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and self.currentIndex().isValid():
+            self.entered.emit(int(self.model().order[self.currentIndex().row()]))
+        elif event.key() == Qt.Key.Key_Backspace:
+            self.left.emit()
         else:
             super().keyPressEvent(event)
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        index = self.indexAt(event.position().toPoint())
+        if index.isValid():
+            self.entered.emit(int(self.model().order[index.row()]))
+
+    def contextMenuEvent(self, event: QContextMenuEvent) -> None:
+        menu = QMenu(self)
+        cell = self.model().cell(self.indexAt(event.pos()))
+        for text, expression in filters_of(cell):
+            menu.addAction(text, lambda e=expression: self.narrowed.emit(e))
+        if cell is not None:
+            menu.addSeparator()
+        menu.addAction("Copy as text", lambda: QGuiApplication.clipboard().setText(self.copied()))
+        menu.addAction("Save as CSV…", self.save)
+        menu.exec(event.globalPos())
+
+    def save(self) -> None:
+        """Asks where, and saves the rows as they read."""
+        path, _ = QFileDialog.getSaveFileName(self, "Save the table", "table.csv", "CSV (*.csv)")
+        if path:
+            self.write(Path(path))
+
+    def write(self, path: Path) -> None:
+        """Writes all rows as they read, as CSV (RFC 4180)."""
+        model = self.model()
+        columns = range(model.columnCount())
+        with path.open("w", encoding="utf-8", newline="") as file:
+            out = csv.writer(file)
+            out.writerow([model.headerData(c, Qt.Orientation.Horizontal) for c in columns])
+            out.writerows([[model.index(r, c).data() for c in columns] for r in range(model.rowCount())])
 
     def copied(self) -> str:
         """The selected rows (all, if none is) as text, columns apart by tabs."""

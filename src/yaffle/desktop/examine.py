@@ -1,23 +1,26 @@
 """Examine: one connection. Ladder, sequence plot, silences and packets, linked by one selection."""
 
+import numpy as np
 from PySide6.QtCore import QItemSelectionModel, QModelIndex, Qt
 from PySide6.QtGui import QShortcut
-from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QLabel, QSplitter, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QComboBox, QDoubleSpinBox, QHBoxLayout, QLabel, QSplitter, QVBoxLayout, QWidget
 
 from yaffle.capture.icmp_errors import in_words
 from yaffle.capture.tunnels import tunnel_of
 from yaffle.desktop import theme
 from yaffle.desktop.column_table import Column, ColumnTable, TableView
 from yaffle.desktop.flow_plots import FlowPlots
-from yaffle.desktop.ladder import Ladder
+from yaffle.desktop.ladder import Ladder, LadderPanel
 from yaffle.desktop.ledger_bar import LedgerBar
 from yaffle.desktop.packet_bytes import PacketBytes
 from yaffle.desktop.sequence_plot import SequencePlot
 from yaffle.findings.verdict import path_changed, verdict_of
-from yaffle.session.examine import Connection, Silence
+from yaffle.session.examine import SILENCE_NS, Connection, Silence
 from yaffle.session.investigation import Investigation
 from yaffle.transport import kinds
 from yaffle.units import duration, moment, size
+
+OWED = ("whoever made one wait", "anybody", "client", "server", "nobody")
 
 
 class Examine(QWidget):
@@ -35,15 +38,28 @@ class Examine(QWidget):
         self._selected.setWordWrap(True)
         self.bar = LedgerBar()
         self.ladder = Ladder()
+        self.ladder.setMinimumWidth(200)
         self.sequence = SequencePlot()
         self.flow = FlowPlots(self.sequence)
         self.silence_model, self.packet_model = ColumnTable(self), ColumnTable(self)
         self.silence_table, self.packet_table = TableView("Silences, longest first"), TableView("Packets of the connection")
         self.silence_table.setModel(self.silence_model)
         self.packet_table.setModel(self.packet_model)
-        self._owed_only = QCheckBox("only while somebody waited")
-        self._owed_only.setChecked(True)
-        self._owed_only.toggled.connect(self._list_silences)
+        self.owed = QComboBox()
+        self.owed.addItems(OWED)
+        self.owed.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+        self.owed.setMinimumContentsLength(8)
+        self.owed.setToolTip("Which silences are listed: by who owed the next packet")
+        self.owed.currentIndexChanged.connect(lambda _: self._list_silences())
+        self.threshold = QDoubleSpinBox()
+        self.threshold.setMaximumWidth(96)
+        self.threshold.setRange(0.01, 3_600_000)
+        self.threshold.setDecimals(2)
+        self.threshold.setSuffix(" ms")
+        self.threshold.setValue(SILENCE_NS / 1e6)
+        self.threshold.setKeyboardTracking(False)
+        self.threshold.setToolTip("Shorter silences are not listed")
+        self.threshold.valueChanged.connect(lambda _: self._list_silences())
         self.bytes = PacketBytes(investigation)
         self.bytes.setVisible(False)
         self.ladder.chosen.connect(investigation.select_segment)
@@ -54,10 +70,11 @@ class Examine(QWidget):
         under = QVBoxLayout(silences)
         under.setContentsMargins(0, 0, 0, 0)
         row = QHBoxLayout()
-        heading = QLabel("silences, longest first")
+        heading = QLabel("silences")
         heading.setObjectName("heading")
         row.addWidget(heading, 1)
-        row.addWidget(self._owed_only)
+        for part in (QLabel("owed by"), self.owed, QLabel("from"), self.threshold):
+            row.addWidget(part)
         under.addLayout(row)
         under.addWidget(self.silence_table)
         right = QSplitter(Qt.Orientation.Vertical)
@@ -65,7 +82,7 @@ class Examine(QWidget):
         right.addWidget(silences)
         right.setSizes([280, 100])
         upper = QSplitter(Qt.Orientation.Horizontal)
-        upper.addWidget(self.ladder)
+        upper.addWidget(LadderPanel(self.ladder))
         upper.addWidget(right)
         upper.setSizes([380, 560])
         lower = QSplitter(Qt.Orientation.Horizontal)
@@ -102,6 +119,14 @@ class Examine(QWidget):
     def toggle_bytes(self) -> None:
         """Opens or shuts the drawer with the packet's bytes."""
         self.bytes.setVisible(not self.bytes.isVisible())
+
+    def look_at(self, moment_ns: int) -> None:
+        """Selects the packet nearest to a moment."""
+        connection = self._model.connection
+        if connection is not None and connection.segments.size:
+            times = connection.segments["t"]
+            k = int(np.clip(np.searchsorted(times, moment_ns), 0, times.size - 1))
+            self._model.select_segment(k)
 
     def step_silence(self, step: int) -> None:
         """To the next or previous silence of the list."""
@@ -169,8 +194,12 @@ class Examine(QWidget):
             self.packet_table.setColumnWidth(column, width)
 
     def _list_silences(self) -> None:
-        everything = self._shown.silences() if self._shown is not None else []
-        found = [s for s in everything if s.kind in ("waiting", "set-up")] if self._owed_only.isChecked() else everything
+        everything = self._shown.silences(round(self.threshold.value() * 1e6)) if self._shown is not None else []
+        wanted = OWED[self.owed.currentIndex()]
+        if wanted == OWED[0]:
+            found = [s for s in everything if s.kind in ("waiting", "set-up")]
+        else:
+            found = [s for s in everything if wanted in (OWED[1], s.owed_by)]
         self._silences = found
         self.silence_model.show_columns(
             [

@@ -2,9 +2,10 @@
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QScrollArea, QToolButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QInputDialog, QLabel, QMenu, QScrollArea, QToolButton, QVBoxLayout, QWidget
 
 from yaffle.findings.finding import Finding
+from yaffle.session.complaints import in_words
 from yaffle.session.investigation import Investigation
 from yaffle.units import duration
 
@@ -14,7 +15,7 @@ class _Card(QFrame):
 
     followed = Signal()
 
-    def __init__(self, number: int, finding: Finding, pinned: bool) -> None:
+    def __init__(self, number: int, finding: Finding, pinned: bool, explains: str, remark: str) -> None:
         super().__init__()
         self.setObjectName("finding")
         self.setProperty("severity", finding.severity)
@@ -28,6 +29,10 @@ class _Card(QFrame):
         self.pin.setChecked(pinned)
         self.pin.setText("pinned" if pinned else "pin")
         self.pin.setToolTip("Keep this finding for the report")
+        self.more = QToolButton()
+        self.more.setText("…")
+        self.more.setToolTip("Dismiss it, or write a remark on it")
+        self.more.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
         text = QLabel(finding.sentence)
         text.setWordWrap(True)
         facts = QLabel(f"{duration(finding.lost_ns)} lost, {finding.users} user{'s' if finding.users != 1 else ''}, {round(100 * finding.confidence)} % sure")
@@ -41,12 +46,19 @@ class _Card(QFrame):
         top = QHBoxLayout()
         top.addWidget(head, 1)
         top.addWidget(self.pin)
+        top.addWidget(self.more)
         column = QVBoxLayout(self)
         column.setContentsMargins(8, 6, 8, 8)
         column.setSpacing(4)
         column.addLayout(top)
         column.addWidget(text)
         column.addWidget(facts)
+        for words, name in ((explains, "heading"), (f"“{remark}”" if remark else "", "faint")):
+            if words:
+                label = QLabel(words)
+                label.setObjectName(name)
+                label.setWordWrap(True)
+                column.addWidget(label)
         column.addWidget(ruled)
         column.addWidget(step)
         self._more = [label for label in (ruled, step) if label.text()]
@@ -105,11 +117,11 @@ class FindingsDrawer(QWidget):
         self._undo = [
             investigation.opened_changed.connect(self._redraw),
             investigation.focus_changed.connect(self._redraw),
-            investigation.notes_changed.connect(self._redraw),
+            investigation.kept_changed.connect(self._redraw),
         ]
         self.cards: list[_Card] = []
         self._open = ""
-        self._shown: list[tuple[str, bool]] | None = None
+        self._shown: object = None
         self._redraw()
 
     def _set_width(self) -> None:
@@ -125,40 +137,67 @@ class FindingsDrawer(QWidget):
 
     def _follow(self, finding: Finding) -> None:
         self._open = finding.key
-        for card, (key, _) in zip(self.cards, self._shown or [], strict=False):
-            card.unfold(key == finding.key)
+        for card, (shown, _) in zip(self.cards, self._model.ranked, strict=False):
+            card.unfold(shown.key == finding.key)
         self.followed.emit(finding)
 
+    def _menu_of(self, card: _Card, finding: Finding) -> QMenu:
+        menu = QMenu(card)
+        menu.addAction("Dismiss…", lambda: self.dismiss(finding))
+        menu.addAction("Write a remark…", lambda: self.remark(finding))
+        return menu
+
+    def dismiss(self, finding: Finding) -> None:
+        """Asks why, and puts the finding away; it can be taken back."""
+        reason, sure = QInputDialog.getText(self, "Dismiss this finding", f"{finding.sentence}\n\nWhy is it put away?")
+        if sure:
+            self._model.keep(self._model.kept.dismiss(finding.key, reason.strip() or "no reason given"), f"dismiss {finding.subject}")
+
+    def remark(self, finding: Finding) -> None:
+        """Asks for the user's words on a finding."""
+        text, sure = QInputDialog.getMultiLineText(self, "A remark on this finding", finding.sentence, self._model.kept.remarks.get(finding.key, ""))
+        if sure:
+            self._model.keep(self._model.kept.remark(finding.key, text.strip()), f"remark on {finding.subject}")
+
     def _redraw(self) -> None:
-        findings = self._model.findings
-        shown = [(f.key, f.key in self._model.pinned) for f in findings]
-        if self._shown == shown and findings:
+        ranked, kept, dismissed = self._model.ranked, self._model.kept, self._model.dismissed
+        shown = [(f.key, f.key in kept.pinned, in_words(score), kept.remarks.get(f.key, "")) for f, score in ranked]
+        state = (shown, [(f.key, reason) for f, reason in dismissed])
+        if self._shown == state and ranked:
             return
-        self._shown = shown
+        self._shown = state
         while self._list.count():
             item = self._list.takeAt(0)
             if item is not None and item.widget() is not None:
                 item.widget().deleteLater()
         self.cards = []
-        if not findings:
+        if not ranked:
             words = "Nothing is open." if self._model.evidence is None else "No finding here: nothing in this period is slow."
-            empty = QLabel(words)
-            empty.setObjectName("faint")
-            empty.setWordWrap(True)
-            self._list.addWidget(empty)
-        for number, finding in enumerate(findings, 1):
-            card = _Card(number, finding, finding.key in self._model.pinned)
+            self._list.addWidget(self._faint(words))
+        for number, ((finding, _), (key, pinned, explains, remark)) in enumerate(zip(ranked, shown, strict=True), 1):
+            card = _Card(number, finding, pinned, explains, remark)
             card.followed.connect(lambda finding=finding: self._follow(finding))
-            card.unfold(finding.key == self._open)
-            card.pin.toggled.connect(lambda kept, finding=finding: self._model.pin(finding, kept))
+            card.unfold(key == self._open)
+            card.pin.toggled.connect(lambda on, finding=finding: self._model.pin(finding, on))
+            card.more.setMenu(self._menu_of(card, finding))
             self._list.addWidget(card)
             self.cards.append(card)
-        if findings:
+        if ranked:
             for place in self._model.cleared[:5]:
-                fine = QLabel(place.sentence)
-                fine.setObjectName("faint")
-                fine.setWordWrap(True)
-                fine.setContentsMargins(8, 2, 8, 2)
-                self._list.addWidget(fine)
+                self._list.addWidget(self._faint(place.sentence))
+        for finding, reason in dismissed:
+            back = QToolButton()
+            back.setText("take back")
+            back.clicked.connect(lambda _=False, f=finding: self._model.keep(self._model.kept.dismiss(f.key, None), f"take back {f.subject}"))
+            self._list.addWidget(self._faint(f"dismissed ({reason}): {finding.sentence}"))
+            self._list.addWidget(back)
         self._list.addStretch(1)
-        self._title.setText(f"Findings ({len(findings)})" if findings else "Findings")
+        self._title.setText(f"Findings ({len(ranked)})" if ranked else "Findings")
+
+    @staticmethod
+    def _faint(words: str) -> QLabel:
+        label = QLabel(words)
+        label.setObjectName("faint")
+        label.setWordWrap(True)
+        label.setContentsMargins(8, 2, 8, 2)
+        return label

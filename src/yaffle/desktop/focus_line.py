@@ -1,68 +1,77 @@
-"""The focus line: the trail, the filter and the period in words; each can be taken off; back and forward."""
+"""The focus line: the trail, the filter with its errors, the period as typed; each part can be taken off."""
 
-from PySide6.QtCore import QStringListModel, Qt
-from PySide6.QtWidgets import QCompleter, QHBoxLayout, QLabel, QLineEdit, QSizePolicy, QToolButton, QVBoxLayout, QWidget
+from dataclasses import replace
 
-from yaffle.session.filtering import COLUMNS
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtGui import QKeyEvent
+from PySide6.QtWidgets import QHBoxLayout, QInputDialog, QLabel, QLineEdit, QMenu, QSizePolicy, QToolButton, QVBoxLayout, QWidget
+
+from yaffle.desktop.filter_edit import FilterEdit
 from yaffle.session.investigation import Investigation
-from yaffle.units import moment
+from yaffle.session.kept import NamedPeriod
+from yaffle.session.period_words import EXAMPLES, PeriodError, period_ns
+from yaffle.units import date_and_moment, duration, moment, zone
+
+_DAY_NS = 86_400 * 10**9
 
 
-class _FilterEdit(QLineEdit):
-    """Completes the word under the cursor with column names."""
+class _PeriodEdit(QLineEdit):
+    """A period as people type it; Escape puts back what was there."""
 
     def __init__(self) -> None:
         super().__init__()
-        self.setPlaceholderText("filter in SQL, for example: wait_ms > 500 and server_port = 5432")
-        self.setClearButtonEnabled(True)
-        self.setAccessibleName("Filter")
-        self._completer = QCompleter(QStringListModel([name for name, _ in COLUMNS], self), self)
-        self._completer.setWidget(self)
-        self._completer.setCaseSensitivity(Qt.CaseSensitivity.CaseInsensitive)
-        self._completer.activated.connect(self._insert)
-        self.textEdited.connect(self._suggest)
-        self.setToolTip("Columns:\n" + "\n".join(f"{name}: {meaning}" for name, meaning in COLUMNS))
+        self.setAccessibleName("Period")
+        self.setToolTip(f"Type a period and press Enter, for example: {EXAMPLES}; all")
+        self.setAlignment(Qt.AlignmentFlag.AlignRight)
+        self.words = ""
 
-    def _word(self) -> str:
-        text = self.text()[: self.cursorPosition()]
-        start = len(text)
-        while start and (text[start - 1].isalnum() or text[start - 1] == "_"):
-            start -= 1
-        return text[start:]
+    def show_words(self, words: str) -> None:
+        """What stands there while nobody types."""
+        self.words = words
+        self.setText(words)
+        self.setMinimumWidth(self.fontMetrics().horizontalAdvance(words) + 24)
 
-    def _suggest(self) -> None:
-        word = self._word()
-        if len(word) < 2 or any(word == name for name, _ in COLUMNS):
-            self._completer.popup().hide()
-            return
-        self._completer.setCompletionPrefix(word)
-        if self._completer.completionCount():
-            self._completer.complete()
-
-    def _insert(self, name: str) -> None:
-        word, at = self._word(), self.cursorPosition()
-        text = self.text()
-        self.setText(text[: at - len(word)] + name + text[at:])
-        self.setCursorPosition(at - len(word) + len(name))
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        if event.key() == Qt.Key.Key_Escape:
+            self.setText(self.words)
+            self.selectAll()
+        else:
+            super().keyPressEvent(event)
 
 
 class FocusLine(QWidget):
     """Shows the focus, and changes it."""
+
+    favourite_kept = Signal(str, str)  # name, expression; an empty expression forgets it
 
     def __init__(self, investigation: Investigation, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self._model = investigation
         self._trail = QHBoxLayout()
         self._trail.setSpacing(2)
-        self.filter = _FilterEdit()
+        self.filter = FilterEdit()
         self.filter.returnPressed.connect(self._filter_entered)
         self.filter.textChanged.connect(self._text_changed)
         self._error = QLabel()
         self._error.setObjectName("wrong")
         self._error.setVisible(False)
-        self._period = QToolButton()
-        self._period.setToolTip("Take the period off (Ctrl+0)")
-        self._period.clicked.connect(self._all_time)
+        self.favourites = QToolButton()
+        self.favourites.setText("kept")
+        self.favourites.setToolTip("Filters that you kept, and keeping this one")
+        self.favourites.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
+        self._favourite_menu = QMenu(self)
+        self._favourite_menu.aboutToShow.connect(self._list_favourites)
+        self.favourites.setMenu(self._favourite_menu)
+        self.kept_filters: tuple[tuple[str, str], ...] = ()
+        self.period = _PeriodEdit()
+        self.period.returnPressed.connect(self._period_entered)
+        self.periods = QToolButton()
+        self.periods.setText("periods")
+        self.periods.setToolTip("Periods that you kept, and keeping this one")
+        self.periods.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
+        self._period_menu = QMenu(self)
+        self._period_menu.aboutToShow.connect(self._list_periods)
+        self.periods.setMenu(self._period_menu)
         self._back, self._forward = QToolButton(), QToolButton()
         self._back.setText("back")
         self._forward.setText("forward")
@@ -74,18 +83,16 @@ class FocusLine(QWidget):
         row.setContentsMargins(8, 4, 8, 2)
         row.addLayout(self._trail)
         row.addWidget(self.filter, 1)
-        row.addWidget(self._period)
-        row.addWidget(self._back)
-        row.addWidget(self._forward)
+        for part in (self.favourites, self.period, self.periods, self._back, self._forward):
+            row.addWidget(part)
         whole = QVBoxLayout(self)
         whole.setContentsMargins(0, 0, 0, 2)
         whole.setSpacing(0)
         whole.addLayout(row)
         whole.addWidget(self._error)
-        self._error.setContentsMargins(10, 0, 0, 0)
         self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Maximum)
-        self._undo = [investigation.focus_changed.connect(self._redraw)]
-        self._redraw()
+        self._undo = [investigation.focus_changed.connect(self.redraw), investigation.opened_changed.connect(self.redraw)]
+        self.redraw()
 
     def _filter_entered(self) -> None:
         self._model.look(self._model.focus.with_filter(self.filter.text()))
@@ -94,8 +101,84 @@ class FocusLine(QWidget):
         if not text and self._model.focus.filter:
             self._filter_entered()
 
-    def _all_time(self) -> None:
-        self._model.look(self._model.focus.with_period(None))
+    # --- period ---
+    def _period_entered(self) -> None:
+        evidence = self._model.evidence
+        if evidence is None:
+            return
+        try:
+            names = {p.name: (p.first_ns, p.last_ns) for p in self._model.kept.periods}
+            period = period_ns(self.period.text(), evidence.first_ns, evidence.last_ns, zone(), names)
+        except PeriodError as error:
+            self._complain(str(error), self.period.x())
+            return
+        self._complain("", 0)
+        if not self._model.look(self._model.focus.with_period(period)):
+            self.redraw()
+
+    def _list_periods(self) -> None:
+        menu, kept = self._period_menu, self._model.kept
+        menu.clear()
+        for named in kept.periods:
+            menu.addAction(f"{named.name}: {self._period_words((named.first_ns, named.last_ns))}", lambda n=named: self._look_at(n))
+        if kept.periods:
+            menu.addSeparator()
+        keep = menu.addAction("Keep this period…", self.keep_period)
+        keep.setEnabled(self._model.focus.period is not None)
+        forget = menu.addMenu("Forget")
+        forget.setEnabled(bool(kept.periods))
+        for named in kept.periods:
+            forget.addAction(named.name, lambda n=named: self._forget(n))
+
+    def _look_at(self, named: NamedPeriod) -> None:
+        self._model.look(self._model.focus.with_period((named.first_ns, named.last_ns)))
+
+    def _forget(self, named: NamedPeriod) -> None:
+        kept = self._model.kept
+        self._model.keep(replace(kept, periods=tuple(p for p in kept.periods if p != named)), f"forget period {named.name}")
+
+    def keep_period(self) -> None:
+        """Asks for a name, and keeps the period with the case."""
+        period = self._model.focus.period
+        if period is None:
+            return
+        name, sure = QInputDialog.getText(self, "Keep this period", f"Name for {self._period_words(period)}:")
+        if sure and name.strip():
+            kept = self._model.kept
+            others = tuple(p for p in kept.periods if p.name != name.strip())
+            self._model.keep(replace(kept, periods=(*others, NamedPeriod(name.strip(), *period))), f"keep period {name.strip()}")
+
+    def _period_words(self, period: tuple[int, int]) -> str:
+        evidence = self._model.evidence
+        span = period[1] - period[0]
+        if evidence is not None and evidence.last_ns - evidence.first_ns > _DAY_NS:
+            return f"{date_and_moment(period[0])} to {date_and_moment(period[1])}"
+        digits = 0 if span > 20 * 10**9 else 3 if span > 20 * 10**6 else 6
+        return f"{moment(period[0], digits=digits)} to {moment(period[1], digits=digits)}"
+
+    # --- kept filters ---
+    def _list_favourites(self) -> None:
+        menu, text = self._favourite_menu, self.filter.text().strip()
+        menu.clear()
+        for name, expression in self.kept_filters:
+            action = menu.addAction(name, lambda e=expression: self._model.look(self._model.focus.with_filter(e)))
+            action.setToolTip(expression)
+        if self.kept_filters:
+            menu.addSeparator()
+        keep = menu.addAction("Keep this filter…", self.keep_filter)
+        keep.setEnabled(bool(text) and self._model.filter_error is None)
+        forget = menu.addMenu("Forget")
+        forget.setEnabled(bool(self.kept_filters))
+        for name, _ in self.kept_filters:
+            forget.addAction(name, lambda n=name: self.favourite_kept.emit(n, ""))
+        menu.setToolTipsVisible(True)
+
+    def keep_filter(self) -> None:
+        """Asks for a name, and keeps the filter for every case."""
+        text = self.filter.text().strip()
+        name, sure = QInputDialog.getText(self, "Keep this filter", f"Name for “{text}”:")
+        if sure and name.strip():
+            self.favourite_kept.emit(name.strip(), text)
 
     def _label(self, level: int, part: str) -> str:
         evidence = self._model.evidence
@@ -110,12 +193,21 @@ class FocusLine(QWidget):
             return f"port {int(evidence.client_port[int(part)])}"
         return part
 
-    def _redraw(self) -> None:
+    def _complain(self, text: str, left: int) -> None:
+        """Says what is wrong, beginning under its place."""
+        self._error.setText(text)
+        self._error.setVisible(bool(text))
+        room = max(8, min(left, self.width() - self._error.sizeHint().width() - 12))
+        self._error.setContentsMargins(room, 0, 0, 0)
+
+    def redraw(self) -> None:
+        """Writes the focus as it is."""
         while self._trail.count():
             item = self._trail.takeAt(0)
             if item is not None and item.widget() is not None:
                 item.widget().deleteLater()
         focus = self._model.focus
+        self.filter.filter = self._model.opened.filter if self._model.opened is not None else None
         parts = ["All", *(self._label(i, part) for i, part in enumerate(focus.trail))]
         for depth, text in enumerate(parts):
             button = QToolButton()
@@ -131,10 +223,15 @@ class FocusLine(QWidget):
         error = self._model.filter_error
         self.filter.setProperty("wrong", "true" if error else "false")
         self.filter.style().polish(self.filter)
-        self._error.setVisible(error is not None)
-        self._error.setText(f"The filter cannot be used and narrows nothing: {error}" if error else "")
-        period = focus.period
-        self._period.setText(f"{moment(period[0], digits=0)} – {moment(period[1], digits=0)}  ×" if period else "all the time")
-        self._period.setEnabled(period is not None)
+        place = error.place if error is not None and error.place is not None else 0
+        before = self.filter.fontMetrics().horizontalAdvance(self.filter.text()[:place])
+        self._complain(f"▲ The filter cannot be used and narrows nothing: {error}" if error else "", self.filter.x() + 8 + before)
+        period, evidence = focus.period, self._model.evidence
+        self.period.setEnabled(evidence is not None)
+        self.periods.setEnabled(evidence is not None)
+        if period is not None:
+            self.period.show_words(f"{self._period_words(period)}")
+        else:
+            self.period.show_words("all the time" if evidence is None else f"all the time, {duration(evidence.last_ns - evidence.first_ns)}")
         self._back.setEnabled(self._model.history.can_go_back)
         self._forward.setEnabled(self._model.history.can_go_forward)

@@ -1,5 +1,6 @@
 """Gather: the sources, what each covers and what it cannot tell; adding more."""
 
+from dataclasses import replace
 from html import escape
 
 from PySide6.QtCore import QRectF, Qt, Signal
@@ -9,8 +10,11 @@ from PySide6.QtWidgets import QHBoxLayout, QLabel, QPlainTextEdit, QPushButton, 
 from yaffle.case.folder import missing_source
 from yaffle.desktop import theme
 from yaffle.desktop.column_table import Column, ColumnTable, TableView
+from yaffle.desktop.complaint_dialog import ComplaintDialog
+from yaffle.session.beginning import FirstPacket
 from yaffle.session.investigation import Investigation
-from yaffle.units import count, duration, moment, size
+from yaffle.session.kept import Complaint
+from yaffle.units import count, date_and_moment, duration, moment, size
 
 
 class _Coverage(QWidget):
@@ -53,6 +57,10 @@ class Gather(QWidget):
         self.table = TableView("Sources")
         self.table.setModel(self.table_model)
         self._coverage = _Coverage(investigation)
+        self.beginning_model = ColumnTable(self)
+        self._beginning = TableView("First packets")
+        self._beginning.setModel(self.beginning_model)
+        self._beginning.setVisible(False)
         self._words = QTextBrowser()
         self._words.setAccessibleName("What the sources tell")
         self.notes = QPlainTextEdit()
@@ -64,8 +72,19 @@ class Gather(QWidget):
         add.clicked.connect(self.add_wanted)
         self._title = QLabel()
         self._title.setObjectName("heading")
+        self.complain = QPushButton("Complaint…")
+        self.complain.setToolTip("Enter who complained, about what and when (Ctrl+K): findings that explain it come first")
+        self.complain.clicked.connect(self.enter_complaint)
+        self.complaint_model = ColumnTable(self)
+        self.complaints = TableView("Complaints")
+        self.complaints.setModel(self.complaint_model)
+        self.complaints.setVisible(False)
+        self.complaints.setMaximumHeight(110)
+        self.complaints.setToolTip("Enter edits a complaint")
+        self.complaints.entered.connect(self._edit_complaint)
         head = QHBoxLayout()
         head.addWidget(self._title, 1)
+        head.addWidget(self.complain)
         head.addWidget(add)
         self._empty = QLabel(
             "<h2>Drop captures here</h2><p>or press <b>Ctrl+O</b>: pcap and pcapng, also gzip, zstd or lz4; several files make one case.</p>"
@@ -78,15 +97,15 @@ class Gather(QWidget):
         lower.addWidget(self.notes)
         lower.setSizes([560, 300])
         self._body = QSplitter(Qt.Orientation.Vertical)
-        for part in (self.table, self._coverage, lower):
+        for part in (self.table, self.complaints, self._coverage, lower, self._beginning):
             self._body.addWidget(part)
-        self._body.setSizes([150, 90, 300])
+        self._body.setSizes([150, 80, 90, 300, 260])
         column = QVBoxLayout(self)
         column.setContentsMargins(8, 6, 8, 6)
         column.addLayout(head)
         column.addWidget(self._empty, 1)
         column.addWidget(self._body, 1)
-        self._undo = [investigation.opened_changed.connect(self._redraw), investigation.pending_changed.connect(self._redraw)]
+        self._undo = [investigation.opened_changed.connect(self._redraw), investigation.pending_changed.connect(self._redraw), investigation.kept_changed.connect(self._kept)]
         self._redraw()
 
     def _show_pending(self, pending: list[tuple[str, int]]) -> None:
@@ -105,12 +124,76 @@ class Gather(QWidget):
         self.table.resizeColumnsToContents()
         self._words.setPlainText("What each source covers and lacks will stand here once it is read.")
 
+    def _kept(self) -> None:
+        kept = self._model.kept
+        if self.notes.toPlainText() != kept.notes:
+            self.notes.blockSignals(True)
+            self.notes.setPlainText(kept.notes)
+            self.notes.blockSignals(False)
+        found = kept.complaints
+        self.complaint_model.show_columns(
+            [
+                Column("who", lambda r: found[r].who, [c.who for c in found], figures=False),
+                Column("what", lambda r: found[r].what, [c.what for c in found], figures=False),
+                Column("from", lambda r: date_and_moment(found[r].first_ns), [c.first_ns for c in found]),
+                Column("to", lambda r: date_and_moment(found[r].last_ns), [c.last_ns for c in found]),
+                Column("words", lambda r: found[r].words, figures=False),
+            ],
+            len(found),
+        )
+        self.complaints.resizeColumnsToContents()
+        self.complaints.setVisible(bool(found))
+
+    def enter_complaint(self) -> None:
+        """Asks who complained, about what and when; findings are then ranked by how well they explain it."""
+        evidence = self._model.evidence
+        if evidence is None:
+            return
+        dialog = ComplaintDialog((evidence.first_ns, evidence.last_ns), self._model.focus.period, None, self)
+        dialog.accepted.connect(lambda: self._take(dialog.complaint, None))
+        dialog.open()
+
+    def _edit_complaint(self, row: int) -> None:
+        evidence = self._model.evidence
+        if evidence is not None:
+            former = self._model.kept.complaints[row]
+            dialog = ComplaintDialog((evidence.first_ns, evidence.last_ns), None, former, self)
+            dialog.accepted.connect(lambda: self._take(dialog.complaint, former))
+            dialog.removed.connect(lambda: self._take(None, former))
+            dialog.open()
+
+    def _take(self, complaint: Complaint | None, former: Complaint | None) -> None:
+        kept = self._model.kept
+        others = tuple(c for c in kept.complaints if c != former)
+        self._model.keep(replace(kept, complaints=others if complaint is None else (*others, complaint)), "complaint" if complaint else "remove complaint")
+
+    def show_beginning(self, packets: list[FirstPacket]) -> None:
+        """What the captures begin with, while they are read."""
+        if not self._model.pending or not packets:
+            return
+        self._beginning.setVisible(True)
+        self.beginning_model.show_columns(
+            [
+                Column("time", lambda r: moment(packets[r].time_ns, digits=6)),
+                Column("source", lambda r: packets[r].source, figures=False),
+                Column("from", lambda r: packets[r].sender, figures=False),
+                Column("to", lambda r: packets[r].receiver, figures=False),
+                Column("what", lambda r: packets[r].what, figures=False),
+                Column("on the wire", lambda r: size(packets[r].wire_bytes)),
+            ],
+            len(packets),
+        )
+        self._beginning.resizeColumnsToContents()
+        self._words.setPlainText("Below is what the capture begins with. What each source covers and lacks will stand here once it is read.")
+
     def _redraw(self) -> None:
         evidence = self._model.evidence
         pending = self._model.pending
         if pending:
             self._show_pending(pending)
             return
+        self._beginning.setVisible(False)
+        self.complain.setEnabled(evidence is not None)
         self._empty.setVisible(evidence is None)
         self._body.setVisible(evidence is not None)
         if evidence is None:
@@ -135,8 +218,6 @@ class Gather(QWidget):
         self.table.resizeColumnsToContents()
         self._coverage.setMinimumHeight(min(300, 14 + 22 * len(sources)))
         self._coverage.update()
-        if self.notes.toPlainText() != self._model.notes:
-            self.notes.setPlainText(self._model.notes)
         parts = []
         for source in sources:
             lines = [*source.notes]

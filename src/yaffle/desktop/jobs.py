@@ -60,6 +60,53 @@ class Job(QObject):
             self.finished.emit(result)
 
 
+class Latest(QObject):
+    """What a view computes away from the interface thread: the newest question counts, answers to older ones are dropped.
+
+    One question is worked on at a time; of those that come meanwhile only the last is kept.
+    """
+
+    def __init__(self, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self._job: Job | None = None
+        self._next: tuple[Callable[[], Any], Callable[[Any], None]] | None = None
+        self._wanted = False
+
+    @property
+    def busy(self) -> bool:
+        """Whether an answer is still to come."""
+        return self._job is not None
+
+    def ask(self, work: Callable[[], Any], show: Callable[[Any], None]) -> None:
+        """Computes `work` on another thread, then calls `show` with the result on this one."""
+        self._next = (work, show)
+        self._wanted = False
+        if self._job is None:
+            self._begin()
+
+    def forget(self) -> None:
+        """No answer is wanted any more."""
+        self._next, self._wanted = None, False
+
+    def _begin(self) -> None:
+        assert self._next is not None
+        (work, show), self._next = self._next, None
+        self._wanted = True
+        self._job = Job(lambda _progress: work(), self)
+        self._job.finished.connect(lambda result: self._ended(show, result))
+        self._job.failed.connect(lambda text: self._ended(None, text))
+        self._job.start()
+
+    def _ended(self, show: Callable[[Any], None] | None, result: Any) -> None:
+        assert self._job is not None
+        self._job.deleteLater()
+        self._job = None
+        if show is not None and self._wanted:
+            show(result)
+        if self._next is not None and self._job is None:
+            self._begin()
+
+
 class _Runner(QRunnable):
     def __init__(self, job: Job) -> None:
         super().__init__()

@@ -1,9 +1,9 @@
-"""The ladder: both ends as lanes with the packets between them, in order of time; long silences folded and marked."""
+"""The ladder: both ends as lanes with the packets between them, in order of time: a row each with long silences folded, or to scale."""
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRect, QRectF, Qt, Signal
-from PySide6.QtGui import QColor, QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPen, QPolygonF, QResizeEvent
-from PySide6.QtWidgets import QAbstractScrollArea, QToolTip, QWidget
+from PySide6.QtGui import QColor, QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPen, QPolygonF, QResizeEvent, QShortcut, QWheelEvent
+from PySide6.QtWidgets import QAbstractScrollArea, QHBoxLayout, QLabel, QToolButton, QToolTip, QVBoxLayout, QWidget
 
 from yaffle.desktop import theme
 from yaffle.session.examine import SILENCE_NS, Connection
@@ -13,6 +13,8 @@ from yaffle.units import duration, size
 _ROW = 18
 _FOLD = 26  # Extra height of a folded silence.
 _TIME_WIDTH = 74
+_FIRST_SCALE_NS = 1_000_000  # ns a pixel
+_MOST_PIXELS = 1 << 30
 
 
 class Ladder(QAbstractScrollArea):
@@ -26,6 +28,8 @@ class Ladder(QAbstractScrollArea):
         self._tops = np.zeros(1, np.int64)
         self._gaps = np.zeros(0, np.int64)
         self._selected = -1
+        self.ns_per_pixel = 0  # 0: a row a packet
+        self._label_free = 0.0  # to scale: where the next label may stand
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Ladder: packets between client and server")
         self.viewport().setMouseTracking(True)
@@ -36,13 +40,48 @@ class Ladder(QAbstractScrollArea):
         self._selected = -1
         if connection is not None:
             self._gaps = connection.since_previous()
-            heights = np.where(self._gaps >= SILENCE_NS, _ROW + _FOLD, _ROW)
-            self._tops = np.concatenate([[0], np.cumsum(heights)])
+            self._lay_out()
         else:
             self._tops = np.zeros(1, np.int64)
         self._fit()
         self.verticalScrollBar().setValue(0)
         self.viewport().update()
+
+    def _lay_out(self) -> None:
+        assert self._connection is not None
+        if self.ns_per_pixel:
+            times = self._connection.segments["t"]
+            tops = (np.maximum.accumulate(times) - int(times[0])) // self.ns_per_pixel
+            self._tops = np.append(tops, int(tops[-1]) + _ROW)
+        else:
+            self._tops = np.concatenate([[0], np.cumsum(np.where(self._gaps >= SILENCE_NS, _ROW + _FOLD, _ROW))])
+
+    def set_scale(self, ns_per_pixel: int) -> None:
+        """Draws time to scale, so many ns a pixel; 0: a row a packet."""
+        if self._connection is not None and ns_per_pixel:  # A scroll bar counts no further.
+            span = int(self._connection.segments["t"].max() - self._connection.segments["t"][0])
+            ns_per_pixel = max(ns_per_pixel, span // _MOST_PIXELS + 1)
+        middle = self._row_at(self.viewport().height() / 2)
+        self.ns_per_pixel = ns_per_pixel
+        if self._connection is None:
+            return
+        self._lay_out()
+        self._fit()
+        at = self._selected if self._selected >= 0 else middle
+        if at >= 0:
+            self.verticalScrollBar().setValue(max(0, int(self._tops[at]) - self.viewport().height() // 2))
+        self.viewport().update()
+
+    def zoom(self, factor: float) -> None:
+        """More time a pixel (above 1), or less."""
+        if self.ns_per_pixel:
+            self.set_scale(max(1, round(self.ns_per_pixel * factor)))
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        if self.ns_per_pixel and event.modifiers() & Qt.KeyboardModifier.ControlModifier and event.angleDelta().y():
+            self.zoom(0.8 if event.angleDelta().y() > 0 else 1.25)
+        else:
+            super().wheelEvent(event)
 
     def select(self, index: int) -> None:
         """Marks a packet and scrolls to it."""
@@ -126,8 +165,10 @@ class Ladder(QAbstractScrollArea):
         painter.setPen(QPen(QColor(look.line), 2))
         painter.drawLine(left, 34, left, self.viewport().height())
         painter.drawLine(right, 34, right, self.viewport().height())
-        for i in range(first, last):
-            self._paint_row(painter, i, 36 + int(self._tops[i]) - offset, left, right, origin)
+        self._label_free = 0.0
+        paint = self._paint_to_scale if self.ns_per_pixel else self._paint_row
+        for i in self._apart(first, last) if self.ns_per_pixel else range(first, last):
+            paint(painter, i, 36 + int(self._tops[i]) - offset, left, right, origin)
         painter.fillRect(QRect(0, 0, self.viewport().width(), 34), QColor(look.surface))
         painter.setPen(QColor(look.ink))
         places = connection.evidence.places
@@ -140,11 +181,55 @@ class Ladder(QAbstractScrollArea):
         painter.setPen(QColor(look.faint))
         painter.drawText(QRectF(0, 2, _TIME_WIDTH, 30), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, "since start")
 
+    def _apart(self, first: int, last: int) -> list[int]:
+        """Packets of a range, one a pixel and direction: more cannot be seen."""
+        assert self._connection is not None
+        keys = self._tops[first:last] * 2 + self._connection.segments["d"][first:last]
+        _, places = np.unique(keys, return_index=True)
+        return [int(k) for k in first + np.sort(places)]
+
+    def _paint_to_scale(self, painter: QPainter, i: int, top: int, left: int, right: int, origin: int) -> None:
+        """A packet at its moment; words only where they have room."""
+        assert self._connection is not None
+        look, g = theme.current(), self._connection.segments[i]
+        colour, repeat = self._ink(i)
+        start, end = (left, right) if g["d"] == 0 else (right, left)
+        painter.setPen(QPen(QColor(look.moss) if i == self._selected else colour, 2.4 if i == self._selected else 1.2, Qt.PenStyle.DashLine if repeat else Qt.PenStyle.SolidLine))
+        painter.drawLine(QPointF(start, top), QPointF(end, top))
+        tip = -6 if end > start else 6
+        painter.setBrush(colour)
+        painter.drawPolygon(QPolygonF([QPointF(end, top), QPointF(end + tip, top - 3.5), QPointF(end + tip, top + 3.5)]))
+        if top - _ROW / 2 >= self._label_free:
+            painter.setPen(QColor(look.faint))
+            painter.drawText(QRectF(0, top - _ROW / 2, _TIME_WIDTH, _ROW), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, duration(int(g["t"]) - origin))
+            self._words(painter, i, top - _ROW / 2, left, right, colour)
+            self._label_free = top + _ROW / 2
+
+    def _ink(self, i: int) -> tuple[QColor, bool]:
+        """Colour of a packet, and whether it is a repeat."""
+        assert self._connection is not None
+        look, g = theme.current(), self._connection.segments[i]
+        base, repeat = int(g["kind"]) & kinds.KIND_MASK, kinds.is_repeat(int(g["kind"]))
+        hurt = repeat or base in (kinds.RESET, kinds.WINDOW_PROBE)
+        return QColor(look.red if hurt else look.straw if base in (kinds.OUT_OF_ORDER, kinds.COPY, kinds.DUPLICATE_ACK) else look.ink if g["n"] else look.faint), repeat
+
+    def _words(self, painter: QPainter, i: int, y: float, left: int, right: int, colour: QColor) -> None:
+        """What the packet is, on the middle of its line."""
+        assert self._connection is not None
+        look, g = theme.current(), self._connection.segments[i]
+        words = kinds.WORDS[int(g["kind"]) & kinds.KIND_MASK]
+        if g["n"]:
+            words += f" {size(int(g['n']))}"
+        width = painter.fontMetrics().horizontalAdvance(words) + 10
+        box = QRectF((left + right - width) / 2, y + 1, width, _ROW - 2)
+        painter.fillRect(box, QColor(look.moss_soft if i == self._selected else look.panel))
+        painter.setPen(colour if colour.name() == look.red else QColor(look.ink if g["n"] else look.faint))
+        painter.drawText(box, Qt.AlignmentFlag.AlignCenter, words)
+
     def _paint_row(self, painter: QPainter, i: int, top: int, left: int, right: int, origin: int) -> None:
         look = theme.current()
         assert self._connection is not None
         g = self._connection.segments[i]
-        base = int(g["kind"]) & kinds.KIND_MASK
         y = top
         if self._gaps[i] >= SILENCE_NS:
             band = QRectF(left - 4, y + 3, right - left + 8, _FOLD - 6)
@@ -158,9 +243,7 @@ class Ladder(QAbstractScrollArea):
             painter.fillRect(QRectF(0, y, self.viewport().width(), _ROW), QColor(look.moss_soft))
         painter.setPen(QColor(look.faint))
         painter.drawText(QRectF(0, y, _TIME_WIDTH, _ROW), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, duration(int(g["t"]) - origin))
-        repeat = kinds.is_repeat(int(g["kind"]))
-        hurt = repeat or base in (kinds.RESET, kinds.WINDOW_PROBE)
-        colour = QColor(look.red if hurt else look.straw if base in (kinds.OUT_OF_ORDER, kinds.COPY, kinds.DUPLICATE_ACK) else look.ink if g["n"] else look.faint)
+        colour, repeat = self._ink(i)
         start, end = (left, right) if g["d"] == 0 else (right, left)
         middle = y + _ROW / 2
         painter.setPen(QPen(colour, 1.6 if g["n"] else 1.0, Qt.PenStyle.DashLine if repeat else Qt.PenStyle.SolidLine))
@@ -168,11 +251,52 @@ class Ladder(QAbstractScrollArea):
         tip = -6 if end > start else 6
         painter.setBrush(colour)
         painter.drawPolygon(QPolygonF([QPointF(end, middle), QPointF(end + tip, middle - 3.5), QPointF(end + tip, middle + 3.5)]))
-        words = kinds.WORDS[base]
-        if g["n"]:
-            words += f" {size(int(g['n']))}"
-        width = painter.fontMetrics().horizontalAdvance(words) + 10
-        box = QRectF((left + right - width) / 2, y + 1, width, _ROW - 2)
-        painter.fillRect(box, QColor(look.moss_soft if i == self._selected else look.panel))
-        painter.setPen(colour if hurt else QColor(look.ink if g["n"] else look.faint))
-        painter.drawText(box, Qt.AlignmentFlag.AlignCenter, words)
+        self._words(painter, i, y, left, right, colour)
+
+
+class LadderPanel(QWidget):
+    """The ladder with the choice of how time is drawn."""
+
+    def __init__(self, ladder: Ladder, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._ladder = ladder
+        self.scale = QToolButton()
+        self.scale.setText("to scale")
+        self.scale.setCheckable(True)
+        self.scale.setToolTip("Time to scale (T), or a row a packet with silences folded; Ctrl and wheel, or + and -, stretch it")
+        self.scale.toggled.connect(self._toggle)
+        self._closer, self._wider = QToolButton(), QToolButton()
+        self._closer.setText("+")
+        self._wider.setText("–")
+        self._closer.setToolTip("Less time a line")
+        self._wider.setToolTip("More time a line")
+        self._closer.clicked.connect(lambda: self._zoom(0.5))
+        self._wider.clicked.connect(lambda: self._zoom(2.0))
+        self._says = QLabel()
+        self._says.setObjectName("faint")
+        row = QHBoxLayout()
+        row.setContentsMargins(0, 0, 0, 0)
+        for part in (self.scale, self._closer, self._wider, self._says):
+            row.addWidget(part)
+        row.addStretch(1)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(2)
+        column.addLayout(row)
+        column.addWidget(ladder, 1)
+        QShortcut("T", ladder, activated=self.scale.toggle, context=Qt.ShortcutContext.WidgetShortcut)
+        self._say()
+
+    def _toggle(self, on: bool) -> None:
+        self._ladder.set_scale(_FIRST_SCALE_NS if on else 0)
+        self._say()
+
+    def _zoom(self, factor: float) -> None:
+        self._ladder.zoom(factor)
+        self._say()
+
+    def _say(self) -> None:
+        scale = self._ladder.ns_per_pixel
+        for part in (self._closer, self._wider):
+            part.setVisible(bool(scale))
+        self._says.setText(f"{duration(scale * 100)} are 100 pixels" if scale else f"silences from {duration(SILENCE_NS)} folded")

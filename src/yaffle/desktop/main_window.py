@@ -1,10 +1,12 @@
 """The frame: period strip, focus line, station rail, findings drawer, and the stations between them."""
 
+import sys
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from PySide6.QtCore import Qt, QTimer
+from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence
 from PySide6.QtWidgets import (
     QApplication,
@@ -13,6 +15,7 @@ from PySide6.QtWidgets import (
     QHBoxLayout,
     QLabel,
     QMainWindow,
+    QMenu,
     QMessageBox,
     QProgressBar,
     QPushButton,
@@ -22,22 +25,30 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from yaffle import __version__
 from yaffle.analysis import analyse
 from yaffle.case.folder import SUFFIX
 from yaffle.desktop import theme
 from yaffle.desktop.apportion import Apportion
 from yaffle.desktop.examine import Examine
+from yaffle.desktop.exporter import Exporter
 from yaffle.desktop.findings_drawer import FindingsDrawer
 from yaffle.desktop.focus_line import FocusLine
 from yaffle.desktop.gather import Gather
-from yaffle.desktop.jobs import Job
+from yaffle.desktop.jobs import Job, Latest
+from yaffle.desktop.log_file import log_file
+from yaffle.desktop.naming import NamingDialog
 from yaffle.desktop.period_strip import PeriodStrip
+from yaffle.desktop.preferences_dialog import PreferencesDialog
 from yaffle.desktop.shortcuts import ShortcutSheet
 from yaffle.desktop.survey import Survey
 from yaffle.findings.finding import Finding
+from yaffle.session import preferences
+from yaffle.session.beginning import first_packets
 from yaffle.session.investigation import Investigation, Opened, open_folder
-from yaffle.units import count, duration
-from yaffle.warm_up import compile_first
+from yaffle.session.preferences import Preferences
+from yaffle.units import count, duration, show_in
+from yaffle.warm_up import compile_first, load_kernels
 
 _LOOK_EVERY_MS = 2000  # How often growing captures are looked at.
 STATIONS = ("Gather", "Survey", "Apportion", "Examine")
@@ -46,9 +57,12 @@ STATIONS = ("Gather", "Survey", "Apportion", "Examine")
 class MainWindow(QMainWindow):
     """Owns the investigation's views; the investigation itself knows nothing of it."""
 
+    begun = Signal(object)  # the first packets of what is being read
+
     def __init__(self, investigation: Investigation) -> None:
         super().__init__()
         self.investigation = investigation
+        self.preferences = preferences.load()
         self.setWindowTitle("Yaffle")
         self.setAcceptDrops(True)
         self.resize(1280, 800)
@@ -60,6 +74,10 @@ class MainWindow(QMainWindow):
         self.apportion, self.examine = Apportion(investigation), Examine(investigation)
         self.gather.add_wanted.connect(self.add_files)
         self.apportion.examine_wanted.connect(self._examine)
+        self.apportion.exchange_wanted.connect(self._examine_at)
+        self.apportion.name_wanted.connect(self.name_application)
+        self.exporter = Exporter(self)
+        self.focus_line.favourite_kept.connect(lambda name, text: self.prefer(self.preferences.with_filter(name, text)))
         self.stations = QStackedWidget()
         for station in (self.gather, self.survey, self.apportion, self.examine):
             self.stations.addWidget(station)
@@ -80,11 +98,15 @@ class MainWindow(QMainWindow):
         self._status()
         self._actions()
         self.job: Job | None = None
+        self._reading: list[Path] = []
+        self._ready = Latest(self)
+        self.begun.connect(self.gather.show_beginning)
         self._undo = [
             investigation.opened_changed.connect(self._opened),
-            investigation.notes_changed.connect(self._remember),
+            investigation.kept_changed.connect(self._kept),
             investigation.focus_changed.connect(self._remember),
         ]
+        self._dress()
         self._opened()
 
     # --- frame ---
@@ -131,7 +153,7 @@ class MainWindow(QMainWindow):
         return action
 
     def _actions(self) -> None:
-        self._menus = {name: self.menuBar().addMenu(name) for name in ("Case", "Focus", "Stations", "Window")}
+        self._menus = {name: self.menuBar().addMenu(name) for name in ("Case", "Edit", "Focus", "Stations", "Window")}
         self._action("Case", "Open captures…", "Ctrl+O", self.open_files)
         self._action("Case", "Add captures…", "Ctrl+Shift+O", self.add_files)
         self._action("Case", "Open a case…", "Ctrl+Shift+C", self.open_case_dialog)
@@ -143,14 +165,37 @@ class MainWindow(QMainWindow):
         self._timer.timeout.connect(self._look_for_growth)
         self._growing.toggled.connect(lambda on: self._timer.start() if on else self._timer.stop())
         self._save = self._action("Case", "Save the case…", "Ctrl+S", self.save_dialog)
+        self._recent = QMenu("Recent", self)
+        self._recent.aboutToShow.connect(self._list_recent)
+        self._menus["Case"].addMenu(self._recent)
+        self._menus["Case"].addSeparator()
+        for name, slot in (
+            ("Report as HTML or PDF…", lambda: self.exporter.report()),
+            ("Packets in focus as pcapng…", lambda: self.exporter.packets()),
+            ("Exchanges in focus as CSV or Parquet…", lambda: self.exporter.waits()),
+            ("Connections in focus as CSV or Parquet…", lambda: self.exporter.connections()),
+        ):
+            action = QAction(name, self)
+            action.triggered.connect(lambda _=False, s=slot: s())
+            self._menus["Case"].addAction(action)
+        self._menus["Case"].actions()[-4].setShortcut(QKeySequence("Ctrl+P"))
+        self._menus["Case"].actions()[-3].setShortcut(QKeySequence("Ctrl+E"))
+        self._menus["Case"].addSeparator()
         self._close = self._action("Case", "Close the case", "Ctrl+W", self.investigation.close)
         self._action("Case", "Quit", "Ctrl+Q", self.close)
+        self._undo_action = self._action("Edit", "Undo", "Ctrl+Z", self.investigation.undo)
+        self._redo_action = self._action("Edit", "Redo", "Ctrl+Shift+Z", self.investigation.redo)
+        self._action("Edit", "Enter a complaint…", "Ctrl+K", self.gather.enter_complaint)
+        self._action("Edit", "Names of applications…", "Ctrl+N", lambda: self.name_application("", "", 0))
+        self._action("Edit", "Measures over time…", "Ctrl+M", self.survey.edit_measures)
+        self._action("Edit", "Preferences…", "Ctrl+,", self.edit_preferences)
         self._action("Focus", "Back", "Alt+Left", self.investigation.back)
         self._action("Focus", "Forward", "Alt+Right", self.investigation.forward)
         self._action("Focus", "All the time", "Ctrl+0", lambda: self.investigation.look(self.investigation.focus.with_period(None)))
         self._action("Focus", "Widen the trail by one", "Alt+Up", lambda: self.investigation.look(self.investigation.focus.with_trail(self.investigation.focus.trail[:-1])))
         self._action("Focus", "Filter", "Ctrl+F", self._to_filter)
         self._action("Focus", "Period strip", "Ctrl+T", self.strip.setFocus)
+        self._action("Focus", "Type a period", "Ctrl+D", self._to_period)
         self._action("Focus", "Follow the first finding", "Ctrl+Return", self._follow_first)
         for k, name in enumerate(STATIONS):
             self._action("Stations", name, f"Ctrl+{k + 1}", lambda k=k: self.go(k))
@@ -159,20 +204,24 @@ class MainWindow(QMainWindow):
         self._action("Window", "Shortcuts", "F1", self.show_shortcuts)
 
     def shortcut_list(self) -> list[tuple[str, str, str]]:
-        """(menu, what, keys) of every action."""
-        return [(name, a.text().rstrip("…"), a.shortcut().toString()) for name, menu in self._menus.items() for a in menu.actions()]
+        """(menu, what, keys) of every action that has keys."""
+        return [(name, a.text().rstrip("…"), a.shortcut().toString()) for name, menu in self._menus.items() for a in menu.actions() if not a.shortcut().isEmpty()]
 
     # --- going about ---
     def go(self, station: int) -> None:
         """Shows a station."""
         self.stations.setCurrentIndex(station)
         self.rail.button(station).setChecked(True)
-        names = (self.gather.table, self.survey.lists["application"].table, self.apportion.tree, self.examine.ladder)
+        names = (self.gather.table, self.survey.make_up.table, self.apportion.tree, self.examine.ladder)
         names[station].setFocus()
 
     def _to_filter(self) -> None:
         self.focus_line.filter.setFocus()
         self.focus_line.filter.selectAll()
+
+    def _to_period(self) -> None:
+        self.focus_line.period.setFocus()
+        self.focus_line.period.selectAll()
 
     def _follow(self, finding: Finding) -> None:
         self.investigation.follow(finding)
@@ -186,22 +235,92 @@ class MainWindow(QMainWindow):
         self.investigation.examine(connection)
         self.go(3)
 
+    def _examine_at(self, connection: int, moment_ns: int) -> None:
+        self._examine(connection)
+        self.examine.look_at(moment_ns)
+
     def show_shortcuts(self) -> None:
         """The sheet of keys."""
         self._sheet = ShortcutSheet(self.shortcut_list(), self)
         self._sheet.show()
 
+    # --- preferences ---
     def switch_theme(self) -> None:
         """Light to dark, and back."""
+        self.prefer(replace(self.preferences, theme="dark" if self.preferences.theme == "light" else "light"))
+
+    def edit_preferences(self) -> None:
+        """Lets the user choose units, zone, theme, size of letters and thresholds."""
+        dialog = PreferencesDialog(self.preferences, self)
+        dialog.accepted.connect(lambda: self.prefer(dialog.preferences))
+        dialog.open()
+
+    def prefer(self, wanted: Preferences) -> None:
+        """Takes other preferences, and keeps them."""
+        former, self.preferences = self.preferences, wanted
+        try:
+            preferences.save(wanted)
+        except OSError as error:
+            self.statusBar().showMessage(f"Preferences cannot be kept: {error.strerror or error}", 8000)
+        if replace(former, recent=(), filters=()) != replace(wanted, recent=(), filters=()):
+            self._dress()
+            if (former.zone, former.octet_rates) != (wanted.zone, wanted.octet_rates) and self.investigation.opened is not None:
+                self._name_again()
+        self.focus_line.kept_filters = wanted.filters
+
+    def _dress(self) -> None:
+        """Puts the preferences on."""
+        wanted = self.preferences
+        show_in(wanted.tzinfo, octet_rates=wanted.octet_rates)
+        self.focus_line.kept_filters = wanted.filters
         application = QApplication.instance()
         assert isinstance(application, QApplication)
-        theme.apply(application, theme.DARK if theme.current().name == "light" else theme.LIGHT)
-        for plot in (self.survey.volume, self.survey.troubles, self.apportion.waits, self.apportion.volume):
-            plot.dress()
+        theme.apply(application, theme.DARK if wanted.theme == "dark" else theme.LIGHT, wanted.font_points)
+        self.examine.threshold.setValue(wanted.silence_ms)
         for station in (self.survey, self.apportion):
-            station._changed()  # noqa: SLF001  (the same package; colours are theirs to draw again)
+            station.dress()
         self.examine.flow.dress()
+        self.strip.update()
+        self.focus_line.redraw()
         self.update()
+
+    # --- names ---
+    def name_application(self, application: str, server: str, port: int) -> None:
+        """Lets the user name what runs at a server and port."""
+        dialog = NamingDialog(self.investigation.kept.rules, application, server, port, self)
+        dialog.accepted.connect(lambda: self.investigation.keep(replace(self.investigation.kept, rules=dialog.rules), "names of applications"))
+        dialog.open()
+
+    def _name_again(self) -> None:
+        opened = self.investigation.opened
+        if opened is None or self.job is not None:
+            return
+        named = replace(opened.analysis, rules=self.investigation.kept.rules)
+        memory = self.investigation.memory()
+        self._begin(lambda progress: Opened(named, opened.folder, memory, progress), "naming applications", self._renamed)
+
+    def _renamed(self, opened: Opened) -> None:
+        self._done()
+        self.investigation.renamed(opened)
+
+    def _kept(self) -> None:
+        history = self.investigation.kept_history
+        self._undo_action.setEnabled(history.can_go_back)
+        self._undo_action.setText(f"Undo: {history.back_words}" if history.can_go_back else "Undo")
+        self._redo_action.setEnabled(history.can_go_forward)
+        self._redo_action.setText(f"Redo: {history.forward_words}" if history.can_go_forward else "Redo")
+        opened = self.investigation.opened
+        if opened is not None and opened.analysis.rules != self.investigation.kept.rules:
+            self._name_again()
+        self._remember()
+
+    def _list_recent(self) -> None:
+        self._recent.clear()
+        for path in self.preferences.recent:
+            action = self._recent.addAction(path, lambda p=path: self.load([Path(p)]))
+            action.setEnabled(Path(path).exists())
+        if not self.preferences.recent:
+            self._recent.addAction("nothing yet").setEnabled(False)
 
     # --- files ---
     def open_files(self) -> None:
@@ -251,6 +370,20 @@ class MainWindow(QMainWindow):
         self.investigation.saved(opened, folder)
         self._opened()
 
+    def begin(self, work: Callable[[Callable[[float, str], bool]], str], words: str) -> None:
+        """Work of a view: when it is done, what it returns is said."""
+        if self.job is not None:
+            self.statusBar().showMessage("One thing after another: wait for what is under way, or stop it.", 4000)
+            return
+        self._begin(work, words, self._done)
+
+    def take_over(self, paths: list[Path]) -> None:
+        """Opens what a second start was asked to open."""
+        self.raise_()
+        self.activateWindow()
+        if paths:
+            self.load(paths)
+
     def _begin(self, work: Callable[[Callable[[float, str], bool]], object], words: str, then: Callable[[Any], None]) -> None:
         self._doing.setText(words)
         self._busy(True)
@@ -288,15 +421,21 @@ class MainWindow(QMainWindow):
 
             def work(progress: Callable[[float, str], bool]) -> Opened:
                 compile_first(progress)
-                return open_folder(paths[0])
+                return open_folder(paths[0], progress)
         else:
 
             def work(progress: Callable[[float, str], bool]) -> Opened:
                 compile_first(progress)
-                return Opened(analyse(paths, progress), memory=memory)
+                self.begun.emit(first_packets(paths))  # Told across threads: the window shows it while the rest is read.
+                return Opened(analyse(paths, progress), memory=memory, progress=progress)
 
+        self._reading = paths
         self.investigation.announce([(p.name, p.stat().st_size) for p in paths if p.is_file()])
         self._begin(work, "starting", self._loaded)
+
+    def make_ready(self) -> None:
+        """Loads the engine while nothing else is to be done."""
+        self._ready.ask(load_kernels, lambda _nothing: None)
 
     def stop_job(self) -> None:
         """Stops what is under way."""
@@ -324,6 +463,8 @@ class MainWindow(QMainWindow):
     def _loaded(self, opened: Opened) -> None:
         self._done()
         self.investigation.open(opened)
+        if len(self._reading) == 1:
+            self.prefer(self.preferences.with_recent(str(self._reading[0].resolve())))
         if self.stations.currentIndex() == 0 and opened.findings:
             self.go(2)
 
@@ -335,6 +476,11 @@ class MainWindow(QMainWindow):
         """Says what happened; the details can be copied."""
         box = QMessageBox(QMessageBox.Icon.Warning, "Yaffle", text, QMessageBox.StandardButton.Ok, self)
         box.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+        copy = box.addButton("Copy details", QMessageBox.ButtonRole.ActionRole)
+        copy.clicked.disconnect()  # It stays open.
+        details = f"{text}\n\nYaffle {__version__}, Python {sys.version.split()[0]}, {sys.platform}\nlog: {log_file()}"
+        copy.clicked.connect(lambda: QApplication.clipboard().setText(details))
+        box.setInformativeText(f"The log is in {log_file()}.")
         box.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         box.open()
 
@@ -369,6 +515,11 @@ class MainWindow(QMainWindow):
         if paths:
             cases = [p for p in paths if p.suffix == SUFFIX]
             self.load(cases[:1] or [*self._open_paths(), *paths])
+
+    @property
+    def busy(self) -> bool:
+        """Whether anything shown is still being computed."""
+        return self.job is not None or any(station.busy for station in (self.survey, self.apportion))
 
     def closeEvent(self, event: QCloseEvent) -> None:
         self.stop_job()

@@ -1,12 +1,15 @@
-"""The bytes of the selected packet, read from its capture only now; asks where a moved capture is."""
+"""Header fields and bytes of the selected packet, read from its capture only now; asks where a moved capture is."""
 
 from pathlib import Path
 
-from PySide6.QtGui import QFontDatabase
-from PySide6.QtWidgets import QFileDialog, QLabel, QPlainTextEdit, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QColor, QFont, QFontDatabase, QTextCursor
+from PySide6.QtWidgets import QFileDialog, QLabel, QPlainTextEdit, QPushButton, QSplitter, QTextEdit, QTreeWidget, QTreeWidgetItem, QVBoxLayout, QWidget
 
 from yaffle.capture.byte_source import read_at
+from yaffle.capture.fields import fields
 from yaffle.case.folder import missing_source, relocate
+from yaffle.desktop import theme
 from yaffle.errors import CaseError
 from yaffle.session.investigation import Investigation
 
@@ -36,10 +39,22 @@ class PacketBytes(QWidget):
         self.text.setFont(QFontDatabase.systemFont(QFontDatabase.SystemFont.FixedFont))
         self.text.setLineWrapMode(QPlainTextEdit.LineWrapMode.NoWrap)
         self.text.setAccessibleName("Bytes of the packet")
+        self.tree = QTreeWidget()
+        self.tree.setHeaderLabels(["field", "value"])
+        self.tree.setAccessibleName("Header fields")
+        self.tree.setColumnWidth(0, 170)
+        self.tree.setUniformRowHeights(True)
+        self.tree.currentItemChanged.connect(self._light)
+        both = QSplitter(Qt.Orientation.Vertical)
+        both.addWidget(self.tree)
+        both.addWidget(self.text)
+        self._opened = {"TCP", "UDP"}
+        self._data = b""
         column = QVBoxLayout(self)
         column.setContentsMargins(4, 0, 0, 0)
-        for part in (self._words, self._find, self.text):
+        for part in (self._words, self._find):
             column.addWidget(part)
+        column.addWidget(both, 1)
         self._undo = [investigation.selection_changed.connect(self._redraw)]
 
     def showEvent(self, event: object) -> None:
@@ -51,6 +66,8 @@ class PacketBytes(QWidget):
             return
         self._find.setVisible(False)
         self.text.clear()
+        self._opened = {self.tree.topLevelItem(k).text(0) for k in range(self.tree.topLevelItemCount()) if self.tree.topLevelItem(k).isExpanded()} or self._opened
+        self.tree.clear()
         connection, index = self._model.connection, self._model.segment
         if connection is None or index < 0:
             self._words.setText("Select a packet to see its bytes.")
@@ -65,7 +82,37 @@ class PacketBytes(QWidget):
         kept, wire = int(capture.packets.captured_bytes[row]), int(capture.packets.wire_bytes[row])
         data = read_at(Path(source.path), int(capture.packets.position[row]), kept)
         self._words.setText(f"packet {index + 1}: {kept} of {wire} bytes kept, from {source.name}")
+        self._data = data
         self.text.setPlainText(hex_lines(data))
+        face = source.interfaces[int(capture.packets.link[row])]
+        for header in fields(data, face.link_type):
+            top = QTreeWidgetItem([header.name, header.value])
+            top.setData(0, Qt.ItemDataRole.UserRole, (header.start, header.stop))
+            for part in header.parts:
+                item = QTreeWidgetItem([part.name, part.value])
+                item.setData(0, Qt.ItemDataRole.UserRole, (part.start, part.stop))
+                top.addChild(item)
+            self.tree.addTopLevelItem(top)
+            top.setExpanded(header.name in self._opened)
+
+    def _light(self, item: QTreeWidgetItem | None, _previous: object) -> None:
+        """Lights the bytes of a field, in both columns of the text."""
+        marks = []
+        if item is not None:
+            first, stop = item.data(0, Qt.ItemDataRole.UserRole)
+            for line in range(first // 16, -(-stop // 16)):
+                low, high = max(first, 16 * line) - 16 * line, min(stop, 16 * line + 16) - 16 * line
+                block = self.text.document().findBlockByNumber(line)
+                for start, end in ((7 + 3 * low, 7 + 3 * high - 1), (56 + low, 56 + high)):
+                    mark = QTextEdit.ExtraSelection()
+                    mark.cursor = QTextCursor(block)
+                    mark.cursor.setPosition(block.position() + start)
+                    mark.cursor.setPosition(block.position() + min(end, block.length() - 1), QTextCursor.MoveMode.KeepAnchor)
+                    mark.format.setBackground(QColor(theme.current().moss_soft))
+                    mark.format.setFontWeight(QFont.Weight.Bold)
+                    marks.append(mark)
+            self.text.setTextCursor(QTextCursor(self.text.document().findBlockByNumber(first // 16)))
+        self.text.setExtraSelections(marks)
 
     def _locate(self) -> None:
         connection = self._model.connection

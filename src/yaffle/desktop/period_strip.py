@@ -1,17 +1,20 @@
 """The period strip: the whole case in one glance, volume above, troubles below; drag to select the period."""
 
 import numpy as np
-from PySide6.QtCore import QPoint, QRectF, Qt
-from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPen, QResizeEvent, QWheelEvent
-from PySide6.QtWidgets import QToolTip, QWidget
+from PySide6.QtCore import QPoint, QPointF, QRectF, Qt
+from PySide6.QtGui import QColor, QContextMenuEvent, QKeyEvent, QMouseEvent, QPainter, QPen, QPolygonF, QResizeEvent, QWheelEvent
+from PySide6.QtWidgets import QMenu, QToolTip, QWidget
 
 from yaffle.desktop import theme
 from yaffle.session.investigation import Investigation
-from yaffle.session.survey import Series, series
-from yaffle.units import day, duration, moment, rate
+from yaffle.session.survey import Series
+from yaffle.units import date_and_moment, day, duration, moment, rate, three_digits, zone_name
 
 _LEFT, _RIGHT, _TOP, _BOTTOM = 10, 10, 20, 16
 _TROUBLE_HEIGHT = 10
+_HANDLE = 5  # pixels around an edge of the period that take hold of it
+_DAY_NS = 86_400 * 10**9
+MEASURES = ("volume", "packets", "waiting")
 
 
 class PeriodStrip(QWidget):
@@ -22,20 +25,26 @@ class PeriodStrip(QWidget):
         self._model = investigation
         self._series: Series | None = None
         self._drag: tuple[int, int] | None = None
+        self._waiting = np.empty(0)
+        self.measure = MEASURES[0]
         self.setFixedHeight(88)
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Period strip")
-        self.setToolTip("Drag to select a period, wheel to zoom, double click for all. Left and right move it, plus and minus size it.")
-        self._undo = [investigation.opened_changed.connect(self._reload), investigation.focus_changed.connect(self._refresh)]
+        self.setToolTip(
+            "Drag to select a period, or one of its edges; wheel to zoom, double click for all. Left and right move it, plus and minus size it; M draws something else."
+        )
+        self._undo = [investigation.opened_changed.connect(self._reload), investigation.focus_changed.connect(self._refresh), investigation.kept_changed.connect(self._refresh)]
         self._reload()
 
     def _reload(self) -> None:
         evidence = self._model.evidence
         self._series = None
-        if evidence is not None and self.width() > 40:
-            bins = max(20, (self.width() - _LEFT - _RIGHT) // 3)
-            self._series = series(evidence, None, evidence.first_ns, evidence.last_ns, bins)
+        if evidence is not None and self._model.opened is not None and self.width() > 40:
+            self._series = self._model.opened.overview.coarser(max(20, (self.width() - _LEFT - _RIGHT) // 3))
+            waiting = self._model.opened.waiting_ns
+            starts = np.searchsorted(self._model.opened.overview.edges_ns[:-1], self._series.edges_ns[:-1])
+            self._waiting = np.add.reduceat(waiting, starts) / np.maximum(1, np.diff(self._series.edges_ns))
         self.update()
 
     def _refresh(self) -> None:
@@ -58,11 +67,30 @@ class PeriodStrip(QWidget):
         share = min(1.0, max(0.0, (x - _LEFT) / max(1, self.width() - _LEFT - _RIGHT)))
         return int(evidence.first_ns + share * (evidence.last_ns - evidence.first_ns))
 
+    def _edge_at(self, x: float) -> int:
+        """Which edge of the period is taken hold of at a place: 0 the first, 1 the last, -1 none."""
+        period = self._model.focus.period
+        if period is None:
+            return -1
+        distances = [abs(self._x(edge) - x) for edge in period]
+        nearest = int(np.argmin(distances))
+        return nearest if distances[nearest] <= _HANDLE else -1
+
+    def _heights(self) -> tuple[np.ndarray, str]:
+        """What is drawn: values, and the greatest in words."""
+        data = self._series
+        assert data is not None
+        if self.measure == "packets":
+            return data.packets.astype(float), f"highest {three_digits(float(data.packets.max() / max(1e-9, (data.edges_ns[1] - data.edges_ns[0]) / 1e9)))} packets/s"
+        if self.measure == "waiting":
+            return self._waiting, f"most waiting at once {three_digits(float(self._waiting.max()))}"
+        return data.bits_per_s, f"highest {rate(float(data.bits_per_s.max()))}"
+
     # --- hand ---
     def mousePressEvent(self, event: QMouseEvent) -> None:
         if self._model.evidence is not None and event.button() == Qt.MouseButton.LeftButton:
-            at = self._time(event.position().x())
-            self._drag = (at, at)
+            at, edge, period = self._time(event.position().x()), self._edge_at(event.position().x()), self._model.focus.period
+            self._drag = (period[1 - edge], at) if edge >= 0 and period is not None else (at, at)
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         if self._model.evidence is None:
@@ -72,8 +100,12 @@ class PeriodStrip(QWidget):
             self._drag = (self._drag[0], at)
             self.update()
         elif self._series is not None:
+            self.setCursor(Qt.CursorShape.SplitHCursor if self._edge_at(event.position().x()) >= 0 else Qt.CursorShape.ArrowCursor)
+            flag = self._flag_at(event.position().x(), event.position().y())
             k = int(np.clip(np.searchsorted(self._series.edges_ns, at, "right") - 1, 0, self._series.octets.size - 1))
             text = f"{moment(at)}\n{rate(self._series.bits_per_s[k])}, {int(self._series.troubles[k])} segments in trouble"
+            if flag:
+                text = flag
             QToolTip.showText(event.globalPosition().toPoint() + QPoint(8, 12), text, self)
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
@@ -120,11 +152,51 @@ class PeriodStrip(QWidget):
             self._zoom(0.8, (first + last) // 2)
         elif key == Qt.Key.Key_Minus:
             self._zoom(1.25, (first + last) // 2)
+        elif key == Qt.Key.Key_M:
+            self.measure = MEASURES[(MEASURES.index(self.measure) + 1) % len(MEASURES)]
+            self.update()
         elif key in (Qt.Key.Key_Home, Qt.Key.Key_Escape):
             self._model.look(self._model.focus.with_period(None))
         else:
             super().keyPressEvent(event)
         return None
+
+    def contextMenuEvent(self, event: QContextMenuEvent) -> None:
+        menu = QMenu(self)
+        for name in MEASURES:
+            action = menu.addAction(f"Draw {name}", lambda n=name: self.draw(n))
+            action.setCheckable(True)
+            action.setChecked(name == self.measure)
+        menu.exec(event.globalPos())
+
+    def draw(self, measure: str) -> None:
+        """Draws another measure."""
+        self.measure = measure
+        self.update()
+
+    def _flag_at(self, x: float, y: float) -> str:
+        """The complaint whose flag stands at a place."""
+        if y > _TOP + 12 or self._model.evidence is None:
+            return ""
+        for complaint in self._model.kept.complaints:
+            if abs(self._x(complaint.first_ns) - x) < 8:
+                return f"{complaint.who or 'somebody'} complained: {complaint.what}\n{complaint.words}".strip()
+        return ""
+
+    @staticmethod
+    def _tick(at: int, span_ns: int) -> str:
+        if span_ns > _DAY_NS:
+            return date_and_moment(at)[5:16]
+        return moment(at, digits=0 if span_ns > 20_000_000_000 else 3)
+
+    def _paint_flags(self, painter: QPainter, base: float) -> None:
+        look = theme.current()
+        for complaint in self._model.kept.complaints:
+            x = self._x(complaint.first_ns)
+            painter.setPen(QPen(QColor(look.red), 1.4))
+            painter.drawLine(QPointF(x, _TOP - 2), QPointF(x, base + _TROUBLE_HEIGHT))
+            painter.setBrush(QColor(look.red))
+            painter.drawPolygon(QPolygonF([QPointF(x, _TOP - 3), QPointF(x + 9, _TOP + 1), QPointF(x, _TOP + 5)]))
 
     # --- eye ---
     def paintEvent(self, _event: object) -> None:
@@ -138,14 +210,15 @@ class PeriodStrip(QWidget):
             painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, "The period of the case will stand here: open a capture with Ctrl+O")
             return
         base = self.height() - _BOTTOM - _TROUBLE_HEIGHT - 2
-        peak = max(1.0, float(data.bits_per_s.max()))
+        values, highest = self._heights()
+        peak = max(1e-12, float(values.max()))
         period = self._model.focus.period
         chosen = tuple(sorted(self._drag)) if self._drag else period
         xs = np.linspace(_LEFT, self.width() - _RIGHT, data.octets.size + 1)
         if chosen:
             left, right = self._x(chosen[0]), self._x(chosen[1])
             painter.fillRect(QRectF(left, _TOP - 2, max(1.0, right - left), base - _TOP + _TROUBLE_HEIGHT + 6), QColor(look.moss_soft))
-        heights = data.bits_per_s / peak * (base - _TOP)
+        heights = values / peak * (base - _TOP)
         inside = QColor(look.moss)
         outside = QColor(look.faint)
         outside.setAlpha(120)
@@ -160,6 +233,7 @@ class PeriodStrip(QWidget):
         for k in np.flatnonzero(data.troubles).tolist():
             red.setAlphaF(0.35 + 0.65 * float(np.sqrt(data.troubles[k] / most)))
             painter.fillRect(QRectF(xs[k], base + 3, max(1.5, xs[k + 1] - xs[k] - 0.5), _TROUBLE_HEIGHT - 2), red)
+        self._paint_flags(painter, base)
         if chosen:
             painter.setPen(QPen(QColor(look.moss), 2))
             for x in (self._x(chosen[0]), self._x(chosen[1])):
@@ -169,10 +243,11 @@ class PeriodStrip(QWidget):
             at = int(evidence.first_ns + share * (evidence.last_ns - evidence.first_ns))
             align = Qt.AlignmentFlag.AlignLeft if share == 0 else Qt.AlignmentFlag.AlignRight if share == 1 else Qt.AlignmentFlag.AlignHCenter
             x = self._x(at)
-            box = QRectF(x if share == 0 else x - 100 if share == 1 else x - 50, self.height() - _BOTTOM, 100, 14)
-            painter.drawText(box, align, moment(at, digits=0 if evidence.last_ns - evidence.first_ns > 20_000_000_000 else 3))
-        painter.drawText(QRectF(_LEFT, 2, 400, 16), Qt.AlignmentFlag.AlignLeft, f"{day(evidence.first_ns)}, UTC; highest {rate(peak)}")
-        words = f"{moment(chosen[0])} to {moment(chosen[1])}: {duration(chosen[1] - chosen[0])}" if chosen else f"all: {duration(evidence.last_ns - evidence.first_ns)}"
+            box = QRectF(x if share == 0 else x - 130 if share == 1 else x - 65, self.height() - _BOTTOM, 130, 14)
+            painter.drawText(box, align, self._tick(at, evidence.last_ns - evidence.first_ns))
+        painter.drawText(QRectF(_LEFT, 2, 400, 16), Qt.AlignmentFlag.AlignLeft, f"{day(evidence.first_ns)}, {zone_name()}; {self.measure}, {highest}")
+        span = evidence.last_ns - evidence.first_ns
+        words = f"{self._tick(chosen[0], span)} to {self._tick(chosen[1], span)}: {duration(chosen[1] - chosen[0])}" if chosen else f"all: {duration(span)}"
         painter.setPen(QColor(look.ink))
         painter.drawText(QRectF(self.width() - _RIGHT - 500, 2, 500, 16), Qt.AlignmentFlag.AlignRight, words)
         if self.hasFocus():

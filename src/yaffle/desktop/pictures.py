@@ -35,6 +35,8 @@ def take_pictures(captures: list[Path], folder: Path) -> list[Path]:
     for number, name in enumerate(STATIONS):
         if name == "Apportion" and window.findings.cards:
             window.findings.cards[0].followed.emit()
+            while window.busy:
+                wait(20)
         elif name == "Examine":
             lossy = [k for k, f in enumerate(window.investigation.findings) if f.cause == "loss"]
             if lossy:
@@ -42,7 +44,10 @@ def take_pictures(captures: list[Path], folder: Path) -> list[Path]:
             window.go(number)
             window.examine.step_silence(1)
         window.go(number)
-        wait(150)
+        wait(60)
+        while window.busy:
+            wait(20)
+        wait(120)
         path = folder / f"{name.lower()}.png"
         if not window.grab().save(str(path)):
             raise YaffleError(f"{path}: cannot be written")

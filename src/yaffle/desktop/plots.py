@@ -27,6 +27,7 @@ class Plot(pg.PlotWidget):
         self._line.hide()
         self._words.hide()
         self._read: Callable[[float, float], str] | None = None
+        self._companions: list[Plot] = []
         self.scene().sigMouseMoved.connect(self._moved)
         self.setToolTip("Wheel zooms, drag moves, R resets; Ctrl+S here saves the picture")
         self.dress()
@@ -48,9 +49,24 @@ class Plot(pg.PlotWidget):
         """What the crosshair says at a place (seconds, value)."""
         self._read = read
 
+    def share_cursor(self, others: "list[Plot]") -> None:
+        """The line of the crosshair stands in these plots, too."""
+        self._companions = [other for other in others if other is not self]
+
+    def follow_cursor(self, x: float | None) -> None:
+        """Shows the line where another plot has it; None hides it."""
+        self._line.setVisible(x is not None)
+        self._words.hide()
+        if x is not None:
+            self._line.setPos(x)
+
     def _moved(self, position: QPointF) -> None:
         inside = self.getPlotItem().sceneBoundingRect().contains(position)
         point = self.getPlotItem().vb.mapSceneToView(position) if inside else None
+        if point is None and not self._line.isVisible():
+            return
+        for other in self._companions:
+            other.follow_cursor(point.x() if point is not None else None)
         text = self._read(point.x(), point.y()) if self._read and point is not None else ""
         self._line.setVisible(bool(text))
         self._words.setVisible(bool(text))

@@ -6,12 +6,15 @@ _PLACES = (
     ("Period strip", "move the period", "Left, Right"),
     ("Period strip", "zoom", "+, -, wheel"),
     ("Period strip", "all the time", "Home, Escape, double click"),
+    ("Period strip", "draw volume, packets or waiting", "M"),
+    ("Survey, what traffic is made of", "into a line, out of it", "Enter, Backspace"),
     ("Apportion", "narrow to the row; on a connection, examine it", "Enter"),
     ("Examine", "next, previous silence", "N, P"),
     ("Examine", "bytes of the packet", "B"),
     ("Ladder", "next, previous packet; by twenty", "Down, Up; Page"),
+    ("Ladder", "time to scale; stretch it", "T; Ctrl and wheel"),
     ("Plots", "zoom, move, reset, save", "wheel, drag, R, Ctrl+S"),
-    ("Tables", "copy as text", "Ctrl+C"),
+    ("Tables", "copy as text; filter by a cell, save", "Ctrl+C; menu key"),
 )
 
 

@@ -1,107 +1,47 @@
-"""Survey: volume and troubles of the focus over time; what the traffic is made of."""
+"""Survey: measures of the focus over time, troubles and bursts, and what the traffic is made of."""
 
-import numpy as np
-import pyqtgraph as pg
-from PySide6.QtCore import QModelIndex, QPersistentModelIndex, QRectF, Qt
-from PySide6.QtGui import QColor, QPainter
-from PySide6.QtWidgets import QHeaderView, QLabel, QSplitter, QStyle, QStyledItemDelegate, QStyleOptionViewItem, QVBoxLayout, QWidget
+from dataclasses import replace
 
-from yaffle.desktop import theme
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QCheckBox, QComboBox, QDoubleSpinBox, QHBoxLayout, QHeaderView, QLabel, QPushButton, QSplitter, QVBoxLayout, QWidget
+
+from yaffle.desktop.bars import Trend
 from yaffle.desktop.column_table import Column, ColumnTable, TableView
-from yaffle.desktop.plots import Plot
+from yaffle.desktop.jobs import Latest
+from yaffle.desktop.make_up_panel import MakeUpPanel
+from yaffle.desktop.measure_plots import MeasurePlots
+from yaffle.desktop.measures_dialog import MeasuresDialog
 from yaffle.session.investigation import Investigation
-from yaffle.session.others import OtherGroup, other_groups
-from yaffle.session.survey import Series, make_up, series, trouble_counts
-from yaffle.transport.bursts import bursts
+from yaffle.session.others import OtherGroup
+from yaffle.session.survey import SurveyPicture, SurveySettings, Trouble, survey
 from yaffle.units import count, duration, moment, rate, share, size
 
-_BINS = 400
+INTERVALS = (
+    ("fitting", 0), ("1 ms", 10**6), ("10 ms", 10**7), ("100 ms", 10**8), ("1 s", 10**9), ("10 s", 10**10), ("1 min", 60 * 10**9),
+    ("5 min", 300 * 10**9), ("15 min", 900 * 10**9), ("1 h", 3600 * 10**9), ("1 day", 86_400 * 10**9),
+)  # fmt: skip
 
 
-class _ShareBar(QStyledItemDelegate):
-    """A share as a bar behind its figure."""
+class _List(QWidget):
+    """A heading with a table."""
 
-    def __init__(self, parent: QWidget, shares: list[float]) -> None:
-        super().__init__(parent)
-        self.shares = shares
-
-    def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: QModelIndex | QPersistentModelIndex) -> None:
-        look = theme.current()
-        rect = QRectF(option.rect)  # type: ignore[attr-defined]
-        if option.state & QStyle.StateFlag.State_Selected:  # type: ignore[attr-defined]
-            painter.fillRect(rect, QColor(look.moss_soft))
-        row = int(index.model().order[index.row()])  # type: ignore[attr-defined]
-        colour = QColor(look.moss)
-        colour.setAlpha(110)
-        painter.fillRect(QRectF(rect.left() + 2, rect.top() + 4, (rect.width() - 52) * self.shares[row] / max(self.shares), rect.height() - 8), colour)
-        painter.setPen(QColor(look.ink))
-        painter.drawText(rect.adjusted(0, 0, -6, 0), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, str(index.data()))
-
-
-class _MakeUp(QWidget):
-    """One ranked list of what the traffic is made of."""
-
-    def __init__(self, title: str) -> None:
+    def __init__(self, heading: str, name: str) -> None:
         super().__init__()
         self.model = ColumnTable(self)
-        self.table = TableView(f"Traffic by {title}")
+        self.table = TableView(name)
         self.table.setModel(self.model)
         self.table.horizontalHeader().setStretchLastSection(False)
-        self.table.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        self._bars = _ShareBar(self, [])
-        self.table.setItemDelegateForColumn(1, self._bars)
-        self._title = title
-        heading = QLabel(f"by {title}")
-        heading.setObjectName("heading")
+        words = QLabel(heading)
+        words.setObjectName("heading")
         column = QVBoxLayout(self)
         column.setContentsMargins(2, 2, 2, 2)
-        column.addWidget(heading)
+        column.addWidget(words)
         column.addWidget(self.table)
 
-    def show_parts(self, parts: list) -> None:
-        """Shows another make-up."""
-        self._bars.shares = [p.share for p in parts]
-        self.model.show_columns(
-            [
-                Column(self._title, lambda r: parts[r].label, [p.label for p in parts], figures=False),
-                Column("share", lambda r: share(parts[r].share), [p.share for p in parts]),
-                Column("bytes", lambda r: size(parts[r].octets), [p.octets for p in parts]),
-            ],
-            len(parts),
-        )
-        self.table.setColumnWidth(1, 84)
-        self.table.setColumnWidth(2, 68)
-        self.table.horizontalHeader().setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
-
-
-class _Others(QWidget):
-    """What is not TCP: whether it is answered, and how fast."""
-
-    def __init__(self) -> None:
-        super().__init__()
-        self.model = ColumnTable(self)
-        self.table = TableView("Conversations that are not TCP")
-        self.table.setModel(self.model)
-        self.table.horizontalHeader().setStretchLastSection(False)
-        heading = QLabel("answers outside TCP")
-        heading.setObjectName("heading")
-        column = QVBoxLayout(self)
-        column.setContentsMargins(2, 2, 2, 2)
-        column.addWidget(heading)
-        column.addWidget(self.table)
-
-    def show_groups(self, groups: list[OtherGroup]) -> None:
-        """Shows other groups."""
-        self.model.show_columns(
-            [
-                Column("service", lambda r: groups[r].label, [g.label for g in groups], figures=False),
-                Column("median", lambda r: duration(groups[r].median_ns), [g.median_ns or 0 for g in groups], meaning="time to the answer"),
-                Column("95th pct.", lambda r: duration(groups[r].p95_ns), [g.p95_ns or 0 for g in groups], meaning="time to the answer"),
-                Column("open", lambda r: count(groups[r].unanswered), [g.unanswered for g in groups], meaning="asked and not answered"),
-            ],
-            len(groups),
-        )
-        for section, width in ((1, 66), (2, 72), (3, 46)):
+    def show_columns(self, columns: list[Column], rows: int, widths: tuple[tuple[int, int], ...]) -> None:
+        """Shows other rows; the first column takes what is left."""
+        self.model.show_columns(columns, rows)
+        for section, width in widths:
             self.table.setColumnWidth(section, width)
         self.table.horizontalHeader().setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
 
@@ -112,39 +52,101 @@ class Survey(QWidget):
     def __init__(self, investigation: Investigation, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self._model = investigation
-        self._data: Series | None = None
+        self._latest = Latest(self)
+        self.picture: SurveyPicture | None = None
         self._words = QLabel()
-        self.volume = Plot("volume", "bit/s")
-        self.troubles = Plot("troubles", None)
-        self.troubles.setXLink(self.volume)
-        self._curve = self.volume.plot(stepMode="center", fillLevel=0)
-        self._bars = self.troubles.plot(stepMode="center", fillLevel=0)
-        self.volume.read_with(self._read)
-        self.troubles.read_with(self._read)
-        self.lists = {name: _MakeUp(name) for name in ("application", "host", "pair")}
+        self._words.setWordWrap(True)
+        self.plots = MeasurePlots()
+        self.make_up = MakeUpPanel()
+        self.make_up.wanted.connect(self._changed)
+        self.make_up.table.narrowed.connect(investigation.narrow)
+        self.troubles = _List("troubles", "Troubles, most first")
+        self._trends = Trend(self, hurts=True)
+        self.troubles.table.setItemDelegateForColumn(3, self._trends)
+        self.troubles.table.entered.connect(self._to_trouble)
+        self.troubles.table.setToolTip("Enter looks at the stretch in which most of it lies")
+        self.others = _List("answers outside TCP", "Conversations that are not TCP")
+        self.interval = QComboBox()
+        for name, _ in INTERVALS:
+            self.interval.addItem(name)
+        self.interval.setToolTip("Length of the intervals in which is counted")
+        self.interval.currentIndexChanged.connect(lambda _: self._changed())
+        self.logarithmic = QCheckBox("log scale")
+        self.logarithmic.toggled.connect(self._rescale)
+        self.line = QDoubleSpinBox()
+        self.line.setMaximumWidth(130)
+        self.line.setRange(0, 1_000_000)
+        self.line.setDecimals(1)
+        self.line.setSuffix(" Mbit/s")
+        self.line.setSpecialValueText("not set")
+        self.line.setKeyboardTracking(False)
+        self.line.setToolTip("Rate of the line: for how many milliseconds of each second was it full?")
+        self.line.valueChanged.connect(self._line_changed)
+        self.compose = QPushButton("Measures…")
+        self.compose.setToolTip("What is drawn over time: compose your own")
+        self.compose.clicked.connect(self.edit_measures)
+        row = QHBoxLayout()
+        for part in (QLabel("intervals"), self.interval, QLabel("line rate"), self.line, self.logarithmic, self.compose):
+            row.addWidget(part)
+        row.addStretch(1)
+        right = QSplitter(Qt.Orientation.Vertical)
+        right.addWidget(self.troubles)
+        right.addWidget(self.others)
         lower = QSplitter(Qt.Orientation.Horizontal)
-        self.others = _Others()
-        left = QSplitter(Qt.Orientation.Vertical)
-        left.addWidget(self.lists["application"])
-        left.addWidget(self.others)
-        left.setSizes([150, 110])
-        for part in (left, self.lists["host"], self.lists["pair"]):
-            lower.addWidget(part)
-        upper = QSplitter(Qt.Orientation.Vertical)
-        upper.addWidget(self.volume)
-        upper.addWidget(self.troubles)
-        upper.setSizes([190, 90])
+        lower.addWidget(self.make_up)
+        lower.addWidget(right)
+        lower.setSizes([520, 390])
         body = QSplitter(Qt.Orientation.Vertical)
-        body.addWidget(upper)
+        body.addWidget(self.plots)
         body.addWidget(lower)
-        body.setSizes([280, 260])
+        body.setSizes([270, 280])
         column = QVBoxLayout(self)
         column.setContentsMargins(8, 6, 8, 6)
         column.addWidget(self._words)
+        column.addLayout(row)
         column.addWidget(body, 1)
         self._stale = True
-        self._undo = [investigation.opened_changed.connect(self._changed), investigation.focus_changed.connect(self._changed)]
+        self._undo = [
+            investigation.opened_changed.connect(self._opened),
+            investigation.focus_changed.connect(self._changed),
+            investigation.kept_changed.connect(self._kept),
+        ]
+        self._shown_settings: SurveySettings | None = None
         self._changed()
+
+    @property
+    def busy(self) -> bool:
+        """Whether a picture is still being computed."""
+        return self._latest.busy
+
+    def settings(self) -> SurveySettings:
+        """What the user chose to see."""
+        kept = self._model.kept
+        return SurveySettings(kept.measures, INTERVALS[self.interval.currentIndex()][1], self.make_up.by, self.make_up.inside, kept.line_bps)
+
+    def _opened(self) -> None:
+        self.make_up.inside = ()
+        self._changed()
+
+    def _kept(self) -> None:
+        self.line.blockSignals(True)
+        self.line.setValue(self._model.kept.line_bps / 1e6)
+        self.line.blockSignals(False)
+        if self._shown_settings is not None and self.settings() != self._shown_settings:
+            self._changed()
+
+    def _line_changed(self, mbps: float) -> None:
+        self._model.keep(replace(self._model.kept, line_bps=mbps * 1e6), "line rate")
+
+    def edit_measures(self) -> None:
+        """Lets the user compose the measures."""
+        dialog = MeasuresDialog(self._model.kept.measures, self._model.opened.filter if self._model.opened else None, self)
+        dialog.accepted.connect(lambda: self._model.keep(replace(self._model.kept, measures=dialog.measures), "measures"))
+        dialog.open()
+
+    def _rescale(self, on: bool) -> None:
+        self.plots.logarithmic = on
+        self.plots.show_picture(self.picture)
 
     def _changed(self) -> None:
         self._stale = True
@@ -156,50 +158,65 @@ class Survey(QWidget):
         self.refresh()
 
     def refresh(self) -> None:
-        """Computes what is shown, if the focus moved since."""
+        """Has what is shown computed, if the focus moved since."""
         if not self._stale:
             return
         self._stale = False
-        evidence = self._model.evidence
-        if evidence is None:
+        scene = self._model.scene
+        if scene is None:
+            self._latest.forget()
+            self.picture = None
             self._words.setText("Open a capture with Ctrl+O: volume, troubles and make-up will stand here.")
-            self._curve.setData([0, 1], [0])
-            self._bars.setData([0, 1], [0])
-            for part in self.lists.values():
-                part.show_parts([])
-            self.others.show_groups([])
+            self.plots.show_picture(None)
+            self.make_up.show_parts([])
+            self._show_troubles([])
+            self._show_others([])
             return
-        first, last = self._model.focus.period or (evidence.first_ns, evidence.last_ns)
-        mask = self._model.packets_in_focus()
-        data = self._data = series(evidence, mask, first, last, _BINS)
-        look = theme.current()
-        seconds = (data.edges_ns - first) / 1e9
-        for plot in (self.volume, self.troubles):
-            plot.axis.base_ns = first
-            plot.axis.picture = None
-        moss, red = QColor(look.moss), QColor(look.red)
-        moss.setAlpha(90)
-        self._curve.setData(seconds, data.bits_per_s, pen=pg.mkPen(look.moss), brush=pg.mkBrush(moss), fillLevel=0)
-        red.setAlpha(120)
-        self._bars.setData(seconds, data.troubles, pen=pg.mkPen(look.red), brush=pg.mkBrush(red), fillLevel=0)
-        self.volume.setXRange(float(seconds[0]), float(seconds[-1]), padding=0)
-        self.volume.setYRange(0, max(1.0, float(data.bits_per_s.max())) * 1.05, padding=0)
-        self.troubles.setYRange(0, max(1.0, float(data.troubles.max())) * 1.1, padding=0)
-        step = duration(int(np.diff(data.edges_ns[:2])[0]))
-        peaks = bursts(evidence.analysis.capture.packets, mask, first, last).peak_bps
-        short = ", ".join(f"{rate(peak)} in {span}" for peak, span in zip(peaks, ("1 ms", "10 ms", "100 ms"), strict=True))
-        named = ", ".join(f"{count(n)} {name}" for name, n in trouble_counts(evidence, mask) if n) or "no segment in trouble"
-        self._words.setText(f"{count(int(mask.sum()))} packets, {size(float(data.octets.sum()))}, {named}; highest {short}; intervals of {step}")
-        for name, part in self.lists.items():
-            part.show_parts(make_up(evidence, mask, name))
-        self.others.show_groups(other_groups(evidence, first, last))
+        settings = self._shown_settings = self.settings()
+        self._latest.ask(lambda: survey(scene, settings), self._show)
 
-    def _read(self, x: float, _y: float) -> str:
-        data = self._data
-        if data is None:
-            return ""
-        at = int(data.edges_ns[0] + x * 1e9)
-        k = int(np.searchsorted(data.edges_ns, at, "right")) - 1
-        if not 0 <= k < data.octets.size:
-            return ""
-        return f" {moment(int(data.edges_ns[k]))}  {rate(float(data.bits_per_s[k]))}  {int(data.packets[k])} packets  {int(data.troubles[k])} in trouble "
+    def _show(self, picture: SurveyPicture) -> None:
+        self.picture = picture
+        self.plots.show_picture(picture)
+        self.make_up.show_parts(picture.parts)
+        self._show_troubles(picture.troubles)
+        self._show_others(picture.others)
+        scene = self._model.scene
+        short = ", ".join(f"{rate(peak)} in {span}" for peak, span in zip(picture.bursts.peak_bps, ("1 ms", "10 ms", "100 ms"), strict=True))
+        step = duration(int(picture.edges_ns[1] - picture.edges_ns[0]))
+        words = f"{count(picture.packets)} packets, {size(picture.octets)} ({scene.words if scene else ''}); highest {short}; intervals of {step}"
+        self._words.setText(". ".join([words, *(f"Left out: {error}" for error in picture.errors)]))
+
+    def _show_troubles(self, found: list[Trouble]) -> None:
+        self._trends.trends = [t.trend for t in found]
+        self.troubles.show_columns(
+            [
+                Column("trouble", lambda r: found[r].name, [t.name for t in found], figures=False),
+                Column("count", lambda r: count(found[r].count), [t.count for t in found]),
+                Column("of TCP", lambda r: share(found[r].share), [t.share for t in found], meaning="share of the TCP packets in focus"),
+                Column("over the period", lambda r: "", figures=False),
+                Column("most at", lambda r: moment(found[r].worst_ns[0], digits=0), [t.worst_ns[0] for t in found]),
+            ],
+            len(found),
+            ((1, 56), (2, 56), (3, 92), (4, 68)),
+        )
+
+    def _to_trouble(self, row: int) -> None:
+        if self.picture is not None and row < len(self.picture.troubles):
+            self._model.look(self._model.focus.with_period(self.picture.troubles[row].worst_ns))
+
+    def _show_others(self, groups: list[OtherGroup]) -> None:
+        self.others.show_columns(
+            [
+                Column("service", lambda r: groups[r].label, [g.label for g in groups], figures=False),
+                Column("median", lambda r: duration(groups[r].median_ns), [g.median_ns or 0 for g in groups], meaning="time to the answer"),
+                Column("95th pct.", lambda r: duration(groups[r].p95_ns), [g.p95_ns or 0 for g in groups], meaning="time to the answer"),
+                Column("open", lambda r: count(groups[r].unanswered), [g.unanswered for g in groups], meaning="asked and not answered"),
+            ],
+            len(groups),
+            ((1, 66), (2, 72), (3, 46)),
+        )
+
+    def dress(self) -> None:
+        """Takes the colours of the theme."""
+        self.plots.dress()

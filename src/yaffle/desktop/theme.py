@@ -48,6 +48,7 @@ LIGHT = Theme("light", "#f3eddd", "#fbf8ef", "#d5ccb4", "#2a2922", "#6a6557", "#
 DARK = Theme("dark", "#21221d", "#2a2b25", "#45463c", "#ece6d6", "#a9a491", "#a3b85c", "#3d4529", "#e8685a", "#d9b23c", "#e0a040", "#4fb3b0", "#c583b6", "#98948a")
 
 _current = LIGHT
+_own_points = 0
 
 
 def current() -> Theme:
@@ -68,6 +69,7 @@ def _style(theme: Theme) -> str:
     QLineEdit[wrong="true"] {{ border: 1px solid {theme.red}; }}
     QHeaderView::section {{ background: {theme.surface}; color: {theme.faint}; border: none; border-bottom: 1px solid {theme.line}; padding: 3px 6px; }}
     QPushButton, QToolButton {{ background: {theme.panel}; border: 1px solid {theme.line}; border-radius: 3px; padding: 3px 9px; }}
+    QToolButton#small {{ padding: 2px 5px; }}
     QToolButton:checked {{ background: {theme.moss_soft}; border-color: {theme.moss}; }}
     QPushButton:hover, QToolButton:hover {{ border-color: {theme.moss}; }}
     QPushButton:focus, QToolButton:focus {{ border: 1px solid {theme.moss}; }}
@@ -102,10 +104,20 @@ def figures_font() -> QFont:
     return font
 
 
-def apply(application: QApplication, theme: Theme) -> None:
-    """Puts the theme on; plots and painted parts ask `current` when they draw."""
+def use(theme: Theme) -> None:
+    """What plots and painted parts ask for from now on."""
     global _current  # noqa: PLW0603  (one theme a process, as Qt has one palette)
     _current = theme
+
+
+def apply(application: QApplication, theme: Theme, font_points: int = 0) -> None:
+    """Puts the theme on, with letters of a size (0: the desktop's own); plots and painted parts ask `current` when they draw."""
+    global _own_points  # noqa: PLW0603  (the size before anything was chosen)
+    use(theme)
+    font = application.font()
+    _own_points = _own_points or font.pointSize()
+    font.setPointSize(font_points or _own_points)
+    application.setFont(font)
     application.setStyle("Fusion")
     palette = QPalette()
     for role, colour in (

@@ -1,12 +1,13 @@
 """The tree of who waits on what: application, server, client, connection; a level is computed when it is opened."""
 
+from collections.abc import Sequence
 from typing import Any
 
 from PySide6.QtCore import QAbstractItemModel, QModelIndex, QPersistentModelIndex, Qt
 from PySide6.QtWidgets import QWidget
 
 from yaffle.desktop.ledger_bar import BAR_ROLE, bar_words
-from yaffle.session.apportion import Group, groups
+from yaffle.session.apportion import Group, Level, groups
 from yaffle.session.evidence import Evidence
 from yaffle.units import count, duration
 
@@ -27,11 +28,25 @@ _MEANING = (
 
 
 class _Node:
-    __slots__ = ("children", "group", "parent", "row")
+    """One row; its group is made when it is shown."""
 
-    def __init__(self, group: Group | None, parent: "_Node | None", row: int) -> None:
-        self.group, self.parent, self.row = group, parent, row
+    __slots__ = ("_group", "children", "level", "parent", "row")
+
+    def __init__(self, level: Sequence[Group], row: int, parent: "_Node | None") -> None:
+        self.level, self.row, self.parent = level, row, parent
         self.children: list[_Node] | None = None
+        self._group: Group | None = None
+
+    @property
+    def group(self) -> Group | None:
+        """What it stands for; None for the root."""
+        if self._group is None and self.row < len(self.level):
+            self._group = self.level[self.row]
+        return self._group
+
+    def grow(self, level: Sequence[Group]) -> None:
+        """Takes the groups of a level for children."""
+        self.children = [_Node(level, k, self) for k in range(len(level))]
 
 
 class WaitTree(QAbstractItemModel):
@@ -40,16 +55,15 @@ class WaitTree(QAbstractItemModel):
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self._evidence: Evidence | None = None
-        self._root = _Node(None, None, 0)
+        self._root = _Node((), 0, None)
         self._root.children = []
 
-    def show_waits(self, evidence: Evidence | None, rows: Any) -> None:
-        """Shows other waits."""
+    def show_level(self, evidence: Evidence | None, top: Sequence[Group]) -> None:
+        """Shows other waits, by their top level."""
         self.beginResetModel()
         self._evidence = evidence
-        self._root = _Node(None, None, 0)
-        top = groups(evidence, rows, ()) if evidence is not None else []
-        self._root.children = [_Node(g, self._root, i) for i, g in enumerate(top)]
+        self._root = _Node((), 0, None)
+        self._root.grow(top)
         self.endResetModel()
 
     def _node(self, index: Index) -> _Node:
@@ -57,9 +71,10 @@ class WaitTree(QAbstractItemModel):
 
     def _children(self, node: _Node) -> list[_Node]:
         if node.children is None:
-            assert self._evidence is not None and node.group is not None
-            node.children = [_Node(g, node, i) for i, g in enumerate(groups(self._evidence, node.group.rows, node.group.trail))]
-        return node.children
+            group = node.group
+            assert self._evidence is not None and group is not None
+            node.grow(groups(self._evidence, group.rows, group.trail))
+        return node.children or []
 
     def group(self, index: Index) -> Group | None:
         """The group of a row."""
@@ -68,13 +83,13 @@ class WaitTree(QAbstractItemModel):
     def find(self, trail: tuple[str, ...]) -> QModelIndex:
         """The row of a trail, opened on the way; invalid if it is not in focus."""
         at = QModelIndex()
-        for depth in range(1, len(trail) + 1):
-            for child in self._children(self._node(at)):
-                if child.group is not None and child.group.trail == trail[:depth]:
-                    at = self.createIndex(child.row, 0, child)
-                    break
-            else:
-                return at if depth > 1 else QModelIndex()
+        for depth, part in enumerate(trail):
+            children = self._children(self._node(at))
+            level = children[0].level if children else ()
+            place = level.place_of(part) if isinstance(level, Level) else -1
+            if place < 0:
+                return at if depth else QModelIndex()
+            at = self.createIndex(place, 0, children[place])
         return at
 
     def index(self, row: int, column: int, parent: Index = QModelIndex()) -> QModelIndex:
@@ -121,9 +136,8 @@ class WaitTree(QAbstractItemModel):
                 duration(group.worst_ns), count(group.repeats), duration(group.wait_ns), "",
             )[column]  # fmt: skip
         if role == BAR_ROLE and column == len(COLUMNS) - 1:
-            siblings = self._node(index).parent
-            assert siblings is not None and siblings.children
-            return group.charges, float(max(n.group.wait_ns for n in siblings.children if n.group))
+            level = self._node(index).level
+            return group.charges, float(level.widest_ns if isinstance(level, Level) else group.wait_ns)
         if role == Qt.ItemDataRole.ToolTipRole:
             return bar_words(group.charges) if column == len(COLUMNS) - 1 else group.label if column == 0 else None
         if role == Qt.ItemDataRole.TextAlignmentRole and 0 < column < len(COLUMNS) - 1:

@@ -8,7 +8,6 @@ from yaffle.analysis import Analysis
 from yaffle.arrays import Array
 from yaffle.capture.addresses import client_labels
 from yaffle.findings.finding import Finding
-from yaffle.findings.places import Places
 from yaffle.units import duration
 
 _LEAST_EXCHANGES = 5  # Fewer say too little to clear anyone.
@@ -34,7 +33,7 @@ class Cleared:
 def cleared(analysis: Analysis, speaker: Array, findings: list[Finding]) -> list[Cleared]:
     """Sites with enough exchanges and no finding of their own, most exchanges first."""
     account, flows = analysis.account, analysis.capture.conversations
-    places = Places(analysis.capture.names)
+    places = analysis.places
     owner = account.of_exchange("connection")
     rows = np.flatnonzero(speaker[owner] == owner) if owner.size else np.empty(0, np.int64)
     wait = account.exchange_charges.sum(axis=1)

@@ -60,7 +60,7 @@ def _slow_exchanges(analysis: Analysis, speaker: Array) -> Array:
 
 def find(analysis: Analysis, speaker: Array) -> list[Finding]:
     """All findings, worst first. Healthy traffic gives none."""
-    places = Places(analysis.capture.names)
+    places = analysis.places
     account, flows = analysis.account, analysis.capture.conversations
     rows = _slow_exchanges(analysis, speaker)
     charges = account.exchange_charges[rows]

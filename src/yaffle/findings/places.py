@@ -19,10 +19,24 @@ def spoken(label: str) -> str:
 
 
 @dataclass(frozen=True)
+class Rule:
+    """The user's own name for what runs at a server, a port, or both; an empty address or port 0 stands for any."""
+
+    name: str
+    server: str = ""
+    port: int = 0
+
+    def fits(self, address: str, port: int) -> bool:
+        """Whether it speaks of this server and port."""
+        return bool(self.server or self.port) and self.server in ("", address) and self.port in (0, port)
+
+
+@dataclass(frozen=True)
 class Places:
     """Names of hosts by address, as found in the evidence or given by the user."""
 
     names: dict[str, str]
+    rules: tuple[Rule, ...] = ()
 
     def host(self, address: str) -> str:
         """The host's own name, or its address."""
@@ -42,6 +56,19 @@ class Places:
 
     def application(self, address: str, port: int) -> str:
         """What runs at this server and port."""
+        for rule in self.rules:
+            if rule.fits(address, port):
+                return rule.name
         if address in self.names:
             return self.names[address].split(".")[0].replace("-", " ")
         return SERVICES.get(port, f"port {port}")
+
+    def told(self, address: str, port: int) -> str:
+        """How the application's name was found, or why it is not known."""
+        if any(rule.fits(address, port) for rule in self.rules):
+            return "named by you"
+        if address in self.names:
+            return "name of the server"
+        if port in SERVICES:
+            return f"registered use of port {port}"
+        return f"not known: the server has no name here, and nothing is registered for port {port}"

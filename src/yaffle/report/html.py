@@ -1,5 +1,9 @@
 """The report: one self-contained HTML page. Answer, findings with grounds, ledger pictures, method and limits."""
 
+import ipaddress
+import re
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
@@ -10,14 +14,28 @@ from markupsafe import Markup
 from yaffle import __version__
 from yaffle.analysis import Analysis
 from yaffle.capture.addresses import server_labels
+from yaffle.capture.masking import Masker
 from yaffle.findings.cleared import cleared
 from yaffle.findings.finding import find
 from yaffle.findings.places import Places
 from yaffle.ledger import causes
 from yaffle.ledger.sums import party_sums
 from yaffle.report.answer import write_whole
-from yaffle.units import count, day, duration, moment, share
+from yaffle.units import count, day, duration, moment, share, zone_name
 
+
+@dataclass(frozen=True)
+class Said:
+    """What the user adds to the report: complaints (who, what, when, words), findings kept, put away and remarked on (by key), notes."""
+
+    complaints: tuple[tuple[str, str, str, str], ...] = ()
+    pinned: tuple[str, ...] = ()
+    dismissed: dict[str, str] = field(default_factory=dict)
+    remarks: dict[str, str] = field(default_factory=dict)
+    notes: str = ""
+
+
+_ADDRESS = re.compile(r"(?<![\w.:])((?:\d{1,3}\.){3}\d{1,3}|[0-9a-fA-F]{1,4}(?::[0-9a-fA-F]{0,4}){2,7})(/\d{1,3})?(?![\w:])")
 _FILL = {causes.CLIENT: "url(#client)", causes.NETWORK: "#1c7676", causes.SERVER: "url(#server)", causes.UNEXPLAINED: "#fbf8ef"}
 
 
@@ -68,39 +86,55 @@ def _groups(analysis: Analysis, places: Places, speaks: Any) -> list[dict[str, A
     return sorted(found, key=lambda g: -int(g["total"]))
 
 
-def render(analysis: Analysis, title: str = "Whose delay was it?") -> str:
-    """The page."""
+def render(
+    analysis: Analysis,
+    title: str = "Whose delay was it?",
+    said: Said = Said(),
+    masker: Masker | None = None,
+    bar: Callable[[Any, float], Markup] = ledger_picture,
+) -> str:
+    """The page. With a masker: without names, and with addresses masked. bar: draws a ledger."""
+    if masker is not None:
+        analysis = replace(analysis, capture=replace(analysis.capture, names={}))
     capture, account = analysis.capture, analysis.account
     speaks = analysis.speaker == np.arange(analysis.speaker.size)
     charges = account.connection_charges[speaks].sum(axis=0) if speaks.any() else np.zeros(causes.COUNT, np.int64)
     total = int(charges.sum())
     parties = party_sums(charges[None, :])[0]
-    groups = _groups(analysis, Places(capture.names), speaks)
+    groups = _groups(analysis, analysis.places, speaks)
     held = [s for s in capture.sources if s.packets]
-    period = f"{day(held[0].first_ns)}, {moment(min(s.first_ns for s in held), digits=0)} to {moment(max(s.last_ns for s in held), digits=0)} UTC" if held else "no packets"
-    found = find(analysis, analysis.speaker)
+    period = "no packets"
+    if held:
+        first, last = min(s.first_ns for s in held), max(s.last_ns for s in held)
+        period = f"{day(first)}, {moment(first, digits=0)} to {moment(last, digits=0)} {zone_name()}"
+    everything = find(analysis, analysis.speaker)
+    found = sorted((f for f in everything if f.key not in said.dismissed), key=lambda f: f.key not in said.pinned)
     findings = [
         {
             "sentence": f.sentence,
             "severity": f.severity,
             "next_step": f.next_step,
             "ruled_out": f.grounds.get("ruled_out", ""),
+            "remark": said.remarks.get(f.key, ""),
+            "pinned": f.key in said.pinned,
             "facts": f"{duration(f.lost_ns)} lost, {f.users} users, {round(100 * f.confidence)} % sure.",
         }
         for f in found
     ]
     environment = jinja2.Environment(loader=jinja2.PackageLoader("yaffle", "report"), autoescape=True, trim_blocks=True)
-    return environment.get_template("report.html.j2").render(
+    page = environment.get_template("report.html.j2").render(
         title=title,
+        said=said,
+        dismissed=[(f.sentence, said.dismissed[f.key]) for f in everything if f.key in said.dismissed],
         version=__version__,
         period=period,
         summary=f"{count(int(speaks.sum()))} connections, {count(int(account.fact('exchanges')[speaks].sum()))} exchanges, {duration(total)} of waiting in all.",
         total=charges,
         total_ns=total,
-        bar=ledger_picture,
+        bar=bar,
         key=[(p, _FILL[p], f"{duration(int(parties[i]))} ({share(parties[i] / max(1, total))})") for i, p in enumerate(causes.PARTIES)],
         findings=findings,
-        cleared=[place.sentence for place in cleared(analysis, analysis.speaker, found)[:12]],
+        cleared=[place.sentence for place in cleared(analysis, analysis.speaker, everything)[:12]],
         groups=groups,
         widest=max((int(g["total"]) for g in groups), default=1),
         causes=[
@@ -110,8 +144,24 @@ def render(analysis: Analysis, title: str = "Whose delay was it?") -> str:
         ],
         sources=[{"name": s.name, "words": f"{count(s.packets)} packets, {'complete' if s.complete else 'not complete'}", "notes": s.notes} for s in capture.sources],
     )
+    return _mask(page, masker) if masker is not None else page
 
 
-def write_report(analysis: Analysis, path: Path) -> None:
+def _mask(page: str, masker: Masker) -> str:
+    """Addresses and networks in a text, masked."""
+
+    def other(match: re.Match[str]) -> str:
+        try:
+            if match.group(2):
+                network = ipaddress.ip_network(match.group(0))
+                return str(ipaddress.ip_network(f"{masker.text(str(network.network_address))}{match.group(2)}", strict=False))
+            return masker.text(match.group(0))
+        except ValueError:
+            return match.group(0)
+
+    return _ADDRESS.sub(other, page)
+
+
+def write_report(analysis: Analysis, path: Path, said: Said = Said(), masker: Masker | None = None) -> None:
     """Writes the page, whole or not at all."""
-    write_whole(path, render(analysis))
+    write_whole(path, render(analysis, said=said, masker=masker))

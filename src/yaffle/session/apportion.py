@@ -1,14 +1,24 @@
 """Who waits on what: the waits in focus, grouped by application, server, client and connection."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
 
 from yaffle.arrays import Array
+from yaffle.kernels import kernel
+from yaffle.ledger import causes
+from yaffle.ledger.account import select
 from yaffle.session.evidence import Evidence
+from yaffle.session.measures import counted_packets, edges
+from yaffle.session.scene import Scene
+from yaffle.units import hour
+
+QUARTER_NS = 900 * 10**9
 
 
-@dataclass
+@dataclass(frozen=True)
 class Group:
     """One row of the tree, with its waits summed."""
 
@@ -34,62 +44,113 @@ class Group:
         return len(self.trail) - 1
 
 
-def groups(evidence: Evidence, rows: Array, trail: tuple[str, ...]) -> list[Group]:
-    """The next level below a trail, worst first. `rows` are the waits of that trail."""
-    level = len(trail)
-    waits = evidence.waits
-    owner = waits.connection[rows]
-    if level == 0:
-        codes, texts = evidence.application.codes[owner], evidence.application.texts
-    elif level == 1:
-        codes = evidence.server.codes[owner] * 65536 + evidence.port[owner]
-        texts = []
-    elif level == 2:
-        codes, texts = evidence.client.codes[owner], evidence.client.texts
-    elif level == 3:
-        codes, texts = owner, []
-    else:
-        return []
-    if rows.size == 0:
-        return []
-    wait = waits.wait_ns[rows]
-    order = np.lexsort((wait, codes))
-    cuts = np.flatnonzero(np.diff(codes[order])) + 1
-    account = evidence.analysis.account
-    again = account.side(0, "retransmitted_packets") + account.side(1, "retransmitted_packets")
-    found = []
-    for part in np.split(order, cuts):
-        code = int(codes[part[0]])
+@kernel
+def _arrange(code, place, members):  # type: ignore[no-untyped-def]
+    """Sorts positions by code, in order within each; place: where the next of each code goes."""
+    for i in range(code.size):
+        members[place[code[i]]] = i
+        place[code[i]] += 1
+
+
+@kernel
+def _summarise(starts, members, rows, wait, charges, owner, client, again, seen_client, seen_connection, values, figures, sums):  # type: ignore[no-untyped-def]
+    """Figures of each group: users, median, 95th percentile, worst, repeats; sums of its charges. charges: a row a column of the ledger."""
+    for k in range(starts.size - 1):
+        first, last = starts[k], starts[k + 1]
+        users, repeats = 0, 0
+        for m in range(first, last):
+            row = rows[members[m]]
+            values[m - first] = wait[row]
+            c = owner[row]
+            if seen_connection[c] != k + 1:
+                seen_connection[c] = k + 1
+                repeats += again[c]
+            if seen_client[client[c]] != k + 1:
+                seen_client[client[c]] = k + 1
+                users += 1
+        n = last - first
+        figures[k, 0], figures[k, 4] = users, repeats
+        if n == 0:
+            continue
+        middle, high = n // 2, min(n - 1, np.int64(0.95 * n))
+        figures[k, 1] = select(values, np.int64(0), n, middle)
+        figures[k, 2] = select(values, middle, n, high)
+        figures[k, 3] = select(values, high, n, n - 1)
+    for column in range(charges.shape[0]):
+        for k in range(starts.size - 1):
+            total = np.int64(0)
+            for m in range(starts[k], starts[k + 1]):
+                total += charges[column, rows[members[m]]]
+            sums[k, column] = total
+
+
+class Level(Sequence[Group]):
+    """The groups below one row of the tree, worst first. A group is made when it is asked for: there may be very many."""
+
+    def __init__(self, evidence: Evidence, rows: Array, trail: tuple[str, ...]) -> None:
+        self._evidence, self._trail, self.rows = evidence, trail, rows
+        waits, account = evidence.waits, evidence.analysis.account
+        owner = waits.connection[rows]
+        code_of = (evidence.application.codes, evidence.service, evidence.client.codes, np.arange(account.flow.size))[len(trail)]
+        code = np.ascontiguousarray(code_of[owner]) if rows.size else np.empty(0, np.int64)
+        counts = np.bincount(code)
+        starts = np.concatenate([[0], np.cumsum(counts)])
+        self._members = np.empty(rows.size, np.int64)
+        _arrange(code, starts[:-1].copy(), self._members)
+        figures, sums = np.zeros((counts.size, 5), np.int64), np.zeros((counts.size, causes.COUNT), np.int64)
+        again = account.side(0, "retransmitted_packets") + account.side(1, "retransmitted_packets")
+        seen_client, seen_connection = np.zeros(len(evidence.client.texts) + 1, np.int64), np.zeros(account.flow.size + 1, np.int64)
+        values = np.empty(int(counts.max()) if counts.size else 1, np.int64)
+        _summarise(
+            starts, self._members, rows, waits.wait_ns, waits.by_column, np.ascontiguousarray(waits.connection), evidence.client.codes, again,
+            seen_client, seen_connection, values, figures, sums,
+        )  # fmt: skip
+        held = np.flatnonzero(counts)
+        self._order = held[np.argsort(-sums[held].sum(axis=1), kind="stable")]
+        self._counts, self._starts, self._figures, self._sums = counts, starts, figures, sums
+
+    def __len__(self) -> int:
+        return int(self._order.size)
+
+    def __getitem__(self, place: Any) -> Any:
+        if not -len(self) <= place < len(self):
+            raise IndexError(place)
+        code = int(self._order[place])
+        key, label = self._name(code)
+        users, median, p95, worst, repeats = self._figures[code].tolist()
+        rows = self.rows[self._members[self._starts[code] : self._starts[code + 1]]]
+        return Group((*self._trail, key), label, int(self._counts[code]), users, median, p95, worst, self._sums[code], repeats, rows)
+
+    def place_of(self, key: str) -> int:
+        """Where the group with this last part of its trail stands; -1 if it is not here."""
+        for place in range(len(self)):
+            if self._name(int(self._order[place]))[0] == key:
+                return place
+        return -1
+
+    @property
+    def widest_ns(self) -> int:
+        """The greatest wait of a group."""
+        return int(self._sums[self._order[0]].sum()) if len(self) else 1
+
+    def _name(self, code: int) -> tuple[str, str]:
+        """Part of the trail, and label."""
+        evidence, level = self._evidence, len(self._trail)
+        if level == 0:
+            return evidence.application.texts[code], evidence.application.texts[code]
         if level == 1:
-            key = f"{evidence.server.texts[code // 65536]} {code % 65536}"
-            label = f"{evidence.places.short(evidence.server.texts[code // 65536])}, {evidence.server.texts[code // 65536]} port {code % 65536}"
-        elif level == 3:
-            key, label = str(code), f"port {int(evidence.client_port[code])}"
-        elif level == 2:
-            key = texts[code]
+            address, port = evidence.services[code]
+            return f"{address} {port}", f"{evidence.places.short(address)}, {address} port {port}"
+        if level == 2:
+            key = evidence.client.texts[code]
             name = evidence.places.host(key)
-            label = f"{name}  {key}" if name != key else key
-        else:
-            key = label = texts[code]
-        own = rows[part]
-        members = np.unique(waits.connection[own])
-        sorted_wait = wait[part]
-        found.append(
-            Group(
-                (*trail, key),
-                label,
-                int(part.size),
-                int(np.unique(evidence.client.codes[members]).size),
-                int(sorted_wait[part.size // 2]),
-                int(sorted_wait[min(part.size - 1, int(0.95 * part.size))]),
-                int(sorted_wait[-1]),
-                waits.charges[own].sum(axis=0),
-                int(again[members].sum()),
-                own,
-            )
-        )
-    found.sort(key=lambda g: -g.wait_ns)
-    return found
+            return key, f"{name}  {key}" if name != key else key
+        return str(code), f"port {int(evidence.client_port[code])}"
+
+
+def groups(evidence: Evidence, rows: Array, trail: tuple[str, ...]) -> Sequence[Group]:
+    """The next level below a trail, worst first. `rows` are the waits of that trail."""
+    return Level(evidence, rows, trail) if len(trail) < 4 else ()
 
 
 def trail_rows(evidence: Evidence, rows: Array, trail: tuple[str, ...]) -> Array:
@@ -119,10 +180,73 @@ def trail_of(evidence: Evidence, connection: int) -> tuple[str, ...]:
     )
 
 
-def over_time(evidence: Evidence, rows: Array, first_ns: int, last_ns: int, bins: int) -> tuple[Array, Array]:
-    """Waits by party over time: edges (bins + 1,) ns, and ns of waiting (bins, 4) put to when the exchange began."""
-    edges = np.linspace(first_ns, max(last_ns, first_ns + bins), bins + 1).astype(np.int64)
-    place = np.clip(np.searchsorted(edges, evidence.waits.first_ns[rows], "right") - 1, 0, bins - 1)
-    sums = np.zeros((bins, 4))
-    np.add.at(sums, place, evidence.waits.parties[rows])
-    return edges, sums
+def over_time(evidence: Evidence, rows: Array, edge_ns: Array) -> Array:
+    """Charges (bins, columns), ns, of the waits that began in each interval; those outside go to the first or last."""
+    bins = edge_ns.size - 1
+    place = np.clip(np.searchsorted(edge_ns, evidence.waits.first_ns[rows], "right") - 1, 0, bins - 1)
+    sums = np.zeros((bins, causes.COUNT))
+    for k in range(causes.COUNT):
+        weight = evidence.waits.by_column[k][rows]
+        if weight.any():
+            sums[:, k] = np.bincount(place, weight, bins)
+    return sums
+
+
+def by_hour(evidence: Evidence, rows: Array) -> tuple[Array, Array]:
+    """Charges (24, columns), ns, and number of the waits that began in each hour of the day, in the zone of the screen."""
+    quarter, place = np.unique(evidence.waits.first_ns[rows] // QUARTER_NS, return_inverse=True)
+    hours = np.array([hour(int(q) * QUARTER_NS) for q in quarter], np.int64)[place] if rows.size else np.empty(0, np.int64)
+    sums = np.zeros((24, causes.COUNT))
+    for k in range(causes.COUNT):
+        sums[:, k] = np.bincount(hours, evidence.waits.by_column[k][rows], 24)
+    return sums, np.bincount(hours, minlength=24)
+
+
+def distribution(evidence: Evidence, rows: Array, points: int = 200) -> tuple[Array, Array]:
+    """Quantiles of the waits: shares (0 to 1) and ns. Nearest rank, so that each is a wait that occurred."""
+    wait = np.sort(evidence.waits.wait_ns[rows])
+    if not wait.size:
+        return np.empty(0), np.empty(0, np.int64)
+    shares = np.unique(np.concatenate([np.linspace(0, 1, points), [0.5, 0.9, 0.95, 0.99, 0.999]]))
+    return shares, wait[np.minimum(wait.size - 1, (shares * wait.size).astype(np.int64))]
+
+
+def dearest(evidence: Evidence, rows: Array, columns: Sequence[int] | None, most: int = 1000) -> Array:
+    """The waits that paid most for some causes (all: None), dearest first; those that paid nothing are left out."""
+    paid = evidence.waits.wait_ns[rows] if columns is None else evidence.waits.by_column[list(columns)][:, rows].sum(axis=0)
+    if rows.size > 4 * most:
+        top = np.argpartition(-paid, most)[:most]
+        rows, paid = rows[top], paid[top]
+    order = np.argsort(-paid, kind="stable")[:most]
+    return np.asarray(rows[order][paid[order] > 0])
+
+
+@dataclass(frozen=True)
+class ApportionPicture:
+    """What stands below the tree for one group."""
+
+    edges_ns: Array
+    charges: Array  # (bins, columns)
+    own_bps: Array
+    rest_bps: Array
+    hours: Array  # (24, columns)
+    hour_counts: Array
+    shares: Array
+    quantiles_ns: Array
+    all_quantiles_ns: Array
+    dearest: Array  # rows of the waits
+
+
+def picture(scene: Scene, rows: Array, bins: int, columns: Sequence[int] | None) -> ApportionPicture:
+    """Computes it for some waits of the scene; `columns`: the causes that are asked after."""
+    evidence = scene.evidence
+    edge_ns = edges(scene.first_ns, scene.last_ns, max(1, (scene.last_ns - scene.first_ns) // bins))
+    spans_s = np.diff(edge_ns) / 1e9
+    own = counted_packets(scene, scene.packets_of(rows), edge_ns, None, "wire_bytes") * 8 / spans_s
+    everything = counted_packets(scene, scene.in_period, edge_ns, None, "wire_bytes") * 8 / spans_s
+    hours, hour_counts = by_hour(evidence, rows)
+    shares, quantiles = distribution(evidence, rows)
+    return ApportionPicture(
+        edge_ns, over_time(evidence, rows, edge_ns), own, everything - own, hours, hour_counts, shares, quantiles, distribution(evidence, scene.filtered)[1],
+        dearest(evidence, rows, columns),
+    )  # fmt: skip

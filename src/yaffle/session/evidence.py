@@ -11,7 +11,6 @@ import numpy as np
 from yaffle.analysis import Analysis
 from yaffle.arrays import Array
 from yaffle.capture.addresses import Labels, client_labels, server_labels
-from yaffle.findings.places import Places
 from yaffle.ledger.sums import party_sums
 
 
@@ -31,6 +30,11 @@ class Waits:
         return np.asarray(self.charges.sum(axis=1))
 
     @cached_property
+    def by_column(self) -> Array:
+        """The charges with a row a column of the ledger."""
+        return np.ascontiguousarray(self.charges.T)
+
+    @cached_property
     def parties(self) -> Array:
         """(n, 4): the wait by party, in the order of causes.PARTIES."""
         return party_sums(self.charges)
@@ -42,7 +46,7 @@ class Evidence:
     def __init__(self, analysis: Analysis) -> None:
         self.analysis = analysis
         account, flows = analysis.account, analysis.capture.conversations
-        self.places = Places(analysis.capture.names)
+        self.places = analysis.places
         self.client, self.server = client_labels(flows, account.flow), server_labels(flows, account.flow)
         self.port = flows.b_port[account.flow].astype(np.int64)
         self.client_port = flows.a_port[account.flow].astype(np.int64)
@@ -59,6 +63,30 @@ class Evidence:
         kinds, place = np.unique(pairs, return_inverse=True)
         names = Labels.of([self.places.application(server.texts[k // 65536], k % 65536) for k in kinds.tolist()])
         return Labels(names.codes[place] if kinds.size else pairs, names.texts)
+
+    @cached_property
+    def _service_table(self) -> tuple[Array, Array]:
+        return np.unique(self.server.codes * 65536 + self.port, return_inverse=True)
+
+    @property
+    def service(self) -> Array:
+        """For each connection: the number of its server and port."""
+        return self._service_table[1]
+
+    @cached_property
+    def services(self) -> list[tuple[str, int]]:
+        """Servers and ports by that number."""
+        return [(self.server.texts[k // 65536], k % 65536) for k in self._service_table[0].tolist()]
+
+    @cached_property
+    def told(self) -> dict[str, str]:
+        """How each application's name was found, or why it is not known."""
+        pairs = np.unique(self.flow_server.codes * 65536 + self.analysis.capture.conversations.b_port)
+        found: dict[str, str] = {}
+        for code in pairs.tolist():
+            address, port = self.flow_server.texts[code // 65536], code % 65536
+            found.setdefault(self.places.application(address, port), self.places.told(address, port))
+        return found
 
     @cached_property
     def flow_client(self) -> Labels:

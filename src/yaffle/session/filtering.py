@@ -1,5 +1,7 @@
 """The filter: a boolean SQL expression over documented columns, run where it can reach nothing else."""
 
+import re
+from functools import cached_property
 from typing import Any
 
 import duckdb
@@ -52,6 +54,12 @@ class Filter:
     """Answers which waits an expression selects."""
 
     def __init__(self, evidence: Evidence) -> None:
+        self._evidence = evidence
+
+    @cached_property
+    def table(self) -> Any:
+        """Columns of COLUMNS, made when the first question comes."""
+        evidence = self._evidence
         waits, account = evidence.waits, evidence.analysis.account
         c = waits.connection
         exchange = waits.exchange
@@ -70,7 +78,7 @@ class Filter:
             "closing": Labels(account.fact("closing"), list(CLOSINGS)),
         }
         parties = {f"{name}_ms": waits.parties[:, i] / 1e6 for i, name in enumerate(causes.PARTIES)}
-        self.table = pa.table(
+        table = pa.table(
             {
                 "application": _texts(evidence.application, c),
                 "client": _texts(evidence.client, c),
@@ -90,7 +98,8 @@ class Filter:
                 "began": pa.array(waits.first_ns, pa.timestamp("ns")),
             }
         )
-        assert self.table.column_names == [name for name, _ in COLUMNS]
+        assert table.column_names == [name for name, _ in COLUMNS]
+        return table
 
     def rows(self, expression: str) -> Any:
         """A boolean mask over the waits. Raises FilterError."""
@@ -102,7 +111,7 @@ class Filter:
             # A newline keeps a comment in the expression from swallowing the bracket; only one expression can stand here.
             rows = relation.filter(f"({expression}\n)").project("row_").fetchnumpy()["row_"]
         except duckdb.Error as error:
-            raise FilterError(_plain(str(error))) from error
+            raise FilterError(_plain(str(error)), _place(str(error), expression)) from error
         finally:
             connection.close()
         mask = np.zeros(self.table.num_rows, bool)
@@ -123,6 +132,15 @@ def locked_database() -> Any:
             "memory_limit": "2GB",
         },
     )
+
+
+def _place(text: str, expression: str) -> int | None:
+    """Where in the expression the database's message points to, if that can be told."""
+    for word in re.findall(r"[\"'](\w+)[\"']|with name (\w+)", text.split("\nCandidate")[0]):
+        found = re.search(rf"\b{re.escape(word[0] or word[1])}\b", expression, re.IGNORECASE)
+        if found:
+            return found.start()
+    return len(expression.rstrip()) if "syntax error" in text else None
 
 
 def _plain(text: str) -> str:

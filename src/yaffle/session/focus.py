@@ -1,4 +1,4 @@
-"""The focus: the period, the trail and the filter that everything on the screen is narrowed to; and its history."""
+"""The focus: the period, the trail and the filter that everything on the screen is narrowed to;"""
 
 from dataclasses import dataclass, replace
 
@@ -38,47 +38,3 @@ class Focus:
             tuple(str(part) for part in trail) if isinstance(trail, list) else (),
             text if isinstance(text, str) else "",
         )
-
-
-class FocusHistory:
-    """Where the focus has been: back and forward."""
-
-    def __init__(self) -> None:
-        self._past: list[Focus] = []
-        self._future: list[Focus] = []
-        self.now = Focus()
-
-    def go(self, focus: Focus) -> bool:
-        """Moves on; whether anything changed."""
-        if focus == self.now:
-            return False
-        self._past.append(self.now)
-        self._future.clear()
-        self.now = focus
-        return True
-
-    def back(self) -> bool:
-        """One step back, if there is one."""
-        if not self._past:
-            return False
-        self._future.append(self.now)
-        self.now = self._past.pop()
-        return True
-
-    def forward(self) -> bool:
-        """One step forward again, if there is one."""
-        if not self._future:
-            return False
-        self._past.append(self.now)
-        self.now = self._future.pop()
-        return True
-
-    @property
-    def can_go_back(self) -> bool:
-        """Whether there is a past."""
-        return bool(self._past)
-
-    @property
-    def can_go_forward(self) -> bool:
-        """Whether there is a future."""
-        return bool(self._future)

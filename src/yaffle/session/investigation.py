@@ -1,8 +1,7 @@
 """The investigation: what is open, the focus and its history, the selection, findings kept. One model, one signal each."""
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
-from functools import cached_property
+from dataclasses import InitVar, dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
@@ -12,14 +11,23 @@ from yaffle.analysis import Analysis
 from yaffle.arrays import Array
 from yaffle.capture.reader import Progress, go_on
 from yaffle.case.folder import SUFFIX, open_case, save_case, save_memory
+from yaffle.errors import Cancelled
 from yaffle.findings.cleared import Cleared, cleared
 from yaffle.findings.finding import Finding, find
 from yaffle.session.apportion import trail_of, trail_rows
+from yaffle.session.complaints import ranked
 from yaffle.session.evidence import Evidence
 from yaffle.session.examine import Connection
+from yaffle.session.expressions import also
 from yaffle.session.filtering import Filter, FilterError
-from yaffle.session.focus import Focus, FocusHistory
+from yaffle.session.focus import Focus
+from yaffle.session.history import History
+from yaffle.session.kept import Kept
+from yaffle.session.scene import Scene
 from yaffle.session.signal import Signal
+from yaffle.session.survey import series
+
+OVERVIEW_BINS = 2400  # Of the whole case, once; finer than the strip is wide.
 
 
 @dataclass
@@ -29,54 +37,68 @@ class Opened:
     analysis: Analysis
     folder: Path | None = None
     memory: dict[str, Any] = field(default_factory=dict)
+    progress: InitVar[Progress] = go_on
 
-    def __post_init__(self) -> None:
+    def __post_init__(self, progress: Progress) -> None:
+        def step(words: str) -> None:
+            if not progress(1.0, words):
+                raise Cancelled
+
+        step("naming who waited")
         self.evidence = Evidence(self.analysis)
+        step("looking for who is slow")
         self.findings = find(self.analysis, self.analysis.speaker)
+        step("looking for who is fine")
         self.cleared = cleared(self.analysis, self.analysis.speaker, self.findings)
+        step("counting over time")
+        self.overview = series(self.evidence, None, self.evidence.first_ns, self.evidence.last_ns, OVERVIEW_BINS)
+        place = np.clip(np.searchsorted(self.overview.edges_ns, self.evidence.waits.first_ns, "right") - 1, 0, OVERVIEW_BINS - 1)
+        self.waiting_ns = np.bincount(place, self.evidence.waits.wait_ns, OVERVIEW_BINS)  # of the waits begun in each interval
+        self.filter = Filter(self.evidence)
 
-    @cached_property
-    def filter(self) -> Filter:
-        """The table that filters are asked of; made when the first one is."""
-        return Filter(self.evidence)
 
-
-def open_folder(folder: Path) -> Opened:
-    """Opens a case. Raises CaseError."""
+def open_folder(folder: Path, progress: Progress = go_on) -> Opened:
+    """Opens a case. Raises CaseError; Cancelled when `progress` says so."""
     analysis, memory = open_case(folder)
-    return Opened(analysis, folder, memory)
+    return Opened(analysis, folder, memory, progress)
 
 
 class Investigation:
     """Lives on the main thread. Views read its properties when a signal tells them to."""
 
     def __init__(self) -> None:
-        self.opened_changed, self.focus_changed, self.selection_changed, self.notes_changed = Signal(), Signal(), Signal(), Signal()
+        self.opened_changed, self.focus_changed, self.selection_changed, self.kept_changed = Signal(), Signal(), Signal(), Signal()
         self.pending_changed = Signal()
         self.pending: list[tuple[str, int]] = []  # files being read: name, bytes
         self.opened: Opened | None = None
-        self.history = FocusHistory()
+        self.history = History(Focus())
+        self.kept_history = History(Kept())
         self.filter_error: FilterError | None = None
-        self._rows: Array = np.empty(0, np.int64)
+        self.scene: Scene | None = None
         self.connection: Connection | None = None
         self.segment = -1  # selected segment of the connection
-        self.pinned: list[str] = []
-        self.notes = ""
 
     # --- what is open ---
     def open(self, opened: Opened) -> None:
         """Shows another analysis, with its focus and notes if it was a case."""
         self.opened = opened
-        self.history = FocusHistory()
-        self.history.now = Focus.from_json(opened.memory.get("focus", {}))
-        self.pinned = [str(key) for key in opened.memory.get("pinned", [])]
-        self.notes = str(opened.memory.get("notes", ""))
+        self.history = History(Focus.from_json(opened.memory.get("focus", {})))
+        self.kept_history = History(Kept.from_json(opened.memory))
         self.connection, self.segment = None, -1
         self._narrow()
         self.opened_changed.emit()
         self.focus_changed.emit()
         self.selection_changed.emit()
-        self.notes_changed.emit()
+        self.kept_changed.emit()
+
+    def renamed(self, opened: Opened) -> None:
+        """Shows the same analysis under other names of applications: the focus widens to all applications, the rest stays."""
+        self.opened = opened
+        self.connection, self.segment = None, -1
+        self.history.go(self.focus.with_trail(()))
+        self._narrow()
+        for signal in (self.opened_changed, self.focus_changed, self.selection_changed):
+            signal.emit()
 
     def announce(self, files: list[tuple[str, int]]) -> None:
         """Files that are about to be read, by name and size; an empty list when that is over."""
@@ -85,15 +107,14 @@ class Investigation:
 
     def close(self) -> None:
         """Nothing is open."""
-        self.opened, self.connection, self.segment = None, None, -1
-        self.history = FocusHistory()
-        self._rows = np.empty(0, np.int64)
-        for signal in (self.opened_changed, self.focus_changed, self.selection_changed):
+        self.opened, self.connection, self.segment, self.scene = None, None, -1, None
+        self.history, self.kept_history = History(Focus()), History(Kept())
+        for signal in (self.opened_changed, self.focus_changed, self.selection_changed, self.kept_changed):
             signal.emit()
 
     def memory(self) -> dict[str, Any]:
         """What the user did, for the case."""
-        return {"focus": self.focus.as_json(), "pinned": self.pinned, "notes": self.notes}
+        return {"focus": self.focus.as_json(), **self.kept.as_json()}
 
     def save(self, folder: Path) -> None:
         """Keeps the case in a folder, now. Raises CaseError."""
@@ -114,7 +135,7 @@ class Investigation:
     def saved(self, opened: Opened, folder: Path) -> None:
         """A case is in its folder; what the user did since is kept there, too."""
         opened.folder = folder
-        self.notes_changed.emit()
+        self.kept_changed.emit()
 
     def remember(self) -> None:
         """Keeps focus, pins and notes, if the case has a folder."""
@@ -127,14 +148,25 @@ class Investigation:
         return self.opened.evidence if self.opened else None
 
     @property
+    def ranked(self) -> list[tuple[Finding, float]]:
+        """Findings of the period in focus that were not dismissed: those that explain a complaint first, then by time lost."""
+        return ranked([f for f in self._in_period() if f.key not in self.kept.dismissed], self.kept.complaints)
+
+    @property
     def findings(self) -> list[Finding]:
-        """All findings, worst first; those of the period in focus."""
+        """The same, without how well they explain complaints."""
+        return [f for f, _ in self.ranked]
+
+    @property
+    def dismissed(self) -> list[tuple[Finding, str]]:
+        """Findings of the period that were put away, with the reason."""
+        return [(f, self.kept.dismissed[f.key]) for f in self._in_period() if f.key in self.kept.dismissed]
+
+    def _in_period(self) -> list[Finding]:
         if self.opened is None:
             return []
         period = self.focus.period
-        if period is None:
-            return self.opened.findings
-        return [f for f in self.opened.findings if f.first_ns <= period[1] and f.last_ns >= period[0]]
+        return [f for f in self.opened.findings if period is None or (f.first_ns <= period[1] and f.last_ns >= period[0])]
 
     @property
     def cleared(self) -> list[Cleared]:
@@ -147,10 +179,16 @@ class Investigation:
         """Where we look."""
         return self.history.now
 
-    def look(self, focus: Focus) -> None:
-        """Narrows everything to another focus."""
-        if self.history.go(focus):
+    def look(self, focus: Focus) -> bool:
+        """Narrows everything to another focus; whether it is another."""
+        moved = self.history.go(focus)
+        if moved:
             self._refocused()
+        return moved
+
+    def narrow(self, expression: str) -> None:
+        """Narrows the filter further."""
+        self.look(self.focus.with_filter(also(self.focus.filter, expression)))
 
     def back(self) -> None:
         """The focus before."""
@@ -174,7 +212,7 @@ class Investigation:
         evidence = self.evidence
         self.filter_error = None
         if evidence is None or self.opened is None:
-            self._rows = np.empty(0, np.int64)
+            self.scene = None
             return
         waits, focus = evidence.waits, self.focus
         keep = np.ones(waits.connection.size, bool)
@@ -185,32 +223,15 @@ class Investigation:
                 keep &= self.opened.filter.rows(focus.filter)
             except FilterError as error:
                 self.filter_error = error
-        self._filtered = np.flatnonzero(keep)
-        self._rows = trail_rows(evidence, self._filtered, focus.trail)
+        filtered = np.flatnonzero(keep)
+        if self.filter_error is not None:
+            focus = focus.with_filter("")
+        self.scene = Scene(evidence, focus, self.opened.filter, filtered, trail_rows(evidence, filtered, focus.trail))
 
     @property
     def rows(self) -> Array:
         """Waits in focus, trail included."""
-        return self._rows
-
-    @property
-    def filtered_rows(self) -> Array:
-        """Waits in the period and the filter, wherever the trail leads."""
-        return self._filtered if self.opened else self._rows
-
-    def packets_in_focus(self) -> Array:
-        """Mask of the packets in focus: by trail and filter through their connections, and by the period."""
-        evidence = self.evidence
-        assert evidence is not None
-        packets = evidence.analysis.capture.packets
-        mask = evidence.packet_counts
-        if self.focus.trail or self.focus.filter:
-            flows = np.zeros(evidence.counted.size + 1, bool)
-            flows[evidence.analysis.account.flow[np.unique(evidence.waits.connection[self._rows])]] = True
-            mask = mask & flows[packets.flow]
-        if self.focus.period is not None:
-            mask = mask & (packets.time_ns >= self.focus.period[0]) & (packets.time_ns <= self.focus.period[1])
-        return mask
+        return self.scene.rows if self.scene is not None else np.empty(0, np.int64)
 
     # --- selection ---
     def _load(self, number: int) -> None:
@@ -239,10 +260,11 @@ class Investigation:
     def worst_connection(self) -> int:
         """The connection in focus with the most waiting; -1 where there is none."""
         evidence = self.evidence
-        if evidence is None or not self._rows.size:
+        rows = self.rows
+        if evidence is None or not rows.size:
             return -1
-        owner = evidence.waits.connection[self._rows]
-        return int(np.argmax(np.bincount(owner, evidence.waits.wait_ns[self._rows])))
+        owner = evidence.waits.connection[rows]
+        return int(np.argmax(np.bincount(owner, evidence.waits.wait_ns[rows])))
 
     # --- findings ---
     def follow(self, finding: Finding) -> None:
@@ -262,16 +284,31 @@ class Investigation:
         self.look(Focus(period, trail[:depth] if finding.party != "network" else (), text))
         self.selection_changed.emit()
 
+    # --- what is kept with the case ---
+    @property
+    def kept(self) -> Kept:
+        """Notes, pins, complaints and the rest."""
+        return self.kept_history.now
+
+    def keep(self, kept: Kept, words: str) -> None:
+        """Replaces what is kept; `words` say what was done, so that it can be taken back."""
+        if self.kept_history.go(kept, words):
+            self.kept_changed.emit()
+
+    def undo(self) -> None:
+        """Takes the last change of what is kept back."""
+        if self.kept_history.back():
+            self.kept_changed.emit()
+
+    def redo(self) -> None:
+        """Does it again."""
+        if self.kept_history.forward():
+            self.kept_changed.emit()
+
     def pin(self, finding: Finding, kept: bool) -> None:
         """Keeps a finding for the report, or lets it go."""
-        if kept and finding.key not in self.pinned:
-            self.pinned.append(finding.key)
-        elif not kept and finding.key in self.pinned:
-            self.pinned.remove(finding.key)
-        self.notes_changed.emit()
+        self.keep(self.kept.pin(finding.key, kept), f"{'pin' if kept else 'unpin'} {finding.subject}")
 
     def write_notes(self, text: str) -> None:
         """The user's own words."""
-        if text != self.notes:
-            self.notes = text
-            self.notes_changed.emit()
+        self.keep(replace(self.kept, notes=text), "notes")

@@ -1,24 +1,19 @@
-"""The whole period at a glance: volume and troubles over time, and what the traffic is made of."""
+"""The whole period at a glance: measures over time, troubles, bursts, and what the traffic is made of."""
 
 from dataclasses import dataclass
 
 import numpy as np
 
 from yaffle.arrays import Array
-from yaffle.capture.addresses import Labels
-from yaffle.findings.places import Places
 from yaffle.kernels import kernel
 from yaffle.session.evidence import Evidence
+from yaffle.session.filtering import FilterError
+from yaffle.session.make_up import TREND, Part, make_up, within
+from yaffle.session.measures import TROUBLES, Measure, counted_packets, edges, values
+from yaffle.session.others import OtherGroup, other_groups
+from yaffle.session.scene import Scene
 from yaffle.transport import kinds
-
-# (name, kinds) of troubles, by what the segments are.
-TROUBLES: tuple[tuple[str, tuple[int, ...]], ...] = (
-    ("sent again", (kinds.REPEAT_TIMEOUT, kinds.REPEAT_FAST, kinds.REPEAT_TAIL, kinds.REPEAT_OPEN, kinds.REPEAT_CLOSE)),
-    ("out of order", (kinds.OUT_OF_ORDER,)),
-    ("copies", (kinds.COPY,)),
-    ("window probes", (kinds.WINDOW_PROBE,)),
-    ("resets", (kinds.RESET,)),
-)
+from yaffle.transport.bursts import Bursts, bursts
 
 
 @dataclass(frozen=True)
@@ -35,37 +30,27 @@ class Series:
         """Rate of each interval."""
         return np.asarray(self.octets * 8e9 / np.maximum(1, np.diff(self.edges_ns)))
 
-
-@dataclass(frozen=True)
-class Part:
-    """One line of a make-up."""
-
-    label: str
-    octets: int
-    packets: int
-    share: float
+    def coarser(self, bins: int) -> "Series":
+        """The same in fewer intervals, of nearly one length."""
+        if bins >= self.octets.size:
+            return self
+        starts = np.arange(bins) * self.octets.size // bins
+        edge_ns = np.append(self.edges_ns[starts], self.edges_ns[-1])
+        return Series(edge_ns, *(np.add.reduceat(counts, starts) for counts in (self.octets, self.packets, self.troubles)))
 
 
-def _trouble_table() -> Array:
-    table = np.zeros(256, bool)
-    wanted = {k for _, group in TROUBLES for k in group}
-    for kind in range(256):
-        table[kind] = kind & kinds.KIND_MASK in wanted
-    return table
-
-
-_IS_TROUBLE = _trouble_table()
+_IS_TROUBLE = np.isin(np.arange(256) & kinds.KIND_MASK, [k for name, group in TROUBLES if name != "duplicate acks" for k in group])
 
 
 def series(evidence: Evidence, packets: Array | None, first_ns: int, last_ns: int, bins: int) -> Series:
     """Volume and troubles of the packets (a mask; all that count where None)."""
     columns = evidence.analysis.capture.packets
     span = max(last_ns - first_ns, 1)
-    edges = first_ns + np.array([k * span // bins for k in range(bins + 1)], np.int64)
+    edge_ns = first_ns + np.array([k * span // bins for k in range(bins + 1)], np.int64)
     octets, counts, troubles = np.zeros(bins, np.int64), np.zeros(bins, np.int64), np.zeros(bins, np.int64)
     mask = evidence.packet_counts if packets is None else packets
     _count_over_time(columns.time_ns, columns.wire_bytes, columns.kind, mask, _IS_TROUBLE, first_ns, span, octets, counts, troubles)
-    return Series(edges, octets, counts, troubles)
+    return Series(edge_ns, octets, counts, troubles)
 
 
 @kernel
@@ -82,51 +67,84 @@ def _count_over_time(time_ns, wire_bytes, kind, mask, is_trouble, first_ns, span
                 troubles[k] += 1
 
 
-def trouble_counts(evidence: Evidence, packets: Array) -> list[tuple[str, int]]:
-    """How many of each trouble, most first."""
-    kind = evidence.analysis.capture.packets.kind[packets] & kinds.KIND_MASK
-    counts = np.bincount(kind, minlength=32)
-    return sorted(((name, int(sum(counts[k] for k in group))) for name, group in TROUBLES), key=lambda item: -item[1])
+@dataclass(frozen=True)
+class Trouble:
+    """One kind of trouble in the period."""
+
+    name: str
+    count: int
+    share: float  # of the TCP packets in focus
+    trend: Array
+    worst_ns: tuple[int, int]  # the stretch in which most of it lies
 
 
-def _host(places: Places, address: str) -> str:
-    """First label of the name and the site, or the address."""
-    return f"{places.short(address)}, {places.site(address)}" if address in places.names else address
+def troubles(scene: Scene) -> list[Trouble]:
+    """All kinds that occur, most first."""
+    edge_ns = edges(scene.first_ns, scene.last_ns, 0)[:: 400 // 100]
+    total = max(1, int((scene.evidence.analysis.capture.packets.protocol[scene.packets] == 6).sum()))
+    found = []
+    for name, group in TROUBLES:
+        counts = counted_packets(scene, scene.packets, edge_ns, group)
+        if not counts.sum():
+            continue
+        worst = int(np.argmax(counts))
+        starts = np.arange(TREND) * counts.size // TREND
+        trend = np.add.reduceat(counts, starts)
+        found.append(Trouble(name, int(counts.sum()), float(counts.sum() / total), trend, (int(edge_ns[worst]), int(edge_ns[worst + 1]))))
+    return sorted(found, key=lambda t: -t.count)
 
 
-@kernel
-def _count_by_flow(flow, wire_bytes, mask, octets, counts):  # type: ignore[no-untyped-def]
-    for i in range(flow.size):
-        if mask[i]:
-            octets[flow[i] + 1] += wire_bytes[i]
-            counts[flow[i] + 1] += 1
+@dataclass(frozen=True)
+class SurveySettings:
+    """What the user chose to see."""
+
+    measures: tuple[Measure, ...]
+    interval_ns: int
+    by: str
+    inside: tuple[tuple[str, str], ...]  # (dimension, label) of each step down
+    line_bps: float
 
 
-def make_up(evidence: Evidence, packets: Array | None, by: str, most: int = 200) -> list[Part]:
-    """The packets (a mask; all that count where None) by application, host or pair, largest first."""
-    capture = evidence.analysis.capture
-    flows = capture.conversations
-    octets, counts = np.zeros(flows.point.size + 1, np.int64), np.zeros(flows.point.size + 1, np.int64)
-    _count_by_flow(capture.packets.flow, capture.packets.wire_bytes, evidence.packet_counts if packets is None else packets, octets, counts)
-    total = max(1, int(octets.sum()))
-    outside = (octets[0], counts[0])
-    octets, counts = octets[1:], counts[1:]
-    client, server = evidence.flow_client, evidence.flow_server
-    if by == "host":
-        both = np.concatenate([client.codes, server.codes + len(client.texts)])
-        apart = Labels(both, [*client.texts, *server.texts]).named(lambda address: _host(evidence.places, address))
-        codes, texts, octets, counts = apart.codes, apart.texts, np.tile(octets, 2), np.tile(counts, 2)
-    elif by == "application":
-        codes, texts = evidence.flow_application.codes, evidence.flow_application.texts
-    else:
-        pair, codes = np.unique(client.codes * (len(server.texts) + 1) + server.codes, return_inverse=True)
-        texts = []
-        for key in pair.tolist():
-            one, two = divmod(key, len(server.texts) + 1)
-            texts.append(f"{_host(evidence.places, client.texts[one])} – {evidence.places.short(server.texts[two])}")
-    octets_of, packets_of = (np.bincount(codes, values, len(texts)) for values in (octets, counts)) if codes.size else (np.zeros(0), np.zeros(0))
-    order = np.argsort(-octets_of, kind="stable")[:most]
-    parts = [Part(texts[k], int(octets_of[k]), int(packets_of[k]), float(octets_of[k] / total)) for k in order.tolist() if packets_of[k]]
-    if outside[1] and by != "host":
-        parts.append(Part("not IP", int(outside[0]), int(outside[1]), float(outside[0] / total)))
-    return sorted(parts, key=lambda p: -p.octets)[:most]
+@dataclass(frozen=True)
+class SurveyPicture:
+    """Everything the station shows, computed at once."""
+
+    edges_ns: Array
+    lines: tuple[tuple[Measure, Array], ...]
+    errors: tuple[str, ...]
+    parts: list[Part]
+    troubles: list[Trouble]
+    others: list[OtherGroup]
+    bursts: Bursts
+    full_ms: Array  # of each second at or over the line rate; empty without one
+    packets: int
+    octets: int
+
+
+def survey(scene: Scene, settings: SurveySettings) -> SurveyPicture:
+    """The picture of a scene. A measure whose filter cannot be used is left out and told."""
+    edge_ns = edges(scene.first_ns, scene.last_ns, settings.interval_ns)
+    lines, errors = [], []
+    for measure in settings.measures:
+        try:
+            lines.append((measure, values(scene, measure, edge_ns)))
+        except FilterError as error:
+            errors.append(f"{measure.name}: {error}")
+    mask = scene.packets
+    inner = mask
+    for by, label in settings.inside:
+        inner = within(scene.evidence, inner, by, label)
+    columns = scene.evidence.analysis.capture.packets
+    found = bursts(columns, mask, scene.first_ns, scene.last_ns)
+    return SurveyPicture(
+        edge_ns,
+        tuple(lines),
+        tuple(errors),
+        make_up(scene.evidence, inner, settings.by, period=(scene.first_ns, scene.last_ns)),
+        troubles(scene),
+        other_groups(scene.evidence, scene.first_ns, scene.last_ns),
+        found,
+        found.full_ms_per_s(settings.line_bps) if settings.line_bps > 0 else np.empty(0),
+        int(mask.sum()),
+        int(columns.wire_bytes[mask].sum()),
+    )

@@ -1,0 +1,150 @@
+"""What the traffic is made of, by any dimension, with share and trend; and where a name for it came from."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from yaffle.arrays import Array
+from yaffle.capture.addresses import Labels
+from yaffle.capture.packets import MARK_BROADCAST, MARK_MULTICAST
+from yaffle.capture.registry import DSCP_NAMES, ETHERTYPES, PROTOCOLS
+from yaffle.findings.places import Places
+from yaffle.kernels import kernel
+from yaffle.session.evidence import Evidence
+
+DIMENSIONS = ("application", "host", "pair", "port", "protocol", "marking", "VLAN", "cast")
+NEXT = {"application": "host", "host": "pair", "pair": "port", "port": "pair", "protocol": "application", "marking": "application", "VLAN": "application", "cast": "application"}
+TREND = 24
+
+
+def _protocol(number: int) -> str:
+    """An IP protocol or EtherType by its registered name."""
+    if number >= 0x600:
+        return ETHERTYPES.get(number, f"EtherType {number:#06x}")
+    return PROTOCOLS.get(number, f"IP protocol {number}" if number else "not decoded")
+
+
+@dataclass(frozen=True)
+class Part:
+    """One line of a make-up."""
+
+    label: str
+    octets: int
+    packets: int
+    share: float
+    trend: Array  # bytes in TREND equal stretches of the period
+    told: str = ""  # how the name was found, where that is a question
+
+
+@dataclass(frozen=True)
+class _Dimension:
+    """Numbers of labels: of each packet, or of each conversation (then a row more, for packets of none)."""
+
+    texts: list[str]
+    of_flow: tuple[Array, ...] = ()  # several where a conversation counts for several labels
+    of_packet: Array | None = None
+
+
+def _host(places: Places, address: str) -> str:
+    """First label of the name and the site, or the address."""
+    return f"{places.short(address)}, {places.site(address)}" if address in places.names else address
+
+
+def _dimension(evidence: Evidence, by: str) -> _Dimension:
+    packets, flows = evidence.analysis.capture.packets, evidence.analysis.capture.conversations
+    client, server = evidence.flow_client, evidence.flow_server
+    if by == "application":
+        return _Dimension([*evidence.flow_application.texts, "not IP"], (_and_none(evidence.flow_application.codes, len(evidence.flow_application.texts)),))
+    if by == "host":
+        both = Labels(np.concatenate([client.codes, server.codes + len(client.texts)]), [*client.texts, *server.texts])
+        apart = both.named(lambda address: _host(evidence.places, address))
+        one, two = apart.codes[: client.codes.size], apart.codes[client.codes.size :]
+        none = len(apart.texts)
+        return _Dimension([*apart.texts, "not IP"], (_and_none(one, none), np.append(np.where(two == one, -1, two), -1)))
+    if by == "pair":
+        keys, codes = np.unique(client.codes * (len(server.texts) + 1) + server.codes, return_inverse=True)
+        pairs = [divmod(key, len(server.texts) + 1) for key in keys.tolist()]
+        texts = [f"{_host(evidence.places, client.texts[a])} – {evidence.places.short(server.texts[b])}" for a, b in pairs]
+        return _Dimension([*texts, "not IP"], (_and_none(codes, len(texts)),))
+    if by == "port":
+        keys, codes = np.unique(flows.protocol.astype(np.int64) * 65536 + flows.b_port, return_inverse=True)
+        texts = [f"{_protocol(key // 65536)} {key % 65536}" for key in keys.tolist()]
+        return _Dimension([*texts, "not IP"], (_and_none(codes, len(texts)),))
+    if by == "cast":
+        codes = np.where(packets.marks & MARK_BROADCAST, 2, np.where(packets.marks & MARK_MULTICAST, 1, 0))
+        return _Dimension(["unicast", "multicast", "broadcast"], of_packet=codes)
+    column = {"marking": packets.tos >> 2, "VLAN": packets.vlan, "protocol": packets.protocol}[by]
+    seen = np.flatnonzero(np.bincount(column, minlength=1))
+    number = np.zeros(int(seen.max()) + 1 if seen.size else 1, np.int64)
+    number[seen] = np.arange(seen.size)
+    names = {
+        "marking": lambda k: DSCP_NAMES.get(k, f"DSCP {k}"),
+        "VLAN": lambda v: f"VLAN {v}" if v else "untagged",
+        "protocol": _protocol,
+    }[by]
+    return _Dimension([names(int(k)) for k in seen], of_packet=number[column])
+
+
+def _and_none(codes: Array, none: int) -> Array:
+    """The codes of conversations, and one more for packets of none (row -1)."""
+    return np.append(codes, none)
+
+
+@kernel
+def _add_up(group, table, wire_bytes, mask, octets, counts):  # type: ignore[no-untyped-def]
+    for i in range(group.size):
+        if mask[i]:
+            k = table[group[i]]
+            if k >= 0:
+                octets[k] += wire_bytes[i]
+                counts[k] += 1
+
+
+@kernel
+def _trend(group, table, time_ns, wire_bytes, mask, first_ns, span_ns, sums):  # type: ignore[no-untyped-def]
+    bins = sums.shape[1]
+    for i in range(group.size):
+        if mask[i]:
+            k = table[group[i]]
+            after = time_ns[i] - first_ns
+            if k >= 0 and 0 <= after <= span_ns:
+                sums[k, min(bins - 1, np.int64(after * (bins / span_ns)))] += wire_bytes[i]
+
+
+def within(evidence: Evidence, mask: Array, by: str, label: str) -> Array:
+    """The packets of the mask that belong to one line of a make-up."""
+    dimension = _dimension(evidence, by)
+    if label not in dimension.texts:
+        return np.zeros_like(mask)
+    code = dimension.texts.index(label)
+    if dimension.of_packet is not None:
+        return np.asarray(mask & (dimension.of_packet == code))
+    member = np.logical_or.reduce([codes == code for codes in dimension.of_flow])
+    return np.asarray(mask & member[evidence.analysis.capture.packets.flow])
+
+
+def make_up(evidence: Evidence, packets: Array | None, by: str, most: int = 200, period: tuple[int, int] | None = None) -> list[Part]:
+    """The packets (a mask; all that count where None) by one of DIMENSIONS, largest first."""
+    columns = evidence.analysis.capture.packets
+    mask = evidence.packet_counts if packets is None else packets
+    dimension = _dimension(evidence, by)
+    sources = [(columns.flow, table) for table in dimension.of_flow]
+    if dimension.of_packet is not None:
+        sources = [(dimension.of_packet, np.arange(len(dimension.texts)))]
+    octets, counts = np.zeros(len(dimension.texts), np.int64), np.zeros(len(dimension.texts), np.int64)
+    for group, table in sources:
+        _add_up(group, table, columns.wire_bytes, mask, octets, counts)
+    order = np.argsort(-octets, kind="stable")[:most]
+    order = order[counts[order] > 0]
+    place = np.full(len(dimension.texts) + 1, -1, np.int64)
+    place[order] = np.arange(order.size)
+    trends = np.zeros((order.size, TREND), np.int64)
+    first, last = period or (evidence.first_ns, evidence.last_ns)
+    for group, table in sources:
+        _trend(group, place[table], columns.time_ns, columns.wire_bytes, mask, first, max(1, last - first), trends)
+    total = max(1, int(columns.wire_bytes[mask].sum()))
+    told = evidence.told if by == "application" else {}
+    return [
+        Part(dimension.texts[k], int(octets[k]), int(counts[k]), float(octets[k] / total), trends[row], told.get(dimension.texts[k], ""))
+        for row, k in enumerate(order.tolist())
+    ]

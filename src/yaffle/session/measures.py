@@ -1,0 +1,157 @@
+"""Measures over time that the user composes: what is counted, of which connections, in which intervals."""
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from yaffle.arrays import Array
+from yaffle.kernels import kernel
+from yaffle.session.scene import Scene
+from yaffle.transport import kinds
+
+MOST_INTERVALS = 100_000
+MARKS = ("line", "steps", "stacked")
+_AUTO = 400
+
+_REPEATS = (kinds.REPEAT_TIMEOUT, kinds.REPEAT_FAST, kinds.REPEAT_TAIL, kinds.REPEAT_OPEN, kinds.REPEAT_CLOSE)
+# (name, kinds) of troubles, by what the segments are.
+TROUBLES: tuple[tuple[str, tuple[int, ...]], ...] = (
+    ("sent again", _REPEATS),
+    ("out of order", (kinds.OUT_OF_ORDER,)),
+    ("copies", (kinds.COPY,)),
+    ("duplicate acks", (kinds.DUPLICATE_ACK,)),
+    ("window probes", (kinds.WINDOW_PROBE,)),
+    ("resets", (kinds.RESET,)),
+)
+_SEGMENTS = dict(TROUBLES) | {"openings": (kinds.OPEN,), "in trouble": tuple(k for name, group in TROUBLES if name != "duplicate acks" for k in group)}
+_PARTY = {"waiting for the client": 0, "waiting for the network": 1, "waiting for the server": 2}
+
+# What can be counted: unit, and its meaning.
+COUNTED: dict[str, tuple[str, str]] = {
+    "volume": ("bit/s", "bytes on the wire, as a rate"),
+    "payload": ("bit/s", "payload of transport, as a rate"),
+    "packets": ("1/s", "packets a second"),
+    "in trouble": ("1/s", "segments that tell of trouble, a second: sent again, out of order, copies, window probes, resets"),
+    **{name: ("1/s", f"segments a second: {name}") for name, _ in TROUBLES},
+    "openings": ("1/s", "connections begun a second"),
+    "exchanges": ("1/s", "exchanges begun a second"),
+    "users": ("", "clients that began an exchange in the interval"),
+    "waiting": ("waiting", "how many waited at once: the waits begun in the interval, by its length"),
+    **{name: ("waiting", f"how many were {name} at once") for name in _PARTY},
+    "median wait": ("s", "of the exchanges begun in the interval"),
+    "worst wait": ("s", "of the exchanges begun in the interval"),
+}
+
+
+@dataclass(frozen=True)
+class Measure:
+    """One line over time. `filter` is an expression over the columns of exchanges; it selects their connections."""
+
+    name: str
+    counted: str
+    filter: str = ""
+    mark: str = "line"
+
+    @property
+    def unit(self) -> str:
+        """Unit of its values."""
+        return COUNTED[self.counted][0]
+
+    def as_json(self) -> dict[str, str]:
+        """For the case."""
+        return {"name": self.name, "counted": self.counted, "filter": self.filter, "mark": self.mark}
+
+    @classmethod
+    def from_json(cls, data: dict[str, Any]) -> "Measure | None":
+        """The reverse; None where it is not understood."""
+        name, counted, text, mark = (str(data.get(key, "")) for key in ("name", "counted", "filter", "mark"))
+        return cls(name or counted, counted, text, mark if mark in MARKS else "line") if counted in COUNTED else None
+
+
+DEFAULT = (Measure("volume", "volume", mark="steps"), Measure("troubles/s", "in trouble", mark="steps"))
+
+
+def edges(first_ns: int, last_ns: int, interval_ns: int) -> Array:
+    """Edges of the intervals, int64 ns. interval_ns 0: as many as a screen shows. No more than MOST_INTERVALS: then longer ones."""
+    span = max(1, last_ns - first_ns)
+    bins = _AUTO if interval_ns <= 0 else -(-span // interval_ns)
+    if bins > MOST_INTERVALS:
+        bins = MOST_INTERVALS
+        interval_ns = 0
+    if interval_ns > 0:
+        return np.asarray(first_ns + np.arange(bins + 1, dtype=np.int64) * interval_ns)
+    return first_ns + np.array([k * span // bins for k in range(bins + 1)], np.int64)
+
+
+@kernel
+def _weigh(time_ns, octets, kind, mask, wanted, by_octets, edge_ns, sums):  # type: ignore[no-untyped-def]
+    """Adds the packets of the wanted kinds to their intervals, which are of nearly one length."""
+    bins = sums.size
+    first, last = edge_ns[0], edge_ns[bins]
+    scale = bins / max(1, last - first)
+    for i in range(time_ns.size):
+        t = time_ns[i]
+        if mask[i] and first <= t <= last and wanted[kind[i]]:
+            k = min(bins - 1, np.int64((t - first) * scale))
+            if t < edge_ns[k]:
+                k -= 1
+            elif k < bins - 1 and t >= edge_ns[k + 1]:
+                k += 1
+            sums[k] += octets[i] if by_octets else 1
+
+
+def _table(group: tuple[int, ...]) -> Array:
+    return np.isin(np.arange(256) & kinds.KIND_MASK, group)
+
+
+def counted_packets(scene: Scene, mask: Array, edge_ns: Array, group: tuple[int, ...] | None, octets: str = "") -> Array:
+    """Packets of some kinds (all: None) in each interval, or bytes of a column of theirs."""
+    packets = scene.evidence.analysis.capture.packets
+    sums = np.zeros(edge_ns.size - 1, np.int64)
+    wanted = np.ones(256, bool) if group is None else _table(group)
+    _weigh(packets.time_ns, getattr(packets, octets or "wire_bytes"), packets.kind, mask, wanted, bool(octets), edge_ns, sums)
+    return sums
+
+
+def values(scene: Scene, measure: Measure, edge_ns: Array) -> Array:
+    """One value an interval, in the measure's unit; nan where there is none. Raises FilterError."""
+    spans_s = np.diff(edge_ns) / 1e9
+    rows = scene.rows
+    if measure.filter:
+        rows = rows[scene.filter.rows(measure.filter)[rows]]
+    if measure.counted in ("volume", "payload", "packets") or measure.counted in _SEGMENTS:
+        mask = scene.packets_of(rows) if measure.filter else scene.packets
+        if measure.counted == "volume":
+            return np.asarray(counted_packets(scene, mask, edge_ns, None, "wire_bytes") * 8 / spans_s)
+        if measure.counted == "payload":
+            return np.asarray(counted_packets(scene, mask, edge_ns, None, "payload_bytes") * 8 / spans_s)
+        return np.asarray(counted_packets(scene, mask, edge_ns, _SEGMENTS.get(measure.counted)) / spans_s)
+    return _of_waits(scene, rows, measure.counted, edge_ns)
+
+
+def _of_waits(scene: Scene, rows: Array, counted: str, edge_ns: Array) -> Array:
+    waits, bins = scene.evidence.waits, edge_ns.size - 1
+    first = waits.first_ns[rows]
+    inside = (first >= edge_ns[0]) & (first <= edge_ns[-1])
+    rows, first = rows[inside], first[inside]
+    place = np.clip(np.searchsorted(edge_ns, first, "right") - 1, 0, bins - 1)
+    spans_s = np.diff(edge_ns) / 1e9
+    if counted == "exchanges":
+        return np.asarray(np.bincount(place, minlength=bins) / spans_s)
+    if counted == "waiting" or counted in _PARTY:
+        weight = waits.wait_ns[rows] if counted == "waiting" else waits.parties[rows, _PARTY[counted]]
+        return np.asarray(np.bincount(place, weight, bins) / 1e9 / spans_s)
+    if counted == "users":
+        client = scene.evidence.client.codes[waits.connection[rows]]
+        pairs = np.unique(place * (int(client.max()) + 1 if client.size else 1) + client)
+        return np.bincount(pairs // (int(client.max()) + 1 if client.size else 1), minlength=bins).astype(float)
+    found = np.full(bins, np.nan)
+    wait = waits.wait_ns[rows] / 1e9
+    order = np.lexsort((wait, place))
+    sizes = np.bincount(place, minlength=bins)
+    ends = np.cumsum(sizes)
+    some = sizes > 0
+    at = (ends - 1 if counted == "worst wait" else ends - sizes + sizes // 2)[some]
+    found[some] = wait[order][at]
+    return found

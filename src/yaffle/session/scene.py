@@ -1,0 +1,59 @@
+"""One state of the focus with what it narrows to: what a view computes from, on whatever thread, while the user moves on."""
+
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+
+from yaffle.arrays import Array
+from yaffle.session.evidence import Evidence
+from yaffle.session.filtering import Filter
+from yaffle.session.focus import Focus
+
+
+@dataclass(frozen=True)
+class Scene:
+    """Never changes; what is costly is computed when it is first asked for."""
+
+    evidence: Evidence
+    focus: Focus
+    filter: Filter
+    filtered: Array  # waits in the period and the filter, wherever the trail leads
+    rows: Array  # those on the trail
+
+    @property
+    def first_ns(self) -> int:
+        """Start of the period."""
+        return self.focus.period[0] if self.focus.period else self.evidence.first_ns
+
+    @property
+    def last_ns(self) -> int:
+        """End of the period."""
+        return self.focus.period[1] if self.focus.period else self.evidence.last_ns
+
+    def packets_of(self, rows: Array) -> Array:
+        """Mask of the packets of the connections of some waits, in the period, each counted once."""
+        flows = np.zeros(self.evidence.counted.size + 1, bool)
+        flows[self.evidence.analysis.account.flow[np.unique(self.evidence.waits.connection[rows])]] = True
+        return np.asarray(self.in_period & flows[self.evidence.analysis.capture.packets.flow])
+
+    @cached_property
+    def in_period(self) -> Array:
+        """Mask of the packets in the period that count in sums."""
+        packets = self.evidence.analysis.capture.packets
+        mask = self.evidence.packet_counts
+        if self.focus.period is not None:
+            mask = mask & (packets.time_ns >= self.focus.period[0]) & (packets.time_ns <= self.focus.period[1])
+        return mask
+
+    @cached_property
+    def packets(self) -> Array:
+        """Mask of the packets in focus: by trail and filter through their connections, and by the period."""
+        return self.packets_of(self.rows) if self.focus.trail or self.focus.filter else self.in_period
+
+    @property
+    def words(self) -> str:
+        """How packets are narrowed, for people."""
+        if self.focus.trail or self.focus.filter:
+            return "packets of the connections that have exchanges in focus"
+        return "packets in the period" if self.focus.period else "all packets"
