@@ -112,7 +112,7 @@ def measure(label: str, path: Path, packets: int) -> float:
 def questions(opened: "Opened") -> dict[str, Callable[[], object]]:
     """Typical questions to an opened case."""
     from yaffle.session.make_up import make_up
-from yaffle.session.survey import series
+    from yaffle.session.survey import series
 
     evidence = opened.evidence
     packets = evidence.analysis.capture.packets

@@ -36,7 +36,8 @@ def _bar() -> Any:
 def analyse(
     files: Annotated[list[Path], typer.Argument(help="Captures (pcap, pcapng; also gzip, zstd, lz4).")],
     json_out: Annotated[str, typer.Option("--json", metavar="OUT", help="Write the analysis document here; - for standard output.")] = "",
-    report: Annotated[Path | None, typer.Option("--report", metavar="OUT.html", help="Write the report here.")] = None,
+    report: Annotated[Path | None, typer.Option("--report", metavar="OUT.html|OUT.pdf", help="Write the report here.")] = None,
+    mask: Annotated[bool, typer.Option("--mask", help="Mask addresses in the report, and leave names out.")] = False,
     line_mbps: Annotated[float, typer.Option("--line-mbps", metavar="RATE", help="Rate of the line in Mbit/s: how much of it was used at most, for how short a time.")] = 0.0,
 ) -> None:
     """Say who is slow, whose fault it is and how sure that is."""
@@ -56,11 +57,69 @@ def analyse(
     elif json_out:
         answer.write_whole(Path(json_out), json.dumps(content))
     if report is not None:
-        from yaffle.report.html import write_report
-
-        write_report(analysis, report)
+        _report(analysis, {}, report, mask)
     if json_out != "-":
         typer.echo(answer.answer(analysis))
+
+
+def _report(analysis: Any, memory: dict[str, Any], path: Path, mask: bool) -> None:
+    """Writes the report as its name's ending says."""
+    from yaffle.capture.masking import Masker
+    from yaffle.session.investigation import Opened
+    from yaffle.session.kept import Kept
+    from yaffle.session.reporting import write_html
+
+    opened, kept, masker = Opened(analysis), Kept.from_json(memory), Masker() if mask else None
+    if path.suffix == ".pdf":
+        from yaffle.desktop.report_pdf import without_window
+
+        without_window(opened, kept, path, masker)
+    else:
+        write_html(opened, kept, path, masker)
+
+
+@app.command()
+def export(
+    evidence: Annotated[list[Path], typer.Argument(help="A case, or captures.")],
+    filter_: Annotated[str, typer.Option("--filter", metavar="SQL", help="Only exchanges for which this holds; docs/columns.md lists the columns.")] = "",
+    period: Annotated[str, typer.Option("--period", metavar="WORDS", help='Only this period, for example "06:38 to 06:44" or "last 5 min".')] = "",
+    exchanges: Annotated[Path | None, typer.Option("--exchanges", metavar="OUT.csv|OUT.parquet", help="Write the exchanges here.")] = None,
+    connections: Annotated[Path | None, typer.Option("--connections", metavar="OUT.csv|OUT.parquet", help="Write the connections here.")] = None,
+    packets: Annotated[Path | None, typer.Option("--packets", metavar="OUT.pcapng", help="Write the packets of the connections here.")] = None,
+    report: Annotated[Path | None, typer.Option("--report", metavar="OUT.html|OUT.pdf", help="Write the report (of everything) here.")] = None,
+    mask: Annotated[bool, typer.Option("--mask", help="Mask addresses consistently, and leave names and payload out.")] = False,
+) -> None:
+    """Get evidence out: tables, packets, the report; of everything or of a filter and a period."""
+    from yaffle.analysis import analyse as run
+    from yaffle.capture.masking import Masker
+    from yaffle.case.folder import SUFFIX
+    from yaffle.session.exports import connections_table, waits_table, write_packets, write_table
+    from yaffle.session.investigation import Investigation, Opened, open_folder
+    from yaffle.session.period_words import period_ns
+    from yaffle.warm_up import compile_first
+
+    bar, step = _bar()
+    with bar:
+        compile_first(step)
+        opened = open_folder(evidence[0]) if len(evidence) == 1 and evidence[0].suffix == SUFFIX else Opened(run(evidence, step))
+    model = Investigation()
+    model.open(opened)
+    held = opened.evidence
+    names = {p.name: (p.first_ns, p.last_ns) for p in model.kept.periods}
+    chosen = period_ns(period, held.first_ns, held.last_ns, names=names) if period else None
+    model.look(model.focus.with_trail(()).with_period(chosen).with_filter(filter_))
+    if model.filter_error is not None:
+        raise model.filter_error
+    scene, masker = model.scene, Masker() if mask else None
+    assert scene is not None
+    for path, table in ((exchanges, waits_table), (connections, connections_table)):
+        if path is not None:
+            typer.echo(f"{path}: {write_table(table(scene, masker), path)} rows")
+    if packets is not None:
+        typer.echo(f"{packets}: {write_packets(held, scene.packets, packets, masker)} packets, {scene.words}")
+    if report is not None:
+        _report(opened.analysis, model.memory(), report, mask)
+        typer.echo(str(report))
 
 
 @app.command()
@@ -97,7 +156,7 @@ def open_window(files: Annotated[list[Path] | None, typer.Argument(help="A case,
 def main() -> None:
     """Entry point. Errors that a user can act upon are one line; the exit code is 2 for them."""
     arguments = sys.argv[1:]
-    commands = {"analyse", "demo", "open", "--help"}
+    commands = {"analyse", "demo", "export", "open", "--help"}
     if not arguments or (arguments[0] not in commands and not arguments[0].startswith("-")):
         sys.argv[1:] = ["open", *arguments]
     try:

@@ -94,4 +94,3 @@ class Exporter:
 
     def _write(self, work: Callable[[Progress], str], words: str) -> None:
         self._window.begin(work, words)
-

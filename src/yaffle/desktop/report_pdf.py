@@ -1,11 +1,12 @@
 """The report as PDF: the same page, laid out for paper, with the ledger bars as pictures."""
 
+import os
 import re
 from pathlib import Path
 
 from markupsafe import Markup
 from PySide6.QtCore import QMarginsF, QRectF, QSizeF, Qt, QUrl
-from PySide6.QtGui import QFont, QImage, QPageLayout, QPageSize, QPainter, QPdfWriter, QTextDocument
+from PySide6.QtGui import QFont, QGuiApplication, QImage, QPageLayout, QPageSize, QPainter, QPdfWriter, QTextDocument
 
 from yaffle.arrays import Array
 from yaffle.capture.masking import Masker
@@ -60,3 +61,13 @@ def write_pdf(opened: Opened, kept: Kept, path: Path, masker: Masker | None = No
         raise YaffleError(f"{path}: cannot be written")
     part.replace(path)
     return path
+
+
+def without_window(opened: Opened, kept: Kept, path: Path, masker: Masker | None = None) -> Path:
+    """The same where no window is open, nor a screen needed."""
+    os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+    application = QGuiApplication.instance() or QGuiApplication(["yaffle"])
+    try:
+        return write_pdf(opened, kept, path, masker)
+    finally:
+        del application

@@ -35,7 +35,7 @@ class Said:
     notes: str = ""
 
 
-_ADDRESS = re.compile(r"(?<![\w.:])((?:\d{1,3}\.){3}\d{1,3}|[0-9a-fA-F]{1,4}(?::[0-9a-fA-F]{0,4}){2,7})(/\d{1,3})?(?![\w:])")
+_ADDRESS = re.compile(r"(?<![\w.:])((?:\d{1,3}\.){3}\d{1,3}(?!\.?\d)|[0-9a-fA-F]{1,4}(?::[0-9a-fA-F]{0,4}){2,7}(?![\w:]))(/\d{1,3})?")
 _FILL = {causes.CLIENT: "url(#client)", causes.NETWORK: "#1c7676", causes.SERVER: "url(#server)", causes.UNEXPLAINED: "#fbf8ef"}
 
 

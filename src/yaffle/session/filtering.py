@@ -57,6 +57,10 @@ class Filter:
         self._evidence = evidence
 
     @cached_property
+    def _database(self) -> Any:
+        return locked_database()
+
+    @cached_property
     def table(self) -> Any:
         """Columns of COLUMNS, made when the first question comes."""
         evidence = self._evidence
@@ -105,7 +109,7 @@ class Filter:
         """A boolean mask over the waits. Raises FilterError."""
         if not expression.strip():
             return np.ones(self.table.num_rows, bool)
-        connection = locked_database()
+        connection = self._database.cursor()  # Of its own: measures are asked from another thread.
         try:
             relation = connection.from_arrow(self.table.append_column("row_", pa.array(np.arange(self.table.num_rows))))
             # A newline keeps a comment in the expression from swallowing the bracket; only one expression can stand here.

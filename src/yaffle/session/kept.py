@@ -73,9 +73,13 @@ class Kept:
             found = data.get(name)
             return {str(k): str(v) for k, v in found.items()} if isinstance(found, dict) else {}
 
+        def listed(name: str) -> list[Any]:
+            found = data.get(name)
+            return found if isinstance(found, list) else []
+
         def entries(name: str, kind: type) -> tuple[Any, ...]:
             made = []
-            for entry in data.get(name) or []:
+            for entry in listed(name):
                 try:
                     fields = {key: type_of(kind, key)(entry[key]) for key in kind.__dataclass_fields__}  # type: ignore[attr-defined]
                 except (KeyError, TypeError, ValueError):
@@ -83,11 +87,11 @@ class Kept:
                 made.append(kind(**fields))
             return tuple(made)
 
-        measures = [Measure.from_json(m) for m in data.get("measures") or [] if isinstance(m, dict)]
+        measures = [Measure.from_json(m) for m in listed("measures") if isinstance(m, dict)]
         line = data.get("line_bps")
         return cls(
             str(data.get("notes", "")),
-            tuple(str(key) for key in data.get("pinned") or []),
+            tuple(str(key) for key in listed("pinned")),
             texts("dismissed"),
             texts("remarks"),
             entries("complaints", Complaint),

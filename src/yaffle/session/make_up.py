@@ -145,6 +145,5 @@ def make_up(evidence: Evidence, packets: Array | None, by: str, most: int = 200,
     total = max(1, int(columns.wire_bytes[mask].sum()))
     told = evidence.told if by == "application" else {}
     return [
-        Part(dimension.texts[k], int(octets[k]), int(counts[k]), float(octets[k] / total), trends[row], told.get(dimension.texts[k], ""))
-        for row, k in enumerate(order.tolist())
+        Part(dimension.texts[k], int(octets[k]), int(counts[k]), float(octets[k] / total), trends[row], told.get(dimension.texts[k], "")) for row, k in enumerate(order.tolist())
     ]

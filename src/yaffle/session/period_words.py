@@ -9,7 +9,7 @@ _S = 10**9
 _UNITS = {"ms": 10**6, "s": _S, "sec": _S, "second": _S, "min": 60 * _S, "minute": 60 * _S, "h": 3600 * _S, "hour": 3600 * _S, "d": 86_400 * _S, "day": 86_400 * _S}
 _SPAN = re.compile(r"^\s*(\d+(?:\.\d+)?)\s*([a-z]+?)s?\s*$")
 _MOMENT = re.compile(r"^\s*(?:(\d{4})-(\d{1,2})-(\d{1,2})[T ]+)?(\d{1,2}):(\d{2})(?::(\d{2})(?:\.(\d{1,9}))?)?\s*$")
-_DAY = re.compile(r"^\s*(\d{4})-(\d{1,2})-(\d{1,2})\s*$")
+_DAY = re.compile(r"^\d{4}-\d{1,2}-\d{1,2}$")
 EXAMPLES = "06:38 to 06:44, last 5 min, first 30 s, 06:40 +- 2 min, 06:38:10.5 for 800 ms, 2026-03-10 06:38 to 07:00"
 
 
@@ -70,8 +70,8 @@ def period_ns(text: str, first_ns: int, last_ns: int, zone: tzinfo = UTC, names:
         found = (start, moment_ns(parts[1], start, zone))
         if found[1] < found[0] and not _MOMENT.match(parts[1]).group(1):  # type: ignore[union-attr]
             found = (start, found[1] + 86_400 * 10**9)
-    elif day := _DAY.match(words):
-        start = int(datetime(*(int(part) for part in day.groups()), tzinfo=zone).timestamp()) * 10**9  # type: ignore[misc,arg-type]
+    elif _DAY.match(words):
+        start = moment_ns(f"{words} 00:00", middle, zone)
         found = (start, start + 86_400 * 10**9)
     else:
         at = moment_ns(words, middle, zone)
