@@ -48,7 +48,7 @@ def test_the_plots_share_their_time_and_say_what_limited_the_sender(window, qtbo
     assert flow.times.flight.getData()[0].size > 10
     assert flow.times.to_client.data.size == 0
     flow.sequence.setXRange(0.1, 0.3, padding=0)
-    assert flow.rate.text().startswith("in view, 200 ms: throughput")
+    qtbot.waitUntil(lambda: flow.rate.text().startswith("in view, 200 ms: throughput"))
     assert flow.times.getPlotItem().vb.viewRange()[0] == pytest.approx(flow.sequence.getPlotItem().vb.viewRange()[0])
     assert flow.strip._words_at(0.2, 0.5).strip()
     assert flow.strip._words_at(1e6, 0.5) == ""

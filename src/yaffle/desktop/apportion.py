@@ -13,12 +13,10 @@ from yaffle.desktop.jobs import Latest
 from yaffle.desktop.ledger_bar import LedgerDelegate, PartyKey
 from yaffle.desktop.wait_plots import BINS, WaitPlots, cause_name
 from yaffle.desktop.wait_tree import COLUMNS, WaitTree
-from yaffle.ledger import causes
-from yaffle.session.apportion import Group, groups, picture
+from yaffle.session.apportion import Group, groups, picture, summary
 from yaffle.session.expressions import above
 from yaffle.session.investigation import Investigation
 from yaffle.session.scene import Scene
-from yaffle.units import count, duration
 
 
 class _Tree(QTreeView):
@@ -52,13 +50,14 @@ class Apportion(QWidget):
     """The third station."""
 
     examine_wanted = Signal(int)
-    exchange_wanted = Signal(int, int)  # connection, moment
+    exchange_wanted = Signal(int, object)  # connection, moment in ns (more than a C integer holds)
     name_wanted = Signal(str, str, int)  # application, server, port
 
     def __init__(self, investigation: Investigation, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self._model = investigation
         self._latest, self._below = Latest(self), Latest(self)
+        self._showing = False  # another level is being shown: rows become current on the way
         self.tree_model = WaitTree(self)
         self.tree = _Tree()
         self.tree.setModel(self.tree_model)
@@ -132,24 +131,13 @@ class Apportion(QWidget):
             self._of.setText("")
             self.plots.show_picture(None, None)
             return
-        self._latest.ask(lambda: (scene, groups(scene.evidence, scene.filtered, ())), self._show_level)
+        self._latest.ask(lambda: (scene, groups(scene.evidence, scene.filtered, ()), summary(scene)), self._show_level)
 
-    def _show_level(self, found: tuple[Scene, Sequence[Group]]) -> None:
-        scene, level = found
-        evidence = scene.evidence
-        self.tree.selectionModel().blockSignals(True)
-        self.tree_model.show_level(evidence, level)
-        self.tree.selectionModel().blockSignals(False)
-        rows = scene.rows
-        total = int(evidence.waits.wait_ns[rows].sum())
-        parts = evidence.waits.parties[rows].sum(axis=0)
-        named = ", ".join(f"{party} {100 * parts[i] / total:.0f} %" for i, party in enumerate(causes.PARTIES) if total and parts[i] > 0.004 * total)
-        users = int(np.unique(evidence.client.codes[evidence.waits.connection[rows]]).size)
-        self._words.setText(
-            f"{count(rows.size)} exchanges of {count(users)} user{'s' if users != 1 else ''}, {duration(total)} of waiting{': ' + named if named else ''}"
-            if rows.size
-            else "Nobody waits in this focus: widen the period or the trail."
-        )
+    def _show_level(self, found: tuple[Scene, Sequence[Group], str]) -> None:
+        scene, level, words = found
+        self._words.setText(words)
+        self._showing = True
+        self.tree_model.show_level(scene.evidence, level)
         trail = scene.focus.trail
         index = self.tree_model.find(trail) if trail else self.tree_model.index(0, 0)
         if index.isValid():
@@ -160,6 +148,7 @@ class Apportion(QWidget):
                 up = up.parent()
             self.tree.setCurrentIndex(index)
             self.tree.scrollTo(index, QAbstractItemView.ScrollHint.EnsureVisible)
+        self._showing = False
         self._show_group()
 
     def selected(self) -> Group | None:
@@ -176,6 +165,8 @@ class Apportion(QWidget):
             self._model.look(self._model.focus.with_trail(group.trail))
 
     def _show_group(self) -> None:
+        if self._showing:
+            return
         scene, group = self._model.scene, self.selected()
         if scene is None or group is None:
             self._of.setText("")

@@ -2,7 +2,7 @@
 
 import numpy as np
 import pyqtgraph as pg
-from PySide6.QtCore import Qt
+from PySide6.QtCore import Qt, QTimer
 from PySide6.QtGui import QBrush, QColor
 from PySide6.QtWidgets import QButtonGroup, QHBoxLayout, QLabel, QToolButton, QVBoxLayout, QWidget
 
@@ -16,6 +16,7 @@ from yaffle.units import duration, rate, share, size
 _SHORT = ("application", "receiver's window", "congestion control", "path's pace", "repair")
 
 
+_SOON_MS = 60  # After the view rests for so long, its rate is said.
 _CHOICES = (
     ("round trip", "Round trips to the client (dots) and to the server (triangles)"),
     ("in flight", "Bytes in flight, the estimate of what congestion control allowed (dashed), the window (straw)"),
@@ -108,7 +109,7 @@ class TimesPlot(Plot):
                 top = max(1.0, float(found.allowed_bytes[own].max()))
                 room = np.where(g["room"][own] >= 0, g["room"][own] + g["flight"][own], np.nan)
                 self.window.setData(*steps(seconds, np.minimum(room, 1.6 * top)), pen=pg.mkPen(look.straw))
-        self.getPlotItem().enableAutoRange()
+        self.fit()
 
 
 class FlowPlots(QWidget):
@@ -136,7 +137,11 @@ class FlowPlots(QWidget):
             self.kinds.addButton(button, k)
             row.addWidget(button)
         self.kinds.idClicked.connect(lambda _: self._show_times())
-        sequence.getPlotItem().vb.sigXRangeChanged.connect(lambda *_: self._say_rate())
+        self._rate_soon = QTimer(self)
+        self._rate_soon.setSingleShot(True)
+        self._rate_soon.setInterval(_SOON_MS)
+        self._rate_soon.timeout.connect(self._say_rate)
+        sequence.getPlotItem().vb.sigXRangeChanged.connect(lambda *_: self._rate_soon.start())
         self.rate = QLabel()
         self.rate.setObjectName("faint")
         column = QVBoxLayout(self)

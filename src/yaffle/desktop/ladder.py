@@ -284,7 +284,7 @@ class LadderPanel(QWidget):
         column.setSpacing(2)
         column.addLayout(row)
         column.addWidget(ladder, 1)
-        QShortcut("T", ladder, activated=self.scale.toggle, context=Qt.ShortcutContext.WidgetShortcut)
+        QShortcut("T", self, activated=self.scale.toggle, context=Qt.ShortcutContext.WidgetWithChildrenShortcut)
         self._say()
 
     def _toggle(self, on: bool) -> None:

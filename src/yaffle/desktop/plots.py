@@ -40,7 +40,6 @@ class Plot(pg.PlotWidget):
             axis = self.getPlotItem().getAxis(side)
             axis.setPen(look.line)
             axis.setTextPen(look.faint)
-        self.showGrid(x=True, y=True, alpha=0.12)
         self._line.setPen(pg.mkPen(look.moss, width=1))
         self._words.setColor(look.ink)
         self._words.fill = pg.mkBrush(look.panel)
@@ -52,6 +51,13 @@ class Plot(pg.PlotWidget):
     def share_cursor(self, others: "list[Plot]") -> None:
         """The line of the crosshair stands in these plots, too."""
         self._companions = [other for other in others if other is not self]
+
+    def fit(self) -> None:
+        """Shows everything, once: a plot that fitted itself all the time would be painted twice whenever it moves."""
+        box = self.getPlotItem().vb
+        box.enableAutoRange()
+        box.updateAutoRange()
+        box.disableAutoRange()
 
     def follow_cursor(self, x: float | None) -> None:
         """Shows the line where another plot has it; None hides it."""
@@ -80,7 +86,7 @@ class Plot(pg.PlotWidget):
 
     def keyPressEvent(self, event: object) -> None:
         if event.key() == Qt.Key.Key_R:  # type: ignore[attr-defined]
-            self.getPlotItem().enableAutoRange()
+            self.fit()
         elif event.key() == Qt.Key.Key_S and event.modifiers() & Qt.KeyboardModifier.ControlModifier:  # type: ignore[attr-defined]
             self.save()
         else:

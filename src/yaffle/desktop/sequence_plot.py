@@ -97,7 +97,7 @@ class SequencePlot(Plot):
         for name, words in (*shown, ("acked", f"acknowledged by the {other}"), ("window", f"window of the {other}")):
             legend.addItem(self._parts[name], words)
         self.setLabel("left", f"from the {side}", units="B")
-        self.getPlotItem().enableAutoRange()
+        self.fit()
 
     def select(self, index: int) -> None:
         """Marks a packet."""

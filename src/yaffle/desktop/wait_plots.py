@@ -77,7 +77,7 @@ class WaitPlots(QTabWidget):
     """Shows a picture; tells which cause is asked after, and which exchange to look at."""
 
     cause_chosen = Signal()
-    exchange_wanted = Signal(int, int)  # connection, moment
+    exchange_wanted = Signal(int, object)  # connection, moment in ns (more than a C integer holds)
     narrowed = Signal(str)
 
     def __init__(self, parent: QWidget | None = None) -> None:
@@ -197,7 +197,7 @@ class WaitPlots(QTabWidget):
         for values, pen in ((picture.all_quantiles_ns, pg.mkPen(look.faint, style=Qt.PenStyle.DashLine)), (picture.quantiles_ns, pg.mkPen(look.moss, width=2))):
             if values.size and values.size == picture.shares.size:
                 self.lengths.plot(picture.shares * 100, np.maximum(values, least) / 1e9, pen=pen)
-        self.lengths.getPlotItem().enableAutoRange()
+        self.lengths.fit()
 
     def _show_dearest(self, evidence: Evidence, picture: ApportionPicture, sums: Array) -> None:
         chosen = self.cause.currentData()

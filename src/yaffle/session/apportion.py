@@ -13,7 +13,7 @@ from yaffle.ledger.account import select
 from yaffle.session.evidence import Evidence
 from yaffle.session.measures import counted_packets, edges
 from yaffle.session.scene import Scene
-from yaffle.units import hour
+from yaffle.units import count, duration, hour
 
 QUARTER_NS = 900 * 10**9
 
@@ -151,6 +151,20 @@ class Level(Sequence[Group]):
 def groups(evidence: Evidence, rows: Array, trail: tuple[str, ...]) -> Sequence[Group]:
     """The next level below a trail, worst first. `rows` are the waits of that trail."""
     return Level(evidence, rows, trail) if len(trail) < 4 else ()
+
+
+def summary(scene: Scene) -> str:
+    """The waits in focus in a sentence."""
+    evidence, rows = scene.evidence, scene.rows
+    if not rows.size:
+        return "Nobody waits in this focus: widen the period or the trail."
+    total = int(evidence.waits.wait_ns[rows].sum())
+    parts = evidence.waits.parties[rows].sum(axis=0)
+    named = ", ".join(f"{party} {100 * parts[i] / total:.0f} %" for i, party in enumerate(causes.PARTIES) if total and parts[i] > 0.004 * total)
+    seen = np.zeros(len(evidence.client.texts), bool)
+    seen[evidence.client.codes[evidence.waits.connection[rows]]] = True
+    users = int(seen.sum())
+    return f"{count(rows.size)} exchanges of {count(users)} user{'s' if users != 1 else ''}, {duration(total)} of waiting{': ' + named if named else ''}"
 
 
 def trail_rows(evidence: Evidence, rows: Array, trail: tuple[str, ...]) -> Array:

@@ -10,7 +10,7 @@ _WELL = 0.5
 
 
 def _words(text: str) -> set[str]:
-    return {w for w in re.findall(r"[\w.:-]{3,}", text.lower()) if w not in ("the", "and", "slow", "desk", "with")}
+    return {w for w in re.findall(r"[\w.:]{3,}", re.sub(r"[-_]", " ", text.lower())) if w not in ("the", "and", "slow", "desk", "with")}
 
 
 def fit(complaint: Complaint, finding: Finding, names: str = "") -> float:
