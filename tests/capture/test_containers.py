@@ -1,3 +1,4 @@
+import itertools
 import random
 from struct import Struct
 
@@ -180,3 +181,17 @@ def test_the_same_packets_later_elsewhere_are_two_points(tmp_path):
     capture = read_captures([pcap(tmp_path / "1.pcap", packets), pcap(tmp_path / "2.pcap", later)])
     assert capture.points == ["1.pcap", "2.pcap"]
     assert capture.dropped_copies == 0
+
+
+def test_the_sums_of_a_source_are_those_of_plain_counting(tmp_path):
+    import random
+
+    rnd = random.Random(2)
+    packets = [(rnd.randrange(10**9), bytes(rnd.randrange(20, 80)), rnd.randrange(80, 3000)) for _ in range(300)]
+    source = read_captures([pcap(tmp_path / "a.pcap", packets)]).sources[0]
+    times = [t for t, _, _ in packets]
+    assert (source.packets, source.bytes) == (300, sum(wire for _, _, wire in packets))
+    assert (source.first_ns, source.last_ns) == (min(times), max(times))
+    back = sum(b < a for a, b in itertools.pairwise(times))
+    assert f"time steps backwards {back:,} times" in source.notes
+    assert any(note.startswith("300 packets are sliced (longest kept: ") for note in source.notes)

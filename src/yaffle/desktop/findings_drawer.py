@@ -169,6 +169,7 @@ class FindingsDrawer(QWidget):
         while self._list.count():
             item = self._list.takeAt(0)
             if item is not None and item.widget() is not None:
+                item.widget().hide()  # It may live on for a moment.
                 item.widget().deleteLater()
         self.cards = []
         if not ranked:

@@ -123,6 +123,7 @@ class FlowPlots(QWidget):
             plot.setXLink(sequence)
         self.words = QLabel()
         self.words.setObjectName("faint")
+        self.words.setWordWrap(True)
         self._connection: Connection | None = None
         self.kinds = QButtonGroup(self)
         row = QHBoxLayout()
@@ -144,6 +145,7 @@ class FlowPlots(QWidget):
         sequence.getPlotItem().vb.sigXRangeChanged.connect(lambda *_: self._rate_soon.start())
         self.rate = QLabel()
         self.rate.setObjectName("faint")
+        self.rate.setWordWrap(True)
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(1)

@@ -13,6 +13,7 @@ from yaffle.session.period_words import EXAMPLES, PeriodError, period_ns
 from yaffle.units import date_and_moment, duration, moment, zone
 
 _DAY_NS = 86_400 * 10**9
+_WIDEST = 132  # pixels of a part of the trail
 
 
 class _PeriodEdit(QLineEdit):
@@ -83,6 +84,8 @@ class FocusLine(QWidget):
         row.setContentsMargins(8, 4, 8, 2)
         row.addLayout(self._trail)
         row.addWidget(self.filter, 1)
+        for part in (self.favourites, self.periods, self._back, self._forward):
+            part.setObjectName("small")
         for part in (self.favourites, self.period, self.periods, self._back, self._forward):
             row.addWidget(part)
         whole = QVBoxLayout(self)
@@ -205,14 +208,16 @@ class FocusLine(QWidget):
         while self._trail.count():
             item = self._trail.takeAt(0)
             if item is not None and item.widget() is not None:
+                item.widget().hide()  # It may live on for a moment.
                 item.widget().deleteLater()
         focus = self._model.focus
         self.filter.filter = self._model.opened.filter if self._model.opened is not None else None
         parts = ["All", *(self._label(i, part) for i, part in enumerate(focus.trail))]
         for depth, text in enumerate(parts):
             button = QToolButton()
-            button.setText(text if depth == 0 else f"› {text}")
-            button.setToolTip("Widen the focus to this part of the trail")
+            button.setText(self.fontMetrics().elidedText(text if depth == 0 else f"› {text}", Qt.TextElideMode.ElideRight, _WIDEST))
+            button.setObjectName("small")
+            button.setToolTip(f"{text}: widen the focus to this part of the trail")
             button.setAutoRaise(True)
             button.clicked.connect(lambda _=False, depth=depth: self._model.look(self._model.focus.with_trail(self._model.focus.trail[:depth])))
             self._trail.addWidget(button)

@@ -29,7 +29,6 @@ class Ladder(QAbstractScrollArea):
         self._gaps = np.zeros(0, np.int64)
         self._selected = -1
         self.ns_per_pixel = 0  # 0: a row a packet
-        self._label_free = 0.0  # to scale: where the next label may stand
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Ladder: packets between client and server")
         self.viewport().setMouseTracking(True)
@@ -165,10 +164,11 @@ class Ladder(QAbstractScrollArea):
         painter.setPen(QPen(QColor(look.line), 2))
         painter.drawLine(left, 34, left, self.viewport().height())
         painter.drawLine(right, 34, right, self.viewport().height())
-        self._label_free = 0.0
-        paint = self._paint_to_scale if self.ns_per_pixel else self._paint_row
-        for i in self._apart(first, last) if self.ns_per_pixel else range(first, last):
-            paint(painter, i, 36 + int(self._tops[i]) - offset, left, right, origin)
+        if self.ns_per_pixel:
+            self._paint_to_scale(painter, self._apart(first, last), 36 - offset, left, right)
+        else:
+            for i in range(first, last):
+                self._paint_row(painter, i, 36 + int(self._tops[i]) - offset, left, right, origin)
         painter.fillRect(QRect(0, 0, self.viewport().width(), 34), QColor(look.surface))
         painter.setPen(QColor(look.ink))
         places = connection.evidence.places
@@ -188,22 +188,32 @@ class Ladder(QAbstractScrollArea):
         _, places = np.unique(keys, return_index=True)
         return [int(k) for k in first + np.sort(places)]
 
-    def _paint_to_scale(self, painter: QPainter, i: int, top: int, left: int, right: int, origin: int) -> None:
-        """A packet at its moment; words only where they have room."""
+    def _paint_to_scale(self, painter: QPainter, shown: list[int], zero: int, left: int, right: int) -> None:
+        """Packets at their moments; then words, only where they have room."""
         assert self._connection is not None
-        look, g = theme.current(), self._connection.segments[i]
-        colour, repeat = self._ink(i)
-        start, end = (left, right) if g["d"] == 0 else (right, left)
-        painter.setPen(QPen(QColor(look.moss) if i == self._selected else colour, 2.4 if i == self._selected else 1.2, Qt.PenStyle.DashLine if repeat else Qt.PenStyle.SolidLine))
-        painter.drawLine(QPointF(start, top), QPointF(end, top))
-        tip = -6 if end > start else 6
-        painter.setBrush(colour)
-        painter.drawPolygon(QPolygonF([QPointF(end, top), QPointF(end + tip, top - 3.5), QPointF(end + tip, top + 3.5)]))
-        if top - _ROW / 2 >= self._label_free:
+        look, g = theme.current(), self._connection.segments
+        for i in shown:
+            colour, repeat = self._ink(i)
+            y = zero + int(self._tops[i])
+            start, end = (left, right) if g["d"][i] == 0 else (right, left)
+            chosen = i == self._selected
+            painter.setPen(QPen(QColor(look.moss) if chosen else colour, 2.4 if chosen else 1.2, Qt.PenStyle.DashLine if repeat else Qt.PenStyle.SolidLine))
+            painter.drawLine(QPointF(start, y), QPointF(end, y))
+            tip = -6 if end > start else 6
+            painter.setBrush(colour)
+            painter.drawPolygon(QPolygonF([QPointF(end, y), QPointF(end + tip, y - 3.5), QPointF(end + tip, y + 3.5)]))
+        free = -1e9
+        for i in sorted(shown, key=lambda k: (k != self._selected, k)):  # The selected one is named before its neighbours.
+            y = zero + int(self._tops[i])
+            near = self._selected in shown and i != self._selected and abs(y - zero - int(self._tops[self._selected])) < _ROW
+            if near or (i != self._selected and y - _ROW / 2 < free):
+                continue
             painter.setPen(QColor(look.faint))
-            painter.drawText(QRectF(0, top - _ROW / 2, _TIME_WIDTH, _ROW), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, duration(int(g["t"]) - origin))
-            self._words(painter, i, top - _ROW / 2, left, right, colour)
-            self._label_free = top + _ROW / 2
+            time = QRectF(0, y - _ROW / 2, _TIME_WIDTH, _ROW)
+            painter.drawText(time, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, duration(int(g["t"][i]) - int(g["t"][0])))
+            self._words(painter, i, y - _ROW / 2, left, right, self._ink(i)[0])
+            if i != self._selected:
+                free = y + _ROW / 2
 
     def _ink(self, i: int) -> tuple[QColor, bool]:
         """Colour of a packet, and whether it is a repeat."""

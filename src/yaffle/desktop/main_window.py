@@ -112,7 +112,7 @@ class MainWindow(QMainWindow):
     # --- frame ---
     def _rail(self) -> QWidget:
         rail = QWidget()
-        rail.setFixedWidth(104)
+        rail.setFixedWidth(92)
         column = QVBoxLayout(rail)
         column.setContentsMargins(0, 4, 0, 4)
         column.setSpacing(0)
@@ -123,7 +123,7 @@ class MainWindow(QMainWindow):
             button.setText(name)
             button.setCheckable(True)
             button.setChecked(k == 0)
-            button.setMinimumWidth(104)
+            button.setMinimumWidth(92)
             button.setToolTip(f"{name} (Ctrl+{k + 1})")
             self.rail.addButton(button, k)
             column.addWidget(button)

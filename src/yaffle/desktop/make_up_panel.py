@@ -78,12 +78,12 @@ class MakeUpPanel(QWidget):
             Column("share", lambda r: share(parts[r].share), [p.share for p in parts]),
             Column("bytes", lambda r: size(parts[r].octets), [p.octets for p in parts]),
             Column("packets", lambda r: count(parts[r].packets), [p.packets for p in parts]),
-            Column("over the period", lambda r: "", figures=False, meaning="each line to its own height"),
+            Column("trend", lambda r: "", figures=False, meaning="over the period, each line to its own height"),
         ]
         if self.by == "application":
             columns.append(Column("named by", lambda r: parts[r].told, figures=False, meaning="how the name was found, or why it is not known"))
         self.model.show_columns(columns, len(parts))
-        for section, width in ((1, 116), (2, 66), (3, 62), (4, 90), (5, 130)):
+        for section, width in ((1, 92), (2, 64), (3, 60), (4, 72), (5, 124)):
             self.table.setColumnWidth(section, width)
         self.table.horizontalHeader().setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
         values = [p.octets for p in parts if p.octets > 0]

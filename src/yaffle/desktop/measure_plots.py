@@ -40,7 +40,7 @@ class MeasurePlots(QWidget):
         self._split = QSplitter(Qt.Orientation.Vertical)
         self.plots: list[Plot] = []
         self.full = Plot("ms/s", None)
-        self.full.setFixedHeight(44)
+        self.full.setFixedHeight(54)
         self.full.getPlotItem().getAxis("bottom").setStyle(showValues=False)
         self.full.getPlotItem().getAxis("left").setTicks([[(0, "0"), (1000, "1000")]])
         self.full.setToolTip("For how many milliseconds of each second the line was at or over its rate")

@@ -95,7 +95,7 @@ class Survey(QWidget):
         lower = QSplitter(Qt.Orientation.Horizontal)
         lower.addWidget(self.make_up)
         lower.addWidget(right)
-        lower.setSizes([520, 390])
+        lower.setSizes([560, 350])
         body = QSplitter(Qt.Orientation.Vertical)
         body.addWidget(self.plots)
         body.addWidget(lower)
@@ -194,11 +194,11 @@ class Survey(QWidget):
                 Column("trouble", lambda r: found[r].name, [t.name for t in found], figures=False),
                 Column("count", lambda r: count(found[r].count), [t.count for t in found]),
                 Column("of TCP", lambda r: share(found[r].share), [t.share for t in found], meaning="share of the TCP packets in focus"),
-                Column("over the period", lambda r: "", figures=False),
+                Column("trend", lambda r: "", figures=False, meaning="over the period, each line to its own height"),
                 Column("most at", lambda r: moment(found[r].worst_ns[0], digits=0), [t.worst_ns[0] for t in found]),
             ],
             len(found),
-            ((1, 56), (2, 56), (3, 92), (4, 68)),
+            ((1, 52), (2, 54), (3, 64), (4, 66)),
         )
 
     def _to_trouble(self, row: int) -> None:

@@ -33,7 +33,10 @@ def cause_brushes(column: int) -> list[QBrush]:
     """Fill of a cause: its party's colour, lighter from one cause to the next, and the party's mark."""
     party = causes.CHARGES[column][0]
     look = theme.current()
-    place = causes.party_columns(party).index(column)
+    columns = causes.party_columns(party)
+    place = columns.index(column)
+    if party == causes.NETWORK:  # Loss and queues are what hurts: the fullest colour is theirs.
+        place = len([c for c in columns if c <= causes.LOSS]) - 1 - place if column <= causes.LOSS else len(columns) - 1
     fills = look.brushes(party)
     colour = QColor(fills[0].color())
     share = min(0.6, 0.16 * place)

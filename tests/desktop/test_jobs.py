@@ -1,0 +1,55 @@
+"""Work off the interface thread: the newest question counts; a second window hands its files over."""
+
+import time
+from pathlib import Path
+
+from yaffle.desktop.application import hand_over
+from yaffle.desktop.jobs import Latest
+from yaffle.desktop.single import Single
+
+
+def test_only_the_newest_question_is_answered(qtbot):
+    latest, shown = Latest(), []
+    for k in range(5):
+        latest.ask(lambda k=k: (time.sleep(0.05), k)[1], shown.append)
+    qtbot.waitUntil(lambda: not latest.busy)
+    assert shown == [4]
+    latest.ask(lambda: 5, shown.append)
+    latest.forget()
+    qtbot.waitUntil(lambda: not latest.busy)
+    assert shown == [4]
+
+
+def test_a_mistake_in_one_picture_does_not_end_the_next(qtbot):
+    latest, shown = Latest(), []
+    latest.ask(lambda: 1 / 0, shown.append)
+    latest.ask(lambda: 7, shown.append)
+    qtbot.waitUntil(lambda: not latest.busy)
+    assert shown == [7]
+
+
+def test_a_second_start_hands_its_files_to_the_first(qtbot, monkeypatch, tmp_path):
+    import multiprocessing
+
+    name = f"yaffle-test-{tmp_path.name}"
+    monkeypatch.setattr("yaffle.desktop.application._name", lambda: name)
+    assert not hand_over([tmp_path / "a.pcap"])
+    single, asked = Single(name), []
+    single.asked.connect(asked.extend)
+    other = multiprocessing.get_context("fork").Process(target=_start_again, args=(name, tmp_path / "a.pcap"))
+    other.start()
+    qtbot.waitUntil(lambda: asked == [Path(tmp_path / "a.pcap")])
+    other.join(10)
+    assert other.exitcode == 0
+
+
+def _start_again(name, path):
+    import subprocess
+    import sys
+
+    code = (
+        "import sys; from pathlib import Path; from PySide6.QtCore import QCoreApplication; app = QCoreApplication([]);"
+        "from yaffle.desktop import application; application._name = lambda: sys.argv[1];"
+        "sys.exit(0 if application.hand_over([Path(sys.argv[2])]) else 1)"
+    )
+    sys.exit(subprocess.run([sys.executable, "-c", code, name, str(path)], check=False).returncode)
