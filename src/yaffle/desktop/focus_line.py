@@ -84,8 +84,8 @@ class FocusLine(QWidget):
         row.setContentsMargins(8, 4, 8, 2)
         row.addLayout(self._trail)
         row.addWidget(self.filter, 1)
-        for part in (self.favourites, self.periods, self._back, self._forward):
-            part.setObjectName("small")
+        for button in (self.favourites, self.periods, self._back, self._forward):
+            button.setObjectName("small")
         for part in (self.favourites, self.period, self.periods, self._back, self._forward):
             row.addWidget(part)
         whole = QVBoxLayout(self)
