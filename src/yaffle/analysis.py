@@ -9,8 +9,11 @@ from pathlib import Path
 from yaffle.arrays import Array
 from yaffle.capture.captured import Capture
 from yaffle.capture.reader import Progress, go_on, read_captures
+from yaffle.exchanges.lookups import Lookups, find_lookups
+from yaffle.exchanges.messages import Messages, decode_messages
+from yaffle.exchanges.payload import Payload
 from yaffle.findings.places import Places, Rule
-from yaffle.ledger.engine import Account, account_all
+from yaffle.ledger.engine import Account, account_all, arrange
 from yaffle.ledger.views import speaking_views
 from yaffle.transport.datagrams import Datagrams, datagrams
 
@@ -22,6 +25,8 @@ class Analysis:
     capture: Capture
     account: Account
     speaker: Array  # for each connection, the view of it that speaks for all
+    messages: Messages  # what exchanges say, where their protocol is known
+    lookups: Lookups
     rules: tuple[Rule, ...] = ()  # the user's own names of applications
 
     @property
@@ -46,6 +51,11 @@ class Analysis:
 
 def analyse(paths: Sequence[Path | str], progress: Progress = go_on) -> Analysis:
     """Reads the files and accounts for every wait. Raises YaffleError or Cancelled."""
-    capture = read_captures(paths, lambda share, words: progress(0.6 * share, words))
-    account = account_all(capture, lambda share, words: progress(0.6 + 0.4 * share, words))
-    return Analysis(capture, account, speaking_views(account, capture.conversations))
+    capture = read_captures(paths, lambda share, words: progress(0.5 * share, words))
+    arranged = arrange(capture)
+    payload = Payload(capture)
+    ports = capture.conversations.b_port[arranged.flow]
+    messages = decode_messages(arranged.starts, arranged.order, ports, payload, lambda share, words: progress(0.5 + 0.2 * share, words))
+    lookups = find_lookups(capture, payload, arranged.starts, arranged.order, arranged.flow, messages)
+    account = account_all(capture, arranged, messages, lambda share, words: progress(0.7 + 0.3 * share, words))
+    return Analysis(capture, account, speaking_views(account, capture.conversations), messages, lookups)

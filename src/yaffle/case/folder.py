@@ -26,11 +26,14 @@ from yaffle.capture.packets import HEAD, TUNNELS, Columns, SackBlocks
 from yaffle.capture.reader import Progress, fingerprint, go_on
 from yaffle.capture.records import Interface
 from yaffle.errors import Cancelled, CaseError
+from yaffle.exchanges.lookups import Lookup, Lookups
+from yaffle.exchanges.messages import Messages
+from yaffle.exchanges.turns import TURN
 from yaffle.ledger.account import CHARGES, CLOSINGS, EXCHANGE_FIELDS, OPENINGS, WIDTH
 from yaffle.ledger.engine import Account
 from yaffle.ledger.orientation import HOW
 
-FORMAT, VERSION = "yaffle-case", 2
+FORMAT, VERSION = "yaffle-case", 3
 SUFFIX = ".yaffle"
 _COLUMNS = "columns-"
 _PIECE = 8 << 20  # Bytes written between two looks at whether to go on.
@@ -129,6 +132,8 @@ def save_case(folder: Path, analysis: Analysis, memory: dict[str, Any], *, settl
         },
         "order": {"row": account.order},
         "exchanges": {**_matrix("fact", account.exchange), **_matrix("charge", account.exchange_charges)},
+        "messages": {"start": analysis.messages.starts},
+        "turns": {name: analysis.messages.turns[name] for name in TURN.names or ()},
         "icmp_errors": {name: capture.quotes[name] for name in QUOTE.names or ()},
     }
     columns = folder / f"{_COLUMNS}{secrets.token_hex(4)}"
@@ -157,6 +162,7 @@ def save_case(folder: Path, analysis: Analysis, memory: dict[str, Any], *, settl
         for name, table in tables.items():
             _write_columns(columns / f"{name}.arrow", table, settle, told)
             written += sum(values.nbytes for values in table.values())
+        _write_json(columns / "said.json", _said(analysis), settle)
         save_memory(folder, memory)
         _write_json(folder / "manifest.json", manifest)
     except BaseException as error:
@@ -169,10 +175,41 @@ def save_case(folder: Path, analysis: Analysis, memory: dict[str, Any], *, settl
             shutil.rmtree(former, ignore_errors=True)
 
 
-def _write_json(path: Path, content: dict[str, Any]) -> None:
+def _said(analysis: Analysis) -> dict[str, Any]:
+    """What was asked, in texts."""
+    messages = analysis.messages
+    return {
+        "label": messages.label,
+        "outcome": messages.outcome,
+        **{name: {str(c): text for c, text in getattr(messages, name).items()} for name in ("protocol", "host", "note")},
+        "lookups": [asdict(lookup) for lookup in analysis.lookups.rows],
+    }
+
+
+def _read_said(folder: Path, connections: int) -> tuple[Messages, Lookups]:
+    """The reverse. Raises CaseError, KeyError, TypeError, ValueError where it makes no sense."""
+    try:
+        said = json.loads((folder / "said.json").read_text(encoding="utf-8"))
+    except OSError as error:
+        raise CaseError(f"{folder}: the case is damaged here ({error})") from error
+    starts = _read_columns(folder / "messages.arrow")["start"]
+    columns = _read_columns(folder / "turns.arrow")
+    turns = np.zeros(columns["first"].size, TURN)
+    for name in TURN.names or ():
+        turns[name] = columns[name]
+    label, outcome = [str(text) for text in said["label"]], [str(text) for text in said["outcome"]]
+    texts = {name: {int(c): str(text) for c, text in said[name].items()} for name in ("protocol", "host", "note")}
+    if starts.size != connections + 1 or len(label) != len(outcome) or any(not 0 <= c < connections for c in texts["protocol"]):
+        raise ValueError("messages point outside their table")
+    rows = [Lookup(**{**row, "addresses": tuple(row["addresses"])}) for row in said["lookups"]]
+    return Messages(starts, turns, label, outcome, **texts), Lookups(rows)
+
+
+def _write_json(path: Path, content: dict[str, Any], settle: bool = True) -> None:
     part = path.with_name(path.name + ".part")
-    part.write_text(json.dumps(content, indent=1), encoding="utf-8")
-    _flush(part)
+    part.write_text(json.dumps(content, indent=1 if settle else None), encoding="utf-8")
+    if settle:
+        _flush(part)
     part.replace(path)
 
 
@@ -233,9 +270,12 @@ def open_case(folder: Path) -> tuple[Analysis, dict[str, Any]]:
             conversations["how"],
         )
         _check(capture, account, connections["speaker"])
+        messages, lookups = _read_said(folder / named, account.flow.size)
+        if account.exchange.shape[0] and int(account.of_exchange("message").max()) >= len(messages.label):
+            raise ValueError("the message of an exchange points outside its table")
     except (KeyError, TypeError, ValueError) as error:
         raise CaseError(f"{folder}: the case is damaged ({error})") from error
-    return Analysis(capture, account, connections["speaker"]), memory
+    return Analysis(capture, account, connections["speaker"], messages, lookups), memory
 
 
 def _check(capture: Capture, account: Account, speaker: Array) -> None:

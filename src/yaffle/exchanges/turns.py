@@ -10,7 +10,8 @@ from yaffle.arrays import Array
 from yaffle.kernels import kernel
 
 # One row an exchange: indices into the connection's segments. answer is -1 where none was seen; stop is one past the last.
-TURN = np.dtype([(name, np.int64) for name in ("first", "answer", "stop", "request_end", "response_end", "request_bytes", "response_bytes")])
+# kind: as in protocols.message; message: number of its label, -1 where it was told by turns of bytes.
+TURN = np.dtype([(name, np.int64) for name in ("first", "answer", "stop", "request_end", "response_end", "request_bytes", "response_bytes", "kind", "message")])
 
 
 def empty_turns(capacity: int) -> Array:
@@ -45,6 +46,8 @@ def find_turns(g, turns):  # type: ignore[no-untyped-def]
                 turns[count].request_bytes = 0
                 turns[count].response_bytes = 0
                 turns[count].response_end = told
+                turns[count].kind = 0
+                turns[count].message = -1
                 count += 1
                 open_turn = True
             turns[count - 1].request_bytes += fresh

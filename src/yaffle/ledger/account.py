@@ -10,6 +10,7 @@ from yaffle.kernels import kernel
 from yaffle.ledger import causes
 from yaffle.ledger.charging import charge_exchange, charge_opening, loss_cover
 from yaffle.prefetch import prefetch
+from yaffle.protocols import message
 from yaffle.transport.classify import classify
 from yaffle.transport.host_clock import extra_delays
 from yaffle.transport.segments import MSS_CLIENT, SCALES_KNOWN, gather
@@ -26,7 +27,7 @@ SIDE_FIELDS = (
     "packets", "payload_bytes", "unique_bytes", "retransmitted_packets", "retransmitted_bytes", "spurious_packets",
     "duplicate_packets", "out_of_order_packets", "duplicate_acks", "zero_window_ns", "max_in_flight_bytes", "resets", "keep_alives", "closing_repeats",
 )  # fmt: skip
-EXCHANGE_FIELDS = ("connection", "first_ns", "asked_ns", "answered_ns", "last_ns", "end_ns", "request_bytes", "response_bytes", "set_up_ns")
+EXCHANGE_FIELDS = ("connection", "first_ns", "asked_ns", "answered_ns", "last_ns", "end_ns", "request_bytes", "response_bytes", "set_up_ns", "message")
 
 C0 = len(CONNECTION_FIELDS)
 S0 = len(SIDE_FIELDS)
@@ -35,6 +36,7 @@ CHARGES = causes.COUNT
 SET_UP, LOSS, UNSEEN = causes.SET_UP, causes.LOSS, causes.UNSEEN
 _UNKNOWN = np.int64(1) << 60
 _FIRST = np.int64(0)
+_SIGN_ON, _LAST = message.SIGN_ON, message.LAST_OF_ENCRYPTION
 
 OPENINGS = ("complete", "unseen", "refused", "unanswered")
 CLOSINGS = ("orderly", "reset", "open")
@@ -173,7 +175,9 @@ def _count_sides(g, kind_of_packet, mss, high, out):  # type: ignore[no-untyped-
 
 
 @kernel
-def account(first, last, starts, order, packets, sack_left, sack_right, room, sample_room, turns, pending, extra, holes, scratch, delays, blocked, tables, x):  # type: ignore[no-untyped-def]
+def account(  # type: ignore[no-untyped-def]
+    first, last, starts, order, packets, sack_left, sack_right, room, sample_room, turns, pending, extra, holes, scratch, delays, blocked, given, turns_given, tables, x,
+):  # fmt: skip
     """Accounts for the connections first..last-1, writing exchanges from row x on.
 
     Returns (next connection, next exchange row): stops before a connection whose exchanges might not fit.
@@ -182,7 +186,7 @@ def account(first, last, starts, order, packets, sack_left, sack_right, room, sa
     floors = np.zeros(2, np.int64)
     mss = np.zeros(2, np.int64)
     high = np.zeros(2, np.int64)
-    times, charge = np.zeros(5, np.int64), np.zeros(CHARGES, np.int64)
+    times, charge, pending_charge = np.zeros(5, np.int64), np.zeros(CHARGES, np.int64), np.zeros(CHARGES, np.int64)
     for c in range(first, last):
         n = starts[c + 1] - starts[c]
         out = tables.connection[c]
@@ -192,7 +196,13 @@ def account(first, last, starts, order, packets, sack_left, sack_right, room, sa
         g = room[:n]
         gather(order[starts[c] : starts[c + 1]], packets, g, facts)
         samples = sample_room[: classify(g, facts, sack_left, sack_right, sample_room, pending, extra, holes)]
-        found = find_turns(g, turns)
+        found = given[c + 1] - given[c]
+        if found > 0:
+            for k in range(found):
+                turns[k] = turns_given[given[c] + k]
+                turns[k].stop = min(turns[k].stop, n)
+        else:
+            found = find_turns(g, turns)
         if x + found > tables.exchange.shape[0]:
             return c, x
         _round_trips(samples, floors, scratch, out)
@@ -209,20 +219,33 @@ def account(first, last, starts, order, packets, sack_left, sack_right, room, sa
         out[0] = charge_opening(g, floors, total, times)
         opened, open_end = times[0], times[1]
         out[19] = open_end - opened
+        pending_charge[:] = 0
+        if out[0] == 0:
+            pending_charge[:] = total
         rows = 0
+        set_up_ns = np.int64(0)  # of encryption, waited for by the first exchange
         for k in range(found):
-            if turns[k].answer < 0 and not _awaited(g, turns, k, out):
+            if turns[k].answer < 0 and (turns[k].kind != 0 or not _awaited(g, turns, k, out)):
+                continue
+            charge_exchange(g, turns, k, samples, floors, delays[0], delays[1], mss, high, blocked, open_end - opened if out[0] == 0 else 0, charge, times)
+            if turns[k].kind != 0:
+                spent = _of_handshake(g, turns[k].kind, turns[k].stop, charge, times)
+                set_up_ns += spent if turns[k].kind != _SIGN_ON and rows == 0 else 0
+                for m in range(CHARGES):
+                    total[m] += charge[m]
+                    if turns[k].kind != _SIGN_ON and rows == 0:
+                        pending_charge[m] += charge[m]
                 continue
             row = tables.exchange[x]
-            charge_exchange(g, turns, k, samples, floors, delays[0], delays[1], mss, high, blocked, open_end - opened if out[0] == 0 else 0, charge, times)
             row[0], row[1], row[2], row[3], row[4], row[5] = c, times[0], times[1], times[2], times[3], times[4]
             row[6], row[7] = turns[k].request_bytes, turns[k].response_bytes
-            row[8] = 0
-            if rows == 0 and out[0] == 0:
-                for m in range(CHARGES):
-                    charge[m] += total[m]
-                    total[m] = 0
-                row[8] = open_end - opened
+            row[8], row[9] = set_up_ns if rows == 0 else 0, turns[k].message
+            if rows == 0:
+                for m in range(CHARGES):  # What the first exchange waited for before it stands with it.
+                    charge[m] += pending_charge[m]
+                    total[m] -= pending_charge[m]
+                if out[0] == 0:
+                    row[8] += open_end - opened
             wait = np.int64(0)
             for m in range(CHARGES):
                 total[m] += charge[m]
@@ -237,6 +260,25 @@ def account(first, last, starts, order, packets, sack_left, sack_right, room, sa
         out[18] = total.sum()
         _pushed(g, turns, found, out)
     return last, x
+
+
+@kernel
+def _of_handshake(g, kind, stop, charge, times):  # type: ignore[no-untyped-def]
+    """Turns the charges of a handshake's turn into those of encryption; returns the time from its start to the client's next step."""
+    spent = times[4] - times[0]
+    if kind == _SIGN_ON:
+        return spent
+    charge[causes.SERVER_ENCRYPTION] += charge[causes.PROCESSING] + charge[causes.STALL]
+    charge[causes.CLIENT_ENCRYPTION] += charge[causes.PACING]
+    charge[causes.PROCESSING] = charge[causes.STALL] = charge[causes.PACING] = 0
+    if kind == _LAST:
+        return spent
+    for i in range(stop, g.size):
+        if g[i].d == 0 and g[i].n > 0 and g[i].kind & 31 != 19:
+            computing = max(np.int64(0), g[i].t - times[4])
+            charge[causes.CLIENT_ENCRYPTION] += computing
+            return spent + computing
+    return spent
 
 
 @kernel

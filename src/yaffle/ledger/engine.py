@@ -12,6 +12,7 @@ from yaffle.capture.captured import Capture
 from yaffle.capture.packets import HEAD_FROM_B
 from yaffle.capture.reader import Progress, go_on
 from yaffle.errors import Cancelled
+from yaffle.exchanges.messages import Messages
 from yaffle.exchanges.turns import empty_turns
 from yaffle.kernels import kernel
 from yaffle.ledger.account import CHARGES, CONNECTION_FIELDS, EXCHANGE_FIELDS, SIDE_FIELDS, WIDTH, Tables, account
@@ -58,25 +59,32 @@ class Account:
 class _Workshop:
     """Scratch room of one thread, sized for the longest connection it meets."""
 
-    def __init__(self, longest: int) -> None:
+    def __init__(self, longest: int, most_messages: int) -> None:
         self.room = empty_segments(longest)
         self.samples = empty_samples(3 * longest + 8)
-        self.turns = empty_turns(longest)
+        self.turns = empty_turns(longest + most_messages)
         self.pending = np.empty((2, longest), np.int64)
         self.extra = np.empty((2, longest), np.int64)
         self.holes = empty_holes()
         self.scratch = np.empty(3 * longest + 8, np.int64)
-        room = min(_EXCHANGE_ROOM, longest)
+        room = min(_EXCHANGE_ROOM, longest + most_messages)
         self.exchange, self.exchange_charges = np.zeros((len(EXCHANGE_FIELDS), room), np.int64).T, np.zeros((CHARGES, room), np.int64).T
         self.delays = np.empty((2, longest), np.int64)
         self.blocked = np.empty(longest + 2, np.int64)
 
 
-def account_all(capture: Capture, progress: Progress = go_on, threads: int = 2) -> Account:
-    """Orients every conversation, then accounts for each TCP connection.
+@dataclass(frozen=True)
+class Arrangement:
+    """TCP connections with their packets side by side, told which end is the client."""
 
-    Sets `direction` and `kind` of the packets. Raises Cancelled when `progress` says so.
-    """
+    flow: Array  # conversation row of each connection
+    starts: Array  # packets of connection c: order[starts[c]:starts[c + 1]]
+    order: Array  # packet rows, in order of capture within each connection
+    how: Array  # per conversation: how its client was told
+
+
+def arrange(capture: Capture) -> Arrangement:
+    """Orients every conversation and puts the packets of each connection together. Sets `direction` of the packets."""
     packets, flows = capture.packets, capture.conversations
     b_client, how = orient(flows)
     swap_ends(flows, b_client)
@@ -87,14 +95,24 @@ def account_all(capture: Capture, progress: Progress = go_on, threads: int = 2) 
     starts = np.concatenate([[0], np.cumsum(counts)]).astype(np.int64)
     order = np.empty(int(starts[-1]), np.int32 if packets.flow.size < 1 << 31 else np.int64)
     _arrange(packets, b_client, number, starts[:-1].copy(), order)
+    return Arrangement(tcp.astype(np.int64), starts, order, how)
 
+
+def account_all(capture: Capture, arranged: Arrangement, messages: Messages, progress: Progress = go_on, threads: int = 2) -> Account:
+    """Accounts for each TCP connection: by its messages where those are known, else by turns.
+
+    Sets `kind` of the packets. Raises Cancelled when `progress` says so.
+    """
+    packets, tcp, starts, order = capture.packets, arranged.flow, arranged.starts, arranged.order
+    counts = np.diff(starts)
     connection = np.zeros((tcp.size, WIDTH), np.int64)
     charges = np.zeros((tcp.size, CHARGES), np.int64)
     steps = _steps(starts)
     nothing = (np.empty((0, len(EXCHANGE_FIELDS)), np.int64), np.empty((0, CHARGES), np.int64))
     parts: list[tuple[Array, Array]] = [nothing] * max(1, len(steps))
     longest = int(counts.max()) if counts.size else 0
-    workshops = [_Workshop(longest) for _ in range(min(threads, max(1, len(steps))))]
+    most_messages = int(np.diff(messages.starts).max()) if counts.size else 0
+    workshops = [_Workshop(longest, most_messages) for _ in range(min(threads, max(1, len(steps))))]
     done = [0]
 
     def work(thread: int) -> None:
@@ -106,7 +124,8 @@ def account_all(capture: Capture, progress: Progress = go_on, threads: int = 2) 
                 tables = Tables(connection, charges, shop.exchange, shop.exchange_charges)
                 first, used = account(
                     first, last, starts, order, packets, capture.sack.left, capture.sack.right,
-                    shop.room, shop.samples, shop.turns, shop.pending, shop.extra, shop.holes, shop.scratch, shop.delays, shop.blocked, tables, used,
+                    shop.room, shop.samples, shop.turns, shop.pending, shop.extra, shop.holes, shop.scratch, shop.delays, shop.blocked,
+                    messages.starts, messages.turns, tables, used,
                 )  # fmt: skip
                 if first < last:
                     more = np.zeros_like(shop.exchange), np.zeros_like(shop.exchange_charges)
@@ -121,7 +140,7 @@ def account_all(capture: Capture, progress: Progress = go_on, threads: int = 2) 
             future.result()
     exchange = _by_column([e for e, _ in parts])
     exchange_charges = _by_column([c for _, c in parts])
-    return Account(tcp.astype(np.int64), starts, order, connection, charges, exchange, exchange_charges, how)
+    return Account(tcp, starts, order, connection, charges, exchange, exchange_charges, arranged.how)
 
 
 @kernel

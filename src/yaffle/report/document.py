@@ -168,11 +168,11 @@ def _counts(account: Account) -> Any:
 def exchanges(analysis: Analysis, shown: list[int]) -> list[dict[str, Any]]:
     """The exchanges' part; `connection` counts in the listed connections."""
     account = analysis.account
-    number = {c: i for i, c in enumerate(shown)}
+    number, messages = {c: i for i, c in enumerate(shown)}, analysis.messages
     party = {name: account.exchange_charges[:, causes.party_columns(name)].sum(axis=1) for name in causes.PARTIES}
     listed = []
     for x, row in enumerate(account.exchange.tolist()):
-        c, first, asked, answered, last, _end, request, response, _set_up = row
+        c, first, asked, answered, last, _end, request, response, _set_up, message = row
         if c not in number:
             continue
         listed.append(
@@ -186,12 +186,30 @@ def exchanges(analysis: Analysis, shown: list[int]) -> list[dict[str, Any]]:
                 "response_bytes": response,
                 "wait_ms": int(account.exchange_charges[x].sum()) / NS_PER_MS,
                 **{f"{name}_ms": int(party[name][x]) / NS_PER_MS for name in causes.PARTIES},
-                "protocol": "tcp",
-                "label": "",
-                "outcome": "answered" if answered >= 0 else "unanswered",
+                "protocol": messages.protocol.get(c, "tcp"),
+                "label": messages.label[message] if message >= 0 else "",
+                "outcome": (messages.outcome[message] if message >= 0 else "") or ("answered" if answered >= 0 else "unanswered"),
             }
         )
     return listed
+
+
+def lookups(analysis: Analysis) -> list[dict[str, Any]]:
+    """The look-ups' part."""
+    return [
+        {
+            "protocol": found.protocol,
+            "client": found.client,
+            "server": found.server,
+            "name": found.name,
+            "kind": found.kind,
+            "outcome": found.outcome,
+            "asked_ns": found.asked_ns,
+            "latency_ms": _ms(found.latency_ns),
+            "tries": found.tries,
+        }
+        for found in analysis.lookups.rows
+    ]
 
 
 def sources(analysis: Analysis) -> list[dict[str, Any]]:
@@ -240,7 +258,7 @@ def document(analysis: Analysis, line_bps: float | None = None) -> dict[str, Any
         "exchanges": exchanges(analysis, shown),
         "conversations": conversations(analysis),
         "line": line_use(analysis, line_bps),
-        "lookups": [],
+        "lookups": lookups(analysis),
         "media": [],
         "segments": [],
         "clocks": [],

@@ -1,0 +1,261 @@
+"""Look-ups, leases and sign-ons: questions of single packets with their answers, repeats and silence told.
+
+A question asked again while the first is open (the same identifier; for names also the same client, name and type under
+another identifier within the patience of a resolver) is one more try of the same look-up. Latency runs from the first
+try to the first answer, at the point; an answer that says it is cut short is followed to TCP (RFC 7766).
+"""
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from yaffle.arrays import Array
+from yaffle.capture.addresses import address_text, end_text
+from yaffle.capture.captured import Capture
+from yaffle.exchanges.messages import Messages
+from yaffle.exchanges.payload import Payload
+from yaffle.protocols import dhcp, dns, radius
+from yaffle.transport.segments import FACTS, empty_segments, gather
+
+UNANSWERED = "unanswered"
+_PATIENCE_NS = 6_000_000_000  # Resolvers ask again after one to five seconds.
+_SAME_ID_NS = 30_000_000_000
+_FALLBACK_NS = 5_000_000_000
+_MULTICAST_PORT = 5353
+_SIGN_ON_PORTS = (1812, 1813, 1645, 1646)
+_SEEN_TWICE_NS = 2_000_000_000
+
+
+@dataclass(slots=True)
+class Lookup:
+    """One question."""
+
+    protocol: str  # dns, mdns, dhcp, radius
+    client: str
+    server: str
+    name: str
+    kind: str
+    outcome: str
+    asked_ns: int
+    answered_ns: int = -1
+    tries: int = 1
+    addresses: tuple[str, ...] = ()
+    point: int = 0
+    latest_ns: int = 0  # the last try
+    truncated: bool = False
+
+    @property
+    def latency_ns(self) -> int:
+        """From the first try to the answer; -1 without one."""
+        return self.answered_ns - self.asked_ns if self.answered_ns >= 0 else -1
+
+
+@dataclass
+class Lookups:
+    """All of a case, in order of time."""
+
+    rows: list[Lookup] = field(default_factory=list)
+
+
+def _candidates(capture: Capture, payload: Payload) -> dict[int, str]:
+    """Conversations over UDP whose first packet is one of ours: what they carry."""
+    packets, flows = capture.packets, capture.conversations
+    rows = np.flatnonzero((packets.protocol == 17) & (packets.payload_bytes >= 12) & (packets.flow >= 0))
+    first_flows, first = np.unique(packets.flow[rows], return_index=True)
+    found: dict[int, str] = {}
+    for flow, row in zip(first_flows.tolist(), rows[first].tolist(), strict=True):
+        ports = (int(flows.a_port[flow]), int(flows.b_port[flow]))
+        data = payload.of_packet(row)
+        if {67, 68} & set(ports) and dhcp.parse(data) is not None:
+            found[flow] = "dhcp"
+        elif _is_sign_on(data, ports, int(packets.payload_bytes[row])):
+            found[flow] = "radius"
+        elif {53, _MULTICAST_PORT} & set(ports) or min(ports) < 1024:
+            message = dns.parse(data)
+            if message is not None and (message.name or {53, _MULTICAST_PORT} & set(ports)):
+                found[flow] = "mdns" if _MULTICAST_PORT in ports else "dns"
+    return found
+
+
+def _is_sign_on(data: bytes, ports: tuple[int, int], wire: int) -> bool:
+    message = radius.parse(data)
+    return message is not None and (bool(set(_SIGN_ON_PORTS) & set(ports)) or (int.from_bytes(data[2:4], "big") == wire == len(data) and bool(message.user)))
+
+
+class _Ends:
+    """Addresses of packets."""
+
+    def __init__(self, capture: Capture) -> None:
+        self._packets, self._flows = capture.packets, capture.conversations
+
+    def of(self, row: int) -> tuple[str, int, str, int]:
+        """Sender and receiver with their ports."""
+        flows, flow = self._flows, int(self._packets.flow[row])
+        ipv6 = bool(flows.ipv6[flow])
+        one = (address_text(flows.a_hi[flow], flows.a_lo[flow], ipv6), int(flows.a_port[flow]))
+        two = (address_text(flows.b_hi[flow], flows.b_lo[flow], ipv6), int(flows.b_port[flow]))
+        return (*one, *two) if self._packets.direction[row] == 0 else (*two, *one)
+
+
+class _Names:
+    """Look-ups of names over UDP at one point."""
+
+    def __init__(self, protocol: str, point: int) -> None:
+        self._protocol, self._point = protocol, point
+        self._by_id: dict[tuple[str, str, int, int], Lookup] = {}
+        self._by_name: dict[tuple[str, str, str], Lookup] = {}
+        self.rows: list[Lookup] = []
+
+    def take(self, t: int, data: bytes, ends: tuple[str, int, str, int]) -> None:
+        """One packet."""
+        message = dns.parse(data)
+        if message is None:
+            return
+        sender, port, receiver, other = ends
+        if not message.answer:
+            self._ask(t, message, sender, port, receiver)
+            return
+        found = self._by_id.get((receiver, message.name, message.id, other))
+        if found is not None and found.answered_ns < 0:
+            found.answered_ns, found.outcome, found.server = t, message.code, sender
+            found.addresses, found.truncated = message.addresses, message.truncated
+
+    def _ask(self, t: int, message: dns.DnsMessage, client: str, port: int, server: str) -> None:
+        key, name = (client, message.name, message.id, port), (client, message.name, message.kind)
+        open_one = self._by_id.get(key)
+        if open_one is None or t - open_one.latest_ns > _SAME_ID_NS or open_one.answered_ns >= 0:
+            former = self._by_name.get(name)
+            again = former is not None and former.answered_ns < 0 and t - former.latest_ns <= _PATIENCE_NS
+            open_one = former if again else None
+        if open_one is not None:
+            open_one.tries, open_one.latest_ns = open_one.tries + 1, t
+        else:
+            open_one = Lookup(self._protocol, client, server, message.name, message.kind, UNANSWERED, t, point=self._point, latest_ns=t)
+            self.rows.append(open_one)
+        self._by_id[key] = self._by_name[name] = open_one
+
+
+class _Leases:
+    """DHCP at one point: each message of a client with what came back."""
+
+    def __init__(self, point: int) -> None:
+        self._point = point
+        self._open: dict[tuple[str, int], Lookup] = {}
+        self._hops: dict[int, int] = {}
+        self.rows: list[Lookup] = []
+
+    def take(self, t: int, data: bytes, ends: tuple[str, int, str, int]) -> None:
+        """One packet."""
+        message = dhcp.parse(data)
+        if message is None:
+            return
+        key = (message.hardware, message.transaction)
+        found = self._open.get(key)
+        if message.kind in dhcp.ASKS:
+            if found is not None and found.kind == message.kind and found.answered_ns < 0:
+                if self._hops.get(id(found), 0) == message.hops:  # A relay's copy is no further try.
+                    found.tries, found.latest_ns = found.tries + 1, t
+                return
+            lookup = Lookup("dhcp", message.hardware, message.server or ends[2], message.address, message.kind, UNANSWERED, t, point=self._point, latest_ns=t)
+            self._open[key] = lookup
+            self._hops[id(lookup)] = message.hops
+            self.rows.append(lookup)
+        elif found is not None and found.answered_ns < 0 and message.kind in dhcp.ASKS[found.kind]:
+            found.answered_ns, found.outcome, found.server = t, message.kind, message.server or ends[0]
+            found.name = message.address or found.name
+
+
+class _SignOns:
+    """RADIUS at one point."""
+
+    def __init__(self, point: int) -> None:
+        self._point = point
+        self._open: dict[tuple[str, int, str, int], tuple[Lookup, bytes]] = {}
+        self.rows: list[Lookup] = []
+
+    def take(self, t: int, data: bytes, ends: tuple[str, int, str, int]) -> None:
+        """One packet."""
+        message = radius.parse(data)
+        if message is None:
+            return
+        sender, port, receiver, other = ends
+        if message.ask:
+            key = (sender, port, receiver, message.id)
+            former = self._open.get(key)
+            if former is not None and former[1] == message.authenticator and former[0].answered_ns < 0:
+                former[0].tries, former[0].latest_ns = former[0].tries + 1, t
+                return
+            lookup = Lookup("radius", end_text(sender, port), end_text(receiver, other), message.user, message.ask, UNANSWERED, t, point=self._point, latest_ns=t)
+            self._open[key] = (lookup, message.authenticator)
+            self.rows.append(lookup)
+            return
+        open_one = self._open.get((receiver, other, sender, message.id))
+        if open_one is not None and open_one[0].answered_ns < 0:
+            open_one[0].answered_ns, open_one[0].outcome = t, message.answer
+
+
+def find_lookups(capture: Capture, payload: Payload, starts: Array, order: Array, connections: Array, messages: Messages) -> Lookups:
+    """All look-ups of a capture. starts, order, connections: as arranged; messages: for those that went on over TCP."""
+    carried = _candidates(capture, payload)
+    packets, flows, ends = capture.packets, capture.conversations, _Ends(capture)
+    mark = np.zeros(flows.point.size + 1, bool)
+    mark[list(carried)] = True
+    rows = np.flatnonzero(mark[packets.flow] & (packets.payload_bytes > 0)) if carried else np.empty(0, np.int64)
+    rows = rows[np.argsort(packets.time_ns[rows], kind="stable")]
+    made: dict[tuple[str, int], _Names | _Leases | _SignOns] = {}
+    makers: dict[str, Callable[[int], _Names | _Leases | _SignOns]] = {
+        "dns": lambda p: _Names("dns", p), "mdns": lambda p: _Names("mdns", p), "dhcp": _Leases, "radius": _SignOns,
+    }  # fmt: skip
+    for row in rows.tolist():
+        flow = int(packets.flow[row])
+        key = (carried[flow], int(flows.point[flow]))
+        if key not in made:
+            made[key] = makers[key[0]](key[1])
+        made[key].take(int(packets.time_ns[row]), payload.of_packet(row), ends.of(row))
+    found = [lookup for maker in made.values() for lookup in maker.rows]
+    found += _over_tcp(capture, payload, starts, order, connections, messages, found)
+    return Lookups(_once(sorted(found, key=lambda lookup: lookup.asked_ns)))
+
+
+def _over_tcp(capture: Capture, payload: Payload, starts: Array, order: Array, connections: Array, messages: Messages, over_udp: list[Lookup]) -> list[Lookup]:
+    """Look-ups over TCP: those that continue one that was cut short are added to it, the rest is returned."""
+    flows, found = capture.conversations, []
+    for c, protocol in messages.protocol.items():
+        if protocol != "dns":
+            continue
+        flow = int(connections[c])
+        g = empty_segments(int(starts[c + 1] - starts[c]))
+        gather(order[starts[c] : starts[c + 1]], payload.packets, g, np.zeros(FACTS, np.int64))
+        ipv6, point = bool(flows.ipv6[flow]), int(flows.point[flow])
+        client = address_text(flows.a_hi[flow], flows.a_lo[flow], ipv6)
+        server = address_text(flows.b_hi[flow], flows.b_lo[flow], ipv6)
+        for turn in messages.turns[messages.starts[c] : messages.starts[c + 1]]:
+            kind, _, name = messages.label[int(turn["message"])].partition(" ")
+            asked = int(g["t"][turn["first"]])
+            answered = int(g["t"][min(g.size, int(turn["stop"])) - 1]) if turn["answer"] >= 0 else -1
+            outcome = messages.outcome[int(turn["message"])]
+            short = [u for u in over_udp if u.truncated and (u.client, u.name, u.kind, u.point) == (client, name, kind, point) and 0 <= asked - u.answered_ns <= _FALLBACK_NS]
+            if short:
+                short[-1].answered_ns, short[-1].outcome, short[-1].truncated = answered, outcome, False
+            else:
+                found.append(Lookup("dns", client, server, name, kind, outcome, asked, answered, point=point, latest_ns=asked))
+    return found
+
+
+def _once(found: list[Lookup]) -> list[Lookup]:
+    """Each look-up once, as seen nearest to its client, where several points saw it."""
+    if len({lookup.point for lookup in found}) < 2:
+        return found
+    kept: list[Lookup] = []
+    latest: dict[tuple[str, ...], Lookup] = {}
+    for lookup in found:
+        key = (lookup.protocol, lookup.client, lookup.name, lookup.kind)
+        former = latest.get(key)
+        if former is not None and former.point != lookup.point and lookup.asked_ns - former.latest_ns <= _SEEN_TWICE_NS:
+            if lookup.tries > former.tries or (lookup.tries == former.tries and lookup.latency_ns > former.latency_ns):
+                kept[kept.index(former)] = latest[key] = lookup
+            continue
+        latest[key] = lookup
+        kept.append(lookup)
+    return kept

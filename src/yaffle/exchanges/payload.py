@@ -1,0 +1,61 @@
+"""The bytes of packets, wherever their captures are: mapped, or decompressed once more into memory where they fit."""
+
+from pathlib import Path
+
+import numpy as np
+
+from yaffle.arrays import Array
+from yaffle.capture.byte_source import ByteSource
+from yaffle.capture.captured import Capture
+
+_MOST_UNPACKED = 1 << 30  # Bytes of a compressed capture that are held for decoding; larger ones stay with turns.
+
+
+class Payload:
+    """Bytes by source and position."""
+
+    def __init__(self, capture: Capture) -> None:
+        self.packets = capture.packets
+        self.sources: list[Array | None] = []
+        self.notes: list[str] = []
+        for source in capture.sources:
+            self.sources.append(self._of(Path(source.path)))
+
+    def _of(self, path: Path) -> Array | None:
+        try:
+            data = ByteSource(path)
+        except Exception:  # noqa: BLE001  It was read a moment ago; without it there are turns.
+            self.notes.append(f"{path.name} cannot be read once more: its exchanges are told by turns")
+            return None
+        if not data.compressed:
+            data.close()
+            return np.memmap(path, np.uint8, "r") if path.stat().st_size else np.empty(0, np.uint8)
+        parts, total = [], 0
+        windows = data.windows()
+        try:
+            _, window, last = next(windows)
+            while True:
+                parts.append(window.copy())
+                total += window.size
+                if total > _MOST_UNPACKED:
+                    self.notes.append(f"{path.name} is too large to be held unpacked: its exchanges are told by turns")
+                    return None
+                if last:
+                    break
+                _, window, last = windows.send(window.size)
+        except StopIteration:
+            pass
+        finally:
+            data.close()
+        return np.concatenate(parts) if parts else np.empty(0, np.uint8)
+
+    def of_packet(self, row: int) -> bytes:
+        """The transport payload of a packet, as far as it was kept."""
+        packets = self.packets
+        source = self.sources[int(packets.source[row])]
+        if source is None:
+            return b""
+        skip = int(packets.payload_at[row])
+        size = min(int(packets.payload_bytes[row]), int(packets.captured_bytes[row]) - skip)
+        start = int(packets.position[row]) + skip
+        return source[start : start + size].tobytes() if size > 0 else b""

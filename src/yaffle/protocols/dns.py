@@ -1,0 +1,132 @@
+"""DNS messages (RFC 1035, 6895): question, code, truncation, addresses in the answer; over UDP, and over TCP with lengths."""
+
+import ipaddress
+from dataclasses import dataclass
+from struct import Struct
+
+from yaffle.protocols.message import Decoded, Pair, Run
+
+_HEADER = Struct("!HHHHHH")
+CODES = {
+    0: "NOERROR", 1: "FORMERR", 2: "SERVFAIL", 3: "NXDOMAIN", 4: "NOTIMP", 5: "REFUSED", 6: "YXDOMAIN", 7: "YXRRSET", 8: "NXRRSET", 9: "NOTAUTH", 10: "NOTZONE",
+    16: "BADVERS",
+}  # fmt: skip
+TYPES = {
+    1: "A", 2: "NS", 5: "CNAME", 6: "SOA", 12: "PTR", 13: "HINFO", 15: "MX", 16: "TXT", 28: "AAAA", 33: "SRV", 35: "NAPTR", 39: "DNAME", 43: "DS", 46: "RRSIG",
+    47: "NSEC", 48: "DNSKEY", 52: "TLSA", 64: "SVCB", 65: "HTTPS", 99: "SPF", 251: "IXFR", 252: "AXFR", 255: "ANY", 257: "CAA",
+}  # fmt: skip
+_MOST_JUMPS = 32
+_MOST_RECORDS = 256
+
+
+@dataclass(frozen=True, slots=True)
+class DnsMessage:
+    """What one message says."""
+
+    id: int
+    answer: bool
+    truncated: bool
+    code: str
+    name: str
+    kind: str
+    addresses: tuple[str, ...] = ()
+
+
+def _name(data: bytes, at: int) -> tuple[str, int]:
+    """A name and the place behind it; raises ValueError where it makes no sense."""
+    labels, after, jumps = [], -1, 0
+    while True:
+        if at >= len(data):
+            raise ValueError("a name runs over the end")
+        size = data[at]
+        if size >= 0xC0:
+            if at + 2 > len(data) or jumps >= _MOST_JUMPS:
+                raise ValueError("a name points nowhere")
+            after = at + 2 if after < 0 else after
+            at, jumps = (size & 0x3F) << 8 | data[at + 1], jumps + 1
+            continue
+        if size > 63:
+            raise ValueError("a label is too long")
+        at += 1
+        if size == 0:
+            break
+        if at + size > len(data):
+            raise ValueError("a label runs over the end")
+        labels.append(data[at : at + size].decode("latin-1"))
+        at += size
+    return ".".join(labels) or ".", at if after < 0 else after
+
+
+def parse(data: bytes) -> DnsMessage | None:
+    """One message; None where it is none. A sliced answer still gives its question and code."""
+    if len(data) < 12:
+        return None
+    number, flags, questions, answers, _, _ = _HEADER.unpack_from(data)
+    if flags >> 11 & 15 > 5 or questions > 1 or flags & 0x40:
+        return None
+    name, kind, at = "", "", 12
+    try:
+        if questions:
+            name, at = _name(data, 12)
+            if at + 4 > len(data):
+                return None
+            kind = TYPES.get(int.from_bytes(data[at : at + 2], "big"), f"TYPE{int.from_bytes(data[at : at + 2], 'big')}")
+            at += 4
+    except ValueError:
+        return None
+    code = flags & 15
+    answer = bool(flags & 0x8000)
+    addresses = tuple(_addresses(data, at, answers)) if answer else ()
+    return DnsMessage(number, answer, bool(flags & 0x200), CODES.get(code, f"RCODE{code}"), name.lower(), kind, addresses)
+
+
+def _addresses(data: bytes, at: int, answers: int) -> list[str]:
+    found: list[str] = []
+    try:
+        for _ in range(min(answers, _MOST_RECORDS)):
+            _, at = _name(data, at)
+            if at + 10 > len(data):
+                break
+            kind, size = int.from_bytes(data[at : at + 2], "big"), int.from_bytes(data[at + 8 : at + 10], "big")
+            body = data[at + 10 : at + 10 + size]
+            if (kind, len(body)) in ((1, 4), (28, 16)):
+                found.append(str(ipaddress.ip_address(body)))
+            at += 10 + size
+    except ValueError:
+        pass  # What came before the break stands.
+    return found
+
+
+def looks_like_stream(client: bytes, port: int) -> bool:
+    """Whether a TCP connection to this port that begins like this carries it."""
+    return port == 53 and len(client) >= 14 and parse(client[2:]) is not None
+
+
+def stream_messages(runs: list[Run]) -> list[tuple[int, int, DnsMessage]]:
+    """Messages with their places (RFC 1035 section 4.2.2)."""
+    found = []
+    for run in runs:
+        at = 0
+        while at + 14 <= len(run.data):
+            size = int.from_bytes(run.data[at : at + 2], "big")
+            message = parse(run.data[at + 2 : at + 2 + size])
+            if message is None:
+                break
+            found.append((run.at + at, min(run.end, run.at + at + 2 + size), message))
+            at += 2 + size
+    return found
+
+
+def decode(client: list[Run], server: list[Run]) -> Decoded:
+    """Questions with their answers, paired by identifier."""
+    found = Decoded("dns")
+    answers = stream_messages(server)
+    for at, end, question in stream_messages(client):
+        match = next((k for k, (_, _, m) in enumerate(answers) if m.answer and m.id == question.id), -1)
+        label = f"{question.kind} {question.name}"
+        if match < 0:
+            found.pairs.append(Pair(at, end, label=label, outcome="unanswered"))
+        else:
+            answer, answer_end, message = answers.pop(match)
+            found.pairs.append(Pair(at, end, answer, answer_end, label, message.code))
+    return found

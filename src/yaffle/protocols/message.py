@@ -1,0 +1,41 @@
+"""What every decoder of a stream gives: requests with their answers, by their places in the two streams."""
+
+from dataclasses import dataclass, field
+
+EXCHANGE, ENCRYPTION, SIGN_ON, LAST_OF_ENCRYPTION = 0, 1, 2, 3  # what a pair of request and answer is
+
+
+@dataclass(slots=True)
+class Pair:
+    """A request with its answer. Places count the bytes of each stream; an answer that was not seen has none (-1)."""
+
+    request: int
+    request_end: int
+    answer: int = -1
+    answer_end: int = -1
+    label: str = ""
+    outcome: str = ""
+    kind: int = EXCHANGE
+
+
+@dataclass
+class Decoded:
+    """A whole connection in one protocol."""
+
+    protocol: str
+    pairs: list[Pair] = field(default_factory=list)
+    host: str = ""  # the server's name as the client asked for it
+    note: str = ""  # what could not be told, in words
+
+
+@dataclass(frozen=True)
+class Run:
+    """Bytes of one side without a hole: `at` is the place of the first."""
+
+    at: int
+    data: bytes
+
+    @property
+    def end(self) -> int:
+        """The place after the last."""
+        return self.at + len(self.data)
