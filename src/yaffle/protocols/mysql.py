@@ -3,6 +3,8 @@
 Source: the protocol's published description (packets, connection phase, command phase).
 """
 
+import itertools
+
 from yaffle.protocols.message import SIGN_ON, Decoded, Pair, Run
 
 _LONGEST_LABEL = 300
@@ -54,7 +56,7 @@ def decode(client: list[Run], server: list[Run]) -> Decoded:
         answer = back[1:sign_on_end]
         if answer:
             found.pairs.append(Pair(front[0][0], last[1], answer[0][0], answer[-1][1], "sign-on", _outcome(answer[-1][3]), SIGN_ON))
-    answers = [back[a:b] for a, b in zip(begins, [*begins[1:], len(back)], strict=True) if a >= sign_on_end or not front[0][2] > 0]
+    answers = [back[a:b] for a, b in itertools.pairwise([*begins, len(back)]) if a >= sign_on_end or not front[0][2] > 0]
     prepared: dict[int, str] = {}
     number = 0
     for place, k in enumerate(asked):

@@ -63,7 +63,7 @@ def _startup(run: Run) -> tuple[int, list[int]]:
         if not (code in (_SSL, _GSS, _CANCEL) or code >> 16 == 3) or not 8 <= length <= 10_000:
             break
         at += length
-        ends.append(at)
+        ends.append(min(at, len(run.data)))
     return min(at, len(run.data)), ends
 
 
@@ -106,7 +106,7 @@ def decode(client: list[Run], server: list[Run]) -> Decoded:
         answers.append(rest)
     if untyped and answers:  # The first ready-for-query ends the sign-on.
         first = answers.pop(0)
-        passwords = [m for m in front if m[0] == b"p" and (not first or m[1] < 1 << 62)]
+        passwords = [m for m in front if m[0] == b"p"]
         front = [m for m in front if m[0] != b"p"]
         end = max([client[0].at + untyped[-1], *(m[2] for m in passwords)])
         found.pairs.append(Pair(client[0].at, end, server[0].at, first[-1][2], "sign-on", _outcome(first), SIGN_ON))
