@@ -14,6 +14,7 @@ from yaffle.exchanges.messages import Messages, decode_messages
 from yaffle.exchanges.payload import Payload
 from yaffle.findings.places import Places, Rule
 from yaffle.ledger.engine import Account, account_all, arrange
+from yaffle.ledger.names import charge_names
 from yaffle.ledger.views import speaking_views
 from yaffle.transport.datagrams import Datagrams, datagrams
 
@@ -32,7 +33,7 @@ class Analysis:
     @property
     def places(self) -> Places:
         """What hosts and applications are called."""
-        return Places(self.capture.names, self.rules)
+        return Places(self.capture.names, self.rules, self.lookups.resolved)
 
     @cached_property
     def datagrams(self) -> Datagrams:
@@ -58,4 +59,5 @@ def analyse(paths: Sequence[Path | str], progress: Progress = go_on) -> Analysis
     messages = decode_messages(arranged.starts, arranged.order, ports, payload, lambda share, words: progress(0.5 + 0.2 * share, words))
     lookups = find_lookups(capture, payload, arranged.starts, arranged.order, arranged.flow, messages)
     account = account_all(capture, arranged, messages, lambda share, words: progress(0.7 + 0.3 * share, words))
+    charge_names(account, lookups, capture.conversations)
     return Analysis(capture, account, speaking_views(account, capture.conversations), messages, lookups)

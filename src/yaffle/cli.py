@@ -38,6 +38,7 @@ def analyse(
     json_out: Annotated[str, typer.Option("--json", metavar="OUT", help="Write the analysis document here; - for standard output.")] = "",
     report: Annotated[Path | None, typer.Option("--report", metavar="OUT.html|OUT.pdf", help="Write the report here.")] = None,
     mask: Annotated[bool, typer.Option("--mask", help="Mask addresses in the report, and leave names out.")] = False,
+    literals: Annotated[bool, typer.Option("--literals", help="Show the literals of statements in the document, which are masked else.")] = False,
     line_mbps: Annotated[float, typer.Option("--line-mbps", metavar="RATE", help="Rate of the line in Mbit/s: how much of it was used at most, for how short a time.")] = 0.0,
 ) -> None:
     """Say who is slow, whose fault it is and how sure that is."""
@@ -50,7 +51,7 @@ def analyse(
     with bar:
         compile_first(step)
         analysis = run(files, step)
-    content = document(analysis, line_mbps * 1e6 or None)
+    content = document(analysis, line_mbps * 1e6 or None, literals=literals)
     if json_out == "-":
         json.dump(content, sys.stdout)
         sys.stdout.write("\n")

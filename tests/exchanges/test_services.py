@@ -22,7 +22,7 @@ def load(name, tmp_path, point="near_client"):
         path, truth = _OWN / f"{name}.pcap.gz", json.loads(gzip.decompress((_OWN / f"{name}.json.gz").read_bytes()))
     else:
         pytest.skip("no capture of this kind here")
-    found = document(analyse([path]))
+    found = document(analyse([path]), literals=True)
     for connection in found["connections"]:
         assert sum(c["ms"] for c in connection["charges"]) == pytest.approx(connection["wait_ms"], abs=0.01)
     return found, truth

@@ -7,6 +7,7 @@ try to the first answer, at the point; an answer that says it is cut short is fo
 
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from functools import cached_property
 
 import numpy as np
 
@@ -56,6 +57,11 @@ class Lookups:
     """All of a case, in order of time."""
 
     rows: list[Lookup] = field(default_factory=list)
+
+    @cached_property
+    def resolved(self) -> dict[str, str]:
+        """The name under which each address was looked up last."""
+        return {address: lookup.name for lookup in self.rows for address in lookup.addresses if lookup.protocol == "dns"}
 
 
 def _candidates(capture: Capture, payload: Payload) -> dict[int, str]:

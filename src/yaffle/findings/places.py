@@ -1,7 +1,7 @@
 """What hosts are called: sites and applications, from names where the evidence has them, else from addresses and ports."""
 
 import ipaddress
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 # Assigned service names (RFC 6335 registry) in words of our own; only the common ones.
 SERVICES = {
@@ -10,6 +10,7 @@ SERVICES = {
     636: "directory", 853: "names", 993: "mailbox", 995: "mailbox", 1433: "database", 1521: "database", 1812: "sign-on", 2049: "file shares",
     3306: "database", 3389: "remote screen", 5060: "calls", 5432: "database", 6379: "cache", 8080: "web", 8443: "web", 9000: "port 9000",
 }  # fmt: skip
+_WEB = (80, 443, 8080, 8443)
 
 
 def spoken(label: str) -> str:
@@ -37,14 +38,15 @@ class Places:
 
     names: dict[str, str]
     rules: tuple[Rule, ...] = ()
+    resolved: dict[str, str] = field(default_factory=dict)  # by look-ups that were seen
 
     def host(self, address: str) -> str:
-        """The host's own name, or its address."""
-        return self.names.get(address, address)
+        """The host's own name, the one by which it was looked up, or its address."""
+        return self.names.get(address) or self.resolved.get(address, address)
 
     def short(self, address: str) -> str:
-        """First label of the name, or the address."""
-        return self.names[address].split(".")[0] if address in self.names else address
+        """First label of the host's own name; the whole name by which it was looked up; or the address."""
+        return self.names[address].split(".")[0] if address in self.names else self.resolved.get(address, address)
 
     def site(self, address: str) -> str:
         """The second label of the host's name, or its network (/24, /64)."""
@@ -54,21 +56,29 @@ class Places:
         parsed = ipaddress.ip_address(address)
         return str(ipaddress.ip_network(f"{address}/{24 if parsed.version == 4 else 64}", strict=False))
 
-    def application(self, address: str, port: int) -> str:
-        """What runs at this server and port."""
+    def application(self, address: str, port: int, host: str = "") -> str:
+        """What runs at this server and port; host: the name that the client asked for there."""
         for rule in self.rules:
             if rule.fits(address, port):
                 return rule.name
+        if host:
+            return host
         if address in self.names:
             return self.names[address].split(".")[0].replace("-", " ")
+        if address in self.resolved:
+            return self.resolved[address] if port in _WEB else f"{SERVICES.get(port, f'port {port}')} on {self.resolved[address]}"
         return SERVICES.get(port, f"port {port}")
 
-    def told(self, address: str, port: int) -> str:
+    def told(self, address: str, port: int, host: str = "") -> str:
         """How the application's name was found, or why it is not known."""
         if any(rule.fits(address, port) for rule in self.rules):
             return "named by you"
+        if host:
+            return "name that was asked for"
         if address in self.names:
             return "name of the server"
+        if address in self.resolved:
+            return "name that was looked up"
         if port in SERVICES:
             return f"registered use of port {port}"
         return f"not known: the server has no name here, and nothing is registered for port {port}"

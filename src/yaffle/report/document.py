@@ -9,6 +9,7 @@ from yaffle.capture.addresses import client_address, end_text, server_address
 from yaffle.capture.conversations import Rows
 from yaffle.capture.icmp_errors import in_words
 from yaffle.capture.tunnels import tunnel_of
+from yaffle.exchanges import labels
 from yaffle.findings.cleared import cleared
 from yaffle.findings.finding import Finding, find
 from yaffle.findings.verdict import path_changed, verdict_columns, verdict_of
@@ -165,8 +166,8 @@ def _counts(account: Account) -> Any:
     return np.where((counts == 0) & (account.connection_charges > 0), 1, counts)
 
 
-def exchanges(analysis: Analysis, shown: list[int]) -> list[dict[str, Any]]:
-    """The exchanges' part; `connection` counts in the listed connections."""
+def exchanges(analysis: Analysis, shown: list[int], literals: bool = False) -> list[dict[str, Any]]:
+    """The exchanges' part; `connection` counts in the listed connections. literals: those of statements are shown."""
     account = analysis.account
     number, messages = {c: i for i, c in enumerate(shown)}, analysis.messages
     party = {name: account.exchange_charges[:, causes.party_columns(name)].sum(axis=1) for name in causes.PARTIES}
@@ -187,7 +188,7 @@ def exchanges(analysis: Analysis, shown: list[int]) -> list[dict[str, Any]]:
                 "wait_ms": int(account.exchange_charges[x].sum()) / NS_PER_MS,
                 **{f"{name}_ms": int(party[name][x]) / NS_PER_MS for name in causes.PARTIES},
                 "protocol": messages.protocol.get(c, "tcp"),
-                "label": messages.label[message] if message >= 0 else "",
+                "label": "" if message < 0 else messages.label[message] if literals else labels.shown(messages.protocol[c], messages.label[message]),
                 "outcome": (messages.outcome[message] if message >= 0 else "") or ("answered" if answered >= 0 else "unanswered"),
             }
         )
@@ -246,7 +247,7 @@ def findings(found: list[Finding], shown: list[int]) -> list[dict[str, Any]]:
     ]
 
 
-def document(analysis: Analysis, line_bps: float | None = None) -> dict[str, Any]:
+def document(analysis: Analysis, line_bps: float | None = None, *, literals: bool = False) -> dict[str, Any]:
     """The whole document. A connection seen at several points stands once, as seen nearest to its client."""
     shown = [int(c) for c in np.flatnonzero(analysis.speaker == np.arange(analysis.speaker.size))]
     found = find(analysis, analysis.speaker)
@@ -255,7 +256,7 @@ def document(analysis: Analysis, line_bps: float | None = None) -> dict[str, Any
         "version": 1,
         "sources": sources(analysis),
         "connections": connections(analysis, shown),
-        "exchanges": exchanges(analysis, shown),
+        "exchanges": exchanges(analysis, shown, literals),
         "conversations": conversations(analysis),
         "line": line_use(analysis, line_bps),
         "lookups": lookups(analysis),

@@ -15,6 +15,7 @@ from yaffle import __version__
 from yaffle.analysis import Analysis
 from yaffle.capture.addresses import server_labels
 from yaffle.capture.masking import Masker
+from yaffle.exchanges.lookups import Lookups
 from yaffle.findings.cleared import cleared
 from yaffle.findings.finding import find
 from yaffle.findings.places import Places
@@ -95,7 +96,7 @@ def render(
 ) -> str:
     """The page. With a masker: without names, and with addresses masked. bar: draws a ledger."""
     if masker is not None:
-        analysis = replace(analysis, capture=replace(analysis.capture, names={}))
+        analysis = replace(analysis, capture=replace(analysis.capture, names={}), lookups=Lookups())
     capture, account = analysis.capture, analysis.account
     speaks = analysis.speaker == np.arange(analysis.speaker.size)
     charges = account.connection_charges[speaks].sum(axis=0) if speaks.any() else np.zeros(causes.COUNT, np.int64)

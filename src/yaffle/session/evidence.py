@@ -11,6 +11,7 @@ import numpy as np
 from yaffle.analysis import Analysis
 from yaffle.arrays import Array
 from yaffle.capture.addresses import Labels, client_labels, server_labels
+from yaffle.exchanges import labels
 from yaffle.ledger.sums import party_sums
 
 
@@ -47,10 +48,11 @@ class Evidence:
         self.analysis = analysis
         account, flows = analysis.account, analysis.capture.conversations
         self.places = analysis.places
+        self.told: dict[str, str] = {}  # how each application's name was found, or why it is not known
         self.client, self.server = client_labels(flows, account.flow), server_labels(flows, account.flow)
         self.port = flows.b_port[account.flow].astype(np.int64)
         self.client_port = flows.a_port[account.flow].astype(np.int64)
-        self.application = self._applications(self.server, self.port)
+        self.application = self._applications(self.server, self.port, self._hosts())
         self.site = self.client.named(self.places.site)
         self.speaks = analysis.speaker == np.arange(analysis.speaker.size)
         self.waits = self._waits()
@@ -58,11 +60,35 @@ class Evidence:
         self.first_ns = min((s.first_ns for s in sources), default=0)
         self.last_ns = max((s.last_ns for s in sources), default=1)
 
-    def _applications(self, server: Labels, port: Array) -> Labels:
-        pairs = server.codes * 65536 + port
-        kinds, place = np.unique(pairs, return_inverse=True)
-        names = Labels.of([self.places.application(server.texts[k // 65536], k % 65536) for k in kinds.tolist()])
-        return Labels(names.codes[place] if kinds.size else pairs, names.texts)
+    @cached_property
+    def labels(self) -> list[str]:
+        """What each message asked, literals of statements masked."""
+        messages = self.analysis.messages
+        found = list(messages.label)
+        for c, protocol in messages.protocol.items():
+            if protocol in labels.STATEMENTS:
+                for row in messages.turns["message"][messages.starts[c] : messages.starts[c + 1]].tolist():
+                    found[row] = labels.shown(protocol, found[row])
+        return found
+
+    def _hosts(self) -> Labels:
+        """The name that each connection asked for."""
+        told = self.analysis.messages.host
+        if not told:
+            return Labels(np.zeros(self.port.size, np.int64), [""])
+        index = {name: k for k, name in enumerate(dict.fromkeys(["", *told.values()]))}
+        codes = np.zeros(self.port.size, np.int64)
+        codes[list(told)] = [index[name] for name in told.values()]
+        return Labels(codes, list(index))
+
+    def _applications(self, server: Labels, port: Array, host: Labels) -> Labels:
+        keys = (server.codes * 65536 + port) * len(host.texts) + host.codes
+        kinds, place = np.unique(keys, return_inverse=True)
+        parts = [(*divmod(key // len(host.texts), 65536), host.texts[key % len(host.texts)]) for key in kinds.tolist()]
+        names = Labels.of([self.places.application(server.texts[address], port_, host_) for address, port_, host_ in parts])
+        for (address, port_, host_), code in zip(parts, names.codes.tolist(), strict=True):
+            self.told.setdefault(names.texts[code], self.places.told(server.texts[address], port_, host_))
+        return Labels(names.codes[place] if kinds.size else keys, names.texts)
 
     @cached_property
     def _service_table(self) -> tuple[Array, Array]:
@@ -79,16 +105,6 @@ class Evidence:
         return [(self.server.texts[k // 65536], k % 65536) for k in self._service_table[0].tolist()]
 
     @cached_property
-    def told(self) -> dict[str, str]:
-        """How each application's name was found, or why it is not known."""
-        pairs = np.unique(self.flow_server.codes * 65536 + self.analysis.capture.conversations.b_port)
-        found: dict[str, str] = {}
-        for code in pairs.tolist():
-            address, port = self.flow_server.texts[code // 65536], code % 65536
-            found.setdefault(self.places.application(address, port), self.places.told(address, port))
-        return found
-
-    @cached_property
     def flow_client(self) -> Labels:
         """Client of every conversation, TCP or not."""
         flows = self.analysis.capture.conversations
@@ -103,7 +119,10 @@ class Evidence:
     @cached_property
     def flow_application(self) -> Labels:
         """Application of every conversation."""
-        return self._applications(self.flow_server, self.analysis.capture.conversations.b_port.astype(np.int64))
+        flows, hosts = self.analysis.capture.conversations, self._hosts()
+        codes = np.zeros(flows.point.size, np.int64)
+        codes[self.analysis.account.flow] = hosts.codes
+        return self._applications(self.flow_server, flows.b_port.astype(np.int64), Labels(codes, hosts.texts))
 
     def _waits(self) -> Waits:
         account = self.analysis.account

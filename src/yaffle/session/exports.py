@@ -26,7 +26,7 @@ from yaffle.session.scene import Scene
 from yaffle.transport import kinds
 
 _ADDRESSES = ("client", "server")
-_NAMES = ("client_name", "site", "application")
+_NAMES = ("client_name", "site", "application", "label")
 _EVERY = 2000  # Packets between two looks at whether to go on.
 
 

@@ -34,6 +34,9 @@ COLUMNS: tuple[tuple[str, str], ...] = (
     ("round_trip_ms", "least round trip between client and server, ms"),
     ("opening", "complete, unseen, refused, unanswered"),
     ("closing", "orderly, reset, open"),
+    ("protocol", "what the exchange speaks: http, tls, postgresql, mysql, redis, dns; tcp where that is not known"),
+    ("label", "what was asked, literals of statements masked"),
+    ("outcome", "how it was answered: a status, an SQLSTATE, a code; answered, unanswered"),
     ("began", "when the exchange began, UTC"),
 )
 
@@ -48,6 +51,26 @@ class FilterError(YaffleError):
 
 def _texts(labels: Labels, rows: Any) -> Any:
     return pa.DictionaryArray.from_arrays(pa.array(labels.codes[rows].astype(np.int32)), pa.array(labels.texts, pa.string()))
+
+
+def _said(evidence: Evidence, message: Any) -> dict[str, Any]:
+    """Protocol, label and outcome of each wait."""
+    messages, waits = evidence.analysis.messages, evidence.waits
+    protocols = ["tcp"] * evidence.analysis.account.flow.size
+    for connection, protocol in messages.protocol.items():
+        protocols[connection] = protocol
+    spoken = pa.array(protocols, pa.string()).dictionary_encode().take(pa.array(waits.connection))
+    answered = np.zeros(waits.connection.size, bool)
+    has = waits.exchange >= 0
+    answered[has] = evidence.analysis.account.of_exchange("answered_ns")[waits.exchange[has]] >= 0
+    outcome = pa.array([*messages.outcome, "answered", "unanswered"], pa.string()).dictionary_encode()
+    plain = len(messages.outcome) + (~answered).astype(np.int64)
+    label = pa.array([*evidence.labels, ""], pa.string()).dictionary_encode()
+    return {
+        "protocol": spoken,
+        "label": label.take(pa.array(np.where(message >= 0, message, len(messages.label)))),
+        "outcome": outcome.take(pa.array(np.where(message >= 0, message, plain))),
+    }
 
 
 class Filter:
@@ -69,8 +92,8 @@ class Filter:
         exchange = waits.exchange
         has = exchange >= 0
 
-        def of_exchange(name: str) -> Any:
-            values = np.zeros(c.size, np.int64)
+        def of_exchange(name: str, without: int = 0) -> Any:
+            values = np.full(c.size, without, np.int64)
             values[has] = account.of_exchange(name)[exchange[has]]
             return values
 
@@ -99,6 +122,7 @@ class Filter:
                 "round_trip_ms": trip[c] / 1e6,
                 "opening": _texts(words["opening"], c),
                 "closing": _texts(words["closing"], c),
+                **_said(evidence, of_exchange("message", -1)),
                 "began": pa.array(waits.first_ns, pa.timestamp("ns")),
             }
         )

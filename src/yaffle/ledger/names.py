@@ -1,0 +1,49 @@
+"""The look-up that led to a connection is part of what its first exchange waited for."""
+
+from collections import defaultdict
+
+import numpy as np
+
+from yaffle.capture.addresses import client_labels, server_labels
+from yaffle.capture.conversations import Rows
+from yaffle.exchanges.lookups import Lookup, Lookups
+from yaffle.ledger import causes
+from yaffle.ledger.account import CONNECTION_FIELDS, EXCHANGE_FIELDS
+from yaffle.ledger.engine import Account
+
+_SOON_NS = 1_000_000_000  # A connection that follows its look-up later than this was not waiting for it.
+_SET_UP, _WAIT, _WORST = EXCHANGE_FIELDS.index("set_up_ns"), CONNECTION_FIELDS.index("wait_ns"), CONNECTION_FIELDS.index("worst_wait_ns")
+
+
+def charge_names(account: Account, lookups: Lookups, flows: Rows) -> None:
+    """Charges `name` to the first exchange of each connection whose opening followed a look-up of its server by its client.
+
+    Each look-up leads to one connection: later ones had the answer already. The time charged is from the first try to the answer.
+    """
+    led: dict[tuple[str, str, int], list[Lookup]] = defaultdict(list)
+    for lookup in lookups.rows:
+        if lookup.protocol == "dns" and lookup.answered_ns >= 0:
+            for address in lookup.addresses:
+                led[lookup.client, address, lookup.point].append(lookup)
+    if not led:
+        return
+    owner = account.of_exchange("connection")
+    first = np.full(account.flow.size, -1, np.int64)
+    first[owner[::-1]] = np.arange(owner.size)[::-1]  # Exchanges of a connection stand in order: the first one is kept.
+    opened, complete = account.fact("first_ns"), account.fact("opening") == 0
+    client, server = client_labels(flows, account.flow), server_labels(flows, account.flow)
+    used: set[int] = set()
+    for c in np.argsort(opened, kind="stable").tolist():
+        if first[c] < 0 or not complete[c]:
+            continue
+        waiting = led.get((client[c], server[c], int(flows.point[account.flow[c]])), [])
+        found = [k for k in waiting if id(k) not in used and 0 <= int(opened[c]) - k.answered_ns <= _SOON_NS]
+        if not found:
+            continue
+        used.add(id(found[-1]))
+        x, spent = int(first[c]), found[-1].latency_ns
+        account.exchange_charges[x, causes.NAME] += spent
+        account.exchange[x, _SET_UP] += spent
+        account.connection_charges[c, causes.NAME] += spent
+        account.connection[c, _WAIT] += spent
+        account.connection[c, _WORST] = max(int(account.connection[c, _WORST]), int(account.exchange_charges[x].sum()))
