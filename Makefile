@@ -33,6 +33,7 @@ check: $(READY)
 bench: $(READY)
 	@$(BIN)/python -m benchmarks.engine
 	@$(BIN)/python -m benchmarks.desktop
+	@$(BIN)/python -m benchmarks.services
 
 pictures: $(READY)
 	@$(BIN)/yaffle demo --to $(DEMO) --run && cp $(DEMO)/gather.png $(DEMO)/survey.png $(DEMO)/apportion.png $(DEMO)/examine.png docs/screenshots/

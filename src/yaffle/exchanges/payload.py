@@ -29,7 +29,7 @@ class Payload:
             return None
         if not data.compressed:
             data.close()
-            return np.memmap(path, np.uint8, "r") if path.stat().st_size else np.empty(0, np.uint8)
+            return np.asarray(np.memmap(path, np.uint8, "r")) if path.stat().st_size else np.empty(0, np.uint8)
         parts, total = [], 0
         windows = data.windows()
         try:

@@ -13,7 +13,7 @@ MOST_BYTES = 256 << 20  # Of one side; what comes after is not decoded.
 
 
 @kernel
-def _pieces(g, side, packets, start, size, segment, skip):  # type: ignore[no-untyped-def]
+def pieces_of(g, side, packets, start, size, segment, skip):  # type: ignore[no-untyped-def]
     """Bytes of a side without overlap, in order of place: where each piece begins, its size, its segment, how much of that is skipped.
 
     The first copy that passed is taken. Returns how many pieces.
@@ -72,11 +72,11 @@ class Stream:
 def stream_of(g: Array, side: int, payload: Payload, most_bytes: int = MOST_BYTES) -> Stream:
     """One side of a connection. g: its segments, as gathered."""
     start, size, segment, skip = (np.empty(g.size, np.int64) for _ in range(4))
-    count = _pieces(g, side, payload.packets, start, size, segment, skip)
+    count = pieces_of(g, side, payload.packets, start, size, segment, skip)
     start, size, segment, skip = start[:count], size[:count], segment[:count], skip[:count]
     total = np.cumsum(size)
     if count and total[-1] > most_bytes:
-        count = int(np.searchsorted(total, most_bytes))
+        count = int(np.searchsorted(total, most_bytes)) + 1
         start, size, segment, skip, total = start[:count], size[:count], segment[:count], skip[:count], total[:count]
     if not count:
         return Stream(start, start, segment, [])

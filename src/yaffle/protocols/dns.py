@@ -80,16 +80,34 @@ def parse(data: bytes) -> DnsMessage | None:
     return DnsMessage(number, answer, bool(flags & 0x200), CODES.get(code, f"RCODE{code}"), name.lower(), kind, addresses)
 
 
+def _behind_name(data: bytes, at: int) -> int:
+    """The place behind a name, which is not read; raises ValueError where it runs over the end."""
+    for _ in range(130):
+        if at >= len(data):
+            break
+        size = data[at]
+        if size >= 0xC0:
+            if at + 2 > len(data):
+                break
+            return at + 2
+        if size > 63:
+            break
+        at += 1 + size
+        if size == 0:
+            return at
+    raise ValueError("a name runs over the end")
+
+
 def _addresses(data: bytes, at: int, answers: int) -> list[str]:
     found: list[str] = []
     try:
         for _ in range(min(answers, _MOST_RECORDS)):
-            _, at = _name(data, at)
+            at = _behind_name(data, at)
             if at + 10 > len(data):
                 break
             kind, size = int.from_bytes(data[at : at + 2], "big"), int.from_bytes(data[at + 8 : at + 10], "big")
             body = data[at + 10 : at + 10 + size]
-            if (kind, len(body)) in ((1, 4), (28, 16)):
+            if len(body) == size and (kind, size) in ((1, 4), (28, 16)):
                 found.append(str(ipaddress.ip_address(body)))
             at += 10 + size
     except ValueError:
