@@ -9,6 +9,7 @@ from pathlib import Path
 from yaffle.arrays import Array
 from yaffle.capture.captured import Capture
 from yaffle.capture.reader import Progress, go_on, read_captures
+from yaffle.errors import Cancelled
 from yaffle.exchanges.lookups import Lookups, find_lookups
 from yaffle.exchanges.messages import Messages, decode_messages
 from yaffle.exchanges.payload import Payload
@@ -52,12 +53,20 @@ class Analysis:
 
 def analyse(paths: Sequence[Path | str], progress: Progress = go_on) -> Analysis:
     """Reads the files and accounts for every wait. Raises YaffleError or Cancelled."""
+
+    def step(share: float, words: str) -> None:
+        if not progress(share, words):
+            raise Cancelled
+
     capture = read_captures(paths, lambda share, words: progress(0.5 * share, words))
+    step(0.5, "putting connections together")
     arranged = arrange(capture)
+    step(0.5, "reading what was asked")
     payload = Payload(capture)
     ports = capture.conversations.b_port[arranged.flow]
     messages = decode_messages(arranged.starts, arranged.order, ports, payload, lambda share, words: progress(0.5 + 0.2 * share, words))
     lookups = find_lookups(capture, payload, arranged.starts, arranged.order, arranged.flow, messages)
+    step(0.7, "accounting for every wait")
     account = account_all(capture, arranged, messages, lambda share, words: progress(0.7 + 0.3 * share, words))
     charge_names(account, lookups, capture.conversations)
     return Analysis(capture, account, speaking_views(account, capture.conversations), messages, lookups)

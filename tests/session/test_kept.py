@@ -76,6 +76,8 @@ def test_names_of_applications_follow_the_users_rules():
     assert [places.application("203.0.113.9", p) for p in (8080, 80)] == ["boarding", "lists"]
     assert places.application("203.0.113.7", 8080) == "boarding"
     assert places.told("203.0.113.7", 8080) == "named by you"
+    shop = Places({}, (Rule("shop", host="shop.example"),), {"203.0.113.8": "shop.example"})
+    assert [shop.application("203.0.113.7", 443, "shop.example"), shop.application("203.0.113.8", 443), shop.application("203.0.113.7", 443)] == ["shop", "shop", "web"]
     assert places.told("203.0.113.7", 5432).startswith("registered")
     assert places.told("203.0.113.7", 49152).startswith("not known")
 

@@ -126,7 +126,7 @@ class MeasurePlots(QWidget):
                     item.setBrush(pg.mkBrush(fill))
             item.setZValue(-k)
         if not self.logarithmic:
-            plot.setYRange(0, max(top, 1e-9) * 1.06, padding=0)
+            plot.setYRange(0, (top or 1.0) * 1.06, padding=0)
         else:
             plot.getPlotItem().enableAutoRange(axis="y")
 

@@ -15,18 +15,20 @@ class NamingDialog(QDialog):
         self.setWindowTitle("Names of applications")
         self.resize(560, 300)
         self.rules = rules
-        self.table = QTableWidget(0, 3)
-        self.table.setHorizontalHeaderLabels(["name", "server (empty: any)", "port (empty: any)"])
+        self.table = QTableWidget(0, 4)
+        self.table.setHorizontalHeaderLabels(["name", "server (empty: any)", "port (empty: any)", "host name (empty: any)"])
         self.table.verticalHeader().hide()
         self.table.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
         if server or port:
-            self.add(application, server, port)
+            self.add(Rule(application, server, port))
         elif application.startswith("port ") and application[5:].isdigit():
-            self.add(application, "", int(application[5:]))
+            self.add(Rule(application, port=int(application[5:])))
+        elif "." in application:
+            self.add(Rule(application, host=application))
         for rule in rules:
-            self.add(rule.name, rule.server, rule.port)
+            self.add(rule)
         add, remove = QPushButton("Add"), QPushButton("Remove")
-        add.clicked.connect(lambda: self.add("", "", 0))
+        add.clicked.connect(lambda: self.add(Rule("")))
         remove.clicked.connect(lambda: self.table.removeRow(self.table.currentRow()))
         self._wrong = QLabel()
         self._wrong.setObjectName("wrong")
@@ -44,11 +46,11 @@ class NamingDialog(QDialog):
         column.addWidget(self._wrong)
         column.addWidget(buttons)
 
-    def add(self, name: str, server: str, port: int) -> None:
+    def add(self, rule: Rule) -> None:
         """One line more."""
         row = self.table.rowCount()
         self.table.insertRow(row)
-        for column, text in enumerate((name, server, str(port) if port else "")):
+        for column, text in enumerate((rule.name, rule.server, str(rule.port or ""), rule.host)):
             self.table.setItem(row, column, QTableWidgetItem(text))
         self.table.setCurrentCell(row, 0)
 
@@ -56,8 +58,8 @@ class NamingDialog(QDialog):
         """The rules of the list. Raises ValueError with words for the user."""
         found = []
         for row in range(self.table.rowCount()):
-            name, server, port = (self.table.item(row, k).text().strip() if self.table.item(row, k) else "" for k in range(3))
-            if not name and not server and not port:
+            name, server, port, host = (self.table.item(row, k).text().strip() if self.table.item(row, k) else "" for k in range(4))
+            if not (name or server or port or host):
                 continue
             if not name:
                 raise ValueError(f"line {row + 1} has no name")
@@ -68,9 +70,9 @@ class NamingDialog(QDialog):
                     raise ValueError(f"“{server}” is not an address") from None
             if port and not (port.isdigit() and 0 < int(port) < 65536):
                 raise ValueError(f"“{port}” is not a port: 1 to 65535")
-            if not server and not port:
-                raise ValueError(f"“{name}” needs a server or a port")
-            found.append(Rule(name, server, int(port or 0)))
+            if not (server or port or host):
+                raise ValueError(f"“{name}” needs a server, a port or a host name")
+            found.append(Rule(name, server, int(port or 0), host.lower()))
         return tuple(found)
 
     def accept(self) -> None:

@@ -3,8 +3,9 @@
 from dataclasses import replace
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QCheckBox, QComboBox, QDoubleSpinBox, QHBoxLayout, QHeaderView, QLabel, QPushButton, QSplitter, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QComboBox, QDoubleSpinBox, QHBoxLayout, QHeaderView, QLabel, QPushButton, QSplitter, QTabWidget, QVBoxLayout, QWidget
 
+from yaffle.desktop import theme
 from yaffle.desktop.bars import Trend
 from yaffle.desktop.column_table import Column, ColumnTable, TableView
 from yaffle.desktop.jobs import Latest
@@ -13,6 +14,7 @@ from yaffle.desktop.measure_plots import MeasurePlots
 from yaffle.desktop.measures_dialog import MeasuresDialog
 from yaffle.session.investigation import Investigation
 from yaffle.session.others import OtherGroup
+from yaffle.session.services import Service
 from yaffle.session.survey import SurveyPicture, SurveySettings, Trouble, survey
 from yaffle.units import count, duration, moment, rate, share, size
 
@@ -23,19 +25,16 @@ INTERVALS = (
 
 
 class _List(QWidget):
-    """A heading with a table."""
+    """A table of one kind."""
 
-    def __init__(self, heading: str, name: str) -> None:
+    def __init__(self, name: str) -> None:
         super().__init__()
         self.model = ColumnTable(self)
         self.table = TableView(name)
         self.table.setModel(self.model)
         self.table.horizontalHeader().setStretchLastSection(False)
-        words = QLabel(heading)
-        words.setObjectName("heading")
         column = QVBoxLayout(self)
         column.setContentsMargins(2, 2, 2, 2)
-        column.addWidget(words)
         column.addWidget(self.table)
 
     def show_columns(self, columns: list[Column], rows: int, widths: tuple[tuple[int, int], ...]) -> None:
@@ -60,12 +59,12 @@ class Survey(QWidget):
         self.make_up = MakeUpPanel()
         self.make_up.wanted.connect(self._changed)
         self.make_up.table.narrowed.connect(investigation.narrow)
-        self.troubles = _List("troubles", "Troubles, most first")
+        self.troubles = _List("Troubles, most first")
         self._trends = Trend(self, hurts=True)
         self.troubles.table.setItemDelegateForColumn(3, self._trends)
         self.troubles.table.entered.connect(self._to_trouble)
         self.troubles.table.setToolTip("Enter looks at the stretch in which most of it lies")
-        self.others = _List("answers outside TCP", "Conversations that are not TCP")
+        self.others = _List("Conversations that are not TCP")
         self.interval = QComboBox()
         for name, _ in INTERVALS:
             self.interval.addItem(name)
@@ -89,9 +88,14 @@ class Survey(QWidget):
         for part in (QLabel("intervals"), self.interval, QLabel("line rate"), self.line, self.logarithmic, self.compose):
             row.addWidget(part)
         row.addStretch(1)
-        right = QSplitter(Qt.Orientation.Vertical)
-        right.addWidget(self.troubles)
-        right.addWidget(self.others)
+        self.services = _List("Services and how they answer")
+        self._service_trends = Trend(self)
+        self.services.table.setItemDelegateForColumn(6, self._service_trends)
+        right = QTabWidget()
+        right.setDocumentMode(True)
+        for listed, name in ((self.troubles, "troubles"), (self.services, "services"), (self.others, "answers outside TCP")):
+            right.addTab(listed, name)
+        self.right = right
         lower = QSplitter(Qt.Orientation.Horizontal)
         lower.addWidget(self.make_up)
         lower.addWidget(right)
@@ -171,6 +175,7 @@ class Survey(QWidget):
             self.make_up.show_parts([])
             self._show_troubles([])
             self._show_others([])
+            self._show_services([])
             return
         settings = self._shown_settings = self.settings()
         self._latest.ask(lambda: survey(scene, settings), self._show)
@@ -181,6 +186,7 @@ class Survey(QWidget):
         self.make_up.show_parts(picture.parts)
         self._show_troubles(picture.troubles)
         self._show_others(picture.others)
+        self._show_services(picture.services)
         scene = self._model.scene
         short = ", ".join(f"{rate(peak)} in {span}" for peak, span in zip(picture.bursts.peak_bps, ("1 ms", "10 ms", "100 ms"), strict=True))
         step = duration(int(picture.edges_ns[1] - picture.edges_ns[0]))
@@ -216,6 +222,28 @@ class Survey(QWidget):
             len(groups),
             ((1, 66), (2, 72), (3, 46)),
         )
+
+    def _show_services(self, found: list[Service]) -> None:
+        self._service_trends.trends = [s.trend for s in found]
+        red = theme.current().red
+        self.services.show_columns(
+            [
+                Column("service", lambda r: f"{found[r].name}, {found[r].kind}", [s.name for s in found], figures=False),
+                Column("asked", lambda r: count(found[r].asked), [s.asked for s in found]),
+                Column("median", lambda r: duration(found[r].median_ns), [s.median_ns or 0 for s in found], meaning="time to the answer; over TCP what the user waited"),
+                Column("95th pct.", lambda r: duration(found[r].p95_ns), [s.p95_ns or 0 for s in found]),
+                Column(
+                    "failed", lambda r: share(found[r].failed_share), [s.failed_share for s in found], colour=lambda r: red if found[r].failed_share >= 0.1 else None,
+                    meaning="failures and no answer, as a share of what was asked",
+                ),
+                Column("users", lambda r: count(found[r].users), [s.users for s in found], meaning="clients that asked"),
+                Column("trend", lambda r: "", figures=False, meaning="how often it was asked, over the period"),
+            ],
+            len(found),
+            ((1, 44), (2, 56), (3, 62), (4, 48), (5, 44), (6, 56)),
+        )  # fmt: skip
+        self.services.table.horizontalHeader().setSectionResizeMode(0, QHeaderView.ResizeMode.Interactive)
+        self.services.table.setColumnWidth(0, 150)
 
     def dress(self) -> None:
         """Takes the colours of the theme."""

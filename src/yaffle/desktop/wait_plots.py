@@ -137,7 +137,11 @@ class WaitPlots(QTabWidget):
         row.addStretch(1)
         column.addLayout(row)
         column.addWidget(self.table)
-        for part, name in ((over, "over time"), (self.hours, "by hour"), (self.lengths, "how long"), (dear, "dearest exchanges")):
+        self.asked_model = _ExchangeTable(self)
+        self.asked = TableView("What was asked, most waiting first")
+        self.asked.setModel(self.asked_model)
+        self.asked.setToolTip("Exchanges that asked the same, values left out")
+        for part, name in ((over, "over time"), (self.hours, "by hour"), (self.lengths, "how long"), (dear, "dearest exchanges"), (self.asked, "what was asked")):
             self.addTab(part, name)
 
     def columns(self) -> list[int] | None:
@@ -163,6 +167,7 @@ class WaitPlots(QTabWidget):
         if evidence is None or picture is None:
             self.key.setText("")
             self.model.show_columns([], 0)
+            self.asked_model.show_columns([], 0)
             return
         first = int(picture.edges_ns[0])
         width_s = float(picture.edges_ns[1] - first) / 1e9
@@ -187,6 +192,7 @@ class WaitPlots(QTabWidget):
         self._show_hours(picture)
         self._show_lengths(picture)
         self._show_dearest(evidence, picture, sums)
+        self._show_asked(picture)
 
     def _show_hours(self, picture: ApportionPicture) -> None:
         counts = np.maximum(1, picture.hour_counts)[:, None]
@@ -221,21 +227,49 @@ class WaitPlots(QTabWidget):
         client = [evidence.client.texts[k] for k in evidence.client.codes[owner]]
         server = [evidence.server.texts[k] for k in evidence.server.codes[owner]]
         application = [evidence.application.texts[k] for k in evidence.application.codes[owner]]
+        exchange, messages = waits.exchange[rows], evidence.analysis.messages
+        message = np.where(exchange >= 0, evidence.analysis.account.of_exchange("message")[np.maximum(0, exchange)] if exchange.size else exchange, -1).tolist()
+        asked = [evidence.labels[m] if m >= 0 else "" for m in message]
+        outcome = [messages.outcome[m] if m >= 0 else "" for m in message]
+        protocol = [messages.protocol.get(c, "tcp") for c in owner.tolist()]
         self.model.show_columns(
             [
                 Column("began", lambda r: moment(int(waits.first_ns[rows[r]])), waits.first_ns[rows]),
                 Column("client", lambda r: places.short(client[r]), client, figures=False, sql="client", value=lambda r: client[r]),
                 Column("application", lambda r: application[r], application, figures=False, sql="application"),
                 Column("server", lambda r: places.short(server[r]), server, figures=False, sql="server", value=lambda r: server[r]),
+                Column("asked", lambda r: asked[r] or protocol[r], asked, figures=False, sql="label", value=lambda r: asked[r]),
+                Column("outcome", lambda r: outcome[r], outcome, figures=False, sql="outcome"),
                 Column("paid", lambda r: duration(int(paid[r])), paid, meaning="for the cause that is asked after"),
                 Column("wait", lambda r: duration(int(waits.wait_ns[rows[r]])), waits.wait_ns[rows], sql="wait_ms", value=lambda r: float(waits.wait_ns[rows[r]]) / 1e6),
                 Column("client, network, server", lambda r: "", figures=False),
             ],
             rows.size,
         )
-        self.table.setItemDelegateForColumn(6, LedgerDelegate(self.table))
-        for section, width in enumerate((96, 130, 130, 130, 80, 80)):
+        self.table.setItemDelegateForColumn(8, LedgerDelegate(self.table))
+        for section, width in enumerate((92, 96, 106, 110, 150, 66, 66, 66)):
             self.table.setColumnWidth(section, width)
+
+    def _show_asked(self, picture: ApportionPicture) -> None:
+        found, red = picture.asked, theme.current().red
+        self.asked_model.charges = np.array([a.charges for a in found]) if found else np.empty((0, causes.COUNT))
+        self.asked_model.full_ns = float(max((int(a.charges.sum()) for a in found), default=1))
+        self.asked_model.show_columns(
+            [
+                Column("asked", lambda r: found[r].label or "by turns of bytes: the protocol is not known", [a.label for a in found], figures=False),
+                Column("protocol", lambda r: found[r].protocol, [a.protocol for a in found], figures=False, sql="protocol"),
+                Column("exchanges", lambda r: count(found[r].exchanges), [a.exchanges for a in found]),
+                Column("failed", lambda r: count(found[r].failures), [a.failures for a in found], colour=lambda r: red if found[r].failures else None),
+                Column("median", lambda r: duration(found[r].median_ns), [a.median_ns for a in found]),
+                Column("95th pct.", lambda r: duration(found[r].p95_ns), [a.p95_ns for a in found]),
+                Column("wait", lambda r: duration(int(found[r].charges.sum())), [int(a.charges.sum()) for a in found]),
+                Column("client, network, server", lambda r: "", figures=False),
+            ],
+            len(found),
+        )
+        self.asked.setItemDelegateForColumn(7, LedgerDelegate(self.asked))
+        for section, width in enumerate((300, 80, 76, 56, 70, 70, 76)):
+            self.asked.setColumnWidth(section, width)
 
     def _enter(self, row: int) -> None:
         if self._evidence is not None and self._picture is not None:

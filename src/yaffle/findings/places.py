@@ -21,15 +21,18 @@ def spoken(label: str) -> str:
 
 @dataclass(frozen=True)
 class Rule:
-    """The user's own name for what runs at a server, a port, or both; an empty address or port 0 stands for any."""
+    """The user's own name for what runs at a server, at a port, under a host name; what is empty or 0 stands for any."""
 
     name: str
     server: str = ""
     port: int = 0
+    host: str = ""  # as clients ask for it, or as the server is called
 
-    def fits(self, address: str, port: int) -> bool:
-        """Whether it speaks of this server and port."""
-        return bool(self.server or self.port) and self.server in ("", address) and self.port in (0, port)
+    def fits(self, address: str, port: int, hosts: tuple[str, ...] = ()) -> bool:
+        """Whether it speaks of this server and port, known under these names."""
+        if not (self.server or self.port or self.host):
+            return False
+        return self.server in ("", address) and self.port in (0, port) and (not self.host or self.host in hosts)
 
 
 @dataclass(frozen=True)
@@ -56,10 +59,14 @@ class Places:
         parsed = ipaddress.ip_address(address)
         return str(ipaddress.ip_network(f"{address}/{24 if parsed.version == 4 else 64}", strict=False))
 
+    def _hosts(self, address: str, host: str) -> tuple[str, ...]:
+        """All names under which a server is known."""
+        return tuple(name for name in (host, self.names.get(address), self.resolved.get(address)) if name)
+
     def application(self, address: str, port: int, host: str = "") -> str:
         """What runs at this server and port; host: the name that the client asked for there."""
         for rule in self.rules:
-            if rule.fits(address, port):
+            if rule.fits(address, port, self._hosts(address, host)):
                 return rule.name
         if host:
             return host
@@ -71,7 +78,7 @@ class Places:
 
     def told(self, address: str, port: int, host: str = "") -> str:
         """How the application's name was found, or why it is not known."""
-        if any(rule.fits(address, port) for rule in self.rules):
+        if any(rule.fits(address, port, self._hosts(address, host)) for rule in self.rules):
             return "named by you"
         if host:
             return "name that was asked for"

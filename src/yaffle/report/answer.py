@@ -7,7 +7,7 @@ import numpy as np
 
 from yaffle.analysis import Analysis
 from yaffle.findings.cleared import cleared
-from yaffle.findings.finding import find
+from yaffle.findings.everything import all_findings
 from yaffle.ledger import causes
 from yaffle.ledger.sums import party_sums
 from yaffle.units import count, duration, moment
@@ -38,7 +38,7 @@ def answer(analysis: Analysis) -> str:
         sums = party_sums(charges).sum(axis=0)
         parts = [f"{party} {duration(int(sums[i]))} ({100 * int(sums[i]) / total:.0f} %)" for i, party in enumerate(causes.PARTIES) if sums[i]]
         lines.append("  " + ", ".join(parts))
-    found = find(analysis, analysis.speaker)
+    found = all_findings(analysis)
     lines.append("")
     if not found:
         lines.append("No finding: nothing here is slow.")

@@ -11,7 +11,8 @@ from yaffle.capture.icmp_errors import in_words
 from yaffle.capture.tunnels import tunnel_of
 from yaffle.exchanges import labels
 from yaffle.findings.cleared import cleared
-from yaffle.findings.finding import Finding, find
+from yaffle.findings.everything import all_findings
+from yaffle.findings.finding import Finding
 from yaffle.findings.verdict import path_changed, verdict_columns, verdict_of
 from yaffle.ledger import causes
 from yaffle.ledger.account import CLOSINGS, OPENINGS, SIDE_FIELDS
@@ -250,7 +251,7 @@ def findings(found: list[Finding], shown: list[int]) -> list[dict[str, Any]]:
 def document(analysis: Analysis, line_bps: float | None = None, *, literals: bool = False) -> dict[str, Any]:
     """The whole document. A connection seen at several points stands once, as seen nearest to its client."""
     shown = [int(c) for c in np.flatnonzero(analysis.speaker == np.arange(analysis.speaker.size))]
-    found = find(analysis, analysis.speaker)
+    found = all_findings(analysis)
     return {
         "format": "yaffle-analysis",
         "version": 1,

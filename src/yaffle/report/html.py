@@ -17,7 +17,7 @@ from yaffle.capture.addresses import server_labels
 from yaffle.capture.masking import Masker
 from yaffle.exchanges.lookups import Lookups
 from yaffle.findings.cleared import cleared
-from yaffle.findings.finding import find
+from yaffle.findings.everything import all_findings
 from yaffle.findings.places import Places
 from yaffle.ledger import causes
 from yaffle.ledger.sums import party_sums
@@ -108,7 +108,7 @@ def render(
     if held:
         first, last = min(s.first_ns for s in held), max(s.last_ns for s in held)
         period = f"{day(first)}, {moment(first, digits=0)} to {moment(last, digits=0)} {zone_name()}"
-    everything = find(analysis, analysis.speaker)
+    everything = all_findings(analysis)
     found = sorted((f for f in everything if f.key not in said.dismissed), key=lambda f: f.key not in said.pinned)
     findings = [
         {

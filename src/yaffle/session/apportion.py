@@ -7,6 +7,8 @@ from typing import Any
 import numpy as np
 
 from yaffle.arrays import Array
+from yaffle.exchanges.labels import grouped
+from yaffle.findings.services import failed
 from yaffle.kernels import kernel
 from yaffle.ledger import causes
 from yaffle.ledger.account import select
@@ -236,6 +238,46 @@ def dearest(evidence: Evidence, rows: Array, columns: Sequence[int] | None, most
 
 
 @dataclass(frozen=True)
+class Asked:
+    """Exchanges that asked the same, values left out."""
+
+    protocol: str
+    label: str
+    exchanges: int
+    failures: int
+    median_ns: int
+    p95_ns: int
+    charges: Array
+
+
+def by_label(evidence: Evidence, rows: Array, most: int = 300) -> list[Asked]:
+    """What was asked, by labels with their values masked, most waiting first. Exchanges of unknown protocols stand together."""
+    waits, messages = evidence.waits, evidence.analysis.messages
+    exchange = waits.exchange[rows]
+    message = np.where(exchange >= 0, evidence.analysis.account.of_exchange("message")[np.maximum(0, exchange)] if exchange.size else exchange, -1)
+    protocols = [messages.protocol.get(c, "tcp") for c in waits.connection[rows].tolist()]
+    made: dict[tuple[str, str], str] = {}
+    keys: dict[tuple[str, str], int] = {}
+    places = np.empty(rows.size, np.int64)
+    bad = np.zeros(rows.size, bool)
+    for k, (m, protocol) in enumerate(zip(message.tolist(), protocols, strict=True)):
+        label = messages.label[m] if m >= 0 else ""
+        if (protocol, label) not in made:
+            made[protocol, label] = grouped(protocol, label)
+        places[k] = keys.setdefault((protocol, made[protocol, label]), len(keys))
+        bad[k] = m >= 0 and failed(protocol, messages.outcome[m])
+    wait, names = waits.wait_ns[rows], list(keys)
+    found = []
+    order = np.lexsort((wait, places))
+    for part in np.split(order, np.flatnonzero(np.diff(places[order])) + 1) if rows.size else []:
+        protocol, label = names[int(places[part[0]])]
+        n = part.size
+        charges = waits.charges[rows[part]].sum(axis=0)
+        found.append(Asked(protocol, label, n, int(bad[part].sum()), int(wait[part[n // 2]]), int(wait[part[min(n - 1, int(0.95 * n))]]), charges))
+    return sorted(found, key=lambda a: -int(a.charges.sum()))[:most]
+
+
+@dataclass(frozen=True)
 class ApportionPicture:
     """What stands below the tree for one group."""
 
@@ -249,6 +291,7 @@ class ApportionPicture:
     quantiles_ns: Array
     all_quantiles_ns: Array
     dearest: Array  # rows of the waits
+    asked: list[Asked]
 
 
 def picture(scene: Scene, rows: Array, bins: int, columns: Sequence[int] | None) -> ApportionPicture:
@@ -262,5 +305,5 @@ def picture(scene: Scene, rows: Array, bins: int, columns: Sequence[int] | None)
     shares, quantiles = distribution(evidence, rows)
     return ApportionPicture(
         edge_ns, over_time(evidence, rows, edge_ns), own, everything - own, hours, hour_counts, shares, quantiles, distribution(evidence, scene.filtered)[1],
-        dearest(evidence, rows, columns),
+        dearest(evidence, rows, columns), by_label(evidence, rows),
     )  # fmt: skip

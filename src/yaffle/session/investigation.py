@@ -13,7 +13,8 @@ from yaffle.capture.reader import Progress, go_on
 from yaffle.case.folder import SUFFIX, open_case, save_case, save_memory
 from yaffle.errors import Cancelled
 from yaffle.findings.cleared import Cleared, cleared
-from yaffle.findings.finding import Finding, find
+from yaffle.findings.everything import all_findings
+from yaffle.findings.finding import Finding
 from yaffle.session.apportion import trail_of, trail_rows
 from yaffle.session.complaints import ranked
 from yaffle.session.evidence import Evidence
@@ -47,7 +48,7 @@ class Opened:
         step("naming who waited")
         self.evidence = Evidence(self.analysis)
         step("looking for who is slow")
-        self.findings = find(self.analysis, self.analysis.speaker)
+        self.findings = all_findings(self.analysis)
         step("looking for who is fine")
         self.cleared = cleared(self.analysis, self.analysis.speaker, self.findings)
         step("counting over time")

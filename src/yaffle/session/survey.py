@@ -12,6 +12,7 @@ from yaffle.session.make_up import TREND, Part, make_up, within
 from yaffle.session.measures import TROUBLES, Measure, counted_packets, edges, values
 from yaffle.session.others import OtherGroup, other_groups
 from yaffle.session.scene import Scene
+from yaffle.session.services import Service, services
 from yaffle.transport import kinds
 from yaffle.transport.bursts import Bursts, bursts
 
@@ -115,6 +116,7 @@ class SurveyPicture:
     parts: list[Part]
     troubles: list[Trouble]
     others: list[OtherGroup]
+    services: list[Service]
     bursts: Bursts
     full_ms: Array  # of each second at or over the line rate; empty without one
     packets: int
@@ -143,6 +145,7 @@ def survey(scene: Scene, settings: SurveySettings) -> SurveyPicture:
         make_up(scene.evidence, inner, settings.by, period=(scene.first_ns, scene.last_ns)),
         troubles(scene),
         other_groups(scene.evidence, scene.first_ns, scene.last_ns),
+        services(scene.evidence, scene.first_ns, scene.last_ns),
         found,
         found.full_ms_per_s(settings.line_bps) if settings.line_bps > 0 else np.empty(0),
         int(mask.sum()),

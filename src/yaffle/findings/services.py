@@ -1,0 +1,93 @@
+"""Look-ups, leases and sign-ons that fail, stay unanswered or take long: a finding for each service."""
+
+from collections import defaultdict
+
+import numpy as np
+
+from yaffle.analysis import Analysis
+from yaffle.exchanges.lookups import UNANSWERED, Lookup
+from yaffle.findings.finding import Finding
+from yaffle.ledger import causes
+from yaffle.units import duration, moment, share
+
+_GOOD = {
+    "dns": ("NOERROR", "NXDOMAIN"), "mdns": ("NOERROR", "NXDOMAIN"), "dhcp": ("offer", "ack"), "radius": ("accept", "reject", "challenge", "response"),
+    "postgresql": ("00000",), "mysql": ("00000",), "redis": ("OK",),
+}  # fmt: skip
+_WORDS = {"dns": "look-ups", "dhcp": "requests for a lease", "radius": "sign-ons"}
+_LEAST, _LEAST_SHARE = 3, 0.1
+_SLOW_NS, _SLOW_TIMES, _SLOW_TOTAL_NS = 200_000_000, 10, 1_000_000_000
+
+
+def failed(protocol: str, outcome: str) -> bool:
+    """Whether an outcome is a failure of the service: not an answer that merely says no such name."""
+    if outcome in ("", UNANSWERED, "answered"):
+        return outcome == UNANSWERED
+    if protocol == "http":
+        return outcome[:1] == "5"
+    return protocol in _GOOD and outcome not in _GOOD[protocol]
+
+
+def service_findings(analysis: Analysis) -> list[Finding]:
+    """Services that fail a share of what they are asked, or answer some of it very late."""
+    groups: dict[tuple[str, str], list[Lookup]] = defaultdict(list)
+    for lookup in analysis.lookups.rows:
+        if lookup.protocol in _WORDS:
+            groups[lookup.protocol, lookup.server].append(lookup)
+    found = []
+    for (protocol, server), asked in groups.items():
+        bad = [k for k in asked if failed(protocol, k.outcome)]
+        if len(bad) >= _LEAST and len(bad) >= _LEAST_SHARE * len(asked):
+            found.append(_failing(analysis, protocol, server, asked, bad))
+        waits = np.array([k.latency_ns for k in asked if k.answered_ns >= 0])
+        late = [k for k in asked if waits.size and k.latency_ns > max(_SLOW_NS, _SLOW_TIMES * int(np.median(waits)))]
+        if len(late) >= _LEAST and sum(k.latency_ns for k in late) >= _SLOW_TOTAL_NS:
+            found.append(_late(analysis, protocol, server, asked, late))
+    return found
+
+
+def _name(analysis: Analysis, server: str) -> str:
+    name = analysis.places.host(server.rsplit(":", 1)[0] if server.count(":") == 1 else server)
+    return server if name in server else f"{name} ({server})"
+
+
+def _made(protocol: str, server: str, rows: list[Lookup], party: str, cause: str, lost: int, sentence: str, step: str) -> Finding:
+    users = len({k.client for k in rows})
+    first, last = min(k.asked_ns for k in rows), max(k.latest_ns for k in rows)
+    severity = "severe" if lost >= 5e9 and users >= 3 else "notable" if lost >= 2e9 or users >= 3 else "slight"
+    grounds = {"users": users, "wait_ms": lost / 1e6, "first_ns": first, "last_ns": last, "exchanges": 0, "protocol": protocol}
+    return Finding(party, cause, severity, server, sentence, step, 0.8, first, last, lost, users, "", [], [], grounds)
+
+
+def _failing(analysis: Analysis, protocol: str, server: str, asked: list[Lookup], bad: list[Lookup]) -> Finding:
+    silent = [k for k in bad if k.outcome == UNANSWERED]
+    codes = sorted({k.outcome for k in bad if k.outcome != UNANSWERED})
+    lost = sum(k.latency_ns if k.answered_ns >= 0 else k.latest_ns - k.asked_ns for k in bad)
+    name, users = _name(analysis, server), len({k.client for k in bad})
+    said = " and ".join([*([f"{len(silent)} unanswered"] if silent else []), *([f"{len(bad) - len(silent)} with {', '.join(codes)}"] if codes else [])])
+    whole = [c for c in {k.client for k in bad} if all(failed(protocol, k.outcome) for k in asked if k.client == c)]
+    sentence = f"{name} fails {share(len(bad) / len(asked))} of {len(asked)} {_WORDS[protocol]}: {said}; {users} user{'s' if users != 1 else ''}."
+    if protocol == "dns" and whole and len(whole) < len({k.client for k in asked}):
+        sentence += f" {', '.join(sorted(whole)[:3])} got none answered at all."
+    party = causes.UNEXPLAINED if len(silent) > len(bad) - len(silent) else causes.SERVER
+    step = (
+        f"A capture near {server} would tell whether the questions arrive."
+        if party == causes.UNEXPLAINED
+        else f"Look at the service on {server}: it answers, and says that it cannot."
+    )
+    return _made(protocol, server, bad, party, "failed look-ups", lost, sentence, step)
+
+
+def _late(analysis: Analysis, protocol: str, server: str, asked: list[Lookup], late: list[Lookup]) -> Finding:
+    lost = sum(k.latency_ns for k in late)
+    usual = float(np.median([k.latency_ns for k in asked if k.answered_ns >= 0]))
+    slow = float(np.median([k.latency_ns for k in late]))
+    period = f"{moment(late[0].asked_ns, digits=0)} to {moment(late[-1].asked_ns, digits=0)}"
+    sentence = f"{_name(analysis, server)} answers {len(late)} of {len(asked)} {_WORDS[protocol]} late: "
+    sentence += f"{duration(slow)} at the median of those, usually {duration(usual)}; {period}."
+    again = [k for k in late if k.tries > 1]
+    party = causes.NETWORK if len(again) * 2 > len(late) else causes.SERVER
+    step = f"Look at what {server} waits for itself: the servers it asks, its load."
+    if party == causes.NETWORK:
+        step = f"{len(again)} of them had to be asked again: look for loss on the way."
+    return _made(protocol, server, late, party, causes.CHARGES[causes.NAME][1] if protocol == "dns" else "late answers", lost, sentence, step)

@@ -1,0 +1,108 @@
+"""Services and how they answer: name servers, leases, sign-on, web hosts, databases; latency, failures, users."""
+
+from collections import defaultdict
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from yaffle.arrays import Array
+from yaffle.exchanges.lookups import UNANSWERED
+from yaffle.findings.services import failed
+from yaffle.session.evidence import Evidence
+from yaffle.session.make_up import TREND
+
+_KINDS = {
+    "dns": "names",
+    "mdns": "names, multicast",
+    "dhcp": "leases",
+    "radius": "sign-on",
+    "http": "web",
+    "tls": "encrypted",
+    "postgresql": "database",
+    "mysql": "database",
+    "redis": "cache",
+}
+
+
+@dataclass(frozen=True)
+class Service:
+    """One service in a period."""
+
+    kind: str
+    name: str
+    asked: int
+    failures: int  # of the answers
+    unanswered: int
+    users: int
+    users_affected: int  # with a failure or no answer
+    median_ns: float | None
+    p95_ns: float | None
+    trend: Array  # questions over the period
+
+    @property
+    def failed_share(self) -> float:
+        """Failures and silence as a share of what was asked."""
+        return (self.failures + self.unanswered) / max(1, self.asked)
+
+
+@dataclass
+class _Tally:
+    latency: list[int] = field(default_factory=list)
+    asked: list[int] = field(default_factory=list)
+    failures: int = 0
+    unanswered: int = 0
+    users: set[str] = field(default_factory=set)
+    affected: set[str] = field(default_factory=set)
+
+    def add(self, asked_ns: int, latency_ns: int, user: str, bad: bool, silent: bool) -> None:
+        self.asked.append(asked_ns)
+        self.users.add(user)
+        if latency_ns >= 0:
+            self.latency.append(latency_ns)
+        self.failures += bad and not silent
+        self.unanswered += silent
+        if bad or silent:
+            self.affected.add(user)
+
+
+def services(evidence: Evidence, first_ns: int, last_ns: int) -> list[Service]:
+    """Services that were asked in the period: those that fail most first, then the busiest."""
+    tallies: dict[tuple[str, str], _Tally] = defaultdict(_Tally)
+    places, analysis = evidence.places, evidence.analysis
+    for lookup in analysis.lookups.rows:
+        if first_ns <= lookup.asked_ns <= last_ns:
+            address = lookup.server.rsplit(":", 1)[0] if lookup.protocol == "radius" else lookup.server
+            silent = lookup.outcome == UNANSWERED
+            user = lookup.client.rsplit(":", 1)[0] if lookup.protocol == "radius" else lookup.client
+            tallies[lookup.protocol, places.short(address)].add(lookup.asked_ns, lookup.latency_ns, user, failed(lookup.protocol, lookup.outcome), silent)
+    _of_exchanges(evidence, first_ns, last_ns, tallies)
+    found = []
+    for (protocol, name), tally in tallies.items():
+        span = max(1, last_ns - first_ns)
+        place = np.minimum(TREND - 1, (np.array(tally.asked) - first_ns) * TREND // span)
+        latency = np.array(tally.latency)
+        found.append(
+            Service(
+                _KINDS.get(protocol, protocol), name, len(tally.asked), tally.failures, tally.unanswered, len(tally.users), len(tally.affected),
+                float(np.median(latency)) if latency.size else None, float(np.quantile(latency, 0.95)) if latency.size else None,
+                np.bincount(place, minlength=TREND),
+            )
+        )  # fmt: skip
+    return sorted(found, key=lambda s: (-(s.failures + s.unanswered), -s.asked))
+
+
+def _of_exchanges(evidence: Evidence, first_ns: int, last_ns: int, tallies: dict[tuple[str, str], _Tally]) -> None:
+    """Services over TCP whose messages are known; latency is what the user waited."""
+    waits, analysis = evidence.waits, evidence.analysis
+    messages = analysis.messages
+    inside = np.flatnonzero((waits.exchange >= 0) & (waits.first_ns >= first_ns) & (waits.first_ns <= last_ns))
+    message = analysis.account.of_exchange("message")[waits.exchange[inside]] if inside.size else inside
+    rows, message = inside[message >= 0], message[message >= 0]
+    owner = waits.connection[rows]
+    for m, c, asked, wait in zip(message.tolist(), owner.tolist(), waits.first_ns[rows].tolist(), waits.wait_ns[rows].tolist(), strict=True):
+        protocol = messages.protocol[c]
+        if protocol == "dns":
+            continue
+        name = messages.host.get(c) or f"{evidence.places.short(evidence.server[c])} port {int(evidence.port[c])}"
+        outcome = messages.outcome[m]
+        tallies[protocol, name].add(asked, wait, evidence.client[c], failed(protocol, outcome), outcome == UNANSWERED)
