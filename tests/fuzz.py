@@ -56,7 +56,32 @@ def seeds(folder: Path) -> Iterator[bytes]:
     yield pcap(folder / "b", [(i * 50_000_000, f) for i, f in enumerate(frames[3:] + other)]).read_bytes()
     write_pcapng(folder / "c", [(i * 50_000_000, len(f), f) for i, f in enumerate(other + frames)], names={C: "a.b.c.example"}, interface="eth0")
     yield (folder / "c").read_bytes()
+    yield pcap(folder / "e", [(i * 5_000_000, f) for i, f in enumerate(spoken())]).read_bytes()
     yield pcap(folder / "d", [(i, t) for i, t in enumerate(talk)], link=101).read_bytes()
+
+
+def spoken() -> list[bytes]:
+    """Connections and datagrams in protocols that are decoded, as Ethernet frames."""
+    pairs = (
+        (80, b"GET /a?b=1 HTTP/1.1\r\nHost: c.example\r\n\r\n", b"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n3\r\nabc\r\n0\r\n\r\n"),
+        (6379, b"*2\r\n$3\r\nGET\r\n$1\r\nk\r\n", b"$2\r\nab\r\n"),
+        (5432, b"\0\0\0\x12\0\3\0\0user\0me\0\0\0Q\0\0\0\rselect 1\0", b"R\0\0\0\x08\0\0\0\0Z\0\0\0\5IC\0\0\0\x08abc\0Z\0\0\0\5I"),
+        (3306, b"\x24\0\0\1" + bytes(36) + b"\2\0\0\0\3x", b"\x4a\0\0\0\x0a8.0\0" + bytes(69) + b"\1\0\0\2\0\1\0\0\1\0"),
+        (443, b"\x16\3\1\0\x30\1\0\0\x2c\3\3" + bytes(42) + b"\x17\3\3\0\4abcd", b"\x16\3\3\0\x2a\2\0\0\x26\3\3" + bytes(36) + b"\x17\3\3\0\4abcd"),
+        (53, b"\0\x1d\0\1\1\0\0\1\0\0\0\0\0\0\1a\7example\0\0\1\0\1", b"\0\x1d\0\1\x81\x80\0\1\0\0\0\0\0\0\1a\7example\0\0\1\0\1"),
+    )
+    out = []
+    for k, (port, asked, told) in enumerate(pairs):
+        ends = (C, 50_000 + k, S, port), (S, port, C, 50_000 + k)
+        out += [ether(tcp(*ends[0], 1, 0, SYN)), ether(tcp(*ends[1], 1, 2, SYN | ACK)), ether(tcp(*ends[0], 2, 2, ACK))]
+        out += [ether(tcp(*ends[0], 2, 2, ACK | PSH, asked)), ether(tcp(*ends[1], 2, 2 + len(asked), ACK | PSH, told[:20]))]
+        out += [ether(tcp(*ends[1], 22, 2 + len(asked), ACK | PSH, told[20:])), ether(tcp(*ends[0], 2 + len(asked), 2 + len(told), ACK))]
+    name = b"\0\1\1\0\0\1\0\0\0\0\0\0\1a\7example\0\0\1\0\1"
+    out += [ether(udp(C, 4000, S, 53, name)), ether(udp(S, 53, C, 4000, name[:2] + b"\x81\x80\0\1\0\1" + name[8:] + b"\xc0\x0c\0\1\0\1\0\0\0\5\0\4abcd"))]
+    lease = b"\1\1\6\0abcd" + bytes(228) + b"\x63\x82\x53\x63\x35\1\1\xff"
+    out += [ether(udp("192.0.2.1", 68, "192.0.2.255", 67, lease)), ether(udp(C, 5000, S, 1812, b"\1\7\0\x1a" + bytes(16) + b"\1\6user"))]
+    out += [ether(udp(C, 7000, S, 7002, b"\x80\x08" + bytes([0, n, 0, 0, 0, n * 20, 0, 0, 0, 9]) + bytes(30))) for n in range(12)]
+    return out
 
 
 def packed(rnd: random.Random, path: Path, talks: int) -> int:
@@ -116,6 +141,7 @@ def main(seconds: float, seed: int) -> int:
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         corpus, path = list(seeds(folder)), folder / "mutated"
+        corpus += [corpus[-2]] * 3  # The one with most decoders in it.
         while time.monotonic() - began < seconds:
             made = 1
             if rnd.random() < 0.1:

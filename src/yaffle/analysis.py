@@ -11,6 +11,7 @@ from yaffle.capture.captured import Capture
 from yaffle.capture.reader import Progress, go_on, read_captures
 from yaffle.errors import Cancelled
 from yaffle.exchanges.lookups import Lookups, find_lookups
+from yaffle.exchanges.media import Media, find_media
 from yaffle.exchanges.messages import Messages, decode_messages
 from yaffle.exchanges.payload import Payload
 from yaffle.findings.places import Places, Rule
@@ -29,6 +30,7 @@ class Analysis:
     speaker: Array  # for each connection, the view of it that speaks for all
     messages: Messages  # what exchanges say, where their protocol is known
     lookups: Lookups
+    media: list[Media]  # voice and video streams
     rules: tuple[Rule, ...] = ()  # the user's own names of applications
 
     @property
@@ -66,7 +68,8 @@ def analyse(paths: Sequence[Path | str], progress: Progress = go_on) -> Analysis
     ports = capture.conversations.b_port[arranged.flow]
     messages = decode_messages(arranged.starts, arranged.order, ports, payload, lambda share, words: progress(0.5 + 0.2 * share, words))
     lookups = find_lookups(capture, payload, arranged.starts, arranged.order, arranged.flow, messages)
+    media = find_media(capture, payload)
     step(0.7, "accounting for every wait")
     account = account_all(capture, arranged, messages, lambda share, words: progress(0.7 + 0.3 * share, words))
     charge_names(account, lookups, capture.conversations)
-    return Analysis(capture, account, speaking_views(account, capture.conversations), messages, lookups)
+    return Analysis(capture, account, speaking_views(account, capture.conversations), messages, lookups, media)

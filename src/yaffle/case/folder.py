@@ -27,6 +27,7 @@ from yaffle.capture.reader import Progress, fingerprint, go_on
 from yaffle.capture.records import Interface
 from yaffle.errors import Cancelled, CaseError
 from yaffle.exchanges.lookups import Lookup, Lookups
+from yaffle.exchanges.media import Media
 from yaffle.exchanges.messages import Messages
 from yaffle.exchanges.turns import TURN
 from yaffle.ledger.account import CHARGES, CLOSINGS, EXCHANGE_FIELDS, OPENINGS, WIDTH
@@ -183,10 +184,11 @@ def _said(analysis: Analysis) -> dict[str, Any]:
         "outcome": messages.outcome,
         **{name: {str(c): text for c, text in getattr(messages, name).items()} for name in ("protocol", "host", "note")},
         "lookups": [asdict(lookup) for lookup in analysis.lookups.rows],
+        "media": [asdict(stream) for stream in analysis.media],
     }
 
 
-def _read_said(folder: Path, connections: int) -> tuple[Messages, Lookups]:
+def _read_said(folder: Path, connections: int) -> tuple[Messages, Lookups, list[Media]]:
     """The reverse. Raises CaseError, KeyError, TypeError, ValueError where it makes no sense."""
     try:
         said = json.loads((folder / "said.json").read_text(encoding="utf-8"))
@@ -202,7 +204,8 @@ def _read_said(folder: Path, connections: int) -> tuple[Messages, Lookups]:
     if starts.size != connections + 1 or len(label) != len(outcome) or any(not 0 <= c < connections for c in texts["protocol"]):
         raise ValueError("messages point outside their table")
     rows = [Lookup(**{**row, "addresses": tuple(row["addresses"])}) for row in said["lookups"]]
-    return Messages(starts, turns, label, outcome, **texts), Lookups(rows)
+    media = [Media(**{**stream, "jitter_ns": tuple(stream["jitter_ns"])}) for stream in said["media"]]
+    return Messages(starts, turns, label, outcome, **texts), Lookups(rows), media
 
 
 def _write_json(path: Path, content: dict[str, Any], settle: bool = True) -> None:
@@ -270,12 +273,12 @@ def open_case(folder: Path) -> tuple[Analysis, dict[str, Any]]:
             conversations["how"],
         )
         _check(capture, account, connections["speaker"])
-        messages, lookups = _read_said(folder / named, account.flow.size)
+        messages, lookups, media = _read_said(folder / named, account.flow.size)
         if account.exchange.shape[0] and int(account.of_exchange("message").max()) >= len(messages.label):
             raise ValueError("the message of an exchange points outside its table")
     except (KeyError, TypeError, ValueError) as error:
         raise CaseError(f"{folder}: the case is damaged ({error})") from error
-    return Analysis(capture, account, connections["speaker"], messages, lookups), memory
+    return Analysis(capture, account, connections["speaker"], messages, lookups, media), memory
 
 
 def _check(capture: Capture, account: Account, speaker: Array) -> None:

@@ -214,6 +214,33 @@ def lookups(analysis: Analysis) -> list[dict[str, Any]]:
     ]
 
 
+def media(analysis: Analysis) -> list[dict[str, Any]]:
+    """The voice and video streams' part."""
+    return [
+        {
+            "ssrc": m.ssrc,
+            "source": m.source,
+            "destination": m.destination,
+            "packets": m.packets,
+            "expected": m.expected,
+            "lost": m.lost,
+            "loss_percent": 100 * m.lost / m.expected,
+            "loss_events": m.loss_events,
+            "longest_loss": m.longest_loss,
+            "duplicates": m.duplicates,
+            "reordered": m.reordered,
+            "jitter_ms": dict(zip(("min", "mean", "max"), (j / NS_PER_MS for j in m.jitter_ns), strict=True)),
+            "dscp": m.dscp,
+            "payload_type": m.payload_type,
+            "clock_hz": m.clock_hz,
+            "first_ns": m.first_ns,
+            "last_ns": m.last_ns,
+            "point": analysis.capture.points[m.point],
+        }
+        for m in analysis.media
+    ]
+
+
 def sources(analysis: Analysis) -> list[dict[str, Any]]:
     """The sources' part."""
     return [
@@ -261,7 +288,7 @@ def document(analysis: Analysis, line_bps: float | None = None, *, literals: boo
         "conversations": conversations(analysis),
         "line": line_use(analysis, line_bps),
         "lookups": lookups(analysis),
-        "media": [],
+        "media": media(analysis),
         "segments": [],
         "clocks": [],
         "exporters": [],

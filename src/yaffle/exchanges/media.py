@@ -1,0 +1,150 @@
+"""Voice and video streams (RTP, RFC 3550) found by content: loss to the packet, loss events, jitter, reordering.
+
+A stream is one SSRC from one host to another. Loss is what the sequence numbers lack between the lowest and the highest
+that arrived: packets lost before the first or after the last cannot be known. Jitter is RFC 3550 section 6.4.1 after each
+packet in order of arrival; least, mean and greatest of those values are given.
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from yaffle.arrays import Array
+from yaffle.capture.addresses import address_text, end_text
+from yaffle.capture.captured import Capture
+from yaffle.exchanges.payload import Payload
+from yaffle.kernels import kernel
+
+LEAST_PACKETS = 8
+_LEAST_IN_ORDER = 0.8  # Of a stream's steps, so many go on by a few numbers.
+_CONTROL = range(72, 77)  # RTCP packet types look like these payload types (RFC 5761 section 4).
+_RATES = {
+    **dict.fromkeys((0, 3, 4, 5, 7, 8, 9, 12, 13, 15, 18), 8000), 6: 16000, 10: 44100, 11: 44100, 16: 11025, 17: 22050,
+    **dict.fromkeys((14, 25, 26, 28, 31, 32, 33, 34), 90000),
+}  # fmt: skip
+_KNOWN_RATES = np.array([8000, 16000, 24000, 32000, 44100, 48000, 90000])
+
+
+@dataclass(frozen=True)
+class Media:
+    """One stream."""
+
+    ssrc: int
+    source: str
+    destination: str
+    payload_type: int
+    clock_hz: int
+    packets: int
+    expected: int
+    lost: int
+    loss_events: int  # runs of missing numbers
+    longest_loss: int  # packets of the longest run
+    duplicates: int
+    reordered: int
+    jitter_ns: tuple[float, float, float]  # least, mean, greatest
+    first_ns: int
+    last_ns: int
+    dscp: int
+    point: int
+
+
+@kernel
+def _headers(rows, packets, number, buf, out):  # type: ignore[no-untyped-def]
+    """Fills out[k]: sequence number, timestamp, SSRC, payload type; type -1 where it is no RTP."""
+    for k in range(rows.size):
+        row = rows[k]
+        if packets.source[row] != number:
+            continue
+        at = packets.position[row] + packets.payload_at[row]
+        out[k, 3] = -1
+        if np.int64(packets.captured_bytes[row]) - np.int64(packets.payload_at[row]) < 12 or at + 12 > buf.size or buf[at] >> 6 != 2:
+            continue
+        out[k, 0] = (np.int64(buf[at + 2]) << 8) | np.int64(buf[at + 3])
+        for part, first in ((1, 4), (2, 8)):
+            value = np.int64(0)
+            for b in range(4):
+                value = (value << 8) | np.int64(buf[at + first + b])
+            out[k, part] = value
+        out[k, 3] = np.int64(buf[at + 1]) & 127
+
+
+@kernel
+def fill_jitter(arrived_ns, stamp, clock_hz, jitter_ns):  # type: ignore[no-untyped-def]
+    """RFC 3550 section 6.4.1 in ns, after each packet in order of arrival; timestamps unwrapped."""
+    estimate = 0.0
+    for i in range(1, arrived_ns.size):
+        step = abs((arrived_ns[i] - arrived_ns[i - 1]) - (stamp[i] - stamp[i - 1]) * 1e9 / clock_hz)
+        estimate += (step - estimate) / 16
+        jitter_ns[i] = estimate
+
+
+def unwrapped(numbers: Array, bits: int) -> Array:
+    """Numbers that count modulo 2^bits, each taken nearest to the one before."""
+    half, whole = 1 << (bits - 1), 1 << bits
+    steps = (np.diff(numbers) + half) % whole - half
+    return np.asarray(numbers[0] + np.concatenate([[0], np.cumsum(steps)]))
+
+
+def _clock(payload_type: int, arrived_ns: Array, stamp: Array) -> int:
+    """The stream's clock: registered for static types (RFC 3551), else the common rate that fits its timestamps."""
+    if payload_type in _RATES:
+        return _RATES[payload_type]
+    span_s = (arrived_ns[-1] - arrived_ns[0]) / 1e9
+    ticks = float(stamp.max() - stamp.min())
+    if span_s <= 0 or ticks <= 0:
+        return 8000 if payload_type < 96 else 90000
+    return int(_KNOWN_RATES[np.argmin(np.abs(np.log(_KNOWN_RATES / (ticks / span_s))))])
+
+
+def find_media(capture: Capture, payload: Payload) -> list[Media]:
+    """All streams, in order of when they began."""
+    packets = capture.packets
+    rows = np.flatnonzero((packets.protocol == 17) & (packets.payload_bytes >= 12) & (packets.flow >= 0))
+    if rows.size < LEAST_PACKETS:
+        return []
+    heads = np.full((rows.size, 4), -1, np.int64)
+    for number, source in enumerate(payload.sources):
+        if source is not None:
+            _headers(rows, packets, number, source, heads)
+    good = (heads[:, 3] >= 0) & ~np.isin(heads[:, 3], _CONTROL)
+    rows, heads = rows[good], heads[good]
+    if rows.size < LEAST_PACKETS:
+        return []
+    key = (packets.flow[rows].astype(np.int64) * 2 + packets.direction[rows]) * (1 << 32) + heads[:, 2]
+    order = np.lexsort((packets.time_ns[rows], key))
+    found = []
+    for part in np.split(order, np.flatnonzero(np.diff(key[order])) + 1):
+        if part.size >= LEAST_PACKETS:
+            stream = _stream(capture, rows[part], heads[part])
+            if stream is not None:
+                found.append(stream)
+    return sorted(found, key=lambda m: m.first_ns)
+
+
+def _stream(capture: Capture, rows: Array, heads: Array) -> Media | None:
+    """A stream from its packets in order of arrival; None where their numbers do not behave like one."""
+    packets, flows = capture.packets, capture.conversations
+    number = unwrapped(heads[:, 0], 16)
+    steps = np.diff(number)
+    kinds, counts = np.unique(heads[:, 3], return_counts=True)
+    if ((steps >= -20) & (steps <= 100)).mean() < _LEAST_IN_ORDER or kinds.size > 4 or (steps == 0).mean() > 1 - _LEAST_IN_ORDER:
+        return None
+    arrived, stamp = packets.time_ns[rows], unwrapped(heads[:, 1], 32)
+    payload_type = int(kinds[np.argmax(counts)])
+    clock_hz = _clock(payload_type, arrived, stamp)
+    jitter = np.zeros(rows.size)
+    fill_jitter(arrived, stamp, clock_hz, jitter)
+    seen = np.unique(number)
+    gaps = np.diff(seen) - 1
+    flow, row = int(packets.flow[rows[0]]), int(rows[0])
+    ipv6 = bool(flows.ipv6[flow])
+    one = end_text(address_text(flows.a_hi[flow], flows.a_lo[flow], ipv6), int(flows.a_port[flow]))
+    two = end_text(address_text(flows.b_hi[flow], flows.b_lo[flow], ipv6), int(flows.b_port[flow]))
+    source, destination = (one, two) if packets.direction[row] == 0 else (two, one)
+    expected = int(seen[-1] - seen[0] + 1)
+    return Media(
+        int(heads[0, 2]), source, destination, payload_type, clock_hz, int(rows.size), expected, expected - int(seen.size), int((gaps > 0).sum()),
+        int(gaps.max(initial=0)), int(rows.size - seen.size), int((number[1:] < np.maximum.accumulate(number)[:-1]).sum()),
+        (float(jitter.min()), float(jitter.mean()), float(jitter.max())), int(arrived[0]), int(arrived[-1]),
+        int(np.bincount(packets.tos[rows] >> 2).argmax()), int(flows.point[flow]),
+    )  # fmt: skip
