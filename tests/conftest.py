@@ -5,10 +5,15 @@ import tempfile
 from pathlib import Path
 
 import pytest
+from hypothesis import HealthCheck, settings
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 os.environ.setdefault("XDG_STATE_HOME", "/tmp/yaffle-tests-state")
 os.environ["YAFFLE_CONFIG_DIR"] = tempfile.mkdtemp(prefix="yaffle-tests-")
+
+
+settings.register_profile("calm", deadline=None, suppress_health_check=[HealthCheck.too_slow])  # Machines are shared: time decides nothing.
+settings.load_profile("calm")
 
 
 @pytest.fixture(scope="session")

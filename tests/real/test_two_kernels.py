@@ -1,6 +1,8 @@
 """What the engine says of real connections against what both kernels and both applications had."""
 
 import random
+import threading
+import time
 
 import pytest
 
@@ -42,20 +44,53 @@ OPTIONS = {"all": {}, "no timestamps": {"net.ipv4.tcp_timestamps": "0"}, "no SAC
 CASES = [(scene, options) for scene in SCENES for options in OPTIONS if options == "all" or scene in ("loss of answers", "late packets", "slow reader")]
 
 
+class Watch(threading.Thread):
+    """How long the machine stood still at most while packets were under way: a sleep that lasts longer than it should."""
+
+    def __init__(self):
+        super().__init__(daemon=True)
+        self.longest_s, self._done = 0.0, threading.Event()
+
+    def run(self):
+        while not self._done.is_set():
+            began = time.monotonic()
+            time.sleep(_NAP_S)
+            self.longest_s = max(self.longest_s, time.monotonic() - began - _NAP_S)
+
+    def __enter__(self):
+        self.start()
+        return self
+
+    def __exit__(self, *_):
+        self._done.set()
+        self.join()
+
+
+_NAP_S, _STILL_S, _ATTEMPTS = 0.002, 0.012, 6
+
+
 @pytest.mark.parametrize(("scene", "options"), CASES)
 def test_the_engine_agrees_with_both_kernels_and_both_applications(tmp_path, scene, options):
-    try:
-        compare(tmp_path, scene, options)
-    except AssertionError:  # A machine that stands still for a moment spoils one run; what is wrong fails twice.
-        compare(tmp_path, scene, options)
+    quiet = 0
+    for _ in range(_ATTEMPTS):
+        watch = Watch()
+        try:
+            compare(tmp_path, scene, options, watch)
+            return
+        except AssertionError:  # A machine that stands still for a moment spoils a run; what is wrong fails twice while it does not.
+            quiet += watch.longest_s < _STILL_S
+            if quiet == 2:
+                raise
+    pytest.skip(f"the machine stands still again and again, last for {1000 * watch.longest_s:.0f} ms: nothing can be compared")
 
 
-def compare(tmp_path, scene, options):
+def compare(tmp_path, scene, options, watch):
     made, expected = SCENES[scene]
     turns, up, down = made()
     bridge = Bridge(up, down, OPTIONS[options])
     try:
-        told = talk(bridge, turns, 16_384 if scene == "slow reader" else 0)
+        with watch:
+            told = talk(bridge, turns, 16_384 if scene == "slow reader" else 0)
     finally:
         paths = bridge.close(tmp_path)
     waited = (told["connect_ns"] + sum(told["waited_ns"])) / MS
