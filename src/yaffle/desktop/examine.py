@@ -164,6 +164,10 @@ class Examine(QWidget):
         tunnel = tunnel_of(flows.conversations, row)
         self._title.setText(f"{connection.title}, from {moment(first)}, seen at {point}" + (f", inside {tunnel.words}" if tunnel else ""))
         self._verdict.setText(f"{verdict.party}: {verdict.sentence}" + ("" if connection.scales_known else " The opening was not seen: windows may be larger than shown."))
+        messages = connection.evidence.analysis.messages
+        if connection.number in messages.protocol:
+            said = [messages.protocol[connection.number], messages.host.get(connection.number, ""), messages.note.get(connection.number, "")]
+            self._title.setText(f"{self._title.text()}: {', '.join(part for part in said if part)}")
         ipv6 = bool(flows.conversations.ipv6[row])
         for kind, times in connection.evidence.analysis.quotes.get(row, {}).items():
             self._verdict.setText(f"{self._verdict.text()} The way said: {in_words(kind, ipv6)} ({times} times).")

@@ -7,6 +7,7 @@ import numpy as np
 from yaffle.arrays import Array
 from yaffle.capture.byte_source import ByteSource
 from yaffle.capture.captured import Capture
+from yaffle.errors import YaffleError
 
 _MOST_UNPACKED = 1 << 30  # Bytes of a compressed capture that are held for decoding; larger ones stay with turns.
 
@@ -17,19 +18,21 @@ class Payload:
     def __init__(self, capture: Capture) -> None:
         self.packets = capture.packets
         self.sources: list[Array | None] = []
-        self.notes: list[str] = []
         for source in capture.sources:
-            self.sources.append(self._of(Path(source.path)))
+            note, data = self._of(Path(source.path))
+            self.sources.append(data)
+            if note:
+                source.notes.append(note)
 
-    def _of(self, path: Path) -> Array | None:
+    def _of(self, path: Path) -> tuple[str, Array | None]:
+        """What to say of it, and its bytes where they can be had."""
         try:
             data = ByteSource(path)
-        except Exception:  # noqa: BLE001  It was read a moment ago; without it there are turns.
-            self.notes.append(f"{path.name} cannot be read once more: its exchanges are told by turns")
-            return None
+        except YaffleError as error:  # It was read a moment ago; without it there are turns.
+            return f"it cannot be read once more ({error}): its exchanges are told by turns", None
         if not data.compressed:
             data.close()
-            return np.asarray(np.memmap(path, np.uint8, "r")) if path.stat().st_size else np.empty(0, np.uint8)
+            return "", np.asarray(np.memmap(path, np.uint8, "r")) if path.stat().st_size else np.empty(0, np.uint8)
         parts, total = [], 0
         windows = data.windows()
         try:
@@ -38,8 +41,7 @@ class Payload:
                 parts.append(window.copy())
                 total += window.size
                 if total > _MOST_UNPACKED:
-                    self.notes.append(f"{path.name} is too large to be held unpacked: its exchanges are told by turns")
-                    return None
+                    return "it is too large to be held unpacked: its exchanges are told by turns", None
                 if last:
                     break
                 _, window, last = windows.send(window.size)
@@ -47,7 +49,7 @@ class Payload:
             pass
         finally:
             data.close()
-        return np.concatenate(parts) if parts else np.empty(0, np.uint8)
+        return "", np.concatenate(parts) if parts else np.empty(0, np.uint8)
 
     def of_packet(self, row: int) -> bytes:
         """The transport payload of a packet, as far as it was kept."""

@@ -91,24 +91,28 @@ def _and_none(codes: Array, none: int) -> Array:
 
 
 @kernel
-def _add_up(group, table, wire_bytes, mask, octets, counts):  # type: ignore[no-untyped-def]
+def _add_up(group, wire_bytes, mask, octets, counts):  # type: ignore[no-untyped-def]
+    """Bytes and packets of each group; group -1 counts as the last."""
     for i in range(group.size):
         if mask[i]:
-            k = table[group[i]]
-            if k >= 0:
-                octets[k] += wire_bytes[i]
-                counts[k] += 1
+            octets[group[i]] += wire_bytes[i]
+            counts[group[i]] += 1
 
 
 @kernel
-def _trend(group, table, time_ns, wire_bytes, mask, first_ns, span_ns, sums):  # type: ignore[no-untyped-def]
+def _trend(group, tables, time_ns, wire_bytes, mask, first_ns, span_ns, sums):  # type: ignore[no-untyped-def]
+    """Bytes over the period of the rows that each group counts for, by each of the tables (-1: none)."""
     bins = sums.shape[1]
+    scale = bins / span_ns
     for i in range(group.size):
         if mask[i]:
-            k = table[group[i]]
             after = time_ns[i] - first_ns
-            if k >= 0 and 0 <= after <= span_ns:
-                sums[k, min(bins - 1, np.int64(after * (bins / span_ns)))] += wire_bytes[i]
+            if 0 <= after <= span_ns:
+                column = min(bins - 1, np.int64(after * scale))
+                for t in range(tables.shape[0]):
+                    k = tables[t, group[i]]
+                    if k >= 0:
+                        sums[k, column] += wire_bytes[i]
 
 
 def within(evidence: Evidence, mask: Array, by: str, label: str) -> Array:
@@ -128,21 +132,24 @@ def make_up(evidence: Evidence, packets: Array | None, by: str, most: int = 200,
     columns = evidence.analysis.capture.packets
     mask = evidence.packet_counts if packets is None else packets
     dimension = _dimension(evidence, by)
-    sources = [(columns.flow, table) for table in dimension.of_flow]
-    if dimension.of_packet is not None:
-        sources = [(dimension.of_packet, np.arange(len(dimension.texts)))]
-    octets, counts = np.zeros(len(dimension.texts), np.int64), np.zeros(len(dimension.texts), np.int64)
-    for group, table in sources:
-        _add_up(group, table, columns.wire_bytes, mask, octets, counts)
+    labels = len(dimension.texts)
+    group = columns.flow if dimension.of_packet is None else dimension.of_packet
+    tables = np.stack(dimension.of_flow) if dimension.of_packet is None else np.arange(labels)[None, :]
+    of_group, packets_of_group = np.zeros(tables.shape[1], np.int64), np.zeros(tables.shape[1], np.int64)
+    _add_up(group, columns.wire_bytes, mask, of_group, packets_of_group)
+    octets, counts = np.zeros(labels, np.int64), np.zeros(labels, np.int64)
+    for table in tables:
+        held = table >= 0
+        octets += np.bincount(table[held], of_group[held], labels).astype(np.int64)
+        counts += np.bincount(table[held], packets_of_group[held], labels).astype(np.int64)
     order = np.argsort(-octets, kind="stable")[:most]
     order = order[counts[order] > 0]
-    place = np.full(len(dimension.texts) + 1, -1, np.int64)
+    place = np.full(labels + 1, -1, np.int64)
     place[order] = np.arange(order.size)
     trends = np.zeros((order.size, TREND), np.int64)
     first, last = period or (evidence.first_ns, evidence.last_ns)
-    for group, table in sources:
-        _trend(group, place[table], columns.time_ns, columns.wire_bytes, mask, first, max(1, last - first), trends)
-    total = max(1, int(columns.wire_bytes[mask].sum()))
+    _trend(group, place[tables], columns.time_ns, columns.wire_bytes, mask, first, max(1, last - first), trends)
+    total = max(1, int(of_group.sum()))
     told = evidence.told if by == "application" else {}
     return [
         Part(dimension.texts[k], int(octets[k]), int(counts[k]), float(octets[k] / total), trends[row], told.get(dimension.texts[k], "")) for row, k in enumerate(order.tolist())
