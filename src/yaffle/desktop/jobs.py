@@ -10,6 +10,7 @@ from PySide6.QtCore import QObject, QRunnable, QThreadPool, Signal, Slot
 from yaffle.errors import Cancelled, YaffleError
 
 _LOG = logging.getLogger(__name__)
+_alive: "set[Job]" = set()
 _EVERY_S = 0.05  # The interface is told no more often.
 
 
@@ -21,9 +22,10 @@ class Job(QObject):
     failed = Signal(str)
     cancelled = Signal()
 
-    def __init__(self, work: Callable[[Callable[[float, str], bool]], Any], parent: QObject | None = None) -> None:
-        super().__init__(parent)
+    def __init__(self, work: Callable[[Callable[[float, str], bool]], Any]) -> None:
+        super().__init__()  # No parent: a window that goes must not take a job with it whose thread is still telling.
         self._work = work
+        self.over = False  # Its thread is done with it.
         self._stop = False
         self._started = time.monotonic()
         self._told = 0.0
@@ -33,7 +35,9 @@ class Job(QObject):
         self._stop = True
 
     def start(self) -> None:
-        """Begins, on a thread of the pool."""
+        """Begins, on a thread of the pool. It lives until its thread is done with it, and ends on this one."""
+        _alive.difference_update([job for job in _alive if job.over])
+        _alive.add(self)
         QThreadPool.globalInstance().start(_Runner(self))
 
     def _progress(self, share: float, words: str) -> bool:
@@ -71,6 +75,7 @@ class Latest(QObject):
         self._job: Job | None = None
         self._next: tuple[Callable[[], Any], Callable[[Any], None]] | None = None
         self._wanted = False
+        self._show: Callable[[Any], None] | None = None
 
     @property
     def busy(self) -> bool:
@@ -90,19 +95,26 @@ class Latest(QObject):
 
     def _begin(self) -> None:
         assert self._next is not None
-        (work, show), self._next = self._next, None
+        (work, self._show), self._next = self._next, None
         self._wanted = True
-        self._job = Job(lambda _progress: work(), self)
-        self._job.finished.connect(lambda result: self._ended(show, result))
-        self._job.failed.connect(lambda text: self._ended(None, text))
+        self._job = Job(lambda _progress: work())
+        self._job.finished.connect(self._finished)
+        self._job.failed.connect(self._failed)
         self._job.start()
 
-    def _ended(self, show: Callable[[Any], None] | None, result: Any) -> None:
-        assert self._job is not None
-        self._job.deleteLater()
+    @Slot(object)
+    def _finished(self, result: Any) -> None:
         self._job = None
-        if show is not None and self._wanted:
-            show(result)
+        if self._wanted and self._show is not None:
+            self._show(result)
+        self._go_on()
+
+    @Slot(str)
+    def _failed(self, _text: str) -> None:
+        self._job = None  # The log has it; what was shown before stays.
+        self._go_on()
+
+    def _go_on(self) -> None:
         if self._next is not None and self._job is None:
             self._begin()
 
@@ -114,4 +126,8 @@ class _Runner(QRunnable):
 
     @Slot()
     def run(self) -> None:
-        self._job.run()
+        job = self._job
+        try:
+            job.run()
+        finally:
+            job.over = True

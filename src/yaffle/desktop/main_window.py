@@ -98,6 +98,7 @@ class MainWindow(QMainWindow):
         self._status()
         self._actions()
         self.job: Job | None = None
+        self._then: Callable[[Any], None] = lambda _result: None
         self._reading: list[Path] = []
         self._ready = Latest(self)
         self.begun.connect(self.gather.show_beginning)
@@ -387,12 +388,19 @@ class MainWindow(QMainWindow):
     def _begin(self, work: Callable[[Callable[[float, str], bool]], object], words: str, then: Callable[[Any], None]) -> None:
         self._doing.setText(words)
         self._busy(True)
-        self.job = Job(work, self)
+        self._then = then
+        self.job = Job(work)
         self.job.progressed.connect(self._progressed)
-        self.job.finished.connect(then)
+        self.job.finished.connect(self._finished)
         self.job.failed.connect(self._failed)
-        self.job.cancelled.connect(lambda: self._done("stopped"))
+        self.job.cancelled.connect(self._cancelled)
         self.job.start()
+
+    def _finished(self, result: Any) -> None:
+        self._then(result)
+
+    def _cancelled(self) -> None:
+        self._done("stopped")
 
     def read_again(self) -> None:
         """Reads the open captures once more, with what came to them since; focus and notes stay."""
