@@ -21,11 +21,13 @@ def test_only_the_newest_question_is_answered(qtbot):
 
 
 def test_a_mistake_in_one_picture_does_not_end_the_next(qtbot):
-    latest, shown = Latest(), []
+    latest, shown, said = Latest(), [], []
+    latest.failed.connect(said.append)
     latest.ask(lambda: 1 / 0, shown.append)
     latest.ask(lambda: 7, shown.append)
     qtbot.waitUntil(lambda: not latest.busy)
     assert shown == [7]
+    assert "ZeroDivisionError" in said[0]
 
 
 def test_a_second_start_hands_its_files_to_the_first(qtbot, monkeypatch, tmp_path):

@@ -57,6 +57,8 @@ class Apportion(QWidget):
         super().__init__(parent)
         self._model = investigation
         self._latest, self._below = Latest(self), Latest(self)
+        for latest in (self._latest, self._below):
+            latest.failed.connect(lambda text: self._of.setText(f"This picture is not up to date: {text}"))
         self._showing = False  # another level is being shown: rows become current on the way
         self.tree_model = WaitTree(self)
         self.tree = _Tree()

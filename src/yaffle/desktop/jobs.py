@@ -70,6 +70,8 @@ class Latest(QObject):
     One question is worked on at a time; of those that come meanwhile only the last is kept.
     """
 
+    failed = Signal(str)  # what was shown before stays
+
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
         self._job: Job | None = None
@@ -110,8 +112,9 @@ class Latest(QObject):
         self._go_on()
 
     @Slot(str)
-    def _failed(self, _text: str) -> None:
-        self._job = None  # The log has it; what was shown before stays.
+    def _failed(self, text: str) -> None:
+        self._job = None
+        self.failed.emit(text)
         self._go_on()
 
     def _go_on(self) -> None:

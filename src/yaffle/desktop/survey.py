@@ -52,6 +52,7 @@ class Survey(QWidget):
         super().__init__(parent)
         self._model = investigation
         self._latest = Latest(self)
+        self._latest.failed.connect(lambda text: self._words.setText(f"This picture is not up to date: {text}"))
         self.picture: SurveyPicture | None = None
         self._words = QLabel()
         self._words.setWordWrap(True)
