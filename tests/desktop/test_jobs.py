@@ -6,15 +6,16 @@ from pathlib import Path
 from yaffle.desktop.application import hand_over
 from yaffle.desktop.jobs import Latest
 from yaffle.desktop.single import Single
+from yaffle.errors import Cancelled
 
 
 def test_only_the_newest_question_is_answered(qtbot):
     latest, shown = Latest(), []
     for k in range(5):
-        latest.ask(lambda k=k: (time.sleep(0.05), k)[1], shown.append)
+        latest.ask(lambda _progress, k=k: (time.sleep(0.05), k)[1], shown.append)
     qtbot.waitUntil(lambda: not latest.busy)
     assert shown == [4]
-    latest.ask(lambda: 5, shown.append)
+    latest.ask(lambda _progress: 5, shown.append)
     latest.forget()
     qtbot.waitUntil(lambda: not latest.busy)
     assert shown == [4]
@@ -23,11 +24,40 @@ def test_only_the_newest_question_is_answered(qtbot):
 def test_a_mistake_in_one_picture_does_not_end_the_next(qtbot):
     latest, shown, said = Latest(), [], []
     latest.failed.connect(said.append)
-    latest.ask(lambda: 1 / 0, shown.append)
-    latest.ask(lambda: 7, shown.append)
+    latest.ask(lambda _progress: 1 / 0, shown.append)
+    latest.ask(lambda _progress: 7, shown.append)
     qtbot.waitUntil(lambda: not latest.busy)
     assert shown == [7]
     assert "ZeroDivisionError" in said[0]
+
+
+def _slowly(progress):
+    for k in range(400):
+        if not progress(k / 400, "drawing"):
+            raise Cancelled
+        time.sleep(0.01)
+    return "done"
+
+
+def test_a_long_picture_tells_how_far_it_is_and_can_be_stopped(qtbot):
+    latest, shown, said, seen = Latest(), [], [], []
+    latest.failed.connect(said.append)
+    latest.progressed.connect(lambda share, words, _left: seen.append((share, words)))
+    latest.ask(_slowly, shown.append)
+    qtbot.waitUntil(lambda: bool(seen))
+    assert 0.05 < seen[0][0] < 1 and seen[0][1] == "drawing"
+    latest.stop()
+    qtbot.waitUntil(lambda: not latest.busy)
+    assert shown == [] and "stopped" in said[0]
+
+
+def test_a_new_question_gives_the_former_up(qtbot):
+    latest, shown, said = Latest(), [], []
+    latest.failed.connect(said.append)
+    latest.ask(_slowly, shown.append)
+    latest.ask(lambda _progress: 7, shown.append)
+    qtbot.waitUntil(lambda: not latest.busy, timeout=2000)
+    assert shown == [7] and said == []
 
 
 def test_a_second_start_hands_its_files_to_the_first(qtbot, monkeypatch, tmp_path):

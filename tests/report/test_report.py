@@ -5,6 +5,7 @@ import pytest
 
 from tests.frames import ACK, PSH, C, S, Talk, ether, pcap, udp
 from yaffle.analysis import analyse
+from yaffle.capture.masking import Masker
 from yaffle.capture.pcapng_writer import write_pcapng
 from yaffle.ledger import causes
 from yaffle.report.answer import answer, write_whole
@@ -40,6 +41,14 @@ def test_the_page_says_what_the_answer_says(tmp_path):
     sentence = document(analysis)["findings"][0]["sentence"]
     assert sentence in " ".join(text.split())
     assert "http" not in re.sub(r"http://www\.w3\.org/\S+", "", page)
+
+
+def test_a_masked_page_names_no_host_and_no_file_and_says_what_masking_cannot_do(tmp_path):
+    path = tmp_path / "harbourline-northpoint.pcapng"
+    write_pcapng(path, [(t, len(f), f) for t, f in sorted(slow_talk().out)], names={S: "tickets.harbourline.example"})
+    page = render(analyse([path]), masker=Masker(b"k" * 16))
+    assert "harbourline" not in page and S not in page
+    assert "capture 1" in page and "may recognise" in page
 
 
 def test_the_ledger_bar_is_as_wide_as_its_share(tmp_path):

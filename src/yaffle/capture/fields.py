@@ -7,7 +7,7 @@ import ipaddress
 from dataclasses import dataclass, field
 from struct import unpack_from
 
-from yaffle.capture.registry import DSCP_NAMES, ETHERTYPES, PROTOCOLS
+from yaffle.capture.registry import ETHERTYPES, PROTOCOLS, marking
 
 ADDRESS = "address"  # role of fields that hold an IP address
 _MOST_LAYERS = 12
@@ -111,7 +111,7 @@ def _v4(r: _Reader, at: int) -> str:
 
 
 def _marking(tos: int) -> str:
-    return f"{DSCP_NAMES.get(tos >> 2, f'DSCP {tos >> 2}')}, ECN {('not capable', 'ECT(1)', 'ECT(0)', 'congestion met')[tos & 3]}"
+    return f"{marking(tos >> 2)}, ECN {('not capable', 'ECT(1)', 'ECT(0)', 'congestion met')[tos & 3]}"
 
 
 def _ipv4(r: _Reader, at: int) -> None:

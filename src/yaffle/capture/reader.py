@@ -34,6 +34,12 @@ def go_on(_share: float, _words: str) -> bool:
     return True
 
 
+def step(progress: Progress, share: float, words: str) -> None:
+    """Tells how far work is. Raises Cancelled where it shall not go on."""
+    if not progress(share, words):
+        raise Cancelled
+
+
 def fingerprint(path: Path) -> str:
     """Tells a file again after it was moved: its size and a digest of its ends."""
     size = path.stat().st_size

@@ -13,3 +13,8 @@ DSCP_NAMES = {
     **{8 * k: f"CS{k}" for k in range(1, 8)},
     **{8 * k + 2 * drop: f"AF{k}{drop}" for k in range(1, 5) for drop in range(1, 4)},
 }  # fmt: skip
+
+
+def marking(code: int) -> str:
+    """A differentiated services code point by its name."""
+    return DSCP_NAMES.get(code, f"DSCP {code}")

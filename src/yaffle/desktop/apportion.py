@@ -117,6 +117,11 @@ class Apportion(QWidget):
         self.refresh()
 
     @property
+    def pictures(self) -> tuple[Latest, ...]:
+        """What computes away from the interface thread."""
+        return (self._latest, self._below)
+
+    @property
     def busy(self) -> bool:
         """Whether something shown is still being computed."""
         return self._latest.busy or self._below.busy
@@ -135,7 +140,7 @@ class Apportion(QWidget):
             self._of.setText("")
             self.plots.show_picture(None, None)
             return
-        self._latest.ask(lambda: (scene, groups(scene.evidence, scene.filtered, ()), summary(scene)), self._show_level)
+        self._latest.ask(lambda _progress: (scene, groups(scene.evidence, scene.filtered, ()), summary(scene)), self._show_level)
 
     def _show_level(self, found: tuple[Scene, Sequence[Group], str]) -> None:
         scene, level, words = found
@@ -178,7 +183,7 @@ class Apportion(QWidget):
             return
         rows, columns = group.rows, self.plots.columns()
         self._of.setText(f"Waiting on {' › '.join(group.trail[:3])}")
-        self._below.ask(lambda: picture(scene, rows, BINS, columns), lambda found: self.plots.show_picture(scene.evidence, found))
+        self._below.ask(lambda progress: picture(scene, rows, BINS, columns, progress), lambda found: self.plots.show_picture(scene.evidence, found))
 
     def _menu(self, place: QPoint) -> None:
         index = self.tree.indexAt(place)

@@ -16,6 +16,7 @@ from yaffle.desktop import theme
 from yaffle.session import expressions
 
 Index = QModelIndex | QPersistentModelIndex
+_MENU_LETTERS = 80
 
 
 @dataclass(frozen=True)
@@ -30,6 +31,7 @@ class Column:
     meaning: str = ""
     sql: str = ""  # column of the filter that holds the same
     value: Callable[[int], object] | None = None  # its value, where the cell's text is not it
+    condition: Callable[[int], str] | None = None  # an expression of the filter that means the same, where no single column does
 
 
 class ColumnTable(QAbstractTableModel):
@@ -88,11 +90,15 @@ class ColumnTable(QAbstractTableModel):
         self.order = held[::-1] if order == Qt.SortOrder.DescendingOrder else held
         self.layoutChanged.emit()
 
-    def cell(self, index: Index) -> tuple[str, object] | None:
-        """Column of the filter and value of a cell, where it has one."""
-        if not index.isValid() or not self._columns[index.column()].sql:
+    def cell(self, index: Index) -> tuple[str, object] | str | None:
+        """Column of the filter and value of a cell, where it has one; else the expression that means the same, if any."""
+        if not index.isValid():
             return None
         column, row = self._columns[index.column()], int(self.order[index.row()])
+        if column.condition is not None:
+            return column.condition(row) or None
+        if not column.sql:
+            return None
         return column.sql, column.value(row) if column.value is not None else column.text(row)
 
     def place_of(self, row: int) -> int:
@@ -101,14 +107,21 @@ class ColumnTable(QAbstractTableModel):
         return int(found[0]) if found.size else -1
 
 
-def filters_of(cell: tuple[str, object] | None) -> list[tuple[str, str]]:
+def filters_of(cell: tuple[str, object] | str | None) -> list[tuple[str, str]]:
     """What may be made of a cell: words for a menu, and the expression."""
     if cell is None:
         return []
+    if isinstance(cell, str):
+        words = cell if len(cell) <= _MENU_LETTERS else cell[: _MENU_LETTERS - 2] + " …"
+        return [(f"Only {words}", cell), (f"Not {words}", expressions.opposite(cell))]
     column, value = cell
+    if column in expressions.MOMENTS:
+        return [(f"From {value}", expressions.since(column, value)), (f"Before {value}", expressions.opposite(expressions.since(column, value)))]
+    if isinstance(value, float):  # What was rounded to be read equals nothing.
+        return [(f"Above {column} = {value:.6g}", expressions.above(column, value)), (f"Up to {column} = {value:.6g}", expressions.opposite(expressions.above(column, value)))]
     found = [(f"Only {column} = {value}", expressions.only(column, value)), (f"Not {column} = {value}", expressions.without(column, value))]
-    if isinstance(value, int | float):
-        found.append((f"Above {column} = {value:.6g}", expressions.above(column, value)))
+    if isinstance(value, int):
+        found.append((f"Above {column} = {value}", expressions.above(column, value)))
     return found
 
 

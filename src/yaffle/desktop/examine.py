@@ -16,10 +16,12 @@ from yaffle.desktop.packet_bytes import PacketBytes
 from yaffle.desktop.sequence_plot import SequencePlot
 from yaffle.findings.verdict import path_changed, verdict_of
 from yaffle.session.examine import SILENCE_NS, Connection, Silence
+from yaffle.session.expressions import utc
 from yaffle.session.investigation import Investigation
 from yaffle.transport import kinds
 from yaffle.units import duration, moment, size
 
+_PAID = {"client": "client_ms > 0", "server": "server_ms > 0"}  # exchanges in which a side made one wait
 OWED = ("whoever made one wait", "anybody", "client", "server", "nobody")
 
 
@@ -63,6 +65,7 @@ class Examine(QWidget):
         self.threshold.valueChanged.connect(lambda _: self._list_silences())
         self.bytes = PacketBytes(investigation)
         self.bytes.setVisible(False)
+        self.silence_table.narrowed.connect(investigation.narrow)
         self.ladder.chosen.connect(investigation.select_segment)
         self.sequence.chosen.connect(investigation.select_segment)
         self.silence_table.selectionModel().currentRowChanged.connect(self._silence_chosen)
@@ -208,9 +211,9 @@ class Examine(QWidget):
         self._silences = found
         self.silence_model.show_columns(
             [
-                Column("length", lambda r: duration(found[r].span_ns), [s.span_ns for s in found]),
-                Column("at", lambda r: moment(found[r].first_ns), [s.first_ns for s in found]),
-                Column("owed by", lambda r: found[r].owed_by, [s.owed_by for s in found], figures=False),
+                Column("length", lambda r: duration(found[r].span_ns), [s.span_ns for s in found], sql="wait_ms", value=lambda r: found[r].span_ns / 1e6),
+                Column("at", lambda r: moment(found[r].first_ns), [s.first_ns for s in found], sql="began", value=lambda r: utc(found[r].first_ns)),
+                Column("owed by", lambda r: found[r].owed_by, [s.owed_by for s in found], figures=False, condition=lambda r: _PAID.get(found[r].owed_by, "")),
                 Column("what happened", lambda r: found[r].sentence, figures=False),
             ],
             len(found),

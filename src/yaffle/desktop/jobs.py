@@ -5,13 +5,15 @@ import time
 from collections.abc import Callable
 from typing import Any
 
-from PySide6.QtCore import QObject, QRunnable, QThreadPool, Signal, Slot
+from PySide6.QtCore import QObject, QRunnable, QThreadPool, QTimer, Signal, Slot
 
 from yaffle.errors import Cancelled, YaffleError
 
 _LOG = logging.getLogger(__name__)
 _alive: "set[Job]" = set()
 _EVERY_S = 0.05  # The interface is told no more often.
+_LONG_MS = 500  # What takes longer shows how far it is.
+Work = Callable[[Callable[[float, str], bool]], Any]  # gets a progress callback, returns a result
 
 
 class Job(QObject):
@@ -22,7 +24,7 @@ class Job(QObject):
     failed = Signal(str)
     cancelled = Signal()
 
-    def __init__(self, work: Callable[[Callable[[float, str], bool]], Any]) -> None:
+    def __init__(self, work: Work) -> None:
         super().__init__()  # No parent: a window that goes must not take a job with it whose thread is still telling.
         self._work = work
         self.over = False  # Its thread is done with it.
@@ -71,11 +73,16 @@ class Latest(QObject):
     """
 
     failed = Signal(str)  # what was shown before stays
+    progressed = Signal(float, str, float)  # of work that takes long: share, words, seconds left (-1 unknown)
+    rested = Signal()  # nothing is worked on any more
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
         self._job: Job | None = None
-        self._next: tuple[Callable[[], Any], Callable[[Any], None]] | None = None
+        self._next: tuple[Work, Callable[[Any], None]] | None = None
+        self._how_far = (0.0, "drawing", -1.0)
+        self._long = QTimer(self, singleShot=True, interval=_LONG_MS)
+        self._long.timeout.connect(self._tell)
         self._wanted = False
         self._show: Callable[[Any], None] | None = None
 
@@ -84,12 +91,19 @@ class Latest(QObject):
         """Whether an answer is still to come."""
         return self._job is not None
 
-    def ask(self, work: Callable[[], Any], show: Callable[[Any], None]) -> None:
-        """Computes `work` on another thread, then calls `show` with the result on this one."""
+    def ask(self, work: Work, show: Callable[[Any], None]) -> None:
+        """Computes `work` on another thread, then calls `show` with the result on this one. What it worked on before is given up."""
         self._next = (work, show)
         self._wanted = False
         if self._job is None:
             self._begin()
+        else:
+            self._job.stop()
+
+    def stop(self) -> None:
+        """Gives up what is worked on: what was shown before stays, and that is said."""
+        if self._job is not None:
+            self._job.stop()
 
     def forget(self) -> None:
         """No answer is wanted any more."""
@@ -99,7 +113,11 @@ class Latest(QObject):
         assert self._next is not None
         (work, self._show), self._next = self._next, None
         self._wanted = True
-        self._job = Job(lambda _progress: work())
+        self._how_far = (0.0, "drawing", -1.0)
+        self._long.start()
+        self._job = Job(work)
+        self._job.progressed.connect(self._progressed)
+        self._job.cancelled.connect(self._cancelled)
         self._job.finished.connect(self._finished)
         self._job.failed.connect(self._failed)
         self._job.start()
@@ -117,9 +135,30 @@ class Latest(QObject):
         self.failed.emit(text)
         self._go_on()
 
+    @Slot()
+    def _cancelled(self) -> None:
+        self._job = None
+        if self._wanted:
+            self.failed.emit("it was stopped; every change of the focus computes it anew.")
+        self._go_on()
+
+    @Slot(float, str, float)
+    def _progressed(self, share: float, words: str, left: float) -> None:
+        self._how_far = (share, words, left)
+        if not self._long.isActive():
+            self._tell()
+
+    @Slot()
+    def _tell(self) -> None:
+        if self._job is not None:
+            self.progressed.emit(*self._how_far)
+
     def _go_on(self) -> None:
         if self._next is not None and self._job is None:
             self._begin()
+        if self._job is None:
+            self._long.stop()
+            self.rested.emit()
 
 
 class _Runner(QRunnable):

@@ -101,6 +101,10 @@ class MainWindow(QMainWindow):
         self._then: Callable[[Any], None] = lambda _result: None
         self._reading: list[Path] = []
         self._ready = Latest(self)
+        self._pictures = (*self.survey.pictures, *self.apportion.pictures)
+        for picture in self._pictures:
+            picture.progressed.connect(self._picture_progressed)
+            picture.rested.connect(self._picture_rested)
         self.begun.connect(self.gather.show_beginning)
         self._undo = [
             investigation.opened_changed.connect(self._opened),
@@ -443,10 +447,22 @@ class MainWindow(QMainWindow):
 
     def make_ready(self) -> None:
         """Loads the engine while nothing else is to be done."""
-        self._ready.ask(load_kernels, lambda _nothing: None)
+        self._ready.ask(lambda _progress: load_kernels(), lambda _nothing: None)
+
+    def _picture_progressed(self, share: float, words: str, left: float) -> None:
+        if self.job is None:
+            self._busy(True)
+            self._progressed(share, words, left)
+
+    def _picture_rested(self) -> None:
+        if self.job is None and not self.busy:
+            self._busy(False)
 
     def stop_job(self) -> None:
-        """Stops what is under way."""
+        """Stops what is under way: the job, else the pictures that are being computed."""
+        if self.job is None:
+            for picture in self._pictures:
+                picture.stop()
         if self.job is not None:
             self.job.stop()
             self._doing.setText("stopping")

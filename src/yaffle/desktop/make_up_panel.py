@@ -11,7 +11,6 @@ from yaffle.session.make_up import DIMENSIONS, NEXT, Part
 from yaffle.units import count, share, size
 
 _DECADES = 1000.0  # Largest to least from which bars are drawn by magnitude.
-_SQL = {"application": "application"}
 
 
 class MakeUpPanel(QWidget):
@@ -74,7 +73,7 @@ class MakeUpPanel(QWidget):
         self._parts = parts
         self._bars.values, self._trends.trends = [float(p.octets) for p in parts], [p.trend for p in parts]
         columns = [
-            Column(self.by, lambda r: parts[r].label, [p.label for p in parts], figures=False, sql=_SQL.get(self.by, "")),
+            Column(self.by, lambda r: parts[r].label, [p.label for p in parts], figures=False, condition=lambda r: parts[r].where),
             Column("share", lambda r: share(parts[r].share), [p.share for p in parts]),
             Column("bytes", lambda r: size(parts[r].octets), [p.octets for p in parts]),
             Column("packets", lambda r: count(parts[r].packets), [p.packets for p in parts]),

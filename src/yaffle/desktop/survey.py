@@ -12,7 +12,9 @@ from yaffle.desktop.jobs import Latest
 from yaffle.desktop.make_up_panel import MakeUpPanel
 from yaffle.desktop.measure_plots import MeasurePlots
 from yaffle.desktop.measures_dialog import MeasuresDialog
+from yaffle.session.expressions import one_of, utc
 from yaffle.session.investigation import Investigation
+from yaffle.session.measures import TROUBLE_COLUMNS
 from yaffle.session.others import OtherGroup
 from yaffle.session.services import Service
 from yaffle.session.survey import SurveyPicture, SurveySettings, Trouble, survey
@@ -63,6 +65,7 @@ class Survey(QWidget):
         self.troubles = _List("Troubles, most first")
         self._trends = Trend(self, hurts=True)
         self.troubles.table.setItemDelegateForColumn(3, self._trends)
+        self.troubles.table.narrowed.connect(investigation.narrow)
         self.troubles.table.entered.connect(self._to_trouble)
         self.troubles.table.setToolTip("Enter looks at the stretch in which most of it lies")
         self.others = _List("Conversations that are not TCP")
@@ -91,6 +94,7 @@ class Survey(QWidget):
         row.addStretch(1)
         self.services = _List("Services and how they answer")
         self._service_trends = Trend(self)
+        self.services.table.narrowed.connect(investigation.narrow)
         self.services.table.setItemDelegateForColumn(6, self._service_trends)
         right = QTabWidget()
         right.setDocumentMode(True)
@@ -118,6 +122,11 @@ class Survey(QWidget):
         ]
         self._shown_settings: SurveySettings | None = None
         self._changed()
+
+    @property
+    def pictures(self) -> tuple[Latest, ...]:
+        """What computes away from the interface thread."""
+        return (self._latest,)
 
     @property
     def busy(self) -> bool:
@@ -179,7 +188,7 @@ class Survey(QWidget):
             self._show_services([])
             return
         settings = self._shown_settings = self.settings()
-        self._latest.ask(lambda: survey(scene, settings), self._show)
+        self._latest.ask(lambda progress: survey(scene, settings, progress), self._show)
 
     def _show(self, picture: SurveyPicture) -> None:
         self.picture = picture
@@ -198,11 +207,11 @@ class Survey(QWidget):
         self._trends.trends = [t.trend for t in found]
         self.troubles.show_columns(
             [
-                Column("trouble", lambda r: found[r].name, [t.name for t in found], figures=False),
+                Column("trouble", lambda r: found[r].name, [t.name for t in found], figures=False, condition=lambda r: f"{TROUBLE_COLUMNS[found[r].name]} > 0"),
                 Column("count", lambda r: count(found[r].count), [t.count for t in found]),
                 Column("of TCP", lambda r: share(found[r].share), [t.share for t in found], meaning="share of the TCP packets in focus"),
                 Column("trend", lambda r: "", figures=False, meaning="over the period, each line to its own height"),
-                Column("most at", lambda r: moment(found[r].worst_ns[0], digits=0), [t.worst_ns[0] for t in found]),
+                Column("most at", lambda r: moment(found[r].worst_ns[0], digits=0), [t.worst_ns[0] for t in found], sql="began", value=lambda r: utc(found[r].worst_ns[0])),
             ],
             len(found),
             ((1, 52), (2, 54), (3, 64), (4, 66)),
@@ -229,7 +238,7 @@ class Survey(QWidget):
         red = theme.current().red
         self.services.show_columns(
             [
-                Column("service", lambda r: f"{found[r].name}, {found[r].kind}", [s.name for s in found], figures=False),
+                Column("service", lambda r: f"{found[r].name}, {found[r].kind}", [s.name for s in found], figures=False, condition=lambda r: found[r].where),
                 Column("asked", lambda r: count(found[r].asked), [s.asked for s in found]),
                 Column("median", lambda r: duration(found[r].median_ns), [s.median_ns or 0 for s in found], meaning="time to the answer; over TCP what the user waited"),
                 Column("95th pct.", lambda r: duration(found[r].p95_ns), [s.p95_ns or 0 for s in found]),
@@ -237,7 +246,7 @@ class Survey(QWidget):
                     "failed", lambda r: share(found[r].failed_share), [s.failed_share for s in found], colour=lambda r: red if found[r].failed_share >= 0.1 else None,
                     meaning="failures and no answer, as a share of what was asked",
                 ),
-                Column("users", lambda r: count(found[r].users), [s.users for s in found], meaning="clients that asked"),
+                Column("users", lambda r: count(found[r].users), [s.users for s in found], meaning="clients that asked", condition=lambda r: one_of("client", found[r].clients)),
                 Column("trend", lambda r: "", figures=False, meaning="how often it was asked, over the period"),
             ],
             len(found),

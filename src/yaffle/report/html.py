@@ -87,6 +87,14 @@ def _groups(analysis: Analysis, places: Places, speaks: Any) -> list[dict[str, A
     return sorted(found, key=lambda g: -int(g["total"]))
 
 
+def _nameless(analysis: Analysis) -> Analysis:
+    """The same without the names that captures hold or bear: of hosts, of what was looked up, of files and their points."""
+    capture = analysis.capture
+    sources = [replace(source, name=f"capture {k + 1}", names={}) for k, source in enumerate(capture.sources)]
+    points = [f"point {k + 1}" for k in range(len(capture.points))]
+    return replace(analysis, capture=replace(capture, names={}, sources=sources, points=points), lookups=Lookups(), messages=replace(analysis.messages, host={}))
+
+
 def render(
     analysis: Analysis,
     title: str = "Whose delay was it?",
@@ -96,7 +104,7 @@ def render(
 ) -> str:
     """The page. With a masker: without names, and with addresses masked. bar: draws a ledger."""
     if masker is not None:
-        analysis = replace(analysis, capture=replace(analysis.capture, names={}), lookups=Lookups())
+        analysis = _nameless(analysis)
     capture, account = analysis.capture, analysis.account
     speaks = analysis.speaker == np.arange(analysis.speaker.size)
     charges = account.connection_charges[speaks].sum(axis=0) if speaks.any() else np.zeros(causes.COUNT, np.int64)
@@ -126,6 +134,7 @@ def render(
     page = environment.get_template("report.html.j2").render(
         title=title,
         said=said,
+        masked=masker is not None,
         dismissed=[(f.sentence, said.dismissed[f.key]) for f in everything if f.key in said.dismissed],
         version=__version__,
         period=period,

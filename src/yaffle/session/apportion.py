@@ -7,6 +7,7 @@ from typing import Any
 import numpy as np
 
 from yaffle.arrays import Array
+from yaffle.capture.reader import Progress, go_on, step
 from yaffle.exchanges.labels import grouped
 from yaffle.findings.services import failed
 from yaffle.kernels import kernel
@@ -294,15 +295,18 @@ class ApportionPicture:
     asked: list[Asked]
 
 
-def picture(scene: Scene, rows: Array, bins: int, columns: Sequence[int] | None) -> ApportionPicture:
-    """Computes it for some waits of the scene; `columns`: the causes that are asked after."""
+def picture(scene: Scene, rows: Array, bins: int, columns: Sequence[int] | None, progress: Progress = go_on) -> ApportionPicture:
+    """Computes it for some waits of the scene; `columns`: the causes that are asked after. Raises Cancelled when `progress` says so."""
+    step(progress, 0.0, "counting over time")
     evidence = scene.evidence
     edge_ns = edges(scene.first_ns, scene.last_ns, max(1, (scene.last_ns - scene.first_ns) // bins))
     spans_s = np.diff(edge_ns) / 1e9
     own = counted_packets(scene, scene.packets_of(rows), edge_ns, None, "wire_bytes") * 8 / spans_s
     everything = counted_packets(scene, scene.in_period, edge_ns, None, "wire_bytes") * 8 / spans_s
+    step(progress, 0.3, "sorting the waits")
     hours, hour_counts = by_hour(evidence, rows)
     shares, quantiles = distribution(evidence, rows)
+    step(progress, 0.6, "grouping what was asked")
     return ApportionPicture(
         edge_ns, over_time(evidence, rows, edge_ns), own, everything - own, hours, hour_counts, shares, quantiles, distribution(evidence, scene.filtered)[1],
         dearest(evidence, rows, columns), by_label(evidence, rows),

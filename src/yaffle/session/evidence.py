@@ -12,7 +12,15 @@ from yaffle.analysis import Analysis
 from yaffle.arrays import Array
 from yaffle.capture.addresses import Labels, client_labels, server_labels
 from yaffle.exchanges import labels
+from yaffle.kernels import kernel
 from yaffle.ledger.sums import party_sums
+
+
+@kernel
+def _first_rows(flow, first):  # type: ignore[no-untyped-def]
+    for k in range(flow.size - 1, -1, -1):
+        if flow[k] >= 0:
+            first[flow[k]] = k
 
 
 @dataclass(frozen=True)
@@ -157,6 +165,13 @@ class Evidence:
             _, first = np.unique(key, return_index=True)
             counted[others[first]] = True
         return counted
+
+    @cached_property
+    def first_packet(self) -> Array:
+        """For each conversation: the row of its first packet."""
+        first = np.zeros(self.counted.size, np.int64)
+        _first_rows(self.analysis.capture.packets.flow, first)
+        return first
 
     @cached_property
     def packet_counts(self) -> Array:

@@ -9,6 +9,7 @@ import numpy as np
 import pyarrow as pa
 
 from yaffle.capture.addresses import Labels
+from yaffle.capture.registry import marking
 from yaffle.errors import YaffleError
 from yaffle.ledger import causes
 from yaffle.ledger.account import CLOSINGS, OPENINGS
@@ -31,6 +32,13 @@ COLUMNS: tuple[tuple[str, str], ...] = (
     ("request_bytes", "bytes asked"),
     ("response_bytes", "bytes answered"),
     ("repeats", "segments sent again on the connection"),
+    ("out_of_order", "segments of the connection that came late"),
+    ("copies", "packets of the connection that the network doubled"),
+    ("duplicate_acks", "duplicate acknowledgements on the connection"),
+    ("zero_window_ms", "how long either side of the connection let nothing in, ms"),
+    ("resets", "segments of the connection that reset it"),
+    ("marking", "DSCP of the connection's first packet, by its name"),
+    ("vlan", "VLAN of the connection's first packet, 0 for untagged"),
     ("round_trip_ms", "least round trip between client and server, ms"),
     ("opening", "complete, unseen, refused, unanswered"),
     ("closing", "orderly, reset, open"),
@@ -98,7 +106,12 @@ class Filter:
             return values
 
         names = evidence.client.named(evidence.places.host)
-        repeats = account.side(0, "retransmitted_packets") + account.side(1, "retransmitted_packets")
+        first = evidence.first_packet[account.flow[c]]
+        packets = evidence.analysis.capture.packets
+
+        def both(name: str) -> Any:
+            return (account.side(0, name) + account.side(1, name))[c]
+
         trip = account.fact("to_client_min_ns").clip(0) + account.fact("to_server_min_ns").clip(0)
         words = {
             "opening": Labels(account.fact("opening"), list(OPENINGS)),
@@ -118,7 +131,14 @@ class Filter:
                 "loss_ms": waits.charges[:, causes.LOSS] / 1e6,
                 "request_bytes": of_exchange("request_bytes"),
                 "response_bytes": of_exchange("response_bytes"),
-                "repeats": repeats[c],
+                "repeats": both("retransmitted_packets"),
+                "out_of_order": both("out_of_order_packets"),
+                "copies": both("duplicate_packets"),
+                "duplicate_acks": both("duplicate_acks"),
+                "zero_window_ms": both("zero_window_ns") / 1e6,
+                "resets": both("resets"),
+                "marking": _texts(Labels((packets.tos[first] >> 2).astype(np.int64), [marking(k) for k in range(64)]), slice(None)),
+                "vlan": packets.vlan[first],
                 "round_trip_ms": trip[c] / 1e6,
                 "opening": _texts(words["opening"], c),
                 "closing": _texts(words["closing"], c),

@@ -1,5 +1,6 @@
 """What the traffic is made of, by any dimension, with share and trend; and where a name for it came from."""
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
@@ -7,14 +8,16 @@ import numpy as np
 from yaffle.arrays import Array
 from yaffle.capture.addresses import Labels
 from yaffle.capture.packets import MARK_BROADCAST, MARK_MULTICAST
-from yaffle.capture.registry import DSCP_NAMES, ETHERTYPES, PROTOCOLS
+from yaffle.capture.registry import ETHERTYPES, PROTOCOLS, marking
 from yaffle.findings.places import Places
 from yaffle.kernels import kernel
 from yaffle.session.evidence import Evidence
+from yaffle.session.expressions import also, literal, only
 
 DIMENSIONS = ("application", "host", "pair", "port", "protocol", "marking", "VLAN", "cast")
 NEXT = {"application": "host", "host": "pair", "pair": "port", "port": "pair", "protocol": "application", "marking": "application", "VLAN": "application", "cast": "application"}
 TREND = 24
+_TCP = 6
 
 
 def _protocol(number: int) -> str:
@@ -34,6 +37,7 @@ class Part:
     share: float
     trend: Array  # bytes in TREND equal stretches of the period
     told: str = ""  # how the name was found, where that is a question
+    where: str = ""  # the filter that selects it; empty where exchanges have no column for it
 
 
 @dataclass(frozen=True)
@@ -43,6 +47,7 @@ class _Dimension:
     texts: list[str]
     of_flow: tuple[Array, ...] = ()  # several where a conversation counts for several labels
     of_packet: Array | None = None
+    where: Callable[[int], str] = lambda _code: ""  # the filter that selects a label
 
 
 def _host(places: Places, address: str) -> str:
@@ -54,22 +59,33 @@ def _dimension(evidence: Evidence, by: str) -> _Dimension:
     packets, flows = evidence.analysis.capture.packets, evidence.analysis.capture.conversations
     client, server = evidence.flow_client, evidence.flow_server
     if by == "application":
-        return _Dimension([*evidence.flow_application.texts, "not IP"], (_and_none(evidence.flow_application.codes, len(evidence.flow_application.texts)),))
+        known = evidence.flow_application.texts
+        table = _and_none(evidence.flow_application.codes, len(known))
+        return _Dimension([*known, "not IP"], (table,), where=lambda k: only("application", known[k]) if k < len(known) else "")
     if by == "host":
         both = Labels(np.concatenate([client.codes, server.codes + len(client.texts)]), [*client.texts, *server.texts])
         apart = both.named(lambda address: _host(evidence.places, address))
         one, two = apart.codes[: client.codes.size], apart.codes[client.codes.size :]
         none = len(apart.texts)
-        return _Dimension([*apart.texts, "not IP"], (_and_none(one, none), np.append(np.where(two == one, -1, two), -1)))
+        addresses: dict[int, list[str]] = {}
+        for key in np.unique(apart.codes * len(both.texts) + both.codes).tolist():
+            addresses.setdefault(key // len(both.texts), []).append(both.texts[key % len(both.texts)])
+        return _Dimension([*apart.texts, "not IP"], (_and_none(one, none), np.append(np.where(two == one, -1, two), -1)), where=lambda k: _either(addresses.get(k, [])))
     if by == "pair":
         keys, codes = np.unique(client.codes * (len(server.texts) + 1) + server.codes, return_inverse=True)
         pairs = [divmod(key, len(server.texts) + 1) for key in keys.tolist()]
         texts = [f"{_host(evidence.places, client.texts[a])} – {evidence.places.short(server.texts[b])}" for a, b in pairs]
-        return _Dimension([*texts, "not IP"], (_and_none(codes, len(texts)),))
+        ends = [(client.texts[a], server.texts[b]) for a, b in pairs]
+        return _Dimension(
+            [*texts, "not IP"], (_and_none(codes, len(texts)),), where=lambda k: also(only("client", ends[k][0]), only("server", ends[k][1])) if k < len(ends) else ""
+        )
     if by == "port":
         keys, codes = np.unique(flows.protocol.astype(np.int64) * 65536 + flows.b_port, return_inverse=True)
         texts = [f"{_protocol(key // 65536)} {key % 65536}" for key in keys.tolist()]
-        return _Dimension([*texts, "not IP"], (_and_none(codes, len(texts)),))
+        ports = keys.tolist()
+        return _Dimension(
+            [*texts, "not IP"], (_and_none(codes, len(texts)),), where=lambda k: only("server_port", ports[k] % 65536) if k < len(ports) and ports[k] // 65536 == _TCP else ""
+        )
     if by == "cast":
         codes = np.where(packets.marks & MARK_BROADCAST, 2, np.where(packets.marks & MARK_MULTICAST, 1, 0))
         return _Dimension(["unicast", "multicast", "broadcast"], of_packet=codes)
@@ -78,11 +94,21 @@ def _dimension(evidence: Evidence, by: str) -> _Dimension:
     number = np.zeros(int(seen.max()) + 1 if seen.size else 1, np.int64)
     number[seen] = np.arange(seen.size)
     names = {
-        "marking": lambda k: DSCP_NAMES.get(k, f"DSCP {k}"),
+        "marking": marking,
         "VLAN": lambda v: f"VLAN {v}" if v else "untagged",
         "protocol": _protocol,
     }[by]
-    return _Dimension([names(int(k)) for k in seen], of_packet=number[column])
+    filters: dict[str, Callable[[int], str]] = {
+        "marking": lambda k: only("marking", marking(int(seen[k]))),
+        "VLAN": lambda k: only("vlan", int(seen[k])),
+        "protocol": lambda _k: "",
+    }
+    return _Dimension([names(int(k)) for k in seen], of_packet=number[column], where=filters[by])
+
+
+def _either(addresses: list[str]) -> str:
+    """Exchanges in which a host takes part, whatever its role."""
+    return " or ".join(f"{literal(address)} in (client, server)" for address in dict.fromkeys(addresses))
 
 
 def _and_none(codes: Array, none: int) -> Array:
@@ -152,5 +178,6 @@ def make_up(evidence: Evidence, packets: Array | None, by: str, most: int = 200,
     total = max(1, int(of_group.sum()))
     told = evidence.told if by == "application" else {}
     return [
-        Part(dimension.texts[k], int(octets[k]), int(counts[k]), float(octets[k] / total), trends[row], told.get(dimension.texts[k], "")) for row, k in enumerate(order.tolist())
+        Part(dimension.texts[k], int(octets[k]), int(counts[k]), float(octets[k] / total), trends[row], told.get(dimension.texts[k], ""), dimension.where(k))
+        for row, k in enumerate(order.tolist())
     ]

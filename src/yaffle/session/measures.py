@@ -24,6 +24,10 @@ TROUBLES: tuple[tuple[str, tuple[int, ...]], ...] = (
     ("window probes", (kinds.WINDOW_PROBE,)),
     ("resets", (kinds.RESET,)),
 )
+# The columns of the filter that tell whether a connection had them.
+TROUBLE_COLUMNS = {
+    "sent again": "repeats", "out of order": "out_of_order", "copies": "copies", "duplicate acks": "duplicate_acks", "window probes": "zero_window_ms", "resets": "resets",
+}  # fmt: skip
 _SEGMENTS = dict(TROUBLES) | {"openings": (kinds.OPEN,), "in trouble": tuple(k for name, group in TROUBLES if name != "duplicate acks" for k in group)}
 _PARTY = {"waiting for the client": 0, "waiting for the network": 1, "waiting for the server": 2}
 

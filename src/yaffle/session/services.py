@@ -9,6 +9,7 @@ from yaffle.arrays import Array
 from yaffle.exchanges.lookups import UNANSWERED
 from yaffle.findings.services import failed
 from yaffle.session.evidence import Evidence
+from yaffle.session.expressions import one_of, only
 from yaffle.session.make_up import TREND
 
 _KINDS = {
@@ -22,6 +23,8 @@ _KINDS = {
     "mysql": "database",
     "redis": "cache",
 }
+
+_MOST_NAMED = 50
 
 
 @dataclass(frozen=True)
@@ -38,6 +41,8 @@ class Service:
     median_ns: float | None
     p95_ns: float | None
     trend: Array  # questions over the period
+    clients: tuple[str, ...] = ()  # some of those that asked: where it failed, those it failed
+    where: str = ""  # the filter that selects its exchanges; what is not TCP has none
 
     @property
     def failed_share(self) -> float:
@@ -53,6 +58,7 @@ class _Tally:
     unanswered: int = 0
     users: set[str] = field(default_factory=set)
     affected: set[str] = field(default_factory=set)
+    servers: dict[tuple[str, int], None] = field(default_factory=dict)  # over TCP
 
     def add(self, asked_ns: int, latency_ns: int, user: str, bad: bool, silent: bool) -> None:
         self.asked.append(asked_ns)
@@ -85,10 +91,19 @@ def services(evidence: Evidence, first_ns: int, last_ns: int) -> list[Service]:
             Service(
                 _KINDS.get(protocol, protocol), name, len(tally.asked), tally.failures, tally.unanswered, len(tally.users), len(tally.affected),
                 float(np.median(latency)) if latency.size else None, float(np.quantile(latency, 0.95)) if latency.size else None,
-                np.bincount(place, minlength=TREND),
+                np.bincount(place, minlength=TREND), tuple(sorted(tally.affected or tally.users)[:_MOST_NAMED]),
+                _where(protocol, list(tally.servers)),
             )
         )  # fmt: skip
     return sorted(found, key=lambda s: (-(s.failures + s.unanswered), -s.asked))
+
+
+def _where(protocol: str, servers: list[tuple[str, int]]) -> str:
+    """The filter that selects what some servers answered in a protocol."""
+    if not servers or len(servers) > _MOST_NAMED:
+        return ""
+    ports = sorted({port for _, port in servers})
+    return " and ".join((only("protocol", protocol), one_of("server", sorted({address for address, _ in servers})), one_of("server_port", ports)))
 
 
 def _of_exchanges(evidence: Evidence, first_ns: int, last_ns: int, tallies: dict[tuple[str, str], _Tally]) -> None:
@@ -105,4 +120,5 @@ def _of_exchanges(evidence: Evidence, first_ns: int, last_ns: int, tallies: dict
             continue
         name = messages.host.get(c) or f"{evidence.places.short(evidence.server[c])} port {int(evidence.port[c])}"
         outcome = messages.outcome[m]
+        tallies[protocol, name].servers[evidence.server[c], int(evidence.port[c])] = None
         tallies[protocol, name].add(asked, wait, evidence.client[c], failed(protocol, outcome), outcome == UNANSWERED)

@@ -5,6 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from yaffle.arrays import Array
+from yaffle.capture.reader import Progress, go_on, step
 from yaffle.kernels import kernel
 from yaffle.session.evidence import Evidence
 from yaffle.session.filtering import FilterError
@@ -123,11 +124,12 @@ class SurveyPicture:
     octets: int
 
 
-def survey(scene: Scene, settings: SurveySettings) -> SurveyPicture:
-    """The picture of a scene. A measure whose filter cannot be used is left out and told."""
+def survey(scene: Scene, settings: SurveySettings, progress: Progress = go_on) -> SurveyPicture:
+    """The picture of a scene. A measure whose filter cannot be used is left out and told. Raises Cancelled when `progress` says so."""
     edge_ns = edges(scene.first_ns, scene.last_ns, settings.interval_ns)
     lines, errors = [], []
-    for measure in settings.measures:
+    for k, measure in enumerate(settings.measures):
+        step(progress, 0.4 * k / len(settings.measures), f"measuring {measure.name}")
         try:
             lines.append((measure, values(scene, measure, edge_ns)))
         except FilterError as error:
@@ -135,15 +137,22 @@ def survey(scene: Scene, settings: SurveySettings) -> SurveyPicture:
     mask = scene.packets
     inner = mask
     for by, label in settings.inside:
+        step(progress, 0.4, f"looking into {label}")
         inner = within(scene.evidence, inner, by, label)
     columns = scene.evidence.analysis.capture.packets
+    step(progress, 0.45, "looking for bursts")
     found = bursts(columns, mask, scene.first_ns, scene.last_ns)
+    step(progress, 0.5, f"adding up by {settings.by}")
+    parts = make_up(scene.evidence, inner, settings.by, period=(scene.first_ns, scene.last_ns))
+    step(progress, 0.75, "counting troubles")
+    ranked = troubles(scene)
+    step(progress, 0.85, "asking how services answered")
     return SurveyPicture(
         edge_ns,
         tuple(lines),
         tuple(errors),
-        make_up(scene.evidence, inner, settings.by, period=(scene.first_ns, scene.last_ns)),
-        troubles(scene),
+        parts,
+        ranked,
         other_groups(scene.evidence, scene.first_ns, scene.last_ns),
         services(scene.evidence, scene.first_ns, scene.last_ns),
         found,
