@@ -56,6 +56,11 @@ def ledger_picture(charges: Any, full_ns: float, width: int = 560) -> Markup:
     return Markup(f'<svg viewBox="0 0 {width} 14" width="100%" height="14" preserveAspectRatio="none">{"".join(parts)}</svg>')
 
 
+def party_picture(party: str) -> Markup:
+    """The colour and mark of a party as SVG."""
+    return Markup('<svg width="18" height="10"><rect width="18" height="10" fill="{}" stroke="#7d796d" stroke-width=".5"/></svg>').format(_FILL[party])
+
+
 def _groups(analysis: Analysis, places: Places, speaks: Any) -> list[dict[str, Any]]:
     account, flows = analysis.account, analysis.capture.conversations
     server, ports = server_labels(flows, account.flow), flows.b_port[account.flow].tolist()
@@ -101,8 +106,9 @@ def render(
     said: Said = Said(),
     masker: Masker | None = None,
     bar: Callable[[Any, float], Markup] = ledger_picture,
+    swatch: Callable[[str], Markup] = party_picture,
 ) -> str:
-    """The page. With a masker: without names, and with addresses masked. bar: draws a ledger."""
+    """The page. With a masker: without names, and with addresses masked. bar: draws a ledger; swatch: a party's colour and mark."""
     if masker is not None:
         analysis = _nameless(analysis)
     capture, account = analysis.capture, analysis.account
@@ -142,7 +148,8 @@ def render(
         total=charges,
         total_ns=total,
         bar=bar,
-        key=[(p, _FILL[p], f"{duration(int(parties[i]))} ({share(parties[i] / max(1, total))})") for i, p in enumerate(causes.PARTIES)],
+        swatch=swatch,
+        key=[(p, f"{duration(int(parties[i]))} ({share(parties[i] / max(1, total))})") for i, p in enumerate(causes.PARTIES)],
         findings=findings,
         cleared=[place.sentence for place in cleared(analysis, analysis.speaker, everything)[:12]],
         groups=groups,
