@@ -7,9 +7,9 @@ import pytest
 
 from tests.frames import ACK, FIN, SYN, C, S, ether, pcap, tcp, udp
 from yaffle.capture.reader import read_captures
-from yaffle.exchanges.lookups import _seen
 from yaffle.exchanges.messages import decode_messages
 from yaffle.exchanges.name_scan import ODD, READ
+from yaffle.exchanges.names import seen_names
 from yaffle.exchanges.payload import Payload
 from yaffle.ledger.engine import arrange
 from yaffle.protocols import dns, http1
@@ -106,7 +106,7 @@ def test_names_are_those_of_the_plain_way(tmp_path, seed):
     messages = [name_message(rnd) for _ in range(120)]
     capture = read_captures([pcap(tmp_path / "a.pcap", [(k, ether(udp(C, 5000, S, 53, m))) for k, m in enumerate(messages)])])
     payload = Payload(capture)
-    seen = _seen(np.arange(len(messages)), payload)
+    seen = seen_names(np.arange(len(messages)), payload)
     keys = {}
     for row, data in zip(seen, messages, strict=True):
         wanted = dns.parse(data)

@@ -82,8 +82,9 @@ class Way:
 class Bridge:
     """Namespaces, devices, the relay, and what it saw beside the client and beside the server."""
 
-    def __init__(self, up: Way, down: Way, sysctl: dict[str, str] | None = None, seed: int = 1) -> None:
+    def __init__(self, up: Way, down: Way, sysctl: dict[str, str] | None = None, seed: int = 1, kept_bytes: int = 128, ethertypes: tuple[bytes, ...] = (b"\x08\x00",)) -> None:
         self.up, self.down = up, down
+        self._kept_bytes, self._ethertypes = kept_bytes, ethertypes
         self.seen: dict[str, list[tuple[int, int, bytes]]] = {"near_client": [], "near_server": []}
         self._random = random.Random(seed)
         self._names = [f"yaffle-{os.getpid()}-{part}" for part in ("c", "b", "s")]
@@ -117,6 +118,10 @@ class Bridge:
         self._thread = threading.Thread(target=self._relay, daemon=True)
         self._thread.start()
 
+    def space(self, side: str) -> str:
+        """The network namespace of the client or the server."""
+        return self._names[0 if side == "client" else 2]
+
     def socket(self, side: str) -> socket.socket:
         """A TCP socket of the client or the server."""
         with _inside(self._names[0 if side == "client" else 2]):
@@ -144,8 +149,8 @@ class Bridge:
                     self._note(place, frame)
 
     def _note(self, place: int, frame: bytes) -> None:
-        if frame[12:14] == b"\x08\x00":
-            self.seen["near_client" if place == 0 else "near_server"].append((time.time_ns(), len(frame), frame[:128]))
+        if frame[12:14] in self._ethertypes:
+            self.seen["near_client" if place == 0 else "near_server"].append((time.time_ns(), len(frame), frame[: self._kept_bytes]))
 
     def _take(self, place: int, frame: bytes, due: list[tuple[int, int, int, bytes]], number: int) -> None:
         self._note(place, frame)
@@ -182,7 +187,7 @@ class Bridge:
             paths[point] = folder / f"{point}.pcap"
             record = struct.Struct("<IIII")
             body = b"".join(record.pack(t // 10**9, t % 10**9, len(kept), wire) + kept for t, wire, kept in packets)
-            paths[point].write_bytes(struct.pack("<IHHiIII", 0xA1B23C4D, 2, 4, 0, 0, 128, 1) + body)
+            paths[point].write_bytes(struct.pack("<IHHiIII", 0xA1B23C4D, 2, 4, 0, 0, self._kept_bytes, 1) + body)
         return paths
 
 

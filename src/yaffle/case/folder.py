@@ -26,7 +26,8 @@ from yaffle.capture.packets import HEAD, TUNNELS, Columns, SackBlocks
 from yaffle.capture.reader import Progress, fingerprint, go_on
 from yaffle.capture.records import Interface
 from yaffle.errors import Cancelled, CaseError
-from yaffle.exchanges.lookups import Lookup, Lookups
+from yaffle.exchanges.lookup import Lookup
+from yaffle.exchanges.lookups import Lookups
 from yaffle.exchanges.media import Media
 from yaffle.exchanges.messages import Messages
 from yaffle.exchanges.turns import TURN

@@ -14,7 +14,7 @@ from yaffle.exchanges.payload import Payload
 from yaffle.exchanges.streams import Stream, stream_of
 from yaffle.exchanges.turns import TURN
 from yaffle.kernels import kernel
-from yaffle.protocols import dns, http1, mysql, postgres, redis, tls
+from yaffle.protocols import dns, http1, http2, ldap, mysql, postgres, redis, smb, tls
 from yaffle.protocols.message import Decoded
 from yaffle.transport.segments import FACTS, empty_segments, gather
 
@@ -24,6 +24,10 @@ _LONGEST_LABEL = 200
 _STATUS = {0: "unanswered", **{code: str(code) for code in range(200, 600)}}
 _SHORT = 16
 _FIRST = 64  # Bytes by which a protocol is told.
+_DECODERS = {
+    "http": http1.decode, "http2": http2.decode, "postgresql": postgres.decode, "redis": redis.decode, "mysql": mysql.decode, "dns": dns.decode, "ldap": ldap.decode,
+}  # fmt: skip
+_BY_ORDER = {"tls": tls.decode, "smb": smb.decode}  # these need to know what passed first, whichever side sent it
 
 
 @dataclass
@@ -63,6 +67,8 @@ def _told(client: bytes, server: bytes, port: int) -> str:
     """The protocol of a connection that begins like this; empty where none matches."""
     if http1.looks_like(client, server):
         return "http"
+    if http2.looks_like(client, server):
+        return "http2"
     if tls.looks_like(client, server):
         return "tls"
     if postgres.looks_like(client, server):
@@ -71,6 +77,10 @@ def _told(client: bytes, server: bytes, port: int) -> str:
         return "redis"
     if mysql.looks_like(client, server):
         return "mysql"
+    if smb.looks_like(client, server):
+        return "smb"
+    if ldap.looks_like(client, server):
+        return "ldap"
     if dns.looks_like_stream(client, port):
         return "dns"
     return ""
@@ -189,12 +199,11 @@ def _scan_web(own: Array, starts: Array, order: Array, payload: Payload, number:
 
 
 def _decode(protocol: str, client: Stream, server: Stream, g: Array) -> Decoded:
-    if protocol == "tls":
+    if protocol in _BY_ORDER:
         both = np.concatenate([np.column_stack([s.segment, np.full(s.segment.size, side), s.end]) for side, s in ((0, client), (1, server))])
         both = both[np.argsort(both[:, 0], kind="stable")]
-        return tls.decode(client.runs, server.runs, [(int(side), int(end)) for _, side, end in both])
-    decoder = {"http": http1.decode, "postgresql": postgres.decode, "redis": redis.decode, "mysql": mysql.decode, "dns": dns.decode}[protocol]
-    return decoder(client.runs, server.runs)
+        return _BY_ORDER[protocol](client.runs, server.runs, [(int(side), int(end)) for _, side, end in both])
+    return _DECODERS[protocol](client.runs, server.runs)
 
 
 def _tied(decoded: Decoded, client: Stream, server: Stream) -> Array:
@@ -202,14 +211,14 @@ def _tied(decoded: Decoded, client: Stream, server: Stream) -> Array:
     rows = np.zeros(len(decoded.pairs), TURN)
     if not rows.size:
         return rows
-    pairs = np.array([(p.request, p.request_end, p.answer, p.answer_end, p.kind) for p in decoded.pairs], np.int64)
-    asked, asked_end, told, told_end, rows["kind"] = pairs.T
+    pairs = np.array([(p.request, p.request_end, p.answer, p.answer_end, p.kind, p.asked_bytes, p.told_bytes) for p in decoded.pairs], np.int64)
+    asked, asked_end, told, told_end, rows["kind"], asked_bytes, told_bytes = pairs.T
 
     def segment(stream: Stream, place: Array) -> Array:
         return stream.segment[np.maximum(0, np.searchsorted(stream.start, place, "right") - 1)]
 
     rows["first"] = segment(client, asked)
-    rows["request_end"], rows["request_bytes"] = asked_end, asked_end - asked
+    rows["request_end"], rows["request_bytes"] = asked_end, np.where(asked_bytes >= 0, asked_bytes, asked_end - asked)
     answered = told >= 0
     rows["answer"] = -1
     rows["stop"] = np.iinfo(np.int64).max  # Of what was never answered: to the end of the connection.
@@ -219,5 +228,5 @@ def _tied(decoded: Decoded, client: Stream, server: Stream) -> Array:
         last = segment(server, told_end[answered] - 1)
         rows["stop"][answered] = np.maximum(last, rows["answer"][answered]) + 1
         rows["response_end"][answered] = told_end[answered]
-        rows["response_bytes"][answered] = (told_end - told)[answered]
+        rows["response_bytes"][answered] = np.where(told_bytes >= 0, told_bytes, told_end - told)[answered]
     return rows

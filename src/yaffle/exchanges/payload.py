@@ -51,6 +51,18 @@ class Payload:
             data.close()
         return "", np.concatenate(parts) if parts else np.empty(0, np.uint8)
 
+    def first_octets(self, rows: Array) -> Array:
+        """The first octet of the payload of some packets, int64; -1 where it was not kept."""
+        packets = self.packets
+        found = np.full(rows.size, -1, np.int64)
+        kept = packets.captured_bytes[rows].astype(np.int64) > packets.payload_at[rows]
+        for number, source in enumerate(self.sources):
+            if source is not None:
+                place = packets.position[rows] + packets.payload_at[rows]
+                own = kept & (packets.source[rows] == number) & (place < source.size)
+                found[own] = source[place[own]]
+        return found
+
     def of_packet(self, row: int) -> bytes:
         """The transport payload of a packet, as far as it was kept."""
         packets = self.packets

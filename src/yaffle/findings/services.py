@@ -5,7 +5,7 @@ from collections import defaultdict
 import numpy as np
 
 from yaffle.analysis import Analysis
-from yaffle.exchanges.lookups import UNANSWERED, Lookup
+from yaffle.exchanges.lookup import UNANSWERED, Lookup
 from yaffle.findings.finding import Finding
 from yaffle.ledger import causes
 from yaffle.units import duration, moment, share
@@ -13,6 +13,11 @@ from yaffle.units import duration, moment, share
 _GOOD = {
     "dns": ("NOERROR", "NXDOMAIN"), "mdns": ("NOERROR", "NXDOMAIN"), "dhcp": ("offer", "ack"), "radius": ("accept", "reject", "challenge", "response"),
     "postgresql": ("00000",), "mysql": ("00000",), "redis": ("OK",),
+    "ldap": ("success", "compareTrue", "compareFalse", "referral", "saslBindInProgress", "noSuchObject"),
+    "smb": (
+        "STATUS_SUCCESS", "STATUS_MORE_PROCESSING_REQUIRED", "STATUS_NO_MORE_FILES", "STATUS_END_OF_FILE", "STATUS_OBJECT_NAME_NOT_FOUND", "STATUS_BUFFER_OVERFLOW",
+        "STATUS_NO_SUCH_FILE", "STATUS_NOT_FOUND", "STATUS_PATH_NOT_COVERED",
+    ),
 }  # fmt: skip
 _WORDS = {"dns": "look-ups", "dhcp": "requests for a lease", "radius": "sign-ons"}
 _LEAST, _LEAST_SHARE = 3, 0.1
@@ -23,8 +28,8 @@ def failed(protocol: str, outcome: str) -> bool:
     """Whether an outcome is a failure of the service: not an answer that merely says no such name."""
     if outcome in ("", UNANSWERED, "answered"):
         return outcome == UNANSWERED
-    if protocol == "http":
-        return outcome[:1] == "5"
+    if protocol in ("http", "http2"):
+        return outcome[:1] == "5" or outcome.startswith("grpc") or outcome == "reset"
     return protocol in _GOOD and outcome not in _GOOD[protocol]
 
 

@@ -6,7 +6,8 @@ import numpy as np
 
 from yaffle.capture.addresses import client_labels, server_labels
 from yaffle.capture.conversations import Rows
-from yaffle.exchanges.lookups import Lookup, Lookups
+from yaffle.exchanges.lookup import Lookup
+from yaffle.exchanges.lookups import Lookups
 from yaffle.ledger import causes
 from yaffle.ledger.account import CONNECTION_FIELDS, EXCHANGE_FIELDS
 from yaffle.ledger.engine import Account

@@ -16,6 +16,8 @@ class Pair:
     label: str = ""
     outcome: str = ""
     kind: int = EXCHANGE
+    asked_bytes: int = -1  # of the message, where it does not fill all that lies between its places
+    told_bytes: int = -1
 
 
 @dataclass

@@ -5,10 +5,10 @@ session tickets look like application data; the first record of the client after
 server sends in records of one size right after it, before anything else, is taken for tickets.
 """
 
-from dataclasses import dataclass
 from struct import Struct
 
 from yaffle.protocols.message import ENCRYPTION, LAST_OF_ENCRYPTION, Decoded, Pair, Run
+from yaffle.protocols.records import Flow, Order, Record, in_time, turns
 
 CHANGE, ALERT, HANDSHAKE, DATA = 20, 21, 22, 23
 _HEADER = Struct("!BHH")
@@ -17,21 +17,13 @@ _TICKET_MOST = 1500
 VERSIONS = {0x0301: "TLS 1.0", 0x0302: "TLS 1.1", 0x0303: "TLS 1.2", 0x0304: "TLS 1.3"}
 
 
-@dataclass(slots=True)
-class _Record:
-    kind: int
-    at: int
-    end: int
-    body: bytes  # of handshake records only
-
-
 def looks_like(client: bytes, server: bytes) -> bool:
     """Whether a connection that begins like this speaks it."""
     start = client or server
     return len(start) >= 5 and start[0] in (CHANGE, ALERT, HANDSHAKE, DATA) and start[1] == 3 and start[2] <= 4 and 0 < int.from_bytes(start[3:5], "big") <= _LARGEST
 
 
-def _records(runs: list[Run]) -> list[_Record]:
+def _records(runs: list[Run]) -> list[Record]:
     found = []
     for run in runs:
         data, at = run.data, 0
@@ -43,7 +35,7 @@ def _records(runs: list[Run]) -> list[_Record]:
                     break
                 continue
             end = min(len(data), at + 5 + size)
-            found.append(_Record(kind, run.at + at, run.at + end, data[at + 5 : end] if kind == HANDSHAKE else b""))
+            found.append(Record(kind, run.at + at, run.at + end, data[at + 5 : end] if kind == HANDSHAKE else b""))
             at += 5 + size
     return found
 
@@ -95,7 +87,7 @@ def _version(hello: bytes) -> str:
     return VERSIONS.get(int.from_bytes(chosen[:2] or hello[4:6], "big"), "")
 
 
-def decode(client: list[Run], server: list[Run], order: "list[tuple[int, int]]") -> Decoded:
+def decode(client: list[Run], server: list[Run], order: Order) -> Decoded:
     """Handshake turns, then turns of application data.
 
     order: (side, place) of each segment's first byte in order of time, so that records of both sides can be put in order.
@@ -109,27 +101,13 @@ def decode(client: list[Run], server: list[Run], order: "list[tuple[int, int]]")
     found.protocol = "tls"
     found.note = version
     begun = bool(hello) and bool(asked) and asked[0].kind == HANDSHAKE
-    flow = _in_time(asked, told, order)
+    flow = in_time(asked, told, order)
     data_from = _handshake(found, flow, version == "TLS 1.3") if begun else 0
-    _turns(found, flow[data_from:], version == "TLS 1.3" and begun)
+    found.pairs += _exchanges(flow[data_from:], found.host, version == "TLS 1.3" and begun)
     return found
 
 
-def _in_time(asked: list[_Record], told: list[_Record], order: list[tuple[int, int]]) -> list[tuple[int, _Record]]:
-    """Records of both sides in order of when their first bytes passed."""
-    flow: list[tuple[int, _Record]] = []
-    queues, at = ([*asked], [*told]), [0, 0]
-    ends = [0, 0]
-    for side, end in order:
-        ends[side] = max(ends[side], end)
-        queue = queues[side]
-        while at[side] < len(queue) and queue[at[side]].at < ends[side]:
-            flow.append((side, queue[at[side]]))
-            at[side] += 1
-    return flow
-
-
-def _handshake(found: Decoded, flow: list[tuple[int, _Record]], newer: bool) -> int:
+def _handshake(found: Decoded, flow: Flow, newer: bool) -> int:
     """Adds the turns of the handshake; returns where application data begins in the flow."""
     changed = [False, False]
     turn: Pair | None = None
@@ -168,27 +146,15 @@ def _handshake(found: Decoded, flow: list[tuple[int, _Record]], newer: bool) -> 
     return k
 
 
-def _turns(found: Decoded, flow: list[tuple[int, _Record]], newer: bool) -> None:
+def _exchanges(flow: Flow, label: str, newer: bool) -> list[Pair]:
     """Turns of application data. newer: a 1.3 connection from its start, whose first record of the client is its Finished."""
     flow = [(side, r) for side, r in flow if r.kind in (DATA, HANDSHAKE)]
     if newer:
         flow = _without_tickets(flow)
-    turn: Pair | None = None
-    for side, record in flow:
-        if record.kind != DATA:
-            continue
-        if side == 0:
-            if turn is None or turn.answer >= 0:
-                turn = Pair(record.at, record.end, label=found.host, outcome="unanswered")
-                found.pairs.append(turn)
-            turn.request_end = record.end
-        elif turn is not None:
-            if turn.answer < 0:
-                turn.answer, turn.outcome = record.at, "answered"
-            turn.answer_end = record.end
+    return turns([(side, r) for side, r in flow if r.kind == DATA], label)
 
 
-def _without_tickets(flow: list[tuple[int, _Record]]) -> list[tuple[int, _Record]]:
+def _without_tickets(flow: Flow) -> Flow:
     """The flow without the client's Finished and without what the server sends of itself once it has that."""
     first = next((k for k, (side, r) in enumerate(flow) if side == 0 and r.kind == DATA), -1)
     if first < 0:

@@ -10,6 +10,7 @@ from yaffle.capture.conversations import Rows
 from yaffle.capture.icmp_errors import in_words
 from yaffle.capture.tunnels import tunnel_of
 from yaffle.exchanges import labels
+from yaffle.exchanges.lookup import LOOKUPS
 from yaffle.findings.cleared import cleared
 from yaffle.findings.everything import all_findings
 from yaffle.findings.finding import Finding
@@ -196,8 +197,8 @@ def exchanges(analysis: Analysis, shown: list[int], literals: bool = False) -> l
     return listed
 
 
-def lookups(analysis: Analysis) -> list[dict[str, Any]]:
-    """The look-ups' part."""
+def lookups(analysis: Analysis, *, others: bool = False) -> list[dict[str, Any]]:
+    """The look-ups' part: names, leases and sign-ons; with `others` what else was asked and answered in single packets."""
     return [
         {
             "protocol": found.protocol,
@@ -209,8 +210,10 @@ def lookups(analysis: Analysis) -> list[dict[str, Any]]:
             "asked_ns": found.asked_ns,
             "latency_ms": _ms(found.latency_ns),
             "tries": found.tries,
+            **found.figures,
         }
         for found in analysis.lookups.rows
+        if (found.protocol not in LOOKUPS) == others
     ]
 
 
@@ -288,6 +291,7 @@ def document(analysis: Analysis, line_bps: float | None = None, *, literals: boo
         "conversations": conversations(analysis),
         "line": line_use(analysis, line_bps),
         "lookups": lookups(analysis),
+        "answers": lookups(analysis, others=True),
         "media": media(analysis),
         "segments": [],
         "clocks": [],

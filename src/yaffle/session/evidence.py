@@ -74,7 +74,7 @@ class Evidence:
         messages = self.analysis.messages
         found = list(messages.label)
         for c, protocol in messages.protocol.items():
-            if protocol in labels.STATEMENTS:
+            if protocol in labels.MASKED:
                 for row in messages.turns["message"][messages.starts[c] : messages.starts[c + 1]].tolist():
                     found[row] = labels.shown(protocol, found[row])
         return found

@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from yaffle.arrays import Array
-from yaffle.exchanges.lookups import UNANSWERED
+from yaffle.exchanges.lookup import UNANSWERED
 from yaffle.findings.services import failed
 from yaffle.session.evidence import Evidence
 from yaffle.session.expressions import one_of, only
@@ -18,6 +18,9 @@ _KINDS = {
     "dhcp": "leases",
     "radius": "sign-on",
     "http": "web",
+    "http2": "web",
+    "smb": "files",
+    "ldap": "directory",
     "tls": "encrypted",
     "postgresql": "database",
     "mysql": "database",

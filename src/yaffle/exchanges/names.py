@@ -1,0 +1,118 @@
+"""Look-ups of names over UDP (RFC 1035), read in place by the quick way; what it leaves goes the plain way.
+
+A question asked again while the first is open (the same identifier, or the same client, name and type under another one
+within the patience of a resolver) is one more try of the same look-up.
+"""
+
+import ipaddress
+
+import numpy as np
+
+from yaffle.arrays import Array
+from yaffle.capture.addresses import Labels, client_labels, server_labels
+from yaffle.capture.captured import Capture
+from yaffle.exchanges.lookup import UNANSWERED, Lookup
+from yaffle.exchanges.name_scan import ODD, READ, empty_seen, scan_names
+from yaffle.exchanges.payload import Payload
+from yaffle.protocols import dns
+
+_PATIENCE_NS = 6_000_000_000  # Resolvers ask again after one to five seconds.
+_SAME_ID_NS = 30_000_000_000
+_NUMBERS = {word: number for number, word in dns.TYPES.items()}
+
+
+def seen_names(rows: Array, payload: Payload) -> Array:
+    """What the packets say of names, by the quick way."""
+    seen = empty_seen(rows.size)
+    for number, source in enumerate(payload.sources):
+        if source is not None:
+            scan_names(rows, payload.packets, number, np.asarray(source), seen)
+    return seen
+
+
+class Names:
+    """Look-ups of names over UDP, at all points."""
+
+    def __init__(self, capture: Capture, payload: Payload, rows: Array, carried: dict[int, str]) -> None:
+        self._capture, self._payload = capture, payload
+        self._carried = carried
+        self._by_id: dict[tuple[int, ...], Lookup] = {}
+        self._by_name: dict[tuple[int, ...], Lookup] = {}
+        self._address: dict[bytes, str] = {}
+        self.found: list[Lookup] = []
+        packets, flows = capture.packets, capture.conversations
+        seen = seen_names(rows, payload)
+        clients, servers = client_labels(flows, np.arange(flows.point.size)), server_labels(flows, np.arange(flows.point.size))
+        hosts = Labels(np.concatenate([clients.codes, servers.codes + len(clients.texts)]), [*clients.texts, *servers.texts]).named(str)
+        self._texts = hosts.texts
+        flow, forward = packets.flow[rows], packets.direction[rows] == 0
+        a, b = hosts.codes[: flows.point.size][flow], hosts.codes[flows.point.size :][flow]
+        ports = flows.a_port[flow].astype(np.int64), flows.b_port[flow].astype(np.int64)
+        self._name_at, self._name_end = seen["name"].tolist(), seen["name_end"].tolist()
+        self._places, self._octets, self._count = seen["at"].tolist(), seen["octets"].tolist(), seen["addresses"].tolist()
+        self._source = packets.source[rows].tolist()
+        self._rows = rows
+        columns = (
+            packets.time_ns[rows], seen["how"], seen["id"], seen["flags"], seen["kind"], seen["key"], np.where(forward, a, b), np.where(forward, ports[0], ports[1]),
+            np.where(forward, b, a), np.where(forward, ports[1], ports[0]), flow, flows.point[flow],
+        )  # fmt: skip
+        for k, (t, how, number, flags, kind, key, *ends) in enumerate(zip(*(column.tolist() for column in columns), strict=True)):
+            if how == READ:
+                self._take(k, t, number, flags, kind, key, *ends)
+            elif how == ODD:
+                self._plain(k, t, number, flags, *ends)
+
+    def _plain(self, k: int, t: int, number: int, flags: int, *ends: int) -> None:
+        """What the quick way leaves."""
+        message = dns.parse(self._payload.of_packet(int(self._rows[k])))
+        if message is not None:
+            self._take(k, t, number, flags, _NUMBERS.get(message.kind, 0), hash(message.name), *ends)
+
+    def _take(self, k: int, t: int, number: int, flags: int, kind: int, key: int, *ends: int) -> None:
+        sender, port, receiver, other, flow, point = ends
+        if flags & 0x8000:
+            found = self._by_id.get((point, receiver, key, number, other))
+            if found is not None and found.answered_ns < 0:
+                found.answered_ns, found.server = t, self._texts[sender]
+                found.outcome, found.truncated = dns.CODES.get(flags & 15) or f"RCODE{flags & 15}", bool(flags & 0x200)
+                if self._count[k]:
+                    found.addresses = self._addresses(k)
+            return
+        by_id, by_name = (point, sender, key, number, port), (point, sender, key, kind)
+        open_one = self._by_id.get(by_id)
+        if open_one is None or t - open_one.latest_ns > _SAME_ID_NS or open_one.answered_ns >= 0:
+            former = self._by_name.get(by_name)
+            again = former is not None and former.answered_ns < 0 and t - former.latest_ns <= _PATIENCE_NS
+            open_one = former if again else None
+        if open_one is not None:
+            open_one.tries, open_one.latest_ns = open_one.tries + 1, t
+        else:
+            word = dns.TYPES.get(kind) or f"TYPE{kind}"
+            open_one = Lookup(self._carried[flow], self._texts[sender], self._texts[receiver], self._name(k), word, UNANSWERED, t, point=point, latest_ns=t)
+            self.found.append(open_one)
+        self._by_id[by_id] = self._by_name[by_name] = open_one
+
+    def _bytes(self, k: int, at: int, end: int) -> bytes:
+        source = self._payload.sources[self._source[k]]
+        assert source is not None
+        return bytes(source[at:end])
+
+    def _name(self, k: int) -> str:
+        """The name of a question."""
+        if not self._name_end[k]:
+            message = dns.parse(self._payload.of_packet(int(self._rows[k])))
+            return message.name if message is not None else ""
+        raw, at, labels = self._bytes(k, self._name_at[k], self._name_end[k]), 0, []
+        while at < len(raw) and raw[at]:
+            labels.append(raw[at + 1 : at + 1 + raw[at]])
+            at += 1 + raw[at]
+        return b".".join(labels).decode("latin-1").lower() or "."
+
+    def _addresses(self, k: int) -> tuple[str, ...]:
+        found = []
+        for at, octets in zip(self._places[k][: self._count[k]], self._octets[k], strict=False):
+            packed = self._bytes(k, at, at + octets)
+            if packed not in self._address:
+                self._address[packed] = str(ipaddress.ip_address(packed))
+            found.append(self._address[packed])
+        return tuple(found)
