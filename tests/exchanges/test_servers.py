@@ -26,7 +26,7 @@ def said(exchanges):
     return [(x["label"], x["outcome"]) for x in exchanges]
 
 
-@pytest.mark.parametrize(("name", "protocol"), [("web2", "http2"), ("directory", "ldap"), ("tickets", "mysql")])
+@pytest.mark.parametrize(("name", "protocol"), [("web2", "http2"), ("directory", "ldap"), ("directory-sealed", "ldap"), ("tickets", "mysql")])
 def test_what_was_asked_over_tcp_is_found_whole_and_in_order(name, protocol):
     found, truth = load(name)
     assert said(found["exchanges"]) == [(t["label"], t["outcome"]) for t in truth]

@@ -141,3 +141,31 @@ def test_names_over_tcp_are_paired_by_identifier():
 @pytest.mark.parametrize("loop", [b"\xc0\x0c", b"\xc0\xff", b"\x3f" + b"a" * 10, b"\x80"])
 def test_names_that_point_at_themselves_end(loop):
     assert dns.parse(Struct("!HHHHHH").pack(1, 0x100, 1, 0, 0, 0) + loop + b"\0\1\0\1") is None
+
+
+def sealed_conversation():
+    """Client's and server's bytes of a TLS 1.3 session with one exchange."""
+    client = record(22, hello(1, NAME)) + record(20, b"\1") + record(23, bytes(53)) + record(23, bytes(100))
+    return client, record(22, hello(2, b"\0\x2b\0\2\3\4")) + record(23, bytes(600)) + record(23, bytes(900))
+
+
+def test_statements_inside_tls_are_told_by_turns():
+    asked, told = sealed_conversation()
+    found = postgres.decode([Run(0, Struct("!II").pack(8, 80877103) + asked)], [Run(0, b"S" + told)])
+    assert found.sealed == (8, 1)
+    assert [(p.request, p.request_end, p.answer, p.answer_end, p.kind) for p in found.pairs] == [(0, 8, 0, 1, ENCRYPTION)]
+
+
+def test_a_refusal_of_one_encryption_and_consent_to_the_next():
+    start = Struct("!II").pack(8, 80877104) + Struct("!II").pack(8, 80877103)
+    found = postgres.decode([Run(0, start + sealed_conversation()[0])], [Run(0, b"NS" + sealed_conversation()[1])])
+    assert found.sealed == (16, 2)
+    assert [(p.request, p.request_end, p.answer, p.answer_end) for p in found.pairs] == [(8, 16, 1, 2)]
+
+
+def test_a_tunnel_through_a_proxy_ends_its_own_protocol_there():
+    ask = b"CONNECT tickets.example:443 HTTP/1.1\r\nHost: tickets.example:443\r\n\r\n"
+    found = http1.decode([Run(0, ask + sealed_conversation()[0])], [Run(0, b"HTTP/1.1 200 OK\r\n\r\n" + sealed_conversation()[1])])
+    assert [(p.label, p.outcome) for p in found.pairs] == [("CONNECT tickets.example:443", "200")]
+    assert found.sealed == (len(ask), 19)
+    assert "tunnel to tickets.example:443" in found.note

@@ -80,6 +80,29 @@ def web2(lab: Lab) -> None:
             lab.did(f"GET {target}", "404" if "missing" in target else "200")
 
 
+def _certificate(lab: Lab) -> tuple[Path, Path]:
+    key, certificate = lab.folder / "key.pem", lab.folder / "cert.pem"
+    words = ("req", "-x509", "-newkey", "rsa:2048", "-nodes", "-days", "2", "-subj", f"/CN=www.{_NAME}", "-keyout", str(key), "-out", str(certificate))
+    lab.run(None, "openssl", *words)
+    return key, certificate
+
+
+def directory_sealed(lab: Lab) -> None:
+    """A search inside TLS that was started on the connection."""
+    key, certificate = _certificate(lab)
+    (lab.folder / "db").mkdir()
+    (lab.folder / "slapd.conf").write_text(
+        f"include /etc/ldap/schema/core.schema\nmodulepath /usr/lib/ldap\nmoduleload back_mdb\npidfile {lab.folder}/slapd.pid\nTLSCertificateFile {certificate}\n"
+        f"TLSCertificateKeyFile {key}\ndatabase mdb\nsuffix dc=harbourline,dc=example\ndirectory {lab.folder}/db\nmaxsize 10485760\n"
+    )
+    with lab.server("slapd", "-d", "0", "-f", str(lab.folder / "slapd.conf"), "-h", f"ldap://{SERVER}"):
+        os.environ["LDAPTLS_REQCERT"] = "never"
+        lab.run("client", "ldapsearch", "-x", "-ZZ", "-H", f"ldap://{SERVER}", "-s", "base", "-b", "", "namingContexts")
+    lab.did("start TLS", "success")
+    for _ in range(2):  # A bind and a search.
+        lab.did("", "answered")
+
+
 def directory(lab: Lab) -> None:
     """Binds and searches at a directory."""
     base = "dc=harbourline,dc=example"
@@ -217,8 +240,7 @@ def leases6(lab: Lab) -> None:
 
 def quick(lab: Lab) -> None:
     """Two QUIC connections, one of them through a name that the server does not know better."""
-    key, certificate = lab.folder / "key.pem", lab.folder / "cert.pem"
-    lab.run(None, "openssl", "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-days", "2", "-subj", f"/CN=www.{_NAME}", "-keyout", str(key), "-out", str(certificate))
+    key, certificate = _certificate(lab)
     serve = (
         "import asyncio\nfrom aioquic.asyncio import serve\nfrom aioquic.quic.configuration import QuicConfiguration\n"
         "async def main():\n c = QuicConfiguration(is_client=False, alpn_protocols=['hq'])\n"
@@ -241,7 +263,8 @@ def quick(lab: Lab) -> None:
 
 
 MAKERS: dict[str, Callable[[Lab], None]] = {
-    "web2": web2, "directory": directory, "files": files, "files-sealed": files_sealed, "counters": counters, "clocks": clocks, "tickets": tickets, "leases6": leases6,
+    "web2": web2, "directory": directory, "directory-sealed": directory_sealed, "files": files, "files-sealed": files_sealed, "counters": counters,
+    "clocks": clocks, "tickets": tickets, "leases6": leases6,
     "quick": quick,
 }  # fmt: skip
 

@@ -16,6 +16,7 @@ from yaffle.exchanges.turns import TURN
 from yaffle.kernels import kernel
 from yaffle.protocols import dns, http1, http2, ldap, mysql, postgres, redis, smb, tls
 from yaffle.protocols.message import Decoded
+from yaffle.protocols.records import Order
 from yaffle.transport.segments import FACTS, empty_segments, gather
 
 _EVERY = 100  # Connections between two looks at whether to go on.
@@ -124,7 +125,7 @@ def _decode_all(starts: Array, order: Array, ports: Array, payload: Payload, pro
         g = room[: starts[c + 1] - starts[c]]
         gather(order[starts[c] : starts[c + 1]], payload.packets, g, np.zeros(FACTS, np.int64))
         client, server = stream_of(g, 0, payload), stream_of(g, 1, payload)
-        decoded = _decode(protocol, client, server, g)
+        decoded = _decode(protocol, client, server)
         if decoded.pairs or protocol == "tls":
             gathering.take(c, decoded, _tied(decoded, client, server))
     return gathering.messages()
@@ -198,12 +199,25 @@ def _scan_web(own: Array, starts: Array, order: Array, payload: Payload, number:
             at += count
 
 
-def _decode(protocol: str, client: Stream, server: Stream, g: Array) -> Decoded:
-    if protocol in _BY_ORDER:
-        both = np.concatenate([np.column_stack([s.segment, np.full(s.segment.size, side), s.end]) for side, s in ((0, client), (1, server))])
-        both = both[np.argsort(both[:, 0], kind="stable")]
-        return _BY_ORDER[protocol](client.runs, server.runs, [(int(side), int(end)) for _, side, end in both])
-    return _DECODERS[protocol](client.runs, server.runs)
+def _decode(protocol: str, client: Stream, server: Stream) -> Decoded:
+    if protocol not in _BY_ORDER:
+        found = _DECODERS[protocol](client.runs, server.runs)
+        if found.sealed is None:
+            return found
+        asked, told = ([run.after(place) for run in s.runs if run.end > place] for s, place in zip((client, server), found.sealed, strict=True))
+        inner = tls.decode(asked, told, _order(client, server))
+        found.pairs += inner.pairs
+        found.host = inner.host or found.host
+        found.note = ", ".join(part for part in (found.note, inner.note) if part)
+        return found
+    return _BY_ORDER[protocol](client.runs, server.runs, _order(client, server))
+
+
+def _order(client: Stream, server: Stream) -> Order:
+    """What passed in order of time: (side, place behind it)."""
+    both = np.concatenate([np.column_stack([s.segment, np.full(s.segment.size, side), s.end]) for side, s in ((0, client), (1, server))])
+    both = both[np.argsort(both[:, 0], kind="stable")]
+    return [(int(side), int(end)) for _, side, end in both]
 
 
 def _tied(decoded: Decoded, client: Stream, server: Stream) -> Array:

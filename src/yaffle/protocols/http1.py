@@ -130,6 +130,12 @@ def decode(client: list[Run], server: list[Run]) -> Decoded:
             found.pairs.append(Pair(request.at, request.end, label=label, outcome="unanswered"))
         else:
             found.pairs.append(Pair(request.at, request.end, answer.at, answer.end, label, answer.text.decode()))
+            if request.text == b"CONNECT" and answer.text[:1] == b"2":
+                found.note, found.sealed = f"a tunnel to {request.target.decode('latin-1')}", (request.end, answer.end)
+                break
+            if answer.text == b"101":
+                found.note = "went on in another protocol: what follows is not told apart"
+                break
         if request.host and not found.host:
             found.host = request.host.decode("latin-1").rsplit(":", 1)[0] if request.host.count(b":") == 1 else request.host.decode("latin-1")
     return found

@@ -132,6 +132,7 @@ def decode(client: list[Run], server: list[Run]) -> Decoded:
             number = ber.integer(code[0]) if code else -1
             pair.outcome = RESULTS.get(number, f"result {number}")
             if pair.label == "start TLS" and number == 0:
-                found.note = "encrypted from here on: what follows is not told apart"
+                found.note = "encrypted from the start of TLS on"
+                found.sealed = pair.request_end, pair.answer_end
         found.pairs.append(pair)
     return found

@@ -28,6 +28,7 @@ class Decoded:
     pairs: list[Pair] = field(default_factory=list)
     host: str = ""  # the server's name as the client asked for it
     note: str = ""  # what could not be told, in words
+    sealed: tuple[int, int] | None = None  # places of both streams from which on it is inside TLS
 
 
 @dataclass(frozen=True)
@@ -36,6 +37,11 @@ class Run:
 
     at: int
     data: bytes
+
+    def after(self, place: int) -> "Run":
+        """What stands from a place on."""
+        skip = min(len(self.data), max(0, place - self.at))
+        return Run(self.at + skip, self.data[skip:])
 
     @property
     def end(self) -> int:

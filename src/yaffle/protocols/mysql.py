@@ -44,7 +44,8 @@ def decode(client: list[Run], server: list[Run]) -> Decoded:
     if not front or not back:
         return found
     if len(front[0][3]) >= 4 and int.from_bytes(front[0][3][:4], "little") & _SSL and len(front[0][3]) <= 32:
-        found.note = "encrypted from here on"
+        found.note = "encrypted; the sign-on inside counts as exchanges"
+        found.sealed = front[0][1], back[0][1]
         return found
     asked = [k for k, (_, _, number, body) in enumerate(front) if number == 0 and body]
     # An answer is the packets of the server from number 1 on, up to the next packet with number 1.

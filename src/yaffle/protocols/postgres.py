@@ -1,11 +1,11 @@
 """The PostgreSQL frontend/backend protocol, version 3: sign-on, simple queries, extended queries up to each Sync.
 
-Source: the protocol's published description (message formats and flow). Bytes after a switch to TLS are not decoded here.
+Source: the protocol's published description (message formats and flow).
 """
 
 from struct import Struct
 
-from yaffle.protocols.message import SIGN_ON, Decoded, Pair, Run
+from yaffle.protocols.message import ENCRYPTION, SIGN_ON, Decoded, Pair, Run
 
 _LENGTH = Struct("!I")
 _START, _SSL, _GSS, _CANCEL = 196608, 80877103, 80877104, 80877102
@@ -95,8 +95,14 @@ def decode(client: list[Run], server: list[Run]) -> Decoded:
     refusals = 0
     if server and untyped:  # A refusal of encryption is one byte of its own.
         refusals = len(server[0].data[:2]) - len(server[0].data[:2].lstrip(b"N"))
-        if server[0].data[:1] in (b"S", b"G") and len(untyped) == 1:
-            found.note = "encrypted from here on"
+        encrypted = refusals if refusals < len(untyped) and server[0].data[refusals : refusals + 1] in (b"S", b"G") else -1
+        if encrypted >= 0:
+            asked, at = client[0].at + untyped[encrypted], server[0].at + encrypted
+            begin = client[0].at + (untyped[encrypted - 1] if encrypted else 0)
+            found.pairs.append(Pair(begin, asked, at, at + 1, "encryption asked for", kind=ENCRYPTION))
+            found.note = "encrypted; the sign-on inside counts as exchanges"
+            if server[0].data[encrypted : encrypted + 1] == b"S":
+                found.sealed = asked, at + 1
             return found
     front, back = _messages(client, _FRONT, begins), _messages(server, _BACK, refusals)
     ready = [k for k, message in enumerate(back) if message[0] == b"Z"]

@@ -14,6 +14,7 @@ CHANGE, ALERT, HANDSHAKE, DATA = 20, 21, 22, 23
 _HEADER = Struct("!BHH")
 _LARGEST = (1 << 14) + 2048
 _TICKET_MOST = 1500
+_SEALED_ALERT = 24  # header, level, description, content type, tag of 16
 VERSIONS = {0x0301: "TLS 1.0", 0x0302: "TLS 1.1", 0x0303: "TLS 1.2", 0x0304: "TLS 1.3"}
 
 
@@ -150,8 +151,14 @@ def _exchanges(flow: Flow, label: str, newer: bool) -> list[Pair]:
     """Turns of application data. newer: a 1.3 connection from its start, whose first record of the client is its Finished."""
     flow = [(side, r) for side, r in flow if r.kind in (DATA, HANDSHAKE)]
     if newer:
-        flow = _without_tickets(flow)
+        flow = _without_farewells(_without_tickets(flow))
     return turns([(side, r) for side, r in flow if r.kind == DATA], label)
+
+
+def _without_farewells(flow: Flow) -> Flow:
+    """The flow without the alert that ends each side: in version 1.3 it looks like application data of two octets."""
+    last = {side: record.at for side, record in flow}
+    return [(side, r) for side, r in flow if r.at != last[side] or r.end - r.at != _SEALED_ALERT]
 
 
 def _without_tickets(flow: Flow) -> Flow:
