@@ -21,6 +21,11 @@ def end_text(address: str, port: int) -> str:
     return f"[{address}]:{port}" if ":" in address else f"{address}:{port}"
 
 
+def address_of(end: str) -> str:
+    """The address of what end_text gives."""
+    return end.rpartition(":")[0].strip("[]")
+
+
 class Labels:
     """A text column: numbers of distinct texts, and the texts."""
 

@@ -13,7 +13,7 @@ from yaffle.desktop.jobs import Latest
 from yaffle.desktop.ledger_bar import LedgerDelegate, PartyKey
 from yaffle.desktop.wait_plots import BINS, WaitPlots, cause_name
 from yaffle.desktop.wait_tree import COLUMNS, WaitTree
-from yaffle.session.apportion import Group, groups, picture, summary
+from yaffle.session.apportion import EXCHANGE, Group, groups, picture, summary
 from yaffle.session.expressions import above
 from yaffle.session.investigation import Investigation
 from yaffle.session.scene import Scene
@@ -51,6 +51,7 @@ class Apportion(QWidget):
 
     examine_wanted = Signal(int)
     exchange_wanted = Signal(int, object)  # connection, moment in ns (more than a C integer holds)
+    visit_wanted = Signal(int, object)  # connection, moment in ns
     name_wanted = Signal(str, str, int)  # application, server, port
 
     def __init__(self, investigation: Investigation, parent: QWidget | None = None) -> None:
@@ -75,7 +76,7 @@ class Apportion(QWidget):
         self.tree.selectionModel().currentChanged.connect(lambda *_: self._show_group())
         self.tree.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
         self.tree.customContextMenuRequested.connect(self._menu)
-        for column, width in enumerate((250, 76, 48, 66, 72, 66, 60, 76, 140)):
+        for column, width in enumerate((306, 78, 44, 64, 66, 64, 58, 68, 120)):
             self.tree.setColumnWidth(column, width)
         self._words = QLabel()
         self._words.setObjectName("heading")
@@ -168,7 +169,12 @@ class Apportion(QWidget):
         group = self.tree_model.group(index)
         if group is None:
             return
-        if group.level == 3:
+        if group.level == EXCHANGE:
+            row = int(group.trail[EXCHANGE])
+            waits = self._model.evidence.waits if self._model.evidence is not None else None
+            if waits is not None:
+                self.exchange_wanted.emit(int(group.trail[3]), int(waits.first_ns[row]))
+        elif group.level == 3:
             self.examine_wanted.emit(int(group.trail[3]))
         else:
             self._model.look(self._model.focus.with_trail(group.trail))
@@ -193,10 +199,16 @@ class Apportion(QWidget):
         menu = QMenu(self.tree)
         address, _, port = (group.trail[1] if group.level >= 1 else "").rpartition(" ")
         cells = {0: ("application", group.trail[0]), 1: ("server", address), 2: ("client", group.trail[-1])}
+        if group.level == EXCHANGE and self._model.evidence is not None and (asked := self._model.evidence.label(int(group.trail[EXCHANGE]))):
+            cells[EXCHANGE] = ("label", asked)
         for text, expression in filters_of(cells.get(group.level)):
             menu.addAction(text, lambda e=expression: self._model.narrow(e))
         median_ms = group.median_ns / 1e6
         menu.addAction(f"Above the median: wait_ms > {median_ms:.6g}", lambda: self._model.narrow(above("wait_ms", median_ms)))
+        evidence = self._model.evidence
+        if group.level >= 3 and evidence is not None:
+            begun = int(evidence.waits.first_ns[group.rows[np.argmax(evidence.waits.wait_ns[group.rows])]])
+            menu.addAction("The visit it belongs to", lambda: self.visit_wanted.emit(int(group.trail[3]), begun))
         menu.addSeparator()
         if group.level <= 1:
             menu.addAction("Name this application…", lambda: self.name_wanted.emit(group.trail[0], address, int(port or 0)))

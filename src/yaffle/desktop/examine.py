@@ -3,17 +3,19 @@
 import numpy as np
 from PySide6.QtCore import QItemSelectionModel, QModelIndex, Qt
 from PySide6.QtGui import QShortcut
-from PySide6.QtWidgets import QComboBox, QDoubleSpinBox, QHBoxLayout, QLabel, QSplitter, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QComboBox, QDoubleSpinBox, QHBoxLayout, QLabel, QSplitter, QTabWidget, QVBoxLayout, QWidget
 
 from yaffle.capture.icmp_errors import in_words
 from yaffle.capture.tunnels import tunnel_of
 from yaffle.desktop import theme
 from yaffle.desktop.column_table import Column, ColumnTable, TableView
 from yaffle.desktop.flow_plots import FlowPlots
+from yaffle.desktop.jobs import Latest
 from yaffle.desktop.ladder import Ladder, LadderPanel
 from yaffle.desktop.ledger_bar import LedgerBar
 from yaffle.desktop.packet_bytes import PacketBytes
 from yaffle.desktop.sequence_plot import SequencePlot
+from yaffle.desktop.visit_panel import VisitPanel
 from yaffle.findings.verdict import path_changed, verdict_of
 from yaffle.session.examine import SILENCE_NS, Connection, Silence
 from yaffle.session.expressions import utc
@@ -97,15 +99,27 @@ class Examine(QWidget):
         outer.addWidget(body)
         outer.addWidget(self.bytes)
         outer.setSizes([560, 350])
-        column = QVBoxLayout(self)
-        column.setContentsMargins(8, 6, 8, 6)
+        connection = QWidget()
+        column = QVBoxLayout(connection)
+        column.setContentsMargins(0, 4, 0, 0)
         column.setSpacing(4)
         column.addWidget(self._title)
         column.addWidget(self.bar)
         column.addWidget(self._verdict)
         column.addWidget(outer, 1)
         column.addWidget(self._selected)
-        for key, slot in (("N", lambda: self.step_silence(1)), ("P", lambda: self.step_silence(-1)), ("B", self.toggle_bytes)):
+        self.visit = VisitPanel()
+        self.visit.exchange_wanted.connect(self._to_exchange)
+        self.parts = QTabWidget()
+        self.parts.setDocumentMode(True)
+        self.parts.addTab(connection, "connection")
+        self.parts.addTab(self.visit, "visit")
+        self.parts.setTabToolTip(1, "All that the client did around this connection: look-ups, connections, exchanges (V)")
+        self.parts.currentChanged.connect(lambda _: self._changed())
+        whole = QVBoxLayout(self)
+        whole.setContentsMargins(8, 4, 8, 6)
+        whole.addWidget(self.parts)
+        for key, slot in (("N", lambda: self.step_silence(1)), ("P", lambda: self.step_silence(-1)), ("B", self.toggle_bytes), ("V", self.toggle_visit)):
             QShortcut(key, self, activated=slot, context=Qt.ShortcutContext.WidgetWithChildrenShortcut)
         self._undo = [
             investigation.selection_changed.connect(self._changed),
@@ -123,6 +137,25 @@ class Examine(QWidget):
     def toggle_bytes(self) -> None:
         """Opens or shuts the drawer with the packet's bytes."""
         self.bytes.setVisible(not self.bytes.isVisible())
+
+    def toggle_visit(self) -> None:
+        """From the connection to the visit it belongs to, and back."""
+        self.parts.setCurrentIndex(1 - self.parts.currentIndex())
+
+    def _to_exchange(self, number: int, moment_ns: int) -> None:
+        self.parts.setCurrentIndex(0)
+        self._model.examine(number)
+        self.look_at(moment_ns)
+
+    @property
+    def pictures(self) -> tuple[Latest, ...]:
+        """What computes away from the interface thread."""
+        return self.visit.pictures
+
+    @property
+    def busy(self) -> bool:
+        """Whether something shown is still being computed."""
+        return any(latest.busy for latest in self.pictures)
 
     def look_at(self, moment_ns: int) -> None:
         """Selects the packet nearest to a moment."""
@@ -147,6 +180,21 @@ class Examine(QWidget):
             self._shown = connection
             self._show_connection(connection)
         self._show_selection()
+        if self.parts.currentIndex() == 1:
+            self._show_visit(connection)
+
+    def _show_visit(self, connection: Connection | None) -> None:
+        """The visit of the connection's client, at the selected packet; else that of its dearest exchange."""
+        if connection is None:
+            self.visit.clear()
+            return
+        evidence, index = connection.evidence, self._model.segment
+        if index >= 0:
+            at = int(connection.segments["t"][index])
+        else:
+            own = np.flatnonzero(evidence.waits.connection == connection.number)
+            at = int(evidence.waits.first_ns[own[np.argmax(evidence.waits.wait_ns[own])]]) if own.size else int(connection.segments["t"][0])
+        self.visit.show_client(evidence, evidence.client[connection.number], at)
 
     def _show_connection(self, connection: Connection | None) -> None:
         self.ladder.show_connection(connection)
@@ -224,7 +272,7 @@ class Examine(QWidget):
     def _show_selection(self) -> None:
         connection, index = self._model.connection, self._model.segment
         if connection is None or index < 0:
-            self._selected.setText("N and P step through the silences, B shows the bytes of the packet" if connection is not None else "")
+            self._selected.setText("N and P step through the silences, B shows the bytes of the packet, V the visit it belongs to" if connection is not None else "")
             self.ladder.select(-1)
             self.sequence.select(-1)
             return

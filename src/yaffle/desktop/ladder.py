@@ -2,10 +2,11 @@
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRect, QRectF, Qt, Signal
-from PySide6.QtGui import QColor, QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPen, QPolygonF, QResizeEvent, QShortcut, QWheelEvent
-from PySide6.QtWidgets import QAbstractScrollArea, QHBoxLayout, QLabel, QToolButton, QToolTip, QVBoxLayout, QWidget
+from PySide6.QtGui import QColor, QContextMenuEvent, QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPen, QPolygonF, QResizeEvent, QShortcut, QWheelEvent
+from PySide6.QtWidgets import QAbstractScrollArea, QHBoxLayout, QLabel, QMenu, QToolButton, QToolTip, QVBoxLayout, QWidget
 
 from yaffle.desktop import theme
+from yaffle.desktop.picture_file import save_picture
 from yaffle.session.examine import SILENCE_NS, Connection
 from yaffle.transport import kinds
 from yaffle.units import duration, size
@@ -75,6 +76,11 @@ class Ladder(QAbstractScrollArea):
         """More time a pixel (above 1), or less."""
         if self.ns_per_pixel:
             self.set_scale(max(1, round(self.ns_per_pixel * factor)))
+
+    def contextMenuEvent(self, event: QContextMenuEvent) -> None:
+        menu = QMenu(self)
+        menu.addAction("Save the picture…", lambda: save_picture(self.viewport()))
+        menu.exec(event.globalPos())
 
     def wheelEvent(self, event: QWheelEvent) -> None:
         if self.ns_per_pixel and event.modifiers() & Qt.KeyboardModifier.ControlModifier and event.angleDelta().y():

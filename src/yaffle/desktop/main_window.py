@@ -75,6 +75,7 @@ class MainWindow(QMainWindow):
         self.gather.add_wanted.connect(self.add_files)
         self.apportion.examine_wanted.connect(self._examine)
         self.apportion.exchange_wanted.connect(self._examine_at)
+        self.apportion.visit_wanted.connect(self._visit)
         self.apportion.name_wanted.connect(self.name_application)
         self.exporter = Exporter(self)
         self.focus_line.favourite_kept.connect(lambda name, text: self.prefer(self.preferences.with_filter(name, text)))
@@ -101,7 +102,7 @@ class MainWindow(QMainWindow):
         self._then: Callable[[Any], None] = lambda _result: None
         self._reading: list[Path] = []
         self._ready = Latest(self)
-        self._pictures = (*self.survey.pictures, *self.apportion.pictures)
+        self._pictures = (*self.survey.pictures, *self.apportion.pictures, *self.examine.pictures)
         for picture in self._pictures:
             picture.progressed.connect(self._picture_progressed)
             picture.rested.connect(self._picture_rested)
@@ -244,6 +245,10 @@ class MainWindow(QMainWindow):
         self._examine(connection)
         self.examine.look_at(moment_ns)
 
+    def _visit(self, connection: int, moment_ns: int) -> None:
+        self._examine_at(connection, moment_ns)
+        self.examine.parts.setCurrentIndex(1)
+
     def show_shortcuts(self) -> None:
         """The sheet of keys."""
         self._sheet = ShortcutSheet(self.shortcut_list(), self)
@@ -285,6 +290,7 @@ class MainWindow(QMainWindow):
         for station in (self.survey, self.apportion):
             station.dress()
         self.examine.flow.dress()
+        self.examine.visit.dress()
         self.strip.update()
         self.focus_line.redraw()
         self.update()
@@ -543,7 +549,7 @@ class MainWindow(QMainWindow):
     @property
     def busy(self) -> bool:
         """Whether anything shown is still being computed."""
-        return self.job is not None or any(station.busy for station in (self.survey, self.apportion))
+        return self.job is not None or any(station.busy for station in (self.survey, self.apportion, self.examine))
 
     def closeEvent(self, event: QCloseEvent) -> None:
         self.stop_job()

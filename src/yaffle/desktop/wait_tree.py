@@ -1,4 +1,4 @@
-"""The tree of who waits on what: application, server, client, connection; a level is computed when it is opened."""
+"""The tree of who waits on what: application, server, client, connection, exchange; a level is computed when it is opened."""
 
 from collections.abc import Sequence
 from typing import Any
@@ -7,7 +7,7 @@ from PySide6.QtCore import QAbstractItemModel, QModelIndex, QPersistentModelInde
 from PySide6.QtWidgets import QWidget
 
 from yaffle.desktop.ledger_bar import BAR_ROLE, bar_words
-from yaffle.session.apportion import Group, Level, groups
+from yaffle.session.apportion import EXCHANGE, Group, Level, groups
 from yaffle.session.evidence import Evidence
 from yaffle.units import count, duration
 
@@ -15,7 +15,7 @@ Index = QModelIndex | QPersistentModelIndex
 
 COLUMNS = ("who waits on what", "exchanges", "users", "median", "95th pct.", "worst", "repeats", "wait", "client, network, server")
 _MEANING = (
-    "application, server, client, connection",
+    "application, server, client, connection, exchange",
     "requests with their answers, and openings that failed",
     "clients that waited",
     "half of the waits are shorter",
@@ -104,11 +104,11 @@ class WaitTree(QAbstractItemModel):
 
     def hasChildren(self, parent: Index = QModelIndex()) -> bool:
         node = self._node(parent)
-        return bool(node.children) if node is self._root else node.group is not None and node.group.level < 3
+        return bool(node.children) if node is self._root else node.group is not None and node.group.level < EXCHANGE
 
     def rowCount(self, parent: Index = QModelIndex()) -> int:
         node = self._node(parent)
-        if parent.column() > 0 or (node.group is not None and node.group.level >= 3):
+        if parent.column() > 0 or (node.group is not None and node.group.level >= EXCHANGE):
             return 0
         return len(self._children(node))
 

@@ -41,8 +41,13 @@ class Lookups:
 
     @cached_property
     def resolved(self) -> dict[str, str]:
-        """The name under which each address was looked up last."""
-        return {address: lookup.name for lookup in self.rows for address in lookup.addresses if lookup.protocol == "dns"}
+        """The name under which each address was looked up; addresses that several names led to are left out."""
+        names: dict[str, set[str]] = {}
+        for lookup in self.rows:
+            if lookup.protocol == "dns":
+                for address in lookup.addresses:
+                    names.setdefault(address, set()).add(lookup.name)
+        return {address: next(iter(found)) for address, found in names.items() if len(found) == 1}
 
 
 def _candidates(capture: Capture, payload: Payload) -> dict[int, str]:

@@ -1,5 +1,6 @@
 """Findings: many slow exchanges with one cause become one sentence with its grounds and the next step."""
 
+from collections import Counter
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -154,13 +155,14 @@ def _finding(analysis: Analysis, places: Places, key: tuple[str, str, str], rows
         behind = ("does not read" if one else "do not read") + " what arrives fast enough"
         if cause != "window":
             behind = "pauses while it asks" if one else "pause while they ask"
+        if cause == "encryption":
+            behind = "computes long to set up encryption" if one else "compute long to set up encryption"
         hosts = ", ".join(places.short(c) for c in clients[:3]) + (" and others" if len(clients) > 3 else "")
         sentence = f"{site} holds itself up: {hosts} {behind}; {of} is the client's, talking to {where}; {many}."
         grounds["ruled_out"] = f"Network and server are cleared: {steady}, and the server was ready to send."
         step = f"Look at the application on {hosts}: what keeps it from {'reading' if cause == 'window' else 'sending'} (processor, disk, its own pauses)."
     elif who == causes.NETWORK:
         cause_ns = int(charges[:, causes.LOSS].sum()) if cause == "loss" else int(own.sum())
-        grounds["cause_ms"] = cause_ns / 1e6
         if cause == "loss":
             sentence = f"The path of {site} loses packets: {share(repeat_share)} sent again ({again:,} of {sent:,}); {of} is the network's; {many}."
             step = f"Look at the links between {site} and {app} for errors and full queues; a capture at the far end would tell which segment loses."
@@ -170,9 +172,17 @@ def _finding(analysis: Analysis, places: Places, key: tuple[str, str, str], rows
         elif cause == "round-trip":
             sentence = f"The path of {site} is long for so many trips: {floor} a trip; {of} is the network's; {many}."
             step = f"Fewer, larger exchanges or a nearer server would help; {app} asks one thing after another."
+        elif cause == "name":
+            named = charges[:, causes.NAME]
+            cause_ns = int(named.sum())
+            asked = _name_servers(analysis, places, clients, first - int(named.max()), last)
+            of = f"{duration(int(named[middle]))} of {duration(int(wait[middle]))} at the median"
+            sentence = f"{site} waits for names before it can connect to {app}: {of} is the look-up at {asked}; {many}."
+            step = f"Look at how {asked} answers (services, in Survey): what it waits for itself, and whether questions had to be repeated."
         else:
             sentence = f"{site} waits for connections to be set up: {of} is the network's; {many}."
             step = "Keep connections open between exchanges, or look for what delays the opening."
+        grounds["cause_ms"] = cause_ns / 1e6
         grounds["ruled_out"] = f"The servers took {duration(int(charges[:, causes.party_columns(causes.SERVER)].sum(axis=1)[middle]))} at the median exchange."
     else:
         sentence = f"{site} waits on {where}, and this capture cannot tell for whom; {many}."
@@ -184,6 +194,13 @@ def _finding(analysis: Analysis, places: Places, key: tuple[str, str, str], rows
         who, cause, _severity(lost, len(clients)), site if who != causes.SERVER else f"{app} for {site}", sentence, step, round(confidence, 2),
         first, last, lost, len(clients), site, rows.tolist(), members.tolist(), grounds,
     )  # fmt: skip
+
+
+def _name_servers(analysis: Analysis, places: Places, clients: list[str], first_ns: int, last_ns: int) -> str:
+    """The name servers that some clients asked in a period."""
+    own = set(clients)
+    asked = Counter(k.server for k in analysis.lookups.rows if k.protocol == "dns" and k.client in own and first_ns <= k.asked_ns <= last_ns)
+    return " and ".join(places.short(server) for server, _ in asked.most_common(2)) or "the name server"
 
 
 def _failed_openings(analysis: Analysis, places: Places, speaker: Array) -> list[Finding]:

@@ -16,8 +16,9 @@ from yaffle.ledger.account import select
 from yaffle.session.evidence import Evidence
 from yaffle.session.measures import counted_packets, edges
 from yaffle.session.scene import Scene
-from yaffle.units import count, duration, hour
+from yaffle.units import count, duration, hour, moment
 
+EXCHANGE = 4  # the deepest level
 QUARTER_NS = 900 * 10**9
 
 
@@ -43,7 +44,7 @@ class Group:
 
     @property
     def level(self) -> int:
-        """0 application, 1 server, 2 client, 3 connection."""
+        """0 application, 1 server, 2 client, 3 connection, 4 exchange."""
         return len(self.trail) - 1
 
 
@@ -94,8 +95,11 @@ class Level(Sequence[Group]):
         self._evidence, self._trail, self.rows = evidence, trail, rows
         waits, account = evidence.waits, evidence.analysis.account
         owner = waits.connection[rows]
-        code_of = (evidence.application.codes, evidence.service, evidence.client.codes, np.arange(account.flow.size))[len(trail)]
-        code = np.ascontiguousarray(code_of[owner]) if rows.size else np.empty(0, np.int64)
+        if len(trail) == EXCHANGE:
+            code = np.arange(rows.size)
+        else:
+            code_of = (evidence.application.codes, evidence.service, evidence.client.codes, np.arange(account.flow.size))[len(trail)]
+            code = np.ascontiguousarray(code_of[owner]) if rows.size else np.empty(0, np.int64)
         counts = np.bincount(code)
         starts = np.concatenate([[0], np.cumsum(counts)])
         self._members = np.empty(rows.size, np.int64)
@@ -148,12 +152,19 @@ class Level(Sequence[Group]):
             key = evidence.client.texts[code]
             name = evidence.places.host(key)
             return key, f"{name}  {key}" if name != key else key
-        return str(code), f"port {int(evidence.client_port[code])}"
+        if level == 3:
+            return str(code), f"port {int(evidence.client_port[code])}"
+        row = int(self.rows[code])
+        protocol, asked, outcome = evidence.said(row)
+        began = moment(int(evidence.waits.first_ns[row]))
+        if evidence.waits.exchange[row] < 0:
+            return str(row), f"{began}  opening that failed"
+        return str(row), f"{began}  {asked or f'{protocol} exchange'}" + (f"  → {outcome}" if outcome not in ("", "answered") else "")
 
 
 def groups(evidence: Evidence, rows: Array, trail: tuple[str, ...]) -> Sequence[Group]:
     """The next level below a trail, worst first. `rows` are the waits of that trail."""
-    return Level(evidence, rows, trail) if len(trail) < 4 else ()
+    return Level(evidence, rows, trail) if len(trail) <= EXCHANGE else ()
 
 
 def summary(scene: Scene) -> str:

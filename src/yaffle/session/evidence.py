@@ -14,6 +14,7 @@ from yaffle.capture.addresses import Labels, client_labels, server_labels
 from yaffle.exchanges import labels
 from yaffle.kernels import kernel
 from yaffle.ledger.sums import party_sums
+from yaffle.units import size
 
 
 @kernel
@@ -78,6 +79,26 @@ class Evidence:
                 for row in messages.turns["message"][messages.starts[c] : messages.starts[c + 1]].tolist():
                     found[row] = labels.shown(protocol, found[row])
         return found
+
+    def said(self, wait: int) -> tuple[str, str, str]:
+        """Of a wait: what it speaks, what was asked in words, how it was answered; empty where turns of bytes tell no more."""
+        exchange, messages, message = int(self.waits.exchange[wait]), self.analysis.messages, self._message(wait)
+        protocol = messages.protocol.get(int(self.waits.connection[wait]), "tcp")
+        if message < 0:
+            return protocol, "", ""
+        label, outcome = self.labels[message], messages.outcome[message]
+        if outcome == "answered":  # Sealed: what was asked shows only its size.
+            label = f"sealed, {size(int(self.analysis.account.of_exchange('response_bytes')[exchange]))}"
+        return protocol, label, outcome
+
+    def label(self, wait: int) -> str:
+        """Of a wait: the label as the filter knows it; empty where there is none."""
+        message = self._message(wait)
+        return self.labels[message] if message >= 0 else ""
+
+    def _message(self, wait: int) -> int:
+        exchange = int(self.waits.exchange[wait])
+        return int(self.analysis.account.of_exchange("message")[exchange]) if exchange >= 0 else -1
 
     def _hosts(self) -> Labels:
         """The name that each connection asked for."""
