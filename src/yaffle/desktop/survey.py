@@ -5,18 +5,17 @@ from dataclasses import replace
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QCheckBox, QComboBox, QDoubleSpinBox, QHBoxLayout, QHeaderView, QLabel, QPushButton, QSplitter, QTabWidget, QVBoxLayout, QWidget
 
-from yaffle.desktop import theme
 from yaffle.desktop.bars import Trend
 from yaffle.desktop.column_table import Column, ColumnTable, TableView
 from yaffle.desktop.jobs import Latest
 from yaffle.desktop.make_up_panel import MakeUpPanel
 from yaffle.desktop.measure_plots import MeasurePlots
 from yaffle.desktop.measures_dialog import MeasuresDialog
-from yaffle.session.expressions import one_of, utc
+from yaffle.desktop.services_panel import ServicesPanel
+from yaffle.session.expressions import utc
 from yaffle.session.investigation import Investigation
 from yaffle.session.measures import TROUBLE_COLUMNS
 from yaffle.session.others import OtherGroup
-from yaffle.session.services import Service
 from yaffle.session.survey import SurveyPicture, SurveySettings, Trouble, survey
 from yaffle.units import count, duration, moment, rate, share, size
 
@@ -92,13 +91,11 @@ class Survey(QWidget):
         for part in (QLabel("intervals"), self.interval, QLabel("line rate"), self.line, self.logarithmic, self.compose):
             row.addWidget(part)
         row.addStretch(1)
-        self.services = _List("Services and how they answer")
-        self._service_trends = Trend(self)
-        self.services.table.narrowed.connect(investigation.narrow)
-        self.services.table.setItemDelegateForColumn(6, self._service_trends)
+        self.services = ServicesPanel()
+        self.services.narrowed.connect(investigation.narrow)
         right = QTabWidget()
         right.setDocumentMode(True)
-        for listed, name in ((self.troubles, "troubles"), (self.services, "services"), (self.others, "answers outside TCP")):
+        for listed, name in ((self.troubles, "troubles"), (self.others, "answers outside TCP")):
             right.addTab(listed, name)
         self.right = right
         lower = QSplitter(Qt.Orientation.Horizontal)
@@ -109,11 +106,20 @@ class Survey(QWidget):
         body.addWidget(self.plots)
         body.addWidget(lower)
         body.setSizes([270, 280])
-        column = QVBoxLayout(self)
-        column.setContentsMargins(8, 6, 8, 6)
+        traffic = QWidget()
+        column = QVBoxLayout(traffic)
+        column.setContentsMargins(0, 4, 0, 0)
         column.addWidget(self._words)
         column.addLayout(row)
         column.addWidget(body, 1)
+        self.parts = QTabWidget()
+        self.parts.setDocumentMode(True)
+        self.parts.addTab(traffic, "traffic")
+        self.parts.addTab(self.services, "services")
+        self.parts.setTabToolTip(1, "Name servers, leases, sign-on, web hosts, databases: how fast and how well each answers")
+        whole = QVBoxLayout(self)
+        whole.setContentsMargins(8, 4, 8, 6)
+        whole.addWidget(self.parts)
         self._stale = True
         self._undo = [
             investigation.opened_changed.connect(self._opened),
@@ -185,7 +191,7 @@ class Survey(QWidget):
             self.make_up.show_parts([])
             self._show_troubles([])
             self._show_others([])
-            self._show_services([])
+            self.services.show_services([], None)
             return
         settings = self._shown_settings = self.settings()
         self._latest.ask(lambda progress: survey(scene, settings, progress), self._show)
@@ -196,7 +202,7 @@ class Survey(QWidget):
         self.make_up.show_parts(picture.parts)
         self._show_troubles(picture.troubles)
         self._show_others(picture.others)
-        self._show_services(picture.services)
+        self.services.show_services(picture.services, picture.edges_ns)
         scene = self._model.scene
         short = ", ".join(f"{rate(peak)} in {span}" for peak, span in zip(picture.bursts.peak_bps, ("1 ms", "10 ms", "100 ms"), strict=True))
         step = duration(int(picture.edges_ns[1] - picture.edges_ns[0]))
@@ -233,28 +239,7 @@ class Survey(QWidget):
             ((1, 66), (2, 72), (3, 46)),
         )
 
-    def _show_services(self, found: list[Service]) -> None:
-        self._service_trends.trends = [s.trend for s in found]
-        red = theme.current().red
-        self.services.show_columns(
-            [
-                Column("service", lambda r: f"{found[r].name}, {found[r].kind}", [s.name for s in found], figures=False, condition=lambda r: found[r].where),
-                Column("asked", lambda r: count(found[r].asked), [s.asked for s in found]),
-                Column("median", lambda r: duration(found[r].median_ns), [s.median_ns or 0 for s in found], meaning="time to the answer; over TCP what the user waited"),
-                Column("95th pct.", lambda r: duration(found[r].p95_ns), [s.p95_ns or 0 for s in found]),
-                Column(
-                    "failed", lambda r: share(found[r].failed_share), [s.failed_share for s in found], colour=lambda r: red if found[r].failed_share >= 0.1 else None,
-                    meaning="failures and no answer, as a share of what was asked",
-                ),
-                Column("users", lambda r: count(found[r].users), [s.users for s in found], meaning="clients that asked", condition=lambda r: one_of("client", found[r].clients)),
-                Column("trend", lambda r: "", figures=False, meaning="how often it was asked, over the period"),
-            ],
-            len(found),
-            ((1, 44), (2, 56), (3, 62), (4, 48), (5, 44), (6, 56)),
-        )  # fmt: skip
-        self.services.table.horizontalHeader().setSectionResizeMode(0, QHeaderView.ResizeMode.Interactive)
-        self.services.table.setColumnWidth(0, 150)
-
     def dress(self) -> None:
         """Takes the colours of the theme."""
         self.plots.dress()
+        self.services.dress()

@@ -11,7 +11,9 @@ from yaffle.ledger import causes
 from yaffle.units import duration, moment, share
 
 _GOOD = {
-    "dns": ("NOERROR", "NXDOMAIN"), "mdns": ("NOERROR", "NXDOMAIN"), "dhcp": ("offer", "ack"), "radius": ("accept", "reject", "challenge", "response"),
+    "dns": ("NOERROR", "NXDOMAIN"), "mdns": ("NOERROR", "NXDOMAIN"), "dhcp": ("offer", "ack"), "dhcpv6": ("advertise", "reply"), "quic": ("answered", "retry"),
+    "icmp": ("reply",), "snmp": ("noError", "noSuchName", "report", "answered"),
+    "radius": ("accept", "reject", "challenge", "response"),
     "postgresql": ("00000",), "mysql": ("00000",), "redis": ("OK",),
     "ldap": ("success", "compareTrue", "compareFalse", "referral", "saslBindInProgress", "noSuchObject"),
     "smb": (
@@ -19,8 +21,10 @@ _GOOD = {
         "STATUS_NO_SUCH_FILE", "STATUS_NOT_FOUND", "STATUS_PATH_NOT_COVERED",
     ),
 }  # fmt: skip
-_WORDS = {"dns": "look-ups", "dhcp": "requests for a lease", "radius": "sign-ons"}
+_WORDS = {"dns": "look-ups", "dhcp": "requests for a lease", "dhcpv6": "requests for a lease", "radius": "sign-ons"}
 _LEAST, _LEAST_SHARE = 3, 0.1
+STRETCH = 20  # Answered questions that are judged together.
+_TIMES_USUAL, _DEVIATIONS, _MORE_NS = 3.0, 4.0, 300_000_000
 _SLOW_NS, _SLOW_TIMES, _SLOW_TOTAL_NS = 200_000_000, 10, 1_000_000_000
 
 
@@ -48,6 +52,63 @@ def service_findings(analysis: Analysis) -> list[Finding]:
         late = [k for k in asked if waits.size and k.latency_ns > max(_SLOW_NS, _SLOW_TIMES * int(np.median(waits)))]
         if len(late) >= _LEAST and sum(k.latency_ns for k in late) >= _SLOW_TOTAL_NS:
             found.append(_late(analysis, protocol, server, asked, late))
+        elif left := left_range(asked):
+            found.append(_slower(analysis, protocol, server, asked, left))
+    told = {k.client for f in found if f.cause == "failed look-ups" for k in groups[f.grounds["protocol"], f.subject] if failed(k.protocol, k.outcome)}
+    return found + _without_names(analysis, [k for (protocol, _), asked in groups.items() if protocol == "dns" for k in asked], told)
+
+
+def left_range(asked: list[Lookup]) -> list[Lookup]:
+    """Questions of the stretches in which latency left its usual range; empty where it never did.
+
+    In order of time, stretches of STRETCH answered questions are compared by their medians. Usual is the median of all; the
+    range reaches up to _TIMES_USUAL times that, or _DEVIATIONS scaled median absolute deviations (of the logarithm) above it,
+    whichever is more. A stretch with more than half of all questions is what is usual.
+    """
+    answered = sorted((k for k in asked if k.answered_ns >= 0), key=lambda k: k.asked_ns)
+    if len(answered) < 3 * STRETCH:
+        return []
+    logs = np.log(np.array([max(1, k.latency_ns) for k in answered], float))
+    usual = float(np.median(logs))
+    limit = usual + max(np.log(_TIMES_USUAL), _DEVIATIONS * 1.4826 * float(np.median(np.abs(logs - usual))))
+    left: list[Lookup] = []
+    for first in range(0, len(answered), STRETCH):
+        part = logs[first : first + STRETCH]
+        if part.size >= STRETCH // 2 and float(np.median(part)) > limit:
+            left += answered[first : first + STRETCH]
+    more = sum(k.latency_ns for k in left) - len(left) * np.exp(usual)
+    return left if 2 * len(left) <= len(answered) and more >= _MORE_NS else []
+
+
+def _slower(analysis: Analysis, protocol: str, server: str, asked: list[Lookup], left: list[Lookup]) -> Finding:
+    usual = float(np.median([k.latency_ns for k in asked if k.answered_ns >= 0]))
+    then = float(np.median([k.latency_ns for k in left]))
+    sentence = f"{_name(analysis, server)} answers {_WORDS[protocol]} slower than usual from {moment(left[0].asked_ns, digits=0)} to {moment(left[-1].asked_ns, digits=0)}: "
+    sentence += f"{duration(then)} at the median, usually {duration(usual)}; {len(left)} of {len(asked)}."
+    step = f"See what {server} did then, and what ran on its path at the same time (volume, in Survey)."
+    return _made(protocol, server, left, causes.UNEXPLAINED, "slower answers", int(sum(k.latency_ns for k in left) - len(left) * usual), sentence, step)
+
+
+def _without_names(analysis: Analysis, asked: list[Lookup], told: set[str]) -> list[Finding]:
+    """Hosts that got no name resolved at all, where no finding about their name server tells it."""
+    clients: dict[str, list[Lookup]] = defaultdict(list)
+    for lookup in asked:
+        clients[lookup.client].append(lookup)
+    found = []
+    for client, own in clients.items():
+        if client in told or len(own) < _LEAST or not all(failed("dns", k.outcome) for k in own):
+            continue
+        servers = sorted({k.server for k in own})
+        silent = sum(k.outcome == UNANSWERED for k in own)
+        how = "none is answered" if silent == len(own) else f"{silent} unanswered, the rest with {', '.join(sorted({k.outcome for k in own} - {UNANSWERED}))}"
+        others = sum(not failed("dns", k.outcome) for k in asked if k.server in servers)
+        sentence = f"{_name(analysis, client)} cannot resolve names: {len(own)} look-ups at {' and '.join(servers[:2])}, {how}."
+        sentence += f" Others got {others} answers from there." if others else ""
+        step = f"Look at the name servers that {client} is told to use, and at filters between."
+        if not others:
+            step = f"A capture near {servers[0]} would tell whether the questions arrive."
+        lost = sum(k.latency_ns if k.answered_ns >= 0 else k.latest_ns - k.asked_ns for k in own)
+        found.append(_made("dns", client, own, causes.UNEXPLAINED, "no names", lost, sentence, step))
     return found
 
 

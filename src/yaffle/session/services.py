@@ -6,6 +6,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from yaffle.arrays import Array
+from yaffle.capture.addresses import address_of
 from yaffle.exchanges.lookup import UNANSWERED
 from yaffle.findings.services import failed
 from yaffle.session.evidence import Evidence
@@ -16,6 +17,11 @@ _KINDS = {
     "dns": "names",
     "mdns": "names, multicast",
     "dhcp": "leases",
+    "dhcpv6": "leases",
+    "ntp": "time",
+    "snmp": "counters",
+    "icmp": "echo",
+    "quic": "QUIC set-up",
     "radius": "sign-on",
     "http": "web",
     "http2": "web",
@@ -43,9 +49,13 @@ class Service:
     users_affected: int  # with a failure or no answer
     median_ns: float | None
     p95_ns: float | None
+    worst_ns: float | None
     trend: Array  # questions over the period
     clients: tuple[str, ...] = ()  # some of those that asked: where it failed, those it failed
     where: str = ""  # the filter that selects its exchanges; what is not TCP has none
+    asked_ns: Array = field(default_factory=lambda: np.empty(0, np.int64))  # of each question, in order of time
+    latency_ns: Array = field(default_factory=lambda: np.empty(0, np.int64))  # -1 without an answer
+    bad: Array = field(default_factory=lambda: np.empty(0, bool))  # failed, or no answer
 
     @property
     def failed_share(self) -> float:
@@ -57,6 +67,7 @@ class Service:
 class _Tally:
     latency: list[int] = field(default_factory=list)
     asked: list[int] = field(default_factory=list)
+    bad: list[bool] = field(default_factory=list)
     failures: int = 0
     unanswered: int = 0
     users: set[str] = field(default_factory=set)
@@ -65,9 +76,9 @@ class _Tally:
 
     def add(self, asked_ns: int, latency_ns: int, user: str, bad: bool, silent: bool) -> None:
         self.asked.append(asked_ns)
+        self.latency.append(-1 if silent else latency_ns)
+        self.bad.append(bad or silent)
         self.users.add(user)
-        if latency_ns >= 0:
-            self.latency.append(latency_ns)
         self.failures += bad and not silent
         self.unanswered += silent
         if bad or silent:
@@ -80,22 +91,26 @@ def services(evidence: Evidence, first_ns: int, last_ns: int) -> list[Service]:
     places, analysis = evidence.places, evidence.analysis
     for lookup in analysis.lookups.rows:
         if first_ns <= lookup.asked_ns <= last_ns:
-            address = lookup.server.rsplit(":", 1)[0] if lookup.protocol == "radius" else lookup.server
+            with_port = lookup.protocol in ("radius", "quic")
+            address = address_of(lookup.server) if with_port else lookup.server
             silent = lookup.outcome == UNANSWERED
-            user = lookup.client.rsplit(":", 1)[0] if lookup.protocol == "radius" else lookup.client
+            user = address_of(lookup.client) if with_port else lookup.client
             tallies[lookup.protocol, places.short(address)].add(lookup.asked_ns, lookup.latency_ns, user, failed(lookup.protocol, lookup.outcome), silent)
     _of_exchanges(evidence, first_ns, last_ns, tallies)
     found = []
     for (protocol, name), tally in tallies.items():
         span = max(1, last_ns - first_ns)
         place = np.minimum(TREND - 1, (np.array(tally.asked) - first_ns) * TREND // span)
-        latency = np.array(tally.latency)
+        order = np.argsort(tally.asked, kind="stable")
+        every = np.array(tally.latency, np.int64)[order]
+        latency = every[every >= 0]
         found.append(
             Service(
                 _KINDS.get(protocol, protocol), name, len(tally.asked), tally.failures, tally.unanswered, len(tally.users), len(tally.affected),
                 float(np.median(latency)) if latency.size else None, float(np.quantile(latency, 0.95)) if latency.size else None,
+                float(latency.max()) if latency.size else None,
                 np.bincount(place, minlength=TREND), tuple(sorted(tally.affected or tally.users)[:_MOST_NAMED]),
-                _where(protocol, list(tally.servers)),
+                _where(protocol, list(tally.servers)), np.array(tally.asked, np.int64)[order], every, np.array(tally.bad, bool)[order],
             )
         )  # fmt: skip
     return sorted(found, key=lambda s: (-(s.failures + s.unanswered), -s.asked))
@@ -125,3 +140,32 @@ def _of_exchanges(evidence: Evidence, first_ns: int, last_ns: int, tallies: dict
         outcome = messages.outcome[m]
         tallies[protocol, name].servers[evidence.server[c], int(evidence.port[c])] = None
         tallies[protocol, name].add(asked, wait, evidence.client[c], failed(protocol, outcome), outcome == UNANSWERED)
+
+
+@dataclass(frozen=True)
+class Answering:
+    """How a service answered over time: per interval, nan where it was not asked."""
+
+    edges_ns: Array
+    median_ns: Array
+    p95_ns: Array
+    asked: Array
+    bad: Array  # failed, or no answer
+
+
+def answering(service: Service, edges_ns: Array) -> Answering:
+    """The service in intervals; edges_ns: int64 (n + 1,)."""
+    bins = edges_ns.size - 1
+    place = np.clip(np.searchsorted(edges_ns, service.asked_ns, "right") - 1, 0, bins - 1)
+    answered = service.latency_ns >= 0
+    own, latency = place[answered], service.latency_ns[answered]
+    order = np.lexsort((latency, own))
+    sizes = np.bincount(own, minlength=bins)
+    begins = np.cumsum(sizes) - sizes
+    some = sizes > 0
+    found = []
+    for share in (0.5, 0.95):
+        line = np.full(bins, np.nan)
+        line[some] = latency[order][begins[some] + np.minimum(sizes[some] - 1, (share * sizes[some]).astype(np.int64))]
+        found.append(line)
+    return Answering(edges_ns, found[0], found[1], np.bincount(place, minlength=bins), np.bincount(place, service.bad, bins))
