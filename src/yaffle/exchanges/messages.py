@@ -9,6 +9,7 @@ from yaffle.arrays import Array
 from yaffle.capture.reader import Progress, go_on
 from yaffle.collector import collector_resting
 from yaffle.errors import Cancelled
+from yaffle.exchanges.glance import NOTE, glanced, is_sliced
 from yaffle.exchanges.http_scan import empty_heads, empty_rows, scan
 from yaffle.exchanges.payload import Payload
 from yaffle.exchanges.streams import Stream, stream_of
@@ -124,6 +125,9 @@ def _decode_all(starts: Array, order: Array, ports: Array, payload: Payload, pro
             continue
         g = room[: starts[c + 1] - starts[c]]
         gather(order[starts[c] : starts[c + 1]], payload.packets, g, np.zeros(FACTS, np.int64))
+        if protocol != "dns" and is_sliced(g, payload):
+            gathering.add(c, protocol, *glanced(protocol, g, payload), NOTE)
+            continue
         client, server = stream_of(g, 0, payload), stream_of(g, 1, payload)
         decoded = _decode(protocol, client, server)
         if decoded.pairs or protocol == "tls":
@@ -143,14 +147,14 @@ class _Gathering:
 
     def take(self, c: int, decoded: Decoded, rows: Array) -> None:
         """A connection from the plain way."""
-        self.add(c, decoded.protocol, rows, [p.label for p in decoded.pairs], [p.outcome for p in decoded.pairs], decoded.host)
-        if decoded.note:
-            self._note[c] = decoded.note
+        self.add(c, decoded.protocol, rows, [p.label for p in decoded.pairs], [p.outcome for p in decoded.pairs], decoded.host, decoded.note)
 
-    def add(self, c: int, protocol: str, rows: Array, label: list[str], outcome: list[str], host: str) -> None:
+    def add(self, c: int, protocol: str, rows: Array, label: list[str], outcome: list[str], host: str, note: str = "") -> None:
         """A connection with its rows and texts."""
         self.protocol[c] = protocol
         self._rows[c] = (rows, label, outcome)
+        if note:
+            self._note[c] = note
         if host:
             self._host[c] = host
 

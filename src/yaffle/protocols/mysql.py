@@ -77,6 +77,16 @@ def decode(client: list[Run], server: list[Run]) -> Decoded:
     return found
 
 
+def command(body: bytes) -> str:
+    """What a command asks, as far as it is there."""
+    return _label(body, {}) if body else ""
+
+
+def first_outcome(told: bytes) -> str:
+    """SQLSTATE of the error, or success, that bytes begin with; else that it was answered."""
+    return _outcome(told[4:]) if told[4:5] in (b"\xff", b"\0") else "answered"
+
+
 def _last(told: list[tuple[int, int, int, bytes]]) -> str:
     """Outcome of a result of several packets: an error may end it."""
     return _outcome(told[-1][3]) if told[-1][3][:1] == b"\xff" else "00000"

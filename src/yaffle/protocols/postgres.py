@@ -86,6 +86,20 @@ def _code(data: bytes, at: int, end: int) -> str:
     return "error"
 
 
+def first_statement(asked: bytes) -> str:
+    """The statement that bytes begin with, as far as it is there; empty without one."""
+    if asked[:1] == b"Q":
+        return _text(asked, 5, len(asked))
+    return _text(asked, asked.find(b"\0", 5) + 1, len(asked)) if asked[:1] == b"P" and b"\0" in asked[5:] else ""
+
+
+def first_outcome(told: bytes) -> str:
+    """The SQLSTATE of an error that bytes begin with; success where all of a short answer is there; else that it was answered."""
+    if told[:1] == b"E":
+        return _code(told, 5, len(told))
+    return "00000" if told[-6:-1] == b"Z\0\0\0\5" else "answered"
+
+
 def decode(client: list[Run], server: list[Run]) -> Decoded:
     """Statements with their answers, each up to the next ready-for-query."""
     found = Decoded("postgresql")

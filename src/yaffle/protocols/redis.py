@@ -67,6 +67,17 @@ def _words(data: bytes, at: int, end: int) -> str:
     return f"{name} {argument}".strip()[:_LONGEST_LABEL]
 
 
+def command(data: bytes) -> str:
+    """A command for people, from the bytes it begins with."""
+    return _words(data, 0, len(data))
+
+
+def outcome(data: bytes) -> str:
+    """The word of an error that a reply begins with; OK for all others."""
+    line = data.split(b"\r\n")[0]
+    return line[1:].split(b" ")[0].decode("latin-1") if line[:1] in (b"-", b"!") else "OK"
+
+
 def _values(runs: list[Run]) -> list[tuple[int, int, Run]]:
     found = []
     for run in runs:
@@ -95,7 +106,5 @@ def decode(client: list[Run], server: list[Run]) -> Decoded:
             found.pairs.append(Pair(at, end, label=label, outcome="unanswered"))
             continue
         answer, answer_end, other = replies[k]
-        line = other.data[answer - other.at : answer - other.at + 64].split(b"\r\n")[0]
-        outcome = line[1:].split(b" ")[0].decode("latin-1") if line[:1] in (b"-", b"!") else "OK"
-        found.pairs.append(Pair(at, end, answer, answer_end, label, outcome))
+        found.pairs.append(Pair(at, end, answer, answer_end, label, outcome(other.data[answer - other.at : answer - other.at + 64])))
     return found
