@@ -36,7 +36,7 @@ bench: $(READY)
 	@$(BIN)/python -m benchmarks.services
 
 pictures: $(READY)
-	@$(BIN)/yaffle demo --to $(DEMO) --run && cp $(DEMO)/gather.png $(DEMO)/survey.png $(DEMO)/apportion.png $(DEMO)/examine.png docs/screenshots/
+	@$(BIN)/yaffle demo --to $(DEMO) --run && cp $(DEMO)/*.png docs/screenshots/
 
 clean:
 	rm -rf $(VENV) $(DEMO) bench-data

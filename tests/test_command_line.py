@@ -33,6 +33,7 @@ def test_the_answer_names_the_server_and_the_document_has_its_keys(capture, tmp_
         "sources",
         "connections",
         "exchanges",
+        "answers",
         "lookups",
         "media",
         "segments",

@@ -11,6 +11,7 @@ from yaffle.analysis import analyse
 from yaffle.capture.masking import Masker
 from yaffle.cli import app
 from yaffle.errors import Cancelled, YaffleError
+from yaffle.ledger import causes
 from yaffle.report.html import render
 from yaffle.session.exports import connections_table, safe_name, waits_table, write_packets, write_table
 from yaffle.session.focus import Focus
@@ -61,7 +62,9 @@ def test_a_selection_written_as_a_capture_analyses_the_same(model, tmp_path, mas
     again = analyse([path])
     kept = np.unique(scene.evidence.waits.connection[scene.rows])
     before = scene.evidence.analysis.account
-    assert again.account.connection_charges.sum() == pytest.approx(before.connection_charges[kept].sum(), rel=0.001)
+    # Look-ups are other conversations, and a masked capture has no payload that tells a sign-on from a question.
+    sums = [charges.sum() - charges[:, causes.NAME].sum() for charges in (again.account.connection_charges, before.connection_charges[kept])]
+    assert sums[0] == pytest.approx(sums[1], rel=0.02 if mask else 0.001)
     for side in (0, 1):
         assert again.account.side(side, "retransmitted_packets").sum() == before.side(side, "retransmitted_packets")[kept].sum()
     assert bool(again.capture.names) != mask

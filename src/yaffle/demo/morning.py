@@ -1,13 +1,14 @@
 """A Tuesday morning at Harbourline Ferries, 06:25 to 06:55: boarding desks are slow before the 06:40 sailing.
 
 Northpoint: its tickets in the database are held by a lock (server). Isle of Wren: the microwave link loses packets in
-the rain (network). Saltmarsh: the handheld scanners read too slowly (client). Quay House: all is well. Everything else
-is ordinary traffic. Three points capture: the data centre at Quay House, Northpoint, and Isle of Wren.
+the rain (network). Saltmarsh: the handheld scanners read too slowly (client). For three minutes the terminals' name
+server answers late, and their timetable pages with it. Quay House: all is well. Everything else is ordinary traffic.
+Three points capture: the data centre at Quay House, Northpoint, and Isle of Wren.
 """
 
 import json
 import random
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
@@ -15,15 +16,17 @@ from struct import Struct
 from typing import Any, NamedTuple
 
 from yaffle.capture.pcapng_writer import write_pcapng
+from yaffle.demo import said
 from yaffle.demo.network import MS, Hop, Link, Packet, S, Tap, World
 from yaffle.demo.packet_bytes import tcp_frame, udp_frame
 from yaffle.demo.tcp_model import Endpoint, Host, Recv, Script, Segment, Send, Sleep, pair
 
 START_NS = int(datetime(2026, 3, 10, 6, 25, tzinfo=UTC).timestamp()) * S
 LENGTH_NS = 30 * 60 * S
-SNAP = 128
+SNAP = 160  # Enough for the head of a request.
 LOCK = (13 * 60 * S, 19 * 60 * S + 10 * S)  # 06:38:00 to 06:44:10
 RAIN = (8 * 60 * S, 24 * 60 * S)  # 06:33 to 06:49
+DEAF = (25 * 60 * S, 28 * 60 * S)  # 06:50 to 06:53: the terminals' name server waits for another one
 DOMAIN = "harbourline.example"
 
 SERVERS = {
@@ -32,6 +35,7 @@ SERVERS = {
     "timetable": ("203.0.113.30", 80),
     "manifest": ("203.0.113.24", 9100),
     "names": ("203.0.113.53", 53),
+    "names-terminals": ("203.0.113.54", 53),
     "announcements": ("203.0.113.40", 5004),
 }
 
@@ -53,6 +57,10 @@ class Call(NamedTuple):
     think_ns: int
     response: int
     pause_ns: int
+    asks: bytes = b""  # what the bytes begin with
+    tells: bytes = b""
+    then: Callable[[], None] | None = None  # what the client does besides once it has the answer
+    counts: bool = True  # whether somebody waits for it: a sign-on or a handshake belongs to the connection
 
 
 @dataclass
@@ -71,9 +79,12 @@ def client_script(calls: list[Call], log: list[tuple[int, int]], world: World) -
     """Asks one thing after another, and logs what it waited."""
     for call in calls:
         asked = world.now
-        yield Send(call.request)
+        yield Send(call.request, call.asks)
         yield Recv(call.response)
-        log.append((asked, world.now))
+        if call.counts:
+            log.append((asked, world.now))
+        if call.then is not None:
+            call.then()
         yield Sleep(call.pause_ns)
 
 
@@ -82,8 +93,24 @@ def server_script(calls: list[Call]) -> Script:
     for call in calls:
         yield Recv(call.request)
         yield Sleep(call.think_ns)
-        yield Send(call.response)
+        yield Send(call.response, call.tells)
     yield Recv(1 << 40)
+
+
+_STATEMENTS = (
+    "select seat from ticket where sailing = {}", "select * from sailing where berth = {}", "select fare from route where id = {}",
+    "update ticket set boarded = 1 where id = {}", "select count(*) from ticket where desk = {}",
+)  # fmt: skip
+
+
+def _sign_on(user: str) -> Call:
+    asks, tells = said.sign_on(user), said.signed_on()
+    return Call(len(asks), 2 * MS, len(tells), 5 * MS, asks, tells, counts=False)
+
+
+def _handshake() -> Call:
+    """The turn of an encryption set-up; the client's last word of it goes with its first request."""
+    return Call(517, 1_500_000, 3_100, 300_000, said.hello(True), said.hello(False), counts=False)
 
 
 class Sink:
@@ -156,7 +183,7 @@ class Morning:
         one = Endpoint(host, host.port(), client_script(calls, log, world), **client)
         other = Endpoint(self.servers[service], SERVERS[service][1], server_script(calls))
         pair(one, other, place.up, place.down)
-        self.waits.append({"site": place.name, "client": host.address, "port": one.port, "service": service, "log": log, "think_ns": [c.think_ns for c in calls]})
+        self.waits.append({"site": place.name, "client": host.address, "port": one.port, "service": service, "log": log, "think_ns": [c.think_ns for c in calls if c.counts]})
         one.connect()
 
     def datagram(self, site: str, host: Host, service: str, port: int, payload: bytes, reply: bytes | None, think_ns: int, tos: int = 0) -> None:
@@ -191,14 +218,18 @@ class Morning:
             for host in self.sites[site].hosts[: 9 if site != "quay-house" else 5]:
                 if site == "saltmarsh" and host.address.startswith("198.51.100.13"):
                     continue
-                calls, at = [], int(rnd.random() * 20 * S)
-                start = at
+                at = int(rnd.random() * 20 * S)
+                calls, start = [_sign_on(self.names[host.address].partition(".")[0])], at
                 while at < LENGTH_NS - 30 * S:
                     think = int(rnd.lognormvariate(0, 0.5) * 6 * MS)
-                    if site == "northpoint" and LOCK[0] <= at <= LOCK[1]:
+                    held = site == "northpoint" and LOCK[0] <= at <= LOCK[1]
+                    if held:
                         think = int(rnd.uniform(0.9, 3.2) * S)
                     pause = int(rnd.expovariate(1 / (9 * S / self.scale)))
-                    calls.append(Call(rnd.randrange(90, 400), think, rnd.randrange(300, 9000), pause))
+                    octets = rnd.randrange(300, 9000)
+                    text = "update berth set held = 1 where sailing = 640" if held else rnd.choice(_STATEMENTS).format(rnd.randrange(100, 999))
+                    asks, tells = said.statement(text), said.done() if text.startswith("update") else said.rows(octets)
+                    calls.append(Call(len(asks), think, len(tells) if text.startswith("update") else octets, pause, asks, tells))
                     at += think + pause + 30 * MS
                 self.connection(site, host, "ticket-database", calls, start)
 
@@ -207,22 +238,33 @@ class Morning:
         for site, every in (("northpoint", 38), ("isle-of-wren", 34), ("saltmarsh", 45), ("quay-house", 30)):
             for host in self.sites[site].hosts:
                 for at in self._until_end(int(every * S / self.scale)):
-                    calls = [
-                        Call(rnd.randrange(300, 900), int(rnd.lognormvariate(0, 0.4) * 12 * MS), rnd.randrange(2_000, 60_000), int(rnd.expovariate(1 / (400 * MS))))
-                        for _ in range(rnd.randrange(2, 6))
-                    ]
+                    calls = [_handshake()]
+                    for _ in range(rnd.randrange(2, 6)):
+                        ask, think, tell = rnd.randrange(300, 900), int(rnd.lognormvariate(0, 0.4) * 12 * MS), rnd.randrange(2_000, 60_000)
+                        calls.append(Call(ask, think, tell, int(rnd.expovariate(1 / (400 * MS))), said.sealed(ask), said.sealed(tell)))
                     self.connection(site, host, "ticket-desk", calls, at)
 
     def _timetable(self) -> None:
-        rnd = self.random
         for site in self.sites:
             for host in self.sites[site].hosts:
                 for at in self._until_end(int(60 * S / self.scale)):
-                    calls = [
-                        Call(rnd.randrange(200, 500), int(rnd.lognormvariate(0, 0.3) * 4 * MS), rnd.randrange(1_000, 30_000), int(rnd.expovariate(1 / (900 * MS))))
-                        for _ in range(rnd.randrange(1, 4))
-                    ]
-                    self.connection(site, host, "timetable", calls, at)
+                    self.world.at(at, self._visit, site, host)
+
+    def _visit(self, site: str, host: Host) -> None:
+        """A page and what it is made of: the name first, then the page, then the rest over three connections."""
+        rnd = self.random
+
+        def call(target: str, octets: int, then: Callable[[], None] | None = None) -> Call:
+            asks = said.web_ask(target, f"timetable.{DOMAIN}")
+            return Call(len(asks), int(rnd.lognormvariate(0, 0.3) * 4 * MS), octets, 2 * MS, asks, said.web_tell(octets), then)
+
+        def rest() -> None:
+            for parts in (("/berths.png", "/ferries.png"), ("/script.js",)):
+                self._open(site, host, "timetable", [call(part, rnd.randrange(3_000, 30_000)) for part in parts], {})
+
+        page = [call("/timetable/today", rnd.randrange(6_000, 20_000), rest), call("/style.css", rnd.randrange(2_000, 9_000))]
+        heard = self._look_up(site, host, "timetable", rnd.randrange(1 << 16), rnd.randrange(32768, 60000))
+        self.connection(site, host, "timetable", page, heard + rnd.randrange(MS, 3 * MS))
 
     def _manifests(self) -> None:
         rnd = self.random
@@ -238,12 +280,18 @@ class Morning:
                 for at in self._until_end(int(25 * S / self.scale)):
                     self.world.at(at, self._look_up, site, host, rnd.choice(list(SERVERS)), rnd.randrange(1 << 16), rnd.randrange(32768, 60000))
 
-    def _look_up(self, site: str, host: Host, name: str, number: int, port: int) -> None:
+    def _look_up(self, site: str, host: Host, name: str, number: int, port: int) -> int:
+        """Asks for a name; returns when the answer will be there, at the latest."""
+        server = "names" if site == "quay-house" else "names-terminals"
+        think = int(self.random.lognormvariate(0, 0.5) * 400_000)
+        if server == "names-terminals" and DEAF[0] <= self.world.now <= DEAF[1]:
+            think = int(self.random.uniform(0.6, 1.5) * S)
         question = b"".join(bytes([len(part)]) + part.encode() for part in f"{name}.{DOMAIN}".split(".")) + b"\0" + Struct("!HH").pack(1, 1)
         ask = Struct("!HHHHHH").pack(number, 0x0100, 1, 0, 0, 0) + question
         address = bytes(int(x) for x in SERVERS[name][0].split("."))
         tell = Struct("!HHHHHH").pack(number, 0x8180, 1, 1, 0, 0) + question + Struct("!HHHIH").pack(0xC00C, 1, 1, 300, 4) + address
-        self.datagram(site, host, "names", port, ask, tell, int(self.random.lognormvariate(0, 0.5) * 400_000))
+        self.datagram(site, host, server, port, ask, tell, think)
+        return self.world.now + think + place_round_trip(self.sites[site]) + 2 * MS
 
     def _announcements(self) -> None:
         for number, site in enumerate(("northpoint", "isle-of-wren", "saltmarsh")):
@@ -285,6 +333,7 @@ def _truth(morning: Morning) -> dict[str, Any]:
             "Saltmarsh": {"party": "client", "cause": "window", "service": "manifest"},
             "Quay House": {"party": "none"},
         },
+        "late_names": {"service": "names-terminals", "from_ns": START_NS + DEAF[0], "to_ns": START_NS + DEAF[1]},
         "clock_offset_ms": {tap.name: tap.offset_ns / MS for tap in (morning.centre, morning.northpoint, morning.wren)},
         "lost_packets": {"up": len(morning.microwave[0].dropped), "down": len(morning.microwave[1].dropped)},
         "connections": [
@@ -303,7 +352,7 @@ def make_morning(folder: Path, seed: int = 640, scale: float = 0.4) -> list[Path
     folder.mkdir(parents=True, exist_ok=True)
     paths = [folder / f"{name}.pcapng" for name in ("quay-house-data-centre", "northpoint", "isle-of-wren")]
     mark = folder / "truth.json"
-    if mark.exists() and all(p.exists() for p in paths) and json.loads(mark.read_text()).get("made") == [seed, scale, 1]:
+    if mark.exists() and all(p.exists() for p in paths) and json.loads(mark.read_text()).get("made") == [seed, scale, 3]:
         return paths
     morning = Morning(seed, scale)
     morning.plan()
@@ -311,6 +360,6 @@ def make_morning(folder: Path, seed: int = 640, scale: float = 0.4) -> list[Path
     for tap, path in zip((morning.centre, morning.northpoint, morning.wren), paths, strict=True):
         write_pcapng(path, _frames(tap), interface="mirror0", snap_bytes=SNAP, names=morning.names, comment="made by a simulation")
     part = mark.with_suffix(".part")
-    part.write_text(json.dumps({"made": [seed, scale, 1], **_truth(morning)}))
+    part.write_text(json.dumps({"made": [seed, scale, 3], **_truth(morning)}))
     part.replace(mark)
     return paths

@@ -32,10 +32,10 @@ class World:
     def __init__(self, seed: int) -> None:
         self.now = 0
         self.random = random.Random(seed)
-        self._events: list[tuple[int, int, Callable[..., None], tuple[Any, ...]]] = []
+        self._events: list[tuple[int, int, Callable[..., object], tuple[Any, ...]]] = []
         self._number = 0
 
-    def at(self, time_ns: int, action: Callable[..., None], *arguments: Any) -> None:
+    def at(self, time_ns: int, action: Callable[..., object], *arguments: Any) -> None:
         """Calls the action at a time."""
         self._number += 1
         heapq.heappush(self._events, (time_ns, self._number, action, arguments))

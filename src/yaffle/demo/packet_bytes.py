@@ -1,10 +1,11 @@
 """Turns what a tap recorded into the bytes of Ethernet frames."""
 
 import ipaddress
+from bisect import bisect_left
 from functools import cache
 from struct import Struct
 
-from yaffle.demo.tcp_model import SYN, Segment
+from yaffle.demo.tcp_model import SYN, Endpoint, Segment
 
 _IP = Struct("!BBHHHBBH4s4s")
 _TCP = Struct("!HHIIHHHH")
@@ -40,7 +41,7 @@ def _ip(src: str, dst: str, protocol: int, length: int, ip_id: int, ttl: int, to
 
 
 def tcp_frame(segment: Segment, ip_id: int, ttl: int, tos: int, snap: int) -> tuple[int, bytes]:
-    """(bytes on the wire, kept bytes) of a segment. The payload is filler."""
+    """(bytes on the wire, kept bytes) of a segment. Payload is what was said, or filler."""
     end, peer = segment.end, segment.end.peer
     stamp = b"\x01\x01\x08\x0a" + Struct("!II").pack(segment.tsval, segment.tsecr)
     if segment.flags & SYN:
@@ -57,7 +58,20 @@ def tcp_frame(segment: Segment, ip_id: int, ttl: int, tos: int, snap: int) -> tu
     wire = 14 + (40 if ":" in src else 20) + header + segment.length
     kept = _ethernet(src, dst, ":" in src) + _ip(src, dst, 6, header + segment.length, ip_id, ttl, tos) + tcp + options
     filler = min(segment.length, max(0, snap - len(kept)))
-    return wire, (kept + b"\x2e" * filler)[:snap]
+    return wire, (kept + _payload(end, segment.seq - 1, filler))[:snap]
+
+
+def _payload(end: Endpoint, at: int, size: int) -> bytes:
+    """Bytes of a side's stream from a place on: what was said there, filler elsewhere."""
+    out = bytearray(b"\x2e" * size)
+    first = bisect_left(end.said, at, key=lambda said: said[0] + len(said[1]))
+    for place, text in end.said[first:]:
+        if place >= at + size:
+            break
+        skip = max(0, at - place)
+        part = text[skip : skip + size - max(0, place - at)]
+        out[max(0, place - at) : max(0, place - at) + len(part)] = part
+    return bytes(out)
 
 
 def udp_frame(src: str, src_port: int, dst: str, dst_port: int, payload: bytes, ip_id: int, ttl: int, tos: int, snap: int) -> tuple[int, bytes]:

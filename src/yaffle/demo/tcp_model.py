@@ -41,9 +41,10 @@ class Sleep(NamedTuple):
 
 
 class Send(NamedTuple):
-    """Write bytes; goes on at once (the socket buffers them)."""
+    """Write bytes; goes on at once (the socket buffers them). What they begin with may be given."""
 
     octets: int
+    text: bytes = b""
 
 
 Script = Generator[Recv | Sleep | Send, None, None]
@@ -102,6 +103,7 @@ class Endpoint:
         self.advertised = 0
         self.peer_fin = -1
         self.reading_until = 0
+        self.said: list[tuple[int, bytes]] = []  # where in the stream, and what
         # what the applications saw
         self.log: list[tuple[int, str, int]] = []
 
@@ -139,6 +141,8 @@ class Endpoint:
                 return
             if isinstance(wish, Send):
                 self.log.append((self.world.now, "send", wish.octets))
+                if wish.text:
+                    self.said.append((self.written, wish.text))
                 self.written += wish.octets
                 self._push()
             elif isinstance(wish, Sleep):

@@ -231,7 +231,11 @@ class MainWindow(QMainWindow):
 
     def _follow(self, finding: Finding) -> None:
         self.investigation.follow(finding)
-        self.go(2)
+        if "protocol" in finding.grounds:  # A service: how it answered stands in Survey.
+            self.go(1)
+            self.survey.show_service(finding.subject)
+        else:
+            self.go(2)
 
     def _follow_first(self) -> None:
         if self.investigation.findings:

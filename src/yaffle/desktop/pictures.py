@@ -1,17 +1,24 @@
-"""Runs the whole example without a screen: opens the demo, follows a finding, takes a picture of each station."""
+"""Runs the whole example without a screen: opens the demo, follows a finding, takes a picture of each main view."""
 
 import os
+from collections.abc import Callable
 from pathlib import Path
+from typing import TYPE_CHECKING
+
+from yaffle.session.focus import Focus
+
+if TYPE_CHECKING:
+    from yaffle.desktop.main_window import MainWindow
 
 
 def take_pictures(captures: list[Path], folder: Path) -> list[Path]:
-    """One PNG a station, 1280x800, from the real window driven as a user would."""
+    """One PNG a view, 1280x800, from the real window driven as a user would."""
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
     from PySide6.QtCore import QEventLoop, QTimer
     from PySide6.QtWidgets import QApplication
 
     from yaffle.desktop import theme
-    from yaffle.desktop.main_window import STATIONS, MainWindow
+    from yaffle.desktop.main_window import MainWindow
     from yaffle.errors import YaffleError
     from yaffle.session.investigation import Investigation
 
@@ -32,25 +39,53 @@ def take_pictures(captures: list[Path], folder: Path) -> list[Path]:
     if window.investigation.opened is None:
         raise YaffleError("the demo could not be opened")
     paths = []
-    for number, name in enumerate(STATIONS):
-        if name == "Apportion" and window.findings.cards:
-            window.findings.cards[0].followed.emit()
-            while window.busy:
-                wait(20)
-        elif name == "Examine":
-            lossy = [k for k, f in enumerate(window.investigation.findings) if f.cause == "loss"]
-            if lossy:
-                window.findings.cards[lossy[0]].followed.emit()
-            window.go(number)
-            window.examine.step_silence(1)
-        window.go(number)
+    for name, show in _shots(window).items():
+        show()
         wait(60)
         while window.busy:
             wait(20)
         wait(120)
-        path = folder / f"{name.lower()}.png"
+        path = folder / f"{name}.png"
         if not window.grab().save(str(path)):
             raise YaffleError(f"{path}: cannot be written")
         paths.append(path)
     window.close()
     return paths
+
+
+def _shots(window: "MainWindow") -> dict[str, Callable[[], None]]:
+    """What each picture is taken of, by name, in this order."""
+    findings = window.investigation.findings
+
+    def follow(cause: str, station: int) -> None:
+        found = next((k for k, f in enumerate(findings) if f.cause == cause and f.connections), None)
+        if found is not None:
+            window.investigation.follow(findings[found])
+        window.go(station)
+
+    def examine() -> None:
+        follow("loss", 3)
+        window.examine.step_silence(1)
+
+    def visit() -> None:
+        follow("name", 3)
+        window.examine.parts.setCurrentIndex(1)
+
+    def asked() -> None:
+        follow("processing", 2)
+        window.apportion.plots.setCurrentIndex(4)
+
+    def survey(part: int) -> None:
+        window.investigation.look(Focus())
+        window.go(1)
+        window.survey.parts.setCurrentIndex(part)
+
+    return {
+        "gather": lambda: window.go(0),
+        "survey": lambda: survey(0),
+        "apportion": lambda: follow("processing", 2),
+        "examine": examine,
+        "services": lambda: survey(1),
+        "asked": asked,
+        "visit": visit,
+    }

@@ -29,6 +29,7 @@ class ServicesPanel(QWidget):
         self._services: list[Service] = []
         self._edges_ns: Array | None = None
         self._over_time: Answering | None = None
+        self._wanted = ""  # an address that was asked for and was not there yet
         self.model = ColumnTable(self)
         self.table = TableView("Services and how they answer")
         self.table.setModel(self.model)
@@ -93,13 +94,25 @@ class ServicesPanel(QWidget):
             ],
             len(found),
         )  # fmt: skip
-        for section, width in enumerate((150, 92, 56, 66, 74, 66, 54, 88, 52, 112, 72)):
+        for section, width in enumerate((150, 88, 56, 66, 74, 66, 54, 96, 52, 112, 72)):
             self.table.setColumnWidth(section, width)
         self.table.horizontalHeader().setStretchLastSection(False)
         self.table.horizontalHeader().setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
-        if found:
+        wanted = next((k for k, s in enumerate(found) if s.address == self._wanted), -1) if self._wanted else -1
+        if wanted >= 0:
+            self._wanted = ""
+            self.table.selectRow(wanted)
+        elif found:
             self.table.selectRow(next((k for k, s in enumerate(found) if former is not None and (s.name, s.kind) == (former.name, former.kind)), 0))
         self._draw()
+
+    def choose(self, address: str) -> None:
+        """Selects the service at an address, now or once it is there."""
+        self._wanted = address
+        found = next((k for k, s in enumerate(self._services) if s.address == address), -1)
+        if found >= 0:
+            self._wanted = ""
+            self.table.selectRow(self.model.place_of(found))
 
     def _draw(self) -> None:
         for plot in (self.plot, self.asked):

@@ -139,6 +139,11 @@ class Survey(QWidget):
         """Whether a picture is still being computed."""
         return self._latest.busy
 
+    def show_service(self, address: str) -> None:
+        """Shows the services, and chooses one by its address."""
+        self.parts.setCurrentIndex(1)
+        self.services.choose(address)
+
     def settings(self) -> SurveySettings:
         """What the user chose to see."""
         kept = self._model.kept

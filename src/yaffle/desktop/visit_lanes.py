@@ -90,7 +90,7 @@ class VisitLanes(QAbstractScrollArea):
     def _x(self, time_ns: int) -> float:
         assert self._visit is not None
         wide = max(40.0, self.viewport().width() - _NAMES - _AFTER)
-        return _NAMES + wide * (time_ns - self._visit.first_ns) / max(1, self._visit.span_ns)
+        return _NAMES + wide * min(1.0, (time_ns - self._visit.first_ns) / max(1, self._visit.span_ns))
 
     def paintEvent(self, _event: object) -> None:
         painter, look = QPainter(self.viewport()), theme.current()

@@ -175,7 +175,8 @@ def _finding(analysis: Analysis, places: Places, key: tuple[str, str, str], rows
         elif cause == "name":
             named = charges[:, causes.NAME]
             cause_ns = int(named.sum())
-            asked = _name_servers(analysis, places, clients, first - int(named.max()), last)
+            grounds["name_servers"] = _name_servers(analysis, clients, first - int(named.max()), last)
+            asked = " and ".join(places.short(server) for server in grounds["name_servers"][:2]) or "the name server"
             of = f"{duration(int(named[middle]))} of {duration(int(wait[middle]))} at the median"
             sentence = f"{site} waits for names before it can connect to {app}: {of} is the look-up at {asked}; {many}."
             step = f"Look at how {asked} answers (services, in Survey): what it waits for itself, and whether questions had to be repeated."
@@ -196,11 +197,11 @@ def _finding(analysis: Analysis, places: Places, key: tuple[str, str, str], rows
     )  # fmt: skip
 
 
-def _name_servers(analysis: Analysis, places: Places, clients: list[str], first_ns: int, last_ns: int) -> str:
-    """The name servers that some clients asked in a period."""
+def _name_servers(analysis: Analysis, clients: list[str], first_ns: int, last_ns: int) -> list[str]:
+    """The name servers that some clients asked in a period, the busiest first."""
     own = set(clients)
     asked = Counter(k.server for k in analysis.lookups.rows if k.protocol == "dns" and k.client in own and first_ns <= k.asked_ns <= last_ns)
-    return " and ".join(places.short(server) for server, _ in asked.most_common(2)) or "the name server"
+    return [server for server, _ in asked.most_common(8)]
 
 
 def _failed_openings(analysis: Analysis, places: Places, speaker: Array) -> list[Finding]:

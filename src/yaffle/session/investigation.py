@@ -271,15 +271,18 @@ class Investigation:
     def follow(self, finding: Finding) -> None:
         """Leads to a finding's grounds: its period and its worst connection."""
         evidence = self.evidence
-        if evidence is None or not finding.connections:
+        if evidence is None:
+            return
+        margin = max(1_000_000_000, (finding.last_ns - finding.first_ns) // 20)
+        period = (max(evidence.first_ns, finding.first_ns - margin), min(evidence.last_ns, finding.last_ns + margin))
+        if not finding.connections:
+            self.look(Focus(period))
             return
         worst = max(finding.connections, key=lambda c: int(evidence.analysis.account.fact("worst_wait_ns")[c]))
         trail = trail_of(evidence, worst)
-        depth = 2 if finding.party == "server" else 1
+        depth = 2 if finding.party == "server" and "protocol" not in finding.grounds else 1  # A service is not the server of who waited for it.
         if finding.users == 1:
             depth = 3
-        margin = max(1_000_000_000, (finding.last_ns - finding.first_ns) // 20)
-        period = (max(evidence.first_ns, finding.first_ns - margin), min(evidence.last_ns, finding.last_ns + margin))
         self._load(worst)
         text = "" if len(finding.grounds.get("connections", [])) == 0 or finding.party != "network" else f"site = '{finding.subject}'".replace("\n", " ")
         self.look(Focus(period, trail[:depth] if finding.party != "network" else (), text))

@@ -51,6 +51,7 @@ class Service:
     p95_ns: float | None
     worst_ns: float | None
     trend: Array  # questions over the period
+    address: str = ""  # of the server; empty where several answer under one name
     clients: tuple[str, ...] = ()  # some of those that asked: where it failed, those it failed
     where: str = ""  # the filter that selects its exchanges; what is not TCP has none
     asked_ns: Array = field(default_factory=lambda: np.empty(0, np.int64))  # of each question, in order of time
@@ -73,6 +74,7 @@ class _Tally:
     users: set[str] = field(default_factory=set)
     affected: set[str] = field(default_factory=set)
     servers: dict[tuple[str, int], None] = field(default_factory=dict)  # over TCP
+    addresses: set[str] = field(default_factory=set)
 
     def add(self, asked_ns: int, latency_ns: int, user: str, bad: bool, silent: bool) -> None:
         self.asked.append(asked_ns)
@@ -94,6 +96,7 @@ def services(evidence: Evidence, first_ns: int, last_ns: int) -> list[Service]:
             with_port = lookup.protocol in ("radius", "quic")
             address = address_of(lookup.server) if with_port else lookup.server
             silent = lookup.outcome == UNANSWERED
+            tallies[lookup.protocol, places.short(address)].addresses.add(address)
             user = address_of(lookup.client) if with_port else lookup.client
             tallies[lookup.protocol, places.short(address)].add(lookup.asked_ns, lookup.latency_ns, user, failed(lookup.protocol, lookup.outcome), silent)
     _of_exchanges(evidence, first_ns, last_ns, tallies)
@@ -109,7 +112,7 @@ def services(evidence: Evidence, first_ns: int, last_ns: int) -> list[Service]:
                 _KINDS.get(protocol, protocol), name, len(tally.asked), tally.failures, tally.unanswered, len(tally.users), len(tally.affected),
                 float(np.median(latency)) if latency.size else None, float(np.quantile(latency, 0.95)) if latency.size else None,
                 float(latency.max()) if latency.size else None,
-                np.bincount(place, minlength=TREND), tuple(sorted(tally.affected or tally.users)[:_MOST_NAMED]),
+                np.bincount(place, minlength=TREND), next(iter(tally.addresses)) if len(tally.addresses) == 1 else "", tuple(sorted(tally.affected or tally.users)[:_MOST_NAMED]),
                 _where(protocol, list(tally.servers)), np.array(tally.asked, np.int64)[order], every, np.array(tally.bad, bool)[order],
             )
         )  # fmt: skip

@@ -79,8 +79,8 @@ class Visit:
 
     @property
     def last_ns(self) -> int:
-        """When its last step was done."""
-        return max(s.last_ns for s in self.steps)
+        """When its last exchange was done; look-ups that went on led to nothing in it."""
+        return max(s.last_ns for s in self.steps if s.wait >= 0)
 
     @property
     def span_ns(self) -> int:
