@@ -42,7 +42,7 @@ COLUMNS: tuple[tuple[str, str], ...] = (
     ("round_trip_ms", "least round trip between client and server, ms"),
     ("opening", "complete, unseen, refused, unanswered"),
     ("closing", "orderly, reset, open"),
-    ("protocol", "what the exchange speaks: http, tls, postgresql, mysql, redis, dns; tcp where that is not known"),
+    ("protocol", "what the exchange speaks: http, http2, tls, postgresql, mysql, redis, smb, ldap, dns; tcp where that is not known"),
     ("label", "what was asked, literals of statements masked"),
     ("outcome", "how it was answered: a status, an SQLSTATE, a code; answered, unanswered"),
     ("began", "when the exchange began, UTC"),
