@@ -2,7 +2,7 @@
 
 from collections import Counter
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
 
@@ -10,6 +10,7 @@ from yaffle.arrays import Array
 from yaffle.capture.captured import Capture
 from yaffle.capture.reader import Progress, go_on, read_captures
 from yaffle.errors import Cancelled
+from yaffle.exchanges.exported import find_exports
 from yaffle.exchanges.lookups import Lookups, find_lookups
 from yaffle.exchanges.media import Media, find_media
 from yaffle.exchanges.messages import Messages, decode_messages
@@ -18,6 +19,7 @@ from yaffle.findings.places import Places, Rule
 from yaffle.ledger.engine import Account, account_all, arrange
 from yaffle.ledger.names import charge_names
 from yaffle.ledger.views import speaking_views
+from yaffle.records.flow_table import FlowRecords
 from yaffle.transport.datagrams import Datagrams, datagrams
 
 
@@ -31,6 +33,7 @@ class Analysis:
     messages: Messages  # what exchanges say, where their protocol is known
     lookups: Lookups
     media: list[Media]  # voice and video streams
+    flows: FlowRecords = field(default_factory=FlowRecords)  # what exporters told
     rules: tuple[Rule, ...] = ()  # the user's own names of applications
 
     @property
@@ -69,7 +72,8 @@ def analyse(paths: Sequence[Path | str], progress: Progress = go_on) -> Analysis
     messages = decode_messages(arranged.starts, arranged.order, ports, payload, lambda share, words: progress(0.5 + 0.2 * share, words))
     lookups = find_lookups(capture, payload, arranged.starts, arranged.order, arranged.flow, messages)
     media = find_media(capture, payload)
+    flows = find_exports(capture, payload)
     step(0.7, "accounting for every wait")
     account = account_all(capture, arranged, messages, lambda share, words: progress(0.7 + 0.3 * share, words))
     charge_names(account, lookups, capture.conversations)
-    return Analysis(capture, account, speaking_views(account, capture.conversations), messages, lookups, media)
+    return Analysis(capture, account, speaking_views(account, capture.conversations), messages, lookups, media, flows)

@@ -39,19 +39,23 @@ def analyse(
     report: Annotated[Path | None, typer.Option("--report", metavar="OUT.html|OUT.pdf", help="Write the report here.")] = None,
     mask: Annotated[bool, typer.Option("--mask", help="Mask addresses in the report, and leave names out.")] = False,
     literals: Annotated[bool, typer.Option("--literals", help="Show the literals of statements in the document, which are masked else.")] = False,
+    include: Annotated[str, typer.Option("--include", metavar="TABLES", help="Large tables that go into the document, too: flows.")] = "",
     line_mbps: Annotated[float, typer.Option("--line-mbps", metavar="RATE", help="Rate of the line in Mbit/s: how much of it was used at most, for how short a time.")] = 0.0,
 ) -> None:
     """Say who is slow, whose fault it is and how sure that is."""
     from yaffle.analysis import analyse as run
     from yaffle.report import answer
-    from yaffle.report.document import document
+    from yaffle.report.document import INCLUDED, document
     from yaffle.warm_up import compile_first
 
+    wanted = [name.strip() for name in include.split(",") if name.strip()]
+    if unknown := [name for name in wanted if name not in INCLUDED]:
+        raise YaffleError(f"--include: {', '.join(unknown)} is not known; these are: {', '.join(INCLUDED)}")
     bar, step = _bar()
     with bar:
         compile_first(step)
         analysis = run(files, step)
-    content = document(analysis, line_mbps * 1e6 or None, literals=literals)
+    content = document(analysis, line_mbps * 1e6 or None, literals=literals, include=wanted)
     if json_out == "-":
         json.dump(content, sys.stdout)
         sys.stdout.write("\n")

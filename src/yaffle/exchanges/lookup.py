@@ -1,6 +1,6 @@
 """One question of single packets, with its answer."""
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 UNANSWERED = "unanswered"
 LOOKUPS = ("dns", "mdns", "dhcp", "dhcpv6", "radius")  # names, leases and sign-ons; the rest asks the time, counters, for an echo, for a connection
@@ -24,7 +24,7 @@ class Lookup:
     latest_ns: int = 0  # the last try
     truncated: bool = False
     flow: int = -1  # the conversation, where one conversation is one question
-    figures: dict[str, float] = field(default_factory=dict)  # what else was measured, by name with unit
+    figures: dict[str, float] | None = None  # what else was measured, by name with unit
 
     @property
     def latency_ns(self) -> int:

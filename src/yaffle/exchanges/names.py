@@ -5,6 +5,7 @@ within the patience of a resolver) is one more try of the same look-up.
 """
 
 import ipaddress
+from typing import Any
 
 import numpy as np
 
@@ -34,7 +35,8 @@ class Names:
     """Look-ups of names over UDP, at all points."""
 
     def __init__(self, capture: Capture, payload: Payload, rows: Array, carried: dict[int, str]) -> None:
-        self._capture, self._payload = capture, payload
+        self._payload = payload
+        self._views: list[Any] = [memoryview(source) if source is not None else memoryview(b"") for source in payload.sources]  # type: ignore[arg-type]
         self._carried = carried
         self._by_id: dict[tuple[int, ...], Lookup] = {}
         self._by_name: dict[tuple[int, ...], Lookup] = {}
@@ -49,18 +51,19 @@ class Names:
         a, b = hosts.codes[: flows.point.size][flow], hosts.codes[flows.point.size :][flow]
         ports = flows.a_port[flow].astype(np.int64), flows.b_port[flow].astype(np.int64)
         self._name_at, self._name_end = seen["name"].tolist(), seen["name_end"].tolist()
-        self._places, self._octets, self._count = seen["at"].tolist(), seen["octets"].tolist(), seen["addresses"].tolist()
+        self._seen, self._count = seen, seen["addresses"].tolist()
+        self._place, self._size = seen["at"][:, 0].tolist(), seen["octets"][:, 0].tolist()  # of the first address; most have no other
         self._source = packets.source[rows].tolist()
         self._rows = rows
         columns = (
             packets.time_ns[rows], seen["how"], seen["id"], seen["flags"], seen["kind"], seen["key"], np.where(forward, a, b), np.where(forward, ports[0], ports[1]),
             np.where(forward, b, a), np.where(forward, ports[1], ports[0]), flow, flows.point[flow],
         )  # fmt: skip
-        for k, (t, how, number, flags, kind, key, *ends) in enumerate(zip(*(column.tolist() for column in columns), strict=True)):
+        for k, (t, how, number, flags, kind, key, sender, port, receiver, other, own, point) in enumerate(zip(*(column.tolist() for column in columns), strict=True)):
             if how == READ:
-                self._take(k, t, number, flags, kind, key, *ends)
+                self._take(k, t, number, flags, kind, key, sender, port, receiver, other, own, point)
             elif how == ODD:
-                self._plain(k, t, number, flags, *ends)
+                self._plain(k, t, number, flags, sender, port, receiver, other, own, point)
 
     def _plain(self, k: int, t: int, number: int, flags: int, *ends: int) -> None:
         """What the quick way leaves."""
@@ -68,8 +71,9 @@ class Names:
         if message is not None:
             self._take(k, t, number, flags, _NUMBERS.get(message.kind, 0), hash(message.name), *ends)
 
-    def _take(self, k: int, t: int, number: int, flags: int, kind: int, key: int, *ends: int) -> None:
-        sender, port, receiver, other, flow, point = ends
+    def _take(  # One call a packet: its arguments are not packed.
+        self, k: int, t: int, number: int, flags: int, kind: int, key: int, sender: int, port: int, receiver: int, other: int, flow: int, point: int
+    ) -> None:
         if flags & 0x8000:
             found = self._by_id.get((point, receiver, key, number, other))
             if found is not None and found.answered_ns < 0:
@@ -93,9 +97,8 @@ class Names:
         self._by_id[by_id] = self._by_name[by_name] = open_one
 
     def _bytes(self, k: int, at: int, end: int) -> bytes:
-        source = self._payload.sources[self._source[k]]
-        assert source is not None
-        return bytes(source[at:end])
+        found: bytes = self._views[self._source[k]][at:end].tobytes()
+        return found
 
     def _name(self, k: int) -> str:
         """The name of a question."""
@@ -109,10 +112,14 @@ class Names:
         return b".".join(labels).decode("latin-1").lower() or "."
 
     def _addresses(self, k: int) -> tuple[str, ...]:
-        found = []
-        for at, octets in zip(self._places[k][: self._count[k]], self._octets[k], strict=False):
-            packed = self._bytes(k, at, at + octets)
-            if packed not in self._address:
-                self._address[packed] = str(ipaddress.ip_address(packed))
-            found.append(self._address[packed])
-        return tuple(found)
+        if self._count[k] == 1:
+            return (self._text(k, self._place[k], self._size[k]),)
+        count = self._count[k]
+        return tuple(self._text(k, at, octets) for at, octets in zip(self._seen["at"][k, :count].tolist(), self._seen["octets"][k, :count].tolist(), strict=True))
+
+    def _text(self, k: int, at: int, octets: int) -> str:
+        packed = self._bytes(k, at, at + octets)
+        text = self._address.get(packed)
+        if text is None:
+            text = self._address[packed] = str(ipaddress.ip_address(packed))
+        return text

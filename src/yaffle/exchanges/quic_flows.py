@@ -25,6 +25,7 @@ def quic_lookup(capture: Capture, payload: Payload, flow: int, rows: Array) -> L
     server = end_text(address_text(flows.b_hi[flow], flows.b_lo[flow], ipv6), int(flows.b_port[flow]))
     asked = int(packets.time_ns[rows[0]])
     found = Lookup("quic", client, server, "", "set-up", UNANSWERED, asked, point=point, latest_ns=asked, flow=flow)
+    figures: dict[str, float] = {}
     hello, first, ready = quic.Hello(), b"", -1
     for row in rows[:_FIRST].tolist():
         t, data, from_client = int(packets.time_ns[row]), payload.of_packet(row), packets.direction[row] == 0
@@ -42,9 +43,10 @@ def quic_lookup(capture: Capture, payload: Payload, flow: int, rows: Array) -> L
             elif found.answered_ns < 0:
                 found.answered_ns, found.outcome = t, "retry" if packet.kind == quic.RETRY else "answered"
     if ready >= 0:
-        found.figures["set_up_ms"] = (ready - asked) / 1e6
+        figures["set_up_ms"] = (ready - asked) / 1e6
     if (trips := spin_round_trips_ns(capture, payload, rows)).size:
-        found.figures["round_trip_ms"], found.figures["round_trips"] = float(np.median(trips)) / 1e6, float(trips.size)
+        figures["round_trip_ms"], figures["round_trips"] = float(np.median(trips)) / 1e6, float(trips.size)
+    found.figures = figures or None
     return found
 
 

@@ -1,11 +1,12 @@
 """The analysis document: one JSON object with everything that was found. docs/analysis-document.md describes it."""
 
+from collections.abc import Collection
 from typing import Any
 
 import numpy as np
 
 from yaffle.analysis import Analysis
-from yaffle.capture.addresses import client_address, end_text, server_address
+from yaffle.capture.addresses import address_text, client_address, end_text, server_address
 from yaffle.capture.conversations import Rows
 from yaffle.capture.icmp_errors import in_words
 from yaffle.capture.tunnels import tunnel_of
@@ -19,6 +20,7 @@ from yaffle.ledger import causes
 from yaffle.ledger.account import CLOSINGS, OPENINGS, SIDE_FIELDS
 from yaffle.ledger.engine import Account
 from yaffle.ledger.orientation import HOW
+from yaffle.records.flow_table import PROTOCOLS
 from yaffle.transport.bursts import bursts
 from yaffle.transport.datagrams import FIELDS
 
@@ -210,7 +212,7 @@ def lookups(analysis: Analysis, *, others: bool = False) -> list[dict[str, Any]]
             "asked_ns": found.asked_ns,
             "latency_ms": _ms(found.latency_ns),
             "tries": found.tries,
-            **found.figures,
+            **(found.figures or {}),
         }
         for found in analysis.lookups.rows
         if (found.protocol not in LOOKUPS) == others
@@ -278,8 +280,61 @@ def findings(found: list[Finding], shown: list[int]) -> list[dict[str, Any]]:
     ]
 
 
-def document(analysis: Analysis, line_bps: float | None = None, *, literals: bool = False) -> dict[str, Any]:
-    """The whole document. A connection seen at several points stands once, as seen nearest to its client."""
+INCLUDED = ("flows",)  # tables that come only when asked for
+
+
+def exporters(analysis: Analysis) -> list[dict[str, Any]]:
+    """The exporters' part."""
+    return [
+        {
+            "address": e.address,
+            "domain": e.domain,
+            "protocol": PROTOCOLS[e.protocol],
+            "records": e.records,
+            "flow_records": e.flow_records,
+            "datagrams": e.datagrams,
+            "lost_records": e.lost_records,
+            "lost_datagrams": e.lost_datagrams,
+            "lost_is_estimated": e.estimated,
+            "sampling": e.sampling,
+            "counts": e.counts,
+            "clock_offset_ms": e.clock_offset_ns / NS_PER_MS,
+            "boots": e.boots,
+            "interfaces": [{"index": index, "name": name} for index, name in sorted(e.interfaces.items())],
+            "notes": e.notes,
+        }
+        for e in analysis.flows.exporters
+    ]
+
+
+def flows(analysis: Analysis) -> list[dict[str, Any]]:
+    """The flow records, one by one, counts scaled by sampling."""
+    rows, known = analysis.flows.rows, analysis.flows.exporters
+    source = [address_text(h, w, bool(v)) for h, w, v in zip(rows["src_hi"].tolist(), rows["src_lo"].tolist(), rows["ipv6"].tolist(), strict=True)]
+    target = [address_text(h, w, bool(v)) for h, w, v in zip(rows["dst_hi"].tolist(), rows["dst_lo"].tolist(), rows["ipv6"].tolist(), strict=True)]
+    found = []
+    for k, row in enumerate(rows):
+        e = known[int(row["exporter"])]
+        number = int(row["application"])
+        found.append(
+            {
+                "protocol": PROTOCOLS[int(row["protocol"])], "exporter": e.address, "domain": e.domain, "transport": int(row["transport"]),
+                "src": source[k], "src_port": int(row["src_port"]), "dst": target[k], "dst_port": int(row["dst_port"]), "dscp": int(row["dscp"]),
+                "post_dscp": _or_none(row["post_dscp"]), "direction": _or_none(row["direction"]), "ingress": _or_none(row["ingress"]), "egress": _or_none(row["egress"]),
+                "application": e.applications.get(number, str(number) if number >= 0 else None), "first_ns": int(row["first_ns"]), "last_ns": int(row["last_ns"]),
+                "packets": int(row["packets"]), "bytes": int(row["octets"]), "sampling": int(row["sampling"]), "counts": e.counts_of(int(row["sampling"])),
+                **({"own": analysis.flows.own[k]} if k in analysis.flows.own else {}),
+            }
+        )  # fmt: skip
+    return found
+
+
+def _or_none(value: Any) -> int | None:
+    return int(value) if value >= 0 else None
+
+
+def document(analysis: Analysis, line_bps: float | None = None, *, literals: bool = False, include: Collection[str] = ()) -> dict[str, Any]:
+    """The whole document. A connection seen at several points stands once, as seen nearest to its client. include: large tables that are asked for."""
     shown = [int(c) for c in np.flatnonzero(analysis.speaker == np.arange(analysis.speaker.size))]
     found = all_findings(analysis)
     return {
@@ -295,7 +350,8 @@ def document(analysis: Analysis, line_bps: float | None = None, *, literals: boo
         "media": media(analysis),
         "segments": [],
         "clocks": [],
-        "exporters": [],
+        "exporters": exporters(analysis),
         "findings": findings(found, shown),
+        **({"flows": flows(analysis)} if "flows" in include else {}),
         "cleared": [{"subject": place.site, "sentence": place.sentence} for place in cleared(analysis, analysis.speaker, found)],
     }

@@ -1,0 +1,76 @@
+"""Flow records as columns, whoever exported them."""
+
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from yaffle.arrays import Array
+
+PROTOCOLS = ("netflow-v5", "netflow-v9", "ipfix", "sflow-v5")
+V5, V9, IPFIX, SFLOW = range(4)
+EXACT, SCALED, UNKNOWN = "exact", "scaled", "unknown"
+
+# One row a record. Addresses as everywhere: two halves, IPv4 in the low one. Times ns, in the collector's clock.
+FLOW = np.dtype(
+    [
+        ("exporter", np.int32), ("protocol", np.uint8), ("transport", np.uint8), ("ipv6", np.uint8), ("dscp", np.uint8),
+        ("post_dscp", np.int16), ("direction", np.int8), ("flags", np.uint8), ("src_port", np.uint16), ("dst_port", np.uint16),
+        ("src_hi", np.uint64), ("src_lo", np.uint64), ("dst_hi", np.uint64), ("dst_lo", np.uint64),
+        ("ingress", np.int64), ("egress", np.int64), ("application", np.int64), ("next_hop", np.int64), ("highest_ttl", np.int16), ("sampled", np.uint8),
+        ("first_ns", np.int64), ("last_ns", np.int64), ("packets", np.int64), ("octets", np.int64), ("sampling", np.int64), ("arrived_ns", np.int64),
+    ],
+    align=True,
+)  # fmt: skip
+
+
+def empty_flows(count: int) -> Array:
+    """Rows in which nothing is known: -1 where a number could be 0."""
+    rows = np.zeros(count, FLOW)
+    for name in ("post_dscp", "direction", "ingress", "egress", "application", "next_hop", "highest_ttl", "first_ns", "last_ns"):
+        rows[name] = -1
+    rows["sampling"] = 1
+    return rows
+
+
+@dataclass
+class Exporter:
+    """One exporting process: an address, a domain of its own numbers, a protocol."""
+
+    address: str
+    domain: int
+    protocol: int  # index into PROTOCOLS
+    records: int = 0  # of data, options among them
+    flow_records: int = 0
+    datagrams: int = 0
+    lost_records: int = 0
+    lost_datagrams: int = 0
+    estimated: bool = False  # its numbers count datagrams: how many records those held is not known
+    sampling: int = 1
+    sampling_known: bool = True
+    clock_offset_ns: int = 0  # of the exporter's clock, ahead of the collector's
+    boots: int = 1
+    undecoded: int = 0  # bytes of sets whose template never came
+    interfaces: dict[int, str] = field(default_factory=dict)
+    applications: dict[int, str] = field(default_factory=dict)
+    notes: list[str] = field(default_factory=list)
+
+    @property
+    def counts(self) -> str:
+        """How its counts are to be taken: exact, scaled, or unknown."""
+        return self.counts_of(self.sampling)
+
+    def counts_of(self, sampling: int) -> str:
+        """The same of one record."""
+        if not self.sampling_known:
+            return UNKNOWN
+        return SCALED if sampling > 1 else EXACT
+
+
+@dataclass
+class FlowRecords:
+    """All records, their exporters, and what was told beside them."""
+
+    rows: Array = field(default_factory=lambda: np.zeros(0, FLOW))
+    exporters: list[Exporter] = field(default_factory=list)
+    own: dict[int, dict[str, int | str]] = field(default_factory=dict)  # by row: elements of enterprises, "ENTERPRISE/NUMBER", or the number alone
+    counters: list[dict[str, int]] = field(default_factory=list)  # of interfaces, as they were told
