@@ -140,3 +140,13 @@ def test_counters_of_the_switch_rise():
     assert len(rising) >= 2
     for own in rising:
         assert all(a["in_octets"] <= b["in_octets"] and a["time_ns"] <= b["time_ns"] for a, b in itertools.pairwise(own))
+
+
+def test_a_case_keeps_flow_records_and_their_exporters(tmp_path):
+    from yaffle.case.folder import open_case, save_case
+
+    analysis = analyse([_OWN / "routers-ipfix.pcap.gz"])
+    save_case(tmp_path / "a.yaffle", analysis, {})
+    again, _ = open_case(tmp_path / "a.yaffle")
+    assert document(again, include=["flows"]) == document(analysis, include=["flows"])
+    assert again.flows.exporters == analysis.flows.exporters

@@ -25,6 +25,7 @@ from yaffle.capture.headers import QUOTE
 from yaffle.capture.packets import HEAD, TUNNELS, Columns, SackBlocks
 from yaffle.capture.reader import Progress, fingerprint, go_on
 from yaffle.capture.records import Interface
+from yaffle.case.told_flows import beside, flow_columns, read_flows
 from yaffle.errors import Cancelled, CaseError
 from yaffle.exchanges.lookup import Lookup
 from yaffle.exchanges.lookups import Lookups
@@ -34,8 +35,9 @@ from yaffle.exchanges.turns import TURN
 from yaffle.ledger.account import CHARGES, CLOSINGS, EXCHANGE_FIELDS, OPENINGS, WIDTH
 from yaffle.ledger.engine import Account
 from yaffle.ledger.orientation import HOW
+from yaffle.records.flow_table import FlowRecords
 
-FORMAT, VERSION = "yaffle-case", 3
+FORMAT, VERSION = "yaffle-case", 4
 SUFFIX = ".yaffle"
 _COLUMNS = "columns-"
 _PIECE = 8 << 20  # Bytes written between two looks at whether to go on.
@@ -135,6 +137,7 @@ def save_case(folder: Path, analysis: Analysis, memory: dict[str, Any], *, settl
         "order": {"row": account.order},
         "exchanges": {**_matrix("fact", account.exchange), **_matrix("charge", account.exchange_charges)},
         "messages": {"start": analysis.messages.starts},
+        "flows": flow_columns(analysis.flows),
         "turns": {name: analysis.messages.turns[name] for name in TURN.names or ()},
         "icmp_errors": {name: capture.quotes[name] for name in QUOTE.names or ()},
     }
@@ -164,7 +167,7 @@ def save_case(folder: Path, analysis: Analysis, memory: dict[str, Any], *, settl
         for name, table in tables.items():
             _write_columns(columns / f"{name}.arrow", table, settle, told)
             written += sum(values.nbytes for values in table.values())
-        _write_json(columns / "said.json", _said(analysis), settle)
+        _write_json(columns / "said.json", {**_said(analysis), "flows": beside(analysis.flows)}, settle)
         save_memory(folder, memory)
         _write_json(folder / "manifest.json", manifest)
     except BaseException as error:
@@ -189,7 +192,7 @@ def _said(analysis: Analysis) -> dict[str, Any]:
     }
 
 
-def _read_said(folder: Path, connections: int) -> tuple[Messages, Lookups, list[Media]]:
+def _read_said(folder: Path, connections: int) -> tuple[Messages, Lookups, list[Media], FlowRecords]:
     """The reverse. Raises CaseError, KeyError, TypeError, ValueError where it makes no sense."""
     try:
         said = json.loads((folder / "said.json").read_text(encoding="utf-8"))
@@ -206,7 +209,7 @@ def _read_said(folder: Path, connections: int) -> tuple[Messages, Lookups, list[
         raise ValueError("messages point outside their table")
     rows = [Lookup(**{**row, "addresses": tuple(row["addresses"])}) for row in said["lookups"]]
     media = [Media(**{**stream, "jitter_ns": tuple(stream["jitter_ns"])}) for stream in said["media"]]
-    return Messages(starts, turns, label, outcome, **texts), Lookups(rows), media
+    return Messages(starts, turns, label, outcome, **texts), Lookups(rows), media, read_flows(_read_columns(folder / "flows.arrow"), said["flows"])
 
 
 def _write_json(path: Path, content: dict[str, Any], settle: bool = True) -> None:
@@ -274,12 +277,12 @@ def open_case(folder: Path) -> tuple[Analysis, dict[str, Any]]:
             conversations["how"],
         )
         _check(capture, account, connections["speaker"])
-        messages, lookups, media = _read_said(folder / named, account.flow.size)
+        messages, lookups, media, flows = _read_said(folder / named, account.flow.size)
         if account.exchange.shape[0] and int(account.of_exchange("message").max()) >= len(messages.label):
             raise ValueError("the message of an exchange points outside its table")
     except (KeyError, TypeError, ValueError) as error:
         raise CaseError(f"{folder}: the case is damaged ({error})") from error
-    return Analysis(capture, account, connections["speaker"], messages, lookups, media), memory
+    return Analysis(capture, account, connections["speaker"], messages, lookups, media, flows), memory
 
 
 def _check(capture: Capture, account: Account, speaker: Array) -> None:

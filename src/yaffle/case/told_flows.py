@@ -1,0 +1,35 @@
+"""What exporters told, as part of a case: columns of records, and beside them exporters, their own elements, counters."""
+
+from collections.abc import Callable
+from dataclasses import asdict
+from typing import Any
+
+import numpy as np
+
+from yaffle.arrays import Array
+from yaffle.records.flow_table import FLOW, PROTOCOLS, Exporter, FlowRecords
+
+
+def flow_columns(flows: FlowRecords) -> dict[str, Array]:
+    """The records, a column a field."""
+    return {name: flows.rows[name] for name in FLOW.names or ()}
+
+
+def beside(flows: FlowRecords) -> dict[str, Any]:
+    """What is no column, for JSON."""
+    return {"exporters": [asdict(e) for e in flows.exporters], "own": {str(row): named for row, named in flows.own.items()}, "counters": flows.counters}
+
+
+def read_flows(columns: dict[str, Array], told: dict[str, Any]) -> FlowRecords:
+    """The reverse. Raises KeyError, TypeError or ValueError where it makes no sense."""
+    rows = np.zeros(columns["exporter"].size, FLOW)
+    for name in FLOW.names or ():
+        rows[name] = columns[name]
+    numbered: Callable[[dict[str, str]], dict[int, str]] = lambda names: {int(k): str(v) for k, v in names.items()}  # noqa: E731
+    exporters = [Exporter(**{**e, "interfaces": numbered(e["interfaces"]), "applications": numbered(e["applications"])}) for e in told["exporters"]]
+    own = {int(row): dict(named) for row, named in told["own"].items()}
+    if rows.size and not (int(rows["exporter"].min()) >= 0 and int(rows["exporter"].max()) < len(exporters)):
+        raise ValueError("a flow record points outside the exporters")
+    if any(not 0 <= e.protocol < len(PROTOCOLS) for e in exporters) or any(not 0 <= row < rows.size for row in own):
+        raise ValueError("an exporter or an element of its own makes no sense")
+    return FlowRecords(rows, exporters, own, [{str(k): int(v) for k, v in c.items()} for c in told["counters"]])
