@@ -34,6 +34,7 @@ bench: $(READY)
 	@$(BIN)/python -m benchmarks.engine
 	@$(BIN)/python -m benchmarks.desktop
 	@$(BIN)/python -m benchmarks.services
+	@$(BIN)/python -m benchmarks.records
 
 pictures: $(READY)
 	@$(BIN)/yaffle demo --to $(DEMO) --run && cp $(DEMO)/*.png docs/screenshots/

@@ -8,6 +8,7 @@ import sys
 import tempfile
 import time
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 from struct import Struct
 
@@ -116,8 +117,11 @@ def warm_up() -> None:
         if other.wait():
             raise YaffleError("a part of the engine cannot be compiled")
     from yaffle.analysis import analyse
+    from yaffle.records.flow_table import Exporter, FlowRecords, empty_flows
     from yaffle.session.apportion import groups, picture
+    from yaffle.session.evidence import Evidence
     from yaffle.session.examine import Connection
+    from yaffle.session.flow_parts import flow_picture
     from yaffle.session.investigation import Investigation, Opened
     from yaffle.session.make_up import make_up
     from yaffle.session.measures import DEFAULT
@@ -133,6 +137,9 @@ def warm_up() -> None:
         for by in ("application", "cast", "marking", "VLAN"):
             make_up(model.scene.evidence, None, by)
         survey(model.scene, SurveySettings(DEFAULT, 0, "host", (), 1e6))
+        assert model.scene.evidence.first_packet.size
+        told = replace(model.scene.evidence.analysis, flows=FlowRecords(empty_flows(1), [Exporter("", 0, 0, flow_records=1)]))
+        flow_picture(Evidence(told), 0, 10**9, "application")
         picture(model.scene, groups(model.scene.evidence, model.rows, ())[0].rows, 4, None)
     cache_folder().mkdir(parents=True, exist_ok=True)
     (cache_folder() / "complete").touch()

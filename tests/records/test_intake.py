@@ -176,3 +176,20 @@ def test_mutated_datagrams_are_taken_or_refused(seed):
     found = intake.finish()
     assert (found.rows["sampling"] >= 1).all()
     assert all(e.lost_records >= 0 for e in found.exporters)
+
+
+def test_a_file_of_messages_is_read_to_its_break(tmp_path):
+    from yaffle.analysis import analyse
+    from yaffle.report.document import document
+
+    path = tmp_path / "kept.ipfix"
+    whole = ipfix([template(300, FIELDS), a_set(300, record(7) * 2)]) + ipfix([a_set(300, record(9))], sequence=2, seconds=1_790_000_060)
+    path.write_bytes(whole)
+    found = document(analyse([path]), include=["flows"])
+    assert [f["packets"] for f in found["flows"]] == [7, 7, 9]
+    assert (found["exporters"][0]["address"], found["exporters"][0]["lost_records"]) == ("kept.ipfix", 0)
+    assert found["sources"][0]["complete"]
+    path.write_bytes(whole[:-5])
+    found = document(analyse([path]), include=["flows"])
+    assert [f["packets"] for f in found["flows"]] == [7, 7]
+    assert not found["sources"][0]["complete"] and any("no whole IPFIX message" in n for n in found["sources"][0]["notes"])

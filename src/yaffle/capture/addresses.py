@@ -53,7 +53,7 @@ class Labels:
         return self.texts[int(self.codes[row])]
 
 
-def _labels(high: Array, low: Array, ipv6: Array) -> Labels:
+def labels_of(high: Array, low: Array, ipv6: Array) -> Labels:
     """Addresses as labels: each distinct one becomes text once."""
     if not high.size:
         return Labels(np.empty(0, np.int64), [])
@@ -67,12 +67,12 @@ def _labels(high: Array, low: Array, ipv6: Array) -> Labels:
 
 def client_labels(flows: Rows, rows: Array) -> Labels:
     """Addresses of the clients of some conversations."""
-    return _labels(flows.a_hi[rows], flows.a_lo[rows], flows.ipv6[rows])
+    return labels_of(flows.a_hi[rows], flows.a_lo[rows], flows.ipv6[rows])
 
 
 def server_labels(flows: Rows, rows: Array) -> Labels:
     """Addresses of the servers of some conversations."""
-    return _labels(flows.b_hi[rows], flows.b_lo[rows], flows.ipv6[rows])
+    return labels_of(flows.b_hi[rows], flows.b_lo[rows], flows.ipv6[rows])
 
 
 def client_address(flows: Rows, row: int) -> str:

@@ -26,6 +26,7 @@ from yaffle.kernels import kernel
 BLOCK = 1 << 14  # Packets a round: their columns stay in the cache from one step to the next.
 _IN_HAND = 3  # Blocks under way at once: one is decoded while another is given its conversations.
 
+IPFIX_FILE = "ipfix"
 Progress = Callable[[float, str], bool]  # (share done, words) -> whether to go on
 
 
@@ -127,6 +128,14 @@ class _Reading:
         self._assigner.shutdown(cancel_futures=True)
 
 
+def _begins_with_messages(window: Bytes) -> bool:
+    """Whether a file begins with a message of IPFIX (RFC 5655), whose first set is one of templates."""
+    if window.size < 20 or window[0] != 0 or window[1] != 10:
+        return False
+    length, kind, size = (int(window[at]) << 8 | int(window[at + 1]) for at in (2, 16, 18))
+    return length >= 20 and kind in (2, 3) and 4 <= size <= length - 16
+
+
 def _read_file(reading: _Reading, path: Path, number: int, *, beginning: bool = False) -> Source:
     data = ByteSource(path)
     try:
@@ -140,6 +149,10 @@ def _read_file(reading: _Reading, path: Path, number: int, *, beginning: bool = 
             raise FormatError("file", at=0, found="empty", expected="a capture", rule="pcap or pcapng") from None
         while True:
             if index is None:
+                if _begins_with_messages(window):  # No capture: what is in it is read where flow records are.
+                    source.format = IPFIX_FILE
+                    reading.links, reading.done_bytes = reading.links + 1, reading.done_bytes + data.file_bytes
+                    return source
                 index = _index_of(window)
                 at = index.header_bytes
             else:

@@ -11,6 +11,7 @@ from yaffle.case.folder import missing_source
 from yaffle.desktop import theme
 from yaffle.desktop.column_table import Column, ColumnTable, TableView
 from yaffle.desktop.complaint_dialog import ComplaintDialog
+from yaffle.records.flow_table import PROTOCOLS, SCALED, Exporter
 from yaffle.session.beginning import FirstPacket
 from yaffle.session.investigation import Investigation
 from yaffle.session.kept import Complaint
@@ -86,6 +87,12 @@ class Gather(QWidget):
         head.addWidget(self._title, 1)
         head.addWidget(self.complain)
         head.addWidget(add)
+        self.exporter_model = ColumnTable(self)
+        self.exporters = TableView("Exporters of flow records")
+        self.exporters.setModel(self.exporter_model)
+        self.exporters.setVisible(False)
+        self.exporters.setMaximumHeight(190)
+        self.exporters.horizontalHeader().setStretchLastSection(False)
         self._empty = QLabel(
             "<h2>Drop captures here</h2><p>or press <b>Ctrl+O</b>: pcap and pcapng, also gzip, zstd or lz4; several files make one case.</p>"
             "<p>Captures taken beside the clients and beside the servers at the same time tell the most.</p>"
@@ -97,9 +104,9 @@ class Gather(QWidget):
         lower.addWidget(self.notes)
         lower.setSizes([560, 300])
         self._body = QSplitter(Qt.Orientation.Vertical)
-        for part in (self.table, self.complaints, self._coverage, lower, self._beginning):
+        for part in (self.table, self.exporters, self.complaints, self._coverage, lower, self._beginning):
             self._body.addWidget(part)
-        self._body.setSizes([150, 80, 90, 300, 260])
+        self._body.setSizes([150, 150, 80, 90, 300, 260])
         column = QVBoxLayout(self)
         column.setContentsMargins(8, 6, 8, 6)
         column.addLayout(head)
@@ -186,6 +193,29 @@ class Gather(QWidget):
         self._beginning.resizeColumnsToContents()
         self._words.setPlainText("Below is what the capture begins with. What each source covers and lacks will stand here once it is read.")
 
+    def _show_exporters(self, found: list[Exporter]) -> None:
+        """Who told flow records, and how far they can be trusted."""
+        red = theme.current().red
+        self.exporter_model.show_columns(
+            [
+                Column("exporter", lambda r: found[r].address, [e.address for e in found], figures=False),
+                Column("domain", lambda r: str(found[r].domain), [e.domain for e in found]),
+                Column("protocol", lambda r: PROTOCOLS[found[r].protocol], [e.protocol for e in found], figures=False),
+                Column("flow records", lambda r: count(found[r].flow_records), [e.flow_records for e in found]),
+                Column(
+                    "lost", lambda r: f"{'about ' if found[r].estimated else ''}{count(found[r].lost_records)}", [e.lost_records for e in found],
+                    colour=lambda r: red if found[r].lost_records else None, meaning="records that never arrived, by the exporter's own numbers",
+                ),
+                Column("counts", lambda r: f"scaled by {found[r].sampling}" if found[r].counts == SCALED else found[r].counts, [e.sampling for e in found], figures=False),
+                Column("its clock", lambda r: duration(found[r].clock_offset_ns) if found[r].clock_offset_ns else "–", [e.clock_offset_ns for e in found],
+                       meaning="how far it is ahead of the collector's"),
+                Column("interfaces named", lambda r: count(len(found[r].interfaces)), [len(e.interfaces) for e in found]),
+            ],
+            len(found),
+        )  # fmt: skip
+        self.exporters.resizeColumnsToContents()
+        self.exporters.setVisible(bool(found))
+
     def _redraw(self) -> None:
         evidence = self._model.evidence
         pending = self._model.pending
@@ -216,6 +246,7 @@ class Gather(QWidget):
             len(sources),
         )
         self.table.resizeColumnsToContents()
+        self._show_exporters(evidence.analysis.flows.exporters)
         self._coverage.setMinimumHeight(min(300, 14 + 22 * len(sources)))
         self._coverage.update()
         parts = []
@@ -225,6 +256,8 @@ class Gather(QWidget):
                 lines.append(f"{away}: figures stand, but the bytes of its packets cannot be shown until you say where it is (they will be asked for)")
             text = "".join(f"<li>{escape(line)}</li>" for line in lines) or "<li>nothing is missing</li>"
             parts.append(f"<p><b>{escape(source.name)}</b><br>{escape(source.path)}</p><ul>{text}</ul>")
+        if told := evidence.analysis.flows.exporters:
+            parts.append("<p><b>Flow records</b></p><ul>" + "".join(f"<li>{escape(e.sentence)}</li>" for e in told) + "</ul>")
         account = evidence.analysis.account
         unseen = int((account.fact("opening") == 1).sum())
         total = account.flow.size

@@ -340,13 +340,13 @@ class MainWindow(QMainWindow):
     # --- files ---
     def open_files(self) -> None:
         """Asks for captures."""
-        paths, _ = QFileDialog.getOpenFileNames(self, "Open captures", "", "Captures (*.pcap *.pcapng *.cap *.gz *.zst *.lz4);;All files (*)")
+        paths, _ = QFileDialog.getOpenFileNames(self, "Open captures", "", "Captures and flow records (*.pcap *.pcapng *.cap *.ipfix *.gz *.zst *.lz4);;All files (*)")
         if paths:
             self.load([Path(p) for p in paths])
 
     def add_files(self) -> None:
         """Asks for captures to put beside those that are open."""
-        paths, _ = QFileDialog.getOpenFileNames(self, "Add captures", "", "Captures (*.pcap *.pcapng *.cap *.gz *.zst *.lz4);;All files (*)")
+        paths, _ = QFileDialog.getOpenFileNames(self, "Add captures", "", "Captures and flow records (*.pcap *.pcapng *.cap *.ipfix *.gz *.zst *.lz4);;All files (*)")
         if paths:
             self.load([*self._open_paths(), *(Path(p) for p in paths)])
 

@@ -7,6 +7,7 @@ from PySide6.QtWidgets import QCheckBox, QComboBox, QDoubleSpinBox, QHBoxLayout,
 
 from yaffle.desktop.bars import Trend
 from yaffle.desktop.column_table import Column, ColumnTable, TableView
+from yaffle.desktop.flows_panel import FlowsPanel
 from yaffle.desktop.jobs import Latest
 from yaffle.desktop.make_up_panel import MakeUpPanel
 from yaffle.desktop.measure_plots import MeasurePlots
@@ -93,6 +94,8 @@ class Survey(QWidget):
         row.addStretch(1)
         self.services = ServicesPanel()
         self.services.narrowed.connect(investigation.narrow)
+        self.flows = FlowsPanel()
+        self.flows.wanted.connect(self._changed)
         right = QTabWidget()
         right.setDocumentMode(True)
         for listed, name in ((self.troubles, "troubles"), (self.others, "answers outside TCP")):
@@ -116,6 +119,8 @@ class Survey(QWidget):
         self.parts.setDocumentMode(True)
         self.parts.addTab(traffic, "traffic")
         self.parts.addTab(self.services, "services")
+        self.parts.addTab(self.flows, "flow records")
+        self.parts.setTabToolTip(2, "What exporters told: volume over time, and what it is made of")
         self.parts.setTabToolTip(1, "Name servers, leases, sign-on, web hosts, databases: how fast and how well each answers")
         whole = QVBoxLayout(self)
         whole.setContentsMargins(8, 4, 8, 6)
@@ -147,7 +152,7 @@ class Survey(QWidget):
     def settings(self) -> SurveySettings:
         """What the user chose to see."""
         kept = self._model.kept
-        return SurveySettings(kept.measures, INTERVALS[self.interval.currentIndex()][1], self.make_up.by, self.make_up.inside, kept.line_bps)
+        return SurveySettings(kept.measures, INTERVALS[self.interval.currentIndex()][1], self.make_up.by, self.make_up.inside, kept.line_bps, *self.flows.chosen)
 
     def _opened(self) -> None:
         self.make_up.inside = ()
@@ -197,6 +202,7 @@ class Survey(QWidget):
             self._show_troubles([])
             self._show_others([])
             self.services.show_services([], None)
+            self.flows.show_picture(None)
             return
         settings = self._shown_settings = self.settings()
         self._latest.ask(lambda progress: survey(scene, settings, progress), self._show)
@@ -208,6 +214,7 @@ class Survey(QWidget):
         self._show_troubles(picture.troubles)
         self._show_others(picture.others)
         self.services.show_services(picture.services, picture.edges_ns)
+        self.flows.show_picture(picture.flows)
         scene = self._model.scene
         short = ", ".join(f"{rate(peak)} in {span}" for peak, span in zip(picture.bursts.peak_bps, ("1 ms", "10 ms", "100 ms"), strict=True))
         step = duration(int(picture.edges_ns[1] - picture.edges_ns[0]))
@@ -248,3 +255,4 @@ class Survey(QWidget):
         """Takes the colours of the theme."""
         self.plots.dress()
         self.services.dress()
+        self.flows.dress()

@@ -19,6 +19,7 @@ _SIMPLE = (
     ("direction", e.DIRECTION), ("application", e.APPLICATION), ("next_hop", e.NEXT_HOP4), ("flags", e.FLAGS), ("highest_ttl", e.HIGHEST_TTL),
 )  # fmt: skip
 _AFTER_ARRIVAL_NS = 200_000_000
+_WRAP_MS = 1 << 32
 _EPOCH_1900_S = 2_208_988_800
 _LONGEST = 200
 
@@ -99,7 +100,15 @@ def _times(rows: Array, raw: Array, places: dict[int, tuple[int, int]], uptime: 
                 if size == 8:  # Seconds since 1900 and a fraction of 2^32 (RFC 7011 section 6.1.9).
                     seconds, part = numbers(raw, (at, 4)) - _EPOCH_1900_S, numbers(raw, (at + 4, 4))
                     rows[name] = seconds * 10**9 + (part * 10**9 >> 32)
-    if e.FIRST_UP in places and e.LAST_UP in places:
+    if e.FIRST_DELTA in places and e.LAST_DELTA in places:  # Microseconds before the message was sent, and so before it came.
+        for name, meaning in (("first_ns", e.FIRST_DELTA), ("last_ns", e.LAST_DELTA)):
+            rows[name] = rows["arrived_ns"] - numbers(raw, places[meaning]) * 1000
+    if e.FIRST_UP in places and e.LAST_UP in places and e.BOOTED_MS in places:
+        for name, meaning in (("first_ns", e.FIRST_UP), ("last_ns", e.LAST_UP)):
+            told_ms = numbers(raw, places[e.BOOTED_MS]) + numbers(raw, places[meaning])
+            late_ms = rows["arrived_ns"] // 1_000_000 - told_ms
+            rows[name] = (told_ms + (late_ms + _WRAP_MS // 2) // _WRAP_MS * _WRAP_MS) * 1_000_000  # Uptimes wrap after 49.7 days.
+    elif e.FIRST_UP in places and e.LAST_UP in places:
         for name, meaning in (("first_ns", e.FIRST_UP), ("last_ns", e.LAST_UP)):
             own = numbers(raw, places[meaning])
             before = (uptime - own + (1 << 31)) % (1 << 32) - (1 << 31)  # ms before the datagram was sent, whatever wrapped

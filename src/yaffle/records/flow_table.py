@@ -5,6 +5,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from yaffle.arrays import Array
+from yaffle.units import count, size
 
 PROTOCOLS = ("netflow-v5", "netflow-v9", "ipfix", "sflow-v5")
 V5, V9, IPFIX, SFLOW = range(4)
@@ -64,6 +65,22 @@ class Exporter:
         if not self.sampling_known:
             return UNKNOWN
         return SCALED if sampling > 1 else EXACT
+
+    @property
+    def sentence(self) -> str:
+        """What it told, and how far that can be trusted."""
+        parts = [f"{count(self.flow_records)} flow records"]
+        if self.counts == SCALED:
+            parts.append(f"one packet in {self.sampling} was looked at: counts are scaled by that")
+        elif self.counts == UNKNOWN:
+            parts.append("it names a sampler and never told its rate: counts may be too low")
+        if self.lost_records:
+            parts.append(f"{'about ' if self.estimated else ''}{count(self.lost_records)} records never arrived")
+        if self.undecoded:
+            parts.append(f"{size(self.undecoded)} could not be read, their template never came")
+        if self.boots > 1:
+            parts.append(f"booted {self.boots - 1} time{'s' if self.boots > 2 else ''}")
+        return f"{self.address}, domain {self.domain}, {PROTOCOLS[self.protocol]}: {'; '.join([*parts, *self.notes])}"
 
 
 @dataclass

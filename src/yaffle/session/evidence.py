@@ -66,8 +66,9 @@ class Evidence:
         self.speaks = analysis.speaker == np.arange(analysis.speaker.size)
         self.waits = self._waits()
         sources = [s for s in analysis.capture.sources if s.packets]
-        self.first_ns = min((s.first_ns for s in sources), default=0)
-        self.last_ns = max((s.last_ns for s in sources), default=1)
+        told = analysis.flows.rows if not sources else analysis.flows.rows[:0]  # Of flow records alone: when they came.
+        self.first_ns = min((s.first_ns for s in sources), default=int(told["arrived_ns"].min()) if told.size else 0)
+        self.last_ns = max((s.last_ns for s in sources), default=max(self.first_ns + 10**9, int(told["arrived_ns"].max()) if told.size else 0))
 
     @cached_property
     def labels(self) -> list[str]:

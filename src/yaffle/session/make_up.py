@@ -20,7 +20,7 @@ TREND = 24
 _TCP = 6
 
 
-def _protocol(number: int) -> str:
+def protocol_name(number: int) -> str:
     """An IP protocol or EtherType by its registered name."""
     if number >= 0x600:
         return ETHERTYPES.get(number, f"EtherType {number:#06x}")
@@ -81,7 +81,7 @@ def _dimension(evidence: Evidence, by: str) -> _Dimension:
         )
     if by == "port":
         keys, codes = np.unique(flows.protocol.astype(np.int64) * 65536 + flows.b_port, return_inverse=True)
-        texts = [f"{_protocol(key // 65536)} {key % 65536}" for key in keys.tolist()]
+        texts = [f"{protocol_name(key // 65536)} {key % 65536}" for key in keys.tolist()]
         ports = keys.tolist()
         return _Dimension(
             [*texts, "not IP"], (_and_none(codes, len(texts)),), where=lambda k: only("server_port", ports[k] % 65536) if k < len(ports) and ports[k] // 65536 == _TCP else ""
@@ -96,7 +96,7 @@ def _dimension(evidence: Evidence, by: str) -> _Dimension:
     names = {
         "marking": marking,
         "VLAN": lambda v: f"VLAN {v}" if v else "untagged",
-        "protocol": _protocol,
+        "protocol": protocol_name,
     }[by]
     filters: dict[str, Callable[[int], str]] = {
         "marking": lambda k: only("marking", marking(int(seen[k]))),

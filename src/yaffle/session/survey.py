@@ -9,6 +9,7 @@ from yaffle.capture.reader import Progress, go_on, step
 from yaffle.kernels import kernel
 from yaffle.session.evidence import Evidence
 from yaffle.session.filtering import FilterError
+from yaffle.session.flow_parts import DIMENSIONS, FlowPicture, flow_picture
 from yaffle.session.make_up import TREND, Part, make_up, within
 from yaffle.session.measures import TROUBLES, Measure, counted_packets, edges, values
 from yaffle.session.others import OtherGroup, other_groups
@@ -105,6 +106,8 @@ class SurveySettings:
     by: str
     inside: tuple[tuple[str, str], ...]  # (dimension, label) of each step down
     line_bps: float
+    flows_by: str = ""
+    exporter: int = -1
 
 
 @dataclass(frozen=True)
@@ -118,6 +121,7 @@ class SurveyPicture:
     troubles: list[Trouble]
     others: list[OtherGroup]
     services: list[Service]
+    flows: FlowPicture
     bursts: Bursts
     full_ms: Array  # of each second at or over the line rate; empty without one
     packets: int
@@ -155,6 +159,7 @@ def survey(scene: Scene, settings: SurveySettings, progress: Progress = go_on) -
         ranked,
         other_groups(scene.evidence, scene.first_ns, scene.last_ns),
         services(scene.evidence, scene.first_ns, scene.last_ns),
+        flow_picture(scene.evidence, scene.first_ns, scene.last_ns, settings.flows_by or DIMENSIONS[0], settings.exporter),
         found,
         found.full_ms_per_s(settings.line_bps) if settings.line_bps > 0 else np.empty(0),
         int(mask.sum()),
