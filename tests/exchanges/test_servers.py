@@ -26,7 +26,9 @@ def said(exchanges):
     return [(x["label"], x["outcome"]) for x in exchanges]
 
 
-@pytest.mark.parametrize(("name", "protocol"), [("web2", "http2"), ("directory", "ldap"), ("directory-sealed", "ldap"), ("tickets", "mysql")])
+@pytest.mark.parametrize(
+    ("name", "protocol"), [("web2", "http2"), ("directory", "ldap"), ("directory-sealed", "ldap"), ("pages", "http"), ("statements", "postgresql"), ("tickets", "mysql")]
+)
 def test_what_was_asked_over_tcp_is_found_whole_and_in_order(name, protocol):
     found, truth = load(name)
     assert said(found["exchanges"]) == [(t["label"], t["outcome"]) for t in truth]
@@ -75,6 +77,24 @@ def test_what_was_asked_in_single_packets_is_found(name, protocol):
         assert t["label"] in (f"{a['kind']} {a['name']}".strip(), a["name"], a["kind"])
         assert a["tries"] == t.get("tries", 1)
         assert a["latency_ms"] is None or _ROUND_TRIP_MS <= a["latency_ms"] < 10 * _ROUND_TRIP_MS  # The machine that made them stood still at times.
+
+
+def test_commands_are_found_with_the_one_that_fails():
+    found, truth = load("keys")
+    assert said(found["exchanges"])[1:] == [(t["label"], t["outcome"]) for t in truth]  # The client asks for its manual first.
+
+
+def test_look_ups_are_found_with_their_codes_and_tries_over_udp_and_tcp():
+    found, truth = load("names-own")
+    mine = [(a["kind"], a["outcome"], a["name"], a["tries"]) for a in found["lookups"]]
+    assert mine == [(t["label"], t["outcome"], t["name"], t["tries"]) for t in truth]
+
+
+@pytest.mark.parametrize("name", ["leases-own", "sign-ons"])
+def test_leases_and_sign_ons_are_found_with_their_answers(name):
+    found, truth = load(name)
+    assert [(a["kind"], a["outcome"]) for a in found["lookups"] if a["protocol"] == truth[0]["protocol"]] == [(t["label"], t["outcome"]) for t in truth]
+    assert all(a["latency_ms"] is not None and a["latency_ms"] >= _ROUND_TRIP_MS for a in found["lookups"])
 
 
 def test_leases_of_ipv6_are_found_with_the_address_given():

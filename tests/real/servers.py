@@ -1,8 +1,8 @@
 """Real servers in network namespaces: makes the small captures in tests/data/services, each with what its clients did.
 
 Run as root: python -m tests.real.servers FOLDER [NAME...]. Needs Debian's nghttp2-server, nghttp2-client, slapd, ldap-utils, samba,
-smbclient, snmpd, snmp, chrony, ntpsec-ntpdate, mariadb-server, kea-dhcp6-server, wide-dhcpv6-client, iputils-ping, openssl, and aioquic
-(PyPI). Names and passwords are made up.
+smbclient, snmpd, snmp, chrony, ntpsec-ntpdate, mariadb-server, kea-dhcp6-server, wide-dhcpv6-client, iputils-ping, openssl, nginx, curl,
+redis-server, redis-tools, dnsmasq, bind9-dnsutils, udhcpc, freeradius, freeradius-utils, postgresql, and aioquic (PyPI). Names and passwords are made up.
 """
 
 import contextlib
@@ -17,7 +17,7 @@ import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
-from tests.real.two_kernels import MS, SERVER, Bridge, Way
+from tests.real.two_kernels import CLIENT, MS, SERVER, Bridge, Way
 
 CLIENT6, SERVER6 = "2001:db8:51::77", "2001:db8:113::77"
 _NAME = "harbourline.example"
@@ -262,10 +262,105 @@ def quick(lab: Lab) -> None:
             lab.did(name, "answered", protocol="quic")
 
 
+def pages(lab: Lab) -> None:
+    """Pages from a web server over one connection: one missing, one asked for by its head alone."""
+    (lab.folder / "pages").mkdir()
+    (lab.folder / "pages" / "index.html").write_bytes(os.urandom(5000))
+    (lab.folder / "nginx.conf").write_text(
+        f"daemon off;\nuser root;\npid {lab.folder}/nginx.pid;\nerror_log {lab.folder}/error.log;\nevents {{}}\n"
+        f"http {{ access_log off; server {{ listen {SERVER}:8081; root {lab.folder}/pages; }} }}\n"
+    )
+    with lab.server("nginx", "-c", str(lab.folder / "nginx.conf"), "-e", str(lab.folder / "error.log")):
+        at = f"http://{SERVER}:8081"
+        lab.run("client", "curl", "-s", "-o", "/dev/null", "-o", "/dev/null", f"{at}/index.html", f"{at}/missing.html")
+        lab.run("client", "curl", "-s", "-o", "/dev/null", "--head", f"{at}/index.html")
+    for label, outcome in (("GET /index.html", "200"), ("GET /missing.html", "404"), ("HEAD /index.html", "200")):
+        lab.did(label, outcome)
+
+
+def keys(lab: Lab) -> None:
+    """Commands at Redis, one of them wrong."""
+    words = ["SET berth 7", "GET berth", "LPUSH berth x", "GET nothing"]
+    with lab.server("redis-server", "--bind", SERVER, "--port", "6379", "--save", "", "--dir", str(lab.folder), "--protected-mode", "no"):
+        lab.run("client", "redis-cli", "-h", SERVER, text="\n".join([*words, ""]))
+    for word in words:
+        lab.did(" ".join(word.split()[:2]), "WRONGTYPE" if "LPUSH" in word else "OK")
+
+
+def names(lab: Lab) -> None:
+    """Look-ups at a name server: one that is there, one that is not, one refused, and a deaf one asked three times."""
+    words = ("--no-daemon", "--no-resolv", "--no-hosts", f"--listen-address={SERVER}", "--bind-interfaces", "--user=root", f"--pid-file={lab.folder}/dnsmasq.pid")
+    own = (f"--address=/www.{_NAME}/203.0.113.5", f"--local=/{_NAME}/")
+    with lab.server("dnsmasq", *words, *own):
+        lab.run("client", "dig", "+noall", f"@{SERVER}", f"www.{_NAME}", "A")
+        lab.did("A", "NOERROR", name=f"www.{_NAME}", tries=1)
+        lab.run("client", "dig", "+noall", f"@{SERVER}", f"gone.{_NAME}", "AAAA")
+        lab.did("AAAA", "NXDOMAIN", name=f"gone.{_NAME}", tries=1)
+        lab.run("client", "dig", "+noall", "+tcp", f"@{SERVER}", f"www.{_NAME}", "A")
+        lab.did("A", "NOERROR", name=f"www.{_NAME}", tries=1)
+        lab.run("client", "dig", "+noall", f"@{SERVER}", "elsewhere.example", "A")
+        lab.did("A", "REFUSED", name="elsewhere.example", tries=1)
+    lab.run("server", "ip", "link", "set", "lo", "up")
+    mute = "import socket, sys, time; s = socket.socket(socket.AF_INET, socket.SOCK_DGRAM); s.bind((sys.argv[1], 53)); time.sleep(60)"
+    with lab.server(sys.executable, "-c", mute, SERVER):
+        lab.run("client", "dig", "+noall", "+tries=3", "+time=1", f"@{SERVER}", f"deaf.{_NAME}", "A", check=False)
+        lab.did("A", "unanswered", name=f"deaf.{_NAME}", tries=3)
+
+
+def leases(lab: Lab) -> None:
+    """An address by DHCP, and its renewal given back."""
+    lab.run("server", "ip", "addr", "add", "203.0.113.129/25", "dev", "eth")
+    words = ("--no-daemon", "--port=0", "--dhcp-range=203.0.113.140,203.0.113.150,255.255.255.128,1h", "--interface=eth", "--user=root", "--dhcp-authoritative", "--no-ping")
+    with lab.server("dnsmasq", *words, f"--pid-file={lab.folder}/dnsmasq.pid", f"--dhcp-leasefile={lab.folder}/leases"):
+        (lab.folder / "nothing.sh").write_text("#!/bin/sh\nexit 0\n")
+        (lab.folder / "nothing.sh").chmod(0o755)
+        lab.run("client", "udhcpc", "-f", "-q", "-n", "-i", "eth", "-s", str(lab.folder / "nothing.sh"))
+    for kind, outcome in (("discover", "offer"), ("request", "ack")):
+        lab.did(kind, outcome, protocol="dhcp")
+
+
+def sign_ons(lab: Lab) -> None:
+    """Two who sign on, one of them with a wrong password."""
+    conf = lab.folder / "raddb"
+    conf.mkdir()
+    (conf / "radiusd.conf").write_text(
+        f"prefix = {lab.folder}\nlogdir = {lab.folder}\nrun_dir = {lab.folder}\nlibdir = /usr/lib/freeradius\n"
+        f"modules {{\n pap {{\n }}\n files {{\n usersfile = {conf}/users\n }}\n}}\nclient quay {{\n ipaddr = {CLIENT}\n secret = berth\n}}\n"
+        f"server main {{\n listen {{\n type = auth\n ipaddr = {SERVER}\n port = 1812\n }}\n authorize {{\n files\n pap\n }}\n"
+        f" authenticate {{\n Auth-Type PAP {{\n pap\n }}\n }}\n}}\n"
+    )
+    (conf / "users").write_text('desk-1 Cleartext-Password := "tide"\n')
+    with lab.server("freeradius", "-X", "-n", "radiusd", "-d", str(conf), wait_s=2.5):
+        for word, outcome in (("tide", "accept"), ("ebb", "reject")):
+            lab.run("client", "radclient", "-r", "1", f"{SERVER}:1812", "auth", "berth", text=f'User-Name = "desk-1"\nUser-Password = "{word}"\n', check=False)
+            lab.did("access", outcome, protocol="radius", name="desk-1")
+
+
+def statements(lab: Lab) -> None:
+    """Statements at PostgreSQL, in a session of this script's own: no client program is needed."""
+    data = lab.folder / "data"
+    shutil.chown(lab.folder, "postgres")
+    lab.run(None, "runuser", "-u", "postgres", "--", "initdb", "-D", str(data), "-A", "trust", "-U", "keeper")
+    (data / "pg_hba.conf").write_text("host all all all trust\n")
+    words = ["select 7 * 6", "select pg_sleep(0.15)", "select nothing from nowhere"]
+    serve = ("runuser", "-u", "postgres", "--", "postgres", "-D", str(data), "-h", SERVER, "-k", str(lab.folder), "-p", "5432")
+    ask = (
+        "import socket, struct, sys\ns = socket.create_connection((sys.argv[1], 5432))\nheld = b''\n"
+        "def ready():\n global held\n while b'Z\\0\\0\\0\\5' not in held or not held.split(b'Z\\0\\0\\0\\5')[-1]:\n  held += s.recv(65536)\n held = b''\n"
+        "body = struct.pack('!I', 196608) + b'user\\0keeper\\0database\\0postgres\\0\\0'\ns.sendall(struct.pack('!I', 4 + len(body)) + body)\nready()\n"
+        "for text in sys.argv[2:]:\n s.sendall(b'Q' + struct.pack('!I', 5 + len(text)) + text.encode() + b'\\0')\n ready()\n"
+        "s.sendall(b'X\\0\\0\\0\\4')\ns.close()\n"
+    )
+    with lab.server(*serve, wait_s=3):
+        lab.run("client", sys.executable, "-c", ask, SERVER, *words)
+    for word in words:
+        lab.did(word, "42P01" if "nowhere" in word else "00000")
+
+
 MAKERS: dict[str, Callable[[Lab], None]] = {
     "web2": web2, "directory": directory, "directory-sealed": directory_sealed, "files": files, "files-sealed": files_sealed, "counters": counters,
     "clocks": clocks, "tickets": tickets, "leases6": leases6,
-    "quick": quick,
+    "quick": quick, "pages": pages, "keys": keys, "names-own": names, "leases-own": leases, "sign-ons": sign_ons, "statements": statements,
 }  # fmt: skip
 
 
