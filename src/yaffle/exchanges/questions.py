@@ -1,6 +1,6 @@
 """Leases, sign-ons, time and counters: questions over UDP that are paired by a number of their own, at one point."""
 
-from collections.abc import Hashable
+from collections.abc import Callable, Hashable, Mapping
 from typing import Protocol
 
 from yaffle.capture.addresses import end_text
@@ -19,64 +19,42 @@ class Maker(Protocol):
         """One packet."""
 
 
-class Leases:
-    """DHCP for IPv4: each message of a client with what came back."""
+class _Leases:
+    """Leases of addresses: each message of a client with what came back. What failed is told by its status, else by the kind of the answer."""
 
-    def __init__(self, point: int) -> None:
-        self._point = point
+    def __init__(self, point: int, protocol: str, parse: Callable[[bytes], dhcp.LeaseMessage | None], asks: Mapping[str, tuple[str, ...]]) -> None:
+        self._point, self._protocol, self._parse, self._asks = point, protocol, parse, asks
         self._open: dict[tuple[str, int], Lookup] = {}
         self._hops: dict[int, int] = {}
         self.rows: list[Lookup] = []
 
     def take(self, t: int, data: bytes, ends: Ends) -> None:
         """One packet."""
-        message = dhcp.parse(data)
-        if message is None:
-            return
-        key = (message.hardware, message.transaction)
-        found = self._open.get(key)
-        if message.kind in dhcp.ASKS:
-            if found is not None and found.kind == message.kind and found.answered_ns < 0:
-                if self._hops.get(id(found), 0) == message.hops:  # A relay's copy is no further try.
-                    found.tries, found.latest_ns = found.tries + 1, t
-                return
-            lookup = Lookup("dhcp", message.hardware, message.server or ends[2], message.address, message.kind, UNANSWERED, t, point=self._point, latest_ns=t)
-            self._open[key] = lookup
-            self._hops[id(lookup)] = message.hops
-            self.rows.append(lookup)
-        elif found is not None and found.answered_ns < 0 and message.kind in dhcp.ASKS[found.kind]:
-            found.answered_ns, found.outcome, found.server = t, message.kind, message.server or ends[0]
-            found.name = message.address or found.name
-
-
-class Leases6:
-    """The same for IPv6. What failed is told by its status, else by the kind of the answer."""
-
-    def __init__(self, point: int) -> None:
-        self._point = point
-        self._open: dict[tuple[str, int], Lookup] = {}
-        self._hops: dict[int, int] = {}
-        self.rows: list[Lookup] = []
-
-    def take(self, t: int, data: bytes, ends: Ends) -> None:
-        """One packet."""
-        message = dhcp6.parse(data)
+        message = self._parse(data)
         if message is None:
             return
         key = (message.client, message.transaction)
         found = self._open.get(key)
-        if message.kind in dhcp6.ASKS:
+        if message.kind in self._asks:
             if found is not None and found.kind == message.kind and found.answered_ns < 0:
-                if self._hops.get(id(found), 0) == message.hops:
+                if self._hops.get(id(found), 0) == message.hops:  # A relay's copy is no further try.
                     found.tries, found.latest_ns = found.tries + 1, t
                 return
-            lookup = Lookup("dhcpv6", message.client, ends[2], message.address, message.kind, UNANSWERED, t, point=self._point, latest_ns=t)
+            lookup = Lookup(self._protocol, message.client, message.server or ends[2], message.address, message.kind, UNANSWERED, t, point=self._point, latest_ns=t)
             self._open[key] = lookup
             self._hops[id(lookup)] = message.hops
             self.rows.append(lookup)
-        elif found is not None and found.answered_ns < 0 and message.kind in dhcp6.ASKS[found.kind]:
-            found.answered_ns, found.outcome, found.server = t, message.status or message.kind, ends[0]
+        elif found is not None and found.answered_ns < 0 and message.kind in self._asks[found.kind]:
+            found.answered_ns, found.outcome, found.server = t, message.status or message.kind, message.server or ends[0]
             found.name = message.address or found.name
+
+
+def _leases4(point: int) -> _Leases:
+    return _Leases(point, "dhcp", dhcp.parse, dhcp.ASKS)
+
+
+def _leases6(point: int) -> _Leases:
+    return _Leases(point, "dhcpv6", dhcp6.parse, dhcp6.ASKS)
 
 
 class _Numbered:
@@ -156,6 +134,4 @@ class Counters(_Numbered):
             self._ask((sender, port, receiver, message.number), Lookup("snmp", sender, receiver, message.name, message.kind, UNANSWERED, t))
 
 
-MAKERS: dict[str, type[Leases] | type[Leases6] | type[SignOns] | type[Clocks] | type[Counters]] = {
-    "dhcp": Leases, "dhcpv6": Leases6, "radius": SignOns, "ntp": Clocks, "snmp": Counters,
-}  # fmt: skip
+MAKERS: dict[str, Callable[[int], Maker]] = {"dhcp": _leases4, "dhcpv6": _leases6, "radius": SignOns, "ntp": Clocks, "snmp": Counters}

@@ -1,4 +1,4 @@
-"""DHCPv4 messages (RFC 2131, 2132)."""
+"""DHCPv4 messages (RFC 2131, 2132), and what a message of either version says."""
 
 import ipaddress
 from dataclasses import dataclass
@@ -9,18 +9,19 @@ _COOKIE = b"\x63\x82\x53\x63"
 
 
 @dataclass(frozen=True, slots=True)
-class DhcpMessage:
+class LeaseMessage:
     """What one message says."""
 
     kind: str
     transaction: int
-    hardware: str  # of the client
+    client: str  # its hardware address, or what else it is known by
     address: str  # given or wanted; empty where none is named
     server: str  # identifier of the server; empty without
-    hops: int
+    hops: int  # relays that it passed
+    status: str = ""  # empty where all went well
 
 
-def parse(data: bytes) -> DhcpMessage | None:
+def parse(data: bytes) -> LeaseMessage | None:
     """One message; None where it is none."""
     if len(data) < 240 or data[0] not in (1, 2) or data[236:240] != _COOKIE:
         return None
@@ -44,7 +45,7 @@ def parse(data: bytes) -> DhcpMessage | None:
     given, own = data[16:20], data[12:16]
     wanted = given if any(given) else options.get(50, own)
     server = options.get(54, b"")
-    return DhcpMessage(
+    return LeaseMessage(
         kind,
         int.from_bytes(data[4:8], "big"),
         ":".join(f"{b:02x}" for b in data[28 : 28 + min(16, data[2] or 6)]),

@@ -1,7 +1,8 @@
 """DHCPv6 messages (RFC 8415), also inside those of relays."""
 
 import ipaddress
-from dataclasses import dataclass
+
+from yaffle.protocols.dhcp import LeaseMessage
 
 KINDS = {
     1: "solicit", 2: "advertise", 3: "request", 4: "confirm", 5: "renew", 6: "rebind", 7: "reply", 8: "release", 9: "decline", 10: "reconfigure",
@@ -12,18 +13,6 @@ STATUSES = {1: "UnspecFail", 2: "NoAddrsAvail", 3: "NoBinding", 4: "NotOnLink", 
 _RELAYED = (12, 13)
 _DEEPEST = 8  # Relays that a message passed (RFC 8415 section 7.6 allows 8).
 _CLIENT, _SERVER, _NA, _TA, _ADDRESS, _RELAY_MESSAGE, _STATUS, _PD, _PREFIX = 1, 2, 3, 4, 5, 9, 13, 25, 26
-
-
-@dataclass(frozen=True, slots=True)
-class Dhcp6Message:
-    """What one message says."""
-
-    kind: str
-    transaction: int
-    client: str
-    address: str  # the first one given or wanted; empty where none is named
-    status: str  # empty where all went well
-    hops: int
 
 
 def _options(data: bytes, at: int) -> list[tuple[int, bytes]]:
@@ -58,7 +47,7 @@ def _granted(options: list[tuple[int, bytes]]) -> tuple[str, str]:
     return address, status
 
 
-def parse(data: bytes) -> Dhcp6Message | None:
+def parse(data: bytes) -> LeaseMessage | None:
     """One message; None where it is none."""
     hops = 0
     while data and data[0] in _RELAYED and hops < _DEEPEST:
@@ -71,4 +60,4 @@ def parse(data: bytes) -> Dhcp6Message | None:
     if _CLIENT not in named and data[0] != 11:
         return None
     address, status = _granted(options)
-    return Dhcp6Message(KINDS[data[0]], int.from_bytes(data[1:4], "big"), _duid(named.get(_CLIENT, b"")), address, status, hops)
+    return LeaseMessage(KINDS[data[0]], int.from_bytes(data[1:4], "big"), _duid(named.get(_CLIENT, b"")), address, "", hops, status)
