@@ -8,8 +8,6 @@ import numpy as np
 
 from yaffle.arrays import Array
 from yaffle.capture.reader import Progress, go_on, step
-from yaffle.exchanges.labels import grouped
-from yaffle.findings.services import failed
 from yaffle.kernels import kernel
 from yaffle.ledger import causes
 from yaffle.ledger.account import select
@@ -264,21 +262,16 @@ class Asked:
 
 def by_label(evidence: Evidence, rows: Array, most: int = 300) -> list[Asked]:
     """What was asked, by labels with their values masked, most waiting first. Exchanges of unknown protocols stand together."""
-    waits, messages = evidence.waits, evidence.analysis.messages
+    waits = evidence.waits
     exchange = waits.exchange[rows]
     message = np.where(exchange >= 0, evidence.analysis.account.of_exchange("message")[np.maximum(0, exchange)] if exchange.size else exchange, -1)
-    protocols = [messages.protocol.get(c, "tcp") for c in waits.connection[rows].tolist()]
-    made: dict[tuple[str, str], str] = {}
-    keys: dict[tuple[str, str], int] = {}
-    places = np.empty(rows.size, np.int64)
+    asked, failures = evidence.asked
+    places = len(asked.texts) + evidence.spoken.codes[waits.connection[rows]]  # Of unknown protocols: together, by what they speak.
     bad = np.zeros(rows.size, bool)
-    for k, (m, protocol) in enumerate(zip(message.tolist(), protocols, strict=True)):
-        label = messages.label[m] if m >= 0 else ""
-        if (protocol, label) not in made:
-            made[protocol, label] = grouped(protocol, label)
-        places[k] = keys.setdefault((protocol, made[protocol, label]), len(keys))
-        bad[k] = m >= 0 and failed(protocol, messages.outcome[m])
-    wait, names = waits.wait_ns[rows], list(keys)
+    known = message >= 0
+    places[known], bad[known] = asked.codes[message[known]], failures[message[known]]
+    names = [tuple(text.split("\n", 1)) for text in asked.texts] + [(protocol, "") for protocol in evidence.spoken.texts]
+    wait = waits.wait_ns[rows]
     found = []
     order = np.lexsort((wait, places))
     for part in np.split(order, np.flatnonzero(np.diff(places[order])) + 1) if rows.size else []:

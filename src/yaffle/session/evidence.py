@@ -12,6 +12,7 @@ from yaffle.analysis import Analysis
 from yaffle.arrays import Array
 from yaffle.capture.addresses import Labels, client_labels, server_labels
 from yaffle.exchanges import labels
+from yaffle.findings.services import failed
 from yaffle.kernels import kernel
 from yaffle.ledger.sums import party_sums
 from yaffle.units import size
@@ -80,6 +81,27 @@ class Evidence:
                 for row in messages.turns["message"][messages.starts[c] : messages.starts[c + 1]].tolist():
                     found[row] = labels.shown(protocol, found[row])
         return found
+
+    @cached_property
+    def asked(self) -> tuple[Labels, Array]:
+        """For each message: what it asked under labels that fall together ("PROTOCOL\nLABEL"), and whether its answer was a failure."""
+        messages = self.analysis.messages
+        owner = np.repeat(np.arange(messages.starts.size - 1), np.diff(messages.starts))
+        spoken = [messages.protocol.get(c, "tcp") for c in owner.tolist()]
+        made: dict[tuple[str, str], str] = {}
+        texts = []
+        for pair in zip(spoken, messages.label, strict=True):
+            if pair not in made:
+                made[pair] = f"{pair[0]}\n{labels.grouped(*pair)}"
+            texts.append(made[pair])
+        bad = np.array([failed(*pair) for pair in zip(spoken, messages.outcome, strict=True)], bool)
+        return Labels.of(texts), bad
+
+    @cached_property
+    def spoken(self) -> Labels:
+        """For each connection: what it speaks; tcp where that is not known."""
+        protocols = self.analysis.messages.protocol
+        return Labels.of([protocols.get(c, "tcp") for c in range(self.analysis.account.flow.size)])
 
     def said(self, wait: int) -> tuple[str, str, str]:
         """Of a wait: what it speaks, what was asked in words, how it was answered; empty where turns of bytes tell no more."""
