@@ -11,6 +11,7 @@ from yaffle.errors import Cancelled, YaffleError
 
 _LOG = logging.getLogger(__name__)
 _alive: "set[Job]" = set()
+_KEPT_S = 30.0  # A job whose work is done is kept so long: the last to let go of it must not be its thread, on its way out.
 _EVERY_S = 0.05  # The interface is told no more often.
 _LONG_MS = 500  # What takes longer shows how far it is.
 Work = Callable[[Callable[[float, str], bool]], Any]  # gets a progress callback, returns a result
@@ -27,7 +28,7 @@ class Job(QObject):
     def __init__(self, work: Work) -> None:
         super().__init__()  # No parent: a window that goes must not take a job with it whose thread is still telling.
         self._work = work
-        self.over = False  # Its thread is done with it.
+        self.over_at = 0.0  # when its thread was done with it
         self._stop = False
         self._started = time.monotonic()
         self._told = 0.0
@@ -38,7 +39,8 @@ class Job(QObject):
 
     def start(self) -> None:
         """Begins, on a thread of the pool. It lives until its thread is done with it, and ends on this one."""
-        _alive.difference_update([job for job in _alive if job.over])
+        now = time.monotonic()
+        _alive.difference_update([job for job in _alive if job.over_at and now - job.over_at > _KEPT_S])
         _alive.add(self)
         QThreadPool.globalInstance().start(_Runner(self))
 
@@ -172,4 +174,4 @@ class _Runner(QRunnable):
         try:
             job.run()
         finally:
-            job.over = True
+            job.over_at = time.monotonic()
