@@ -3,7 +3,7 @@
 import json
 from pathlib import Path
 
-from PySide6.QtCore import QObject, Signal
+from PySide6.QtCore import QObject, Signal, Slot
 from PySide6.QtNetwork import QLocalServer, QLocalSocket
 
 _MOST = 1 << 20  # Bytes of a request that are believed.
@@ -26,10 +26,14 @@ class Single(QObject):
     def _connected(self) -> None:
         socket = self._server.nextPendingConnection()
         if socket is not None:
-            socket.readyRead.connect(lambda: self._read(socket))
+            socket.readyRead.connect(self._read)  # Not through a closure: it would hold this object, and let go of it inside the socket's end.
             socket.disconnected.connect(socket.deleteLater)
 
-    def _read(self, socket: QLocalSocket) -> None:
+    @Slot()
+    def _read(self) -> None:
+        socket = self.sender()
+        if not isinstance(socket, QLocalSocket):
+            return
         if not socket.canReadLine():
             if socket.bytesAvailable() > _MOST:
                 socket.abort()
