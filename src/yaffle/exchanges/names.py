@@ -5,6 +5,7 @@ within the patience of a resolver) is one more try of the same look-up.
 """
 
 import ipaddress
+import secrets
 from typing import Any
 
 import numpy as np
@@ -13,7 +14,7 @@ from yaffle.arrays import Array
 from yaffle.capture.addresses import Labels, client_labels, server_labels
 from yaffle.capture.captured import Capture
 from yaffle.exchanges.lookup import UNANSWERED, Lookup
-from yaffle.exchanges.name_scan import ODD, READ, empty_seen, scan_names
+from yaffle.exchanges.name_scan import NONE, ODD, READ, empty_seen, scan_names
 from yaffle.exchanges.payload import Payload
 from yaffle.protocols import dns
 
@@ -31,6 +32,18 @@ def seen_names(rows: Array, payload: Payload) -> Array:
     return seen
 
 
+_SEED = np.uint64(secrets.randbits(64))  # So that nobody can make keys fall together on purpose.
+
+
+def _mixed(key: Array, *columns: Array) -> Array:
+    """One number for a name and what else tells its question from others, uint64 (n,)."""
+    found = key ^ _SEED
+    for column in columns:
+        found = (found ^ column.astype(np.uint64)) * np.uint64(0x9E3779B97F4A7C15)
+        found ^= found >> np.uint64(29)
+    return found
+
+
 class Names:
     """Look-ups of names over UDP, at all points."""
 
@@ -38,8 +51,8 @@ class Names:
         self._payload = payload
         self._views: list[Any] = [memoryview(source) if source is not None else memoryview(b"") for source in payload.sources]  # type: ignore[arg-type]
         self._carried = carried
-        self._by_id: dict[tuple[int, ...], Lookup] = {}
-        self._by_name: dict[tuple[int, ...], Lookup] = {}
+        self._by_id: dict[int, Lookup] = {}
+        self._by_name: dict[int, Lookup] = {}
         self._address: dict[bytes, str] = {}
         self.found: list[Lookup] = []
         packets, flows = capture.packets, capture.conversations
@@ -55,34 +68,31 @@ class Names:
         self._place, self._size = seen["at"][:, 0].tolist(), seen["octets"][:, 0].tolist()  # of the first address; most have no other
         self._source = packets.source[rows].tolist()
         self._rows = rows
-        columns = (
-            packets.time_ns[rows], seen["how"], seen["id"], seen["flags"], seen["kind"], seen["key"], np.where(forward, a, b), np.where(forward, ports[0], ports[1]),
-            np.where(forward, b, a), np.where(forward, ports[1], ports[0]), flow, flows.point[flow],
-        )  # fmt: skip
-        for k, (t, how, number, flags, kind, key, sender, port, receiver, other, own, point) in enumerate(zip(*(column.tolist() for column in columns), strict=True)):
+        answers = (seen["flags"] & 0x8000) != 0
+        asker = np.where(forward != answers, a, b), np.where(forward != answers, ports[0], ports[1])
+        point = flows.point[flow].astype(np.int64)
+        kind, key = seen["kind"].astype(np.int64), seen["key"].astype(np.uint64)
+        for k in np.flatnonzero(seen["how"] == ODD).tolist():  # What the quick way leaves.
+            message = dns.parse(payload.of_packet(int(rows[k])))
+            seen["how"][k] = READ if message is not None else NONE
+            if message is not None:
+                kind[k], key[k] = _NUMBERS.get(message.kind, 0), hash(message.name) & 0xFFFFFFFFFFFFFFFF
+        by_id, by_name = _mixed(key, asker[0], asker[1], seen["id"].astype(np.int64), point), _mixed(key, asker[0], kind, point)
+        columns = (packets.time_ns[rows], seen["how"], seen["flags"], kind, by_id, by_name, np.where(forward, a, b), np.where(forward, b, a), flow, point)
+        for k, (t, how, flags, word, one, two, sender, receiver, own, at) in enumerate(zip(*(column.tolist() for column in columns), strict=True)):
             if how == READ:
-                self._take(k, t, number, flags, kind, key, sender, port, receiver, other, own, point)
-            elif how == ODD:
-                self._plain(k, t, number, flags, sender, port, receiver, other, own, point)
+                self._take(k, t, flags, word, one, two, sender, receiver, own, at)
 
-    def _plain(self, k: int, t: int, number: int, flags: int, *ends: int) -> None:
-        """What the quick way leaves."""
-        message = dns.parse(self._payload.of_packet(int(self._rows[k])))
-        if message is not None:
-            self._take(k, t, number, flags, _NUMBERS.get(message.kind, 0), hash(message.name), *ends)
-
-    def _take(  # One call a packet: its arguments are not packed.
-        self, k: int, t: int, number: int, flags: int, kind: int, key: int, sender: int, port: int, receiver: int, other: int, flow: int, point: int
-    ) -> None:
+    def _take(self, k: int, t: int, flags: int, kind: int, by_id: int, by_name: int, sender: int, receiver: int, flow: int, point: int) -> None:
+        """One message. One call a packet: its arguments are not packed."""
         if flags & 0x8000:
-            found = self._by_id.get((point, receiver, key, number, other))
+            found = self._by_id.get(by_id)
             if found is not None and found.answered_ns < 0:
                 found.answered_ns, found.server = t, self._texts[sender]
                 found.outcome, found.truncated = dns.CODES.get(flags & 15) or f"RCODE{flags & 15}", bool(flags & 0x200)
                 if self._count[k]:
                     found.addresses = self._addresses(k)
             return
-        by_id, by_name = (point, sender, key, number, port), (point, sender, key, kind)
         open_one = self._by_id.get(by_id)
         if open_one is None or t - open_one.latest_ns > _SAME_ID_NS or open_one.answered_ns >= 0:
             former = self._by_name.get(by_name)
