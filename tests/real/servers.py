@@ -140,7 +140,8 @@ def _files(lab: Lab, sealed: bool) -> None:
         f"[global]\nserver role = standalone server\nmap to guest = bad user\nguest account = nobody\nbind interfaces only = no\nsmb ports = 445\n"
         f"private dir = {lab.folder}/private\nlock directory = {lab.folder}/lock\nstate directory = {lab.folder}/state\ncache directory = {lab.folder}/cache\n"
         f"pid directory = {lab.folder}/pid\nncalrpc dir = {lab.folder}/ncalrpc\nlog file = {lab.folder}/smb.log\nserver smb encrypt = {'required' if sealed else 'off'}\n"
-        f"disable spoolss = yes\nload printers = no\npassdb backend = tdbsam:{lab.folder}/private/passdb.tdb\n"
+        f"disable spoolss = yes\n"
+        f"load printers = no\npassdb backend = tdbsam:{lab.folder}/private/passdb.tdb\n"
         f"[boards]\npath = {share}\nread only = no\nguest ok = {'no' if sealed else 'yes'}\nforce user = root\n"
     )
     conf = str(lab.folder / "smb.conf")
