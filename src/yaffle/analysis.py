@@ -72,7 +72,7 @@ def analyse(paths: Sequence[Path | str], progress: Progress = go_on) -> Analysis
     messages = decode_messages(arranged.starts, arranged.order, ports, payload, lambda share, words: progress(0.5 + 0.2 * share, words))
     lookups = find_lookups(capture, payload, arranged.starts, arranged.order, arranged.flow, messages)
     media = find_media(capture, payload)
-    flows = find_exports(capture, payload)
+    flows = find_exports(capture, payload, lambda _share, words: progress(0.7, words))
     step(0.7, "accounting for every wait")
     account = account_all(capture, arranged, messages, lambda share, words: progress(0.7 + 0.3 * share, words))
     charge_names(account, lookups, capture.conversations)

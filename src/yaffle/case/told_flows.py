@@ -1,6 +1,5 @@
 """What exporters told, as part of a case: columns of records, and beside them exporters, their own elements, counters."""
 
-from collections.abc import Callable
 from dataclasses import asdict
 from typing import Any
 
@@ -20,13 +19,17 @@ def beside(flows: FlowRecords) -> dict[str, Any]:
     return {"exporters": [asdict(e) for e in flows.exporters], "own": {str(row): named for row, named in flows.own.items()}, "counters": flows.counters}
 
 
+def _numbered(names: dict[str, str]) -> dict[int, str]:
+    """Names by number, whose numbers JSON made texts of."""
+    return {int(number): str(name) for number, name in names.items()}
+
+
 def read_flows(columns: dict[str, Array], told: dict[str, Any]) -> FlowRecords:
     """The reverse. Raises KeyError, TypeError or ValueError where it makes no sense."""
     rows = np.zeros(columns["exporter"].size, FLOW)
     for name in FLOW.names or ():
         rows[name] = columns[name]
-    numbered: Callable[[dict[str, str]], dict[int, str]] = lambda names: {int(k): str(v) for k, v in names.items()}  # noqa: E731
-    exporters = [Exporter(**{**e, "interfaces": numbered(e["interfaces"]), "applications": numbered(e["applications"])}) for e in told["exporters"]]
+    exporters = [Exporter(**{**e, "interfaces": _numbered(e["interfaces"]), "applications": _numbered(e["applications"])}) for e in told["exporters"]]
     own = {int(row): dict(named) for row, named in told["own"].items()}
     if rows.size and not (int(rows["exporter"].min()) >= 0 and int(rows["exporter"].max()) < len(exporters)):
         raise ValueError("a flow record points outside the exporters")

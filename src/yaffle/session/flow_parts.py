@@ -4,6 +4,7 @@ A record counts in the period as far as its span lies in it: its bytes and packe
 span. Exporters along one path count the same traffic each for itself: one of them is looked at, not their sum.
 """
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
@@ -118,10 +119,9 @@ def _application(key: int, exporter: Exporter, evidence: Evidence) -> str:
     return evidence.places.application("", key % 65536) if key % 65536 else protocol_name(key // 65536)
 
 
-def _numbered(values: Array, name: "object") -> Labels:
-    assert callable(name)
+def _numbered(values: Array, name: Callable[[int], str]) -> Labels:
     keys, codes = np.unique(values, return_inverse=True)
-    return Labels(codes, [str(name(k)) for k in keys.tolist()]).named(str)
+    return Labels(codes, [name(k) for k in keys.tolist()]).named(str)
 
 
 def flow_picture(evidence: Evidence, first_ns: int, last_ns: int, by: str, exporter: int = -1) -> FlowPicture:
