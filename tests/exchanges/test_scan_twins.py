@@ -8,8 +8,9 @@ import pytest
 from tests.frames import ACK, FIN, SYN, C, S, ether, pcap, tcp, udp
 from yaffle.capture.reader import read_captures
 from yaffle.exchanges.messages import decode_messages
+from yaffle.exchanges.name_pairs import PATIENCE_NS, SAME_ID_NS, pair_names
 from yaffle.exchanges.name_scan import ODD, READ
-from yaffle.exchanges.names import seen_names
+from yaffle.exchanges.names import find_names, seen_names
 from yaffle.exchanges.payload import Payload
 from yaffle.ledger.engine import arrange
 from yaffle.protocols import dns, http1
@@ -120,3 +121,48 @@ def test_names_are_those_of_the_plain_way(tmp_path, seed):
         assert (dns.TYPES.get(int(row["kind"])) or f"TYPE{row['kind']}") == wanted.kind
         assert keys.setdefault(int(row["key"]), wanted.name) == wanted.name
         assert int(row["addresses"]) == min(6, len(wanted.addresses))
+
+
+def plain_pairs(t, read, answers, by_id, by_name):
+    """Questions as dictionaries, each with the messages that belong to it."""
+    by_number, by_word, found = {}, {}, []
+    for k, now in enumerate(t):
+        if not read[k]:
+            continue
+        one = by_number.get(by_id[k])
+        if answers[k]:
+            if one and one["answer"] < 0:
+                one["answer"] = k
+            continue
+        if one is None or one["answer"] >= 0 or now - one["latest_ns"] > SAME_ID_NS:
+            one = by_word.get(by_name[k])
+            if one is not None and (one["answer"] >= 0 or now - one["latest_ns"] > PATIENCE_NS):
+                one = None
+        if one is None:
+            one = {"question": k, "answer": -1, "tries": 0}
+            found.append(one)
+        one["tries"], one["latest_ns"] = one["tries"] + 1, now
+        by_number[by_id[k]] = by_word[by_name[k]] = one
+    return found
+
+
+@pytest.mark.parametrize("seed", range(10))
+def test_questions_are_paired_as_by_the_plain_way(seed):
+    rng = np.random.default_rng(seed)
+    count = 400
+    t = np.cumsum(rng.choice([10_000_000, 2_000_000_000, 7_000_000_000], count, p=[0.8, 0.15, 0.05]))
+    columns = t, rng.random(count) < 0.9, rng.random(count) < 0.4, rng.integers(0, 30, count), rng.integers(0, 20, count)
+    found = pair_names(*columns)
+    wanted = plain_pairs(*(column.tolist() for column in columns))
+    assert [dict(zip(found.dtype.names, row, strict=True)) for row in found.tolist()] == [{name: one[name] for name in found.dtype.names} for one in wanted]
+
+
+def test_names_are_spelt_as_by_the_plain_way(tmp_path):
+    rnd = random.Random(7)
+    messages = [name_message(rnd) for _ in range(300)]
+    capture = read_captures([pcap(tmp_path / "a.pcap", [(10**10 * k, ether(udp(C, 5000, S, 53, m))) for k, m in enumerate(messages)])])
+    asked = [dns.parse(m) for m in messages]
+    found = find_names(capture, Payload(capture), np.arange(len(messages)), {0: "dns"})
+    wanted = [m for m in asked if m is not None and not m.answer]
+    assert len(wanted) > 50
+    assert [(one.name, one.kind) for one in found] == [(m.name, m.kind) for m in wanted]

@@ -18,7 +18,7 @@ from yaffle.exchanges.echoes import find_echoes
 from yaffle.exchanges.lookup import Lookup
 from yaffle.exchanges.messages import Messages
 from yaffle.exchanges.name_scan import NONE
-from yaffle.exchanges.names import Names, seen_names
+from yaffle.exchanges.names import find_names, seen_names
 from yaffle.exchanges.payload import Payload
 from yaffle.exchanges.questions import MAKERS, Ends, Maker
 from yaffle.exchanges.quic_flows import quic_lookup
@@ -113,7 +113,7 @@ def _find(capture: Capture, payload: Payload, starts: Array, order: Array, conne
     carried = _candidates(capture, payload)
     packets, flows, ends = capture.packets, capture.conversations, _Ends(capture)
     names = {flow: protocol for flow, protocol in carried.items() if protocol in ("dns", "mdns")}
-    found = Names(capture, payload, _rows_of(capture, list(names)), names).found if names else []
+    found = find_names(capture, payload, _rows_of(capture, list(names)), names) if names else []
     found += find_echoes(capture)
     quick = [flow for flow, protocol in carried.items() if protocol == "quic"]
     found += [quic_lookup(capture, payload, flow, rows) for flow, rows in _by_flow(capture, quick)]

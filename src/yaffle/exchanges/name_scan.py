@@ -102,6 +102,24 @@ def scan_names(rows, packets, number, buf, seen):  # type: ignore[no-untyped-def
                 at += 10 + length
 
 
+@kernel
+def spell_names(seen, own, buf, places, out):  # type: ignore[no-untyped-def]
+    """Writes the names of some questions in small letters with a dot behind each label, to out[places[k]:places[k + 1]]."""
+    for k in range(seen.size):
+        if not own[k]:
+            continue
+        at, end, to = seen[k].name, seen[k].name_end, places[k]
+        while at < end and buf[at] > 0:
+            length = np.int64(buf[at])
+            for m in range(at + 1, min(end, at + 1 + length)):
+                b = buf[m]
+                out[to] = b + 32 if 65 <= b <= 90 else b
+                to += 1
+            out[to] = 46
+            to += 1
+            at += 1 + length
+
+
 def empty_seen(count: int) -> Array:
     """Room for so many packets."""
     return np.zeros(count, SEEN)
