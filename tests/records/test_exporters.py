@@ -135,7 +135,7 @@ def test_counters_of_the_switch_rise():
     from yaffle.analysis import analyse as run
 
     path = _CORPUS / "ovs" / "export.pcap" if _CORPUS.is_dir() else _OWN / "ovs.pcap.gz"
-    counters = summed(run([path]).flows.counters, lambda c: c["interface"])
+    counters = summed(run([path]).flows.counters.rows, lambda c: c["interface"])
     rising = [own for own in counters.values() if len(own) > 3 and own[-1]["in_octets"] > own[0]["in_octets"]]
     assert len(rising) >= 2
     for own in rising:

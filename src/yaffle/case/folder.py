@@ -25,7 +25,7 @@ from yaffle.capture.headers import QUOTE
 from yaffle.capture.packets import HEAD, TUNNELS, Columns, SackBlocks
 from yaffle.capture.reader import Progress, fingerprint, go_on
 from yaffle.capture.records import Interface
-from yaffle.case.told_flows import beside, flow_columns, read_flows
+from yaffle.case.told_flows import beside, counter_columns, flow_columns, read_flows
 from yaffle.errors import Cancelled, CaseError
 from yaffle.exchanges.lookup import Lookup
 from yaffle.exchanges.lookups import Lookups
@@ -37,7 +37,7 @@ from yaffle.ledger.engine import Account
 from yaffle.ledger.orientation import HOW
 from yaffle.records.flow_table import FlowRecords
 
-FORMAT, VERSION = "yaffle-case", 4
+FORMAT, VERSION = "yaffle-case", 5
 SUFFIX = ".yaffle"
 _COLUMNS = "columns-"
 _PIECE = 8 << 20  # Bytes written between two looks at whether to go on.
@@ -138,6 +138,7 @@ def save_case(folder: Path, analysis: Analysis, memory: dict[str, Any], *, settl
         "exchanges": {**_matrix("fact", account.exchange), **_matrix("charge", account.exchange_charges)},
         "messages": {"start": analysis.messages.starts},
         "flows": flow_columns(analysis.flows),
+        "counters": counter_columns(analysis.flows),
         "turns": {name: analysis.messages.turns[name] for name in TURN.names or ()},
         "icmp_errors": {name: capture.quotes[name] for name in QUOTE.names or ()},
     }
@@ -209,7 +210,7 @@ def _read_said(folder: Path, connections: int) -> tuple[Messages, Lookups, list[
         raise ValueError("messages point outside their table")
     rows = [Lookup(**{**row, "addresses": tuple(row["addresses"])}) for row in said["lookups"]]
     media = [Media(**{**stream, "jitter_ns": tuple(stream["jitter_ns"])}) for stream in said["media"]]
-    return Messages(starts, turns, label, outcome, **texts), Lookups(rows), media, read_flows(_read_columns(folder / "flows.arrow"), said["flows"])
+    return Messages(starts, turns, label, outcome, **texts), Lookups(rows), media, read_flows(_read_columns(folder / "flows.arrow"), _read_columns(folder / "counters.arrow"), said["flows"])
 
 
 def _write_json(path: Path, content: dict[str, Any], settle: bool = True) -> None:

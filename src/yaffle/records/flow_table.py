@@ -5,13 +5,14 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from yaffle.arrays import Array
+from yaffle.records.counter_table import Counters
 from yaffle.units import count, size
 
 PROTOCOLS = ("netflow-v5", "netflow-v9", "ipfix", "sflow-v5")
 V5, V9, IPFIX, SFLOW = range(4)
 EXACT, SCALED, UNKNOWN = "exact", "scaled", "unknown"
 
-# One row a record. Addresses as everywhere: two halves, IPv4 in the low one. Times ns, in the collector's clock.
+# One row a record, or a sum of so many `records`. Addresses as everywhere: two halves, IPv4 in the low one. Times ns, in the collector's clock.
 FLOW = np.dtype(
     [
         ("exporter", np.int32), ("protocol", np.uint8), ("transport", np.uint8), ("ipv6", np.uint8), ("dscp", np.uint8),
@@ -19,6 +20,7 @@ FLOW = np.dtype(
         ("src_hi", np.uint64), ("src_lo", np.uint64), ("dst_hi", np.uint64), ("dst_lo", np.uint64),
         ("ingress", np.int64), ("egress", np.int64), ("application", np.int64), ("next_hop", np.int64), ("highest_ttl", np.int16), ("sampled", np.uint8),
         ("first_ns", np.int64), ("last_ns", np.int64), ("packets", np.int64), ("octets", np.int64), ("sampling", np.int64), ("arrived_ns", np.int64),
+        ("records", np.int64),
     ],
     align=True,
 )  # fmt: skip
@@ -29,7 +31,7 @@ def empty_flows(count: int) -> Array:
     rows = np.zeros(count, FLOW)
     for name in ("post_dscp", "direction", "ingress", "egress", "application", "next_hop", "highest_ttl", "first_ns", "last_ns"):
         rows[name] = -1
-    rows["sampling"] = 1
+    rows["sampling"] = rows["records"] = 1
     return rows
 
 
@@ -90,4 +92,4 @@ class FlowRecords:
     rows: Array = field(default_factory=lambda: np.zeros(0, FLOW))
     exporters: list[Exporter] = field(default_factory=list)
     own: dict[int, dict[str, int | str]] = field(default_factory=dict)  # by row: elements of enterprises, "ENTERPRISE/NUMBER", or the number alone
-    counters: list[dict[str, int]] = field(default_factory=list)  # of interfaces, as they were told
+    counters: Counters = field(default_factory=Counters)  # of interfaces

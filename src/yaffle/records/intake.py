@@ -13,6 +13,7 @@ import numpy as np
 from yaffle.arrays import Array
 from yaffle.records import columns, netflow5, sflow
 from yaffle.records.columns import Chunk
+from yaffle.records.counter_table import Counters
 from yaffle.records.flow_table import IPFIX, SFLOW, V5, V9, Exporter, FlowRecords
 from yaffle.records.options import take_option
 from yaffle.records.sequence import MOST_KEPT, Sequence, lost_together
@@ -41,6 +42,7 @@ class _State:
     boot_ns: list[int] = field(default_factory=list)  # of each boot, by the collector's clock
     ahead_ns: int = -(1 << 62)
     samplers: dict[int, int] = field(default_factory=dict)
+    usual: int = 0  # records of a full datagram
 
 
 @dataclass(frozen=True)
@@ -64,6 +66,7 @@ class Intake:
         self._parts: list[Array] = []
         self._found = FlowRecords()
         self._total = 0
+        self._counters: list[Array] = []
         self.refused = 0  # datagrams that are none of these, or broken
 
     def take(self, arrived_ns: int, address: str, data: bytes) -> bool:
@@ -262,7 +265,11 @@ class Intake:
         if rows.size:
             state.exporter.sampling = int(rows["sampling"][-1])
         self._add(rows)
-        self._found.counters += [{"exporter": state.number, "time_ns": arrived_ns, **counters} for counters in found.counters]
+        if found.counters:
+            device = self._found.counters.device(found.agent)
+            for row in found.counters:
+                row["device"], row["time_ns"] = device, arrived_ns
+            self._counters += found.counters
         return True
 
     # --- the end ---
@@ -282,26 +289,37 @@ class Intake:
         self._gathered = 0
 
     def finish(self) -> FlowRecords:
-        """Everything, with times by the collector's clock and counts scaled by what is known of sampling. Nothing can be taken afterwards."""
+        """What came since the last `drain`, and the end: what still waits for a template is lost. Nothing can be taken afterwards."""
+        for state in self._states.values():
+            state.exporter.undecoded += sum(len(entry[1]) for entry in state.waiting)
+        return self.drain()
+
+    def drain(self) -> FlowRecords:
+        """What came since the last time, with times by the collector's clock and counts scaled by what is known of sampling so far.
+
+        Exporters and devices are the same lists each time: they grow.
+        """
         self._decode()
         found = self._found
-        settled = found.rows = np.concatenate(self._parts) if self._parts else found.rows
-        self._parts = []
+        settled = np.concatenate(self._parts) if self._parts else found.rows
+        if self._counters:
+            found.counters.rows = np.concatenate(self._counters)
+        self._found = FlowRecords(exporters=found.exporters, counters=Counters(devices=found.counters.devices, names=found.counters.names))
+        self._parts, self._total, self._counters = [], 0, []
+        present = set(np.unique(settled["exporter"]).tolist())
         for state in self._states.values():
-            self._settle(state, settled)
+            self._settle(state, settled if state.number in present else settled[:0])
         self._losses()
-        if not found.rows.size or (np.diff(settled["arrived_ns"]) >= 0).all():
-            return found
         order = np.argsort(settled["arrived_ns"], kind="stable")
         return FlowRecords(settled[order], found.exporters, _moved(found.own, order), found.counters)
 
     def _settle(self, state: _State, rows: Array) -> None:
         exporter = state.exporter
-        exporter.undecoded += sum(len(entry[1]) for entry in state.waiting)
         member = rows["exporter"] == state.number
         columns.settle_times(rows, member, state.boot_ns, state.ahead_ns, exporter)
         columns.settle_sampling(rows, member, state.samplers, exporter)
         exporter.boots = max(1, len(state.boot_ns))
+        state.usual = max(state.usual, columns.usual_count(rows, state.number)) if exporter.protocol == V9 else 0
 
     def _losses(self) -> None:
         for state in self._states.values():
@@ -312,7 +330,7 @@ class Intake:
             elif exporter.protocol == V9:
                 exporter.lost_datagrams = sequence.lost
                 exporter.estimated = exporter.lost_datagrams > 0
-                exporter.lost_records = exporter.lost_datagrams * columns.usual_count(self._found.rows, state.number)
+                exporter.lost_records = exporter.lost_datagrams * state.usual
             elif exporter.protocol == SFLOW:
                 exporter.lost_records = sum(s.lost for (number, _), s in self._by_source.items() if number == state.number)
         self._ipfix_losses()

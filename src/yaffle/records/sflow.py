@@ -4,18 +4,23 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from struct import unpack_from
 
+import numpy as np
+
 from yaffle.arrays import Array
 from yaffle.capture import fields as headers
+from yaffle.records.counter_table import unknown_counters
 from yaffle.records.flow_table import SFLOW, empty_flows
 
 _MOST_SAMPLES = 512
 _ETHERNET = 1
+_MOST_SIGNED = (1 << 63) - 1
 _KNOWN = 0x3FFFFFFF  # An interface of which the number is told, not the format.
 _COUNTERS = (
-    "interface", "type", "speed_bps", "direction", "status", "in_octets", "in_unicast", "in_multicast", "in_broadcast", "in_discards", "in_errors", "in_unknown",
-    "out_octets", "out_unicast", "out_multicast", "out_broadcast", "out_discards", "out_errors", "promiscuous",
+    "interface", "", "speed_bps", "", "", "in_octets", "in_unicast", "in_multicast", "in_broadcast", "in_discards", "in_errors", "",
+    "out_octets", "out_unicast", "out_multicast", "out_broadcast", "out_discards", "out_errors", "",
 )  # fmt: skip
-_COUNTER_FORM = "!IIQIIQIIIIIIQIIIIII"
+_COUNTER_FORM = ">u4,>u4,>u8,>u4,>u4,>u8,>u4,>u4,>u4,>u4,>u4,>u4,>u8,>u4,>u4,>u4,>u4,>u4,>u4"
+_FORM = np.dtype(_COUNTER_FORM)
 
 
 @dataclass(frozen=True)
@@ -39,7 +44,7 @@ class Datagram:
     sub_agent: int
     number: int
     samples: list[Sample] = field(default_factory=list)
-    counters: list[dict[str, int]] = field(default_factory=list)
+    counters: list[Array] = field(default_factory=list)  # rows of COUNTER
 
 
 def read(data: bytes) -> Datagram | None:
@@ -93,8 +98,8 @@ def _flow(body: bytes, expanded: bool) -> Sample | None:
     return None
 
 
-def _counters(body: bytes, at: int) -> list[dict[str, int]]:
-    found = []
+def _counters(body: bytes, at: int) -> list[Array]:
+    found: list[Array] = []
     if at + 4 > len(body):
         return []
     count = int.from_bytes(body[at : at + 4], "big")
@@ -104,7 +109,13 @@ def _counters(body: bytes, at: int) -> list[dict[str, int]]:
             break
         form, length = unpack_from("!II", body, at)
         if form == 1 and length >= 88 and at + 8 + 88 <= len(body):
-            found.append(dict(zip(_COUNTERS, unpack_from(_COUNTER_FORM, body, at + 8), strict=True)))
+            told, row = np.frombuffer(body, _FORM, 1, at + 8), unknown_counters(1)
+            for name, own in zip(_COUNTERS, _FORM.names or (), strict=True):
+                if name in ("interface", "speed_bps"):
+                    row[name] = min(int(told[0][own]), _MOST_SIGNED)
+                elif name and told[0][own] != np.iinfo(_FORM[own]).max:  # All ones: not counted.
+                    row[name] = told[own]
+            found.append(row)
         at += 8 + length
     return found
 
