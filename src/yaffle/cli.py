@@ -150,6 +150,37 @@ def demo(
         typer.echo(path)
 
 
+@app.command()
+def listen(
+    history: Annotated[Path, typer.Option("--history", metavar="DIR", help="Where records and counters are kept; made if it is not there.")] = Path("yaffle-history"),
+    udp: Annotated[
+        list[int] | None, typer.Option("--udp", metavar="PORT", help="UDP port, NetFlow v5 or v9, IPFIX or sFlow v5; several are allowed. Without any: 2055, 4739 and 6343.")
+    ] = None,
+    tcp: Annotated[list[int] | None, typer.Option("--tcp", metavar="PORT", help="TCP port for IPFIX; several are allowed.")] = None,
+    bind: Annotated[str, typer.Option("--bind", metavar="ADDRESS", help="Address to listen on; only this host is listened to unless another is given.")] = "127.0.0.1",
+    keep: Annotated[list[str] | None, typer.Option("--keep", metavar="LEVEL=DAYS", help="For how long: records=30, 1min=90, 15min=400, 1h=1200, 1day=3650, counters=400.")] = None,
+) -> None:
+    """Receive flow records and counters and keep them for months, until stopped with Ctrl+C."""
+    import signal
+    import threading
+
+    from yaffle.history.reception import Reception
+    from yaffle.history.told import kept_days, line
+    from yaffle.history.writer import HistoryWriter
+
+    ended = threading.Event()
+    for number in (signal.SIGINT, signal.SIGTERM):
+        signal.signal(number, lambda *_: ended.set())
+    ports = tuple(udp or ()) if udp or tcp else (2055, 4739, 6343)
+    reception = Reception(HistoryWriter(history, kept_days(keep or [])), bind, ports, tuple(tcp or ()))
+    typer.echo(f"listening on {bind}: {', '.join(f'{kind} {port}' for kind, port in reception.ports)}; keeping in {history}")
+    reception.start()
+    while not ended.wait(10.0):
+        typer.echo(line(reception.status))
+    reception.stop()
+    typer.echo(line(reception.status))
+
+
 @app.command(name="open")
 def open_window(files: Annotated[list[Path] | None, typer.Argument(help="A case, or captures.")] = None) -> None:
     """Open the window (the same as `yaffle FILE`)."""
@@ -161,7 +192,7 @@ def open_window(files: Annotated[list[Path] | None, typer.Argument(help="A case,
 def main() -> None:
     """Entry point. Errors that a user can act upon are one line; the exit code is 2 for them."""
     arguments = sys.argv[1:]
-    commands = {"analyse", "demo", "export", "open", "--help"}
+    commands = {"analyse", "demo", "export", "listen", "open", "--help"}
     if not arguments or (arguments[0] not in commands and not arguments[0].startswith("-")):
         sys.argv[1:] = ["open", *arguments]
     try:

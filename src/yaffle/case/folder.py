@@ -210,7 +210,12 @@ def _read_said(folder: Path, connections: int) -> tuple[Messages, Lookups, list[
         raise ValueError("messages point outside their table")
     rows = [Lookup(**{**row, "addresses": tuple(row["addresses"])}) for row in said["lookups"]]
     media = [Media(**{**stream, "jitter_ns": tuple(stream["jitter_ns"])}) for stream in said["media"]]
-    return Messages(starts, turns, label, outcome, **texts), Lookups(rows), media, read_flows(_read_columns(folder / "flows.arrow"), _read_columns(folder / "counters.arrow"), said["flows"])
+    return (
+        Messages(starts, turns, label, outcome, **texts),
+        Lookups(rows),
+        media,
+        read_flows(_read_columns(folder / "flows.arrow"), _read_columns(folder / "counters.arrow"), said["flows"]),
+    )
 
 
 def _write_json(path: Path, content: dict[str, Any], settle: bool = True) -> None:

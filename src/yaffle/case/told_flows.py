@@ -7,7 +7,7 @@ import numpy as np
 
 from yaffle.arrays import Array
 from yaffle.records.counter_table import COUNTER, Counters
-from yaffle.records.flow_table import FLOW, PROTOCOLS, Exporter, FlowRecords
+from yaffle.records.flow_table import FLOW, PROTOCOLS, FlowRecords, exporter_of
 
 
 def flow_columns(flows: FlowRecords) -> dict[str, Array]:
@@ -17,12 +17,12 @@ def flow_columns(flows: FlowRecords) -> dict[str, Array]:
 
 def beside(flows: FlowRecords) -> dict[str, Any]:
     """What is no column, for JSON."""
-    return {"exporters": [asdict(e) for e in flows.exporters], "own": {str(row): named for row, named in flows.own.items()}, "devices": flows.counters.devices, "ports": [[*key, name] for key, name in flows.counters.names.items()]}
-
-
-def _numbered(names: dict[str, str]) -> dict[int, str]:
-    """Names by number, whose numbers JSON made texts of."""
-    return {int(number): str(name) for number, name in names.items()}
+    return {
+        "exporters": [asdict(e) for e in flows.exporters],
+        "own": {str(row): named for row, named in flows.own.items()},
+        "devices": flows.counters.devices,
+        "ports": [[*key, name] for key, name in flows.counters.names.items()],
+    }
 
 
 def counter_columns(flows: FlowRecords) -> dict[str, Array]:
@@ -43,7 +43,7 @@ def read_flows(columns: dict[str, Array], readings: dict[str, Array], told: dict
     counters.names = {(int(device), int(interface)): str(name) for device, interface, name in told["ports"]}
     if counters.rows.size and not (int(counters.rows["device"].min()) >= 0 and int(counters.rows["device"].max()) < len(counters.devices)):
         raise ValueError("a reading points outside the devices")
-    exporters = [Exporter(**{**e, "interfaces": _numbered(e["interfaces"]), "applications": _numbered(e["applications"])}) for e in told["exporters"]]
+    exporters = [exporter_of(e) for e in told["exporters"]]
     own = {int(row): dict(named) for row, named in told["own"].items()}
     if rows.size and not (int(rows["exporter"].min()) >= 0 and int(rows["exporter"].max()) < len(exporters)):
         raise ValueError("a flow record points outside the exporters")

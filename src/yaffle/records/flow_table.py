@@ -1,6 +1,7 @@
 """Flow records as columns, whoever exported them."""
 
 from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
 
@@ -83,6 +84,12 @@ class Exporter:
         if self.boots > 1:
             parts.append(f"booted {self.boots - 1} time{'s' if self.boots > 2 else ''}")
         return f"{self.address}, domain {self.domain}, {PROTOCOLS[self.protocol]}: {'; '.join([*parts, *self.notes])}"
+
+
+def exporter_of(told: dict[str, Any]) -> Exporter:
+    """An exporter from JSON, which made texts of the numbers of what it names. Raises KeyError, TypeError or ValueError."""
+    named = {part: {int(number): str(name) for number, name in told[part].items()} for part in ("interfaces", "applications")}
+    return Exporter(**{**told, **named})
 
 
 @dataclass

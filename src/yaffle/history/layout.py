@@ -1,0 +1,147 @@
+"""How a history lies on disk: a folder a level, in it a folder an hour (of arrival), in it Parquet files.
+
+    history.json                      what this is, and for how long each level is kept
+    exporters.json                    who told, by number
+    records/2026-11-25T14/LO-HI.parquet    as they came; LO and HI number the flushes a file holds
+    1min/2026-11-25T14/sums.parquet   the same in sums, for closed hours; 15min, 1h; 1day by days
+    counters/2026-11-25T14/LO-HI.parquet
+
+Every file appears whole, under its name, or not at all. A file whose numbers lie inside those of another was merged into it:
+it does not count, whether or not somebody came to remove it.
+"""
+
+import json
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+from yaffle.errors import YaffleError
+from yaffle.records.counter_table import Counters
+from yaffle.records.flow_table import Exporter, exporter_of
+
+FORMAT, VERSION = "yaffle-history", 1
+MANIFEST, EXPORTERS = "history.json", "exporters.json"
+SUMS = "sums.parquet"
+RECORDS, COUNTERS = "records", "counters"
+HOUR_NS, DAY_NS = 3600 * 10**9, 86_400 * 10**9
+
+
+class HistoryError(YaffleError):
+    """A history that cannot be used, with the reason."""
+
+
+@dataclass(frozen=True)
+class Level:
+    """One fineness. most: sums that one exporter keeps of one interval; the rest of it is put together without addresses."""
+
+    name: str
+    words: str
+    width_ns: int
+    days: int  # kept for so long unless the user says otherwise
+    most: int = 0
+
+    @property
+    def folder_ns(self) -> int:
+        """The stretch that one folder holds."""
+        return DAY_NS if self.width_ns >= DAY_NS else HOUR_NS
+
+
+LEVELS = (
+    Level(RECORDS, "single records", 0, 30),
+    Level("1min", "sums of 1 min", 60 * 10**9, 90, 500),
+    Level("15min", "sums of 15 min", 900 * 10**9, 400, 1000),
+    Level("1h", "sums of 1 h", HOUR_NS, 1200, 2000),
+    Level("1day", "sums of 1 day", DAY_NS, 3650, 5000),
+)
+COUNTER_DAYS = 400
+
+
+def folder_name(start_ns: int, width_ns: int) -> str:
+    """Of the hour or day that begins at a moment (UTC)."""
+    start = datetime.fromtimestamp(start_ns // 10**9, UTC)
+    return start.strftime("%Y-%m-%d" if width_ns == DAY_NS else "%Y-%m-%dT%H")
+
+
+def folder_start(name: str) -> int | None:
+    """The reverse, ns; None for other names."""
+    for form in ("%Y-%m-%dT%H", "%Y-%m-%d"):
+        try:
+            return int(datetime.strptime(name, form).replace(tzinfo=UTC).timestamp()) * 10**9
+        except ValueError:
+            continue
+    return None
+
+
+def part_name(low: int, high: int) -> str:
+    """A file that holds the flushes from one number to another."""
+    return f"{low:020d}-{high:020d}.parquet"
+
+
+def part_range(name: str) -> tuple[int, int] | None:
+    """The reverse; None for other names."""
+    low, dash, high = name.removesuffix(".parquet").partition("-")
+    return (int(low), int(high)) if dash and name.endswith(".parquet") and low.isdigit() and high.isdigit() else None
+
+
+def counting(folder: Path) -> list[Path]:
+    """The files of an hour that count, in order: those that were not merged into others."""
+    named = sorted(((r, path) for path in folder.glob("*.parquet") if (r := part_range(path.name)) is not None), key=lambda one: (one[0][0], -one[0][1]))
+    found: list[Path] = []
+    reached = -1
+    for (_, high), path in named:
+        if high > reached:
+            found.append(path)
+            reached = high
+    return found
+
+
+def folders(level: Path) -> list[tuple[int, Path]]:
+    """The hours (or days) of a level, in order: start, folder."""
+    if not level.is_dir():
+        return []
+    return sorted((start, path) for path in level.iterdir() if path.is_dir() and (start := folder_start(path.name)) is not None)
+
+
+def is_history(path: Path) -> bool:
+    """Whether a folder holds a history."""
+    return (path / MANIFEST).is_file()
+
+
+def manifest_of(folder: Path) -> dict[str, Any]:
+    """What a history says of itself. Raises HistoryError where it is none, or of another version."""
+    try:
+        told = json.loads((folder / MANIFEST).read_text())
+        if told["format"] != FORMAT or not isinstance(told["days"], dict):
+            raise HistoryError(f"{folder} is no history")
+        if told["version"] != VERSION:
+            raise HistoryError(f"{folder} was written by another version ({told['version']}; this one reads {VERSION})")
+        days = {str(name): int(count) for name, count in told["days"].items()}
+    except (OSError, ValueError, KeyError, TypeError, AttributeError) as error:
+        raise HistoryError(f"{folder} is no history: {error}") from error
+    return {"format": FORMAT, "version": VERSION, "days": days}
+
+
+@dataclass
+class Tellers:
+    """Who told."""
+
+    exporters: list[Exporter] = field(default_factory=list)  # by number
+    counters: Counters = field(default_factory=Counters)  # devices and interfaces, without readings
+    longest_ns: int = 0  # the most that a record's beginning was before its arrival
+    reception: dict[str, int | str] = field(default_factory=dict)  # how receiving went last
+
+
+def tellers_of(folder: Path) -> Tellers:
+    """Who told of a history. Raises HistoryError."""
+    path = folder / EXPORTERS
+    if not path.exists():
+        return Tellers()
+    try:
+        told = json.loads(path.read_text())
+        found = [exporter_of(e) for e in told["exporters"]]
+        counters = Counters(devices=[str(name) for name in told["devices"]])
+        counters.names = {(int(device), int(interface)): str(name) for device, interface, name in told["ports"]}
+        return Tellers(found, counters, int(told["longest_ns"]), dict(told["reception"]))
+    except (OSError, ValueError, KeyError, TypeError) as error:
+        raise HistoryError(f"{path} cannot be read: {error}") from error

@@ -1,0 +1,61 @@
+"""Parquet files of a history: rows to tables and back, written whole or not at all."""
+
+import json
+import os
+from pathlib import Path
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.parquet as pq
+
+from yaffle.arrays import Array
+
+Own = dict[int, dict[str, int | str]]
+OWN = "own"  # What enterprises' elements told, as JSON.
+
+
+def table_of(rows: Array, own: Own | None = None) -> pa.Table:
+    """A table with a column a field, and one for what enterprises told where there is any."""
+    columns = {name: pa.array(np.ascontiguousarray(rows[name])) for name in rows.dtype.names or ()}
+    if own:
+        texts = [json.dumps(own[k]) if k in own else None for k in range(rows.size)]
+        columns[OWN] = pa.array(texts, pa.string()).dictionary_encode()
+    return pa.table(columns)
+
+
+def rows_of(table: pa.Table, form: np.dtype, only: tuple[str, ...] = ()) -> tuple[Array, Own]:
+    """The reverse; fields that `only` does not name stay zero."""
+    rows = np.zeros(table.num_rows, form)
+    for name in only or form.names or ():
+        rows[name] = table[name].to_numpy()
+    own: Own = {}
+    if OWN in table.column_names and not only:
+        own = {k: json.loads(text) for k, text in enumerate(table[OWN].to_pylist()) if text}
+    return rows, own
+
+
+def write_part(path: Path, table: pa.Table, settle: bool = True) -> None:
+    """Writes a file under its name when it is whole. Raises OSError."""
+    path.parent.mkdir(parents=True, exist_ok=True)
+    part = path.with_suffix(".part")
+    try:
+        with part.open("wb") as file:
+            pq.write_table(table, file, compression="zstd", compression_level=1)
+            file.flush()
+            if settle:
+                os.fsync(file.fileno())
+        part.replace(path)
+    except OSError:
+        part.unlink(missing_ok=True)
+        raise
+
+
+def write_json(path: Path, content: object) -> None:
+    """The same for what is no table."""
+    path.parent.mkdir(parents=True, exist_ok=True)
+    part = path.with_suffix(".part")
+    with part.open("w") as file:
+        json.dump(content, file)
+        file.flush()
+        os.fsync(file.fileno())
+    part.replace(path)

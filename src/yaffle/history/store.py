@@ -1,0 +1,171 @@
+"""Reads a history: the records of a period at the finest level that is kept and not too much, sums by anything, readings of counters.
+
+Others may be writing at the same time: what is asked for is looked up anew each time, and a file that was merged away
+meanwhile is looked for once more.
+"""
+
+from dataclasses import dataclass
+from pathlib import Path
+
+import duckdb
+import numpy as np
+import pyarrow as pa
+import pyarrow.parquet as pq
+
+from yaffle.arrays import Array
+from yaffle.history import layout
+from yaffle.history.layout import COUNTERS, DAY_NS, HOUR_NS, LEVELS, Level, folders
+from yaffle.history.parts import rows_of
+from yaffle.history.writer import files_of
+from yaffle.records.counter_table import COUNTER, Counters
+from yaffle.records.flow_table import FLOW, Exporter, FlowRecords
+
+MOST_ROWS = 2_000_000
+_BYTES_A_ROW = 16  # of a compressed file, so that more rows are expected than there are
+_LONGEST_LAG_NS = 7 * DAY_NS
+_TRIES = 3
+SIDES = {
+    "host": "src_hi, src_lo, ipv6", "pair": "src_hi, src_lo, dst_hi, dst_lo, ipv6", "interface": "exporter, egress", "marking": "dscp", "protocol": "transport",
+    "application": "application, transport, least(src_port, dst_port), greatest(src_port, dst_port)",
+}  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Found:
+    """Records of a period. words: at which level, as the user reads it."""
+
+    records: FlowRecords
+    level: Level
+    words: str
+    width_ns: int  # of the coarsest among them; 0 single records
+
+
+class History:
+    """One folder."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        self.days = layout.manifest_of(folder)["days"]
+        self.exporters: list[Exporter] = []
+        self.counters = Counters()
+        self.reception: dict[str, int | str] = {}
+        self.first_ns = self.last_ns = 0
+        self._longest_ns = 0
+        self.refresh()
+
+    def refresh(self) -> bool:
+        """Looks whether there is more; whether there is. Raises HistoryError."""
+        before = (self.first_ns, self.last_ns, len(self.exporters))
+        told = layout.tellers_of(self.folder)
+        self.exporters, self.counters, self.reception = told.exporters, told.counters, told.reception
+        self._longest_ns = min(told.longest_ns, _LONGEST_LAG_NS)
+        starts = [(start, level.folder_ns, path) for level in LEVELS for start, path in folders(self.folder / level.name)]
+        starts += [(start, HOUR_NS, path) for start, path in folders(self.folder / COUNTERS)]
+        self.first_ns = min((start for start, _, _ in starts), default=0)
+        latest = max((start + width for start, width, _ in starts), default=0)
+        self.last_ns = max((self._end(*one) for one in starts if one[0] + one[1] >= latest - HOUR_NS), default=0)
+        return before != (self.first_ns, self.last_ns, len(self.exporters))
+
+    def _end(self, start: int, width: int, path: Path) -> int:
+        """When the last of a folder's records arrived: its newest file is named by that moment."""
+        newest = max((r[1] for file in path.glob("*.parquet") if (r := layout.part_range(file.name)) is not None), default=start + width)
+        return max(start + 1, min(start + width, newest))
+
+    # --- records ---
+    def files(self, level: Level, first_ns: int, last_ns: int) -> tuple[list[Path], set[Level]]:
+        """Files with the records of a period, at a level where that is kept, else the next finer, else coarser one; and the levels they are of."""
+        own = LEVELS.index(level)
+        order = [level, *reversed(LEVELS[:own]), *LEVELS[own + 1 :]]
+        held = {one: dict(folders(self.folder / one.name)) for one in order}
+        found: list[Path] = []
+        used: set[Level] = set()
+        covered: set[int] = set()
+        hours = {start for starts in held.values() for start in starts}
+        hours |= {day + k * HOUR_NS for day in held[LEVELS[-1]] for k in range(24)}
+        for hour in sorted(hours):
+            if hour >= last_ns + self._longest_ns + HOUR_NS or hour + HOUR_NS <= first_ns or hour in covered:
+                continue
+            for one in order:
+                start = hour // one.folder_ns * one.folder_ns
+                files = files_of(one, held[one][start]) if start in held[one] else []
+                if files and not any(start <= c < start + one.folder_ns for c in covered):
+                    found += files
+                    used.add(one)
+                    covered |= {start + k * HOUR_NS for k in range(one.folder_ns // HOUR_NS)}
+                    break
+        return found, used
+
+    def level_for(self, first_ns: int, last_ns: int, most: int = MOST_ROWS) -> Level:
+        """The finest level that does not give too many rows for a period."""
+        for level in LEVELS:
+            files, _ = self.files(level, first_ns, last_ns)
+            if sum(path.stat().st_size for path in files if path.exists()) / _BYTES_A_ROW <= most:
+                return level
+        return LEVELS[-1]
+
+    def rows(self, first_ns: int, last_ns: int, level: Level | None = None, only: tuple[str, ...] = ()) -> Found:
+        """The records that touch a period. level: the finest that is not too much, where none is asked for; only: columns that are needed. Raises HistoryError."""
+        level = level or self.level_for(first_ns, last_ns)
+        columns = ", ".join(only) if only else "*"
+        table, used = self._ask(f"SELECT {columns} FROM flows WHERE last_ns >= {int(first_ns)} AND first_ns < {int(last_ns)}", level, first_ns, last_ns)
+        if table is None:
+            return Found(FlowRecords(exporters=self.exporters), level, "nothing is kept of this period", 0)
+        rows, own = rows_of(table, FLOW, only)
+        words = " and ".join(one.words for one in LEVELS if one in used)
+        return Found(FlowRecords(rows, self.exporters, own), level, words, max(one.width_ns for one in used))
+
+    def _ask(self, query: str, level: Level, first_ns: int, last_ns: int) -> tuple[pa.Table | None, set[Level]]:
+        """A question about the view `flows` of a period's files."""
+        for last_try in (False,) * (_TRIES - 1) + (True,):
+            files, used = self.files(level, first_ns, last_ns)
+            if not files:
+                return None, used
+            try:
+                with duckdb.connect(config={"threads": 2}) as db:
+                    flows = db.read_parquet([str(path) for path in files], union_by_name=True)
+                    table: pa.Table = flows.query("flows", query).to_arrow_table()
+                return table, used
+            except duckdb.Error as error:
+                if last_try:
+                    raise layout.HistoryError(f"{self.folder} cannot be read: {error}") from error
+        return None, set()
+
+    def top(self, by: str, first_ns: int, last_ns: int, count: int = 50, exporter: int = -1, level: Level | None = None) -> pa.Table:
+        """The largest by one of SIDES in a period: octets, packets, records, largest first. Records at the borders count as far as they lie in it."""
+        within = f"(least(last_ns, {int(last_ns)}) - greatest(first_ns, {int(first_ns)})) / greatest(last_ns - first_ns, 1)"
+        share = f"greatest(0.0, least(1.0, {within}))"
+        own = f"AND exporter = {int(exporter)}" if exporter >= 0 else ""
+        query = (
+            f"SELECT {SIDES[by]}, sum(octets * {share}) AS octets, sum(packets * {share}) AS packets, sum(records) AS records FROM flows "
+            f"WHERE last_ns >= {int(first_ns)} AND first_ns < {int(last_ns)} {own} GROUP BY ALL ORDER BY octets DESC LIMIT {int(count)}"
+        )
+        table, _ = self._ask(query, level or LEVELS[0], first_ns, last_ns)
+        return table if table is not None else pa.table({"octets": pa.array([], pa.float64())})
+
+    def series(self, first_ns: int, last_ns: int, level: Level, exporter: int = -1) -> tuple[Array, Array]:
+        """(starts of intervals, octets) of a period, from sums of a level."""
+        own = f"AND exporter = {int(exporter)}" if exporter >= 0 else ""
+        width = max(1, level.width_ns)
+        query = f"SELECT first_ns // {width} * {width} AS start, sum(octets) AS octets FROM flows WHERE first_ns >= {int(first_ns)} AND first_ns < {int(last_ns)} {own} GROUP BY start ORDER BY start"
+        table, _ = self._ask(query, level, first_ns, last_ns)
+        if table is None:
+            return np.zeros(0, np.int64), np.zeros(0)
+        return table["start"].to_numpy(), table["octets"].to_numpy().astype(np.float64)
+
+    def flows_of(self, high: int, low: int, first_ns: int, last_ns: int) -> Found:
+        """The single records of one host in a period."""
+        ends = f"((src_hi = {int(high)} AND src_lo = {int(low)}) OR (dst_hi = {int(high)} AND dst_lo = {int(low)}))"
+        query = f"SELECT * FROM flows WHERE last_ns >= {int(first_ns)} AND first_ns < {int(last_ns)} AND {ends} ORDER BY first_ns"
+        table, used = self._ask(query, LEVELS[0], first_ns, last_ns)
+        rows, own = rows_of(table, FLOW) if table is not None else (np.zeros(0, FLOW), {})
+        return Found(FlowRecords(rows, self.exporters, own), LEVELS[0], " and ".join(one.words for one in LEVELS if one in used), max((one.width_ns for one in used), default=0))
+
+    # --- counters ---
+    def readings(self, first_ns: int, last_ns: int) -> Counters:
+        """Readings of counters of a period, and the last before it. Raises HistoryError."""
+        parts = [path for start, folder in folders(self.folder / COUNTERS) if start < last_ns and start + 2 * HOUR_NS > first_ns for path in layout.counting(folder)]
+        try:
+            rows = [rows_of(pq.read_table(path), COUNTER)[0] for path in parts]
+        except (OSError, pa.ArrowException, KeyError) as error:
+            raise layout.HistoryError(f"{self.folder} cannot be read: {error}") from error
+        return Counters(np.concatenate(rows) if rows else np.zeros(0, COUNTER), self.counters.devices, self.counters.names)

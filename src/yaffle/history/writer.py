@@ -1,0 +1,244 @@
+"""Writes a history: every flush is a file of its own at once; hours are merged, summed and given up beside it.
+
+Killed at any moment it loses what came since the last flush, and nothing that is under its name is ever half. A full disk
+stops writing with a word; what came meanwhile waits within bounds, then goes on or is counted as given up.
+"""
+
+import os
+import shutil
+import time
+from collections.abc import Callable
+from dataclasses import asdict, replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.parquet as pq
+
+from yaffle.arrays import Array
+from yaffle.history import layout
+from yaffle.history.layout import COUNTERS, DAY_NS, EXPORTERS, HOUR_NS, LEVELS, MANIFEST, RECORDS, SUMS, HistoryError, Level, counting, folder_name, folders, part_name, part_range
+from yaffle.history.parts import Own, rows_of, table_of, write_json, write_part
+from yaffle.history.sums import summed
+from yaffle.records.counter_table import Counters
+from yaffle.records.flow_table import FLOW, Exporter, FlowRecords
+
+_SPARE = 64 << 20  # Bytes of the disk that are left to others.
+_MOST_WAITING = 2_000_000  # records that wait for room
+_MERGE_AT = 60  # Files of one hour from which on they are merged.
+_GRACE_NS = 120 * 10**9  # after an hour, before it is summed
+
+
+def _free(folder: Path) -> int:
+    return shutil.disk_usage(folder).free
+
+
+class HistoryWriter:
+    """One writer a folder. `append` and `tidy` may be called from one thread at a time."""
+
+    def __init__(
+        self, folder: Path, days: dict[str, int] | None = None, free: Callable[[Path], int] = _free, now_ns: Callable[[], int] = time.time_ns, settle: bool = True
+    ) -> None:
+        self.folder = folder
+        self._free, self._now_ns, self._settle = free, now_ns, settle
+        self._number = 0
+        self._waiting: list[tuple[Array, Own, Array]] = []
+        self._told: dict[tuple[str, int, int], int] = {}
+        self._base: list[Exporter] = []  # as a former run left them
+        self._exporters: list[Exporter] = []
+        self._counters = Counters()
+        self._written_about: Any = None
+        self.given_up = 0  # records for which there was no room
+        self.trouble = ""  # why nothing is written at the moment; empty while all is well
+        self.reception: dict[str, int | str] = {}  # how receiving goes, for whoever reads the history
+        self.longest_ns = 0  # from a record's beginning to its arrival
+        try:
+            folder.mkdir(parents=True, exist_ok=True)
+            self._lock()
+            self._begin(days)
+        except OSError as error:
+            raise HistoryError(f"{folder}: a history cannot be kept here: {error.strerror or error}") from error
+
+    def _lock(self) -> None:
+        """One writer at a time: two would number their exporters against each other."""
+        import fcntl
+
+        self._held = os.open(self.folder / "lock", os.O_CREAT | os.O_RDWR, 0o644)
+        try:
+            fcntl.flock(self._held, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except OSError as error:
+            os.close(self._held)
+            raise HistoryError(f"{self.folder}: somebody else is writing this history") from error
+
+    def _begin(self, days: dict[str, int] | None) -> None:
+        manifest = self.folder / MANIFEST
+        told: dict[str, Any] = layout.manifest_of(self.folder) if manifest.exists() else {"format": layout.FORMAT, "version": layout.VERSION, "days": {}}
+        self.days: dict[str, int] = {level.name: level.days for level in LEVELS} | {COUNTERS: layout.COUNTER_DAYS}
+        self.days |= {**told["days"], **(days or {})}
+        if told["days"] != self.days:
+            write_json(manifest, {**told, "days": self.days})
+        told_by = layout.tellers_of(self.folder)
+        self._base, self._counters, self.longest_ns = told_by.exporters, told_by.counters, told_by.longest_ns
+        self._exporters = [replace(e) for e in self._base]
+        self._told = {(e.address, e.domain, e.protocol): k for k, e in enumerate(self._exporters)}
+        for part in self.folder.rglob("*.part"):  # Of a run that was killed.
+            part.unlink(missing_ok=True)
+
+    def close(self) -> None:
+        """Writes what waits and lets the folder go."""
+        self._flush()
+        os.close(self._held)
+
+    # --- what comes ---
+    def append(self, found: FlowRecords) -> None:
+        """Takes records and readings of counters in, and writes them at once if there is room."""
+        place = np.array([self._number_of(e) for e in found.exporters], np.int32)
+        rows, own = found.rows.copy(), found.own
+        if rows.size:
+            rows["exporter"] = place[rows["exporter"]]
+            self.longest_ns = max(self.longest_ns, int((rows["arrived_ns"] - rows["first_ns"]).max()))
+        readings = found.counters.rows.copy()
+        if readings.size:
+            devices = np.array([self._counters.device(name) for name in found.counters.devices], np.int32)
+            readings["device"] = devices[readings["device"]]
+        self._counters.names.update({(self._counters.device(found.counters.devices[d]), i): text for (d, i), text in found.counters.names.items()})
+        if rows.size or readings.size:
+            self._waiting.append((rows, own, readings))
+        self._flush()
+        while sum(one[0].size for one in self._waiting) > _MOST_WAITING:
+            self.given_up += self._waiting.pop(0)[0].size
+
+    def _number_of(self, exporter: Exporter) -> int:
+        """Its number in this history; what it told is added to what it had told before this run."""
+        key = (exporter.address, exporter.domain, exporter.protocol)
+        if key not in self._told:
+            self._told[key] = len(self._exporters)
+            self._exporters.append(replace(exporter))
+            self._base.append(Exporter(*key))
+        number = self._told[key]
+        base = self._base[number]
+        summed_up = {name: getattr(base, name) + getattr(exporter, name) for name in ("records", "flow_records", "datagrams", "lost_records", "lost_datagrams", "undecoded")}
+        self._exporters[number] = replace(exporter, **summed_up, interfaces={**base.interfaces, **exporter.interfaces}, applications={**base.applications, **exporter.applications})
+        return number
+
+    def _flush(self) -> None:
+        if not self._waiting:
+            return
+        try:
+            if self._free(self.folder) < _SPARE:
+                self._stop("the disk is full: nothing is written until there is room")
+                return
+            self._write_about()
+            while self._waiting:
+                self._write(*self._waiting[0])
+                self._waiting.pop(0)
+        except OSError as error:
+            self._stop(f"writing failed ({error.strerror or error}): tried again every second")
+            return
+        self.trouble = ""
+
+    def _stop(self, words: str) -> None:
+        self.trouble = f"{words}; {sum(one[0].size for one in self._waiting):,} records wait, {self.given_up:,} given up"
+
+    def _write_about(self) -> None:
+        """Who told, before what they told."""
+        about = {
+            "exporters": [asdict(e) for e in self._exporters],
+            "devices": self._counters.devices,
+            "ports": [[*key, name] for key, name in self._counters.names.items()],
+            "longest_ns": self.longest_ns,
+            "reception": self.reception,
+        }
+        if about != self._written_about:
+            write_json(self.folder / EXPORTERS, about)
+            self._written_about = about
+
+    def _write(self, rows: Array, own: Own, readings: Array) -> None:
+        self._number = max(self._number + 1, self._now_ns())
+        for kind, table, times in ((RECORDS, rows, rows["arrived_ns"]), (COUNTERS, readings, readings["time_ns"])):
+            hours = times // HOUR_NS
+            for hour in np.unique(hours).tolist():
+                member = np.flatnonzero(hours == hour)
+                mine = {k: own[row] for k, row in enumerate(member.tolist()) if row in own} if own and kind == RECORDS else None
+                name = folder_name(hour * HOUR_NS, HOUR_NS)
+                if kind == RECORDS:
+                    self._forget_sums(hour * HOUR_NS)
+                write_part(self.folder / kind / name / part_name(self._number, self._number), table_of(table[member], mine), self._settle)
+
+    def _forget_sums(self, start_ns: int) -> None:
+        """Sums of an hour to which more came are made anew, as long as its records are still there."""
+        if start_ns < self._now_ns() - self.days[RECORDS] * DAY_NS:
+            return
+        for level in LEVELS[1:]:
+            stale = self.folder / level.name / folder_name(start_ns // level.folder_ns * level.folder_ns, level.folder_ns) / SUMS
+            stale.unlink(missing_ok=True)
+
+    # --- tidying ---
+    def tidy(self) -> None:
+        """Merges, sums and gives up what is due: a little each time, meant to be called every minute. Trouble with the disk is told, not raised."""
+        try:
+            if self._free(self.folder) < _SPARE:
+                self._give_up()
+                return
+            self._merge(RECORDS)
+            self._merge(COUNTERS)
+            self._sum()
+            self._give_up()
+        except OSError as error:
+            self._stop(f"tidying failed ({error.strerror or error}): tried again every minute")
+
+    def _merge(self, kind: str) -> None:
+        now = self._now_ns()
+        for start, folder in folders(self.folder / kind):
+            files = counting(folder)
+            small = files[1:] if files and start + HOUR_NS > now else files  # The first holds what was merged before; while the hour goes on it is left alone.
+            over = start + HOUR_NS + _GRACE_NS <= now
+            if (over and len(files) > 1) or len(small) >= _MERGE_AT:
+                merge(folder, files if over else small, self._settle)
+            counted = set(counting(folder))
+            for path in folder.glob("*.parquet"):
+                if path not in counted:
+                    path.unlink(missing_ok=True)
+
+    def _sum(self) -> None:
+        now = self._now_ns()
+        finer: Level = LEVELS[0]
+        for level in LEVELS[1:]:
+            starts = sorted({start // level.folder_ns * level.folder_ns for start, _ in folders(self.folder / finer.name)})
+            for start in starts:
+                folder = self.folder / level.name / folder_name(start, level.folder_ns)
+                if start + level.folder_ns + _GRACE_NS > now or (folder / SUMS).exists():
+                    continue
+                if start + level.folder_ns < now - self.days[level.name] * DAY_NS:
+                    continue
+                parts = [path for hour, one in folders(self.folder / finer.name) if start <= hour < start + level.folder_ns for path in files_of(finer, one)]
+                if parts:
+                    rows = np.concatenate([rows_of(pq.read_table(path), FLOW)[0] for path in parts])
+                    write_part(folder / SUMS, table_of(summed(rows, level)), self._settle)
+            finer = level
+
+    def _give_up(self) -> None:
+        now = self._now_ns()
+        for name, folder_ns in (*((level.name, level.folder_ns) for level in LEVELS), (COUNTERS, HOUR_NS)):
+            for start, folder in folders(self.folder / name):
+                if start + folder_ns < now - self.days[name] * DAY_NS:
+                    shutil.rmtree(folder)
+
+
+def files_of(level: Level, folder: Path) -> list[Path]:
+    """The files of one hour or day that count."""
+    if level.width_ns == 0:
+        return counting(folder)
+    return [folder / SUMS] if (folder / SUMS).exists() else []
+
+
+def merge(folder: Path, files: list[Path], settle: bool = True) -> None:
+    """Puts files of one hour together into one; the others are taken away when it is there."""
+    ranges = [r for path in files if (r := part_range(path.name)) is not None]
+    if len(ranges) < 2:
+        return
+    tables = [pq.read_table(path) for path in files]
+    write_part(folder / part_name(min(r[0] for r in ranges), max(r[1] for r in ranges)), pa.concat_tables(tables, promote_options="permissive"), settle)
+    for path in files:
+        path.unlink(missing_ok=True)
