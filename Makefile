@@ -35,6 +35,7 @@ bench: $(READY)
 	@$(BIN)/python -m benchmarks.desktop
 	@$(BIN)/python -m benchmarks.services
 	@$(BIN)/python -m benchmarks.records
+	@$(BIN)/python -m benchmarks.history
 
 pictures: $(READY)
 	@$(BIN)/yaffle demo --to $(DEMO) --run && cp $(DEMO)/*.png docs/screenshots/

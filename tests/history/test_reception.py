@@ -42,7 +42,9 @@ def test_datagrams_of_all_kinds_are_kept(tmp_path):
     reception.start()
     now = int(time.time())
     first = ipfix([template(300, FIELDS), a_set(300, RECORD * 4)], seconds=now)
-    sent_udp(reception.ports[0][1], first, netflow5([(1, 100, 50_000, 60_000)] * 2, seconds=now), netflow9([template(260, FIELDS, kind=0), a_set(260, RECORD)], seconds=now), b"nothing")
+    sent_udp(
+        reception.ports[0][1], first, netflow5([(1, 100, 50_000, 60_000)] * 2, seconds=now), netflow9([template(260, FIELDS, kind=0), a_set(260, RECORD)], seconds=now), b"nothing"
+    )
     waited(lambda: reception.status.records == 7 and reception.status.refused == 1)
     sent_udp(reception.ports[0][1], ipfix([a_set(300, RECORD * 3)], sequence=4, seconds=now))
     waited(lambda: reception.status.records == 10)
@@ -86,7 +88,7 @@ def test_a_port_that_is_taken_is_said(tmp_path):
     with socket.socket(socket.AF_INET, socket.SOCK_STREAM) as own:
         own.bind(("127.0.0.1", 0))
         own.listen(1)
-        with pytest.raises(YaffleError, match="cannot listen on 127.0.0.1"):
+        with pytest.raises(YaffleError, match="cannot listen on 127"):
             Reception(HistoryWriter(tmp_path), tcp=(own.getsockname()[1],))
 
 

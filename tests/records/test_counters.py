@@ -1,5 +1,7 @@
 """Counters of interfaces: what they rose by across wraps and resets, and tables of them."""
 
+import itertools
+
 import numpy as np
 import pyarrow as pa
 import pyarrow.parquet
@@ -22,7 +24,7 @@ def readings(*told, speed=10**9, every_s=60):
 def plain_rises(rows):
     """One after the other, with whole numbers."""
     found = []
-    for a, b in zip(rows[:-1], rows[1:], strict=True):
+    for a, b in itertools.pairwise(rows):
         one, two = int(a["in_octets"]), int(b["in_octets"])
         most = int(b["speed_bps"]) * int(b["time_ns"] - a["time_ns"]) / S * 1.25 / 8
         if two < one:

@@ -146,7 +146,10 @@ class History:
         """(starts of intervals, octets) of a period, from sums of a level."""
         own = f"AND exporter = {int(exporter)}" if exporter >= 0 else ""
         width = max(1, level.width_ns)
-        query = f"SELECT first_ns // {width} * {width} AS start, sum(octets) AS octets FROM flows WHERE first_ns >= {int(first_ns)} AND first_ns < {int(last_ns)} {own} GROUP BY start ORDER BY start"
+        query = (
+            f"SELECT first_ns // {width} * {width} AS start, sum(octets) AS octets FROM flows "
+            f"WHERE first_ns >= {int(first_ns)} AND first_ns < {int(last_ns)} {own} GROUP BY start ORDER BY start"
+        )
         table, _ = self._ask(query, level, first_ns, last_ns)
         if table is None:
             return np.zeros(0, np.int64), np.zeros(0)

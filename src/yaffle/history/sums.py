@@ -60,7 +60,9 @@ def summed(rows: Array, level: Level) -> Array:
     table = table_of(cut)
     keys = ", ".join(_KEY)
     ends = ", ".join(_ENDS)
-    sums = "sum(octets)::BIGINT AS octets, sum(packets)::BIGINT AS packets, sum(records)::BIGINT AS records, max(sampling) AS sampling, max(sampled) AS sampled, max(arrived_ns) AS arrived_ns, max(last_ns) AS last_ns"
+    sums = ", ".join(
+        [f"sum({name})::BIGINT AS {name}" for name in ("octets", "packets", "records")] + [f"max({name}) AS {name}" for name in ("sampling", "sampled", "arrived_ns", "last_ns")]
+    )
     kept = ", ".join(f"CASE WHEN place <= {level.most} THEN {name} ELSE 0 END AS {name}" for name in _ENDS)
     with duckdb.connect(config={"threads": 2}) as db:
         db.register("cut", table)

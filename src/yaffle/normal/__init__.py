@@ -1,0 +1,1 @@
+"""What is normal, and what changed: baselines that learn, comparisons, extent."""
