@@ -50,7 +50,9 @@ class GroupExtent:
 
 def changed_rows(values: Array, before: Array, kind: Array) -> Array:
     """Whether each row lies beyond what was usual before for its kind. before: bool (n,); kind: small numbers (n,)."""
-    everywhere = np.quantile(values[before], _USUAL) if before.any() else np.inf
+    if not before.any():
+        return np.zeros(values.size, bool)
+    everywhere = np.quantile(values[before], _USUAL)
     limits = np.full(int(kind.max(initial=-1)) + 1, everywhere)
     order = np.argsort(kind[before], kind="stable")
     own, sorted_values = kind[before][order], values[before][order]
