@@ -5,22 +5,31 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from yaffle.arrays import Array
-from yaffle.capture.captured import Capture
+from yaffle.capture.captured import Capture, Source
 from yaffle.capture.reader import Progress, go_on, read_captures
-from yaffle.errors import Cancelled
+from yaffle.errors import Cancelled, YaffleError
 from yaffle.exchanges.exported import find_exports
 from yaffle.exchanges.lookups import Lookups, find_lookups
 from yaffle.exchanges.media import Media, find_media
 from yaffle.exchanges.messages import Messages, decode_messages
+from yaffle.exchanges.packet_flows import flows_of_packets
 from yaffle.exchanges.payload import Payload
-from yaffle.findings.places import Places, Rule
+from yaffle.findings.places import Places, Rule, Site
+from yaffle.history.layout import is_history
 from yaffle.ledger.engine import Account, account_all, arrange
 from yaffle.ledger.names import charge_names
 from yaffle.ledger.views import speaking_views
-from yaffle.records.flow_table import FlowRecords
+from yaffle.records.flow_table import Exporter, FlowRecords
 from yaffle.transport.datagrams import Datagrams, datagrams
+
+if TYPE_CHECKING:
+    from yaffle.history.store import History
+
+HISTORY, COUNTERS = "history", "counters"  # formats of sources without packets
+COUNTER_SUFFIXES = (".csv", ".parquet")  # files that are read as tables of counters
 
 
 @dataclass
@@ -35,11 +44,23 @@ class Analysis:
     media: list[Media]  # voice and video streams
     flows: FlowRecords = field(default_factory=FlowRecords)  # what exporters told
     rules: tuple[Rule, ...] = ()  # the user's own names of applications
+    sites: tuple[Site, ...] = ()  # the user's own names of address ranges
+    history: "History | None" = None  # months of flow records and counters, read as they are asked for
+
+    @cached_property
+    def seen_flows(self) -> FlowRecords:
+        """What the captures show, as flow records of their points."""
+        return flows_of_packets(self.capture)
+
+    @property
+    def exporters(self) -> list[Exporter]:
+        """Who exported flow records: in captures, files, and a history."""
+        return [*self.flows.exporters, *(self.history.exporters if self.history is not None else [])]
 
     @property
     def places(self) -> Places:
         """What hosts and applications are called."""
-        return Places(self.capture.names, self.rules, self.lookups.resolved)
+        return Places(self.capture.names, self.rules, self.lookups.resolved, self.sites)
 
     @cached_property
     def datagrams(self) -> Datagrams:
@@ -56,6 +77,41 @@ class Analysis:
         return said
 
 
+def _kinds(paths: Sequence[Path | str]) -> tuple[list[Path], list[Path], list[Path]]:
+    """Captures, tables of counters, histories."""
+    every = [Path(path) for path in paths]
+    histories, tables = [path for path in every if is_history(path)], [path for path in every if path.suffix.lower() in COUNTER_SUFFIXES and path.is_file()]
+    return [path for path in every if path not in histories and path not in tables], tables, histories
+
+
+def _take_table(path: Path, flows: FlowRecords, capture: Capture) -> None:
+    """Readings of counters, and the table among the sources."""
+    from yaffle.records.counter_file import read_counters
+
+    counters = read_counters(path)
+    flows.counters.add(counters)
+    times = counters.rows["time_ns"]
+    source = Source(path.name, str(path.resolve()), COUNTERS, path.stat().st_size, "")
+    source.first_ns, source.last_ns = (int(times.min()), int(times.max())) if times.size else (0, 0)
+    source.notes.append(f"{times.size:,} readings of {len(counters.devices):,} devices")
+    capture.sources.append(source)
+
+
+def _take_history(folders: list[Path], capture: Capture) -> "History | None":
+    """A history, and its folder among the sources."""
+    from yaffle.history.store import History
+
+    if not folders:
+        return None
+    if len(folders) > 1:
+        raise YaffleError(f"{folders[1]}: only one history can be open at a time")
+    history = History(folders[0])
+    source = Source(folders[0].name, str(folders[0].resolve()), HISTORY, 0, "", first_ns=history.first_ns, last_ns=history.last_ns)
+    source.notes.append("a history of flow records and counters: read as it is asked for, and while others write it")
+    capture.sources.append(source)
+    return history
+
+
 def analyse(paths: Sequence[Path | str], progress: Progress = go_on) -> Analysis:
     """Reads the files and accounts for every wait. Raises YaffleError or Cancelled."""
 
@@ -63,7 +119,10 @@ def analyse(paths: Sequence[Path | str], progress: Progress = go_on) -> Analysis
         if not progress(share, words):
             raise Cancelled
 
-    capture = read_captures(paths, lambda share, words: progress(0.5 * share, words))
+    if not paths:
+        raise YaffleError("no file was given")
+    captures, tables, histories = _kinds(paths)
+    capture = read_captures(captures, lambda share, words: progress(0.5 * share, words))
     step(0.5, "putting connections together")
     arranged = arrange(capture)
     step(0.5, "reading what was asked")
@@ -73,7 +132,10 @@ def analyse(paths: Sequence[Path | str], progress: Progress = go_on) -> Analysis
     lookups = find_lookups(capture, payload, arranged.starts, arranged.order, arranged.flow, messages)
     media = find_media(capture, payload)
     flows = find_exports(capture, payload, lambda _share, words: progress(0.7, words))
+    for path in tables:
+        _take_table(path, flows, capture)
+    history = _take_history(histories, capture)
     step(0.7, "accounting for every wait")
     account = account_all(capture, arranged, messages, lambda share, words: progress(0.7 + 0.3 * share, words))
     charge_names(account, lookups, capture.conversations)
-    return Analysis(capture, account, speaking_views(account, capture.conversations), messages, lookups, media, flows)
+    return Analysis(capture, account, speaking_views(account, capture.conversations), messages, lookups, media, flows, history=history)

@@ -91,6 +91,7 @@ def export(
     exchanges: Annotated[Path | None, typer.Option("--exchanges", metavar="OUT.csv|OUT.parquet", help="Write the exchanges here.")] = None,
     connections: Annotated[Path | None, typer.Option("--connections", metavar="OUT.csv|OUT.parquet", help="Write the connections here.")] = None,
     packets: Annotated[Path | None, typer.Option("--packets", metavar="OUT.pcapng", help="Write the packets of the connections here.")] = None,
+    flows: Annotated[Path | None, typer.Option("--flows", metavar="OUT.ipfix|OUT.csv|OUT.parquet", help="Write the flow records of the period here.")] = None,
     report: Annotated[Path | None, typer.Option("--report", metavar="OUT.html|OUT.pdf", help="Write the report (of everything) here.")] = None,
     mask: Annotated[bool, typer.Option("--mask", help="Mask addresses consistently, and leave names and payload out.")] = False,
 ) -> None:
@@ -98,7 +99,7 @@ def export(
     from yaffle.analysis import analyse as run
     from yaffle.capture.masking import Masker
     from yaffle.case.folder import SUFFIX
-    from yaffle.session.exports import connections_table, waits_table, write_packets, write_table
+    from yaffle.session.exports import connections_table, waits_table, write_flows, write_packets, write_table
     from yaffle.session.investigation import Investigation, Opened, open_folder
     from yaffle.session.period_words import period_ns
     from yaffle.warm_up import compile_first
@@ -122,6 +123,10 @@ def export(
             typer.echo(f"{path}: {write_table(table(scene, masker), path)} rows")
     if packets is not None:
         typer.echo(f"{packets}: {write_packets(held, scene.packets, packets, masker)} packets, {scene.words}")
+    if flows is not None:
+        if mask:
+            raise YaffleError("--flows cannot be masked yet: leave --mask out, or the flow records")
+        typer.echo(f"{flows}: {write_flows(scene, flows)} flow records")
     if report is not None:
         _report(opened.analysis, model.memory(), report, mask)
         typer.echo(str(report))
@@ -132,18 +137,25 @@ def demo(
     to: Annotated[Path, typer.Option("--to", metavar="DIR", help="Where the evidence goes.")] = Path("demo"),
     run: Annotated[bool, typer.Option("--run", help="Also analyse it without a screen: report, document, a picture of each station.")] = False,
 ) -> None:
-    """Make the demo evidence: three captures of a morning at Harbourline Ferries, and the truth."""
+    """Make the demo evidence: three captures of a morning at Harbourline Ferries and its truth, and four weeks of flow records around it."""
     from yaffle.demo.morning import make_morning
+    from yaffle.session.four_weeks import make_four_weeks
+    from yaffle.warm_up import compile_first
 
     sys.stderr.write("simulating the morning\n")
     captures = make_morning(to)
-    for path in captures:
+    bar, step = _bar()
+    sys.stderr.write("writing four weeks of flow records\n")
+    with bar:
+        compile_first(step)
+        weeks = make_four_weeks(to, step)
+    for path in [*captures, weeks]:
         typer.echo(path)
     if not run:
         return
     from yaffle.desktop.pictures import take_pictures
 
-    pictures = take_pictures(captures, to)
+    pictures = take_pictures(captures, weeks, to)
     analyse(captures, str(to / "analysis.json"), to / "report.html")
     typer.echo("")
     for path in [to / "report.html", to / "analysis.json", *pictures]:

@@ -117,11 +117,12 @@ def warm_up() -> None:
         if other.wait():
             raise YaffleError("a part of the engine cannot be compiled")
     from yaffle.analysis import analyse
+    from yaffle.normal.baseline import BaselineSettings, baseline
     from yaffle.records.flow_table import Exporter, FlowRecords, empty_flows
     from yaffle.session.apportion import groups, picture
     from yaffle.session.evidence import Evidence
     from yaffle.session.examine import Connection
-    from yaffle.session.flow_parts import flow_picture
+    from yaffle.session.flow_parts import FlowSettings, flow_picture
     from yaffle.session.investigation import Investigation, Opened
     from yaffle.session.make_up import make_up
     from yaffle.session.measures import DEFAULT
@@ -139,7 +140,8 @@ def warm_up() -> None:
         survey(model.scene, SurveySettings(DEFAULT, 0, "host", (), 1e6))
         assert model.scene.evidence.first_packet.size
         told = replace(model.scene.evidence.analysis, flows=FlowRecords(empty_flows(1), [Exporter("", 0, 0, flow_records=1)]))
-        flow_picture(Evidence(told), 0, 10**9, "application")
+        flow_picture(Evidence(told), 0, 10**9, FlowSettings())
+        baseline(np.zeros(4), np.arange(4) * 10**12, BaselineSettings())
         picture(model.scene, groups(model.scene.evidence, model.rows, ())[0].rows, 4, None)
     cache_folder().mkdir(parents=True, exist_ok=True)
     (cache_folder() / "complete").touch()

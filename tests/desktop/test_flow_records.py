@@ -3,7 +3,7 @@
 from pathlib import Path
 
 from tests.desktop.test_examine import load, settle, window  # noqa: F401  (the fixture)
-from yaffle.session.flow_parts import DIMENSIONS
+from yaffle.findings.flow_labels import DIMENSIONS
 
 _DATA = Path(__file__).parents[1] / "data" / "flows"
 
@@ -24,7 +24,7 @@ def test_exporters_stand_in_gather_and_their_volume_in_survey(window, qtbot):  #
     panel.by.setCurrentIndex(DIMENSIONS.index("marking"))
     panel.by.activated.emit(panel.by.currentIndex())
     settle(window, qtbot)
-    assert panel._picture.by == "marking"
+    assert panel._picture.settings.by == "marking"
     assert sum(p.share for p in panel._picture.parts) > 0.999
     panel.exporter.setCurrentIndex(3)
     panel.exporter.activated.emit(3)

@@ -53,7 +53,7 @@ def test_bytes_fall_into_the_intervals_of_the_plain_way(width_s):
 @settings(max_examples=40, deadline=None)
 def test_nothing_is_lost_or_made(seed, width_s, most):
     rows = some_flows(seed, 60)
-    found = summed(rows, Level("x", "", width_s * S, 1, most))
+    found = summed(rows, Level("x", "", width_s * S, width_s * S, 1, most))
     for name in ("octets", "packets", "records"):
         assert found[name].sum() == rows[name].sum()
         for exporter in range(3):
@@ -63,7 +63,7 @@ def test_nothing_is_lost_or_made(seed, width_s, most):
 def test_the_largest_keep_their_addresses_and_the_rest_is_put_together():
     rows = some_flows(5, 400, hosts=50)
     rows["first_ns"], rows["last_ns"], rows["exporter"] = 0, S, 0
-    found = summed(rows, Level("x", "", 60 * S, 1, 10))
+    found = summed(rows, Level("x", "", 60 * S, 3600 * S, 1, 10))
     named = found[found["src_lo"] > 0]
     assert named.size == 10
     rest = found[found["src_lo"] == 0]

@@ -18,7 +18,9 @@ def plain(values, starts, s):
     out = []
 
     def spread(state):
-        return max(math.sqrt(state["v"]), s.floor * abs(state["m"]))
+        return max(math.sqrt(state["v"]), s.floor * max(abs(state["m"]), abs(level)))
+
+    came = level = 0
 
     for x, start in zip(values.tolist(), starts.tolist(), strict=True):
         slot = ("hour", (start // (3600 * S) + 72) % 168) if s.profile else None
@@ -33,6 +35,8 @@ def plain(values, starts, s):
                 side = 1 if x > expected else -1
             for key, weight, enough in (("running", s.weight, s.warm_up), *([(slot, s.profile_weight, s.profile_warm_up)] if slot else [])):
                 if key not in states:
+                    if key == "running":
+                        came, level = 1, x
                     states[key] = {"m": x, "v": 0.0, "n": 1}
                     continue
                 state = states[key]
@@ -40,6 +44,9 @@ def plain(values, starts, s):
                 if state["n"] >= enough:
                     most = s.limit * spread(state)
                     off = min(most, max(-most, off))
+                if key == "running":
+                    came += 1
+                    level += (state["m"] + off - level) / came
                 state["m"] += a * off
                 state["v"] = (1 - a) * (state["v"] + a * off * off)
                 state["n"] += 1

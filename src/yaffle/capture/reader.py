@@ -244,8 +244,6 @@ def read_captures(paths: Sequence[Path | str], progress: Progress = go_on, *, be
     in the middle gives everything before the break and a note.
     """
     files = [Path(p) for p in paths]
-    if not files:
-        raise YaffleError("no file was given")
     total = sum(f.stat().st_size for f in files if f.is_file())
     reading, sources = _Reading(progress, total), []
     try:

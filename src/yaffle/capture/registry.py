@@ -18,3 +18,10 @@ DSCP_NAMES = {
 def marking(code: int) -> str:
     """A differentiated services code point by its name."""
     return DSCP_NAMES.get(code, f"DSCP {code}")
+
+
+def protocol_name(number: int) -> str:
+    """An IP protocol or EtherType by its registered name."""
+    if number >= 0x600:
+        return ETHERTYPES.get(number, f"EtherType {number:#06x}")
+    return PROTOCOLS.get(number, f"IP protocol {number}" if number else "not decoded")

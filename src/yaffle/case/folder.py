@@ -12,7 +12,7 @@ import shutil
 from collections.abc import Callable
 from dataclasses import asdict
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pyarrow as pa
@@ -36,6 +36,9 @@ from yaffle.ledger.account import CHARGES, CLOSINGS, EXCHANGE_FIELDS, OPENINGS, 
 from yaffle.ledger.engine import Account
 from yaffle.ledger.orientation import HOW
 from yaffle.records.flow_table import FlowRecords
+
+if TYPE_CHECKING:
+    from yaffle.history.store import History
 
 FORMAT, VERSION = "yaffle-case", 5
 SUFFIX = ".yaffle"
@@ -151,6 +154,7 @@ def save_case(folder: Path, analysis: Analysis, memory: dict[str, Any], *, settl
         "points": capture.points,
         "names": capture.names,
         "dropped_copies": capture.dropped_copies,
+        "history": str(analysis.history.folder.resolve()) if analysis.history is not None else "",
     }
     total = sum(values.nbytes for table in tables.values() for values in table.values())
     try:
@@ -284,11 +288,19 @@ def open_case(folder: Path) -> tuple[Analysis, dict[str, Any]]:
         )
         _check(capture, account, connections["speaker"])
         messages, lookups, media, flows = _read_said(folder / named, account.flow.size)
+        history = _history(manifest["history"])
         if account.exchange.shape[0] and int(account.of_exchange("message").max()) >= len(messages.label):
             raise ValueError("the message of an exchange points outside its table")
     except (KeyError, TypeError, ValueError) as error:
         raise CaseError(f"{folder}: the case is damaged ({error})") from error
-    return Analysis(capture, account, connections["speaker"], messages, lookups, media, flows), memory
+    return Analysis(capture, account, connections["speaker"], messages, lookups, media, flows, history=history), memory
+
+
+def _history(path: str) -> "History | None":
+    """The history that a case goes with, opened where it still is."""
+    from yaffle.history.store import History
+
+    return History(Path(path)) if path else None
 
 
 def _check(capture: Capture, account: Account, speaker: Array) -> None:
@@ -332,13 +344,13 @@ def missing_source(source: Source) -> str:
     path = Path(source.path)
     if not path.exists():
         return f"{path} is not there any more"
-    if fingerprint(path) != source.fingerprint:
+    if source.fingerprint and fingerprint(path) != source.fingerprint:
         return f"{path} is not the file it was"
     return ""
 
 
 def relocate(source: Source, path: Path) -> None:
     """Takes a moved file for the source, if it is the same one. Raises CaseError."""
-    if fingerprint(path) != source.fingerprint:
+    if source.fingerprint and fingerprint(path) != source.fingerprint:
         raise CaseError(f"{path}: this is another file than the one that was analysed")
     source.path = str(path.resolve())

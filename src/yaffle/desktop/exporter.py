@@ -9,7 +9,7 @@ from PySide6.QtWidgets import QCheckBox, QFileDialog, QMessageBox
 from yaffle.capture.masking import Masker
 from yaffle.capture.reader import Progress
 from yaffle.desktop.report_pdf import write_pdf
-from yaffle.session.exports import connections_table, safe_name, waits_table, write_packets, write_table
+from yaffle.session.exports import connections_table, safe_name, waits_table, write_flows, write_packets, write_table
 from yaffle.session.reporting import write_html
 from yaffle.session.scene import Scene
 from yaffle.units import count
@@ -78,6 +78,15 @@ class Exporter:
     def connections(self) -> None:
         """The connections in focus as a table."""
         self._table("Connections", connections_table)
+
+    def flows(self) -> None:
+        """Flow records of the period, as IPFIX or a table. Their addresses are not masked: it says so."""
+        scene = self._scene()
+        if scene is None:
+            return
+        path, _ = QFileDialog.getSaveFileName(self._window, "Flow records of the period, addresses as they are", "flows.ipfix", "IPFIX (*.ipfix);;CSV (*.csv);;Parquet (*.parquet)")
+        if path:
+            self._write(lambda progress: f"Wrote {count(write_flows(scene, Path(path), progress))} flow records to {path}", "writing flow records")
 
     def _table(self, title: str, table: Callable[[Scene, Masker | None], object]) -> None:
         scene = self._scene()

@@ -6,8 +6,17 @@ from PySide6.QtWidgets import QFrame, QHBoxLayout, QInputDialog, QLabel, QMenu, 
 
 from yaffle.findings.finding import Finding
 from yaffle.session.complaints import in_words
+from yaffle.session.evidence import Evidence
 from yaffle.session.investigation import Investigation
 from yaffle.units import duration
+
+
+def _no_finding(evidence: Evidence | None) -> str:
+    if evidence is None:
+        return "Nothing is open."
+    if not evidence.waits.first_ns.size:
+        return "No finding here: no line was full for long. Flow records and counters tell volumes, not waits: a capture would tell who waits for whom."
+    return "No finding here: nothing in this period is slow."
 
 
 class _Card(QFrame):
@@ -38,7 +47,9 @@ class _Card(QFrame):
         self.more.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
         text = QLabel(finding.sentence)
         text.setWordWrap(True)
-        facts = QLabel(f"{duration(finding.lost_ns)} lost, {finding.users} user{'s' if finding.users != 1 else ''}, {round(100 * finding.confidence)} % sure")
+        facts = QLabel(
+            f"{f'{duration(finding.lost_ns)} lost, ' if finding.lost_ns else ''}{finding.users} user{'s' if finding.users != 1 else ''}, {round(100 * finding.confidence)} % sure"
+        )
         facts.setObjectName("faint")
         facts.setWordWrap(True)
         ruled = QLabel(finding.grounds.get("ruled_out", ""))
@@ -176,7 +187,7 @@ class FindingsDrawer(QWidget):
                 item.widget().deleteLater()
         self.cards = []
         if not ranked:
-            words = "Nothing is open." if self._model.evidence is None else "No finding here: nothing in this period is slow."
+            words = _no_finding(self._model.evidence)
             self._list.addWidget(self._faint(words))
         for number, ((finding, _), (key, pinned, explains, remark)) in enumerate(zip(ranked, shown, strict=True), 1):
             card = _Card(number, finding, pinned, explains, remark)

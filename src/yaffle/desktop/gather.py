@@ -7,6 +7,7 @@ from PySide6.QtCore import QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QPainter
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QPlainTextEdit, QPushButton, QSplitter, QTextBrowser, QVBoxLayout, QWidget
 
+from yaffle.capture.captured import Source
 from yaffle.case.folder import missing_source
 from yaffle.desktop import theme
 from yaffle.desktop.column_table import Column, ColumnTable, TableView
@@ -16,6 +17,15 @@ from yaffle.session.beginning import FirstPacket
 from yaffle.session.investigation import Investigation
 from yaffle.session.kept import Complaint
 from yaffle.units import count, date_and_moment, duration, moment, size
+
+_LONG_NS = 86_400 * 10**9
+
+
+def _from(ns: int, source: Source) -> str:
+    """When a source begins or ends; with the day, where it covers several."""
+    if not source.last_ns:
+        return "–"
+    return date_and_moment(ns)[:16] if source.last_ns - source.first_ns > _LONG_NS else moment(ns, digits=0)
 
 
 class _Coverage(QWidget):
@@ -238,15 +248,15 @@ class Gather(QWidget):
                 Column("format", lambda r: sources[r].format, [s.format for s in sources], figures=False),
                 Column("packets", lambda r: count(sources[r].packets), [s.packets for s in sources]),
                 Column("on the wire", lambda r: size(sources[r].bytes), [s.bytes for s in sources]),
-                Column("from", lambda r: moment(sources[r].first_ns, digits=0) if sources[r].packets else "–", [s.first_ns for s in sources]),
-                Column("to", lambda r: moment(sources[r].last_ns, digits=0) if sources[r].packets else "–", [s.last_ns for s in sources]),
+                Column("from", lambda r: _from(sources[r].first_ns, sources[r]), [s.first_ns for s in sources]),
+                Column("to", lambda r: _from(sources[r].last_ns, sources[r]), [s.last_ns for s in sources]),
                 Column("span", lambda r: duration(sources[r].last_ns - sources[r].first_ns), [s.last_ns - s.first_ns for s in sources]),
                 Column("state", lambda r: "complete" if sources[r].complete else "not complete", figures=False),
             ],
             len(sources),
         )
         self.table.resizeColumnsToContents()
-        self._show_exporters(evidence.analysis.flows.exporters)
+        self._show_exporters(evidence.analysis.exporters)
         self._coverage.setMinimumHeight(min(300, 14 + 22 * len(sources)))
         self._coverage.update()
         parts = []
@@ -256,8 +266,15 @@ class Gather(QWidget):
                 lines.append(f"{away}: figures stand, but the bytes of its packets cannot be shown until you say where it is (they will be asked for)")
             text = "".join(f"<li>{escape(line)}</li>" for line in lines) or "<li>nothing is missing</li>"
             parts.append(f"<p><b>{escape(source.name)}</b><br>{escape(source.path)}</p><ul>{text}</ul>")
-        if told := evidence.analysis.flows.exporters:
+        if told := evidence.analysis.exporters:
             parts.append("<p><b>Flow records</b></p><ul>" + "".join(f"<li>{escape(e.sentence)}</li>" for e in told) + "</ul>")
+        if (history := evidence.analysis.history) is not None and history.reception:
+            told_of = history.reception
+            parts.append(
+                f"<p><b>Reception</b></p><ul><li>{count(int(told_of['records']))} records in {count(int(told_of['datagrams']))} datagrams since it began; "
+                f"{count(int(told_of['kernel_drops']))} datagrams dropped by the kernel for want of room; {count(int(told_of['refused']))} were none of ours"
+                f"{'; ' + escape(str(told_of['trouble'])) if told_of['trouble'] else ''}</li></ul>"
+            )
         account = evidence.analysis.account
         unseen = int((account.fact("opening") == 1).sum())
         total = account.flow.size

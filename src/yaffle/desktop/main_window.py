@@ -30,19 +30,25 @@ from yaffle.analysis import analyse
 from yaffle.case.folder import SUFFIX
 from yaffle.desktop import theme
 from yaffle.desktop.apportion import Apportion
+from yaffle.desktop.compare import Compare
 from yaffle.desktop.examine import Examine
 from yaffle.desktop.exporter import Exporter
 from yaffle.desktop.findings_drawer import FindingsDrawer
 from yaffle.desktop.focus_line import FocusLine
 from yaffle.desktop.gather import Gather
 from yaffle.desktop.jobs import Job, Latest
+from yaffle.desktop.live import Live
 from yaffle.desktop.log_file import log_file
 from yaffle.desktop.naming import NamingDialog
 from yaffle.desktop.period_strip import PeriodStrip
 from yaffle.desktop.preferences_dialog import PreferencesDialog
+from yaffle.desktop.receiving import ReceiveDialog, Receiver
 from yaffle.desktop.shortcuts import ShortcutSheet
-from yaffle.desktop.survey import Survey
+from yaffle.desktop.sites_dialog import SitesDialog
+from yaffle.desktop.survey import INTERFACES, Survey
+from yaffle.desktop.ticket_dialog import TicketDialog
 from yaffle.findings.finding import Finding
+from yaffle.history.layout import is_history
 from yaffle.session import preferences
 from yaffle.session.beginning import first_packets
 from yaffle.session.investigation import Investigation, Opened, open_folder
@@ -51,7 +57,8 @@ from yaffle.units import count, duration, show_in
 from yaffle.warm_up import compile_first, load_kernels
 
 _LOOK_EVERY_MS = 2000  # How often growing captures are looked at.
-STATIONS = ("Gather", "Survey", "Apportion", "Examine")
+STATIONS = ("Gather", "Survey", "Apportion", "Examine", "Compare")
+COMPARE = 4
 
 
 class MainWindow(QMainWindow):
@@ -72,6 +79,15 @@ class MainWindow(QMainWindow):
         self.findings.followed.connect(self._follow)
         self.gather, self.survey = Gather(investigation), Survey(investigation)
         self.apportion, self.examine = Apportion(investigation), Examine(investigation)
+        self.compare = Compare(investigation)
+        self.compare.normal.entered.connect(lambda _period: self.go(1))
+        self.live = Live(investigation, self)
+        self.survey.flows.paced.connect(self.live.set_pace)
+        self.receiver = Receiver(self)
+        self.receiver.kept.connect(lambda folder: self.load([folder]))
+        self.receiver.said.connect(lambda text: self.statusBar().showMessage(text, 15_000))
+        self.receiver.ended.connect(lambda text: self.complain(f"Receiving has ended: {text}"))
+        self.survey.said.connect(lambda text: self.statusBar().showMessage(text, 8000))
         self.gather.add_wanted.connect(self.add_files)
         self.apportion.examine_wanted.connect(self._examine)
         self.apportion.exchange_wanted.connect(self._examine_at)
@@ -80,7 +96,7 @@ class MainWindow(QMainWindow):
         self.exporter = Exporter(self)
         self.focus_line.favourite_kept.connect(lambda name, text: self.prefer(self.preferences.with_filter(name, text)))
         self.stations = QStackedWidget()
-        for station in (self.gather, self.survey, self.apportion, self.examine):
+        for station in (self.gather, self.survey, self.apportion, self.examine, self.compare):
             self.stations.addWidget(station)
         middle = QHBoxLayout()
         middle.setContentsMargins(0, 0, 0, 0)
@@ -102,7 +118,7 @@ class MainWindow(QMainWindow):
         self._then: Callable[[Any], None] = lambda _result: None
         self._reading: list[Path] = []
         self._ready = Latest(self)
-        self._pictures = (*self.survey.pictures, *self.apportion.pictures, *self.examine.pictures)
+        self._pictures = (*self.survey.pictures, *self.apportion.pictures, *self.examine.pictures, *self.compare.pictures)
         for picture in self._pictures:
             picture.progressed.connect(self._picture_progressed)
             picture.rested.connect(self._picture_rested)
@@ -163,6 +179,8 @@ class MainWindow(QMainWindow):
         self._action("Case", "Open captures…", "Ctrl+O", self.open_files)
         self._action("Case", "Add captures…", "Ctrl+Shift+O", self.add_files)
         self._action("Case", "Open a case…", "Ctrl+Shift+C", self.open_case_dialog)
+        self._action("Case", "Open a history…", "Ctrl+H", self.open_history_dialog)
+        self._action("Case", "Receive flow records…", "Ctrl+R", self.receive)
         self._action("Case", "Read the captures again", "F5", self.read_again)
         self._growing = self._action("Case", "Follow growing captures", "Ctrl+G", lambda: None)
         self._growing.setCheckable(True)
@@ -180,12 +198,13 @@ class MainWindow(QMainWindow):
             ("Packets in focus as pcapng…", lambda: self.exporter.packets()),
             ("Exchanges in focus as CSV or Parquet…", lambda: self.exporter.waits()),
             ("Connections in focus as CSV or Parquet…", lambda: self.exporter.connections()),
+            ("Flow records as IPFIX, CSV or Parquet…", lambda: self.exporter.flows()),
         ):
             action = QAction(name, self)
             action.triggered.connect(lambda _=False, s=slot: s())
             self._menus["Case"].addAction(action)
-        self._menus["Case"].actions()[-4].setShortcut(QKeySequence("Ctrl+P"))
-        self._menus["Case"].actions()[-3].setShortcut(QKeySequence("Ctrl+E"))
+        self._menus["Case"].actions()[-5].setShortcut(QKeySequence("Ctrl+P"))
+        self._menus["Case"].actions()[-4].setShortcut(QKeySequence("Ctrl+E"))
         self._menus["Case"].addSeparator()
         self._close = self._action("Case", "Close the case", "Ctrl+W", self.investigation.close)
         self._action("Case", "Quit", "Ctrl+Q", self.close)
@@ -193,6 +212,7 @@ class MainWindow(QMainWindow):
         self._redo_action = self._action("Edit", "Redo", "Ctrl+Shift+Z", self.investigation.redo)
         self._action("Edit", "Enter a complaint…", "Ctrl+K", self.gather.enter_complaint)
         self._action("Edit", "Names of applications…", "Ctrl+N", lambda: self.name_application("", "", 0))
+        self._action("Edit", "Sites…", "Ctrl+Shift+N", self.name_sites)
         self._action("Edit", "Measures over time…", "Ctrl+M", self.survey.edit_measures)
         self._action("Edit", "Preferences…", "Ctrl+,", self.edit_preferences)
         self._action("Focus", "Back", "Alt+Left", self.investigation.back)
@@ -201,6 +221,7 @@ class MainWindow(QMainWindow):
         self._action("Focus", "Widen the trail by one", "Alt+Up", lambda: self.investigation.look(self.investigation.focus.with_trail(self.investigation.focus.trail[:-1])))
         self._action("Focus", "Filter", "Ctrl+F", self._to_filter)
         self._action("Focus", "Period strip", "Ctrl+T", self.strip.setFocus)
+        self._action("Focus", "Go to a ticket's moment…", "Ctrl+J", self.go_to_ticket)
         self._action("Focus", "Type a period", "Ctrl+D", self._to_period)
         self._action("Focus", "Follow the first finding", "Ctrl+Return", self._follow_first)
         for k, name in enumerate(STATIONS):
@@ -218,7 +239,7 @@ class MainWindow(QMainWindow):
         """Shows a station."""
         self.stations.setCurrentIndex(station)
         self.rail.button(station).setChecked(True)
-        names = (self.gather.table, self.survey.make_up.table, self.apportion.tree, self.examine.ladder)
+        names = (self.gather.table, self.survey.make_up.table, self.apportion.tree, self.examine.ladder, self.compare.normal.measure)
         names[station].setFocus()
 
     def _to_filter(self) -> None:
@@ -234,6 +255,9 @@ class MainWindow(QMainWindow):
         if "protocol" in finding.grounds:  # A service: how it answered stands in Survey.
             self.go(1)
             self.survey.show_service(finding.subject)
+        elif "interface" in finding.grounds:
+            self.go(1)
+            self.survey.parts.setCurrentIndex(INTERFACES)
         else:
             self.go(2)
 
@@ -291,7 +315,7 @@ class MainWindow(QMainWindow):
         assert isinstance(application, QApplication)
         theme.apply(application, theme.DARK if wanted.theme == "dark" else theme.LIGHT, wanted.font_points)
         self.examine.threshold.setValue(wanted.silence_ms)
-        for station in (self.survey, self.apportion):
+        for station in (self.survey, self.apportion, self.compare):
             station.dress()
         self.examine.flow.dress()
         self.examine.visit.dress()
@@ -306,11 +330,40 @@ class MainWindow(QMainWindow):
         dialog.accepted.connect(lambda: self.investigation.keep(replace(self.investigation.kept, rules=dialog.rules), "names of applications"))
         dialog.open()
 
+    def name_sites(self) -> None:
+        """Lets the user name ranges of addresses."""
+        dialog = SitesDialog(self.investigation.kept.sites, self)
+        dialog.accepted.connect(lambda: self.investigation.keep(replace(self.investigation.kept, sites=dialog.sites), "sites"))
+        dialog.open()
+
+    def go_to_ticket(self) -> None:
+        """Asks for a moment and a port, and shows what was there then."""
+        evidence = self.investigation.evidence
+        if evidence is None:
+            self.statusBar().showMessage("Open a capture or a history first.", 4000)
+            return
+        dialog = TicketDialog((evidence.first_ns, evidence.last_ns), self)
+        dialog.accepted.connect(lambda: self._to_ticket(dialog.period, dialog.port))
+        dialog.open()
+
+    def _to_ticket(self, period: tuple[int, int], port: int) -> None:
+        evidence = self.investigation.evidence
+        if evidence is None:
+            return
+        packets = evidence.waits.first_ns.size > 0
+        focus = self.investigation.focus.with_period(period)
+        self.investigation.look(focus.with_trail(()).with_filter(f"server_port = {port}" if port else "") if packets else focus)
+        if packets:
+            self.go(2)
+        else:
+            self.go(1)
+            self.survey.show_port(port)
+
     def _name_again(self) -> None:
         opened = self.investigation.opened
         if opened is None or self.job is not None:
             return
-        named = replace(opened.analysis, rules=self.investigation.kept.rules)
+        named = replace(opened.analysis, rules=self.investigation.kept.rules, sites=self.investigation.kept.sites)
         memory = self.investigation.memory()
         self._begin(lambda progress: Opened(named, opened.folder, memory, progress), "naming applications", self._renamed)
 
@@ -325,7 +378,8 @@ class MainWindow(QMainWindow):
         self._redo_action.setEnabled(history.can_go_forward)
         self._redo_action.setText(f"Redo: {history.forward_words}" if history.can_go_forward else "Redo")
         opened = self.investigation.opened
-        if opened is not None and opened.analysis.rules != self.investigation.kept.rules:
+        kept = self.investigation.kept
+        if opened is not None and (opened.analysis.rules, opened.analysis.sites) != (kept.rules, kept.sites):
             self._name_again()
         self._remember()
 
@@ -340,13 +394,17 @@ class MainWindow(QMainWindow):
     # --- files ---
     def open_files(self) -> None:
         """Asks for captures."""
-        paths, _ = QFileDialog.getOpenFileNames(self, "Open captures", "", "Captures and flow records (*.pcap *.pcapng *.cap *.ipfix *.gz *.zst *.lz4);;All files (*)")
+        paths, _ = QFileDialog.getOpenFileNames(
+            self, "Open captures", "", "Captures and flow records (*.pcap *.pcapng *.cap *.ipfix *.csv *.parquet *.gz *.zst *.lz4);;All files (*)"
+        )
         if paths:
             self.load([Path(p) for p in paths])
 
     def add_files(self) -> None:
         """Asks for captures to put beside those that are open."""
-        paths, _ = QFileDialog.getOpenFileNames(self, "Add captures", "", "Captures and flow records (*.pcap *.pcapng *.cap *.ipfix *.gz *.zst *.lz4);;All files (*)")
+        paths, _ = QFileDialog.getOpenFileNames(
+            self, "Add captures", "", "Captures and flow records (*.pcap *.pcapng *.cap *.ipfix *.csv *.parquet *.gz *.zst *.lz4);;All files (*)"
+        )
         if paths:
             self.load([*self._open_paths(), *(Path(p) for p in paths)])
 
@@ -359,6 +417,22 @@ class MainWindow(QMainWindow):
         path = QFileDialog.getExistingDirectory(self, "Open a case (a folder NAME.yaffle)")
         if path:
             self.load([Path(path)])
+
+    def open_history_dialog(self) -> None:
+        """Asks for the folder of a history."""
+        path = QFileDialog.getExistingDirectory(self, "Open a history (a folder that yaffle listen writes)")
+        if path:
+            self.load([Path(path)])
+
+    def receive(self) -> None:
+        """Begins to receive flow records, or ends it."""
+        if self.receiver.running:
+            self.receiver.stop()
+            self.statusBar().showMessage("Receiving has ended; what came is kept.", 8000)
+            return
+        dialog = ReceiveDialog(self)
+        dialog.accepted.connect(lambda: self.receiver.start(dialog.arguments))
+        dialog.open()
 
     def save_dialog(self) -> None:
         """Keeps the case: asks where, the first time."""
@@ -439,7 +513,7 @@ class MainWindow(QMainWindow):
         memory = self.investigation.memory() if again else {}
         if again:  # Connections may be numbered otherwise when more was read: the trail leads to the client.
             memory["focus"]["trail"] = memory["focus"]["trail"][:3]
-        if len(paths) == 1 and (paths[0].is_dir() or paths[0].suffix == SUFFIX):
+        if len(paths) == 1 and not is_history(paths[0]) and (paths[0].is_dir() or paths[0].suffix == SUFFIX):
 
             def work(progress: Callable[[float, str], bool]) -> Opened:
                 compile_first(progress)
@@ -448,7 +522,7 @@ class MainWindow(QMainWindow):
 
             def work(progress: Callable[[float, str], bool]) -> Opened:
                 compile_first(progress)
-                self.begun.emit(first_packets(paths))  # Told across threads: the window shows it while the rest is read.
+                self.begun.emit(first_packets([path for path in paths if path.is_file()]))  # Told across threads: the window shows it while the rest is read.
                 return Opened(analyse(paths, progress), memory=memory, progress=progress)
 
         self._reading = paths
@@ -530,7 +604,9 @@ class MainWindow(QMainWindow):
         sources = opened.analysis.capture.sources
         packets = sum(s.packets for s in sources)
         whole = "complete" if all(s.complete for s in sources) else "not complete: see Gather"
-        self._words.setText(f"{len(sources)} source{'s' if len(sources) != 1 else ''}, {count(packets)} packets, {whole}")
+        told = sum(e.flow_records for e in opened.analysis.exporters)
+        held = f"{count(packets)} packets" + (f", {count(told)} flow records" if told else "")
+        self._words.setText(f"{len(sources)} source{'s' if len(sources) != 1 else ''}, {held}, {whole}")
         name = opened.folder.stem if opened.folder else sources[0].name if len(sources) == 1 else f"{len(sources)} captures, not saved"
         self.setWindowTitle(f"{name} – Yaffle")
 
@@ -553,8 +629,9 @@ class MainWindow(QMainWindow):
     @property
     def busy(self) -> bool:
         """Whether anything shown is still being computed."""
-        return self.job is not None or any(station.busy for station in (self.survey, self.apportion, self.examine))
+        return self.job is not None or any(station.busy for station in (self.survey, self.apportion, self.examine, self.compare, self.live))
 
     def closeEvent(self, event: QCloseEvent) -> None:
         self.stop_job()
+        self.receiver.stop()
         super().closeEvent(event)

@@ -34,7 +34,12 @@ class PeriodStrip(QWidget):
         self.setToolTip(
             "Drag to select a period, or one of its edges; wheel to zoom, double click for all. Left and right move it, plus and minus size it; M draws something else."
         )
-        self._undo = [investigation.opened_changed.connect(self._reload), investigation.focus_changed.connect(self._refresh), investigation.kept_changed.connect(self._refresh)]
+        self._undo = [
+            investigation.opened_changed.connect(self._reload),
+            investigation.grown_changed.connect(self._reload),
+            investigation.focus_changed.connect(self._refresh),
+            investigation.kept_changed.connect(self._refresh),
+        ]
         self._reload()
 
     def _reload(self) -> None:

@@ -6,12 +6,13 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from yaffle.session.focus import Focus
+from yaffle.session.normal import FLOW_VOLUME, OUT
 
 if TYPE_CHECKING:
     from yaffle.desktop.main_window import MainWindow
 
 
-def take_pictures(captures: list[Path], folder: Path) -> list[Path]:
+def take_pictures(captures: list[Path], weeks: Path, folder: Path) -> list[Path]:
     """One PNG a view, 1280x800, from the real window driven as a user would."""
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
     from PySide6.QtCore import QEventLoop, QTimer
@@ -33,22 +34,23 @@ def take_pictures(captures: list[Path], folder: Path) -> list[Path]:
         QTimer.singleShot(ms, loop.quit)
         loop.exec()
 
-    window.load(captures)
-    while window.job is not None:
-        wait(30)
-    if window.investigation.opened is None:
-        raise YaffleError("the demo could not be opened")
     paths = []
-    for name, show in _shots(window).items():
-        show()
-        wait(60)
-        while window.busy:
-            wait(20)
-        wait(120)
-        path = folder / f"{name}.png"
-        if not window.grab().save(str(path)):
-            raise YaffleError(f"{path}: cannot be written")
-        paths.append(path)
+    for evidence, shots in ((captures, _shots), ([weeks], _shots_of_weeks)):
+        window.load(evidence)
+        while window.job is not None:
+            wait(30)
+        if window.investigation.opened is None:
+            raise YaffleError("the demo could not be opened")
+        for name, show in shots(window).items():
+            show()
+            wait(60)
+            while window.busy:
+                wait(20)
+            wait(120)
+            path = folder / f"{name}.png"
+            if not window.grab().save(str(path)):
+                raise YaffleError(f"{path}: cannot be written")
+            paths.append(path)
     window.close()
     return paths
 
@@ -89,3 +91,33 @@ def _shots(window: "MainWindow") -> dict[str, Callable[[], None]]:
         "asked": asked,
         "visit": visit,
     }
+
+
+def _shots_of_weeks(window: "MainWindow") -> dict[str, Callable[[], None]]:
+    """The same of the four weeks of flow records."""
+    from yaffle.desktop.main_window import COMPARE
+    from yaffle.desktop.survey import FLOWS, INTERFACES
+
+    line = "203.0.113.242 line"
+
+    def flows() -> None:
+        window.go(1)
+        window.survey.parts.setCurrentIndex(FLOWS)
+
+    def interface() -> None:
+        window.investigation.follow(window.investigation.findings[0])
+        window.go(1)
+        window.survey.parts.setCurrentIndex(INTERFACES)
+
+    def normal() -> None:
+        window.investigation.look(Focus())
+        window.go(COMPARE)
+        window.compare.normal.choose(OUT, "interface", line)
+
+    def periods() -> None:
+        window.compare.normal.choose(FLOW_VOLUME, "interface out", "out of line")
+        window.compare.parts.setCurrentIndex(1)
+        for edit, text in zip(window.compare.periods.typed, ("2026-02-18 05:30 to 09:30", "2026-03-04 05:30 to 09:30"), strict=True):
+            edit.setText(text)
+
+    return {"flows": flows, "interfaces": interface, "normal": normal, "periods": periods}

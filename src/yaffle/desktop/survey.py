@@ -2,17 +2,20 @@
 
 from dataclasses import replace
 
-from PySide6.QtCore import Qt
+from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QCheckBox, QComboBox, QDoubleSpinBox, QHBoxLayout, QHeaderView, QLabel, QPushButton, QSplitter, QTabWidget, QVBoxLayout, QWidget
 
 from yaffle.desktop.bars import Trend
 from yaffle.desktop.column_table import Column, ColumnTable, TableView
 from yaffle.desktop.flows_panel import FlowsPanel
+from yaffle.desktop.interfaces_panel import InterfacesPanel
 from yaffle.desktop.jobs import Latest
 from yaffle.desktop.make_up_panel import MakeUpPanel
 from yaffle.desktop.measure_plots import MeasurePlots
 from yaffle.desktop.measures_dialog import MeasuresDialog
 from yaffle.desktop.services_panel import ServicesPanel
+from yaffle.findings.flow_labels import PORT_NUMBER
+from yaffle.findings.interfaces import Interface, Interfaces, through
 from yaffle.session.expressions import utc
 from yaffle.session.investigation import Investigation
 from yaffle.session.measures import TROUBLE_COLUMNS
@@ -24,6 +27,8 @@ INTERVALS = (
     ("fitting", 0), ("1 ms", 10**6), ("10 ms", 10**7), ("100 ms", 10**8), ("1 s", 10**9), ("10 s", 10**10), ("1 min", 60 * 10**9),
     ("5 min", 300 * 10**9), ("15 min", 900 * 10**9), ("1 h", 3600 * 10**9), ("1 day", 86_400 * 10**9),
 )  # fmt: skip
+
+FLOWS, INTERFACES = 2, 3  # pages
 
 
 class _List(QWidget):
@@ -49,6 +54,8 @@ class _List(QWidget):
 
 class Survey(QWidget):
     """The second station."""
+
+    said = Signal(str)  # for the status bar
 
     def __init__(self, investigation: Investigation, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -96,6 +103,8 @@ class Survey(QWidget):
         self.services.narrowed.connect(investigation.narrow)
         self.flows = FlowsPanel()
         self.flows.wanted.connect(self._changed)
+        self.interfaces = InterfacesPanel()
+        self.interfaces.followed.connect(self._through)
         right = QTabWidget()
         right.setDocumentMode(True)
         for listed, name in ((self.troubles, "troubles"), (self.others, "answers outside TCP")):
@@ -120,6 +129,9 @@ class Survey(QWidget):
         self.parts.addTab(traffic, "traffic")
         self.parts.addTab(self.services, "services")
         self.parts.addTab(self.flows, "flow records")
+        self.parts.addTab(self.interfaces, "interfaces")
+        self.parts.setTabToolTip(3, "How full interfaces were, worst first")
+        self.parts.currentChanged.connect(self._turned)
         self.parts.setTabToolTip(2, "What exporters told: volume over time, and what it is made of")
         self.parts.setTabToolTip(1, "Name servers, leases, sign-on, web hosts, databases: how fast and how well each answers")
         whole = QVBoxLayout(self)
@@ -149,13 +161,42 @@ class Survey(QWidget):
         self.parts.setCurrentIndex(1)
         self.services.choose(address)
 
+    def show_port(self, port: int) -> None:
+        """Shows flow records of one port of servers (0: of all), by pair."""
+        self.flows.inside = ((PORT_NUMBER, str(port)),) if port else ()
+        self.flows.by.setCurrentText("pair")
+        self.parts.setCurrentIndex(FLOWS)
+        self._changed()
+
     def settings(self) -> SurveySettings:
         """What the user chose to see."""
         kept = self._model.kept
-        return SurveySettings(kept.measures, INTERVALS[self.interval.currentIndex()][1], self.make_up.by, self.make_up.inside, kept.line_bps, *self.flows.chosen)
+        flows = self.flows.settings if self.parts.currentIndex() == FLOWS else None  # They may come from a disk: only when they are looked at.
+        return SurveySettings(kept.measures, INTERVALS[self.interval.currentIndex()][1], self.make_up.by, self.make_up.inside, kept.line_bps, flows)
+
+    def _turned(self, page: int) -> None:
+        if page == FLOWS and (self.picture is None or self.picture.flows is None):
+            self._changed()
+
+    def _through(self, interface: Interface) -> None:
+        """What went through an interface at its fullest, if its device told."""
+        evidence = self._model.evidence
+        if evidence is None:
+            return
+        exporter, inside = through(evidence.analysis, interface)
+        if exporter < 0:
+            self.said.emit(f"{interface.device} exported no flow records: what went through {interface.name} is not known")
+            return
+        self.flows.look_into(exporter, inside, "application")
+        self.parts.setCurrentIndex(FLOWS)
+        if interface.over_ns:
+            self._model.look(self._model.focus.with_period(interface.full_period))
 
     def _opened(self) -> None:
         self.make_up.inside = ()
+        self.flows.forget()
+        evidence = self._model.evidence
+        self.flows.live = evidence is not None and evidence.analysis.history is not None
         self._changed()
 
     def _kept(self) -> None:
@@ -203,6 +244,7 @@ class Survey(QWidget):
             self._show_others([])
             self.services.show_services([], None)
             self.flows.show_picture(None)
+            self.interfaces.show_interfaces(Interfaces([], 0), 0, 1)
             return
         settings = self._shown_settings = self.settings()
         self._latest.ask(lambda progress: survey(scene, settings, progress), self._show)
@@ -214,7 +256,9 @@ class Survey(QWidget):
         self._show_troubles(picture.troubles)
         self._show_others(picture.others)
         self.services.show_services(picture.services, picture.edges_ns)
-        self.flows.show_picture(picture.flows)
+        if picture.flows is not None:
+            self.flows.show_picture(picture.flows)
+        self.interfaces.show_interfaces(picture.interfaces, int(picture.edges_ns[0]), int(picture.edges_ns[-1]))
         scene = self._model.scene
         short = ", ".join(f"{rate(peak)} in {span}" for peak, span in zip(picture.bursts.peak_bps, ("1 ms", "10 ms", "100 ms"), strict=True))
         step = duration(int(picture.edges_ns[1] - picture.edges_ns[0]))
@@ -256,3 +300,4 @@ class Survey(QWidget):
         self.plots.dress()
         self.services.dress()
         self.flows.dress()
+        self.interfaces.dress()

@@ -4,6 +4,7 @@ from dataclasses import replace
 
 from yaffle.analysis import Analysis
 from yaffle.findings.finding import Finding, find
+from yaffle.findings.full_lines import full_lines
 from yaffle.findings.services import service_findings
 from yaffle.ledger import causes
 
@@ -13,7 +14,7 @@ _NAME = causes.CHARGES[causes.NAME][1]
 def all_findings(analysis: Analysis) -> list[Finding]:
     """Everything found."""
     of_waits, of_services = find(analysis, analysis.speaker), service_findings(analysis)
-    found = []
+    found = full_lines(analysis)
     for service in of_services:
         victims = [f for f in of_waits if _is_told_by(f, service)]
         of_waits = [f for f in of_waits if f not in victims]

@@ -2,6 +2,7 @@
 
 import ipaddress
 from dataclasses import dataclass, field
+from functools import cached_property
 
 # Assigned service names (RFC 6335 registry) in words of our own; only the common ones.
 SERVICES = {
@@ -36,12 +37,27 @@ class Rule:
 
 
 @dataclass(frozen=True)
+class Site:
+    """The user's own name for a range of addresses."""
+
+    name: str
+    network: str  # as in 198.51.100.0/24
+
+    @cached_property
+    def range(self) -> tuple[int, int, int]:
+        """Version, first and last address as numbers. Raises ValueError."""
+        parsed = ipaddress.ip_network(self.network, strict=False)
+        return parsed.version, int(parsed.network_address), int(parsed.broadcast_address)
+
+
+@dataclass(frozen=True)
 class Places:
     """Names of hosts by address, as found in the evidence or given by the user."""
 
     names: dict[str, str]
     rules: tuple[Rule, ...] = ()
     resolved: dict[str, str] = field(default_factory=dict)  # by look-ups that were seen
+    sites: tuple[Site, ...] = ()  # the narrowest range that holds an address counts
 
     def host(self, address: str) -> str:
         """The host's own name, the one by which it was looked up, or its address."""
@@ -52,11 +68,14 @@ class Places:
         return self.names[address].split(".")[0] if address in self.names else self.resolved.get(address, address)
 
     def site(self, address: str) -> str:
-        """The second label of the host's name, or its network (/24, /64)."""
+        """As the user named the range; else the second label of the host's name, or its network (/24, /64)."""
+        parsed = ipaddress.ip_address(address)
+        held = [(last - first, site.name) for site in self.sites for version, first, last in [site.range] if version == parsed.version and first <= int(parsed) <= last]
+        if held:
+            return min(held)[1]
         labels = self.names.get(address, "").split(".")
         if len(labels) >= 4:
             return spoken(labels[1])
-        parsed = ipaddress.ip_address(address)
         return str(ipaddress.ip_network(f"{address}/{24 if parsed.version == 4 else 64}", strict=False))
 
     def _hosts(self, address: str, host: str) -> tuple[str, ...]:

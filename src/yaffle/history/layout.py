@@ -3,7 +3,7 @@
     history.json                      what this is, and for how long each level is kept
     exporters.json                    who told, by number
     records/2026-11-25T14/LO-HI.parquet    as they came; LO and HI number the flushes a file holds
-    1min/2026-11-25T14/sums.parquet   the same in sums, for closed hours; 15min, 1h; 1day by days
+    1min/2026-11-25T14/sums.parquet   the same in sums, for closed hours; 15min, 1h and 1day by days
     counters/2026-11-25T14/LO-HI.parquet
 
 Every file appears whole, under its name, or not at all. A file whose numbers lie inside those of another was merged into it:
@@ -11,8 +11,10 @@ it does not count, whether or not somebody came to remove it.
 """
 
 import json
+import os
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
+from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
@@ -38,21 +40,17 @@ class Level:
     name: str
     words: str
     width_ns: int
+    folder_ns: int  # the stretch that one folder holds
     days: int  # kept for so long unless the user says otherwise
     most: int = 0
 
-    @property
-    def folder_ns(self) -> int:
-        """The stretch that one folder holds."""
-        return DAY_NS if self.width_ns >= DAY_NS else HOUR_NS
-
 
 LEVELS = (
-    Level(RECORDS, "single records", 0, 30),
-    Level("1min", "sums of 1 min", 60 * 10**9, 90, 500),
-    Level("15min", "sums of 15 min", 900 * 10**9, 400, 1000),
-    Level("1h", "sums of 1 h", HOUR_NS, 1200, 2000),
-    Level("1day", "sums of 1 day", DAY_NS, 3650, 5000),
+    Level(RECORDS, "single records", 0, HOUR_NS, 30),
+    Level("1min", "sums of 1 min", 60 * 10**9, HOUR_NS, 90, 500),
+    Level("15min", "sums of 15 min", 900 * 10**9, DAY_NS, 400, 1000),
+    Level("1h", "sums of 1 h", HOUR_NS, DAY_NS, 1200, 2000),
+    Level("1day", "sums of 1 day", DAY_NS, DAY_NS, 3650, 5000),
 )
 COUNTER_DAYS = 400
 
@@ -63,6 +61,7 @@ def folder_name(start_ns: int, width_ns: int) -> str:
     return start.strftime("%Y-%m-%d" if width_ns == DAY_NS else "%Y-%m-%dT%H")
 
 
+@lru_cache(1 << 16)
 def folder_start(name: str) -> int | None:
     """The reverse, ns; None for other names."""
     for form in ("%Y-%m-%dT%H", "%Y-%m-%d"):
@@ -98,9 +97,12 @@ def counting(folder: Path) -> list[Path]:
 
 def folders(level: Path) -> list[tuple[int, Path]]:
     """The hours (or days) of a level, in order: start, folder."""
-    if not level.is_dir():
+    try:
+        with os.scandir(level) as entries:
+            named = [entry.name for entry in entries if entry.is_dir()]
+    except FileNotFoundError:
         return []
-    return sorted((start, path) for path in level.iterdir() if path.is_dir() and (start := folder_start(path.name)) is not None)
+    return sorted((start, level / name) for name in named if (start := folder_start(name)) is not None)
 
 
 def is_history(path: Path) -> bool:

@@ -15,11 +15,11 @@ OWN = "own"  # What enterprises' elements told, as JSON.
 
 
 def table_of(rows: Array, own: Own | None = None) -> pa.Table:
-    """A table with a column a field, and one for what enterprises told where there is any."""
+    """A table with a column a field, and one for what enterprises told."""
     columns = {name: pa.array(np.ascontiguousarray(rows[name])) for name in rows.dtype.names or ()}
-    if own:
-        texts = [json.dumps(own[k]) if k in own else None for k in range(rows.size)]
-        columns[OWN] = pa.array(texts, pa.string()).dictionary_encode()
+    if own is not None:  # All files of records have the same columns.
+        texts = pa.array([json.dumps(own[k]) if k in own else None for k in range(rows.size)], pa.string()) if own else pa.nulls(rows.size, pa.string())
+        columns[OWN] = texts
     return pa.table(columns)
 
 

@@ -21,7 +21,6 @@ from yaffle.records.counter_table import COUNTER, Counters
 from yaffle.records.flow_table import FLOW, Exporter, FlowRecords
 
 MOST_ROWS = 2_000_000
-_BYTES_A_ROW = 16  # of a compressed file, so that more rows are expected than there are
 _LONGEST_LAG_NS = 7 * DAY_NS
 _TRIES = 3
 SIDES = {
@@ -51,6 +50,8 @@ class History:
         self.reception: dict[str, int | str] = {}
         self.first_ns = self.last_ns = 0
         self._longest_ns = 0
+        self._counts: dict[Path, int] = {}
+        self._db = duckdb.connect(config={"threads": 2})  # A cursor a question: pictures are computed on other threads.
         self.refresh()
 
     def refresh(self) -> bool:
@@ -80,18 +81,18 @@ class History:
         found: list[Path] = []
         used: set[Level] = set()
         covered: set[int] = set()
-        hours = {start for starts in held.values() for start in starts}
-        hours |= {day + k * HOUR_NS for day in held[LEVELS[-1]] for k in range(24)}
-        for hour in sorted(hours):
-            if hour >= last_ns + self._longest_ns + HOUR_NS or hour + HOUR_NS <= first_ns or hour in covered:
+        low, high = first_ns // DAY_NS * DAY_NS, last_ns + self._longest_ns + HOUR_NS
+        for hour in sorted({start + k * HOUR_NS for one in order for start in held[one] if low <= start < high for k in range(one.folder_ns // HOUR_NS)}):
+            if hour >= high or hour + HOUR_NS <= first_ns or hour in covered:
                 continue
             for one in order:
                 start = hour // one.folder_ns * one.folder_ns
-                files = files_of(one, held[one][start]) if start in held[one] else []
-                if files and not any(start <= c < start + one.folder_ns for c in covered):
+                hours = {start + k * HOUR_NS for k in range(one.folder_ns // HOUR_NS)}
+                files = files_of(one, held[one][start]) if start in held[one] and not hours & covered else []
+                if files:
                     found += files
                     used.add(one)
-                    covered |= {start + k * HOUR_NS for k in range(one.folder_ns // HOUR_NS)}
+                    covered |= hours
                     break
         return found, used
 
@@ -99,9 +100,18 @@ class History:
         """The finest level that does not give too many rows for a period."""
         for level in LEVELS:
             files, _ = self.files(level, first_ns, last_ns)
-            if sum(path.stat().st_size for path in files if path.exists()) / _BYTES_A_ROW <= most:
+            if sum(self._rows_in(path) for path in files) <= most:
                 return level
         return LEVELS[-1]
+
+    def _rows_in(self, path: Path) -> int:
+        """Rows of a file that never changes under its name, sums made anew apart; a file that was merged away counts for nothing."""
+        if path not in self._counts:
+            try:
+                self._counts[path] = pq.read_metadata(path).num_rows
+            except (OSError, pa.ArrowException):
+                return 0
+        return self._counts[path]
 
     def rows(self, first_ns: int, last_ns: int, level: Level | None = None, only: tuple[str, ...] = ()) -> Found:
         """The records that touch a period. level: the finest that is not too much, where none is asked for; only: columns that are needed. Raises HistoryError."""
@@ -121,8 +131,8 @@ class History:
             if not files:
                 return None, used
             try:
-                with duckdb.connect(config={"threads": 2}) as db:
-                    flows = db.read_parquet([str(path) for path in files], union_by_name=True)
+                with self._db.cursor() as db:
+                    flows = db.read_parquet([str(path) for path in files])
                     table: pa.Table = flows.query("flows", query).to_arrow_table()
                 return table, used
             except duckdb.Error as error:

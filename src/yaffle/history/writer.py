@@ -160,7 +160,7 @@ class HistoryWriter:
             hours = times // HOUR_NS
             for hour in np.unique(hours).tolist():
                 member = np.flatnonzero(hours == hour)
-                mine = {k: own[row] for k, row in enumerate(member.tolist()) if row in own} if own and kind == RECORDS else None
+                mine = {k: own[row] for k, row in enumerate(member.tolist()) if row in own} if kind == RECORDS else None
                 name = folder_name(hour * HOUR_NS, HOUR_NS)
                 if kind == RECORDS:
                     self._forget_sums(hour * HOUR_NS)
@@ -215,7 +215,7 @@ class HistoryWriter:
                 parts = [path for hour, one in folders(self.folder / finer.name) if start <= hour < start + level.folder_ns for path in files_of(finer, one)]
                 if parts:
                     rows = np.concatenate([rows_of(pq.read_table(path), FLOW)[0] for path in parts])
-                    write_part(folder / SUMS, table_of(summed(rows, level)), self._settle)
+                    write_part(folder / SUMS, table_of(summed(rows, level), {}), self._settle)
             finer = level
 
     def _give_up(self) -> None:

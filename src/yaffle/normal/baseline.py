@@ -27,7 +27,7 @@ class BaselineSettings:
     profile_weight: float = 0.2
     limit: float = 3.0  # Beyond so many deviations a value counts as if it were there.
     band: float = 3.0  # Beyond so many it is an anomaly.
-    floor: float = 0.05  # The deviation is taken for no less than this share of the mean.
+    floor: float = 0.05  # The deviation is taken for no less than this share of the mean, of the interval's own state and of all that came.
     warm_up: int = 16  # Values before anything is judged.
     profile_warm_up: int = 4  # Values of an hour of the week before it speaks.
 
@@ -69,11 +69,12 @@ def hours_of_week(times_ns: Array) -> Array:
 def _learn(values, slots, weight, profile_weight, limit, band, floor, warm_up, profile_warm_up, expected, deviation, side, judged):  # type: ignore[no-untyped-def]
     """State 0 is the running one, state 1 + h that of the hour of the week h."""
     mean, variance, seen = np.zeros(HOURS_OF_WEEK + 1), np.zeros(HOURS_OF_WEEK + 1), np.zeros(HOURS_OF_WEEK + 1, np.int64)
+    level = 0.0  # the plain mean of all that came, limited
     for i in range(values.size):
         own = slots[i] + 1 if slots[i] >= 0 else 0
         speaks = own if own > 0 and seen[own] >= profile_warm_up else 0
         if seen[speaks] > 0:
-            spread = max(np.sqrt(variance[speaks]), floor * abs(mean[speaks]))
+            spread = max(np.sqrt(variance[speaks]), floor * max(abs(mean[speaks]), abs(level)))
             expected[i], deviation[i] = mean[speaks], spread
             judged[i] = seen[0] >= warm_up
         x = values[i]
@@ -89,8 +90,10 @@ def _learn(values, slots, weight, profile_weight, limit, band, floor, warm_up, p
             off = x - mean[state]
             enough = warm_up if state == 0 else profile_warm_up
             if seen[state] >= enough:
-                most = limit * max(np.sqrt(variance[state]), floor * abs(mean[state]))
+                most = limit * max(np.sqrt(variance[state]), floor * max(abs(mean[state]), abs(level)))
                 off = min(most, max(-most, off))
+            if state == 0:
+                level += (mean[0] + off - level) / (seen[0] + 1)
             if seen[state] == 0:
                 mean[state] = x
             else:

@@ -28,6 +28,8 @@ class GroupExtent:
     changed: int  # rows after that are beyond what was usual
     rows: int  # rows after
     separates: float  # -1 to 1
+    amounts: tuple[float, float]  # before and after, to be shown
+    whole: bool = False  # the amounts are all there was, not a sample of it: no test is needed to say that they differ
 
     @property
     def suffers(self) -> bool:
@@ -37,6 +39,8 @@ class GroupExtent:
     @property
     def words(self) -> str:
         """What it is, as the user reads it."""
+        if self.whole:
+            return _change(*self.amounts)
         if not self.comparison.counts[0]:
             return "new"
         if not self.comparison.counts[1]:
@@ -46,6 +50,12 @@ class GroupExtent:
         if self.suffers:
             return "worse"
         return "better" if self.comparison.sure and self.comparison.difference < 0 and self.comparison.ratio <= 1 / _CHANGED_RATIO else "unchanged"
+
+
+def _change(before: float, after: float) -> str:
+    if not before or not after:
+        return "new" if after else "gone"
+    return "more" if after >= _CHANGED_RATIO * before else "less" if before >= _CHANGED_RATIO * after else "unchanged"
 
 
 def changed_rows(values: Array, before: Array, kind: Array) -> Array:
@@ -81,5 +91,5 @@ def extent(values: Array, before: Array, after: Array, kind: Array, dimensions: 
             sides = compare(values[rows[before[rows]]], values[rows[after[rows]]])
             if any(sides.counts):
                 separates = in_hit[k] / hits + (1 - in_fine[k] / fines) - 1 if hit.any() else 0.0
-                found.append(GroupExtent(dimension, label, sides, int(in_hit[k]), int(in_hit[k] + in_fine[k]), float(separates)))
+                found.append(GroupExtent(dimension, label, sides, int(in_hit[k]), int(in_hit[k] + in_fine[k]), float(separates), sides.medians))
     return sorted(found, key=lambda g: (-round(g.separates, 6), g.rows))

@@ -11,14 +11,8 @@ import pyarrow.parquet
 from yaffle.errors import YaffleError
 from yaffle.records.counter_table import COUNTS, Counters, unknown_counters
 
-SUFFIXES = (".csv", ".parquet")
 _NEEDED = ("device", "interface", "time")
 _MOST_ROWS = 50_000_000
-
-
-def is_counter_file(path: Path) -> bool:
-    """Whether a file is read as a table of counters."""
-    return path.suffix.lower() in SUFFIXES and path.is_file()
 
 
 def read_counters(path: Path) -> Counters:

@@ -9,8 +9,8 @@ from yaffle.arrays import Array
 from yaffle.records.counter_table import Counters
 from yaffle.units import count, size
 
-PROTOCOLS = ("netflow-v5", "netflow-v9", "ipfix", "sflow-v5")
-V5, V9, IPFIX, SFLOW = range(4)
+PROTOCOLS = ("netflow-v5", "netflow-v9", "ipfix", "sflow-v5", "packets")
+V5, V9, IPFIX, SFLOW, PACKETS = range(5)  # The last: made of a capture, by the point that took it.
 EXACT, SCALED, UNKNOWN = "exact", "scaled", "unknown"
 
 # One row a record, or a sum of so many `records`. Addresses as everywhere: two halves, IPv4 in the low one. Times ns, in the collector's clock.

@@ -38,16 +38,16 @@ def answer(analysis: Analysis) -> str:
         sums = party_sums(charges).sum(axis=0)
         parts = [f"{party} {duration(int(sums[i]))} ({100 * int(sums[i]) / total:.0f} %)" for i, party in enumerate(causes.PARTIES) if sums[i]]
         lines.append("  " + ", ".join(parts))
-    for exporter in analysis.flows.exporters:
+    for exporter in analysis.exporters:
         lines += textwrap.wrap(exporter.sentence, 100, subsequent_indent="   ")
     found = all_findings(analysis)
     lines.append("")
     if not found:
-        only_flows = analysis.flows.rows.size and not speaks.any()
+        only_flows = (analysis.flows.rows.size or analysis.history is not None) and not speaks.any()
         lines.append("No finding: flow records tell volumes, not waits." if only_flows else "No finding: nothing here is slow.")
     for number, finding in enumerate(found, 1):
         lines += textwrap.wrap(f"{number}. {finding.sentence}", 100, subsequent_indent="   ")
-        lines.append(f"   {finding.severity}; {round(100 * finding.confidence)} % sure; {duration(finding.lost_ns)} lost")
+        lines.append(f"   {finding.severity}; {round(100 * finding.confidence)} % sure{f'; {duration(finding.lost_ns)} lost' if finding.lost_ns else ''}")
         if finding.grounds.get("ruled_out"):
             lines += textwrap.wrap(finding.grounds["ruled_out"], 100, initial_indent="   ", subsequent_indent="   ")
         lines += textwrap.wrap("Next: " + finding.next_step, 100, initial_indent="   ", subsequent_indent="   ")

@@ -303,7 +303,7 @@ def exporters(analysis: Analysis) -> list[dict[str, Any]]:
             "interfaces": [{"index": index, "name": name} for index, name in sorted(e.interfaces.items())],
             "notes": e.notes,
         }
-        for e in analysis.flows.exporters
+        for e in analysis.exporters
     ]
 
 

@@ -132,7 +132,7 @@ def render(
             "ruled_out": f.grounds.get("ruled_out", ""),
             "remark": said.remarks.get(f.key, ""),
             "pinned": f.key in said.pinned,
-            "facts": f"{duration(f.lost_ns)} lost, {f.users} users, {round(100 * f.confidence)} % sure.",
+            "facts": f"{f'{duration(f.lost_ns)} lost, ' if f.lost_ns else ''}{f.users} users, {round(100 * f.confidence)} % sure.",
         }
         for f in found
     ]

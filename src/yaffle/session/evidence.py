@@ -66,10 +66,16 @@ class Evidence:
         self.site = self.client.named(self.places.site)
         self.speaks = analysis.speaker == np.arange(analysis.speaker.size)
         self.waits = self._waits()
-        sources = [s for s in analysis.capture.sources if s.packets]
-        told = analysis.flows.rows if not sources else analysis.flows.rows[:0]  # Of flow records alone: when they came.
-        self.first_ns = min((s.first_ns for s in sources), default=int(told["arrived_ns"].min()) if told.size else 0)
-        self.last_ns = max((s.last_ns for s in sources), default=max(self.first_ns + 10**9, int(told["arrived_ns"].max()) if told.size else 0))
+        self.first_ns, self.last_ns = self._span()
+
+    def _span(self) -> tuple[int, int]:
+        """When the evidence begins and ends: packets, a history, tables of counters; without any of these, when flow records came."""
+        held = [(s.first_ns, s.last_ns) for s in self.analysis.capture.sources if s.last_ns]
+        told = self.analysis.flows.rows["arrived_ns"] if not held else self.analysis.flows.rows["arrived_ns"][:0]
+        if told.size:
+            held = [(int(told.min()), int(told.max()))]
+        first_ns = min((first for first, _ in held), default=0)
+        return first_ns, max((last for _, last in held), default=first_ns + 10**9)
 
     @cached_property
     def labels(self) -> list[str]:

@@ -12,6 +12,7 @@ import pyarrow.csv
 import pyarrow.parquet
 
 from yaffle.arrays import Array
+from yaffle.capture.addresses import labels_of
 from yaffle.capture.byte_source import ByteSource
 from yaffle.capture.captured import Source
 from yaffle.capture.masking import Masker
@@ -19,8 +20,12 @@ from yaffle.capture.pcapng_writer import Kept, write_selection
 from yaffle.capture.reader import Progress, go_on
 from yaffle.case.folder import missing_source
 from yaffle.errors import Cancelled, YaffleError
+from yaffle.findings.flow_labels import exporter_words
+from yaffle.findings.flow_source import held_flows
 from yaffle.ledger import causes
 from yaffle.ledger.account import CLOSINGS, OPENINGS
+from yaffle.records.flow_table import Exporter
+from yaffle.records.ipfix_writer import write_ipfix
 from yaffle.session.evidence import Evidence
 from yaffle.session.scene import Scene
 from yaffle.transport import kinds
@@ -37,6 +42,34 @@ def waits_table(scene: Scene, masker: Masker | None = None) -> Any:
     for k, (party, cause) in enumerate(causes.CHARGES):
         table = table.append_column(f"{party}_{cause.replace('-', '_')}_charge_ms", pa.array(scene.evidence.waits.by_column[k][scene.rows] / 1e6))
     return _masked(table, masker)
+
+
+def write_flows(scene: Scene, path: Path, progress: Progress = go_on) -> int:
+    """The flow records of the period, as IPFIX, CSV or Parquet by the name's ending; gives how many. Raises YaffleError or Cancelled."""
+    held = held_flows(scene.evidence.analysis, scene.first_ns, scene.last_ns)
+    rows = held.rows[(held.rows["last_ns"] >= scene.first_ns) & (held.rows["first_ns"] <= scene.last_ns)]
+    try:
+        if path.suffix == ".ipfix":
+            written = write_ipfix(path, rows, held.exporters, lambda share: progress(share, "writing flow records"))
+            if rows.size and not written:
+                raise Cancelled
+            return written
+        return write_table(_flows_table(rows, held.exporters), path)
+    except OSError as error:
+        raise YaffleError(f"{path}: cannot be written ({error.strerror or error})") from error
+
+
+def _flows_table(rows: Array, exporters: list[Exporter]) -> Any:
+    """One row a record: who told, ends, times, counts as scaled by sampling."""
+    columns: dict[str, Any] = {"exporter": pa.array([exporter_words(e) for e in exporters], pa.string()).take(pa.array(rows["exporter"]))}
+    for end in ("src", "dst"):
+        labels = labels_of(rows[f"{end}_hi"], rows[f"{end}_lo"], rows["ipv6"])
+        columns[end] = pa.array(labels.texts, pa.string()).take(pa.array(labels.codes))
+    for name in ("transport", "src_port", "dst_port", "dscp", "ingress", "egress", "octets", "packets", "records", "sampling"):
+        columns[name] = pa.array(np.ascontiguousarray(rows[name]))
+    for name in ("first", "last"):
+        columns[name] = pa.array(np.ascontiguousarray(rows[f"{name}_ns"]), pa.timestamp("ns"))
+    return pa.table(columns)
 
 
 def connections_table(scene: Scene, masker: Masker | None = None) -> Any:

@@ -4,20 +4,19 @@ A record counts in the period as far as its span lies in it: its bytes and packe
 span. Exporters along one path count the same traffic each for itself: one of them is looked at, not their sum.
 """
 
-from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
 
 from yaffle.arrays import Array
-from yaffle.capture.addresses import Labels, labels_of
-from yaffle.capture.registry import marking
+from yaffle.findings.flow_labels import DIMENSIONS, FlowLabels
+from yaffle.findings.flow_source import held_flows
 from yaffle.kernels import kernel
-from yaffle.records.flow_table import Exporter
+from yaffle.records.flow_table import PACKETS, Exporter
 from yaffle.session.evidence import Evidence
-from yaffle.session.make_up import TREND, protocol_name
+from yaffle.session.make_up import TREND
 
-DIMENSIONS = ("application", "host", "pair", "conversation", "port", "interface", "marking", "protocol")
+RECENT_S = (10, 60, 300)
 BINS = 240
 _MOST = 300
 
@@ -35,21 +34,32 @@ class FlowPart:
 
 
 @dataclass(frozen=True)
+class FlowSettings:
+    """What the user chose to see of flow records."""
+
+    by: str = DIMENSIONS[0]
+    exporter: int = -1  # -1: whichever told most
+    inside: tuple[tuple[str, str], ...] = ()  # (dimension, label) of each step down
+
+
+@dataclass(frozen=True)
 class FlowPicture:
     """What the station shows of flow records."""
 
     exporters: list[tuple[int, Exporter]]  # those with records
     exporter: int  # whose are shown; -1 without any
-    by: str
+    settings: FlowSettings
     parts: list[FlowPart]
     edges_ns: Array
     bits_per_s: Array
     octets: float
     records: int
+    words: str  # at which level a history's records are; empty where each stands alone
+    recent_bps: Array  # of each part, in the last RECENT_S seconds of the period
 
 
 @kernel
-def _spread(first_ns, last_ns, octets, packets, code, start_ns, end_ns, sums, trends, rate):  # type: ignore[no-untyped-def]
+def _spread(first_ns, last_ns, octets, packets, records, code, start_ns, end_ns, sums, trends, rate):  # type: ignore[no-untyped-def]
     """Adds each record, as far as it lies in the period, to its label: bytes, packets, records; and to intervals of both resolutions."""
     span = end_ns - start_ns
     for i in range(first_ns.size):
@@ -63,7 +73,7 @@ def _spread(first_ns, last_ns, octets, packets, code, start_ns, end_ns, sums, tr
         k = code[i]
         sums[k, 0] += octets[i] * part
         sums[k, 1] += packets[i] * part
-        sums[k, 2] += 1
+        sums[k, 2] += records[i]
         for out in range(2):
             bins = trends.shape[1] if out == 0 else rate.size
             width = span / bins
@@ -81,68 +91,74 @@ def _spread(first_ns, last_ns, octets, packets, code, start_ns, end_ns, sums, tr
                 j += 1
 
 
-def _labels(evidence: Evidence, rows: Array, exporter: Exporter, by: str) -> Labels:
-    """A label for each record."""
-    places = evidence.places
-    if by in ("host", "pair", "conversation"):
-        source = labels_of(rows["src_hi"], rows["src_lo"], rows["ipv6"]).named(places.short)
-        target = labels_of(rows["dst_hi"], rows["dst_lo"], rows["ipv6"]).named(places.short)
-        if by == "host":
-            return source
-        key, mark = source.codes * (len(target.texts) + 1) + target.codes, " to "
-        if by == "pair":
-            keys, codes = np.unique(key, return_inverse=True)
-            return Labels(codes, [f"{source.texts[k // (len(target.texts) + 1)]}{mark}{target.texts[k % (len(target.texts) + 1)]}" for k in keys.tolist()])
-        table = np.stack([key, rows["transport"], rows["src_port"], rows["dst_port"]], axis=1).astype(np.int64)
-        kinds, codes = np.unique(table, axis=0, return_inverse=True)
-        wide = len(target.texts) + 1
-        texts = [f"{protocol_name(t)} {source.texts[k // wide]}:{a}{mark}{target.texts[k % wide]}:{b}" for k, t, a, b in kinds.tolist()]
-        return Labels(codes.reshape(-1), texts)
-    if by == "interface":
-        return _numbered(rows["egress"], lambda n: f"out of {exporter.interfaces.get(n, f'interface {n}')}" if n >= 0 else "not told")
-    if by == "marking":
-        return _numbered(rows["dscp"].astype(np.int64), marking)
-    if by == "protocol":
-        return _numbered(rows["transport"].astype(np.int64), protocol_name)
-    port = np.minimum(rows["src_port"], rows["dst_port"]).astype(np.int64)  # The lower one is the server's, mostly.
-    port[(rows["src_port"] == 0) | (rows["dst_port"] == 0)] = 0
-    keyed = rows["transport"].astype(np.int64) * 65536 + port
-    if by == "port":
-        return _numbered(keyed, lambda k: f"{protocol_name(k // 65536)} {k % 65536}" if k % 65536 else protocol_name(k // 65536))
-    named = np.where(rows["application"] >= 0, rows["application"] + (1 << 40), keyed)
-    return _numbered(named, lambda k: _application(k, exporter, evidence))
-
-
-def _application(key: int, exporter: Exporter, evidence: Evidence) -> str:
-    if key >= 1 << 40:
-        return exporter.applications.get(key - (1 << 40), f"application {key - (1 << 40)}")
-    return evidence.places.application("", key % 65536) if key % 65536 else protocol_name(key // 65536)
-
-
-def _numbered(values: Array, name: Callable[[int], str]) -> Labels:
-    keys, codes = np.unique(values, return_inverse=True)
-    return Labels(codes, [name(k) for k in keys.tolist()]).named(str)
-
-
-def flow_picture(evidence: Evidence, first_ns: int, last_ns: int, by: str, exporter: int = -1) -> FlowPicture:
-    """The records of one exporter (of the one with most bytes where none is given) in a period."""
-    told = evidence.analysis.flows
-    rows = told.rows
-    sizes = np.bincount(rows["exporter"], rows["octets"], len(told.exporters)) if rows.size else np.zeros(len(told.exporters))
-    having = [(k, e) for k, e in enumerate(told.exporters) if e.flow_records]
+def flow_picture(evidence: Evidence, first_ns: int, last_ns: int, settings: FlowSettings) -> FlowPicture:
+    """The records of one exporter (of the one with most bytes where none is given) in a period. Raises HistoryError."""
+    held = held_flows(evidence.analysis, first_ns, last_ns)
+    rows, by, exporter = held.rows, settings.by, settings.exporter
+    sizes = np.bincount(rows["exporter"], rows["octets"], len(held.exporters)) if rows.size else np.zeros(len(held.exporters))
+    having = [(k, e) for k, e in enumerate(held.exporters) if e.flow_records]
     if exporter not in [k for k, _ in having]:
-        exporter = int(np.argmax(sizes)) if having else -1
+        exporter = max((k for k, _ in having), key=lambda k: (held.exporters[k].protocol != PACKETS, sizes[k]), default=-1)
     edges_ns = first_ns + np.array([k * max(1, last_ns - first_ns) // BINS for k in range(BINS + 1)], np.int64)
     if exporter < 0:
-        return FlowPicture([], -1, by, [], edges_ns, np.zeros(BINS), 0.0, 0)
+        return FlowPicture([], -1, settings, [], edges_ns, np.zeros(BINS), 0.0, 0, held.words, np.zeros((0, len(RECENT_S))))
     own = rows[rows["exporter"] == exporter]
-    labels = _labels(evidence, own, told.exporters[exporter], by)
+    for dimension, label in settings.inside:
+        labels = FlowLabels(held, own, evidence.places).by(dimension)
+        own = own[labels.codes == labels.code(label)] if own.size else own
+    labels = FlowLabels(held, own, evidence.places).by(by)
     count = max(1, len(labels.texts))
     sums, trends, rate = np.zeros((count, 3)), np.zeros((count, TREND)), np.zeros(BINS)
-    columns = [np.ascontiguousarray(own[name]) for name in ("first_ns", "last_ns", "octets", "packets")]
-    _spread(*columns, labels.codes, first_ns, max(last_ns, first_ns + 1), sums, trends, rate)
+    _added(own, labels.codes, first_ns, max(last_ns, first_ns + 1), sums, trends, rate)
     total = float(sums[:, 0].sum())
     order = [k for k in np.argsort(-sums[:, 0], kind="stable")[:_MOST].tolist() if sums[k, 2]]
     parts = [FlowPart(labels.texts[k], float(sums[k, 0]), float(sums[k, 1]), int(sums[k, 2]), float(sums[k, 0]) / max(1.0, total), trends[k]) for k in order]
     seconds = np.maximum(np.diff(edges_ns) / 1e9, 1e-9)
-    return FlowPicture(having, exporter, by, parts, edges_ns, rate * 8 / seconds, total, int(sums[:, 2].sum()))
+    recent = np.stack([_recent(own, labels.codes, last_ns, s, count) for s in RECENT_S], axis=1)[order] if order else np.zeros((0, len(RECENT_S)))
+    return FlowPicture(having, exporter, settings, parts, edges_ns, rate * 8 / seconds, total, int(sums[:, 2].sum()), held.words, recent)
+
+
+def _recent(rows: Array, codes: Array, last_ns: int, seconds: int, count: int) -> Array:
+    """Bits/s of each label in the last seconds of the period."""
+    late = np.flatnonzero(rows["last_ns"] >= last_ns - seconds * 10**9)
+    sums = np.zeros((count, 3))
+    _added(rows[late], codes[late], last_ns - seconds * 10**9, last_ns, sums, np.zeros((count, 1)), np.zeros(1))
+    return np.asarray(sums[:, 0] * 8 / seconds)
+
+
+def _added(rows: Array, codes: Array, first_ns: int, last_ns: int, sums: Array, trends: Array, rate: Array) -> None:
+    columns = [np.ascontiguousarray(rows[name]) for name in ("first_ns", "last_ns", "octets", "packets", "records")]
+    _spread(*columns, codes, first_ns, last_ns, sums, trends, rate)
+
+
+def flow_octets(evidence: Evidence, first_ns: int, last_ns: int, bins: int) -> Array:
+    """Bytes of the exporter with most of them in equal intervals of a period, (bins,). Raises HistoryError."""
+    held = held_flows(evidence.analysis, first_ns, last_ns)
+    octets = np.zeros(bins)
+    if held.rows.size:
+        most = int(np.argmax(np.bincount(held.rows["exporter"], held.rows["octets"])))
+        own = held.rows[held.rows["exporter"] == most]
+        _added(own, np.zeros(own.size, np.int64), first_ns, max(last_ns, first_ns + 1), np.zeros((1, 3)), np.zeros((1, 1)), octets)
+    return octets
+
+
+def flow_series(evidence: Evidence, first_ns: int, last_ns: int, settings: FlowSettings, edges_ns: Array) -> tuple[Array, list[str]]:
+    """(bytes in equal intervals with these edges, labels of the dimension from the largest on) of one exporter. Raises HistoryError."""
+    held = held_flows(evidence.analysis, first_ns, last_ns)
+    rows = held.rows
+    octets = np.zeros(edges_ns.size - 1)
+    if not rows.size:
+        return octets, []
+    exporter = settings.exporter
+    if exporter < 0:
+        sizes = np.bincount(rows["exporter"], rows["octets"], len(held.exporters))
+        exporter = max(range(len(held.exporters)), key=lambda k: (held.exporters[k].protocol != PACKETS, sizes[k]))
+    own = rows[rows["exporter"] == exporter]
+    for dimension, label in settings.inside:
+        labels = FlowLabels(held, own, evidence.places).by(dimension)
+        own = own[labels.codes == labels.code(label)] if own.size else own
+    labels = FlowLabels(held, own, evidence.places).by(settings.by)
+    sums = np.bincount(labels.codes, own["octets"], max(1, len(labels.texts)))
+    if edges_ns[-1] > edges_ns[0]:
+        _added(own, np.zeros(own.size, np.int64), int(edges_ns[0]), int(edges_ns[-1]), np.zeros((1, 3)), np.zeros((1, 1)), octets)
+    return octets, [labels.texts[k] for k in np.argsort(-sums, kind="stable").tolist() if sums[k]]

@@ -23,6 +23,10 @@ class History(Generic[T]):
         self.now = state
         return True
 
+    def replace(self, state: T) -> None:
+        """The present becomes another, without a step."""
+        self.now = state
+
     def back(self) -> bool:
         """One step back, if there is one."""
         return self._step(self._past, self._future)

@@ -21,12 +21,13 @@ from yaffle.session.evidence import Evidence
 from yaffle.session.examine import Connection
 from yaffle.session.expressions import also
 from yaffle.session.filtering import Filter, FilterError
+from yaffle.session.flow_parts import flow_octets
 from yaffle.session.focus import Focus
 from yaffle.session.history import History
 from yaffle.session.kept import Kept
 from yaffle.session.scene import Scene
 from yaffle.session.signal import Signal
-from yaffle.session.survey import series
+from yaffle.session.survey import Series, series
 
 OVERVIEW_BINS = 2400  # Of the whole case, once; finer than the strip is wide.
 
@@ -52,15 +53,46 @@ class Opened:
         step("looking for who is fine")
         self.cleared = cleared(self.analysis, self.analysis.speaker, self.findings)
         step("counting over time")
-        self.overview = series(self.evidence, None, self.evidence.first_ns, self.evidence.last_ns, OVERVIEW_BINS)
-        place = np.clip(np.searchsorted(self.overview.edges_ns, self.evidence.waits.first_ns, "right") - 1, 0, OVERVIEW_BINS - 1)
-        self.waiting_ns = np.bincount(place, self.evidence.waits.wait_ns, OVERVIEW_BINS)  # of the waits begun in each interval
+        self.overview = self._overview(self.evidence.first_ns, self.evidence.last_ns)
         self.filter = Filter(self.evidence)
+
+    @property
+    def waiting_ns(self) -> Array:
+        """Of the waits begun in each interval of the overview."""
+        place = np.clip(np.searchsorted(self.overview.edges_ns, self.evidence.waits.first_ns, "right") - 1, 0, OVERVIEW_BINS - 1)
+        return np.bincount(place, self.evidence.waits.wait_ns, OVERVIEW_BINS)
+
+    def _overview(self, first_ns: int, last_ns: int) -> Series:
+        """Volume and troubles of all the time; of flow records, where there are no packets."""
+        found = series(self.evidence, None, first_ns, last_ns, OVERVIEW_BINS)
+        if found.packets.any():
+            return found
+        return replace(found, octets=flow_octets(self.evidence, first_ns, last_ns, OVERVIEW_BINS))
+
+    def grown(self) -> "Growth | None":
+        """What a history has got since it was last looked at; None where that is nothing. For any thread. Raises HistoryError."""
+        history = self.analysis.history
+        if history is None or not history.refresh():
+            return None
+        first_ns, last_ns = min(self.evidence.first_ns or history.first_ns, history.first_ns), max(self.evidence.last_ns, history.last_ns)
+        return Growth(self, first_ns, last_ns, self._overview(first_ns, last_ns))
+
+
+@dataclass(frozen=True)
+class Growth:
+    """More of the same evidence."""
+
+    of: Opened
+    first_ns: int
+    last_ns: int
+    overview: Series
 
 
 def open_folder(folder: Path, progress: Progress = go_on) -> Opened:
     """Opens a case. Raises CaseError; Cancelled when `progress` says so."""
     analysis, memory = open_case(folder)
+    kept = Kept.from_json(memory)
+    analysis.rules, analysis.sites = kept.rules, kept.sites
     return Opened(analysis, folder, memory, progress)
 
 
@@ -69,7 +101,7 @@ class Investigation:
 
     def __init__(self) -> None:
         self.opened_changed, self.focus_changed, self.selection_changed, self.kept_changed = Signal(), Signal(), Signal(), Signal()
-        self.pending_changed = Signal()
+        self.pending_changed, self.grown_changed = Signal(), Signal()
         self.pending: list[tuple[str, int]] = []  # files being read: name, bytes
         self.opened: Opened | None = None
         self.history = History(Focus())
@@ -100,6 +132,19 @@ class Investigation:
         self._narrow()
         for signal in (self.opened_changed, self.focus_changed, self.selection_changed):
             signal.emit()
+
+    def grow(self, growth: Growth) -> None:
+        """Takes in what a history has got. A period that ended with the evidence goes along."""
+        opened = self.opened
+        if opened is None or growth.of is not opened:
+            return
+        former, period = opened.evidence.last_ns, self.focus.period
+        opened.evidence.first_ns, opened.evidence.last_ns, opened.overview = growth.first_ns, growth.last_ns, growth.overview
+        self.grown_changed.emit()
+        if period is not None and period[1] == former:
+            self.history.replace(self.focus.with_period((period[0] + growth.last_ns - former, growth.last_ns)))
+        self._narrow()
+        self.focus_changed.emit()
 
     def announce(self, files: list[tuple[str, int]]) -> None:
         """Files that are about to be read, by name and size; an empty list when that is over."""

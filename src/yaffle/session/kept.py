@@ -3,7 +3,7 @@
 from dataclasses import asdict, dataclass, field, replace
 from typing import Any
 
-from yaffle.findings.places import Rule
+from yaffle.findings.places import Rule, Site
 from yaffle.session.measures import DEFAULT, Measure
 
 
@@ -40,6 +40,7 @@ class Kept:
     measures: tuple[Measure, ...] = DEFAULT
     line_bps: float = 0.0
     rules: tuple[Rule, ...] = ()
+    sites: tuple[Site, ...] = ()
 
     def pin(self, key: str, kept: bool) -> "Kept":
         """With a finding kept for the report, or not."""
@@ -61,7 +62,7 @@ class Kept:
         return {
             **{name: getattr(self, name) for name in ("notes", "dismissed", "remarks", "line_bps")},
             "pinned": list(self.pinned),
-            **{name: [asdict(entry) for entry in getattr(self, name)] for name in ("complaints", "periods", "rules")},
+            **{name: [asdict(entry) for entry in getattr(self, name)] for name in ("complaints", "periods", "rules", "sites")},
             "measures": [m.as_json() for m in self.measures],
         }
 
@@ -99,7 +100,15 @@ class Kept:
             tuple(m for m in measures if m is not None) or DEFAULT,
             float(line) if isinstance(line, int | float) and line >= 0 else 0.0,
             entries("rules", Rule),
+            tuple(site for site in entries("sites", Site) if _is_range(site)),
         )
+
+
+def _is_range(site: Site) -> bool:
+    try:
+        return site.range[0] in (4, 6)
+    except ValueError:
+        return False
 
 
 def type_of(kind: type, name: str) -> type:

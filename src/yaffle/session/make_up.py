@@ -8,7 +8,7 @@ import numpy as np
 from yaffle.arrays import Array
 from yaffle.capture.addresses import Labels
 from yaffle.capture.packets import MARK_BROADCAST, MARK_MULTICAST
-from yaffle.capture.registry import ETHERTYPES, PROTOCOLS, marking
+from yaffle.capture.registry import marking, protocol_name
 from yaffle.findings.places import Places
 from yaffle.kernels import kernel
 from yaffle.session.evidence import Evidence
@@ -18,13 +18,6 @@ DIMENSIONS = ("application", "host", "pair", "port", "protocol", "marking", "VLA
 NEXT = {"application": "host", "host": "pair", "pair": "port", "port": "pair", "protocol": "application", "marking": "application", "VLAN": "application", "cast": "application"}
 TREND = 24
 _TCP = 6
-
-
-def protocol_name(number: int) -> str:
-    """An IP protocol or EtherType by its registered name."""
-    if number >= 0x600:
-        return ETHERTYPES.get(number, f"EtherType {number:#06x}")
-    return PROTOCOLS.get(number, f"IP protocol {number}" if number else "not decoded")
 
 
 @dataclass(frozen=True)

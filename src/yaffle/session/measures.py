@@ -45,7 +45,18 @@ COUNTED: dict[str, tuple[str, str]] = {
     **{name: ("waiting", f"how many were {name} at once") for name in _PARTY},
     "median wait": ("s", "of the exchanges begun in the interval"),
     "worst wait": ("s", "of the exchanges begun in the interval"),
+    "median server time": ("s", "what was charged to the server, of the exchanges begun in the interval"),
+    "median network time": ("s", "what was charged to the network, of the exchanges begun in the interval"),
+    "median connect time": ("s", "from the first SYN to the client's acknowledgement, of the connections with exchanges begun in the interval"),
+    "sent again, share": ("%", "segments sent again, of all segments with payload in the interval"),
+    "users affected": ("%", "clients that waited a second or longer at once, of all that waited in the interval"),
+    "look-up latency": ("s", "median of the look-ups of names in the interval, of all hosts"),
+    "lease latency": ("s", "median of the leases of addresses in the interval, of all hosts"),
+    "sign-on latency": ("s", "median of the sign-ons in the interval, of all hosts"),
 }
+_MEDIANS = {"median server time": 2, "median network time": 1}
+_LATENCIES = {"look-up latency": ("dns", "mdns"), "lease latency": ("dhcp", "dhcpv6"), "sign-on latency": ("radius",)}
+_AFFECTED_NS = 1_000_000_000
 
 
 @dataclass(frozen=True)
@@ -131,7 +142,30 @@ def values(scene: Scene, measure: Measure, edge_ns: Array) -> Array:
         if measure.counted == "payload":
             return np.asarray(counted_packets(scene, mask, edge_ns, None, "payload_bytes") * 8 / spans_s)
         return np.asarray(counted_packets(scene, mask, edge_ns, _SEGMENTS.get(measure.counted)) / spans_s)
+    if measure.counted == "sent again, share":
+        mask = scene.packets_of(rows) if measure.filter else scene.packets
+        mask = mask & (scene.evidence.analysis.capture.packets.payload_bytes > 0)
+        whole = counted_packets(scene, mask, edge_ns, None)
+        again = counted_packets(scene, mask, edge_ns, _SEGMENTS["sent again"])
+        return np.where(whole > 0, 100.0 * again / np.maximum(1, whole), np.nan)
+    if measure.counted in _LATENCIES:
+        asked = [one for one in scene.evidence.analysis.lookups.rows if one.protocol in _LATENCIES[measure.counted] and one.latency_ns >= 0]
+        return _medians(np.array([one.asked_ns for one in asked], np.int64), np.array([one.latency_ns for one in asked]) / 1e9, edge_ns)
     return _of_waits(scene, rows, measure.counted, edge_ns)
+
+
+def _medians(time_ns: Array, amounts: Array, edge_ns: Array, *, greatest: bool = False) -> Array:
+    """The median (of two in the middle the upper one) or the greatest in each interval; nan where there is none."""
+    inside = (time_ns >= edge_ns[0]) & (time_ns <= edge_ns[-1])
+    time_ns, amounts = time_ns[inside], amounts[inside]
+    bins = edge_ns.size - 1
+    place = np.clip(np.searchsorted(edge_ns, time_ns, "right") - 1, 0, bins - 1)
+    found = np.full(bins, np.nan)
+    order = np.lexsort((amounts, place))
+    sizes = np.bincount(place, minlength=bins)
+    ends, some = np.cumsum(sizes), sizes > 0
+    found[some] = amounts[order][(ends - 1 if greatest else ends - sizes + sizes // 2)[some]]
+    return found
 
 
 def _of_waits(scene: Scene, rows: Array, counted: str, edge_ns: Array) -> Array:
@@ -150,12 +184,14 @@ def _of_waits(scene: Scene, rows: Array, counted: str, edge_ns: Array) -> Array:
         client = scene.evidence.client.codes[waits.connection[rows]]
         pairs = np.unique(place * (int(client.max()) + 1 if client.size else 1) + client)
         return np.bincount(pairs // (int(client.max()) + 1 if client.size else 1), minlength=bins).astype(float)
-    found = np.full(bins, np.nan)
-    wait = waits.wait_ns[rows] / 1e9
-    order = np.lexsort((wait, place))
-    sizes = np.bincount(place, minlength=bins)
-    ends = np.cumsum(sizes)
-    some = sizes > 0
-    at = (ends - 1 if counted == "worst wait" else ends - sizes + sizes // 2)[some]
-    found[some] = wait[order][at]
-    return found
+    if counted == "users affected":
+        client = scene.evidence.client.codes[waits.connection[rows]]
+        key, bad = place * (int(client.max(initial=0)) + 1) + client, waits.wait_ns[rows] >= _AFFECTED_NS
+        every, hit = (np.bincount(np.unique(some) // (int(client.max(initial=0)) + 1), minlength=bins) for some in (key, key[bad]))
+        return np.where(every > 0, 100.0 * hit / np.maximum(1, every), np.nan)
+    if counted == "median connect time":
+        took = scene.evidence.analysis.account.fact("handshake_ns")[waits.connection[rows]]
+        return _medians(first[took >= 0], took[took >= 0] / 1e9, edge_ns)
+    if counted in _MEDIANS:
+        return _medians(first, waits.parties[rows, _MEDIANS[counted]] / 1e9, edge_ns)
+    return _medians(first, waits.wait_ns[rows] / 1e9, edge_ns, greatest=counted == "worst wait")

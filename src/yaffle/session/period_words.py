@@ -81,3 +81,9 @@ def period_ns(text: str, first_ns: int, last_ns: int, zone: tzinfo = UTC, names:
     if found[1] < first_ns or found[0] > last_ns:
         raise PeriodError(f"“{words}” lies outside of what was captured")
     return max(first_ns, found[0]), min(last_ns, found[1])
+
+
+def period_text(first_ns: int, last_ns: int, zone: tzinfo = UTC) -> str:
+    """A period as it can be typed again, to the second."""
+    ends = [datetime.fromtimestamp(moment // 10**9, zone).strftime("%Y-%m-%d %H:%M:%S") for moment in (first_ns, last_ns)]
+    return f"{ends[0]} to {ends[1]}"

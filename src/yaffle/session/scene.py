@@ -51,6 +51,12 @@ class Scene:
         """Mask of the packets in focus: by trail and filter through their connections, and by the period."""
         return self.packets_of(self.rows) if self.focus.trail or self.focus.filter else self.in_period
 
+    @cached_property
+    def filtered_always(self) -> Array:
+        """Waits of the filter at all times, wherever the trail leads; all of them where the filter cannot be used."""
+        text = self.focus.filter
+        return np.flatnonzero(self.filter.rows(text)) if text else np.arange(self.evidence.waits.first_ns.size)
+
     @property
     def words(self) -> str:
         """How packets are narrowed, for people."""

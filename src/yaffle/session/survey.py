@@ -6,10 +6,11 @@ import numpy as np
 
 from yaffle.arrays import Array
 from yaffle.capture.reader import Progress, go_on, step
+from yaffle.findings.interfaces import Interfaces, interfaces
 from yaffle.kernels import kernel
 from yaffle.session.evidence import Evidence
 from yaffle.session.filtering import FilterError
-from yaffle.session.flow_parts import DIMENSIONS, FlowPicture, flow_picture
+from yaffle.session.flow_parts import FlowPicture, FlowSettings, flow_picture
 from yaffle.session.make_up import TREND, Part, make_up, within
 from yaffle.session.measures import TROUBLES, Measure, counted_packets, edges, values
 from yaffle.session.others import OtherGroup, other_groups
@@ -106,8 +107,7 @@ class SurveySettings:
     by: str
     inside: tuple[tuple[str, str], ...]  # (dimension, label) of each step down
     line_bps: float
-    flows_by: str = ""
-    exporter: int = -1
+    flows: FlowSettings | None = None  # None: not looked at
 
 
 @dataclass(frozen=True)
@@ -121,7 +121,8 @@ class SurveyPicture:
     troubles: list[Trouble]
     others: list[OtherGroup]
     services: list[Service]
-    flows: FlowPicture
+    flows: FlowPicture | None
+    interfaces: Interfaces
     bursts: Bursts
     full_ms: Array  # of each second at or over the line rate; empty without one
     packets: int
@@ -150,6 +151,8 @@ def survey(scene: Scene, settings: SurveySettings, progress: Progress = go_on) -
     parts = make_up(scene.evidence, inner, settings.by, period=(scene.first_ns, scene.last_ns))
     step(progress, 0.75, "counting troubles")
     ranked = troubles(scene)
+    step(progress, 0.8, "adding up flow records")
+    flows = flow_picture(scene.evidence, scene.first_ns, scene.last_ns, settings.flows) if settings.flows is not None else None
     step(progress, 0.85, "asking how services answered")
     return SurveyPicture(
         edge_ns,
@@ -159,7 +162,8 @@ def survey(scene: Scene, settings: SurveySettings, progress: Progress = go_on) -
         ranked,
         other_groups(scene.evidence, scene.first_ns, scene.last_ns),
         services(scene.evidence, scene.first_ns, scene.last_ns),
-        flow_picture(scene.evidence, scene.first_ns, scene.last_ns, settings.flows_by or DIMENSIONS[0], settings.exporter),
+        flows,
+        interfaces(scene.evidence.analysis, scene.first_ns, scene.last_ns),
         found,
         found.full_ms_per_s(settings.line_bps) if settings.line_bps > 0 else np.empty(0),
         int(mask.sum()),

@@ -1,0 +1,146 @@
+"""Four weeks at Harbourline Ferries as its routers saw them: flow records and counters of four sites, Monday 2026-02-16 to Sunday 2026-03-15.
+
+Desks work from 05:30 to 21:00, sailings fill the quarter of an hour before them, Sundays are quiet. Every night Saltmarsh
+copies its archive to Quay House from 01:00 on; the archive grows, until in the third week its 20 GB over a line of
+10 Mbit/s still run when the desks open. On the Saturday of the third week that was mended: the copy takes what is new only.
+"""
+
+import math
+from collections.abc import Iterator
+from dataclasses import dataclass
+from datetime import UTC, datetime
+
+import numpy as np
+
+START_NS = int(datetime(2026, 2, 16, tzinfo=UTC).timestamp()) * 10**9
+DAYS = 28
+MENDED_DAY = 19  # Saturday 2026-03-07
+HOUR_NS = 3600 * 10**9
+_STEP_NS = 600 * 10**9  # of the records, and of what a line carried meanwhile
+_READ_NS = 60 * 10**9  # between two readings of counters
+SITES = {  # name: (range, router, line in bit/s)
+    "Northpoint": ("198.51.100.0/25", "203.0.113.241", 50_000_000),
+    "Saltmarsh": ("198.51.100.128/26", "203.0.113.242", 10_000_000),
+    "Isle of Wren": ("198.51.100.192/26", "203.0.113.243", 20_000_000),
+    "Quay House": ("192.0.2.0/24", "203.0.113.244", 200_000_000),
+}
+DATA_CENTRE = "203.0.113.0/26"
+SERVICES = {  # name: (server, port, share of a desk's bytes, bytes out of the site per byte into it)
+    "ticket desk": ("203.0.113.22", 443, 0.42, 0.15),
+    "ticket database": ("203.0.113.21", 5432, 0.12, 0.30),
+    "timetable": ("203.0.113.30", 80, 0.30, 0.05),
+    "manifest": ("203.0.113.24", 9100, 0.10, 2.00),
+    "names": ("203.0.113.53", 53, 0.06, 0.60),
+}
+ARCHIVE = ("198.51.100.180", "203.0.113.35", 873)
+ARCHIVE_NAME = "archive copy"
+_DESKS = {"Northpoint": 24, "Saltmarsh": 10, "Isle of Wren": 12, "Quay House": 40}
+_DESK_BPS = 60_000.0  # of a desk at work, into the site
+LAN, LINE = 1, 2  # interfaces of every router
+INTERFACES = {LAN: "desks", LINE: "line"}
+SAILINGS = (6, 8, 10, 12, 14, 16, 18, 20)  # twenty to these hours boarding begins
+
+
+@dataclass(frozen=True)
+class HourOfSite:
+    """What one router told in one hour: columns of its flow records, and readings of its counters."""
+
+    router: str
+    start_ns: int
+    flows: dict[str, np.ndarray]
+    counters: dict[str, np.ndarray]
+
+
+def _number(address: str) -> int:
+    parts = [int(part) for part in address.split(".")]
+    return parts[0] << 24 | parts[1] << 16 | parts[2] << 8 | parts[3]
+
+
+def archive_bytes(day: int) -> float:
+    """What the copy of a night carries: all of it until it was mended, only what is new afterwards."""
+    return 3.0e9 * 1.145**day if day < MENDED_DAY else 0.25e9
+
+
+def _busy(hour_of_day: float, weekday: int) -> float:
+    """How many of the desks work, 0 to about 1.6 while a sailing boards."""
+    if not 5.5 <= hour_of_day < 21:
+        return 0.03
+    boarding = any(sailing - 1 / 3 <= hour_of_day < sailing for sailing in SAILINGS)
+    return (0.55 if weekday == 6 else 1.0) * (0.55 + 0.2 * math.sin((hour_of_day - 5.5) / 15.5 * math.pi) + (0.8 if boarding else 0.0))
+
+
+def hours() -> Iterator[list[HourOfSite]]:
+    """The four weeks, hour by hour, all four routers at a time."""
+    rng = np.random.default_rng(20260216)
+    left = 0.0  # of the copy that runs
+    totals = {name: np.zeros((2, 2)) for name in SITES}  # bytes by interface and direction, since the beginning
+    for hour in range(DAYS * 24):
+        day, hour_of_day = divmod(hour, 24)
+        if hour_of_day == 1:
+            left = archive_bytes(day)
+        found = []
+        for name in SITES:
+            rows: list[tuple[int, ...]] = []
+            readings: list[tuple[int, ...]] = []
+            for step in range(HOUR_NS // _STEP_NS):
+                start = START_NS + hour * HOUR_NS + step * _STEP_NS
+                into, out = _desks(rng, name, _busy(hour_of_day + step * _STEP_NS / HOUR_NS, day % 7), start, rows)
+                if name == "Saltmarsh" and left > 0:
+                    free = max(0.0, SITES[name][2] * 0.95 - out * 8 / (_STEP_NS / 1e9)) / 8 * _STEP_NS / 1e9
+                    taken = min(left, free)
+                    left -= taken
+                    out += taken
+                    _copied(taken, start, rows)
+                _read(rng, SITES[name][2], totals[name], (into, out), start, readings)
+            found.append(_told(name, START_NS + hour * HOUR_NS, rows, readings))
+        yield found
+
+
+_FLOW = ("src", "dst", "src_port", "dst_port", "transport", "dscp", "ingress", "egress", "first_ns", "last_ns", "octets", "packets")
+_READING = ("interface", "time_ns", "in_octets", "out_octets")
+
+
+def _told(name: str, start_ns: int, rows: list[tuple[int, ...]], readings: list[tuple[int, ...]]) -> HourOfSite:
+    flows, counters = np.array(rows, np.int64).reshape(-1, len(_FLOW)), np.array(readings, np.int64).reshape(-1, len(_READING))
+    return HourOfSite(SITES[name][1], start_ns, dict(zip(_FLOW, flows.T, strict=True)), dict(zip(_READING, counters.T, strict=True)))
+
+
+def _desks(rng: np.random.Generator, name: str, busy: float, start: int, rows: list[tuple[int, ...]]) -> tuple[float, float]:
+    """Records of the desks at work in one step; gives the bytes that went into the site and out of it over its line."""
+    first = _number(SITES[name][0].partition("/")[0]) + 10
+    desks = _DESKS[name]
+    into = out = 0.0
+    for service, (server, port, part, back) in SERVICES.items():
+        at_work = max(1, round(min(1.0, busy) * desks / 3))
+        whole = _DESK_BPS / 8 * desks * busy * part * _STEP_NS / 1e9 * rng.lognormal(0, 0.12)
+        shares = rng.dirichlet(np.full(at_work, 3.0))
+        for desk, share in zip(rng.choice(desks, at_work, replace=False).tolist(), shares.tolist(), strict=True):
+            host, own_port = first + int(desk), int(rng.integers(33_000, 60_000))
+            a, b = int(start + rng.integers(0, _STEP_NS // 3)), int(start + _STEP_NS - rng.integers(1, _STEP_NS // 3))
+            down, up = max(80, int(whole * share)), max(80, int(whole * share * back))
+            transport, marked = (17, 0) if service == "names" else (6, 18 if service.startswith("ticket") else 0)
+            rows.append((_number(server), host, port, own_port, transport, marked, LINE, LAN, a, b, down, down // 900 + 1))
+            rows.append((host, _number(server), own_port, port, transport, marked, LAN, LINE, a, b, up, up // 300 + 1))
+            into, out = into + down, out + up
+    return into, out
+
+
+def _copied(octets: float, start: int, rows: list[tuple[int, ...]]) -> None:
+    source, target, port = ARCHIVE
+    sent = int(octets)
+    rows.append((_number(source), _number(target), 51_873, port, 6, 0, LAN, LINE, start, start + _STEP_NS - 1, sent, sent // 1400 + 1))
+    rows.append((_number(target), _number(source), port, 51_873, 6, 0, LINE, LAN, start, start + _STEP_NS - 1, sent // 40, sent // 2800 + 1))
+
+
+def _read(rng: np.random.Generator, line_bps: int, totals: np.ndarray, step: tuple[float, float], start: int, readings: list[tuple[int, ...]]) -> None:
+    """Readings of the counters within one step: what the line carried, with a little unevenness, and the same on the desks' side."""
+    pieces = _STEP_NS // _READ_NS
+    full = max(step) * 8 / (_STEP_NS / 1e9) > 0.8 * line_bps
+    weights = rng.dirichlet(np.full(pieces, 1e5 if full else 60.0))  # A full line carries evenly.
+    for piece in range(pieces):
+        into, out = (amount * weights[piece] * 1.03 for amount in step)  # 3 % is what no record tells: frames, and what is not IP.
+        totals[0] += (out, into)
+        totals[1] += (into, out)
+        for interface in (LAN, LINE):
+            inward, outward = totals[0 if interface == LAN else 1].astype(np.int64).tolist()
+            readings.append((interface, start + (piece + 1) * _READ_NS, inward, outward))

@@ -1,0 +1,124 @@
+"""Compare: with what is normal, and one period with another."""
+
+from PySide6.QtWidgets import QTabWidget, QVBoxLayout, QWidget
+
+from yaffle.desktop.jobs import Latest
+from yaffle.desktop.normal_panel import NormalPanel
+from yaffle.desktop.periods_panel import PeriodsPanel
+from yaffle.session.comparing import CompareSettings, compared
+from yaffle.session.investigation import Investigation
+from yaffle.session.normal import WIDTHS, NormalPicture, measures_of, normal
+
+
+class Compare(QWidget):
+    """The station after Path."""
+
+    def __init__(self, investigation: Investigation, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._model = investigation
+        self._latest, self._second = Latest(self), Latest(self)
+        self._latest.failed.connect(lambda text: self.normal.words.setText(f"This picture is not up to date: {text}"))
+        self._second.failed.connect(lambda text: self.periods.words.setText(f"This picture is not up to date: {text}"))
+        self.normal, self.periods = NormalPanel(), PeriodsPanel()
+        self.normal.wanted.connect(self._changed)
+        self.normal.entered.connect(lambda period: investigation.look(investigation.focus.with_period(period)))
+        self.periods.wanted.connect(self._compare)
+        self.periods.taken.connect(self._take)
+        self.parts = QTabWidget()
+        self.parts.setDocumentMode(True)
+        self.parts.addTab(self.normal, "what is normal")
+        self.parts.addTab(self.periods, "two periods")
+        self.parts.setTabToolTip(0, "A measure with its baseline, and the times outside what is usual")
+        self.parts.setTabToolTip(1, "The measure chosen on the first page, before and after; who changed and who did not")
+        self.parts.currentChanged.connect(lambda page: self._compare() if page == 1 else None)
+        whole = QVBoxLayout(self)
+        whole.setContentsMargins(8, 4, 8, 6)
+        whole.addWidget(self.parts)
+        self._stale = True
+        self._undo = [
+            investigation.opened_changed.connect(self._opened),
+            investigation.focus_changed.connect(self._focused),
+            investigation.kept_changed.connect(self._kept),
+        ]
+        self._filter = ""
+        self._complaints = investigation.kept.complaints
+        self._opened()
+
+    @property
+    def pictures(self) -> tuple[Latest, ...]:
+        """What computes away from the interface thread."""
+        return (self._latest, self._second)
+
+    @property
+    def busy(self) -> bool:
+        """Whether a picture is still being computed."""
+        return self._latest.busy or self._second.busy
+
+    def _opened(self) -> None:
+        scene = self._model.scene
+        if scene is not None:
+            self.normal.offer(measures_of(scene))
+            self.periods.span(scene.evidence.first_ns, scene.evidence.last_ns)
+            span = scene.evidence.last_ns - scene.evidence.first_ns
+            fitting = [name for name, width in WIDTHS.items() if span // width >= 100]  # So that there is something to learn from.
+            self.normal.width_box.setCurrentText("15 min" if "15 min" in fitting else fitting[-1] if fitting else "1 s")
+            self.periods.width_box.setCurrentText("5 min" if "15 min" in fitting else fitting[-1] if fitting else "1 s")
+        for line in self.periods.typed:
+            line.clear()
+        self.periods.show_picture(None)
+        self._changed()
+
+    def _focused(self) -> None:
+        if self._model.focus.filter != self._filter:  # The period is not asked: what is normal is learnt from all the time.
+            self._changed()
+
+    def _kept(self) -> None:
+        if self._model.kept.complaints != self._complaints:
+            self._changed()
+
+    def _changed(self) -> None:
+        self._stale = True
+        if self.isVisible():
+            self.refresh()
+
+    def showEvent(self, event: object) -> None:
+        super().showEvent(event)  # type: ignore[arg-type]
+        self.refresh()
+
+    def refresh(self) -> None:
+        """Has the baseline computed, if something moved since."""
+        if not self._stale:
+            return
+        self._stale = False
+        scene = self._model.scene
+        self._filter, self._complaints = self._model.focus.filter, self._model.kept.complaints
+        if scene is None:
+            self._latest.forget()
+            self.normal.show_picture(None)
+            return
+        settings = self.normal.settings
+        self._latest.ask(lambda progress: normal(scene, settings, progress), self._show)
+
+    def _show(self, picture: NormalPicture) -> None:
+        self.normal.show_picture(picture, self._complaints)
+        if self.parts.currentIndex() == 1:
+            self._compare()
+
+    def _compare(self) -> None:
+        scene, periods = self._model.scene, self.periods.periods
+        if scene is None or periods is None:
+            self.periods.show_picture(None)
+            return
+        subject = self.normal.picture.settings.subject if self.normal.picture is not None else self.normal.settings.subject
+        settings = CompareSettings(subject, *periods, WIDTHS[self.periods.width_box.currentText()], self.periods.trim.isChecked())
+        self._second.ask(lambda progress: compared(scene, settings, progress), self.periods.show_picture)
+
+    def _take(self, side: int) -> None:
+        scene = self._model.scene
+        if scene is not None:
+            self.periods.set_period(side, (scene.first_ns, scene.last_ns))
+
+    def dress(self) -> None:
+        """Takes the colours of the theme."""
+        self.normal.dress()
+        self.periods.dress()

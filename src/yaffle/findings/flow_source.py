@@ -1,0 +1,34 @@
+"""Flow records of a period, from wherever there are some: exporters' in captures, the captures' own packets, a history."""
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from yaffle.analysis import Analysis
+from yaffle.arrays import Array
+from yaffle.records.flow_table import Exporter
+
+
+@dataclass(frozen=True)
+class HeldFlows:
+    """Records and their exporters. words: at which level they are, as the user reads it; empty where each stands alone."""
+
+    rows: Array
+    exporters: list[Exporter]
+    words: str = ""
+    width_ns: int = 0  # of the sums among them; 0 single records
+
+
+def held_flows(analysis: Analysis, first_ns: int, last_ns: int) -> HeldFlows:
+    """The records that touch a period. Exporters keep their numbers from call to call. Raises HistoryError."""
+    told, seen, history = analysis.flows, analysis.seen_flows, analysis.history
+    exporters = [*told.exporters, *seen.exporters]
+    own = seen.rows.copy()
+    own["exporter"] += len(told.exporters)
+    parts = [told.rows, own]
+    if history is None:
+        return HeldFlows(np.concatenate(parts), exporters)
+    found = history.rows(first_ns, last_ns)
+    rows = found.records.rows
+    rows["exporter"] += len(exporters)
+    return HeldFlows(np.concatenate([*parts, rows]), [*exporters, *(replace(e) for e in history.exporters)], found.words, found.width_ns)

@@ -1,0 +1,129 @@
+"""How full interfaces were: utilisation in and out against their speed, errors and discards, worst first.
+
+Utilisation is bits over an interval by what the interface can carry in it (RFC 2863 counters, both directions apart).
+"""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from yaffle.analysis import Analysis
+from yaffle.arrays import Array
+from yaffle.records.counter_table import Counters, rises
+
+TREND = 24
+OVER = 0.8  # Utilisation from which on an interface is called full.
+
+
+@dataclass(frozen=True)
+class Interface:
+    """One interface of one device in the period. Utilisation is nan where its speed is not known."""
+
+    device: str
+    number: int
+    name: str
+    speed_bps: int
+    mean_bps: tuple[float, float]  # in, out
+    peak_bps: tuple[float, float]  # of one reading to the next
+    peak_ns: tuple[int, int]  # the interval of the higher of the two
+    over_ns: int  # for how long it was over the limit, in or out
+    errors: int
+    discards: int
+    trend: Array  # of the fuller direction, bits/s in TREND stretches
+    middles_ns: Array
+    bps: tuple[Array, Array]  # in and out at those
+
+    @property
+    def utilisation(self) -> float:
+        """The highest, in or out."""
+        return max(self.peak_bps) / self.speed_bps if self.speed_bps > 0 else float("nan")
+
+    @property
+    def full_period(self) -> tuple[int, int]:
+        """The stretch around its fullest moment in which it stayed over the limit."""
+        full = np.maximum(*self.bps) > OVER * self.speed_bps
+        worst = int(np.argmax(np.maximum(*self.bps)))
+        before, after = np.flatnonzero(~full[:worst]), np.flatnonzero(~full[worst:])
+        first, stop = int(before[-1]) + 1 if before.size else 0, worst + int(after[0]) if after.size else full.size
+        half = int(np.median(np.diff(self.middles_ns))) // 2 if self.middles_ns.size > 1 else 30 * 10**9
+        return int(self.middles_ns[first]) - half, int(self.middles_ns[max(first, stop - 1)]) + half
+
+    @property
+    def way(self) -> str:
+        """Which direction is the fuller one."""
+        return "in" if self.peak_bps[0] > self.peak_bps[1] else "out"
+
+
+@dataclass(frozen=True)
+class Interfaces:
+    """All of them, worst first."""
+
+    rows: list[Interface]
+    resets: int  # steps at which a device began anew, left out
+
+
+def readings(analysis: Analysis, first_ns: int, last_ns: int) -> Counters:
+    """All readings of counters that concern a period, from tables, captures and a history. Raises HistoryError."""
+    found = Counters(devices=list(analysis.flows.counters.devices), names=dict(analysis.flows.counters.names))
+    found.rows = analysis.flows.counters.rows
+    if analysis.history is not None:
+        found.add(analysis.history.readings(first_ns, last_ns))
+    for exporter in analysis.flows.exporters:  # What sampling agents name in their options.
+        if exporter.address in found.devices:
+            device = found.device(exporter.address)
+            found.names = {**{(device, number): name for number, name in exporter.interfaces.items()}, **found.names}
+    return found
+
+
+def interfaces(analysis: Analysis, first_ns: int, last_ns: int) -> Interfaces:
+    """Every interface with readings in the period."""
+    counters = readings(analysis, first_ns, last_ns)
+    steps, resets = rises(counters.rows)
+    steps = steps[(steps["last_ns"] > first_ns) & (steps["first_ns"] < last_ns)]
+    if not steps.size:
+        return Interfaces([], resets)
+    key = steps["device"].astype(np.int64) << 40 | steps["interface"]
+    starts = np.flatnonzero(np.concatenate([[True], np.diff(key) != 0]))
+    found = [_interface(counters, steps[a:b], first_ns, last_ns) for a, b in zip(starts.tolist(), [*starts[1:].tolist(), steps.size], strict=True)]
+    return Interfaces(sorted(found, key=lambda one: (-np.nan_to_num(one.utilisation, nan=-1.0), -max(one.peak_bps))), resets)
+
+
+def through(analysis: Analysis, interface: Interface) -> tuple[int, tuple[tuple[str, str], ...]]:
+    """The exporter that tells what went through an interface in its fuller direction, and the step down to it; -1 where none does."""
+    told, history = analysis.flows.exporters, analysis.history
+    exporters = [*told, *analysis.seen_flows.exporters, *(history.exporters if history is not None else [])]
+    for number, exporter in enumerate(exporters):
+        if exporter.address == interface.device and exporter.flow_records:
+            name = exporter.interfaces.get(interface.number, f"interface {interface.number}")
+            return number, ((f"interface {interface.way}", f"{'into' if interface.way == 'in' else 'out of'} {name}"),)
+    return -1, ()
+
+
+def _interface(counters: Counters, steps: Array, first_ns: int, last_ns: int) -> Interface:
+    spans = (steps["last_ns"] - steps["first_ns"]) / 1e9
+    both = [np.maximum(0, steps[f"{way}_octets"]) * 8 / spans for way in ("in", "out")]
+    speed = int(steps["speed_bps"].max())
+    higher = both[0] if both[0].max() > both[1].max() else both[1]
+    worst = int(np.argmax(higher))
+    over = np.maximum(both[0], both[1]) > OVER * speed if speed > 0 else np.zeros(steps.size, bool)
+    middles = (steps["first_ns"] + steps["last_ns"]) // 2
+    place = np.clip((middles - first_ns) * TREND // max(1, last_ns - first_ns), 0, TREND - 1)
+    weights = np.bincount(place, spans, TREND)
+    trend = np.bincount(place, higher * spans, TREND) / np.maximum(weights, 1e-9)
+    device, number = int(steps["device"][0]), int(steps["interface"][0])
+    total = max(1e-9, float(spans.sum()))
+    return Interface(
+        counters.devices[device],
+        number,
+        counters.name(device, number),
+        speed,
+        (float((both[0] * spans).sum() / total), float((both[1] * spans).sum() / total)),
+        (float(both[0].max()), float(both[1].max())),
+        (int(steps["first_ns"][worst]), int(steps["last_ns"][worst])),
+        int(((steps["last_ns"] - steps["first_ns"])[over]).sum()),
+        int(sum(np.maximum(0, steps[name]).sum() for name in ("in_errors", "out_errors"))),
+        int(sum(np.maximum(0, steps[name]).sum() for name in ("in_discards", "out_discards"))),
+        trend,
+        middles,
+        (both[0], both[1]),
+    )

@@ -1,0 +1,123 @@
+"""Two periods side by side: the same measure in both, by how much it changed and how sure that is, and who changed and who did not."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from yaffle.arrays import Array
+from yaffle.capture.addresses import Labels
+from yaffle.capture.reader import Progress, go_on, step
+from yaffle.findings.flow_labels import FlowLabels, exporter_words
+from yaffle.findings.flow_source import HeldFlows, held_flows
+from yaffle.normal.comparison import Comparison, compare, without_best_and_worst
+from yaffle.normal.extent import GroupExtent, extent
+from yaffle.session.normal import FLOW_VOLUME, IN, OUT, Subject, measured
+from yaffle.session.scene import Scene
+
+Period = tuple[int, int]
+_FLOW_DIMENSIONS = ("site", "site pair", "application", "host", "interface out")
+_BINS = 64  # Intervals of each period in which flow records are summed for extent.
+_MOST_LABELS = 40  # of a dimension, the largest, that are looked at
+
+
+@dataclass(frozen=True)
+class CompareSettings:
+    """Two periods of a measure; trim: whether the best and the worst interval of each are left out, as of repeated runs."""
+
+    subject: Subject
+    before: Period
+    after: Period
+    width_ns: int
+    trim: bool = False
+
+
+@dataclass(frozen=True)
+class Compared:
+    """Both periods on one axis, from their starts on."""
+
+    settings: CompareSettings
+    before: Array  # (n,) values of intervals, nan where there is none
+    after: Array
+    comparison: Comparison
+    extent: list[GroupExtent]  # those that tell the changed from the unchanged best first
+    counted: str  # what extent is told by
+
+
+def _side(scene: Scene, settings: CompareSettings, period: Period) -> Array:
+    count = max(1, (period[1] - period[0]) // settings.width_ns)
+    return measured(scene, settings.subject, period[0] + np.arange(count + 1, dtype=np.int64) * settings.width_ns)
+
+
+def compared(scene: Scene, settings: CompareSettings, progress: Progress = go_on) -> Compared:
+    """Compares two periods. Raises HistoryError, FilterError, or Cancelled when `progress` says so."""
+    step(progress, 0.1, "measuring before")
+    before = _side(scene, settings, settings.before)
+    step(progress, 0.3, "measuring after")
+    after = _side(scene, settings, settings.after)
+    step(progress, 0.5, "looking who changed")
+    sides = [side[~np.isnan(side)] for side in (before, after)]
+    if settings.trim:
+        sides = [np.array(without_best_and_worst(side.tolist())) for side in sides]
+    flows = settings.subject.measure in (FLOW_VOLUME, IN, OUT)
+    groups = _flow_extent(scene, settings, progress) if flows else _wait_extent(scene, settings)
+    counted = "mean rate" if flows else "median wait of an exchange"
+    return Compared(settings, before, after, compare(*sides), groups, counted)
+
+
+def _wait_extent(scene: Scene, settings: CompareSettings) -> list[GroupExtent]:
+    """By exchanges: a wait is changed where it is longer than was usual before for its application."""
+    evidence, rows = scene.evidence, scene.filtered_always
+    waits = evidence.waits
+    first, owner = waits.first_ns[rows], waits.connection[rows]
+    before, after = ((first >= a) & (first < b) for a, b in (settings.before, settings.after))
+    kept = before | after
+    rows, owner = rows[kept], owner[kept]
+    names = {"application": evidence.application, "site": evidence.site, "server": evidence.server, "user": evidence.client}
+    dimensions = {name: Labels(labels.codes[owner], labels.texts) for name, labels in names.items()}
+    return extent(waits.wait_ns[rows] / 1e9, before[kept], after[kept], evidence.application.codes[owner], dimensions)
+
+
+def _flow_extent(scene: Scene, settings: CompareSettings, progress: Progress) -> list[GroupExtent]:
+    """By volume: intervals of each group, a group of its own kind; what grew is told from what did not by the share of the growth."""
+    evidence = scene.evidence
+    held = [held_flows(evidence.analysis, *period) for period in (settings.before, settings.after)]
+    exporter = settings.subject.exporter
+    found: list[GroupExtent] = []
+    for k, dimension in enumerate((*_FLOW_DIMENSIONS, "exporter")):
+        step(progress, 0.5 + 0.45 * k / 6, f"looking which {dimension} changed")
+        sums = [_binned(scene, side, period, dimension, exporter) for side, period in zip(held, (settings.before, settings.after), strict=True)]
+        sizes = {label: sum(float(side[label].sum()) for side in sums if label in side) for label in {*sums[0], *sums[1]}}
+        largest = sorted(sizes, key=lambda label: -sizes[label])[:_MOST_LABELS]
+        means = {label: (_rate(sums[0], label, settings.before), _rate(sums[1], label, settings.after)) for label in largest}
+        grown = sum(abs(after - before) for before, after in means.values())
+        for label in largest:
+            one, two = (side.get(label, np.zeros(_BINS)) for side in sums)
+            sides = compare(one, two)
+            separates = (means[label][1] - means[label][0]) / grown if grown else 0.0
+            found.append(GroupExtent(dimension, label, sides, int((two > np.quantile(one, 0.95)).sum()), two.size, separates, means[label], whole=True))
+    return sorted(found, key=lambda g: (-abs(g.separates), g.dimension))
+
+
+def _rate(sums: dict[str, Array], label: str, period: Period) -> float:
+    """Bits/s of a label over a whole period."""
+    return float(sums[label].sum()) * 8e9 / max(1, period[1] - period[0]) if label in sums else 0.0
+
+
+def _binned(scene: Scene, held: HeldFlows, period: Period, dimension: str, exporter: int) -> dict[str, Array]:
+    """Bytes in intervals of a period, by label."""
+    rows = held.rows
+    if exporter >= 0 and dimension != "exporter":
+        rows = rows[rows["exporter"] == exporter]
+    if not rows.size:
+        return {}
+    labels = (
+        Labels(rows["exporter"].astype(np.int64), [exporter_words(e) for e in held.exporters])
+        if dimension == "exporter"
+        else FlowLabels(held, rows, scene.evidence.places).by(dimension)
+    )
+    middle = (rows["first_ns"] + rows["last_ns"]) // 2
+    place = (middle - period[0]) * _BINS // max(1, period[1] - period[0])
+    kept = (place >= 0) & (place < _BINS)
+    count = len(labels.texts)
+    table = np.bincount(labels.codes[kept] * _BINS + place[kept], rows["octets"][kept], count * _BINS).reshape(count, _BINS)
+    return {labels.texts[k]: table[k] for k in np.flatnonzero(table.sum(axis=1) > 0).tolist()}
