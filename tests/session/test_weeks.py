@@ -78,7 +78,7 @@ def test_what_is_normal_and_what_is_not(model):
     found = normal(scene, NormalSettings(Subject(OUT, "interface")))
     assert found.groups == [f"{ROUTER} line"]
     assert found.settings.subject.label == f"{ROUTER} line"
-    long = [found.period(run) for run in found.anomalies if run.side > 0][0]
+    long = next(found.period(run) for run in found.anomalies if run.side > 0)
     assert long == (START + LONG_DAY * DAY_NS + 3 * HOUR_NS, START + LONG_DAY * DAY_NS + 9 * HOUR_NS)
     everything = normal(scene, NormalSettings(Subject(FLOW_VOLUME)))
     assert everything.settings.subject.words == f"{FLOW_VOLUME}, {EVERYTHING}"

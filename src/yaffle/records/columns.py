@@ -1,7 +1,7 @@
 """Records of one template as rows of the flow table, all at once."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 
@@ -9,7 +9,7 @@ from yaffle.arrays import Array
 from yaffle.records import elements as e
 from yaffle.records.flow_table import IPFIX, V5, Exporter, empty_flows
 from yaffle.records.options import ALL
-from yaffle.records.templates import Template, numbers
+from yaffle.records.templates import Template, numbers, table
 
 _RELATIVE = 1 << 61  # Times that are still to be tied to a boot lie above this.
 _CLOCK_OFF_NS = 500_000_000  # From so far on an exporter's clock is taken to be wrong.
@@ -24,11 +24,11 @@ _EPOCH_1900_S = 2_208_988_800
 _LONGEST = 200
 
 
-@dataclass(frozen=True)
-class Chunk:
-    """Records of one set: fixed fields as bytes, the others by their place in the template."""
+class Chunk(NamedTuple):
+    """Records of one set: fixed fields one record behind the other, the other fields by their place in the template."""
 
-    rows: Array
+    data: bytes
+    records: int
     others: Sequence[dict[int, bytes]]
     arrived_ns: int
     uptime_ms: int  # of the exporter when it sent them; -1 unknown
@@ -37,8 +37,8 @@ class Chunk:
 
 def flows(template: Template, chunks: Sequence[Chunk], protocol: int, exporter: int) -> tuple[Array, dict[int, dict[str, int | str]]]:
     """(rows of FLOW, elements of enterprises by row). Times that count from a boot are tied to it later, by settle_times."""
-    counts = np.array([c.rows.shape[0] for c in chunks])
-    raw = np.concatenate([c.rows for c in chunks]) if len(chunks) > 1 else chunks[0].rows
+    counts = np.array([c.records for c in chunks])
+    raw = table(b"".join([c.data for c in chunks]), int(counts.sum()), template.fixed_size)
     rows = empty_flows(raw.shape[0])
     rows["exporter"], rows["protocol"] = exporter, protocol
     rows["arrived_ns"] = np.repeat([c.arrived_ns for c in chunks], counts)
@@ -123,16 +123,17 @@ def settle_times(rows: Array, member: Array, boot_ns: Sequence[int], ahead_ns: i
     if abs(exporter.clock_offset_ns) >= _CLOCK_OFF_NS:
         side = "ahead" if exporter.clock_offset_ns > 0 else "behind"
         note = f"its clock is {abs(exporter.clock_offset_ns) / 1e9:.1f} s {side}: times are by the collector's clock"
-        if note not in exporter.notes:
-            exporter.notes.append(note)
+        exporter.notes[:] = [*(former for former in exporter.notes if not former.startswith("its clock is ")), note]
     boots = np.array(boot_ns or [0], np.int64)
     for name in ("first_ns", "last_ns"):
         times = rows[name]
-        relative = member & (times >= _RELATIVE)
-        value = times[relative] - _RELATIVE
-        rows[name][relative] = boots[np.minimum(value >> 44, boots.size - 1)] + ((value & ((1 << 44) - 1)) - (1 << 43)) * 1_000_000
-        absolute = member & ~relative & (times > 0)
-        rows[name][absolute] = times[absolute] - off
+        relative = np.flatnonzero(member & (times >= _RELATIVE))
+        if off:
+            absolute = member & (times < _RELATIVE) & (times > 0)
+            rows[name][absolute] = times[absolute] - off
+        if relative.size:
+            value = times[relative] - _RELATIVE
+            rows[name][relative] = boots[np.minimum(value >> 44, boots.size - 1)] + ((value & ((1 << 44) - 1)) - (1 << 43)) * 1_000_000
         none = member & (times <= 0)
         rows[name][none] = rows["arrived_ns"][none]
 
@@ -165,9 +166,10 @@ def settle_sampling(rows: Array, member: Array, samplers: dict[int, int], export
     factor = rows["sampling"][member]
     if factor.size:
         exporter.sampling = int(np.bincount(factor.clip(0, 1 << 20)).argmax())
-    for name in ("packets", "octets"):
-        rows[name][member] *= factor
-    rows["sampled"][member] = factor > 1
+    if (factor > 1).any():
+        for name in ("packets", "octets"):
+            rows[name][member] *= factor
+        rows["sampled"][member] = factor > 1
 
 
 def usual_count(rows: Array, exporter: int) -> int:

@@ -7,6 +7,7 @@ Records are decoded by columns, all of one template at once, when `finish` is ca
 from collections import Counter, OrderedDict, defaultdict
 from dataclasses import dataclass, field
 from struct import unpack_from
+from typing import NamedTuple
 
 import numpy as np
 
@@ -17,7 +18,7 @@ from yaffle.records.counter_table import Counters
 from yaffle.records.flow_table import IPFIX, SFLOW, V5, V9, Exporter, FlowRecords
 from yaffle.records.options import take_option
 from yaffle.records.sequence import MOST_KEPT, Sequence, lost_together
-from yaffle.records.templates import Template, read_fields, split
+from yaffle.records.templates import Template, read_fields, split, table
 
 MOST_EXPORTERS, MOST_DOMAINS = 4096, 256  # the latter of one address
 _MOST_TEMPLATES = 1024  # of an exporter
@@ -45,8 +46,7 @@ class _State:
     usual: int = 0  # records of a full datagram
 
 
-@dataclass(frozen=True)
-class _Header:
+class _Header(NamedTuple):
     arrived_ns: int
     uptime_ms: int  # -1 where the protocol tells none
     boot: int
@@ -114,8 +114,8 @@ class Intake:
 
     def _gather(self, state: _State, template: Template, chunk: Chunk) -> None:
         self._chunks.setdefault((state.number, id(template)), (template, []))[1].append(chunk)
-        self._gathered += chunk.rows.shape[0]
-        state.exporter.flow_records += chunk.rows.shape[0]
+        self._gathered += chunk.records
+        state.exporter.flow_records += chunk.records
 
     # --- NetFlow v5 ---
     def _netflow5(self, arrived_ns: int, address: str, data: bytes) -> bool:
@@ -127,8 +127,8 @@ class Intake:
         state.sequence.take(number, count)
         state.exporter.sampling = max(1, sampling & 0x3FFF)
         state.exporter.records += count
-        rows = np.frombuffer(data, np.uint8, count * netflow5.RECORD, netflow5.HEADER).reshape(count, netflow5.RECORD)
-        self._gather(state, netflow5.TEMPLATE, Chunk(rows, [], header.arrived_ns, header.uptime_ms, header.boot))
+        records = data[netflow5.HEADER : netflow5.HEADER + count * netflow5.RECORD]
+        self._gather(state, netflow5.TEMPLATE, Chunk(records, count, [], header.arrived_ns, header.uptime_ms, header.boot))
         return True
 
     # --- NetFlow v9 ---
@@ -237,15 +237,16 @@ class Intake:
             state.waiting.append((number, body, header, place))
             state.waiting_bytes, self._waiting = state.waiting_bytes + len(body), self._waiting + len(body)
             return
-        rows, others = split(template, body)
+        fixed, count, others = split(template, body)
         if place >= 0:
-            state.sequence.add(place, rows.shape[0])
-        state.exporter.records += rows.shape[0]
+            state.sequence.add(place, count)
+        state.exporter.records += count
         if template.scope:
-            for k in range(rows.shape[0]):
+            rows = table(fixed, count, template.fixed_size)
+            for k in range(count):
                 take_option(template, rows[k : k + 1], others[k] if others else {}, state.exporter, state.samplers)
             return
-        self._gather(state, template, Chunk(rows, others, header.arrived_ns, header.uptime_ms, header.boot))
+        self._gather(state, template, Chunk(fixed, count, others, header.arrived_ns, header.uptime_ms, header.boot))
 
     # --- sFlow ---
     def _sflow(self, arrived_ns: int, data: bytes) -> bool:
@@ -306,10 +307,12 @@ class Intake:
             found.counters.rows = np.concatenate(self._counters)
         self._found = FlowRecords(exporters=found.exporters, counters=Counters(devices=found.counters.devices, names=found.counters.names))
         self._parts, self._total, self._counters = [], 0, []
-        present = set(np.unique(settled["exporter"]).tolist())
+        present = set(np.flatnonzero(np.bincount(settled["exporter"])).tolist())
         for state in self._states.values():
             self._settle(state, settled if state.number in present else settled[:0])
         self._losses()
+        if (np.diff(settled["arrived_ns"]) >= 0).all():
+            return FlowRecords(settled, found.exporters, found.own, found.counters)
         order = np.argsort(settled["arrived_ns"], kind="stable")
         return FlowRecords(settled[order], found.exporters, _moved(found.own, order), found.counters)
 

@@ -86,19 +86,19 @@ def read_fields(data: bytes, at: int, count: int, enterprises: bool, scope: int 
     return (template.fields, at) if 0 < template.least <= _MOST_RECORD else None
 
 
-def split(template: Template, data: bytes) -> tuple[Array, list[dict[int, bytes]]]:
-    """Records of a set: the fixed parts as rows of bytes, and of each the fields that vary or that are no numbers, by their place in the template.
+def split(template: Template, data: bytes) -> tuple[bytes, int, list[dict[int, bytes]]]:
+    """Records of a set: the fixed parts one behind the other, how many, and of each the fields that vary or that are no numbers, by their place in the template.
 
     What is left over at the end is padding. Fields of fixed size that are wider than a number, and those of enterprises, are among the latter.
     """
     wide = template.wide
     if not template.varies:
-        count = len(data) // template.size
-        rows = np.frombuffer(data, np.uint8, count * template.size).reshape(count, template.size)
+        size = template.size
+        count = len(data) // size
         if not wide:
-            return rows, []
+            return data[: count * size], count, []
         offsets = np.cumsum([0, *(f.size for f in template.fields)]).tolist()
-        return rows, [{k: data[r * template.size + offsets[k] : r * template.size + offsets[k + 1]] for k in wide} for r in range(count)]
+        return data[: count * size], count, [{k: data[r * size + offsets[k] : r * size + offsets[k + 1]] for k in wide} for r in range(count)]
     kept: list[bytes] = []
     others: list[dict[int, bytes]] = []
     at = 0
@@ -108,12 +108,12 @@ def split(template: Template, data: bytes) -> tuple[Array, list[dict[int, bytes]
             size = f.size
             if size == VARIABLE:
                 if at >= len(data):
-                    return _stacked(kept, template.fixed_size), others
+                    return b"".join(kept), len(kept), others
                 size, at = data[at], at + 1
                 if size == 255:
                     size, at = int.from_bytes(data[at : at + 2], "big"), at + 2
             if at + size > len(data):
-                return _stacked(kept, template.fixed_size), others
+                return b"".join(kept), len(kept), others
             if f.size != VARIABLE:
                 fixed += data[at : at + size]
             if k in wide:
@@ -121,11 +121,12 @@ def split(template: Template, data: bytes) -> tuple[Array, list[dict[int, bytes]
             at += size
         kept.append(bytes(fixed))
         others.append(own)
-    return _stacked(kept, template.fixed_size), others
+    return b"".join(kept), len(kept), others
 
 
-def _stacked(kept: list[bytes], size: int) -> Array:
-    return np.frombuffer(b"".join(kept), np.uint8).reshape(len(kept), size) if kept and size else np.zeros((len(kept), size), np.uint8)
+def table(data: bytes, count: int, size: int) -> Array:
+    """Fixed parts as rows of bytes, uint8 (count, size)."""
+    return np.frombuffer(data, np.uint8).reshape(count, size)
 
 
 def numbers(rows: Array, place: tuple[int, int]) -> Array:
