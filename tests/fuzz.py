@@ -14,10 +14,14 @@ from pathlib import Path
 from struct import Struct
 
 from tests.frames import ACK, FIN, PSH, RST, SYN, C, S, ether, ip, pcap, tcp, udp
+from tests.records.messages import a_set, ipfix, netflow5, netflow9, option_template, template
 from yaffle.analysis import analyse
 from yaffle.capture.pcapng_writer import write_pcapng
 from yaffle.errors import YaffleError
-from yaffle.findings.finding import find
+from yaffle.findings.everything import all_findings
+from yaffle.findings.flow_labels import DIMENSIONS
+from yaffle.session.evidence import Evidence
+from yaffle.session.flow_parts import FlowSettings, flow_picture
 
 _SLOW_S = 8.0
 _INTERESTING = (0, 1, 2, 3, 4, 5, 8, 15, 16, 20, 40, 60, 63, 64, 65, 127, 128, 129, 254, 255)
@@ -86,8 +90,24 @@ def spoken() -> list[bytes]:
     out += [ether(udp(C, 123, S, 123, b"\x23" + bytes(47))), ether(udp(S, 123, C, 123, b"\x24\3" + bytes(46)))]
     out += [ether(udp(C, 9000, S, 161, bytes.fromhex("302602010104067075626c6963a01902040badcafe020100020100300b300906052b060102010500")))]
     out += [ether(udp(C, 9001, S, 443, b"\xc3\0\0\0\1\x08abcdefgh\0\0\x40\x40" + bytes(64)))]
+    out += exported()
     out += [ether(udp(C, 7000, S, 7002, b"\x80\x08" + bytes([0, n, 0, 0, 0, n * 20, 0, 0, 0, 9]) + bytes(30))) for n in range(12)]
     return out
+
+
+def exported() -> list[bytes]:
+    """Export datagrams of all four protocols, as Ethernet frames."""
+    fields = [(8, 4), (12, 4), (7, 2), (11, 2), (4, 1), (2, 4), (1, 8), (133, 4), (9001, 0xFFFF, 32473)]
+    one = bytes([198, 51, 100, 1, 203, 0, 113, 2]) + Struct("!HHBIQI").pack(1234, 443, 6, 3, 1000, 1) + b"\3abc"
+    options = option_template(301, [(10, 4), (82, 8)], 1), a_set(301, b"\0\0\0\7uplink\0\0")
+    narrow = [(8, 4), (12, 4), (21, 4), (22, 4), (2, 4)]
+    messages = [
+        ipfix([template(300, fields), *options, a_set(300, one * 3)]), ipfix([a_set(300, one * 2)], sequence=4), ipfix([a_set(2, Struct("!HH").pack(300, 0))], sequence=6),
+        netflow9([template(260, narrow, kind=0), a_set(260, bytes(20) * 2)]), netflow5([(1, 100, 50_000, 60_000)] * 2),
+        b"\0\0\0\5\0\0\0\1\xcb\0\x71\1\0\0\0\0\0\0\0\1\0\0\0\1\0\0\0\2" + b"\0\0\0\1\0\0\0\x40" + Struct("!8I").pack(1, 1, 64, 64, 0, 1, 2, 1)
+        + Struct("!6I").pack(1, 24, 1, 60, 4, 8) + bytes(8) + b"\0\0\0\2\0\0\0\x6c" + Struct("!5I").pack(1, 1, 1, 1, 88) + bytes(88),
+    ]  # fmt: skip
+    return [ether(udp("192.0.2.7", 9_995, S, 4739, message)) for message in messages]
 
 
 def packed(rnd: random.Random, path: Path, talks: int) -> int:
@@ -157,7 +177,9 @@ def main(seconds: float, seed: int) -> int:
             started = time.monotonic()
             try:
                 analysis = analyse([path])
-                find(analysis, analysis.speaker)
+                all_findings(analysis)
+                evidence = Evidence(analysis)
+                flow_picture(evidence, evidence.first_ns, evidence.last_ns, FlowSettings(rnd.choice(DIMENSIONS)))
                 assert (analysis.account.connection_charges.sum(axis=1) == analysis.account.fact("wait_ns")).all()
                 assert (analysis.account.exchange_charges >= 0).all(), "a charge is negative"
             except YaffleError:

@@ -193,3 +193,9 @@ def test_a_file_of_messages_is_read_to_its_break(tmp_path):
     found = document(analyse([path]), include=["flows"])
     assert [f["packets"] for f in found["flows"]] == [7, 7]
     assert not found["sources"][0]["complete"] and any("no whole IPFIX message" in n for n in found["sources"][0]["notes"])
+
+
+def test_what_exporters_measured_stands_beside_the_record():
+    fields = [*FIELDS, (133, 4), (9001, 4, 32473)]
+    found = taken(ipfix([template(300, fields), a_set(300, record(7) + pack("!II", 3, 1500))]))
+    assert found.own == {0: {"dropped_packets": 3, "32473/9001": 1500}}

@@ -53,3 +53,11 @@ def test_without_records_there_is_an_empty_picture(evidence):
     evidence.analysis.flows = FlowRecords()
     found = flow_picture(evidence, 0, S, FlowSettings("host"))
     assert (found.exporter, found.parts, found.bits_per_s.size) == (-1, [], BINS)
+
+
+def test_what_the_exporter_measured_is_told_by_label(evidence):
+    flows = evidence.analysis.flows
+    flows.own = {0: {"dropped_packets": 2, "32473/7": "word"}, 1: {"dropped_packets": 6}}
+    found = flow_picture(evidence, NOW - 10 * S, NOW, FlowSettings("host"))
+    assert found.parts[0].measured == "dropped_packets 4 (most 6), 32473/7 word"
+    assert flow_picture(evidence, NOW - 10 * S, NOW, FlowSettings("host", inside=(("host", "nobody"),))).parts == []

@@ -90,7 +90,7 @@ def test_what_is_normal_and_what_is_not(model):
 def test_two_mornings_side_by_side_with_extent(model):
     morning = 5 * HOUR_NS, 9 * HOUR_NS
     before, after = (tuple(START + day * DAY_NS + h for h in morning) for day in (LONG_DAY - 7, LONG_DAY))
-    found = compared(model.scene, CompareSettings(Subject(FLOW_VOLUME, "interface out", "out of line"), before, after, 300 * 10**9))
+    found = compared(model.scene, CompareSettings(Subject(FLOW_VOLUME, "interface out", "out of line"), (before,), (after,), 300 * 10**9))
     assert found.comparison.sure
     first = {g.dimension: g for g in found.extent[::-1]}
     assert (first["application"].label, first["application"].words) == ("archive copy", "new")
@@ -98,8 +98,21 @@ def test_two_mornings_side_by_side_with_extent(model):
     assert first["application"].separates > 0.9
     unchanged = next(g for g in found.extent if g.label == "centre to Saltmarsh")
     assert unchanged.words == "unchanged"
-    trimmed = compared(model.scene, CompareSettings(Subject(FLOW_VOLUME), before, after, 300 * 10**9, trim=True))
+    trimmed = compared(model.scene, CompareSettings(Subject(FLOW_VOLUME), (before,), (after,), 300 * 10**9, trim=True))
     assert trimmed.comparison.counts == (46, 46)
+
+
+def test_sets_of_runs_and_two_groups(model):
+    runs = [tuple((START + day * DAY_NS + 4 * HOUR_NS, START + day * DAY_NS + 8 * HOUR_NS) for day in days) for days in ((1, 2, 3, 4), (7, 8, LONG_DAY, 10))]
+    found = compared(model.scene, CompareSettings(Subject(FLOW_VOLUME), *runs, 300 * 10**9, trim=True))
+    assert (found.settings.runs, found.before.size, found.comparison.counts) == (True, 4, (2, 2))
+    assert np.nanmax(found.after) > 8e6 > np.nanmax(found.before)
+    assert {g.dimension: g for g in found.extent[::-1]}["application"].label == "archive copy"
+    groups = Subject(FLOW_VOLUME, "host", "198.51.100.180"), Subject(FLOW_VOLUME, "host", "203.0.113.22")
+    night = ((START + LONG_DAY * DAY_NS + 2 * HOUR_NS, START + LONG_DAY * DAY_NS + 8 * HOUR_NS),)
+    other = compared(model.scene, CompareSettings(groups[0], night, night, 900 * 10**9, other=groups[1]))
+    assert other.comparison.medians[0] > 100 * other.comparison.medians[1]
+    assert other.extent == []
 
 
 def test_flow_records_of_a_period_go_out_and_come_back(model, tmp_path):

@@ -1,13 +1,19 @@
 """Compare: with what is normal, and one period with another."""
 
+from dataclasses import replace
+
 from PySide6.QtWidgets import QTabWidget, QVBoxLayout, QWidget
 
 from yaffle.desktop.jobs import Latest
 from yaffle.desktop.normal_panel import NormalPanel
+from yaffle.desktop.peaks_panel import PeaksPanel
 from yaffle.desktop.periods_panel import PeriodsPanel
 from yaffle.session.comparing import CompareSettings, compared
 from yaffle.session.investigation import Investigation
 from yaffle.session.normal import WIDTHS, NormalPicture, measures_of, normal
+from yaffle.session.peaks import peaks
+
+PERIODS, PEAKS = 1, 2  # pages
 
 
 class Compare(QWidget):
@@ -19,9 +25,12 @@ class Compare(QWidget):
         self._latest, self._second = Latest(self), Latest(self)
         self._latest.failed.connect(lambda text: self.normal.words.setText(f"This picture is not up to date: {text}"))
         self._second.failed.connect(lambda text: self.periods.words.setText(f"This picture is not up to date: {text}"))
-        self.normal, self.periods = NormalPanel(), PeriodsPanel()
+        self._third = Latest(self)
+        self._third.failed.connect(lambda text: self.peaks.words.setText(f"This list is not up to date: {text}"))
+        self.normal, self.periods, self.peaks = NormalPanel(), PeriodsPanel(), PeaksPanel()
         self.normal.wanted.connect(self._changed)
         self.normal.entered.connect(lambda period: investigation.look(investigation.focus.with_period(period)))
+        self.peaks.entered.connect(lambda period: investigation.look(investigation.focus.with_period(period)))
         self.periods.wanted.connect(self._compare)
         self.periods.taken.connect(self._take)
         self.parts = QTabWidget()
@@ -30,7 +39,9 @@ class Compare(QWidget):
         self.parts.addTab(self.periods, "two periods")
         self.parts.setTabToolTip(0, "A measure with its baseline, and the times outside what is usual")
         self.parts.setTabToolTip(1, "The measure chosen on the first page, before and after; who changed and who did not")
-        self.parts.currentChanged.connect(lambda page: self._compare() if page == 1 else None)
+        self.parts.addTab(self.peaks, "peaks")
+        self.parts.setTabToolTip(2, "The highest hours, what made them, and which complaints came then")
+        self.parts.currentChanged.connect(self._turned)
         whole = QVBoxLayout(self)
         whole.setContentsMargins(8, 4, 8, 6)
         whole.addWidget(self.parts)
@@ -47,12 +58,12 @@ class Compare(QWidget):
     @property
     def pictures(self) -> tuple[Latest, ...]:
         """What computes away from the interface thread."""
-        return (self._latest, self._second)
+        return (self._latest, self._second, self._third)
 
     @property
     def busy(self) -> bool:
         """Whether a picture is still being computed."""
-        return self._latest.busy or self._second.busy
+        return any(picture.busy for picture in self.pictures)
 
     def _opened(self) -> None:
         scene = self._model.scene
@@ -101,8 +112,22 @@ class Compare(QWidget):
 
     def _show(self, picture: NormalPicture) -> None:
         self.normal.show_picture(picture, self._complaints)
-        if self.parts.currentIndex() == 1:
+        self.periods.offer(picture.groups)
+        self._turned(self.parts.currentIndex())
+
+    def _turned(self, page: int) -> None:
+        if page == PERIODS:
             self._compare()
+        elif page == PEAKS:
+            self._look_for_peaks()
+
+    def _look_for_peaks(self) -> None:
+        scene = self._model.scene
+        if scene is None:
+            self.peaks.show_peaks([])
+            return
+        complaints = self._model.kept.complaints
+        self._third.ask(lambda _progress: peaks(scene, -1, complaints), self.peaks.show_peaks)
 
     def _compare(self) -> None:
         scene, periods = self._model.scene, self.periods.periods
@@ -110,7 +135,8 @@ class Compare(QWidget):
             self.periods.show_picture(None)
             return
         subject = self.normal.picture.settings.subject if self.normal.picture is not None else self.normal.settings.subject
-        settings = CompareSettings(subject, *periods, WIDTHS[self.periods.width_box.currentText()], self.periods.trim.isChecked())
+        other = replace(subject, label=self.periods.other_group) if self.periods.other_group else None
+        settings = CompareSettings(subject, *periods, WIDTHS[self.periods.width_box.currentText()], self.periods.trim.isChecked(), other)
         self._second.ask(lambda progress: compared(scene, settings, progress), self.periods.show_picture)
 
     def _take(self, side: int) -> None:
@@ -122,3 +148,4 @@ class Compare(QWidget):
         """Takes the colours of the theme."""
         self.normal.dress()
         self.periods.dress()
+        self._turned(self.parts.currentIndex())

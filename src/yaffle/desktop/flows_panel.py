@@ -173,6 +173,10 @@ class FlowsPanel(QWidget):
             for k, seconds in enumerate(RECENT_S):
                 words = f"{seconds} s" if seconds < 60 else f"{seconds // 60} min"
                 columns.append(Column(f"last {words}", lambda r, k=k: rate(float(recent[r, k])), recent[:, k], meaning=f"mean of the last {words} of the period"))
+        if any(p.measured for p in parts):
+            columns.append(
+                Column("measured by the exporter", lambda r: parts[r].measured, figures=False, meaning="elements beside the counts: of enterprises as ENTERPRISE/NUMBER")
+            )
         self.model.show_columns(columns, len(parts))
         for section, width in ((1, 120), (2, 80), (3, 80), (4, 70), (5, 110)):
             self.table.setColumnWidth(section, width)

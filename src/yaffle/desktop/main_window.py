@@ -80,7 +80,8 @@ class MainWindow(QMainWindow):
         self.gather, self.survey = Gather(investigation), Survey(investigation)
         self.apportion, self.examine = Apportion(investigation), Examine(investigation)
         self.compare = Compare(investigation)
-        self.compare.normal.entered.connect(lambda _period: self.go(1))
+        for panel in (self.compare.normal, self.compare.peaks):
+            panel.entered.connect(lambda _period: self.go(1))
         self.live = Live(investigation, self)
         self.survey.flows.paced.connect(self.live.set_pace)
         self.receiver = Receiver(self)

@@ -78,6 +78,8 @@ class NormalPanel(QWidget):
         self.words.setObjectName("faint")
         self.words.setWordWrap(True)
         self.plot = Plot("")
+        self.plot.getPlotItem().vb.setMouseMode(pg.ViewBox.RectMode)
+        self.plot.setToolTip("Drag narrows, wheel zooms, R resets; Ctrl+S here saves the picture")
         self.plot.read_with(self._words_at)
         self.model = ColumnTable(self)
         self.table = TableView("Times outside what is usual, largest first")

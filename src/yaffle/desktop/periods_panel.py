@@ -16,6 +16,8 @@ from yaffle.session.normal import FLOW_VOLUME, IN, OUT, WIDTHS
 from yaffle.session.period_words import EXAMPLES, PeriodError, period_ns, period_text
 from yaffle.units import share, three_digits, zone
 
+_SAME = "the same group"
+
 
 class PeriodsPanel(QWidget):
     """Asks for another picture by `wanted`; periods are typed, or taken from the strip."""
@@ -31,7 +33,7 @@ class PeriodsPanel(QWidget):
         row = QHBoxLayout()
         for k, (line, name) in enumerate(zip(self.typed, ("before", "after"), strict=True)):
             line.setPlaceholderText("for example 2026-03-03 08:00 to 09:00")
-            line.setToolTip(f"A period as you would say it: {EXAMPLES}")
+            line.setToolTip(f"A period as you would say it: {EXAMPLES}. Several with ; between them are runs, a value each")
             line.setAccessibleName(f"Period {name}")
             line.returnPressed.connect(self.wanted.emit)
             button = QPushButton("take the strip's")
@@ -48,8 +50,14 @@ class PeriodsPanel(QWidget):
         self.trim = QCheckBox("leave out best and worst")
         self.trim.setToolTip("As with repeated runs: the lowest and the highest of each side do not count")
         self.trim.toggled.connect(lambda _: self.wanted.emit())
+        self.other = QComboBox()
+        self.other.setToolTip("Compares with another group instead; the period after may then be left empty: the same")
+        self.other.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+        self.other.setMinimumContentsLength(16)
+        self.other.activated.connect(lambda _: self.wanted.emit())
+        self.offer([])
         second = QHBoxLayout()
-        for widget in (QLabel("in intervals of"), self.width_box, self.trim):
+        for widget in (QLabel("in intervals of"), self.width_box, QLabel("after is"), self.other, self.trim):
             second.addWidget(widget)
         second.addStretch(1)
         self.words = QLabel()
@@ -77,20 +85,34 @@ class PeriodsPanel(QWidget):
         """What the evidence covers, within which periods are understood."""
         self._span = (first_ns, last_ns)
 
+    def offer(self, groups: list[str]) -> None:
+        """Which groups there are to compare with."""
+        former = self.other.currentText()
+        self.other.clear()
+        self.other.addItems([_SAME, *groups])
+        self.other.setCurrentText(former if former in groups else _SAME)
+
     @property
-    def periods(self) -> tuple[Period, Period] | None:
-        """Both periods; None where one is missing or not understood, which is said."""
-        found = []
+    def other_group(self) -> str:
+        """The group of the second side; empty: the same."""
+        return "" if self.other.currentText() == _SAME else self.other.currentText()
+
+    @property
+    def periods(self) -> tuple[tuple[Period, ...], tuple[Period, ...]] | None:
+        """Periods, or runs, of both sides; None where one is missing or not understood, which is said."""
+        found: list[tuple[Period, ...]] = []
         for line, name in zip(self.typed, ("before", "after"), strict=True):
-            if not line.text().strip():
+            words = [part for part in line.text().split(";") if part.strip()]
+            if not words and found and self.other_group:
+                return found[0], found[0]
+            if not words:
                 self.words.setText(f"Two periods are compared: type the one {name}, or select it in the strip above and take it over.")
                 return None
             try:
-                period = period_ns(line.text(), *self._span, zone())
+                found.append(tuple(period_ns(part, *self._span, zone()) or self._span for part in words))
             except PeriodError as error:
                 self.words.setText(f"{name}: {error}")
                 return None
-            found.append(period or self._span)
         return found[0], found[1]
 
     def show_picture(self, picture: Compared | None) -> None:
@@ -109,7 +131,8 @@ class PeriodsPanel(QWidget):
             way = "more" if sides.difference > 0 else "less"
             text = (
                 f"<b>{picture.settings.subject.words}</b>: median {value_text(sides.medians[0], unit)} before, {value_text(sides.medians[1], unit)} after; typically "
-                f"{value_text(abs(sides.difference), unit)} {way} ({sides.certainty}); one interval after exceeds one before in {share(sides.exceeds)} of all pairs."
+                f"{value_text(abs(sides.difference), unit)} {way} ({sides.certainty}); one "
+                f"{'run' if picture.settings.runs else 'interval'} after exceeds one before in {share(sides.exceeds)} of all pairs."
             )
         self.words.setText(text)
         look = theme.current()
@@ -117,11 +140,11 @@ class PeriodsPanel(QWidget):
         self.plot.setLabel("left", "", units=unit or None)
         top = 1e-9
         for values, name, colour, line in ((picture.before, "before", look.faint, Qt.PenStyle.DashLine), (picture.after, "after", look.moss, Qt.PenStyle.SolidLine)):
-            x, y = known((np.arange(values.size) + 0.5) * picture.settings.width_ns / 1e9, values)
+            x, y = known((np.arange(values.size) + 0.5) * self._step_ns / 1e9, values)
             self.plot.plot(x, y, pen=pg.mkPen(colour, width=1.6, style=line), symbol="o" if y.size < 60 else None, symbolSize=4, symbolBrush=colour, symbolPen=colour, name=name)
             top = max(top, float(y.max(initial=0.0)))
         self.plot.axis.base_ns = 0
-        self.plot.setXRange(0, max(picture.before.size, picture.after.size) * picture.settings.width_ns / 1e9, padding=0.01)
+        self.plot.setXRange(0, max(picture.before.size, picture.after.size) * self._step_ns / 1e9, padding=0.01)
         self.plot.setYRange(0, top * 1.1, padding=0)
         self._fill(picture)
 
@@ -156,9 +179,15 @@ class PeriodsPanel(QWidget):
         picture = self.picture
         if picture is None:
             return ""
-        k, unit = int(x * 1e9 // picture.settings.width_ns), picture.settings.subject.unit
+        k, unit = int(x * 1e9 // self._step_ns), picture.settings.subject.unit
         parts = [f"{name} {value_text(float(side[k]), unit)}" for side, name in ((picture.before, "before"), (picture.after, "after")) if 0 <= k < side.size]
-        return f" {three_digits(x / 60)} min in: {', '.join(parts)} " if parts else ""
+        return f" {f'run {k + 1}' if picture.settings.runs else f'{three_digits(x / 60)} min in'}: {', '.join(parts)} " if parts else ""
+
+    @property
+    def _step_ns(self) -> int:
+        """Distance between two values on the axis; runs stand a minute apart, whatever they took."""
+        settings = self.picture.settings if self.picture is not None else None
+        return settings.width_ns if settings is not None and not settings.runs else 60 * 10**9
 
     def set_period(self, side: int, period: Period) -> None:
         """Takes a period over."""

@@ -1,6 +1,6 @@
 """Flow records of a period, from wherever there are some: exporters' in captures, the captures' own packets, a history."""
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
@@ -17,6 +17,7 @@ class HeldFlows:
     exporters: list[Exporter]
     words: str = ""
     width_ns: int = 0  # of the sums among them; 0 single records
+    own: dict[int, dict[str, int | str]] = field(default_factory=dict)  # by row: what exporters measured, and elements of enterprises
 
 
 def held_flows(analysis: Analysis, first_ns: int, last_ns: int) -> HeldFlows:
@@ -27,8 +28,10 @@ def held_flows(analysis: Analysis, first_ns: int, last_ns: int) -> HeldFlows:
     own["exporter"] += len(told.exporters)
     parts = [told.rows, own]
     if history is None:
-        return HeldFlows(np.concatenate(parts), exporters)
+        return HeldFlows(np.concatenate(parts), exporters, own=told.own)
     found = history.rows(first_ns, last_ns)
     rows = found.records.rows
+    before = sum(part.size for part in parts)
+    measured = told.own | {before + row: one for row, one in found.records.own.items()}
     rows["exporter"] += len(exporters)
-    return HeldFlows(np.concatenate([*parts, rows]), [*exporters, *(replace(e) for e in history.exporters)], found.words, found.width_ns)
+    return HeldFlows(np.concatenate([*parts, rows]), [*exporters, *(replace(e) for e in history.exporters)], found.words, found.width_ns, measured)

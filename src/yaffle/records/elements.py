@@ -15,6 +15,10 @@ MEANING = {
     195: DSCP, 15: NEXT_HOP4, 6: FLAGS, 34: INTERVAL, 50: RANDOM_INTERVAL, 53: HIGHEST_TTL, 305: TAKEN, 306: SPACE, 309: SIZE, 310: POPULATION,
     82: INTERFACE_NAME, 83: INTERFACE_WORDS, 96: APPLICATION_NAME, 158: FIRST_DELTA, 159: LAST_DELTA, 160: BOOTED_MS,
 }  # fmt: skip
+# What an exporter measured of a flow and no column holds; kept by name beside the record.
+MEASURED = {
+    132: "dropped_octets", 133: "dropped_packets", 134: "dropped_octets_total", 135: "dropped_packets_total",
+}  # fmt: skip
 TEXTS = frozenset({INTERFACE_NAME, INTERFACE_WORDS, APPLICATION_NAME})
 ADDRESSES6 = frozenset({SRC6, DST6})
 VARIABLE = 0xFFFF

@@ -52,8 +52,8 @@ class Template:
 
     @cached_property
     def wide(self) -> tuple[int, ...]:
-        """Fields that are no numbers: of enterprises, texts, and those that vary."""
-        return tuple(k for k, f in enumerate(self.fields) if f.enterprise or f.meaning in elements.TEXTS or f.size == VARIABLE)
+        """Fields that no column holds: of enterprises, what exporters measured, texts, and those that vary."""
+        return tuple(k for k, f in enumerate(self.fields) if f.enterprise or f.element in elements.MEASURED or f.meaning in elements.TEXTS or f.size == VARIABLE)
 
     @cached_property
     def fixed_size(self) -> int:

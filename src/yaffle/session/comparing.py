@@ -22,13 +22,22 @@ _MOST_LABELS = 40  # of a dimension, the largest, that are looked at
 
 @dataclass(frozen=True)
 class CompareSettings:
-    """Two periods of a measure; trim: whether the best and the worst interval of each are left out, as of repeated runs."""
+    """Two periods of a measure, or two sets of runs, a value each; trim: whether the best and the worst of each side are left out.
+
+    other: the group of the second side, where that is another one.
+    """
 
     subject: Subject
-    before: Period
-    after: Period
+    before: tuple[Period, ...]
+    after: tuple[Period, ...]
     width_ns: int
     trim: bool = False
+    other: Subject | None = None
+
+    @property
+    def runs(self) -> bool:
+        """Whether sets of runs are compared."""
+        return max(len(self.before), len(self.after)) > 1
 
 
 @dataclass(frozen=True)
@@ -43,23 +52,36 @@ class Compared:
     counted: str  # what extent is told by
 
 
-def _side(scene: Scene, settings: CompareSettings, period: Period) -> Array:
-    count = max(1, (period[1] - period[0]) // settings.width_ns)
-    return measured(scene, settings.subject, period[0] + np.arange(count + 1, dtype=np.int64) * settings.width_ns)
+def _side(scene: Scene, settings: CompareSettings, subject: Subject, periods: tuple[Period, ...]) -> Array:
+    """Values of the intervals of a period; of runs one each."""
+    if settings.runs:
+        return np.array([float(measured(scene, subject, np.array(period, np.int64))[0]) for period in periods])
+    (first, last), width = periods[0], settings.width_ns
+    return measured(scene, subject, first + np.arange(max(1, (last - first) // width) + 1, dtype=np.int64) * width)
+
+
+def _in(times_ns: Array, periods: tuple[Period, ...]) -> Array:
+    """Whether moments lie in one of some periods."""
+    inside = np.zeros(times_ns.size, bool)
+    for first, last in periods:
+        inside |= (times_ns >= first) & (times_ns < last)
+    return inside
 
 
 def compared(scene: Scene, settings: CompareSettings, progress: Progress = go_on) -> Compared:
     """Compares two periods. Raises HistoryError, FilterError, or Cancelled when `progress` says so."""
     step(progress, 0.1, "measuring before")
-    before = _side(scene, settings, settings.before)
+    before = _side(scene, settings, settings.subject, settings.before)
     step(progress, 0.3, "measuring after")
-    after = _side(scene, settings, settings.after)
+    after = _side(scene, settings, settings.other or settings.subject, settings.after)
     step(progress, 0.5, "looking who changed")
     sides = [side[~np.isnan(side)] for side in (before, after)]
     if settings.trim:
         sides = [np.array(without_best_and_worst(side.tolist())) for side in sides]
     flows = settings.subject.measure in (FLOW_VOLUME, IN, OUT)
-    groups = _flow_extent(scene, settings, progress) if flows else _wait_extent(scene, settings)
+    groups = (
+        [] if settings.other is not None else _flow_extent(scene, settings, progress) if flows else _wait_extent(scene, settings)
+    )  # Of two groups the one is not the other's past.
     counted = "mean rate" if flows else "median wait of an exchange"
     return Compared(settings, before, after, compare(*sides), groups, counted)
 
@@ -69,7 +91,7 @@ def _wait_extent(scene: Scene, settings: CompareSettings) -> list[GroupExtent]:
     evidence, rows = scene.evidence, scene.filtered_always
     waits = evidence.waits
     first, owner = waits.first_ns[rows], waits.connection[rows]
-    before, after = ((first >= a) & (first < b) for a, b in (settings.before, settings.after))
+    before, after = _in(first, settings.before), _in(first, settings.after)
     kept = before | after
     rows, owner = rows[kept], owner[kept]
     names = {"application": evidence.application, "site": evidence.site, "server": evidence.server, "user": evidence.client}
@@ -80,27 +102,33 @@ def _wait_extent(scene: Scene, settings: CompareSettings) -> list[GroupExtent]:
 def _flow_extent(scene: Scene, settings: CompareSettings, progress: Progress) -> list[GroupExtent]:
     """By volume: intervals of each group, a group of its own kind; what grew is told from what did not by the share of the growth."""
     evidence = scene.evidence
-    held = [held_flows(evidence.analysis, *period) for period in (settings.before, settings.after)]
+    held = [[(held_flows(evidence.analysis, *period), period) for period in side] for side in (settings.before, settings.after)]
     exporter = settings.subject.exporter
     found: list[GroupExtent] = []
     for k, dimension in enumerate((*_FLOW_DIMENSIONS, "exporter")):
         step(progress, 0.5 + 0.45 * k / 6, f"looking which {dimension} changed")
-        sums = [_binned(scene, side, period, dimension, exporter) for side, period in zip(held, (settings.before, settings.after), strict=True)]
+        sums = [_added([_binned(scene, one, period, dimension, exporter) for one, period in side]) for side in held]
         sizes = {label: sum(float(side[label].sum()) for side in sums if label in side) for label in {*sums[0], *sums[1]}}
         largest = sorted(sizes, key=lambda label: -sizes[label])[:_MOST_LABELS]
         means = {label: (_rate(sums[0], label, settings.before), _rate(sums[1], label, settings.after)) for label in largest}
         grown = sum(abs(after - before) for before, after in means.values())
         for label in largest:
-            one, two = (side.get(label, np.zeros(_BINS)) for side in sums)
+            one, two = (side.get(label, np.zeros(_BINS * len(periods))) for side, periods in zip(sums, (settings.before, settings.after), strict=True))
             sides = compare(one, two)
             separates = (means[label][1] - means[label][0]) / grown if grown else 0.0
             found.append(GroupExtent(dimension, label, sides, int((two > np.quantile(one, 0.95)).sum()), two.size, separates, means[label], whole=True))
     return sorted(found, key=lambda g: (-abs(g.separates), g.dimension))
 
 
-def _rate(sums: dict[str, Array], label: str, period: Period) -> float:
-    """Bits/s of a label over a whole period."""
-    return float(sums[label].sum()) * 8e9 / max(1, period[1] - period[0]) if label in sums else 0.0
+def _rate(sums: dict[str, Array], label: str, periods: tuple[Period, ...]) -> float:
+    """Bits/s of a label over whole periods."""
+    return float(sums[label].sum()) * 8e9 / max(1, sum(last - first for first, last in periods)) if label in sums else 0.0
+
+
+def _added(parts: list[dict[str, Array]]) -> dict[str, Array]:
+    """Bins of several periods, one behind the other."""
+    labels = {label for part in parts for label in part}
+    return {label: np.concatenate([part.get(label, np.zeros(_BINS)) for part in parts]) for label in labels}
 
 
 def _binned(scene: Scene, held: HeldFlows, period: Period, dimension: str, exporter: int) -> dict[str, Array]:

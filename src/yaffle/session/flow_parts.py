@@ -10,7 +10,7 @@ import numpy as np
 
 from yaffle.arrays import Array
 from yaffle.findings.flow_labels import DIMENSIONS, FlowLabels
-from yaffle.findings.flow_source import held_flows
+from yaffle.findings.flow_source import HeldFlows, held_flows
 from yaffle.kernels import kernel
 from yaffle.records.flow_table import PACKETS, Exporter
 from yaffle.session.evidence import Evidence
@@ -31,6 +31,7 @@ class FlowPart:
     records: int
     share: float
     trend: Array  # bytes in TREND equal stretches of the period
+    measured: str = ""  # what the exporter measured of these records, beside counting them
 
 
 @dataclass(frozen=True)
@@ -102,20 +103,42 @@ def flow_picture(evidence: Evidence, first_ns: int, last_ns: int, settings: Flow
     edges_ns = first_ns + np.array([k * max(1, last_ns - first_ns) // BINS for k in range(BINS + 1)], np.int64)
     if exporter < 0:
         return FlowPicture([], -1, settings, [], edges_ns, np.zeros(BINS), 0.0, 0, held.words, np.zeros((0, len(RECENT_S))))
-    own = rows[rows["exporter"] == exporter]
+    place = np.flatnonzero(rows["exporter"] == exporter)
+    own = rows[place]
     for dimension, label in settings.inside:
         labels = FlowLabels(held, own, evidence.places).by(dimension)
-        own = own[labels.codes == labels.code(label)] if own.size else own
+        inner = np.flatnonzero(labels.codes == labels.code(label)) if own.size else np.empty(0, np.int64)
+        place, own = place[inner], own[inner]
     labels = FlowLabels(held, own, evidence.places).by(by)
+    measured = _measured(held, place, labels.codes)
     count = max(1, len(labels.texts))
     sums, trends, rate = np.zeros((count, 3)), np.zeros((count, TREND)), np.zeros(BINS)
     _added(own, labels.codes, first_ns, max(last_ns, first_ns + 1), sums, trends, rate)
     total = float(sums[:, 0].sum())
     order = [k for k in np.argsort(-sums[:, 0], kind="stable")[:_MOST].tolist() if sums[k, 2]]
-    parts = [FlowPart(labels.texts[k], float(sums[k, 0]), float(sums[k, 1]), int(sums[k, 2]), float(sums[k, 0]) / max(1.0, total), trends[k]) for k in order]
+    parts = [FlowPart(labels.texts[k], float(sums[k, 0]), float(sums[k, 1]), int(sums[k, 2]), float(sums[k, 0]) / max(1.0, total), trends[k], measured.get(k, "")) for k in order]
     seconds = np.maximum(np.diff(edges_ns) / 1e9, 1e-9)
     recent = np.stack([_recent(own, labels.codes, last_ns, s, count) for s in RECENT_S], axis=1)[order] if order else np.zeros((0, len(RECENT_S)))
     return FlowPicture(having, exporter, settings, parts, edges_ns, rate * 8 / seconds, total, int(sums[:, 2].sum()), held.words, recent)
+
+
+def _measured(held: HeldFlows, place: Array, codes: Array) -> dict[int, str]:
+    """By label: figures of the exporter's own in words, the mean and the most of each; texts as they are."""
+    figures: dict[int, dict[str, list[int]]] = {}
+    texts: dict[int, dict[str, str]] = {}
+    own = dict(zip(place.tolist(), codes.tolist(), strict=True)) if held.own else {}
+    for row, told in held.own.items():
+        if row in own:
+            for name, value in told.items():
+                if isinstance(value, int):
+                    figures.setdefault(own[row], {}).setdefault(name, []).append(value)
+                else:
+                    texts.setdefault(own[row], {})[name] = value
+    found = {}
+    for code in {*figures, *texts}:
+        parts = [f"{name} {sum(v) / len(v):.4g} (most {max(v)})" if len(set(v)) > 1 else f"{name} {v[0]}" for name, v in figures.get(code, {}).items()]
+        found[code] = ", ".join([*parts, *(f"{name} {text}" for name, text in texts.get(code, {}).items())])
+    return found
 
 
 def _recent(rows: Array, codes: Array, last_ns: int, seconds: int, count: int) -> Array:

@@ -1,0 +1,33 @@
+"""The highest hours with what made them."""
+
+import numpy as np
+
+from tests.history.two_weeks import LONG_DAY, START, write_two_weeks
+from yaffle.analysis import analyse
+from yaffle.history.layout import DAY_NS, HOUR_NS
+from yaffle.session.investigation import Investigation, Opened
+from yaffle.session.kept import Complaint
+from yaffle.session.peaks import highest, peaks
+
+
+def test_peaks_are_no_lower_than_their_neighbours():
+    assert highest(np.array([1.0, 5, 2, 2, 9, 9, 1, 0, 3]), 9) == [4, 5, 1, 8]
+    assert highest(np.zeros(4), 3) == []
+
+
+def test_peaks_say_who_made_them_and_which_complaints_came_then(tmp_path):
+    model = Investigation()
+    model.open(Opened(analyse([write_two_weeks(tmp_path / "kept", 10)])))
+    morning = START + LONG_DAY * DAY_NS + 7 * HOUR_NS
+    found = peaks(model.scene, -1, (Complaint("Saltmarsh", "tickets", "slow", morning, morning + HOUR_NS),))
+    assert {p.pair for p in found} == {"198.51.100.180 to 203.0.113.35"}
+    assert found[0].pair_share > 0.9
+    assert any(p.complaints for p in found if p.first_ns // DAY_NS == morning // DAY_NS)
+    assert not any(p.complaints for p in found if p.first_ns // DAY_NS != morning // DAY_NS)
+
+
+def test_without_flow_records_there_are_none(tmp_path):
+    (tmp_path / "c.csv").write_text("device,interface,time\nsw1,1,2026-11-17T08:00:00Z\nsw1,1,2026-11-17T09:00:00Z\n")
+    model = Investigation()
+    model.open(Opened(analyse([tmp_path / "c.csv"])))
+    assert peaks(model.scene, -1, ()) == []
