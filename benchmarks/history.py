@@ -6,6 +6,7 @@ Times are given as ratios to a checksum (md5) of 100 MB made in the same run, an
 import hashlib
 import socket
 import statistics
+import subprocess
 import sys
 import time
 from collections.abc import Callable
@@ -95,6 +96,7 @@ def _reception(folder: Path, seconds: int) -> None:
     template = pack("!HHHH", 2, 8 + 4 * len(fields), 300, len(fields)) + b"".join(pack("!HH", *field) for field in fields)
     reception = Reception(HistoryWriter(folder), udp=(0,))
     reception.start()
+    window = subprocess.Popen([sys.executable, "-m", "benchmarks.watching", str(folder), str(seconds - 1)])
     rng, sent = np.random.default_rng(2), 0
     now_ms = time.time_ns() // 10**6
     bodies = []
@@ -115,6 +117,7 @@ def _reception(folder: Path, seconds: int) -> None:
                 sender.send(pack("!HHIII", 10, 16 + len(body), int(time.time()), sent & 0xFFFFFFFF, 1) + body)
                 sent += _EACH
             time.sleep(0.002)
+    window.wait()
     time.sleep(1.5)
     reception.stop()
     status = reception.status

@@ -43,6 +43,9 @@ def duration(ns: float | None) -> str:
     if ns is None or ns != ns:
         return "–"
     size = abs(ns)
+    if size >= 48 * 3600 * NS_PER_S:
+        days, hours = divmod(round(size / NS_PER_S / 3600), 24)
+        return f"{'-' if ns < 0 else ''}{days} d" + (f" {hours} h" if hours else "")
     if size >= 3600 * NS_PER_S:
         hours, rest = divmod(round(size / NS_PER_S), 3600)
         return f"{'-' if ns < 0 else ''}{hours} h {rest // 60:02d} min"

@@ -24,12 +24,12 @@ def test_exporters_stand_in_gather_and_their_volume_in_survey(window, qtbot):  #
     panel.by.setCurrentIndex(DIMENSIONS.index("marking"))
     panel.by.activated.emit(panel.by.currentIndex())
     settle(window, qtbot)
-    assert panel._picture.settings.by == "marking"
-    assert sum(p.share for p in panel._picture.parts) > 0.999
+    assert panel.picture.settings.by == "marking"
+    assert sum(p.share for p in panel.picture.parts) > 0.999
     panel.exporter.setCurrentIndex(3)
     panel.exporter.activated.emit(3)
     settle(window, qtbot)
-    assert panel._picture.exporter == panel.exporter.currentData()
+    assert panel.picture.exporter == panel.exporter.currentData()
 
 
 def test_without_flow_records_the_page_says_what_to_open(window, qtbot):  # noqa: F811

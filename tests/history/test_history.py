@@ -131,9 +131,11 @@ def test_merged_files_that_nobody_removed_do_not_count_twice(tmp_path, clock, mo
         path.write_bytes(data)
     assert len(list(folder.iterdir())) == 5
     assert History(tmp_path).rows(START, START + DAY_NS, LEVELS[0]).records.rows["octets"].sum() == total
-    writer.tidy()
-    assert len(list(folder.iterdir())) == 1
     writer.close()
+    again = HistoryWriter(tmp_path, now_ns=clock, settle=False)
+    again.tidy()
+    assert len(list(folder.iterdir())) == 1
+    again.close()
 
 
 def test_a_full_disk_stops_writing_with_a_word_and_goes_on_when_there_is_room(tmp_path, clock):
@@ -218,3 +220,29 @@ def test_killed_at_any_moment_everything_is_readable(tmp_path, after_s):
         found = history.rows(0, 1 << 62, level)
         assert found.records.rows["records"].sum() in (300 * (len(told_to_be_done) + k) for k in (0, 1))
     HistoryWriter(tmp_path).close()
+
+
+def test_an_open_hour_is_summed_in_blocks_so_that_it_can_be_shown_whole(tmp_path, clock, monkeypatch):
+    from yaffle.history import writer as module
+
+    monkeypatch.setattr(module, "_BLOCK_ROWS", 900)
+    writer = HistoryWriter(tmp_path, now_ns=clock, settle=False)
+    total = 0
+    for k in range(11):
+        clock.now_ns = START + (k + 1) * 120 * S
+        found = told(k, clock.now_ns)
+        writer.append(found)
+        total += int(found.rows["octets"].sum())
+    (folder,) = [path for _, path in layout.folders(tmp_path / "1min")]
+    assert len(counting(folder)) == 3  # Three blocks of three flushes; two flushes since.
+    history = History(tmp_path)
+    for level in LEVELS:
+        found = history.rows(START, START + HOUR_NS, level)
+        assert found.records.rows["octets"].sum() == total
+        assert found.records.rows["records"].sum() == 11 * 300
+    clock.now_ns = START + 2 * HOUR_NS
+    writer.tidy()
+    assert [path.name for path in folder.iterdir()] == [layout.SUMS]
+    assert History(tmp_path).rows(START, START + HOUR_NS, LEVELS[1]).records.rows["octets"].sum() == total
+    assert len(counting(tmp_path / "records" / folder.name)) == 1
+    writer.close()

@@ -8,6 +8,7 @@ from yaffle.desktop.jobs import Latest
 from yaffle.desktop.normal_panel import NormalPanel
 from yaffle.desktop.peaks_panel import PeaksPanel
 from yaffle.desktop.periods_panel import PeriodsPanel
+from yaffle.findings.flow_labels import exporter_words
 from yaffle.session.comparing import CompareSettings, compared
 from yaffle.session.investigation import Investigation
 from yaffle.session.normal import WIDTHS, NormalPicture, measures_of, normal
@@ -68,7 +69,9 @@ class Compare(QWidget):
     def _opened(self) -> None:
         scene = self._model.scene
         if scene is not None:
-            self.normal.offer(measures_of(scene))
+            analysis = scene.evidence.analysis
+            told = [*analysis.flows.exporters, *analysis.seen_flows.exporters, *(analysis.history.exporters if analysis.history is not None else [])]
+            self.normal.offer(measures_of(scene), [exporter_words(e) for e in told])
             self.periods.span(scene.evidence.first_ns, scene.evidence.last_ns)
             span = scene.evidence.last_ns - scene.evidence.first_ns
             fitting = [name for name, width in WIDTHS.items() if span // width >= 100]  # So that there is something to learn from.

@@ -25,7 +25,7 @@ class FlowsPanel(QWidget):
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
-        self._picture: FlowPicture | None = None
+        self.picture: FlowPicture | None = None
         self.inside: tuple[tuple[str, str], ...] = ()
         self.live = False
         self.by, self.exporter = QComboBox(), QComboBox()
@@ -105,7 +105,7 @@ class FlowsPanel(QWidget):
 
     def down(self, row: int) -> None:
         """Into a line: what it is made of, by the next dimension."""
-        picture = self._picture
+        picture = self.picture
         if picture is None or row >= len(picture.parts) or len(self.inside) >= _DEEPEST:
             return
         by = picture.settings.by
@@ -123,7 +123,7 @@ class FlowsPanel(QWidget):
 
     def show_picture(self, picture: FlowPicture | None) -> None:
         """Shows another picture."""
-        self._picture = picture
+        self.picture = picture
         self.plot.getPlotItem().clearPlots()
         self._where.setText("within " + " › ".join(label for _, label in self.inside) if self.inside else "Enter looks into a line")
         self._back.setVisible(bool(self.inside))
@@ -178,12 +178,12 @@ class FlowsPanel(QWidget):
                 Column("measured by the exporter", lambda r: parts[r].measured, figures=False, meaning="elements beside the counts: of enterprises as ENTERPRISE/NUMBER")
             )
         self.model.show_columns(columns, len(parts))
-        for section, width in ((1, 120), (2, 80), (3, 80), (4, 70), (5, 110)):
+        for section, width in ((1, 120), (2, 80), (3, 104), (4, 76), (5, 110)):
             self.table.setColumnWidth(section, width)
         self.table.horizontalHeader().setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
 
     def _words_at(self, x: float, _y: float) -> str:
-        picture = self._picture
+        picture = self.picture
         if picture is None:
             return ""
         k = int(x * 1e9 / max(1, int(picture.edges_ns[1] - picture.edges_ns[0])))
@@ -192,4 +192,4 @@ class FlowsPanel(QWidget):
     def dress(self) -> None:
         """Takes the colours of the theme."""
         self.plot.dress()
-        self.show_picture(self._picture)
+        self.show_picture(self.picture)

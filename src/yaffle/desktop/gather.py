@@ -2,6 +2,7 @@
 
 from dataclasses import replace
 from html import escape
+from pathlib import Path
 
 from PySide6.QtCore import QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QPainter
@@ -19,6 +20,12 @@ from yaffle.session.kept import Complaint
 from yaffle.units import count, date_and_moment, duration, moment, size
 
 _LONG_NS = 86_400 * 10**9
+
+
+def _short(path: str) -> str:
+    """A path as people write it at home."""
+    home = str(Path.home())
+    return f"~{path[len(home) :]}" if path.startswith(home + "/") else path
 
 
 def _from(ns: int, source: Source) -> str:
@@ -265,7 +272,7 @@ class Gather(QWidget):
             if away := missing_source(source):
                 lines.append(f"{away}: figures stand, but the bytes of its packets cannot be shown until you say where it is (they will be asked for)")
             text = "".join(f"<li>{escape(line)}</li>" for line in lines) or "<li>nothing is missing</li>"
-            parts.append(f"<p><b>{escape(source.name)}</b><br>{escape(source.path)}</p><ul>{text}</ul>")
+            parts.append(f"<p><b>{escape(source.name)}</b><br>{escape(_short(source.path))}</p><ul>{text}</ul>")
         if told := evidence.analysis.exporters:
             parts.append("<p><b>Flow records</b></p><ul>" + "".join(f"<li>{escape(e.sentence)}</li>" for e in told) + "</ul>")
         if (history := evidence.analysis.history) is not None and history.reception:

@@ -15,10 +15,11 @@ from yaffle.desktop.measure_plots import value_text
 from yaffle.desktop.plots import Plot
 from yaffle.normal.baseline import Anomaly, BaselineSettings
 from yaffle.session.kept import Complaint
-from yaffle.session.normal import EVERYTHING, WIDTHS, NormalPicture, NormalSettings, Subject, dimensions_of
+from yaffle.session.normal import EVERYTHING, FLOW_VOLUME, WIDTHS, NormalPicture, NormalSettings, Subject, dimensions_of
 from yaffle.units import date_and_moment, duration, three_digits
 
 _MANY = 100
+_MOST_BYTES = "whoever told most"
 _BY_WORDS = {"": EVERYTHING, "interface": "interface"}
 
 
@@ -39,6 +40,11 @@ class NormalPanel(QWidget):
         self.picture: NormalPicture | None = None
         self._complaints: tuple[Complaint, ...] = ()
         self.measure, self.by, self.label, self.width_box = QComboBox(), QComboBox(), QComboBox(), QComboBox()
+        self.exporter = QComboBox()
+        self.exporter.setToolTip("Whose flow records: exporters along one path count the same traffic each for itself")
+        self.exporter.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+        self.exporter.setMinimumContentsLength(14)
+        self.exporter.activated.connect(lambda _: self._other_dimension())
         self.label.setMinimumContentsLength(16)
         self.label.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
         for name in WIDTHS:
@@ -74,6 +80,9 @@ class NormalPanel(QWidget):
         for widget in (self.hours, QLabel("band"), self.band, QLabel("limit"), self.limit, QLabel("weight"), self.weight):
             second.addWidget(widget)
         second.addStretch(1)
+        self._whose = QLabel("records of")
+        second.addWidget(self._whose)
+        second.addWidget(self.exporter)
         self.words = QLabel()
         self.words.setObjectName("faint")
         self.words.setWordWrap(True)
@@ -98,8 +107,12 @@ class NormalPanel(QWidget):
         column.addWidget(self.words)
         column.addWidget(body, 1)
 
-    def offer(self, measures: list[str]) -> None:
-        """Another case: what there is to measure."""
+    def offer(self, measures: list[str], exporters: list[str]) -> None:
+        """Another case: what there is to measure, and who exported flow records."""
+        self.exporter.clear()
+        self.exporter.addItem(_MOST_BYTES, -1)
+        for number, words in enumerate(exporters):
+            self.exporter.addItem(words, number)
         former = self.measure.currentText()
         self.measure.clear()
         self.measure.addItems(measures)
@@ -107,8 +120,9 @@ class NormalPanel(QWidget):
         self._offer_dimensions()
         self.label.clear()
 
-    def choose(self, measure: str, by: str, label: str) -> None:
+    def choose(self, measure: str, by: str, label: str, exporter: int = -1) -> None:
         """Looks at a measure of a group."""
+        self.exporter.setCurrentIndex(max(0, self.exporter.findData(exporter)))
         self.measure.setCurrentText(measure)
         self._offer_dimensions()
         self.by.setCurrentIndex(max(0, self.by.findData(by)))
@@ -131,12 +145,15 @@ class NormalPanel(QWidget):
         for name in dimensions_of(self.measure.currentText()):
             self.by.addItem(_BY_WORDS.get(name, name), name)
         self.by.setCurrentIndex(max(0, self.by.findData(former)))
+        for part in (self._whose, self.exporter):
+            part.setVisible(self.measure.currentText() == FLOW_VOLUME)
 
     @property
     def settings(self) -> NormalSettings:
         """What the user chose to see."""
         by = self.by.currentData() or ""
-        subject = Subject(self.measure.currentText(), by, self.label.currentText() if by else "")
+        exporter = self.exporter.currentData()
+        subject = Subject(self.measure.currentText(), by, self.label.currentText() if by else "", -1 if exporter is None else int(exporter))
         learn = BaselineSettings(weight=self.weight.value(), profile=self.hours.isChecked(), limit=self.limit.value(), band=self.band.value())
         return NormalSettings(subject, WIDTHS[self.width_box.currentText()], learn)
 

@@ -167,7 +167,13 @@ class PeriodsPanel(QWidget):
                 Column("became", lambda r: groups[r].words, [g.words for g in groups], figures=False, colour=lambda r: red if groups[r].words == "worse" else None),
                 Column("before", lambda r: text(groups[r].amounts[0]), [g.amounts[0] for g in groups], meaning=picture.counted),
                 Column("after", lambda r: text(groups[r].amounts[1]), [g.amounts[1] for g in groups], meaning=picture.counted),
-                Column("certainty", lambda r: groups[r].comparison.certainty, [g.comparison.chance for g in groups], figures=False),
+                Column(
+                    "typical interval" if volume else "certainty",
+                    lambda r: groups[r].comparison.certainty,
+                    [g.comparison.chance for g in groups],
+                    figures=False,
+                    meaning="whether intervals differ, by a rank test",
+                ),
             ],
             len(groups),
         )

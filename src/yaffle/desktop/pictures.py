@@ -115,7 +115,7 @@ def _shots_of_weeks(window: "MainWindow") -> dict[str, Callable[[], None]]:
         window.compare.normal.choose(OUT, "interface", line)
 
     def periods() -> None:
-        window.compare.normal.choose(FLOW_VOLUME, "interface out", "out of line")
+        window.compare.normal.choose(FLOW_VOLUME, "interface out", "out of line", 1)
         window.compare.parts.setCurrentIndex(1)
         for edit, text in zip(window.compare.periods.typed, ("2026-02-18 05:30 to 09:30", "2026-03-04 05:30 to 09:30"), strict=True):
             edit.setText(text)

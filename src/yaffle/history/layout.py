@@ -3,7 +3,8 @@
     history.json                      what this is, and for how long each level is kept
     exporters.json                    who told, by number
     records/2026-11-25T14/LO-HI.parquet    as they came; LO and HI number the flushes a file holds
-    1min/2026-11-25T14/sums.parquet   the same in sums, for closed hours; 15min, 1h and 1day by days
+    1min/2026-11-25T14/sums.parquet   the same in sums, for closed hours; LO-HI.parquet of blocks while it is open
+    15min/2026-11-25/sums.parquet     coarser sums for closed days; 1h, 1day
     counters/2026-11-25T14/LO-HI.parquet
 
 Every file appears whole, under its name, or not at all. A file whose numbers lie inside those of another was merged into it:

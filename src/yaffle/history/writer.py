@@ -28,6 +28,8 @@ _SPARE = 64 << 20  # Bytes of the disk that are left to others.
 _MOST_WAITING = 2_000_000  # records that wait for room
 _MERGE_AT = 60  # Files of one hour from which on they are merged.
 _GRACE_NS = 120 * 10**9  # after an hour, before it is summed
+_BLOCK_ROWS = 1_000_000  # Records of an open hour after which they are summed as a block.
+_LARGEST_FILE = 256 << 20  # Bytes up to which files are merged.
 
 
 def _free(folder: Path) -> int:
@@ -51,6 +53,8 @@ class HistoryWriter:
         self._written_about: Any = None
         self.given_up = 0  # records for which there was no room
         self.trouble = ""  # why nothing is written at the moment; empty while all is well
+        self._since: dict[Path, tuple[int, int]] = {}  # by hour: records and flushes since its last block
+        self._done: set[Path] = set()  # hours and days that need no tidying
         self.reception: dict[str, int | str] = {}  # how receiving goes, for whoever reads the history
         self.longest_ns = 0  # from a record's beginning to its arrival
         try:
@@ -164,15 +168,25 @@ class HistoryWriter:
                 name = folder_name(hour * HOUR_NS, HOUR_NS)
                 if kind == RECORDS:
                     self._forget_sums(hour * HOUR_NS)
-                write_part(self.folder / kind / name / part_name(self._number, self._number), table_of(table[member], mine), self._settle)
+                folder = self.folder / kind / name
+                write_part(folder / part_name(self._number, self._number), table_of(table[member], mine), self._settle)
+                self._done.discard(folder)
+                if kind == RECORDS:
+                    since = self._since.get(folder, (0, 0))
+                    self._since[folder] = (since[0] + member.size, since[1] + 1)
+                    if self._since[folder][0] >= _BLOCK_ROWS and hour * HOUR_NS + HOUR_NS > self._now_ns():
+                        self._block(folder)
 
     def _forget_sums(self, start_ns: int) -> None:
         """Sums of an hour to which more came are made anew, as long as its records are still there."""
         if start_ns < self._now_ns() - self.days[RECORDS] * DAY_NS:
             return
         for level in LEVELS[1:]:
-            stale = self.folder / level.name / folder_name(start_ns // level.folder_ns * level.folder_ns, level.folder_ns) / SUMS
-            stale.unlink(missing_ok=True)
+            folder = self.folder / level.name / folder_name(start_ns // level.folder_ns * level.folder_ns, level.folder_ns)
+            if (folder / SUMS).exists():
+                for path in (*counting(folder), folder / SUMS):
+                    path.unlink(missing_ok=True)
+            self._done.discard(folder)
 
     # --- tidying ---
     def tidy(self) -> None:
@@ -181,21 +195,38 @@ class HistoryWriter:
             if self._free(self.folder) < _SPARE:
                 self._give_up()
                 return
+            self._sum()  # Before closed hours are merged: blocks are in sums by the files they were made of.
             self._merge(RECORDS)
             self._merge(COUNTERS)
-            self._sum()
             self._give_up()
         except OSError as error:
             self._stop(f"tidying failed ({error.strerror or error}): tried again every minute")
 
+    def _block(self, folder: Path) -> None:
+        """Merges the flushes of an hour since the last block into one file, and sums it: what an open hour holds can be shown without reading it whole."""
+        sums = self.folder / LEVELS[1].name / folder.name
+        fresh = [path for path in counting(folder) if not _is_covered(path, sums)]
+        if not fresh:
+            return
+        path = merge(folder, fresh, self._settle) if len(fresh) > 1 else fresh[0]
+        rows, _ = rows_of(pq.read_table(path), FLOW)
+        write_part(sums / path.name, table_of(summed(rows, LEVELS[1]), {}), self._settle)
+        self._since[folder] = (0, 0)
+
     def _merge(self, kind: str) -> None:
         now = self._now_ns()
         for start, folder in folders(self.folder / kind):
+            if folder in self._done:
+                continue
             files = counting(folder)
-            small = files[1:] if files and start + HOUR_NS > now else files  # The first holds what was merged before; while the hour goes on it is left alone.
-            over = start + HOUR_NS + _GRACE_NS <= now
-            if (over and len(files) > 1) or len(small) >= _MERGE_AT:
-                merge(folder, files if over else small, self._settle)
+            if start + HOUR_NS + _GRACE_NS <= now:
+                for run in _runs(files):
+                    merge(folder, run, self._settle)
+                self._done.add(folder)
+            elif kind == COUNTERS and len(files) >= _MERGE_AT:
+                merge(folder, files, self._settle)
+            elif kind == RECORDS and self._since.get(folder, (0, 0))[1] >= _MERGE_AT:
+                self._block(folder)
             counted = set(counting(folder))
             for path in folder.glob("*.parquet"):
                 if path not in counted:
@@ -205,18 +236,26 @@ class HistoryWriter:
         now = self._now_ns()
         finer: Level = LEVELS[0]
         for level in LEVELS[1:]:
-            starts = sorted({start // level.folder_ns * level.folder_ns for start, _ in folders(self.folder / finer.name)})
-            for start in starts:
+            held = folders(self.folder / finer.name)
+            for start in sorted({start // level.folder_ns * level.folder_ns for start, _ in held}):
                 folder = self.folder / level.name / folder_name(start, level.folder_ns)
-                if start + level.folder_ns + _GRACE_NS > now or (folder / SUMS).exists():
+                if folder in self._done or start + level.folder_ns + _GRACE_NS > now or (folder / SUMS).exists():
                     continue
                 if start + level.folder_ns < now - self.days[level.name] * DAY_NS:
                     continue
-                parts = [path for hour, one in folders(self.folder / finer.name) if start <= hour < start + level.folder_ns for path in files_of(finer, one)]
-                if parts:
-                    rows = np.concatenate([rows_of(pq.read_table(path), FLOW)[0] for path in parts])
-                    write_part(folder / SUMS, table_of(summed(rows, level), {}), self._settle)
+                own = [one for hour, one in held if start <= hour < start + level.folder_ns]
+                self._sum_folder(folder, level, [path for one in own for path in (summable(self.folder, one) if finer is LEVELS[0] else files_of(finer, one))])
+                self._done.add(folder)
             finer = level
+
+    def _sum_folder(self, folder: Path, level: Level, parts: list[Path]) -> None:
+        """Sums of a closed hour or day from finer rows, file by file, so that little is held at a time."""
+        if not parts:
+            return
+        rows = np.concatenate([summed(rows_of(pq.read_table(path), FLOW)[0], level) for path in parts])
+        write_part(folder / SUMS, table_of(summed(rows, level) if len(parts) > 1 else rows, {}), self._settle)
+        for path in counting(folder):  # Of blocks, while the hour was open.
+            path.unlink(missing_ok=True)
 
     def _give_up(self) -> None:
         now = self._now_ns()
@@ -226,19 +265,49 @@ class HistoryWriter:
                     shutil.rmtree(folder)
 
 
+def _is_covered(path: Path, sums: Path) -> bool:
+    """Whether a file of records is in the sums of a block."""
+    own = part_range(path.name)
+    return own is not None and any(r[0] <= own[0] and own[1] <= r[1] for other in counting(sums) if (r := part_range(other.name)) is not None)
+
+
+def summable(root: Path, folder: Path) -> list[Path]:
+    """What an hour of records is summed from: sums of its blocks, and the records of no block."""
+    sums = root / LEVELS[1].name / folder.name
+    return [*counting(sums), *(path for path in counting(folder) if not _is_covered(path, sums))]
+
+
 def files_of(level: Level, folder: Path) -> list[Path]:
-    """The files of one hour or day that count."""
+    """The files of one hour or day that count. Of the finest sums of an hour that is still open: those of its blocks, and records since."""
     if level.width_ns == 0:
         return counting(folder)
-    return [folder / SUMS] if (folder / SUMS).exists() else []
+    if (folder / SUMS).exists():
+        return [folder / SUMS]
+    if level is LEVELS[1] and counting(folder):
+        root = folder.parent.parent
+        return summable(root, root / RECORDS / folder.name)
+    return []
 
 
-def merge(folder: Path, files: list[Path], settle: bool = True) -> None:
-    """Puts files of one hour together into one; the others are taken away when it is there."""
-    ranges = [r for path in files if (r := part_range(path.name)) is not None]
-    if len(ranges) < 2:
-        return
-    tables = [pq.read_table(path) for path in files]
-    write_part(folder / part_name(min(r[0] for r in ranges), max(r[1] for r in ranges)), pa.concat_tables(tables, promote_options="permissive"), settle)
+def _runs(files: list[Path]) -> list[list[Path]]:
+    """Neighbouring files that together are no larger than a file should be."""
+    found: list[list[Path]] = []
+    total = 0
     for path in files:
-        path.unlink(missing_ok=True)
+        size = path.stat().st_size
+        if not found or total + size > _LARGEST_FILE:
+            found.append([])
+            total = 0
+        found[-1].append(path)
+        total += size
+    return [run for run in found if len(run) > 1]
+
+
+def merge(folder: Path, files: list[Path], settle: bool = True) -> Path:
+    """Puts neighbouring files of one hour together into one, and gives it; the others are taken away when it is there."""
+    ranges = [r for path in files if (r := part_range(path.name)) is not None]
+    path = folder / part_name(min(r[0] for r in ranges), max(r[1] for r in ranges))
+    write_part(path, pa.concat_tables([pq.read_table(one) for one in files], promote_options="permissive"), settle)
+    for one in files:
+        one.unlink(missing_ok=True)
+    return path

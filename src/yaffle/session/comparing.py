@@ -103,7 +103,7 @@ def _flow_extent(scene: Scene, settings: CompareSettings, progress: Progress) ->
     """By volume: intervals of each group, a group of its own kind; what grew is told from what did not by the share of the growth."""
     evidence = scene.evidence
     held = [[(held_flows(evidence.analysis, *period), period) for period in side] for side in (settings.before, settings.after)]
-    exporter = settings.subject.exporter
+    exporter = settings.subject.exporter if settings.subject.exporter >= 0 else evidence.busiest_exporter
     found: list[GroupExtent] = []
     for k, dimension in enumerate((*_FLOW_DIMENSIONS, "exporter")):
         step(progress, 0.5 + 0.45 * k / 6, f"looking which {dimension} changed")

@@ -12,9 +12,11 @@ from yaffle.analysis import Analysis
 from yaffle.arrays import Array
 from yaffle.capture.addresses import Labels, client_labels, server_labels
 from yaffle.exchanges import labels
+from yaffle.findings.flow_source import held_flows
 from yaffle.findings.services import failed
 from yaffle.kernels import kernel
 from yaffle.ledger.sums import party_sums
+from yaffle.records.flow_table import PACKETS
 from yaffle.units import size
 
 
@@ -76,6 +78,15 @@ class Evidence:
             held = [(int(told.min()), int(told.max()))]
         first_ns = min((first for first, _ in held), default=0)
         return first_ns, max((last for _, last in held), default=first_ns + 10**9)
+
+    @cached_property
+    def busiest_exporter(self) -> int:
+        """Number of the exporter with most bytes of all times, of packets only where nobody else told; -1 without any. Raises HistoryError."""
+        held = held_flows(self.analysis, self.first_ns, self.last_ns)
+        if not held.rows.size:
+            return -1
+        sizes = np.bincount(held.rows["exporter"], held.rows["octets"], len(held.exporters))
+        return max(range(len(held.exporters)), key=lambda k: (held.exporters[k].protocol != PACKETS and sizes[k] > 0, sizes[k]))
 
     @cached_property
     def labels(self) -> list[str]:

@@ -172,11 +172,7 @@ def flow_series(evidence: Evidence, first_ns: int, last_ns: int, settings: FlowS
     octets = np.zeros(edges_ns.size - 1)
     if not rows.size:
         return octets, []
-    exporter = settings.exporter
-    if exporter < 0:
-        sizes = np.bincount(rows["exporter"], rows["octets"], len(held.exporters))
-        exporter = max(range(len(held.exporters)), key=lambda k: (held.exporters[k].protocol != PACKETS, sizes[k]))
-    own = rows[rows["exporter"] == exporter]
+    own = rows[rows["exporter"] == (settings.exporter if settings.exporter >= 0 else evidence.busiest_exporter)]
     for dimension, label in settings.inside:
         labels = FlowLabels(held, own, evidence.places).by(dimension)
         own = own[labels.codes == labels.code(label)] if own.size else own

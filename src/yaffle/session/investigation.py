@@ -140,6 +140,7 @@ class Investigation:
             return
         former, period = opened.evidence.last_ns, self.focus.period
         opened.evidence.first_ns, opened.evidence.last_ns, opened.overview = growth.first_ns, growth.last_ns, growth.overview
+        opened.evidence.__dict__.pop("busiest_exporter", None)  # Another may have most by now.
         self.grown_changed.emit()
         if period is not None and period[1] == former:
             self.history.replace(self.focus.with_period((period[0] + growth.last_ns - former, growth.last_ns)))

@@ -55,9 +55,7 @@ def peaks(scene: Scene, exporter: int, complaints: tuple[Complaint, ...]) -> lis
 def _made_by(scene: Scene, exporter: int, start: int, stop: int) -> tuple[str, float, str]:
     held = held_flows(scene.evidence.analysis, start, stop)
     rows = held.rows[(held.rows["last_ns"] >= start) & (held.rows["first_ns"] < stop)]
-    if exporter < 0 and rows.size:
-        exporter = int(np.argmax(np.bincount(rows["exporter"], rows["octets"])))
-    rows = rows[rows["exporter"] == exporter]
+    rows = rows[rows["exporter"] == (exporter if exporter >= 0 else scene.evidence.busiest_exporter)]
     if not rows.size:
         return "", 0.0, ""
     inside = np.minimum(rows["last_ns"], stop) - np.maximum(rows["first_ns"], start)
