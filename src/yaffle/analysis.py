@@ -22,6 +22,7 @@ from yaffle.history.layout import is_history
 from yaffle.ledger.engine import Account, account_all, arrange
 from yaffle.ledger.names import charge_names
 from yaffle.ledger.views import speaking_views
+from yaffle.path.whole import PointsPath, find_path, set_clocks_right
 from yaffle.records.flow_table import Exporter, FlowRecords
 from yaffle.transport.datagrams import Datagrams, datagrams
 
@@ -44,6 +45,7 @@ class Analysis:
     media: list[Media]  # voice and video streams
     flows: FlowRecords = field(default_factory=FlowRecords)  # what exporters told
     rules: tuple[Rule, ...] = ()  # the user's own names of applications
+    path: PointsPath = field(default_factory=PointsPath)  # what several points saw of each other
     sites: tuple[Site, ...] = ()  # the user's own names of address ranges
     history: "History | None" = None  # months of flow records and counters, read as they are asked for
 
@@ -125,8 +127,12 @@ def analyse(paths: Sequence[Path | str], progress: Progress = go_on) -> Analysis
     capture = read_captures(captures, lambda share, words: progress(0.5 * share, words))
     step(0.5, "putting connections together")
     arranged = arrange(capture)
-    step(0.5, "reading what was asked")
     payload = Payload(capture)
+    if len(capture.points) > 1:
+        step(0.5, "looking for the same packets at several points")
+    passed = find_path(capture, payload)
+    set_clocks_right(capture, passed)
+    step(0.5, "reading what was asked")
     ports = capture.conversations.b_port[arranged.flow]
     messages = decode_messages(arranged.starts, arranged.order, ports, payload, lambda share, words: progress(0.5 + 0.2 * share, words))
     lookups = find_lookups(capture, payload, arranged.starts, arranged.order, arranged.flow, messages)
@@ -138,4 +144,4 @@ def analyse(paths: Sequence[Path | str], progress: Progress = go_on) -> Analysis
     step(0.7, "accounting for every wait")
     account = account_all(capture, arranged, messages, lambda share, words: progress(0.7 + 0.3 * share, words))
     charge_names(account, lookups, capture.conversations)
-    return Analysis(capture, account, speaking_views(account, capture.conversations), messages, lookups, media, flows, history=history)
+    return Analysis(capture, account, speaking_views(account, capture.conversations), messages, lookups, media, flows, history=history, path=passed)

@@ -19,7 +19,8 @@ def test_exporters_stand_in_gather_and_their_volume_in_survey(window, qtbot):  #
     window.survey.parts.setCurrentIndex(2)
     settle(window, qtbot)
     panel = window.survey.flows
-    assert panel.exporter.count() == 4
+    assert panel.exporter.count() == 5
+    assert panel.exporter.itemText(4).startswith("packets at")
     assert panel.model.rowCount() >= 3
     panel.by.setCurrentIndex(DIMENSIONS.index("marking"))
     panel.by.activated.emit(panel.by.currentIndex())

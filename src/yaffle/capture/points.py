@@ -64,14 +64,16 @@ def merge_points(capture: Capture) -> None:
     keys = _conversation_keys(flows)
     order = np.argsort(keys, kind="stable")
     by_pair: dict[tuple[int, int], list[tuple[int, int]]] = {}
+    at_odds: dict[tuple[int, int], list[tuple[int, int]]] = {}  # the same ends at other times: another point, if its clock is wrong
     for group in np.split(order, np.flatnonzero(np.diff(keys[order])) + 1):
         if group.size < 2 or np.unique(flows.point[group]).size < 2:
             continue
         for i, first in enumerate(group[:16]):
             for second in group[i + 1 : 16]:
                 p, q = int(flows.point[first]), int(flows.point[second])
-                if p != q and flows.first_ns[first] <= flows.last_ns[second] + 10**9 and flows.first_ns[second] <= flows.last_ns[first] + 10**9:
-                    by_pair.setdefault((min(p, q), max(p, q)), []).append((first, second) if p < q else (second, first))
+                if p != q:
+                    together = flows.first_ns[first] <= flows.last_ns[second] + 10**9 and flows.first_ns[second] <= flows.last_ns[first] + 10**9
+                    (by_pair if together else at_odds).setdefault((min(p, q), max(p, q)), []).append((first, second) if p < q else (second, first))
     parent = list(range(len(labels)))
 
     def root(point: int) -> int:
@@ -85,6 +87,8 @@ def merge_points(capture: Capture) -> None:
         for q in range(p + 1, len(labels)):
             pairs = by_pair.get((p, q), [])
             kind, extra = _compare(packets, pairs)
+            if kind == "nothing shared" and _compare(packets, at_odds.get((p, q), []))[0] == "elsewhere":
+                kind = "elsewhere"
             overlap = spans[p][0] <= spans[q][1] and spans[q][0] <= spans[p][1]
             if kind == "elsewhere" or (kind == "nothing shared" and overlap and not pairs):
                 apart.add((p, q))

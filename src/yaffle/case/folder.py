@@ -26,6 +26,7 @@ from yaffle.capture.packets import HEAD, TUNNELS, Columns, SackBlocks
 from yaffle.capture.reader import Progress, fingerprint, go_on
 from yaffle.capture.records import Interface
 from yaffle.case.told_flows import beside, counter_columns, flow_columns, read_flows
+from yaffle.case.told_path import beside_path, odd_columns, passed_columns, read_path
 from yaffle.errors import Cancelled, CaseError
 from yaffle.exchanges.lookup import Lookup
 from yaffle.exchanges.lookups import Lookups
@@ -35,12 +36,13 @@ from yaffle.exchanges.turns import TURN
 from yaffle.ledger.account import CHARGES, CLOSINGS, EXCHANGE_FIELDS, OPENINGS, WIDTH
 from yaffle.ledger.engine import Account
 from yaffle.ledger.orientation import HOW
+from yaffle.path.whole import PointsPath
 from yaffle.records.flow_table import FlowRecords
 
 if TYPE_CHECKING:
     from yaffle.history.store import History
 
-FORMAT, VERSION = "yaffle-case", 5
+FORMAT, VERSION = "yaffle-case", 6
 SUFFIX = ".yaffle"
 _COLUMNS = "columns-"
 _PIECE = 8 << 20  # Bytes written between two looks at whether to go on.
@@ -142,6 +144,8 @@ def save_case(folder: Path, analysis: Analysis, memory: dict[str, Any], *, settl
         "messages": {"start": analysis.messages.starts},
         "flows": flow_columns(analysis.flows),
         "counters": counter_columns(analysis.flows),
+        "passed": passed_columns(analysis.path),
+        "odd": odd_columns(analysis.path),
         "turns": {name: analysis.messages.turns[name] for name in TURN.names or ()},
         "icmp_errors": {name: capture.quotes[name] for name in QUOTE.names or ()},
     }
@@ -172,7 +176,7 @@ def save_case(folder: Path, analysis: Analysis, memory: dict[str, Any], *, settl
         for name, table in tables.items():
             _write_columns(columns / f"{name}.arrow", table, settle, told)
             written += sum(values.nbytes for values in table.values())
-        _write_json(columns / "said.json", {**_said(analysis), "flows": beside(analysis.flows)}, settle)
+        _write_json(columns / "said.json", {**_said(analysis), "flows": beside(analysis.flows), "path": beside_path(analysis.path)}, settle)
         save_memory(folder, memory)
         _write_json(folder / "manifest.json", manifest)
     except BaseException as error:
@@ -197,7 +201,7 @@ def _said(analysis: Analysis) -> dict[str, Any]:
     }
 
 
-def _read_said(folder: Path, connections: int) -> tuple[Messages, Lookups, list[Media], FlowRecords]:
+def _read_said(folder: Path, connections: int, packets: int, points: int) -> tuple[Messages, Lookups, list[Media], FlowRecords, PointsPath]:
     """The reverse. Raises CaseError, KeyError, TypeError, ValueError where it makes no sense."""
     try:
         said = json.loads((folder / "said.json").read_text(encoding="utf-8"))
@@ -219,6 +223,7 @@ def _read_said(folder: Path, connections: int) -> tuple[Messages, Lookups, list[
         Lookups(rows),
         media,
         read_flows(_read_columns(folder / "flows.arrow"), _read_columns(folder / "counters.arrow"), said["flows"]),
+        read_path(_read_columns(folder / "passed.arrow"), _read_columns(folder / "odd.arrow"), said["path"], packets, points),
     )
 
 
@@ -287,13 +292,13 @@ def open_case(folder: Path) -> tuple[Analysis, dict[str, Any]]:
             conversations["how"],
         )
         _check(capture, account, connections["speaker"])
-        messages, lookups, media, flows = _read_said(folder / named, account.flow.size)
+        messages, lookups, media, flows, path = _read_said(folder / named, account.flow.size, packets["time_ns"].size, len(capture.points))
         history = _history(manifest["history"])
         if account.exchange.shape[0] and int(account.of_exchange("message").max()) >= len(messages.label):
             raise ValueError("the message of an exchange points outside its table")
     except (KeyError, TypeError, ValueError) as error:
         raise CaseError(f"{folder}: the case is damaged ({error})") from error
-    return Analysis(capture, account, connections["speaker"], messages, lookups, media, flows, history=history), memory
+    return Analysis(capture, account, connections["speaker"], messages, lookups, media, flows, history=history, path=path), memory
 
 
 def _history(path: str) -> "History | None":

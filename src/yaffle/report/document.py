@@ -21,6 +21,7 @@ from yaffle.ledger.account import CLOSINGS, OPENINGS, SIDE_FIELDS
 from yaffle.ledger.engine import Account
 from yaffle.ledger.orientation import HOW
 from yaffle.records.flow_table import PROTOCOLS
+from yaffle.report import path_part
 from yaffle.transport.bursts import bursts
 from yaffle.transport.datagrams import FIELDS
 
@@ -280,7 +281,7 @@ def findings(found: list[Finding], shown: list[int]) -> list[dict[str, Any]]:
     ]
 
 
-INCLUDED = ("flows",)  # tables that come only when asked for
+INCLUDED = ("flows", "lost_packets")  # tables that come only when asked for
 
 
 def exporters(analysis: Analysis) -> list[dict[str, Any]]:
@@ -348,10 +349,11 @@ def document(analysis: Analysis, line_bps: float | None = None, *, literals: boo
         "lookups": lookups(analysis),
         "answers": lookups(analysis, others=True),
         "media": media(analysis),
-        "segments": [],
-        "clocks": [],
+        "segments": path_part.segments(analysis),
+        "clocks": path_part.clocks(analysis),
         "exporters": exporters(analysis),
         "findings": findings(found, shown),
         **({"flows": flows(analysis)} if "flows" in include else {}),
+        **({"lost_packets": path_part.lost_packets(analysis)} if "lost_packets" in include else {}),
         "cleared": [{"subject": place.site, "sentence": place.sentence} for place in cleared(analysis, analysis.speaker, found)],
     }

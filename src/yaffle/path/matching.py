@@ -1,0 +1,87 @@
+"""Which packet at one point is which at another, which were lost between them, and which came twice.
+
+Packets of one identity are paired in order of time. Where the nearer point has more of them than the farther one, the
+pairing with the most usual delay decides which are missing; where the farther one has more, the rest are copies.
+"""
+
+import numpy as np
+
+from yaffle.arrays import Array
+from yaffle.kernels import kernel
+
+NONE, LOST, COPY, OUTSIDE = -1, -2, -3, -4  # no packet; missing; a second copy; not to be told: the other point did not watch then
+_SAME_WINDOW_NS = 5_000_000_000  # Packets of one identity that lie further apart in delay than this are not the same.
+
+
+@kernel
+def _pair(start, stop, order, ids, times, side, usual, window, partner):  # type: ignore[no-untyped-def]
+    """Pairs the packets of one identity, order[start:stop] by time with the clocks set right; side 0 is where they pass first."""
+    k = start
+    while k < stop:
+        one = order[k]
+        if side[one] != 0 or partner[one] != NONE:
+            k += 1
+            continue
+        best, off = np.int64(-1), np.int64(0)
+        for j in range(start, stop):
+            other = order[j]
+            if side[other] != 1 or partner[other] != NONE:
+                continue
+            away = abs(times[other] - times[one] - usual)
+            if away <= window and (best < 0 or away < off):
+                best, off = other, away
+        if best >= 0:
+            # Somebody of the first side who fits it better takes it.
+            rival = np.int64(-1)
+            for j in range(start, stop):
+                other = order[j]
+                if side[other] == 0 and partner[other] == NONE and abs(times[best] - times[other] - usual) < off:
+                    off, rival = abs(times[best] - times[other] - usual), other
+            if rival >= 0 and rival != one:
+                partner[rival], partner[best] = best, rival
+                continue
+            partner[one], partner[best] = best, one
+        k += 1
+
+
+@kernel
+def _match(order, ids, times, side, usual, window, partner):  # type: ignore[no-untyped-def]
+    """Pairs all packets. order: by identity, then time."""
+    count = order.size
+    start = 0
+    while start < count:
+        stop = start + 1
+        while stop < count and ids[order[stop]] == ids[order[start]]:
+            stop += 1
+        size = stop - start
+        if size == 2:
+            a, b = order[start], order[start + 1]
+            if side[a] != side[b]:
+                one, two = (a, b) if side[a] == 0 else (b, a)
+                if abs(times[two] - times[one] - usual) <= window:
+                    partner[one], partner[two] = two, one
+        elif size <= 512:
+            _pair(start, stop, order, ids, times, side, usual, window, partner)
+        start = stop
+
+
+def match(ids: Array, times_ns: Array, side: Array, usual_ns: int, window_ns: int = _SAME_WINDOW_NS) -> Array:
+    """For each packet the place of the same one on the other side, or NONE, int64 (n,).
+
+    times_ns: with both clocks set right; side: 0 where packets pass first, 1 where they pass later; usual_ns: the delay from
+    the one to the other; window_ns: how far from that a delay may lie.
+    """
+    partner = np.full(ids.size, NONE, np.int64)
+    order = np.lexsort((times_ns, ids))
+    _match(order, ids, np.ascontiguousarray(times_ns), np.ascontiguousarray(side), usual_ns, window_ns, partner)
+    return partner
+
+
+def unique_pairs(one: Array, two: Array) -> tuple[Array, Array]:
+    """Places in both of the identities that stand exactly once in each."""
+    sides = []
+    for ids in (one, two):
+        values, first, counts = np.unique(ids, return_index=True, return_counts=True)
+        sides.append((values[counts == 1], first[counts == 1]))
+    _, a, b = np.intersect1d(sides[0][0], sides[1][0], assume_unique=True, return_indices=True)
+    return sides[0][1][a], sides[1][1][b]

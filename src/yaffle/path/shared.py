@@ -1,0 +1,113 @@
+"""Which conversations two points share, which of the points lies nearer to the client, and what their clocks are to each other."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from yaffle.arrays import Array
+from yaffle.capture.captured import Capture
+from yaffle.path.clocks import Clock, clock_between
+from yaffle.path.matching import unique_pairs
+
+
+@dataclass(frozen=True)
+class Watch:
+    """What one point saw: its packets with a conversation, in order of time, and their identities."""
+
+    point: int
+    rows: Array
+    ids: Array
+    first_ns: int
+    last_ns: int
+
+
+@dataclass(frozen=True)
+class Shared:
+    """Two points with conversations in common. flows: (n, 2), the same conversation at both; near: whether the first point is nearer to its client."""
+
+    one: Watch
+    two: Watch
+    flows: Array
+    near: Array  # bool (n,)
+    turned: Array  # bool (n,): who is the client is told the other way round at the second point
+    clock: Clock  # of the second point against the first
+
+
+def _counted(left: Array, right: Array) -> tuple[Array, Array]:
+    """Distinct pairs of two columns with how often each occurs."""
+    pairs, counts = np.unique(np.stack([left, right], axis=1), axis=0, return_counts=True)
+    return pairs, counts
+
+
+def _mutual(left: Array, right: Array) -> Array:
+    """Pairs of conversations that share most packets with each other, (n, 2)."""
+    pairs, counts = _counted(left, right)
+    best = []
+    for side in (0, 1):
+        order = np.lexsort((-counts, pairs[:, side]))
+        first = np.concatenate([[True], np.diff(pairs[order, side]) != 0])
+        mark = np.zeros(counts.size, bool)
+        mark[order[first]] = True
+        best.append(mark)
+    return pairs[best[0] & best[1]]
+
+
+def shared(capture: Capture, one: Watch, two: Watch) -> Shared | None:
+    """What two points have in common; None where they see nothing of each other."""
+    packets = capture.packets
+    a, b = unique_pairs(one.ids, two.ids)
+    if not a.size:
+        return None
+    left, right = one.rows[a], two.rows[b]
+    flows = _mutual(packets.flow[left], packets.flow[right])
+    number = np.full(capture.conversations.point.size, -1, np.int64)
+    number[flows[:, 0]] = np.arange(flows.shape[0])
+    owner = number[packets.flow[left]]
+    kept = (owner >= 0) & (flows[owner, 1] == packets.flow[right])
+    left, right, owner = left[kept], right[kept], owner[kept]
+    count = flows.shape[0]
+    way = packets.direction[left].astype(np.int64)
+    turned = np.bincount(owner, packets.direction[right] != way, count) * 2 > np.bincount(owner, minlength=count)
+    apart = packets.time_ns[right] - packets.time_ns[left]
+    hops = packets.ttl[left].astype(np.int64) - packets.ttl[right]
+    near = _nearer(owner, way, apart, hops, count)
+    first = near[owner] == (way == 0)  # It passes the first point first.
+    times = packets.time_ns[left], packets.time_ns[right]
+    clock = clock_between((times[0][first], times[1][first]), (times[0][~first], times[1][~first]))
+    return Shared(one, two, flows, near, turned, clock) if clock is not None else None
+
+
+def _nearer(owner: Array, way: Array, apart: Array, hops: Array, count: int) -> Array:
+    """Whether the first point lies nearer to the client of each conversation.
+
+    Clocks do not matter: whatever the offset, what passes the first point first is later at the second by more than what
+    comes back. Where only one direction was seen, hops tell; where those do not either, what most conversations say.
+    """
+    medians = np.full((count, 2), np.nan)
+    for side in (0, 1):
+        own = way == side
+        order = np.lexsort((apart[own], owner[own]))
+        who, values = owner[own][order], apart[own][order]
+        numbers, starts, sizes = np.unique(who, return_index=True, return_counts=True)
+        medians[numbers, side] = values[starts + sizes // 2]
+    both = ~np.isnan(medians).any(axis=1)
+    gained = np.bincount(owner, np.where(way == 0, hops, -hops), count)
+    near = np.where(both, medians[:, 0] > medians[:, 1], gained > 0)
+    known = both | (gained != 0)
+    weight = np.bincount(owner, minlength=count)
+    majority = (weight * np.where(near, 1, -1))[known].sum() >= 0
+    return np.where(known, near, majority)
+
+
+def chained(clocks: dict[tuple[int, int], Clock], points: int, reference: int = 0) -> dict[int, list[tuple[int, int, bool]]]:
+    """For each point that can be tied to the reference: the steps of pairs to it; True where a pair is walked from its second point."""
+    found: dict[int, list[tuple[int, int, bool]]] = {reference: []}
+    edge = [reference]
+    while edge:
+        here = edge.pop(0)
+        for (p, q), _ in sorted(clocks.items(), key=lambda item: item[1].uncertainty_ns):
+            for source, target, back in ((p, q, False), (q, p, True)):
+                if source == here and target not in found and target < points:
+                    found[target] = [*found[here], (p, q, back)]
+                    edge.append(target)
+    return found

@@ -1,0 +1,90 @@
+"""The path's part of the analysis document: segments, clocks, and on request every packet that was lost on a segment."""
+
+from typing import Any
+
+import numpy as np
+
+from yaffle.analysis import Analysis
+from yaffle.capture.addresses import address_text
+from yaffle.path.segments import PathSegment, Way, clamped, hops, marking_changes, resets_born
+
+_MS = 1e6
+
+
+def segments(analysis: Analysis) -> list[dict[str, Any]]:
+    """Each segment in each direction; from and to as the packets go."""
+    found = []
+    for segment in analysis.path.segments:
+        for way, start, end in _ways(segment):
+            if way.sent.size or way.born.size:
+                found.append(_way(analysis, way, analysis.capture.points[start], analysis.capture.points[end]))
+    return found
+
+
+def _ways(segment: PathSegment) -> tuple[tuple[Way, int, int], tuple[Way, int, int]]:
+    return (segment.up, segment.near, segment.far), (segment.down, segment.far, segment.near)
+
+
+def _way(analysis: Analysis, way: Way, start: str, end: str) -> dict[str, Any]:
+    capture, delays = analysis.capture, way.delay_ns / _MS
+    return {
+        "from": start,
+        "to": end,
+        "direction": "from_client" if way.from_client else "from_server",
+        "packets": int(way.sent.size),
+        "lost": int(way.lost.size),
+        "duplicated": int(way.copies.size),
+        "reordered": int(way.reordered.size),
+        "born": int(way.born.size),
+        "resets_born": resets_born(capture, way),
+        "delay_ms": {"min": float(delays.min()), "median": float(np.median(delays)), "p95": float(np.quantile(delays, 0.95)), "max": float(delays.max())} if delays.size else None,
+        "jitter_ms": None if np.isnan(way.variation_ns) else way.variation_ns / _MS,
+        "dscp_changes": [{"from": before, "to": after, "packets": count} for before, after, count in marking_changes(capture, way)],
+        "hops": hops(capture, way),
+        "clamped_openings": clamped(capture, way),
+    }
+
+
+def clocks(analysis: Analysis) -> list[dict[str, Any]]:
+    """Each source against the first point; null where no packets tie it to that."""
+    if len(analysis.capture.points) < 2:
+        return []
+    packets, flows = analysis.capture.packets, analysis.capture.conversations
+    found = []
+    for number, source in enumerate(analysis.capture.sources):
+        own = np.flatnonzero((packets.source == number) & (packets.flow >= 0))
+        if not own.size:
+            continue
+        point = int(flows.point[packets.flow[own[0]]])
+        clock = analysis.path.clocks.get(point)
+        if point == 0:
+            told: dict[str, Any] = {"offset_ms": 0.0, "drift_ppm": 0.0, "uncertainty_ms": 0.0, "set_right": False}
+        elif clock is None:
+            told = {"offset_ms": None, "drift_ppm": None, "uncertainty_ms": None, "set_right": False}
+        else:
+            sure = clock.uncertainty_ns / _MS if clock.both_ways else None  # One direction alone bounds nothing.
+            told = {"offset_ms": clock.offset_ns / _MS, "drift_ppm": clock.drift * 1e6, "uncertainty_ms": sure, "set_right": point in analysis.path.corrected}
+        found.append({"source": source.name, **told})
+    return found
+
+
+def lost_packets(analysis: Analysis) -> list[dict[str, Any]]:
+    """Every packet that was lost on a segment, in order of time, as it was where it passed first."""
+    capture = analysis.capture
+    packets, flows = capture.packets, capture.conversations
+    found = []
+    for segment in analysis.path.segments:
+        for way, start, end in _ways(segment):
+            for row in way.lost.tolist():
+                flow, back = int(packets.flow[row]), bool(packets.direction[row])
+                ipv6 = bool(flows.ipv6[flow])
+                ends = [(address_text(getattr(flows, f"{e}_hi")[flow], getattr(flows, f"{e}_lo")[flow], ipv6), int(getattr(flows, f"{e}_port")[flow])) for e in "ab"]
+                (src, src_port), (dst, dst_port) = reversed(ends) if back else ends
+                found.append(
+                    {
+                        "from": capture.points[start], "to": capture.points[end], "transport": int(flows.protocol[flow]), "src": src, "src_port": src_port, "dst": dst,
+                        "dst_port": dst_port, "seq": int(packets.head["seq"][row]) if packets.protocol[row] == 6 else None, "time_ns": int(packets.time_ns[row]),
+                        "ip_id": int(packets.head["ip_id"][row]), "payload_bytes": int(packets.payload_bytes[row]),
+                    }
+                )  # fmt: skip
+    return sorted(found, key=lambda one: int(one["time_ns"]))

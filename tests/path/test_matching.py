@@ -1,0 +1,78 @@
+"""Pairs of packets and clocks against plain ways."""
+
+import numpy as np
+import pytest
+
+from yaffle.path.clocks import clock_between, lower_envelope
+from yaffle.path.matching import NONE, match, unique_pairs
+
+
+def plain_match(ids, times, side, usual, window):
+    """For each identity the pairing that is tried in order of how well it fits the usual delay."""
+    partner = [NONE] * len(ids)
+    for identity in set(ids):
+        ones = [k for k in range(len(ids)) if ids[k] == identity and side[k] == 0]
+        twos = [k for k in range(len(ids)) if ids[k] == identity and side[k] == 1]
+        for _, a, b in sorted((abs(times[b] - times[a] - usual), a, b) for a in ones for b in twos):
+            if partner[a] == NONE and partner[b] == NONE and abs(times[b] - times[a] - usual) <= window:
+                partner[a], partner[b] = b, a
+    return partner
+
+
+@pytest.mark.parametrize("seed", range(12))
+def test_packets_are_paired_as_by_the_plain_way(seed):
+    rng = np.random.default_rng(seed)
+    sent = np.cumsum(rng.integers(1000, 10_000_000, 200))
+    identity = np.arange(200, dtype=np.uint64)
+    identity[rng.integers(0, 200, 40)] = rng.integers(0, 200, 40)  # Repeats that look the same.
+    kept = rng.random(200) > 0.1
+    arrived = sent + 20_000_000 + rng.integers(0, 300, 200)
+    ids = np.concatenate([identity, identity[kept]])
+    times = np.concatenate([sent, arrived[kept]])
+    side = np.concatenate([np.zeros(200, np.int64), np.ones(int(kept.sum()), np.int64)])
+    found = match(ids, times, side, 20_000_000, 5_000_000)
+    assert found.tolist() == plain_match(ids.tolist(), times.tolist(), side.tolist(), 20_000_000, 5_000_000)
+    for k, other in enumerate(found.tolist()):
+        assert other == NONE or (found[other] == k and ids[other] == ids[k] and side[other] != side[k])
+
+
+def test_identities_that_stand_once_in_each():
+    one, two = np.array([5, 1, 1, 9, 7], np.uint64), np.array([9, 5, 5, 7, 3], np.uint64)
+    a, b = unique_pairs(one, two)
+    assert [(int(one[i]), int(two[j])) for i, j in zip(a, b, strict=True)] == [(7, 7), (9, 9)]
+
+
+@pytest.mark.parametrize(("offset", "drift"), [(0, 0.0), (12_345_678, 4e-5), (-(10**12), -1e-4)])
+def test_clocks_are_found_under_queues(offset, drift):
+    rng = np.random.default_rng(3)
+    t = np.sort(rng.integers(0, 60 * 10**9, 4000)) + 1_790_000_000 * 10**9
+    other = rng.random(4000) < 0.4
+    delay = 7_000_000 + rng.exponential(900_000, 4000).astype(np.int64)
+    # The first point's clock is true; the second runs by its own.
+    own = lambda true: true + offset + np.round(drift * (true - t[0])).astype(np.int64)  # noqa: E731
+    forward = t[~other], own(t[~other] + delay[~other])
+    backward = t[other] + delay[other], own(t[other])
+    clock = clock_between(forward, backward)
+    assert clock.drift == pytest.approx(drift, abs=1e-6)
+    right = clock.set_right(forward[1]) - forward[0]
+    assert abs(int(right.min()) - 7_000_000) < 50_000
+    assert clock.uncertainty_ns == pytest.approx(7_000_000, abs=100_000)
+    assert clock.breaks_causality(int(t[-1])) == (abs(offset) > 7_100_000)
+
+
+def test_one_direction_alone_is_taken_as_it_is_unless_packets_arrive_before_they_left():
+    t = np.arange(20) * 10**8 + 10**18
+    none = np.zeros(0, np.int64)
+    taken = clock_between((t, t + 5_000_000), (none, none))
+    assert (taken.offset_ns, taken.both_ways, taken.breaks_causality(int(t[-1]))) == (0.0, False, False)
+    ahead = clock_between((t, t - 3_000_000), (none, none))
+    assert ahead.offset_ns == -3_000_000
+    assert clock_between((none, none), (none, none)) is None
+
+
+@pytest.mark.parametrize("seed", range(5))
+def test_the_envelope_lies_below_all_points(seed):
+    rng = np.random.default_rng(seed)
+    t, y = np.sort(rng.random(80)), rng.random(80)
+    hull = lower_envelope(t, y)
+    assert (np.interp(t, t[hull], y[hull]) <= y + 1e-12).all()
