@@ -120,6 +120,18 @@ class Sink:
         """Takes the packet."""
 
 
+class Answering:
+    """A server of datagrams: answers what reaches it, after its time."""
+
+    def __init__(self, world: World, answer: Packet | None, think_ns: int) -> None:
+        self._world, self._answer, self._think_ns = world, answer, think_ns
+
+    def enter(self, packet: Packet) -> None:
+        """Takes the question."""
+        if self._answer is not None:
+            self._world.at(self._world.now + self._think_ns, self._world.forward, self._answer)
+
+
 class Morning:
     """The world of this morning and everyone in it."""
 
@@ -190,11 +202,13 @@ class Morning:
         """A UDP packet to a server, and its reply."""
         place, address = self.sites[site], SERVERS[service][0]
         sent = Datagram(host.address, port, address, SERVERS[service][1], payload)
-        self.world.forward(Packet([*place.up, Sink()], 42 + len(payload), self.random.randrange(1 << 16), sent, tos))
+        ask = Packet([*place.up], 42 + len(payload), self.random.randrange(1 << 16), sent, tos)
+        answer = None
         if reply is not None:
-            answer = Datagram(address, SERVERS[service][1], host.address, port, reply)
-            packet = Packet([*place.down, Sink()], 42 + len(reply), self.random.randrange(1 << 16), answer, tos)
-            self.world.at(self.world.now + place_round_trip(place) // 2 + think_ns, self.world.forward, packet)
+            told = Datagram(address, SERVERS[service][1], host.address, port, reply)
+            answer = Packet([*place.down, Sink()], 42 + len(reply), self.random.randrange(1 << 16), told, tos)
+        ask.route.append(Answering(self.world, answer, think_ns))
+        self.world.forward(ask)
 
     # --- the plan of the morning ---
     def plan(self) -> None:
@@ -352,7 +366,7 @@ def make_morning(folder: Path, seed: int = 640, scale: float = 0.4) -> list[Path
     folder.mkdir(parents=True, exist_ok=True)
     paths = [folder / f"{name}.pcapng" for name in ("quay-house-data-centre", "northpoint", "isle-of-wren")]
     mark = folder / "truth.json"
-    if mark.exists() and all(p.exists() for p in paths) and json.loads(mark.read_text()).get("made") == [seed, scale, 3]:
+    if mark.exists() and all(p.exists() for p in paths) and json.loads(mark.read_text()).get("made") == [seed, scale, 4]:
         return paths
     morning = Morning(seed, scale)
     morning.plan()
@@ -360,6 +374,6 @@ def make_morning(folder: Path, seed: int = 640, scale: float = 0.4) -> list[Path
     for tap, path in zip((morning.centre, morning.northpoint, morning.wren), paths, strict=True):
         write_pcapng(path, _frames(tap), interface="mirror0", snap_bytes=SNAP, names=morning.names, comment="made by a simulation")
     part = mark.with_suffix(".part")
-    part.write_text(json.dumps({"made": [seed, scale, 3], **_truth(morning)}))
+    part.write_text(json.dumps({"made": [seed, scale, 4], **_truth(morning)}))
     part.replace(mark)
     return paths

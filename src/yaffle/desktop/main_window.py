@@ -40,6 +40,7 @@ from yaffle.desktop.jobs import Job, Latest
 from yaffle.desktop.live import Live
 from yaffle.desktop.log_file import log_file
 from yaffle.desktop.naming import NamingDialog
+from yaffle.desktop.path_station import PathStation
 from yaffle.desktop.period_strip import PeriodStrip
 from yaffle.desktop.preferences_dialog import PreferencesDialog
 from yaffle.desktop.receiving import ReceiveDialog, Receiver
@@ -57,8 +58,8 @@ from yaffle.units import count, duration, show_in
 from yaffle.warm_up import compile_first, load_kernels
 
 _LOOK_EVERY_MS = 2000  # How often growing captures are looked at.
-STATIONS = ("Gather", "Survey", "Apportion", "Examine", "Compare")
-COMPARE = 4
+STATIONS = ("Gather", "Survey", "Apportion", "Examine", "Path", "Compare")
+PATH, COMPARE = 4, 5
 
 
 class MainWindow(QMainWindow):
@@ -79,7 +80,8 @@ class MainWindow(QMainWindow):
         self.findings.followed.connect(self._follow)
         self.gather, self.survey = Gather(investigation), Survey(investigation)
         self.apportion, self.examine = Apportion(investigation), Examine(investigation)
-        self.compare = Compare(investigation)
+        self.path, self.compare = PathStation(investigation), Compare(investigation)
+        self.path.packet_wanted.connect(self._examine_at)
         for panel in (self.compare.normal, self.compare.peaks):
             panel.entered.connect(lambda _period: self.go(1))
         self.live = Live(investigation, self)
@@ -97,7 +99,7 @@ class MainWindow(QMainWindow):
         self.exporter = Exporter(self)
         self.focus_line.favourite_kept.connect(lambda name, text: self.prefer(self.preferences.with_filter(name, text)))
         self.stations = QStackedWidget()
-        for station in (self.gather, self.survey, self.apportion, self.examine, self.compare):
+        for station in (self.gather, self.survey, self.apportion, self.examine, self.path, self.compare):
             self.stations.addWidget(station)
         middle = QHBoxLayout()
         middle.setContentsMargins(0, 0, 0, 0)
@@ -119,7 +121,7 @@ class MainWindow(QMainWindow):
         self._then: Callable[[Any], None] = lambda _result: None
         self._reading: list[Path] = []
         self._ready = Latest(self)
-        self._pictures = (*self.survey.pictures, *self.apportion.pictures, *self.examine.pictures, *self.compare.pictures)
+        self._pictures = (*self.survey.pictures, *self.apportion.pictures, *self.examine.pictures, *self.path.pictures, *self.compare.pictures)
         for picture in self._pictures:
             picture.progressed.connect(self._picture_progressed)
             picture.rested.connect(self._picture_rested)
@@ -240,7 +242,7 @@ class MainWindow(QMainWindow):
         """Shows a station."""
         self.stations.setCurrentIndex(station)
         self.rail.button(station).setChecked(True)
-        names = (self.gather.table, self.survey.make_up.table, self.apportion.tree, self.examine.ladder, self.compare.normal.measure)
+        names = (self.gather.table, self.survey.make_up.table, self.apportion.tree, self.examine.ladder, self.path.line, self.compare.normal.measure)
         names[station].setFocus()
 
     def _to_filter(self) -> None:
@@ -316,7 +318,7 @@ class MainWindow(QMainWindow):
         assert isinstance(application, QApplication)
         theme.apply(application, theme.DARK if wanted.theme == "dark" else theme.LIGHT, wanted.font_points)
         self.examine.threshold.setValue(wanted.silence_ms)
-        for station in (self.survey, self.apportion, self.compare):
+        for station in (self.survey, self.apportion, self.path, self.compare):
             station.dress()
         self.examine.flow.dress()
         self.examine.visit.dress()
@@ -630,7 +632,7 @@ class MainWindow(QMainWindow):
     @property
     def busy(self) -> bool:
         """Whether anything shown is still being computed."""
-        return self.job is not None or any(station.busy for station in (self.survey, self.apportion, self.examine, self.compare, self.live))
+        return self.job is not None or any(station.busy for station in (self.survey, self.apportion, self.examine, self.path, self.compare, self.live))
 
     def closeEvent(self, event: QCloseEvent) -> None:
         self.stop_job()

@@ -12,6 +12,7 @@ from yaffle.capture.addresses import client_address, client_labels, end_text, se
 from yaffle.capture.icmp_errors import in_words
 from yaffle.findings.places import Places
 from yaffle.findings.verdict import AVOIDABLE, FELT_REPAIR_NS, SLOW_EXCHANGE_NS, SLOW_TOTAL_NS, moved_paths
+from yaffle.findings.where import where_lost
 from yaffle.ledger import causes
 from yaffle.ledger.account import OPENINGS
 from yaffle.ledger.sums import by_party
@@ -166,6 +167,10 @@ def _finding(analysis: Analysis, places: Places, key: tuple[str, str, str], rows
         if cause == "loss":
             sentence = f"The path of {site} loses packets: {share(repeat_share)} sent again ({again:,} of {sent:,}); {of} is the network's; {many}."
             step = f"Look at the links between {site} and {app} for errors and full queues; a capture at the far end would tell which segment loses."
+            if segments := where_lost(analysis, members.tolist()):
+                grounds["segments"] = [{"from": start, "to": end, "lost": count, "packets": of_all} for start, end, count, of_all in segments]
+                told, step = _between(segments, step)
+                sentence += told
         elif cause == "queueing":
             sentence = f"The path of {site} is full: data wait in queues and flow at the pace of a bottleneck; {of} is the network's; {many}."
             step = f"Find what fills the link of {site} in this period, and its rate; a second capture beyond it would name the segment."
@@ -191,10 +196,25 @@ def _finding(analysis: Analysis, places: Places, key: tuple[str, str, str], rows
         step = f"A capture near {app} from {_period(first, last)} would settle it."
     lost = int(own.sum())
     confidence = float(np.clip((own.sum() / max(1, wait.sum())) * 0.6 + 0.4 * min(1.0, rows.size / 5), 0.3, 0.98))
+    if any(segment["lost"] for segment in grounds.get("segments", [])):
+        confidence = 0.99  # Packets that one point saw and the next did not are no inference.
     return Finding(
         who, cause, _severity(lost, len(clients)), site if who != causes.SERVER else f"{app} for {site}", sentence, step, round(confidence, 2),
         first, last, lost, len(clients), site, rows.tolist(), members.tolist(), grounds,
     )  # fmt: skip
+
+
+def _between(segments: list[tuple[str, str, int, int]], step: str) -> tuple[str, str]:
+    """What the segments say of losses, and the next step with it."""
+    worst = [one for one in segments if one[2]]
+    if not worst:
+        start, end = segments[0][:2]
+        return f" Between {start} and {end} nothing was lost: it is beyond them.", f"Look outside of {start} and {end}: a capture further out would tell where."
+    parts = [f"{count:,} of {of_all:,} from {start} to {end}" for start, end, count, of_all in worst[:2]]
+    return (
+        f" Lost on the way: {' and '.join(parts)}.",
+        f"Look at what lies between {worst[0][0]} and {worst[0][1]}: errors, full queues, radio; both its ends saw which packets are missing (Path).",
+    )
 
 
 def _name_servers(analysis: Analysis, clients: list[str], first_ns: int, last_ns: int) -> list[str]:

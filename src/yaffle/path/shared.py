@@ -52,6 +52,26 @@ def _mutual(left: Array, right: Array) -> Array:
     return pairs[best[0] & best[1]]
 
 
+def _by_ends(capture: Capture, one: Watch, two: Watch, flows: Array) -> Array:
+    """Further conversations of the same ends that share packets, though none that stands only once, (n, 2)."""
+    rows = capture.conversations
+    columns = (rows.a_hi, rows.a_lo, rows.b_hi, rows.b_lo, rows.a_port, rows.b_port, rows.protocol)
+    sides = []
+    for watch, column in ((one, 0), (two, 1)):
+        rest = np.setdiff1d(np.flatnonzero(rows.point == watch.point), flows[:, column])
+        sides.append(dict(zip(zip(*(c[rest].tolist() for c in columns), strict=True), rest.tolist(), strict=True)) if rest.size else {})
+    found = [(flow, sides[1][ends]) for ends, flow in sides[0].items() if ends in sides[1]]
+    if not found:
+        return np.zeros((0, 2), np.int64)
+    pairs = np.array(found, np.int64)
+    number = np.full(rows.point.size, -1, np.int64)
+    number[pairs[:, 0]] = number[pairs[:, 1]] = np.arange(pairs.shape[0])
+    owner = [number[capture.packets.flow[watch.rows]] for watch in (one, two)]
+    keys = [np.stack([own[own >= 0].astype(np.uint64), watch.ids[own >= 0]], axis=1) for own, watch in zip(owner, (one, two), strict=True)]
+    common = {tuple(row) for row in keys[0].tolist()} & {tuple(row) for row in keys[1].tolist()}
+    return pairs[sorted({int(own) for own, _ in common})]
+
+
 def shared(capture: Capture, one: Watch, two: Watch) -> Shared | None:
     """What two points have in common; None where they see nothing of each other."""
     packets = capture.packets
@@ -60,6 +80,7 @@ def shared(capture: Capture, one: Watch, two: Watch) -> Shared | None:
         return None
     left, right = one.rows[a], two.rows[b]
     flows = _mutual(packets.flow[left], packets.flow[right])
+    flows = np.concatenate([flows, _by_ends(capture, one, two, flows)])
     number = np.full(capture.conversations.point.size, -1, np.int64)
     number[flows[:, 0]] = np.arange(flows.shape[0])
     owner = number[packets.flow[left]]

@@ -1,0 +1,193 @@
+"""Path: the points as a line, what the chosen segment did over time in both directions, and every packet it lost."""
+
+import numpy as np
+import pyqtgraph as pg
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtGui import QColor
+from PySide6.QtWidgets import QHeaderView, QLabel, QScrollArea, QSizePolicy, QSplitter, QVBoxLayout, QWidget
+
+from yaffle.desktop import theme
+from yaffle.desktop.column_table import Column, ColumnTable, TableView
+from yaffle.desktop.jobs import Latest
+from yaffle.desktop.path_line import PathLine, way_words
+from yaffle.desktop.plots import Plot
+from yaffle.session.investigation import Investigation
+from yaffle.session.path_view import PathPicture, SegmentPicture, path_picture
+from yaffle.units import count, duration, moment, size
+
+_NOTHING = (
+    "The path is told by captures of the same packets at two or more points: open them together (Ctrl+O, choose several; or add one with Ctrl+Shift+O). "
+    "Then each segment's delay, loss, reordering and marking stand here, to the packet."
+)
+
+
+class PathStation(QWidget):
+    """`packet_wanted` carries the connection and the moment of a lost packet."""
+
+    packet_wanted = Signal(int, object)
+
+    def __init__(self, investigation: Investigation, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._model = investigation
+        self._latest = Latest(self)
+        self._latest.failed.connect(lambda text: self.words.setText(f"This picture is not up to date: {text}"))
+        self.picture: PathPicture | None = None
+        self.words = QLabel()
+        self.words.setWordWrap(True)
+        self.words.setObjectName("faint")
+        self.line = PathLine()
+        self.line.chosen.connect(lambda _row: self._draw())
+        held = QScrollArea()
+        held.setWidgetResizable(True)
+        held.setWidget(self.line)
+        held.setMaximumHeight(270)
+        self._held = held
+        self.plots = (Plot("delay", "s"), Plot("delay", "s"))
+        self._titles = (QLabel(), QLabel())
+        drawn = QWidget()
+        column = QVBoxLayout(drawn)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(2)
+        for plot, title, way in zip(self.plots, self._titles, (0, 1), strict=True):
+            title.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+            title.setWordWrap(True)
+            column.addWidget(title)
+            column.addWidget(plot, 1)
+            plot.read_with(lambda x, y, way=way: self._words_at(way, x))
+        self.plots[0].share_cursor(list(self.plots))
+        self.plots[1].share_cursor(list(self.plots))
+        self.plots[1].setXLink(self.plots[0])
+        self.model = ColumnTable(self)
+        self.table = TableView("Packets that this segment lost")
+        self.table.setModel(self.model)
+        self.table.horizontalHeader().setStretchLastSection(False)
+        self.table.setToolTip("Enter shows the connection at that moment")
+        self.table.entered.connect(self._enter)
+        lower = QSplitter(Qt.Orientation.Horizontal)
+        lower.addWidget(drawn)
+        lower.addWidget(self.table)
+        lower.setSizes([500, 410])
+        whole = QVBoxLayout(self)
+        whole.setContentsMargins(8, 4, 8, 6)
+        whole.addWidget(self.words)
+        whole.addWidget(held)
+        whole.addWidget(lower, 1)
+        self._lower = lower
+        self._stale = True
+        self._undo = [investigation.opened_changed.connect(self._changed), investigation.focus_changed.connect(self._changed)]
+        self._show(None)
+
+    @property
+    def pictures(self) -> tuple[Latest, ...]:
+        """What computes away from the interface thread."""
+        return (self._latest,)
+
+    @property
+    def busy(self) -> bool:
+        """Whether a picture is still being computed."""
+        return self._latest.busy
+
+    def _changed(self) -> None:
+        self._stale = True
+        if self.isVisible():
+            self.refresh()
+
+    def showEvent(self, event: object) -> None:
+        super().showEvent(event)  # type: ignore[arg-type]
+        self.refresh()
+
+    def refresh(self) -> None:
+        """Has the picture computed, if the period moved since."""
+        if not self._stale:
+            return
+        self._stale = False
+        scene = self._model.scene
+        if scene is None:
+            self._latest.forget()
+            self._show(None)
+            return
+        self._latest.ask(lambda _progress: path_picture(scene), self._show)
+
+    def _show(self, picture: PathPicture | None) -> None:
+        self.picture = picture
+        some = picture is not None and bool(picture.segments)
+        self._held.setVisible(some)
+        self._lower.setVisible(some)
+        self.line.show_picture(picture)
+        if picture is None or not some:
+            self.words.setText(_NOTHING)
+            return
+        self.words.setText(f"{count(len(picture.points))} points. Clocks: " + "; ".join(picture.clocks) + ".")
+        self._held.setFixedHeight(min(270, len(picture.segments) * 86 + 4))
+        self._draw()
+
+    @property
+    def _segment(self) -> SegmentPicture | None:
+        picture = self.picture
+        return picture.segments[self.line.current] if picture is not None and picture.segments else None
+
+    def _draw(self) -> None:
+        picture, segment = self.picture, self._segment
+        if picture is None or segment is None:
+            return
+        look, base = theme.current(), int(picture.edges_ns[0])
+        middles = ((picture.edges_ns[:-1] + picture.edges_ns[1:]) // 2 - base) / 1e9
+        for plot, title, way in zip(self.plots, self._titles, segment.ways, strict=True):
+            title.setText(f"{way.start} → {way.end}: {way_words(way)}; variation {duration(way.variation_ns)}, 95 % below {duration(way.p95_ns)}")
+            item = plot.getPlotItem()
+            item.clear()
+            some = ~np.isnan(way.middle)
+            band = QColor(look.network)
+            band.setAlpha(70)
+            low, high = (pg.PlotDataItem(middles[some], curve[some] / 1e9, pen=pg.mkPen(look.line)) for curve in (way.floor, way.high))
+            for part in (low, high, pg.FillBetweenItem(low, high, brush=pg.mkBrush(band))):
+                item.addItem(part)
+            plot.plot(middles[some], way.middle[some] / 1e9, pen=pg.mkPen(look.network, width=1.6))
+            top = float(np.nanmax(way.high)) / 1e9 if some.any() else 1e-3
+            if way.lost_at_ns.size:
+                x = (way.lost_at_ns - base) / 1e9
+                plot.plot(x, np.full(x.size, top * 1.08), pen=None, symbol="x", symbolSize=7, symbolPen=pg.mkPen(look.red, width=1.4))
+            plot.axis.base_ns = base
+            plot.axis.picture = None
+            plot.setXRange(0, float(picture.edges_ns[-1] - base) / 1e9, padding=0.01)
+            plot.setYRange(0, top * 1.18, padding=0)
+        self._fill(segment)
+
+    def _fill(self, segment: SegmentPicture) -> None:
+        lost = segment.lost
+        self.model.show_columns(
+            [
+                Column("lost at", lambda r: moment(lost[r].time_ns), [one.time_ns for one in lost]),
+                Column("way", lambda r: lost[r].way, [one.way for one in lost], figures=False),
+                Column("from", lambda r: lost[r].sender, [one.sender for one in lost], figures=False),
+                Column("to", lambda r: lost[r].receiver, [one.receiver for one in lost], figures=False),
+                Column("sequence", lambda r: str(lost[r].seq) if lost[r].seq >= 0 else "–", [one.seq for one in lost]),
+                Column("payload", lambda r: size(lost[r].octets), [one.octets for one in lost]),
+            ],
+            len(lost),
+        )
+        for section, width in ((0, 96), (1, 100), (3, 130), (4, 90), (5, 66)):
+            self.table.setColumnWidth(section, width)
+        self.table.horizontalHeader().setSectionResizeMode(2, QHeaderView.ResizeMode.Stretch)
+
+    def _words_at(self, way: int, x: float) -> str:
+        picture, segment = self.picture, self._segment
+        if picture is None or segment is None:
+            return ""
+        k = int(np.searchsorted(picture.edges_ns, picture.edges_ns[0] + int(x * 1e9), "right")) - 1
+        own = segment.ways[way]
+        if not 0 <= k < own.middle.size or np.isnan(own.middle[k]):
+            return ""
+        return f" {moment(int(picture.edges_ns[k]))}  median {duration(own.middle[k])}, least {duration(own.floor[k])}, 95 % below {duration(own.high[k])} "
+
+    def _enter(self, row: int) -> None:
+        segment = self._segment
+        if segment is not None and row < len(segment.lost) and segment.lost[row].connection >= 0:
+            self.packet_wanted.emit(segment.lost[row].connection, segment.lost[row].time_ns)
+
+    def dress(self) -> None:
+        """Takes the colours of the theme."""
+        for plot in self.plots:
+            plot.dress()
+        self.line.update()
+        self._draw()

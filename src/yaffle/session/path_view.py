@@ -1,0 +1,163 @@
+"""The path in a period: each segment's delay, loss and markings in both directions, over time, and every packet it lost."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from yaffle.analysis import Analysis
+from yaffle.arrays import Array
+from yaffle.capture.addresses import address_text, end_text
+from yaffle.capture.registry import marking
+from yaffle.path.segments import PathSegment, Way, marking_changes
+from yaffle.session.scene import Scene
+
+BINS = 200
+MOST_LOST = 5000
+
+
+@dataclass(frozen=True)
+class WayPicture:
+    """One direction of a segment in the period. Delays ns; nan where nothing arrived."""
+
+    start: str  # point that is passed first
+    end: str
+    packets: int
+    lost: int
+    copies: int
+    reordered: int
+    born: int
+    least_ns: float
+    median_ns: float
+    p95_ns: float
+    variation_ns: float
+    markings: list[str]  # changes, in words
+    floor: Array  # (BINS,) least delay of each interval
+    middle: Array  # median
+    high: Array  # 95th percentile
+    lost_at_ns: Array  # when each lost packet was sent
+
+    @property
+    def share(self) -> float:
+        """Part of the packets that was lost."""
+        return self.lost / self.packets if self.packets else 0.0
+
+
+@dataclass(frozen=True)
+class LostPacket:
+    """One packet that never arrived."""
+
+    row: int
+    time_ns: int
+    way: str
+    sender: str
+    receiver: str
+    seq: int  # -1 where it has none
+    octets: int
+    connection: int  # that speaks for it; -1 where it is none of TCP
+
+
+@dataclass(frozen=True)
+class SegmentPicture:
+    """A segment in both directions."""
+
+    near: str
+    far: str
+    ways: tuple[WayPicture, WayPicture]  # from the clients, from the servers
+    lost: list[LostPacket]  # the first MOST_LOST
+
+
+@dataclass(frozen=True)
+class PathPicture:
+    """What the station shows."""
+
+    points: list[str]
+    segments: list[SegmentPicture]
+    edges_ns: Array
+    clocks: list[str]  # in words, point by point
+
+
+def path_picture(scene: Scene) -> PathPicture:
+    """The path in the period of the focus; the rest of the focus does not narrow it: what shares a segment suffers together."""
+    analysis = scene.evidence.analysis
+    first_ns, last_ns = scene.first_ns, scene.last_ns
+    edges_ns = first_ns + np.array([k * max(1, last_ns - first_ns) // BINS for k in range(BINS + 1)], np.int64)
+    speaker = _speakers(analysis)
+    segments = [_segment(analysis, segment, edges_ns, speaker) for segment in analysis.path.segments]
+    return PathPicture(analysis.capture.points, segments, edges_ns, _clocks(analysis))
+
+
+def _clocks(analysis: Analysis) -> list[str]:
+    found = []
+    for point, clock in sorted(analysis.path.clocks.items()):
+        known = (
+            f"give or take {clock.uncertainty_ns / 1e6:.3g} ms, which an asymmetry of the path could hide"
+            if clock.both_ways
+            else "one direction alone was seen: its offset cannot be told"
+        )
+        state = "its times are set right everywhere" if point in analysis.path.corrected else "outside of this page its times are left as they are"
+        drift = f", {clock.drift * 1e6:+.1f} ppm" if abs(clock.drift) >= 5e-8 else ""
+        found.append(f"{analysis.capture.points[point]}: {clock.offset_ns / 1e6:+.3f} ms{drift} against {analysis.capture.points[0]} ({known}); {state}")
+    return found
+
+
+def _speakers(analysis: Analysis) -> Array:
+    """For each conversation the connection that speaks for it, -1 without."""
+    found = np.full(analysis.capture.conversations.point.size, -1, np.int64)
+    found[analysis.account.flow] = analysis.speaker
+    return found
+
+
+def _segment(analysis: Analysis, segment: PathSegment, edges_ns: Array, speaker: Array) -> SegmentPicture:
+    points = analysis.capture.points
+    near, far = points[segment.near], points[segment.far]
+    ways = (_way(analysis, segment.up, near, far, edges_ns), _way(analysis, segment.down, far, near, edges_ns))
+    lost: list[LostPacket] = []
+    for way, words in ((segment.up, "from the client"), (segment.down, "from the server")):
+        lost += _lost(analysis, way, words, edges_ns, speaker)
+    return SegmentPicture(near, far, ways, sorted(lost, key=lambda one: one.time_ns)[:MOST_LOST])
+
+
+def _inside(analysis: Analysis, rows: Array, edges_ns: Array) -> Array:
+    times = analysis.capture.packets.time_ns[rows]
+    return np.asarray((times >= edges_ns[0]) & (times <= edges_ns[-1]))
+
+
+def _way(analysis: Analysis, way: Way, start: str, end: str, edges_ns: Array) -> WayPicture:
+    packets = analysis.capture.packets
+    own = _inside(analysis, way.sent, edges_ns)
+    came = way.arrived >= 0
+    delays = np.full(way.sent.size, np.nan)
+    delays[came] = way.delay_ns
+    times, delay = packets.time_ns[way.sent[own & came]], delays[own & came]
+    place = np.clip(np.searchsorted(edges_ns, times, "right") - 1, 0, BINS - 1)
+    curves = np.full((3, BINS), np.nan)
+    order = np.lexsort((delay, place))
+    sizes = np.bincount(place, minlength=BINS)
+    ends, some = np.cumsum(sizes), sizes > 0
+    starts = ends - sizes
+    for k, quantile in enumerate((0.0, 0.5, 0.95)):
+        curves[k, some] = delay[order][(starts + np.minimum(sizes - 1, (sizes * quantile).astype(np.int64)))[some]]
+    part = Way(way.from_client, way.sent[own], way.arrived[own], way.copies, way.born, delay, way.reordered, way.variation_ns)
+    changes = [f"{marking(before)} to {marking(after)}: {count:,} packets" for before, after, count in marking_changes(analysis.capture, part)]
+    steps = np.abs(np.diff(delay))
+    least, median, p95 = (float(np.quantile(delay, q)) if delay.size else float("nan") for q in (0.0, 0.5, 0.95))
+    copies, late, born = (int(_inside(analysis, rows, edges_ns).sum()) for rows in (way.copies, way.reordered, way.born))
+    floor, middle, high = curves
+    return WayPicture(
+        start, end, int(own.sum()), int((own & ~came).sum()), copies, late, born, least, median, p95, float(steps.mean()) if steps.size else float("nan"), changes,
+        floor, middle, high,
+        packets.time_ns[way.sent[own & ~came]],
+    )  # fmt: skip
+
+
+def _lost(analysis: Analysis, way: Way, words: str, edges_ns: Array, speaker: Array) -> list[LostPacket]:
+    packets, flows = analysis.capture.packets, analysis.capture.conversations
+    rows = way.lost
+    found = []
+    for row in rows[_inside(analysis, rows, edges_ns)][:MOST_LOST].tolist():
+        flow, ipv6 = int(packets.flow[row]), bool(flows.ipv6[packets.flow[row]])
+        ends = [end_text(address_text(getattr(flows, f"{e}_hi")[flow], getattr(flows, f"{e}_lo")[flow], ipv6), int(getattr(flows, f"{e}_port")[flow])) for e in "ab"]
+        sender, receiver = ends[::-1] if packets.direction[row] else ends
+        seq = int(packets.head["seq"][row]) if packets.protocol[row] == 6 else -1
+        found.append(LostPacket(row, int(packets.time_ns[row]), words, sender, receiver, seq, int(packets.payload_bytes[row]), int(speaker[flow])))
+    return found
