@@ -95,3 +95,21 @@ def test_a_case_keeps_the_path(tmp_path):
     wanted = document(analysis, include=["lost_packets"])
     assert document(again, include=["lost_packets"]) == wanted
     assert again.path.corrected == {1}
+
+
+def test_streams_are_followed_from_point_to_point(tmp_path):
+    paths, truth = sides("voice", tmp_path)
+    found = document(analyse(paths))
+    streams = {}
+    for media in found["media"]:
+        streams.setdefault(media["ssrc"], []).append(media)
+    dropped = [w for w in truth["wire"] if "drop" in w["event"]]
+    assert sum(own[1]["lost"] - own[0]["lost"] for own in (sorted(s, key=lambda m: m["place"]) for s in streams.values())) <= len(dropped)
+    for own in streams.values():
+        near, far = sorted(own, key=lambda m: m["place"])
+        assert (near["point"], far["point"]) == ("near_client.pcap", "near_server.pcap")
+        assert (near["lost"], near["since_before"], near["dscp"], far["dscp"]) == (0, "as sent", 46, 0)
+        assert "marking 46 becomes 0" in far["since_before"]
+        assert f"{far['lost']} lost since near_client.pcap" in far["since_before"]
+        assert near["voice"]["mos"] > far["voice"]["mos"] > 1
+        assert far["gaps"] <= far["loss_events"] + far["late"]

@@ -4,7 +4,7 @@ import numpy as np
 import pyqtgraph as pg
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QColor
-from PySide6.QtWidgets import QHeaderView, QLabel, QScrollArea, QSizePolicy, QSplitter, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHeaderView, QLabel, QScrollArea, QSizePolicy, QSplitter, QTabWidget, QVBoxLayout, QWidget
 
 from yaffle.desktop import theme
 from yaffle.desktop.column_table import Column, ColumnTable, TableView
@@ -65,16 +65,30 @@ class PathStation(QWidget):
         self.table.entered.connect(self._enter)
         lower = QSplitter(Qt.Orientation.Horizontal)
         lower.addWidget(drawn)
-        lower.addWidget(self.table)
+        self.stream_model = ColumnTable(self)
+        self.streams = TableView("Voice and video, from sender to receiver")
+        self.streams.setModel(self.stream_model)
+        self.streams.horizontalHeader().setStretchLastSection(False)
+        self.right = QTabWidget()
+        self.right.setDocumentMode(True)
+        self.right.addTab(self.table, "lost packets")
+        self.right.addTab(self.streams, "voice and video")
+        self.way_model = ColumnTable(self)
+        self.ways = TableView("Ways of flows over their exporters")
+        self.ways.setModel(self.way_model)
+        self.ways.horizontalHeader().setStretchLastSection(False)
+        self.right.addTab(self.ways, "flow records")
+        lower.addWidget(self.right)
         lower.setSizes([500, 410])
         whole = QVBoxLayout(self)
         whole.setContentsMargins(8, 4, 8, 6)
         whole.addWidget(self.words)
         whole.addWidget(held)
         whole.addWidget(lower, 1)
-        self._lower = lower
+        self._lower, self._drawn = lower, drawn
         self._stale = True
-        self._undo = [investigation.opened_changed.connect(self._changed), investigation.focus_changed.connect(self._changed)]
+        self._fresh = True
+        self._undo = [investigation.opened_changed.connect(self._opened), investigation.focus_changed.connect(self._changed)]
         self._show(None)
 
     @property
@@ -86,6 +100,10 @@ class PathStation(QWidget):
     def busy(self) -> bool:
         """Whether a picture is still being computed."""
         return self._latest.busy
+
+    def _opened(self) -> None:
+        self._fresh = True
+        self._changed()
 
     def _changed(self) -> None:
         self._stale = True
@@ -111,11 +129,23 @@ class PathStation(QWidget):
     def _show(self, picture: PathPicture | None) -> None:
         self.picture = picture
         some = picture is not None and bool(picture.segments)
+        heard = picture is not None and bool(picture.streams or picture.ways)
         self._held.setVisible(some)
-        self._lower.setVisible(some)
+        self._drawn.setVisible(some)
+        self._lower.setVisible(some or heard)
         self.line.show_picture(picture)
+        self._show_streams(picture)
+        self._show_ways(picture)
+        if self._fresh and picture is not None and some:  # The segment that lost most is what is looked for.
+            lost = [sum(way.lost for way in segment.ways) for segment in picture.segments]
+            self.line.current = int(np.argmax(lost))
+            self.line.update()
+        self._fresh = False
         if picture is None or not some:
             self.words.setText(_NOTHING)
+            if heard:
+                self.words.setText("Captures at two or more points would tell each segment to the packet. What exporters and streams tell of their way stands below.")
+                self.right.setCurrentIndex(2 if picture is not None and picture.ways else 1)
             return
         self.words.setText(f"{count(len(picture.points))} points. Clocks: " + "; ".join(picture.clocks) + ".")
         self._held.setFixedHeight(min(270, len(picture.segments) * 86 + 4))
@@ -169,6 +199,49 @@ class PathStation(QWidget):
         for section, width in ((0, 96), (1, 100), (3, 130), (4, 90), (5, 66)):
             self.table.setColumnWidth(section, width)
         self.table.horizontalHeader().setSectionResizeMode(2, QHeaderView.ResizeMode.Stretch)
+
+    def _show_streams(self, picture: PathPicture | None) -> None:
+        found = picture.streams if picture is not None else []
+        red = theme.current().red
+        self.stream_model.show_columns(
+            [
+                Column("stream", lambda r: f"{found[r].media.ssrc:#010x}", [at.media.ssrc for at in found], figures=False, meaning="SSRC: one sender's stream (RFC 3550)"),
+                Column("at", lambda r: found[r].point, [at.point for at in found], figures=False),
+                Column("lost", lambda r: f"{count(found[r].media.lost)} of {count(found[r].media.expected)}", [at.media.lost for at in found]),
+                Column(
+                    "may sound", lambda r: f"{found[r].voice.mos:.1f}" if found[r].voice else "codec not known", [at.voice.mos if at.voice else 0.0 for at in found],
+                    meaning="mean opinion score 1 to 4.5, estimated by the E-model (ITU-T G.107); " + next((at.voice.assumptions for at in found if at.voice), ""),
+                ),
+                Column("since the point before", lambda r: found[r].words, figures=False, colour=lambda r: red if "lost" in found[r].words else None),
+                Column("gaps", lambda r: count(found[r].media.gaps), [at.media.gaps for at in found], meaning="times that a listener hears nothing for 40 ms or longer"),
+                Column("jitter", lambda r: duration(found[r].media.jitter_ns[1]), [at.media.jitter_ns[1] for at in found], meaning="mean, RFC 3550"),
+                Column("worst", lambda r: duration(found[r].media.jitter_ns[2]), [at.media.jitter_ns[2] for at in found], meaning="greatest jitter, RFC 3550"),
+                Column("marking", lambda r: str(found[r].media.dscp), [at.media.dscp for at in found], meaning="DSCP"),
+                Column("from", lambda r: found[r].media.source, [at.media.source for at in found], figures=False),
+                Column("to", lambda r: found[r].media.destination, [at.media.destination for at in found], figures=False),
+            ],
+            len(found),
+        )  # fmt: skip
+        for section, width in ((0, 90), (1, 110), (2, 74), (3, 74), (4, 250), (5, 48), (6, 70), (7, 70), (8, 62), (9, 150), (10, 150)):
+            self.streams.setColumnWidth(section, width)
+
+    def _show_ways(self, picture: PathPicture | None) -> None:
+        found = [(number, way, hop) for number, way in enumerate(picture.ways) for hop in way.hops] if picture is not None else []
+        red = theme.current().red
+        self.way_model.show_columns(
+            [
+                Column("way", lambda r: f"{found[r][0] + 1}{'' if found[r][1].ordered else ' (order not told)'}", [number for number, _, _ in found], figures=False),
+                Column("exporter", lambda r: found[r][2].exporter, figures=False),
+                Column("in", lambda r: found[r][2].ingress, figures=False),
+                Column("out", lambda r: found[r][2].egress, figures=False),
+                Column("flows", lambda r: count(found[r][2].flows), [hop.flows for _, _, hop in found]),
+                Column("packets", lambda r: count(round(found[r][2].packets)), [hop.packets for _, _, hop in found]),
+                Column("since the exporter before", lambda r: found[r][2].words, figures=False, colour=lambda r: red if found[r][2].lost > found[r][2].uncertainty else None),
+            ],
+            len(found),
+        )
+        for section, width in ((0, 60), (1, 190), (2, 90), (3, 90), (4, 50), (5, 70), (6, 330)):
+            self.ways.setColumnWidth(section, width)
 
     def _words_at(self, way: int, x: float) -> str:
         picture, segment = self.picture, self._segment

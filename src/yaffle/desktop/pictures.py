@@ -57,6 +57,8 @@ def take_pictures(captures: list[Path], weeks: Path, folder: Path) -> list[Path]
 
 def _shots(window: "MainWindow") -> dict[str, Callable[[], None]]:
     """What each picture is taken of, by name, in this order."""
+    from yaffle.desktop.main_window import PATH
+
     findings = window.investigation.findings
 
     def follow(cause: str, station: int) -> None:
@@ -82,6 +84,11 @@ def _shots(window: "MainWindow") -> dict[str, Callable[[], None]]:
         window.go(1)
         window.survey.parts.setCurrentIndex(part)
 
+    def path() -> None:
+        window.investigation.look(Focus())
+        window.go(PATH)
+        window.path.right.setCurrentIndex(1)
+
     return {
         "gather": lambda: window.go(0),
         "survey": lambda: survey(0),
@@ -90,6 +97,7 @@ def _shots(window: "MainWindow") -> dict[str, Callable[[], None]]:
         "services": lambda: survey(1),
         "asked": asked,
         "visit": visit,
+        "path": path,
     }
 
 

@@ -13,10 +13,12 @@ from yaffle.arrays import Array
 from yaffle.capture.addresses import address_text, end_text
 from yaffle.capture.captured import Capture
 from yaffle.exchanges.payload import Payload
+from yaffle.exchanges.voice_quality import HEARD_NS, PLAYED_AFTER_NS
 from yaffle.kernels import kernel
 
 LEAST_PACKETS = 8
 _LEAST_IN_ORDER = 0.8  # Of a stream's steps, so many go on by a few numbers.
+_LONGEST_STREAM = 1 << 24  # Packets between the first and the last number from which numbers are not believed one by one.
 _CONTROL = range(72, 77)  # RTCP packet types look like these payload types (RFC 5761 section 4).
 _RATES = {
     **dict.fromkeys((0, 3, 4, 5, 7, 8, 9, 12, 13, 15, 18), 8000), 6: 16000, 10: 44100, 11: 44100, 16: 11025, 17: 22050,
@@ -46,6 +48,15 @@ class Media:
     last_ns: int
     dscp: int
     point: int
+    late: int = 0  # arrived too late to be played
+    gaps: int = 0  # times that a listener hears nothing, by loss or lateness
+    longest_gap_ns: int = 0
+    burst_ratio: float = 1.0  # mean length of losses to that of random ones (G.107)
+
+    @property
+    def missing(self) -> float:
+        """Share of its packets that cannot be played."""
+        return min(1.0, (self.lost + self.late) / max(1, self.expected))
 
 
 @kernel
@@ -142,9 +153,30 @@ def _stream(capture: Capture, rows: Array, heads: Array) -> Media | None:
     two = end_text(address_text(flows.b_hi[flow], flows.b_lo[flow], ipv6), int(flows.b_port[flow]))
     source, destination = (one, two) if packets.direction[row] == 0 else (two, one)
     expected = int(seen[-1] - seen[0] + 1)
+    late, heard, longest, burst = _heard(arrived, number, stamp, clock_hz)
     return Media(
         int(heads[0, 2]), source, destination, payload_type, clock_hz, int(rows.size), expected, expected - int(seen.size), int((gaps > 0).sum()),
         int(gaps.max(initial=0)), int(rows.size - seen.size), int((number[1:] < np.maximum.accumulate(number)[:-1]).sum()),
         (float(jitter.min()), float(jitter.mean()), float(jitter.max())), int(arrived[0]), int(arrived[-1]),
-        int(np.bincount(packets.tos[rows] >> 2).argmax()), int(flows.point[flow]),
+        int(np.bincount(packets.tos[rows] >> 2).argmax()), int(flows.point[flow]), late, heard, longest, burst,
     )  # fmt: skip
+
+
+def _heard(arrived: Array, number: Array, stamp: Array, clock_hz: int) -> tuple[int, int, int, float]:
+    """(packets too late to be played, gaps that are heard, the longest of them in ns, burst ratio of what is missing)."""
+    numbers, first = np.unique(number, return_index=True)
+    transit = arrived[first] - stamp[first] * 1e9 / clock_hz
+    played = transit - transit.min() <= PLAYED_AFTER_NS
+    here = np.zeros(int(numbers[-1] - numbers[0] + 1), bool) if numbers[-1] - numbers[0] < _LONGEST_STREAM else np.ones(1, bool)
+    if here.size == 1:
+        return int((~played).sum()), 0, 0, 1.0
+    here[(numbers[played] - numbers[0]).astype(np.int64)] = True
+    steps = np.diff(stamp[first]) / np.maximum(1, np.diff(numbers))
+    each_ns = int(np.median(steps) * 1e9 / clock_hz) if steps.size else 0
+    borders = np.flatnonzero(np.diff(np.concatenate([[True], here, [True]])))
+    runs = borders[1::2] - borders[::2]
+    missing = int(runs.sum())
+    mean = float(runs.mean()) if runs.size else 0.0
+    burst = max(1.0, mean * (1 - missing / here.size)) if runs.size else 1.0
+    heard = runs[runs * each_ns >= HEARD_NS]
+    return int((~played).sum()), int(heard.size), int(runs.max(initial=0)) * each_ns, burst

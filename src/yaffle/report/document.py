@@ -15,6 +15,7 @@ from yaffle.exchanges.lookup import LOOKUPS
 from yaffle.findings.cleared import cleared
 from yaffle.findings.everything import all_findings
 from yaffle.findings.finding import Finding
+from yaffle.findings.streams import StreamAt, followed
 from yaffle.findings.verdict import path_changed, verdict_columns, verdict_of
 from yaffle.ledger import causes
 from yaffle.ledger.account import CLOSINGS, OPENINGS, SIDE_FIELDS
@@ -221,7 +222,8 @@ def lookups(analysis: Analysis, *, others: bool = False) -> list[dict[str, Any]]
 
 
 def media(analysis: Analysis) -> list[dict[str, Any]]:
-    """The voice and video streams' part."""
+    """The voice and video streams' part, at each point that saw them."""
+    told = {(at.media.ssrc, at.media.point, at.media.first_ns): at for stream in followed(analysis) for at in stream}
     return [
         {
             "ssrc": m.ssrc,
@@ -242,9 +244,22 @@ def media(analysis: Analysis) -> list[dict[str, Any]]:
             "first_ns": m.first_ns,
             "last_ns": m.last_ns,
             "point": analysis.capture.points[m.point],
+            "late": m.late,
+            "gaps": m.gaps,
+            "longest_gap_ms": m.longest_gap_ns / NS_PER_MS,
+            "burst_ratio": m.burst_ratio,
+            **_heard(told.get((m.ssrc, m.point, m.first_ns))),
         }
         for m in analysis.media
     ]
+
+
+def _heard(at: StreamAt | None) -> dict[str, Any]:
+    """What following a stream adds: its place on the way, what happened since the point before, the estimate."""
+    if at is None:
+        return {"place": None, "since_before": "", "voice": None}
+    voice = {"r": at.voice.r, "mos": at.voice.mos, "assumptions": at.voice.assumptions} if at.voice is not None else None
+    return {"place": at.place, "since_before": at.words, "voice": voice}
 
 
 def sources(analysis: Analysis) -> list[dict[str, Any]]:
@@ -351,6 +366,7 @@ def document(analysis: Analysis, line_bps: float | None = None, *, literals: boo
         "media": media(analysis),
         "segments": path_part.segments(analysis),
         "clocks": path_part.clocks(analysis),
+        "flow_paths": path_part.flow_paths(analysis),
         "exporters": exporters(analysis),
         "findings": findings(found, shown),
         **({"flows": flows(analysis)} if "flows" in include else {}),

@@ -6,6 +6,8 @@ import numpy as np
 
 from yaffle.analysis import Analysis
 from yaffle.capture.addresses import address_text
+from yaffle.findings.flow_path import flow_ways
+from yaffle.findings.flow_source import held_flows
 from yaffle.path.segments import PathSegment, Way, clamped, hops, marking_changes, resets_born
 
 _MS = 1e6
@@ -88,3 +90,32 @@ def lost_packets(analysis: Analysis) -> list[dict[str, Any]]:
                     }
                 )  # fmt: skip
     return sorted(found, key=lambda one: int(one["time_ns"]))
+
+
+def flow_paths(analysis: Analysis) -> list[dict[str, Any]]:
+    """Ways of flows over the exporters that told them, in the order they were passed; `order_known` says whether anything told it."""
+    return (
+        [
+            {
+                "flows": way.flows,
+                "bytes": way.octets,
+                "order_known": way.ordered,
+                "hops": [
+                    {
+                        "exporter": hop.exporter,
+                        "ingress": hop.ingress,
+                        "egress": hop.egress,
+                        "packets": hop.packets,
+                        "lost": None if np.isnan(hop.lost) else hop.lost,
+                        "lost_of": hop.compared,
+                        "uncertainty": hop.uncertainty,
+                        "dscp_changes": [{"from": old, "to": new, "flows": flows} for (old, new), flows in hop.remarked.items()],
+                    }
+                    for hop in way.hops
+                ],
+            }
+            for way in flow_ways(held_flows(analysis, 0, 1 << 62))
+        ]
+        if analysis.flows.rows.size
+        else []
+    )

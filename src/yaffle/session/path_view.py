@@ -8,6 +8,9 @@ from yaffle.analysis import Analysis
 from yaffle.arrays import Array
 from yaffle.capture.addresses import address_text, end_text
 from yaffle.capture.registry import marking
+from yaffle.findings.flow_path import FlowWay, flow_ways
+from yaffle.findings.flow_source import held_flows
+from yaffle.findings.streams import StreamAt, followed
 from yaffle.path.segments import PathSegment, Way, marking_changes
 from yaffle.session.scene import Scene
 
@@ -74,6 +77,8 @@ class PathPicture:
     segments: list[SegmentPicture]
     edges_ns: Array
     clocks: list[str]  # in words, point by point
+    ways: list[FlowWay]  # of flow records, over the exporters that told them
+    streams: list[StreamAt]  # voice and video of the period, stream by stream, from sender to receiver
 
 
 def path_picture(scene: Scene) -> PathPicture:
@@ -83,7 +88,9 @@ def path_picture(scene: Scene) -> PathPicture:
     edges_ns = first_ns + np.array([k * max(1, last_ns - first_ns) // BINS for k in range(BINS + 1)], np.int64)
     speaker = _speakers(analysis)
     segments = [_segment(analysis, segment, edges_ns, speaker) for segment in analysis.path.segments]
-    return PathPicture(analysis.capture.points, segments, edges_ns, _clocks(analysis))
+    streams = [at for stream in followed(analysis) for at in stream if at.media.first_ns <= last_ns and at.media.last_ns >= first_ns]
+    ways = flow_ways(held_flows(analysis, first_ns, last_ns))
+    return PathPicture(analysis.capture.points, segments, edges_ns, _clocks(analysis), ways, streams)
 
 
 def _clocks(analysis: Analysis) -> list[str]:

@@ -1,0 +1,77 @@
+"""Voice and video streams followed from point to point: where loss and jitter begin, and how it may have sounded."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from yaffle.analysis import Analysis
+from yaffle.exchanges.media import Media
+from yaffle.exchanges.voice_quality import VoiceEstimate, estimate
+from yaffle.units import count, duration
+
+_MORE_JITTER_NS = 1_000_000  # By so much jitter grows before it is said to begin somewhere.
+
+
+@dataclass(frozen=True)
+class StreamAt:
+    """A stream at one of the points it passed."""
+
+    media: Media
+    point: str
+    place: int  # 0 nearest to its sender
+    words: str  # what happened since the point before
+    network_ms: float | None  # from the first point on, by clocks that both directions told
+    voice: VoiceEstimate | None
+
+
+def _right(analysis: Analysis, media: Media) -> float:
+    """When a stream began at a point, by the clock of the first point."""
+    clock = analysis.path.clocks.get(media.point)
+    if clock is None or media.point in analysis.path.corrected:
+        return float(media.first_ns)
+    return float(clock.set_right(np.array([media.first_ns]))[0])
+
+
+def followed(analysis: Analysis) -> list[list[StreamAt]]:
+    """Each stream with the points it passed, from its sender on; those that lost most first."""
+    groups: dict[tuple[int, int], list[Media]] = {}
+    for media in analysis.media:
+        groups.setdefault((media.ssrc, media.payload_type), []).append(media)
+    found = []
+    for own in groups.values():
+        seen: dict[int, Media] = {}
+        for media in own:
+            if media.point not in seen or media.packets > seen[media.point].packets:
+                seen[media.point] = media
+        if _untold(analysis, list(seen)):
+            ordered = sorted(seen.values(), key=lambda m: (-m.packets, m.lost, m.jitter_ns[1]))
+        else:
+            ordered = sorted(seen.values(), key=lambda m: _right(analysis, m))
+        found.append([_at(analysis, ordered, k) for k in range(len(ordered))])
+    return sorted(found, key=lambda one: (-one[-1].media.lost, one[0].media.first_ns))
+
+
+def _untold(analysis: Analysis, points: list[int]) -> bool:
+    """Whether clocks do not tell which point a stream passed first: then the one that saw most of it is taken for that."""
+    return any(p != 0 and (p not in analysis.path.clocks or not analysis.path.clocks[p].both_ways) for p in points)
+
+
+def _at(analysis: Analysis, ordered: list[Media], k: int) -> StreamAt:
+    media = ordered[k]
+    parts = []
+    if k > 0:
+        before = ordered[k - 1]
+        if (more := media.lost - before.lost) > 0:
+            parts.append(f"{count(more)} lost since {analysis.capture.points[before.point]}")
+        if media.jitter_ns[1] - before.jitter_ns[1] > _MORE_JITTER_NS:
+            parts.append(f"jitter grows by {duration(media.jitter_ns[1] - before.jitter_ns[1])}")
+        if media.dscp != before.dscp:
+            parts.append(f"marking {before.dscp} becomes {media.dscp}")
+    elif media.lost:
+        parts.append(f"{count(media.lost)} lost before it came here")
+    network_ms = None
+    if k > 0 and not _untold(analysis, [m.point for m in ordered]):
+        network_ms = (_right(analysis, media) - _right(analysis, ordered[0])) / 1e6
+    return StreamAt(
+        media, analysis.capture.points[media.point], k, ", ".join(parts) or "as sent", network_ms, estimate(media.payload_type, media.missing, media.burst_ratio, network_ms)
+    )
