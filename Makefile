@@ -36,6 +36,7 @@ bench: $(READY)
 	@$(BIN)/python -m benchmarks.services
 	@$(BIN)/python -m benchmarks.records
 	@$(BIN)/python -m benchmarks.history
+	@$(BIN)/python -m benchmarks.path
 
 pictures: $(READY)
 	@$(BIN)/yaffle demo --to $(DEMO) --run && cp $(DEMO)/*.png docs/screenshots/

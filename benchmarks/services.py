@@ -66,12 +66,12 @@ def _lookup(k: int) -> list[bytes]:
     ]
 
 
-def write_services(path: Path) -> Path:
-    """Writes the capture; found again if it is there already. Connections run in groups of a hundred, side by side."""
+def write_services(path: Path, later_ns: int = 0) -> Path:
+    """Writes the capture, so much later; found again if it is there already. Connections run in groups of a hundred, side by side."""
     if path.exists():
         return path
     path.parent.mkdir(parents=True, exist_ok=True)
-    part, now = path.with_suffix(".part"), 1_790_000_000 * 10**9
+    part, now = path.with_suffix(".part"), 1_790_000_000 * 10**9 + later_ns
     with part.open("wb") as file:
         file.write(Struct("<IHHiIII").pack(0xA1B23C4D, 2, 4, 0, 0, 65_535, 1))
         asked = 0

@@ -222,7 +222,7 @@ class PathStation(QWidget):
             ],
             len(found),
         )  # fmt: skip
-        for section, width in ((0, 90), (1, 110), (2, 74), (3, 74), (4, 250), (5, 48), (6, 70), (7, 70), (8, 62), (9, 150), (10, 150)):
+        for section, width in ((0, 90), (1, 110), (2, 74), (3, 84), (4, 250), (5, 48), (6, 70), (7, 70), (8, 62), (9, 150), (10, 150)):
             self.streams.setColumnWidth(section, width)
 
     def _show_ways(self, picture: PathPicture | None) -> None:

@@ -79,9 +79,21 @@ def match(ids: Array, times_ns: Array, side: Array, usual_ns: int, window_ns: in
 
 def unique_pairs(one: Array, two: Array) -> tuple[Array, Array]:
     """Places in both of the identities that stand exactly once in each."""
-    sides = []
-    for ids in (one, two):
-        values, first, counts = np.unique(ids, return_index=True, return_counts=True)
-        sides.append((values[counts == 1], first[counts == 1]))
-    _, a, b = np.intersect1d(sides[0][0], sides[1][0], assume_unique=True, return_indices=True)
-    return sides[0][1][a], sides[1][1][b]
+    ids = np.concatenate([one, two])
+    order = np.argsort(ids, kind="stable")  # Of two alike the one of the first comes first.
+    ordered = ids[order]
+    same = ordered[1:] == ordered[:-1]
+    border = np.concatenate([[False], same, [False]])
+    pair = np.flatnonzero(same & ~border[:-2] & ~border[2:]) if same.size else np.empty(0, np.int64)
+    a, b = order[pair], order[pair + 1]
+    across = (a < one.size) & (b >= one.size)
+    return a[across], b[across] - one.size
+
+
+def among(values: Array, those: Array) -> Array:
+    """Which values occur among those, bool (n,): by sorting, which for millions of numbers is quicker than hashing them."""
+    if not values.size or not those.size:
+        return np.zeros(values.size, bool)
+    ordered = np.sort(those)
+    place = np.minimum(np.searchsorted(ordered, values), ordered.size - 1)
+    return np.asarray(ordered[place] == values)

@@ -14,7 +14,7 @@ from yaffle.arrays import Array
 from yaffle.capture.captured import Capture
 from yaffle.capture.packets import ACK, RST, SYN
 from yaffle.kernels import kernel
-from yaffle.path.matching import NONE, match, unique_pairs
+from yaffle.path.matching import NONE, among, match, unique_pairs
 from yaffle.path.shared import Shared, Watch
 
 _MANY = 0.999
@@ -146,7 +146,7 @@ def _way(capture: Capture, pair: Shared, parts: list[tuple[Array, Array, Array, 
     arrived = np.where(came, rows[np.maximum(0, partner[sent])], -1)
     delays = times[partner[sent[came]]] - times[sent[came]]
     unpaired = np.flatnonzero(~first & (partner == NONE))
-    known = np.isin(ids[unpaired], ids[first])
+    known = among(ids[unpaired], ids[first])
     back = source[unpaired]
     begin, end = np.array([spans[1][0], spans[0][0]])[back], np.array([spans[1][1], spans[0][1]])[back]
     usual = int(np.median(delays)) if delays.size else 0

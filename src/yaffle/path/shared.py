@@ -7,7 +7,7 @@ import numpy as np
 from yaffle.arrays import Array
 from yaffle.capture.captured import Capture
 from yaffle.path.clocks import Clock, clock_between
-from yaffle.path.matching import unique_pairs
+from yaffle.path.matching import among, unique_pairs
 
 
 @dataclass(frozen=True)
@@ -67,9 +67,9 @@ def _by_ends(capture: Capture, one: Watch, two: Watch, flows: Array) -> Array:
     number = np.full(rows.point.size, -1, np.int64)
     number[pairs[:, 0]] = number[pairs[:, 1]] = np.arange(pairs.shape[0])
     owner = [number[capture.packets.flow[watch.rows]] for watch in (one, two)]
-    keys = [np.stack([own[own >= 0].astype(np.uint64), watch.ids[own >= 0]], axis=1) for own, watch in zip(owner, (one, two), strict=True)]
-    common = {tuple(row) for row in keys[0].tolist()} & {tuple(row) for row in keys[1].tolist()}
-    return pairs[sorted({int(own) for own, _ in common})]
+    kept = [own >= 0 for own in owner]
+    keys = [watch.ids[k] ^ (own[k].astype(np.uint64) + np.uint64(1)) * np.uint64(0x9E3779B97F4A7C15) for own, watch, k in zip(owner, (one, two), kept, strict=True)]
+    return pairs[np.unique(owner[0][kept[0]][among(keys[0], keys[1])])]
 
 
 def shared(capture: Capture, one: Watch, two: Watch) -> Shared | None:
