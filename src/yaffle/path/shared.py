@@ -91,18 +91,65 @@ def shared(capture: Capture, one: Watch, two: Watch) -> Shared | None:
     turned = np.bincount(owner, packets.direction[right] != way, count) * 2 > np.bincount(owner, minlength=count)
     apart = packets.time_ns[right] - packets.time_ns[left]
     hops = packets.ttl[left].astype(np.int64) - packets.ttl[right]
-    near = _nearer(owner, way, apart, hops, count)
-    first = near[owner] == (way == 0)  # It passes the first point first.
     times = packets.time_ns[left], packets.time_ns[right]
-    clock = clock_between((times[0][first], times[1][first]), (times[0][~first], times[1][~first]))
+    near, known = _nearer(owner, way, apart, hops, count)
+    if not known.all():
+        sure = known[owner]
+        told = _clock(times, near[owner] == (way == 0), sure) if sure.any() else None
+        rows = capture.conversations
+        hosts = np.stack([rows.a_hi[flows[:, 0]] ^ rows.a_lo[flows[:, 0]], rows.b_hi[flows[:, 0]] ^ rows.b_lo[flows[:, 0]]], axis=1)
+        near = np.where(known, near, _by_times(owner, way, apart, times[1], hosts, told))
+    clock = _clock(times, near[owner] == (way == 0), np.ones(owner.size, bool))
     return Shared(one, two, flows, near, turned, clock) if clock is not None else None
 
 
-def _nearer(owner: Array, way: Array, apart: Array, hops: Array, count: int) -> Array:
-    """Whether the first point lies nearer to the client of each conversation.
+def _clock(times: tuple[Array, Array], first: Array, used: Array) -> Clock | None:
+    """The clock by some of the packets. first: whether each passes the first point first."""
+    ways = [(times[0][used & way], times[1][used & way]) for way in (first, ~first)]
+    return clock_between(ways[0], ways[1])
+
+
+def _by_times(owner: Array, way: Array, apart: Array, at_second: Array, hosts: Array, clock: Clock | None) -> Array:
+    """Whether the first point lies nearer to the client of conversations that were seen in one direction, of equal hops.
+
+    By the clock, where others told it: nothing arrives before it left. Else, if the differences of both points' times fall
+    into two groups that lie further apart than any of them is wide, and hosts that send in the one receive in the other,
+    those are the two directions; else all go one way. hosts: (n, 2), a number for client and server of each.
+    """
+    count = hosts.shape[0]
+    right = apart if clock is None else apart - (at_second - clock.set_right(at_second))
+    signed = np.where(way == 0, right, -right).astype(np.float64)
+    order = np.lexsort((right, owner))
+    _, starts, sizes = np.unique(owner[order], return_index=True, return_counts=True)
+    numbers = owner[order][starts]
+    middle = np.full(count, np.nan)
+    middle[numbers] = right[order][starts + sizes // 2]
+    width = np.zeros(count)
+    width[numbers] = right[order][starts + sizes * 3 // 4] - right[order][starts + sizes // 4]
+    heading = np.zeros(count)
+    heading[numbers] = way[order][starts]
+    if clock is not None:
+        sums = np.bincount(owner, signed, count)
+        return np.asarray(sums >= 0)
+    ordered = np.sort(middle[numbers])
+    gaps = np.diff(ordered)
+    if not gaps.size or gaps.max() <= 3 * max(float(width.max()), 1.0):
+        return np.asarray(heading == 0)  # All pass the first point first.
+    later = middle > float(ordered[np.argmax(gaps)] + gaps.max() / 2)
+    place = np.arange(count)
+    sender, receiver = hosts[place, heading.astype(np.int64)], hosts[place, 1 - heading.astype(np.int64)]
+    both_send = np.intersect1d(sender[later], sender[~later]).size
+    answered = np.intersect1d(sender[later], receiver[~later]).size + np.intersect1d(receiver[later], sender[~later]).size
+    if both_send or not answered:
+        return np.asarray(heading == 0)
+    return np.asarray(later == (heading == 0))
+
+
+def _nearer(owner: Array, way: Array, apart: Array, hops: Array, count: int) -> tuple[Array, Array]:
+    """Whether the first point lies nearer to the client of each conversation, and whether that is known.
 
     Clocks do not matter: whatever the offset, what passes the first point first is later at the second by more than what
-    comes back. Where only one direction was seen, hops tell; where those do not either, what most conversations say.
+    comes back. Where only one direction was seen, hops tell.
     """
     medians = np.full((count, 2), np.nan)
     for side in (0, 1):
@@ -114,10 +161,7 @@ def _nearer(owner: Array, way: Array, apart: Array, hops: Array, count: int) -> 
     both = ~np.isnan(medians).any(axis=1)
     gained = np.bincount(owner, np.where(way == 0, hops, -hops), count)
     near = np.where(both, medians[:, 0] > medians[:, 1], gained > 0)
-    known = both | (gained != 0)
-    weight = np.bincount(owner, minlength=count)
-    majority = (weight * np.where(near, 1, -1))[known].sum() >= 0
-    return np.where(known, near, majority)
+    return near, both | (gained != 0)
 
 
 def chained(clocks: dict[tuple[int, int], Clock], points: int, reference: int = 0) -> dict[int, list[tuple[int, int, bool]]]:

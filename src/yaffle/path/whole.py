@@ -39,8 +39,11 @@ def find_path(capture: Capture, payload: Payload) -> PointsPath:
     segments = []
     for key, pair in pairs.items():
         chosen = _neighbours(key, pair, pairs)
-        if chosen.any():
-            segments.append(segment_of(capture, pair, chosen, _alone(capture, pair)))
+        alone = _alone(capture, pair)
+        for side, (own, only) in enumerate(((chosen & pair.near, alone[0]), (chosen & ~pair.near, alone[1]))):  # Clients may be at either end.
+            if own.any():
+                none = only[:0]
+                segments.append(segment_of(capture, pair, own, (only, none) if side == 0 else (none, only)))
     segments.sort(key=lambda s: -(s.up.sent.size + s.down.sent.size))
     return PointsPath({point: _summed(way, clocks) for point, way in steps.items() if way}, segments)
 
