@@ -76,3 +76,15 @@ def test_the_envelope_lies_below_all_points(seed):
     t, y = np.sort(rng.random(80)), rng.random(80)
     hull = lower_envelope(t, y)
     assert (np.interp(t, t[hull], y[hull]) <= y + 1e-12).all()
+
+
+def test_thousands_that_look_alike_are_paired_in_their_order():
+    rng = np.random.default_rng(8)
+    sent = np.arange(3000) * 20_000_000
+    kept = rng.random(3000) > 0.05
+    arrived = sent[kept] + 9_000_000 + rng.integers(0, 400_000, int(kept.sum()))
+    times = np.concatenate([sent, arrived])
+    side = np.concatenate([np.zeros(3000, np.int64), np.ones(arrived.size, np.int64)])
+    found = match(np.zeros(times.size, np.uint64), times, side, 9_000_000)
+    assert ((found[:3000] >= 0) == kept).all()
+    assert (found[:3000][kept] == 3000 + np.arange(arrived.size)).all()

@@ -10,6 +10,8 @@ from yaffle.arrays import Array
 from yaffle.kernels import kernel
 
 NONE, LOST, COPY, OUTSIDE = -1, -2, -3, -4  # no packet; missing; a second copy; not to be told: the other point did not watch then
+MOST_TRIED = 64  # Packets of one identity whose pairings are all tried.
+NEAR_NS = 2_000_000  # Of more, so far from the usual delay a packet may come.
 _SAME_WINDOW_NS = 5_000_000_000  # Packets of one identity that lie further apart in delay than this are not the same.
 
 
@@ -45,6 +47,22 @@ def _pair(start, stop, order, ids, times, side, usual, window, partner):  # type
 
 
 @kernel
+def _pair_in_order(start, stop, order, times, side, usual, partner):  # type: ignore[no-untyped-def]
+    """Pairs very many packets of one identity: each with the next one on the other side that comes when it should."""
+    slack = max(abs(usual), NEAR_NS)
+    j = start
+    for k in range(start, stop):
+        one = order[k]
+        if side[one] != 0:
+            continue
+        while j < stop and (side[order[j]] != 1 or times[order[j]] < times[one] + usual - slack):
+            j += 1
+        if j < stop and times[order[j]] <= times[one] + usual + slack:
+            partner[one], partner[order[j]] = order[j], one
+            j += 1
+
+
+@kernel
 def _match(order, ids, times, side, usual, window, partner):  # type: ignore[no-untyped-def]
     """Pairs all packets. order: by identity, then time."""
     count = order.size
@@ -60,8 +78,10 @@ def _match(order, ids, times, side, usual, window, partner):  # type: ignore[no-
                 one, two = (a, b) if side[a] == 0 else (b, a)
                 if abs(times[two] - times[one] - usual) <= window:
                     partner[one], partner[two] = two, one
-        elif size <= 512:
+        elif size <= MOST_TRIED:
             _pair(start, stop, order, ids, times, side, usual, window, partner)
+        else:
+            _pair_in_order(start, stop, order, times, side, usual, partner)
         start = stop
 
 
