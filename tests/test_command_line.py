@@ -39,6 +39,7 @@ def test_the_answer_names_the_server_and_the_document_has_its_keys(capture, tmp_
         "segments",
         "clocks",
         "exporters",
+        "flow_paths",
         "findings",
         "cleared",
         "conversations",
