@@ -11,6 +11,7 @@ from yaffle.desktop import theme
 from yaffle.desktop.column_table import filters_of
 from yaffle.desktop.jobs import Latest
 from yaffle.desktop.ledger_bar import LedgerDelegate, PartyKey
+from yaffle.desktop.station import Station
 from yaffle.desktop.wait_plots import BINS, WaitPlots, cause_name
 from yaffle.desktop.wait_tree import COLUMNS, WaitTree
 from yaffle.session.apportion import EXCHANGE, Group, groups, picture, summary
@@ -46,7 +47,7 @@ class _Tree(QTreeView):
         return "\n".join(lines)
 
 
-class Apportion(QWidget):
+class Apportion(Station):
     """The third station."""
 
     examine_wanted = Signal(int)
@@ -55,8 +56,7 @@ class Apportion(QWidget):
     name_wanted = Signal(str, str, int)  # application, server, port
 
     def __init__(self, investigation: Investigation, parent: QWidget | None = None) -> None:
-        super().__init__(parent)
-        self._model = investigation
+        super().__init__(investigation, parent)
         self._latest, self._below = Latest(self), Latest(self)
         for latest in (self._latest, self._below):
             latest.failed.connect(lambda text: self._of.setText(f"This picture is not up to date: {text}"))
@@ -104,43 +104,22 @@ class Apportion(QWidget):
         column_.setContentsMargins(8, 6, 8, 6)
         column_.addLayout(top)
         column_.addWidget(body, 1)
-        self._stale = True
         self._undo = [investigation.opened_changed.connect(self._changed), investigation.focus_changed.connect(self._changed)]
         self._changed()
-
-    def _changed(self) -> None:
-        self._stale = True
-        if self.isVisible():
-            self.refresh()
-
-    def showEvent(self, event: object) -> None:
-        super().showEvent(event)  # type: ignore[arg-type]
-        self.refresh()
 
     @property
     def pictures(self) -> tuple[Latest, ...]:
         """What computes away from the interface thread."""
         return (self._latest, self._below)
 
-    @property
-    def busy(self) -> bool:
-        """Whether something shown is still being computed."""
-        return self._latest.busy or self._below.busy
+    def _show_nothing(self) -> None:
+        self.tree_model.show_level(None, ())
+        self._words.setText("Open a capture with Ctrl+O: who waits on what will stand here.")
+        self._of.setText("")
+        self.plots.show_picture(None, None)
 
-    def refresh(self) -> None:
-        """Has the waits in focus grouped again, if it moved since; opens the tree where the trail leads."""
-        if not self._stale:
-            return
-        self._stale = False
-        scene = self._model.scene
-        if scene is None:
-            for latest in (self._latest, self._below):
-                latest.forget()
-            self.tree_model.show_level(None, ())
-            self._words.setText("Open a capture with Ctrl+O: who waits on what will stand here.")
-            self._of.setText("")
-            self.plots.show_picture(None, None)
-            return
+    def _ask(self, scene: Scene) -> None:
+        """Has the waits in focus grouped again; the tree opens where the trail leads."""
         self._latest.ask(lambda _progress: (scene, groups(scene.evidence, scene.filtered, ()), summary(scene)), self._show_level)
 
     def _show_level(self, found: tuple[Scene, Sequence[Group], str]) -> None:

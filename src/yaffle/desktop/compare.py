@@ -8,21 +8,22 @@ from yaffle.desktop.jobs import Latest
 from yaffle.desktop.normal_panel import NormalPanel
 from yaffle.desktop.peaks_panel import PeaksPanel
 from yaffle.desktop.periods_panel import PeriodsPanel
+from yaffle.desktop.station import Station
 from yaffle.findings.flow_labels import exporter_words
 from yaffle.session.comparing import CompareSettings, compared
 from yaffle.session.investigation import Investigation
 from yaffle.session.normal import WIDTHS, NormalPicture, measures_of, normal
 from yaffle.session.peaks import peaks
+from yaffle.session.scene import Scene
 
 PERIODS, PEAKS = 1, 2  # pages
 
 
-class Compare(QWidget):
+class Compare(Station):
     """The station after Path."""
 
     def __init__(self, investigation: Investigation, parent: QWidget | None = None) -> None:
-        super().__init__(parent)
-        self._model = investigation
+        super().__init__(investigation, parent)
         self._latest, self._second = Latest(self), Latest(self)
         self._latest.failed.connect(lambda text: self.normal.words.setText(f"This picture is not up to date: {text}"))
         self._second.failed.connect(lambda text: self.periods.words.setText(f"This picture is not up to date: {text}"))
@@ -46,7 +47,6 @@ class Compare(QWidget):
         whole = QVBoxLayout(self)
         whole.setContentsMargins(8, 4, 8, 6)
         whole.addWidget(self.parts)
-        self._stale = True
         self._undo = [
             investigation.opened_changed.connect(self._opened),
             investigation.focus_changed.connect(self._focused),
@@ -60,11 +60,6 @@ class Compare(QWidget):
     def pictures(self) -> tuple[Latest, ...]:
         """What computes away from the interface thread."""
         return (self._latest, self._second, self._third)
-
-    @property
-    def busy(self) -> bool:
-        """Whether a picture is still being computed."""
-        return any(picture.busy for picture in self.pictures)
 
     def _opened(self) -> None:
         scene = self._model.scene
@@ -90,26 +85,11 @@ class Compare(QWidget):
         if self._model.kept.complaints != self._complaints:
             self._changed()
 
-    def _changed(self) -> None:
-        self._stale = True
-        if self.isVisible():
-            self.refresh()
+    def _show_nothing(self) -> None:
+        self.normal.show_picture(None)
 
-    def showEvent(self, event: object) -> None:
-        super().showEvent(event)  # type: ignore[arg-type]
-        self.refresh()
-
-    def refresh(self) -> None:
-        """Has the baseline computed, if something moved since."""
-        if not self._stale:
-            return
-        self._stale = False
-        scene = self._model.scene
+    def _ask(self, scene: Scene) -> None:
         self._filter, self._complaints = self._model.focus.filter, self._model.kept.complaints
-        if scene is None:
-            self._latest.forget()
-            self.normal.show_picture(None)
-            return
         settings = self.normal.settings
         self._latest.ask(lambda progress: normal(scene, settings, progress), self._show)
 

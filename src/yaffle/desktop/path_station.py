@@ -11,8 +11,10 @@ from yaffle.desktop.column_table import Column, ColumnTable, TableView
 from yaffle.desktop.jobs import Latest
 from yaffle.desktop.path_line import PathLine, way_words
 from yaffle.desktop.plots import Plot
+from yaffle.desktop.station import Station
 from yaffle.session.investigation import Investigation
 from yaffle.session.path_view import PathPicture, SegmentPicture, path_picture
+from yaffle.session.scene import Scene
 from yaffle.units import count, duration, moment, size
 
 _NOTHING = (
@@ -21,14 +23,13 @@ _NOTHING = (
 )
 
 
-class PathStation(QWidget):
+class PathStation(Station):
     """`packet_wanted` carries the connection and the moment of a lost packet."""
 
     packet_wanted = Signal(int, object)
 
     def __init__(self, investigation: Investigation, parent: QWidget | None = None) -> None:
-        super().__init__(parent)
-        self._model = investigation
+        super().__init__(investigation, parent)
         self._latest = Latest(self)
         self._latest.failed.connect(lambda text: self.words.setText(f"This picture is not up to date: {text}"))
         self.picture: PathPicture | None = None
@@ -86,7 +87,6 @@ class PathStation(QWidget):
         whole.addWidget(held)
         whole.addWidget(lower, 1)
         self._lower, self._drawn = lower, drawn
-        self._stale = True
         self._fresh = True
         self._undo = [investigation.opened_changed.connect(self._opened), investigation.focus_changed.connect(self._changed)]
         self._show(None)
@@ -96,34 +96,14 @@ class PathStation(QWidget):
         """What computes away from the interface thread."""
         return (self._latest,)
 
-    @property
-    def busy(self) -> bool:
-        """Whether a picture is still being computed."""
-        return self._latest.busy
-
     def _opened(self) -> None:
         self._fresh = True
         self._changed()
 
-    def _changed(self) -> None:
-        self._stale = True
-        if self.isVisible():
-            self.refresh()
+    def _show_nothing(self) -> None:
+        self._show(None)
 
-    def showEvent(self, event: object) -> None:
-        super().showEvent(event)  # type: ignore[arg-type]
-        self.refresh()
-
-    def refresh(self) -> None:
-        """Has the picture computed, if the period moved since."""
-        if not self._stale:
-            return
-        self._stale = False
-        scene = self._model.scene
-        if scene is None:
-            self._latest.forget()
-            self._show(None)
-            return
+    def _ask(self, scene: Scene) -> None:
         self._latest.ask(lambda _progress: path_picture(scene), self._show)
 
     def _show(self, picture: PathPicture | None) -> None:

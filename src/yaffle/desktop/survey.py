@@ -14,12 +14,14 @@ from yaffle.desktop.make_up_panel import MakeUpPanel
 from yaffle.desktop.measure_plots import MeasurePlots
 from yaffle.desktop.measures_dialog import MeasuresDialog
 from yaffle.desktop.services_panel import ServicesPanel
+from yaffle.desktop.station import Station
 from yaffle.findings.flow_labels import PORT_NUMBER
 from yaffle.findings.interfaces import Interface, Interfaces, through
 from yaffle.session.expressions import utc
 from yaffle.session.investigation import Investigation
 from yaffle.session.measures import TROUBLE_COLUMNS
 from yaffle.session.others import OtherGroup
+from yaffle.session.scene import Scene
 from yaffle.session.survey import SurveyPicture, SurveySettings, Trouble, survey
 from yaffle.units import count, duration, moment, rate, share, size
 
@@ -52,14 +54,13 @@ class _List(QWidget):
         self.table.horizontalHeader().setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
 
 
-class Survey(QWidget):
+class Survey(Station):
     """The second station."""
 
     said = Signal(str)  # for the status bar
 
     def __init__(self, investigation: Investigation, parent: QWidget | None = None) -> None:
-        super().__init__(parent)
-        self._model = investigation
+        super().__init__(investigation, parent)
         self._latest = Latest(self)
         self._latest.failed.connect(lambda text: self._words.setText(f"This picture is not up to date: {text}"))
         self.picture: SurveyPicture | None = None
@@ -137,7 +138,6 @@ class Survey(QWidget):
         whole = QVBoxLayout(self)
         whole.setContentsMargins(8, 4, 8, 6)
         whole.addWidget(self.parts)
-        self._stale = True
         self._undo = [
             investigation.opened_changed.connect(self._opened),
             investigation.focus_changed.connect(self._changed),
@@ -150,11 +150,6 @@ class Survey(QWidget):
     def pictures(self) -> tuple[Latest, ...]:
         """What computes away from the interface thread."""
         return (self._latest,)
-
-    @property
-    def busy(self) -> bool:
-        """Whether a picture is still being computed."""
-        return self._latest.busy
 
     def show_service(self, address: str) -> None:
         """Shows the services, and chooses one by its address."""
@@ -219,33 +214,18 @@ class Survey(QWidget):
         self.plots.logarithmic = on
         self.plots.show_picture(self.picture)
 
-    def _changed(self) -> None:
-        self._stale = True
-        if self.isVisible():
-            self.refresh()
+    def _show_nothing(self) -> None:
+        self.picture = None
+        self._words.setText("Open a capture with Ctrl+O: volume, troubles and make-up will stand here.")
+        self.plots.show_picture(None)
+        self.make_up.show_parts([])
+        self._show_troubles([])
+        self._show_others([])
+        self.services.show_services([], None)
+        self.flows.show_picture(None)
+        self.interfaces.show_interfaces(Interfaces([], 0), 0, 1)
 
-    def showEvent(self, event: object) -> None:
-        super().showEvent(event)  # type: ignore[arg-type]
-        self.refresh()
-
-    def refresh(self) -> None:
-        """Has what is shown computed, if the focus moved since."""
-        if not self._stale:
-            return
-        self._stale = False
-        scene = self._model.scene
-        if scene is None:
-            self._latest.forget()
-            self.picture = None
-            self._words.setText("Open a capture with Ctrl+O: volume, troubles and make-up will stand here.")
-            self.plots.show_picture(None)
-            self.make_up.show_parts([])
-            self._show_troubles([])
-            self._show_others([])
-            self.services.show_services([], None)
-            self.flows.show_picture(None)
-            self.interfaces.show_interfaces(Interfaces([], 0), 0, 1)
-            return
+    def _ask(self, scene: Scene) -> None:
         settings = self._shown_settings = self.settings()
         self._latest.ask(lambda progress: survey(scene, settings, progress), self._show)
 
