@@ -30,3 +30,11 @@ def analysed_morning(morning: list[Path]):
     from yaffle.analysis import analyse
 
     return analyse(morning)
+
+
+@pytest.fixture(scope="session")
+def two_weeks(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A history of two weeks, made once for all tests that only read it."""
+    from tests.history.two_weeks import write_two_weeks
+
+    return write_two_weeks(tmp_path_factory.mktemp("weeks") / "history")

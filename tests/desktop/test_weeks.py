@@ -8,7 +8,7 @@ from PySide6.QtWidgets import QApplication
 
 from tests.desktop.test_examine import load, settle, window  # noqa: F401  (the fixture)
 from tests.history.test_reception import FIELDS, RECORD
-from tests.history.two_weeks import LONG_DAY, ROUTER, START, write_two_weeks
+from tests.history.two_weeks import LONG_DAY, ROUTER, START
 from tests.records.messages import a_set, ipfix, template
 from yaffle.desktop.main_window import COMPARE
 from yaffle.desktop.receiving import ReceiveDialog
@@ -20,9 +20,9 @@ from yaffle.history.layout import DAY_NS, HOUR_NS
 from yaffle.session.normal import FLOW_VOLUME, OUT
 
 
-@pytest.fixture(scope="module")
-def folder(tmp_path_factory):
-    return write_two_weeks(tmp_path_factory.mktemp("weeks") / "history")
+@pytest.fixture
+def folder(two_weeks):
+    return two_weeks
 
 
 def texts(model):

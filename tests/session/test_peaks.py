@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from tests.history.two_weeks import LONG_DAY, START, write_two_weeks
+from tests.history.two_weeks import LONG_DAY, START
 from yaffle.analysis import analyse
 from yaffle.history.layout import DAY_NS, HOUR_NS
 from yaffle.session.investigation import Investigation, Opened
@@ -15,9 +15,9 @@ def test_peaks_are_no_lower_than_their_neighbours():
     assert highest(np.zeros(4), 3) == []
 
 
-def test_peaks_say_who_made_them_and_which_complaints_came_then(tmp_path):
+def test_peaks_say_who_made_them_and_which_complaints_came_then(two_weeks):
     model = Investigation()
-    model.open(Opened(analyse([write_two_weeks(tmp_path / "kept", 10)])))
+    model.open(Opened(analyse([two_weeks])))
     morning = START + LONG_DAY * DAY_NS + 7 * HOUR_NS
     found = peaks(model.scene, -1, (Complaint("Saltmarsh", "tickets", "slow", morning, morning + HOUR_NS),))
     assert {p.pair for p in found} == {"198.51.100.180 to 203.0.113.35"}

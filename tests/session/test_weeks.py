@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 
-from tests.history.two_weeks import LINE_BPS, LONG_DAY, ROUTER, START, write_two_weeks
+from tests.history.two_weeks import LINE_BPS, LONG_DAY, ROUTER, START
 from yaffle.analysis import analyse
 from yaffle.errors import YaffleError
 from yaffle.findings.flow_labels import DIMENSIONS, REST
@@ -20,9 +20,9 @@ from yaffle.session.survey import SurveySettings, survey
 NIGHT = (START + LONG_DAY * DAY_NS, START + LONG_DAY * DAY_NS + 12 * HOUR_NS)
 
 
-@pytest.fixture(scope="module")
-def folder(tmp_path_factory):
-    return write_two_weeks(tmp_path_factory.mktemp("weeks") / "history")
+@pytest.fixture
+def folder(two_weeks):
+    return two_weeks
 
 
 @pytest.fixture
