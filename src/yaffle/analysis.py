@@ -23,7 +23,7 @@ from yaffle.ledger.engine import Account, account_all, arrange
 from yaffle.ledger.names import charge_names
 from yaffle.ledger.views import speaking_views
 from yaffle.path.whole import PointsPath, find_path, set_clocks_right
-from yaffle.records.flow_table import Exporter, FlowRecords
+from yaffle.records.flow_table import PACKETS, Exporter, FlowRecords
 from yaffle.transport.datagrams import Datagrams, datagrams
 
 if TYPE_CHECKING:
@@ -53,6 +53,12 @@ class Analysis:
     def seen_flows(self) -> FlowRecords:
         """What the captures show, as flow records of their points."""
         return flows_of_packets(self.capture)
+
+    @property
+    def flow_tellers(self) -> list[Exporter]:
+        """Whoever tells flow records here, in the order of their numbers: exporters of captures and files, points, exporters of a history."""
+        points = [Exporter(point, 0, PACKETS) for point in self.capture.points]
+        return [*self.flows.exporters, *points, *(self.history.exporters if self.history is not None else [])]
 
     @property
     def exporters(self) -> list[Exporter]:
@@ -128,9 +134,7 @@ def analyse(paths: Sequence[Path | str], progress: Progress = go_on) -> Analysis
     step(0.5, "putting connections together")
     arranged = arrange(capture)
     payload = Payload(capture)
-    if len(capture.points) > 1:
-        step(0.5, "looking for the same packets at several points")
-    passed = find_path(capture, payload)
+    passed = find_path(capture, payload, lambda _share, words: progress(0.5, words))
     set_clocks_right(capture, passed)
     step(0.5, "reading what was asked")
     ports = capture.conversations.b_port[arranged.flow]

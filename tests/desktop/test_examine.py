@@ -124,7 +124,7 @@ def test_what_is_not_tcp_is_listed_with_its_answers(window, qtbot, tmp_path):
     load(window, qtbot, [pcap(tmp_path / "names.pcap", [(t, ether(p)) for t, p in packets])])
     window.go(1)
     settle(window, qtbot)
-    cells = [window.survey.others.model.index(0, c).data() for c in range(4)]
+    cells = [window.survey.others.columns.index(0, c).data() for c in range(4)]
     assert cells == ["names, UDP", "9.00 ms", "9.00 ms", "1"]
 
 

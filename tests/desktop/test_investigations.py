@@ -147,9 +147,9 @@ def test_the_mast_loses_packets_and_a_service_gets_its_name(window, qtbot, tmp_p
     assert panel.by == "application" and not panel.inside
     # Repeats are the trouble; its worst stretch becomes the period.
     troubles = window.survey.troubles
-    names = [troubles.model.index(r, 0).data() for r in range(troubles.model.rowCount())]
-    troubles.table.selectRow(names.index("sent again"))
-    qtbot.keyClick(troubles.table, Qt.Key.Key_Return)
+    names = [troubles.columns.index(r, 0).data() for r in range(troubles.columns.rowCount())]
+    troubles.selectRow(names.index("sent again"))
+    qtbot.keyClick(troubles, Qt.Key.Key_Return)
     assert model.focus.period is not None
     model.back()
     # The finding leads on; not this site shows the others are well.

@@ -6,7 +6,9 @@ import pytest
 from tests.history.two_weeks import LINE_BPS, LONG_DAY, ROUTER, START
 from yaffle.analysis import analyse
 from yaffle.errors import YaffleError
-from yaffle.findings.flow_labels import DIMENSIONS, REST
+from yaffle.findings.flow_labels import DIMENSIONS, REST, FlowLabels
+from yaffle.findings.flow_source import held_flows
+from yaffle.findings.full_lines import full_lines
 from yaffle.findings.interfaces import interfaces, through
 from yaffle.findings.places import Rule, Site
 from yaffle.history.layout import DAY_NS, HOUR_NS
@@ -145,3 +147,27 @@ def test_a_case_finds_its_history_again(model, tmp_path):
     again = open_folder(tmp_path / "kept.yaffle")
     assert again.analysis.history is not None
     assert (again.evidence.first_ns, again.evidence.last_ns) == (model.evidence.first_ns, model.evidence.last_ns)
+
+
+def test_a_case_opens_without_its_history_and_says_so(model, tmp_path):
+    import shutil
+
+    from yaffle.case.folder import open_case, save_case
+
+    moved = tmp_path / "history"
+    shutil.copytree(model.evidence.analysis.history.folder, moved)
+    save_case(tmp_path / "kept.yaffle", analyse([moved]), {})
+    shutil.rmtree(moved)
+    again, _ = open_case(tmp_path / "kept.yaffle")
+    assert again.history is None
+    assert any("cannot be had" in note for note in again.capture.sources[0].notes)
+
+
+def test_applications_of_any_number_and_names_of_hosts_do_no_harm(model):
+    analysis = model.evidence.analysis
+    analysis.capture.names = {"198.51.100.144": "desk1.saltmarsh.tarn.example"}
+    assert full_lines(analysis)[0].grounds["sites_hurt"] == []
+    rows = held_flows(analysis, *NIGHT).rows.copy()
+    rows["application"][::2] = (1 << 62) + 5
+    labels = FlowLabels(held_flows(analysis, *NIGHT), rows, analysis.places).by("application")
+    assert f"application {(1 << 62) + 5}" in labels.texts

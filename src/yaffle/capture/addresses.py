@@ -16,6 +16,15 @@ def address_text(high: int, low: int, ipv6: bool) -> str:
     return str(ipaddress.IPv4Address(int(low) & 0xFFFFFFFF))
 
 
+def is_address(text: str) -> bool:
+    """Whether a text is an address, IPv4 or IPv6."""
+    try:
+        ipaddress.ip_address(text)
+    except ValueError:
+        return False
+    return True
+
+
 def end_text(address: str, port: int) -> str:
     """An address with a port; IPv6 in brackets."""
     return f"[{address}]:{port}" if ":" in address else f"{address}:{port}"

@@ -27,7 +27,7 @@ def _identity(packets: Columns, rows: Array) -> Array:
     return parts
 
 
-def _conversation_keys(flows: Rows) -> Array:
+def conversation_keys(flows: Rows) -> Array:
     """One number for the two ends, whoever sent first and wherever it was seen."""
 
     def mix(high: Array, low: Array, port: Array) -> Array:
@@ -62,7 +62,7 @@ def merge_points(capture: Capture) -> None:
         own = flows.point == point
         if own.any():
             spans[point] = (int(flows.first_ns[own].min()), int(flows.last_ns[own].max()))
-    keys = _conversation_keys(flows)
+    keys = conversation_keys(flows)
     order = np.argsort(keys, kind="stable")
     by_pair: dict[tuple[int, int], list[tuple[int, int]]] = {}
     at_odds: dict[tuple[int, int], list[tuple[int, int]]] = {}  # the same ends at other times: another point, if its clock is wrong

@@ -293,7 +293,7 @@ def open_case(folder: Path) -> tuple[Analysis, dict[str, Any]]:
         )
         _check(capture, account, connections["speaker"])
         messages, lookups, media, flows, path = _read_said(folder / named, account.flow.size, packets["time_ns"].size, len(capture.points))
-        history = _history(manifest["history"])
+        history = _history(manifest["history"], sources)
         if account.exchange.shape[0] and int(account.of_exchange("message").max()) >= len(messages.label):
             raise ValueError("the message of an exchange points outside its table")
     except (KeyError, TypeError, ValueError) as error:
@@ -301,11 +301,18 @@ def open_case(folder: Path) -> tuple[Analysis, dict[str, Any]]:
     return Analysis(capture, account, connections["speaker"], messages, lookups, media, flows, history=history, path=path), memory
 
 
-def _history(path: str) -> "History | None":
-    """The history that a case goes with, opened where it still is."""
+def _history(path: str, sources: list[Source]) -> "History | None":
+    """The history that a case goes with, where it can still be read; else its source says why not, and the rest opens."""
+    from yaffle.history.layout import HistoryError
     from yaffle.history.store import History
 
-    return History(Path(path)) if path else None
+    try:
+        return History(Path(path)) if path else None
+    except HistoryError as error:
+        for source in sources:
+            if source.path == path:
+                source.notes.append(f"its flow records and counters cannot be had: {error}")
+        return None
 
 
 def _check(capture: Capture, account: Account, speaker: Array) -> None:

@@ -199,3 +199,21 @@ class TableView(QTableView):
         head = "\t".join(str(model.headerData(c, Qt.Orientation.Horizontal)) for c in columns)
         lines = ["\t".join(str(model.index(r, c).data() or "") for c in columns) for r in rows]
         return "\n".join([head, *lines])
+
+
+class Listing(TableView):
+    """A table with its own columns, one of which takes what room is left."""
+
+    def __init__(self, name: str, parent: QWidget | None = None) -> None:
+        super().__init__(name, parent)
+        self.columns = ColumnTable(self)
+        self.setModel(self.columns)
+        self.horizontalHeader().setStretchLastSection(False)
+
+    def show_columns(self, columns: list[Column], rows: int, widths: tuple[tuple[int, int], ...], wide: int = 0) -> None:
+        """Shows other rows. widths: (section, pixels); wide: the section that takes what is left, -1 none."""
+        self.columns.show_columns(columns, rows)
+        for section, width in widths:
+            self.setColumnWidth(section, width)
+        if wide >= 0:
+            self.horizontalHeader().setSectionResizeMode(wide, QHeaderView.ResizeMode.Stretch)

@@ -64,9 +64,7 @@ class Compare(Station):
     def _opened(self) -> None:
         scene = self._model.scene
         if scene is not None:
-            analysis = scene.evidence.analysis
-            told = [*analysis.flows.exporters, *analysis.seen_flows.exporters, *(analysis.history.exporters if analysis.history is not None else [])]
-            self.normal.offer(measures_of(scene), [exporter_words(e) for e in told])
+            self.normal.offer(measures_of(scene), [exporter_words(e) for e in scene.evidence.analysis.flow_tellers])
             self.periods.span(scene.evidence.first_ns, scene.evidence.last_ns)
             span = scene.evidence.last_ns - scene.evidence.first_ns
             fitting = [name for name, width in WIDTHS.items() if span // width >= 100]  # So that there is something to learn from.

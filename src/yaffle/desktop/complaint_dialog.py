@@ -1,8 +1,9 @@
 """A complaint as it comes in: who, what, when, in which words."""
 
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QDialog, QDialogButtonBox, QFormLayout, QLabel, QLineEdit, QPlainTextEdit, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QDialog, QDialogButtonBox, QFormLayout, QLineEdit, QPlainTextEdit, QVBoxLayout, QWidget
 
+from yaffle.desktop.dialog_parts import ok_cancel, wrong_label
 from yaffle.session.kept import Complaint
 from yaffle.session.period_words import EXAMPLES, PeriodError, period_ns
 from yaffle.units import date_and_moment, zone
@@ -31,15 +32,11 @@ class ComplaintDialog(QDialog):
             period = (former.first_ns, former.last_ns)
         if period is not None:
             self.when.setText(f"{date_and_moment(period[0])} to {date_and_moment(period[1])}")
-        self._wrong = QLabel()
-        self._wrong.setObjectName("wrong")
-        self._wrong.setWordWrap(True)
+        self._wrong = wrong_label()
         form = QFormLayout()
         for name, part in (("Who", self.who), ("What", self.what), ("When", self.when), ("Words", self.words)):
             form.addRow(name, part)
-        buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel)
-        buttons.accepted.connect(self.accept)
-        buttons.rejected.connect(self.reject)
+        buttons = ok_cancel(self)
         if former is not None:
             remove = buttons.addButton("Remove", QDialogButtonBox.ButtonRole.DestructiveRole)
             remove.clicked.connect(self._remove)

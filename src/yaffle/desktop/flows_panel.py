@@ -3,11 +3,11 @@
 import pyqtgraph as pg
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QColor
-from PySide6.QtWidgets import QComboBox, QHBoxLayout, QHeaderView, QLabel, QSplitter, QToolButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QSplitter, QToolButton, QVBoxLayout, QWidget
 
 from yaffle.desktop import theme
 from yaffle.desktop.bars import ShareBar, Trend
-from yaffle.desktop.column_table import Column, ColumnTable, TableView
+from yaffle.desktop.column_table import Column, Listing
 from yaffle.desktop.live import PACES, USUAL
 from yaffle.desktop.plots import Plot
 from yaffle.findings.flow_labels import DIMENSIONS, NEXT, exporter_words
@@ -52,10 +52,8 @@ class FlowsPanel(QWidget):
         self._back.clicked.connect(self.back)
         self.plot = Plot("", "bit/s")
         self.plot.read_with(self._words_at)
-        self.model = ColumnTable(self)
-        self.table = TableView("What the flow records are made of")
-        self.table.setModel(self.model)
-        self.table.horizontalHeader().setStretchLastSection(False)
+        self.table = Listing("What the flow records are made of")
+        self.model = self.table.columns
         self.table.setToolTip("Enter looks into a line, Backspace goes back")
         self.table.entered.connect(self.down)
         self.table.left.connect(self.back)
@@ -177,10 +175,7 @@ class FlowsPanel(QWidget):
             columns.append(
                 Column("measured by the exporter", lambda r: parts[r].measured, figures=False, meaning="elements beside the counts: of enterprises as ENTERPRISE/NUMBER")
             )
-        self.model.show_columns(columns, len(parts))
-        for section, width in ((1, 120), (2, 80), (3, 104), (4, 76), (5, 110)):
-            self.table.setColumnWidth(section, width)
-        self.table.horizontalHeader().setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
+        self.table.show_columns(columns, len(parts), ((1, 120), (2, 80), (3, 104), (4, 76), (5, 110)))
 
     def _words_at(self, x: float, _y: float) -> str:
         picture = self.picture

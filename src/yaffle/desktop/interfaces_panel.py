@@ -3,11 +3,11 @@
 import numpy as np
 import pyqtgraph as pg
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QHeaderView, QLabel, QSplitter, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QLabel, QSplitter, QVBoxLayout, QWidget
 
 from yaffle.desktop import theme
 from yaffle.desktop.bars import Trend
-from yaffle.desktop.column_table import Column, ColumnTable, TableView
+from yaffle.desktop.column_table import Column, Listing
 from yaffle.desktop.plots import Plot
 from yaffle.findings.interfaces import OVER, Interface, Interfaces
 from yaffle.units import count, duration, moment, rate, share
@@ -25,10 +25,8 @@ class InterfacesPanel(QWidget):
         self.words = QLabel()
         self.words.setObjectName("faint")
         self.words.setWordWrap(True)
-        self.model = ColumnTable(self)
-        self.table = TableView("Interfaces, fullest first")
-        self.table.setModel(self.model)
-        self.table.horizontalHeader().setStretchLastSection(False)
+        self.table = Listing("Interfaces, fullest first")
+        self.model = self.table.columns
         self.table.setToolTip("Enter shows what went through it, where its device exported flow records")
         self.table.entered.connect(self._enter)
         self.table.selectionModel().currentRowChanged.connect(lambda now, _before: self._select(now.row()))
@@ -58,10 +56,11 @@ class InterfacesPanel(QWidget):
         else:
             full = sum(1 for one in rows if one.over_ns)
             anew = f"; {count(found.resets)} steps left out: a device began to count anew" if found.resets else ""
-            self.words.setText(f"{count(len(rows))} interfaces, {count(full)} of them over {share(OVER)} of their speed for a while{anew}")
+            coarse = f"; of so long a period one reading every {duration(found.width_ns)} is looked at: shorter peaks are lower than they were" if found.width_ns else ""
+            self.words.setText(f"{count(len(rows))} interfaces, {count(full)} of them over {share(OVER)} of their speed for a while{anew}{coarse}")
         self._trends.trends = [one.trend for one in rows]
         red = theme.current().red
-        self.model.show_columns(
+        self.table.show_columns(
             [
                 Column("interface", lambda r: f"{rows[r].device} {rows[r].name}", [f"{one.device} {one.name}" for one in rows], figures=False),
                 Column("speed", lambda r: rate(rows[r].speed_bps) if rows[r].speed_bps > 0 else "not told", [one.speed_bps for one in rows]),
@@ -77,10 +76,8 @@ class InterfacesPanel(QWidget):
                 Column("trend", lambda r: "", figures=False, meaning="of the fuller direction, each line to its own height"),
             ],
             len(rows),
+            ((1, 90), (2, 90), (3, 90), (4, 84), (5, 76), (6, 60), (7, 66), (8, 110)),
         )  # fmt: skip
-        for section, width in ((1, 90), (2, 90), (3, 90), (4, 84), (5, 76), (6, 60), (7, 66), (8, 110)):
-            self.table.setColumnWidth(section, width)
-        self.table.horizontalHeader().setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
         again = next((k for k, one in enumerate(rows) if former is not None and (one.device, one.number) == (former.device, former.number)), 0)
         if rows:
             self.table.selectRow(again)

@@ -1,6 +1,8 @@
 """A dialog with a list of lines that the user adds, changes and takes away."""
 
-from PySide6.QtWidgets import QDialog, QDialogButtonBox, QHBoxLayout, QHeaderView, QLabel, QPushButton, QTableWidget, QTableWidgetItem, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QDialog, QHBoxLayout, QHeaderView, QLabel, QPushButton, QTableWidget, QTableWidgetItem, QVBoxLayout, QWidget
+
+from yaffle.desktop.dialog_parts import ok_cancel, wrong_label
 
 
 class ListDialog(QDialog):
@@ -17,12 +19,8 @@ class ListDialog(QDialog):
         add, remove = QPushButton("Add"), QPushButton("Remove")
         add.clicked.connect(lambda: self.add_line([""] * len(columns)))
         remove.clicked.connect(lambda: self.table.removeRow(self.table.currentRow()))
-        self._wrong = QLabel()
-        self._wrong.setObjectName("wrong")
-        self._wrong.setWordWrap(True)
-        buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel)
-        buttons.accepted.connect(self.accept)
-        buttons.rejected.connect(self.reject)
+        self._wrong = wrong_label()
+        buttons = ok_cancel(self)
         row = QHBoxLayout()
         row.addWidget(add)
         row.addWidget(remove)

@@ -504,7 +504,7 @@ class MainWindow(QMainWindow):
             return
         for source in evidence.analysis.capture.sources:
             path = Path(source.path)
-            if path.exists() and path.stat().st_size > source.size_bytes:
+            if path.is_file() and path.stat().st_size > source.size_bytes:  # A history is followed by itself.
                 self.read_again()
                 return
 

@@ -3,10 +3,10 @@
 from collections.abc import Callable
 
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QButtonGroup, QCheckBox, QHBoxLayout, QHeaderView, QLabel, QToolButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QButtonGroup, QCheckBox, QHBoxLayout, QLabel, QToolButton, QVBoxLayout, QWidget
 
 from yaffle.desktop.bars import ShareBar, Trend
-from yaffle.desktop.column_table import Column, ColumnTable, TableView
+from yaffle.desktop.column_table import Column, Listing
 from yaffle.session.make_up import DIMENSIONS, NEXT, Part
 from yaffle.units import count, share, size
 
@@ -23,10 +23,8 @@ class MakeUpPanel(QWidget):
         self.by = DIMENSIONS[0]
         self.inside: tuple[tuple[str, str], ...] = ()
         self._parts: list[Part] = []
-        self.model = ColumnTable(self)
-        self.table = TableView("What the traffic is made of")
-        self.table.setModel(self.model)
-        self.table.horizontalHeader().setStretchLastSection(False)
+        self.table = Listing("What the traffic is made of")
+        self.model = self.table.columns
         self._bars, self._trends = ShareBar(self), Trend(self)
         self.table.setItemDelegateForColumn(1, self._bars)
         self.table.setItemDelegateForColumn(4, self._trends)
@@ -81,10 +79,7 @@ class MakeUpPanel(QWidget):
         ]
         if self.by == "application":
             columns.append(Column("named by", lambda r: parts[r].told, figures=False, meaning="how the name was found, or why it is not known"))
-        self.model.show_columns(columns, len(parts))
-        for section, width in ((1, 92), (2, 64), (3, 60), (4, 72), (5, 124)):
-            self.table.setColumnWidth(section, width)
-        self.table.horizontalHeader().setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
+        self.table.show_columns(columns, len(parts), ((1, 92), (2, 64), (3, 60), (4, 72), (5, 124)))
         values = [p.octets for p in parts if p.octets > 0]
         wide = bool(values) and max(values) > _DECADES * min(values)
         self.magnitude.setEnabled(bool(values))

@@ -1,8 +1,9 @@
 """The list of measures that Survey draws: name, what is counted, of which connections, how it is drawn."""
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QComboBox, QDialog, QDialogButtonBox, QHBoxLayout, QHeaderView, QLabel, QLineEdit, QPushButton, QTableWidget, QTableWidgetItem, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QComboBox, QDialog, QHBoxLayout, QHeaderView, QLabel, QLineEdit, QPushButton, QTableWidget, QTableWidgetItem, QVBoxLayout, QWidget
 
+from yaffle.desktop.dialog_parts import ok_cancel, wrong_label
 from yaffle.desktop.filter_edit import FilterEdit
 from yaffle.session.filtering import Filter, FilterError
 from yaffle.session.measures import COUNTED, DEFAULT, MARKS, Measure
@@ -29,12 +30,8 @@ class MeasuresDialog(QDialog):
         add.clicked.connect(lambda: self.add(Measure("", "volume")))
         remove.clicked.connect(self._remove)
         usual.clicked.connect(lambda: self._fill(DEFAULT))
-        self._wrong = QLabel()
-        self._wrong.setObjectName("wrong")
-        self._wrong.setWordWrap(True)
-        buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel)
-        buttons.accepted.connect(self.accept)
-        buttons.rejected.connect(self.reject)
+        self._wrong = wrong_label()
+        buttons = ok_cancel(self)
         row = QHBoxLayout()
         for part in (add, remove, usual):
             row.addWidget(part)

@@ -6,11 +6,11 @@ import numpy as np
 import pyqtgraph as pg
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QColor
-from PySide6.QtWidgets import QCheckBox, QComboBox, QDoubleSpinBox, QHBoxLayout, QHeaderView, QLabel, QSplitter, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QComboBox, QDoubleSpinBox, QHBoxLayout, QLabel, QSplitter, QVBoxLayout, QWidget
 
 from yaffle.arrays import Array
 from yaffle.desktop import theme
-from yaffle.desktop.column_table import Column, ColumnTable, TableView
+from yaffle.desktop.column_table import Column, Listing
 from yaffle.desktop.measure_plots import value_text
 from yaffle.desktop.plots import Plot
 from yaffle.normal.baseline import Anomaly, BaselineSettings
@@ -90,10 +90,8 @@ class NormalPanel(QWidget):
         self.plot.getPlotItem().vb.setMouseMode(pg.ViewBox.RectMode)
         self.plot.setToolTip("Drag narrows, wheel zooms, R resets; Ctrl+S here saves the picture")
         self.plot.read_with(self._words_at)
-        self.model = ColumnTable(self)
-        self.table = TableView("Times outside what is usual, largest first")
-        self.table.setModel(self.model)
-        self.table.horizontalHeader().setStretchLastSection(False)
+        self.table = Listing("Times outside what is usual, largest first")
+        self.model = self.table.columns
         self.table.setToolTip("Enter looks at that time")
         self.table.entered.connect(self._enter)
         body = QSplitter(Qt.Orientation.Vertical)
@@ -219,7 +217,7 @@ class NormalPanel(QWidget):
         def mean(run: Anomaly, column: Array) -> float:
             return float(np.nanmean(column[run.first : run.stop]))
 
-        self.model.show_columns(
+        self.table.show_columns(
             [
                 Column("from", lambda r: date_and_moment(picture.period(runs[r])[0]), [run.first for run in runs], figures=False),
                 Column("for", lambda r: duration(picture.period(runs[r])[1] - picture.period(runs[r])[0]), [run.stop - run.first for run in runs]),
@@ -234,10 +232,8 @@ class NormalPanel(QWidget):
                 ),
             ],
             len(runs),
+            ((1, 90), (2, 80), (3, 110), (4, 110), (5, 130)),
         )
-        for section, width in ((1, 90), (2, 80), (3, 110), (4, 110), (5, 130)):
-            self.table.setColumnWidth(section, width)
-        self.table.horizontalHeader().setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
 
     def _enter(self, row: int) -> None:
         if self.picture is not None and row < len(self.picture.anomalies):

@@ -4,10 +4,10 @@ import numpy as np
 import pyqtgraph as pg
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QColor
-from PySide6.QtWidgets import QHeaderView, QLabel, QScrollArea, QSizePolicy, QSplitter, QTabWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QLabel, QScrollArea, QSizePolicy, QSplitter, QTabWidget, QVBoxLayout, QWidget
 
 from yaffle.desktop import theme
-from yaffle.desktop.column_table import Column, ColumnTable, TableView
+from yaffle.desktop.column_table import Column, Listing
 from yaffle.desktop.jobs import Latest
 from yaffle.desktop.path_line import PathLine, way_words
 from yaffle.desktop.plots import Plot
@@ -58,26 +58,20 @@ class PathStation(Station):
         self.plots[0].share_cursor(list(self.plots))
         self.plots[1].share_cursor(list(self.plots))
         self.plots[1].setXLink(self.plots[0])
-        self.model = ColumnTable(self)
-        self.table = TableView("Packets that this segment lost")
-        self.table.setModel(self.model)
-        self.table.horizontalHeader().setStretchLastSection(False)
+        self.table = Listing("Packets that this segment lost")
+        self.model = self.table.columns
         self.table.setToolTip("Enter shows the connection at that moment")
         self.table.entered.connect(self._enter)
         lower = QSplitter(Qt.Orientation.Horizontal)
         lower.addWidget(drawn)
-        self.stream_model = ColumnTable(self)
-        self.streams = TableView("Voice and video, from sender to receiver")
-        self.streams.setModel(self.stream_model)
-        self.streams.horizontalHeader().setStretchLastSection(False)
+        self.streams = Listing("Voice and video, from sender to receiver")
+        self.stream_model = self.streams.columns
         self.right = QTabWidget()
         self.right.setDocumentMode(True)
         self.right.addTab(self.table, "lost packets")
         self.right.addTab(self.streams, "voice and video")
-        self.way_model = ColumnTable(self)
-        self.ways = TableView("Ways of flows over their exporters")
-        self.ways.setModel(self.way_model)
-        self.ways.horizontalHeader().setStretchLastSection(False)
+        self.ways = Listing("Ways of flows over their exporters")
+        self.way_model = self.ways.columns
         self.right.addTab(self.ways, "flow records")
         lower.addWidget(self.right)
         lower.setSizes([500, 410])
@@ -165,7 +159,7 @@ class PathStation(Station):
 
     def _fill(self, segment: SegmentPicture) -> None:
         lost = segment.lost
-        self.model.show_columns(
+        self.table.show_columns(
             [
                 Column("lost at", lambda r: moment(lost[r].time_ns), [one.time_ns for one in lost]),
                 Column("way", lambda r: lost[r].way, [one.way for one in lost], figures=False),
@@ -175,15 +169,14 @@ class PathStation(Station):
                 Column("payload", lambda r: size(lost[r].octets), [one.octets for one in lost]),
             ],
             len(lost),
+            ((0, 96), (1, 100), (3, 130), (4, 90), (5, 66)),
+            wide=2,
         )
-        for section, width in ((0, 96), (1, 100), (3, 130), (4, 90), (5, 66)):
-            self.table.setColumnWidth(section, width)
-        self.table.horizontalHeader().setSectionResizeMode(2, QHeaderView.ResizeMode.Stretch)
 
     def _show_streams(self, picture: PathPicture | None) -> None:
         found = picture.streams if picture is not None else []
         red = theme.current().red
-        self.stream_model.show_columns(
+        self.streams.show_columns(
             [
                 Column("stream", lambda r: f"{found[r].media.ssrc:#010x}", [at.media.ssrc for at in found], figures=False, meaning="SSRC: one sender's stream (RFC 3550)"),
                 Column("at", lambda r: found[r].point, [at.point for at in found], figures=False),
@@ -201,14 +194,14 @@ class PathStation(Station):
                 Column("to", lambda r: found[r].media.destination, [at.media.destination for at in found], figures=False),
             ],
             len(found),
+            ((0, 90), (1, 110), (2, 74), (3, 84), (4, 250), (5, 48), (6, 70), (7, 70), (8, 62), (9, 150), (10, 150)),
+            wide=-1,
         )  # fmt: skip
-        for section, width in ((0, 90), (1, 110), (2, 74), (3, 84), (4, 250), (5, 48), (6, 70), (7, 70), (8, 62), (9, 150), (10, 150)):
-            self.streams.setColumnWidth(section, width)
 
     def _show_ways(self, picture: PathPicture | None) -> None:
         found = [(number, way, hop) for number, way in enumerate(picture.ways) for hop in way.hops] if picture is not None else []
         red = theme.current().red
-        self.way_model.show_columns(
+        self.ways.show_columns(
             [
                 Column("way", lambda r: f"{found[r][0] + 1}{'' if found[r][1].ordered else ' (order not told)'}", [number for number, _, _ in found], figures=False),
                 Column("exporter", lambda r: found[r][2].exporter, figures=False),
@@ -219,9 +212,9 @@ class PathStation(Station):
                 Column("since the exporter before", lambda r: found[r][2].words, figures=False, colour=lambda r: red if found[r][2].lost > found[r][2].uncertainty else None),
             ],
             len(found),
+            ((0, 60), (1, 190), (2, 90), (3, 90), (4, 50), (5, 70), (6, 330)),
+            wide=-1,
         )
-        for section, width in ((0, 60), (1, 190), (2, 90), (3, 90), (4, 50), (5, 70), (6, 330)):
-            self.ways.setColumnWidth(section, width)
 
     def _words_at(self, way: int, x: float) -> str:
         picture, segment = self.picture, self._segment

@@ -1,10 +1,10 @@
 """The highest hours of flow records: what made them, and the complaints of that time."""
 
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QHeaderView, QLabel, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QLabel, QVBoxLayout, QWidget
 
 from yaffle.desktop import theme
-from yaffle.desktop.column_table import Column, ColumnTable, TableView
+from yaffle.desktop.column_table import Column, Listing
 from yaffle.session.peaks import Peak
 from yaffle.units import date_and_moment, rate, share
 
@@ -20,10 +20,8 @@ class PeaksPanel(QWidget):
         self.words = QLabel()
         self.words.setObjectName("faint")
         self.words.setWordWrap(True)
-        self.model = ColumnTable(self)
-        self.table = TableView("Highest hours")
-        self.table.setModel(self.model)
-        self.table.horizontalHeader().setStretchLastSection(False)
+        self.table = Listing("Highest hours")
+        self.model = self.table.columns
         self.table.setToolTip("Enter looks at that hour")
         self.table.entered.connect(self._enter)
         column = QVBoxLayout(self)
@@ -41,7 +39,7 @@ class PeaksPanel(QWidget):
             else "No flow records here: open a capture, a capture of export traffic, or a history, and its highest hours stand here with what made them."
         )
         red = theme.current().red
-        self.model.show_columns(
+        self.table.show_columns(
             [
                 Column("hour from", lambda r: date_and_moment(peaks[r].first_ns)[:16], [p.first_ns for p in peaks], figures=False),
                 Column("mean", lambda r: rate(peaks[r].bits_per_s), [p.bits_per_s for p in peaks]),
@@ -54,10 +52,9 @@ class PeaksPanel(QWidget):
                 ),
             ],
             len(peaks),
+            ((0, 130), (1, 90), (2, 240), (3, 64), (4, 120)),
+            wide=5,
         )  # fmt: skip
-        for section, width in ((0, 130), (1, 90), (2, 240), (3, 64), (4, 120)):
-            self.table.setColumnWidth(section, width)
-        self.table.horizontalHeader().setSectionResizeMode(5, QHeaderView.ResizeMode.Stretch)
 
     def _enter(self, row: int) -> None:
         if row < len(self._peaks):

@@ -3,11 +3,11 @@
 import numpy as np
 import pyqtgraph as pg
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QHeaderView, QLabel, QLineEdit, QPushButton, QSplitter, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QLabel, QLineEdit, QPushButton, QSplitter, QVBoxLayout, QWidget
 
 from yaffle.desktop import theme
 from yaffle.desktop.bars import ShareBar
-from yaffle.desktop.column_table import Column, ColumnTable, TableView
+from yaffle.desktop.column_table import Column, Listing
 from yaffle.desktop.measure_plots import value_text
 from yaffle.desktop.normal_panel import known
 from yaffle.desktop.plots import Plot
@@ -64,10 +64,8 @@ class PeriodsPanel(QWidget):
         self.words.setWordWrap(True)
         self.plot = Plot("", relative=True)
         self.plot.read_with(self._words_at)
-        self.model = ColumnTable(self)
-        self.table = TableView("Who changed and who did not")
-        self.table.setModel(self.model)
-        self.table.horizontalHeader().setStretchLastSection(False)
+        self.table = Listing("Who changed and who did not")
+        self.model = self.table.columns
         self._bars = ShareBar(self)
         self.table.setItemDelegateForColumn(2, self._bars)
         body = QSplitter(Qt.Orientation.Vertical)
@@ -159,7 +157,7 @@ class PeriodsPanel(QWidget):
             return "–" if np.isnan(value) else value_text(value, unit)
 
         meaning = "its part of all that grew or shrank" if volume else "how well it tells what changed from what did not: 100 % where all of it lies in here, and nothing else"
-        self.model.show_columns(
+        self.table.show_columns(
             [
                 Column("group", lambda r: groups[r].label, [g.label for g in groups], figures=False),
                 Column("is a", lambda r: groups[r].dimension, [g.dimension for g in groups], figures=False),
@@ -176,10 +174,8 @@ class PeriodsPanel(QWidget):
                 ),
             ],
             len(groups),
+            ((1, 90), (2, 130), (3, 90), (4, 84), (5, 84), (6, 150)),
         )
-        for section, width in ((1, 90), (2, 130), (3, 90), (4, 84), (5, 84), (6, 150)):
-            self.table.setColumnWidth(section, width)
-        self.table.horizontalHeader().setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
 
     def _words_at(self, x: float, _y: float) -> str:
         picture = self.picture

@@ -4,8 +4,9 @@ import zoneinfo
 from dataclasses import replace
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QComboBox, QCompleter, QDialog, QDialogButtonBox, QDoubleSpinBox, QFormLayout, QSpinBox, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QComboBox, QCompleter, QDialog, QDoubleSpinBox, QFormLayout, QSpinBox, QVBoxLayout, QWidget
 
+from yaffle.desktop.dialog_parts import ok_cancel
 from yaffle.session.preferences import Preferences
 
 
@@ -45,9 +46,7 @@ class PreferencesDialog(QDialog):
         form.addRow("Times are shown in", self.zone)
         form.addRow("Rates are shown in", self.rates)
         form.addRow("Silences are listed from", self.silence)
-        buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel)
-        buttons.accepted.connect(self.accept)
-        buttons.rejected.connect(self.reject)
+        buttons = ok_cancel(self)
         column = QVBoxLayout(self)
         column.addLayout(form)
         column.addWidget(buttons)

@@ -5,8 +5,9 @@ from pathlib import Path
 
 import platformdirs
 from PySide6.QtCore import QObject, QProcess, QTimer, Signal
-from PySide6.QtWidgets import QDialog, QDialogButtonBox, QFormLayout, QLabel, QLineEdit, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QDialog, QFormLayout, QLabel, QLineEdit, QVBoxLayout, QWidget
 
+from yaffle.desktop.dialog_parts import ok_cancel, wrong_label
 from yaffle.history.layout import is_history
 
 _LOOK_MS = 200
@@ -37,12 +38,8 @@ class ReceiveDialog(QDialog):
         form = QFormLayout()
         for name, part in (("Keep in", self.folder), ("UDP ports", self.udp), ("TCP ports", self.tcp), ("On address", self.bind)):
             form.addRow(name, part)
-        self._wrong = QLabel()
-        self._wrong.setObjectName("wrong")
-        self._wrong.setWordWrap(True)
-        buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel)
-        buttons.accepted.connect(self.accept)
-        buttons.rejected.connect(self.reject)
+        self._wrong = wrong_label()
+        buttons = ok_cancel(self)
         column = QVBoxLayout(self)
         column.addWidget(QLabel("Records are kept for months in this folder; the same as yaffle listen, until the window closes."))
         column.addLayout(form)

@@ -3,10 +3,10 @@
 from dataclasses import replace
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QCheckBox, QComboBox, QDoubleSpinBox, QHBoxLayout, QHeaderView, QLabel, QPushButton, QSplitter, QTabWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QComboBox, QDoubleSpinBox, QHBoxLayout, QLabel, QPushButton, QSplitter, QTabWidget, QVBoxLayout, QWidget
 
 from yaffle.desktop.bars import Trend
-from yaffle.desktop.column_table import Column, ColumnTable, TableView
+from yaffle.desktop.column_table import Column, Listing
 from yaffle.desktop.flows_panel import FlowsPanel
 from yaffle.desktop.interfaces_panel import InterfacesPanel
 from yaffle.desktop.jobs import Latest
@@ -33,27 +33,6 @@ INTERVALS = (
 FLOWS, INTERFACES = 2, 3  # pages
 
 
-class _List(QWidget):
-    """A table of one kind."""
-
-    def __init__(self, name: str) -> None:
-        super().__init__()
-        self.model = ColumnTable(self)
-        self.table = TableView(name)
-        self.table.setModel(self.model)
-        self.table.horizontalHeader().setStretchLastSection(False)
-        column = QVBoxLayout(self)
-        column.setContentsMargins(2, 2, 2, 2)
-        column.addWidget(self.table)
-
-    def show_columns(self, columns: list[Column], rows: int, widths: tuple[tuple[int, int], ...]) -> None:
-        """Shows other rows; the first column takes what is left."""
-        self.model.show_columns(columns, rows)
-        for section, width in widths:
-            self.table.setColumnWidth(section, width)
-        self.table.horizontalHeader().setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
-
-
 class Survey(Station):
     """The second station."""
 
@@ -70,13 +49,13 @@ class Survey(Station):
         self.make_up = MakeUpPanel()
         self.make_up.wanted.connect(self._changed)
         self.make_up.table.narrowed.connect(investigation.narrow)
-        self.troubles = _List("Troubles, most first")
+        self.troubles = Listing("Troubles, most first")
         self._trends = Trend(self, hurts=True)
-        self.troubles.table.setItemDelegateForColumn(3, self._trends)
-        self.troubles.table.narrowed.connect(investigation.narrow)
-        self.troubles.table.entered.connect(self._to_trouble)
-        self.troubles.table.setToolTip("Enter looks at the stretch in which most of it lies")
-        self.others = _List("Conversations that are not TCP")
+        self.troubles.setItemDelegateForColumn(3, self._trends)
+        self.troubles.narrowed.connect(investigation.narrow)
+        self.troubles.entered.connect(self._to_trouble)
+        self.troubles.setToolTip("Enter looks at the stretch in which most of it lies")
+        self.others = Listing("Conversations that are not TCP")
         self.interval = QComboBox()
         for name, _ in INTERVALS:
             self.interval.addItem(name)

@@ -1,7 +1,8 @@
 """A ticket says a day, an hour, perhaps a port: straight to that moment."""
 
-from PySide6.QtWidgets import QDialog, QDialogButtonBox, QFormLayout, QLabel, QLineEdit, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QDialog, QFormLayout, QLineEdit, QVBoxLayout, QWidget
 
+from yaffle.desktop.dialog_parts import ok_cancel, wrong_label
 from yaffle.session.period_words import EXAMPLES, PeriodError, period_ns
 from yaffle.units import zone
 
@@ -19,15 +20,11 @@ class TicketDialog(QDialog):
         self.when.setPlaceholderText("2026-03-03 08:40 +- 10 min")
         self.when.setToolTip(EXAMPLES)
         self.port_text.setPlaceholderText("any")
-        self._wrong = QLabel()
-        self._wrong.setObjectName("wrong")
-        self._wrong.setWordWrap(True)
+        self._wrong = wrong_label()
         form = QFormLayout()
         form.addRow("When", self.when)
         form.addRow("Port of the server", self.port_text)
-        buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel)
-        buttons.accepted.connect(self.accept)
-        buttons.rejected.connect(self.reject)
+        buttons = ok_cancel(self)
         column = QVBoxLayout(self)
         column.addLayout(form)
         column.addWidget(self._wrong)

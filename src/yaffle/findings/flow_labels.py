@@ -62,8 +62,7 @@ class FlowLabels:
             return numbered(keyed, lambda k: f"{protocol_name(k // 65536)} {k % 65536}" if k % 65536 else protocol_name(k // 65536))
         if (self._places.rules or self._places.names) and not (rows["application"] >= 0).any():
             return self._named_servers(keyed)
-        told = np.where(rows["application"] >= 0, rows["application"] * 4096 + rows["exporter"] + _NAMED, keyed)
-        return numbered(told, self._application)
+        return self._applications(keyed)
 
     def _end(self, side: str) -> Labels:
         if side not in self._ends:
@@ -83,11 +82,20 @@ class FlowLabels:
 
         return numbered((self._rows["exporter"].astype(np.int64) << 40) | ((self._rows[column] + 1) & (_NAMED - 1)), name)
 
-    def _application(self, key: int) -> str:
-        if key >= _NAMED:
-            number, exporter = divmod(key - _NAMED, 4096)
-            return self._exporters[exporter].applications.get(number, f"application {number}")
-        return self._places.application("", key % 65536) if key % 65536 else protocol_name(key // 65536)
+    def _applications(self, keyed: Array) -> Labels:
+        """As the exporter told, whose numbers may be of any size; else by port."""
+        rows = self._rows
+        numbers, codes = np.unique(rows["application"], return_inverse=True)
+        count = len(self._exporters)
+        named = codes * count + rows["exporter"]
+
+        def name(key: int) -> str:
+            if key >= _NAMED:
+                place, exporter = divmod(key - _NAMED, count)
+                return self._exporters[exporter].applications.get(int(numbers[place]), f"application {numbers[place]}")
+            return self._places.application("", key % 65536) if key % 65536 else protocol_name(key // 65536)
+
+        return numbered(np.where(rows["application"] >= 0, named + _NAMED, keyed), name)
 
     def _named_servers(self, keyed: Array) -> Labels:
         """Applications where the user or the evidence named servers: by the server's address, too."""

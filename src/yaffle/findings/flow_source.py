@@ -20,13 +20,15 @@ class HeldFlows:
     own: dict[int, dict[str, int | str]] = field(default_factory=dict)  # by row: what exporters measured, and elements of enterprises
 
 
-def held_flows(analysis: Analysis, first_ns: int, last_ns: int) -> HeldFlows:
-    """The records that touch a period. Exporters keep their numbers from call to call. Raises HistoryError."""
-    told, seen, history = analysis.flows, analysis.seen_flows, analysis.history
-    exporters = [*told.exporters, *seen.exporters]
-    own = seen.rows.copy()
-    own["exporter"] += len(told.exporters)
-    parts = [told.rows, own]
+def held_flows(analysis: Analysis, first_ns: int, last_ns: int, *, packets: bool = True) -> HeldFlows:
+    """The records that touch a period. Exporters keep their numbers from call to call. packets: those made of captures, too. Raises HistoryError."""
+    told, history = analysis.flows, analysis.history
+    exporters, parts = analysis.flow_tellers[: len(told.exporters) + len(analysis.capture.points)], [told.rows]
+    if packets:
+        own = analysis.seen_flows.rows.copy()
+        own["exporter"] += len(told.exporters)
+        exporters = [*told.exporters, *analysis.seen_flows.exporters]
+        parts.append(own)
     if history is None:
         return HeldFlows(np.concatenate(parts), exporters, own=told.own)
     found = history.rows(first_ns, last_ns)

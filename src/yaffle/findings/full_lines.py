@@ -6,9 +6,10 @@ import numpy as np
 
 from yaffle.analysis import Analysis
 from yaffle.arrays import Array
+from yaffle.capture.addresses import Labels
 from yaffle.findings.finding import Finding
 from yaffle.findings.flow_labels import REST, FlowLabels
-from yaffle.findings.flow_source import HeldFlows, held_flows
+from yaffle.findings.flow_source import held_flows
 from yaffle.findings.interfaces import OVER, Interface, interfaces, through
 from yaffle.ledger import causes
 from yaffle.units import count, date_and_moment, day, duration, hour, rate, share
@@ -16,6 +17,7 @@ from yaffle.units import count, date_and_moment, day, duration, hour, rate, shar
 _LEAST_NS = 600 * 10**9  # A line is full for so long, or it is not told.
 _GAP_NS = 900 * 10**9  # Stretches that lie closer are one.
 _MOST = 10  # findings
+_HOUR_NS = 3600 * 10**9
 _WORKING = range(6, 20)  # Hours of the day in which being full hurts most.
 
 
@@ -33,9 +35,6 @@ class _Stretch:
         """How much of it lies in working hours."""
         hours = np.arange(self.first_ns // _HOUR_NS, self.last_ns // _HOUR_NS + 1)
         return sum(min(self.last_ns, int(h + 1) * _HOUR_NS) - max(self.first_ns, int(h) * _HOUR_NS) for h in hours if hour(int(h) * _HOUR_NS) in _WORKING)
-
-
-_HOUR_NS = 3600 * 10**9
 
 
 def _stretches(one: Interface) -> list[_Stretch]:
@@ -64,32 +63,30 @@ def _what_fills(analysis: Analysis, one: Interface, stretch: _Stretch) -> tuple[
     held = held_flows(analysis, stretch.first_ns, stretch.last_ns)
     rows = held.rows[held.rows["exporter"] == exporter]
     for dimension, label in way:
-        labels = FlowLabels(held, rows, analysis.places).by(dimension)
-        rows = rows[labels.codes == labels.code(label)]
+        way_labels = FlowLabels(held, rows, analysis.places).by(dimension)
+        rows = rows[way_labels.codes == way_labels.code(label)]
     if not rows.size:
         return "no flow record lies in that time, so what filled it is not known.", {}
     octets = _within(rows, stretch)
     total = max(1.0, float(octets.sum()))
-    pair, part = _largest(held, rows, octets, analysis, "pair")
-    application, of_application = _largest(held, rows, octets, analysis, "application")
-    hosts = FlowLabels(held, rows, analysis.places).by("host")
-    others = [hosts.texts[k] for k in np.flatnonzero(np.bincount(hosts.codes, octets, len(hosts.texts)) > 0).tolist() if hosts.texts[k] not in (pair.split(" to ")[0], REST)]
-    sites = sorted({analysis.places.site(host) for host in others if _is_address(host)})
+    labels = FlowLabels(held, rows, analysis.places)
+    pair, part = _largest(labels.by("pair"), octets)
+    application, of_application = _largest(labels.by("application"), octets)
+    hosts, sites = labels.by("host"), labels.by("site")
+    host, _ = _largest(hosts, octets)
+    rest = (octets > 0) & (hosts.codes != hosts.code(host)) & (hosts.codes != hosts.code(REST))
+    others = np.unique(hosts.codes[rest]).size
+    hurt_sites = sorted({sites.texts[k] for k in np.unique(sites.codes[rest]).tolist()})
     hurt = (
-        f"{count(len(others))} other host{'s' if len(others) != 1 else ''}{' of ' + ', '.join(sites[:3]) if sites else ''} had to share the rest"
+        f"{count(others)} other host{'s' if others != 1 else ''}{' of ' + ', '.join(hurt_sites[:3]) if hurt_sites else ''} had to share the rest"
         if others
         else "nobody else used it then"
     )
     words = f"{share(part / total)} of it was {pair}, {share(of_application / total)} {application}; {hurt}."
-    return words, {"pair": pair, "pair_share": part / total, "application": application, "hosts_hurt": len(others), "sites_hurt": sites, "level": held.words}
+    return words, {"pair": pair, "pair_share": part / total, "application": application, "hosts_hurt": others, "sites_hurt": hurt_sites, "level": held.words}
 
 
-def _is_address(host: str) -> bool:
-    return host.replace(".", "").replace(":", "").isalnum() and not host.isalpha()
-
-
-def _largest(held: HeldFlows, rows: Array, octets: Array, analysis: Analysis, by: str) -> tuple[str, float]:
-    labels = FlowLabels(held, rows, analysis.places).by(by)
+def _largest(labels: Labels, octets: Array) -> tuple[str, float]:
     sums = np.bincount(labels.codes, octets, len(labels.texts))
     return labels.texts[int(np.argmax(sums))], float(sums.max())
 

@@ -9,6 +9,7 @@ import numpy as np
 
 from yaffle.analysis import Analysis
 from yaffle.arrays import Array
+from yaffle.capture.addresses import Labels
 from yaffle.records.counter_table import Counters, rises
 
 TREND = 24
@@ -60,6 +61,7 @@ class Interfaces:
 
     rows: list[Interface]
     resets: int  # steps at which a device began anew, left out
+    width_ns: int = 0  # where one reading of each such interval was looked at; 0: all of them
 
 
 def readings(analysis: Analysis, first_ns: int, last_ns: int) -> Counters:
@@ -75,24 +77,28 @@ def readings(analysis: Analysis, first_ns: int, last_ns: int) -> Counters:
     return found
 
 
+def interface_labels(counters: Counters, steps: Array) -> Labels:
+    """Device and interface of readings, as text."""
+    keys, codes = np.unique(steps["device"].astype(np.int64) << 40 | steps["interface"], return_inverse=True)
+    return Labels(codes, [f"{counters.devices[key >> 40]} {counters.name(key >> 40, key & ((1 << 40) - 1))}" for key in keys.tolist()])
+
+
 def interfaces(analysis: Analysis, first_ns: int, last_ns: int) -> Interfaces:
     """Every interface with readings in the period."""
     counters = readings(analysis, first_ns, last_ns)
     steps, resets = rises(counters.rows)
     steps = steps[(steps["last_ns"] > first_ns) & (steps["first_ns"] < last_ns)]
     if not steps.size:
-        return Interfaces([], resets)
+        return Interfaces([], resets, counters.width_ns)
     key = steps["device"].astype(np.int64) << 40 | steps["interface"]
     starts = np.flatnonzero(np.concatenate([[True], np.diff(key) != 0]))
     found = [_interface(counters, steps[a:b], first_ns, last_ns) for a, b in zip(starts.tolist(), [*starts[1:].tolist(), steps.size], strict=True)]
-    return Interfaces(sorted(found, key=lambda one: (-np.nan_to_num(one.utilisation, nan=-1.0), -max(one.peak_bps))), resets)
+    return Interfaces(sorted(found, key=lambda one: (-np.nan_to_num(one.utilisation, nan=-1.0), -max(one.peak_bps))), resets, counters.width_ns)
 
 
 def through(analysis: Analysis, interface: Interface) -> tuple[int, tuple[tuple[str, str], ...]]:
     """The exporter that tells what went through an interface in its fuller direction, and the step down to it; -1 where none does."""
-    told, history = analysis.flows.exporters, analysis.history
-    exporters = [*told, *analysis.seen_flows.exporters, *(history.exporters if history is not None else [])]
-    for number, exporter in enumerate(exporters):
+    for number, exporter in enumerate(analysis.flow_tellers):
         if exporter.address == interface.device and exporter.flow_records:
             name = exporter.interfaces.get(interface.number, f"interface {interface.number}")
             return number, ((f"interface {interface.way}", f"{'into' if interface.way == 'in' else 'out of'} {name}"),)

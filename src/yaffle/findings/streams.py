@@ -1,6 +1,7 @@
 """Voice and video streams followed from point to point: where loss and jitter begin, and how it may have sounded."""
 
 from dataclasses import dataclass
+from itertools import pairwise
 
 import numpy as np
 
@@ -20,7 +21,7 @@ class StreamAt:
     point: str
     place: int  # 0 nearest to its sender
     words: str  # what happened since the point before
-    network_ms: float | None  # from the first point on, by clocks that both directions told
+    network_ms: float | None  # median delay of the segments from the first point on, by clocks that both directions told
     voice: VoiceEstimate | None
 
 
@@ -56,6 +57,19 @@ def _untold(analysis: Analysis, points: list[int]) -> bool:
     return any(p != 0 and (p not in analysis.path.clocks or not analysis.path.clocks[p].both_ways) for p in points)
 
 
+def _network_ms(analysis: Analysis, points: list[int]) -> float | None:
+    """Median one-way delay over the segments between some points, in this order; None where one is not measured, or no clock tells it."""
+    if len(points) < 2 or _untold(analysis, points):
+        return None
+    total = 0.0
+    for start, end in pairwise(points):
+        ways = [way for s in analysis.path.segments for way, a, b in ((s.up, s.near, s.far), (s.down, s.far, s.near)) if (a, b) == (start, end) and way.delay_ns.size]
+        if not ways:
+            return None
+        total += float(np.median(max(ways, key=lambda way: way.delay_ns.size).delay_ns)) / 1e6
+    return total
+
+
 def _at(analysis: Analysis, ordered: list[Media], k: int) -> StreamAt:
     media = ordered[k]
     parts = []
@@ -69,9 +83,7 @@ def _at(analysis: Analysis, ordered: list[Media], k: int) -> StreamAt:
             parts.append(f"marking {before.dscp} becomes {media.dscp}")
     elif media.lost:
         parts.append(f"{count(media.lost)} lost before it came here")
-    network_ms = None
-    if k > 0 and not _untold(analysis, [m.point for m in ordered]):
-        network_ms = (_right(analysis, media) - _right(analysis, ordered[0])) / 1e6
+    network_ms = _network_ms(analysis, [m.point for m in ordered[: k + 1]])
     return StreamAt(
         media, analysis.capture.points[media.point], k, ", ".join(parts) or "as sent", network_ms, estimate(media.payload_type, media.missing, media.burst_ratio, network_ms)
     )

@@ -5,14 +5,16 @@ from collections import Counter
 import numpy as np
 
 from yaffle.analysis import Analysis
+from yaffle.capture.points import conversation_keys
 
 
 def where_lost(analysis: Analysis, connections: list[int]) -> list[tuple[str, str, int, int]]:
     """(point passed first, point passed then, packets lost between, packets sent) in each direction of each segment, most lost first; empty where one point alone saw them."""
     flows, packets, points = analysis.capture.conversations, analysis.capture.packets, analysis.capture.points
-    columns = (flows.a_hi, flows.a_lo, flows.b_hi, flows.b_lo, flows.a_port, flows.b_port, flows.protocol)
-    wanted = set(zip(*(column[analysis.account.flow[connections]].tolist() for column in columns), strict=True))
-    own = np.array([ends in wanted for ends in zip(*(column.tolist() for column in columns), strict=True)], bool) if analysis.path.segments else np.zeros(0, bool)
+    if not analysis.path.segments:
+        return []
+    keys = conversation_keys(flows)
+    own = np.isin(keys, keys[analysis.account.flow[connections]])
     lost: Counter[tuple[str, str]] = Counter()
     sent: Counter[tuple[str, str]] = Counter()
     for segment in analysis.path.segments:

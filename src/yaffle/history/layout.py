@@ -21,7 +21,7 @@ from typing import Any
 
 from yaffle.errors import YaffleError
 from yaffle.records.counter_table import Counters
-from yaffle.records.flow_table import Exporter, exporter_of
+from yaffle.records.flow_table import PROTOCOLS, Exporter, exporter_of
 
 FORMAT, VERSION = "yaffle-history", 1
 MANIFEST, EXPORTERS = "history.json", "exporters.json"
@@ -145,6 +145,8 @@ def tellers_of(folder: Path) -> Tellers:
         found = [exporter_of(e) for e in told["exporters"]]
         counters = Counters(devices=[str(name) for name in told["devices"]])
         counters.names = {(int(device), int(interface)): str(name) for device, interface, name in told["ports"]}
+        if any(not 0 <= e.protocol < len(PROTOCOLS) for e in found):
+            raise ValueError("an exporter speaks nothing that is known")
         return Tellers(found, counters, int(told["longest_ns"]), dict(told["reception"]))
     except (OSError, ValueError, KeyError, TypeError) as error:
         raise HistoryError(f"{path} cannot be read: {error}") from error

@@ -158,8 +158,8 @@ class Reception:
                 data, told, _, sender = own.recvmsg(_LARGEST, 64)
             except BlockingIOError:
                 break
-            except OSError:  # An earlier error of this socket that is told now: nothing was received.
-                continue
+            except OSError:  # An earlier error of this socket that is told now: nothing was received, and it is looked at again at once.
+                break
             count += 1
             arrived_ns = 0
             for _, kind, value in told:

@@ -14,13 +14,16 @@ import pyarrow.parquet as pq
 
 from yaffle.arrays import Array
 from yaffle.history import layout
+from yaffle.history.database import cursor
 from yaffle.history.layout import COUNTERS, DAY_NS, HOUR_NS, LEVELS, Level, folders
-from yaffle.history.parts import rows_of
+from yaffle.history.parts import Own, rows_of
 from yaffle.history.writer import files_of
 from yaffle.records.counter_table import COUNTER, Counters
 from yaffle.records.flow_table import FLOW, Exporter, FlowRecords
 
 MOST_ROWS = 2_000_000
+MOST_READINGS = 1_000_000
+_WIDTHS_NS = tuple(minutes * 60 * 10**9 for minutes in (5, 15, 60, 360, 1440))
 _LONGEST_LAG_NS = 7 * DAY_NS
 _TRIES = 3
 SIDES = {
@@ -51,7 +54,6 @@ class History:
         self.first_ns = self.last_ns = 0
         self._longest_ns = 0
         self._counts: dict[Path, int] = {}
-        self._db = duckdb.connect(config={"threads": 2})  # A cursor a question: pictures are computed on other threads.
         self.refresh()
 
     def refresh(self) -> bool:
@@ -120,9 +122,19 @@ class History:
         table, used = self._ask(f"SELECT {columns} FROM flows WHERE last_ns >= {int(first_ns)} AND first_ns < {int(last_ns)}", level, first_ns, last_ns)
         if table is None:
             return Found(FlowRecords(exporters=self.exporters), level, "nothing is kept of this period", 0)
-        rows, own = rows_of(table, FLOW, only)
+        rows, own = self._taken(table, only)
         words = " and ".join(one.words for one in LEVELS if one in used)
         return Found(FlowRecords(rows, self.exporters, own), level, words, max(one.width_ns for one in used))
+
+    def _taken(self, table: pa.Table, only: tuple[str, ...] = ()) -> tuple[Array, Own]:
+        """A table as rows of FLOW. Raises HistoryError where it does not hold what it should: a folder may come from anywhere."""
+        try:
+            rows, own = rows_of(table, FLOW, only)
+        except (KeyError, ValueError, TypeError, pa.ArrowException) as error:
+            raise layout.HistoryError(f"{self.folder} holds tables that are none of records: {error}") from error
+        if rows.size and not (int(rows["exporter"].min()) >= 0 and int(rows["exporter"].max()) < max(1, len(self.exporters))):
+            raise layout.HistoryError(f"{self.folder}: a record names an exporter that is not told of")
+        return rows, own
 
     def _ask(self, query: str, level: Level, first_ns: int, last_ns: int) -> tuple[pa.Table | None, set[Level]]:
         """A question about the view `flows` of a period's files."""
@@ -131,7 +143,7 @@ class History:
             if not files:
                 return None, used
             try:
-                with self._db.cursor() as db:
+                with cursor() as db:
                     flows = db.read_parquet([str(path) for path in files])
                     table: pa.Table = flows.query("flows", query).to_arrow_table()
                 return table, used
@@ -170,15 +182,32 @@ class History:
         ends = f"((src_hi = {int(high)} AND src_lo = {int(low)}) OR (dst_hi = {int(high)} AND dst_lo = {int(low)}))"
         query = f"SELECT * FROM flows WHERE last_ns >= {int(first_ns)} AND first_ns < {int(last_ns)} AND {ends} ORDER BY first_ns"
         table, used = self._ask(query, LEVELS[0], first_ns, last_ns)
-        rows, own = rows_of(table, FLOW) if table is not None else (np.zeros(0, FLOW), {})
+        rows, own = self._taken(table) if table is not None else (np.zeros(0, FLOW), {})
         return Found(FlowRecords(rows, self.exporters, own), LEVELS[0], " and ".join(one.words for one in LEVELS if one in used), max((one.width_ns for one in used), default=0))
 
     # --- counters ---
     def readings(self, first_ns: int, last_ns: int) -> Counters:
-        """Readings of counters of a period, and the last before it. Raises HistoryError."""
+        """Readings of counters of a period, and the last before it; of very many the last of each interval, which says as much of the sums. Raises HistoryError."""
         parts = [path for start, folder in folders(self.folder / COUNTERS) if start < last_ns and start + 2 * HOUR_NS > first_ns for path in layout.counting(folder)]
+        found = Counters(devices=list(self.counters.devices), names=dict(self.counters.names))
+        if not parts:
+            return found
         try:
-            rows = [rows_of(pq.read_table(path), COUNTER)[0] for path in parts]
-        except (OSError, pa.ArrowException, KeyError) as error:
+            with cursor() as db:
+                told = db.read_parquet([str(path) for path in parts])
+                found.width_ns = self._reading_width(told, sum(self._rows_in(path) for path in parts), last_ns - first_ns)
+                one = f"QUALIFY row_number() OVER (PARTITION BY device, interface, time_ns // {found.width_ns} ORDER BY time_ns DESC) = 1" if found.width_ns else ""
+                found.rows, _ = rows_of(told.query("told", f"SELECT * FROM told {one}").to_arrow_table(), COUNTER, COUNTER.names or ())
+        except (duckdb.Error, KeyError, ValueError, TypeError, pa.ArrowException) as error:
             raise layout.HistoryError(f"{self.folder} cannot be read: {error}") from error
-        return Counters(np.concatenate(rows) if rows else np.zeros(0, COUNTER), self.counters.devices, self.counters.names)
+        if found.rows.size and not (int(found.rows["device"].min()) >= 0 and int(found.rows["device"].max()) < len(found.devices)):
+            raise layout.HistoryError(f"{self.folder}: a reading names a device that is not told of")
+        return found
+
+    def _reading_width(self, told: duckdb.DuckDBPyRelation, rows: int, span_ns: int) -> int:
+        """The shortest interval of which one reading for each interface is not too much; 0 where all of them are not."""
+        if rows <= MOST_READINGS:
+            return 0
+        counted = told.query("told", "SELECT count(DISTINCT (device, interface)) FROM told").fetchall()
+        interfaces = int(counted[0][0])
+        return next((width for width in _WIDTHS_NS if interfaces * span_ns // width <= MOST_READINGS), _WIDTHS_NS[-1])

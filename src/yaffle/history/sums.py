@@ -5,11 +5,11 @@ difference of two roundings, so that nothing is lost or made. Of each exporter a
 addresses; the rest is put together by interface, protocol, marking and application, with addresses of zero.
 """
 
-import duckdb
 import numpy as np
 import pyarrow as pa
 
 from yaffle.arrays import Array
+from yaffle.history.database import cursor
 from yaffle.history.layout import Level
 from yaffle.history.parts import rows_of, table_of
 from yaffle.records.flow_table import FLOW, empty_flows
@@ -64,7 +64,7 @@ def summed(rows: Array, level: Level) -> Array:
         [f"sum({name})::BIGINT AS {name}" for name in ("octets", "packets", "records")] + [f"max({name}) AS {name}" for name in ("sampling", "sampled", "arrived_ns", "last_ns")]
     )
     kept = ", ".join(f"CASE WHEN place <= {level.most} THEN {name} ELSE 0 END AS {name}" for name in _ENDS)
-    with duckdb.connect(config={"threads": 2}) as db:
+    with cursor() as db:
         db.register("cut", table)
         found: pa.Table = db.sql(
             f"WITH grouped AS (SELECT first_ns, {keys}, {ends}, {sums} FROM cut GROUP BY first_ns, {keys}, {ends}), "

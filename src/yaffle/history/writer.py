@@ -8,7 +8,7 @@ import os
 import shutil
 import time
 from collections.abc import Callable
-from dataclasses import asdict, replace
+from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -36,6 +36,27 @@ def _free(folder: Path) -> int:
     return shutil.disk_usage(folder).free
 
 
+@dataclass(frozen=True)
+class _Unit:
+    """What one file is made of: records or readings of one hour."""
+
+    kind: str
+    hour_ns: int
+    rows: Array
+    own: Own
+
+
+def _units(kind: str, rows: Array, times_ns: Array, own: Own) -> list[_Unit]:
+    """Rows by the hour of their arrival."""
+    hours = times_ns // HOUR_NS
+    found = []
+    for hour in np.unique(hours).tolist():
+        member = np.flatnonzero(hours == hour)
+        mine = {k: own[row] for k, row in enumerate(member.tolist()) if row in own} if own else {}
+        found.append(_Unit(kind, hour * HOUR_NS, rows[member], mine))
+    return found
+
+
 class HistoryWriter:
     """One writer a folder. `append` and `tidy` may be called from one thread at a time."""
 
@@ -45,7 +66,7 @@ class HistoryWriter:
         self.folder = folder
         self._free, self._now_ns, self._settle = free, now_ns, settle
         self._number = 0
-        self._waiting: list[tuple[Array, Own, Array]] = []
+        self._waiting: list[_Unit] = []
         self._told: dict[tuple[str, int, int], int] = {}
         self._base: list[Exporter] = []  # as a former run left them
         self._exporters: list[Exporter] = []
@@ -107,11 +128,15 @@ class HistoryWriter:
             devices = np.array([self._counters.device(name) for name in found.counters.devices], np.int32)
             readings["device"] = devices[readings["device"]]
         self._counters.names.update({(self._counters.device(found.counters.devices[d]), i): text for (d, i), text in found.counters.names.items()})
-        if rows.size or readings.size:
-            self._waiting.append((rows, own, readings))
+        self._waiting += _units(RECORDS, rows, rows["arrived_ns"], own) + _units(COUNTERS, readings, readings["time_ns"], {})
         self._flush()
-        while sum(one[0].size for one in self._waiting) > _MOST_WAITING:
-            self.given_up += self._waiting.pop(0)[0].size
+        while self._records_waiting > _MOST_WAITING:
+            dropped = self._waiting.pop(0)
+            self.given_up += dropped.rows.size if dropped.kind == RECORDS else 0
+
+    @property
+    def _records_waiting(self) -> int:
+        return sum(unit.rows.size for unit in self._waiting if unit.kind == RECORDS)
 
     def _number_of(self, exporter: Exporter) -> int:
         """Its number in this history; what it told is added to what it had told before this run."""
@@ -135,15 +160,20 @@ class HistoryWriter:
                 return
             self._write_about()
             while self._waiting:
-                self._write(*self._waiting[0])
-                self._waiting.pop(0)
+                self._write(self._waiting[0])
+                self._waiting.pop(0)  # Only now: what failed is tried again, what is written never is.
+            for folder, (records, _) in list(self._since.items()):
+                if (layout.folder_start(folder.name) or 0) + HOUR_NS <= self._now_ns():
+                    del self._since[folder]  # It is summed as a whole.
+                elif records >= _BLOCK_ROWS:
+                    self._block(folder)
         except OSError as error:
             self._stop(f"writing failed ({error.strerror or error}): tried again every second")
             return
         self.trouble = ""
 
     def _stop(self, words: str) -> None:
-        self.trouble = f"{words}; {sum(one[0].size for one in self._waiting):,} records wait, {self.given_up:,} given up"
+        self.trouble = f"{words}; {self._records_waiting:,} records wait, {self.given_up:,} given up"
 
     def _write_about(self) -> None:
         """Who told, before what they told."""
@@ -158,24 +188,17 @@ class HistoryWriter:
             write_json(self.folder / EXPORTERS, about)
             self._written_about = about
 
-    def _write(self, rows: Array, own: Own, readings: Array) -> None:
+    def _write(self, unit: "_Unit") -> None:
+        """Writes one file."""
         self._number = max(self._number + 1, self._now_ns())
-        for kind, table, times in ((RECORDS, rows, rows["arrived_ns"]), (COUNTERS, readings, readings["time_ns"])):
-            hours = times // HOUR_NS
-            for hour in np.unique(hours).tolist():
-                member = np.flatnonzero(hours == hour)
-                mine = {k: own[row] for k, row in enumerate(member.tolist()) if row in own} if kind == RECORDS else None
-                name = folder_name(hour * HOUR_NS, HOUR_NS)
-                if kind == RECORDS:
-                    self._forget_sums(hour * HOUR_NS)
-                folder = self.folder / kind / name
-                write_part(folder / part_name(self._number, self._number), table_of(table[member], mine), self._settle)
-                self._done.discard(folder)
-                if kind == RECORDS:
-                    since = self._since.get(folder, (0, 0))
-                    self._since[folder] = (since[0] + member.size, since[1] + 1)
-                    if self._since[folder][0] >= _BLOCK_ROWS and hour * HOUR_NS + HOUR_NS > self._now_ns():
-                        self._block(folder)
+        folder = self.folder / unit.kind / folder_name(unit.hour_ns, HOUR_NS)
+        if unit.kind == RECORDS:
+            self._forget_sums(unit.hour_ns)
+        write_part(folder / part_name(self._number, self._number), table_of(unit.rows, unit.own if unit.kind == RECORDS else None), self._settle)
+        self._done.discard(folder)
+        if unit.kind == RECORDS and unit.hour_ns + HOUR_NS > self._now_ns():
+            records, flushes = self._since.get(folder, (0, 0))
+            self._since[folder] = (records + unit.rows.size, flushes + 1)
 
     def _forget_sums(self, start_ns: int) -> None:
         """Sums of an hour to which more came are made anew, as long as its records are still there."""

@@ -6,6 +6,7 @@ import numpy as np
 
 from yaffle.arrays import Array
 from yaffle.capture.captured import Capture
+from yaffle.capture.reader import Progress, go_on, step
 from yaffle.exchanges.payload import Payload
 from yaffle.path.clocks import Clock
 from yaffle.path.identity import identities
@@ -22,22 +23,28 @@ class PointsPath:
     corrected: set[int] = field(default_factory=set)  # points whose times in the capture were set right
 
 
-def find_path(capture: Capture, payload: Payload) -> PointsPath:
-    """Matches what several points saw. Of one point alone there is nothing to tell."""
+def find_path(capture: Capture, payload: Payload, progress: Progress = go_on) -> PointsPath:
+    """Matches what several points saw. Of one point alone there is nothing to tell. Raises Cancelled when `progress` says so."""
     points = len(capture.points)
     if points < 2:
         return PointsPath()
-    watches = [_watch(capture, payload, point) for point in range(points)]
+    words = "looking for the same packets at several points"
+    watches = []
+    for point in range(points):
+        step(progress, 0.4 * point / points, words)
+        watches.append(_watch(capture, payload, point))
     pairs: dict[tuple[int, int], Shared] = {}
     for p in range(points):
         for q in range(p + 1, points):
+            step(progress, 0.4 + 0.3 * p / points, words)
             found = shared(capture, watches[p], watches[q])
             if found is not None:
                 pairs[p, q] = found
     clocks = {key: pair.clock for key, pair in pairs.items()}
-    steps = chained(clocks, points)
+    chains = chained(clocks, points)
     segments = []
-    for key, pair in pairs.items():
+    for number, (key, pair) in enumerate(pairs.items()):
+        step(progress, 0.7 + 0.3 * number / len(pairs), "telling what each segment did")
         chosen = _neighbours(key, pair, pairs)
         alone = _alone(capture, pair)
         for side, (own, only) in enumerate(((chosen & pair.near, alone[0]), (chosen & ~pair.near, alone[1]))):  # Clients may be at either end.
@@ -45,7 +52,7 @@ def find_path(capture: Capture, payload: Payload) -> PointsPath:
                 none = only[:0]
                 segments.append(segment_of(capture, pair, own, (only, none) if side == 0 else (none, only)))
     segments.sort(key=lambda s: -(s.up.sent.size + s.down.sent.size))
-    return PointsPath({point: _summed(way, clocks) for point, way in steps.items() if way}, segments)
+    return PointsPath({point: _summed(way, clocks) for point, way in chains.items() if way}, segments)
 
 
 def _watch(capture: Capture, payload: Payload, point: int) -> Watch:

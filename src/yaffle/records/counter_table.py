@@ -27,6 +27,7 @@ class Counters:
     rows: Array = field(default_factory=lambda: np.zeros(0, COUNTER))
     devices: list[str] = field(default_factory=list)
     names: dict[tuple[int, int], str] = field(default_factory=dict)  # by device and interface
+    width_ns: int = 0  # where only the last reading of each such interval is here; 0: all of them
 
     def device(self, name: str) -> int:
         """Number of a device, made where it is new."""
@@ -45,6 +46,7 @@ class Counters:
         if rows.size:
             rows["device"] = place[rows["device"]]
         self.rows = np.concatenate([self.rows, rows])
+        self.width_ns = max(self.width_ns, other.width_ns)
         self.names.update({(int(place[device]), interface): text for (device, interface), text in other.names.items()})
 
 

@@ -114,7 +114,7 @@ def flow_paths(analysis: Analysis) -> list[dict[str, Any]]:
                     for hop in way.hops
                 ],
             }
-            for way in flow_ways(held_flows(analysis, 0, 1 << 62))
+            for way in flow_ways(held_flows(analysis, 0, 1 << 62, packets=False))
         ]
         if analysis.flows.rows.size
         else []

@@ -6,6 +6,7 @@ from typing import Any
 import numpy as np
 
 from yaffle.arrays import Array
+from yaffle.exchanges.lookup import Lookup
 from yaffle.kernels import kernel
 from yaffle.session.scene import Scene
 from yaffle.transport import kinds
@@ -55,7 +56,7 @@ COUNTED: dict[str, tuple[str, str]] = {
     "sign-on latency": ("s", "median of the sign-ons in the interval, of all hosts"),
 }
 _MEDIANS = {"median server time": 2, "median network time": 1}
-_LATENCIES = {"look-up latency": ("dns", "mdns"), "lease latency": ("dhcp", "dhcpv6"), "sign-on latency": ("radius",)}
+LATENCIES = {"look-up latency": ("dns", "mdns"), "lease latency": ("dhcp", "dhcpv6"), "sign-on latency": ("radius",)}
 _AFFECTED_NS = 1_000_000_000
 
 
@@ -148,10 +149,19 @@ def values(scene: Scene, measure: Measure, edge_ns: Array) -> Array:
         whole = counted_packets(scene, mask, edge_ns, None)
         again = counted_packets(scene, mask, edge_ns, _SEGMENTS["sent again"])
         return np.where(whole > 0, 100.0 * again / np.maximum(1, whole), np.nan)
-    if measure.counted in _LATENCIES:
-        asked = [one for one in scene.evidence.analysis.lookups.rows if one.protocol in _LATENCIES[measure.counted] and one.latency_ns >= 0]
-        return _medians(np.array([one.asked_ns for one in asked], np.int64), np.array([one.latency_ns for one in asked]) / 1e9, edge_ns)
+    if measure.counted in LATENCIES:
+        return latencies(asked(scene, measure.counted), edge_ns)
     return _of_waits(scene, rows, measure.counted, edge_ns)
+
+
+def asked(scene: Scene, counted: str) -> list[Lookup]:
+    """The answered questions that one of LATENCIES is about."""
+    return [one for one in scene.evidence.analysis.lookups.rows if one.protocol in LATENCIES[counted] and one.latency_ns >= 0]
+
+
+def latencies(rows: list[Lookup], edge_ns: Array) -> Array:
+    """Median latency of some questions in each interval, s."""
+    return _medians(np.array([one.asked_ns for one in rows], np.int64), np.array([one.latency_ns for one in rows], np.int64) / 1e9, edge_ns)
 
 
 def _medians(time_ns: Array, amounts: Array, edge_ns: Array, *, greatest: bool = False) -> Array:

@@ -1,17 +1,20 @@
 """What is normal: a measure of a group over all the time, its baseline, and where it was not as usual."""
 
+from collections import Counter
 from dataclasses import dataclass, field, replace
 
 import numpy as np
 
 from yaffle.arrays import Array
+from yaffle.capture.addresses import address_of, is_address
 from yaffle.capture.reader import Progress, go_on, step
-from yaffle.findings.interfaces import readings
+from yaffle.exchanges.lookup import Lookup
+from yaffle.findings.interfaces import interface_labels, readings
 from yaffle.normal.baseline import Anomaly, Baseline, BaselineSettings, anomalies, baseline
 from yaffle.records.counter_table import rises
 from yaffle.session.expressions import only
 from yaffle.session.flow_parts import FlowSettings, flow_series
-from yaffle.session.measures import COUNTED, MOST_INTERVALS, Measure, values
+from yaffle.session.measures import COUNTED, LATENCIES, MOST_INTERVALS, Measure, asked, latencies, values
 from yaffle.session.scene import Scene
 
 FLOW_VOLUME, IN, OUT = "volume of flow records", "utilisation in", "utilisation out"
@@ -88,7 +91,7 @@ def dimensions_of(measure: str) -> tuple[str, ...]:
         return ("", "application", "host", "pair", "site", "site pair", "interface in", "interface out", "marking")
     if measure in (IN, OUT):
         return ("interface",)
-    return ("",) if "latency" in measure else ("", *GROUPED)
+    return ("", "site", "server", "client") if measure in LATENCIES else ("", *GROUPED)
 
 
 def groups_of(scene: Scene, subject: Subject) -> list[str]:
@@ -99,13 +102,14 @@ def groups_of(scene: Scene, subject: Subject) -> list[str]:
     if subject.by == "interface":
         counters = readings(evidence.analysis, evidence.first_ns, evidence.last_ns)
         steps, _ = rises(counters.rows)
-        sums: dict[str, int] = {}
-        for device, number, *octets in np.stack([steps[n].astype(np.int64) for n in ("device", "interface", "in_octets", "out_octets")], axis=1).tolist():
-            name = f"{counters.devices[device]} {counters.name(device, number)}"
-            sums[name] = sums.get(name, 0) + max(0, octets[0]) + max(0, octets[1])
-        return sorted(sums, key=lambda name: -sums[name])[:_MOST_GROUPS]
+        labels = interface_labels(counters, steps)
+        octets = np.bincount(labels.codes, np.maximum(0, steps["in_octets"]) + np.maximum(0, steps["out_octets"]), len(labels.texts))
+        return [labels.texts[k] for k in np.argsort(-octets, kind="stable")[:_MOST_GROUPS].tolist()]
     if subject.measure == FLOW_VOLUME:
         return flow_series(evidence, evidence.first_ns, evidence.last_ns, FlowSettings(subject.by, subject.exporter), np.zeros(2, np.int64))[1][:_MOST_GROUPS]
+    if subject.measure in LATENCIES:
+        grouped = Counter(_asked_by(scene, one, subject.by) for one in asked(scene, subject.measure))
+        return [label for label, _ in grouped.most_common(_MOST_GROUPS)]
     labels = {"application": evidence.application, "site": evidence.site, "server": evidence.server, "client": evidence.client}[subject.by]
     counts = np.bincount(labels.codes[evidence.waits.connection], minlength=len(labels.texts))
     return [labels.texts[k] for k in np.argsort(-counts, kind="stable")[:_MOST_GROUPS].tolist() if counts[k]]
@@ -121,16 +125,27 @@ def measured(scene: Scene, subject: Subject, edge_ns: Array) -> Array:
         return np.asarray(octets * 8e9 / np.maximum(1, np.diff(edge_ns)))
     if subject.measure in (IN, OUT):
         return _utilisation(scene, subject, edge_ns)
+    if subject.measure in LATENCIES and subject.by and subject.label:
+        rows = [one for one in asked(scene, subject.measure) if _asked_by(scene, one, subject.by) == subject.label]
+        return latencies(rows, edge_ns)
     narrowed = only(subject.by, subject.label) if subject.by and subject.label else ""
     return values(scene, Measure(subject.measure, subject.measure, narrowed), edge_ns)
+
+
+def _asked_by(scene: Scene, one: Lookup, by: str) -> str:
+    """The group of a look-up."""
+    if by == "site":
+        client = address_of(one.client) if one.protocol == "radius" else one.client
+        return scene.evidence.places.site(client) if is_address(client) else one.client  # Who asks for a lease has none yet.
+    return one.server if by == "server" else one.client
 
 
 def _utilisation(scene: Scene, subject: Subject, edge_ns: Array) -> Array:
     """Percent of the speed, of one interface."""
     counters = readings(scene.evidence.analysis, int(edge_ns[0]), int(edge_ns[-1]))
     steps, _ = rises(counters.rows)
-    named = np.array([f"{counters.devices[d]} {counters.name(d, i)}" == subject.label for d, i in zip(steps["device"].tolist(), steps["interface"].tolist(), strict=True)], bool)
-    own = steps[named & (steps["speed_bps"] > 0)] if steps.size else steps
+    labels = interface_labels(counters, steps)
+    own = steps[(labels.codes == labels.code(subject.label)) & (steps["speed_bps"] > 0)]
     octets = own["in_octets" if subject.measure == IN else "out_octets"]
     middles, spans = (own["first_ns"] + own["last_ns"]) // 2, (own["last_ns"] - own["first_ns"]) / 1e9
     place = np.searchsorted(edge_ns, middles, "right") - 1

@@ -89,7 +89,7 @@ def path_picture(scene: Scene) -> PathPicture:
     speaker = _speakers(analysis)
     segments = [_segment(analysis, segment, edges_ns, speaker) for segment in analysis.path.segments]
     streams = [at for stream in followed(analysis) for at in stream if at.media.first_ns <= last_ns and at.media.last_ns >= first_ns]
-    ways = flow_ways(held_flows(analysis, first_ns, last_ns))
+    ways = flow_ways(held_flows(analysis, first_ns, last_ns, packets=False))
     return PathPicture(analysis.capture.points, segments, edges_ns, _clocks(analysis), ways, streams)
 
 
