@@ -164,4 +164,7 @@ def test_what_is_received_appears_while_it_is_looked_at(window, qtbot, tmp_path)
     assert not window.live._timer.isActive()
     window.receive()
     assert not window.receiver.running
+    qtbot.waitUntil(lambda: "what came is kept" in window.statusBar().currentMessage(), timeout=20_000)
+    window.receiver.start([*dialog.arguments[:4], "--udp", "99999"])
+    qtbot.waitUntil(lambda: not window.receiver.running, timeout=20_000)
     QApplication.processEvents()

@@ -10,17 +10,20 @@ from yaffle.session.kept import Complaint
 from yaffle.session.peaks import highest, peaks
 
 
-def test_peaks_are_no_lower_than_their_neighbours():
-    assert highest(np.array([1.0, 5, 2, 2, 9, 9, 1, 0, 3]), 9) == [4, 5, 1, 8]
+def test_peaks_stand_out_of_what_surrounds_them():
+    assert highest(np.array([1.0, 5, 2, 2, 9, 9, 8.5, 0, 3]), 9) == [4, 1, 8]
     assert highest(np.zeros(4), 3) == []
+    assert highest(np.array([4.0, 0, 6, 0, 5]), 2) == [2, 4]
 
 
 def test_peaks_say_who_made_them_and_which_complaints_came_then(two_weeks):
     model = Investigation()
     model.open(Opened(analyse([two_weeks])))
     morning = START + LONG_DAY * DAY_NS + 7 * HOUR_NS
-    found = peaks(model.scene, -1, (Complaint("Saltmarsh", "tickets", "slow", morning, morning + HOUR_NS),))
-    assert {p.pair for p in found} == {"198.51.100.180 to 203.0.113.35"}
+    found = peaks(model.scene, (Complaint("Saltmarsh", "tickets", "slow", morning, morning + HOUR_NS),))
+    assert {p.pair for p in found[:14]} == {"198.51.100.180 to 203.0.113.35"}
+    assert {p.exporter for p in found} == {"203.0.113.9, domain 1, ipfix"}
+    assert len({p.first_ns // DAY_NS for p in found[:14]}) == 14  # One a night.
     assert found[0].pair_share > 0.9
     assert any(p.complaints for p in found if p.first_ns // DAY_NS == morning // DAY_NS)
     assert not any(p.complaints for p in found if p.first_ns // DAY_NS != morning // DAY_NS)
@@ -30,4 +33,4 @@ def test_without_flow_records_there_are_none(tmp_path):
     (tmp_path / "c.csv").write_text("device,interface,time\nsw1,1,2026-11-17T08:00:00Z\nsw1,1,2026-11-17T09:00:00Z\n")
     model = Investigation()
     model.open(Opened(analyse([tmp_path / "c.csv"])))
-    assert peaks(model.scene, -1, ()) == []
+    assert peaks(model.scene, ()) == []

@@ -108,7 +108,7 @@ class Compare(Station):
             self.peaks.show_peaks([])
             return
         complaints = self._model.kept.complaints
-        self._third.ask(lambda _progress: peaks(scene, -1, complaints), self.peaks.show_peaks)
+        self._third.ask(lambda _progress: peaks(scene, complaints), self.peaks.show_peaks)
 
     def _compare(self) -> None:
         scene, periods = self._model.scene, self.periods.periods

@@ -87,7 +87,7 @@ class MainWindow(QMainWindow):
         self.live = Live(investigation, self)
         self.survey.flows.paced.connect(self.live.set_pace)
         self.receiver = Receiver(self)
-        self.receiver.kept.connect(lambda folder: self.load([folder]))
+        self.receiver.kept.connect(self._open_received)
         self.receiver.said.connect(lambda text: self.statusBar().showMessage(text, 15_000))
         self.receiver.ended.connect(lambda text: self.complain(f"Receiving has ended: {text}"))
         self.survey.said.connect(lambda text: self.statusBar().showMessage(text, 8000))
@@ -427,11 +427,16 @@ class MainWindow(QMainWindow):
         if path:
             self.load([Path(path)])
 
+    def _open_received(self, folder: Path) -> None:
+        if self.job is not None:  # When that is done.
+            QTimer.singleShot(_LOOK_EVERY_MS, self, lambda: self._open_received(folder))
+        else:
+            self.load([folder])
+
     def receive(self) -> None:
         """Begins to receive flow records, or ends it."""
         if self.receiver.running:
             self.receiver.stop()
-            self.statusBar().showMessage("Receiving has ended; what came is kept.", 8000)
             return
         dialog = ReceiveDialog(self)
         dialog.accepted.connect(lambda: self.receiver.start(dialog.arguments))
@@ -636,5 +641,5 @@ class MainWindow(QMainWindow):
 
     def closeEvent(self, event: QCloseEvent) -> None:
         self.stop_job()
-        self.receiver.stop()
+        self.receiver.close()
         super().closeEvent(event)

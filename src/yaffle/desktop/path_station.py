@@ -203,17 +203,22 @@ class PathStation(Station):
         red = theme.current().red
         self.ways.show_columns(
             [
-                Column("way", lambda r: f"{found[r][0] + 1}{'' if found[r][1].ordered else ' (order not told)'}", [number for number, _, _ in found], figures=False),
+                Column("way", lambda r: str(found[r][0] + 1), [number for number, _, _ in found], figures=False),
                 Column("exporter", lambda r: found[r][2].exporter, figures=False),
                 Column("in", lambda r: found[r][2].ingress, figures=False),
                 Column("out", lambda r: found[r][2].egress, figures=False),
                 Column("flows", lambda r: count(found[r][2].flows), [hop.flows for _, _, hop in found]),
                 Column("packets", lambda r: count(round(found[r][2].packets)), [hop.packets for _, _, hop in found]),
-                Column("since the exporter before", lambda r: found[r][2].words, figures=False, colour=lambda r: red if found[r][2].lost > found[r][2].uncertainty else None),
+                Column(
+                    "since the exporter before",
+                    lambda r: found[r][2].words if found[r][1].ordered else f"{found[r][2].words} (nothing tells their order)",
+                    figures=False,
+                    colour=lambda r: red if found[r][2].lost > found[r][2].uncertainty else None,
+                ),
             ],
             len(found),
-            ((0, 60), (1, 190), (2, 90), (3, 90), (4, 50), (5, 70), (6, 330)),
-            wide=-1,
+            ((0, 44), (1, 190), (2, 90), (3, 90), (4, 50), (5, 70)),
+            wide=6,
         )
 
     def _words_at(self, way: int, x: float) -> str:

@@ -42,6 +42,7 @@ class PeaksPanel(QWidget):
         self.table.show_columns(
             [
                 Column("hour from", lambda r: date_and_moment(peaks[r].first_ns)[:16], [p.first_ns for p in peaks], figures=False),
+                Column("at", lambda r: peaks[r].exporter, [p.exporter for p in peaks], figures=False),
                 Column("mean", lambda r: rate(peaks[r].bits_per_s), [p.bits_per_s for p in peaks]),
                 Column("most was", lambda r: peaks[r].pair, [p.pair for p in peaks], figures=False),
                 Column("share", lambda r: share(peaks[r].pair_share), [p.pair_share for p in peaks]),
@@ -52,8 +53,8 @@ class PeaksPanel(QWidget):
                 ),
             ],
             len(peaks),
-            ((0, 130), (1, 90), (2, 240), (3, 64), (4, 120)),
-            wide=5,
+            ((0, 122), (1, 170), (2, 84), (3, 220), (4, 56), (5, 100)),
+            wide=6,
         )  # fmt: skip
 
     def _enter(self, row: int) -> None:

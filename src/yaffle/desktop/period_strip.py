@@ -89,7 +89,8 @@ class PeriodStrip(QWidget):
             return data.packets.astype(float), f"highest {three_digits(float(data.packets.max() / max(1e-9, (data.edges_ns[1] - data.edges_ns[0]) / 1e9)))} packets/s"
         if self.measure == "waiting":
             return self._waiting, f"most waiting at once {three_digits(float(self._waiting.max()))}"
-        return data.bits_per_s, f"highest {rate(float(data.bits_per_s.max()))}"
+        where = "" if data.packets.any() else " at any one exporter"  # Sums of exporters along a path would count twice.
+        return data.bits_per_s, f"highest{where} {rate(float(data.bits_per_s.max()))}"
 
     # --- hand ---
     def mousePressEvent(self, event: QMouseEvent) -> None:

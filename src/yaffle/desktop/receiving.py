@@ -11,6 +11,7 @@ from yaffle.desktop.dialog_parts import ok_cancel, wrong_label
 from yaffle.history.layout import is_history
 
 _LOOK_MS = 200
+_END_MS = 10_000
 
 
 def ports_of(text: str) -> list[int]:
@@ -73,6 +74,8 @@ class Receiver(QObject):
         super().__init__(parent)
         self._process: QProcess | None = None
         self._folder = Path()
+        self._last = ""
+        self._asked = False  # to end
         self._look = QTimer(self)
         self._look.setInterval(_LOOK_MS)
         self._look.timeout.connect(self._opened)
@@ -80,16 +83,18 @@ class Receiver(QObject):
     @property
     def running(self) -> bool:
         """Whether it listens."""
-        return self._process is not None
+        return self._process is not None and not self._asked
 
     def start(self, arguments: list[str]) -> None:
         """Begins to listen."""
-        self.stop()
+        self.close()  # One that is still ending holds the folder.
+        self._asked, self._last = False, ""
         self._folder = Path(arguments[arguments.index("--history") + 1])
         process = self._process = QProcess(self)
         process.setProcessChannelMode(QProcess.ProcessChannelMode.MergedChannels)
         process.readyReadStandardOutput.connect(self._heard)
         process.finished.connect(self._finished)
+        process.errorOccurred.connect(self._failed)
         process.start(sys.executable, ["-u", "-m", "yaffle", "listen", *arguments])
         self._look.start()
 
@@ -105,19 +110,30 @@ class Receiver(QObject):
                 self._last = lines[-1]
                 self.said.emit(self._last)
 
-    _last = ""
-
     def _finished(self) -> None:
         self._look.stop()
         if self._process is not None:
             self._heard()
             self._process = None
-            self.ended.emit(self._last)
+            if self._asked:
+                self.said.emit("Receiving has ended; what came is kept.")
+            else:
+                self.ended.emit(self._last)
+
+    def _failed(self, error: QProcess.ProcessError) -> None:
+        if error == QProcess.ProcessError.FailedToStart and self._process is not None:
+            self._last = self._process.errorString()
+            self._finished()
 
     def stop(self) -> None:
-        """Ends it, with everything written."""
-        self._look.stop()
+        """Asks it to end; it writes everything, then `said` tells."""
+        self._asked = True
+        if self._process is not None:
+            self._process.terminate()
+
+    def close(self) -> None:
+        """Ends it, and waits until everything is written."""
+        self.stop()
         process, self._process = self._process, None
         if process is not None:
-            process.terminate()
-            process.waitForFinished(10_000)
+            process.waitForFinished(_END_MS)

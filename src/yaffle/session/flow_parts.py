@@ -19,6 +19,7 @@ from yaffle.session.make_up import TREND
 RECENT_S = (10, 60, 300)
 BINS = 240
 _MOST = 300
+_MOST_EXPORTERS = 64
 
 
 @dataclass(frozen=True)
@@ -155,13 +156,26 @@ def _added(rows: Array, codes: Array, first_ns: int, last_ns: int, sums: Array, 
 
 
 def flow_octets(evidence: Evidence, first_ns: int, last_ns: int, bins: int) -> Array:
-    """Bytes of the exporter with most of them in equal intervals of a period, (bins,). Raises HistoryError."""
+    """The most bytes that any one exporter told of each of equal intervals, (bins,). Raises HistoryError."""
     held = held_flows(evidence.analysis, first_ns, last_ns)
     octets = np.zeros(bins)
-    if held.rows.size:
-        most = int(np.argmax(np.bincount(held.rows["exporter"], held.rows["octets"])))
-        own = held.rows[held.rows["exporter"] == most]
-        _added(own, np.zeros(own.size, np.int64), first_ns, max(last_ns, first_ns + 1), np.zeros((1, 3)), np.zeros((1, 1)), octets)
+    for exporter in largest_exporters(held):
+        octets = np.maximum(octets, octets_over(held.rows[held.rows["exporter"] == exporter], first_ns, last_ns, bins))
+    return octets
+
+
+def largest_exporters(held: HeldFlows) -> list[int]:
+    """Numbers of the exporters with most bytes, most first; no more than are looked at one by one."""
+    if not held.rows.size:
+        return []
+    sizes = np.bincount(held.rows["exporter"], held.rows["octets"], len(held.exporters))
+    return [k for k in np.argsort(-sizes, kind="stable")[:_MOST_EXPORTERS].tolist() if sizes[k] > 0]
+
+
+def octets_over(rows: Array, first_ns: int, last_ns: int, bins: int) -> Array:
+    """Bytes of some records in equal intervals of a period, each record spread evenly over its span, (bins,)."""
+    octets = np.zeros(bins)
+    _added(rows, np.zeros(rows.size, np.int64), first_ns, max(last_ns, first_ns + 1), np.zeros((1, 3)), np.zeros((1, 1)), octets)
     return octets
 
 
@@ -169,15 +183,13 @@ def flow_series(evidence: Evidence, first_ns: int, last_ns: int, settings: FlowS
     """(bytes in equal intervals with these edges, labels of the dimension from the largest on) of one exporter. Raises HistoryError."""
     held = held_flows(evidence.analysis, first_ns, last_ns)
     rows = held.rows
-    octets = np.zeros(edges_ns.size - 1)
     if not rows.size:
-        return octets, []
+        return np.zeros(edges_ns.size - 1), []
     own = rows[rows["exporter"] == (settings.exporter if settings.exporter >= 0 else evidence.busiest_exporter)]
     for dimension, label in settings.inside:
         labels = FlowLabels(held, own, evidence.places).by(dimension)
         own = own[labels.codes == labels.code(label)] if own.size else own
     labels = FlowLabels(held, own, evidence.places).by(settings.by)
     sums = np.bincount(labels.codes, own["octets"], max(1, len(labels.texts)))
-    if edges_ns[-1] > edges_ns[0]:
-        _added(own, np.zeros(own.size, np.int64), int(edges_ns[0]), int(edges_ns[-1]), np.zeros((1, 3)), np.zeros((1, 1)), octets)
+    octets = octets_over(own, int(edges_ns[0]), int(edges_ns[-1]), edges_ns.size - 1)
     return octets, [labels.texts[k] for k in np.argsort(-sums, kind="stable").tolist() if sums[k]]
