@@ -185,11 +185,11 @@ def main(seconds: float, seed: int) -> int:
             except YaffleError:
                 pass
             except Exception as error:  # noqa: BLE001  Whatever it is, it is what is looked for.
-                shutil.copy(path, "fuzz-found.bin")
+                shutil.copy(path, Path(tempfile.gettempdir()) / "fuzz-found.bin")
                 print(f"broke after {count}: {type(error).__name__}: {error}")
                 return 1
             if time.monotonic() - started > _SLOW_S and count > 10:
-                shutil.copy(path, "fuzz-found.bin")
+                shutil.copy(path, Path(tempfile.gettempdir()) / "fuzz-found.bin")
                 print(f"slow after {count}: {time.monotonic() - started:.1f} s")
                 return 1
             count += made

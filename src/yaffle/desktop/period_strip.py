@@ -251,7 +251,7 @@ class PeriodStrip(QWidget):
             x = self._x(at)
             box = QRectF(x if share == 0 else x - 130 if share == 1 else x - 65, self.height() - _BOTTOM, 130, 14)
             painter.drawText(box, align, self._tick(at, evidence.last_ns - evidence.first_ns))
-        painter.drawText(QRectF(_LEFT, 2, 400, 16), Qt.AlignmentFlag.AlignLeft, f"{day(evidence.first_ns)}, {zone_name()}; {self.measure}, {highest}")
+        painter.drawText(QRectF(_LEFT, 2, self.width() // 2 - _LEFT, 16), Qt.AlignmentFlag.AlignLeft, f"{day(evidence.first_ns)}, {zone_name()}; {self.measure}, {highest}")
         span = evidence.last_ns - evidence.first_ns
         words = f"{self._tick(chosen[0], span)} to {self._tick(chosen[1], span)}: {duration(chosen[1] - chosen[0])}" if chosen else f"all: {duration(span)}"
         painter.setPen(QColor(look.ink))

@@ -158,7 +158,7 @@ def _nearer(owner: Array, way: Array, apart: Array, hops: Array, count: int) -> 
         who, values = owner[own][order], apart[own][order]
         numbers, starts, sizes = np.unique(who, return_index=True, return_counts=True)
         medians[numbers, side] = values[starts + sizes // 2]
-    both = ~np.isnan(medians).any(axis=1)
+    both = ~np.isnan(medians).any(axis=1) & (medians[:, 0] != medians[:, 1])
     gained = np.bincount(owner, np.where(way == 0, hops, -hops), count)
     near = np.where(both, medians[:, 0] > medians[:, 1], gained > 0)
     return near, both | (gained != 0)
