@@ -58,7 +58,7 @@ def _big(out: Array, at: int, values: Array, octets: int) -> None:
         out[:, at + k] = (values >> (8 * (octets - 1 - k))) & 255
 
 
-def _frames(out: Array, connection: Array, place: Array, time_ns: Array, snap: int, scripts: Array) -> Array:
+def _frames(out: Array, connection: Array, place: Array, time_ns: Array, snap: int, scripts: Array, later_ns: int) -> Array:
     """Fills rows of bytes (record header and packet); returns the length of each row."""
     length = scripts.shape[1]
     down = int(scripts[0, :, 3][scripts[0, :, 0] == 0].max())
@@ -75,7 +75,8 @@ def _frames(out: Array, connection: Array, place: Array, time_ns: Array, snap: i
     wire = HEAD + size
     kept = np.minimum(wire, snap)
     out[:] = 0x41
-    for at, values in ((0, time_ns // 10**9), (4, time_ns % 10**9), (8, kept), (12, wire)):
+    seen_ns = time_ns + later_ns
+    for at, values in ((0, seen_ns // 10**9), (4, seen_ns % 10**9), (8, kept), (12, wire)):
         out[:, at : at + 4] = values.astype("<u4")[:, None].view(np.uint8)
     f = out[:, 16:]
     f[:, :12] = 2
@@ -84,7 +85,7 @@ def _frames(out: Array, connection: Array, place: Array, time_ns: Array, snap: i
     _big(f, 16, wire - 14, 2)
     _big(f, 18, (place // 2 + connection * 17) & 0xFFFF, 2)
     _big(f, 20, np.full(wire.size, 0x4000), 2)
-    f[:, 22], f[:, 23], f[:, 24], f[:, 25] = 64, 6, 0, 0
+    f[:, 22], f[:, 23], f[:, 24], f[:, 25] = np.where(server == (later_ns > 0), 64, 63), 6, 0, 0
     client = (198 << 24 | 51 << 16 | 100 << 8) + connection % 250
     host = (203 << 24 | 113 << 8) + connection % 40
     port, service = 20_000 + connection // 250, np.full(wire.size, 8080)
@@ -104,8 +105,8 @@ def _frames(out: Array, connection: Array, place: Array, time_ns: Array, snap: i
     return 16 + kept
 
 
-def write_interleaved(path: Path, packets: int, connections: int, snap: int, scripts: Array = CHATTY, gap_ns: int = 150) -> Path:
-    """Writes a nanosecond pcap; found again if it is there already."""
+def write_interleaved(path: Path, packets: int, connections: int, snap: int, scripts: Array = CHATTY, gap_ns: int = 150, later_ns: int = 0) -> Path:
+    """Writes a nanosecond pcap; found again if it is there already. later_ns: as seen by a point one router further on, by so much later."""
     if path.exists():
         return path
     path.parent.mkdir(parents=True, exist_ok=True)
@@ -122,7 +123,7 @@ def write_interleaved(path: Path, packets: int, connections: int, snap: int, scr
         for at in range(0, packets, CHUNK):
             here = slice(at, min(packets, at + CHUNK))
             out = np.empty((here.stop - at, 16 + min(snap, HEAD + MSS)), np.uint8)
-            length = _frames(out, owner[here], place[here], time_ns[here], snap, scripts)
+            length = _frames(out, owner[here], place[here], time_ns[here], snap, scripts, later_ns)
             file.write(out[np.arange(out.shape[1])[None, :] < length[:, None]].tobytes())
     part.replace(path)
     return path

@@ -1,6 +1,7 @@
-"""What several points cost: a million packets seen at two of them, matched, `python -m benchmarks.path [FOLDER]`.
+"""What several points cost: a million packets seen at two of them, matched, `python -m benchmarks.path [FOLDER] [MILLIONS]`.
 
 Prints the time of matching (identities, clocks, segments) as a ratio to the time of reading and accounting for both files.
+With a number: so many million packets of interleaved connections in each of two files.
 """
 
 import statistics
@@ -8,10 +9,18 @@ import sys
 import time
 from pathlib import Path
 
+from benchmarks.captures import write_interleaved
 from benchmarks.services import write_services
 
 
-def main(folder: Path) -> None:
+def _files(folder: Path, millions: int) -> list[Path]:
+    if millions:
+        shape = millions * 1_000_000, 2_000 * millions, 130
+        return [write_interleaved(folder / f"chatty-{millions}m-{name}.pcap", *shape, later_ns=later) for name, later in (("near", 0), ("far", 5_000_000))]
+    return [write_services(folder / "services-1m.pcap"), write_services(folder / "services-1m-later.pcap", 5_000_000)]
+
+
+def main(folder: Path, millions: int) -> None:
     """Three rounds; the median counts."""
     from yaffle.capture.reader import read_captures
     from yaffle.exchanges.messages import no_messages
@@ -20,7 +29,7 @@ def main(folder: Path) -> None:
     from yaffle.path.whole import find_path
     from yaffle.warm_up import compiled, warm_up
 
-    paths = [write_services(folder / "services-1m.pcap"), write_services(folder / "services-1m-later.pcap", 5_000_000)]
+    paths = _files(folder, millions)
     if not compiled():
         print("compiling the engine", flush=True)
         warm_up()
@@ -42,4 +51,4 @@ def main(folder: Path) -> None:
 
 
 if __name__ == "__main__":
-    main(Path(sys.argv[1]) if len(sys.argv) > 1 else Path("bench-data"))
+    main(Path(sys.argv[1]) if len(sys.argv) > 1 else Path("bench-data"), int(sys.argv[2]) if len(sys.argv) > 2 else 0)

@@ -22,6 +22,7 @@ from yaffle.history.layout import is_history
 from yaffle.ledger.engine import Account, account_all, arrange
 from yaffle.ledger.names import charge_names
 from yaffle.ledger.views import speaking_views
+from yaffle.path.journeys import journeys
 from yaffle.path.whole import PointsPath, find_path, set_clocks_right
 from yaffle.records.flow_table import PACKETS, Exporter, FlowRecords
 from yaffle.transport.datagrams import Datagrams, datagrams
@@ -53,6 +54,11 @@ class Analysis:
     def seen_flows(self) -> FlowRecords:
         """What the captures show, as flow records of their points."""
         return flows_of_packets(self.capture)
+
+    @cached_property
+    def same(self) -> Array:
+        """For each conversation the one it is at other points (`path.journeys`)."""
+        return journeys(self.path.segments, self.capture.conversations.point.size)
 
     @property
     def flow_tellers(self) -> list[Exporter]:
@@ -148,4 +154,5 @@ def analyse(paths: Sequence[Path | str], progress: Progress = go_on) -> Analysis
     step(0.7, "accounting for every wait")
     account = account_all(capture, arranged, messages, lambda share, words: progress(0.7 + 0.3 * share, words))
     charge_names(account, lookups, capture.conversations)
-    return Analysis(capture, account, speaking_views(account, capture.conversations), messages, lookups, media, flows, history=history, path=passed)
+    speaker = speaking_views(account, capture.conversations, journeys(passed.segments, capture.conversations.point.size))
+    return Analysis(capture, account, speaker, messages, lookups, media, flows, history=history, path=passed)

@@ -35,10 +35,10 @@ def _talk() -> list[tuple[int, int, bytes]]:
     return [((1 + k) * 10_000_000, len(frame), frame) for k, frame in enumerate(frames)]
 
 
-def _write_pcap(path: Path) -> None:
+def _write_pcap(path: Path, later_ns: int = 0) -> None:
     record = Struct("<IIII")
     path.write_bytes(
-        Struct("<IHHiIII").pack(0xA1B23C4D, 2, 4, 0, 0, 65535, 1) + b"".join(record.pack(t // 10**9, t % 10**9, len(frame), wire) + frame for t, wire, frame in _talk())
+        Struct("<IHHiIII").pack(0xA1B23C4D, 2, 4, 0, 0, 65535, 1) + b"".join(record.pack((t + later_ns) // 10**9, (t + later_ns) % 10**9, len(frame), wire) + frame for t, wire, frame in _talk())
     )
 
 
@@ -76,13 +76,27 @@ def _classify() -> None:
     classify(empty_segments(0), facts, blocks, blocks, empty_samples(4), room, room, empty_holes())
 
 
+def _match() -> None:
+    """The same packets at two points."""
+    from yaffle.capture.reader import read_captures
+    from yaffle.exchanges.payload import Payload
+    from yaffle.path.whole import find_path
+
+    with tempfile.TemporaryDirectory() as folder:
+        one, two = Path(folder) / "one.pcap", Path(folder) / "two.pcap"
+        _write_pcap(one)
+        _write_pcap(two, 5_000_000)
+        capture = read_captures([one, two])
+        find_path(capture, Payload(capture))
+
+
 def load_kernels() -> None:
     """Loads what is compiled into this process, so that the first capture need not wait for it."""
     if compiled():
         _read()
 
 
-_PARTS: dict[str, tuple[Callable[[], None], ...]] = {"one": (_read, _charge), "two": (_classify,)}
+_PARTS: dict[str, tuple[Callable[[], None], ...]] = {"one": (_read, _charge), "two": (_classify, _match)}
 
 
 def compiled() -> bool:

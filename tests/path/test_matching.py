@@ -5,6 +5,7 @@ import pytest
 
 from yaffle.path.clocks import clock_between, lower_envelope
 from yaffle.path.matching import NONE, match, unique_pairs
+from yaffle.path.ordering import by_group, by_identity, medians
 
 
 def plain_match(ids, times, side, usual, window):
@@ -39,7 +40,7 @@ def test_packets_are_paired_as_by_the_plain_way(seed):
 def test_identities_that_stand_once_in_each():
     one, two = np.array([5, 1, 1, 9, 7], np.uint64), np.array([9, 5, 5, 7, 3], np.uint64)
     a, b = unique_pairs(one, two)
-    assert [(int(one[i]), int(two[j])) for i, j in zip(a, b, strict=True)] == [(7, 7), (9, 9)]
+    assert [(int(one[i]), int(two[j])) for i, j in zip(a, b, strict=True)] == [(9, 9), (7, 7)]
 
 
 @pytest.mark.parametrize(("offset", "drift"), [(0, 0.0), (12_345_678, 4e-5), (-(10**12), -1e-4)])
@@ -88,3 +89,26 @@ def test_thousands_that_look_alike_are_paired_in_their_order():
     found = match(np.zeros(times.size, np.uint64), times, side, 9_000_000)
     assert ((found[:3000] >= 0) == kept).all()
     assert (found[:3000][kept] == 3000 + np.arange(arrived.size)).all()
+
+
+@pytest.mark.parametrize("seed", range(6))
+def test_orders_are_those_of_plain_sorting(seed):
+    rng = np.random.default_rng(seed)
+    count = int(rng.integers(1, 400))
+    ids = rng.integers(0, 1 << 63, count).astype(np.uint64)
+    ids[rng.integers(0, count, count // 3)] = ids[rng.integers(0, count, count // 3)]
+    near = rng.integers(0, count, count // 3)
+    ids[near] = (ids[rng.integers(0, count, count // 3)] & ~np.uint64(0x1FF)) | rng.integers(0, 512, count // 3).astype(np.uint64)  # Alike in their high bits alone.
+    assert by_identity(ids).tolist() == np.argsort(ids, kind="stable").tolist()
+    group, rank = rng.integers(0, 9, count), rng.permutation(count)
+    assert by_group(group, rank).tolist() == np.lexsort((rank, group)).tolist()
+    values = rng.integers(-(1 << 40), 1 << 40, count)
+    for own, found in enumerate(medians(group, values, 10).tolist()):
+        mine = sorted(values[group == own].tolist())
+        assert (not mine and np.isnan(found)) or found == mine[len(mine) // 2]
+
+
+def test_nothing_has_an_order():
+    none = np.zeros(0, np.int64)
+    assert by_identity(none.astype(np.uint64)).size == by_group(none, none).size == 0
+    assert np.isnan(medians(none, none, 2)).all()

@@ -201,7 +201,7 @@ def _said(analysis: Analysis) -> dict[str, Any]:
     }
 
 
-def _read_said(folder: Path, connections: int, packets: int, points: int) -> tuple[Messages, Lookups, list[Media], FlowRecords, PointsPath]:
+def _read_said(folder: Path, connections: int, packets: int, points: int, conversations: int) -> tuple[Messages, Lookups, list[Media], FlowRecords, PointsPath]:
     """The reverse. Raises CaseError, KeyError, TypeError, ValueError where it makes no sense."""
     try:
         said = json.loads((folder / "said.json").read_text(encoding="utf-8"))
@@ -223,7 +223,7 @@ def _read_said(folder: Path, connections: int, packets: int, points: int) -> tup
         Lookups(rows),
         media,
         read_flows(_read_columns(folder / "flows.arrow"), _read_columns(folder / "counters.arrow"), said["flows"]),
-        read_path(_read_columns(folder / "passed.arrow"), _read_columns(folder / "odd.arrow"), said["path"], packets, points),
+        read_path(_read_columns(folder / "passed.arrow"), _read_columns(folder / "odd.arrow"), said["path"], packets, points, conversations),
     )
 
 
@@ -292,7 +292,7 @@ def open_case(folder: Path) -> tuple[Analysis, dict[str, Any]]:
             conversations["how"],
         )
         _check(capture, account, connections["speaker"])
-        messages, lookups, media, flows, path = _read_said(folder / named, account.flow.size, packets["time_ns"].size, len(capture.points))
+        messages, lookups, media, flows, path = _read_said(folder / named, account.flow.size, packets["time_ns"].size, len(capture.points), capture.conversations.point.size)
         history = _history(manifest["history"], sources)
         if account.exchange.shape[0] and int(account.of_exchange("message").max()) >= len(messages.label):
             raise ValueError("the message of an exchange points outside its table")

@@ -56,7 +56,7 @@ def beside_path(path: PointsPath) -> dict[str, Any]:
     }
 
 
-def read_path(passed: dict[str, Array], odd: dict[str, Array], told: dict[str, Any], packets: int, points: int) -> PointsPath:
+def read_path(passed: dict[str, Array], odd: dict[str, Array], told: dict[str, Any], packets: int, points: int, conversations: int) -> PointsPath:
     """The reverse. Raises KeyError, TypeError or ValueError where it makes no sense."""
     for rows, least in ((passed["sent"], 0), (passed["arrived"], -1), (odd["row"], 0)):
         if rows.size and not (int(rows.min()) >= least and int(rows.max()) < packets):
@@ -65,6 +65,9 @@ def read_path(passed: dict[str, Array], odd: dict[str, Array], told: dict[str, A
     for number, (near, far, flows) in enumerate(told["segments"]):
         if not (0 <= near < points and 0 <= far < points):
             raise ValueError("a segment points outside the points")
+        pairs = np.array(flows, np.int64).reshape(-1, 2)
+        if pairs.size and not (int(pairs.min()) >= 0 and int(pairs.max()) < conversations):
+            raise ValueError("a segment points outside the conversations")
         ways = []
         for k in (2 * number, 2 * number + 1):
             own, odds = passed["way"] == k, odd["way"] == k
@@ -72,5 +75,5 @@ def read_path(passed: dict[str, Array], odd: dict[str, Array], told: dict[str, A
             copies, born, late = (odd["row"][odds & (odd["kind"] == kind)] for kind in (_COPY, _BORN, _LATE))
             variation = told["variation_ns"][k]
             ways.append(Way(k % 2 == 0, passed["sent"][own], arrived, copies, born, delays[arrived >= 0], late, float("nan") if variation is None else float(variation)))
-        path.segments.append(PathSegment(int(near), int(far), ways[0], ways[1], np.array(flows, np.int64).reshape(-1, 2)))
+        path.segments.append(PathSegment(int(near), int(far), ways[0], ways[1], pairs))
     return path

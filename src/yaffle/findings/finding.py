@@ -12,13 +12,14 @@ from yaffle.capture.addresses import client_address, client_labels, end_text, se
 from yaffle.capture.icmp_errors import in_words
 from yaffle.findings.places import Places
 from yaffle.findings.verdict import AVOIDABLE, FELT_REPAIR_NS, SLOW_EXCHANGE_NS, SLOW_TOTAL_NS, moved_paths
-from yaffle.findings.where import where_lost
+from yaffle.findings.where import WaitedAt, seen_close_by, where_lost, where_waited
 from yaffle.ledger import causes
 from yaffle.ledger.account import OPENINGS
 from yaffle.ledger.sums import by_party
 from yaffle.units import duration, moment, share
 
 _LEAST_LOST_NS = 300_000_000  # A finding costs its users at least this much in all,
+_MEASURED = 0.8  # So much of the network's part between two points makes it no inference.
 _LEAST_SHARE = 0.01  # and at least this share of what the worst one costs.
 
 
@@ -137,7 +138,7 @@ def _finding(analysis: Analysis, places: Places, key: tuple[str, str, str], rows
         "first_ns": first,
         "last_ns": last,
     }
-    floor = duration(int(np.median(trip)))
+    floor, measured = duration(int(np.median(trip))), False
     many = f"{rows.size:,} exchange{'s' if rows.size > 1 else ''} of {len(clients)} user{'s' if len(clients) > 1 else ''}, {_period(first, last)}"
     of = f"{duration(int(own[middle]))} of {duration(int(wait[middle]))} at the median"
     changed = int(moved[members].sum())
@@ -189,15 +190,24 @@ def _finding(analysis: Analysis, places: Places, key: tuple[str, str, str], rows
             sentence = f"{site} waits for connections to be set up: {of} is the network's; {many}."
             step = "Keep connections open between exchanges, or look for what delays the opening."
         grounds["cause_ms"] = cause_ns / 1e6
+        if waited := where_waited(analysis, rows):
+            grounds["waited"] = [{"from": one.start, "to": one.end, "ms": one.ns / 1e6} for one in waited if one.told]
+            told, step, measured = _waited_between(waited, cause, step)
+            sentence += told
         grounds["ruled_out"] = f"The servers took {duration(int(charges[:, causes.party_columns(causes.SERVER)].sum(axis=1)[middle]))} at the median exchange."
     else:
         sentence = f"{site} waits on {where}, and this capture cannot tell for whom; {many}."
         grounds["ruled_out"] = ""
         step = f"A capture near {app} from {_period(first, last)} would settle it."
     lost = int(own.sum())
+    close = seen_close_by(analysis, members, who) if who in (causes.SERVER, causes.CLIENT) else None
+    if close is not None:
+        grounds["ruled_out"] += f" {close[0]} lies {duration(close[1])} from the {who} and saw the same, so that nothing on the way between hides in it."
     confidence = float(np.clip((own.sum() / max(1, wait.sum())) * 0.6 + 0.4 * min(1.0, rows.size / 5), 0.3, 0.98))
     if any(segment["lost"] for segment in grounds.get("segments", [])):
         confidence = 0.99  # Packets that one point saw and the next did not are no inference.
+    elif measured or close is not None:
+        confidence = max(confidence, 0.97)  # What lies between was measured at both of its ends.
     return Finding(
         who, cause, _severity(lost, len(clients)), site if who != causes.SERVER else f"{app} for {site}", sentence, step, round(confidence, 2),
         first, last, lost, len(clients), site, rows.tolist(), members.tolist(), grounds,
@@ -215,6 +225,19 @@ def _between(segments: list[tuple[str, str, int, int]], step: str) -> tuple[str,
         f" Lost on the way: {' and '.join(parts)}.",
         f"Look at what lies between {worst[0][0]} and {worst[0][1]}: errors, full queues, radio; both its ends saw which packets are missing (Path).",
     )
+
+
+def _waited_between(waited: list[WaitedAt], cause: str, step: str) -> tuple[str, str, bool]:
+    """(what the stretches of the path say of the waiting, the next step with it, whether most was measured between two points)."""
+    whole, worst = sum(one.ns for one in waited), waited[0]
+    if cause == "name" or not worst.told or worst.ns * 2 < whole:
+        return "", step, False
+    told = f" {duration(worst.ns)} of the network's {duration(whole)} passed {worst.words}."
+    if cause == "queueing":
+        step = f"Find what fills the way {worst.words} in this period, and its rate."
+    elif cause == "round-trip":
+        step = f"Look at how long the way {worst.words} is; fewer, larger exchanges would pass it less often."
+    return told, step, worst.between and worst.ns >= _MEASURED * whole
 
 
 def _name_servers(analysis: Analysis, clients: list[str], first_ns: int, last_ns: int) -> list[str]:

@@ -7,20 +7,24 @@ from typing import Any
 
 import numpy as np
 
+from yaffle.arrays import Array
 from yaffle.capture.conversations import Rows
 from yaffle.ledger.engine import Account
 
 _AROUND_NS = 30_000_000_000
 
 
-def speaking_views(account: Account, flows: Rows) -> Any:
-    """For each connection the number of the connection that speaks for it (its own, if it does)."""
+def speaking_views(account: Account, flows: Rows, same: Array) -> Any:
+    """For each connection the number of the connection that speaks for it (its own, if it does).
+
+    same: for each conversation the one it is elsewhere, by its packets (`path.journeys`): its ends there may be translated.
+    """
     count = account.flow.size
     speaker = np.arange(count)
     points = flows.point[account.flow]
     if count == 0 or np.unique(points).size < 2:
         return speaker
-    rows = account.flow
+    rows = same[account.flow]
     key = np.zeros(count, np.uint64)
     for column in (flows.a_hi, flows.a_lo, flows.b_hi, flows.b_lo, flows.a_port, flows.b_port):
         key = (key ^ column[rows].astype(np.uint64)) * np.uint64(0x9E3779B97F4A7C15)

@@ -8,6 +8,7 @@ import numpy as np
 
 from yaffle.arrays import Array
 from yaffle.kernels import kernel
+from yaffle.path.ordering import by_identity
 
 NONE, LOST, COPY, OUTSIDE = -1, -2, -3, -4  # no packet; missing; a second copy; not to be told: the other point did not watch then
 MOST_TRIED = 64  # Packets of one identity whose pairings are all tried.
@@ -85,29 +86,60 @@ def _match(order, ids, times, side, usual, window, partner):  # type: ignore[no-
         start = stop
 
 
-def match(ids: Array, times_ns: Array, side: Array, usual_ns: int, window_ns: int = _SAME_WINDOW_NS) -> Array:
+@kernel
+def _usual(order, ids, times, side, delays):  # type: ignore[no-untyped-def]
+    """Fills the delays of packets that stand once on each side; returns their number. order: by identity, then time."""
+    found, start, count = 0, 0, order.size
+    while start < count:
+        stop = start + 1
+        while stop < count and ids[order[stop]] == ids[order[start]]:
+            stop += 1
+        if stop - start == 2 and side[order[start]] != side[order[start + 1]]:
+            one, two = order[start], order[start + 1]
+            delays[found] = times[two] - times[one] if side[one] == 0 else times[one] - times[two]
+            found += 1
+        start = stop
+    return found
+
+
+def match(ids: Array, times_ns: Array, side: Array, usual_ns: int | None = None, window_ns: int = _SAME_WINDOW_NS) -> Array:
     """For each packet the place of the same one on the other side, or NONE, int64 (n,).
 
-    times_ns: with both clocks set right; side: 0 where packets pass first, 1 where they pass later; usual_ns: the delay from
-    the one to the other; window_ns: how far from that a delay may lie.
+    ids, times_ns, side: in order of time, with both clocks set right; side: 0 where packets pass first, 1 where they pass
+    later; usual_ns: the delay from the one to the other, by default the median of those that stand once on each side;
+    window_ns: how far from that a delay may lie.
     """
     partner = np.full(ids.size, NONE, np.int64)
-    order = np.lexsort((times_ns, ids))
-    _match(order, ids, np.ascontiguousarray(times_ns), np.ascontiguousarray(side), usual_ns, window_ns, partner)
+    order = by_identity(ids)
+    times, side = np.ascontiguousarray(times_ns), np.ascontiguousarray(side)
+    if usual_ns is None:
+        delays = np.zeros(ids.size // 2, np.int64)
+        delays = delays[: _usual(order, ids, times, side, delays)]
+        usual_ns = int(np.median(delays)) if delays.size else 0
+    _match(order, ids, times, side, usual_ns, window_ns, partner)
     return partner
 
 
+@kernel
+def _once(order, ids, border, found):  # type: ignore[no-untyped-def]
+    """Fills `found` at each place below `border` with the only other one of its identity, if that lies beyond."""
+    start, count = 0, order.size
+    while start < count:
+        stop = start + 1
+        while stop < count and ids[order[stop]] == ids[order[start]]:
+            stop += 1
+        if stop - start == 2 and order[start] < border <= order[start + 1]:
+            found[order[start]] = order[start + 1] - border
+        start = stop
+
+
 def unique_pairs(one: Array, two: Array) -> tuple[Array, Array]:
-    """Places in both of the identities that stand exactly once in each."""
+    """Places in both of the identities that stand exactly once in each, in order of the first."""
     ids = np.concatenate([one, two])
-    order = np.argsort(ids, kind="stable")  # Of two alike the one of the first comes first.
-    ordered = ids[order]
-    same = ordered[1:] == ordered[:-1]
-    border = np.concatenate([[False], same, [False]])
-    pair = np.flatnonzero(same & ~border[:-2] & ~border[2:]) if same.size else np.empty(0, np.int64)
-    a, b = order[pair], order[pair + 1]
-    across = (a < one.size) & (b >= one.size)
-    return a[across], b[across] - one.size
+    found = np.full(one.size, NONE, np.int64)
+    _once(by_identity(ids), ids, one.size, found)  # Of two alike the one of the first comes first.
+    first = np.flatnonzero(found != NONE)
+    return first, found[first]
 
 
 def among(values: Array, those: Array) -> Array:

@@ -14,7 +14,8 @@ from yaffle.arrays import Array
 from yaffle.capture.captured import Capture
 from yaffle.capture.packets import ACK, RST, SYN
 from yaffle.kernels import kernel
-from yaffle.path.matching import NONE, among, match, unique_pairs
+from yaffle.path.matching import NONE, among, match
+from yaffle.path.ordering import by_group
 from yaffle.path.shared import Shared, Watch
 
 _MANY = 0.999
@@ -121,8 +122,10 @@ def segment_of(capture: Capture, pair: Shared, chosen: Array, alone: tuple[Array
 
 
 def _way(capture: Capture, pair: Shared, parts: list[tuple[Array, Array, Array, Array, Array]], from_client: bool) -> Way:
-    rows, ids, owner, times, side = (np.concatenate([part[k] for part in parts]) for k in range(5))
-    partner = match(ids, times, side, _usual(ids, times, side))
+    rows, ids, owner, times, side, source = (np.concatenate(columns) for columns in zip(*((*part, np.full(part[0].size, k)) for k, part in enumerate(parts)), strict=True))
+    order = np.argsort(times, kind="stable")  # Two orders in time are merged.
+    rows, ids, owner, times, side, source = (column[order] for column in (rows, ids, owner, times, side, source))
+    partner = match(ids, times, side)
     first = side == 0
     sent = np.flatnonzero(first)
     came = partner[sent] != NONE
@@ -133,7 +136,6 @@ def _way(capture: Capture, pair: Shared, parts: list[tuple[Array, Array, Array, 
     for watch in (pair.one, pair.two):
         ends = np.array([watch.first_ns, watch.last_ns])
         spans.append(pair.clock.set_right(ends) if watch is pair.two else ends)
-    source = np.concatenate([np.full(parts[0][0].size, 0), np.full(parts[1][0].size, 1)])
     other = 1 - source[sent]
     begin, end = np.array([spans[0][0], spans[1][0]])[other], np.array([spans[0][1], spans[1][1]])[other]
     least = int(delays.min()) if delays.size else 0
@@ -141,8 +143,6 @@ def _way(capture: Capture, pair: Shared, parts: list[tuple[Array, Array, Array, 
     watched = came | (~early & (times[sent] + 2 * most - least <= end))
     watched |= early & _asked_again(capture, rows[sent], owner[sent])
     sent, came = sent[watched], came[watched]
-    order = np.argsort(times[sent], kind="stable")
-    sent, came = sent[order], came[order]
     arrived = np.where(came, rows[np.maximum(0, partner[sent])], -1)
     delays = times[partner[sent[came]]] - times[sent[came]]
     unpaired = np.flatnonzero(~first & (partner == NONE))
@@ -151,7 +151,7 @@ def _way(capture: Capture, pair: Shared, parts: list[tuple[Array, Array, Array, 
     begin, end = np.array([spans[1][0], spans[0][0]])[back], np.array([spans[1][1], spans[0][1]])[back]
     usual = int(np.median(delays)) if delays.size else 0
     inside = (times[unpaired] - max(usual, most) >= begin) & (times[unpaired] - usual <= end)
-    reordered, variation = _order(owner, times, partner, sent[came], delays)
+    reordered, variation = _order(owner, partner, sent[came], delays)
     return Way(from_client, rows[sent], arrived, rows[unpaired[known]], rows[unpaired[~known & inside]], delays, rows[partner[sent[came]][reordered]], variation)
 
 
@@ -163,23 +163,16 @@ def _asked_again(capture: Capture, rows: Array, owner: Array) -> Array:
     return np.asarray(syn & (capture.packets.time_ns[rows] < last[owner])) if rows.size else syn
 
 
-def _usual(ids: Array, times: Array, side: Array) -> int:
-    """The median delay of packets that stand once on each side; 0 where there are none."""
-    one, two = np.flatnonzero(side == 0), np.flatnonzero(side == 1)
-    a, b = unique_pairs(ids[one], ids[two])
-    return int(np.median(times[two[b]] - times[one[a]])) if a.size else 0
-
-
-def _order(owner: Array, times: Array, partner: Array, sent: Array, delays: Array) -> tuple[Array, float]:
+def _order(owner: Array, partner: Array, sent: Array, delays: Array) -> tuple[Array, float]:
     """(whether each packet came late, mean absolute difference of neighbouring delays), stream by stream."""
     late = np.zeros(sent.size, bool)
     if not sent.size:
         return late, float("nan")
     stream = owner[sent]
-    order = np.lexsort((times[partner[sent]], stream))
+    order = by_group(stream, partner[sent])  # Partners are places in order of time.
     starts = np.flatnonzero(np.concatenate([[True], np.diff(stream[order]) != 0, [True]]))
     _late(starts, order, np.arange(sent.size), late)
-    by_sending = np.argsort(stream, kind="stable")
+    by_sending = by_group(stream, np.arange(sent.size))
     same = np.diff(stream[by_sending]) == 0
     steps = np.abs(np.diff(delays[by_sending]))[same]
     return late, float(steps.mean()) if steps.size else float("nan")

@@ -8,6 +8,7 @@ from yaffle.arrays import Array
 from yaffle.capture.captured import Capture
 from yaffle.path.clocks import Clock, clock_between
 from yaffle.path.matching import among, unique_pairs
+from yaffle.path.ordering import medians
 
 
 @dataclass(frozen=True)
@@ -34,9 +35,9 @@ class Shared:
 
 
 def _counted(left: Array, right: Array) -> tuple[Array, Array]:
-    """Distinct pairs of two columns with how often each occurs."""
-    pairs, counts = np.unique(np.stack([left, right], axis=1), axis=0, return_counts=True)
-    return pairs, counts
+    """Distinct pairs of two columns of conversations with how often each occurs."""
+    packed, counts = np.unique(left.astype(np.int64) << 32 | right, return_counts=True)
+    return np.stack([packed >> 32, packed & 0xFFFFFFFF], axis=1), counts
 
 
 def _mutual(left: Array, right: Array) -> Array:
@@ -127,7 +128,7 @@ def _by_times(owner: Array, way: Array, apart: Array, at_second: Array, hosts: A
     width = np.zeros(count)
     width[numbers] = right[order][starts + sizes * 3 // 4] - right[order][starts + sizes // 4]
     heading = np.zeros(count)
-    heading[numbers] = way[order][starts]
+    heading[numbers] = np.minimum.reduceat(way[order], starts)  # Where both ways were seen, that from the client.
     if clock is not None:
         sums = np.bincount(owner, signed, count)
         return np.asarray(sums >= 0)
@@ -151,16 +152,10 @@ def _nearer(owner: Array, way: Array, apart: Array, hops: Array, count: int) -> 
     Clocks do not matter: whatever the offset, what passes the first point first is later at the second by more than what
     comes back. Where only one direction was seen, hops tell.
     """
-    medians = np.full((count, 2), np.nan)
-    for side in (0, 1):
-        own = way == side
-        order = np.lexsort((apart[own], owner[own]))
-        who, values = owner[own][order], apart[own][order]
-        numbers, starts, sizes = np.unique(who, return_index=True, return_counts=True)
-        medians[numbers, side] = values[starts + sizes // 2]
-    both = ~np.isnan(medians).any(axis=1) & (medians[:, 0] != medians[:, 1])
+    there, back = (medians(owner[way == side], apart[way == side], count) for side in (0, 1))
+    both = ~(np.isnan(there) | np.isnan(back)) & (there != back)
     gained = np.bincount(owner, np.where(way == 0, hops, -hops), count)
-    near = np.where(both, medians[:, 0] > medians[:, 1], gained > 0)
+    near = np.where(both, there > back, gained > 0)
     return near, both | (gained != 0)
 
 

@@ -17,6 +17,7 @@ from yaffle.findings.everything import all_findings
 from yaffle.findings.finding import Finding
 from yaffle.findings.streams import StreamAt, followed
 from yaffle.findings.verdict import path_changed, verdict_columns, verdict_of
+from yaffle.findings.where import WaitedAt, network_by_segment
 from yaffle.ledger import causes
 from yaffle.ledger.account import CLOSINGS, OPENINGS, SIDE_FIELDS
 from yaffle.ledger.engine import Account
@@ -77,7 +78,7 @@ def connections(analysis: Analysis, shown: list[int]) -> list[dict[str, Any]]:
     """The connections' part of the document."""
     account, flows = analysis.account, analysis.capture.conversations
     verdicts = verdict_columns(account)
-    counts = _counts(account)
+    counts, split = _counts(account), network_by_segment(analysis)
     listed = []
     for c in shown:
         row = int(account.flow[c])
@@ -103,7 +104,13 @@ def connections(analysis: Analysis, shown: list[int]) -> list[dict[str, Any]]:
                 "icmp_errors": [{"says": in_words(kind, bool(flows.ipv6[row])), "count": n} for kind, n in analysis.quotes.get(row, {}).items()],
                 "tunnel": _tunnel(flows, row),
                 "charges": [
-                    {"party": party, "cause": cause, "ms": int(account.connection_charges[c, k]) / NS_PER_MS, "count": int(counts[c, k])}
+                    {
+                        "party": party,
+                        "cause": cause,
+                        "ms": int(account.connection_charges[c, k]) / NS_PER_MS,
+                        "count": int(counts[c, k]),
+                        **_split(split, c, cause if party == causes.NETWORK else ""),
+                    }
                     for k, (party, cause) in enumerate(causes.CHARGES)
                     if account.connection_charges[c, k]
                 ],
@@ -111,6 +118,12 @@ def connections(analysis: Analysis, shown: list[int]) -> list[dict[str, Any]]:
             }
         )
     return listed
+
+
+def _split(split: dict[int, list[WaitedAt]], c: int, cause: str) -> dict[str, Any]:
+    """A network charge by stretch of the path, where several points saw the connection."""
+    parts = [(one, one.by_cause_ns[cause]) for one in split.get(c, []) if cause in one.by_cause_ns]
+    return {"segments": [{"from": one.start if one.told else None, "to": one.end if one.told else None, "ms": ns / NS_PER_MS} for one, ns in parts]} if parts else {}
 
 
 def _tunnel(flows: Rows, row: int) -> dict[str, Any] | None:
