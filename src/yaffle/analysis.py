@@ -2,7 +2,7 @@
 
 from collections import Counter
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -11,18 +11,22 @@ from yaffle.arrays import Array
 from yaffle.capture.captured import Capture, Source
 from yaffle.capture.reader import Progress, go_on, read_captures
 from yaffle.errors import Cancelled, YaffleError
+from yaffle.exchanges.calls import Call, find_calls
 from yaffle.exchanges.exported import find_exports
 from yaffle.exchanges.lookups import Lookups, find_lookups
 from yaffle.exchanges.media import Media, find_media
 from yaffle.exchanges.messages import Messages, decode_messages
 from yaffle.exchanges.packet_flows import flows_of_packets
 from yaffle.exchanges.payload import Payload
+from yaffle.exchanges.programmes import Programme, find_programmes
+from yaffle.findings.expected import Expected
 from yaffle.findings.places import Places, Rule, Site
 from yaffle.history.layout import is_history
 from yaffle.ledger.engine import Account, account_all, arrange
 from yaffle.ledger.names import charge_names
 from yaffle.ledger.views import speaking_views
 from yaffle.path.journeys import journeys
+from yaffle.path.translations import Ends, without
 from yaffle.path.whole import PointsPath, find_path, set_clocks_right
 from yaffle.records.flow_table import PACKETS, Exporter, FlowRecords
 from yaffle.transport.datagrams import Datagrams, datagrams
@@ -46,9 +50,30 @@ class Analysis:
     media: list[Media]  # voice and video streams
     flows: FlowRecords = field(default_factory=FlowRecords)  # what exporters told
     rules: tuple[Rule, ...] = ()  # the user's own names of applications
-    path: PointsPath = field(default_factory=PointsPath)  # what several points saw of each other
+    path: PointsPath = field(default_factory=PointsPath)  # what several points saw of each other, without what the user says is not the same
     sites: tuple[Site, ...] = ()  # the user's own names of address ranges
     history: "History | None" = None  # months of flow records and counters, read as they are asked for
+    calls: list[Call] = field(default_factory=list)
+    programmes: list[Programme] = field(default_factory=list)  # video in transport streams
+    expected: tuple[Expected, ...] = ()  # the user's own rules of markings
+    apart: tuple[Ends, ...] = ()  # conversations of two points that the user says are not the same
+    found_path: PointsPath | None = None  # as it was found, where `path` is not all of it
+
+    @property
+    def told(self) -> tuple[tuple[Rule, ...], tuple[Site, ...], tuple[Expected, ...], tuple[Ends, ...]]:
+        """The user's words in it."""
+        return self.rules, self.sites, self.expected, self.apart
+
+    def as_told(self, rules: tuple[Rule, ...], sites: tuple[Site, ...], expected: tuple[Expected, ...], apart: tuple[Ends, ...]) -> "Analysis":
+        """The same evidence with other words of the user's."""
+        told = replace(self, rules=rules, sites=sites, expected=expected)
+        if apart == self.apart:
+            return told
+        whole = self.found_path or self.path
+        path = without(self.capture, whole, apart)
+        flows = self.capture.conversations
+        speaker = speaking_views(self.account, flows, journeys(path.segments, flows.point.size))
+        return replace(told, apart=apart, path=path, found_path=whole, speaker=speaker)
 
     @cached_property
     def seen_flows(self) -> FlowRecords:
@@ -146,7 +171,9 @@ def analyse(paths: Sequence[Path | str], progress: Progress = go_on) -> Analysis
     ports = capture.conversations.b_port[arranged.flow]
     messages = decode_messages(arranged.starts, arranged.order, ports, payload, lambda share, words: progress(0.5 + 0.2 * share, words))
     lookups = find_lookups(capture, payload, arranged.starts, arranged.order, arranged.flow, messages)
-    media = find_media(capture, payload)
+    calls = find_calls(capture, payload)
+    media = find_media(capture, payload, calls)
+    programmes = find_programmes(capture, payload)
     flows = find_exports(capture, payload, lambda _share, words: progress(0.7, words))
     for path in tables:
         _take_table(path, flows, capture)
@@ -155,4 +182,4 @@ def analyse(paths: Sequence[Path | str], progress: Progress = go_on) -> Analysis
     account = account_all(capture, arranged, messages, lambda share, words: progress(0.7 + 0.3 * share, words))
     charge_names(account, lookups, capture.conversations)
     speaker = speaking_views(account, capture.conversations, journeys(passed.segments, capture.conversations.point.size))
-    return Analysis(capture, account, speaker, messages, lookups, media, flows, history=history, path=passed)
+    return Analysis(capture, account, speaker, messages, lookups, media, flows, history=history, path=passed, calls=calls, programmes=programmes)

@@ -38,7 +38,7 @@ def _talk() -> list[tuple[int, int, bytes]]:
 def _write_pcap(path: Path, later_ns: int = 0) -> None:
     record = Struct("<IIII")
     path.write_bytes(
-        Struct("<IHHiIII").pack(0xA1B23C4D, 2, 4, 0, 0, 65535, 1) + b"".join(record.pack((t + later_ns) // 10**9, (t + later_ns) % 10**9, len(frame), wire) + frame for t, wire, frame in _talk())
+        Struct("<IHHiIII").pack(0xA1B23C4D, 2, 4, 0, 0, 65535, 1) + b"".join(record.pack(*divmod(t + later_ns, 10**9), len(frame), wire) + frame for t, wire, frame in _talk())
     )
 
 

@@ -3,9 +3,10 @@
 import numpy as np
 import pytest
 
-from yaffle.path.clocks import clock_between, lower_envelope
+from yaffle.path.clocks import clock_between
 from yaffle.path.matching import NONE, match, unique_pairs
 from yaffle.path.ordering import by_group, by_identity, medians
+from yaffle.transport.envelope import lower_envelope
 
 
 def plain_match(ids, times, side, usual, window):

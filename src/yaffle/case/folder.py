@@ -26,12 +26,15 @@ from yaffle.capture.packets import HEAD, TUNNELS, Columns, SackBlocks
 from yaffle.capture.reader import Progress, fingerprint, go_on
 from yaffle.capture.records import Interface
 from yaffle.case.told_flows import beside, counter_columns, flow_columns, read_flows
+from yaffle.case.told_media import beside_media, read_media
 from yaffle.case.told_path import beside_path, odd_columns, passed_columns, read_path
 from yaffle.errors import Cancelled, CaseError
+from yaffle.exchanges.calls import Call
 from yaffle.exchanges.lookup import Lookup
 from yaffle.exchanges.lookups import Lookups
 from yaffle.exchanges.media import Media
 from yaffle.exchanges.messages import Messages
+from yaffle.exchanges.programmes import Programme
 from yaffle.exchanges.turns import TURN
 from yaffle.ledger.account import CHARGES, CLOSINGS, EXCHANGE_FIELDS, OPENINGS, WIDTH
 from yaffle.ledger.engine import Account
@@ -42,7 +45,7 @@ from yaffle.records.flow_table import FlowRecords
 if TYPE_CHECKING:
     from yaffle.history.store import History
 
-FORMAT, VERSION = "yaffle-case", 6
+FORMAT, VERSION = "yaffle-case", 7
 SUFFIX = ".yaffle"
 _COLUMNS = "columns-"
 _PIECE = 8 << 20  # Bytes written between two looks at whether to go on.
@@ -127,6 +130,7 @@ def save_case(folder: Path, analysis: Analysis, memory: dict[str, Any], *, settl
     """
     if folder.suffix != SUFFIX:
         raise CaseError(f"{folder}: the name of a case ends in {SUFFIX}")
+    analysis = analysis.as_told(analysis.rules, analysis.sites, analysis.expected, ())  # The columns hold what was found; what the user says is in `memory`.
     capture, account = analysis.capture, analysis.account
     tables: dict[str, dict[str, Array]] = {
         "packets": capture.packets._asdict(),
@@ -197,11 +201,13 @@ def _said(analysis: Analysis) -> dict[str, Any]:
         "outcome": messages.outcome,
         **{name: {str(c): text for c, text in getattr(messages, name).items()} for name in ("protocol", "host", "note")},
         "lookups": [asdict(lookup) for lookup in analysis.lookups.rows],
-        "media": [asdict(stream) for stream in analysis.media],
+        **beside_media(analysis.media, analysis.programmes, analysis.calls),
     }
 
 
-def _read_said(folder: Path, connections: int, packets: int, points: int, conversations: int) -> tuple[Messages, Lookups, list[Media], FlowRecords, PointsPath]:
+def _read_said(
+    folder: Path, connections: int, packets: int, points: int, conversations: int
+) -> tuple[Messages, Lookups, tuple[list[Media], list[Programme], list[Call]], FlowRecords, PointsPath]:
     """The reverse. Raises CaseError, KeyError, TypeError, ValueError where it makes no sense."""
     try:
         said = json.loads((folder / "said.json").read_text(encoding="utf-8"))
@@ -217,11 +223,10 @@ def _read_said(folder: Path, connections: int, packets: int, points: int, conver
     if starts.size != connections + 1 or len(label) != len(outcome) or any(not 0 <= c < connections for c in texts["protocol"]):
         raise ValueError("messages point outside their table")
     rows = [Lookup(**{**row, "addresses": tuple(row["addresses"])}) for row in said["lookups"]]
-    media = [Media(**{**stream, "jitter_ns": tuple(stream["jitter_ns"])}) for stream in said["media"]]
     return (
         Messages(starts, turns, label, outcome, **texts),
         Lookups(rows),
-        media,
+        read_media(said, points),
         read_flows(_read_columns(folder / "flows.arrow"), _read_columns(folder / "counters.arrow"), said["flows"]),
         read_path(_read_columns(folder / "passed.arrow"), _read_columns(folder / "odd.arrow"), said["path"], packets, points, conversations),
     )
@@ -292,13 +297,15 @@ def open_case(folder: Path) -> tuple[Analysis, dict[str, Any]]:
             conversations["how"],
         )
         _check(capture, account, connections["speaker"])
-        messages, lookups, media, flows, path = _read_said(folder / named, account.flow.size, packets["time_ns"].size, len(capture.points), capture.conversations.point.size)
+        messages, lookups, (media, programmes, calls), flows, path = _read_said(
+            folder / named, account.flow.size, packets["time_ns"].size, len(capture.points), capture.conversations.point.size
+        )
         history = _history(manifest["history"], sources)
         if account.exchange.shape[0] and int(account.of_exchange("message").max()) >= len(messages.label):
             raise ValueError("the message of an exchange points outside its table")
     except (KeyError, TypeError, ValueError) as error:
         raise CaseError(f"{folder}: the case is damaged ({error})") from error
-    return Analysis(capture, account, connections["speaker"], messages, lookups, media, flows, history=history, path=path), memory
+    return Analysis(capture, account, connections["speaker"], messages, lookups, media, flows, history=history, path=path, calls=calls, programmes=programmes), memory
 
 
 def _history(path: str, sources: list[Source]) -> "History | None":

@@ -366,9 +366,8 @@ class MainWindow(QMainWindow):
         opened = self.investigation.opened
         if opened is None or self.job is not None:
             return
-        named = replace(opened.analysis, rules=self.investigation.kept.rules, sites=self.investigation.kept.sites)
-        memory = self.investigation.memory()
-        self._begin(lambda progress: Opened(named, opened.folder, memory, progress), "naming applications", self._renamed)
+        told, memory = self.investigation.kept.told, self.investigation.memory()
+        self._begin(lambda progress: Opened(opened.analysis.as_told(*told), opened.folder, memory, progress), "taking in what you said", self._renamed)
 
     def _renamed(self, opened: Opened) -> None:
         self._done()
@@ -382,7 +381,7 @@ class MainWindow(QMainWindow):
         self._redo_action.setText(f"Redo: {history.forward_words}" if history.can_go_forward else "Redo")
         opened = self.investigation.opened
         kept = self.investigation.kept
-        if opened is not None and (opened.analysis.rules, opened.analysis.sites) != (kept.rules, kept.sites):
+        if opened is not None and opened.analysis.told != kept.told:
             self._name_again()
         self._remember()
 

@@ -5,18 +5,25 @@ that arrived: packets lost before the first or after the last cannot be known. J
 packet in order of arrival; least, mean and greatest of those values are given.
 """
 
+from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
 from yaffle.arrays import Array
-from yaffle.capture.addresses import address_text, end_text
 from yaffle.capture.captured import Capture
+from yaffle.exchanges.calls import Call, ends_of
 from yaffle.exchanges.payload import Payload
-from yaffle.exchanges.voice_quality import HEARD_NS, PLAYED_AFTER_NS
+from yaffle.exchanges.stream_reports import Said, said_of_streams
+from yaffle.exchanges.voice_quality import CODECS, HEARD_NS, PLAYED_AFTER_NS
 from yaffle.kernels import kernel
+from yaffle.transport.envelope import line_below
 
 LEAST_PACKETS = 8
+LEAST_ANNOUNCED = 2  # Of a stream that a session description announced.
+_LEAST_FOR_DRIFT, _LEAST_SPAN_NS = 50, 5_000_000_000
+_KINDS = {**dict.fromkeys(range(24), "audio"), **dict.fromkeys((25, 26, 28, 31, 32, 33, 34), "video")}  # RFC 3551
 _LEAST_IN_ORDER = 0.8  # Of a stream's steps, so many go on by a few numbers.
 _LONGEST_STREAM = 1 << 24  # Packets between the first and the last number from which numbers are not believed one by one.
 _CONTROL = range(72, 77)  # RTCP packet types look like these payload types (RFC 5761 section 4).
@@ -52,6 +59,16 @@ class Media:
     gaps: int = 0  # times that a listener hears nothing, by loss or lateness
     longest_gap_ns: int = 0
     burst_ratio: float = 1.0  # mean length of losses to that of random ones (G.107)
+    sender_ppm: float | None = None  # how fast the sender's clock runs against the capture's; None where the stream is too short
+    codec: str = ""  # as a session description or the payload type tells it
+    kind: str = ""  # audio, video
+    call: str = ""  # the call that announced it
+    said_packets: int = -1  # that its sender says it sent (RTCP); -1: it said nothing
+    reports: int = 0  # of receivers that were heard here
+    reported_lost: int = 0
+    reported_worst: float = 0.0  # greatest share lost between two reports
+    reported_jitter_ns: float = 0.0
+    round_trip_ns: int = -1  # from here to the receiver and back, the least
 
     @property
     def missing(self) -> float:
@@ -107,11 +124,17 @@ def _clock(payload_type: int, arrived_ns: Array, stamp: Array) -> int:
     return int(_KNOWN_RATES[np.argmin(np.abs(np.log(_KNOWN_RATES / (ticks / span_s))))])
 
 
-def find_media(capture: Capture, payload: Payload) -> list[Media]:
-    """All streams, in order of when they began."""
+def find_media(capture: Capture, payload: Payload, calls: Sequence[Call] = ()) -> list[Media]:
+    """All streams, in order of when they began. calls: what was announced; few packets are enough for an announced stream."""
+    announced: dict[tuple[str, int], tuple[str, str, dict[int, tuple[str, int]]]] = {}
+    for call in calls:
+        for target, kind, codecs in call.streams:
+            announced[target, call.point] = (call.call_id, kind, codecs)
+    said = said_of_streams(capture, payload)
     packets = capture.packets
     rows = np.flatnonzero((packets.protocol == 17) & (packets.payload_bytes >= 12) & (packets.flow >= 0))
-    if rows.size < LEAST_PACKETS:
+    least = LEAST_ANNOUNCED if announced else LEAST_PACKETS
+    if rows.size < least:
         return []
     heads = np.full((rows.size, 4), -1, np.int64)
     for number, source in enumerate(payload.sources):
@@ -119,39 +142,40 @@ def find_media(capture: Capture, payload: Payload) -> list[Media]:
             _headers(rows, packets, number, source, heads)
     good = (heads[:, 3] >= 0) & ~np.isin(heads[:, 3], _CONTROL)
     rows, heads = rows[good], heads[good]
-    if rows.size < LEAST_PACKETS:
+    if rows.size < least:
         return []
     key = (packets.flow[rows].astype(np.int64) * 2 + packets.direction[rows]) * (1 << 32) + heads[:, 2]
     order = np.lexsort((packets.time_ns[rows], key))
     found = []
     for part in np.split(order, np.flatnonzero(np.diff(key[order])) + 1):
-        if part.size >= LEAST_PACKETS:
-            stream = _stream(capture, rows[part], heads[part])
+        if part.size >= least:
+            stream = _stream(capture, rows[part], heads[part], announced, said)
             if stream is not None:
                 found.append(stream)
     return sorted(found, key=lambda m: m.first_ns)
 
 
-def _stream(capture: Capture, rows: Array, heads: Array) -> Media | None:
+def _stream(capture: Capture, rows: Array, heads: Array, announced: dict[tuple[str, int], Any], said: dict[tuple[int, int], Said]) -> Media | None:
     """A stream from its packets in order of arrival; None where their numbers do not behave like one."""
     packets, flows = capture.packets, capture.conversations
     number = unwrapped(heads[:, 0], 16)
     steps = np.diff(number)
     kinds, counts = np.unique(heads[:, 3], return_counts=True)
+    flow, row = int(packets.flow[rows[0]]), int(rows[0])
+    source, destination = ends_of(flows, flow, bool(packets.direction[row]))
+    call, kind, codecs = announced.get((destination, int(flows.point[flow])), ("", "", {}))
+    if not call and rows.size < LEAST_PACKETS:
+        return None
     if ((steps >= -20) & (steps <= 100)).mean() < _LEAST_IN_ORDER or kinds.size > 4 or (steps == 0).mean() > 1 - _LEAST_IN_ORDER:
         return None
     arrived, stamp = packets.time_ns[rows], unwrapped(heads[:, 1], 32)
     payload_type = int(kinds[np.argmax(counts)])
-    clock_hz = _clock(payload_type, arrived, stamp)
+    codec, told_hz = codecs.get(payload_type, ("", 0))
+    clock_hz = told_hz or _clock(payload_type, arrived, stamp)
     jitter = np.zeros(rows.size)
     fill_jitter(arrived, stamp, clock_hz, jitter)
     seen = np.unique(number)
     gaps = np.diff(seen) - 1
-    flow, row = int(packets.flow[rows[0]]), int(rows[0])
-    ipv6 = bool(flows.ipv6[flow])
-    one = end_text(address_text(flows.a_hi[flow], flows.a_lo[flow], ipv6), int(flows.a_port[flow]))
-    two = end_text(address_text(flows.b_hi[flow], flows.b_lo[flow], ipv6), int(flows.b_port[flow]))
-    source, destination = (one, two) if packets.direction[row] == 0 else (two, one)
     expected = int(seen[-1] - seen[0] + 1)
     late, heard, longest, burst = _heard(arrived, number, stamp, clock_hz)
     return Media(
@@ -159,7 +183,18 @@ def _stream(capture: Capture, rows: Array, heads: Array) -> Media | None:
         int(gaps.max(initial=0)), int(rows.size - seen.size), int((number[1:] < np.maximum.accumulate(number)[:-1]).sum()),
         (float(jitter.min()), float(jitter.mean()), float(jitter.max())), int(arrived[0]), int(arrived[-1]),
         int(np.bincount(packets.tos[rows] >> 2).argmax()), int(flows.point[flow]), late, heard, longest, burst,
+        _sender_ppm(arrived, stamp, clock_hz), codec or CODECS.get(payload_type, ("",))[0], kind or _KINDS.get(payload_type, ""), call,
+        **said.get((int(heads[0, 2]), int(flows.point[flow])), Said()).as_fields(clock_hz),
     )  # fmt: skip
+
+
+def _sender_ppm(arrived: Array, stamp: Array, clock_hz: int) -> float | None:
+    """How fast the sender's clock runs against the capture's, in ppm: by the line below all transit times (`transport.envelope`)."""
+    told = (stamp - stamp[0]) * 1e9 / clock_hz
+    if arrived.size < _LEAST_FOR_DRIFT or told.max() - told.min() < _LEAST_SPAN_NS:
+        return None
+    middle = told - told.mean()
+    return -line_below(middle, (arrived - arrived[0]) - told)[1] * 1e6
 
 
 def _heard(arrived: Array, number: Array, stamp: Array, clock_hz: int) -> tuple[int, int, int, float]:

@@ -7,6 +7,7 @@ import numpy as np
 
 from yaffle.analysis import Analysis
 from yaffle.exchanges.media import Media
+from yaffle.exchanges.programmes import Programme
 from yaffle.exchanges.voice_quality import VoiceEstimate, estimate
 from yaffle.units import count, duration
 
@@ -17,7 +18,7 @@ _MORE_JITTER_NS = 1_000_000  # By so much jitter grows before it is said to begi
 class StreamAt:
     """A stream at one of the points it passed."""
 
-    media: Media
+    media: Media | Programme
     point: str
     place: int  # 0 nearest to its sender
     words: str  # what happened since the point before
@@ -25,7 +26,7 @@ class StreamAt:
     voice: VoiceEstimate | None
 
 
-def _right(analysis: Analysis, media: Media) -> float:
+def _right(analysis: Analysis, media: Media | Programme) -> float:
     """When a stream began at a point, by the clock of the first point."""
     clock = analysis.path.clocks.get(media.point)
     if clock is None or media.point in analysis.path.corrected:
@@ -35,12 +36,14 @@ def _right(analysis: Analysis, media: Media) -> float:
 
 def followed(analysis: Analysis) -> list[list[StreamAt]]:
     """Each stream with the points it passed, from its sender on; those that lost most first."""
-    groups: dict[tuple[int, int], list[Media]] = {}
+    groups: dict[tuple[str, int, str], list[Media | Programme]] = {}
     for media in analysis.media:
-        groups.setdefault((media.ssrc, media.payload_type), []).append(media)
+        groups.setdefault(("stream", media.ssrc, str(media.payload_type)), []).append(media)
+    for programme in analysis.programmes:
+        groups.setdefault((programme.source, len(programme.pids), programme.destination), []).append(programme)
     found = []
     for own in groups.values():
-        seen: dict[int, Media] = {}
+        seen: dict[int, Media | Programme] = {}
         for media in own:
             if media.point not in seen or media.packets > seen[media.point].packets:
                 seen[media.point] = media
@@ -70,20 +73,20 @@ def _network_ms(analysis: Analysis, points: list[int]) -> float | None:
     return total
 
 
-def _at(analysis: Analysis, ordered: list[Media], k: int) -> StreamAt:
+def _at(analysis: Analysis, ordered: list[Media | Programme], k: int) -> StreamAt:
     media = ordered[k]
     parts = []
     if k > 0:
         before = ordered[k - 1]
         if (more := media.lost - before.lost) > 0:
             parts.append(f"{count(more)} lost since {analysis.capture.points[before.point]}")
-        if media.jitter_ns[1] - before.jitter_ns[1] > _MORE_JITTER_NS:
-            parts.append(f"jitter grows by {duration(media.jitter_ns[1] - before.jitter_ns[1])}")
+        more_ns = media.jitter_ns[1] - before.jitter_ns[1]  # Of a stream the mean; of a programme the greatest of its clock references.
+        if more_ns > _MORE_JITTER_NS:
+            parts.append(f"jitter grows by {duration(more_ns)}")
         if media.dscp != before.dscp:
             parts.append(f"marking {before.dscp} becomes {media.dscp}")
     elif media.lost:
         parts.append(f"{count(media.lost)} lost before it came here")
     network_ms = _network_ms(analysis, [m.point for m in ordered[: k + 1]])
-    return StreamAt(
-        media, analysis.capture.points[media.point], k, ", ".join(parts) or "as sent", network_ms, estimate(media.payload_type, media.missing, media.burst_ratio, network_ms)
-    )
+    voice = estimate(media.payload_type, media.missing, media.burst_ratio, network_ms, media.codec) if isinstance(media, Media) else None
+    return StreamAt(media, analysis.capture.points[media.point], k, ", ".join(parts) or "as sent", network_ms, voice)

@@ -12,11 +12,10 @@ from dataclasses import dataclass
 import numpy as np
 
 from yaffle.arrays import Array
+from yaffle.transport.envelope import line_below
 
-_ENVELOPE = 400  # Points of each direction's envelope that the program is given.
 _LEAST_SPAN_NS = 2_000_000_000  # Shorter overlaps show no drift.
 _LEAST = 8
-_MOST_DRIFT = 5e-3  # No clock drifts by more than 5000 ppm.
 
 
 @dataclass(frozen=True)
@@ -41,49 +40,6 @@ class Clock:
         return times_ns - np.round(self.offset_ns + self.drift * (times_ns - self.at_ns)).astype(np.int64)
 
 
-def lower_envelope(t: Array, y: Array) -> Array:
-    """Places on the lower convex hull of points sorted by t."""
-    hull: list[int] = []
-    for k in range(t.size):
-        while len(hull) >= 2:
-            a, b = hull[-2], hull[-1]
-            if (y[b] - y[a]) * (t[k] - t[a]) >= (y[k] - y[a]) * (t[b] - t[a]):
-                hull.pop()
-            else:
-                break
-        hull.append(k)
-    return np.array(hull, np.int64)
-
-
-def _thin(t: Array, y: Array) -> tuple[Array, Array]:
-    """The least of each of many stretches: what a hull needs of millions of points."""
-    bins = 4 * _ENVELOPE
-    if t.size <= bins:
-        order = np.argsort(t, kind="stable")
-        return t[order], y[order]
-    place = np.minimum(bins - 1, ((t - t.min()) * (bins / max(1.0, float(t.max() - t.min())))).astype(np.int64))
-    order = np.lexsort((y, place))
-    first = np.concatenate([[True], np.diff(place[order]) != 0])
-    kept = order[first]
-    return t[kept], y[kept]
-
-
-def _line_below(t: Array, y: Array) -> tuple[float, float]:
-    """Intercept and slope of the line below all points that is closest to them in sum; t around 0."""
-    from scipy.optimize import linprog
-
-    t, y = _thin(t, y)
-    hull = lower_envelope(t, y)
-    scale = max(1.0, float(np.abs(t).max()))
-    found = linprog(
-        [-float(t.size), -float(t.sum() / scale)], A_ub=np.stack([np.ones(hull.size), t[hull] / scale], axis=1), b_ub=y[hull],
-        bounds=[(None, None), (-_MOST_DRIFT * scale, _MOST_DRIFT * scale)], method="highs",
-    )  # fmt: skip
-    if found.x is None:
-        return float(y.min()), 0.0
-    return float(found.x[0]), float(found.x[1] / scale)
-
-
 def clock_between(forward: tuple[Array, Array], backward: tuple[Array, Array]) -> Clock | None:
     """The clock of the second point against the first. None where they share too little.
 
@@ -102,7 +58,7 @@ def clock_between(forward: tuple[Array, Array], backward: tuple[Array, Array]) -
     drift = 0.0
     enough = [way for way in ways if way[1].size >= _LEAST]
     if span >= _LEAST_SPAN_NS and enough:
-        slopes = [(sign * _line_below(t, y)[1], t.size) for sign, t, y in enough]
+        slopes = [(sign * line_below(t, y)[1], t.size) for sign, t, y in enough]
         drift = sum(slope * size for slope, size in slopes) / sum(size for _, size in slopes)
         if len(slopes) == 2 and abs(slopes[0][0] - slopes[1][0]) > 2e-4:
             drift = 0.0  # The floors of both directions move apart: that is the path, not a clock.

@@ -15,7 +15,6 @@ from yaffle.exchanges.lookup import LOOKUPS
 from yaffle.findings.cleared import cleared
 from yaffle.findings.everything import all_findings
 from yaffle.findings.finding import Finding
-from yaffle.findings.streams import StreamAt, followed
 from yaffle.findings.verdict import path_changed, verdict_columns, verdict_of
 from yaffle.findings.where import WaitedAt, network_by_segment
 from yaffle.ledger import causes
@@ -23,7 +22,7 @@ from yaffle.ledger.account import CLOSINGS, OPENINGS, SIDE_FIELDS
 from yaffle.ledger.engine import Account
 from yaffle.ledger.orientation import HOW
 from yaffle.records.flow_table import PROTOCOLS
-from yaffle.report import path_part
+from yaffle.report import media_part, path_part
 from yaffle.transport.bursts import bursts
 from yaffle.transport.datagrams import FIELDS
 
@@ -234,47 +233,6 @@ def lookups(analysis: Analysis, *, others: bool = False) -> list[dict[str, Any]]
     ]
 
 
-def media(analysis: Analysis) -> list[dict[str, Any]]:
-    """The voice and video streams' part, at each point that saw them."""
-    told = {(at.media.ssrc, at.media.point, at.media.first_ns): at for stream in followed(analysis) for at in stream}
-    return [
-        {
-            "ssrc": m.ssrc,
-            "source": m.source,
-            "destination": m.destination,
-            "packets": m.packets,
-            "expected": m.expected,
-            "lost": m.lost,
-            "loss_percent": 100 * m.lost / m.expected,
-            "loss_events": m.loss_events,
-            "longest_loss": m.longest_loss,
-            "duplicates": m.duplicates,
-            "reordered": m.reordered,
-            "jitter_ms": dict(zip(("min", "mean", "max"), (j / NS_PER_MS for j in m.jitter_ns), strict=True)),
-            "dscp": m.dscp,
-            "payload_type": m.payload_type,
-            "clock_hz": m.clock_hz,
-            "first_ns": m.first_ns,
-            "last_ns": m.last_ns,
-            "point": analysis.capture.points[m.point],
-            "late": m.late,
-            "gaps": m.gaps,
-            "longest_gap_ms": m.longest_gap_ns / NS_PER_MS,
-            "burst_ratio": m.burst_ratio,
-            **_heard(told.get((m.ssrc, m.point, m.first_ns))),
-        }
-        for m in analysis.media
-    ]
-
-
-def _heard(at: StreamAt | None) -> dict[str, Any]:
-    """What following a stream adds: its place on the way, what happened since the point before, the estimate."""
-    if at is None:
-        return {"place": None, "since_before": "", "voice": None}
-    voice = {"r": at.voice.r, "mos": at.voice.mos, "assumptions": at.voice.assumptions} if at.voice is not None else None
-    return {"place": at.place, "since_before": at.words, "voice": voice}
-
-
 def sources(analysis: Analysis) -> list[dict[str, Any]]:
     """The sources' part."""
     return [
@@ -376,7 +334,9 @@ def document(analysis: Analysis, line_bps: float | None = None, *, literals: boo
         "line": line_use(analysis, line_bps),
         "lookups": lookups(analysis),
         "answers": lookups(analysis, others=True),
-        "media": media(analysis),
+        "media": media_part.media(analysis),
+        "programmes": media_part.programmes(analysis),
+        "calls": media_part.calls(analysis),
         "segments": path_part.segments(analysis),
         "clocks": path_part.clocks(analysis),
         "flow_paths": path_part.flow_paths(analysis),

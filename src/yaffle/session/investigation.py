@@ -91,9 +91,7 @@ class Growth:
 def open_folder(folder: Path, progress: Progress = go_on) -> Opened:
     """Opens a case. Raises CaseError; Cancelled when `progress` says so."""
     analysis, memory = open_case(folder)
-    kept = Kept.from_json(memory)
-    analysis.rules, analysis.sites = kept.rules, kept.sites
-    return Opened(analysis, folder, memory, progress)
+    return Opened(analysis.as_told(*Kept.from_json(memory).told), folder, memory, progress)
 
 
 class Investigation:

@@ -3,8 +3,13 @@
 from dataclasses import asdict, dataclass, field, replace
 from typing import Any
 
+from yaffle.findings.expected import Expected
 from yaffle.findings.places import Rule, Site
+from yaffle.path.translations import Ends
+from yaffle.session.map_edits import Drawn, Placed
 from yaffle.session.measures import DEFAULT, Measure
+
+_LISTS = ("complaints", "periods", "rules", "sites", "expected", "apart", "placed", "drawn")
 
 
 @dataclass(frozen=True)
@@ -41,6 +46,10 @@ class Kept:
     line_bps: float = 0.0
     rules: tuple[Rule, ...] = ()
     sites: tuple[Site, ...] = ()
+    expected: tuple[Expected, ...] = ()  # markings that applications should bear
+    apart: tuple[Ends, ...] = ()  # conversations of two points that are not the same
+    placed: tuple[Placed, ...] = ()  # on the map
+    drawn: tuple[Drawn, ...] = ()
 
     def pin(self, key: str, kept: bool) -> "Kept":
         """With a finding kept for the report, or not."""
@@ -57,12 +66,17 @@ class Kept:
         others = {k: v for k, v in self.remarks.items() if k != key}
         return replace(self, remarks={**others, key: text} if text.strip() else others)
 
+    @property
+    def told(self) -> tuple[tuple[Rule, ...], tuple[Site, ...], tuple[Expected, ...], tuple[Ends, ...]]:
+        """What changes the findings."""
+        return self.rules, self.sites, self.expected, self.apart
+
     def as_json(self) -> dict[str, Any]:
         """For the case."""
         return {
             **{name: getattr(self, name) for name in ("notes", "dismissed", "remarks", "line_bps")},
             "pinned": list(self.pinned),
-            **{name: [asdict(entry) for entry in getattr(self, name)] for name in ("complaints", "periods", "rules", "sites")},
+            **{name: [asdict(entry) for entry in getattr(self, name)] for name in _LISTS},
             "measures": [m.as_json() for m in self.measures],
         }
 
@@ -101,6 +115,10 @@ class Kept:
             float(line) if isinstance(line, int | float) and line >= 0 else 0.0,
             entries("rules", Rule),
             tuple(site for site in entries("sites", Site) if _is_range(site)),
+            tuple(rule for rule in entries("expected", Expected) if 0 <= rule.dscp < 64),
+            entries("apart", Ends),
+            entries("placed", Placed),
+            entries("drawn", Drawn),
         )
 
 

@@ -1,0 +1,77 @@
+"""Calls set up by SIP (RFC 3261) over UDP: who called whom, how long it rang, how it ended, and the streams that were announced."""
+
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from yaffle.capture.addresses import address_text, end_text
+from yaffle.capture.captured import Capture
+from yaffle.capture.conversations import Rows
+from yaffle.exchanges.first_bytes import datagrams_beginning
+from yaffle.exchanges.payload import Payload
+from yaffle.protocols.sip import STARTS, SipMessage, message
+
+_LEAST = 30
+_WORDS = np.array(sorted(int.from_bytes(start, "big") for start in STARTS), np.uint32)
+_MOST_CALLS = 100_000
+
+
+@dataclass
+class Call:
+    """One call at one point. Times in ns, -1 where it was not seen."""
+
+    call_id: str
+    point: int
+    caller: str
+    callee: str
+    asked_ns: int
+    ringing_ns: int = -1
+    answered_ns: int = -1
+    ended_ns: int = -1
+    outcome: str = "unanswered"
+    tries: int = 1
+    streams: list[tuple[str, str, dict[int, tuple[str, int]]]] = field(default_factory=list)  # where to (address:port), kind, codecs by payload type
+
+    def take(self, said: SipMessage, time_ns: int) -> None:
+        """What one message adds."""
+        for one in said.streams:
+            told = (end_text(one.address, one.port), one.kind, one.codecs)
+            if told not in self.streams and len(self.streams) < 64:
+                self.streams.append(told)
+        if said.method == "INVITE" and said.status == 0 and time_ns > self.asked_ns and self.answered_ns < 0 and self.ringing_ns < 0:
+            self.tries += 1
+        elif said.method == "INVITE" and 180 <= said.status <= 183 and self.ringing_ns < 0:
+            self.ringing_ns = time_ns
+        elif said.method == "INVITE" and said.status >= 200 and self.answered_ns < 0 and said.status not in (401, 407):
+            self.answered_ns, self.outcome = time_ns, f"{said.status} {said.reason}"[:80]
+        elif said.method in ("BYE", "CANCEL") and said.status == 0 and self.ended_ns < 0:
+            self.ended_ns = time_ns
+
+
+def find_calls(capture: Capture, payload: Payload) -> list[Call]:
+    """All calls, in order of when they were asked for."""
+    rows, first = datagrams_beginning(capture, payload, _LEAST)
+    packets, flows = capture.packets, capture.conversations
+    rows = rows[np.isin(first, _WORDS)]
+    calls: dict[tuple[str, int], Call] = {}
+    for row in rows[np.argsort(packets.time_ns[rows], kind="stable")].tolist():
+        said = message(payload.of_packet(row))
+        if said is None:
+            continue
+        point = int(flows.point[packets.flow[row]])
+        call = calls.get((said.call_id, point))
+        if call is None:
+            if said.method != "INVITE" or said.status or len(calls) >= _MOST_CALLS:
+                continue
+            caller, callee = ends_of(flows, int(packets.flow[row]), bool(packets.direction[row]))
+            call = calls[said.call_id, point] = Call(said.call_id, point, caller, callee, int(packets.time_ns[row]))
+        call.take(said, int(packets.time_ns[row]))
+    return sorted(calls.values(), key=lambda one: one.asked_ns)
+
+
+def ends_of(flows: Rows, flow: int, back: bool) -> tuple[str, str]:
+    """Sender and receiver of a packet of a conversation, as address and port."""
+    ipv6 = bool(flows.ipv6[flow])
+    one = end_text(address_text(flows.a_hi[flow], flows.a_lo[flow], ipv6), int(flows.a_port[flow]))
+    two = end_text(address_text(flows.b_hi[flow], flows.b_lo[flow], ipv6), int(flows.b_port[flow]))
+    return (two, one) if back else (one, two)
