@@ -1,10 +1,11 @@
-"""All findings of an analysis, worst first: of waits, and of services; what is one story is told once."""
+"""All findings of an analysis, worst first: of waits, of services, of markings; what is one story is told once."""
 
 from dataclasses import replace
 
 from yaffle.analysis import Analysis
 from yaffle.findings.finding import Finding, find
 from yaffle.findings.full_lines import full_lines
+from yaffle.findings.markings import marking_findings
 from yaffle.findings.services import service_findings
 from yaffle.ledger import causes
 
@@ -19,7 +20,7 @@ def all_findings(analysis: Analysis) -> list[Finding]:
         victims = [f for f in of_waits if _is_told_by(f, service)]
         of_waits = [f for f in of_waits if f not in victims]
         found.append(_with_victims(service, victims) if victims else service)
-    return sorted(of_waits + found, key=lambda f: -f.lost_ns)
+    return sorted(of_waits + found, key=lambda f: -f.lost_ns) + marking_findings(analysis)
 
 
 def _is_told_by(finding: Finding, service: Finding) -> bool:

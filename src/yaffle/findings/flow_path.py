@@ -37,7 +37,12 @@ class FlowHop:
     lost: float  # packets fewer than at the exporter before, of flows that can be compared; nan at the first
     compared: float  # packets of those flows at the exporter before
     uncertainty: float  # of `lost`: two standard deviations of sampling, 0 without
-    remarked: dict[tuple[int, int], int]  # (DSCP before, after): flows; by what it tells of itself, or the next one sees
+    remarked_rows: dict[tuple[int, int], list[int]]  # (DSCP before, after): a record of each flow; by what it tells of itself, or the next one sees
+
+    @property
+    def remarked(self) -> dict[tuple[int, int], int]:
+        """(DSCP before, after): flows."""
+        return {change: len(rows) for change, rows in self.remarked_rows.items()}
 
 
 @dataclass(frozen=True)
@@ -72,10 +77,11 @@ class _Seen:
     sampling: int
     ttl: int
     next_hop: int
+    row: int  # of its first record
 
 
-def _per_exporter(rows: Array) -> list[tuple[int, _Seen]]:
-    """(number of the flow, what one exporter told of it), the largest flows."""
+def _per_exporter(rows: Array, places: Array) -> list[tuple[int, _Seen]]:
+    """(number of the flow, what one exporter told of it), the largest flows. places: of the rows in all that is held."""
     names = ("src_hi", "src_lo", "dst_hi", "dst_lo", "src_port", "dst_port", "transport")
     mixed = np.zeros(rows.size, np.uint64)
     for name in names:
@@ -85,7 +91,7 @@ def _per_exporter(rows: Array) -> list[tuple[int, _Seen]]:
     largest = np.argsort(-np.bincount(flow, rows["octets"]))[:_MOST_FLOWS]
     mark = np.zeros(int(flow.max(initial=-1)) + 1, bool)
     mark[largest] = True
-    rows, flow = rows[mark[flow]], flow[mark[flow]]
+    rows, places, flow = rows[mark[flow]], places[mark[flow]], flow[mark[flow]]
     key = flow * (int(rows["exporter"].max(initial=0)) + 1) + rows["exporter"]
     order = np.lexsort((rows["first_ns"], key))
     found = []
@@ -98,7 +104,7 @@ def _per_exporter(rows: Array) -> list[tuple[int, _Seen]]:
         head = own[0]
         seen = _Seen(
             int(head["exporter"]), int(head["ingress"]), int(head["egress"]), float(own["packets"].sum()), float(own["octets"].sum()), int(head["dscp"]), int(head["post_dscp"]),
-            int(own["first_ns"].min()), int(reach[-1]), max(0, covered), int(own["sampling"].max()), int(own["highest_ttl"].max()), int(head["next_hop"]),
+            int(own["first_ns"].min()), int(reach[-1]), max(0, covered), int(own["sampling"].max()), int(own["highest_ttl"].max()), int(head["next_hop"]), int(places[part[0]]),
         )  # fmt: skip
         found.append((int(flow[part[0]]), seen))
     return found
@@ -107,11 +113,12 @@ def _per_exporter(rows: Array) -> list[tuple[int, _Seen]]:
 def flow_ways(held: HeldFlows) -> list[FlowWay]:
     """Ways over two exporters or more, those with most bytes first."""
     told = np.array([e.protocol != PACKETS for e in held.exporters] or [False])
-    rows = held.rows[told[held.rows["exporter"]]] if held.rows.size else held.rows
+    places = np.flatnonzero(told[held.rows["exporter"]]) if held.rows.size else np.empty(0, np.int64)
+    rows = held.rows[places]
     if not rows.size or held.width_ns:
         return []  # Sums do not tell single flows.
     flows: dict[int, dict[int, _Seen]] = defaultdict(dict)
-    for number, seen in _per_exporter(rows):
+    for number, seen in _per_exporter(rows, places):
         flows[number][seen.exporter] = seen
     ways: dict[tuple[tuple[int, int, int], ...], list[dict[int, _Seen]]] = defaultdict(list)
     for seen_at in flows.values():
@@ -170,13 +177,13 @@ def _order(held: HeldFlows, exporters: list[int], members: list[dict[int, _Seen]
 def _hop(held: HeldFlows, members: list[dict[int, _Seen]], exporter: int, before: int) -> FlowHop:
     told = held.exporters[exporter]
     here = [seen[exporter] for seen in members]
-    remarked: dict[tuple[int, int], int] = defaultdict(int)
+    remarked: dict[tuple[int, int], list[int]] = defaultdict(list)
     for seen in members:
         own = seen[exporter]
         if own.post >= 0 and own.post != own.dscp:
-            remarked[own.dscp, own.post] += 1
+            remarked[own.dscp, own.post].append(own.row)
         elif before >= 0 and seen[before].post < 0 and seen[before].dscp != own.dscp:
-            remarked[seen[before].dscp, own.dscp] += 1
+            remarked[seen[before].dscp, own.dscp].append(own.row)
     parts = []
     lost, compared, unsure = float("nan"), 0.0, 0.0
     if before >= 0:
@@ -193,8 +200,8 @@ def _hop(held: HeldFlows, members: list[dict[int, _Seen]], exporter: int, before
             )
         elif unsure and abs(lost) <= unsure:
             parts.append(f"no loss that sampling would let show (less than {count(round(unsure))})")
-    for (old, new), flows in sorted(remarked.items(), key=lambda one: -one[1])[:3]:
-        parts.append(f"{marking(old)} becomes {marking(new)} ({count(flows)} flows)")
+    for (old, new), changed in sorted(remarked.items(), key=lambda one: -len(one[1]))[:3]:
+        parts.append(f"{marking(old)} becomes {marking(new)} ({count(len(changed))} flows)")
     names = [told.interfaces.get(n, f"interface {n}") if n >= 0 else "not told" for n in (here[0].ingress, here[0].egress)]
     packets = sum(s.packets for s in here)
     return FlowHop(

@@ -37,8 +37,8 @@ def _right(analysis: Analysis, media: Media | Programme) -> float:
 def followed(analysis: Analysis) -> list[list[StreamAt]]:
     """Each stream with the points it passed, from its sender on; those that lost most first."""
     groups: dict[tuple[str, int, str], list[Media | Programme]] = {}
-    for media in analysis.media:
-        groups.setdefault(("stream", media.ssrc, str(media.payload_type)), []).append(media)
+    for stream in analysis.media:
+        groups.setdefault(("stream", stream.ssrc, str(stream.payload_type)), []).append(stream)
     for programme in analysis.programmes:
         groups.setdefault((programme.source, len(programme.pids), programme.destination), []).append(programme)
     found = []
