@@ -18,31 +18,31 @@ def test_the_morning_over_its_three_points(window, qtbot, morning):  # noqa: F81
     settle(window, qtbot)
     station = window.path
     assert [(s.near, s.far) for s in station.picture.segments] == [(f"{near}.pcapng", "quay-house-data-centre.pcapng") for near in ("northpoint", "isle-of-wren")]
-    station.line.choose(1)
-    up, down = station._segment.ways
+    station.segments.line.choose(1)
+    up, down = station.segments.segment.ways
     assert (up.lost, down.lost) == (truth["lost_packets"]["up"], truth["lost_packets"]["down"])
     assert abs(up.least_ns - 9e6) < 3e5
-    assert "isle-of-wren.pcapng: +7.900 ms against quay-house-data-centre.pcapng" in station.words.text()
-    assert station.model.rowCount() == up.lost + down.lost
-    place = next(k for k, one in enumerate(station._segment.lost) if one.connection >= 0)
-    station.table.entered.emit(place)
+    assert "isle-of-wren.pcapng: +7.900 ms against quay-house-data-centre.pcapng" in station.segments.words.text()
+    assert station.segments.model.rowCount() == up.lost + down.lost
+    place = next(k for k, one in enumerate(station.segments.segment.lost) if one.connection >= 0)
+    station.segments.table.entered.emit(place)
     settle(window, qtbot)
     assert window.stations.currentIndex() == 3
-    assert window.investigation.connection.number == station._segment.lost[place].connection
+    assert window.investigation.connection.number == station.segments.segment.lost[place].connection
     window.go(PATH)
     window.switch_theme()
     settle(window, qtbot)
-    assert "median" in station._words_at(0, 600.0)
+    assert "median" in station.segments.words_at(0, 600.0)
     window.switch_theme()
     rain = station.picture.edges_ns[0]
     window.investigation.look(window.investigation.focus.with_trail(()).with_period((int(rain), int(rain) + 120 * 10**9)))
     settle(window, qtbot)
-    assert station._segment.ways[0].packets < up.packets
+    assert station.segments.segment.ways[0].packets < up.packets
 
 
 def test_one_point_is_told_what_to_open(window, qtbot, morning):  # noqa: F811
     window.go(PATH)
-    assert "two or more points" in window.path.words.text()
+    assert "two or more points" in window.path.segments.words.text()
     load(window, qtbot, morning[:1])
     settle(window, qtbot)
-    assert "two or more points" in window.path.words.text()
+    assert "two or more points" in window.path.segments.words.text()

@@ -3,7 +3,8 @@
 Northpoint: its tickets in the database are held by a lock (server). Isle of Wren: the microwave link loses packets in
 the rain (network). Saltmarsh: the handheld scanners read too slowly (client). For three minutes the terminals' name
 server answers late, and their timetable pages with it. Quay House: all is well. Everything else is ordinary traffic.
-Three points capture: the data centre at Quay House, Northpoint, and Isle of Wren.
+Saltmarsh's router forgets how announcements are marked. Three points capture: the data centre at Quay House, Saltmarsh, and
+Isle of Wren; the routers of these three export flow records to a collector in the data centre.
 """
 
 import json
@@ -17,6 +18,7 @@ from typing import Any, NamedTuple
 
 from yaffle.capture.pcapng_writer import write_pcapng
 from yaffle.demo import said
+from yaffle.demo.flow_meter import EVERY_NS, Door, Meter
 from yaffle.demo.network import MS, Hop, Link, Packet, S, Tap, World
 from yaffle.demo.packet_bytes import tcp_frame, udp_frame
 from yaffle.demo.tcp_model import Endpoint, Host, Recv, Script, Segment, Send, Sleep, pair
@@ -28,6 +30,9 @@ LOCK = (13 * 60 * S, 19 * 60 * S + 10 * S)  # 06:38:00 to 06:44:10
 RAIN = (8 * 60 * S, 24 * 60 * S)  # 06:33 to 06:49
 DEAF = (25 * 60 * S, 28 * 60 * S)  # 06:50 to 06:53: the terminals' name server waits for another one
 DOMAIN = "harbourline.example"
+COLLECTOR, EXPORT_PORT = "203.0.113.60", 4739
+ROUTERS = {"quay-house": "203.0.113.244", "saltmarsh": "203.0.113.242", "isle-of-wren": "203.0.113.243"}
+_WHOLE = 2048  # Export datagrams are kept whole.
 
 SERVERS = {
     "ticket-database": ("203.0.113.21", 5432),
@@ -141,33 +146,40 @@ class Morning:
         self.scale = scale
         world = self.world
         self.centre = Tap(world, "quay-house-data-centre")
-        self.northpoint = Tap(world, "northpoint", offset_ns=-3_200_000)
+        self.saltmarsh = Tap(world, "saltmarsh", offset_ns=-3_200_000)
         self.wren = Tap(world, "isle-of-wren", offset_ns=7_900_000)
 
         def rain(now: int) -> float:
             return 0.03 if RAIN[0] <= now <= RAIN[1] else 0.0002
 
-        def line(delay_ns: int, rate_bps: int, loss: Any = None, jitter_ns: int = 20_000) -> tuple[Link, Link]:
-            return Link(world, delay_ns, rate_bps, 256_000, loss, jitter_ns), Link(world, delay_ns, rate_bps, 256_000, loss, jitter_ns)
+        def line(delay_ns: int, rate_bps: int, loss: Any = None, jitter_ns: int = 20_000, remark: int | None = None) -> tuple[Link, Link]:
+            return Link(world, delay_ns, rate_bps, 256_000, loss, jitter_ns), Link(world, delay_ns, rate_bps, 256_000, loss, jitter_ns, remark)
+
+        doors = ("servers", "line to Northpoint", "line to Isle of Wren", "line to Saltmarsh", "offices")
+        self.meters = {name: Meter(world, ROUTERS[name], 1, doors if name == "quay-house" else ("desks", "line"), START_NS) for name in ROUTERS}
 
         hall = [Link(world, 60_000, 1_000_000_000), Link(world, 60_000, 1_000_000_000)]
         self.microwave = line(9 * MS, 20_000_000, rain)
-        north, salt, quay = line(6 * MS, 100_000_000), line(4 * MS, 100_000_000), line(200_000, 1_000_000_000)
+        north, salt, quay = line(6 * MS, 100_000_000), line(4 * MS, 100_000_000, remark=0), line(200_000, 1_000_000_000)
 
         def lan() -> Link:
             return Link(world, 150_000, 1_000_000_000)
 
         def site(name: str, label: str, network: str, lines: tuple[Link, Link], tap: list[Hop]) -> Site:
-            up = [lan(), *tap, lines[0], self.centre, hall[0]]
-            return Site(name, label, network, up, [hall[1], self.centre, lines[1], *tap, lan()])
+            core, own, face = self.meters["quay-house"], self.meters.get(label), 2 + ("northpoint", "isle-of-wren", "saltmarsh", "quay-house").index(label)
+            there: list[Hop] = [Door(world, own, 1, 2)] if own is not None and own is not core else []
+            back: list[Hop] = [Door(world, own, 2, 1)] if own is not None and own is not core else []
+            up = [lan(), *tap, *there, lines[0], Door(world, core, face, 1), self.centre, hall[0]]
+            return Site(name, label, network, up, [hall[1], self.centre, Door(world, core, 1, face), lines[1], *back, *tap, lan()])
 
         self.sites = {
-            "northpoint": site("Northpoint", "northpoint", "198.51.100.", north, [self.northpoint]),
+            "northpoint": site("Northpoint", "northpoint", "198.51.100.", north, []),
             "isle-of-wren": site("Isle of Wren", "isle-of-wren", "198.51.100.", self.microwave, [self.wren]),
-            "saltmarsh": site("Saltmarsh", "saltmarsh", "198.51.100.", salt, []),
+            "saltmarsh": site("Saltmarsh", "saltmarsh", "198.51.100.", salt, [self.saltmarsh]),
             "quay-house": site("Quay House", "quay-house", "192.0.2.", quay, []),
         }
         self.names = {address: f"{name}.quay-house.{DOMAIN}" for name, (address, _port) in SERVERS.items()}
+        self.names |= {address: f"router.{name}.{DOMAIN}" for name, address in ROUTERS.items()} | {COLLECTOR: f"collector.quay-house.{DOMAIN}"}
         self.servers = {name: Host(world, address) for name, (address, _port) in SERVERS.items()}
         self.waits: list[dict[str, Any]] = []
         self._people()
@@ -219,6 +231,16 @@ class Morning:
         self._manifests()
         self._lookups()
         self._announcements()
+        for at in range(EVERY_NS, LENGTH_NS, EVERY_NS):
+            self.world.at(at, self._export)
+
+    def _export(self) -> None:
+        """Each router tells the collector what is over, over a network of its own."""
+        for meter in self.meters.values():
+            for datagram in meter.export(rest=self.world.now + EVERY_NS >= LENGTH_NS):
+                sent = Datagram(meter.address, 40_000, COLLECTOR, EXPORT_PORT, datagram)
+                way: list[Hop] = [Link(self.world, 1 * MS), self.centre, Sink()]
+                self.world.forward(Packet(way, 42 + len(datagram), 0, sent))
 
     def _until_end(self, every_ns: int) -> Iterator[int]:
         at = int(self.random.random() * every_ns)
@@ -334,7 +356,8 @@ def _frames(tap: Tap) -> Iterator[tuple[int, int, bytes]]:
         if isinstance(fields, Segment):
             wire, kept = tcp_frame(fields, ip_id, ttl, tos, SNAP)
         else:
-            wire, kept = udp_frame(fields.src, fields.src_port, fields.dst, fields.dst_port, fields.payload, ip_id, ttl, tos, SNAP)
+            snap = _WHOLE if fields.dst_port == EXPORT_PORT else SNAP
+            wire, kept = udp_frame(fields.src, fields.src_port, fields.dst, fields.dst_port, fields.payload, ip_id, ttl, tos, snap)
         yield START_NS + time_ns, wire, kept
 
 
@@ -347,8 +370,9 @@ def _truth(morning: Morning) -> dict[str, Any]:
             "Saltmarsh": {"party": "client", "cause": "window", "service": "manifest"},
             "Quay House": {"party": "none"},
         },
+        "marking_lost": {"site": "Saltmarsh", "service": "announcements", "from": 46, "to": 0},
         "late_names": {"service": "names-terminals", "from_ns": START_NS + DEAF[0], "to_ns": START_NS + DEAF[1]},
-        "clock_offset_ms": {tap.name: tap.offset_ns / MS for tap in (morning.centre, morning.northpoint, morning.wren)},
+        "clock_offset_ms": {tap.name: tap.offset_ns / MS for tap in (morning.centre, morning.saltmarsh, morning.wren)},
         "lost_packets": {"up": len(morning.microwave[0].dropped), "down": len(morning.microwave[1].dropped)},
         "connections": [
             {
@@ -364,16 +388,16 @@ def _truth(morning: Morning) -> dict[str, Any]:
 def make_morning(folder: Path, seed: int = 640, scale: float = 0.4) -> list[Path]:
     """Writes the three captures and truth.json into the folder; made once, then found again. Returns the captures."""
     folder.mkdir(parents=True, exist_ok=True)
-    paths = [folder / f"{name}.pcapng" for name in ("quay-house-data-centre", "northpoint", "isle-of-wren")]
+    paths = [folder / f"{name}.pcapng" for name in ("quay-house-data-centre", "saltmarsh", "isle-of-wren")]
     mark = folder / "truth.json"
-    if mark.exists() and all(p.exists() for p in paths) and json.loads(mark.read_text()).get("made") == [seed, scale, 4]:
+    if mark.exists() and all(p.exists() for p in paths) and json.loads(mark.read_text()).get("made") == [seed, scale, 5]:
         return paths
     morning = Morning(seed, scale)
     morning.plan()
     morning.world.run(LENGTH_NS)
-    for tap, path in zip((morning.centre, morning.northpoint, morning.wren), paths, strict=True):
-        write_pcapng(path, _frames(tap), interface="mirror0", snap_bytes=SNAP, names=morning.names, comment="made by a simulation")
+    for tap, path in zip((morning.centre, morning.saltmarsh, morning.wren), paths, strict=True):
+        write_pcapng(path, _frames(tap), interface="mirror0", snap_bytes=_WHOLE, names=morning.names, comment="made by a simulation")
     part = mark.with_suffix(".part")
-    part.write_text(json.dumps({"made": [seed, scale, 4], **_truth(morning)}))
+    part.write_text(json.dumps({"made": [seed, scale, 5], **_truth(morning)}))
     part.replace(mark)
     return paths

@@ -242,7 +242,7 @@ class MainWindow(QMainWindow):
         """Shows a station."""
         self.stations.setCurrentIndex(station)
         self.rail.button(station).setChecked(True)
-        names = (self.gather.table, self.survey.make_up.table, self.apportion.tree, self.examine.ladder, self.path.line, self.compare.normal.measure)
+        names = (self.gather.table, self.survey.make_up.table, self.apportion.tree, self.examine.ladder, self.path.segments.line, self.compare.normal.measure)
         names[station].setFocus()
 
     def _to_filter(self) -> None:
@@ -366,8 +366,8 @@ class MainWindow(QMainWindow):
         opened = self.investigation.opened
         if opened is None or self.job is not None:
             return
-        told, memory = self.investigation.kept.told, self.investigation.memory()
-        self._begin(lambda progress: Opened(opened.analysis.as_told(*told), opened.folder, memory, progress), "taking in what you said", self._renamed)
+        memory = self.investigation.memory()
+        self._begin(lambda progress: Opened(opened.analysis, opened.folder, memory, progress), "taking in what you said", self._renamed)
 
     def _renamed(self, opened: Opened) -> None:
         self._done()

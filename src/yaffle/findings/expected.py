@@ -20,6 +20,9 @@ class Expected:
         return marking(self.dscp)
 
 
+USUAL = (Expected(VOICE, 46),)  # What is expected as long as the user says nothing else (RFC 4594 section 4.1).
+
+
 def code_point(text: str) -> int:
     """A code point from its registered name or number. Raises ValueError with words for the user."""
     told = text.strip().upper()

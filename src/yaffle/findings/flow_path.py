@@ -53,6 +53,7 @@ class FlowWay:
     flows: int
     octets: float
     ordered: bool  # whether anything told the order
+    rows: tuple[int, ...]  # of each flow the first record of the first exporter
 
     @property
     def words(self) -> str:
@@ -134,7 +135,7 @@ def flow_ways(held: HeldFlows) -> list[FlowWay]:
             order, ordered = there[::-1], True
         hops = [_hop(held, members, exporter, before) for before, exporter in [(-1, order[0]), *pairwise(order)]]
         octets = sum(max(s.octets for s in seen.values()) for seen in members)
-        found.append(FlowWay(hops, len(members), octets, ordered))
+        found.append(FlowWay(hops, len(members), octets, ordered, tuple(seen[order[0]].row for seen in members)))
     return sorted(found, key=lambda way: -way.octets)
 
 

@@ -34,7 +34,7 @@ OVERVIEW_BINS = 2400  # Of the whole case, once; finer than the strip is wide.
 
 @dataclass
 class Opened:
-    """An analysis ready for the screen: everything slow is done before it is shown."""
+    """An analysis ready for the screen, with the user's own words from `memory`: everything slow is done before it is shown."""
 
     analysis: Analysis
     folder: Path | None = None
@@ -46,6 +46,7 @@ class Opened:
             if not progress(1.0, words):
                 raise Cancelled
 
+        self.analysis = self.analysis.as_told(*Kept.from_json(self.memory).told)
         step("naming who waited")
         self.evidence = Evidence(self.analysis)
         step("looking for who is slow")
@@ -91,7 +92,7 @@ class Growth:
 def open_folder(folder: Path, progress: Progress = go_on) -> Opened:
     """Opens a case. Raises CaseError; Cancelled when `progress` says so."""
     analysis, memory = open_case(folder)
-    return Opened(analysis.as_told(*Kept.from_json(memory).told), folder, memory, progress)
+    return Opened(analysis, folder, memory, progress)
 
 
 class Investigation:

@@ -3,7 +3,7 @@
 from dataclasses import asdict, dataclass, field, replace
 from typing import Any
 
-from yaffle.findings.expected import Expected
+from yaffle.findings.expected import USUAL, Expected
 from yaffle.findings.places import Rule, Site
 from yaffle.path.translations import Ends
 from yaffle.session.map_edits import Drawn, Placed
@@ -46,7 +46,7 @@ class Kept:
     line_bps: float = 0.0
     rules: tuple[Rule, ...] = ()
     sites: tuple[Site, ...] = ()
-    expected: tuple[Expected, ...] = ()  # markings that applications should bear
+    expected: tuple[Expected, ...] = USUAL  # markings that applications should bear
     apart: tuple[Ends, ...] = ()  # conversations of two points that are not the same
     placed: tuple[Placed, ...] = ()  # on the map
     drawn: tuple[Drawn, ...] = ()
@@ -115,7 +115,7 @@ class Kept:
             float(line) if isinstance(line, int | float) and line >= 0 else 0.0,
             entries("rules", Rule),
             tuple(site for site in entries("sites", Site) if _is_range(site)),
-            tuple(rule for rule in entries("expected", Expected) if 0 <= rule.dscp < 64),
+            tuple(rule for rule in entries("expected", Expected) if 0 <= rule.dscp < 64) if "expected" in data else USUAL,
             entries("apart", Ends),
             entries("placed", Placed),
             entries("drawn", Drawn),

@@ -8,10 +8,14 @@ from yaffle.analysis import Analysis
 from yaffle.arrays import Array
 from yaffle.capture.addresses import address_text, end_text
 from yaffle.capture.registry import marking
+from yaffle.exchanges.calls import Call
+from yaffle.findings.flow_changes import WayChange, way_changes
 from yaffle.findings.flow_path import FlowWay, flow_ways
 from yaffle.findings.flow_source import held_flows
 from yaffle.findings.streams import StreamAt, followed
+from yaffle.findings.where import WaitedAt, where_waited
 from yaffle.path.segments import PathSegment, Way, marking_changes
+from yaffle.path.translations import Ends, Translation, translations
 from yaffle.session.scene import Scene
 
 BINS = 200
@@ -79,18 +83,28 @@ class PathPicture:
     clocks: list[str]  # in words, point by point
     ways: list[FlowWay]  # of flow records, over the exporters that told them
     streams: list[StreamAt]  # voice and video of the period, stream by stream, from sender to receiver
+    calls: list[Call]
+    changes: list[WayChange]  # of ways, by flow records
+    waited: list[WaitedAt]  # what the network cost in focus, by stretch of the path
+    translations: list[Translation]
+    apart: tuple[Ends, ...]  # what the user says is not the same
 
 
 def path_picture(scene: Scene) -> PathPicture:
-    """The path in the period of the focus; the rest of the focus does not narrow it: what shares a segment suffers together."""
+    """The path in the period of the focus; the rest of the focus narrows only what waits cost: what shares a segment suffers together."""
     analysis = scene.evidence.analysis
     first_ns, last_ns = scene.first_ns, scene.last_ns
     edges_ns = first_ns + np.array([k * max(1, last_ns - first_ns) // BINS for k in range(BINS + 1)], np.int64)
     speaker = _speakers(analysis)
     segments = [_segment(analysis, segment, edges_ns, speaker) for segment in analysis.path.segments]
     streams = [at for stream in followed(analysis) for at in stream if at.media.first_ns <= last_ns and at.media.last_ns >= first_ns]
-    ways = flow_ways(held_flows(analysis, first_ns, last_ns, packets=False))
-    return PathPicture(analysis.capture.points, segments, edges_ns, _clocks(analysis), ways, streams)
+    held = held_flows(analysis, first_ns, last_ns, packets=False)
+    rows = scene.evidence.waits.exchange[scene.rows]
+    calls = [call for call in analysis.calls if call.asked_ns <= last_ns and max(call.asked_ns, call.ended_ns, call.answered_ns) >= first_ns]
+    return PathPicture(
+        analysis.capture.points, segments, edges_ns, _clocks(analysis), flow_ways(held), streams, calls, way_changes(held), where_waited(analysis, rows[rows >= 0]),
+        translations(analysis.capture, analysis.path), analysis.apart,
+    )  # fmt: skip
 
 
 def _clocks(analysis: Analysis) -> list[str]:

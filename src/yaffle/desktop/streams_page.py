@@ -1,0 +1,142 @@
+"""Voice and video: each stream from point to point with how it may have sounded, and the calls that set them up."""
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QLabel, QSplitter, QVBoxLayout, QWidget
+
+from yaffle.desktop import theme
+from yaffle.desktop.column_table import Column, Listing
+from yaffle.exchanges.media import Media
+from yaffle.findings.streams import StreamAt
+from yaffle.session.path_view import PathPicture
+from yaffle.units import count, duration, moment, rate
+
+_NOTHING = "No voice and no video in this period: streams by RTP and MPEG transport streams are found by what they carry, and by the calls (SIP) that announce them."
+
+
+def _name(at: StreamAt) -> str:
+    if isinstance(at.media, Media):
+        return f"{at.media.ssrc:#010x}"
+    return f"programme, {count(len(at.media.pids))} PIDs"
+
+
+def _carries(at: StreamAt) -> str:
+    if isinstance(at.media, Media):
+        return at.media.codec or (at.media.kind or f"type {at.media.payload_type}")
+    return rate(at.media.rate_bps)
+
+
+def _said(at: StreamAt) -> str:
+    """What the ends said of it by RTCP."""
+    media = at.media
+    if not isinstance(media, Media) or (media.said_packets < 0 and not media.reports):
+        return "nothing heard"
+    parts = [f"sent {count(media.said_packets)}"] if media.said_packets >= 0 else []
+    if media.reports:
+        parts.append(f"lost {count(media.reported_lost)}, jitter up to {duration(media.reported_jitter_ns)}")
+    if media.round_trip_ns >= 0:
+        parts.append(f"{duration(media.round_trip_ns)} to the receiver and back")
+    return "; ".join(parts)
+
+
+def _drift(at: StreamAt) -> float | None:
+    return at.media.sender_ppm if isinstance(at.media, Media) else at.media.drift_ppm
+
+
+def _gaps(at: StreamAt) -> str:
+    return count(at.media.gaps) if isinstance(at.media, Media) else "–"
+
+
+class StreamsPage(QWidget):
+    """Shows what it is given."""
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.words = QLabel()
+        self.words.setWordWrap(True)
+        self.words.setObjectName("faint")
+        self.streams, self.calls = Listing("Voice and video, from sender to receiver"), Listing("Calls")
+        self._body = QSplitter(Qt.Orientation.Vertical)
+        self._body.addWidget(self.streams)
+        self._body.addWidget(self.calls)
+        self._body.setSizes([380, 140])
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 4, 0, 0)
+        column.addWidget(self.words)
+        column.addWidget(self._body, 1)
+        self.show_picture(None)
+
+    def show_picture(self, picture: PathPicture | None) -> None:
+        """Shows another picture."""
+        found = picture.streams if picture is not None else []
+        calls = picture.calls if picture is not None else []
+        self._body.setVisible(bool(found or calls))
+        self.calls.setVisible(bool(calls))
+        hurt = sum(1 for at in found if at.media.lost)
+        places = len({at.point for at in found})
+        assumed = next((at.voice.assumptions for at in found if at.voice), "")
+        self.words.setText(
+            f"{count(len(found))} views of streams at {count(places)} points, {count(hurt)} of them with losses" + (f". Estimates: {assumed}." if assumed else ".")
+            if found
+            else _NOTHING
+        )
+        self._show_streams(found)
+        self._show_calls(picture)
+
+    def _show_streams(self, found: list[StreamAt]) -> None:
+        red = theme.current().red
+        self.streams.show_columns(
+            [
+                Column("stream", lambda r: _name(found[r]), [_name(at) for at in found], figures=False, meaning="of RTP the SSRC: one sender's stream (RFC 3550)"),
+                Column("carries", lambda r: _carries(found[r]), [_carries(at) for at in found], figures=False),
+                Column("at", lambda r: found[r].point, [at.point for at in found], figures=False),
+                Column("lost", lambda r: f"{count(found[r].media.lost)} of {count(found[r].media.expected)}", [at.media.lost for at in found]),
+                Column("events", lambda r: count(found[r].media.loss_events), [at.media.loss_events for at in found], meaning="runs of losses"),
+                Column(
+                    "may sound", lambda r: f"{found[r].voice.mos:.1f}" if found[r].voice else "not told", [at.voice.mos if at.voice else 0.0 for at in found],
+                    meaning="mean opinion score 1 to 4.5, estimated by the E-model (ITU-T G.107) where the codec is known",
+                ),
+                Column("since the point before", lambda r: found[r].words, figures=False, colour=lambda r: red if "lost" in found[r].words else None),
+                Column("gaps", lambda r: _gaps(found[r]), meaning="times that a listener hears nothing for 40 ms or longer"),
+                Column(
+                    "jitter", lambda r: duration(found[r].media.jitter_ns[1]), [at.media.jitter_ns[1] for at in found],
+                    meaning="mean (RFC 3550); of programmes the greatest of their clock references",
+                ),
+                Column("worst", lambda r: duration(max(found[r].media.jitter_ns)), [max(at.media.jitter_ns) for at in found], meaning="greatest jitter"),
+                Column(
+                    "sender's clock", lambda r: "too short" if (ppm := _drift(found[r])) is None else f"{ppm:+.1f} ppm", [_drift(at) or 0.0 for at in found],
+                    meaning="how fast the sender's clock runs against that of the capture",
+                ),
+                Column("its ends said", lambda r: _said(found[r]), figures=False, meaning="by RTCP (RFC 3550)"),
+                Column("marking", lambda r: str(found[r].media.dscp), [at.media.dscp for at in found], meaning="DSCP"),
+                Column("from", lambda r: found[r].media.source, [at.media.source for at in found], figures=False),
+                Column("to", lambda r: found[r].media.destination, [at.media.destination for at in found], figures=False),
+                Column("began", lambda r: moment(found[r].media.first_ns), [at.media.first_ns for at in found]),
+            ],
+            len(found),
+            ((0, 100), (1, 70), (2, 190), (3, 84), (4, 54), (5, 74), (6, 260), (7, 46), (8, 70), (9, 70), (10, 100), (11, 150), (12, 62), (13, 150), (14, 150), (15, 96)),
+            wide=-1,
+        )  # fmt: skip
+
+    def _show_calls(self, picture: PathPicture | None) -> None:
+        calls = picture.calls if picture is not None else []
+        points = picture.points if picture is not None else []
+
+        def after(moment_ns: int, asked_ns: int) -> str:
+            return duration(moment_ns - asked_ns) if moment_ns >= 0 else "–"
+
+        self.calls.show_columns(
+            [
+                Column("asked at", lambda r: moment(calls[r].asked_ns), [call.asked_ns for call in calls]),
+                Column("from", lambda r: calls[r].caller, [call.caller for call in calls], figures=False),
+                Column("to", lambda r: calls[r].callee, [call.callee for call in calls], figures=False),
+                Column("outcome", lambda r: calls[r].outcome, [call.outcome for call in calls], figures=False),
+                Column("tries", lambda r: count(calls[r].tries), [call.tries for call in calls]),
+                Column("rang after", lambda r: after(calls[r].ringing_ns, calls[r].asked_ns), [call.ringing_ns for call in calls]),
+                Column("answered after", lambda r: after(calls[r].answered_ns, calls[r].asked_ns), [call.answered_ns for call in calls]),
+                Column("ended after", lambda r: after(calls[r].ended_ns, calls[r].asked_ns), [call.ended_ns for call in calls]),
+                Column("seen at", lambda r: points[calls[r].point], [call.point for call in calls], figures=False),
+            ],
+            len(calls),
+            ((0, 96), (1, 160), (2, 160), (3, 130), (4, 50), (5, 80), (6, 96), (7, 80), (8, 160)),
+            wide=-1,
+        )

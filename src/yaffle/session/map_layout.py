@@ -1,0 +1,111 @@
+"""Where the places of a map stand: in columns from the clients to the servers, none over another; what the user moved stays there."""
+
+from collections import defaultdict
+from dataclasses import dataclass, field
+
+from yaffle.session.map_edits import BY_HAND, Drawn, Placed
+from yaffle.session.map_view import BY_HAND as DRAWN_KIND
+from yaffle.session.map_view import CLIENTS, SERVERS, Link, MapPicture, Place
+
+WIDTH, HEIGHT = 168, 46  # of a box
+COLUMN, ROW = 330, 84  # from box to box
+_ROUNDS = 8
+
+
+@dataclass
+class Layout:
+    """What is drawn: places with their upper left corners, and links between them."""
+
+    places: list[Place] = field(default_factory=list)
+    at: dict[str, tuple[int, int]] = field(default_factory=dict)
+    links: list[Link] = field(default_factory=list)
+    hidden: int = 0
+
+
+def laid_out(picture: MapPicture, placed: tuple[Placed, ...] = (), drawn: tuple[Drawn, ...] = ()) -> Layout:
+    """The map with the user's changes."""
+    by_key = {one.key: one for one in placed}
+    found = Layout()
+    for place in picture.places:
+        mine = by_key.get(place.key)
+        if mine is not None and mine.hidden:
+            found.hidden += 1
+            continue
+        found.places.append(Place(place.key, mine.label if mine is not None and mine.label else place.label, place.kind, place.hosts))
+    known = {place.key for place in picture.places}
+    found.places += [
+        Place(one.key, one.label or one.key.removeprefix(BY_HAND), DRAWN_KIND) for one in placed if one.key.startswith(BY_HAND) and not one.hidden and one.key not in known
+    ]
+    shown = {place.key for place in found.places}
+    found.links = [link for link in picture.links if link.one in shown and link.two in shown]
+    told = {link.key for link in found.links}
+    found.links += [Link(one.one, one.two, words=one.words or "drawn by hand") for one in drawn if {one.one, one.two} <= shown and (one.one, one.two) not in told]
+    found.at = _columns(found.places, found.links)
+    taken = {key: (one.x, one.y) for key, one in by_key.items() if key in shown and one.x >= 0 and one.y >= 0}
+    for key, corner in taken.items():
+        found.at[key] = corner
+    for key in sorted(shown - set(taken)):  # Whoever was not moved makes way for who was.
+        x, y = found.at[key]
+        while any(abs(x - ox) < WIDTH + 8 and abs(y - oy) < HEIGHT + 8 for other, (ox, oy) in found.at.items() if other != key and other in taken):
+            y += HEIGHT + 12
+        found.at[key] = (x, y)
+    _apart(found, taken)
+    return found
+
+
+def _apart(layout: Layout, taken: dict[str, tuple[int, int]]) -> None:
+    """Moves down what still lies over another, as long as the user did not put it there."""
+    settled: list[tuple[int, int]] = list(taken.values())
+    for key in sorted((p.key for p in layout.places if p.key not in taken), key=lambda k: (layout.at[k][0], layout.at[k][1], k)):
+        x, y = layout.at[key]
+        while any(abs(x - ox) < WIDTH + 8 and abs(y - oy) < HEIGHT + 8 for ox, oy in settled):
+            y += HEIGHT + 12
+        layout.at[key] = (x, y)
+        settled.append((x, y))
+
+
+def _ranks(places: list[Place], links: list[Link]) -> dict[str, int]:
+    """The column of each place: as many links as lie before it on the longest way from the clients; servers in the last."""
+    after: dict[str, list[str]] = defaultdict(list)
+    for link in links:
+        after[link.one].append(link.two)
+    ranks = {place.key: 0 for place in places}
+    for _ in range(len(places)):
+        moved = False
+        for one, targets in after.items():
+            for two in targets:
+                if ranks[two] < ranks[one] + 1 and ranks[one] + 1 < len(places):
+                    ranks[two], moved = ranks[one] + 1, True
+        if not moved:
+            break
+    top = max(ranks.values(), default=0)
+    kinds = {place.key: place.kind for place in places}
+    linked = {key for link in links for key in link.key}
+    for key, kind in kinds.items():
+        if kind == SERVERS:
+            ranks[key] = max(1, top)
+        elif kind == CLIENTS or (key not in linked and kind != DRAWN_KIND):
+            ranks[key] = 0 if kind == CLIENTS else max(1, top // 2)
+    return ranks
+
+
+def _columns(places: list[Place], links: list[Link]) -> dict[str, tuple[int, int]]:
+    """Corners by column; within one ordered so that links cross little (barycentre of the neighbours, a few rounds)."""
+    ranks = _ranks(places, links)
+    columns: dict[int, list[str]] = defaultdict(list)
+    for place in places:
+        columns[ranks[place.key]].append(place.key)
+    beside: dict[str, list[str]] = defaultdict(list)
+    for link in links:
+        beside[link.one].append(link.two)
+        beside[link.two].append(link.one)
+    tallest = max((len(own) for own in columns.values()), default=1)
+    y = {key: (k + 0.5) * tallest / len(own) for own in columns.values() for k, key in enumerate(own)}
+    for number in range(_ROUNDS):
+        for rank in sorted(columns, reverse=bool(number % 2)):
+            own = columns[rank]
+            own.sort(key=lambda key: sum(y[b] for b in beside[key]) / len(beside[key]) if beside[key] else y[key])
+            for k, key in enumerate(own):
+                y[key] = (k + 0.5) * tallest / len(own)
+    order = sorted(columns)
+    return {key: (20 + order.index(rank) * COLUMN, round(20 + (y[key] - 0.5) * ROW)) for rank, own in columns.items() for key in own}

@@ -1,0 +1,266 @@
+"""The map of a period: who is there by the evidence, what lies between, and how each link does, in words.
+
+Places are clients by their site, points of capture, devices that exported flow records, and servers by their site. Links are
+the segments between points, the stretches from the clients and to the servers beyond them, and the ways of flow records.
+"""
+
+from collections import Counter, defaultdict
+from dataclasses import dataclass, field
+from itertools import pairwise
+
+import numpy as np
+
+from yaffle.analysis import Analysis
+from yaffle.arrays import Array
+from yaffle.capture.addresses import labels_of
+from yaffle.findings.flow_labels import FlowLabels, service_port
+from yaffle.findings.flow_path import FlowHop, flow_ways
+from yaffle.findings.flow_source import HeldFlows, held_flows
+from yaffle.findings.places import Places
+from yaffle.path.segments import Way
+from yaffle.session.scene import Scene
+from yaffle.units import count, duration, share
+
+CLIENTS, POINT, DEVICE, SERVERS, BY_HAND = "clients", "point", "device", "servers", "by hand"
+FINE, WORN, HURT, UNMEASURED = "fine", "worn", "hurt", "unmeasured"
+HURT_SHARE = 0.001  # Of packets lost: from here on a link hurts.
+_MOST_SITES, _MOST_FLOWS = 12, 60
+
+
+@dataclass
+class Place:
+    """One box of the map."""
+
+    key: str
+    label: str
+    kind: str
+    hosts: int = 0
+
+    @property
+    def words(self) -> str:
+        """What it is."""
+        if self.kind in (CLIENTS, SERVERS):
+            host = self.kind[:-1] if self.hosts == 1 else self.kind
+            return f"{count(self.hosts)} {host}"
+        return {POINT: "capture point", DEVICE: "told flow records"}.get(self.kind, "drawn by hand")
+
+
+@dataclass
+class Link:
+    """One line of the map."""
+
+    one: str  # keys of places, the one nearer to the clients first
+    two: str
+    state: str = UNMEASURED
+    words: str = ""
+    packets: int = 0
+
+    @property
+    def key(self) -> tuple[str, str]:
+        """Tells it among all."""
+        return self.one, self.two
+
+
+@dataclass
+class MapPicture:
+    """Places and links, and the ways of what flows over them: name and the keys of places that it passes."""
+
+    places: list[Place] = field(default_factory=list)
+    links: list[Link] = field(default_factory=list)
+    flows: list[tuple[str, list[str]]] = field(default_factory=list)
+
+
+class _Drawing:
+    """Collects places and links."""
+
+    def __init__(self) -> None:
+        self.places: dict[str, Place] = {}
+        self.links: dict[tuple[str, str], Link] = {}
+
+    def place(self, kind: str, label: str) -> str:
+        key = f"{kind}: {label}"
+        self.places.setdefault(key, Place(key, label, kind))
+        return key
+
+    def link(self, one: str, two: str) -> Link:
+        return self.links.setdefault((one, two), Link(one, two))
+
+
+def map_picture(scene: Scene) -> MapPicture:
+    """The map in the period of the focus; the rest of the focus does not narrow it."""
+    analysis = scene.evidence.analysis
+    drawing = _Drawing()
+    flows = _captured(scene, analysis, drawing)
+    flows += _exported(scene, analysis, drawing)
+    return MapPicture(list(drawing.places.values()), list(drawing.links.values()), flows[:_MOST_FLOWS])
+
+
+def _few(names: Array, weights: Array) -> dict[str, str]:
+    """Each name as the map has it: those with most, and one for all the rest."""
+    sizes: Counter[str] = Counter()
+    for name, weight in zip(names.tolist(), weights.tolist(), strict=True):
+        sizes[name] += weight
+    kept = [name for name, _ in sizes.most_common(_MOST_SITES)]
+    rest = f"{len(sizes) - len(kept)} more sites"
+    return {name: name if name in kept else rest for name in sizes}
+
+
+def _captured(scene: Scene, analysis: Analysis, drawing: _Drawing) -> list[tuple[str, list[str]]]:
+    """What the captures tell; gives the ways of their traffic, the largest first."""
+    capture, flows = analysis.capture, analysis.capture.conversations
+    rows = np.flatnonzero((flows.first_ns <= scene.last_ns) & (flows.last_ns >= scene.first_ns))
+    if not rows.size:
+        return []
+    order = _chains(analysis)
+    client, server = (labels_of(getattr(flows, f"{end}_hi")[rows], getattr(flows, f"{end}_lo")[rows], flows.ipv6[rows]) for end in ("a", "b"))
+    named_sites = [ends.named(analysis.places.site) for ends in (client, server)]
+    sites = [np.array(labels.texts, object)[labels.codes] for labels in named_sites]
+    places = analysis.places
+    known: dict[tuple[int, int], str] = {}
+    weights = flows.packets[rows]
+    weights = weights.sum(axis=1) if weights.ndim > 1 else weights
+    few = [_few(names, weights) for names in sites]
+    hosts: list[defaultdict[str, set[int]]] = [defaultdict(set), defaultdict(set)]
+    ways: Counter[tuple[str, str, tuple[int, ...]]] = Counter()
+    applications: dict[tuple[str, str, tuple[int, ...]], Counter[str]] = defaultdict(Counter)
+    first_of = analysis.same[rows]
+    ports = flows.b_port[rows]
+    for k, (row, weight) in enumerate(zip(rows.tolist(), weights.tolist(), strict=True)):
+        one, two = few[0][sites[0][k]], few[1][sites[1][k]]
+        hosts[0][one].add(int(client.codes[k]))
+        hosts[1][two].add(int(server.codes[k]))
+        chain = order.get(int(first_of[k]), (int(flows.point[row]),))
+        if chain[0] != int(flows.point[row]):
+            continue  # Seen nearer to its client, too.
+        ways[one, two, chain] += weight
+        service = (int(server.codes[k]), int(ports[k]))
+        if service not in known:
+            known[service] = places.application(server.texts[service[0]], service[1])
+        applications[one, two, chain][known[service]] += weight
+    named: list[tuple[str, list[str]]] = []
+    for (one, two, chain), weight in ways.most_common():
+        stations = [drawing.place(CLIENTS, one), *(drawing.place(POINT, capture.points[p]) for p in chain), drawing.place(SERVERS, two)]
+        for near, far in pairwise(stations):
+            drawing.link(near, far).packets += weight
+        named += [(f"{one} → {application}", stations) for application, _ in applications[one, two, chain].most_common(6)]
+    for k, kind in enumerate((CLIENTS, SERVERS)):
+        for name, own in hosts[k].items():
+            key = f"{kind}: {name}"
+            if key in drawing.places:
+                drawing.places[key].hosts = len(own)
+    _measured(scene, analysis, drawing)
+    return list({name: (name, stations) for name, stations in reversed(named)}.values())[::-1]
+
+
+def _chains(analysis: Analysis) -> dict[int, tuple[int, ...]]:
+    """For each conversation seen at several points (by its first): the points from client to server."""
+    after: dict[int, dict[int, int]] = defaultdict(dict)
+    for segment in analysis.path.segments:
+        for first in np.unique(analysis.same[segment.flows[:, 0]]).tolist() if segment.flows.size else []:
+            after[first][segment.near] = segment.far
+    found = {}
+    for first, steps in after.items():
+        starts = [p for p in steps if p not in steps.values()]
+        chain = [starts[0] if starts else next(iter(steps))]
+        while chain[-1] in steps and steps[chain[-1]] not in chain:
+            chain.append(steps[chain[-1]])
+        found[first] = tuple(chain)
+    return found
+
+
+def _measured(scene: Scene, analysis: Analysis, drawing: _Drawing) -> None:
+    """How segments did in the period, and how far clients and servers are from the outermost points."""
+    points = analysis.capture.points
+    for segment in analysis.path.segments:
+        key = f"{POINT}: {points[segment.near]}", f"{POINT}: {points[segment.far]}"
+        if key in drawing.links:
+            _judge(drawing.links[key], [_told(analysis, way, scene) for way in (segment.up, segment.down)])
+    account, flows = analysis.account, analysis.capture.conversations
+    alive = (account.fact("last_ns") >= scene.first_ns) & (account.fact("first_ns") <= scene.last_ns)
+    evidence = scene.evidence
+    server_site = evidence.server.named(analysis.places.site)
+    for side, sites in (("client", evidence.site), ("server", server_site)):
+        trips = account.fact(f"to_{side}_min_ns")
+        own = np.flatnonzero(alive & (trips >= 0))
+        for link in drawing.links.values():
+            kind, outer = (CLIENTS, link.one) if side == "client" else (SERVERS, link.two)
+            inner = link.two if side == "client" else link.one
+            if not outer.startswith(f"{kind}: ") or not inner.startswith(f"{POINT}: "):
+                continue
+            point = points.index(inner.partition(": ")[2])
+            code = next((k for k, text in enumerate(sites.texts) if text == outer.partition(": ")[2]), -1)
+            mine = own[(sites.codes[own] == code) & (flows.point[account.flow[own]] == point)]
+            if mine.size:
+                link.state, link.words = FINE, f"round trip {duration(int(np.median(trips[mine])))}, {count(mine.size)} connections"
+
+
+@dataclass(frozen=True)
+class _Way:
+    packets: int
+    lost: int
+    median_ns: float
+
+
+def _told(analysis: Analysis, way: Way, scene: Scene) -> _Way:
+    times = analysis.capture.packets.time_ns[way.sent]
+    own, came = (times >= scene.first_ns) & (times <= scene.last_ns), way.arrived >= 0
+    delays = way.delay_ns[own[came]]
+    return _Way(int(own.sum()), int((own & ~came).sum()), float(np.median(delays)) if delays.size else float("nan"))
+
+
+def _judge(link: Link, ways: list[_Way]) -> None:
+    """A segment's state by what it lost, and its words; several segments of the same points add up."""
+    packets, lost = sum(w.packets for w in ways), sum(w.lost for w in ways)
+    if not packets:
+        return
+    delays = [duration(w.median_ns) for w in ways if not np.isnan(w.median_ns)]
+    if link.words and link.state != UNMEASURED:  # Of clients at the other end.
+        return
+    link.state = HURT if lost >= HURT_SHARE * packets and lost > 1 else WORN if lost else FINE
+    told = f"lost {count(lost)} of {count(packets)} ({share(lost / packets)})" if lost else f"none of {count(packets)} lost"
+    link.words = f"{' there, '.join(delays)} back; {told}" if len(delays) == 2 else f"{delays[0] if delays else 'nothing arrived'}; {told}"
+
+
+def _exported(scene: Scene, analysis: Analysis, drawing: _Drawing) -> list[tuple[str, list[str]]]:
+    """What flow records tell of devices and the ways between them."""
+    held = held_flows(analysis, scene.first_ns, scene.last_ns, packets=False)
+    if not held.rows.size:
+        return []
+    ways = flow_ways(held)
+    found = []
+    labels = FlowLabels(held, held.rows, analysis.places)
+    applications = labels.by("application")
+    for way in ways[:_MOST_FLOWS]:
+        rows = np.array(way.rows, np.int64)
+        source, target, forward = _ends(held, rows, analysis.places)
+        hops = way.hops if forward else way.hops[::-1]
+        stations = [drawing.place(CLIENTS, source), *(drawing.place(DEVICE, hop.exporter.partition(",")[0]) for hop in hops), drawing.place(SERVERS, target)]
+        for near, far in pairwise(stations):
+            drawing.link(near, far).packets += int(sum(hop.packets for hop in way.hops) / len(way.hops))
+        for before, after in pairwise(way.hops):
+            pair = [f"{DEVICE}: {hop.exporter.partition(',')[0]}" for hop in ((before, after) if forward else (after, before))]
+            _judge_hop(drawing.link(pair[0], pair[1]), after)
+        common = Counter(applications[row] for row in way.rows).most_common(1)[0][0]
+        found.append((f"{source} → {common} (flow records)", stations))
+    if not ways:
+        for exporter in np.unique(held.rows["exporter"]).tolist():
+            drawing.place(DEVICE, held.exporters[exporter].address)
+    return found
+
+
+def _ends(held: HeldFlows, rows: Array, places: Places) -> tuple[str, str, bool]:
+    """(site of the clients, site of the servers, whether these flows go from clients to servers) of most of some records."""
+    own = held.rows[rows]
+    source, target = (labels_of(own[f"{side}_hi"], own[f"{side}_lo"], own["ipv6"]).named(places.site) for side in ("src", "dst"))
+    forward = bool((own["dst_port"] == service_port(own)).mean() >= 0.5)
+    names = [Counter(labels.texts[code] for code in labels.codes.tolist()).most_common(1)[0][0] for labels in (source, target)]
+    return (names[0], names[1], True) if forward else (names[1], names[0], False)
+
+
+def _judge_hop(link: Link, hop: FlowHop) -> None:
+    if np.isnan(hop.lost) or not hop.compared:
+        return
+    lost = max(0.0, hop.lost) if hop.lost > hop.uncertainty else 0.0
+    state = HURT if lost >= HURT_SHARE * hop.compared and lost > 1 else WORN if lost else FINE
+    if link.state in (UNMEASURED, FINE) or state == HURT:
+        link.state, link.words = state, hop.words if hop.words != "as before" else "counts do not fall"
