@@ -179,7 +179,7 @@ class Morning:
             "quay-house": site("Quay House", "quay-house", "192.0.2.", quay, []),
         }
         self.names = {address: f"{name}.quay-house.{DOMAIN}" for name, (address, _port) in SERVERS.items()}
-        self.names |= {address: f"router.{name}.{DOMAIN}" for name, address in ROUTERS.items()} | {COLLECTOR: f"collector.quay-house.{DOMAIN}"}
+        self.names |= {address: f"{name}-router.network.{DOMAIN}" for name, address in ROUTERS.items()} | {COLLECTOR: f"collector.quay-house.{DOMAIN}"}
         self.servers = {name: Host(world, address) for name, (address, _port) in SERVERS.items()}
         self.waits: list[dict[str, Any]] = []
         self._people()
@@ -390,7 +390,7 @@ def make_morning(folder: Path, seed: int = 640, scale: float = 0.4) -> list[Path
     folder.mkdir(parents=True, exist_ok=True)
     paths = [folder / f"{name}.pcapng" for name in ("quay-house-data-centre", "saltmarsh", "isle-of-wren")]
     mark = folder / "truth.json"
-    if mark.exists() and all(p.exists() for p in paths) and json.loads(mark.read_text()).get("made") == [seed, scale, 5]:
+    if mark.exists() and all(p.exists() for p in paths) and json.loads(mark.read_text()).get("made") == [seed, scale, 6]:
         return paths
     morning = Morning(seed, scale)
     morning.plan()
@@ -398,6 +398,6 @@ def make_morning(folder: Path, seed: int = 640, scale: float = 0.4) -> list[Path
     for tap, path in zip((morning.centre, morning.saltmarsh, morning.wren), paths, strict=True):
         write_pcapng(path, _frames(tap), interface="mirror0", snap_bytes=_WHOLE, names=morning.names, comment="made by a simulation")
     part = mark.with_suffix(".part")
-    part.write_text(json.dumps({"made": [seed, scale, 5], **_truth(morning)}))
+    part.write_text(json.dumps({"made": [seed, scale, 6], **_truth(morning)}))
     part.replace(mark)
     return paths

@@ -47,10 +47,6 @@ class ClassesPage(QWidget):
         self.table = Listing("Classes of service")
         self.plot = Plot("load", "bit/s")
         self.plot.read_with(self._words_at)
-        left = QSplitter(Qt.Orientation.Vertical)
-        left.addWidget(self.table)
-        left.addWidget(self.plot)
-        left.setSizes([200, 260])
         self.right = QTabWidget()
         self.right.setDocumentMode(True)
         self.right.addTab(self._planned(), "split of the line")
@@ -59,16 +55,19 @@ class ClassesPage(QWidget):
         for part in (QLabel("what enters"), self.way, QLabel("line"), self.line):
             row.addWidget(part)
         row.addStretch(1)
-        body = QSplitter(Qt.Orientation.Horizontal)
-        body.addWidget(left)
-        body.addWidget(self.right)
-        body.setSizes([520, 420])
+        lower = QSplitter(Qt.Orientation.Horizontal)
+        lower.addWidget(self.plot)
+        lower.addWidget(self.right)
+        lower.setSizes([330, 580])
+        body = QSplitter(Qt.Orientation.Vertical)
+        body.addWidget(self.table)
+        body.addWidget(lower)
+        body.setSizes([130, 420])
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 4, 0, 0)
         column.addLayout(row)
         column.addWidget(self.words)
         column.addWidget(body, 1)
-        self._left = left
         self.show_picture(None)
 
     def _planned(self) -> QWidget:
@@ -143,11 +142,20 @@ class ClassesPage(QWidget):
         if picture is not None and ways:
             self.way.setCurrentIndex(picture.way)
         loads = picture.loads if picture is not None else None
-        self._left.setVisible(loads is not None)
-        self.right.setTabVisible(0, loads is not None)
+        self.table.setVisible(loads is not None)
+        self.plot.setVisible(loads is not None)
+        if loads is not None and not self.right.isTabVisible(0):
+            self.right.setTabVisible(0, True)
+            self.right.setCurrentIndex(0)
+        elif loads is None:
+            self.right.setTabVisible(0, False)
         classes = loads.classes if loads is not None else []
         lost = sum(one.lost for one in classes)
-        self.words.setText(f"{count(len(classes))} classes, {size(sum(one.octets for one in classes))}, {count(lost)} packets lost" if loads is not None and classes else _NOTHING)
+        self.words.setText(
+            f"{count(len(classes))} {'class' if len(classes) == 1 else 'classes'}, {size(sum(one.octets for one in classes))}, {count(lost)} packets lost"
+            if loads is not None and classes
+            else _NOTHING
+        )
         red = theme.current().red
         self.table.show_columns(
             [
@@ -163,8 +171,8 @@ class ClassesPage(QWidget):
                 Column("95 % below", lambda r: duration(classes[r].p95_ns), [np.nan_to_num(one.p95_ns) for one in classes]),
             ],
             len(classes),
-            ((0, 96), (1, 66), (2, 84), (3, 96), (4, 90), (5, 86), (6, 80)),
-            wide=-1,
+            ((0, 130), (1, 90), (2, 110), (3, 120), (4, 120), (5, 110)),
+            wide=6,
         )  # fmt: skip
         self._draw()
         self._fill_plan()
@@ -224,7 +232,7 @@ class ClassesPage(QWidget):
                 Column("waits as planned", lambda r: duration(shares[r].wait_planned_ns), [one.wait_planned_ns for one in shares], meaning="95 % of bits below"),
             ],
             len(shares),
-            ((0, 110), (1, 84), (2, 84), (3, 76), (4, 80), (5, 110)),
+            ((0, 110), (1, 84), (2, 84), (3, 80), (4, 84), (5, 122)),
             wide=-1,
         )
         self._write_script()
@@ -232,6 +240,7 @@ class ClassesPage(QWidget):
     def _write_script(self) -> None:
         made = self.picture.plan if self.picture is not None else None
         self.wrong.setText("")
+        self.wrong.hide()
         if made is None:
             self.script.setPlainText("")
             return
@@ -239,6 +248,7 @@ class ClassesPage(QWidget):
             self.script.setPlainText(tc_script(made, self.device.text().strip()))
         except ValueError as error:
             self.wrong.setText(str(error))
+            self.wrong.show()
             self.script.setPlainText("")
 
     def _fill_violations(self, rules: int) -> None:
@@ -248,7 +258,12 @@ class ClassesPage(QWidget):
                 "No rule is kept yet: say which marking an application should bear (voice should bear EF, RFC 4594), and what violates it stands here and among the findings."
             )
         else:
-            self.rule_words.setText(f"{count(rules)} rules; {count(len(found))} places violate them." if found else f"{count(rules)} rules, and nothing here violates them.")
+            kept = f"{count(rules)} rule{'s' if rules != 1 else ''} kept"
+            self.rule_words.setText(
+                f"{kept}; violated in {count(len(found))} place{'s' if len(found) != 1 else ''}."
+                if found
+                else f"{kept}, and nothing here violates {'them' if rules != 1 else 'it'}."
+            )
         red = theme.current().red
         self.violations.show_columns(
             [
@@ -262,7 +277,7 @@ class ClassesPage(QWidget):
                 ),
             ],
             len(found),
-            ((0, 120), (1, 70), (2, 90), (3, 110)),
+            ((0, 100), (1, 66), (2, 86), (3, 110)),
             wide=4,
         )  # fmt: skip
 

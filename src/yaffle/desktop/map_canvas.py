@@ -1,10 +1,11 @@
 """The map as it is drawn: boxes that can be moved, links with their words, one way marked; saved as SVG or PNG."""
 
-from itertools import pairwise
+import itertools
+import re
 from pathlib import Path
 
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
-from PySide6.QtGui import QBrush, QColor, QFontMetricsF, QImage, QKeyEvent, QPainter, QPainterPath, QPen, QResizeEvent, QWheelEvent
+from PySide6.QtGui import QBrush, QColor, QFontMetricsF, QImage, QKeyEvent, QPainter, QPainterPath, QPainterPathStroker, QPen, QResizeEvent, QWheelEvent
 from PySide6.QtSvg import QSvgGenerator
 from PySide6.QtWidgets import QFileDialog, QGraphicsItem, QGraphicsPathItem, QGraphicsScene, QGraphicsSceneMouseEvent, QGraphicsView, QMessageBox, QStyleOptionGraphicsItem, QWidget
 
@@ -13,8 +14,11 @@ from yaffle.session.map_layout import HEIGHT, WIDTH, Layout
 from yaffle.session.map_view import CLIENTS, FINE, HURT, SERVERS, UNMEASURED, WORN, Link, Place
 
 _PLACES_ON_LINE = (0.5, 0.38, 0.62, 0.28, 0.72)  # Where the words of a link may stand, first one that is free.
-_WORDS_WIDE = 150
+_ASIDE = (0.0, -0.6, 0.6, -1.2, 1.2)  # and how far above or below it, in heights of its own
+_WORDS_WIDE = 112
 _MARGIN = 24
+_UNIT = re.compile(r"(\d) (?=%|ns|µs|ms|s\b)")  # A figure and its unit stay together.
+_ORDER = (HURT, WORN, FINE, UNMEASURED)  # The words of what hurts have the first choice of where to stand.
 
 
 class _Box(QGraphicsItem):
@@ -73,12 +77,12 @@ class _Line(QGraphicsPathItem):
         super().__init__()
         self.link = link
         self.marked = False
-        self.words_at = QPointF()
+        self.words = _Words()
         self.lines: list[str] = []
         self.setFlag(QGraphicsItem.GraphicsItemFlag.ItemIsSelectable)
         self.setToolTip(link.words or "nothing measures this link")
 
-    def lay(self, one: QPointF, two: QPointF, taken: list[QRectF], metrics: QFontMetricsF) -> None:
+    def lay(self, one: QPointF, two: QPointF, bends: list[tuple[int, int]], taken: list[QRectF], metrics: QFontMetricsF) -> None:
         """Draws the line between two boxes, and finds a place for its words that nothing else has."""
         self.prepareGeometryChange()
         left, right = (one, two) if one.x() <= two.x() else (two, one)
@@ -86,27 +90,32 @@ class _Line(QGraphicsPathItem):
         if end.x() - start.x() < 20:  # One over the other: from below to above.
             upper, lower = (one, two) if one.y() <= two.y() else (two, one)
             start, end = upper + QPointF(WIDTH / 2, HEIGHT), lower + QPointF(WIDTH / 2, 0)
-        path = QPainterPath(start)
-        path.lineTo(end)
+        path, former = QPainterPath(start), start
+        for after in (*(QPointF(*bend) for bend in sorted(bends)), end):  # Level where it meets a box or passes a column.
+            half = (after.x() - former.x()) / 2
+            path.cubicTo(former + QPointF(half, 0), after - QPointF(half, 0), after) if half > 20 else path.lineTo(after)
+            former = after
         self.setPath(path)
-        self.lines = _wrapped(self.link.words, metrics)
+        told = self.link.state in (HURT, WORN) or not {CLIENTS, SERVERS} & {self.link.one.partition(": ")[0], self.link.two.partition(": ")[0]}
+        self.lines = _wrapped(self.link.words, metrics) if told or self.marked or self.isSelected() else []
         wide = max((metrics.horizontalAdvance(line) for line in self.lines), default=0.0) + 8
         tall = metrics.height() * len(self.lines) + 2
-        for share in _PLACES_ON_LINE:
-            middle = start + (end - start) * share
+        for aside, share in itertools.product(_ASIDE, _PLACES_ON_LINE):
+            middle = path.pointAtPercent(share) + QPointF(0, aside * tall)
             box = QRectF(middle.x() - wide / 2, middle.y() - tall / 2, wide, tall)
             if not any(box.intersects(other) for other in taken):
                 break
-        taken.append(box)
-        self._box = box
+        if self.lines:
+            taken.append(box)
+        self.words.show_lines(self.lines, box, self.link.state == HURT, self.marked or self.isSelected())
 
     def boundingRect(self) -> QRectF:
-        return super().boundingRect().united(getattr(self, "_box", QRectF())).adjusted(-4, -4, 4, 4)
+        return super().boundingRect().adjusted(-6, -6, 6, 6)
 
     def shape(self) -> QPainterPath:
-        path = QPainterPath()
-        path.addRect(self._box)
-        return path
+        stroker = QPainterPathStroker()
+        stroker.setWidth(10)
+        return stroker.createStroke(self.path())
 
     def paint(self, painter: QPainter, _option: QStyleOptionGraphicsItem, _widget: QWidget | None = None) -> None:
         look = theme.current()
@@ -119,13 +128,34 @@ class _Line(QGraphicsPathItem):
             painter.drawPath(self.path())
         painter.setPen(QPen(QColor(colour), 3.0 if chosen or self.link.state == HURT else 1.8, style))
         painter.drawPath(self.path())
-        if not self.lines:
+
+
+class _Words(QGraphicsItem):
+    """What is said of a link: above all links, below all places."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._lines: list[str] = []
+        self._box, self._hurt, self._strong = QRectF(), False, False
+        self.setZValue(1)
+
+    def show_lines(self, lines: list[str], box: QRectF, hurt: bool, strong: bool) -> None:
+        """Says something else, somewhere else."""
+        self.prepareGeometryChange()
+        self._lines, self._box, self._hurt, self._strong = lines, box if lines else QRectF(), hurt, strong
+
+    def boundingRect(self) -> QRectF:
+        return self._box
+
+    def paint(self, painter: QPainter, _option: QStyleOptionGraphicsItem, _widget: QWidget | None = None) -> None:
+        if not self._lines:
             return
+        look = theme.current()
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(QBrush(QColor(look.surface)))
         painter.drawRect(self._box)
-        painter.setPen(QColor(look.red if self.link.state == HURT else look.ink if chosen else look.faint))
-        painter.drawText(self._box, Qt.AlignmentFlag.AlignCenter, "\n".join(self.lines))
+        painter.setPen(QColor(look.red if self._hurt else look.ink if self._strong else look.faint))
+        painter.drawText(self._box, Qt.AlignmentFlag.AlignCenter, "\n".join(self._lines))
 
 
 def _wrapped(words: str, metrics: QFontMetricsF) -> list[str]:
@@ -133,7 +163,7 @@ def _wrapped(words: str, metrics: QFontMetricsF) -> list[str]:
     lines: list[str] = []
     for word in words.replace("; ", ";\n").split("\n"):
         current = ""
-        for part in word.split():
+        for part in _UNIT.sub("\\1\u00a0", word).split(" "):
             longer = f"{current} {part}".strip()
             if metrics.horizontalAdvance(longer) > _WORDS_WIDE and current:
                 lines.append(current)
@@ -141,7 +171,7 @@ def _wrapped(words: str, metrics: QFontMetricsF) -> list[str]:
             current = longer
         if current:
             lines.append(current)
-    return lines[:5]
+    return lines[:6]
 
 
 class MapCanvas(QGraphicsView):
@@ -164,16 +194,18 @@ class MapCanvas(QGraphicsView):
         self._lines: list[_Line] = []
         self._layout = Layout()
         self._fitted: set[str] = set()
+        self._moving = False
 
     def show_layout(self, layout: Layout) -> None:
         """Shows another map; the view stays where it is while the same places are on it."""
         chosen = self.chosen
         self._scene.clear()
         self._layout = layout
-        self._boxes, self._lines = {}, []
-        for link in layout.links:
+        self._boxes, self._lines, self._moving = {}, [], False
+        for link in sorted(layout.links, key=lambda link: _ORDER.index(link.state)):
             line = _Line(link)
             self._scene.addItem(line)
+            self._scene.addItem(line.words)
             self._lines.append(line)
         for place in layout.places:
             box = _Box(place, self)
@@ -181,6 +213,7 @@ class MapCanvas(QGraphicsView):
             self._scene.addItem(box)
             box.setPos(*layout.at[place.key])
             box.setSelected(place.key in chosen)
+        self._moving = False
         self._lay_lines()
         keys = set(self._boxes)
         if keys != self._fitted:
@@ -194,17 +227,19 @@ class MapCanvas(QGraphicsView):
 
     def mark(self, stations: list[str]) -> None:
         """Marks the way over these places."""
-        steps = set(pairwise(stations))
+        steps = set(itertools.pairwise(stations))
         for key, box in self._boxes.items():
             box.marked = key in stations
             box.update()
         for line in self._lines:
             line.marked = line.link.key in steps
-            line.update()
+        self._lay_lines()
+        self._scene.update()
 
     def follow(self, _box: _Box) -> None:
         """Links go along with a box that moves."""
         if len(self._boxes) == len(self._layout.places):
+            self._moving = True
             self._lay_lines()
 
     def settle(self) -> None:
@@ -218,7 +253,8 @@ class MapCanvas(QGraphicsView):
         metrics = QFontMetricsF(self.font())
         taken = [QRectF(box.pos().x(), box.pos().y(), WIDTH, HEIGHT) for box in self._boxes.values()]
         for line in self._lines:
-            line.lay(self._boxes[line.link.one].pos(), self._boxes[line.link.two].pos(), taken, metrics)
+            bends = self._layout.bends.get(line.link.key, []) if not self._moving else []
+            line.lay(self._boxes[line.link.one].pos(), self._boxes[line.link.two].pos(), bends, taken, metrics)
         self._scene.setSceneRect(self._scene.itemsBoundingRect().adjusted(-_MARGIN, -_MARGIN, _MARGIN, _MARGIN))
 
     def fit(self) -> None:

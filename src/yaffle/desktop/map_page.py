@@ -3,10 +3,9 @@
 from dataclasses import replace
 from typing import Any
 
-from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QHBoxLayout, QInputDialog, QLabel, QPushButton, QSplitter, QVBoxLayout, QWidget
+from PySide6.QtCore import Signal
+from PySide6.QtWidgets import QComboBox, QHBoxLayout, QInputDialog, QLabel, QPushButton, QVBoxLayout, QWidget
 
-from yaffle.desktop.column_table import Column, Listing
 from yaffle.desktop.map_canvas import MapCanvas
 from yaffle.session.kept import Kept
 from yaffle.session.map_edits import BY_HAND, Drawn, Placed
@@ -14,6 +13,7 @@ from yaffle.session.map_layout import laid_out
 from yaffle.session.map_view import HURT, MapPicture
 from yaffle.units import count
 
+_NO_WAY = "nothing chosen"
 _NOTHING = "A map is drawn from what captures and flow records tell: sites, points of capture, devices that exported, and the links between them. Open some evidence (Ctrl+O)."
 
 
@@ -35,9 +35,12 @@ class MapPage(QWidget):
         self.canvas.left_out.connect(self.leave_out)
         self.canvas.joined.connect(self.join)
         self.canvas.unjoined.connect(self.unjoin)
-        self.flows = Listing("What flows over the map")
-        self.flows.setToolTip("Choose a line to see its way on the map")
-        self.flows.selectionModel().currentRowChanged.connect(lambda _now, _before: self._mark())
+        self.flows = QComboBox()
+        self.flows.setAccessibleName("What flows over the map")
+        self.flows.setToolTip("Choose what flows here to see its way on the map")
+        self.flows.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+        self.flows.setMinimumContentsLength(30)
+        self.flows.currentIndexChanged.connect(lambda _: self._mark())
         row = QHBoxLayout()
         self.buttons = {}
         for text, tip, does in (
@@ -54,16 +57,13 @@ class MapPage(QWidget):
             self.buttons[text] = button
             row.addWidget(button)
         row.addStretch(1)
-        body = QSplitter(Qt.Orientation.Horizontal)
-        body.addWidget(self.canvas)
-        body.addWidget(self.flows)
-        body.setSizes([680, 230])
+        row.addWidget(QLabel("the way of"))
+        row.addWidget(self.flows)
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 4, 0, 0)
         column.addLayout(row)
         column.addWidget(self.words)
-        column.addWidget(body, 1)
-        self._body = body
+        column.addWidget(self.canvas, 1)
         self.show_picture(None, Kept())
 
     def show_picture(self, picture: MapPicture | None, kept: Kept) -> None:
@@ -72,11 +72,12 @@ class MapPage(QWidget):
         self.picture, self._kept = picture, kept
         flows = picture.flows if picture is not None else []
         some = picture is not None and bool(picture.places or kept.placed)
-        self._body.setVisible(some)
-        self.flows.show_columns([Column("what flows here", lambda r: flows[r][0], [name for name, _ in flows], figures=False)], len(flows), (), wide=0)
-        again = next((k for k, (name, _) in enumerate(flows) if name == former), -1)
-        if again >= 0:
-            self.flows.selectRow(again)
+        self.canvas.setVisible(some)
+        self.flows.blockSignals(True)
+        self.flows.clear()
+        self.flows.addItems([_NO_WAY, *(name for name, _ in flows)])
+        self.flows.setCurrentText(former if former in [name for name, _ in flows] else _NO_WAY)
+        self.flows.blockSignals(False)
         self._draw()
 
     def keep_up(self, kept: Kept) -> None:
@@ -102,10 +103,7 @@ class MapPage(QWidget):
     @property
     def chosen_flow(self) -> str:
         """The name of the way that is marked; empty without."""
-        row = self.flows.currentIndex().row()
-        if self.picture is None or not 0 <= row < self.flows.columns.order.size:
-            return ""
-        return self.picture.flows[int(self.flows.columns.order[row])][0]
+        return "" if self.flows.currentIndex() <= 0 else self.flows.currentText()
 
     def _mark(self) -> None:
         name = self.chosen_flow

@@ -57,7 +57,10 @@ def take_pictures(captures: list[Path], weeks: Path, folder: Path) -> list[Path]
 
 def _shots(window: "MainWindow") -> dict[str, Callable[[], None]]:
     """What each picture is taken of, by name, in this order."""
+    from PySide6.QtWidgets import QApplication
+
     from yaffle.desktop.main_window import PATH
+    from yaffle.desktop.path_station import CLASSES, MAP, SEGMENTS, STREAMS, WAYS
 
     findings = window.investigation.findings
 
@@ -84,10 +87,18 @@ def _shots(window: "MainWindow") -> dict[str, Callable[[], None]]:
         window.go(1)
         window.survey.parts.setCurrentIndex(part)
 
-    def path() -> None:
+    def path(page: int, way: int = 0) -> None:
         window.investigation.look(Focus())
         window.go(PATH)
-        window.path.right.setCurrentIndex(1)
+        window.path.parts.setCurrentIndex(page)
+        while window.busy:
+            QApplication.processEvents()
+        window.path.classes.way.setCurrentIndex(way)
+        window.path.classes.wanted.emit()
+
+    def chosen_way() -> None:
+        path(MAP)
+        window.path.map.flows.setCurrentIndex(next((k for k in range(window.path.map.flows.count()) if window.path.map.flows.itemText(k).startswith("Isle of Wren")), 0))
 
     return {
         "gather": lambda: window.go(0),
@@ -97,7 +108,11 @@ def _shots(window: "MainWindow") -> dict[str, Callable[[], None]]:
         "services": lambda: survey(1),
         "asked": asked,
         "visit": visit,
-        "path": path,
+        "path": lambda: path(SEGMENTS),
+        "streams": lambda: path(STREAMS),
+        "ways": lambda: path(WAYS),
+        "classes": lambda: path(CLASSES, 1),
+        "map": chosen_way,
     }
 
 

@@ -95,13 +95,13 @@ class StreamsPage(QWidget):
                     "may sound", lambda r: f"{found[r].voice.mos:.1f}" if found[r].voice else "not told", [at.voice.mos if at.voice else 0.0 for at in found],
                     meaning="mean opinion score 1 to 4.5, estimated by the E-model (ITU-T G.107) where the codec is known",
                 ),
-                Column("since the point before", lambda r: found[r].words, figures=False, colour=lambda r: red if "lost" in found[r].words else None),
                 Column("gaps", lambda r: _gaps(found[r]), meaning="times that a listener hears nothing for 40 ms or longer"),
                 Column(
                     "jitter", lambda r: duration(found[r].media.jitter_ns[1]), [at.media.jitter_ns[1] for at in found],
                     meaning="mean (RFC 3550); of programmes the greatest of their clock references",
                 ),
                 Column("worst", lambda r: duration(max(found[r].media.jitter_ns)), [max(at.media.jitter_ns) for at in found], meaning="greatest jitter"),
+                Column("since the point before", lambda r: found[r].words, figures=False, colour=lambda r: red if "lost" in found[r].words else None),
                 Column(
                     "sender's clock", lambda r: "too short" if (ppm := _drift(found[r])) is None else f"{ppm:+.1f} ppm", [_drift(at) or 0.0 for at in found],
                     meaning="how fast the sender's clock runs against that of the capture",
@@ -113,7 +113,7 @@ class StreamsPage(QWidget):
                 Column("began", lambda r: moment(found[r].media.first_ns), [at.media.first_ns for at in found]),
             ],
             len(found),
-            ((0, 100), (1, 70), (2, 190), (3, 84), (4, 54), (5, 74), (6, 260), (7, 46), (8, 70), (9, 70), (10, 100), (11, 150), (12, 62), (13, 150), (14, 150), (15, 96)),
+            ((0, 90), (1, 60), (2, 150), (3, 76), (4, 56), (5, 84), (6, 48), (7, 66), (8, 66), (9, 270), (10, 104), (11, 230), (12, 66), (13, 150), (14, 150), (15, 96)),
             wide=-1,
         )  # fmt: skip
 

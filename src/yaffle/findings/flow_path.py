@@ -202,7 +202,7 @@ def _hop(held: HeldFlows, members: list[dict[int, _Seen]], exporter: int, before
         elif unsure and abs(lost) <= unsure:
             parts.append(f"no loss that sampling would let show (less than {count(round(unsure))})")
     for (old, new), changed in sorted(remarked.items(), key=lambda one: -len(one[1]))[:3]:
-        parts.append(f"{marking(old)} becomes {marking(new)} ({count(len(changed))} flows)")
+        parts.append(f"{marking(old)} becomes {marking(new)} ({count(len(changed))} flow{'s' if len(changed) != 1 else ''})")
     names = [told.interfaces.get(n, f"interface {n}") if n >= 0 else "not told" for n in (here[0].ingress, here[0].egress)]
     packets = sum(s.packets for s in here)
     return FlowHop(

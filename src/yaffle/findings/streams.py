@@ -6,6 +6,7 @@ from itertools import pairwise
 import numpy as np
 
 from yaffle.analysis import Analysis
+from yaffle.capture.registry import marking
 from yaffle.exchanges.media import Media
 from yaffle.exchanges.programmes import Programme
 from yaffle.exchanges.voice_quality import VoiceEstimate, estimate
@@ -84,7 +85,7 @@ def _at(analysis: Analysis, ordered: list[Media | Programme], k: int) -> StreamA
         if more_ns > _MORE_JITTER_NS:
             parts.append(f"jitter grows by {duration(more_ns)}")
         if media.dscp != before.dscp:
-            parts.append(f"marking {before.dscp} becomes {media.dscp}")
+            parts.append(f"marking {marking(before.dscp)} becomes {marking(media.dscp)}")
     elif media.lost:
         parts.append(f"{count(media.lost)} lost before it came here")
     network_ms = _network_ms(analysis, [m.point for m in ordered[: k + 1]])

@@ -2,13 +2,14 @@
 
 from collections import defaultdict
 from dataclasses import dataclass, field
+from itertools import pairwise
 
 from yaffle.session.map_edits import BY_HAND, Drawn, Placed
 from yaffle.session.map_view import BY_HAND as DRAWN_KIND
 from yaffle.session.map_view import CLIENTS, SERVERS, Link, MapPicture, Place
 
 WIDTH, HEIGHT = 168, 46  # of a box
-COLUMN, ROW = 330, 84  # from box to box
+COLUMN, ROW = 290, 92  # from box to box
 _ROUNDS = 8
 
 
@@ -19,6 +20,7 @@ class Layout:
     places: list[Place] = field(default_factory=list)
     at: dict[str, tuple[int, int]] = field(default_factory=dict)
     links: list[Link] = field(default_factory=list)
+    bends: dict[tuple[str, str], list[tuple[int, int]]] = field(default_factory=dict)  # of links that pass columns between: where they do
     hidden: int = 0
 
 
@@ -40,10 +42,11 @@ def laid_out(picture: MapPicture, placed: tuple[Placed, ...] = (), drawn: tuple[
     found.links = [link for link in picture.links if link.one in shown and link.two in shown]
     told = {link.key for link in found.links}
     found.links += [Link(one.one, one.two, words=one.words or "drawn by hand") for one in drawn if {one.one, one.two} <= shown and (one.one, one.two) not in told]
-    found.at = _columns(found.places, found.links)
+    found.at, found.bends = _columns(found.places, found.links)
     taken = {key: (one.x, one.y) for key, one in by_key.items() if key in shown and one.x >= 0 and one.y >= 0}
     for key, corner in taken.items():
         found.at[key] = corner
+    found.bends = {link: corners for link, corners in found.bends.items() if not set(link) & set(taken)}
     for key in sorted(shown - set(taken)):  # Whoever was not moved makes way for who was.
         x, y = found.at[key]
         while any(abs(x - ox) < WIDTH + 8 and abs(y - oy) < HEIGHT + 8 for other, (ox, oy) in found.at.items() if other != key and other in taken):
@@ -89,16 +92,28 @@ def _ranks(places: list[Place], links: list[Link]) -> dict[str, int]:
     return ranks
 
 
-def _columns(places: list[Place], links: list[Link]) -> dict[str, tuple[int, int]]:
-    """Corners by column; within one ordered so that links cross little (barycentre of the neighbours, a few rounds)."""
+def _columns(places: list[Place], links: list[Link]) -> tuple[dict[str, tuple[int, int]], dict[tuple[str, str], list[tuple[int, int]]]]:
+    """Corners by column, and the bends of links that pass columns between.
+
+    Within a column places are ordered so that links cross little (barycentre of the neighbours, a few rounds; Sugiyama, Tagawa
+    and Toda 1981); a link that passes a column has a place of its own there.
+    """
     ranks = _ranks(places, links)
     columns: dict[int, list[str]] = defaultdict(list)
     for place in places:
         columns[ranks[place.key]].append(place.key)
     beside: dict[str, list[str]] = defaultdict(list)
+    passing: dict[tuple[str, str], list[str]] = {}
     for link in links:
-        beside[link.one].append(link.two)
-        beside[link.two].append(link.one)
+        low, high = sorted(link.key, key=lambda key: ranks[key])
+        between = [f"{link.key} at {rank}" for rank in range(ranks[low] + 1, ranks[high]) if rank in columns]
+        for name, rank in zip(between, (r for r in range(ranks[low] + 1, ranks[high]) if r in columns), strict=True):
+            columns[rank].append(name)
+        if between:
+            passing[link.key] = between
+        for one, two in pairwise([low, *between, high]):
+            beside[one].append(two)
+            beside[two].append(one)
     tallest = max((len(own) for own in columns.values()), default=1)
     y = {key: (k + 0.5) * tallest / len(own) for own in columns.values() for k, key in enumerate(own)}
     for number in range(_ROUNDS):
@@ -108,4 +123,7 @@ def _columns(places: list[Place], links: list[Link]) -> dict[str, tuple[int, int
             for k, key in enumerate(own):
                 y[key] = (k + 0.5) * tallest / len(own)
     order = sorted(columns)
-    return {key: (20 + order.index(rank) * COLUMN, round(20 + (y[key] - 0.5) * ROW)) for rank, own in columns.items() for key in own}
+    at = {key: (20 + order.index(rank) * COLUMN, round(20 + (y[key] - 0.5) * ROW)) for rank, own in columns.items() for key in own}
+    boxes = {place.key for place in places}
+    bends = {link: [(at[name][0] + x, at[name][1] + HEIGHT // 2) for name in names for x in (0, WIDTH)] for link, names in passing.items()}
+    return {key: corner for key, corner in at.items() if key in boxes}, bends

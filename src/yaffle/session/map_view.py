@@ -5,7 +5,7 @@ the segments between points, the stretches from the clients and to the servers b
 """
 
 from collections import Counter, defaultdict
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from itertools import pairwise
 
 import numpy as np
@@ -13,11 +13,12 @@ import numpy as np
 from yaffle.analysis import Analysis
 from yaffle.arrays import Array
 from yaffle.capture.addresses import labels_of
+from yaffle.capture.registry import marking
 from yaffle.findings.flow_labels import FlowLabels, service_port
 from yaffle.findings.flow_path import FlowHop, flow_ways
 from yaffle.findings.flow_source import HeldFlows, held_flows
 from yaffle.findings.places import Places
-from yaffle.path.segments import Way
+from yaffle.path.segments import Way, marking_changes
 from yaffle.session.scene import Scene
 from yaffle.units import count, duration, share
 
@@ -25,6 +26,7 @@ CLIENTS, POINT, DEVICE, SERVERS, BY_HAND = "clients", "point", "device", "server
 FINE, WORN, HURT, UNMEASURED = "fine", "worn", "hurt", "unmeasured"
 HURT_SHARE = 0.001  # Of packets lost: from here on a link hurts.
 _MOST_SITES, _MOST_FLOWS = 12, 60
+_LEAST_MARKED = 4  # Packets that changed their marking, without which nothing is said.
 
 
 @dataclass
@@ -111,6 +113,8 @@ def _captured(scene: Scene, analysis: Analysis, drawing: _Drawing) -> list[tuple
     rows = np.flatnonzero((flows.first_ns <= scene.last_ns) & (flows.last_ns >= scene.first_ns))
     if not rows.size:
         return []
+    told = [k for k, address in enumerate(labels_of(flows.a_hi[rows], flows.a_lo[rows], flows.ipv6[rows]).texts) if address in {e.address for e in analysis.exporters}]
+    rows = rows[~np.isin(labels_of(flows.a_hi[rows], flows.a_lo[rows], flows.ipv6[rows]).codes, told)]  # What devices export is not theirs to carry.
     order = _chains(analysis)
     client, server = (labels_of(getattr(flows, f"{end}_hi")[rows], getattr(flows, f"{end}_lo")[rows], flows.ipv6[rows]) for end in ("a", "b"))
     named_sites = [ends.named(analysis.places.site) for ends in (client, server)]
@@ -138,7 +142,7 @@ def _captured(scene: Scene, analysis: Analysis, drawing: _Drawing) -> list[tuple
             known[service] = places.application(server.texts[service[0]], service[1])
         applications[one, two, chain][known[service]] += weight
     named: list[tuple[str, list[str]]] = []
-    for (one, two, chain), weight in ways.most_common():
+    for (one, two, chain), weight in _joined(ways, applications):
         stations = [drawing.place(CLIENTS, one), *(drawing.place(POINT, capture.points[p]) for p in chain), drawing.place(SERVERS, two)]
         for near, far in pairwise(stations):
             drawing.link(near, far).packets += weight
@@ -150,6 +154,22 @@ def _captured(scene: Scene, analysis: Analysis, drawing: _Drawing) -> list[tuple
                 drawing.places[key].hosts = len(own)
     _measured(scene, analysis, drawing)
     return list({name: (name, stations) for name, stations in reversed(named)}.values())[::-1]
+
+
+def _joined(
+    ways: Counter[tuple[str, str, tuple[int, ...]]], applications: dict[tuple[str, str, tuple[int, ...]], Counter[str]]
+) -> list[tuple[tuple[str, str, tuple[int, ...]], int]]:
+    """Ways, the largest first; what was seen at some of the points of a larger way between the same sites went that way, and got lost on it."""
+    kept: list[tuple[tuple[str, str, tuple[int, ...]], int]] = []
+    for way, weight in ways.most_common():
+        larger = next((k for k, ((one, two, chain), _) in enumerate(kept) if (one, two) == way[:2] and set(way[2]) < set(chain)), -1)
+        if larger < 0:
+            kept.append((way, weight))
+        else:
+            whole, own = kept[larger]
+            applications[whole].update(applications[way])
+            kept[larger] = whole, own + weight
+    return kept
 
 
 def _chains(analysis: Analysis) -> dict[int, tuple[int, ...]]:
@@ -191,7 +211,7 @@ def _measured(scene: Scene, analysis: Analysis, drawing: _Drawing) -> None:
             code = next((k for k, text in enumerate(sites.texts) if text == outer.partition(": ")[2]), -1)
             mine = own[(sites.codes[own] == code) & (flows.point[account.flow[own]] == point)]
             if mine.size:
-                link.state, link.words = FINE, f"round trip {duration(int(np.median(trips[mine])))}, {count(mine.size)} connections"
+                link.state, link.words = FINE, f"{duration(int(np.median(trips[mine])))} there and back; {count(mine.size)} connections"
 
 
 @dataclass(frozen=True)
@@ -199,13 +219,16 @@ class _Way:
     packets: int
     lost: int
     median_ns: float
+    markings: list[str]
 
 
 def _told(analysis: Analysis, way: Way, scene: Scene) -> _Way:
     times = analysis.capture.packets.time_ns[way.sent]
     own, came = (times >= scene.first_ns) & (times <= scene.last_ns), way.arrived >= 0
     delays = way.delay_ns[own[came]]
-    return _Way(int(own.sum()), int((own & ~came).sum()), float(np.median(delays)) if delays.size else float("nan"))
+    part = replace(way, sent=way.sent[own], arrived=way.arrived[own], delay_ns=delays)
+    changed = [f"{marking(old)} becomes {marking(new)}" for old, new, packets in marking_changes(analysis.capture, part) if packets >= _LEAST_MARKED]
+    return _Way(int(own.sum()), int((own & ~came).sum()), float(np.median(delays)) if delays.size else float("nan"), changed[:2])
 
 
 def _judge(link: Link, ways: list[_Way]) -> None:
@@ -216,9 +239,11 @@ def _judge(link: Link, ways: list[_Way]) -> None:
     delays = [duration(w.median_ns) for w in ways if not np.isnan(w.median_ns)]
     if link.words and link.state != UNMEASURED:  # Of clients at the other end.
         return
-    link.state = HURT if lost >= HURT_SHARE * packets and lost > 1 else WORN if lost else FINE
+    changed = [text for w in ways for text in w.markings]
+    link.state = HURT if lost >= HURT_SHARE * packets and lost > 1 else WORN if lost or changed else FINE
     told = f"lost {count(lost)} of {count(packets)} ({share(lost / packets)})" if lost else f"none of {count(packets)} lost"
-    link.words = f"{' there, '.join(delays)} back; {told}" if len(delays) == 2 else f"{delays[0] if delays else 'nothing arrived'}; {told}"
+    link.words = f"{delays[0]} there; {delays[1]} back; {told}" if len(delays) == 2 else f"{delays[0] if delays else 'nothing arrived'}; {told}"
+    link.words += "".join(f"; {text}" for text in changed)
 
 
 def _exported(scene: Scene, analysis: Analysis, drawing: _Drawing) -> list[tuple[str, list[str]]]:
@@ -234,18 +259,22 @@ def _exported(scene: Scene, analysis: Analysis, drawing: _Drawing) -> list[tuple
         rows = np.array(way.rows, np.int64)
         source, target, forward = _ends(held, rows, analysis.places)
         hops = way.hops if forward else way.hops[::-1]
-        stations = [drawing.place(CLIENTS, source), *(drawing.place(DEVICE, hop.exporter.partition(",")[0]) for hop in hops), drawing.place(SERVERS, target)]
+        stations = [drawing.place(CLIENTS, source), *(drawing.place(DEVICE, _device(analysis, hop)) for hop in hops), drawing.place(SERVERS, target)]
         for near, far in pairwise(stations):
             drawing.link(near, far).packets += int(sum(hop.packets for hop in way.hops) / len(way.hops))
         for before, after in pairwise(way.hops):
-            pair = [f"{DEVICE}: {hop.exporter.partition(',')[0]}" for hop in ((before, after) if forward else (after, before))]
+            pair = [f"{DEVICE}: {_device(analysis, hop)}" for hop in ((before, after) if forward else (after, before))]
             _judge_hop(drawing.link(pair[0], pair[1]), after)
         common = Counter(applications[row] for row in way.rows).most_common(1)[0][0]
         found.append((f"{source} → {common} (flow records)", stations))
     if not ways:
         for exporter in np.unique(held.rows["exporter"]).tolist():
-            drawing.place(DEVICE, held.exporters[exporter].address)
+            drawing.place(DEVICE, analysis.places.short(held.exporters[exporter].address))
     return found
+
+
+def _device(analysis: Analysis, hop: FlowHop) -> str:
+    return analysis.places.short(hop.exporter.partition(",")[0])
 
 
 def _ends(held: HeldFlows, rows: Array, places: Places) -> tuple[str, str, bool]:
@@ -262,5 +291,11 @@ def _judge_hop(link: Link, hop: FlowHop) -> None:
         return
     lost = max(0.0, hop.lost) if hop.lost > hop.uncertainty else 0.0
     state = HURT if lost >= HURT_SHARE * hop.compared and lost > 1 else WORN if lost else FINE
-    if link.state in (UNMEASURED, FINE) or state == HURT:
-        link.state, link.words = state, hop.words if hop.words != "as before" else "counts do not fall"
+    if hop.remarked and state == FINE:
+        state = WORN
+    words = hop.words if hop.words != "as before" else "counts do not fall"
+    if link.state == UNMEASURED or (link.state == FINE and state != FINE):
+        link.state, link.words = state, words
+    elif state != FINE and words not in link.words:
+        link.words += f"; {words}"
+        link.state = HURT if HURT in (state, link.state) else WORN
