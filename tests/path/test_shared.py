@@ -6,6 +6,7 @@ import pytest
 
 from tests.frames import ACK, PSH, SYN, ether, pcap, tcp, udp
 from yaffle.analysis import analyse
+from yaffle.path.translations import translations
 from yaffle.report.document import document
 
 MS = 10**6
@@ -52,7 +53,8 @@ def test_one_stream_alone_is_not_split_by_its_jitter(tmp_path):
     assert found["clocks"][1]["uncertainty_ms"] is None
 
 
-def test_translated_addresses_and_ports_are_the_same_packets(tmp_path):
+def translated_packets():
+    """Thirty connections whose client has another address and port at the second point; one packet is lost between."""
     events, t = [], 10_000 * MS
     for k in range(30):
         for step, (mine, flags, payload) in enumerate(((True, SYN, b""), (False, SYN | ACK, b""), (True, ACK, b""), (True, ACK | PSH, b"q" * 40), (False, ACK | PSH, b"a" * 90))):
@@ -63,9 +65,64 @@ def test_translated_addresses_and_ports_are_the_same_packets(tmp_path):
             frames = [ether(tcp(*ends, seq, ack, flags, payload, ts=(t // MS & 0xFFFFFFFF, 5))) for ends in (here, there)]
             lost = k == 7 and step == 3
             events.append((t if mine else t + 8 * MS, None if lost else (t + 8 * MS if mine else t), *frames))
-    found = document(analyse(two_points(tmp_path, events)), include=["lost_packets"])
+    return events
+
+
+def test_translated_addresses_and_ports_are_the_same_packets(tmp_path):
+    analysis = analyse(two_points(tmp_path, translated_packets()))
+    found = document(analysis, include=["lost_packets"])
     ways = {s["direction"]: s for s in found["segments"]}
     assert (ways["from_client"]["packets"], ways["from_client"]["lost"]) == (90, 1)
     assert (ways["from_server"]["packets"], ways["from_server"]["lost"]) == (60, 0)
     assert [(p["src"], p["src_port"]) for p in found["lost_packets"]] == [(HERE, 40_007)]
     assert ways["from_client"]["delay_ms"]["min"] == pytest.approx(8, abs=0.01)
+    assert len(found["connections"]) == 30  # Each stands once, though its ends have two names.
+    (told,) = translations(analysis.capture, analysis.path)
+    assert (told.ends.client_near, told.ends.client_far, told.ends.server_near, told.ends.server_far) == (HERE, OUTSIDE, THERE, THERE)
+    assert (told.conversations, told.ports_change, told.packets) == (30, 30, 149)
+    (own,) = found["translations"]
+    assert (own["from"], own["to"], own["client"], own["conversations"], own["ports_change"]) == ("near.pcap", "far.pcap", [HERE, OUTSIDE], 30, 30)
+
+
+def test_what_the_user_says_is_not_the_same_is_on_no_segment(tmp_path):
+    rnd = random.Random(3)
+    events = translated_packets() + stream(rnd, HERE, THERE, 5000, 10_000 * MS, 8 * MS) + stream(rnd, THERE, HERE, 6000, 10_003 * MS, 8 * MS)
+    analysis = analyse(two_points(tmp_path, events))
+    (told,) = translations(analysis.capture, analysis.path)
+    apart = analysis.as_told((), (), (), (told.ends,))
+    flows = analysis.capture.conversations
+    assert {int(p) for s in apart.path.segments for way in (s.up, s.down) for p in flows.protocol[analysis.capture.packets.flow[way.sent]]} == {17}
+    assert sum(way.sent.size for s in apart.path.segments for way in (s.up, s.down)) == 400
+    assert len(document(apart)["connections"]) == 60
+    again = apart.as_told((), (), (), ())
+    assert document(again) == document(analysis)
+
+
+def test_a_device_that_answers_itself_has_two_sequence_spaces(tmp_path):
+    events, t = [], 10_000 * MS
+    for k in range(6):
+        for step, (mine, flags, payload) in enumerate(((True, SYN, b""), (False, SYN | ACK, b""), (True, ACK, b""), (True, ACK | PSH, b"q" * 40), (False, ACK | PSH, b"a" * 90))):
+            t += 30 * MS
+            ends = (HERE, 40_000 + k, THERE, 443) if mine else (THERE, 443, HERE, 40_000 + k)
+            frames = [ether(tcp(*ends, base + 1000 * k + step, base + 7000 * k + step, flags, payload)) for base in (0, 5_000_000)]
+            events.append((t, t + 2 * MS, *frames))
+    analysis = analyse(two_points(tmp_path, events))
+    assert len(analysis.capture.points) == 2
+    found = document(analysis)
+    assert [(one["from"], one["to"], one["server"], one["connections"]) for one in found["answered_between"]] == [("near.pcap", "far.pcap", f"{THERE}:443", 6)]
+    assert len(found["connections"]) == 6
+    assert document(analyse(two_points(tmp_path, translated_packets())))["answered_between"] == []
+
+
+def test_marks_of_full_queues_on_the_way(tmp_path):
+    rnd = random.Random(5)
+    events = []
+    for k in range(40):
+        payload = rnd.randbytes(60)
+        before, after = (ether(tcp(HERE, 4000, THERE, 80, 1 + 60 * k, 1, ACK, payload, tos=tos)) for tos in (2, 3 if k % 4 == 0 else 2))
+        events.append((10_000 * MS + k * 20 * MS, 10_005 * MS + k * 20 * MS, before, after))
+        answer = ether(tcp(THERE, 80, HERE, 4000, 1, 61 + 60 * k, ACK))
+        events.append((10_012 * MS + k * 20 * MS, 10_007 * MS + k * 20 * MS, answer, answer))
+    ways = {s["direction"]: s for s in document(analyse(two_points(tmp_path, events)))["segments"]}
+    assert ways["from_client"]["ecn_changes"] == [{"from": "ECT(0)", "to": "CE", "packets": 10}]
+    assert ways["from_server"]["ecn_changes"] == []

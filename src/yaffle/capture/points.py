@@ -90,6 +90,8 @@ def merge_points(capture: Capture) -> None:
             kind, extra = _compare(packets, pairs)
             if kind == "nothing shared" and _compare(packets, at_odds.get((p, q), []))[0] == "elsewhere":
                 kind = "elsewhere"
+            if kind == "nothing shared" and other_sequences(flows, pairs).any():
+                kind = "elsewhere"
             overlap = spans[p][0] <= spans[q][1] and spans[q][0] <= spans[p][1]
             if kind == "elsewhere" or (kind == "nothing shared" and overlap and not pairs):
                 apart.add((p, q))
@@ -107,6 +109,18 @@ def merge_points(capture: Capture) -> None:
     capture.points = [labels[r] for r in roots]
     _drop_copies(capture, np.concatenate(copies) if copies else np.empty(0, np.int64))
     _join(capture, keys, order)
+
+
+def other_sequences(flows: Rows, pairs: list[tuple[int, int]]) -> Array:
+    """Which pairs of conversations of the same ends began with other sequence numbers while both lived: something between answers itself. bool (n,)."""
+    if not pairs:
+        return np.zeros(0, bool)
+    one, two = np.array(pairs, np.int64).T
+    opening = np.maximum(flows.syn_seq, flows.syn_seq_b)  # Of the one side that sent a SYN, as a rule.
+    opened = (flows.state & (SYN_FROM_A | SYN_FROM_A << 1)) > 0
+    both = np.minimum(flows.last_ns[one], flows.last_ns[two]) - np.maximum(flows.first_ns[one], flows.first_ns[two])
+    shorter = np.minimum(flows.last_ns[one] - flows.first_ns[one], flows.last_ns[two] - flows.first_ns[two])
+    return np.asarray((flows.protocol[one] == 6) & opened[one] & opened[two] & (opening[one] != opening[two]) & (both * 2 > shorter))
 
 
 def _compare(packets: Columns, pairs: list[tuple[int, int]]) -> tuple[str, Array]:

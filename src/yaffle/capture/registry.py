@@ -14,6 +14,8 @@ DSCP_NAMES = {
     **{8 * k + 2 * drop: f"AF{k}{drop}" for k in range(1, 5) for drop in range(1, 4)},
 }  # fmt: skip
 
+ECN_NAMES = ("not ECT", "ECT(1)", "ECT(0)", "CE")  # RFC 3168 section 5
+
 
 def marking(code: int) -> str:
     """A differentiated services code point by its name."""

@@ -20,6 +20,14 @@ _NOTHING = (
 )
 
 
+def _split_words(picture: PathPicture) -> str:
+    """What something on the way answers itself."""
+    return "".join(
+        f" Something between {one.near} and {one.far} answers for {one.server} itself: {count(one.connections)} connections have other sequence numbers on either side."
+        for one in picture.split[:3]
+    )
+
+
 class SegmentsPage(QWidget):
     """`packet_wanted` carries the connection and the moment of a lost packet; `parted` conversations that the user says are not the same, or are again."""
 
@@ -96,9 +104,9 @@ class SegmentsPage(QWidget):
             self._fill_waits(picture)
             self._fill_addresses(picture)
         if picture is None or not some:
-            self.words.setText(_NOTHING)
+            self.words.setText(_NOTHING if picture is None or not picture.split else _split_words(picture))
             return
-        self.words.setText(f"{count(len(picture.points))} points. Clocks: " + "; ".join(picture.clocks) + ".")
+        self.words.setText(f"{count(len(picture.points))} points. Clocks: " + "; ".join(picture.clocks) + "." + _split_words(picture))
         self._held.setFixedHeight(min(270, len(picture.segments) * 86 + 4))
         self._draw()
 

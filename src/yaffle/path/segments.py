@@ -187,6 +187,15 @@ def marking_changes(capture: Capture, way: Way) -> list[tuple[int, int, int]]:
     return sorted(((int(p) // 64, int(p) % 64, int(c)) for p, c in zip(pairs, counts, strict=True)), key=lambda one: -one[2])
 
 
+def ecn_changes(capture: Capture, way: Way) -> list[tuple[int, int, int]]:
+    """(ECN field before, after, packets) of what arrived with another one (RFC 3168; 3 says that a queue was full), most first."""
+    sent, arrived = way.matched
+    before, after = capture.packets.tos[sent].astype(np.int64) & 3, capture.packets.tos[arrived].astype(np.int64) & 3
+    changed = before != after
+    pairs, counts = np.unique(before[changed] * 4 + after[changed], return_counts=True)
+    return sorted(((int(p) // 4, int(p) % 4, int(c)) for p, c in zip(pairs, counts, strict=True)), key=lambda one: -one[2])
+
+
 def hops(capture: Capture, way: Way) -> int:
     """Routers between both points, by the TTL; the median."""
     sent, arrived = way.matched

@@ -6,9 +6,13 @@ import numpy as np
 
 from yaffle.analysis import Analysis
 from yaffle.capture.addresses import address_text
+from yaffle.capture.registry import ECN_NAMES
+from yaffle.findings.flow_changes import way_changes
 from yaffle.findings.flow_path import flow_ways
 from yaffle.findings.flow_source import held_flows
-from yaffle.path.segments import PathSegment, Way, clamped, hops, marking_changes, resets_born
+from yaffle.path.segments import PathSegment, Way, clamped, ecn_changes, hops, marking_changes, resets_born
+from yaffle.path.split import split_connections
+from yaffle.path.translations import translations
 
 _MS = 1e6
 
@@ -42,9 +46,39 @@ def _way(analysis: Analysis, way: Way, start: str, end: str) -> dict[str, Any]:
         "delay_ms": {"min": float(delays.min()), "median": float(np.median(delays)), "p95": float(np.quantile(delays, 0.95)), "max": float(delays.max())} if delays.size else None,
         "jitter_ms": None if np.isnan(way.variation_ns) else way.variation_ns / _MS,
         "dscp_changes": [{"from": before, "to": after, "packets": count} for before, after, count in marking_changes(capture, way)],
+        "ecn_changes": [{"from": ECN_NAMES[before], "to": ECN_NAMES[after], "packets": count} for before, after, count in ecn_changes(capture, way)],
         "hops": hops(capture, way),
         "clamped_openings": clamped(capture, way),
     }
+
+
+def translated(analysis: Analysis) -> list[dict[str, Any]]:
+    """Addresses that change on the way: [at the nearer point, at the farther]."""
+    return [
+        {
+            "from": one.ends.near, "to": one.ends.far, "client": [one.ends.client_near, one.ends.client_far], "server": [one.ends.server_near, one.ends.server_far],
+            "conversations": one.conversations, "ports_change": one.ports_change, "packets": one.packets,
+        }
+        for one in translations(analysis.capture, analysis.path)
+    ]  # fmt: skip
+
+
+def flow_changes(analysis: Analysis) -> list[dict[str, Any]]:
+    """When the traffic between two hosts took another way, by flow records."""
+    if not analysis.flows.rows.size:
+        return []
+    return [
+        {
+            "from": one.source, "to": one.target, "at_ns": one.at_ns, "within_ms": one.within_ns / _MS, "gone": list(one.gone), "come": list(one.come),
+            "before": one.before.packets, "after": one.after.packets,
+        }
+        for one in way_changes(held_flows(analysis, 0, 1 << 62, packets=False))
+    ]  # fmt: skip
+
+
+def answered_between(analysis: Analysis) -> list[dict[str, Any]]:
+    """Connections that something between two points answers itself."""
+    return [{"from": one.near, "to": one.far, "server": one.server, "connections": one.connections, "packets": list(one.packets)} for one in split_connections(analysis.capture)]
 
 
 def clocks(analysis: Analysis) -> list[dict[str, Any]]:

@@ -7,14 +7,15 @@ import numpy as np
 from yaffle.analysis import Analysis
 from yaffle.arrays import Array
 from yaffle.capture.addresses import address_text, end_text
-from yaffle.capture.registry import marking
+from yaffle.capture.registry import ECN_NAMES, marking
 from yaffle.exchanges.calls import Call
 from yaffle.findings.flow_changes import WayChange, way_changes
 from yaffle.findings.flow_path import FlowWay, flow_ways
 from yaffle.findings.flow_source import held_flows
 from yaffle.findings.streams import StreamAt, followed
 from yaffle.findings.where import WaitedAt, where_waited
-from yaffle.path.segments import PathSegment, Way, marking_changes
+from yaffle.path.segments import PathSegment, Way, ecn_changes, marking_changes
+from yaffle.path.split import SplitConnections, split_connections
 from yaffle.path.translations import Ends, Translation, translations
 from yaffle.session.scene import Scene
 
@@ -88,6 +89,7 @@ class PathPicture:
     waited: list[WaitedAt]  # what the network cost in focus, by stretch of the path
     translations: list[Translation]
     apart: tuple[Ends, ...]  # what the user says is not the same
+    split: list[SplitConnections]  # what something between two points answers itself
 
 
 def path_picture(scene: Scene) -> PathPicture:
@@ -103,7 +105,7 @@ def path_picture(scene: Scene) -> PathPicture:
     calls = [call for call in analysis.calls if call.asked_ns <= last_ns and max(call.asked_ns, call.ended_ns, call.answered_ns) >= first_ns]
     return PathPicture(
         analysis.capture.points, segments, edges_ns, _clocks(analysis), flow_ways(held), streams, calls, way_changes(held), where_waited(analysis, rows[rows >= 0]),
-        translations(analysis.capture, analysis.path), analysis.apart,
+        translations(analysis.capture, analysis.path), analysis.apart, split_connections(analysis.capture),
     )  # fmt: skip
 
 
@@ -160,6 +162,7 @@ def _way(analysis: Analysis, way: Way, start: str, end: str, edges_ns: Array) ->
         curves[k, some] = delay[order][(starts + np.minimum(sizes - 1, (sizes * quantile).astype(np.int64)))[some]]
     part = Way(way.from_client, way.sent[own], way.arrived[own], way.copies, way.born, delay, way.reordered, way.variation_ns)
     changes = [f"{marking(before)} to {marking(after)}: {count:,} packets" for before, after, count in marking_changes(analysis.capture, part)]
+    changes += [f"{ECN_NAMES[before]} to {ECN_NAMES[after]}: {count:,} packets" for before, after, count in ecn_changes(analysis.capture, part)]
     steps = np.abs(np.diff(delay))
     least, median, p95 = (float(np.quantile(delay, q)) if delay.size else float("nan") for q in (0.0, 0.5, 0.95))
     copies, late, born = (int(_inside(analysis, rows, edges_ns).sum()) for rows in (way.copies, way.reordered, way.born))

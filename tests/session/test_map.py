@@ -1,0 +1,82 @@
+"""The map of the demo morning, and where its places stand: never one over another, whatever the user moved."""
+
+import itertools
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from yaffle.session.focus import Focus
+from yaffle.session.investigation import Investigation, Opened
+from yaffle.session.kept import Kept
+from yaffle.session.map_edits import BY_HAND, Drawn, Placed
+from yaffle.session.map_layout import HEIGHT, WIDTH, laid_out
+from yaffle.session.map_view import CLIENTS, DEVICE, HURT, POINT, SERVERS, WORN, Link, MapPicture, Place, map_picture
+
+
+@pytest.fixture(scope="module")
+def model(analysed_morning):
+    found = Investigation()
+    found.open(Opened(analysed_morning))
+    return found
+
+
+def test_the_morning_has_its_sites_points_and_routers(model):
+    picture = map_picture(model.scene)
+    kinds = {kind: sorted(p.label for p in picture.places if p.kind == kind) for kind in (CLIENTS, POINT, DEVICE, SERVERS)}
+    assert kinds[CLIENTS] == ["Isle of Wren", "Northpoint", "Quay House", "Saltmarsh"]
+    assert kinds[POINT] == ["isle-of-wren.pcapng", "quay-house-data-centre.pcapng", "saltmarsh.pcapng"]
+    assert kinds[DEVICE] == ["isle-of-wren-router", "quay-house-router", "saltmarsh-router"]
+    assert kinds[SERVERS] == ["Quay House"]
+    links = {link.key: link for link in picture.links}
+    wren = links["point: isle-of-wren.pcapng", "point: quay-house-data-centre.pcapng"]
+    assert (wren.state, "lost 616 of" in wren.words) == (HURT, True)
+    salt = links["point: saltmarsh.pcapng", "point: quay-house-data-centre.pcapng"]
+    assert (salt.state, "EF becomes CS0, default" in salt.words) == (WORN, True)
+    assert links["device: saltmarsh-router", "device: quay-house-router"].state == WORN
+    assert links["device: isle-of-wren-router", "device: quay-house-router"].state == HURT
+    name, stations = next(f for f in picture.flows if f[0] == "Isle of Wren → ticket desk")
+    assert stations == ["clients: Isle of Wren", "point: isle-of-wren.pcapng", "point: quay-house-data-centre.pcapng", "servers: Quay House"]
+    assert all(pair in links for pair in itertools.pairwise(stations)), name
+
+
+def test_the_map_moves_with_the_period(model):
+    first = model.evidence.first_ns
+    model.look(Focus((first, first + 120 * 10**9)))  # Before the rain.
+    picture = map_picture(model.scene)
+    wren = next(link for link in picture.links if link.key == ("point: isle-of-wren.pcapng", "point: quay-house-data-centre.pcapng"))
+    assert wren.state != HURT
+    model.look(Focus())
+
+
+def boxes_apart(layout):
+    return all(
+        abs(layout.at[a.key][0] - layout.at[b.key][0]) >= WIDTH or abs(layout.at[a.key][1] - layout.at[b.key][1]) >= HEIGHT for a, b in itertools.combinations(layout.places, 2)
+    )
+
+
+keys = st.integers(0, 11).map(lambda n: f"{(CLIENTS, POINT, DEVICE, SERVERS)[n % 4]}: {n}")
+
+
+@given(st.sets(keys, min_size=1), st.lists(st.tuples(keys, keys), max_size=30), st.none() | st.tuples(keys, st.integers(0, 1200), st.integers(0, 900)))
+def test_no_place_stands_over_another(names, pairs, moved):
+    places = [Place(key, key, key.partition(":")[0]) for key in sorted(names)]
+    picture = MapPicture(places, [Link(a, b) for a, b in dict.fromkeys(pairs) if a in names and b in names and a != b])
+    placed = (Placed(moved[0], x=moved[1], y=moved[2]),) if moved is not None and moved[0] in names else ()
+    layout = laid_out(picture, placed)
+    assert {p.key for p in layout.places} == names
+    assert boxes_apart(layout)
+    for one in placed:
+        assert layout.at[one.key] == (one.x, one.y)
+
+
+def test_what_the_user_changed_is_on_the_map_and_in_the_case():
+    picture = MapPicture([Place("clients: a", "a", CLIENTS), Place("point: p", "p", POINT)], [Link("clients: a", "point: p")])
+    placed = (Placed("clients: a", label="boarding"), Placed("point: p", hidden=1), Placed(BY_HAND + "mast"))
+    drawn = (Drawn("clients: a", BY_HAND + "mast", "radio"), Drawn("clients: a", "point: p"))
+    layout = laid_out(picture, placed, drawn)
+    assert [(p.label, p.kind) for p in layout.places] == [("boarding", CLIENTS), ("mast", "by hand")]
+    assert [(link.key, link.words) for link in layout.links] == [(("clients: a", BY_HAND + "mast"), "radio")]
+    assert layout.hidden == 1
+    kept = Kept(placed=placed, drawn=drawn)
+    assert Kept.from_json(kept.as_json()) == kept
