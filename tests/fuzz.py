@@ -13,15 +13,21 @@ from collections.abc import Iterator
 from pathlib import Path
 from struct import Struct
 
+from tests.exchanges.test_voice_and_video import cell
 from tests.frames import ACK, FIN, PSH, RST, SYN, C, S, ether, ip, pcap, tcp, udp
+from tests.protocols.test_calls import INVITE, RINGING, sender_report
 from tests.records.messages import a_set, ipfix, netflow5, netflow9, option_template, template
 from yaffle.analysis import analyse
 from yaffle.capture.pcapng_writer import write_pcapng
 from yaffle.errors import YaffleError
-from yaffle.findings.everything import all_findings
 from yaffle.findings.flow_labels import DIMENSIONS
+from yaffle.report.document import document
+from yaffle.session.classes_view import ClassSettings, class_picture
 from yaffle.session.evidence import Evidence
 from yaffle.session.flow_parts import FlowSettings, flow_picture
+from yaffle.session.investigation import Investigation, Opened
+from yaffle.session.map_view import map_picture
+from yaffle.session.path_view import path_picture
 
 _SLOW_S = 8.0
 _INTERESTING = (0, 1, 2, 3, 4, 5, 8, 15, 16, 20, 40, 60, 63, 64, 65, 127, 128, 129, 254, 255)
@@ -92,6 +98,9 @@ def spoken() -> list[bytes]:
     out += [ether(udp(C, 9001, S, 443, b"\xc3\0\0\0\1\x08abcdefgh\0\0\x40\x40" + bytes(64)))]
     out += exported()
     out += [ether(udp(C, 7000, S, 7002, b"\x80\x08" + bytes([0, n, 0, 0, 0, n * 20, 0, 0, 0, 9]) + bytes(30))) for n in range(12)]
+    out += [ether(udp(C, 5060, S, 5060, INVITE)), ether(udp(S, 5060, C, 5060, RINGING))]
+    out += [ether(udp(C, 7001, S, 7003, sender_report(9, (500, 0), 12, [(9, 1, 1, 1, 500 << 16, 1)])))]
+    out += [ether(udp(S, 6000, C, 6002, cell(256, n, n * 270_000) + cell(257, n))) for n in range(10)]
     return out
 
 
@@ -166,7 +175,7 @@ def main(seconds: float, seed: int) -> int:
     rnd, count, began = random.Random(seed), 0, time.monotonic()
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
-        corpus, path = list(seeds(folder)), folder / "mutated"
+        corpus, path, other = list(seeds(folder)), folder / "mutated", folder / "other"
         corpus += [corpus[-2]] * 3  # The one with most decoders in it.
         while time.monotonic() - began < seconds:
             made = 1
@@ -176,8 +185,16 @@ def main(seconds: float, seed: int) -> int:
                 path.write_bytes(mutated(rnd.choice(corpus), rnd))
             started = time.monotonic()
             try:
-                analysis = analyse([path])
-                all_findings(analysis)
+                paths = [path, other] if rnd.random() < 0.4 else [path]
+                if len(paths) > 1:
+                    other.write_bytes(mutated(path.read_bytes(), rnd) if rnd.random() < 0.5 else rnd.choice(corpus))
+                opened = Opened(analyse(paths))
+                analysis = opened.analysis
+                assert document(analysis)
+                model = Investigation()
+                model.open(opened)
+                for picture in (path_picture, map_picture, lambda scene: class_picture(scene, ClassSettings())):
+                    picture(model.scene)
                 evidence = Evidence(analysis)
                 flow_picture(evidence, evidence.first_ns, evidence.last_ns, FlowSettings(rnd.choice(DIMENSIONS)))
                 assert (analysis.account.connection_charges.sum(axis=1) == analysis.account.fact("wait_ns")).all()

@@ -41,6 +41,9 @@ def analyse(
     literals: Annotated[bool, typer.Option("--literals", help="Show the literals of statements in the document, which are masked else.")] = False,
     include: Annotated[str, typer.Option("--include", metavar="TABLES", help="Large tables that go into the document, too: flows.")] = "",
     line_mbps: Annotated[float, typer.Option("--line-mbps", metavar="RATE", help="Rate of the line in Mbit/s: how much of it was used at most, for how short a time.")] = 0.0,
+    expect: Annotated[
+        list[str] | None, typer.Option("--expect", metavar="APPLICATION=MARKING", help="Which marking an application should bear, as voice=EF; what violates it is a finding.")
+    ] = None,
 ) -> None:
     """Say who is slow, whose fault it is and how sure that is."""
     from yaffle.analysis import analyse as run
@@ -51,10 +54,11 @@ def analyse(
     wanted = [name.strip() for name in include.split(",") if name.strip()]
     if unknown := [name for name in wanted if name not in INCLUDED]:
         raise YaffleError(f"--include: {', '.join(unknown)} is not known; these are: {', '.join(INCLUDED)}")
+    rules = tuple(_expected(text) for text in expect or ())
     bar, step = _bar()
     with bar:
         compile_first(step)
-        analysis = run(files, step)
+        analysis = run(files, step).as_told((), (), rules, ())
     content = document(analysis, line_mbps * 1e6 or None, literals=literals, include=wanted)
     if json_out == "-":
         json.dump(content, sys.stdout)
@@ -65,6 +69,19 @@ def analyse(
         _report(analysis, {}, report, mask)
     if json_out != "-":
         typer.echo(answer.answer(analysis))
+
+
+def _expected(text: str) -> Any:
+    """A rule of `--expect`. Raises YaffleError."""
+    from yaffle.findings.expected import Expected, code_point
+
+    name, sign, told = text.rpartition("=")
+    if not sign or not name.strip():
+        raise YaffleError(f"--expect: “{text}” is not APPLICATION=MARKING, as voice=EF")
+    try:
+        return Expected(name.strip(), code_point(told))
+    except ValueError as error:
+        raise YaffleError(f"--expect: {error}") from None
 
 
 def _report(analysis: Any, memory: dict[str, Any], path: Path, mask: bool) -> None:
