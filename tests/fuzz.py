@@ -21,7 +21,8 @@ from yaffle.analysis import analyse
 from yaffle.capture.pcapng_writer import write_pcapng
 from yaffle.errors import YaffleError
 from yaffle.findings.flow_labels import DIMENSIONS
-from yaffle.report.document import document
+from yaffle.findings.where import network_by_segment
+from yaffle.report import media_part, path_part
 from yaffle.session.classes_view import ClassSettings, class_picture
 from yaffle.session.evidence import Evidence
 from yaffle.session.flow_parts import FlowSettings, flow_picture
@@ -190,7 +191,17 @@ def main(seconds: float, seed: int) -> int:
                     other.write_bytes(mutated(path.read_bytes(), rnd) if rnd.random() < 0.5 else rnd.choice(corpus))
                 opened = Opened(analyse(paths))
                 analysis = opened.analysis
-                assert document(analysis)
+                for part in (
+                    path_part.segments,
+                    path_part.translated,
+                    path_part.answered_between,
+                    path_part.flow_changes,
+                    media_part.media,
+                    media_part.programmes,
+                    media_part.calls,
+                ):
+                    part(analysis)
+                network_by_segment(analysis)
                 model = Investigation()
                 model.open(opened)
                 for picture in (path_picture, map_picture, lambda scene: class_picture(scene, ClassSettings())):

@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 
-from yaffle.path.clocks import clock_between
+from yaffle.path.clocks import clock_between, find_steps
 from yaffle.path.matching import NONE, match, unique_pairs
 from yaffle.path.ordering import by_group, by_identity, medians
 from yaffle.transport.envelope import lower_envelope
@@ -113,3 +113,36 @@ def test_nothing_has_an_order():
     none = np.zeros(0, np.int64)
     assert by_identity(none.astype(np.uint64)).size == by_group(none, none).size == 0
     assert np.isnan(medians(none, none, 2)).all()
+
+
+@pytest.mark.parametrize("step", [40_000_000, -9_000_000, 3_600_000_000_000])
+@pytest.mark.parametrize("drift", [0.0, 6e-5])
+def test_a_clock_that_was_set_meanwhile(step, drift):
+    rng = np.random.default_rng(5)
+    t = np.sort(rng.integers(0, 60 * 10**9, 5000)) + 1_790_000_000 * 10**9
+    there = rng.random(5000) < 0.5
+    delay = 7_000_000 + rng.exponential(400_000, 5000).astype(np.int64)
+    at = t[0] + 25_300_000_000
+    own = lambda true: true + 1_000_000 + np.round(drift * (true - t[0])).astype(np.int64) + np.where(true >= at, step, 0)  # noqa: E731
+    forward, backward = (t[there], own(t[there] + delay[there])), (t[~there] + delay[~there], own(t[~there]))
+    clock = clock_between(forward, backward)
+    ((when, told),) = clock.steps
+    assert told == pytest.approx(step, abs=200_000)
+    assert abs(when - own(np.array([at]))[0]) < 40_000_000
+    assert clock.breaks_causality(int(t[-1]))
+    clear = (forward[1] < when - 50_000_000) | (forward[1] > when + 50_000_000)
+    if step < 0:
+        clear &= (forward[1] < when + step) | (forward[1] > when - step)  # Times that came twice cannot be told.
+    right = (clock.set_right(forward[1]) - forward[0])[clear]
+    assert abs(int(right.min()) - 7_000_000) < 100_000
+    assert int(right.max()) < 12_000_000
+
+
+def test_a_path_that_changes_is_no_step_of_a_clock():
+    rng = np.random.default_rng(6)
+    t = np.sort(rng.integers(0, 60 * 10**9, 5000))
+    there = rng.random(5000) < 0.5
+    longer = np.where(t > 30 * 10**9, 20_000_000, 0)
+    for both in (True, False):
+        delay = 7_000_000 + rng.exponential(400_000, 5000).astype(np.int64) + np.where(there | both, longer, 0)
+        assert find_steps((t[there], t[there] + delay[there]), (t[~there] + delay[~there], t[~there])) == ()

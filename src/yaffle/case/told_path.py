@@ -61,7 +61,10 @@ def read_path(passed: dict[str, Array], odd: dict[str, Array], told: dict[str, A
     for rows, least in ((passed["sent"], 0), (passed["arrived"], -1), (odd["row"], 0)):
         if rows.size and not (int(rows.min()) >= least and int(rows.max()) < packets):
             raise ValueError("a packet of a segment points outside the packets")
-    path = PointsPath({int(point): Clock(**clock) for point, clock in told["clocks"]}, corrected={int(point) for point in told["corrected"]})
+    path = PointsPath(
+        {int(point): Clock(**{**clock, "steps": tuple((int(at), float(step)) for at, step in clock["steps"])}) for point, clock in told["clocks"]},
+        corrected={int(point) for point in told["corrected"]},
+    )
     for number, (near, far, flows) in enumerate(told["segments"]):
         if not (0 <= near < points and 0 <= far < points):
             raise ValueError("a segment points outside the points")

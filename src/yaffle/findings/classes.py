@@ -10,7 +10,7 @@ from yaffle.capture.registry import marking
 from yaffle.path.segments import Way
 
 BIN_NS = 10_000_000  # Loads are counted so finely: what a queue sees.
-MOST_BINS = 2_000_000
+MOST_BINS = 300_000  # 50 min of them; of a longer period the intervals are longer.
 _PEAK_NS = 1_000_000_000
 
 

@@ -69,6 +69,7 @@ def _summed(steps: list[tuple[int, int, bool]], clocks: dict[tuple[int, int], Cl
     offset = drift = uncertainty = 0.0
     at = clocks[steps[0][0], steps[0][1]].at_ns
     count, both = 1 << 62, True
+    stepped: list[tuple[int, float]] = []
     for p, q, back in steps:
         own = clocks[p, q]
         sign = -1 if back else 1
@@ -76,7 +77,13 @@ def _summed(steps: list[tuple[int, int, bool]], clocks: dict[tuple[int, int], Cl
         drift += sign * own.drift
         uncertainty += own.uncertainty_ns
         count, both = min(count, own.pairs), both and own.both_ways
-    return Clock(offset, drift, at, uncertainty, count, both)
+        stepped += [(when, sign * step) for when, step in own.steps]
+    return Clock(offset, drift, at, uncertainty, count, both, tuple(sorted(stepped)))
+
+
+def _set_words(clock: Clock) -> str:
+    """What is said of a clock that was set meanwhile."""
+    return "".join(f"; it was set {abs(step) / 1e6:.3f} ms {'ahead' if step > 0 else 'back'} at {np.datetime64(at_ns, 'ns')} of its own time" for at_ns, step in clock.steps)
 
 
 def _neighbours(key: tuple[int, int], pair: Shared, pairs: dict[tuple[int, int], Shared]) -> Array:
@@ -145,6 +152,6 @@ def set_clocks_right(capture: Capture, path: PointsPath) -> None:
             sure = f", give or take {clock.uncertainty_ns / 1e6:.3g} ms" if clock.both_ways else "; only one direction was seen: its delays are taken from the quickest packet"
             source.notes.append(
                 f"its clock was {abs(clock.offset_ns) / 1e9:.6f} s {side} that of {capture.points[0]} and ran {clock.drift * 1e6:+.1f} ppm: "
-                f"times are set right by packets that both saw{sure}"
+                f"times are set right by packets that both saw{sure}{_set_words(clock)}"
             )
         path.corrected.add(point)

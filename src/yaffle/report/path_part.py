@@ -100,7 +100,8 @@ def clocks(analysis: Analysis) -> list[dict[str, Any]]:
         else:
             sure = clock.uncertainty_ns / _MS if clock.both_ways else None  # One direction alone bounds nothing.
             told = {"offset_ms": clock.offset_ns / _MS, "drift_ppm": clock.drift * 1e6, "uncertainty_ms": sure, "set_right": point in analysis.path.corrected}
-        found.append({"source": source.name, **told})
+        steps = clock.steps if clock is not None else ()
+        found.append({"source": source.name, **told, "steps": [{"at_ns": at_ns, "ms": step / _MS} for at_ns, step in steps]})
     return found
 
 

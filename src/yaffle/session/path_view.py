@@ -18,6 +18,7 @@ from yaffle.path.segments import PathSegment, Way, ecn_changes, marking_changes
 from yaffle.path.split import SplitConnections, split_connections
 from yaffle.path.translations import Ends, Translation, translations
 from yaffle.session.scene import Scene
+from yaffle.units import duration, moment
 
 BINS = 200
 MOST_LOST = 5000
@@ -119,6 +120,7 @@ def _clocks(analysis: Analysis) -> list[str]:
         )
         state = "its times are set right everywhere" if point in analysis.path.corrected else "outside of this page its times are left as they are"
         drift = f", {clock.drift * 1e6:+.1f} ppm" if abs(clock.drift) >= 5e-8 else ""
+        state += "".join(f"; it was set {duration(abs(step))} {'ahead' if step > 0 else 'back'} at {moment(at_ns)} of its own time" for at_ns, step in clock.steps)
         found.append(f"{analysis.capture.points[point]}: {clock.offset_ns / 1e6:+.3f} ms{drift} against {analysis.capture.points[0]} ({known}); {state}")
     return found
 
