@@ -131,6 +131,10 @@ def warm_up() -> None:
         if other.wait():
             raise YaffleError("a part of the engine cannot be compiled")
     from yaffle.analysis import analyse
+    from yaffle.findings.classes import ClassLoad, ClassLoads
+    from yaffle.findings.flow_path import flow_ways
+    from yaffle.findings.flow_source import held_flows
+    from yaffle.findings.planner import plan
     from yaffle.normal.baseline import BaselineSettings, baseline
     from yaffle.records.flow_table import Exporter, FlowRecords, empty_flows
     from yaffle.session.apportion import groups, picture
@@ -155,6 +159,8 @@ def warm_up() -> None:
         assert model.scene.evidence.first_packet.size
         told = replace(model.scene.evidence.analysis, flows=FlowRecords(empty_flows(1), [Exporter("", 0, 0, flow_records=1)]))
         flow_picture(Evidence(told), 0, 10**9, FlowSettings())
+        flow_ways(held_flows(told, 0, 10**9, packets=False))
+        plan(ClassLoads([ClassLoad(0, 1, 1, 1.0, 1.0, 0, 0.0, 0.0, 0.0, np.ones(4))], 0, 10**7), 1e6)
         baseline(np.zeros(4), np.arange(4) * 10**12, BaselineSettings())
         picture(model.scene, groups(model.scene.evidence, model.rows, ())[0].rows, 4, None)
     cache_folder().mkdir(parents=True, exist_ok=True)

@@ -98,6 +98,16 @@ def test_streams_ways_and_classes_of_the_morning(window, qtbot, morning):  # noq
     window.switch_theme()
     page.violations.entered.emit(0)  # A datagram has no connection to be examined.
     assert "bit/s" in page._words_at(600.0, 0.0)
+    station.parts.setCurrentIndex(STREAMS)
+    settle(window, qtbot)
+    assert station.streams.series.media.lost > 0
+    assert "jitter" in station.streams._words_at(3.0, 0.0)
+    card = next(k for k, f in enumerate(window.investigation.findings) if f.cause == "marking")
+    window._follow(window.investigation.findings[card])
+    settle(window, qtbot)
+    assert (window.stations.currentIndex(), station.parts.currentIndex(), page.right.currentIndex()) == (PATH, CLASSES, 1)
+    assert window.investigation.filter_error is None
+    assert window.investigation.focus.filter == ""
 
 
 def test_rules_of_markings_are_kept_and_taken_back(window, qtbot, morning):  # noqa: F811

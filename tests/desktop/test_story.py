@@ -38,7 +38,7 @@ def test_from_the_captures_to_the_packet_and_back(window, qtbot, morning, tmp_pa
     load(window, qtbot, morning)
     model = window.investigation
     assert window.gather.table_model.rowCount() == 3
-    assert len(window.findings.cards) == 4
+    assert len(window.findings.cards) == 5
     assert window.stations.currentWidget() is window.apportion  # There are findings: straight to who waits on what.
 
     # Drag over the period strip: everything narrows to it.

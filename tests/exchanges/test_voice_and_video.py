@@ -3,15 +3,18 @@
 import random
 from struct import Struct
 
+import numpy as np
 import pytest
 
 from tests.frames import ether, pcap, udp
 from tests.protocols.test_calls import BODY, INVITE, RINGING, sender_report
 from yaffle.analysis import analyse
 from yaffle.case.folder import open_case, save_case
+from yaffle.exchanges.media import rfc_bursts
 from yaffle.exchanges.programmes import Programme
 from yaffle.findings.streams import followed
 from yaffle.report.document import document
+from yaffle.session.stream_view import stream_series
 
 MS, S = 10**6, 10**9
 PHONE, GATE, CAMERA, SCREEN = "198.51.100.7", "203.0.113.40", "203.0.113.60", "198.51.100.90"
@@ -117,3 +120,43 @@ def test_bytes_that_only_begin_like_a_programme_are_none(tmp_path):
     rnd = random.Random(1)
     frames = [(S + k * MS, ether(udp(CAMERA, 1, SCREEN, 2, b"\x47" + rnd.randbytes(188 * 3 - 1)))) for k in range(40)]
     assert document(analyse([pcap(tmp_path / "a.pcap", [*frames, *programme(count=4)])]))["programmes"] == []
+
+
+def plain_bursts(missing):
+    """The same by walking: a stretch goes on until 16 packets in a row arrived."""
+    found, start, last, alone = [], None, None, 0
+    for k, gone in enumerate([*missing, *[False] * 20]):
+        if gone:
+            start, last = (k if start is None else start), k
+        elif start is not None and k - last >= 16:
+            if last > start:
+                found.append((start, last))
+            else:
+                alone += 1
+            start = None
+    inside = sum(b - a + 1 for a, b in found)
+    lost = sum(sum(missing[a : b + 1]) for a, b in found)
+    outside = len(missing) - inside
+    return len(found), lost / inside if inside else 0.0, inside / len(found) if found else 0.0, alone / outside if outside else 0.0
+
+
+@pytest.mark.parametrize("seed", range(8))
+def test_bursts_are_as_by_the_plain_way(seed):
+    rnd = random.Random(seed)
+    missing = [rnd.random() < (0.3 if k // 60 % 3 == seed % 3 else 0.02) for k in range(500)]
+    assert rfc_bursts(np.array(missing)) == pytest.approx(plain_bursts(missing))
+
+
+def test_no_loss_is_no_burst():
+    assert rfc_bursts(np.zeros(30, bool)) == (0, 0.0, 0.0, 0.0)
+
+
+def test_the_course_of_a_stream(tmp_path):
+    analysis = analyse([pcap(tmp_path / "a.pcap", call())])
+    (media,) = analysis.media
+    assert (media.bursts, round(media.burst_ns / MS), media.burst_density) == (1, 80, 1.0)
+    found = stream_series(analysis, media)
+    assert found.times_ns.size == media.packets
+    assert (float(found.jitter_ns.min()), float(found.jitter_ns.max())) == pytest.approx((media.jitter_ns[0], media.jitter_ns[2]))
+    assert found.missing_ns.size == 4
+    assert all(found.times_ns[199] < t < found.times_ns[200] for t in found.missing_ns.tolist())

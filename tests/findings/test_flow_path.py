@@ -2,11 +2,14 @@
 
 import gzip
 import json
+from itertools import pairwise
 from pathlib import Path
 
+import numpy as np
 import pytest
 
 from yaffle.analysis import analyse
+from yaffle.findings.flow_path import _cover
 from yaffle.report.document import document
 
 _OWN = Path(__file__).parents[1] / "data" / "flows"
@@ -43,3 +46,19 @@ def test_the_way_of_flows_over_three_routers(name):
     back = next(way for way in found if [h["exporter"].split(",")[0] for h in way["hops"]] == [address[r] for r in truth["path"][::-1]])
     assert back["order_known"]
     assert [hop["lost"] for hop in back["hops"]] == [None, 0, 0]
+
+
+@pytest.mark.parametrize("seed", range(5))
+def test_what_records_cover_is_as_by_the_plain_way(seed):
+    rng = np.random.default_rng(seed)
+    sizes = rng.integers(1, 6, 20)
+    starts = np.concatenate([[0], np.cumsum(sizes)])
+    first = rng.integers(0, 100, int(starts[-1]))
+    for a, b in pairwise(starts.tolist()):
+        first[a:b].sort()
+    last = first + rng.integers(0, 30, first.size)
+    reach, covered = np.zeros(20, np.int64), np.zeros(20, np.int64)
+    _cover(starts, first, last, reach, covered)
+    for g, (a, b) in enumerate(pairwise(starts.tolist())):
+        times = {t for k in range(a, b) for t in range(first[k], last[k])}
+        assert (covered[g], reach[g]) == (len(times), max(last[a:b]))

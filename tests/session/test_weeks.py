@@ -16,6 +16,7 @@ from yaffle.session.comparing import CompareSettings, compared
 from yaffle.session.exports import write_flows
 from yaffle.session.flow_parts import FlowSettings, flow_picture
 from yaffle.session.investigation import Investigation, Opened
+from yaffle.session.kept import Kept
 from yaffle.session.normal import EVERYTHING, FLOW_VOLUME, OUT, NormalSettings, Subject, measures_of, normal
 from yaffle.session.survey import SurveySettings, survey
 
@@ -30,9 +31,9 @@ def folder(two_weeks):
 @pytest.fixture
 def model(folder):
     analysis = analyse([folder])
-    analysis.rules, analysis.sites = (Rule("archive copy", "203.0.113.35", 873),), (Site("Saltmarsh", "198.51.100.128/26"), Site("centre", "203.0.113.0/26"))
+    kept = Kept(rules=(Rule("archive copy", "203.0.113.35", 873),), sites=(Site("Saltmarsh", "198.51.100.128/26"), Site("centre", "203.0.113.0/26")))
     model = Investigation()
-    model.open(Opened(analysis))
+    model.open(Opened(analysis, memory=kept.as_json()))
     return model
 
 

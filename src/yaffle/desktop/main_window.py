@@ -49,6 +49,7 @@ from yaffle.desktop.sites_dialog import SitesDialog
 from yaffle.desktop.survey import INTERFACES, Survey
 from yaffle.desktop.ticket_dialog import TicketDialog
 from yaffle.findings.finding import Finding
+from yaffle.findings.markings import CAUSE
 from yaffle.history.layout import is_history
 from yaffle.session import preferences
 from yaffle.session.beginning import first_packets
@@ -261,6 +262,9 @@ class MainWindow(QMainWindow):
         elif "interface" in finding.grounds:
             self.go(1)
             self.survey.parts.setCurrentIndex(INTERFACES)
+        elif finding.cause == CAUSE:
+            self.go(PATH)
+            self.path.show_violations()
         else:
             self.go(2)
 

@@ -1,14 +1,18 @@
 """Voice and video: each stream from point to point with how it may have sounded, and the calls that set them up."""
 
-from PySide6.QtCore import Qt
+import numpy as np
+import pyqtgraph as pg
+from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QLabel, QSplitter, QVBoxLayout, QWidget
 
 from yaffle.desktop import theme
 from yaffle.desktop.column_table import Column, Listing
+from yaffle.desktop.plots import Plot
 from yaffle.exchanges.media import Media
 from yaffle.findings.streams import StreamAt
 from yaffle.session.path_view import PathPicture
-from yaffle.units import count, duration, moment, rate
+from yaffle.session.stream_view import StreamSeries
+from yaffle.units import count, duration, moment, rate, share
 
 _NOTHING = "No voice and no video in this period: streams by RTP and MPEG transport streams are found by what they carry, and by the calls (SIP) that announce them."
 
@@ -42,12 +46,20 @@ def _drift(at: StreamAt) -> float | None:
     return at.media.sender_ppm if isinstance(at.media, Media) else at.media.drift_ppm
 
 
+def _bursts(at: StreamAt) -> str:
+    if not isinstance(at.media, Media) or not at.media.bursts:
+        return "none" if isinstance(at.media, Media) else "–"
+    return f"{count(at.media.bursts)} of {duration(at.media.burst_ns)}, {share(at.media.burst_density)}"
+
+
 def _gaps(at: StreamAt) -> str:
     return count(at.media.gaps) if isinstance(at.media, Media) else "–"
 
 
 class StreamsPage(QWidget):
-    """Shows what it is given."""
+    """`chosen` carries the stream whose course is wanted."""
+
+    chosen = Signal(object)
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -55,10 +67,16 @@ class StreamsPage(QWidget):
         self.words.setWordWrap(True)
         self.words.setObjectName("faint")
         self.streams, self.calls = Listing("Voice and video, from sender to receiver"), Listing("Calls")
+        self.plot = Plot("jitter", "s")
+        self.plot.read_with(self._words_at)
+        self._found: list[StreamAt] = []
+        self.series: StreamSeries | None = None
+        self.streams.selectionModel().currentRowChanged.connect(lambda now, _before: self._choose(now.row()))
         self._body = QSplitter(Qt.Orientation.Vertical)
         self._body.addWidget(self.streams)
+        self._body.addWidget(self.plot)
         self._body.addWidget(self.calls)
-        self._body.setSizes([380, 140])
+        self._body.setSizes([300, 170, 110])
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 4, 0, 0)
         column.addWidget(self.words)
@@ -79,8 +97,49 @@ class StreamsPage(QWidget):
             if found
             else _NOTHING
         )
+        former = self.series.media if self.series is not None else None
+        self._found = found
+        self.show_series(None)
         self._show_streams(found)
         self._show_calls(picture)
+        again = next((k for k, at in enumerate(found) if former is not None and at.media == former), next((k for k, at in enumerate(found) if at.media.lost), 0))
+        if found:
+            self.streams.selectRow(again)
+
+    def _choose(self, row: int) -> None:
+        if 0 <= row < self.streams.columns.order.size:
+            self.chosen.emit(self._found[int(self.streams.columns.order[row])].media)
+
+    def show_series(self, series: StreamSeries | None) -> None:
+        """Draws the course of a stream."""
+        self.series = series
+        item, look = self.plot.getPlotItem(), theme.current()
+        item.clear()
+        self.plot.setVisible(series is not None)
+        if series is None:
+            return
+        start = int(series.times_ns[0])
+        self.plot.plot((series.times_ns - start) / 1e9, series.jitter_ns / 1e9, pen=pg.mkPen(look.network, width=1.4))
+        top = max(1e-6, float(series.jitter_ns.max()) / 1e9)
+        if series.missing_ns.size:
+            x = (series.missing_ns - start) / 1e9
+            self.plot.plot(x, np.full(x.size, top * 1.08), pen=None, symbol="x", symbolSize=7, symbolPen=pg.mkPen(look.red, width=1.4))
+        self.plot.axis.base_ns = start
+        self.plot.axis.picture = None
+        self.plot.setXRange(0, float(series.times_ns[-1] - start) / 1e9, padding=0.01)
+        self.plot.setYRange(0, top * 1.2, padding=0)
+
+    def _words_at(self, x: float, _y: float) -> str:
+        series = self.series
+        if series is None:
+            return ""
+        k = int(np.clip(np.searchsorted(series.times_ns, series.times_ns[0] + int(x * 1e9)), 0, series.times_ns.size - 1))
+        return f" {moment(int(series.times_ns[k]))}  jitter {duration(float(series.jitter_ns[k]))} "
+
+    def dress(self) -> None:
+        """Takes the colours of the theme."""
+        self.plot.dress()
+        self.show_series(self.series)
 
     def _show_streams(self, found: list[StreamAt]) -> None:
         red = theme.current().red
@@ -91,6 +150,7 @@ class StreamsPage(QWidget):
                 Column("at", lambda r: found[r].point, [at.point for at in found], figures=False),
                 Column("lost", lambda r: f"{count(found[r].media.lost)} of {count(found[r].media.expected)}", [at.media.lost for at in found]),
                 Column("events", lambda r: count(found[r].media.loss_events), [at.media.loss_events for at in found], meaning="runs of losses"),
+                Column("bursts", lambda r: _bursts(found[r]), figures=False, meaning="stretches of losses close together (RFC 3611): how many, mean length, share missing"),
                 Column(
                     "may sound", lambda r: f"{found[r].voice.mos:.1f}" if found[r].voice else "not told", [at.voice.mos if at.voice else 0.0 for at in found],
                     meaning="mean opinion score 1 to 4.5, estimated by the E-model (ITU-T G.107) where the codec is known",
@@ -113,7 +173,7 @@ class StreamsPage(QWidget):
                 Column("began", lambda r: moment(found[r].media.first_ns), [at.media.first_ns for at in found]),
             ],
             len(found),
-            ((0, 90), (1, 60), (2, 150), (3, 76), (4, 56), (5, 84), (6, 48), (7, 66), (8, 66), (9, 270), (10, 104), (11, 230), (12, 66), (13, 150), (14, 150), (15, 96)),
+            ((0, 90), (1, 60), (2, 150), (3, 76), (4, 56), (5, 140), (6, 84), (7, 48), (8, 66), (9, 66), (10, 270), (11, 104), (12, 230), (13, 66), (14, 150), (15, 150), (16, 96)),
             wide=-1,
         )  # fmt: skip
 

@@ -22,6 +22,7 @@ from yaffle.transport.envelope import line_below
 
 LEAST_PACKETS = 8
 LEAST_ANNOUNCED = 2  # Of a stream that a session description announced.
+_LEAST_GAP = 16  # Packets in a row that end a burst (RFC 3611).
 _LEAST_FOR_DRIFT, _LEAST_SPAN_NS = 50, 5_000_000_000
 _KINDS = {**dict.fromkeys(range(24), "audio"), **dict.fromkeys((25, 26, 28, 31, 32, 33, 34), "video")}  # RFC 3551
 _LEAST_IN_ORDER = 0.8  # Of a stream's steps, so many go on by a few numbers.
@@ -59,6 +60,10 @@ class Media:
     gaps: int = 0  # times that a listener hears nothing, by loss or lateness
     longest_gap_ns: int = 0
     burst_ratio: float = 1.0  # mean length of losses to that of random ones (G.107)
+    bursts: int = 0  # stretches in which losses lie no further apart than RFC 3611 section 4.7.2 says
+    burst_density: float = 0.0  # share missing within them
+    burst_ns: int = 0  # their mean length
+    gap_density: float = 0.0  # share missing outside of them
     sender_ppm: float | None = None  # how fast the sender's clock runs against the capture's; None where the stream is too short
     codec: str = ""  # as a session description or the payload type tells it
     kind: str = ""  # audio, video
@@ -155,6 +160,28 @@ def find_media(capture: Capture, payload: Payload, calls: Sequence[Call] = ()) -
     return sorted(found, key=lambda m: m.first_ns)
 
 
+def packets_of_stream(capture: Capture, payload: Payload, media: Media) -> tuple[Array, Array, Array] | None:
+    """(times in ns, sequence numbers unwrapped, jitter after each in ns) of a stream's packets in order of arrival; None where their bytes cannot be had."""
+    packets, flows = capture.packets, capture.conversations
+    own = [f for f in np.flatnonzero((flows.protocol == 17) & (flows.point == media.point)).tolist() if {*ends_of(flows, f, False)} == {media.source, media.destination}]
+    rows = np.flatnonzero(np.isin(packets.flow, own) & (packets.payload_bytes >= 12))
+    heads = np.full((rows.size, 4), -1, np.int64)
+    for number, source in enumerate(payload.sources):
+        if source is not None:
+            _headers(rows, packets, number, source, heads)
+    mine = (heads[:, 3] >= 0) & (heads[:, 2] == media.ssrc) & ~np.isin(heads[:, 3], _CONTROL)
+    sent_by_a = {f: ends_of(flows, f, False)[0] == media.source for f in own}
+    mine &= (packets.direction[rows] == 0) == np.array([sent_by_a[f] for f in packets.flow[rows].tolist()], bool)
+    rows, heads = rows[mine], heads[mine]
+    if rows.size < LEAST_ANNOUNCED:
+        return None
+    order = np.argsort(packets.time_ns[rows], kind="stable")
+    rows, heads = rows[order], heads[order]
+    arrived, jitter = packets.time_ns[rows], np.zeros(rows.size)
+    fill_jitter(arrived, unwrapped(heads[:, 1], 32), media.clock_hz, jitter)
+    return arrived, unwrapped(heads[:, 0], 16), jitter
+
+
 def _stream(capture: Capture, rows: Array, heads: Array, announced: dict[tuple[str, int], Any], said: dict[tuple[int, int], Said]) -> Media | None:
     """A stream from its packets in order of arrival; None where their numbers do not behave like one."""
     packets, flows = capture.packets, capture.conversations
@@ -177,12 +204,12 @@ def _stream(capture: Capture, rows: Array, heads: Array, announced: dict[tuple[s
     seen = np.unique(number)
     gaps = np.diff(seen) - 1
     expected = int(seen[-1] - seen[0] + 1)
-    late, heard, longest, burst = _heard(arrived, number, stamp, clock_hz)
+    heard = _heard(arrived, number, stamp, clock_hz)
     return Media(
         int(heads[0, 2]), source, destination, payload_type, clock_hz, int(rows.size), expected, expected - int(seen.size), int((gaps > 0).sum()),
         int(gaps.max(initial=0)), int(rows.size - seen.size), int((number[1:] < np.maximum.accumulate(number)[:-1]).sum()),
         (float(jitter.min()), float(jitter.mean()), float(jitter.max())), int(arrived[0]), int(arrived[-1]),
-        int(np.bincount(packets.tos[rows] >> 2).argmax()), int(flows.point[flow]), late, heard, longest, burst,
+        int(np.bincount(packets.tos[rows] >> 2).argmax()), int(flows.point[flow]), *heard,
         _sender_ppm(arrived, stamp, clock_hz), codec or CODECS.get(payload_type, ("",))[0], kind or _KINDS.get(payload_type, ""), call,
         **said.get((int(heads[0, 2]), int(flows.point[flow])), Said()).as_fields(clock_hz),
     )  # fmt: skip
@@ -197,14 +224,14 @@ def _sender_ppm(arrived: Array, stamp: Array, clock_hz: int) -> float | None:
     return -line_below(middle, (arrived - arrived[0]) - told)[1] * 1e6
 
 
-def _heard(arrived: Array, number: Array, stamp: Array, clock_hz: int) -> tuple[int, int, int, float]:
-    """(packets too late to be played, gaps that are heard, the longest of them in ns, burst ratio of what is missing)."""
+def _heard(arrived: Array, number: Array, stamp: Array, clock_hz: int) -> tuple[int, int, int, float, int, float, int, float]:
+    """(packets too late to be played, gaps that are heard, the longest in ns, burst ratio of what is missing, and by RFC 3611: bursts, density, mean ns, density outside)."""
     numbers, first = np.unique(number, return_index=True)
     transit = arrived[first] - stamp[first] * 1e9 / clock_hz
     played = transit - transit.min() <= PLAYED_AFTER_NS
     here = np.zeros(int(numbers[-1] - numbers[0] + 1), bool) if numbers[-1] - numbers[0] < _LONGEST_STREAM else np.ones(1, bool)
     if here.size == 1:
-        return int((~played).sum()), 0, 0, 1.0
+        return int((~played).sum()), 0, 0, 1.0, 0, 0.0, 0, 0.0
     here[(numbers[played] - numbers[0]).astype(np.int64)] = True
     steps = np.diff(stamp[first]) / np.maximum(1, np.diff(numbers))
     each_ns = int(np.median(steps) * 1e9 / clock_hz) if steps.size else 0
@@ -214,4 +241,23 @@ def _heard(arrived: Array, number: Array, stamp: Array, clock_hz: int) -> tuple[
     mean = float(runs.mean()) if runs.size else 0.0
     burst = max(1.0, mean * (1 - missing / here.size)) if runs.size else 1.0
     heard = runs[runs * each_ns >= HEARD_NS]
-    return int((~played).sum()), int(heard.size), int(runs.max(initial=0)) * each_ns, burst
+    count, dense, packets, outside = rfc_bursts(~here)
+    return int((~played).sum()), int(heard.size), int(runs.max(initial=0)) * each_ns, burst, count, dense, round(packets * each_ns), outside
+
+
+def rfc_bursts(missing: Array) -> tuple[int, float, float, float]:
+    """(bursts, share missing within them, their mean length in packets, share missing outside).
+
+    A burst is the longest stretch that begins and ends with a loss and holds no _LEAST_GAP packets in a row that arrived; a lone
+    loss with as many around it is none (RFC 3611 section 4.7.2, with its Gmin of 16). missing: bool (n,), by sequence number.
+    """
+    places = np.flatnonzero(missing)
+    if not places.size:
+        return 0, 0.0, 0.0, 0.0
+    cuts = np.flatnonzero(np.diff(places) > _LEAST_GAP)
+    first, last = np.concatenate([[0], cuts + 1]), np.concatenate([cuts, [places.size - 1]])
+    real = last > first
+    lengths, lost = (places[last] - places[first] + 1)[real], (last - first + 1)[real]
+    inside, outside = int(lengths.sum()), missing.size - int(lengths.sum())
+    alone = places.size - int(lost.sum())
+    return int(real.sum()), float(lost.sum() / inside) if inside else 0.0, float(lengths.mean()) if inside else 0.0, alone / outside if outside else 0.0

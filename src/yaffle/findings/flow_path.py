@@ -16,6 +16,7 @@ from yaffle.arrays import Array
 from yaffle.capture.registry import marking
 from yaffle.findings.flow_labels import exporter_words
 from yaffle.findings.flow_source import HeldFlows
+from yaffle.kernels import kernel
 from yaffle.records.flow_table import PACKETS
 from yaffle.units import count, share
 
@@ -95,20 +96,32 @@ def _per_exporter(rows: Array, places: Array) -> list[tuple[int, _Seen]]:
     rows, places, flow = rows[mark[flow]], places[mark[flow]], flow[mark[flow]]
     key = flow * (int(rows["exporter"].max(initial=0)) + 1) + rows["exporter"]
     order = np.lexsort((rows["first_ns"], key))
-    found = []
-    for part in np.split(order, np.flatnonzero(np.diff(key[order])) + 1) if order.size else []:
-        own = rows[part]
-        reach = np.maximum.accumulate(own["last_ns"])
-        covered = (
-            int((own["last_ns"] - own["first_ns"]).sum() - np.maximum(0, reach[:-1] - own["first_ns"][1:]).sum()) if own.size > 1 else int(own["last_ns"][0] - own["first_ns"][0])
-        )
-        head = own[0]
-        seen = _Seen(
-            int(head["exporter"]), int(head["ingress"]), int(head["egress"]), float(own["packets"].sum()), float(own["octets"].sum()), int(head["dscp"]), int(head["post_dscp"]),
-            int(own["first_ns"].min()), int(reach[-1]), max(0, covered), int(own["sampling"].max()), int(own["highest_ttl"].max()), int(head["next_hop"]), int(places[part[0]]),
-        )  # fmt: skip
-        found.append((int(flow[part[0]]), seen))
-    return found
+    if not order.size:
+        return []
+    ordered, starts = rows[order], np.concatenate([[0], np.flatnonzero(np.diff(key[order])) + 1])
+    reach, covered = np.zeros(starts.size, np.int64), np.zeros(starts.size, np.int64)
+    _cover(np.append(starts, order.size), np.ascontiguousarray(ordered["first_ns"]), np.ascontiguousarray(ordered["last_ns"]), reach, covered)
+    head = ordered[starts]
+    packets, octets = (np.add.reduceat(ordered[name].astype(np.float64), starts) for name in ("packets", "octets"))
+    sampling, ttl = (np.maximum.reduceat(ordered[name].astype(np.int64), starts) for name in ("sampling", "highest_ttl"))
+    told = [head[name].tolist() for name in ("exporter", "ingress", "egress", "dscp", "post_dscp", "first_ns", "next_hop")]
+    sums = packets.tolist(), octets.tolist(), reach.tolist(), covered.tolist(), sampling.tolist(), ttl.tolist(), places[order[starts]].tolist()
+    return [
+        (number, _Seen(exporter, ingress, egress, sent, size, dscp, post, first, last, under, each, limit, hop, row))
+        for number, exporter, ingress, egress, dscp, post, first, hop, sent, size, last, under, each, limit, row in zip(flow[order[starts]].tolist(), *told, *sums, strict=True)
+    ]
+
+
+@kernel
+def _cover(starts, first, last, reach, covered):  # type: ignore[no-untyped-def]
+    """For each group of records in order of their beginning: when the last of them ended, and how much of that time they cover."""
+    for g in range(starts.size - 1):
+        until = first[starts[g]]
+        for k in range(starts[g], starts[g + 1]):
+            if last[k] > until:
+                covered[g] += last[k] - max(until, first[k])
+                until = last[k]
+        reach[g] = until
 
 
 def flow_ways(held: HeldFlows) -> list[FlowWay]:

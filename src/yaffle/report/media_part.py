@@ -36,6 +36,7 @@ def media(analysis: Analysis) -> list[dict[str, Any]]:
             "gaps": m.gaps,
             "longest_gap_ms": m.longest_gap_ns / _MS,
             "burst_ratio": m.burst_ratio,
+            "bursts": {"count": m.bursts, "density": m.burst_density, "mean_ms": m.burst_ns / _MS, "gap_density": m.gap_density},
             "kind": m.kind,
             "codec": m.codec,
             "call": m.call or None,

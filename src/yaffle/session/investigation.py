@@ -15,6 +15,7 @@ from yaffle.errors import Cancelled
 from yaffle.findings.cleared import Cleared, cleared
 from yaffle.findings.everything import all_findings
 from yaffle.findings.finding import Finding
+from yaffle.findings.markings import CAUSE as MARKING
 from yaffle.session.apportion import trail_of, trail_rows
 from yaffle.session.complaints import ranked
 from yaffle.session.evidence import Evidence
@@ -320,7 +321,7 @@ class Investigation:
             return
         margin = max(1_000_000_000, (finding.last_ns - finding.first_ns) // 20)
         period = (max(evidence.first_ns, finding.first_ns - margin), min(evidence.last_ns, finding.last_ns + margin))
-        if not finding.connections:
+        if not finding.connections or finding.cause == MARKING:
             self.look(Focus(period))
             return
         worst = max(finding.connections, key=lambda c: int(evidence.analysis.account.fact("worst_wait_ns")[c]))
