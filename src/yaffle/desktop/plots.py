@@ -15,7 +15,7 @@ class Plot(pg.PlotWidget):
 
     def __init__(self, left: str, units: str | None = None, *, relative: bool = False, parent: QWidget | None = None) -> None:
         self.axis = TimeAxis(relative=relative)
-        super().__init__(parent, axisItems={"bottom": self.axis})
+        super().__init__(parent, axisItems={"bottom": self.axis}, enableMenu=False)
         self.setLabel("left", left, units=units)
         self.setMenuEnabled(False)
         self.hideButtons()

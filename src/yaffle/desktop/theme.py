@@ -116,7 +116,10 @@ def apply(application: QApplication, theme: Theme, font_points: int = 0) -> None
     use(theme)
     font = application.font()
     _own_points = _own_points or font.pointSize()
-    font.setPointSize(font_points or _own_points)
+    points = font_points or _own_points
+    if application.styleSheet() == _style(theme) and font.pointSize() == points:
+        return  # To put it on again would dress every part anew.
+    font.setPointSize(points)
     application.setFont(font)
     application.setStyle("Fusion")
     palette = QPalette()
