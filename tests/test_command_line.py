@@ -74,3 +74,19 @@ def test_bad_input_gets_one_line_and_exit_code_2(tmp_path, content):
     assert run.returncode == 2
     assert run.stderr.count("\n") == 1
     assert "Traceback" not in run.stderr
+
+
+@pytest.mark.parametrize(("rule", "words"), [("voice=gold", "is no marking"), ("EF", "is not APPLICATION=MARKING")])
+def test_a_rule_that_is_none_is_said(capture, rule, words):
+    run = yaffle("analyse", capture, "--expect", rule)
+    assert run.returncode == 2
+    assert words in run.stderr
+
+
+def test_a_marking_that_is_expected_and_not_there_is_a_finding(capture, tmp_path):
+    run = yaffle("analyse", capture, "--expect", "web=AF31", "--json", tmp_path / "out.json", "--report", tmp_path / "out.html")
+    assert run.returncode == 0, run.stderr
+    found = [f for f in json.loads((tmp_path / "out.json").read_text())["findings"] if f["cause"] == "marking"]
+    assert {f["party"] for f in found} == {"client", "server"}
+    assert "instead of AF31" in found[0]["sentence"]
+    assert "instead of AF31" in (tmp_path / "out.html").read_text()

@@ -66,6 +66,8 @@ class Analysis:
 
     def as_told(self, rules: tuple[Rule, ...], sites: tuple[Site, ...], expected: tuple[Expected, ...], apart: tuple[Ends, ...]) -> "Analysis":
         """The same evidence with other words of the user's."""
+        if (rules, sites, expected, apart) == self.told:
+            return self
         told = replace(self, rules=rules, sites=sites, expected=expected)
         if apart == self.apart:
             return told

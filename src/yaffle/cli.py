@@ -42,19 +42,22 @@ def analyse(
     include: Annotated[str, typer.Option("--include", metavar="TABLES", help="Large tables that go into the document, too: flows.")] = "",
     line_mbps: Annotated[float, typer.Option("--line-mbps", metavar="RATE", help="Rate of the line in Mbit/s: how much of it was used at most, for how short a time.")] = 0.0,
     expect: Annotated[
-        list[str] | None, typer.Option("--expect", metavar="APPLICATION=MARKING", help="Which marking an application should bear, as voice=EF; what violates it is a finding.")
+        list[str] | None,
+        typer.Option("--expect", metavar="APPLICATION=MARKING", help="Which marking an application should bear; what violates it is a finding. Without any: voice=EF."),
     ] = None,
 ) -> None:
     """Say who is slow, whose fault it is and how sure that is."""
     from yaffle.analysis import analyse as run
+    from yaffle.findings.expected import USUAL
     from yaffle.report import answer
     from yaffle.report.document import INCLUDED, document
+    from yaffle.session.kept import Kept
     from yaffle.warm_up import compile_first
 
     wanted = [name.strip() for name in include.split(",") if name.strip()]
     if unknown := [name for name in wanted if name not in INCLUDED]:
         raise YaffleError(f"--include: {', '.join(unknown)} is not known; these are: {', '.join(INCLUDED)}")
-    rules = tuple(_expected(text) for text in expect or ())
+    rules = tuple(_expected(text) for text in expect or ()) or USUAL
     bar, step = _bar()
     with bar:
         compile_first(step)
@@ -66,7 +69,7 @@ def analyse(
     elif json_out:
         answer.write_whole(Path(json_out), json.dumps(content))
     if report is not None:
-        _report(analysis, {}, report, mask)
+        _report(analysis, Kept(expected=rules).as_json(), report, mask)
     if json_out != "-":
         typer.echo(answer.answer(analysis))
 
@@ -91,7 +94,7 @@ def _report(analysis: Any, memory: dict[str, Any], path: Path, mask: bool) -> No
     from yaffle.session.kept import Kept
     from yaffle.session.reporting import write_html
 
-    opened, kept, masker = Opened(analysis), Kept.from_json(memory), Masker() if mask else None
+    opened, kept, masker = Opened(analysis, memory=memory), Kept.from_json(memory), Masker() if mask else None
     if path.suffix == ".pdf":
         from yaffle.desktop.report_pdf import without_window
 
