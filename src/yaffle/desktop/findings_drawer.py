@@ -19,6 +19,10 @@ def _no_finding(evidence: Evidence | None) -> str:
     return "No finding here: nothing in this period is slow."
 
 
+def _users(number: int) -> str:
+    return f"{number} user{'s' if number != 1 else ''}, " if number else ""
+
+
 class _Card(QFrame):
     """One finding."""
 
@@ -47,9 +51,7 @@ class _Card(QFrame):
         self.more.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
         text = QLabel(finding.sentence)
         text.setWordWrap(True)
-        facts = QLabel(
-            f"{f'{duration(finding.lost_ns)} lost, ' if finding.lost_ns else ''}{finding.users} user{'s' if finding.users != 1 else ''}, {round(100 * finding.confidence)} % sure"
-        )
+        facts = QLabel(f"{f'{duration(finding.lost_ns)} lost, ' if finding.lost_ns else ''}{_users(finding.users)}{round(100 * finding.confidence)} % sure")
         facts.setObjectName("faint")
         facts.setWordWrap(True)
         ruled = QLabel(finding.grounds.get("ruled_out", ""))

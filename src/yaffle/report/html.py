@@ -18,6 +18,7 @@ from yaffle.capture.masking import Masker
 from yaffle.exchanges.lookups import Lookups
 from yaffle.findings.cleared import cleared
 from yaffle.findings.everything import all_findings
+from yaffle.findings.expected import VIDEO, VOICE
 from yaffle.findings.places import Places
 from yaffle.ledger import causes
 from yaffle.ledger.sums import party_sums
@@ -93,11 +94,12 @@ def _groups(analysis: Analysis, places: Places, speaks: Any) -> list[dict[str, A
 
 
 def _nameless(analysis: Analysis) -> Analysis:
-    """The same without the names that captures hold or bear: of hosts, of what was looked up, of files and their points."""
+    """The same without the names that captures hold or bear: of hosts, of what was looked up, of files and their points; and without the user's own."""
     capture = analysis.capture
     sources = [replace(source, name=f"capture {k + 1}", names={}) for k, source in enumerate(capture.sources)]
     points = [f"point {k + 1}" for k in range(len(capture.points))]
-    return replace(analysis, capture=replace(capture, names={}, sources=sources, points=points), lookups=Lookups(), messages=replace(analysis.messages, host={}))
+    told = {"rules": (), "sites": (), "expected": tuple(rule for rule in analysis.expected if rule.application in (VOICE, VIDEO))}
+    return replace(analysis, **told, capture=replace(capture, names={}, sources=sources, points=points), lookups=Lookups(), messages=replace(analysis.messages, host={}))
 
 
 def render(
@@ -132,7 +134,7 @@ def render(
             "ruled_out": f.grounds.get("ruled_out", ""),
             "remark": said.remarks.get(f.key, ""),
             "pinned": f.key in said.pinned,
-            "facts": f"{f'{duration(f.lost_ns)} lost, ' if f.lost_ns else ''}{f.users} users, {round(100 * f.confidence)} % sure.",
+            "facts": f"{f'{duration(f.lost_ns)} lost, ' if f.lost_ns else ''}{f'{f.users} users, ' if f.users else ''}{round(100 * f.confidence)} % sure.",
         }
         for f in found
     ]
