@@ -98,8 +98,9 @@ def _nameless(analysis: Analysis) -> Analysis:
     capture = analysis.capture
     sources = [replace(source, name=f"capture {k + 1}", names={}) for k, source in enumerate(capture.sources)]
     points = [f"point {k + 1}" for k in range(len(capture.points))]
-    told = {"rules": (), "sites": (), "expected": tuple(rule for rule in analysis.expected if rule.application in (VOICE, VIDEO))}
-    return replace(analysis, **told, capture=replace(capture, names={}, sources=sources, points=points), lookups=Lookups(), messages=replace(analysis.messages, host={}))
+    expected = tuple(rule for rule in analysis.expected if rule.application in (VOICE, VIDEO))
+    analysis = replace(analysis, rules=(), sites=(), expected=expected)
+    return replace(analysis, capture=replace(capture, names={}, sources=sources, points=points), lookups=Lookups(), messages=replace(analysis.messages, host={}))
 
 
 def render(
