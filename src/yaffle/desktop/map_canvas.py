@@ -15,6 +15,7 @@ from yaffle.session.map_view import CLIENTS, FINE, HURT, SERVERS, UNMEASURED, WO
 
 _PLACES_ON_LINE = (0.5, 0.38, 0.62, 0.28, 0.72)  # Where the words of a link may stand, first one that is free.
 _ASIDE = (0.0, -0.6, 0.6, -1.2, 1.2)  # and how far above or below it, in heights of its own
+_BESIDE = (-0.6, 0.6, -1.2, 1.2, 0.0)
 _WORDS_WIDE = 112
 _MARGIN = 24
 _UNIT = re.compile(r"(\d) (?=%|ns|µs|ms|s\b)")  # A figure and its unit stay together.
@@ -100,7 +101,8 @@ class _Line(QGraphicsPathItem):
         self.lines = _wrapped(self.link.words, metrics) if told or self.marked or self.isSelected() else []
         wide = max((metrics.horizontalAdvance(line) for line in self.lines), default=0.0) + 8
         tall = metrics.height() * len(self.lines) + 2
-        for aside, share in itertools.product(_ASIDE, _PLACES_ON_LINE):
+        short = (end - start).manhattanLength() < 1.8 * wide  # Words on it would hide it.
+        for aside, share in itertools.product(_BESIDE if short else _ASIDE, _PLACES_ON_LINE):
             middle = path.pointAtPercent(share) + QPointF(0, aside * tall)
             box = QRectF(middle.x() - wide / 2, middle.y() - tall / 2, wide, tall)
             if not any(box.intersects(other) for other in taken):

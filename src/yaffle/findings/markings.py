@@ -9,6 +9,7 @@ from yaffle.analysis import Analysis
 from yaffle.arrays import Array
 from yaffle.capture.addresses import server_address
 from yaffle.capture.registry import marking
+from yaffle.exchanges.calls import ends_of
 from yaffle.findings.expected import VIDEO, VOICE, Expected
 from yaffle.findings.finding import Finding
 from yaffle.findings.flow_labels import FlowLabels
@@ -18,6 +19,7 @@ from yaffle.ledger import causes
 from yaffle.units import count, share
 
 CAUSE = "marking"
+_UDP = 17
 _LEAST = 4  # Packets with another marking, without which nothing is said.
 
 
@@ -47,49 +49,53 @@ class Violation:
 
 def applications(analysis: Analysis) -> list[str]:
     """Names that a rule can be about, those with most packets first; voice and video stand for streams of that kind."""
-    named, _ = _named(analysis)
+    named = _named(analysis)
     sizes: dict[str, int] = defaultdict(int)
     for name, packets in zip(named, analysis.capture.conversations.packets.tolist(), strict=True):
         sizes[name] += packets
     return [*sorted(sizes, key=lambda name: -sizes[name])[:200], VOICE, VIDEO]
 
 
-def _named(analysis: Analysis) -> tuple[list[str], dict[str, Array]]:
-    """The application of each conversation, and the conversations that carry voice and video."""
+def _named(analysis: Analysis) -> list[str]:
+    """The application of each conversation."""
     flows, places = analysis.capture.conversations, analysis.places
     host = {int(analysis.account.flow[c]): text for c, text in analysis.messages.host.items()}
     known: dict[tuple[int, int, int, str], str] = {}
     named = []
-    for row in range(flows.point.size):
-        key = (int(flows.b_hi[row]), int(flows.b_lo[row]), int(flows.b_port[row]), host.get(row, ""))
+    for row, (high, low, port) in enumerate(zip(flows.b_hi.tolist(), flows.b_lo.tolist(), flows.b_port.tolist(), strict=True)):
+        key = high, low, port, host.get(row, "")
         if key not in known:
-            known[key] = places.application(server_address(flows, row), key[2], key[3])
+            known[key] = places.application(server_address(flows, row), port, key[3])
         named.append(known[key])
+    return named
+
+
+def _streams(analysis: Analysis) -> dict[str, Array]:
+    """The conversations that carry voice and video."""
+    flows = analysis.capture.conversations
     marks = {kind: np.zeros(flows.point.size, bool) for kind in (VOICE, VIDEO)}
     ends = {m.destination: VIDEO if m.kind == "video" else VOICE for m in analysis.media} | {p.destination: VIDEO for p in analysis.programmes}
-    if ends:
-        from yaffle.exchanges.calls import ends_of
-
-        for row in np.flatnonzero(flows.protocol == 17).tolist():
-            for end in ends_of(flows, row, False):
-                if end in ends:
-                    marks[ends[end]][row] = True
-    return named, marks
+    for row in np.flatnonzero(flows.protocol == _UDP).tolist() if ends else []:
+        for end in ends_of(flows, row, False):
+            if end in ends:
+                marks[ends[end]][row] = True
+    return marks
 
 
 def violations(analysis: Analysis, period: tuple[int, int] | None = None) -> list[Violation]:
     """All of them, by the user's rules; those with most packets first. period: of the flow records that are asked, all by default; a history is asked of a period alone."""
     if not analysis.expected:
         return []
-    named, marks = _named(analysis)
-    labels = np.array(named, object)
+    marks = _streams(analysis)
+    by_name = [rule for rule in analysis.expected if rule.application not in marks]
+    labels = np.array(_named(analysis) if by_name else [], object)
     found: list[Violation] = []
     for rule in analysis.expected:
         own = marks[rule.application] if rule.application in marks else np.asarray(labels == rule.application, bool)
         if own.any():
             found += _on_segments(analysis, rule, own)
             found += _never_set(analysis, rule, own)
-    if period is not None or analysis.history is None:
+    if by_name and (period is not None or analysis.history is None):  # Flow records do not tell what is voice.
         found += _at_exporters(analysis, period or (0, 1 << 62))
     return sorted(found, key=lambda one: -one.packets)
 
