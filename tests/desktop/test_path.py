@@ -169,6 +169,10 @@ def test_the_map_is_changed_by_hand_and_saved(window, qtbot, morning, tmp_path, 
     assert not canvas.write(tmp_path / "nowhere" / "map.svg")
     qtbot.keyClick(canvas, Qt.Key.Key_Tab)
     assert len(canvas.chosen) == 1
+    canvas.setFocus()
+    qtbot.keyClick(canvas, Qt.Key.Key_Escape)
+    assert canvas.chosen == []
+    assert window.focusWidget() is not canvas
     page.unjoin("clients: Northpoint", BY_HAND + "boarding hall")
     page.lay_out_anew()
     assert "left out" not in page.words.text()

@@ -191,7 +191,10 @@ class MapCanvas(QGraphicsView):
         self.setRenderHint(QPainter.RenderHint.Antialiasing)
         self.setDragMode(QGraphicsView.DragMode.RubberBandDrag)
         self.setAccessibleName("Map")
-        self.setToolTip("Drag moves a place, wheel zooms, F fits; Ctrl+click chooses several, L links two of them; F2 renames, Delete leaves out; Ctrl+S here saves the picture")
+        self.setToolTip(
+            "Drag moves a place, wheel zooms, F fits; Ctrl+click chooses several, L links two of them; Tab goes from place to place, Escape leaves the map; "
+            "F2 renames, Delete leaves out; Ctrl+S here saves the picture"
+        )
         self._boxes: dict[str, _Box] = {}
         self._lines: list[_Line] = []
         self._layout = Layout()
@@ -294,6 +297,9 @@ class MapCanvas(QGraphicsView):
                 self.left_out.emit(chosen)
             for link in lines:
                 self.unjoined.emit(link.one, link.two)
+        elif key == Qt.Key.Key_Escape:
+            self._scene.clearSelection()
+            self._leave()
         elif key in (Qt.Key.Key_Tab, Qt.Key.Key_Backtab) and self._boxes:
             self._choose_next(-1 if key == Qt.Key.Key_Backtab else 1)
         elif (step := _STEPS.get(Qt.Key(key))) is not None and chosen:
@@ -307,6 +313,13 @@ class MapCanvas(QGraphicsView):
     def focusNextPrevChild(self, _forward: bool) -> bool:
         """Tab goes from place to place; Escape lets it go on to what stands beside the map."""
         return False
+
+    def _leave(self) -> None:
+        """Gives the keyboard to what stands after the map."""
+        after = self.nextInFocusChain()
+        while after is not self and (self.isAncestorOf(after) or not after.isVisible() or after.focusPolicy() in (Qt.FocusPolicy.NoFocus, Qt.FocusPolicy.ClickFocus)):
+            after = after.nextInFocusChain()
+        after.setFocus(Qt.FocusReason.TabFocusReason)
 
     def _choose_next(self, step: int) -> None:
         keys = sorted(self._boxes, key=lambda k: (self._boxes[k].pos().x(), self._boxes[k].pos().y()))
