@@ -317,9 +317,14 @@ class MapCanvas(QGraphicsView):
     def _leave(self) -> None:
         """Gives the keyboard to what stands after the map."""
         after = self.nextInFocusChain()
-        while after is not self and (self.isAncestorOf(after) or not after.isVisible() or after.focusPolicy() in (Qt.FocusPolicy.NoFocus, Qt.FocusPolicy.ClickFocus)):
+        while (
+            after is not None
+            and after is not self
+            and (self.isAncestorOf(after) or not after.isVisible() or after.focusPolicy() in (Qt.FocusPolicy.NoFocus, Qt.FocusPolicy.ClickFocus))
+        ):
             after = after.nextInFocusChain()
-        after.setFocus(Qt.FocusReason.TabFocusReason)
+        if after is not None:
+            after.setFocus(Qt.FocusReason.TabFocusReason)
 
     def _choose_next(self, step: int) -> None:
         keys = sorted(self._boxes, key=lambda k: (self._boxes[k].pos().x(), self._boxes[k].pos().y()))
