@@ -55,8 +55,8 @@ def test_a_marking_that_is_lost_is_a_finding_with_its_place(tmp_path):
     assert violations(analysis) == []
     told = analysis.as_told((), (), (Expected(VOICE, EF), Expected("port 7000", EF)), ())
     lost, never = violations(told)
-    assert (lost.rule.application, lost.lost, lost.packets, lost.of, lost.seen, lost.place) == (VOICE, True, 300, 300, 0, "between near.pcap and far.pcap")
-    assert (never.rule.application, never.lost, never.packets, never.seen) == ("port 7000", False, 300, AF21)
+    assert (lost.rule.application, lost.lost, lost.number, lost.of, lost.seen, lost.place) == (VOICE, True, 300, 300, 0, "between near.pcap and far.pcap")
+    assert (never.rule.application, never.lost, never.number, never.seen) == ("port 7000", False, 300, AF21)
     found = [f for f in all_findings(told) if f.cause == "marking"]
     assert [(f.party, f.severity) for f in found] == [("network", "notable"), (found[1].party, "slight")]
     assert "leave with CS0, default instead of EF" in found[0].sentence
@@ -165,3 +165,14 @@ def test_no_capture_has_no_violations(tmp_path):
     path = pcap(tmp_path / "one.pcap", [(S, ether(datagram(HERE, THERE, 9, b"x" * 20, 0)))])
     told = analyse([path]).as_told((), (), (Expected(VOICE, EF),), ())
     assert violations(told) == []
+
+
+def test_flow_records_tell_where_a_marking_is_lost(analysed_morning):
+    told = analysed_morning.as_told((), (), (Expected("announcements", EF),), ())
+    at_router, between = sorted(violations(told), key=lambda one: one.unit)
+    assert (at_router.number, at_router.of, at_router.unit, at_router.place) == (1, 1, "flows", "at 203.0.113.242, domain 1, ipfix")
+    assert "1 of 1 flows (100 %) leave with CS0, default instead of EF" in at_router.words
+    assert (between.number, between.of, between.unit) == (3600, 3600, "packets")
+    first = told.capture.sources[0].first_ns
+    (early,) = [one for one in violations(told, (first, first + 300 * S)) if one.unit == "packets"]
+    assert early.number == 600

@@ -270,14 +270,14 @@ class ClassesPage(QWidget):
                 Column("application", lambda r: found[r].rule.application, [one.rule.application for one in found], figures=False),
                 Column("expected", lambda r: found[r].rule.marking, figures=False),
                 Column("bears", lambda r: marking(found[r].seen), [one.seen for one in found], figures=False),
-                Column("packets", lambda r: f"{count(found[r].packets)} of {count(found[r].of)}", [one.packets for one in found]),
+                Column("how many", lambda r: f"{count(found[r].number)} of {count(found[r].of)} {found[r].unit}", [one.number for one in found]),
                 Column(
                     "where", lambda r: ("lost " if found[r].lost else "never set ") + found[r].place, [one.place for one in found], figures=False,
                     colour=lambda r: red if found[r].lost else None,
                 ),
             ],
             len(found),
-            ((0, 100), (1, 66), (2, 86), (3, 110)),
+            ((0, 100), (1, 66), (2, 86), (3, 150)),
             wide=4,
         )  # fmt: skip
 

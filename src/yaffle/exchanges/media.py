@@ -32,6 +32,7 @@ _RATES = {
     **dict.fromkeys((0, 3, 4, 5, 7, 8, 9, 12, 13, 15, 18), 8000), 6: 16000, 10: 44100, 11: 44100, 16: 11025, 17: 22050,
     **dict.fromkeys((14, 25, 26, 28, 31, 32, 33, 34), 90000),
 }  # fmt: skip
+_VIDEO_HZ = 90_000
 _KNOWN_RATES = np.array([8000, 16000, 24000, 32000, 44100, 48000, 90000])
 
 
@@ -66,7 +67,7 @@ class Media:
     gap_density: float = 0.0  # share missing outside of them
     sender_ppm: float | None = None  # how fast the sender's clock runs against the capture's; None where the stream is too short
     codec: str = ""  # as a session description or the payload type tells it
-    kind: str = ""  # audio, video
+    kind: str = ""  # audio, video: as announced or registered, else by its clock (RFC 3551 section 5: video counts 90 kHz)
     call: str = ""  # the call that announced it
     said_packets: int = -1  # that its sender says it sent (RTCP); -1: it said nothing
     reports: int = 0  # of receivers that were heard here
@@ -210,7 +211,8 @@ def _stream(capture: Capture, rows: Array, heads: Array, announced: dict[tuple[s
         int(gaps.max(initial=0)), int(rows.size - seen.size), int((number[1:] < np.maximum.accumulate(number)[:-1]).sum()),
         (float(jitter.min()), float(jitter.mean()), float(jitter.max())), int(arrived[0]), int(arrived[-1]),
         int(np.bincount(packets.tos[rows] >> 2).argmax()), int(flows.point[flow]), *heard,
-        _sender_ppm(arrived, stamp, clock_hz), codec or CODECS.get(payload_type, ("",))[0], kind or _KINDS.get(payload_type, ""), call,
+        _sender_ppm(arrived, stamp, clock_hz), codec or CODECS.get(payload_type, ("",))[0], 
+        kind or _KINDS.get(payload_type) or ("video" if clock_hz == _VIDEO_HZ else "audio"), call,
         **said.get((int(heads[0, 2]), int(flows.point[flow])), Said()).as_fields(clock_hz),
     )  # fmt: skip
 

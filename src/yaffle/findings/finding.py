@@ -200,9 +200,9 @@ def _finding(analysis: Analysis, places: Places, key: tuple[str, str, str], rows
         grounds["ruled_out"] = ""
         step = f"A capture near {app} from {_period(first, last)} would settle it."
     lost = int(own.sum())
-    close = seen_close_by(analysis, members, who) if who in (causes.SERVER, causes.CLIENT) else None
+    close = seen_close_by(analysis, members) if who == causes.SERVER else None
     if close is not None:
-        grounds["ruled_out"] += f" {close[0]} lies {duration(close[1])} from the {who} and saw the same, so that nothing on the way between hides in it."
+        grounds["ruled_out"] += f" {close[0]} lies {duration(close[1])} from the server and saw the same, so that nothing on the way between hides in it."
     confidence = float(np.clip((own.sum() / max(1, wait.sum())) * 0.6 + 0.4 * min(1.0, rows.size / 5), 0.3, 0.98))
     if any(segment["lost"] for segment in grounds.get("segments", [])):
         confidence = 0.99  # Packets that one point saw and the next did not are no inference.

@@ -1,5 +1,6 @@
 """A label for each flow record, by any dimension."""
 
+from collections import defaultdict
 from collections.abc import Callable
 
 import numpy as np
@@ -102,7 +103,7 @@ class FlowLabels:
         rows = self._rows
         one, two = rows["src_port"].astype(np.int64), rows["dst_port"].astype(np.int64)
         source, target = self._end("src"), self._end("dst")
-        at_source = (one > 0) & ((two == 0) | (one < two))
+        at_source = (one > 0) & ((two == 0) | (one < two) | ((one == two) & self._met_by_more()))
         server = np.where(at_source, source.codes, target.codes + len(source.texts))
         texts = [*source.texts, *target.texts]
 
@@ -111,6 +112,20 @@ class FlowLabels:
             return self._places.application(texts[place], own % 65536) if own % 65536 else protocol_name(own // 65536)
 
         return numbered(server * (1 << 24) + keyed, name)
+
+    def _met_by_more(self) -> Array:
+        """Whether the source of a record talks to more hosts from the port that both ends use than its target does: then it is the server. bool (n,)."""
+        rows, source, target = self._rows, self._end("src"), self._end("dst")
+        same = (rows["src_port"] == rows["dst_port"]) & (rows["src_port"] > 0)
+        peers: dict[tuple[str, int], set[str]] = defaultdict(set)
+        pairs, number = np.unique(np.stack([source.codes[same], target.codes[same], rows["src_port"][same]], axis=1).astype(np.int64), axis=0, return_inverse=True)
+        for one, two, port in pairs.tolist():
+            peers[source.texts[one], port].add(target.texts[two])
+            peers[target.texts[two], port].add(source.texts[one])
+        more = np.zeros(rows.size, bool)
+        wider = np.array([len(peers[source.texts[one], port]) > len(peers[target.texts[two], port]) for one, two, port in pairs.tolist()], bool)
+        more[same] = wider[number.reshape(-1)]
+        return more
 
     def _conversations(self) -> Labels:
         pairs = self.by("pair")

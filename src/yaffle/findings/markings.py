@@ -29,8 +29,9 @@ class Violation:
 
     rule: Expected
     seen: int  # the marking that most of them bear instead
-    packets: int
-    of: int  # all packets of the application there
+    number: int  # of packets, or of flows where flow records told it
+    of: int  # all of the application there
+    unit: str  # packets, flows
     place: str  # in words: between two points, at an exporter, before a point
     lost: bool  # whether the marking was there before; else nobody saw it set
     party: str
@@ -41,7 +42,7 @@ class Violation:
     @property
     def words(self) -> str:
         """The violation in a sentence."""
-        told = f"{count(self.packets)} of {count(self.of)} packets ({share(self.packets / self.of)})"
+        told = f"{count(self.number)} of {count(self.of)} {self.unit} ({share(self.number / self.of)})"
         if self.lost:
             return f"{self.rule.application} loses its marking {self.place}: {told} leave with {marking(self.seen)} instead of {self.rule.marking}."
         return f"{self.rule.application} is not marked {self.place}: {told} bear {marking(self.seen)} instead of {self.rule.marking}."
@@ -83,21 +84,23 @@ def _streams(analysis: Analysis) -> dict[str, Array]:
 
 
 def violations(analysis: Analysis, period: tuple[int, int] | None = None) -> list[Violation]:
-    """All of them, by the user's rules; those with most packets first. period: of the flow records that are asked, all by default; a history is asked of a period alone."""
+    """All of them in a period (all the time by default), by the user's rules; those with most packets first. A history is asked of a period alone."""
     if not analysis.expected:
         return []
     marks = _streams(analysis)
     by_name = [rule for rule in analysis.expected if rule.application not in marks]
     labels = np.array(_named(analysis) if by_name else [], object)
     found: list[Violation] = []
+    first_ns, last_ns = period or (0, 1 << 62)
+    inside = (analysis.capture.packets.time_ns >= first_ns) & (analysis.capture.packets.time_ns <= last_ns)
     for rule in analysis.expected:
         own = marks[rule.application] if rule.application in marks else np.asarray(labels == rule.application, bool)
         if own.any():
-            found += _on_segments(analysis, rule, own)
-            found += _never_set(analysis, rule, own)
+            found += _on_segments(analysis, rule, own, inside)
+            found += _never_set(analysis, rule, own, inside)
     if by_name and (period is not None or analysis.history is None):  # Flow records do not tell what is voice.
-        found += _at_exporters(analysis, period or (0, 1 << 62))
-    return sorted(found, key=lambda one: -one.packets)
+        found += _at_exporters(analysis, (first_ns, last_ns))
+    return sorted(found, key=lambda one: -one.number)
 
 
 def _told(analysis: Analysis, rule: Expected, rows: Array, before: int, place: str, *, lost: bool, party: str) -> Violation:
@@ -106,17 +109,19 @@ def _told(analysis: Analysis, rule: Expected, rows: Array, before: int, place: s
     wanted = np.unique(packets.flow[rows])
     connections = np.flatnonzero(np.isin(analysis.account.flow, wanted))[:50]
     times = packets.time_ns[rows]
-    return Violation(rule, int(np.bincount(codes).argmax()), int(rows.size), before, place, lost, party, tuple(int(c) for c in connections), int(times.min()), int(times.max()))
+    return Violation(
+        rule, int(np.bincount(codes).argmax()), int(rows.size), before, "packets", place, lost, party, tuple(int(c) for c in connections), int(times.min()), int(times.max())
+    )
 
 
-def _on_segments(analysis: Analysis, rule: Expected, own: Array) -> list[Violation]:
+def _on_segments(analysis: Analysis, rule: Expected, own: Array, inside: Array) -> list[Violation]:
     """Markings that were there at one point and not at the next."""
     packets, points = analysis.capture.packets, analysis.capture.points
     found = []
     for segment in analysis.path.segments:
         for way, start, end in ((segment.up, segment.near, segment.far), (segment.down, segment.far, segment.near)):
             sent, arrived = way.matched
-            mine = own[packets.flow[sent]] & (packets.tos[sent] >> 2 == rule.dscp)
+            mine = inside[sent] & own[packets.flow[sent]] & (packets.tos[sent] >> 2 == rule.dscp)
             changed = arrived[mine & (packets.tos[arrived] >> 2 != rule.dscp)]
             if changed.size >= _LEAST:
                 place = f"between {points[start]} and {points[end]}"
@@ -124,14 +129,14 @@ def _on_segments(analysis: Analysis, rule: Expected, own: Array) -> list[Violati
     return found
 
 
-def _never_set(analysis: Analysis, rule: Expected, own: Array) -> list[Violation]:
+def _never_set(analysis: Analysis, rule: Expected, own: Array, inside: Array) -> list[Violation]:
     """Packets that bear another marking at the first point that they pass."""
     packets, flows, points = analysis.capture.packets, analysis.capture.conversations, analysis.capture.points
     later = np.zeros(packets.time_ns.size, bool)  # Seen before, at another point.
     for segment in analysis.path.segments:
         for way in (segment.up, segment.down):
             later[way.arrived[way.arrived >= 0]] = True
-    rows = np.flatnonzero((packets.flow >= 0) & ~later)
+    rows = np.flatnonzero(inside & (packets.flow >= 0) & ~later)
     rows = rows[own[packets.flow[rows]]]
     wrong = packets.tos[rows] >> 2 != rule.dscp
     found = []
@@ -157,10 +162,9 @@ def _at_exporters(analysis: Analysis, period: tuple[int, int]) -> list[Violation
             for rule in expected.values():
                 mine = [row for row in rows if old == rule.dscp and labels[row] == rule.application]
                 if mine:
-                    own = held.rows[mine]
+                    own, of = held.rows[mine], sum(labels[row] == rule.application for row in way.rows)
                     seen = int(np.bincount(np.where(own["post_dscp"] >= 0, own["post_dscp"], own["dscp"])).argmax())
-                    total = int(own["packets"].sum())
-                    found.append(Violation(rule, seen, total, total, place, True, causes.NETWORK, (), int(own["first_ns"].min()), int(own["last_ns"].max())))
+                    found.append(Violation(rule, seen, len(mine), of, "flows", place, True, causes.NETWORK, (), int(own["first_ns"].min()), int(own["last_ns"].max())))
     return found
 
 
@@ -179,7 +183,7 @@ def marking_findings(analysis: Analysis) -> list[Finding]:
             else f"Let the sender of {one.rule.application} mark its packets {one.rule.marking}, or the first device that it meets."
         )
         grounds = {
-            "application": one.rule.application, "expected": one.rule.marking, "seen": marking(one.seen), "packets": one.packets, "of": one.of, "place": one.place,
+            "application": one.rule.application, "expected": one.rule.marking, "seen": marking(one.seen), one.unit: one.number, "of": one.of, "place": one.place,
             "connections": list(one.connections), "first_ns": one.first_ns, "last_ns": one.last_ns, "exchanges": 0, "users": 0, "ruled_out": "",
         }  # fmt: skip
         severity = "notable" if one.lost else "slight"

@@ -41,7 +41,7 @@ def followed(analysis: Analysis) -> list[list[StreamAt]]:
     for stream in analysis.media:
         groups.setdefault(("stream", stream.ssrc, str(stream.payload_type)), []).append(stream)
     for programme in analysis.programmes:
-        groups.setdefault((programme.source, len(programme.pids), programme.destination), []).append(programme)
+        groups.setdefault((programme.source, -1, programme.destination), []).append(programme)
     found = []
     for own in groups.values():
         seen: dict[int, Media | Programme] = {}

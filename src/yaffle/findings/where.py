@@ -84,15 +84,15 @@ def network_by_segment(analysis: Analysis) -> dict[int, list[WaitedAt]]:
     return {c: waited_at(analysis.capture.points, split.stretches, sums[k]) for k, c in enumerate(seen.tolist())}
 
 
-def seen_close_by(analysis: Analysis, connections: Array, end: str) -> tuple[str, int] | None:
-    """(point, its least round trip to that end in ns) where another point than the speaking one saw these connections within CLOSE_NS of their client or server."""
+def seen_close_by(analysis: Analysis, connections: Array) -> tuple[str, int] | None:
+    """(point, its least round trip to the server in ns) where another point than the speaking one, which is near the client, saw these connections within CLOSE_NS of it."""
     account, flows = analysis.account, analysis.capture.conversations
     if not analysis.path.segments:
         return None
     mark = np.isin(analysis.same[account.flow], analysis.same[account.flow[connections]])
     mark[connections] = False
     views = np.flatnonzero(mark)
-    trips = account.fact(f"to_{end}_min_ns")[views]
+    trips = account.fact("to_server_min_ns")[views]
     views, trips = views[trips >= 0], trips[trips >= 0]
     if views.size * 2 < connections.size or int(np.median(trips)) > CLOSE_NS:
         return None
