@@ -173,8 +173,9 @@ def analyse(paths: Sequence[Path | str], progress: Progress = go_on) -> Analysis
     ports = capture.conversations.b_port[arranged.flow]
     messages = decode_messages(arranged.starts, arranged.order, ports, payload, lambda share, words: progress(0.5 + 0.2 * share, words))
     lookups = find_lookups(capture, payload, arranged.starts, arranged.order, arranged.flow, messages)
-    calls = find_calls(capture, payload)
-    media = find_media(capture, payload, calls)
+    calls = find_calls(capture, payload, lambda _share, words: progress(0.7, words))
+    media = find_media(capture, payload, calls, lambda _share, words: progress(0.7, words))
+    step(0.7, "looking for programmes")
     programmes = find_programmes(capture, payload)
     flows = find_exports(capture, payload, lambda _share, words: progress(0.7, words))
     for path in tables:

@@ -14,7 +14,6 @@ from yaffle.exchanges.media import rfc_bursts
 from yaffle.exchanges.programmes import Programme
 from yaffle.findings.streams import followed
 from yaffle.report.document import document
-from yaffle.session.stream_view import stream_series
 
 MS, S = 10**6, 10**9
 PHONE, GATE, CAMERA, SCREEN = "198.51.100.7", "203.0.113.40", "203.0.113.60", "198.51.100.90"
@@ -155,8 +154,8 @@ def test_the_course_of_a_stream(tmp_path):
     analysis = analyse([pcap(tmp_path / "a.pcap", call())])
     (media,) = analysis.media
     assert (media.bursts, round(media.burst_ns / MS), media.burst_density) == (1, 80, 1.0)
-    found = stream_series(analysis, media)
-    assert found.times_ns.size == media.packets
-    assert (float(found.jitter_ns.min()), float(found.jitter_ns.max())) == pytest.approx((media.jitter_ns[0], media.jitter_ns[2]))
-    assert found.missing_ns.size == 4
-    assert all(found.times_ns[199] < t < found.times_ns[200] for t in found.missing_ns.tolist())
+    assert len(media.course) == 120
+    assert max(jitter for _, jitter, _ in media.course) == media.jitter_ns[2]
+    (hole,) = [(time_ns, missing) for time_ns, _, missing in media.course if missing]
+    assert hole[1] == 4
+    assert S + 199 * 20 * MS <= hole[0] <= S + 205 * 20 * MS

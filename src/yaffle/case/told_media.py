@@ -16,7 +16,7 @@ def beside_media(media: list[Media], programmes: list[Programme], calls: list[Ca
 
 def read_media(told: dict[str, Any], points: int) -> tuple[list[Media], list[Programme], list[Call]]:
     """The reverse. Raises KeyError, TypeError or ValueError where it makes no sense."""
-    media = [Media(**{**stream, "jitter_ns": tuple(stream["jitter_ns"])}) for stream in told["media"]]
+    media = [Media(**{**stream, "jitter_ns": tuple(stream["jitter_ns"]), "course": tuple((int(t), float(j), int(m)) for t, j, m in stream["course"])}) for stream in told["media"]]
     programmes = [Programme(**{**one, "jitter_ns": tuple(one["jitter_ns"]), "pids": [(int(a), int(b), int(c)) for a, b, c in one["pids"]]}) for one in told["programmes"]]
     calls = [
         Call(**{**call, "streams": [(str(target), str(kind), {int(n): (str(name), int(hz)) for n, name, hz in codecs}) for target, kind, codecs in call["streams"]]})

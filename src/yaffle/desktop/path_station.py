@@ -13,7 +13,6 @@ from yaffle.desktop.segments_page import SegmentsPage
 from yaffle.desktop.station import Station
 from yaffle.desktop.streams_page import StreamsPage
 from yaffle.desktop.ways_page import WaysPage
-from yaffle.exchanges.media import Media
 from yaffle.path.translations import Ends
 from yaffle.session.classes_view import class_picture
 from yaffle.session.investigation import Investigation
@@ -21,7 +20,6 @@ from yaffle.session.kept import Kept
 from yaffle.session.map_view import MapPicture, map_picture
 from yaffle.session.path_view import PathPicture, path_picture
 from yaffle.session.scene import Scene
-from yaffle.session.stream_view import stream_series
 
 SEGMENTS, STREAMS, WAYS, CLASSES, MAP = range(5)  # pages
 _AROUND_NS = 60_000_000_000
@@ -34,13 +32,12 @@ class PathStation(Station):
 
     def __init__(self, investigation: Investigation, parent: QWidget | None = None) -> None:
         super().__init__(investigation, parent)
-        self._latest, self._of_stream, self._of_classes, self._of_map = Latest(self), Latest(self), Latest(self), Latest(self)
+        self._latest, self._of_classes, self._of_map = Latest(self), Latest(self), Latest(self)
         self.segments, self.streams, self.ways, self.classes, self.map = SegmentsPage(), StreamsPage(), WaysPage(), ClassesPage(), MapPage()
         for latest, words in ((self._latest, self.segments.words), (self._of_classes, self.classes.words), (self._of_map, self.map.words)):
             latest.failed.connect(lambda text, words=words: words.setText(f"This picture is not up to date: {text}"))
         self.segments.packet_wanted.connect(self.packet_wanted)
         self.segments.parted.connect(self._part)
-        self.streams.chosen.connect(self._follow_stream)
         self.ways.moment_wanted.connect(self._narrow)
         self.classes.wanted.connect(lambda: self._turned(self.parts.currentIndex()))
         self.classes.rules_wanted.connect(self.expect)
@@ -72,7 +69,7 @@ class PathStation(Station):
     @property
     def pictures(self) -> tuple[Latest, ...]:
         """What computes away from the interface thread."""
-        return (self._latest, self._of_stream, self._of_classes, self._of_map)
+        return (self._latest, self._of_classes, self._of_map)
 
     @property
     def picture(self) -> PathPicture | None:
@@ -110,13 +107,6 @@ class PathStation(Station):
         self.ways.show_picture(picture)
         if first and picture is not None and not picture.segments and self.parts.currentIndex() == SEGMENTS and (picture.ways or picture.streams):
             self.parts.setCurrentIndex(WAYS if picture.ways else STREAMS)  # What there is stands first.
-
-    def _follow_stream(self, media: object) -> None:
-        scene = self._model.scene
-        if scene is None or not isinstance(media, Media):
-            self.streams.show_series(None)
-            return
-        self._of_stream.ask(lambda _progress: stream_series(scene.evidence.analysis, media), self.streams.show_series)
 
     def _show_map(self, picture: MapPicture) -> None:
         self.map.show_picture(picture, self._model.kept)

@@ -2,7 +2,7 @@
 
 import numpy as np
 import pyqtgraph as pg
-from PySide6.QtCore import Qt, Signal
+from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QLabel, QSplitter, QVBoxLayout, QWidget
 
 from yaffle.desktop import theme
@@ -11,7 +11,6 @@ from yaffle.desktop.plots import Plot
 from yaffle.exchanges.media import Media
 from yaffle.findings.streams import StreamAt
 from yaffle.session.path_view import PathPicture
-from yaffle.session.stream_view import StreamSeries
 from yaffle.units import count, duration, moment, rate, share
 
 _NOTHING = "No voice and no video in this period: streams by RTP and MPEG transport streams are found by what they carry, and by the calls (SIP) that announce them."
@@ -57,9 +56,7 @@ def _gaps(at: StreamAt) -> str:
 
 
 class StreamsPage(QWidget):
-    """`chosen` carries the stream whose course is wanted."""
-
-    chosen = Signal(object)
+    """Shows what it is given; below the table the course of the chosen stream."""
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -70,7 +67,7 @@ class StreamsPage(QWidget):
         self.plot = Plot("jitter", "s")
         self.plot.read_with(self._words_at)
         self._found: list[StreamAt] = []
-        self.series: StreamSeries | None = None
+        self.shown: Media | None = None
         self.streams.selectionModel().currentRowChanged.connect(lambda now, _before: self._choose(now.row()))
         self._body = QSplitter(Qt.Orientation.Vertical)
         self._body.addWidget(self.streams)
@@ -97,9 +94,9 @@ class StreamsPage(QWidget):
             if found
             else _NOTHING
         )
-        former = self.series.media if self.series is not None else None
+        former = self.shown
         self._found = found
-        self.show_series(None)
+        self._draw(None)
         self._show_streams(found)
         self._show_calls(picture)
         again = next((k for k, at in enumerate(found) if former is not None and at.media == former), next((k for k, at in enumerate(found) if at.media.lost), 0))
@@ -108,38 +105,41 @@ class StreamsPage(QWidget):
 
     def _choose(self, row: int) -> None:
         if 0 <= row < self.streams.columns.order.size:
-            self.chosen.emit(self._found[int(self.streams.columns.order[row])].media)
+            media = self._found[int(self.streams.columns.order[row])].media
+            self._draw(media if isinstance(media, Media) else None)
 
-    def show_series(self, series: StreamSeries | None) -> None:
-        """Draws the course of a stream."""
-        self.series = series
+    def _draw(self, media: Media | None) -> None:
+        """The course of a stream: jitter, and where packets were missing."""
+        self.shown = media
         item, look = self.plot.getPlotItem(), theme.current()
         item.clear()
-        self.plot.setVisible(series is not None)
-        if series is None:
+        self.plot.setVisible(media is not None and len(media.course) > 1)
+        if media is None or len(media.course) < 2:
             return
-        start = int(series.times_ns[0])
-        self.plot.plot((series.times_ns - start) / 1e9, series.jitter_ns / 1e9, pen=pg.mkPen(look.network, width=1.4))
-        top = max(1e-6, float(series.jitter_ns.max()) / 1e9)
-        if series.missing_ns.size:
-            x = (series.missing_ns - start) / 1e9
+        times, jitter, missing = (np.array(column) for column in zip(*media.course, strict=True))
+        seconds = (times - times[0]) / 1e9
+        self.plot.plot(seconds, jitter / 1e9, pen=pg.mkPen(look.network, width=1.4))
+        top = max(1e-6, float(jitter.max()) / 1e9)
+        x = seconds[missing > 0]
+        if x.size:
             self.plot.plot(x, np.full(x.size, top * 1.08), pen=None, symbol="x", symbolSize=7, symbolPen=pg.mkPen(look.red, width=1.4))
-        self.plot.axis.base_ns = start
+        self.plot.axis.base_ns = int(times[0])
         self.plot.axis.picture = None
-        self.plot.setXRange(0, float(series.times_ns[-1] - start) / 1e9, padding=0.01)
+        self.plot.setXRange(0, float(seconds[-1]), padding=0.01)
         self.plot.setYRange(0, top * 1.2, padding=0)
 
     def _words_at(self, x: float, _y: float) -> str:
-        series = self.series
-        if series is None:
+        media = self.shown
+        if media is None or not media.course:
             return ""
-        k = int(np.clip(np.searchsorted(series.times_ns, series.times_ns[0] + int(x * 1e9)), 0, series.times_ns.size - 1))
-        return f" {moment(int(series.times_ns[k]))}  jitter {duration(float(series.jitter_ns[k]))} "
+        at_ns = media.course[0][0] + int(x * 1e9)
+        time_ns, jitter, missing = min(media.course, key=lambda one: abs(one[0] - at_ns))
+        return f" {moment(time_ns)}  jitter up to {duration(jitter)}" + (f", {count(missing)} missing " if missing else " ")
 
     def dress(self) -> None:
         """Takes the colours of the theme."""
         self.plot.dress()
-        self.show_series(self.series)
+        self._draw(self.shown)
 
     def _show_streams(self, found: list[StreamAt]) -> None:
         red = theme.current().red

@@ -7,6 +7,7 @@ import numpy as np
 from yaffle.capture.addresses import address_text, end_text
 from yaffle.capture.captured import Capture
 from yaffle.capture.conversations import Rows
+from yaffle.capture.reader import Progress, go_on, step
 from yaffle.exchanges.first_bytes import datagrams_beginning
 from yaffle.exchanges.payload import Payload
 from yaffle.protocols.sip import STARTS, SipMessage, message
@@ -14,6 +15,7 @@ from yaffle.protocols.sip import STARTS, SipMessage, message
 _LEAST = 30
 _WORDS = np.array(sorted(int.from_bytes(start, "big") for start in STARTS), np.uint32)
 _MOST_CALLS = 100_000
+_LOOK = 4096  # Messages between two looks whether to go on.
 
 
 @dataclass
@@ -30,6 +32,7 @@ class Call:
     ended_ns: int = -1
     outcome: str = "unanswered"
     tries: int = 1
+    number: int = 0  # of the INVITE that is tried: one with another answers a challenge, and is no repeat
     streams: list[tuple[str, str, dict[int, tuple[str, int]]]] = field(default_factory=list)  # where to (address:port), kind, codecs by payload type
 
     def take(self, said: SipMessage, time_ns: int) -> None:
@@ -38,8 +41,8 @@ class Call:
             told = (end_text(one.address, one.port), one.kind, one.codecs)
             if told not in self.streams and len(self.streams) < 64:
                 self.streams.append(told)
-        if said.method == "INVITE" and said.status == 0 and time_ns > self.asked_ns and self.answered_ns < 0 and self.ringing_ns < 0:
-            self.tries += 1
+        if said.method == "INVITE" and said.status == 0 and time_ns > self.asked_ns:
+            self.tries, self.number = self.tries + (said.number == self.number and self.answered_ns < 0), said.number
         elif said.method == "INVITE" and 180 <= said.status <= 183 and self.ringing_ns < 0:
             self.ringing_ns = time_ns
         elif said.method == "INVITE" and said.status >= 200 and self.answered_ns < 0 and said.status not in (401, 407):
@@ -48,13 +51,15 @@ class Call:
             self.ended_ns = time_ns
 
 
-def find_calls(capture: Capture, payload: Payload) -> list[Call]:
-    """All calls, in order of when they were asked for."""
+def find_calls(capture: Capture, payload: Payload, progress: Progress = go_on) -> list[Call]:
+    """All calls, in order of when they were asked for. Raises Cancelled when `progress` says so."""
     rows, first = datagrams_beginning(capture, payload, _LEAST)
     packets, flows = capture.packets, capture.conversations
     rows = rows[np.isin(first, _WORDS)]
     calls: dict[tuple[str, int], Call] = {}
-    for row in rows[np.argsort(packets.time_ns[rows], kind="stable")].tolist():
+    for k, row in enumerate(rows[np.argsort(packets.time_ns[rows], kind="stable")].tolist()):
+        if k % _LOOK == 0:
+            step(progress, k / rows.size, "listening to calls")
         said = message(payload.of_packet(row))
         if said is None:
             continue
@@ -64,7 +69,7 @@ def find_calls(capture: Capture, payload: Payload) -> list[Call]:
             if said.method != "INVITE" or said.status or len(calls) >= _MOST_CALLS:
                 continue
             caller, callee = ends_of(flows, int(packets.flow[row]), bool(packets.direction[row]))
-            call = calls[said.call_id, point] = Call(said.call_id, point, caller, callee, int(packets.time_ns[row]))
+            call = calls[said.call_id, point] = Call(said.call_id, point, caller, callee, int(packets.time_ns[row]), number=said.number)
         call.take(said, int(packets.time_ns[row]))
     return sorted(calls.values(), key=lambda one: one.asked_ns)
 

@@ -13,6 +13,7 @@ import numpy as np
 
 from yaffle.arrays import Array
 from yaffle.capture.captured import Capture
+from yaffle.capture.reader import Progress, go_on, step
 from yaffle.exchanges.calls import Call, ends_of
 from yaffle.exchanges.payload import Payload
 from yaffle.exchanges.stream_reports import Said, said_of_streams
@@ -21,6 +22,7 @@ from yaffle.kernels import kernel
 from yaffle.transport.envelope import line_below
 
 LEAST_PACKETS = 8
+COURSE = 120  # Stretches of a stream that its course is kept in.
 LEAST_ANNOUNCED = 2  # Of a stream that a session description announced.
 _LEAST_GAP = 16  # Packets in a row that end a burst (RFC 3611).
 _LEAST_FOR_DRIFT, _LEAST_SPAN_NS = 50, 5_000_000_000
@@ -75,6 +77,7 @@ class Media:
     reported_worst: float = 0.0  # greatest share lost between two reports
     reported_jitter_ns: float = 0.0
     round_trip_ns: int = -1  # from here to the receiver and back, the least
+    course: tuple[tuple[int, float, int], ...] = ()  # time, greatest jitter in ns, packets missing, of COURSE stretches as far as they hold packets
 
     @property
     def missing(self) -> float:
@@ -130,13 +133,13 @@ def _clock(payload_type: int, arrived_ns: Array, stamp: Array) -> int:
     return int(_KNOWN_RATES[np.argmin(np.abs(np.log(_KNOWN_RATES / (ticks / span_s))))])
 
 
-def find_media(capture: Capture, payload: Payload, calls: Sequence[Call] = ()) -> list[Media]:
-    """All streams, in order of when they began. calls: what was announced; few packets are enough for an announced stream."""
+def find_media(capture: Capture, payload: Payload, calls: Sequence[Call] = (), progress: Progress = go_on) -> list[Media]:
+    """All streams, in order of when they began. calls: what was announced; few packets are enough for an announced stream. Raises Cancelled when `progress` says so."""
     announced: dict[tuple[str, int], tuple[str, str, dict[int, tuple[str, int]]]] = {}
     for call in calls:
         for target, kind, codecs in call.streams:
             announced[target, call.point] = (call.call_id, kind, codecs)
-    said = said_of_streams(capture, payload)
+    said = said_of_streams(capture, payload, progress)
     packets = capture.packets
     rows = np.flatnonzero((packets.protocol == 17) & (packets.payload_bytes >= 12) & (packets.flow >= 0))
     least = LEAST_ANNOUNCED if announced else LEAST_PACKETS
@@ -154,33 +157,12 @@ def find_media(capture: Capture, payload: Payload, calls: Sequence[Call] = ()) -
     order = np.lexsort((packets.time_ns[rows], key))
     found = []
     for part in np.split(order, np.flatnonzero(np.diff(key[order])) + 1):
+        step(progress, 0.5, "looking for voice and video")
         if part.size >= least:
             stream = _stream(capture, rows[part], heads[part], announced, said)
             if stream is not None:
                 found.append(stream)
     return sorted(found, key=lambda m: m.first_ns)
-
-
-def packets_of_stream(capture: Capture, payload: Payload, media: Media) -> tuple[Array, Array, Array] | None:
-    """(times in ns, sequence numbers unwrapped, jitter after each in ns) of a stream's packets in order of arrival; None where their bytes cannot be had."""
-    packets, flows = capture.packets, capture.conversations
-    own = [f for f in np.flatnonzero((flows.protocol == 17) & (flows.point == media.point)).tolist() if {*ends_of(flows, f, False)} == {media.source, media.destination}]
-    rows = np.flatnonzero(np.isin(packets.flow, own) & (packets.payload_bytes >= 12))
-    heads = np.full((rows.size, 4), -1, np.int64)
-    for number, source in enumerate(payload.sources):
-        if source is not None:
-            _headers(rows, packets, number, source, heads)
-    mine = (heads[:, 3] >= 0) & (heads[:, 2] == media.ssrc) & ~np.isin(heads[:, 3], _CONTROL)
-    sent_by_a = {f: ends_of(flows, f, False)[0] == media.source for f in own}
-    mine &= (packets.direction[rows] == 0) == np.array([sent_by_a[f] for f in packets.flow[rows].tolist()], bool)
-    rows, heads = rows[mine], heads[mine]
-    if rows.size < LEAST_ANNOUNCED:
-        return None
-    order = np.argsort(packets.time_ns[rows], kind="stable")
-    rows, heads = rows[order], heads[order]
-    arrived, jitter = packets.time_ns[rows], np.zeros(rows.size)
-    fill_jitter(arrived, unwrapped(heads[:, 1], 32), media.clock_hz, jitter)
-    return arrived, unwrapped(heads[:, 0], 16), jitter
 
 
 def _stream(capture: Capture, rows: Array, heads: Array, announced: dict[tuple[str, int], Any], said: dict[tuple[int, int], Said]) -> Media | None:
@@ -211,10 +193,20 @@ def _stream(capture: Capture, rows: Array, heads: Array, announced: dict[tuple[s
         int(gaps.max(initial=0)), int(rows.size - seen.size), int((number[1:] < np.maximum.accumulate(number)[:-1]).sum()),
         (float(jitter.min()), float(jitter.mean()), float(jitter.max())), int(arrived[0]), int(arrived[-1]),
         int(np.bincount(packets.tos[rows] >> 2).argmax()), int(flows.point[flow]), *heard,
-        _sender_ppm(arrived, stamp, clock_hz), codec or CODECS.get(payload_type, ("",))[0], 
+        _sender_ppm(arrived, stamp, clock_hz), codec or CODECS.get(payload_type, ("",))[0],
         kind or _KINDS.get(payload_type) or ("video" if clock_hz == _VIDEO_HZ else "audio"), call,
-        **said.get((int(heads[0, 2]), int(flows.point[flow])), Said()).as_fields(clock_hz),
+        **said.get((int(heads[0, 2]), int(flows.point[flow])), Said()).as_fields(clock_hz), course=_course(arrived, number, jitter),
     )  # fmt: skip
+
+
+def _course(arrived_ns: Array, number: Array, jitter_ns: Array) -> tuple[tuple[int, float, int], ...]:
+    """A stream over time: what was missing stands where it should have come."""
+    seen, first = np.unique(number, return_index=True)
+    size = max(1, -(-arrived_ns.size // COURSE))
+    starts = np.arange(0, arrived_ns.size, size)
+    missing = np.zeros(starts.size, np.int64)
+    np.add.at(missing, first[1:] // size, np.diff(seen) - 1)
+    return tuple(zip(arrived_ns[starts].tolist(), np.maximum.reduceat(jitter_ns, starts).tolist(), missing.tolist(), strict=True))
 
 
 def _sender_ppm(arrived: Array, stamp: Array, clock_hz: int) -> float | None:

@@ -10,11 +10,13 @@ from typing import Any
 import numpy as np
 
 from yaffle.capture.captured import Capture
+from yaffle.capture.reader import Progress, go_on, step
 from yaffle.exchanges.first_bytes import datagrams_beginning
 from yaffle.exchanges.payload import Payload
 from yaffle.protocols.rtcp import KINDS, reports
 
 _MOST_STAMPS = 1_000_000
+_LOOK = 4096  # Packets between two looks whether to go on.
 
 
 @dataclass
@@ -36,15 +38,17 @@ class Said:
         }  # fmt: skip
 
 
-def said_of_streams(capture: Capture, payload: Payload) -> dict[tuple[int, int], Said]:
-    """By SSRC and point."""
+def said_of_streams(capture: Capture, payload: Payload, progress: Progress = go_on) -> dict[tuple[int, int], Said]:
+    """By SSRC and point. Raises Cancelled when `progress` says so."""
     rows, first = datagrams_beginning(capture, payload, 8)
     kind = (first >> 16) & 255
     rows = rows[(first >> 30 == 2) & (kind >= KINDS.start) & (kind < KINDS.stop)]
     packets, flows = capture.packets, capture.conversations
     found: dict[tuple[int, int], Said] = {}
     stamps: dict[tuple[int, int, int], int] = {}  # SSRC, stamp, point: when it passed
-    for row in rows[np.argsort(packets.time_ns[rows], kind="stable")].tolist():
+    for k, row in enumerate(rows[np.argsort(packets.time_ns[rows], kind="stable")].tolist()):
+        if k % _LOOK == 0:
+            step(progress, k / rows.size, "listening to what receivers say")
         told = reports(payload.of_packet(row))
         if told is None:
             continue

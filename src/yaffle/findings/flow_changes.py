@@ -2,7 +2,7 @@
 
 Time is cut into stretches; of each is told which interfaces of which exporters reported the two hosts' flows. A change is
 where that set becomes another one and stays so: both sides of it must last for two stretches or more. What changed is told
-with what was before and after: the share that the later exporters of the way counted less, and the hop limit that arrived.
+with what was before and after: the packets that each exporter of the way counted, and the highest hop limit.
 """
 
 from dataclasses import dataclass
@@ -68,17 +68,16 @@ def way_changes(held: HeldFlows) -> list[WayChange]:
     found = []
     for k in largest:
         own = rows[parts[k]]
-        stations = np.unique(np.stack([own["exporter"].astype(np.int64), own["ingress"], own["egress"]], axis=1), axis=0)
+        stations, number = np.unique(np.stack([own["exporter"].astype(np.int64), own["ingress"], own["egress"]], axis=1), axis=0, return_inverse=True)
         if stations.shape[0] > 1:
             ends = source.texts[int(pairs[k]) // wide], target.texts[int(pairs[k]) % wide]
-            found += _changes(held, own, stations, ends)
+            found += _changes(held, own, stations, number.reshape(-1), ends)
     return sorted(found, key=lambda one: one.at_ns)
 
 
-def _changes(held: HeldFlows, rows: Array, stations: Array, ends: tuple[str, str]) -> list[WayChange]:
+def _changes(held: HeldFlows, rows: Array, stations: Array, number: Array, ends: tuple[str, str]) -> list[WayChange]:
     first, last = int(rows["first_ns"].min()), int(rows["last_ns"].max())
     width = max(_LEAST_NS, -(-(last - first) // _STRETCHES))
-    number = (np.stack([rows["exporter"].astype(np.int64), rows["ingress"], rows["egress"]], axis=1)[:, None, :] == stations[None]).all(axis=2).argmax(axis=1)
     begin, end = (rows["first_ns"] - first) // width, (np.maximum(rows["last_ns"], rows["first_ns"]) - first) // width
     stretches = int(end.max()) + 1
     active = np.zeros((stations.shape[0], stretches + 1), np.int64)

@@ -8,7 +8,7 @@ import numpy as np
 from yaffle.analysis import Analysis
 from yaffle.arrays import Array
 from yaffle.ledger import causes
-from yaffle.ledger.along import CAUSES, ENDS, along
+from yaffle.ledger.along import CAUSES, ENDS, along, in_parts, stretches_of
 
 CLOSE_NS = 2_000_000  # A point so near to an end leaves little between.
 
@@ -54,8 +54,8 @@ def where_waited(analysis: Analysis, rows: Array) -> list[WaitedAt]:
     """The network's charges of some exchanges by stretch of the path, dearest first; they add up. Empty where one point alone saw everything."""
     if not analysis.path.segments or not rows.size:
         return []
-    split = along(analysis.capture, analysis.account, analysis.path, analysis.same, rows)
-    return waited_at(analysis.capture.points, split.stretches, split.charges.sum(axis=0))
+    sums = [along(analysis.capture, analysis.account, analysis.path, analysis.same, part).charges.sum(axis=0) for part in in_parts(rows)]
+    return waited_at(analysis.capture.points, stretches_of(analysis.path, len(analysis.capture.points)), np.sum(sums, axis=0))
 
 
 def waited_at(points: list[str], stretches: list[tuple[int, int]], sums: Array) -> list[WaitedAt]:
@@ -77,11 +77,12 @@ def network_by_segment(analysis: Analysis) -> dict[int, list[WaitedAt]]:
     rows = np.flatnonzero(met[analysis.same[account.flow[owner]]]) if analysis.path.segments else owner[:0]
     if not rows.size:
         return {}
-    split = along(analysis.capture, account, analysis.path, analysis.same, rows)
-    seen, place = np.unique(owner[rows], return_inverse=True)
-    sums = np.zeros((seen.size, *split.charges.shape[1:]), np.int64)
-    np.add.at(sums, place, split.charges)
-    return {c: waited_at(analysis.capture.points, split.stretches, sums[k]) for k, c in enumerate(seen.tolist())}
+    stretches = stretches_of(analysis.path, len(analysis.capture.points))
+    seen = np.unique(owner[rows])
+    sums = np.zeros((seen.size, len(stretches), len(CAUSES)), np.int64)
+    for part in in_parts(rows):
+        np.add.at(sums, np.searchsorted(seen, owner[part]), along(analysis.capture, account, analysis.path, analysis.same, part).charges)
+    return {c: waited_at(analysis.capture.points, stretches, sums[k]) for k, c in enumerate(seen.tolist())}
 
 
 def seen_close_by(analysis: Analysis, connections: Array) -> tuple[str, int] | None:

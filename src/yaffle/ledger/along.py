@@ -27,7 +27,9 @@ from yaffle.path.whole import PointsPath
 CAUSES = (causes.SET_UP, causes.ROUND_TRIP, causes.RATE, causes.QUEUEING, causes.LOSS, causes.NAME)
 _TRIPS, _QUEUES = (causes.SET_UP, causes.ROUND_TRIP), (causes.RATE, causes.QUEUEING)
 ENDS = -1  # in a stretch: no point, but the clients, or the servers
-_NS = 1000  # Times are looked up by the microsecond, so that number of journey and time fit into one integer.
+_UNIT_NS = 1000  # Times are looked up by the microsecond, or as coarsely as number of journey and time fit into one integer.
+_MOST_KEY = 1 << 62
+_AT_ONCE = 200_000  # Exchanges whose shares are worked out together.
 
 
 @dataclass(frozen=True)
@@ -41,7 +43,7 @@ class Along:
 class _Passages:
     """What one direction of a segment did to each journey: looked up by journey and time."""
 
-    def __init__(self, capture: Capture, way: Way, number: Array, start_ns: int, step: int) -> None:
+    def __init__(self, capture: Capture, way: Way, number: Array, start_ns: int, unit_ns: int, step: int) -> None:
         owner = number[capture.packets.flow[way.sent]]
         own = owner >= 0
         came = way.arrived >= 0
@@ -51,7 +53,7 @@ class _Passages:
         self.floor = np.full(count, 1 << 62, np.int64)
         np.minimum.at(self.floor, owner[own & came], delay[own & came])
         owner, came, delay = owner[own], came[own], delay[own]
-        key = owner * step + (capture.packets.time_ns[way.sent[own]] - start_ns) // _NS
+        key = owner * step + np.clip((capture.packets.time_ns[way.sent[own]] - start_ns) // unit_ns, -1, step - 1)  # Outside of all that is asked: at its ends.
         order = np.argsort(key, kind="stable")
         self._key = key[order]
         over = np.where(came, delay - np.where(came, self.floor[owner], 0), 0)[order]
@@ -79,6 +81,11 @@ def stretches_of(path: PointsPath, points: int) -> list[tuple[int, int]]:
     return [*pairs, *((ENDS, point) for point in range(points)), *((point, ENDS) for point in range(points)), (ENDS, ENDS)]
 
 
+def in_parts(rows: Array) -> list[Array]:
+    """Rows in parts that are split together: memory stays bounded."""
+    return np.array_split(rows, -(-rows.size // _AT_ONCE)) if rows.size else []
+
+
 def along(capture: Capture, account: Account, path: PointsPath, same: Array, rows: Array) -> Along:
     """The network's charges of some exchanges, split over the path; all of it UNTOLD for those that one point alone saw. same: `path.journeys`."""
     points, flows = len(capture.points), capture.conversations
@@ -99,12 +106,13 @@ def along(capture: Capture, account: Account, path: PointsPath, same: Array, row
     first = np.where(account.exchange_charges[rows, causes.SET_UP] > 0, np.minimum(first, opening), first)
     last = account.of_exchange("end_ns")[rows]
     start_ns = int(first.min())
-    step = (int(last.max()) - start_ns) // _NS + 2
-    low, high = compact * step + (first - start_ns) // _NS, compact * step + (last - start_ns) // _NS
+    unit_ns = max(_UNIT_NS, -(-(int(last.max()) - start_ns) * known.size // _MOST_KEY))
+    step = (int(last.max()) - start_ns) // unit_ns + 3
+    low, high = compact * step + (first - start_ns) // unit_ns, compact * step + (last - start_ns) // unit_ns
     trips, queues, lost = (np.zeros((rows.size, len(stretches))) for _ in range(3))
     passed: Array = np.zeros((known.size, points, 2), bool)  # as the nearer, as the farther point of a segment
     for segment in path.segments:
-        _add_segment(capture, segment, number, (low, high, compact), (start_ns, step), stretches.index((segment.near, segment.far)), (trips, queues, lost))
+        _add_segment(capture, segment, number, (low, high, compact), (start_ns, unit_ns, step), stretches.index((segment.near, segment.far)), (trips, queues, lost))
         own = number[segment.flows[:, 0]] if segment.flows.size else np.empty(0, np.int64)
         own = own[own >= 0]
         passed[own, segment.near, 0] = passed[own, segment.far, 1] = True
@@ -128,7 +136,7 @@ def along(capture: Capture, account: Account, path: PointsPath, same: Array, row
 
 
 def _add_segment(
-    capture: Capture, segment: PathSegment, number: Array, asked: tuple[Array, Array, Array], base: tuple[int, int], column: int, weights: tuple[Array, Array, Array]
+    capture: Capture, segment: PathSegment, number: Array, asked: tuple[Array, Array, Array], base: tuple[int, int, int], column: int, weights: tuple[Array, Array, Array]
 ) -> None:
     """Adds what a segment did to the weights of the exchanges asked for."""
     low, high, journey = asked

@@ -77,7 +77,8 @@ def _summed(steps: list[tuple[int, int, bool]], clocks: dict[tuple[int, int], Cl
         drift += sign * own.drift
         uncertainty += own.uncertainty_ns
         count, both = min(count, own.pairs), both and own.both_ways
-        stepped += [(when, sign * step) for when, step in own.steps]
+        apart = round(own.offset_ns)  # Moments go along from clock to clock.
+        stepped = [(when + sign * apart, step) for when, step in stepped] + [(when - apart if back else when, sign * step) for when, step in own.steps]
     return Clock(offset, drift, at, uncertainty, count, both, tuple(sorted(stepped)))
 
 
