@@ -37,6 +37,7 @@ bench: $(READY)
 	@$(BIN)/python -m benchmarks.records
 	@$(BIN)/python -m benchmarks.history
 	@$(BIN)/python -m benchmarks.path
+	@$(BIN)/python -m benchmarks.path bench-data 10
 
 pictures: $(READY)
 	@$(BIN)/yaffle demo --to $(DEMO) --run && cp $(DEMO)/*.png docs/screenshots/

@@ -13,6 +13,7 @@ from yaffle.capture.reader import Progress, go_on, read_captures
 from yaffle.errors import Cancelled, YaffleError
 from yaffle.exchanges.calls import Call, find_calls
 from yaffle.exchanges.exported import find_exports
+from yaffle.exchanges.first_bytes import beginnings
 from yaffle.exchanges.lookups import Lookups, find_lookups
 from yaffle.exchanges.media import Media, find_media
 from yaffle.exchanges.messages import Messages, decode_messages
@@ -173,10 +174,11 @@ def analyse(paths: Sequence[Path | str], progress: Progress = go_on) -> Analysis
     ports = capture.conversations.b_port[arranged.flow]
     messages = decode_messages(arranged.starts, arranged.order, ports, payload, lambda share, words: progress(0.5 + 0.2 * share, words))
     lookups = find_lookups(capture, payload, arranged.starts, arranged.order, arranged.flow, messages)
-    calls = find_calls(capture, payload, lambda _share, words: progress(0.7, words))
-    media = find_media(capture, payload, calls, lambda _share, words: progress(0.7, words))
+    begun = beginnings(capture, payload)
+    calls = find_calls(capture, payload, begun, lambda _share, words: progress(0.7, words))
+    media = find_media(capture, payload, begun, calls, lambda _share, words: progress(0.7, words))
     step(0.7, "looking for programmes")
-    programmes = find_programmes(capture, payload)
+    programmes = find_programmes(capture, payload, begun)
     flows = find_exports(capture, payload, lambda _share, words: progress(0.7, words))
     for path in tables:
         _take_table(path, flows, capture)

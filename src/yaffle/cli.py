@@ -39,7 +39,7 @@ def analyse(
     report: Annotated[Path | None, typer.Option("--report", metavar="OUT.html|OUT.pdf", help="Write the report here.")] = None,
     mask: Annotated[bool, typer.Option("--mask", help="Mask addresses in the report, and leave names out.")] = False,
     literals: Annotated[bool, typer.Option("--literals", help="Show the literals of statements in the document, which are masked else.")] = False,
-    include: Annotated[str, typer.Option("--include", metavar="TABLES", help="Large tables that go into the document, too: flows.")] = "",
+    include: Annotated[str, typer.Option("--include", metavar="TABLES", help="Large tables that go into the document, too: flows, lost_packets.")] = "",
     line_mbps: Annotated[float, typer.Option("--line-mbps", metavar="RATE", help="Rate of the line in Mbit/s: how much of it was used at most, for how short a time.")] = 0.0,
     expect: Annotated[
         list[str] | None,

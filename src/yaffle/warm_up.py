@@ -90,13 +90,43 @@ def _match() -> None:
         find_path(capture, Payload(capture))
 
 
+def _datagrams() -> list[tuple[int, int, bytes]]:
+    """A stream by RTP, and one of transport packets."""
+    frames = []
+    for k in range(12):
+        for port, payload in ((40_000, bytes([0x80, 0, 0, k, 0, 0, 0, 160 * k // 256, 0, 0, 0, 7]) + bytes(20)), (6_000, bytes([0x47, 1, 0, 0x10 | k & 15]) + bytes(184))):
+            udp = Struct("!HHHH").pack(port, port, 8 + len(payload), 0) + payload
+            ip = Struct("!BBHHHBBH").pack(0x45, 0, 20 + len(udp), k, 0x4000, 64, 17, 0) + bytes([198, 51, 100, 1, 203, 0, 113, 1])
+            frames.append(bytes(12) + b"\x08\x00" + ip + udp)
+    return [((1 + k) * 10_000_000, len(frame), frame) for k, frame in enumerate(frames)]
+
+
+def _listen() -> None:
+    """Voice and video."""
+    from yaffle.capture.pcapng_writer import write_pcapng
+    from yaffle.capture.reader import read_captures
+    from yaffle.exchanges.first_bytes import beginnings
+    from yaffle.exchanges.media import find_media
+    from yaffle.exchanges.payload import Payload
+    from yaffle.exchanges.programmes import find_programmes
+
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "streams.pcapng"
+        write_pcapng(path, _datagrams())
+        capture = read_captures([path])
+        payload = Payload(capture)
+        begun = beginnings(capture, payload)
+        assert find_media(capture, payload, begun)
+        assert find_programmes(capture, payload, begun)
+
+
 def load_kernels() -> None:
     """Loads what is compiled into this process, so that the first capture need not wait for it."""
     if compiled():
         _read()
 
 
-_PARTS: dict[str, tuple[Callable[[], None], ...]] = {"one": (_read, _charge), "two": (_classify, _match)}
+_PARTS: dict[str, tuple[Callable[[], None], ...]] = {"one": (_read, _charge), "two": (_classify, _match, _listen)}
 
 
 def compiled() -> bool:

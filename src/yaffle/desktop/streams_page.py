@@ -149,6 +149,7 @@ class StreamsPage(QWidget):
                 Column("carries", lambda r: _carries(found[r]), [_carries(at) for at in found], figures=False),
                 Column("at", lambda r: found[r].point, [at.point for at in found], figures=False),
                 Column("lost", lambda r: f"{count(found[r].media.lost)} of {count(found[r].media.expected)}", [at.media.lost for at in found]),
+                Column("since the point before", lambda r: found[r].words, figures=False, colour=lambda r: red if "lost" in found[r].words else None),
                 Column("events", lambda r: count(found[r].media.loss_events), [at.media.loss_events for at in found], meaning="runs of losses"),
                 Column("bursts", lambda r: _bursts(found[r]), figures=False, meaning="stretches of losses close together (RFC 3611): how many, mean length, share missing"),
                 Column(
@@ -161,7 +162,6 @@ class StreamsPage(QWidget):
                     meaning="mean (RFC 3550); of programmes the greatest of their clock references",
                 ),
                 Column("worst", lambda r: duration(max(found[r].media.jitter_ns)), [max(at.media.jitter_ns) for at in found], meaning="greatest jitter"),
-                Column("since the point before", lambda r: found[r].words, figures=False, colour=lambda r: red if "lost" in found[r].words else None),
                 Column(
                     "sender's clock", lambda r: "too short" if (ppm := _drift(found[r])) is None else f"{ppm:+.1f} ppm", [_drift(at) or 0.0 for at in found],
                     meaning="how fast the sender's clock runs against that of the capture",
@@ -173,7 +173,7 @@ class StreamsPage(QWidget):
                 Column("began", lambda r: moment(found[r].media.first_ns), [at.media.first_ns for at in found]),
             ],
             len(found),
-            ((0, 90), (1, 60), (2, 150), (3, 76), (4, 56), (5, 140), (6, 84), (7, 48), (8, 66), (9, 66), (10, 270), (11, 104), (12, 230), (13, 66), (14, 150), (15, 150), (16, 96)),
+            ((0, 90), (1, 60), (2, 140), (3, 76), (4, 250), (5, 56), (6, 140), (7, 84), (8, 48), (9, 66), (10, 66), (11, 104), (12, 230), (13, 66), (14, 150), (15, 150), (16, 96)),
             wide=-1,
         )  # fmt: skip
 

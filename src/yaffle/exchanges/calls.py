@@ -8,11 +8,10 @@ from yaffle.capture.addresses import address_text, end_text
 from yaffle.capture.captured import Capture
 from yaffle.capture.conversations import Rows
 from yaffle.capture.reader import Progress, go_on, step
-from yaffle.exchanges.first_bytes import datagrams_beginning
+from yaffle.exchanges.first_bytes import Beginnings
 from yaffle.exchanges.payload import Payload
 from yaffle.protocols.sip import STARTS, SipMessage, message
 
-_LEAST = 30
 _WORDS = np.array(sorted(int.from_bytes(start, "big") for start in STARTS), np.uint32)
 _MOST_CALLS = 100_000
 _LOOK = 4096  # Messages between two looks whether to go on.
@@ -51,11 +50,10 @@ class Call:
             self.ended_ns = time_ns
 
 
-def find_calls(capture: Capture, payload: Payload, progress: Progress = go_on) -> list[Call]:
+def find_calls(capture: Capture, payload: Payload, begun: Beginnings, progress: Progress = go_on) -> list[Call]:
     """All calls, in order of when they were asked for. Raises Cancelled when `progress` says so."""
-    rows, first = datagrams_beginning(capture, payload, _LEAST)
     packets, flows = capture.packets, capture.conversations
-    rows = rows[np.isin(first, _WORDS)]
+    rows = begun.rows[np.isin(begun.first, _WORDS)]
     calls: dict[tuple[str, int], Call] = {}
     for k, row in enumerate(rows[np.argsort(packets.time_ns[rows], kind="stable")].tolist()):
         if k % _LOOK == 0:

@@ -1,5 +1,7 @@
 """The first bytes that datagrams carry: what they may be."""
 
+from dataclasses import dataclass
+
 import numpy as np
 
 from yaffle.arrays import Array
@@ -7,7 +9,7 @@ from yaffle.capture.captured import Capture
 from yaffle.exchanges.payload import Payload
 from yaffle.kernels import kernel
 
-_UDP = 17
+_UDP, _LEAST = 17, 8
 
 
 @kernel
@@ -27,12 +29,20 @@ def _fill(rows, packets, number, buf, out):  # type: ignore[no-untyped-def]
         out[k] = word
 
 
-def datagrams_beginning(capture: Capture, payload: Payload, least: int) -> tuple[Array, Array]:
-    """(rows of all UDP packets of a conversation that carry `least` bytes or more, their first four bytes as uint32)."""
+@dataclass(frozen=True)
+class Beginnings:
+    """UDP packets that belong to a conversation and carry _LEAST bytes or more: their rows, and their first four bytes as uint32."""
+
+    rows: Array
+    first: Array
+
+
+def beginnings(capture: Capture, payload: Payload) -> Beginnings:
+    """Looks once at all datagrams, for all that are told by how they begin."""
     packets = capture.packets
-    rows = np.flatnonzero((packets.protocol == _UDP) & (packets.payload_bytes >= least) & (packets.flow >= 0))
+    rows = np.flatnonzero((packets.protocol == _UDP) & (packets.payload_bytes >= _LEAST) & (packets.flow >= 0))
     found = np.zeros(rows.size, np.uint32)
     for number, source in enumerate(payload.sources):
         if source is not None:
             _fill(rows, packets, number, source, found)
-    return rows, found
+    return Beginnings(rows, found)

@@ -15,6 +15,7 @@ from yaffle.arrays import Array
 from yaffle.capture.captured import Capture
 from yaffle.capture.reader import Progress, go_on, step
 from yaffle.exchanges.calls import Call, ends_of
+from yaffle.exchanges.first_bytes import Beginnings
 from yaffle.exchanges.payload import Payload
 from yaffle.exchanges.stream_reports import Said, said_of_streams
 from yaffle.exchanges.voice_quality import CODECS, HEARD_NS, PLAYED_AFTER_NS
@@ -34,7 +35,7 @@ _RATES = {
     **dict.fromkeys((0, 3, 4, 5, 7, 8, 9, 12, 13, 15, 18), 8000), 6: 16000, 10: 44100, 11: 44100, 16: 11025, 17: 22050,
     **dict.fromkeys((14, 25, 26, 28, 31, 32, 33, 34), 90000),
 }  # fmt: skip
-_VIDEO_HZ = 90_000
+_VIDEO_HZ, _VERSION = 90_000, 2
 _KNOWN_RATES = np.array([8000, 16000, 24000, 32000, 44100, 48000, 90000])
 
 
@@ -133,15 +134,15 @@ def _clock(payload_type: int, arrived_ns: Array, stamp: Array) -> int:
     return int(_KNOWN_RATES[np.argmin(np.abs(np.log(_KNOWN_RATES / (ticks / span_s))))])
 
 
-def find_media(capture: Capture, payload: Payload, calls: Sequence[Call] = (), progress: Progress = go_on) -> list[Media]:
+def find_media(capture: Capture, payload: Payload, begun: Beginnings, calls: Sequence[Call] = (), progress: Progress = go_on) -> list[Media]:
     """All streams, in order of when they began. calls: what was announced; few packets are enough for an announced stream. Raises Cancelled when `progress` says so."""
     announced: dict[tuple[str, int], tuple[str, str, dict[int, tuple[str, int]]]] = {}
     for call in calls:
         for target, kind, codecs in call.streams:
             announced[target, call.point] = (call.call_id, kind, codecs)
-    said = said_of_streams(capture, payload, progress)
+    said = said_of_streams(capture, payload, begun, progress)
     packets = capture.packets
-    rows = np.flatnonzero((packets.protocol == 17) & (packets.payload_bytes >= 12) & (packets.flow >= 0))
+    rows = begun.rows[begun.first >> 30 == _VERSION]
     least = LEAST_ANNOUNCED if announced else LEAST_PACKETS
     if rows.size < least:
         return []

@@ -13,7 +13,7 @@ import numpy as np
 from yaffle.arrays import Array
 from yaffle.capture.captured import Capture
 from yaffle.exchanges.calls import ends_of
-from yaffle.exchanges.first_bytes import datagrams_beginning
+from yaffle.exchanges.first_bytes import Beginnings
 from yaffle.exchanges.payload import Payload
 from yaffle.kernels import kernel
 from yaffle.transport.envelope import line_below
@@ -101,13 +101,13 @@ def _cells(rows, skips, packets, number, buf, last, counts, lost, out, reference
     return found
 
 
-def find_programmes(capture: Capture, payload: Payload) -> list[Programme]:
+def find_programmes(capture: Capture, payload: Payload, begun: Beginnings) -> list[Programme]:
     """All transport streams, in order of when they began."""
     packets = capture.packets
-    rows, first = datagrams_beginning(capture, payload, CELL)
+    rows, first = begun.rows, begun.first
     size = packets.payload_bytes[rows].astype(np.int64)
-    bare = (first >> 24 == SYNC) & (size % CELL == 0)
-    in_rtp = (first >> 30 == 2) & ((first >> 16) & 127 == _RTP_TYPE) & ((size - _RTP_HEADER) % CELL == 0)
+    bare = (first >> 24 == SYNC) & (size >= CELL) & (size % CELL == 0)
+    in_rtp = (first >> 30 == 2) & ((first >> 16) & 127 == _RTP_TYPE) & (size >= _RTP_HEADER + CELL) & ((size - _RTP_HEADER) % CELL == 0)
     rows, skips = rows[bare | in_rtp], np.where(in_rtp, _RTP_HEADER, 0)[bare | in_rtp].astype(np.int64)
     if rows.size < LEAST_DATAGRAMS:
         return []

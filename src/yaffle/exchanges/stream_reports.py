@@ -11,7 +11,7 @@ import numpy as np
 
 from yaffle.capture.captured import Capture
 from yaffle.capture.reader import Progress, go_on, step
-from yaffle.exchanges.first_bytes import datagrams_beginning
+from yaffle.exchanges.first_bytes import Beginnings
 from yaffle.exchanges.payload import Payload
 from yaffle.protocols.rtcp import KINDS, reports
 
@@ -38,11 +38,10 @@ class Said:
         }  # fmt: skip
 
 
-def said_of_streams(capture: Capture, payload: Payload, progress: Progress = go_on) -> dict[tuple[int, int], Said]:
+def said_of_streams(capture: Capture, payload: Payload, begun: Beginnings, progress: Progress = go_on) -> dict[tuple[int, int], Said]:
     """By SSRC and point. Raises Cancelled when `progress` says so."""
-    rows, first = datagrams_beginning(capture, payload, 8)
-    kind = (first >> 16) & 255
-    rows = rows[(first >> 30 == 2) & (kind >= KINDS.start) & (kind < KINDS.stop)]
+    kind = (begun.first >> 16) & 255
+    rows = begun.rows[(begun.first >> 30 == 2) & (kind >= KINDS.start) & (kind < KINDS.stop)]
     packets, flows = capture.packets, capture.conversations
     found: dict[tuple[int, int], Said] = {}
     stamps: dict[tuple[int, int, int], int] = {}  # SSRC, stamp, point: when it passed
