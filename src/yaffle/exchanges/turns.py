@@ -7,7 +7,10 @@ asked anything belong to no exchange; nor do bytes of the client that are never 
 import numpy as np
 
 from yaffle.arrays import Array
+from yaffle.capture.packets import SYN
 from yaffle.kernels import kernel
+from yaffle.transport import kinds
+from yaffle.transport.kinds import probes
 
 # One row an exchange: indices into the connection's segments. answer is -1 where none was seen; stop is one past the last.
 # kind: as in protocols.message; message: number of its label, -1 where it was told by turns of bytes.
@@ -29,8 +32,8 @@ def find_turns(g, turns):  # type: ignore[no-untyped-def]
     open_turn = False
     for i in range(n):
         size = g[i].n
-        base = g[i].kind & 31
-        if size == 0 or base == 19 or base == 9 or base == 11 or base == 8 or g[i].flags & 2:
+        base = g[i].kind & kinds.KIND_MASK
+        if size == 0 or base == kinds.COPY or base == kinds.RESET or probes(g[i].kind) or g[i].flags & SYN:
             continue
         end = g[i].s + size
         if g[i].d == 0:

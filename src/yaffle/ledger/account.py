@@ -5,15 +5,19 @@ from typing import NamedTuple
 import numpy as np
 
 from yaffle.arrays import Array
+from yaffle.capture.packets import ACK, FIN, RST, SYN
 from yaffle.exchanges.turns import find_turns
 from yaffle.kernels import kernel
 from yaffle.ledger import causes
 from yaffle.ledger.charging import charge_exchange, charge_opening, loss_cover
 from yaffle.prefetch import prefetch
 from yaffle.protocols import message
+from yaffle.transport import kinds
 from yaffle.transport.classify import classify
 from yaffle.transport.host_clock import extra_delays
-from yaffle.transport.segments import MSS_CLIENT, SCALES_KNOWN, gather
+from yaffle.transport.kinds import probes, repeats
+from yaffle.transport.round_trips import HELD, OPENING
+from yaffle.transport.segments import FACTS, MSS_CLIENT, SCALES_KNOWN, SIZE_CLIENT, gather
 
 # Columns of one connection's facts, int64 each. The side's block stands twice: from the client, from the server.
 CONNECTION_FIELDS = (
@@ -26,6 +30,7 @@ CONNECTION_FIELDS = (
 SIDE_FIELDS = (
     "packets", "payload_bytes", "unique_bytes", "retransmitted_packets", "retransmitted_bytes", "spurious_packets",
     "duplicate_packets", "out_of_order_packets", "duplicate_acks", "zero_window_ns", "max_in_flight_bytes", "resets", "keep_alives", "closing_repeats",
+    "segments", "segment_bytes", "timeouts", "after_timeout", "fast_retransmissions", "tail_probes", "unseen_bytes",
 )  # fmt: skip
 EXCHANGE_FIELDS = ("connection", "first_ns", "asked_ns", "answered_ns", "last_ns", "end_ns", "request_bytes", "response_bytes", "set_up_ns", "message")
 
@@ -33,6 +38,24 @@ C0 = len(CONNECTION_FIELDS)
 S0 = len(SIDE_FIELDS)
 WIDTH = C0 + 2 * S0
 CHARGES = causes.COUNT
+# Places of the facts in a connection's row, by name; those of a side are counted from where its block begins.
+_C = CONNECTION_FIELDS.index
+_OPENING, _CLOSING, _FIRST_NS, _LAST_NS, _SCALES_KNOWN = _C("opening"), _C("closing"), _C("first_ns"), _C("last_ns"), _C("scales_known")
+_HANDSHAKE, _EXCHANGES, _UNANSWERED, _WAIT, _SET_UP_NS = _C("handshake_ns"), _C("exchanges"), _C("unanswered"), _C("wait_ns"), _C("set_up_ns")
+_WORST_WAIT, _PUSHED_BYTES = _C("worst_wait_ns"), _C("pushed_bytes")
+_TO_CLIENT, _TO_SERVER = _C("to_client_min_ns"), _C("to_server_min_ns")  # least, median, p95, greatest
+_SAMPLES, _EARLY_LATE = _C("to_client_samples"), _C("to_client_early_min_ns")
+_S = SIDE_FIELDS.index
+_PACKETS, _PAYLOAD, _UNIQUE, _AGAIN, _AGAIN_BYTES = _S("packets"), _S("payload_bytes"), _S("unique_bytes"), _S("retransmitted_packets"), _S("retransmitted_bytes")
+_SPURIOUS, _COPIES, _OUT_OF_ORDER, _DUPLICATE_ACKS = _S("spurious_packets"), _S("duplicate_packets"), _S("out_of_order_packets"), _S("duplicate_acks")
+_ZERO_WINDOW, _MOST_IN_FLIGHT, _RESETS, _KEEP_ALIVES = _S("zero_window_ns"), _S("max_in_flight_bytes"), _S("resets"), _S("keep_alives")
+_CLOSING_REPEATS, _SEGMENTS, _SEGMENT_BYTES = _S("closing_repeats"), _S("segments"), _S("segment_bytes")
+_TIMEOUTS, _AFTER_TIMEOUT, _FAST, _TAIL, _UNSEEN_BYTES = _S("timeouts"), _S("after_timeout"), _S("fast_retransmissions"), _S("tail_probes"), _S("unseen_bytes")
+# Rows of an exchange.
+_E = EXCHANGE_FIELDS.index
+_X_CONNECTION, _X_FIRST, _X_ASKED, _X_ANSWERED, _X_LAST, _X_END = _E("connection"), _E("first_ns"), _E("asked_ns"), _E("answered_ns"), _E("last_ns"), _E("end_ns")
+_X_REQUEST, _X_RESPONSE, _X_SET_UP, _X_MESSAGE = _E("request_bytes"), _E("response_bytes"), _E("set_up_ns"), _E("message")
+_ANSWERED_SOON_NS = 20_000_000  # A SYN-ACK this soon after a repeated SYN answers it; no timer of its own expired.
 SET_UP, LOSS, UNSEEN = causes.SET_UP, causes.LOSS, causes.UNSEEN
 _UNKNOWN = np.int64(1) << 60
 _FIRST = np.int64(0)
@@ -40,6 +63,8 @@ _SIGN_ON, _LAST = message.SIGN_ON, message.LAST_OF_ENCRYPTION
 
 OPENINGS = ("complete", "unseen", "refused", "unanswered")
 CLOSINGS = ("orderly", "reset", "open")
+_COMPLETE = OPENINGS.index("complete")
+_ORDERLY, _RESET, _OPEN = range(3)
 
 
 class Tables(NamedTuple):
@@ -82,21 +107,21 @@ def _round_trips(samples, floors, values, out):  # type: ignore[no-untyped-def]
     count = samples.size
     for side in range(2):
         floors[side] = _UNKNOWN
-        at = 6 + 5 * side if side == 0 else 10
+        at = _TO_CLIENT if side == 0 else _TO_SERVER
         k = 0
         least, most = _UNKNOWN, np.int64(-1)
         for i in range(count):
-            if samples[i].side == side and samples[i].rtt >= 0 and samples[i].way != 3:
+            if samples[i].side == side and samples[i].rtt >= 0 and samples[i].way != HELD:
                 values[k] = samples[i].rtt
                 least, most = min(least, values[k]), max(most, values[k])
                 k += 1
-        out[14 + side] = k
+        out[_SAMPLES + side] = k
         early, late = _UNKNOWN, _UNKNOWN  # floors of the first and of the last eighth of the samples
         few = min(k, max(6, k // 8))
         for i in range(few):
             early, late = min(early, values[i]), min(late, values[k - 1 - i])
-        out[22 + 2 * side] = early if k > 0 else -1
-        out[23 + 2 * side] = late if k > 0 else -1
+        out[_EARLY_LATE + 2 * side] = early if k > 0 else -1
+        out[_EARLY_LATE + 1 + 2 * side] = late if k > 0 else -1
         if k == 0:
             out[at : at + 4] = -1
             continue
@@ -104,22 +129,23 @@ def _round_trips(samples, floors, values, out):  # type: ignore[no-untyped-def]
         middle, high = min(k - 1, k // 2), min(k - 1, k * 95 // 100)
         out[at], out[at + 1], out[at + 3] = least, select(values, _FIRST, k, middle), most
         out[at + 2] = select(values, middle, k, high)
-    out[5] = -1
+    out[_HANDSHAKE] = -1
     opening = np.full(2, -1, np.int64)
     for i in range(count):
-        if samples[i].way == 0:
+        if samples[i].way == OPENING:
             opening[samples[i].side] = samples[i].rtt
     if opening[1] >= 0:
-        out[5] = opening[1] + max(np.int64(0), opening[0])
+        out[_HANDSHAKE] = opening[1] + max(np.int64(0), opening[0])
 
 
 @kernel
-def _count_sides(g, kind_of_packet, mss, high, out):  # type: ignore[no-untyped-def]
+def _count_sides(g, facts, kind_of_packet, mss, high, out):  # type: ignore[no-untyped-def]
     """Totals of each side, and how the connection closed; largest segments and windows; the kinds go to the packets."""
     n = g.size
     zero_since = np.full(2, -1, np.int64)
     fins = np.zeros(2, np.bool_)
-    closing = 2
+    asked_again = np.int64(-(1 << 60))  # when the client's SYN came again
+    closing = _OPEN
     mss[:] = 536
     high[:] = 0
     for i in range(n):
@@ -128,50 +154,66 @@ def _count_sides(g, kind_of_packet, mss, high, out):  # type: ignore[no-untyped-
         d = g[i].d
         at = C0 + S0 * d
         kind = g[i].kind
-        base = kind & 31
+        base = kind & kinds.KIND_MASK
         size = g[i].n
-        mss[d] = max(mss[d], min(size, 65535))
-        if not g[i].flags & 6:
+        if not g[i].flags & (SYN | RST):
             high[d] = max(high[d], g[i].w)
-        out[at] += 1
-        out[at + 1] += size
-        if base == 1 or base == 7 or base == 18 or kind & 64:
-            out[at + 2] += size
-        if base == 17:
-            out[at + 13] += 1  # A bare FIN sent again delays nobody: counted apart.
-        elif 13 <= base <= 16:
-            out[at + 3] += 1
-            out[at + 4] += size
-            if kind & 128:
-                out[at + 5] += 1
-        elif base == 19:
-            out[at + 6] += 1
-        elif base == 18:
-            out[at + 7] += 1
-        elif base == 3:
-            out[at + 8] += 1
-        elif base == 9 or base == 11:
-            out[at + 12] += 1
-        if base == 8:
-            out[at + 11] += 1
-            if not (fins[0] and fins[1]) and closing == 2:
-                closing = 1
-        if g[i].flags & 1:
+        out[at + _PACKETS] += 1
+        out[at + _SEGMENTS] += g[i].parts
+        out[at + _PAYLOAD] += size
+        if base == kinds.DATA or base == kinds.CLOSE or base == kinds.OUT_OF_ORDER or kind & kinds.FIRST_UNSEEN:
+            out[at + _UNIQUE] += size
+        elif repeats(kind):
+            out[at + _UNIQUE] += size - g[i].again
+        if base == kinds.REPEAT_CLOSE:
+            out[at + _CLOSING_REPEATS] += 1  # A bare FIN sent again delays nobody: counted apart.
+        elif repeats(kind):
+            out[at + _AGAIN] += 1
+            out[at + _AGAIN_BYTES] += g[i].again
+            if kind & kinds.SPURIOUS:
+                out[at + _SPURIOUS] += 1
+            if base == kinds.REPEAT_TIMEOUT:
+                out[at + _TIMEOUTS] += 1
+            elif base == kinds.REPEAT_AFTER:
+                out[at + _AFTER_TIMEOUT] += 1
+            elif base == kinds.REPEAT_FAST:
+                out[at + _FAST] += 1
+            elif base == kinds.REPEAT_TAIL:
+                out[at + _TAIL] += 1
+            elif d == 0 or g[i].t - asked_again > _ANSWERED_SOON_NS:
+                out[at + _TIMEOUTS] += 1
+            if base == kinds.REPEAT_OPEN and d == 0:
+                asked_again = g[i].t
+        elif base == kinds.COPY:
+            out[at + _COPIES] += 1
+        elif base == kinds.OUT_OF_ORDER:
+            out[at + _OUT_OF_ORDER] += 1
+        elif base == kinds.DUPLICATE_ACK:
+            out[at + _DUPLICATE_ACKS] += 1
+        elif probes(kind):
+            out[at + _KEEP_ALIVES] += 1
+        elif base == kinds.RESET:
+            out[at + _RESETS] += 1
+            if not (fins[0] and fins[1]) and closing == _OPEN:
+                closing = _RESET
+        if g[i].flags & FIN:
             fins[d] = True
-            if fins[0] and fins[1] and closing == 2:
-                closing = 0
-        if g[i].flags & 16 and not g[i].flags & 6:
+            if fins[0] and fins[1] and closing == _OPEN:
+                closing = _ORDERLY
+        if g[i].flags & ACK and not g[i].flags & (SYN | RST):
             if g[i].w == 0:
                 if zero_since[d] < 0:
                     zero_since[d] = g[i].t
             elif zero_since[d] >= 0:
-                out[at + 9] += g[i].t - zero_since[d]
+                out[at + _ZERO_WINDOW] += g[i].t - zero_since[d]
                 zero_since[d] = -1
-        out[at + 10] = max(out[at + 10], g[i].flight)
+        out[at + _MOST_IN_FLIGHT] = max(out[at + _MOST_IN_FLIGHT], g[i].flight)
     for d in range(2):
         if zero_since[d] >= 0:
-            out[C0 + S0 * d + 9] += g[n - 1].t - zero_since[d]
-    out[1] = closing
+            out[C0 + S0 * d + _ZERO_WINDOW] += g[n - 1].t - zero_since[d]
+        out[C0 + S0 * d + _SEGMENT_BYTES] = facts[SIZE_CLIENT + d]
+        mss[d] = max(mss[d], facts[SIZE_CLIENT + d])
+    out[_CLOSING] = closing
 
 
 @kernel
@@ -182,7 +224,7 @@ def account(  # type: ignore[no-untyped-def]
 
     Returns (next connection, next exchange row): stops before a connection whose exchanges might not fit.
     """
-    facts = np.zeros(12, np.int64)
+    facts = np.zeros(FACTS, np.int64)
     floors = np.zeros(2, np.int64)
     mss = np.zeros(2, np.int64)
     high = np.zeros(2, np.int64)
@@ -206,8 +248,8 @@ def account(  # type: ignore[no-untyped-def]
         if x + found > tables.exchange.shape[0]:
             return c, x
         _round_trips(samples, floors, scratch, out)
-        _count_sides(g, packets.kind, mss, high, out)
-        out[2], out[3], out[4] = g[0].t, g[n - 1].t, facts[SCALES_KNOWN]
+        _count_sides(g, facts, packets.kind, mss, high, out)
+        out[_FIRST_NS], out[_LAST_NS], out[_SCALES_KNOWN] = g[0].t, g[n - 1].t, facts[SCALES_KNOWN]
         if found > 0:
             extra_delays(g, delays)
         if facts[MSS_CLIENT] > 0 and facts[MSS_CLIENT + 1] > 0:
@@ -216,18 +258,18 @@ def account(  # type: ignore[no-untyped-def]
         loss_cover(g, blocked)
         total = tables.connection_charges[c]
         total[:] = 0
-        out[0] = charge_opening(g, floors, total, times)
+        out[_OPENING] = charge_opening(g, floors, total, times)
         opened, open_end = times[0], times[1]
-        out[19] = open_end - opened
+        out[_SET_UP_NS] = open_end - opened
         pending_charge[:] = 0
-        if out[0] == 0:
+        if out[_OPENING] == _COMPLETE:
             pending_charge[:] = total
         rows = 0
         set_up_ns = np.int64(0)  # of encryption, waited for by the first exchange
         for k in range(found):
             if turns[k].answer < 0 and (turns[k].kind != 0 or not _awaited(g, turns, k, out)):
                 continue
-            charge_exchange(g, turns, k, samples, floors, delays[0], delays[1], mss, high, blocked, open_end - opened if out[0] == 0 else 0, charge, times)
+            charge_exchange(g, turns, k, samples, floors, delays[0], delays[1], mss, high, blocked, open_end - opened if out[_OPENING] == _COMPLETE else 0, charge, times)
             if turns[k].kind != 0:
                 spent = _of_handshake(g, turns[k].kind, turns[k].stop, charge, times)
                 set_up_ns += spent if turns[k].kind != _SIGN_ON and rows == 0 else 0
@@ -237,27 +279,28 @@ def account(  # type: ignore[no-untyped-def]
                         pending_charge[m] += charge[m]
                 continue
             row = tables.exchange[x]
-            row[0], row[1], row[2], row[3], row[4], row[5] = c, times[0], times[1], times[2], times[3], times[4]
-            row[6], row[7] = turns[k].request_bytes, turns[k].response_bytes
-            row[8], row[9] = set_up_ns if rows == 0 else 0, turns[k].message
+            row[_X_CONNECTION], row[_X_FIRST], row[_X_ASKED] = c, times[0], times[1]
+            row[_X_ANSWERED], row[_X_LAST], row[_X_END] = times[2], times[3], times[4]
+            row[_X_REQUEST], row[_X_RESPONSE] = turns[k].request_bytes, turns[k].response_bytes
+            row[_X_SET_UP], row[_X_MESSAGE] = set_up_ns if rows == 0 else 0, turns[k].message
             if rows == 0:
                 for m in range(CHARGES):  # What the first exchange waited for before it stands with it.
                     charge[m] += pending_charge[m]
                     total[m] -= pending_charge[m]
-                if out[0] == 0:
-                    row[8] += open_end - opened
+                if out[_OPENING] == _COMPLETE:
+                    row[_X_SET_UP] += open_end - opened
             wait = np.int64(0)
             for m in range(CHARGES):
                 total[m] += charge[m]
                 wait += charge[m]
                 tables.exchange_charges[x, m] = charge[m]
-            out[20] = max(out[20], wait)
+            out[_WORST_WAIT] = max(out[_WORST_WAIT], wait)
             if times[2] < 0:
-                out[17] += 1
+                out[_UNANSWERED] += 1
             rows += 1
             x += 1
-        out[16] = rows
-        out[18] = total.sum()
+        out[_EXCHANGES] = rows
+        out[_WAIT] = total.sum()
         _pushed(g, turns, found, out)
     return last, x
 
@@ -274,7 +317,7 @@ def _of_handshake(g, kind, stop, charge, times):  # type: ignore[no-untyped-def]
     if kind == _LAST:
         return spent
     for i in range(stop, g.size):
-        if g[i].d == 0 and g[i].n > 0 and g[i].kind & 31 != 19:
+        if g[i].d == 0 and g[i].n > 0 and g[i].kind & kinds.KIND_MASK != kinds.COPY:
             computing = max(np.int64(0), g[i].t - times[4])
             charge[causes.CLIENT_ENCRYPTION] += computing
             return spent + computing
@@ -286,14 +329,14 @@ def _pushed(g, turns, found, out):  # type: ignore[no-untyped-def]
     """Bytes the server sent before it was asked anything."""
     limit = turns[0].first if found > 0 else g.size
     for i in range(limit):
-        if g[i].d == 1 and g[i].n > 0 and g[i].kind & 31 == 1:
-            out[21] += g[i].n
+        if g[i].d == 1 and g[i].n > 0 and g[i].kind & kinds.KIND_MASK == kinds.DATA:
+            out[_PUSHED_BYTES] += g[i].n
 
 
 @kernel
 def _awaited(g, turns, k, out):  # type: ignore[no-untyped-def]
     """Whether an unanswered request was waited for: not when the sides parted in order (a stream one way)."""
-    if out[1] == 0:
+    if out[_CLOSING] == _ORDERLY:
         return False
     i = turns[k].first
     last = g[i].t

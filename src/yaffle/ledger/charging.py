@@ -8,8 +8,12 @@ way are cut at every packet; each gap is charged by what ended it.
 
 import numpy as np
 
+from yaffle.capture.packets import ACK, RST, SYN
 from yaffle.kernels import helper, kernel
 from yaffle.ledger import causes
+from yaffle.transport.kinds import COPY, DATA, FIRST_UNSEEN, KIND_MASK, SPURIOUS, probes, repairs, repeats
+from yaffle.transport.round_trips import OPENING
+from yaffle.transport.segments import CUMULATIVE
 
 SET_UP, ROUND_TRIP, RATE, QUEUEING, LOSS = causes.SET_UP, causes.ROUND_TRIP, causes.RATE, causes.QUEUEING, causes.LOSS
 PROCESSING, STALL, SERVER_WINDOW = causes.PROCESSING, causes.STALL, causes.SERVER_WINDOW
@@ -43,7 +47,7 @@ def retransmission_timer(samples, side, t, other_floor, first_ns):  # type: igno
     for k in range(samples.size):
         if samples[k].t >= t:
             break
-        if samples[k].side != side or samples[k].way == 0:
+        if samples[k].side != side or samples[k].way == OPENING:
             continue
         measured = samples[k].rtt + other_floor
         if srtt == 0:
@@ -78,11 +82,10 @@ def repeat_delay(copies, timer):  # type: ignore[no-untyped-def]
 def effective(g, i, floor_out):  # type: ignore[no-untyped-def]
     """Whether this copy is one that may have carried its bytes to the receiver: not a later one that was not needed."""
     kind = g[i].kind
-    base = kind & 31
-    if base == 19 or base == 9 or base == 11:
+    if kind & KIND_MASK == COPY or probes(kind):
         return False
-    if 13 <= base <= 17:
-        if kind & 128:
+    if repeats(kind):
+        if kind & SPURIOUS:
             return False
         if g[i].before >= 0 and g[i].done > 0 and g[i].done - g[i].t < floor_out * 7 // 10:
             return False
@@ -146,7 +149,7 @@ def lately(g, lo, stop, side, until, before):  # type: ignore[no-untyped-def]
     found = 0
     i = stop - 1
     while i >= lo and found < 4:
-        if g[i].d == side and g[i].n > 0 and g[i].kind == 1 and g[i].t <= until and 0 < g[i].done < before:
+        if g[i].d == side and g[i].n > 0 and g[i].kind == DATA and g[i].t <= until and 0 < g[i].done < before:
             least = min(least, g[i].done - g[i].t)
             found += 1
         i -= 1
@@ -159,8 +162,7 @@ def loss_cover(g, blocked):  # type: ignore[no-untyped-def]
     n = g.size
     blocked[: n + 1] = 0
     for j in range(n):
-        base = g[j].kind & 31
-        if 13 <= base <= 17 and not g[j].kind & 128:
+        if repairs(g[j].kind):
             k = g[j].before if g[j].before >= 0 else (-2 - g[j].before if g[j].before <= -2 else -1)
             steps = 0
             while k >= 0 and g[k].before >= 0 and steps < 256:
@@ -220,7 +222,7 @@ def _transfer(g, lo, hi, side, start, end, floor_send, floor_receive, mss, block
     for i in range(lo, hi):
         if g[i].d != side:
             continue
-        if g[i].n == 0 or (g[i].kind & 31) == 19:
+        if g[i].n == 0 or g[i].kind & KIND_MASK == COPY:
             continue
         if g[i].t <= start:
             previous = i
@@ -229,19 +231,18 @@ def _transfer(g, lo, hi, side, start, end, floor_send, floor_receive, mss, block
         if g[i].t > end:
             break
         gap = g[i].t - at
-        if g[i].done > 0 and g[i].way == 1 and (g[i].kind & 31) == 1:
+        if g[i].done > 0 and g[i].way == CUMULATIVE and g[i].kind & KIND_MASK == DATA:
             loop_ns = g[i].done - g[i].t
         cause = RATE
-        base = g[i].kind & 31
         lossy = lossy or blocked[i] > 0
-        repeat = 13 <= base <= 17 and not g[i].kind & 128
+        repeat = repairs(g[i].kind)
         if previous >= 0 and 0 <= g[previous].room < max(3 * mss, (g[previous].room + g[previous].flight) // 5):
             if g[i].t - full_at <= max(5 * whole, 100_000_000):
                 limited_ns += g[i].t - full_at
             full_at = g[i].t
         if gap <= _SMALL_NS:
             cause = LOSS if blocked[i] > 0 else RATE
-        elif repeat or base == 11 or base == 9:
+        elif repeat or probes(g[i].kind):
             cause = LOSS if repeat else held
         else:
             # What the receiver sent in between, and whether one of it set this packet off.
@@ -255,7 +256,7 @@ def _transfer(g, lo, hi, side, start, end, floor_send, floor_receive, mss, block
             nearest = g[i].t - lag + floor_send * 3 // 10 + 300_000
             k = i - 1
             while k >= 0 and (g[k].t >= reach or k > previous) and i - k < 16 * _FAR:
-                if g[k].d != side and g[k].flags & 16:
+                if g[k].d != side and g[k].flags & ACK:
                     if latest_window < 0:
                         latest_window = g[k].w
                     newest = max(newest, g[k].a) if g[k].t <= nearest else newest
@@ -333,11 +334,11 @@ def charge_exchange(g, turns, x, samples, floors, extra_client, extra_server, ms
     floor_server = floors[1] if floors[1] < _UNKNOWN else 0
     first = g[lo].t
     # A request whose first copy was lost before this point began earlier than what is seen.
-    if g[lo].kind & 64 and g[lo].lost > 0:
+    if g[lo].kind & FIRST_UNSEEN and g[lo].lost > 0:
         timer = retransmission_timer(samples, _SERVER, first, floor_client, opened_ns)
         back = repeat_delay(g[lo].lost, timer)
         k = lo - 1
-        while k >= 0 and g[k].d != 0:
+        while k >= 0 and (g[k].d != 0 or g[k].s > g[lo].s):  # What speaks from beyond came after the lost first copy.
             k -= 1
         if k >= 0:
             back = min(back, first - g[k].t)
@@ -358,7 +359,7 @@ def charge_exchange(g, turns, x, samples, floors, extra_client, extra_server, ms
         _transfer(g, lo, limit, _CLIENT, first, asked, floor_client, floor_server, mss[0], blocked, windows_high[1], extra_client, charge)
         acknowledged = False
         for i in range(lo, n):
-            if g[i].d == 1 and g[i].flags & 16 and g[i].a >= turns[x].request_end:
+            if g[i].d == 1 and g[i].flags & ACK and g[i].a >= turns[x].request_end:
                 acknowledged = True
         charge[PROCESSING if acknowledged else UNSEEN] += end - asked
         times[1], times[2], times[3], times[4] = asked, -1, end, end
@@ -370,7 +371,7 @@ def charge_exchange(g, turns, x, samples, floors, extra_client, extra_server, ms
     trip = round_trip_at(samples, _SERVER, g[answer].t, floors[1], extra_server, g, answer)
     trip = min(max(trip, lately(g, lo, answer, _CLIENT, asked, g[answer].t)), turn)
     rest = turn - trip
-    if g[answer].kind & 64 and g[answer].lost > 0:
+    if g[answer].kind & FIRST_UNSEEN and g[answer].lost > 0:
         timer = retransmission_timer(samples, _CLIENT, answered, floor_server, opened_ns)
         back = min(rest, repeat_delay(g[answer].lost, timer))
         charge[LOSS] += back
@@ -383,9 +384,9 @@ def charge_exchange(g, turns, x, samples, floors, extra_client, extra_server, ms
     last = answered
     last_i = answer
     for i in range(answer, n):
-        if i >= hi and g[i].kind & 31 == 1 and (g[i].t > g[hi - 1].t or i > hi + _FAR):
+        if i >= hi and g[i].kind & KIND_MASK == DATA and (g[i].t > g[hi - 1].t or i > hi + _FAR):
             break
-        if g[i].d == 1 and g[i].n > 0 and g[i].s < turns[x].response_end and (i < hi or (13 <= g[i].kind & 31 <= 17)):
+        if g[i].d == 1 and g[i].n > 0 and g[i].s < turns[x].response_end and (i < hi or repeats(g[i].kind)):
             if effective(g, i, floor_client) and g[i].t >= last:
                 last, last_i = g[i].t, i
     _transfer(g, answer, max(hi, last_i + 1), _SERVER, answered, last, floor_server, floor_client, mss[1], blocked, windows_high[0], extra_server, charge)
@@ -393,7 +394,7 @@ def charge_exchange(g, turns, x, samples, floors, extra_client, extra_server, ms
     seen = np.int64(-1)
     seen_i = -1
     for i in range(last_i + 1, n):
-        if g[i].d == 0 and g[i].flags & 16 and g[i].a >= turns[x].response_end and g[i].kind != 19:
+        if g[i].d == 0 and g[i].flags & ACK and g[i].a >= turns[x].response_end and g[i].kind & KIND_MASK != COPY:
             seen = g[i].t - last
             seen_i = i
             break
@@ -440,24 +441,23 @@ def charge_opening(g, floors, charge, times):  # type: ignore[no-untyped-def]
     n = g.size
     first_syn, last_syn, answer, last_answer, end = -1, -1, -1, -1, -1
     for i in range(min(n, 64)):
-        base = g[i].kind & 31
-        if base == 19:
+        if g[i].kind & KIND_MASK == COPY:
             continue
-        if g[i].flags & 2 and g[i].d == 0 and not g[i].flags & 16:
+        if g[i].flags & SYN and g[i].d == 0 and not g[i].flags & ACK:
             if first_syn < 0:
                 first_syn = i
             if answer < 0:
                 last_syn = i
-        elif g[i].flags & 2 and g[i].d == 1:
+        elif g[i].flags & SYN and g[i].d == 1:
             if answer < 0:
                 answer = i
             last_answer = i
-        elif g[i].flags & 4 and g[i].d == 1 and answer < 0 and first_syn >= 0:
+        elif g[i].flags & RST and g[i].d == 1 and answer < 0 and first_syn >= 0:
             times[0], times[1] = g[first_syn].t, g[i].t
             charge[LOSS] += g[last_syn].t - g[first_syn].t
             charge[SET_UP] += g[i].t - g[last_syn].t
             return 2
-        elif g[i].d == 0 and answer >= 0 and g[i].flags & 16:
+        elif g[i].d == 0 and answer >= 0 and g[i].flags & ACK:
             end = i
             break
     if first_syn < 0:

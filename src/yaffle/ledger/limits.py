@@ -8,7 +8,10 @@ growing, and repair.
 import numpy as np
 
 from yaffle.arrays import Array
+from yaffle.capture.packets import ACK
 from yaffle.kernels import kernel
+from yaffle.transport import kinds
+from yaffle.transport.kinds import repairs
 
 APPLICATION, RECEIVER, CONGESTION, PACE, REPAIR = 0, 1, 2, 3, 4
 WORDS = ("the application had no more", "the receiver's window was full", "congestion control was growing", "the path's pace", "repair of a loss")
@@ -27,9 +30,9 @@ def _judge(g, side, mss, whole_ns, blocked, first, last, limit, allowed):  # typ
     loop_ns = np.int64(0)
     for i in range(g.size):
         allowed[i] = 0
-        if g[i].d != side or g[i].n == 0 or g[i].kind & 31 == 19:
+        if g[i].d != side or g[i].n == 0 or g[i].kind & kinds.KIND_MASK == kinds.COPY:
             continue
-        if g[i].done > 0 and g[i].kind == 1:
+        if g[i].done > 0 and g[i].kind == kinds.DATA:
             loop_ns = g[i].done - g[i].t
             least_loop = min(least_loop, loop_ns)
         if previous >= 0:
@@ -38,11 +41,11 @@ def _judge(g, side, mss, whole_ns, blocked, first, last, limit, allowed):  # typ
             newest = np.int64(-1)
             k = i - 1
             while k > previous:
-                if g[k].d != side and g[k].flags & 16:
+                if g[k].d != side and g[k].flags & ACK:
                     newest = max(newest, g[k].a)
                 k -= 1
             what = CONGESTION
-            if blocked[i] > 0 or (13 <= g[i].kind & 31 <= 17 and not g[i].kind & 128):
+            if blocked[i] > 0 or repairs(g[i].kind):
                 what = REPAIR
             elif 0 <= g[previous].room < mss and gap > _LEAST_NS:
                 what = RECEIVER

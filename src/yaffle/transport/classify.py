@@ -11,22 +11,29 @@ of the packet it copies.
 import numpy as np
 
 from yaffle.arrays import Array
+from yaffle.capture.packets import ACK, FIN, RST, SYN
 from yaffle.kernels import helper, kernel
 from yaffle.transport import kinds
-from yaffle.transport.segments import IDS_CLIENT, MSS_CLIENT, SACK_OK, SCALES_KNOWN
+from yaffle.transport.kinds import repeats as is_repeat
+from yaffle.transport.round_trips import ACKNOWLEDGED, HELD, OPENING, SACKED
+from yaffle.transport.segments import BASE_CLIENT, CUMULATIVE, IDS_CLIENT, SACK_OK, SCALES_KNOWN, SELECTIVE, SIZE_CLIENT
 
 OTHER, DATA, PURE_ACK, DUPLICATE_ACK, WINDOW_UPDATE = kinds.OTHER, kinds.DATA, kinds.PURE_ACK, kinds.DUPLICATE_ACK, kinds.WINDOW_UPDATE
 OPEN, OPEN_ANSWER, CLOSE, RESET = kinds.OPEN, kinds.OPEN_ANSWER, kinds.CLOSE, kinds.RESET
 KEEP_ALIVE, KEEP_ALIVE_ANSWER = kinds.KEEP_ALIVE, kinds.KEEP_ALIVE_ANSWER
 WINDOW_PROBE, WINDOW_PROBE_ANSWER = kinds.WINDOW_PROBE, kinds.WINDOW_PROBE_ANSWER
-REPEAT_TIMEOUT, REPEAT_FAST, REPEAT_TAIL = kinds.REPEAT_TIMEOUT, kinds.REPEAT_FAST, kinds.REPEAT_TAIL
+REPEAT_TIMEOUT, REPEAT_AFTER = kinds.REPEAT_TIMEOUT, kinds.REPEAT_AFTER
+REPEAT_FAST, REPEAT_TAIL = kinds.REPEAT_FAST, kinds.REPEAT_TAIL
 REPEAT_OPEN, REPEAT_CLOSE, OUT_OF_ORDER, COPY = kinds.REPEAT_OPEN, kinds.REPEAT_CLOSE, kinds.OUT_OF_ORDER, kinds.COPY
 FIRST_UNSEEN, SPURIOUS = kinds.FIRST_UNSEEN, kinds.SPURIOUS
 
 _MOST_REPEATS = 1024
 _HELD_LEAST_NS, _HELD_MOST_NS = 20_000_000, 500_000_000
 _MOST_HOLES = 512
+_MOST_SKIPPED = 4096  # Larger steps of the identification are another counter's, not lost packets.
 _LOOK_BACK = 64  # Packets in which a copy is looked for.
+_TIMER_NS = 150_000_000  # No retransmission timer is shorter.
+_SET_OFF_NS = 10_000_000  # What an acknowledgement sets off is not further behind it, beside a round trip.
 _QUIET_NS = 120_000_000  # A timer of less than this is not to be expected (RFC 6298 allows 1 s, stacks use 200 ms).
 
 
@@ -71,6 +78,18 @@ def _tail_probe(quiet, floor):  # type: ignore[no-untyped-def]
     return 2 * trip < quiet < 3 * trip + 250_000_000
 
 
+@helper
+def _expired(t, s, una, moved, last_any, floor, again):  # type: ignore[no-untyped-def]
+    """Whether a retransmission of the first unacknowledged byte comes after such a silence that only a timer can have sent it.
+
+    The timer is at least 200 ms above the round trip in common stacks, 1 s by RFC 6298; an acknowledgement that moves on
+    or a retransmission starts it anew. What a duplicate acknowledgement sets off follows it within a quarter round trip.
+    """
+    trip = min(floor[0], _QUIET_NS) + min(floor[1], _QUIET_NS)
+    armed = max(moved, again)
+    return s <= una and t - armed > _TIMER_NS + trip // 2 and t - max(last_any[0], last_any[1]) > _SET_OFF_NS + trip
+
+
 @kernel
 def classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_room):  # type: ignore[no-untyped-def]
     """Sets kind, done, way, before, lost, flight and room of each segment, and the round-trip samples, whose number it returns.
@@ -91,6 +110,12 @@ def classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_roo
     sacked_high = np.full(2, -1, np.int64)  # highest SACKed of this side's bytes
     last_sent = np.zeros(2, np.int64)  # time of this side's last packet with bytes
     last_any = np.zeros(2, np.int64)
+    last_moved = np.zeros(2, np.int64)  # when this side's bytes were last acknowledged further
+    last_new = np.zeros(2, np.int64)  # when this side last sent anything new
+    owed = np.zeros(2, np.int64)  # segments of the other side since this side's last packet: each may have got a bare acknowledgement
+    usual_turn = np.int64(0)  # of the server so far, until its answer: a running mean
+    probe_end = np.full(2, -1, np.int64)  # what the tail loss probe under way ends at; -1 none: there is never more than one
+    last_again = np.zeros(2, np.int64)  # when this side last sent anything again
     dup_acks = np.zeros(2, np.int64)  # in a row, for this side's bytes
     high_id = np.full(2, -1, np.int64)
     high_ts = np.full(2, -1, np.int64)
@@ -104,9 +129,6 @@ def classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_roo
     hole_i = holes_room[5]  # the segment that showed the hole
     holes = np.zeros(2, np.int64)
 
-    mss = max(np.int64(536), min(facts[MSS_CLIENT], facts[MSS_CLIENT + 1]))
-    for i in range(n):
-        mss = max(mss, min(g[i].n, 1460))
     for i in range(n):
         d = g[i].d
         o = 1 - d
@@ -121,15 +143,15 @@ def classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_roo
                 una[d] = s
         skipped = np.int64(0)
         if counts_ids:
-            if high_id[d] >= 0 and g[i].id > high_id[d] + 1 and g[i].id - high_id[d] < 4096:
+            if high_id[d] >= 0 and g[i].id > high_id[d] + 1 and g[i].id - high_id[d] < _MOST_SKIPPED:
                 skipped = g[i].id - high_id[d] - 1
 
         # What it is: first by its own bytes.
         kind = OTHER
-        if flags & 4:
+        if flags & RST:
             kind = RESET
-        elif flags & 2:
-            kind = OPEN_ANSWER if flags & 16 else OPEN
+        elif flags & SYN:
+            kind = OPEN_ANSWER if flags & ACK else OPEN
             if syn_count[d] > 0:
                 kind = REPEAT_OPEN
                 if _copy_of(g, i, d) >= 0 and t - syn_at[d] < 100_000_000:
@@ -158,27 +180,32 @@ def classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_roo
                     hole_id[d, k], hole_ts[d, k], hole_i[d, k] = g[i].id, g[i].tsv, i
                     holes[d] = k + 1
                     pool[d] = 0
-                    hidden = skipped - (s - nxt[d] + mss - 1) // mss
+                    size_d = max(np.int64(1), facts[SIZE_CLIENT + d])
+                    hidden = skipped - (s - nxt[d] + size_d - 1) // size_d
                     if hidden > 0 and t - last_sent[d] > _QUIET_NS // 3 and t - last_any[d] > 20_000_000:
                         # More packets are missing than the hole had: this one went out before, too (a tail probe).
                         kind = REPEAT_TAIL | FIRST_UNSEEN
-                        g[i].lost = hidden
+                        g[i].lost, g[i].again = hidden, size
                 elif skipped > 0 and last_any[d] > 0 and t - last_sent[d] > 2_000_000:
                     pool[d] += skipped
                 if a >= nxt[o] and started[o] and acked[o] and una[o] >= nxt[o]:
                     pool[o] = 0  # All of the other side arrived: nothing of it is missing any more.
                 if s == nxt[d] and pool[d] > 0:
                     # Packets are missing and no byte is: they carried these bytes, unless they were bare acknowledgements.
-                    quiet = t - last_any[d]
-                    owed_ack = d == 0 and acked[o] and nxt[o] > una[o]
-                    if quiet > _QUIET_NS or (not owed_ack and quiet > 30_000_000) or timeout_end[d] > s:
+                    # A first copy was sent after the packet before it, and after what it answers; its timer takes longer than that.
+                    quiet = t - max(last_any[d], last_new[o])
+                    explained = pool[d] <= owed[d] and (d == 0 or quiet < 4 * usual_turn)
+                    if (quiet > _QUIET_NS and not explained) or timeout_end[d] > s:
                         kind = REPEAT_CLOSE if only_fin else REPEAT_TIMEOUT
                         kind |= FIRST_UNSEEN
-                        g[i].lost = skipped
+                        g[i].lost, g[i].again = skipped, size
                         timeout_end[d] = max(timeout_end[d], s + 1)
                         pool[d] -= 1
                     else:
                         pool[d] = 0
+                if kind == DATA and d == 1 and last_new[0] > last_new[1]:
+                    turn = t - max(last_new[0], last_again[0])
+                    usual_turn = turn if usual_turn == 0 else usual_turn + (turn - usual_turn) // 4
                 nxt[d] = e
                 pending[d, tail[d]] = i
                 tail[d] += 1
@@ -224,19 +251,36 @@ def classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_roo
                 else:
                     if only_fin:
                         kind = REPEAT_CLOSE
-                    elif timeout_end[d] > s:
+                    elif _expired(t, s, una[d], last_moved[d], last_any, floor, last_again[d]):
                         kind = REPEAT_TIMEOUT
+                        if e >= nxt[d] and facts[SACK_OK] == 1 and last_again[d] < last_moved[d] and probe_end[d] < 0:
+                            if _tail_probe(t - last_sent[d], floor):
+                                kind = REPEAT_TAIL
+                        if kind == REPEAT_TIMEOUT:
+                            timeout_end[d] = nxt[d]
+                    elif timeout_end[d] > s:
+                        kind = REPEAT_AFTER
                         if sacked_high[d] > s:
                             kind = REPEAT_FAST
                     elif sacked_high[d] > s or dup_acks[d] >= 3:
                         kind = REPEAT_FAST
                     elif e >= nxt[d] and una[d] <= s and facts[SACK_OK] == 1 and _tail_probe(t - last_sent[d], floor):
                         kind = REPEAT_TAIL
+                    elif t - last_any[o] <= _SET_OFF_NS + min(floor[0], _QUIET_NS) + min(floor[1], _QUIET_NS):
+                        kind = REPEAT_FAST  # An acknowledgement has just set it off.
                     else:
                         kind = REPEAT_TIMEOUT
                         timeout_end[d] = nxt[d]
+                    g[i].again = max(np.int64(0), min(min(e, nxt[d]) - s, size))
+                    last_again[d] = t
+                    if kind == REPEAT_TAIL:
+                        probe_end[d] = nxt[d]
+                    elif kind == REPEAT_TIMEOUT:
+                        probe_end[d] = -1
                     if filled:
                         kind |= FIRST_UNSEEN
+                        if g[-2 - g[i].before].n == 0 and s >= una[d]:
+                            g[i].lost = 1  # A bare acknowledgement showed the hole: the whole message was under way, and lost, before it.
                     if una[d] >= e and acked[d]:
                         kind |= SPURIOUS
                     # The copy before: for Karn's rule and for telling which copy was the one that helped.
@@ -258,7 +302,7 @@ def classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_roo
                     extra[d, : repeats[d]] = extra[d, 1 : repeats[d] + 1]
                 extra[d, repeats[d]] = i
                 repeats[d] += 1
-        elif flags & 16:
+        elif flags & ACK:
             kind = PURE_ACK
             if s > nxt[d] and s - nxt[d] < (1 << 20) and holes[d] < _MOST_HOLES:
                 # It speaks from beyond what passed here: the bytes between were sent and lost before this point.
@@ -267,12 +311,12 @@ def classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_roo
                 hole_id[d, k], hole_ts[d, k], hole_i[d, k] = g[i].id, g[i].tsv, i
                 holes[d] = k + 1
                 nxt[d] = s
-            if s == nxt[d] - 1 and nxt[d] > 0 and acked[d] and una[d] == nxt[d] and not (flags & 7):
+            if s == nxt[d] - 1 and nxt[d] > 0 and acked[d] and una[d] == nxt[d] and not flags & (FIN | SYN | RST):
                 kind = WINDOW_PROBE if window[o] == 0 else KEEP_ALIVE
                 probed[d] = 2 if window[o] == 0 else 1
 
         # Then by what it acknowledges.
-        if flags & 16 and kind != COPY and not (flags & 4):
+        if flags & ACK and kind != COPY and not flags & RST:
             advanced = a > una[o] or not acked[o]
             if kind == PURE_ACK:
                 if probed[o] and a == una[o]:
@@ -290,12 +334,15 @@ def classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_roo
             if kind != COPY:
                 if kind == DUPLICATE_ACK:
                     dup_acks[o] += 1
+                if a > probe_end[o] or (a == probe_end[o] and size == 0 and (not advanced or g[i].sacks > 0)):
+                    probe_end[o] = -1  # A probe that its receiver needed stays open until more is acknowledged (RFC 8985 section 7.4).
                 probed[o] = 0
                 if advanced:
                     dup_acks[o] = 0
                     confirmed = una[o]
                     una[o] = a
                     acked[o] = True
+                    last_moved[o] = t
                     if not started[o]:
                         started[o] = True
                         nxt[o] = a
@@ -308,7 +355,7 @@ def classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_roo
                             break
                         if g[k].done == 0:
                             g[k].done = t
-                            g[k].way = 1
+                            g[k].way = CUMULATIVE
                             newest = k
                         head[o] += 1
                     m = 0
@@ -317,7 +364,7 @@ def classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_roo
                         if g[k].e <= a:
                             if g[k].done == 0:
                                 g[k].done = t
-                                g[k].way = 1
+                                g[k].way = CUMULATIVE
                                 if not g[k].kind & FIRST_UNSEEN and 0 <= g[i].tse < g[k].tsv:
                                     g[k].kind |= SPURIOUS  # The answer speaks of the first copy (RFC 3522 section 3.2).
                             newest = -1 if newest < 0 or (g[newest].s < g[k].e and g[newest].e > g[k].s) else newest
@@ -330,7 +377,7 @@ def classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_roo
                         over = trip - min(floor[o ^ 1], trip)
                         # A bare acknowledgement of a lone segment, much later than need be: its host held it back (RFC 1122 section 4.2.3.2).
                         lone = size == 0 and g[newest].s <= confirmed and _HELD_LEAST_NS < over < _HELD_MOST_NS
-                        c = _sample(samples, c, t, trip, o ^ 1, 3 if lone else 1)
+                        c = _sample(samples, c, t, trip, o ^ 1, HELD if lone else ACKNOWLEDGED)
                         floor[o ^ 1] = min(floor[o ^ 1], trip)
                     k = 0
                     while k < holes[o]:  # Holes below the acknowledgement arrived by another way, or were missed here.
@@ -344,7 +391,7 @@ def classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_roo
                 blocks = min(g[i].sacks, max(np.int64(0), sack_left.size - g[i].sack))
                 for b in range(blocks):
                     reference = a & 0xFFFFFFFF
-                    raw = np.int64(sack_left[g[i].sack + b]) - facts[10 + o]
+                    raw = np.int64(sack_left[g[i].sack + b]) - facts[BASE_CLIENT + o]
                     step = (raw - reference) & 0xFFFFFFFF
                     if step >= 0x80000000:
                         step -= 0x100000000
@@ -371,30 +418,30 @@ def classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_roo
                         if g[k].s < left or g[k].done != 0:
                             break
                         g[k].done = t
-                        g[k].way = 2
+                        g[k].way = SELECTIVE
                         if first and g[k].kind == DATA:
                             first = False
-                            c = _sample(samples, c, t, t - g[k].t, o ^ 1, 2)
+                            c = _sample(samples, c, t, t - g[k].t, o ^ 1, SACKED)
                             floor[o ^ 1] = min(floor[o ^ 1], t - g[k].t)
                     for m in range(repeats[o]):
                         k = extra[o, m]
                         if g[k].s >= left and g[k].e <= right and g[k].done == 0:
                             g[k].done = t
-                            g[k].way = 2
+                            g[k].way = SELECTIVE
                 # Opening round trips, where no copy leaves a doubt.
                 if kind == OPEN_ANSWER and syn_count[0] == 1 and d == 1 and syn_count[1] == 1:
-                    c = _sample(samples, c, t, t - syn_at[0], 1, 0)
+                    c = _sample(samples, c, t, t - syn_at[0], 1, OPENING)
                     floor[1] = min(floor[1], t - syn_at[0])
                 elif d == 0 and syn_count[1] == 1 and syn_at[1] > 0:
                     if kind == PURE_ACK and advanced and size == 0:
-                        c = _sample(samples, c, t, t - syn_at[1], 0, 0)
+                        c = _sample(samples, c, t, t - syn_at[1], 0, OPENING)
                         floor[0] = min(floor[0], t - syn_at[1])
                     syn_at[1] = -1
-        if kind != COPY and not (flags & 4):
-            if flags & 16 or flags & 2:
+        if kind != COPY and not flags & RST:
+            if flags & (ACK | SYN):
                 window[d] = g[i].w
         if counts_ids:
-            high_id[d] = max(high_id[d], g[i].id)
+            high_id[d] = max(high_id[d], g[i].id + g[i].parts - 1)
         high_ts[d] = max(high_ts[d], g[i].tsv)
         g[i].kind = kind
         g[i].flight = nxt[d] - una[d]
@@ -403,8 +450,12 @@ def classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_roo
         elif window[o] == 0:
             g[i].room = 0
         if kind != COPY:
+            owed[d] = 0
             if e > s:
                 last_sent[d] = t
+                owed[o] += 1
+                if kind == DATA:
+                    last_new[d] = t
             last_any[d] = t
     return c
 
@@ -426,8 +477,7 @@ def _mark_spurious(g, i, side, left, right):  # type: ignore[no-untyped-def]
     while k >= 0 and looked < 4096:
         if g[k].d == side and g[k].e > g[k].s:
             looked += 1
-            base = g[k].kind & 31
-            if g[k].s < right and g[k].e > left and REPEAT_TIMEOUT <= base <= REPEAT_CLOSE:
+            if g[k].s < right and g[k].e > left and is_repeat(g[k].kind):
                 g[k].kind |= SPURIOUS
                 return
         k -= 1

@@ -1,10 +1,12 @@
 """What a TCP segment is. Stored in the packet column `kind`: the kind in the low five bits, two remarks above."""
 
+from yaffle.kernels import helper
+
 OTHER, DATA, PURE_ACK, DUPLICATE_ACK, WINDOW_UPDATE = 0, 1, 2, 3, 4
 OPEN, OPEN_ANSWER, CLOSE, RESET = 5, 6, 7, 8
 KEEP_ALIVE, KEEP_ALIVE_ANSWER, WINDOW_PROBE, WINDOW_PROBE_ANSWER = 9, 10, 11, 12
-REPEAT_TIMEOUT, REPEAT_FAST, REPEAT_TAIL, REPEAT_OPEN, REPEAT_CLOSE = 13, 14, 15, 16, 17
-OUT_OF_ORDER, COPY = 18, 19
+REPEAT_TIMEOUT, REPEAT_AFTER, REPEAT_FAST, REPEAT_TAIL, REPEAT_OPEN, REPEAT_CLOSE = 13, 14, 15, 16, 17, 18
+OUT_OF_ORDER, COPY = 19, 20
 
 KIND_MASK = 31
 FIRST_UNSEEN = 64  # A repeat whose first copy did not reach this point.
@@ -25,6 +27,7 @@ WORDS = {
     WINDOW_PROBE: "window probe",
     WINDOW_PROBE_ANSWER: "window probe answered",
     REPEAT_TIMEOUT: "repeat after timeout",
+    REPEAT_AFTER: "retransmission of the rest after a timeout",
     REPEAT_FAST: "repeat on acknowledgements",
     REPEAT_TAIL: "repeat as tail probe",
     REPEAT_OPEN: "repeat of the opening",
@@ -47,3 +50,21 @@ def in_words(kind: int) -> str:
 def is_repeat(kind: int) -> bool:
     """Whether the sender sent this again."""
     return REPEAT_TIMEOUT <= (kind & KIND_MASK) <= REPEAT_CLOSE
+
+
+@helper
+def repeats(kind):  # type: ignore[no-untyped-def]
+    """Whether the sender sent this again; for kernels."""
+    return REPEAT_TIMEOUT <= (kind & KIND_MASK) <= REPEAT_CLOSE
+
+
+@helper
+def repairs(kind):  # type: ignore[no-untyped-def]
+    """Whether the sender sent this again and that was needed; for kernels."""
+    return REPEAT_TIMEOUT <= (kind & KIND_MASK) <= REPEAT_CLOSE and kind & SPURIOUS == 0
+
+
+@helper
+def probes(kind):  # type: ignore[no-untyped-def]
+    """Whether this asks for an acknowledgement and carries nothing new; for kernels."""
+    return (kind & KIND_MASK) == KEEP_ALIVE or (kind & KIND_MASK) == WINDOW_PROBE

@@ -7,9 +7,11 @@ import numpy as np
 
 from yaffle.arrays import Array
 
-# One row a sample. side: 0 to the client and back, 1 to the server and back. way: 0 opening, 1 acknowledged, 2 SACKed, 3 acknowledged by a host
-# that held the acknowledgement back: no measure of the way.
+# One row a sample. side: 0 to the client and back, 1 to the server and back. way: one of those below.
 SAMPLE = np.dtype([("t", np.int64), ("rtt", np.int64), ("side", np.int64), ("way", np.int64)])
+
+# How a sample was taken. HELD: acknowledged by a host that held the acknowledgement back: no measure of the way.
+OPENING, ACKNOWLEDGED, SACKED, HELD = 0, 1, 2, 3
 
 
 def empty_samples(capacity: int) -> Array:

@@ -3,6 +3,7 @@
 import numpy as np
 
 from yaffle.arrays import Array
+from yaffle.capture.packets import ACK, HEAD_FROM_B, MARK_IPV6, MARK_SACK_SHIFT, MARK_TIMESTAMPS, RST, SYN
 from yaffle.kernels import kernel
 from yaffle.prefetch import prefetch
 
@@ -23,8 +24,10 @@ _FIELDS = (
     ("sacks", np.int64),  # number of them
     ("kind", np.int64),
     ("done", np.int64),  # when an acknowledgement of all of it passed the point; 0 never
-    ("way", np.int64),  # 1 by the cumulative number, 2 by SACK
+    ("way", np.int64),  # how it was acknowledged: CUMULATIVE or SELECTIVE
     ("before", np.int64),  # the previous copy of the same bytes; -1 none; -2 - i: fills the hole that segment i showed
+    ("parts", np.int64),  # segments on the wire: more than one where offload merged them
+    ("again", np.int64),  # payload bytes of it that its sender had sent before
     ("lost", np.int64),  # copies known from the IP identification to be missing right before this segment
     ("flight", np.int64),  # bytes in flight of its side after it, as seen here
     ("room", np.int64),  # what the receiver's window still allowed after it; -1 not known
@@ -33,14 +36,22 @@ SEGMENT = np.dtype(list(_FIELDS), align=True)
 
 # Facts about a connection found while gathering. Index into `facts`.
 SCALE_CLIENT, SCALE_SERVER, MSS_CLIENT, MSS_SERVER, SACK_OK, SCALES_KNOWN, IDS_CLIENT, IDS_SERVER = 0, 1, 2, 3, 4, 5, 6, 7
-TICKS_CLIENT, TICKS_SERVER, BASE_CLIENT, BASE_SERVER = 8, 9, 10, 11
+BASE_CLIENT, BASE_SERVER, SIZE_CLIENT, SIZE_SERVER = 8, 9, 10, 11  # sequence number that counts as 0; largest payload of one segment
 FACTS = 12
+
+CUMULATIVE, SELECTIVE = 1, 2  # ways in which a segment was acknowledged: by the number, by a SACK block
 
 
 def empty_segments(capacity: int) -> Array:
     """Room for the segments of the longest connection."""
     return np.empty(capacity, SEGMENT)
 
+
+_USUAL_SEGMENT = 1460  # What Ethernet carries (RFC 894), where no opening announced anything else.
+_LEAST_SEGMENT = 536  # RFC 9293 section 3.7.1
+_STAMP_BYTES = 12  # Timestamps with their padding.
+_LARGEST_FRAME = 9216
+_MOST_PARTS = 64
 
 _AHEAD = 12  # Packets of a connection lie far apart: each is asked for this many steps before its turn.
 _MOST_DISORDER_NS = 100_000_000  # Larger steps back are a clock that was set, not packets that crossed.
@@ -82,7 +93,7 @@ def gather(order, packets, g, facts):  # type: ignore[no-untyped-def]
     scale = np.full(2, -1, np.int64)
     for i in range(n):
         h = packets.head[g[i].row]
-        if h.flags & 2:
+        if h.flags & SYN:
             d = np.int64(h.flags) >> 15
             extra = np.int64(h.extra)
             scale[d] = ((extra >> 16) & 255) - 1
@@ -108,7 +119,7 @@ def gather(order, packets, g, facts):  # type: ignore[no-untyped-def]
         h = packets.head[g[i].row]
         flags = np.int64(h.flags)
         d = flags >> 15
-        flags &= 0x7FFF
+        flags &= HEAD_FROM_B - 1
         o = 1 - d
         raw = np.int64(h.seq)
         if base[d] < 0:
@@ -117,7 +128,7 @@ def gather(order, packets, g, facts):  # type: ignore[no-untyped-def]
         if step >= 0x80000000:
             step -= 0x100000000
         s = last[d] + step
-        if flags & 4 == 0 or -(1 << 30) < step < (1 << 30):  # A reset may carry any number.
+        if flags & RST == 0 or -(1 << 30) < step < (1 << 30):  # A reset may carry any number.
             if step > 0:
                 last[d], last_raw[d] = s, raw
         payload = np.int64(h.payload)
@@ -126,7 +137,7 @@ def gather(order, packets, g, facts):  # type: ignore[no-untyped-def]
         g[i].s = s
         g[i].e = s + payload + ((flags >> 1) & 1) + (flags & 1)
         g[i].n = payload
-        if flags & 16:
+        if flags & ACK:
             raw_ack = np.int64(h.ack)
             if base[o] < 0:
                 base[o] = last_raw[o] = raw_ack
@@ -136,14 +147,14 @@ def gather(order, packets, g, facts):  # type: ignore[no-untyped-def]
             g[i].a = last[o] + step
         else:
             g[i].a = -1
-        g[i].w = np.int64(h.window) << (0 if flags & 2 else facts[SCALE_CLIENT + d])
+        g[i].w = np.int64(h.window) << (0 if flags & SYN else facts[SCALE_CLIENT + d])
         marks = np.int64(h.marks)
-        g[i].sacks = 0 if flags & 2 else (marks >> 4) & 7
+        g[i].sacks = 0 if flags & SYN else (marks >> MARK_SACK_SHIFT) & 7
         g[i].sack = np.int64(h.extra)
-        g[i].id = np.int64(h.ip_id) if marks & 8192 == 0 else -1
+        g[i].id = np.int64(h.ip_id) if marks & MARK_IPV6 == 0 else -1
         g[i].tsv = -1
         g[i].tse = -1
-        if marks & 8:
+        if marks & MARK_TIMESTAMPS:
             raw = np.int64(h.tsval)
             if ts_base[d] < 0:
                 ts_base[d] = ts_raw[d] = raw
@@ -153,7 +164,7 @@ def gather(order, packets, g, facts):  # type: ignore[no-untyped-def]
             g[i].tsv = ts[d] + step
             if step > 0:
                 ts[d], ts_raw[d] = g[i].tsv, raw
-            if flags & 16:
+            if flags & ACK:
                 raw = np.int64(h.tsecr)
                 if ts_base[o] < 0:
                     ts_base[o] = ts_raw[o] = raw
@@ -165,11 +176,68 @@ def gather(order, packets, g, facts):  # type: ignore[no-untyped-def]
         g[i].done = 0
         g[i].way = 0
         g[i].before = -1
+        g[i].parts = 1
+        g[i].again = 0
         g[i].lost = 0
         g[i].flight = 0
         g[i].room = -1
     facts[BASE_CLIENT], facts[BASE_SERVER] = base[0], base[1]
+    _learn_segment_sizes(g, facts)
     _unwrap_identification(g, facts)
+
+
+@kernel
+def _learn_segment_sizes(g, facts):  # type: ignore[no-untyped-def]
+    """The largest payload that one segment of each side carries on the wire, and how many segments each packet stands for.
+
+    A host that captures itself hands down super-segments, which the device cuts, and gets merged ones; the cuts are at the
+    largest segment that both ends announced (RFC 9293 section 3.7.1) less the timestamps' 12 bytes (RFC 7323 appendix A).
+    The identification counts segments on the wire, so its steps settle what the announcements leave open.
+    """
+    longest, stamped = np.zeros(2, np.int64), np.zeros(2, np.bool_)
+    for i in range(g.size):
+        d = g[i].d
+        longest[d] = max(longest[d], g[i].n)
+        stamped[d] |= g[i].n > 0 and g[i].tsv >= 0
+    for d in range(2):
+        one, other = facts[MSS_CLIENT], facts[MSS_SERVER]
+        known = one > 0 or other > 0
+        limit = (min(one, other) if one > 0 and other > 0 else max(one, other)) if known else _USUAL_SEGMENT
+        limit = max(limit - (_STAMP_BYTES if stamped[d] else 0), _LEAST_SEGMENT)
+        facts[SIZE_CLIENT + d] = min(longest[d], limit)
+        if longest[d] <= limit + _STAMP_BYTES:
+            facts[SIZE_CLIENT + d] = longest[d]
+            continue
+        total, single, fitting, least, at_most, beyond = 0, 0, 0, np.int64(0), 0, 0
+        previous = np.int64(-1)
+        for i in range(g.size):
+            if g[i].d != d or g[i].id < 0 or g[i].flags & (SYN | RST):
+                continue
+            if previous >= 0 and g[previous].n > limit and g[i].s == g[previous].e:
+                step = (g[i].id - g[previous].id) & 0xFFFF
+                if 1 <= step <= _MOST_PARTS:
+                    total += 1
+                    single += step == 1
+                    fitting += step == (g[previous].n + limit - 1) // limit
+                    size = (g[previous].n + step - 1) // step
+                    if size <= limit:
+                        least = max(least, size)
+            previous = i
+        for i in range(g.size):
+            if g[i].d == d and g[i].n > limit:
+                beyond += 1
+                at_most += g[i].n == longest[d]
+        # Without an announcement: large frames of a network that carries them, where most are as large as the largest.
+        jumbo = not known and total == 0 and longest[d] <= _LARGEST_FRAME and at_most * 2 >= beyond
+        if single * 2 > total or jumbo:
+            facts[SIZE_CLIENT + d] = longest[d]
+            continue
+        if total >= 3 and fitting * 2 < total and least >= _LEAST_SEGMENT // 2:
+            limit = least
+        facts[SIZE_CLIENT + d] = limit
+        for i in range(g.size):
+            if g[i].d == d and g[i].n > limit:
+                g[i].parts = (g[i].n + limit - 1) // limit
 
 
 @kernel
@@ -181,13 +249,13 @@ def _unwrap_identification(g, facts):  # type: ignore[no-untyped-def]
     up, total = np.zeros(2, np.int64), np.zeros(2, np.int64)
     previous = np.full(2, -1, np.int64)
     for i in range(g.size):
-        if g[i].id >= 0 and g[i].flags & 6 == 0:
+        if g[i].id >= 0 and g[i].flags & (SYN | RST) == 0:
             d = g[i].d
             if previous[d] >= 0:
                 total[d] += 1
                 if 1 <= (g[i].id - previous[d]) & 0xFFFF <= 16:
                     up[d] += 1
-            previous[d] = g[i].id
+            previous[d] = g[i].id + g[i].parts - 1
     for d in range(2):
         facts[IDS_CLIENT + d] = 1 if total[d] >= 1 and up[d] * 10 >= total[d] * 7 else 0
     high = np.full(2, -1, np.int64)
@@ -196,7 +264,7 @@ def _unwrap_identification(g, facts):  # type: ignore[no-untyped-def]
         if g[i].id < 0:
             continue
         counts = facts[IDS_CLIENT + d] == 1
-        if not counts or g[i].flags & 6:  # Openings and resets may be numbered by someone else (0).
+        if not counts or g[i].flags & (SYN | RST):  # Openings and resets may be numbered by someone else (0).
             g[i].id = -1 if counts else -2 - g[i].id
             continue
         if high[d] < 0:
@@ -207,4 +275,4 @@ def _unwrap_identification(g, facts):  # type: ignore[no-untyped-def]
         if step >= 0x8000:
             step -= 0x10000
         g[i].id = high[d] + step
-        high[d] = max(high[d], g[i].id)
+        high[d] = max(high[d], g[i].id + g[i].parts - 1)
