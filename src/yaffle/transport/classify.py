@@ -280,7 +280,8 @@ def classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_roo
                     if filled:
                         kind |= FIRST_UNSEEN
                         if g[-2 - g[i].before].n == 0 and s >= una[d]:
-                            g[i].lost = 1  # A bare acknowledgement showed the hole: the whole message was under way, and lost, before it.
+                            # A bare acknowledgement showed the hole: the whole message was under way, and lost, before it.
+                            g[i].lost = max(np.int64(1), g[-2 - g[i].before].lost) + skipped
                     if una[d] >= e and acked[d]:
                         kind |= SPURIOUS
                     # The copy before: for Karn's rule and for telling which copy was the one that helped.
@@ -311,6 +312,7 @@ def classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_roo
                 hole_id[d, k], hole_ts[d, k], hole_i[d, k] = g[i].id, g[i].tsv, i
                 holes[d] = k + 1
                 nxt[d] = s
+                g[i].lost = skipped
             if s == nxt[d] - 1 and nxt[d] > 0 and acked[d] and una[d] == nxt[d] and not flags & (FIN | SYN | RST):
                 kind = WINDOW_PROBE if window[o] == 0 else KEEP_ALIVE
                 probed[d] = 2 if window[o] == 0 else 1
