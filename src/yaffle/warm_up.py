@@ -57,14 +57,19 @@ def _read() -> None:
 def _charge() -> None:
     """The largest kernel of the ledger, on nothing: only its compiled form is wanted."""
     from yaffle.exchanges.turns import empty_turns
+    from yaffle.ledger import causes
+    from yaffle.ledger.bounds import DOUBTS
     from yaffle.ledger.charging import charge_exchange
+    from yaffle.ledger.path_states import no_states
+    from yaffle.ledger.trips import Ways
     from yaffle.transport.round_trips import empty_samples
     from yaffle.transport.segments import empty_segments
 
     g, turns = empty_segments(4), empty_turns(4)
     g.view(np.uint8)[:], turns.view(np.uint8)[:] = 0, 0
     nothing, pair = np.zeros(6, np.int64), np.zeros(2, np.int64)
-    charge_exchange(g, turns, 0, empty_samples(0), pair, nothing, nothing, pair, pair, nothing, 0, np.zeros(14, np.int64), np.zeros(5, np.int64))
+    ways = Ways(empty_samples(0), pair, np.zeros((2, 6), np.int64), pair, no_states(1), 0)
+    charge_exchange(g, turns, 0, ways, pair, pair, nothing, 0, np.zeros(causes.COUNT, np.int64), np.zeros(DOUBTS, np.int64), np.zeros(5, np.int64))
 
 
 def _classify() -> None:

@@ -8,15 +8,19 @@ from yaffle.arrays import Array
 from yaffle.capture.packets import ACK, FIN, RST, SYN
 from yaffle.exchanges.turns import find_turns
 from yaffle.kernels import kernel
-from yaffle.ledger import causes
-from yaffle.ledger.charging import charge_exchange, charge_opening, loss_cover
+from yaffle.ledger import bounds, causes
+from yaffle.ledger.bounds import DOUBTS, PARTY_OF, bound
+from yaffle.ledger.charging import charge_exchange
+from yaffle.ledger.openings import charge_opening
+from yaffle.ledger.transfers import loss_cover
+from yaffle.ledger.trips import UNKNOWN, Ways, spread_of
 from yaffle.prefetch import prefetch
 from yaffle.protocols import message
 from yaffle.transport import kinds
 from yaffle.transport.classify import classify
 from yaffle.transport.host_clock import extra_delays
 from yaffle.transport.kinds import probes, repeats
-from yaffle.transport.round_trips import HELD, OPENING
+from yaffle.transport.round_trips import HELD, OPENING, release_held
 from yaffle.transport.segments import FACTS, MSS_CLIENT, SCALES_KNOWN, SIZE_CLIENT, gather
 
 # Columns of one connection's facts, int64 each. The side's block stands twice: from the client, from the server.
@@ -32,7 +36,9 @@ SIDE_FIELDS = (
     "duplicate_packets", "out_of_order_packets", "duplicate_acks", "zero_window_ns", "max_in_flight_bytes", "resets", "keep_alives", "closing_repeats",
     "segments", "segment_bytes", "timeouts", "after_timeout", "fast_retransmissions", "tail_probes", "unseen_bytes",
 )  # fmt: skip
-EXCHANGE_FIELDS = ("connection", "first_ns", "asked_ns", "answered_ns", "last_ns", "end_ns", "request_bytes", "response_bytes", "set_up_ns", "message")
+EXCHANGE_FIELDS = (
+    "connection", "first_ns", "asked_ns", "answered_ns", "last_ns", "end_ns", "request_bytes", "response_bytes", "set_up_ns", "message", *bounds.FIELDS,
+)  # fmt: skip
 
 C0 = len(CONNECTION_FIELDS)
 S0 = len(SIDE_FIELDS)
@@ -54,10 +60,9 @@ _TIMEOUTS, _AFTER_TIMEOUT, _FAST, _TAIL, _UNSEEN_BYTES = _S("timeouts"), _S("aft
 # Rows of an exchange.
 _E = EXCHANGE_FIELDS.index
 _X_CONNECTION, _X_FIRST, _X_ASKED, _X_ANSWERED, _X_LAST, _X_END = _E("connection"), _E("first_ns"), _E("asked_ns"), _E("answered_ns"), _E("last_ns"), _E("end_ns")
-_X_REQUEST, _X_RESPONSE, _X_SET_UP, _X_MESSAGE = _E("request_bytes"), _E("response_bytes"), _E("set_up_ns"), _E("message")
+_X_REQUEST, _X_RESPONSE, _X_SET_UP, _X_MESSAGE, _X_BOUNDS = _E("request_bytes"), _E("response_bytes"), _E("set_up_ns"), _E("message"), _E(bounds.FIELDS[0])
 _ANSWERED_SOON_NS = 20_000_000  # A SYN-ACK this soon after a repeated SYN answers it; no timer of its own expired.
 SET_UP, LOSS, UNSEEN = causes.SET_UP, causes.LOSS, causes.UNSEEN
-_UNKNOWN = np.int64(1) << 60
 _FIRST = np.int64(0)
 _SIGN_ON, _LAST = message.SIGN_ON, message.LAST_OF_ENCRYPTION
 
@@ -106,17 +111,17 @@ def _round_trips(samples, floors, values, out):  # type: ignore[no-untyped-def]
     """Least, median, 95th percentile and greatest of the samples to each side."""
     count = samples.size
     for side in range(2):
-        floors[side] = _UNKNOWN
+        floors[side] = UNKNOWN
         at = _TO_CLIENT if side == 0 else _TO_SERVER
         k = 0
-        least, most = _UNKNOWN, np.int64(-1)
+        least, most = UNKNOWN, np.int64(-1)
         for i in range(count):
             if samples[i].side == side and samples[i].rtt >= 0 and samples[i].way != HELD:
                 values[k] = samples[i].rtt
                 least, most = min(least, values[k]), max(most, values[k])
                 k += 1
         out[_SAMPLES + side] = k
-        early, late = _UNKNOWN, _UNKNOWN  # floors of the first and of the last eighth of the samples
+        early, late = UNKNOWN, UNKNOWN  # floors of the first and of the last eighth of the samples
         few = min(k, max(6, k // 8))
         for i in range(few):
             early, late = min(early, values[i]), min(late, values[k - 1 - i])
@@ -218,7 +223,7 @@ def _count_sides(g, facts, kind_of_packet, mss, high, out):  # type: ignore[no-u
 
 @kernel
 def account(  # type: ignore[no-untyped-def]
-    first, last, starts, order, packets, sack_left, sack_right, room, sample_room, turns, pending, extra, holes, scratch, delays, blocked, given, turns_given, tables, x,
+    first, last, starts, order, packets, sack_left, sack_right, room, sample_room, turns, pending, extra, holes, scratch, delays, blocked, given, turns_given, paths, tables, x,
 ):  # fmt: skip
     """Accounts for the connections first..last-1, writing exchanges from row x on.
 
@@ -228,6 +233,8 @@ def account(  # type: ignore[no-untyped-def]
     floors = np.zeros(2, np.int64)
     mss = np.zeros(2, np.int64)
     high = np.zeros(2, np.int64)
+    spread = np.zeros(2, np.int64)
+    doubt, bounded = np.zeros(DOUBTS, np.int64), np.zeros(2 * len(bounds.BOUNDED), np.int64)
     times, charge, pending_charge = np.zeros(5, np.int64), np.zeros(CHARGES, np.int64), np.zeros(CHARGES, np.int64)
     for c in range(first, last):
         n = starts[c + 1] - starts[c]
@@ -247,14 +254,17 @@ def account(  # type: ignore[no-untyped-def]
             found = find_turns(g, turns)
         if x + found > tables.exchange.shape[0]:
             return c, x
+        extra_delays(g, delays)
+        release_held(samples, delays)
         _round_trips(samples, floors, scratch, out)
         _count_sides(g, facts, packets.kind, mss, high, out)
         out[_FIRST_NS], out[_LAST_NS], out[_SCALES_KNOWN] = g[0].t, g[n - 1].t, facts[SCALES_KNOWN]
-        if found > 0:
-            extra_delays(g, delays)
         if facts[MSS_CLIENT] > 0 and facts[MSS_CLIENT + 1] > 0:
             for side in range(2):
                 mss[side] = min(mss[side], min(facts[MSS_CLIENT], facts[MSS_CLIENT + 1]))
+        ways = Ways(samples, floors, delays, spread, paths, c)
+        if found > 0:
+            spread[0], spread[1] = spread_of(ways, 0, scratch), spread_of(ways, 1, scratch)
         loss_cover(g, blocked)
         total = tables.connection_charges[c]
         total[:] = 0
@@ -269,7 +279,7 @@ def account(  # type: ignore[no-untyped-def]
         for k in range(found):
             if turns[k].answer < 0 and (turns[k].kind != 0 or not _awaited(g, turns, k, out)):
                 continue
-            charge_exchange(g, turns, k, samples, floors, delays[0], delays[1], mss, high, blocked, open_end - opened if out[_OPENING] == _COMPLETE else 0, charge, times)
+            charge_exchange(g, turns, k, ways, mss, high, blocked, open_end - opened if out[_OPENING] == _COMPLETE else 0, charge, doubt, times)
             if turns[k].kind != 0:
                 spent = _of_handshake(g, turns[k].kind, turns[k].stop, charge, times)
                 set_up_ns += spent if turns[k].kind != _SIGN_ON and rows == 0 else 0
@@ -289,6 +299,9 @@ def account(  # type: ignore[no-untyped-def]
                     total[m] -= pending_charge[m]
                 if out[_OPENING] == _COMPLETE:
                     row[_X_SET_UP] += open_end - opened
+            bound(charge, PARTY_OF, doubt, bounded)
+            for m in range(bounded.size):
+                row[_X_BOUNDS + m] = bounded[m]
             wait = np.int64(0)
             for m in range(CHARGES):
                 total[m] += charge[m]

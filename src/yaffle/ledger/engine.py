@@ -17,6 +17,7 @@ from yaffle.exchanges.turns import empty_turns
 from yaffle.kernels import kernel
 from yaffle.ledger.account import CHARGES, CONNECTION_FIELDS, EXCHANGE_FIELDS, SIDE_FIELDS, WIDTH, Tables, account
 from yaffle.ledger.orientation import orient
+from yaffle.ledger.path_states import no_states
 from yaffle.prefetch import prefetch
 from yaffle.transport.classify import empty_holes
 from yaffle.transport.round_trips import empty_samples
@@ -108,6 +109,7 @@ def account_all(capture: Capture, arranged: Arrangement, messages: Messages, pro
     connection = np.zeros((tcp.size, WIDTH), np.int64)
     charges = np.zeros((tcp.size, CHARGES), np.int64)
     steps = _steps(starts)
+    paths = no_states(tcp.size)
     nothing = (np.empty((0, len(EXCHANGE_FIELDS)), np.int64), np.empty((0, CHARGES), np.int64))
     parts: list[tuple[Array, Array]] = [nothing] * max(1, len(steps))
     longest = int(counts.max()) if counts.size else 0
@@ -125,7 +127,7 @@ def account_all(capture: Capture, arranged: Arrangement, messages: Messages, pro
                 first, used = account(
                     first, last, starts, order, packets, capture.sack.left, capture.sack.right,
                     shop.room, shop.samples, shop.turns, shop.pending, shop.extra, shop.holes, shop.scratch, shop.delays, shop.blocked,
-                    messages.starts, messages.turns, tables, used,
+                    messages.starts, messages.turns, paths, tables, used,
                 )  # fmt: skip
                 if first < last:
                     more = np.zeros_like(shop.exchange), np.zeros_like(shop.exchange_charges)

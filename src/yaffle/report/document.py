@@ -17,7 +17,7 @@ from yaffle.findings.everything import all_findings
 from yaffle.findings.finding import Finding
 from yaffle.findings.verdict import path_changed, verdict_columns, verdict_of
 from yaffle.findings.where import WaitedAt, network_by_segment
-from yaffle.ledger import causes
+from yaffle.ledger import bounds, causes
 from yaffle.ledger.account import CLOSINGS, OPENINGS, SIDE_FIELDS
 from yaffle.ledger.engine import Account
 from yaffle.ledger.orientation import HOW
@@ -27,6 +27,7 @@ from yaffle.transport.bursts import bursts
 from yaffle.transport.datagrams import FIELDS
 
 NS_PER_MS = 1e6
+_BOUNDS = tuple(f"{party}_ms_{end}" for party in bounds.BOUNDED for end in ("low", "high"))
 _TRANSPORTS = {1: "icmp", 17: "udp", 58: "icmpv6", 132: "sctp"}
 
 
@@ -191,7 +192,7 @@ def exchanges(analysis: Analysis, shown: list[int], literals: bool = False) -> l
     party = {name: account.exchange_charges[:, causes.party_columns(name)].sum(axis=1) for name in causes.PARTIES}
     listed = []
     for x, row in enumerate(account.exchange.tolist()):
-        c, first, asked, answered, last, _end, request, response, _set_up, message = row
+        c, first, asked, answered, last, _end, request, response, _set_up, message, *bounded = row
         if c not in number:
             continue
         listed.append(
@@ -205,6 +206,7 @@ def exchanges(analysis: Analysis, shown: list[int], literals: bool = False) -> l
                 "response_bytes": response,
                 "wait_ms": int(account.exchange_charges[x].sum()) / NS_PER_MS,
                 **{f"{name}_ms": int(party[name][x]) / NS_PER_MS for name in causes.PARTIES},
+                **{name: ns / NS_PER_MS for name, ns in zip(_BOUNDS, bounded, strict=True)},
                 "protocol": messages.protocol.get(c, "tcp"),
                 "label": "" if message < 0 else messages.label[message] if literals else labels.shown(messages.protocol[c], messages.label[message]),
                 "outcome": (messages.outcome[message] if message >= 0 else "") or ("answered" if answered >= 0 else "unanswered"),

@@ -5,12 +5,13 @@ from dataclasses import dataclass
 import numpy as np
 
 from yaffle.arrays import Array
-from yaffle.ledger.charging import loss_cover
 from yaffle.ledger.limits import sender_limits
+from yaffle.ledger.transfers import loss_cover
 from yaffle.session.evidence import Evidence
 from yaffle.transport import kinds
 from yaffle.transport.classify import classify, empty_holes
-from yaffle.transport.round_trips import empty_samples
+from yaffle.transport.host_clock import extra_delays
+from yaffle.transport.round_trips import empty_samples, release_held
 from yaffle.transport.segments import BASE_CLIENT, FACTS, SCALES_KNOWN, empty_segments, gather
 from yaffle.units import size
 
@@ -62,6 +63,9 @@ class Connection:
         gather(order, analysis.capture.packets, self.segments, facts)
         count = classify(self.segments, facts, analysis.capture.sack.left, analysis.capture.sack.right, samples, pending, extra, empty_holes())
         self.samples = samples[:count]
+        self.extra = np.empty((2, order.size), np.int64)
+        extra_delays(self.segments, self.extra)
+        release_held(self.samples, self.extra)
         self._bases = facts[BASE_CLIENT : BASE_CLIENT + 2].copy()
         self.scales_known = bool(facts[SCALES_KNOWN])
         self._blocked = np.zeros(order.size + 2, np.int64)

@@ -28,7 +28,8 @@ REPEAT_OPEN, REPEAT_CLOSE, OUT_OF_ORDER, COPY = kinds.REPEAT_OPEN, kinds.REPEAT_
 FIRST_UNSEEN, SPURIOUS = kinds.FIRST_UNSEEN, kinds.SPURIOUS
 
 _MOST_REPEATS = 1024
-_HELD_LEAST_NS, _HELD_MOST_NS = 20_000_000, 500_000_000
+_HELD_SUSPECT_NS, _HELD_MOST_NS = 20_000_000, 500_000_000
+_TOGETHER_NS = 5_000_000  # Segments sent within this arrive together.
 _MOST_HOLES = 512
 _MOST_SKIPPED = 4096  # Larger steps of the identification are another counter's, not lost packets.
 _LOOK_BACK = 64  # Packets in which a copy is looked for.
@@ -61,12 +62,14 @@ def _copy_of(g, i, d):  # type: ignore[no-untyped-def]
 
 
 @helper
-def _sample(samples, c, t, rtt, side, way):  # type: ignore[no-untyped-def]
+def _sample(samples, c, t, rtt, side, way, i, bare):  # type: ignore[no-untyped-def]
     if c < samples.size:
         samples[c].t = t
         samples[c].rtt = rtt
         samples[c].side = side
         samples[c].way = way
+        samples[c].i = i
+        samples[c].bare = 1 if bare else 0
         c += 1
     return c
 
@@ -114,6 +117,8 @@ def classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_roo
     last_new = np.zeros(2, np.int64)  # when this side last sent anything new
     owed = np.zeros(2, np.int64)  # segments of the other side since this side's last packet: each may have got a bare acknowledgement
     usual_turn = np.int64(0)  # of the server so far, until its answer: a running mean
+    prompt_ack = np.full(2, np.int64(-(1 << 60)), np.int64)  # when this side's bytes were last acknowledged at once, and when those were sent
+    prompt_sent = np.full(2, np.int64(-(1 << 60)), np.int64)
     probe_end = np.full(2, -1, np.int64)  # what the tail loss probe under way ends at; -1 none: there is never more than one
     last_again = np.zeros(2, np.int64)  # when this side last sent anything again
     dup_acks = np.zeros(2, np.int64)  # in a row, for this side's bytes
@@ -378,9 +383,16 @@ def classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_roo
                         trip = t - g[newest].t
                         over = trip - min(floor[o ^ 1], trip)
                         # A bare acknowledgement of a lone segment, much later than need be: its host held it back (RFC 1122 section 4.2.3.2).
-                        lone = size == 0 and g[newest].s <= confirmed and _HELD_LEAST_NS < over < _HELD_MOST_NS
-                        c = _sample(samples, c, t, trip, o ^ 1, HELD if lone else ACKNOWLEDGED)
+                        lone = size == 0 and g[newest].s <= confirmed and _HELD_SUSPECT_NS < over < _HELD_MOST_NS
+                        # Two that arrive together are acknowledged at once: no timer runs for either.
+                        if head[o] < tail[o] and g[pending[o, head[o]]].t - g[newest].t < _TOGETHER_NS:
+                            lone = False
+                        if t - prompt_ack[o] < _HELD_SUSPECT_NS and g[newest].t - prompt_sent[o] < _TOGETHER_NS:
+                            lone = False
+                        c = _sample(samples, c, t, trip, o ^ 1, HELD if lone else ACKNOWLEDGED, i, size == 0)
                         floor[o ^ 1] = min(floor[o ^ 1], trip)
+                        if not lone:
+                            prompt_ack[o], prompt_sent[o] = t, g[newest].t
                     k = 0
                     while k < holes[o]:  # Holes below the acknowledgement arrived by another way, or were missed here.
                         if hole_e[o, k] <= a:
@@ -423,7 +435,7 @@ def classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_roo
                         g[k].way = SELECTIVE
                         if first and g[k].kind == DATA:
                             first = False
-                            c = _sample(samples, c, t, t - g[k].t, o ^ 1, SACKED)
+                            c = _sample(samples, c, t, t - g[k].t, o ^ 1, SACKED, i, size == 0)
                             floor[o ^ 1] = min(floor[o ^ 1], t - g[k].t)
                     for m in range(repeats[o]):
                         k = extra[o, m]
@@ -432,11 +444,11 @@ def classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_roo
                             g[k].way = SELECTIVE
                 # Opening round trips, where no copy leaves a doubt.
                 if kind == OPEN_ANSWER and syn_count[0] == 1 and d == 1 and syn_count[1] == 1:
-                    c = _sample(samples, c, t, t - syn_at[0], 1, OPENING)
+                    c = _sample(samples, c, t, t - syn_at[0], 1, OPENING, i, True)
                     floor[1] = min(floor[1], t - syn_at[0])
                 elif d == 0 and syn_count[1] == 1 and syn_at[1] > 0:
                     if kind == PURE_ACK and advanced and size == 0:
-                        c = _sample(samples, c, t, t - syn_at[1], 0, OPENING)
+                        c = _sample(samples, c, t, t - syn_at[1], 0, OPENING, i, True)
                         floor[0] = min(floor[0], t - syn_at[1])
                     syn_at[1] = -1
         if kind != COPY and not flags & RST:

@@ -1,0 +1,67 @@
+"""Charges of setting up a connection."""
+
+import numpy as np
+
+from yaffle.capture.packets import ACK, RST, SYN
+from yaffle.kernels import kernel
+from yaffle.ledger import causes
+from yaffle.ledger.trips import UNKNOWN
+from yaffle.transport.kinds import COPY, KIND_MASK
+
+SET_UP, LOSS, UNSEEN = causes.SET_UP, causes.LOSS, causes.UNSEEN
+
+
+@kernel
+def charge_opening(g, floors, charge, times):  # type: ignore[no-untyped-def]
+    """Charges of setting up the connection; times: first SYN, and when the client had its answer (at the point).
+
+    Returns 0 complete, 1 unseen, 2 refused, 3 unanswered.
+    """
+    n = g.size
+    first_syn, last_syn, answer, last_answer, end = -1, -1, -1, -1, -1
+    for i in range(min(n, 64)):
+        if g[i].kind & KIND_MASK == COPY:
+            continue
+        if g[i].flags & SYN and g[i].d == 0 and not g[i].flags & ACK:
+            if first_syn < 0:
+                first_syn = i
+            if answer < 0:
+                last_syn = i
+        elif g[i].flags & SYN and g[i].d == 1:
+            if answer < 0:
+                answer = i
+            last_answer = i
+        elif g[i].flags & RST and g[i].d == 1 and answer < 0 and first_syn >= 0:
+            times[0], times[1] = g[first_syn].t, g[i].t
+            charge[LOSS] += g[last_syn].t - g[first_syn].t
+            charge[SET_UP] += g[i].t - g[last_syn].t
+            return 2
+        elif g[i].d == 0 and answer >= 0 and g[i].flags & ACK:
+            end = i
+            break
+    if first_syn < 0:
+        times[0] = times[1] = g[0].t
+        return 1
+    if answer < 0:
+        times[0], times[1] = g[first_syn].t, g[n - 1].t
+        charge[UNSEEN] += g[n - 1].t - g[first_syn].t
+        for i in range(n):
+            if g[i].d == 1:
+                return 1
+        return 3
+    floor_client = floors[0] if floors[0] < UNKNOWN else 0
+    began, until = g[first_syn].t, g[answer].t + floor_client
+    if end >= 0 and last_answer == answer and (g[end].n == 0 or g[end].t - g[answer].t < floor_client):
+        until = g[end].t
+    elif end >= 0 and last_answer > answer:
+        # Several answers: the client had one of them; the acknowledgement tells when.
+        until = min(g[end].t, g[last_answer].t + floor_client)
+    until = max(until, began)  # Packets that lie in the file in an order they cannot have had give no negative time.
+    lost = max(np.int64(0), g[last_syn].t - began)
+    if last_answer > answer and until > g[last_answer].t:
+        lost += g[last_answer].t - g[answer].t
+    lost = max(np.int64(0), min(lost, until - began))
+    times[0], times[1] = began, until
+    charge[LOSS] += lost
+    charge[SET_UP] += until - began - lost
+    return 0

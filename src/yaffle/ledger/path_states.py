@@ -1,0 +1,55 @@
+"""The state of a path at a moment, from everything that passed on it: what a queue on the way out cost, by all connections' round trips.
+
+One connection alone cannot tell a queue that others fill from a host that is slow to answer; the round trips of all
+connections between the same two networks, at the same time and through the same place, can.
+"""
+
+from typing import NamedTuple
+
+import numpy as np
+
+from yaffle.arrays import Array
+from yaffle.kernels import kernel
+
+SIDES = 2
+NEAR_NS = 200_000_000  # A queue of one moment tells nothing of one further away.
+
+
+class PathStates(NamedTuple):
+    """Samples of what the way out took above its least, sorted by time, path by path."""
+
+    first: Array  # int64 (connections, 2): where the samples of a connection's path begin, by the side they went to
+    last: Array  # int64 (connections, 2): and end
+    time_ns: Array  # int64: when it set out from the point
+    away_ns: Array  # int64: what the way out took above its least
+
+
+def no_states(connections: int) -> PathStates:
+    """Nothing known of any path but what each connection tells itself."""
+    nothing = np.zeros((connections, SIDES), np.int64)
+    return PathStates(nothing, nothing, np.empty(0, np.int64), np.empty(0, np.int64))
+
+
+@kernel
+def away_at(paths, c, side, t):  # type: ignore[no-untyped-def]
+    """(estimate, least, most) of what the way out took at time t above its least, by the samples around it; -1 where there are none."""
+    first, last = paths.first[c, side], paths.last[c, side]
+    low, high = first, last
+    while low < high:
+        middle = (low + high) >> 1
+        if paths.time_ns[middle] < t:
+            low = middle + 1
+        else:
+            high = middle
+    before = low > first and t - paths.time_ns[low - 1] <= NEAR_NS
+    after = low < last and paths.time_ns[low] - t <= NEAR_NS
+    if before and after:
+        one, other = paths.away_ns[low - 1], paths.away_ns[low]
+        span = paths.time_ns[low] - paths.time_ns[low - 1]
+        part = (t - paths.time_ns[low - 1]) / span if span > 0 else 0.5
+        return np.int64(one + (other - one) * part), min(one, other), max(one, other)
+    if before:
+        return paths.away_ns[low - 1], paths.away_ns[low - 1], paths.away_ns[low - 1]
+    if after:
+        return paths.away_ns[low], paths.away_ns[low], paths.away_ns[low]
+    return np.int64(-1), np.int64(-1), np.int64(-1)

@@ -1,0 +1,198 @@
+"""How long a trip from the point to a host and back takes at a moment, and how long senders wait before they send again."""
+
+from typing import NamedTuple
+
+import numpy as np
+
+from yaffle.arrays import Array
+from yaffle.kernels import helper, kernel
+from yaffle.ledger.path_states import PathStates, away_at
+from yaffle.transport.kinds import DATA
+from yaffle.transport.round_trips import HELD, OPENING
+
+UNKNOWN = np.int64(1) << 60
+_TIMER_NS = 200_000_000  # Least retransmission timer of common stacks above the round trip.
+_NEAR_NS = 1_000_000_000  # How far around a moment its round trip is looked for.
+_NEAR_SAMPLES = 256  # But over no more samples than this.
+_NEAREST = 7  # Samples around a moment that tell its way.
+_FEW = 3  # Fewer do not show how much the way varies.
+_TICK_NS = 1_000_000  # Resolution of common timestamp clocks (RFC 7323 section 5.4: 1 ms to 1 s).
+
+
+class Ways(NamedTuple):
+    """What is known of the ways from the point to both ends of one connection."""
+
+    samples: Array  # round_trips.SAMPLE, in order of time
+    floors: Array  # int64 (2,): least round trip to the client, to the server; UNKNOWN without samples
+    extra: Array  # int64 (2, n): host_clock.extra_delays
+    spread: Array  # int64 (2,): what nine of ten ways out stay below, above their least
+    paths: PathStates
+    connection: int  # its row in `paths`
+
+
+@kernel
+def retransmission_timer(samples, side, t, other_floor, first_ns):  # type: ignore[no-untyped-def]
+    """The timer of the host beyond `side`'s opposite at time t (RFC 6298, with the least variance term of common stacks).
+
+    samples: round trips to `side`; the way from the point to the sending host and back adds other_floor.
+    first_ns: the first measurement, of the opening (an opening that was repeated measures long), 0 if unknown.
+    """
+    srtt = np.int64(0)
+    deviation = np.int64(0)
+    spread = np.int64(0)
+    if first_ns > 0:
+        srtt, deviation = first_ns, first_ns // 2
+        spread = max(deviation * 4 // 2, _TIMER_NS)
+    for k in range(samples.size):
+        if samples[k].t >= t:
+            break
+        if samples[k].side != side or samples[k].way == OPENING:
+            continue
+        measured = samples[k].rtt + other_floor
+        if srtt == 0:
+            srtt, deviation = measured, measured // 2
+            spread = max(measured, _TIMER_NS)
+            continue
+        error = measured - srtt
+        srtt += error // 8
+        step = abs(error) - deviation
+        if error < 0 and step > 0:
+            step //= 8  # A falling round trip is no unrest.
+        deviation += step // 4
+        wanted = max(4 * deviation, _TIMER_NS)
+        spread = wanted if wanted > spread else spread - (spread - wanted) // 4
+    if srtt == 0:
+        return other_floor + _TIMER_NS
+    return srtt + spread
+
+
+@kernel
+def repeat_delay(copies, timer):  # type: ignore[no-untyped-def]
+    """How long ago the first copy was sent, when `copies` before this one were lost: timers double after the second."""
+    total = np.int64(0)
+    for k in range(min(copies, 8)):
+        total += timer
+        if k >= 1:
+            timer *= 2
+    return total
+
+
+@kernel
+def lately(g, lo, stop, side, until, before):  # type: ignore[no-untyped-def]
+    """Least time to the acknowledgement of the last few segments of a side before `until` that were acknowledged earlier than
+    `before`: a queue that the message itself filled stands in the way of its last byte, too. 0 where there is none.
+    """
+    least = UNKNOWN
+    found = 0
+    i = stop - 1
+    while i >= lo and found < 4:
+        if g[i].d == side and g[i].n > 0 and g[i].kind == DATA and g[i].t <= until and 0 < g[i].done < before:
+            least = min(least, g[i].done - g[i].t)
+            found += 1
+        i -= 1
+    return least if found >= 2 else np.int64(0)
+
+
+@helper
+def _way_out(ways, k):  # type: ignore[no-untyped-def]
+    """What the way out of sample k took above the least round trip, the way back taken off where the host's clock tells it."""
+    sample = ways.samples[k]
+    back = max(np.int64(0), ways.extra[sample.side, sample.i])
+    return max(np.int64(0), sample.rtt - ways.floors[sample.side] - back)
+
+
+@kernel
+def spread_of(ways, side, values):  # type: ignore[no-untyped-def]
+    """What nine of ten ways out to a side stay below, above their least (nearest rank); 0 without samples. values: room."""
+    count = 0
+    for k in range(ways.samples.size):
+        if ways.samples[k].side == side and ways.samples[k].bare and ways.samples[k].way != HELD and ways.samples[k].rtt >= 0:
+            values[count] = _way_out(ways, k)
+            count += 1
+    if count == 0:
+        return np.int64(0)
+    return np.sort(values[:count])[(count * 9 + 9) // 10 - 1]
+
+
+@kernel
+def _nearest_ways_out(ways, side, t, room):  # type: ignore[no-untyped-def]
+    """The ways out that began closest to t, nearest first, into room; returns how many. Only those no program was waited for in."""
+    low, high = 0, ways.samples.size
+    while low < high:
+        middle = (low + high) >> 1
+        if ways.samples[middle].t < t:
+            low = middle + 1
+        else:
+            high = middle
+    before, after = low - 1, low
+    count = 0
+    for _ in range(_NEAR_SAMPLES):
+        if count == room.size:
+            break
+        past = t - (ways.samples[before].t - ways.samples[before].rtt) if before >= 0 else UNKNOWN
+        next_ = abs(ways.samples[after].t - ways.samples[after].rtt - t) if after < ways.samples.size else UNKNOWN
+        if min(abs(past), next_) > _NEAR_NS:
+            break
+        k = before if abs(past) <= next_ else after
+        if k == before:
+            before -= 1
+        else:
+            after += 1
+        sample = ways.samples[k]
+        if sample.side == side and sample.bare and sample.way != HELD and sample.rtt >= 0:
+            room[count] = _way_out(ways, k)
+            count += 1
+    return count
+
+
+@kernel
+def trip_around(ways, side, t, g, back):  # type: ignore[no-untyped-def]
+    """(estimate, least, most) of a trip to a side that began at time t, whose packet on the way back is segment `back` (-1 none).
+
+    The way back above its least is told by the host's own clock (timestamps, RFC 7323). The way out is that of the samples
+    around it: the middle one is the estimate, the extremes are the bounds; where other connections passed the same path at
+    that moment, they tell it. Where nothing tells it, what lasts on the way back is taken for both ways.
+    """
+    floor = ways.floors[side]
+    if floor >= UNKNOWN:
+        return np.int64(0), np.int64(0), UNKNOWN
+    late = ways.extra[side, back] if back >= 0 else np.int64(-1)
+    room = np.empty(_NEAREST, np.int64)
+    count = _nearest_ways_out(ways, side, t, room)
+    near = room[:count]
+    near.sort()
+    away, least, most = away_at(ways.paths, ways.connection, side, t)
+    if away >= 0:
+        if count > 0:
+            least, most = min(least, near[0]), max(most, near[count - 1])
+    elif count > 0:
+        away, least, most = near[(count - 1) // 2], near[0], near[count - 1]
+    else:
+        away, least, most = _lasting(ways, side, g, back), np.int64(0), max(np.int64(0), late)
+    if count < _FEW:
+        most = max(most, ways.spread[side])
+    late = max(np.int64(0), late)
+    blur = min(late, _TICK_NS)
+    return floor + late + away, floor + late - blur + least, floor + late + blur + max(most, away)
+
+
+@kernel
+def _lasting(ways, side, g, i):  # type: ignore[no-untyped-def]
+    """What the way back took above its least in all packets before segment i, or in all after it, for a second."""
+    if i < 0 or ways.extra[side, i] <= 0:
+        return np.int64(0)
+    before = after = ways.extra[side, i]
+    d = g[i].d
+    k = i - 1
+    while k >= max(0, i - 8 * _NEAR_SAMPLES) and g[i].t - g[k].t < _NEAR_NS and before > 0:
+        if g[k].d == d and ways.extra[side, k] >= 0:
+            before = min(before, ways.extra[side, k])
+        k -= 1
+    k = i + 1
+    seen = 0
+    while k < min(g.size, i + 8 * _NEAR_SAMPLES) and g[k].t - g[i].t < _NEAR_NS and after > 0:
+        if g[k].d == d and ways.extra[side, k] >= 0:
+            after = min(after, ways.extra[side, k])
+            seen += 1
+        k += 1
+    return after if after > before and seen >= 2 else before
