@@ -13,7 +13,7 @@ from yaffle.ledger.bounds import DOUBTS, PARTY_OF, bound
 from yaffle.ledger.charging import charge_exchange
 from yaffle.ledger.openings import charge_opening
 from yaffle.ledger.transfers import loss_cover
-from yaffle.ledger.trips import UNKNOWN, Ways, spread_of
+from yaffle.ledger.trips import UNKNOWN, Ways, survey_ways
 from yaffle.prefetch import prefetch
 from yaffle.protocols import message
 from yaffle.transport import kinds
@@ -233,7 +233,7 @@ def account(  # type: ignore[no-untyped-def]
     floors = np.zeros(2, np.int64)
     mss = np.zeros(2, np.int64)
     high = np.zeros(2, np.int64)
-    spread = np.zeros(2, np.int64)
+    spread, held = np.zeros(2, np.int64), np.zeros(2, np.int64)
     doubt, bounded = np.zeros(DOUBTS, np.int64), np.zeros(2 * len(bounds.BOUNDED), np.int64)
     times, charge, pending_charge = np.zeros(5, np.int64), np.zeros(CHARGES, np.int64), np.zeros(CHARGES, np.int64)
     for c in range(first, last):
@@ -255,16 +255,17 @@ def account(  # type: ignore[no-untyped-def]
         if x + found > tables.exchange.shape[0]:
             return c, x
         extra_delays(g, delays)
-        release_held(samples, delays)
+        release_held(g, samples, delays)
         _round_trips(samples, floors, scratch, out)
         _count_sides(g, facts, packets.kind, mss, high, out)
         out[_FIRST_NS], out[_LAST_NS], out[_SCALES_KNOWN] = g[0].t, g[n - 1].t, facts[SCALES_KNOWN]
         if facts[MSS_CLIENT] > 0 and facts[MSS_CLIENT + 1] > 0:
             for side in range(2):
                 mss[side] = min(mss[side], min(facts[MSS_CLIENT], facts[MSS_CLIENT + 1]))
-        ways = Ways(samples, floors, delays, spread, paths, c)
+        ways = Ways(samples, floors, delays, spread, held, paths, c)
         if found > 0:
-            spread[0], spread[1] = spread_of(ways, 0, scratch), spread_of(ways, 1, scratch)
+            survey_ways(ways, 0, scratch)
+            survey_ways(ways, 1, scratch)
         loss_cover(g, blocked)
         total = tables.connection_charges[c]
         total[:] = 0

@@ -7,14 +7,15 @@ import numpy as np
 from yaffle.arrays import Array
 from yaffle.kernels import helper, kernel
 from yaffle.ledger.path_states import PathStates, away_at
+from yaffle.transport.host_clock import lasting_delay
 from yaffle.transport.kinds import DATA
-from yaffle.transport.round_trips import HELD, OPENING
+from yaffle.transport.round_trips import HELD, OPENING, most_out
 
 UNKNOWN = np.int64(1) << 60
 _TIMER_NS = 200_000_000  # Least retransmission timer of common stacks above the round trip.
 _NEAR_NS = 1_000_000_000  # How far around a moment its round trip is looked for.
 _NEAR_SAMPLES = 256  # But over no more samples than this.
-_NEAREST = 7  # Samples around a moment that tell its way.
+_NEAREST = 5  # Samples around a moment that tell its way.
 _FEW = 3  # Fewer do not show how much the way varies.
 _TICK_NS = 1_000_000  # Resolution of common timestamp clocks (RFC 7323 section 5.4: 1 ms to 1 s).
 
@@ -26,6 +27,7 @@ class Ways(NamedTuple):
     floors: Array  # int64 (2,): least round trip to the client, to the server; UNKNOWN without samples
     extra: Array  # int64 (2, n): host_clock.extra_delays
     spread: Array  # int64 (2,): what nine of ten ways out stay below, above their least
+    held: Array  # int64 (2,): the least time that a host held an acknowledgement back; UNKNOWN where it hardly ever did
     paths: PathStates
     connection: int  # its row in `paths`
 
@@ -98,20 +100,34 @@ def _way_out(ways, k):  # type: ignore[no-untyped-def]
     """What the way out of sample k took above the least round trip, the way back taken off where the host's clock tells it."""
     sample = ways.samples[k]
     back = max(np.int64(0), ways.extra[sample.side, sample.i])
-    return max(np.int64(0), sample.rtt - ways.floors[sample.side] - back)
+    over = sample.rtt - ways.floors[sample.side] - back
+    return max(np.int64(0), over - ways.held[sample.side] if sample.way == HELD else over)
+
+
+@helper
+def _tells(ways, k):  # type: ignore[no-untyped-def]
+    """Whether sample k measures the way: no program was waited for, and what its host held it back for is known."""
+    sample = ways.samples[k]
+    return sample.bare and sample.rtt >= 0 and (sample.way != HELD or ways.held[sample.side] < UNKNOWN)
 
 
 @kernel
-def spread_of(ways, side, values):  # type: ignore[no-untyped-def]
-    """What nine of ten ways out to a side stay below, above their least (nearest rank); 0 without samples. values: room."""
+def survey_ways(ways, side, values):  # type: ignore[no-untyped-def]
+    """Sets `held` and `spread` of a side: hosts hold acknowledgements back for one time again and again, so that the least of
+    what they took beside the way tells the rest; what nine of ten ways out stay below (nearest rank). values: room."""
+    ways.held[side] = 0
+    least, times = UNKNOWN, 0
+    for k in range(ways.samples.size):
+        if ways.samples[k].side == side and ways.samples[k].way == HELD:
+            least = min(least, _way_out(ways, k))
+            times += 1
+    ways.held[side] = least if times >= _FEW else UNKNOWN
     count = 0
     for k in range(ways.samples.size):
-        if ways.samples[k].side == side and ways.samples[k].bare and ways.samples[k].way != HELD and ways.samples[k].rtt >= 0:
+        if ways.samples[k].side == side and _tells(ways, k):
             values[count] = _way_out(ways, k)
             count += 1
-    if count == 0:
-        return np.int64(0)
-    return np.sort(values[:count])[(count * 9 + 9) // 10 - 1]
+    ways.spread[side] = np.sort(values[:count])[(count * 9 + 9) // 10 - 1] if count > 0 else np.int64(0)
 
 
 @kernel
@@ -139,7 +155,7 @@ def _nearest_ways_out(ways, side, t, room):  # type: ignore[no-untyped-def]
         else:
             after += 1
         sample = ways.samples[k]
-        if sample.side == side and sample.bare and sample.way != HELD and sample.rtt >= 0:
+        if sample.side == side and _tells(ways, k):
             room[count] = _way_out(ways, k)
             count += 1
     return count
@@ -168,31 +184,13 @@ def trip_around(ways, side, t, g, back):  # type: ignore[no-untyped-def]
     elif count > 0:
         away, least, most = near[(count - 1) // 2], near[0], near[count - 1]
     else:
-        away, least, most = _lasting(ways, side, g, back), np.int64(0), max(np.int64(0), late)
+        away, least, most = lasting_delay(g, ways.extra[side], back), np.int64(0), max(np.int64(0), late)
+        highest = most_out(ways.samples, side, t, late, floor, ways.extra[side])
+        if away > highest:  # Answers came sooner than that: only the way back is longer.
+            away = np.int64(0)
+        most = min(most, highest)
     if count < _FEW:
         most = max(most, ways.spread[side])
     late = max(np.int64(0), late)
     blur = min(late, _TICK_NS)
     return floor + late + away, floor + late - blur + least, floor + late + blur + max(most, away)
-
-
-@kernel
-def _lasting(ways, side, g, i):  # type: ignore[no-untyped-def]
-    """What the way back took above its least in all packets before segment i, or in all after it, for a second."""
-    if i < 0 or ways.extra[side, i] <= 0:
-        return np.int64(0)
-    before = after = ways.extra[side, i]
-    d = g[i].d
-    k = i - 1
-    while k >= max(0, i - 8 * _NEAR_SAMPLES) and g[i].t - g[k].t < _NEAR_NS and before > 0:
-        if g[k].d == d and ways.extra[side, k] >= 0:
-            before = min(before, ways.extra[side, k])
-        k -= 1
-    k = i + 1
-    seen = 0
-    while k < min(g.size, i + 8 * _NEAR_SAMPLES) and g[k].t - g[i].t < _NEAR_NS and after > 0:
-        if g[k].d == d and ways.extra[side, k] >= 0:
-            after = min(after, ways.extra[side, k])
-            seen += 1
-        k += 1
-    return after if after > before and seen >= 2 else before

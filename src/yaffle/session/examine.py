@@ -65,7 +65,7 @@ class Connection:
         self.samples = samples[:count]
         self.extra = np.empty((2, order.size), np.int64)
         extra_delays(self.segments, self.extra)
-        release_held(self.samples, self.extra)
+        release_held(self.segments, self.samples, self.extra)
         self._bases = facts[BASE_CLIENT : BASE_CLIENT + 2].copy()
         self.scales_known = bool(facts[SCALES_KNOWN])
         self._blocked = np.zeros(order.size + 2, np.int64)

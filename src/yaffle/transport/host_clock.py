@@ -8,6 +8,8 @@ import numpy as np
 
 from yaffle.kernels import kernel
 
+_NEAR_NS = 1_000_000_000  # How far around a packet its neighbors tell what lasts;
+_NEAR_PACKETS = 2048  # but no further than this, however dense they are.
 _RATES = np.array([1000, 100, 250, 500, 10, 1_000_000])  # ticks a second seen in practice (RFC 7323: 1 ms to 1 s each)
 
 
@@ -78,3 +80,28 @@ def extra_delays(g, out):  # type: ignore[no-untyped-def]
             out[d, i] -= least[d]
             if out[d, i] < tick[d] + tick[d] // 2:  # The clock is no finer than that.
                 out[d, i] = 0
+
+
+@kernel
+def lasting_delay(g, extra, i):  # type: ignore[no-untyped-def]
+    """What all packets of segment i's side before it, or all after it, took above their least for a second; 0 where unknown.
+
+    A change of the path lasts, a queue passes. extra: of that side, from extra_delays.
+    """
+    if i < 0 or extra[i] <= 0:
+        return np.int64(0)
+    before = after = extra[i]
+    d = g[i].d
+    k = i - 1
+    while k >= max(0, i - _NEAR_PACKETS) and g[i].t - g[k].t < _NEAR_NS and before > 0:
+        if g[k].d == d and extra[k] >= 0:
+            before = min(before, extra[k])
+        k -= 1
+    k = i + 1
+    seen = 0
+    while k < min(g.size, i + _NEAR_PACKETS) and g[k].t - g[i].t < _NEAR_NS and after > 0:
+        if g[k].d == d and extra[k] >= 0:
+            after = min(after, extra[k])
+            seen += 1
+        k += 1
+    return after if after > before and seen >= 2 else before

@@ -7,6 +7,7 @@ import numpy as np
 
 from yaffle.arrays import Array
 from yaffle.kernels import kernel
+from yaffle.transport.host_clock import lasting_delay
 
 # One row a sample. t: when the acknowledgement passed; side: 0 to the client and back, 1 to the server and back; way: one of
 # those below; i: the segment that acknowledged; bare: 1 where that carried no payload, so that no program was waited for.
@@ -15,6 +16,8 @@ SAMPLE = np.dtype([(name, np.int64) for name in ("t", "rtt", "side", "way", "i",
 # How a sample was taken. HELD: acknowledged by a host that held the acknowledgement back: no measure of the way.
 OPENING, ACKNOWLEDGED, SACKED, HELD = 0, 1, 2, 3
 
+NEAR_NS = 1_000_000_000  # How far around a moment its round trip is looked for.
+_NEAR_SAMPLES = 512  # But over no more samples than this.
 HELD_LEAST_NS = 30_000_000  # Common stacks hold an acknowledgement back for 40 ms or more (RFC 1122 section 4.2.3.2: at most 500).
 
 
@@ -24,9 +27,35 @@ def empty_samples(capacity: int) -> Array:
 
 
 @kernel
-def release_held(samples, extra):  # type: ignore[no-untyped-def]
+def most_out(samples, side, t, late, floor, extra):  # type: ignore[no-untyped-def]
+    """What the way out around time t took above its least at most, while the way back took about `late` more: answers took longer.
+
+    The least but one, since one may have been under way when the path changed. extra: of that side. Very large below two.
+    """
+    low, high = 0, samples.size
+    while low < high:
+        middle = (low + high) >> 1
+        if samples[middle].t < t - NEAR_NS:
+            low = middle + 1
+        else:
+            high = middle
+    least = most = np.int64(1) << 60
+    for k in range(low, min(samples.size, low + _NEAR_SAMPLES)):
+        if samples[k].t > t + NEAR_NS:
+            break
+        if samples[k].side == side and samples[k].rtt >= 0 and samples[k].way != HELD:
+            back = max(np.int64(0), extra[samples[k].i])
+            if 2 * back >= late:
+                out = max(np.int64(0), samples[k].rtt - floor - back)
+                least, most = min(least, out), min(most, max(least, out))
+    return most
+
+
+@kernel
+def release_held(g, samples, extra):  # type: ignore[no-untyped-def]
     """Takes samples for measures of the way again where the way back, by the clock of the host beyond, explains what seemed held.
 
+    What lasts on the way back is taken for both ways, a path that became longer, unless answers came sooner than that.
     extra: int64 (2, n), one-way delay above the least of each segment, -1 unknown (host_clock.extra_delays).
     """
     floors = np.full(2, np.int64(1) << 60, np.int64)
@@ -35,6 +64,11 @@ def release_held(samples, extra):  # type: ignore[no-untyped-def]
             floors[samples[k].side] = min(floors[samples[k].side], samples[k].rtt)
     for k in range(samples.size):
         if samples[k].way == HELD:
-            side = samples[k].side
-            if samples[k].rtt - floors[side] - max(np.int64(0), extra[side, samples[k].i]) < HELD_LEAST_NS:
+            side, i = samples[k].side, samples[k].i
+            back = max(np.int64(0), extra[side, i])
+            over = samples[k].rtt - floors[side] - back
+            if over >= HELD_LEAST_NS and over - lasting_delay(g, extra[side], i) < HELD_LEAST_NS:
+                highest = most_out(samples, side, samples[k].t - samples[k].rtt, back, floors[side], extra[side])
+                over = over if over > highest else np.int64(0)
+            if over < HELD_LEAST_NS:
                 samples[k].way = ACKNOWLEDGED
