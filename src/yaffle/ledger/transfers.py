@@ -76,10 +76,12 @@ def transfer(g, lo, hi, side, start, end, floor_send, floor_receive, mss, blocke
     high_flight = np.int64(0)
     lossy = False
     high_sent = np.int64(0)  # most in flight as the sender knew it
-    known = np.int64(-1)  # what the sender knew to be acknowledged when it sent the packet before
+    echoed = np.int64(-1)  # what was acknowledged of all that had reached the sender, by what its packet echoes
+    reached = lo
     may_be_network, may_be_end = (SERVER_OR_NETWORK, NETWORK_OR_SERVER) if side == 1 else (CLIENT_OR_NETWORK, NETWORK_OR_CLIENT)
     limited_ns = np.int64(0)
     full_at = np.int64(-(1 << 60))
+    flowing = charge[ROUND_TRIP] + charge[RATE]
     before_rate, before_trip, before_queue = charge[RATE], charge[ROUND_TRIP], charge[QUEUEING]
     loop_ns = np.int64(0)  # least recent data-to-acknowledgement time of this stretch
     paced = hi - lo >= _PACED_LEAST
@@ -96,6 +98,11 @@ def transfer(g, lo, hi, side, start, end, floor_send, floor_receive, mss, blocke
         if g[i].t > end:
             break
         gap = g[i].t - at
+        # What it echoes (RFC 7323 section 4.3) tells what had reached its host by then, whatever the queues on the way.
+        while g[i].tse >= 0 and reached < i and not (g[reached].d != side and g[reached].tsv > g[i].tse):
+            if g[reached].d != side and g[reached].flags & ACK:
+                echoed = max(echoed, g[reached].a)
+            reached += 1
         if g[i].done > 0 and g[i].way == CUMULATIVE and g[i].kind & KIND_MASK == DATA:
             loop_ns = g[i].done - g[i].t
         cause = RATE
@@ -111,7 +118,7 @@ def transfer(g, lo, hi, side, start, end, floor_send, floor_receive, mss, blocke
             cause = LOSS if repeat else held
         else:
             # What the receiver sent in between, and whether one of it set this packet off.
-            newest = known
+            newest = np.int64(-1)
             set_off = False
             latest_window = np.int64(-1)
             # It left its host when its own clock says: queues on its way to here are taken off first.
@@ -124,12 +131,12 @@ def transfer(g, lo, hi, side, start, end, floor_send, floor_receive, mss, blocke
                 if g[k].d != side and g[k].flags & ACK:
                     if latest_window < 0:
                         latest_window = g[k].w
-                    # What it echoes (RFC 7323 section 4.3) tells what had reached its host by then, whatever the queues on the way.
-                    heard = g[k].t <= nearest and (g[k].tsv < 0 or g[i].tse < 0 or g[k].tsv <= g[i].tse)
-                    newest = max(newest, g[k].a) if heard else newest
-                    if heard and g[k].t >= reach:
+                    newest = max(newest, g[k].a) if g[k].t <= nearest else newest
+                    if reach <= g[k].t <= nearest:
                         set_off = True
                 k -= 1
+            if echoed >= 0:
+                newest = echoed if newest < 0 or extra_send[i] > 0 else min(newest, echoed)
             shut = False
             if previous >= 0 and g[previous].room >= 0 and g[previous].room < mss:
                 behind = g[previous].room + g[previous].flight < window_high // 2 or latest_window == 0
@@ -149,12 +156,14 @@ def transfer(g, lo, hi, side, start, end, floor_send, floor_receive, mss, blocke
                 cause = ROUND_TRIP
             if newest >= 0 and previous >= 0:
                 high_sent = max(high_sent, g[previous].e - newest)
-            known = newest
             free = previous < 0 or newest >= g[previous].e
             if cause == stall and previous >= 0 and g[previous].flight + mss > max(high_flight, high_sent):
                 doubt[may_be_network] += min(gap, whole)  # It may have had to wait for the acknowledgement first.
             elif cause == ROUND_TRIP and free:
                 doubt[may_be_end] += gap
+            if cause == stall:  # Its program may have stopped before all that it had handed down was sent.
+                doubt[may_be_end] += charge[ROUND_TRIP] + charge[RATE] - flowing
+                flowing = charge[ROUND_TRIP] + charge[RATE]
         trip = np.int64(0)
         if cause == ROUND_TRIP:
             trip = min(gap, whole)
