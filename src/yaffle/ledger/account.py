@@ -11,7 +11,8 @@ from yaffle.kernels import kernel
 from yaffle.ledger import bounds, causes
 from yaffle.ledger.bounds import DOUBTS, PARTY_OF, bound
 from yaffle.ledger.charging import charge_exchange
-from yaffle.ledger.openings import charge_opening
+from yaffle.ledger.openings import charge_opening, first_measurement
+from yaffle.ledger.selection import select
 from yaffle.ledger.transfers import loss_cover
 from yaffle.ledger.trips import UNKNOWN, Ways, survey_ways
 from yaffle.prefetch import prefetch
@@ -79,31 +80,6 @@ class Tables(NamedTuple):
     connection_charges: Array
     exchange: Array
     exchange_charges: Array
-
-
-@kernel
-def select(values, low, high, place):  # type: ignore[no-untyped-def]
-    """Reorders values[low:high] so that `place` holds what it would if they were sorted, and returns that (Hoare 1961)."""
-    high -= 1
-    while high > low:
-        pivot = values[(low + high) >> 1]
-        i, k = low, high
-        while i <= k:
-            while values[i] < pivot:
-                i += 1
-            while values[k] > pivot:
-                k -= 1
-            if i <= k:
-                values[i], values[k] = values[k], values[i]
-                i += 1
-                k -= 1
-        if place <= k:
-            high = k
-        elif place >= i:
-            low = i
-        else:
-            break
-    return values[place]
 
 
 @kernel
@@ -233,7 +209,7 @@ def account(  # type: ignore[no-untyped-def]
     floors = np.zeros(2, np.int64)
     mss = np.zeros(2, np.int64)
     high = np.zeros(2, np.int64)
-    spread, held = np.zeros(2, np.int64), np.zeros(2, np.int64)
+    spread, back, held = np.zeros(2, np.int64), np.zeros((2, 2), np.int64), np.zeros(2, np.int64)
     doubt, bounded = np.zeros(DOUBTS, np.int64), np.zeros(2 * len(bounds.BOUNDED), np.int64)
     times, charge, pending_charge = np.zeros(5, np.int64), np.zeros(CHARGES, np.int64), np.zeros(CHARGES, np.int64)
     for c in range(first, last):
@@ -262,7 +238,7 @@ def account(  # type: ignore[no-untyped-def]
         if facts[MSS_CLIENT] > 0 and facts[MSS_CLIENT + 1] > 0:
             for side in range(2):
                 mss[side] = min(mss[side], min(facts[MSS_CLIENT], facts[MSS_CLIENT + 1]))
-        ways = Ways(samples, floors, delays, spread, held, paths, c)
+        ways = Ways(samples, floors, delays, spread, back, held, paths, c)
         if found > 0:
             survey_ways(ways, 0, scratch)
             survey_ways(ways, 1, scratch)
@@ -272,6 +248,7 @@ def account(  # type: ignore[no-untyped-def]
         out[_OPENING] = charge_opening(g, floors, total, times)
         opened, open_end = times[0], times[1]
         out[_SET_UP_NS] = open_end - opened
+        measured = first_measurement(g, opened, open_end) if out[_OPENING] == _COMPLETE else np.int64(0)
         pending_charge[:] = 0
         if out[_OPENING] == _COMPLETE:
             pending_charge[:] = total
@@ -280,7 +257,7 @@ def account(  # type: ignore[no-untyped-def]
         for k in range(found):
             if turns[k].answer < 0 and (turns[k].kind != 0 or not _awaited(g, turns, k, out)):
                 continue
-            charge_exchange(g, turns, k, ways, mss, high, blocked, open_end - opened if out[_OPENING] == _COMPLETE else 0, charge, doubt, times)
+            charge_exchange(g, turns, k, ways, mss, high, blocked, measured, charge, doubt, times)
             if turns[k].kind != 0:
                 spent = _of_handshake(g, turns[k].kind, turns[k].stop, charge, times)
                 set_up_ns += spent if turns[k].kind != _SIGN_ON and rows == 0 else 0

@@ -15,12 +15,13 @@ from yaffle.ledger.bounds import NETWORK_OR_SERVER, NETWORK_TOO_LONG, NETWORK_TO
 from yaffle.ledger.transfers import transfer
 from yaffle.ledger.trips import UNKNOWN, lately, repeat_delay, retransmission_timer, trip_around
 from yaffle.transport.kinds import COPY, DATA, FIRST_UNSEEN, KIND_MASK, SPURIOUS, probes, repeats
-from yaffle.transport.round_trips import HELD_LEAST_NS
+from yaffle.transport.round_trips import HELD, HELD_LEAST_NS
 
 ROUND_TRIP, QUEUEING, LOSS = causes.ROUND_TRIP, causes.QUEUEING, causes.LOSS
 PROCESSING, UNSEEN = causes.PROCESSING, causes.UNSEEN
 
 _FAR = 4096  # Packets looked at around one of them, so that a capture without sensible times takes no square of its length.
+_MOST_LATE_NS = 1_000_000_000  # More is a clock that was set, not a way.
 _ANSWER_SEEN_NS = 10_000_000_000  # An acknowledgement later than this is not that of the answer's last byte alone.
 _CLIENT, _SERVER = np.int64(0), np.int64(1)  # Typed, or each would compile the kernels it is given to once more.
 
@@ -52,7 +53,10 @@ def charge_exchange(g, turns, x, ways, mss, windows_high, blocked, opened_ns, ch
     floor_client = ways.floors[0] if ways.floors[0] < UNKNOWN else 0
     floor_server = ways.floors[1] if ways.floors[1] < UNKNOWN else 0
     first = g[lo].t
-    times[0] = first - _lost_before(g, lo, ways.samples, floor_client, opened_ns, charge, doubt)
+    # It set out earlier than its least delay to here says, by its host's own clock.
+    late = min(max(np.int64(0), ways.extra[0, lo]), _MOST_LATE_NS)
+    charge[QUEUEING] += late
+    times[0] = first - late - _lost_before(g, lo, ways.samples, floor_client, opened_ns, charge, doubt)
     # The request is whole when its last byte passed for the last time that mattered.
     asked = first
     limit = g.size if answer < 0 else answer
@@ -141,6 +145,23 @@ def _last_of_answer(g, turn, answered, floor_client):  # type: ignore[no-untyped
 
 
 @kernel
+def _was_held(samples, g, i, over):  # type: ignore[no-untyped-def]
+    """Whether the bare acknowledgement i was held back by its host: by its sample, else where it came so much later than any trip."""
+    low, high = 0, samples.size
+    while low < high:
+        middle = (low + high) >> 1
+        if samples[middle].t < g[i].t:
+            low = middle + 1
+        else:
+            high = middle
+    while low < samples.size and samples[low].t == g[i].t:
+        if samples[low].i == i:
+            return samples[low].way == HELD
+        low += 1
+    return over > HELD_LEAST_NS
+
+
+@kernel
 def _charge_last_trip(g, answer, last_i, response_end, last, ways, floor_client, charge, doubt):  # type: ignore[no-untyped-def]
     """Charges the last trip, by the acknowledgement of the last byte unless that was held back; returns how long it took."""
     seen_i = np.int64(-1)
@@ -151,15 +172,18 @@ def _charge_last_trip(g, answer, last_i, response_end, last, ways, floor_client,
         if g[i].t - last > _ANSWER_SEEN_NS or i > last_i + 16 * _FAR:
             break
     trip, least, most = trip_around(ways, _CLIENT, last, g, seen_i)
+    # The wait ends when the client has the last byte: what its acknowledgement took longer than its least is taken off.
+    late = min(max(np.int64(0), ways.extra[0, seen_i] if seen_i >= 0 else np.int64(0)), _MOST_LATE_NS)
+    trip, least, most = max(np.int64(0), trip - late), max(np.int64(0), least - late), max(np.int64(0), most - late)
     trip = max(trip, lately(g, answer, last_i, _SERVER, last, last + 1 if seen_i < 0 else g[seen_i].t))
     most = max(most, trip)
     if seen_i < 0:
         final = trip
     else:
-        seen = max(np.int64(0), g[seen_i].t - last)
+        seen = max(np.int64(0), g[seen_i].t - late - last)
         most = min(most, seen)
         # An acknowledgement that waited for a timer or for data tells nothing of the way.
-        final = min(trip, seen) if g[seen_i].n > 0 or seen - most > HELD_LEAST_NS else seen
+        final = min(trip, seen) if g[seen_i].n > 0 or _was_held(ways.samples, g, seen_i, seen - most) else seen
     if most < UNKNOWN:
         doubt[NETWORK_TOO_SHORT] += max(np.int64(0), most - final)
     doubt[NETWORK_TOO_LONG] += max(np.int64(0), final - least)

@@ -8,6 +8,7 @@ from yaffle.ledger import causes
 from yaffle.ledger.trips import UNKNOWN
 from yaffle.transport.kinds import COPY, KIND_MASK
 
+_OPENING_PACKETS = 64  # An opening that took more is not looked through.
 SET_UP, LOSS, UNSEEN = causes.SET_UP, causes.LOSS, causes.UNSEEN
 
 
@@ -19,7 +20,7 @@ def charge_opening(g, floors, charge, times):  # type: ignore[no-untyped-def]
     """
     n = g.size
     first_syn, last_syn, answer, last_answer, end = -1, -1, -1, -1, -1
-    for i in range(min(n, 64)):
+    for i in range(min(n, _OPENING_PACKETS)):
         if g[i].kind & KIND_MASK == COPY:
             continue
         if g[i].flags & SYN and g[i].d == 0 and not g[i].flags & ACK:
@@ -65,3 +66,18 @@ def charge_opening(g, floors, charge, times):  # type: ignore[no-untyped-def]
     charge[LOSS] += lost
     charge[SET_UP] += until - began - lost
     return 0
+
+
+@kernel
+def first_measurement(g, opened, end):  # type: ignore[no-untyped-def]
+    """The round trip that the client measured first: of the SYN that its answer echoes, from opened to end where none tells.
+
+    A SYN-ACK echoes the first SYN that arrived (RFC 7323 section 4.3): where its first copy was lost, that measures long.
+    """
+    first = np.int64(-1)
+    for i in range(min(g.size, _OPENING_PACKETS)):
+        if g[i].flags & SYN and g[i].d == 1 and g[i].flags & ACK and g[i].tse >= 0 and g[i].t <= end:
+            for k in range(i):
+                if g[k].flags & SYN and g[k].d == 0 and g[k].tsv == g[i].tse:
+                    first = g[k].t
+    return end - (first if first >= 0 else opened)

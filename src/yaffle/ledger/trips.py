@@ -7,6 +7,7 @@ import numpy as np
 from yaffle.arrays import Array
 from yaffle.kernels import helper, kernel
 from yaffle.ledger.path_states import PathStates, away_at
+from yaffle.ledger.selection import select
 from yaffle.transport.host_clock import lasting_delay
 from yaffle.transport.kinds import DATA
 from yaffle.transport.round_trips import HELD, OPENING, most_out
@@ -17,6 +18,8 @@ _NEAR_NS = 1_000_000_000  # How far around a moment its round trip is looked for
 _NEAR_SAMPLES = 256  # But over no more samples than this.
 _NEAREST = 5  # Samples around a moment that tell its way.
 _FEW = 3  # Fewer do not show how much the way varies.
+_SURVEYED = 4096
+_FIRST = np.int64(0)
 _TICK_NS = 1_000_000  # Resolution of common timestamp clocks (RFC 7323 section 5.4: 1 ms to 1 s).
 
 
@@ -27,6 +30,7 @@ class Ways(NamedTuple):
     floors: Array  # int64 (2,): least round trip to the client, to the server; UNKNOWN without samples
     extra: Array  # int64 (2, n): host_clock.extra_delays
     spread: Array  # int64 (2,): what nine of ten ways out stay below, above their least
+    back: Array  # int64 (2, 2): what half, and what 19 of 20 ways back take above their least, by the clock of the host beyond
     held: Array  # int64 (2,): the least time that a host held an acknowledgement back; UNKNOWN where it hardly ever did
     paths: PathStates
     connection: int  # its row in `paths`
@@ -113,8 +117,11 @@ def _tells(ways, k):  # type: ignore[no-untyped-def]
 
 @kernel
 def survey_ways(ways, side, values):  # type: ignore[no-untyped-def]
-    """Sets `held` and `spread` of a side: hosts hold acknowledgements back for one time again and again, so that the least of
-    what they took beside the way tells the rest; what nine of ten ways out stay below (nearest rank). values: room."""
+    """Sets `held`, `spread` and `back` of a side. values: room.
+
+    Hosts hold acknowledgements back for one time again and again, so that the least of what they took beside the way tells
+    the rest. Quantiles are by nearest rank, of at most some thousand packets evenly spread over the connection.
+    """
     ways.held[side] = 0
     least, times = UNKNOWN, 0
     for k in range(ways.samples.size):
@@ -122,12 +129,20 @@ def survey_ways(ways, side, values):  # type: ignore[no-untyped-def]
             least = min(least, _way_out(ways, k))
             times += 1
     ways.held[side] = least if times >= _FEW else UNKNOWN
-    count = 0
-    for k in range(ways.samples.size):
+    count = np.int64(0)
+    for k in range(0, ways.samples.size, 1 + ways.samples.size // _SURVEYED):
         if ways.samples[k].side == side and _tells(ways, k):
             values[count] = _way_out(ways, k)
             count += 1
-    ways.spread[side] = np.sort(values[:count])[(count * 9 + 9) // 10 - 1] if count > 0 else np.int64(0)
+    ways.spread[side] = select(values, _FIRST, count, (count * 9 + 9) // 10 - 1) if count > 0 else np.int64(0)
+    count = np.int64(0)
+    for i in range(0, ways.extra.shape[1], 1 + ways.extra.shape[1] // _SURVEYED):
+        if ways.extra[side, i] >= 0:
+            values[count] = ways.extra[side, i]
+            count += 1
+    middle, high = (count + 1) // 2 - 1, (count * 19 + 19) // 20 - 1
+    ways.back[side, 0] = select(values, _FIRST, count, middle) if count > 0 else np.int64(0)
+    ways.back[side, 1] = select(values, middle, count, high) if count > 0 else np.int64(0)
 
 
 @kernel
@@ -162,12 +177,24 @@ def _nearest_ways_out(ways, side, t, room):  # type: ignore[no-untyped-def]
 
 
 @kernel
+def _as_on_the_way_back(ways, side, t, g, back):  # type: ignore[no-untyped-def]
+    """(estimate, least, most) of the way out above its least, where nothing measures it: what lasts on the way back lasts on both
+    ways, unless answers came sooner than that; what varies there varies here, independently."""
+    late = max(np.int64(0), ways.extra[side, back] if back >= 0 else np.int64(0))
+    lasting = lasting_delay(g, ways.extra[side], back)
+    usual, most = max(np.int64(0), ways.back[side, 0] - lasting), max(ways.back[side, 1] - lasting, late - lasting)
+    if lasting > most_out(ways.samples, side, t, late, ways.floors[side], ways.extra[side]):
+        lasting = np.int64(0)
+    return lasting + usual, np.int64(0), lasting + max(most, usual)
+
+
+@kernel
 def trip_around(ways, side, t, g, back):  # type: ignore[no-untyped-def]
     """(estimate, least, most) of a trip to a side that began at time t, whose packet on the way back is segment `back` (-1 none).
 
     The way back above its least is told by the host's own clock (timestamps, RFC 7323). The way out is that of the samples
     around it: the middle one is the estimate, the extremes are the bounds; where other connections passed the same path at
-    that moment, they tell it. Where nothing tells it, what lasts on the way back is taken for both ways.
+    that moment, they tell it. Where nothing tells it, it is taken to be as on the way back.
     """
     floor = ways.floors[side]
     if floor >= UNKNOWN:
@@ -184,11 +211,7 @@ def trip_around(ways, side, t, g, back):  # type: ignore[no-untyped-def]
     elif count > 0:
         away, least, most = near[(count - 1) // 2], near[0], near[count - 1]
     else:
-        away, least, most = lasting_delay(g, ways.extra[side], back), np.int64(0), max(np.int64(0), late)
-        highest = most_out(ways.samples, side, t, late, floor, ways.extra[side])
-        if away > highest:  # Answers came sooner than that: only the way back is longer.
-            away = np.int64(0)
-        most = min(most, highest)
+        away, least, most = _as_on_the_way_back(ways, side, t, g, back)
     if count < _FEW:
         most = max(most, ways.spread[side])
     late = max(np.int64(0), late)

@@ -382,8 +382,9 @@ def classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_roo
                     if newest >= 0 and (g[newest].kind == DATA or g[newest].kind == CLOSE):
                         trip = t - g[newest].t
                         over = trip - min(floor[o ^ 1], trip)
-                        # A bare acknowledgement of a lone segment, much later than need be: its host held it back (RFC 1122 section 4.2.3.2).
-                        lone = size == 0 and g[newest].s <= confirmed and _HELD_SUSPECT_NS < over < _HELD_MOST_NS
+                        # A bare acknowledgement of less than two full segments, much later than need be: its host held it back (RFC 1122
+                        # section 4.2.3.2 allows it for no more).
+                        lone = size == 0 and a - confirmed < 2 * facts[SIZE_CLIENT + o] and _HELD_SUSPECT_NS < over < _HELD_MOST_NS
                         # Two that arrive together are acknowledged at once: no timer runs for either.
                         if head[o] < tail[o] and g[pending[o, head[o]]].t - g[newest].t < _TOGETHER_NS:
                             lone = False

@@ -18,7 +18,8 @@ OPENING, ACKNOWLEDGED, SACKED, HELD = 0, 1, 2, 3
 
 NEAR_NS = 1_000_000_000  # How far around a moment its round trip is looked for.
 _NEAR_SAMPLES = 512  # But over no more samples than this.
-HELD_LEAST_NS = 30_000_000  # Common stacks hold an acknowledgement back for 40 ms or more (RFC 1122 section 4.2.3.2: at most 500).
+_BLUR_NS = 2_000_000  # Ways that differ by less are the same.
+HELD_LEAST_NS = 20_000_000  # Common stacks hold an acknowledgement back for 40 ms or more (RFC 1122 section 4.2.3.2: at most 500).
 
 
 def empty_samples(capacity: int) -> Array:
@@ -69,6 +70,6 @@ def release_held(g, samples, extra):  # type: ignore[no-untyped-def]
             over = samples[k].rtt - floors[side] - back
             if over >= HELD_LEAST_NS and over - lasting_delay(g, extra[side], i) < HELD_LEAST_NS:
                 highest = most_out(samples, side, samples[k].t - samples[k].rtt, back, floors[side], extra[side])
-                over = over if over > highest else np.int64(0)
+                over = over if over > highest + highest // 4 + _BLUR_NS else np.int64(0)
             if over < HELD_LEAST_NS:
                 samples[k].way = ACKNOWLEDGED
