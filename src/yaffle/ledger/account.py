@@ -12,6 +12,7 @@ from yaffle.ledger import bounds, causes
 from yaffle.ledger.bounds import DOUBTS, PARTY_OF, bound
 from yaffle.ledger.charging import charge_exchange
 from yaffle.ledger.openings import charge_opening, first_measurement
+from yaffle.ledger.path_states import release_by_path
 from yaffle.ledger.selection import select
 from yaffle.ledger.transfers import loss_cover
 from yaffle.ledger.trips import UNKNOWN, Ways, survey_ways
@@ -30,7 +31,7 @@ CONNECTION_FIELDS = (
     "handshake_ns", "to_client_min_ns", "to_client_median_ns", "to_client_p95_ns", "to_client_max_ns",
     "to_server_min_ns", "to_server_median_ns", "to_server_p95_ns", "to_server_max_ns", "to_client_samples", "to_server_samples",
     "exchanges", "unanswered", "wait_ns", "set_up_ns", "worst_wait_ns", "pushed_bytes",
-    "to_client_early_min_ns", "to_client_late_min_ns", "to_server_early_min_ns", "to_server_late_min_ns",
+    "to_client_early_min_ns", "to_client_late_min_ns", "to_server_early_min_ns", "to_server_late_min_ns", "held_acknowledgements",
 )  # fmt: skip
 SIDE_FIELDS = (
     "packets", "payload_bytes", "unique_bytes", "retransmitted_packets", "retransmitted_bytes", "spurious_packets",
@@ -51,7 +52,7 @@ _OPENING, _CLOSING, _FIRST_NS, _LAST_NS, _SCALES_KNOWN = _C("opening"), _C("clos
 _HANDSHAKE, _EXCHANGES, _UNANSWERED, _WAIT, _SET_UP_NS = _C("handshake_ns"), _C("exchanges"), _C("unanswered"), _C("wait_ns"), _C("set_up_ns")
 _WORST_WAIT, _PUSHED_BYTES = _C("worst_wait_ns"), _C("pushed_bytes")
 _TO_CLIENT, _TO_SERVER = _C("to_client_min_ns"), _C("to_server_min_ns")  # least, median, p95, greatest
-_SAMPLES, _EARLY_LATE = _C("to_client_samples"), _C("to_client_early_min_ns")
+_SAMPLES, _EARLY_LATE, _HELD = _C("to_client_samples"), _C("to_client_early_min_ns"), _C("held_acknowledgements")
 _S = SIDE_FIELDS.index
 _PACKETS, _PAYLOAD, _UNIQUE, _AGAIN, _AGAIN_BYTES = _S("packets"), _S("payload_bytes"), _S("unique_bytes"), _S("retransmitted_packets"), _S("retransmitted_bytes")
 _SPURIOUS, _COPIES, _OUT_OF_ORDER, _DUPLICATE_ACKS = _S("spurious_packets"), _S("duplicate_packets"), _S("out_of_order_packets"), _S("duplicate_acks")
@@ -97,6 +98,8 @@ def _round_trips(samples, floors, values, out):  # type: ignore[no-untyped-def]
                 least, most = min(least, values[k]), max(most, values[k])
                 k += 1
         out[_SAMPLES + side] = k
+        for i in range(count):
+            out[_HELD] += samples[i].side == side and samples[i].way == HELD
         early, late = UNKNOWN, UNKNOWN  # floors of the first and of the last eighth of the samples
         few = min(k, max(6, k // 8))
         for i in range(few):
@@ -232,7 +235,11 @@ def account(  # type: ignore[no-untyped-def]
             return c, x
         extra_delays(g, delays)
         release_held(g, samples, delays)
+        release_by_path(samples, delays, paths, c)
         _round_trips(samples, floors, scratch, out)
+        for side in range(2):
+            if paths.floor_ns[c, side] < floors[side] < UNKNOWN:  # It never saw its path without a queue; others did.
+                floors[side] = out[_TO_CLIENT if side == 0 else _TO_SERVER] = paths.floor_ns[c, side]
         _count_sides(g, facts, packets.kind, mss, high, out)
         out[_FIRST_NS], out[_LAST_NS], out[_SCALES_KNOWN] = g[0].t, g[n - 1].t, facts[SCALES_KNOWN]
         if facts[MSS_CLIENT] > 0 and facts[MSS_CLIENT + 1] > 0:

@@ -17,13 +17,16 @@ from yaffle.exchanges.turns import empty_turns
 from yaffle.kernels import kernel
 from yaffle.ledger.account import CHARGES, CONNECTION_FIELDS, EXCHANGE_FIELDS, SIDE_FIELDS, WIDTH, Tables, account
 from yaffle.ledger.orientation import orient
-from yaffle.ledger.path_states import no_states
+from yaffle.ledger.path_observation import observe, path_of_connections, shows_queue, states, worth_observing
+from yaffle.ledger.path_states import PathStates, no_states
 from yaffle.prefetch import prefetch
 from yaffle.transport.classify import empty_holes
 from yaffle.transport.round_trips import empty_samples
 from yaffle.transport.segments import empty_segments
 
 _EXCHANGE_ROOM = 65_536  # Rows to begin with; grows as needed.
+_OBSERVED_ROWS = 1 << 18  # Rows of observed round trips held at once, beside those of the longest connection.
+_WIDE_NS = 5_000_000  # Bounds this far apart leave a wait half told.
 _PACKETS_A_STEP = 400_000  # Connections are worked on in steps of about this many packets, so that stopping is quick.
 
 
@@ -104,7 +107,7 @@ def account_all(capture: Capture, arranged: Arrangement, messages: Messages, pro
 
     Sets `kind` of the packets. Raises Cancelled when `progress` says so.
     """
-    packets, tcp, starts, order = capture.packets, arranged.flow, arranged.starts, arranged.order
+    tcp, starts, order = arranged.flow, arranged.starts, arranged.order
     counts = np.diff(starts)
     connection = np.zeros((tcp.size, WIDTH), np.int64)
     charges = np.zeros((tcp.size, CHARGES), np.int64)
@@ -124,11 +127,7 @@ def account_all(capture: Capture, arranged: Arrangement, messages: Messages, pro
             used = 0
             while first < last:
                 tables = Tables(connection, charges, shop.exchange, shop.exchange_charges)
-                first, used = account(
-                    first, last, starts, order, packets, capture.sack.left, capture.sack.right,
-                    shop.room, shop.samples, shop.turns, shop.pending, shop.extra, shop.holes, shop.scratch, shop.delays, shop.blocked,
-                    messages.starts, messages.turns, paths, tables, used,
-                )  # fmt: skip
+                first, used = _account_range(capture, arranged, messages, shop, first, last, paths, tables, used)
                 if first < last:
                     more = np.zeros_like(shop.exchange), np.zeros_like(shop.exchange_charges)
                     shop.exchange, shop.exchange_charges = _by_column([shop.exchange, more[0]]), _by_column([shop.exchange_charges, more[1]])
@@ -142,7 +141,70 @@ def account_all(capture: Capture, arranged: Arrangement, messages: Messages, pro
             future.result()
     exchange = _by_column([e for e, _ in parts])
     exchange_charges = _by_column([c for _, c in parts])
-    return Account(tcp, starts, order, connection, charges, exchange, exchange_charges, arranged.how)
+    done_account = Account(tcp, starts, order, connection, charges, exchange, exchange_charges, arranged.how)
+    _with_paths(capture, done_account, messages, workshops[0], progress)
+    return done_account
+
+
+def _with_paths(capture: Capture, account_: Account, messages: Messages, shop: "_Workshop", progress: Progress) -> None:
+    """Accounts again for connections whose waits only the state of their path explains, where others' traffic filled it."""
+    count = account_.flow.size
+    if not count:
+        return
+    fact = account_.fact
+    floor_ns = np.stack([fact("to_client_min_ns"), fact("to_server_min_ns")], axis=1)
+    filled = np.zeros(count, bool)
+    for side in ("client", "server"):
+        filled |= shows_queue(fact(f"to_{side}_min_ns"), fact(f"to_{side}_p95_ns"), fact(f"to_{side}_samples"))
+    needy = (fact("exchanges") > 0) & ((fact("held_acknowledgements") > 0) | (_doubtful(account_) & ~filled) | filled)
+    path = path_of_connections(capture.conversations, account_.flow)
+    wanted = worth_observing(path, filled, needy & ~filled | (fact("held_acknowledgements") > 0))
+    if not wanted.any():
+        return
+    rows = _observed(capture, account_, np.flatnonzero(wanted), shop, progress)
+    again = wanted & needy
+    told = states(rows, path, floor_ns, fact("first_ns"), fact("last_ns"), again)
+    owner = account_.of_exchange("connection")
+    begins = np.searchsorted(owner, np.arange(count))
+    tables = Tables(account_.connection, account_.connection_charges, account_.exchange, account_.exchange_charges)
+    chosen = np.flatnonzero(again)
+    for done, c in enumerate(chosen.tolist()):
+        _account_range(capture, account_, messages, shop, c, c + 1, told, tables, int(begins[c]))
+        if done % 256 == 0 and not progress(1.0, "accounting for queues that others fill"):
+            raise Cancelled
+
+
+def _doubtful(account_: Account) -> Array:
+    """Connections whose network and server could be told apart badly: their bounds are wide."""
+    width = account_.of_exchange("network_high_ns") - account_.of_exchange("network_low_ns")
+    return np.bincount(account_.of_exchange("connection"), width >= _WIDE_NS, account_.flow.size) > 0
+
+
+def _observed(capture: Capture, account_: Account, connections: Array, shop: "_Workshop", progress: Progress) -> Array:
+    """Rows of `observe` of these connections."""
+    most = int(np.diff(account_.starts)[connections].max())
+    out = np.empty((3 * most + 8 + _OBSERVED_ROWS, 5), np.int64)
+    parts, place = [], 0
+    while place < connections.size:
+        place, used = observe(
+            connections, account_.starts, account_.order, capture.packets, capture.sack.left, capture.sack.right,
+            shop.room, shop.samples, shop.pending, shop.extra, shop.holes, shop.delays, out, 0, place,
+        )  # fmt: skip
+        parts.append(out[:used].copy())
+        if not progress(1.0, "looking at the paths"):
+            raise Cancelled
+    return np.concatenate(parts)
+
+
+def _account_range(
+    capture: Capture, arranged: "Arrangement | Account", messages: Messages, shop: "_Workshop", first: int, last: int, paths: PathStates, tables: Tables, used: int
+) -> tuple[int, int]:
+    """Accounts for some connections in a thread's own workshop: (next connection, next row)."""
+    return account(  # type: ignore[no-any-return]
+        first, last, arranged.starts, arranged.order, capture.packets, capture.sack.left, capture.sack.right,
+        shop.room, shop.samples, shop.turns, shop.pending, shop.extra, shop.holes, shop.scratch, shop.delays, shop.blocked,
+        messages.starts, messages.turns, paths, tables, used,
+    )  # fmt: skip
 
 
 @kernel

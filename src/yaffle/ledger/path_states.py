@@ -10,9 +10,11 @@ import numpy as np
 
 from yaffle.arrays import Array
 from yaffle.kernels import kernel
+from yaffle.transport.round_trips import ACKNOWLEDGED, HELD, HELD_LEAST_NS
 
 SIDES = 2
 NEAR_NS = 200_000_000  # A queue of one moment tells nothing of one further away.
+NO_FLOOR = np.int64(1) << 60
 
 
 class PathStates(NamedTuple):
@@ -20,6 +22,7 @@ class PathStates(NamedTuple):
 
     first: Array  # int64 (connections, 2): where the samples of a connection's path begin, by the side they went to
     last: Array  # int64 (connections, 2): and end
+    floor_ns: Array  # int64 (connections, 2): least round trip of the path, where the connection never saw it; else NO_FLOOR
     time_ns: Array  # int64: when it set out from the point
     away_ns: Array  # int64: what the way out took above its least
 
@@ -27,7 +30,7 @@ class PathStates(NamedTuple):
 def no_states(connections: int) -> PathStates:
     """Nothing known of any path but what each connection tells itself."""
     nothing = np.zeros((connections, SIDES), np.int64)
-    return PathStates(nothing, nothing, np.empty(0, np.int64), np.empty(0, np.int64))
+    return PathStates(nothing, nothing, np.full((connections, SIDES), NO_FLOOR), np.empty(0, np.int64), np.empty(0, np.int64))
 
 
 @kernel
@@ -53,3 +56,21 @@ def away_at(paths, c, side, t):  # type: ignore[no-untyped-def]
     if after:
         return paths.away_ns[low], paths.away_ns[low], paths.away_ns[low]
     return np.int64(-1), np.int64(-1), np.int64(-1)
+
+
+@kernel
+def release_by_path(samples, extra, paths, c):  # type: ignore[no-untyped-def]
+    """Takes samples for measures of the way again where a queue on the path, by others' round trips, explains what seemed held."""
+    floors = np.empty(SIDES, np.int64)
+    for side in range(SIDES):
+        floors[side] = paths.floor_ns[c, side]
+    for k in range(samples.size):
+        if samples[k].way != HELD and samples[k].rtt >= 0:
+            floors[samples[k].side] = min(floors[samples[k].side], samples[k].rtt)
+    for k in range(samples.size):
+        if samples[k].way == HELD:
+            side = samples[k].side
+            _, _, most = away_at(paths, c, side, samples[k].t - samples[k].rtt)
+            over = samples[k].rtt - floors[side] - max(np.int64(0), extra[side, samples[k].i])
+            if over - max(np.int64(0), most) < HELD_LEAST_NS:
+                samples[k].way = ACKNOWLEDGED

@@ -1,0 +1,138 @@
+"""Observes paths that others' transfers fill, and gives each connection on them what all of them tell of its queue.
+
+A path leads from a network of clients through a point to a network of servers (IPv4: 24 bits, IPv6: 64). It is observed where
+one connection at least shows a queue and another has waits that its own packets cannot explain.
+"""
+
+import numpy as np
+
+from yaffle.arrays import Array
+from yaffle.capture.conversations import Rows
+from yaffle.kernels import kernel
+from yaffle.ledger.path_states import NO_FLOOR, SIDES, PathStates
+from yaffle.transport.classify import classify
+from yaffle.transport.host_clock import extra_delays
+from yaffle.transport.round_trips import HELD, release_held
+from yaffle.transport.segments import FACTS, gather
+
+_QUEUE_NS = 5_000_000  # Round trips that rise by less are no queue worth looking at.
+_LEAST_SAMPLES = 20  # Fewer tell no queue.
+_BIN_NS = 10_000_000  # The least of what passed within this is the queue; more is the hosts'.
+_LEAST_FALL_NS = 1_000_000
+_OCTETS_24 = np.uint64(0xFFFFFF00)
+
+
+def path_of_connections(flows: Rows, rows: Array) -> Array:
+    """For each connection the number of its path: point, network of its client, network of its server."""
+    v6 = flows.ipv6[rows] > 0
+    key = np.empty(rows.size, [("point", np.int64), ("client", np.uint64), ("server", np.uint64)])
+    key["point"] = flows.point[rows]
+    for name, high, low in (("client", flows.a_hi, flows.a_lo), ("server", flows.b_hi, flows.b_lo)):
+        key[name] = np.where(v6, high[rows], low[rows] & _OCTETS_24)
+    return np.asarray(np.unique(key, return_inverse=True)[1])
+
+
+def worth_observing(path: Array, filled: Array, needy: Array) -> Array:
+    """Connections (bool) of paths where one fills a queue and another needs it to be known."""
+    count = int(path.max(initial=-1)) + 1
+    members, queued, asking = (np.bincount(path, weights, count) for weights in (None, filled, needy))
+    return np.asarray(((members >= 2) & (queued >= 1) & (asking >= 1))[path])
+
+
+def shows_queue(floor_ns: Array, p95_ns: Array, samples: Array) -> Array:
+    """Whether a connection's round trips to a side rise so far and so often that a queue stood there."""
+    return (samples >= _LEAST_SAMPLES) & (floor_ns >= 0) & (p95_ns - floor_ns >= _QUEUE_NS)
+
+
+@kernel
+def observe(  # type: ignore[no-untyped-def]
+    connections, starts, order, packets, sack_left, sack_right, room, sample_room, pending, extra, holes, delays, out, begin, from_connection,
+):  # fmt: skip
+    """Fills out (connection, side, time it set out, way out above the least, round trip) with the round trips of some connections.
+
+    One row at most a connection, side and BIN_NS: the least. Returns (next connection to observe, rows), before the first
+    whose rows might not fit.
+    """
+    facts = np.zeros(FACTS, np.int64)
+    latest = np.full(SIDES, -1, np.int64)
+    count = begin
+    for place in range(from_connection, connections.size):
+        c = connections[place]
+        n = starts[c + 1] - starts[c]
+        if count + 3 * n + 8 > out.shape[0]:
+            return place, count
+        g = room[:n]
+        gather(order[starts[c] : starts[c + 1]], packets, g, facts)
+        samples = sample_room[: classify(g, facts, sack_left, sack_right, sample_room, pending, extra, holes)]
+        extra_delays(g, delays)
+        release_held(g, samples, delays)
+        floors = np.full(SIDES, NO_FLOOR)
+        for k in range(samples.size):
+            if samples[k].way != HELD and samples[k].rtt >= 0:
+                floors[samples[k].side] = min(floors[samples[k].side], samples[k].rtt)
+        latest[:] = -1
+        for k in range(samples.size):
+            sample = samples[k]
+            if sample.way == HELD or sample.rtt < 0 or not sample.bare:
+                continue
+            side = sample.side
+            away = max(np.int64(0), sample.rtt - floors[side] - max(np.int64(0), delays[side, sample.i]))
+            at = latest[side]
+            if at >= 0 and out[at, 2] // _BIN_NS == (sample.t - sample.rtt) // _BIN_NS:
+                if away < out[at, 3]:
+                    out[at, 3], out[at, 4] = away, sample.rtt
+                continue
+            out[count, 0], out[count, 1], out[count, 2], out[count, 3], out[count, 4] = c, side, sample.t - sample.rtt, away, sample.rtt
+            latest[side] = count
+            count += 1
+    return connections.size, count
+
+
+def states(rows: Array, path: Array, floor_ns: Array, first_ns: Array, last_ns: Array, asking: Array) -> PathStates:
+    """What the observed rows tell each connection that asks.
+
+    rows: from observe; path: of each connection; floor_ns: (connections, 2) least round trips, -1 unknown; first_ns, last_ns:
+    of each connection; asking: bool, which connections shall be told.
+    """
+    count = path.size
+    paths = int(path.max(initial=-1)) + 1
+    c, side, time, away, trip = rows.T
+    key = path[c] * SIDES + side
+    least = np.full(paths * SIDES, NO_FLOOR)
+    known = floor_ns[c, side] >= 0
+    np.minimum.at(least, key[known], floor_ns[c, side][known])
+    lowered = _floors_of_the_path(rows, key, least, floor_ns, first_ns, last_ns, path)
+    shift = np.where(lowered[c, side] < NO_FLOOR, floor_ns[c, side] - lowered[c, side], 0)
+    order = np.lexsort((time, key))
+    key, time, away = key[order], time[order], (away + shift)[order]
+    bins = np.flatnonzero(np.concatenate([[True], (np.diff(key) != 0) | (np.diff(time // _BIN_NS) != 0)])) if key.size else np.empty(0, np.int64)
+    away = np.minimum.reduceat(away, bins) if bins.size else away
+    key, time = key[bins], time[bins]
+    first, last = np.zeros((count, SIDES), np.int64), np.zeros((count, SIDES), np.int64)
+    for s in range(SIDES):
+        wanted = path[asking] * SIDES + s
+        first[asking, s], last[asking, s] = np.searchsorted(key, wanted, "left"), np.searchsorted(key, wanted, "right")
+    return PathStates(first, last, lowered, np.ascontiguousarray(time), np.ascontiguousarray(away))
+
+
+def _floors_of_the_path(rows: Array, key: Array, least: Array, floor_ns: Array, first_ns: Array, last_ns: Array, path: Array) -> Array:
+    """For connections that lived in a queue from their first packet to their last: the least round trip of their path; else NO_FLOOR.
+
+    A host that is further away than its neighbors is no queue: others' round trips must have been up as well, by half of it
+    at least, whenever they were seen meanwhile.
+    """
+    lowered = np.full(floor_ns.shape, NO_FLOOR)
+    order = np.lexsort((rows[:, 2], key))
+    sorted_key, time, rise, owner = key[order], rows[order, 2], (rows[:, 4] - least[key])[order], rows[order, 0]
+    for c in np.unique(rows[:, 0]).tolist():
+        for side in range(SIDES):
+            k = int(path[c]) * SIDES + side
+            gap = int(floor_ns[c, side]) - int(least[k])
+            if floor_ns[c, side] < 0 or least[k] >= NO_FLOOR or gap < max(_LEAST_FALL_NS, int(least[k]) // 20):
+                continue
+            a, b = np.searchsorted(sorted_key, [k, k + 1])
+            low, high = a + np.searchsorted(time[a:b], [first_ns[c], last_ns[c]])
+            others = rise[low:high][owner[low:high] != c]
+            if others.size >= _LEAST_SAMPLES and int(np.sort(others)[others.size // 20]) * 2 >= gap:
+                lowered[c, side] = least[k]
+    return lowered
