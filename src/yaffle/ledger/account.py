@@ -93,7 +93,7 @@ def _round_trips(samples, floors, values, out):  # type: ignore[no-untyped-def]
         k = 0
         least, most = UNKNOWN, np.int64(-1)
         for i in range(count):
-            if samples[i].side == side and samples[i].rtt >= 0 and samples[i].way != HELD:
+            if samples[i].side == side and samples[i].rtt >= 0 and samples[i].way < HELD:
                 values[k] = samples[i].rtt
                 least, most = min(least, values[k]), max(most, values[k])
                 k += 1

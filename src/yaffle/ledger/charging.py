@@ -155,7 +155,7 @@ def _was_held(samples, g, i, over):  # type: ignore[no-untyped-def]
         else:
             high = middle
     while low < samples.size and samples[low].t == g[i].t:
-        if samples[low].i == i:
+        if samples[low].i == i and samples[low].way <= HELD:
             return samples[low].way == HELD
         low += 1
     return over > HELD_LEAST_NS

@@ -68,12 +68,12 @@ def observe(  # type: ignore[no-untyped-def]
         release_held(g, samples, delays)
         floors = np.full(SIDES, NO_FLOOR)
         for k in range(samples.size):
-            if samples[k].way != HELD and samples[k].rtt >= 0:
+            if samples[k].way < HELD and samples[k].rtt >= 0:
                 floors[samples[k].side] = min(floors[samples[k].side], samples[k].rtt)
         latest[:] = -1
         for k in range(samples.size):
             sample = samples[k]
-            if sample.way == HELD or sample.rtt < 0 or not sample.bare:
+            if sample.way >= HELD or sample.rtt < 0 or not sample.bare:
                 continue
             side = sample.side
             away = max(np.int64(0), sample.rtt - floors[side] - max(np.int64(0), delays[side, sample.i]))

@@ -65,7 +65,7 @@ def release_by_path(samples, extra, paths, c):  # type: ignore[no-untyped-def]
     for side in range(SIDES):
         floors[side] = paths.floor_ns[c, side]
     for k in range(samples.size):
-        if samples[k].way != HELD and samples[k].rtt >= 0:
+        if samples[k].way < HELD and samples[k].rtt >= 0:
             floors[samples[k].side] = min(floors[samples[k].side], samples[k].rtt)
     for k in range(samples.size):
         if samples[k].way == HELD:

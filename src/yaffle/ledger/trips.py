@@ -112,7 +112,7 @@ def _way_out(ways, k):  # type: ignore[no-untyped-def]
 def _tells(ways, k):  # type: ignore[no-untyped-def]
     """Whether sample k measures the way: no program was waited for, and what its host held it back for is known."""
     sample = ways.samples[k]
-    return sample.bare and sample.rtt >= 0 and (sample.way != HELD or ways.held[sample.side] < UNKNOWN)
+    return sample.bare and sample.rtt >= 0 and (sample.way < HELD or ways.held[sample.side] < UNKNOWN)
 
 
 @kernel

@@ -15,7 +15,7 @@ from yaffle.capture.packets import ACK, FIN, RST, SYN
 from yaffle.kernels import helper, kernel
 from yaffle.transport import kinds
 from yaffle.transport.kinds import repeats as is_repeat
-from yaffle.transport.round_trips import ACKNOWLEDGED, HELD, OPENING, SACKED
+from yaffle.transport.round_trips import ACKNOWLEDGED, ECHOED, HELD, OPENING, SACKED
 from yaffle.transport.segments import BASE_CLIENT, CUMULATIVE, IDS_CLIENT, SACK_OK, SCALES_KNOWN, SELECTIVE, SIZE_CLIENT
 
 OTHER, DATA, PURE_ACK, DUPLICATE_ACK, WINDOW_UPDATE = kinds.OTHER, kinds.DATA, kinds.PURE_ACK, kinds.DUPLICATE_ACK, kinds.WINDOW_UPDATE
@@ -199,6 +199,7 @@ def classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_roo
                     # Packets are missing and no byte is: they carried these bytes, unless they were bare acknowledgements.
                     # A first copy was sent after the packet before it, and after what it answers; its timer takes longer than that.
                     quiet = t - max(last_any[d], last_new[o])
+                    # Bare acknowledgements may be what is missing, unless a server pauses so much longer than it usually does.
                     explained = pool[d] <= owed[d] and (d == 0 or quiet < 4 * usual_turn)
                     if (quiet > _QUIET_NS and not explained) or timeout_end[d] > s:
                         kind = REPEAT_CLOSE if only_fin else REPEAT_TIMEOUT
@@ -374,6 +375,8 @@ def classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_roo
                                 g[k].way = CUMULATIVE
                                 if not g[k].kind & FIRST_UNSEEN and 0 <= g[i].tse < g[k].tsv:
                                     g[k].kind |= SPURIOUS  # The answer speaks of the first copy (RFC 3522 section 3.2).
+                                elif 0 <= g[k].tsv <= g[i].tse:
+                                    c = _sample(samples, c, t, t - g[k].t, o ^ 1, ECHOED, i, False)
                             newest = -1 if newest < 0 or (g[newest].s < g[k].e and g[newest].e > g[k].s) else newest
                             repeats[o] -= 1
                             extra[o, m] = extra[o, repeats[o]]
@@ -394,6 +397,8 @@ def classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_roo
                         floor[o ^ 1] = min(floor[o ^ 1], trip)
                         if not lone:
                             prompt_ack[o], prompt_sent[o] = t, g[newest].t
+                    elif newest >= 0 and 0 <= g[newest].tsv <= g[i].tse:
+                        c = _sample(samples, c, t, t - g[newest].t, o ^ 1, ECHOED, i, False)
                     k = 0
                     while k < holes[o]:  # Holes below the acknowledgement arrived by another way, or were missed here.
                         if hole_e[o, k] <= a:

@@ -13,8 +13,9 @@ from yaffle.transport.host_clock import lasting_delay
 # those below; i: the segment that acknowledged; bare: 1 where that carried no payload, so that no program was waited for.
 SAMPLE = np.dtype([(name, np.int64) for name in ("t", "rtt", "side", "way", "i", "bare")])
 
-# How a sample was taken. HELD: acknowledged by a host that held the acknowledgement back: no measure of the way.
-OPENING, ACKNOWLEDGED, SACKED, HELD = 0, 1, 2, 3
+# How a sample was taken; from HELD on no measure of the way. HELD: by a host that held its acknowledgement back; ECHOED: of a
+# retransmission, whose timestamp the answer echoes: what senders with timestamps measure although Karn's rule forbids it.
+OPENING, ACKNOWLEDGED, SACKED, HELD, ECHOED = range(5)
 
 NEAR_NS = 1_000_000_000  # How far around a moment its round trip is looked for.
 _NEAR_SAMPLES = 512  # But over no more samples than this.
@@ -44,7 +45,7 @@ def most_out(samples, side, t, late, floor, extra):  # type: ignore[no-untyped-d
     for k in range(low, min(samples.size, low + _NEAR_SAMPLES)):
         if samples[k].t > t + NEAR_NS:
             break
-        if samples[k].side == side and samples[k].rtt >= 0 and samples[k].way != HELD:
+        if samples[k].side == side and samples[k].rtt >= 0 and samples[k].way < HELD:
             back = max(np.int64(0), extra[samples[k].i])
             if 2 * back >= late:
                 out = max(np.int64(0), samples[k].rtt - floor - back)
@@ -61,7 +62,7 @@ def release_held(g, samples, extra):  # type: ignore[no-untyped-def]
     """
     floors = np.full(2, np.int64(1) << 60, np.int64)
     for k in range(samples.size):
-        if samples[k].way != HELD and samples[k].rtt >= 0:
+        if samples[k].way < HELD and samples[k].rtt >= 0:
             floors[samples[k].side] = min(floors[samples[k].side], samples[k].rtt)
     for k in range(samples.size):
         if samples[k].way == HELD:
