@@ -84,7 +84,8 @@ def _lost_before(g, lo, samples, floor_client, opened_ns, charge, doubt):  # typ
     """How much earlier the request began than is seen, where its first copy was lost before this point."""
     if g[lo].kind & FIRST_UNSEEN == 0 or g[lo].lost <= 0:
         return np.int64(0)
-    back = repeat_delay(g[lo].lost, retransmission_timer(samples, _SERVER, g[lo].t, floor_client, opened_ns))
+    srtt, timer = retransmission_timer(samples, _SERVER, g[lo].t, floor_client, opened_ns)
+    back = repeat_delay(g[lo].lost, srtt, timer)
     k = lo - 1
     while k >= 0 and (g[k].d != 0 or g[k].s > g[lo].s):  # What speaks from beyond came after the lost first copy.
         k -= 1
@@ -118,8 +119,8 @@ def _charge_turn(g, lo, answer, ways, asked, answered, floor_server, opened_ns, 
     trip, least, most = min(max(trip, own_queue), turn), min(least, turn), min(max(most, own_queue), turn)
     rest = turn - trip
     if g[answer].kind & FIRST_UNSEEN and g[answer].lost > 0:
-        timer = retransmission_timer(ways.samples, _CLIENT, answered, floor_server, opened_ns)
-        back = min(rest, repeat_delay(g[answer].lost, timer))
+        srtt, timer = retransmission_timer(ways.samples, _CLIENT, answered, floor_server, opened_ns)
+        back = min(rest, repeat_delay(g[answer].lost, srtt, timer))
         charge[LOSS] += back
         rest -= back
         doubt[SERVER_OR_NETWORK] += rest  # All of it may have been the timer's, which is reckoned, not seen;

@@ -38,17 +38,18 @@ class Ways(NamedTuple):
 
 @kernel
 def retransmission_timer(samples, side, t, other_floor, first_ns):  # type: ignore[no-untyped-def]
-    """The timer of the host beyond `side`'s opposite at time t (RFC 6298, with the least variance term of common stacks).
+    """(smoothed round trip, retransmission timer) of the host beyond `side`'s opposite at time t.
 
-    samples: round trips to `side`; the way from the point to the sending host and back adds other_floor.
-    first_ns: the first measurement, of the opening (an opening that was repeated measures long), 0 if unknown.
+    RFC 6298, with the least variance term of common stacks, which falls by a quarter a round trip at most and takes only an
+    eighth of what a falling round trip deviates. samples: round trips to `side`; the way from the point to the sending host
+    and back adds other_floor. first_ns: the first measurement, of the opening, 0 if unknown.
     """
     srtt = np.int64(0)
     deviation = np.int64(0)
     spread = np.int64(0)
     if first_ns > 0:
         srtt, deviation = first_ns, first_ns // 2
-        spread = max(deviation * 4 // 2, _TIMER_NS)
+        spread = max(4 * deviation, _TIMER_NS)
     for k in range(samples.size):
         if samples[k].t >= t:
             break
@@ -57,7 +58,7 @@ def retransmission_timer(samples, side, t, other_floor, first_ns):  # type: igno
         measured = samples[k].rtt + other_floor
         if srtt == 0:
             srtt, deviation = measured, measured // 2
-            spread = max(measured, _TIMER_NS)
+            spread = max(4 * deviation, _TIMER_NS)
             continue
         error = measured - srtt
         srtt += error // 8
@@ -68,18 +69,21 @@ def retransmission_timer(samples, side, t, other_floor, first_ns):  # type: igno
         wanted = max(4 * deviation, _TIMER_NS)
         spread = wanted if wanted > spread else spread - (spread - wanted) // 4
     if srtt == 0:
-        return other_floor + _TIMER_NS
-    return srtt + spread
+        return other_floor, other_floor + _TIMER_NS
+    return srtt, srtt + spread
 
 
 @kernel
-def repeat_delay(copies, timer):  # type: ignore[no-untyped-def]
-    """How long ago the first copy was sent, when `copies` before this one were lost: timers double after the second."""
-    total = np.int64(0)
-    for k in range(min(copies, 8)):
+def repeat_delay(copies, srtt, timer):  # type: ignore[no-untyped-def]
+    """How long ago the first copy of a lone segment was sent, when `copies` before this one were lost.
+
+    The first is followed by a tail loss probe, two round trips and what a receiver may hold an acknowledgement back for, but
+    no later than the timer (RFC 8985 section 7.2); that by the timer, which doubles from then on (RFC 6298 section 5.5).
+    """
+    total = min(timer, 2 * srtt + _TIMER_NS)
+    for _ in range(1, min(copies, 8)):
         total += timer
-        if k >= 1:
-            timer *= 2
+        timer *= 2
     return total
 
 
