@@ -12,10 +12,10 @@ from yaffle.ledger import bounds, causes
 from yaffle.ledger.bounds import DOUBTS, PARTY_OF, bound
 from yaffle.ledger.charging import charge_exchange
 from yaffle.ledger.openings import charge_opening, first_measurement
-from yaffle.ledger.path_states import release_by_path
+from yaffle.ledger.path_states import FLOOR, release_by_path
 from yaffle.ledger.selection import select
 from yaffle.ledger.transfers import loss_cover
-from yaffle.ledger.trips import UNKNOWN, Ways, survey_ways
+from yaffle.ledger.trips import LEAST, STATES, UNKNOWN, Ways, survey_ways
 from yaffle.prefetch import prefetch
 from yaffle.protocols import message
 from yaffle.transport import kinds
@@ -202,7 +202,7 @@ def _count_sides(g, facts, kind_of_packet, mss, high, out):  # type: ignore[no-u
 
 @kernel
 def account(  # type: ignore[no-untyped-def]
-    first, last, starts, order, packets, sack_left, sack_right, room, sample_room, turns, pending, extra, holes, scratch, delays, blocked, given, turns_given, paths, tables, x,
+    first, last, starts, order, packets, sack_left, sack_right, room, sample_room, turns, pending, extra, holes, scratch, telling, delays, blocked, given, turns_given, paths, tables, x,
 ):  # fmt: skip
     """Accounts for the connections first..last-1, writing exchanges from row x on.
 
@@ -212,7 +212,7 @@ def account(  # type: ignore[no-untyped-def]
     floors = np.zeros(2, np.int64)
     mss = np.zeros(2, np.int64)
     high = np.zeros(2, np.int64)
-    spread, back, held = np.zeros(2, np.int64), np.zeros((2, 2), np.int64), np.zeros(2, np.int64)
+    state = np.zeros((2, STATES), np.int64)
     doubt, bounded = np.zeros(DOUBTS, np.int64), np.zeros(2 * len(bounds.BOUNDED), np.int64)
     times, charge, pending_charge = np.zeros(5, np.int64), np.zeros(CHARGES, np.int64), np.zeros(CHARGES, np.int64)
     for c in range(first, last):
@@ -238,17 +238,18 @@ def account(  # type: ignore[no-untyped-def]
         release_by_path(samples, delays, paths, c)
         _round_trips(samples, floors, scratch, out)
         for side in range(2):
-            if paths.floor_ns[c, side] < floors[side] < UNKNOWN:  # It never saw its path without a queue; others did.
-                floors[side] = out[_TO_CLIENT if side == 0 else _TO_SERVER] = paths.floor_ns[c, side]
+            if paths.index[c, side, FLOOR] < floors[side] < UNKNOWN:  # It never saw its path without a queue; others did.
+                floors[side] = out[_TO_CLIENT if side == 0 else _TO_SERVER] = paths.index[c, side, FLOOR]
         _count_sides(g, facts, packets.kind, mss, high, out)
         out[_FIRST_NS], out[_LAST_NS], out[_SCALES_KNOWN] = g[0].t, g[n - 1].t, facts[SCALES_KNOWN]
         if facts[MSS_CLIENT] > 0 and facts[MSS_CLIENT + 1] > 0:
             for side in range(2):
                 mss[side] = min(mss[side], min(facts[MSS_CLIENT], facts[MSS_CLIENT + 1]))
-        ways = Ways(samples, floors, delays, spread, back, held, paths, c)
+        ways = Ways(samples, delays, state, telling, paths, c)
         if found > 0:
-            survey_ways(ways, 0, scratch)
-            survey_ways(ways, 1, scratch)
+            for side in range(2):
+                state[side, LEAST] = floors[side]
+                survey_ways(samples, side, delays[side], state[side], telling[side], scratch)
         loss_cover(g, blocked)
         total = tables.connection_charges[c]
         total[:] = 0

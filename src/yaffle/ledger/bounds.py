@@ -26,10 +26,16 @@ SHARED = 0.25
 @kernel
 def bound(charge, party_of, doubt, out):  # type: ignore[no-untyped-def]
     """Fills out (client low, high, network low, high, server low, high), ns. doubt: int64 (DOUBTS,); party_of: of each column."""
-    sums = np.zeros(4, np.int64)
+    client = network = server = unseen = np.int64(0)
     for k in range(charge.size):
-        sums[party_of[k]] += charge[k]
-    client, network, server, unseen = sums[0], sums[1], sums[2], sums[3]
+        if party_of[k] == 0:
+            client += charge[k]
+        elif party_of[k] == 1:
+            network += charge[k]
+        elif party_of[k] == 2:
+            server += charge[k]
+        else:
+            unseen += charge[k]
     out[0] = max(np.int64(0), client - doubt[CLIENT_OR_NETWORK])
     out[1] = client + min(doubt[NETWORK_OR_CLIENT], network) + unseen
     out[2] = max(np.int64(0), network - doubt[NETWORK_OR_SERVER] - doubt[NETWORK_OR_CLIENT] - doubt[NETWORK_TOO_LONG])

@@ -70,7 +70,7 @@ class _Workshop:
         self.pending = np.empty((2, longest), np.int64)
         self.extra = np.empty((2, longest), np.int64)
         self.holes = empty_holes()
-        self.scratch = np.empty(3 * longest + 8, np.int64)
+        self.scratch, self.telling = np.empty(3 * longest + 8, np.int64), np.empty((2, 3 * longest + 8), np.int64)
         room = min(_EXCHANGE_ROOM, longest + most_messages)
         self.exchange, self.exchange_charges = np.zeros((len(EXCHANGE_FIELDS), room), np.int64).T, np.zeros((CHARGES, room), np.int64).T
         self.delays = np.empty((2, longest), np.int64)
@@ -202,7 +202,7 @@ def _account_range(
     """Accounts for some connections in a thread's own workshop: (next connection, next row)."""
     return account(  # type: ignore[no-any-return]
         first, last, arranged.starts, arranged.order, capture.packets, capture.sack.left, capture.sack.right,
-        shop.room, shop.samples, shop.turns, shop.pending, shop.extra, shop.holes, shop.scratch, shop.delays, shop.blocked,
+        shop.room, shop.samples, shop.turns, shop.pending, shop.extra, shop.holes, shop.scratch, shop.telling, shop.delays, shop.blocked,
         messages.starts, messages.turns, paths, tables, used,
     )  # fmt: skip
 

@@ -9,7 +9,7 @@ import numpy as np
 from yaffle.arrays import Array
 from yaffle.capture.conversations import Rows
 from yaffle.kernels import kernel
-from yaffle.ledger.path_states import NO_FLOOR, SIDES, PathStates
+from yaffle.ledger.path_states import FIRST, FLOOR, LAST, NO_FLOOR, SIDES, PathStates, no_states
 from yaffle.transport.classify import classify
 from yaffle.transport.host_clock import extra_delays
 from yaffle.transport.round_trips import HELD, release_held
@@ -96,7 +96,7 @@ def states(rows: Array, path: Array, floor_ns: Array, first_ns: Array, last_ns: 
     """
     count = path.size
     paths = int(path.max(initial=-1)) + 1
-    c, side, time, away, trip = rows.T
+    c, side, time, away = rows[:, :4].T
     key = path[c] * SIDES + side
     least = np.full(paths * SIDES, NO_FLOOR)
     known = floor_ns[c, side] >= 0
@@ -108,11 +108,12 @@ def states(rows: Array, path: Array, floor_ns: Array, first_ns: Array, last_ns: 
     bins = np.flatnonzero(np.concatenate([[True], (np.diff(key) != 0) | (np.diff(time // _BIN_NS) != 0)])) if key.size else np.empty(0, np.int64)
     away = np.minimum.reduceat(away, bins) if bins.size else away
     key, time = key[bins], time[bins]
-    first, last = np.zeros((count, SIDES), np.int64), np.zeros((count, SIDES), np.int64)
+    found = no_states(count)
+    found.index[:, :, FLOOR] = lowered
     for s in range(SIDES):
         wanted = path[asking] * SIDES + s
-        first[asking, s], last[asking, s] = np.searchsorted(key, wanted, "left"), np.searchsorted(key, wanted, "right")
-    return PathStates(first, last, lowered, np.ascontiguousarray(time), np.ascontiguousarray(away))
+        found.index[asking, s, FIRST], found.index[asking, s, LAST] = np.searchsorted(key, wanted, "left"), np.searchsorted(key, wanted, "right")
+    return PathStates(found.index, np.stack([time, away], axis=1))
 
 
 def _floors_of_the_path(rows: Array, key: Array, least: Array, floor_ns: Array, first_ns: Array, last_ns: Array, path: Array) -> Array:

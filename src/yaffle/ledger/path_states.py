@@ -20,41 +20,46 @@ NO_FLOOR = np.int64(1) << 60
 class PathStates(NamedTuple):
     """Samples of what the way out took above its least, sorted by time, path by path."""
 
-    first: Array  # int64 (connections, 2): where the samples of a connection's path begin, by the side they went to
-    last: Array  # int64 (connections, 2): and end
-    floor_ns: Array  # int64 (connections, 2): least round trip of the path, where the connection never saw it; else NO_FLOOR
-    time_ns: Array  # int64: when it set out from the point
-    away_ns: Array  # int64: what the way out took above its least
+    index: Array  # int64 (connections, 2, 3), by the side they went to: where the samples of a connection's path begin and end,
+    # and the least round trip of the path where the connection never saw it, else NO_FLOOR
+    samples: Array  # int64 (n, 2): when it set out from the point, what the way out took above its least, ns
+
+
+FIRST, LAST, FLOOR = range(3)
+TIME, AWAY = range(2)
 
 
 def no_states(connections: int) -> PathStates:
     """Nothing known of any path but what each connection tells itself."""
-    nothing = np.zeros((connections, SIDES), np.int64)
-    return PathStates(nothing, nothing, np.full((connections, SIDES), NO_FLOOR), np.empty(0, np.int64), np.empty(0, np.int64))
+    index = np.zeros((connections, SIDES, 3), np.int64)
+    index[:, :, FLOOR] = NO_FLOOR
+    return PathStates(index, np.empty((0, 2), np.int64))
 
 
 @kernel
 def away_at(paths, c, side, t):  # type: ignore[no-untyped-def]
     """(estimate, least, most) of what the way out took at time t above its least, by the samples around it; -1 where there are none."""
-    first, last = paths.first[c, side], paths.last[c, side]
+    first, last = paths.index[c, side, FIRST], paths.index[c, side, LAST]
+    if first == last:
+        return np.int64(-1), np.int64(-1), np.int64(-1)
     low, high = first, last
     while low < high:
         middle = (low + high) >> 1
-        if paths.time_ns[middle] < t:
+        if paths.samples[middle, TIME] < t:
             low = middle + 1
         else:
             high = middle
-    before = low > first and t - paths.time_ns[low - 1] <= NEAR_NS
-    after = low < last and paths.time_ns[low] - t <= NEAR_NS
+    before = low > first and t - paths.samples[low - 1, TIME] <= NEAR_NS
+    after = low < last and paths.samples[low, TIME] - t <= NEAR_NS
     if before and after:
-        one, other = paths.away_ns[low - 1], paths.away_ns[low]
-        span = paths.time_ns[low] - paths.time_ns[low - 1]
-        part = (t - paths.time_ns[low - 1]) / span if span > 0 else 0.5
+        one, other = paths.samples[low - 1, AWAY], paths.samples[low, AWAY]
+        span = paths.samples[low, TIME] - paths.samples[low - 1, TIME]
+        part = (t - paths.samples[low - 1, TIME]) / span if span > 0 else 0.5
         return np.int64(one + (other - one) * part), min(one, other), max(one, other)
     if before:
-        return paths.away_ns[low - 1], paths.away_ns[low - 1], paths.away_ns[low - 1]
+        return paths.samples[low - 1, AWAY], paths.samples[low - 1, AWAY], paths.samples[low - 1, AWAY]
     if after:
-        return paths.away_ns[low], paths.away_ns[low], paths.away_ns[low]
+        return paths.samples[low, AWAY], paths.samples[low, AWAY], paths.samples[low, AWAY]
     return np.int64(-1), np.int64(-1), np.int64(-1)
 
 
@@ -63,7 +68,7 @@ def release_by_path(samples, extra, paths, c):  # type: ignore[no-untyped-def]
     """Takes samples for measures of the way again where a queue on the path, by others' round trips, explains what seemed held."""
     floors = np.empty(SIDES, np.int64)
     for side in range(SIDES):
-        floors[side] = paths.floor_ns[c, side]
+        floors[side] = paths.index[c, side, FLOOR]
     for k in range(samples.size):
         if samples[k].way < HELD and samples[k].rtt >= 0:
             floors[samples[k].side] = min(floors[samples[k].side], samples[k].rtt)

@@ -5,7 +5,7 @@ from typing import NamedTuple
 import numpy as np
 
 from yaffle.arrays import Array
-from yaffle.kernels import helper, kernel
+from yaffle.kernels import kernel
 from yaffle.ledger.path_states import PathStates, away_at
 from yaffle.ledger.selection import select
 from yaffle.transport.host_clock import lasting_delay
@@ -15,23 +15,27 @@ from yaffle.transport.round_trips import HELD, OPENING, most_out
 UNKNOWN = np.int64(1) << 60
 _TIMER_NS = 200_000_000  # Least retransmission timer of common stacks above the round trip.
 _NEAR_NS = 1_000_000_000  # How far around a moment its round trip is looked for.
-_NEAR_SAMPLES = 256  # But over no more samples than this.
-_NEAREST = 5  # Samples around a moment that tell its way.
 _FEW = 3  # Fewer do not show how much the way varies.
 _SURVEYED = 4096
 _FIRST = np.int64(0)
 _TICK_NS = 1_000_000  # Resolution of common timestamp clocks (RFC 7323 section 5.4: 1 ms to 1 s).
 
 
+# Columns of Ways.state. SPREAD: what nine of ten ways out stay below, above their least; HALF_BACK, MOST_BACK: what half, and what
+# 19 of 20 ways back take above their least, by the clock of the host beyond; HELD_FOR: the least time that a host held an
+# acknowledgement back, UNKNOWN where it hardly ever did; TELLING: how many samples tell the way; NEAR: room from there on.
+LEAST, SPREAD, HALF_BACK, MOST_BACK, HELD_FOR, TELLING, NEAR = range(7)
+_NEAREST = 5  # Samples around a moment that tell its way.
+STATES = NEAR + _NEAREST
+
+
 class Ways(NamedTuple):
-    """What is known of the ways from the point to both ends of one connection."""
+    """What is known of the ways from the point to both ends of one connection. Few arrays: each costs at every call of a kernel."""
 
     samples: Array  # round_trips.SAMPLE, in order of time
-    floors: Array  # int64 (2,): least round trip to the client, to the server; UNKNOWN without samples
     extra: Array  # int64 (2, n): host_clock.extra_delays
-    spread: Array  # int64 (2,): what nine of ten ways out stay below, above their least
-    back: Array  # int64 (2, 2): what half, and what 19 of 20 ways back take above their least, by the clock of the host beyond
-    held: Array  # int64 (2,): the least time that a host held an acknowledgement back; UNKNOWN where it hardly ever did
+    state: Array  # int64 (2, STATES), a row a side; LEAST: the least round trip, UNKNOWN without samples
+    telling: Array  # int64 (2, samples): places of the samples that tell the way to a side, in order of time
     paths: PathStates
     connection: int  # its row in `paths`
 
@@ -103,81 +107,83 @@ def lately(g, lo, stop, side, until, before):  # type: ignore[no-untyped-def]
     return least if found >= 2 else np.int64(0)
 
 
-@helper
-def _way_out(ways, k):  # type: ignore[no-untyped-def]
-    """What the way out of sample k took above the least round trip, the way back taken off where the host's clock tells it."""
-    sample = ways.samples[k]
-    back = max(np.int64(0), ways.extra[sample.side, sample.i])
-    over = sample.rtt - ways.floors[sample.side] - back
-    return max(np.int64(0), over - ways.held[sample.side] if sample.way == HELD else over)
-
-
-@helper
-def _tells(ways, k):  # type: ignore[no-untyped-def]
-    """Whether sample k measures the way: no program was waited for, and what its host held it back for is known."""
-    sample = ways.samples[k]
-    return sample.bare and sample.rtt >= 0 and (sample.way < HELD or ways.held[sample.side] < UNKNOWN)
-
-
 @kernel
-def survey_ways(ways, side, values):  # type: ignore[no-untyped-def]
-    """Sets `held`, `spread` and `back` of a side. values: room.
+def survey_ways(samples, side, extra, state, telling, values):  # type: ignore[no-untyped-def]
+    """Prepares a side of Ways: `out` of its samples, which of them tell the way, and its state beside LEAST.
 
     Hosts hold acknowledgements back for one time again and again, so that the least of what they took beside the way tells
-    the rest. Quantiles are by nearest rank, of at most some thousand packets evenly spread over the connection.
+    the rest. A sample tells the way where no program was waited for, and what its host held it back for is known. Quantiles
+    are by nearest rank, of at most some thousand samples evenly spread over the connection. extra, state, telling: of
+    that side; values: room.
     """
-    ways.held[side] = 0
     least, times = UNKNOWN, 0
-    for k in range(ways.samples.size):
-        if ways.samples[k].side == side and ways.samples[k].way == HELD:
-            least = min(least, _way_out(ways, k))
-            times += 1
-    ways.held[side] = least if times >= _FEW else UNKNOWN
+    for k in range(samples.size):
+        if samples[k].side == side:
+            samples[k].out = samples[k].rtt - state[LEAST] - max(np.int64(0), extra[samples[k].i])
+            if samples[k].way == HELD:
+                least = min(least, max(np.int64(0), samples[k].out))
+                times += 1
+    held = least if times >= _FEW else UNKNOWN
     count = np.int64(0)
-    for k in range(0, ways.samples.size, 1 + ways.samples.size // _SURVEYED):
-        if ways.samples[k].side == side and _tells(ways, k):
-            values[count] = _way_out(ways, k)
-            count += 1
-    ways.spread[side] = select(values, _FIRST, count, (count * 9 + 9) // 10 - 1) if count > 0 else np.int64(0)
-    count = np.int64(0)
-    for i in range(0, ways.extra.shape[1], 1 + ways.extra.shape[1] // _SURVEYED):
-        if ways.extra[side, i] >= 0:
-            values[count] = ways.extra[side, i]
-            count += 1
-    middle, high = (count + 1) // 2 - 1, (count * 19 + 19) // 20 - 1
-    ways.back[side, 0] = select(values, _FIRST, count, middle) if count > 0 else np.int64(0)
-    ways.back[side, 1] = select(values, middle, count, high) if count > 0 else np.int64(0)
+    for k in range(samples.size):
+        if samples[k].side == side:
+            way = samples[k].way
+            if way == HELD and held < UNKNOWN:
+                samples[k].out -= held
+            samples[k].out = max(np.int64(0), samples[k].out)
+            if samples[k].bare and samples[k].rtt >= 0 and (way < HELD or (way == HELD and held < UNKNOWN)):
+                telling[count] = k
+                count += 1
+    state[HELD_FOR], state[TELLING] = held, count
+    step = 1 + count // _SURVEYED
+    few = np.int64(0)
+    for place in range(0, count, step):
+        values[few] = samples[telling[place]].out
+        few += 1
+    state[SPREAD] = select(values, _FIRST, few, (few * 9 + 9) // 10 - 1) if few > 0 else np.int64(0)
+    few = np.int64(0)
+    for i in range(0, extra.size, 1 + extra.size // _SURVEYED):
+        if extra[i] >= 0:
+            values[few] = extra[i]
+            few += 1
+    middle, high = (few + 1) // 2 - 1, (few * 19 + 19) // 20 - 1
+    state[HALF_BACK] = select(values, _FIRST, few, middle) if few > 0 else np.int64(0)
+    state[MOST_BACK] = select(values, middle, few, high) if few > 0 else np.int64(0)
 
 
 @kernel
-def _nearest_ways_out(ways, side, t, room):  # type: ignore[no-untyped-def]
-    """The ways out that began closest to t, nearest first, into room; returns how many. Only those no program was waited for in."""
-    low, high = 0, ways.samples.size
+def _nearest_ways_out(samples, telling, count, t, room):  # type: ignore[no-untyped-def]
+    """The ways out of the telling samples that began closest to t, in order of size, into room from NEAR on; returns how many."""
+    low, high = np.int64(0), count
     while low < high:
         middle = (low + high) >> 1
-        if ways.samples[middle].t < t:
+        if samples[telling[middle]].t < t:
             low = middle + 1
         else:
             high = middle
     before, after = low - 1, low
-    count = 0
-    for _ in range(_NEAR_SAMPLES):
-        if count == room.size:
+    found = 0
+    while found < _NEAREST:
+        past, future = UNKNOWN, UNKNOWN
+        if before >= 0:
+            past = abs(t - samples[telling[before]].t + samples[telling[before]].rtt)
+        if after < count:
+            future = abs(samples[telling[after]].t - samples[telling[after]].rtt - t)
+        if min(past, future) > _NEAR_NS:
             break
-        past = t - (ways.samples[before].t - ways.samples[before].rtt) if before >= 0 else UNKNOWN
-        next_ = abs(ways.samples[after].t - ways.samples[after].rtt - t) if after < ways.samples.size else UNKNOWN
-        if min(abs(past), next_) > _NEAR_NS:
-            break
-        k = before if abs(past) <= next_ else after
-        if k == before:
+        if past <= future:
+            out = samples[telling[before]].out
             before -= 1
         else:
+            out = samples[telling[after]].out
             after += 1
-        sample = ways.samples[k]
-        if sample.side == side and _tells(ways, k):
-            room[count] = _way_out(ways, k)
-            count += 1
-    return count
+        place = found
+        while place > 0 and room[NEAR + place - 1] > out:
+            room[NEAR + place] = room[NEAR + place - 1]
+            place -= 1
+        room[NEAR + place] = out
+        found += 1
+    return found
 
 
 @kernel
@@ -186,8 +192,8 @@ def _as_on_the_way_back(ways, side, t, g, back):  # type: ignore[no-untyped-def]
     ways, unless answers came sooner than that; what varies there varies here, independently."""
     late = max(np.int64(0), ways.extra[side, back] if back >= 0 else np.int64(0))
     lasting = lasting_delay(g, ways.extra[side], back)
-    usual, most = max(np.int64(0), ways.back[side, 0] - lasting), max(ways.back[side, 1] - lasting, late - lasting)
-    if lasting > most_out(ways.samples, side, t, late, ways.floors[side], ways.extra[side]):
+    usual, most = max(np.int64(0), ways.state[side, HALF_BACK] - lasting), max(ways.state[side, MOST_BACK] - lasting, late - lasting)
+    if lasting > 0 and lasting > most_out(ways.samples, side, t, late, ways.state[side, LEAST], ways.extra[side]):
         lasting = np.int64(0)
     return lasting + usual, np.int64(0), lasting + max(most, usual)
 
@@ -200,24 +206,22 @@ def trip_around(ways, side, t, g, back):  # type: ignore[no-untyped-def]
     around it: the middle one is the estimate, the extremes are the bounds; where other connections passed the same path at
     that moment, they tell it. Where nothing tells it, it is taken to be as on the way back.
     """
-    floor = ways.floors[side]
+    floor = ways.state[side, LEAST]
     if floor >= UNKNOWN:
         return np.int64(0), np.int64(0), UNKNOWN
     late = ways.extra[side, back] if back >= 0 else np.int64(-1)
-    room = np.empty(_NEAREST, np.int64)
-    count = _nearest_ways_out(ways, side, t, room)
-    near = room[:count]
-    near.sort()
+    near = ways.state[side]
+    count = _nearest_ways_out(ways.samples, ways.telling[side], ways.state[side, TELLING], t, near)
     away, least, most = away_at(ways.paths, ways.connection, side, t)
     if away >= 0:
         if count > 0:
-            least, most = min(least, near[0]), max(most, near[count - 1])
+            least, most = min(least, near[NEAR]), max(most, near[NEAR + count - 1])
     elif count > 0:
-        away, least, most = near[(count - 1) // 2], near[0], near[count - 1]
+        away, least, most = near[NEAR + (count - 1) // 2], near[NEAR], near[NEAR + count - 1]
     else:
         away, least, most = _as_on_the_way_back(ways, side, t, g, back)
     if count < _FEW:
-        most = max(most, ways.spread[side])
+        most = max(most, ways.state[side, SPREAD])
     late = max(np.int64(0), late)
     blur = min(late, _TICK_NS)
     return floor + late + away, floor + late - blur + least, floor + late + blur + max(most, away)

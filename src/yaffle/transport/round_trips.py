@@ -10,15 +10,16 @@ from yaffle.kernels import kernel
 from yaffle.transport.host_clock import lasting_delay
 
 # One row a sample. t: when the acknowledgement passed; side: 0 to the client and back, 1 to the server and back; way: one of
-# those below; i: the segment that acknowledged; bare: 1 where that carried no payload, so that no program was waited for.
-SAMPLE = np.dtype([(name, np.int64) for name in ("t", "rtt", "side", "way", "i", "bare")])
+# those below; i: the segment that acknowledged; bare: 1 where that carried no payload, so that no program was waited for;
+# out: what the way out took above its least, once the ledger knows it.
+SAMPLE = np.dtype([(name, np.int64) for name in ("t", "rtt", "side", "way", "i", "bare", "out")])
 
 # How a sample was taken; from HELD on no measure of the way. HELD: by a host that held its acknowledgement back; ECHOED: of a
 # retransmission, whose timestamp the answer echoes: what senders with timestamps measure although Karn's rule forbids it.
 OPENING, ACKNOWLEDGED, SACKED, HELD, ECHOED = range(5)
 
 NEAR_NS = 1_000_000_000  # How far around a moment its round trip is looked for.
-_NEAR_SAMPLES = 512  # But over no more samples than this.
+_NEAR_SAMPLES = 64  # But over no more samples than this, before and after it.
 _BLUR_NS = 2_000_000  # Ways that differ by less are the same.
 HELD_LEAST_NS = 20_000_000  # Common stacks hold an acknowledgement back for 40 ms or more (RFC 1122 section 4.2.3.2: at most 500).
 
@@ -37,15 +38,13 @@ def most_out(samples, side, t, late, floor, extra):  # type: ignore[no-untyped-d
     low, high = 0, samples.size
     while low < high:
         middle = (low + high) >> 1
-        if samples[middle].t < t - NEAR_NS:
+        if samples[middle].t < t:
             low = middle + 1
         else:
             high = middle
     least = most = np.int64(1) << 60
-    for k in range(low, min(samples.size, low + _NEAR_SAMPLES)):
-        if samples[k].t > t + NEAR_NS:
-            break
-        if samples[k].side == side and samples[k].rtt >= 0 and samples[k].way < HELD:
+    for k in range(max(0, low - _NEAR_SAMPLES), min(samples.size, low + _NEAR_SAMPLES)):
+        if samples[k].side == side and samples[k].rtt >= 0 and samples[k].way < HELD and abs(samples[k].t - t) <= NEAR_NS:
             back = max(np.int64(0), extra[samples[k].i])
             if 2 * back >= late:
                 out = max(np.int64(0), samples[k].rtt - floor - back)
