@@ -41,6 +41,11 @@ def kernel(function: Callable[..., Any]) -> Any:
     return numba.njit(cache=True, nogil=True, error_model="numpy")(function)
 
 
+def leaf(function: Callable[..., Any]) -> Any:
+    """A kernel that makes no arrays, called for every exchange: it counts no references, which would cost more than what it does."""
+    return numba.njit(cache=True, nogil=True, error_model="numpy", _nrt=False)(function)
+
+
 def helper(function: Callable[..., Any]) -> Any:
     """A small function that the optimiser pastes into the kernels that call it."""
     return numba.njit(nogil=True, error_model="numpy")(function)

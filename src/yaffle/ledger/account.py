@@ -7,14 +7,14 @@ import numpy as np
 from yaffle.arrays import Array
 from yaffle.capture.packets import ACK, FIN, RST, SYN
 from yaffle.exchanges.turns import find_turns
-from yaffle.kernels import kernel
+from yaffle.kernels import kernel, leaf
 from yaffle.ledger import bounds, causes
 from yaffle.ledger.bounds import DOUBTS, PARTY_OF, bound
 from yaffle.ledger.charging import charge_exchange
 from yaffle.ledger.openings import charge_opening, first_measurement
 from yaffle.ledger.path_states import FLOOR, release_by_path
 from yaffle.ledger.selection import select
-from yaffle.ledger.transfers import loss_cover
+from yaffle.ledger.transfers import GAP_BINS, loss_cover
 from yaffle.ledger.trips import LEAST, STATES, UNKNOWN, Ways, survey_ways
 from yaffle.prefetch import prefetch
 from yaffle.protocols import message
@@ -212,7 +212,7 @@ def account(  # type: ignore[no-untyped-def]
     floors = np.zeros(2, np.int64)
     mss = np.zeros(2, np.int64)
     high = np.zeros(2, np.int64)
-    state = np.zeros((2, STATES), np.int64)
+    state, bins = np.zeros((2, STATES), np.int64), np.zeros((2, GAP_BINS), np.int64)
     doubt, bounded = np.zeros(DOUBTS, np.int64), np.zeros(2 * len(bounds.BOUNDED), np.int64)
     times, charge, pending_charge = np.zeros(5, np.int64), np.zeros(CHARGES, np.int64), np.zeros(CHARGES, np.int64)
     for c in range(first, last):
@@ -265,7 +265,7 @@ def account(  # type: ignore[no-untyped-def]
         for k in range(found):
             if turns[k].answer < 0 and (turns[k].kind != 0 or not _awaited(g, turns, k, out)):
                 continue
-            charge_exchange(g, turns, k, ways, mss, high, blocked, measured, charge, doubt, times)
+            charge_exchange(g, turns, k, ways, mss, high, blocked, measured, bins, charge, doubt, times)
             if turns[k].kind != 0:
                 spent = _of_handshake(g, turns[k].kind, turns[k].stop, charge, times)
                 set_up_ns += spent if turns[k].kind != _SIGN_ON and rows == 0 else 0
@@ -304,7 +304,7 @@ def account(  # type: ignore[no-untyped-def]
     return last, x
 
 
-@kernel
+@leaf
 def _of_handshake(g, kind, stop, charge, times):  # type: ignore[no-untyped-def]
     """Turns the charges of a handshake's turn into those of encryption; returns the time from its start to the client's next step."""
     spent = times[4] - times[0]
@@ -323,7 +323,7 @@ def _of_handshake(g, kind, stop, charge, times):  # type: ignore[no-untyped-def]
     return spent
 
 
-@kernel
+@leaf
 def _pushed(g, turns, found, out):  # type: ignore[no-untyped-def]
     """Bytes the server sent before it was asked anything."""
     limit = turns[0].first if found > 0 else g.size
@@ -332,7 +332,7 @@ def _pushed(g, turns, found, out):  # type: ignore[no-untyped-def]
             out[_PUSHED_BYTES] += g[i].n
 
 
-@kernel
+@leaf
 def _awaited(g, turns, k, out):  # type: ignore[no-untyped-def]
     """Whether an unanswered request was waited for: not when the sides parted in order (a stream one way)."""
     if out[_CLOSING] == _ORDERLY:

@@ -9,7 +9,7 @@ that is unexplained. docs/measures.md says where each doubt comes from.
 import numpy as np
 
 from yaffle.arrays import Array
-from yaffle.kernels import kernel
+from yaffle.kernels import leaf
 from yaffle.ledger import causes
 
 # What may be whose. The last is time of the network's that the wait as charged may lack.
@@ -23,7 +23,7 @@ FIELDS = tuple(f"{party}_{end}_ns" for party in BOUNDED for end in ("low", "high
 SHARED = 0.25
 
 
-@kernel
+@leaf
 def bound(charge, party_of, doubt, out):  # type: ignore[no-untyped-def]
     """Fills out (client low, high, network low, high, server low, high), ns. doubt: int64 (DOUBTS,); party_of: of each column."""
     client = network = server = unseen = np.int64(0)

@@ -9,7 +9,7 @@ way are cut at every packet; each gap is charged by what ended it.
 import numpy as np
 
 from yaffle.capture.packets import ACK
-from yaffle.kernels import kernel
+from yaffle.kernels import leaf
 from yaffle.ledger import causes
 from yaffle.ledger.bounds import NETWORK_OR_SERVER, NETWORK_TOO_LONG, NETWORK_TOO_SHORT, SERVER_OR_NETWORK
 from yaffle.ledger.transfers import transfer
@@ -26,7 +26,7 @@ _ANSWER_SEEN_NS = 10_000_000_000  # An acknowledgement later than this is not th
 _CLIENT, _SERVER = np.int64(0), np.int64(1)  # Typed, or each would compile the kernels it is given to once more.
 
 
-@kernel
+@leaf
 def effective(g, i, floor_out):  # type: ignore[no-untyped-def]
     """Whether this copy is one that may have carried its bytes to the receiver: not a later one that was not needed."""
     kind = g[i].kind
@@ -40,8 +40,8 @@ def effective(g, i, floor_out):  # type: ignore[no-untyped-def]
     return True
 
 
-@kernel
-def charge_exchange(g, turns, x, ways, mss, windows_high, blocked, opened_ns, charge, doubt, times):  # type: ignore[no-untyped-def]
+@leaf
+def charge_exchange(g, turns, x, ways, mss, windows_high, blocked, opened_ns, bins, charge, doubt, times):  # type: ignore[no-untyped-def]
     """Charges of exchange x into `charge` (ns a column), what of them is doubtful into `doubt`, its moments into `times`.
 
     times: first, asked, answered, last, end. The sum of the charges is end - first, by construction: every stretch is given
@@ -63,7 +63,7 @@ def charge_exchange(g, turns, x, ways, mss, windows_high, blocked, opened_ns, ch
     for i in range(lo, limit):
         if g[i].d == 0 and g[i].n > 0 and g[i].s < turns[x].request_end and effective(g, i, floor_server):
             asked = max(asked, g[i].t)
-    transfer(g, lo, limit, _CLIENT, first, asked, floor_client, floor_server, mss[0], blocked, windows_high[1], ways.extra[0], charge, doubt)
+    transfer(g, lo, limit, _CLIENT, first, asked, floor_client, floor_server, mss[0], blocked, windows_high[1], ways.extra[0], bins, charge, doubt)
     times[1] = asked
     if answer < 0:
         times[2] = -1
@@ -74,12 +74,12 @@ def charge_exchange(g, turns, x, ways, mss, windows_high, blocked, opened_ns, ch
     last_i = _last_of_answer(g, turns[x], answered, floor_client)
     last = max(answered, g[last_i].t)
     stop = max(turns[x].stop, last_i + 1)
-    transfer(g, answer, stop, _SERVER, answered, last, floor_server, floor_client, mss[1], blocked, windows_high[0], ways.extra[1], charge, doubt)
+    transfer(g, answer, stop, _SERVER, answered, last, floor_server, floor_client, mss[1], blocked, windows_high[0], ways.extra[1], bins, charge, doubt)
     final = _charge_last_trip(g, answer, last_i, turns[x].response_end, last, ways, floor_client, charge, doubt)
     times[2], times[3], times[4] = answered, last, last + final
 
 
-@kernel
+@leaf
 def _lost_before(g, lo, samples, floor_client, opened_ns, charge, doubt):  # type: ignore[no-untyped-def]
     """How much earlier the request began than is seen, where its first copy was lost before this point."""
     if g[lo].kind & FIRST_UNSEEN == 0 or g[lo].lost <= 0:
@@ -97,7 +97,7 @@ def _lost_before(g, lo, samples, floor_client, opened_ns, charge, doubt):  # typ
     return back
 
 
-@kernel
+@leaf
 def _charge_unanswered(g, lo, request_end, asked, charge):  # type: ignore[no-untyped-def]
     """Charges what follows a request that nothing answered; returns when that ended."""
     end = asked
@@ -110,7 +110,7 @@ def _charge_unanswered(g, lo, request_end, asked, charge):  # type: ignore[no-un
     return end
 
 
-@kernel
+@leaf
 def _charge_turn(g, lo, answer, ways, asked, answered, floor_server, opened_ns, charge, doubt):  # type: ignore[no-untyped-def]
     """Charges the server's turn: the trip to it and back, what was lost of its answer before this point, and its own time."""
     turn = answered - asked
@@ -132,7 +132,7 @@ def _charge_turn(g, lo, answer, ways, asked, answered, floor_server, opened_ns, 
     doubt[NETWORK_OR_SERVER] += trip - min(least, trip)
 
 
-@kernel
+@leaf
 def _last_of_answer(g, turn, answered, floor_client):  # type: ignore[no-untyped-def]
     """The segment that brought the last of the answer: repeats that mattered may follow the turn's end."""
     last, last_i = answered, turn.answer
@@ -145,7 +145,7 @@ def _last_of_answer(g, turn, answered, floor_client):  # type: ignore[no-untyped
     return last_i
 
 
-@kernel
+@leaf
 def _was_held(samples, g, i, over):  # type: ignore[no-untyped-def]
     """Whether the bare acknowledgement i was held back by its host: by its sample, else where it came so much later than any trip."""
     low, high = 0, samples.size
@@ -162,7 +162,7 @@ def _was_held(samples, g, i, over):  # type: ignore[no-untyped-def]
     return over > HELD_LEAST_NS
 
 
-@kernel
+@leaf
 def _charge_last_trip(g, answer, last_i, response_end, last, ways, floor_client, charge, doubt):  # type: ignore[no-untyped-def]
     """Charges the last trip, by the acknowledgement of the last byte unless that was held back; returns how long it took."""
     seen_i = np.int64(-1)

@@ -9,7 +9,7 @@ from typing import NamedTuple
 import numpy as np
 
 from yaffle.arrays import Array
-from yaffle.kernels import kernel
+from yaffle.kernels import kernel, leaf
 from yaffle.transport.round_trips import ACKNOWLEDGED, HELD, HELD_LEAST_NS
 
 SIDES = 2
@@ -36,7 +36,7 @@ def no_states(connections: int) -> PathStates:
     return PathStates(index, np.empty((0, 2), np.int64))
 
 
-@kernel
+@leaf
 def away_at(paths, c, side, t):  # type: ignore[no-untyped-def]
     """(estimate, least, most) of what the way out took at time t above its least, by the samples around it; -1 where there are none."""
     first, last = paths.index[c, side, FIRST], paths.index[c, side, LAST]

@@ -3,7 +3,7 @@
 import numpy as np
 
 from yaffle.capture.packets import ACK
-from yaffle.kernels import helper, kernel
+from yaffle.kernels import helper, leaf
 from yaffle.ledger import causes
 from yaffle.ledger.bounds import CLIENT_OR_NETWORK, NETWORK_OR_CLIENT, NETWORK_OR_SERVER, SERVER_OR_NETWORK
 from yaffle.transport.kinds import COPY, DATA, KIND_MASK, probes, repairs
@@ -15,11 +15,11 @@ STALL, SERVER_WINDOW, PACING, CLIENT_WINDOW = causes.STALL, causes.SERVER_WINDOW
 _SMALL_NS = 1_500_000  # Gaps below this are packets in flow.
 _FAR = 65_536  # Packets looked at before one of them, so that a capture without sensible times takes no square of its length.
 _HELD_ACK_NS = 60_000_000  # Receivers hold acknowledgements back for about 40 ms, some longer (RFC 1122 section 4.2.3.2).
-_GAP_BINS = 64
+GAP_BINS = 64
 _PACED_LEAST = 30  # Fewer packets show no pace.
 
 
-@kernel
+@leaf
 def loss_cover(g, blocked):  # type: ignore[no-untyped-def]
     """blocked[i] > 0: between segment i - 1 and i bytes were missing that a repeat brought later."""
     n = g.size
@@ -62,12 +62,15 @@ def _sender_was_free(g, previous, newest, gap, mss, high_flight, whole, lossy): 
 @helper
 def gap_bin(gap_ns):  # type: ignore[no-untyped-def]
     """Which of the bins a gap falls in: three an octave, from a microsecond up."""
-    return min(_GAP_BINS - 1, max(0, np.int64(3 * np.log2(max(gap_ns, 1000) / 1000))))
+    return min(GAP_BINS - 1, max(0, np.int64(3 * np.log2(max(gap_ns, 1000) / 1000))))
 
 
-@kernel
-def transfer(g, lo, hi, side, start, end, floor_send, floor_receive, mss, blocked, window_high, extra_send, charge, doubt):  # type: ignore[no-untyped-def]
-    """Charges the time from start to end, in which `side` sent its bytes, gap by gap. Entries lo..hi are looked at."""
+@leaf
+def transfer(g, lo, hi, side, start, end, floor_send, floor_receive, mss, blocked, window_high, extra_send, bins, charge, doubt):  # type: ignore[no-untyped-def]
+    """Charges the time from start to end, in which `side` sent its bytes, gap by gap. Entries lo..hi are looked at.
+
+    bins: int64 (2, GAP_BINS), room.
+    """
     stall = STALL if side == 1 else PACING
     held = CLIENT_WINDOW if side == 1 else SERVER_WINDOW
     whole = floor_send + floor_receive
@@ -85,7 +88,9 @@ def transfer(g, lo, hi, side, start, end, floor_send, floor_receive, mss, blocke
     before_rate, before_trip, before_queue = charge[RATE], charge[ROUND_TRIP], charge[QUEUEING]
     loop_ns = np.int64(0)  # least recent data-to-acknowledgement time of this stretch
     paced = hi - lo >= _PACED_LEAST
-    gaps_ns, trips_ns = np.zeros(_GAP_BINS if paced else 0, np.int64), np.zeros(_GAP_BINS if paced else 0, np.int64)
+    gaps_ns, trips_ns = bins[0], bins[1]
+    if paced:
+        bins[:] = 0
     for i in range(lo, hi):
         if g[i].d != side:
             continue
@@ -187,12 +192,12 @@ def transfer(g, lo, hi, side, start, end, floor_send, floor_receive, mss, blocke
     if paced:
         # Nearly all of the time in gaps of one length, shorter than a round trip: that is a bottleneck's pace.
         most = 0
-        for k in range(_GAP_BINS):
+        for k in range(GAP_BINS):
             if gaps_ns[k] > gaps_ns[most]:
                 most = k
-        near = gaps_ns[most] + (gaps_ns[most - 1] if most > 0 else 0) + (gaps_ns[most + 1] if most + 1 < _GAP_BINS else 0)
+        near = gaps_ns[most] + (gaps_ns[most - 1] if most > 0 else 0) + (gaps_ns[most + 1] if most + 1 < GAP_BINS else 0)
         if near * 5 > span * 3 and gap_bin(max(np.int64(1), whole * 8 // 10)) > most:
-            for k in range(max(0, most - 1), min(_GAP_BINS, most + 2)):
+            for k in range(max(0, most - 1), min(GAP_BINS, most + 2)):
                 charge[ROUND_TRIP] -= trips_ns[k]
                 charge[RATE] += trips_ns[k]
     if limited_ns * 5 > span * 3 and span > 10 * whole and window_high > 0 and loop_ns <= 2 * whole + _HELD_ACK_NS:

@@ -5,7 +5,7 @@ from typing import NamedTuple
 import numpy as np
 
 from yaffle.arrays import Array
-from yaffle.kernels import kernel
+from yaffle.kernels import kernel, leaf
 from yaffle.ledger.path_states import PathStates, away_at
 from yaffle.ledger.selection import select
 from yaffle.transport.host_clock import lasting_delay
@@ -40,7 +40,7 @@ class Ways(NamedTuple):
     connection: int  # its row in `paths`
 
 
-@kernel
+@leaf
 def retransmission_timer(samples, side, t, other_floor, first_ns):  # type: ignore[no-untyped-def]
     """(smoothed round trip, retransmission timer) of the host beyond `side`'s opposite at time t.
 
@@ -77,7 +77,7 @@ def retransmission_timer(samples, side, t, other_floor, first_ns):  # type: igno
     return srtt, srtt + spread
 
 
-@kernel
+@leaf
 def repeat_delay(copies, srtt, timer):  # type: ignore[no-untyped-def]
     """How long ago the first copy of a lone segment was sent, when `copies` before this one were lost.
 
@@ -91,7 +91,7 @@ def repeat_delay(copies, srtt, timer):  # type: ignore[no-untyped-def]
     return total
 
 
-@kernel
+@leaf
 def lately(g, lo, stop, side, until, before):  # type: ignore[no-untyped-def]
     """Least time to the acknowledgement of the last few segments of a side before `until` that were acknowledged earlier than
     `before`: a queue that the message itself filled stands in the way of its last byte, too. 0 where there is none.
@@ -141,17 +141,19 @@ def survey_ways(samples, side, extra, state, telling, values):  # type: ignore[n
         values[few] = samples[telling[place]].out
         few += 1
     state[SPREAD] = select(values, _FIRST, few, (few * 9 + 9) // 10 - 1) if few > 0 else np.int64(0)
-    few = np.int64(0)
+    few, varies = np.int64(0), False
     for i in range(0, extra.size, 1 + extra.size // _SURVEYED):
         if extra[i] >= 0:
             values[few] = extra[i]
+            varies |= extra[i] > 0
             few += 1
+    few *= varies
     middle, high = (few + 1) // 2 - 1, (few * 19 + 19) // 20 - 1
     state[HALF_BACK] = select(values, _FIRST, few, middle) if few > 0 else np.int64(0)
     state[MOST_BACK] = select(values, middle, few, high) if few > 0 else np.int64(0)
 
 
-@kernel
+@leaf
 def _nearest_ways_out(samples, telling, count, t, room):  # type: ignore[no-untyped-def]
     """The ways out of the telling samples that began closest to t, in order of size, into room from NEAR on; returns how many."""
     low, high = np.int64(0), count
@@ -186,7 +188,7 @@ def _nearest_ways_out(samples, telling, count, t, room):  # type: ignore[no-unty
     return found
 
 
-@kernel
+@leaf
 def _as_on_the_way_back(ways, side, t, g, back):  # type: ignore[no-untyped-def]
     """(estimate, least, most) of the way out above its least, where nothing measures it: what lasts on the way back lasts on both
     ways, unless answers came sooner than that; what varies there varies here, independently."""
@@ -198,7 +200,7 @@ def _as_on_the_way_back(ways, side, t, g, back):  # type: ignore[no-untyped-def]
     return lasting + usual, np.int64(0), lasting + max(most, usual)
 
 
-@kernel
+@leaf
 def trip_around(ways, side, t, g, back):  # type: ignore[no-untyped-def]
     """(estimate, least, most) of a trip to a side that began at time t, whose packet on the way back is segment `back` (-1 none).
 

@@ -6,7 +6,7 @@ the one-way delay from host to point plus a constant. Its rise above the least i
 
 import numpy as np
 
-from yaffle.kernels import kernel
+from yaffle.kernels import kernel, leaf
 
 _NEAR_NS = 1_000_000_000  # How far around a packet its neighbors tell what lasts;
 _NEAR_PACKETS = 2048  # but no further than this, however dense they are.
@@ -82,7 +82,7 @@ def extra_delays(g, out):  # type: ignore[no-untyped-def]
                 out[d, i] = 0
 
 
-@kernel
+@leaf
 def lasting_delay(g, extra, i):  # type: ignore[no-untyped-def]
     """What all packets of segment i's side before it, or all after it, took above their least for a second; 0 where unknown.
 

@@ -6,7 +6,7 @@ Karn's rule (RFC 6298 section 3): bytes that were sent more than once give no sa
 import numpy as np
 
 from yaffle.arrays import Array
-from yaffle.kernels import kernel
+from yaffle.kernels import kernel, leaf
 from yaffle.transport.host_clock import lasting_delay
 
 # One row a sample. t: when the acknowledgement passed; side: 0 to the client and back, 1 to the server and back; way: one of
@@ -29,7 +29,7 @@ def empty_samples(capacity: int) -> Array:
     return np.empty(capacity, SAMPLE)
 
 
-@kernel
+@leaf
 def most_out(samples, side, t, late, floor, extra):  # type: ignore[no-untyped-def]
     """What the way out around time t took above its least at most, while the way back took about `late` more: answers took longer.
 
