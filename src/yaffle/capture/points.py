@@ -10,6 +10,7 @@ import numpy as np
 from yaffle.arrays import Array
 from yaffle.capture.captured import Capture
 from yaffle.capture.conversations import SYN_FROM_A, Rows
+from yaffle.capture.doubles import drop_packets
 from yaffle.capture.packets import HEAD_FROM_B, Columns
 from yaffle.capture.records import Interface
 
@@ -107,7 +108,7 @@ def merge_points(capture: Capture) -> None:
     number = np.array([roots.index(root(p)) for p in range(len(labels))], np.uint16)
     flows.point[:] = number[flows.point]
     capture.points = [labels[r] for r in roots]
-    _drop_copies(capture, np.concatenate(copies) if copies else np.empty(0, np.int64))
+    drop_packets(capture, np.concatenate(copies) if copies else np.empty(0, np.int64))
     _join(capture, keys, order)
 
 
@@ -152,16 +153,6 @@ def _compare(packets: Columns, pairs: list[tuple[int, int]]) -> tuple[str, Array
     if same * 2 < shared:
         return "elsewhere", nothing
     return "same place", np.concatenate(copies) if copies else nothing
-
-
-def _drop_copies(capture: Capture, rows: Array) -> None:
-    if rows.size:
-        keep = np.ones(capture.packets.time_ns.size, bool)
-        keep[rows] = False
-        capture.packets = Columns(*(column[keep] for column in capture.packets))
-        capture.quotes = capture.quotes[keep[capture.quotes["packet"]]]
-        capture.quotes["packet"] = (np.cumsum(keep) - 1)[capture.quotes["packet"]]
-        capture.dropped_copies = int(rows.size)
 
 
 def _join(capture: Capture, keys: Array, order: Array) -> None:

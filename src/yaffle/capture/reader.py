@@ -13,6 +13,7 @@ from yaffle.capture import headers
 from yaffle.capture.byte_source import Bytes, ByteSource
 from yaffle.capture.captured import Capture, Source
 from yaffle.capture.conversations import ConversationTable
+from yaffle.capture.doubles import drop_doubles
 from yaffle.capture.icmp_errors import tie_quotes
 from yaffle.capture.packets import MARK_SLICED, Columns, PacketTable, SackBlocks
 from yaffle.capture.pcap import MAGIC, PcapIndex
@@ -267,5 +268,6 @@ def read_captures(paths: Sequence[Path | str], progress: Progress = go_on, *, be
     if reading.quotes:
         capture.quotes = np.concatenate(reading.quotes)
     merge_points(capture)
+    drop_doubles(capture)
     tie_quotes(capture.quotes, capture.conversations)
     return capture

@@ -7,7 +7,7 @@ asked anything belong to no exchange; nor do bytes of the client that are never 
 import numpy as np
 
 from yaffle.arrays import Array
-from yaffle.capture.packets import SYN
+from yaffle.capture.packets import ACK, SYN
 from yaffle.kernels import kernel
 from yaffle.transport import kinds
 from yaffle.transport.kinds import probes
@@ -57,6 +57,10 @@ def find_turns(g, turns):  # type: ignore[no-untyped-def]
             turns[count - 1].request_end = end
             asked = end
         else:
+            if open_turn and turns[count - 1].answer >= 0 and end > told and g[i].flags & ACK and g[i].a > asked:
+                turns[count - 1].stop = i  # It answers what the capture missed: another exchange, which cannot be told.
+                open_turn = False
+                asked = g[i].a
             if open_turn:
                 if turns[count - 1].answer < 0 and end > told:
                     turns[count - 1].answer = i

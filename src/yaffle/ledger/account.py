@@ -23,7 +23,7 @@ from yaffle.transport.classify import classify
 from yaffle.transport.host_clock import extra_delays
 from yaffle.transport.kinds import probes, repeats
 from yaffle.transport.round_trips import HELD, OPENING, release_held
-from yaffle.transport.segments import FACTS, MSS_CLIENT, SCALES_KNOWN, SIZE_CLIENT, gather
+from yaffle.transport.segments import FACTS, MISSED_CLIENT, MSS_CLIENT, SCALES_KNOWN, SIZE_CLIENT, gather
 
 # Columns of one connection's facts, int64 each. The side's block stands twice: from the client, from the server.
 CONNECTION_FIELDS = (
@@ -90,13 +90,16 @@ def _round_trips(samples, floors, values, out):  # type: ignore[no-untyped-def]
     for side in range(2):
         floors[side] = UNKNOWN
         at = _TO_CLIENT if side == 0 else _TO_SERVER
-        k = 0
+        k, measured = 0, False
         least, most = UNKNOWN, np.int64(-1)
         for i in range(count):
             if samples[i].side == side and samples[i].rtt >= 0 and samples[i].way < HELD:
+                measured |= samples[i].bare == 1
                 values[k] = samples[i].rtt
                 least, most = min(least, values[k]), max(most, values[k])
                 k += 1
+        if not measured:
+            k = 0  # Answers took longer than the way: they alone tell no round trip.
         out[_SAMPLES + side] = k
         for i in range(count):
             out[_HELD] += samples[i].side == side and samples[i].way == HELD
@@ -195,6 +198,7 @@ def _count_sides(g, facts, kind_of_packet, mss, high, out):  # type: ignore[no-u
     for d in range(2):
         if zero_since[d] >= 0:
             out[C0 + S0 * d + _ZERO_WINDOW] += g[n - 1].t - zero_since[d]
+        out[C0 + S0 * d + _UNSEEN_BYTES] = facts[MISSED_CLIENT + d]
         out[C0 + S0 * d + _SEGMENT_BYTES] = facts[SIZE_CLIENT + d]
         mss[d] = max(mss[d], facts[SIZE_CLIENT + d])
     out[_CLOSING] = closing

@@ -13,7 +13,7 @@ from yaffle.kernels import leaf
 from yaffle.ledger import causes
 from yaffle.ledger.bounds import NETWORK_OR_SERVER, NETWORK_TOO_LONG, NETWORK_TOO_SHORT, SERVER_OR_NETWORK
 from yaffle.ledger.transfers import transfer
-from yaffle.ledger.trips import LEAST, UNKNOWN, lately, repeat_delay, retransmission_timer, trip_around
+from yaffle.ledger.trips import LEAST, SOONEST, UNKNOWN, lately, repeat_delay, retransmission_timer, trip_around
 from yaffle.transport.kinds import COPY, DATA, FIRST_UNSEEN, KIND_MASK, SPURIOUS, probes, repeats
 from yaffle.transport.round_trips import HELD, HELD_LEAST_NS
 
@@ -114,6 +114,14 @@ def _charge_unanswered(g, lo, request_end, asked, charge):  # type: ignore[no-un
 def _charge_turn(g, lo, answer, ways, asked, answered, floor_server, opened_ns, charge, doubt):  # type: ignore[no-untyped-def]
     """Charges the server's turn: the trip to it and back, what was lost of its answer before this point, and its own time."""
     turn = answered - asked
+    if g[answer].missed > 0:  # It began unseen: when, nothing tells.
+        charge[UNSEEN] += turn
+        return
+    if ways.state[_SERVER, LEAST] >= UNKNOWN:  # How far the server is nothing tells, but that no answer came sooner than it.
+        unseen = min(turn, ways.state[_SERVER, SOONEST])
+        charge[UNSEEN] += unseen
+        charge[PROCESSING] += turn - unseen
+        return
     trip, least, most = trip_around(ways, _SERVER, asked, g, answer)
     own_queue = lately(g, lo, answer, _CLIENT, asked, g[answer].t)
     trip, least, most = min(max(trip, own_queue), turn), min(least, turn), min(max(most, own_queue), turn)

@@ -45,6 +45,10 @@ def charge_opening(g, floors, charge, times):  # type: ignore[no-untyped-def]
         return 1
     if answer < 0:
         times[0], times[1] = g[first_syn].t, g[n - 1].t
+        for i in range(n):
+            if g[i].d == 0 and g[i].flags & ACK and not g[i].flags & RST:
+                times[1] = g[first_syn].t
+                return 1  # It goes on, so that it was answered where this capture did not look.
         charge[UNSEEN] += g[n - 1].t - g[first_syn].t
         for i in range(n):
             if g[i].d == 1:

@@ -11,6 +11,7 @@ from yaffle.transport.segments import CUMULATIVE
 
 ROUND_TRIP, RATE, QUEUEING, LOSS = causes.ROUND_TRIP, causes.RATE, causes.QUEUEING, causes.LOSS
 STALL, SERVER_WINDOW, PACING, CLIENT_WINDOW = causes.STALL, causes.SERVER_WINDOW, causes.PACING, causes.CLIENT_WINDOW
+UNSEEN = causes.UNSEEN
 
 _SMALL_NS = 1_500_000  # Gaps below this are packets in flow.
 _FAR = 65_536  # Packets looked at before one of them, so that a capture without sensible times takes no square of its length.
@@ -149,7 +150,9 @@ def transfer(g, lo, hi, side, start, end, floor_send, floor_receive, mss, blocke
                 queued = loop_ns > 2 * whole + _HELD_ACK_NS and g[previous].room + g[previous].flight >= window_high * 3 // 4
                 if behind or (not queued and gap > whole + whole // 2 + 5_000_000 + max(np.int64(0), extra_send[i])):
                     shut = True  # A reader that keeps up opens its window within a round trip.
-            if blocked[i] > 0:
+            if g[i].missed > 0:
+                cause = UNSEEN  # What the capture missed may have passed in it.
+            elif blocked[i] > 0:
                 cause = LOSS  # A window that fills behind a hole is the hole's doing.
             elif shut:
                 cause = held

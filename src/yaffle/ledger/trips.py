@@ -21,10 +21,10 @@ _FIRST = np.int64(0)
 _TICK_NS = 1_000_000  # Resolution of common timestamp clocks (RFC 7323 section 5.4: 1 ms to 1 s).
 
 
-# Columns of Ways.state. SPREAD: what nine of ten ways out stay below, above their least; HALF_BACK, MOST_BACK: what half, and what
+# Columns of Ways.state. LEAST: the least round trip, UNKNOWN without a measure; SOONEST: what any answer took at least; SPREAD: what nine of ten ways out stay below, above their least; HALF_BACK, MOST_BACK: what half, and what
 # 19 of 20 ways back take above their least, by the clock of the host beyond; HELD_FOR: the least time that a host held an
 # acknowledgement back, UNKNOWN where it hardly ever did; TELLING: how many samples tell the way; NEAR: room from there on.
-LEAST, SPREAD, HALF_BACK, MOST_BACK, HELD_FOR, TELLING, NEAR = range(7)
+LEAST, SOONEST, SPREAD, HALF_BACK, MOST_BACK, HELD_FOR, TELLING, NEAR = range(8)
 _NEAREST = 5  # Samples around a moment that tell its way.
 STATES = NEAR + _NEAREST
 
@@ -116,9 +116,10 @@ def survey_ways(samples, side, extra, state, telling, values):  # type: ignore[n
     are by nearest rank, of at most some thousand samples evenly spread over the connection. extra, state, telling: of
     that side; values: room.
     """
-    least, times = UNKNOWN, 0
+    least, soonest, times = UNKNOWN, UNKNOWN, 0
     for k in range(samples.size):
         if samples[k].side == side:
+            soonest = min(soonest, samples[k].rtt)
             samples[k].out = samples[k].rtt - state[LEAST] - max(np.int64(0), extra[samples[k].i])
             if samples[k].way == HELD:
                 least = min(least, max(np.int64(0), samples[k].out))
@@ -134,7 +135,7 @@ def survey_ways(samples, side, extra, state, telling, values):  # type: ignore[n
             if samples[k].bare and samples[k].rtt >= 0 and (way < HELD or (way == HELD and held < UNKNOWN)):
                 telling[count] = k
                 count += 1
-    state[HELD_FOR], state[TELLING] = held, count
+    state[SOONEST], state[HELD_FOR], state[TELLING] = soonest, held, count
     step = 1 + count // _SURVEYED
     few = np.int64(0)
     for place in range(0, count, step):

@@ -16,7 +16,7 @@ from yaffle.kernels import helper, kernel
 from yaffle.transport import kinds
 from yaffle.transport.kinds import repeats as is_repeat
 from yaffle.transport.round_trips import ACKNOWLEDGED, ECHOED, HELD, OPENING, SACKED
-from yaffle.transport.segments import BASE_CLIENT, CUMULATIVE, IDS_CLIENT, SACK_OK, SCALES_KNOWN, SELECTIVE, SIZE_CLIENT
+from yaffle.transport.segments import BASE_CLIENT, CUMULATIVE, IDS_CLIENT, IDS_SERVER, MISSED_CLIENT, MISSED_SERVER, SACK_OK, SCALES_KNOWN, SELECTIVE, SIZE_CLIENT
 
 OTHER, DATA, PURE_ACK, DUPLICATE_ACK, WINDOW_UPDATE = kinds.OTHER, kinds.DATA, kinds.PURE_ACK, kinds.DUPLICATE_ACK, kinds.WINDOW_UPDATE
 OPEN, OPEN_ANSWER, CLOSE, RESET = kinds.OPEN, kinds.OPEN_ANSWER, kinds.CLOSE, kinds.RESET
@@ -95,7 +95,22 @@ def _expired(t, s, una, moved, last_any, floor, again):  # type: ignore[no-untyp
 
 @kernel
 def classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_room):  # type: ignore[no-untyped-def]
-    """Sets kind, done, way, before, lost, flight and room of each segment, and the round-trip samples, whose number it returns.
+    """Sets kind, done, way, before, lost, missed, flight and room of each segment, and the round-trip samples, whose number it returns.
+
+    Where the capture missed packets itself, gaps in the identification tell nothing: then it is done again without them.
+    """
+    count = _classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_room)
+    if facts[MISSED_CLIENT] + facts[MISSED_SERVER] > 0 and facts[IDS_CLIENT] + facts[IDS_SERVER] > 0:
+        facts[IDS_CLIENT] = facts[IDS_SERVER] = facts[MISSED_CLIENT] = facts[MISSED_SERVER] = 0
+        for i in range(g.size):
+            g[i].kind, g[i].done, g[i].way, g[i].before, g[i].again, g[i].lost, g[i].missed = 0, 0, 0, -1, 0, 0, 0
+        count = _classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_room)
+    return count
+
+
+@kernel
+def _classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_room):  # type: ignore[no-untyped-def]
+    """One pass of classify.
 
     pending: int64, shape (2, n), room for the list of unacknowledged segments of each side; extra: likewise for repeats;
     holes_room: int64, from empty_holes().
@@ -119,6 +134,7 @@ def classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_roo
     usual_turn = np.int64(0)  # of the server so far, until its answer: a running mean
     prompt_ack = np.full(2, np.int64(-(1 << 60)), np.int64)  # when this side's bytes were last acknowledged at once, and when those were sent
     prompt_sent = np.full(2, np.int64(-(1 << 60)), np.int64)
+    behind = np.zeros(2, np.int64)  # bytes of this side that passed elsewhere since its last segment with any
     probe_end = np.full(2, -1, np.int64)  # what the tail loss probe under way ends at; -1 none: there is never more than one
     last_again = np.zeros(2, np.int64)  # when this side last sent anything again
     dup_acks = np.zeros(2, np.int64)  # in a row, for this side's bytes
@@ -168,6 +184,8 @@ def classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_roo
                 nxt[d] = e
         elif e > s:
             only_fin = size == 0
+            g[i].missed += behind[d]
+            behind[d] = 0
             copied = np.int64(-1)
             if s < nxt[d] or (counts_ids and g[i].id <= high_id[d]):
                 copied = _copy_of(g, i, d)
@@ -354,8 +372,10 @@ def classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_roo
                     if not started[o]:
                         started[o] = True
                         nxt[o] = a
-                    if a > nxt[o]:  # Acknowledges what never passed here: the capture missed it.
-                        nxt[o] = a
+                    if a > nxt[o] + 1:  # Acknowledges what never passed here: the capture missed it. (One may be a closing.)
+                        facts[MISSED_CLIENT + o] += a - nxt[o]
+                        behind[o] += a - nxt[o]
+                    nxt[o] = max(nxt[o], a)
                     newest = np.int64(-1)
                     while head[o] < tail[o]:
                         k = pending[o, head[o]]
@@ -402,6 +422,8 @@ def classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_roo
                     k = 0
                     while k < holes[o]:  # Holes below the acknowledgement arrived by another way, or were missed here.
                         if hole_e[o, k] <= a:
+                            facts[MISSED_CLIENT + o] += hole_e[o, k] - hole_s[o, k]
+                            g[hole_i[o, k]].missed += hole_e[o, k] - hole_s[o, k]
                             holes[o] -= 1
                             for m in range(k, holes[o]):
                                 hole_s[o, m], hole_e[o, m], hole_t[o, m] = hole_s[o, m + 1], hole_e[o, m + 1], hole_t[o, m + 1]

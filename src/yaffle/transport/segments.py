@@ -28,6 +28,7 @@ _FIELDS = (
     ("before", np.int64),  # the previous copy of the same bytes; -1 none; -2 - i: fills the hole that segment i showed
     ("parts", np.int64),  # segments on the wire: more than one where offload merged them
     ("again", np.int64),  # payload bytes of it that its sender had sent before
+    ("missed", np.int64),  # bytes right before it that arrived and never passed here: the capture missed them
     ("lost", np.int64),  # copies known from the IP identification to be missing right before this segment
     ("flight", np.int64),  # bytes in flight of its side after it, as seen here
     ("room", np.int64),  # what the receiver's window still allowed after it; -1 not known
@@ -37,7 +38,8 @@ SEGMENT = np.dtype(list(_FIELDS), align=True)
 # Facts about a connection found while gathering. Index into `facts`.
 SCALE_CLIENT, SCALE_SERVER, MSS_CLIENT, MSS_SERVER, SACK_OK, SCALES_KNOWN, IDS_CLIENT, IDS_SERVER = 0, 1, 2, 3, 4, 5, 6, 7
 BASE_CLIENT, BASE_SERVER, SIZE_CLIENT, SIZE_SERVER = 8, 9, 10, 11  # sequence number that counts as 0; largest payload of one segment
-FACTS = 12
+MISSED_CLIENT, MISSED_SERVER = 12, 13  # bytes of each side that were acknowledged and never passed here
+FACTS = 14
 
 CUMULATIVE, SELECTIVE = 1, 2  # ways in which a segment was acknowledged: by the number, by a SACK block
 
@@ -178,6 +180,7 @@ def gather(order, packets, g, facts):  # type: ignore[no-untyped-def]
         g[i].before = -1
         g[i].parts = 1
         g[i].again = 0
+        g[i].missed = 0
         g[i].lost = 0
         g[i].flight = 0
         g[i].room = -1

@@ -1,0 +1,167 @@
+"""The same packet taken twice by one capture: on several devices of a host, or by a mirror of both directions of a port.
+
+Copies that a capture takes come all the time and at once; copies that a network makes are rare. Where the copies differ by a
+hop, both sides of a router were seen: those are two observation points.
+"""
+
+import numpy as np
+
+from yaffle.arrays import Array
+from yaffle.capture.captured import Capture
+from yaffle.capture.conversations import Rows
+from yaffle.capture.packets import Columns
+from yaffle.kernels import kernel
+from yaffle.units import share
+
+_AT_ONCE_NS = 5_000_000  # A copy that a device or a mirror takes follows within this.
+_WITHOUT_NUMBER_NS = 500_000  # Where no identification tells packets apart.
+_SYSTEMATIC = 0.3  # So much of all packets are second copies where a capture takes everything twice: at most half.
+_LEAST = 4  # Fewer copies in a conversation prove nothing by themselves.
+_SLOTS = 1 << 16
+_BLOCK, _EVERY = 1 << 14, 16  # Of so many packets, one block in so many is looked at first.
+_SUSPECT = 3
+
+
+@kernel
+def _find(packets, begin, end, at_once_ns, without_number_ns, seen, partner):  # type: ignore[no-untyped-def]
+    """Sets partner[i] to the packet of which packet i is a copy, -1 without; returns how many have one. seen: int64 (SLOTS, 2)."""
+    count = 0
+    mask = seen.shape[0] - 1
+    for i in range(begin, end):
+        partner[i - begin] = -1
+        if packets.flow[i] < 0:
+            continue
+        h = packets.head[i]
+        key = np.uint64(h.seq) << np.uint64(32) | np.uint64(h.ack)
+        key ^= (np.uint64(h.ip_id) << np.uint64(40)) ^ (np.uint64(h.payload) << np.uint64(20)) ^ np.uint64(h.tsval)
+        key ^= (np.uint64(h.flags) << np.uint64(48)) ^ (np.uint64(h.window) << np.uint64(8)) ^ np.uint64(packets.flow[i])
+        key *= np.uint64(0x9E3779B97F4A7C15)
+        key ^= key >> np.uint64(29)
+        key *= np.uint64(0xBF58476D1CE4E5B9)
+        key ^= key >> np.uint64(32)
+        slot = np.int64(key & np.uint64(mask))
+        tag = np.int64(key >> np.uint64(1))
+        before = seen[slot, 1]
+        if seen[slot, 0] == tag and begin <= before < i and packets.flow[before] == packets.flow[i]:
+            b = packets.head[before]
+            alike = b.seq == h.seq and b.ack == h.ack and b.flags == h.flags and b.payload == h.payload
+            alike = alike and b.window == h.window and b.tsval == h.tsval and b.ip_id == h.ip_id
+            numbered = h.ip_id != 0
+            apart = packets.time_ns[i] - packets.time_ns[before]
+            if alike and 0 <= apart <= (at_once_ns if numbered else without_number_ns):
+                partner[i - begin] = before
+                count += 1
+        seen[slot, 0], seen[slot, 1] = tag, i
+    return count
+
+
+def _room() -> Array:
+    seen = np.empty((_SLOTS, 2), np.int64)
+    seen[:] = -1
+    return seen
+
+
+def _suspected(packets: Columns) -> bool:
+    """Whether some blocks of packets hold more than one or two copies."""
+    size, found, partner = packets.time_ns.size, 0, np.empty(_BLOCK, np.int64)
+    for begin in range(0, size, _BLOCK * _EVERY):
+        found += _find(packets, begin, min(size, begin + _BLOCK), _AT_ONCE_NS, _WITHOUT_NUMBER_NS, _room(), partner)
+        if found >= _SUSPECT:
+            return True
+    return False
+
+
+def drop_doubles(capture: Capture) -> None:
+    """Counts each packet once that a capture took several times; splits points that stood on both sides of a router."""
+    packets, flows = capture.packets, capture.conversations
+    if not packets.time_ns.size or not _suspected(packets):
+        return
+    partner = np.empty(packets.time_ns.size, np.int64)
+    _find(packets, 0, packets.time_ns.size, _AT_ONCE_NS, _WITHOUT_NUMBER_NS, _room(), partner)
+    second = np.flatnonzero(partner >= 0)
+    if not second.size:
+        return
+    count = flows.point.size
+    copies, packets_of = np.bincount(packets.flow[second], minlength=count), np.maximum(1, flows.packets)
+    points = int(flows.point.max(initial=0)) + 1
+    of_point = np.bincount(flows.point, copies, points) / np.maximum(1, np.bincount(flows.point, packets_of, points))
+    systematic = (of_point[flows.point] >= _SYSTEMATIC) | ((copies >= _LEAST) & (copies / packets_of >= _SYSTEMATIC))
+    other_tag = packets.vlan[second] != packets.vlan[partner[second]]
+    second = second[systematic[packets.flow[second]] | other_tag]
+    same_hop = packets.ttl[second] == packets.ttl[partner[second]]
+    hops = second[~same_hop]
+    _split_points(capture, hops, partner[hops])
+    _note(capture, second[same_hop])
+    drop_packets(capture, second[same_hop])
+
+
+def _note(capture: Capture, rows: Array) -> None:
+    """Says of each source how much of it were copies."""
+    counts = np.bincount(capture.packets.source[rows], minlength=len(capture.sources))
+    for source, n in zip(capture.sources, counts.tolist(), strict=True):
+        if n:
+            source.notes.append(f"{n:,} packets ({share(n / max(1, source.packets))}) were captured more than once (several devices, or a mirror of both directions): counted once")
+
+
+def drop_packets(capture: Capture, rows: Array) -> None:
+    """Takes packets away, and out of the counts of their conversations."""
+    if not rows.size:
+        return
+    keep = np.ones(capture.packets.time_ns.size, bool)
+    keep[rows] = False
+    capture.packets = Columns(*(column[keep] for column in capture.packets))
+    capture.quotes = capture.quotes[keep[capture.quotes["packet"]]]
+    capture.quotes["packet"] = (np.cumsum(keep) - 1)[capture.quotes["packet"]]
+    capture.dropped_copies += int(rows.size)
+    _count_again(capture)
+
+
+def _count_again(capture: Capture) -> None:
+    """Packets, bytes and period of each conversation from its packets."""
+    packets, flows = capture.packets, capture.conversations
+    own = packets.flow >= 0
+    flow, time = packets.flow[own], packets.time_ns[own]
+    count = flows.point.size
+    flows.packets[:] = np.bincount(flow, minlength=count)
+    flows.octets[:] = np.bincount(flow, packets.wire_bytes[own], count)
+    first, last = np.full(count, np.iinfo(np.int64).max), np.full(count, np.iinfo(np.int64).min)
+    np.minimum.at(first, flow, time)
+    np.maximum.at(last, flow, time)
+    some = flows.packets > 0
+    flows.first_ns[some], flows.last_ns[some] = first[some], last[some]
+
+
+def _split_points(capture: Capture, later: Array, earlier: Array) -> None:
+    """Gives the far side of a router, where both sides were captured as one, a point of its own.
+
+    later, earlier: packets that are the same one hop apart. From `a` to `b` the earlier copy was seen nearer to `a`, from `b`
+    to `a` the later one; a packet without its other copy is told by its hops.
+    """
+    packets, flows = capture.packets, capture.conversations
+    chosen = np.unique(packets.flow[later])
+    if not chosen.size:
+        return
+    far = np.zeros(packets.time_ns.size, bool)
+    for flow in chosen.tolist():
+        own = np.flatnonzero(packets.flow == flow)
+        pairs = packets.flow[later] == flow
+        for direction in (0, 1):
+            mine = pairs & (packets.direction[later] == direction)
+            of_far = later[mine] if direction == 0 else earlier[mine]
+            if of_far.size:
+                values, counts = np.unique(packets.ttl[of_far], return_counts=True)
+                ttl = values[np.argmax(counts)]
+                far[own[(packets.direction[own] == direction) & (packets.ttl[own] == ttl)]] = True
+    base = len(capture.points)
+    old = np.unique(flows.point[chosen]).tolist()
+    for point in old:
+        name = capture.points[point]
+        capture.points[point] = f"{name}, first side"
+        capture.points.append(f"{name}, one hop on")
+    added = {name: getattr(flows, name)[chosen].copy() for name in Rows._fields}
+    added["point"] = np.array([base + old.index(p) for p in flows.point[chosen].tolist()], flows.point.dtype)
+    capture.conversations = Rows(*(np.concatenate([getattr(flows, name), added[name]]) for name in Rows._fields))
+    number = np.full(flows.point.size, -1, np.int32)
+    number[chosen] = flows.point.size + np.arange(chosen.size, dtype=np.int32)
+    packets.flow[far] = number[packets.flow[far]]
+    _count_again(capture)
