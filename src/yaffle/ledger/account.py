@@ -235,6 +235,8 @@ def account(  # type: ignore[no-untyped-def]
                 turns[k].stop = min(turns[k].stop, n)
         else:
             found = find_turns(g, turns)
+        if _one_way(g):
+            found = 0  # What was asked or what was answered is not here: nobody's wait can be told.
         if x + found > tables.exchange.shape[0]:
             return c, x
         extra_delays(g, delays)
@@ -306,6 +308,15 @@ def account(  # type: ignore[no-untyped-def]
         out[_WAIT] = total.sum()
         _pushed(g, turns, found, out)
     return last, x
+
+
+@leaf
+def _one_way(g):  # type: ignore[no-untyped-def]
+    """Whether only one side's packets are here, though they acknowledge what the other sent."""
+    for i in range(g.size):
+        if g[i].d != g[0].d:
+            return False
+    return g[g.size - 1].flags & ACK > 0 or g[0].d == 1
 
 
 @leaf

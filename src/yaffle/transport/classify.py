@@ -134,6 +134,7 @@ def _classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_ro
     usual_turn = np.int64(0)  # of the server so far, until its answer: a running mean
     prompt_ack = np.full(2, np.int64(-(1 << 60)), np.int64)  # when this side's bytes were last acknowledged at once, and when those were sent
     prompt_sent = np.full(2, np.int64(-(1 << 60)), np.int64)
+    spoke = np.zeros(2, np.bool_)
     behind = np.zeros(2, np.int64)  # bytes of this side that passed elsewhere since its last segment with any
     probe_end = np.full(2, -1, np.int64)  # what the tail loss probe under way ends at; -1 none: there is never more than one
     last_again = np.zeros(2, np.int64)  # when this side last sent anything again
@@ -197,7 +198,8 @@ def _classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_ro
                 probed[d] = 2 if window[o] == 0 else 1
             elif s >= nxt[d]:
                 kind = CLOSE if only_fin else DATA
-                if s > nxt[d] and holes[d] < _MOST_HOLES:
+                before_start = not spoke[d] and syn_count[d] == 0  # What lies before its first bytes was sent before the capture began.
+                if s > nxt[d] and holes[d] < _MOST_HOLES and not before_start:
                     k = holes[d]
                     hole_s[d, k], hole_e[d, k], hole_t[d, k] = nxt[d], s, t
                     hole_id[d, k], hole_ts[d, k], hole_i[d, k] = g[i].id, g[i].tsv, i
@@ -211,6 +213,7 @@ def _classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_ro
                         g[i].lost, g[i].again = hidden, size
                 elif skipped > 0 and last_any[d] > 0 and t - last_sent[d] > 2_000_000:
                     pool[d] += skipped
+                spoke[d] = True
                 if a >= nxt[o] and started[o] and acked[o] and una[o] >= nxt[o]:
                     pool[o] = 0  # All of the other side arrived: nothing of it is missing any more.
                 if s == nxt[d] and pool[d] > 0:

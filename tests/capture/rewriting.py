@@ -1,0 +1,72 @@
+"""Rewrites captures as other ways of capturing would have written them: doubled, on any device, with packets missing."""
+
+import random
+import struct
+from collections.abc import Callable, Iterable
+from pathlib import Path
+
+HEADER = struct.Struct("<IHHiIII")
+RECORD = struct.Struct("<IIII")
+ETHERNET, LINUX_SLL2 = 1, 276
+Packet = tuple[int, int, bytes]  # time ns, bytes on the wire, bytes kept
+
+
+def packets_of(path: Path) -> list[Packet]:
+    """The packets of a little-endian nanosecond capture of Ethernet."""
+    data, at, found = path.read_bytes(), HEADER.size, []
+    assert HEADER.unpack_from(data)[0] == 0xA1B23C4D
+    while at < len(data):
+        seconds, part, kept, wire = RECORD.unpack_from(data, at)
+        found.append((seconds * 10**9 + part, wire, data[at + RECORD.size : at + RECORD.size + kept]))
+        at += RECORD.size + kept
+    return found
+
+
+def write(path: Path, packets: Iterable[Packet], link: int = ETHERNET) -> Path:
+    """Writes packets in order of time."""
+    body = b"".join(RECORD.pack(*divmod(t, 10**9), len(kept), wire) + kept for t, wire, kept in sorted(packets, key=lambda p: p[0]))
+    path.write_bytes(HEADER.pack(0xA1B23C4D, 2, 4, 0, 0, 65535, link) + body)
+    return path
+
+
+def doubled(packets: list[Packet], later_ns: int = 15_000) -> list[Packet]:
+    """As a mirror of both directions of a port shows them."""
+    return [copy for t, wire, kept in packets for copy in ((t, wire, kept), (t + later_ns, wire, kept))]
+
+
+def tagged_too(packets: list[Packet], later_ns: int = 9_000, vlan: int = 7) -> list[Packet]:
+    """As a trunk and an access port in one mirror show them: each once with its tag and once without."""
+    tag = struct.pack("!HH", 0x8100, vlan)
+    return [copy for t, wire, kept in packets for copy in ((t, wire + 4, kept[:12] + tag + kept[12:]), (t + later_ns, wire, kept))]
+
+
+def on_any_device(packets: list[Packet], devices: int = 3, later_ns: int = 6_000) -> list[Packet]:
+    """As `any` shows what passes a virtual pair, a bridge and a card: the cooked header of version 2 with a number for each device."""
+    found = []
+    for t, wire, kept in packets:
+        for k in range(devices):
+            cooked = kept[12:14] + struct.pack("!HIHBB", 0, k + 2, 1, 0, 6) + kept[6:12] + b"\0\0"
+            found.append((t + k * later_ns, wire + 6, cooked + kept[14:]))
+    return found
+
+
+def one_hop_on(packets: list[Packet], client: bytes, later_ns: int = 40_000) -> list[Packet]:
+    """As both sides of a router, behind what was captured, in one capture. client: first bytes of the clients' addresses."""
+    found = []
+    for t, wire, kept in packets:
+        up = kept[26 : 26 + len(client)] == client
+        hop = bytearray(kept)
+        hop[22] += -1 if up else 1
+        found += [(t, wire, kept), (t + (later_ns if up else -later_ns), wire, bytes(hop))]
+    return found
+
+
+def missed(packets: list[Packet], share: float, seed: int = 1) -> list[Packet]:
+    """As a capture that could not keep up."""
+    rnd = random.Random(seed)
+    return [p for p in packets if rnd.random() >= share]
+
+
+def only(packets: list[Packet], wanted: Callable[[bytes], bool]) -> list[Packet]:
+    """Only some of the packets."""
+    return [p for p in packets if wanted(p[2])]
