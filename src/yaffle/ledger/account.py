@@ -244,7 +244,7 @@ def account(  # type: ignore[no-untyped-def]
         release_by_path(samples, delays, paths, c)
         _round_trips(samples, floors, scratch, out)
         for side in range(2):
-            if paths.index[c, side, FLOOR] < floors[side] < UNKNOWN:  # It never saw its path without a queue; others did.
+            if paths.index[c, side, FLOOR] < floors[side]:  # It never saw its path without a queue, or not at all; others did.
                 floors[side] = out[_TO_CLIENT if side == 0 else _TO_SERVER] = paths.index[c, side, FLOOR]
         _count_sides(g, facts, packets.kind, mss, high, out)
         out[_FIRST_NS], out[_LAST_NS], out[_SCALES_KNOWN] = g[0].t, g[n - 1].t, facts[SCALES_KNOWN]

@@ -17,8 +17,8 @@ from yaffle.exchanges.turns import empty_turns
 from yaffle.kernels import kernel
 from yaffle.ledger.account import CHARGES, CONNECTION_FIELDS, EXCHANGE_FIELDS, SIDE_FIELDS, WIDTH, Tables, account
 from yaffle.ledger.orientation import orient
-from yaffle.ledger.path_observation import observe, path_of_connections, shows_queue, states, worth_observing
-from yaffle.ledger.path_states import PathStates, no_states
+from yaffle.ledger.path_observation import least_of_paths, observe, path_of_connections, shows_queue, states, worth_observing
+from yaffle.ledger.path_states import NO_FLOOR, PathStates, no_states
 from yaffle.prefetch import prefetch
 from yaffle.transport.classify import empty_holes
 from yaffle.transport.round_trips import empty_samples
@@ -159,10 +159,11 @@ def _with_paths(capture: Capture, account_: Account, messages: Messages, shop: "
     needy = (fact("exchanges") > 0) & ((fact("held_acknowledgements") > 0) | (_doubtful(account_) & ~filled) | filled)
     path = path_of_connections(capture.conversations, account_.flow)
     wanted = worth_observing(path, filled, needy & ~filled | (fact("held_acknowledgements") > 0))
-    if not wanted.any():
+    lacking = (floor_ns < 0) & (least_of_paths(path, floor_ns).reshape(-1, 2)[path] < NO_FLOOR) & (fact("exchanges") > 0)[:, None]
+    again = (wanted & needy) | lacking.any(axis=1)
+    if not again.any():
         return
     rows = _observed(capture, account_, np.flatnonzero(wanted), shop, progress)
-    again = wanted & needy
     told = states(rows, path, floor_ns, fact("first_ns"), fact("last_ns"), again)
     owner = account_.of_exchange("connection")
     begins = np.searchsorted(owner, np.arange(count))
@@ -182,9 +183,9 @@ def _doubtful(account_: Account) -> Array:
 
 def _observed(capture: Capture, account_: Account, connections: Array, shop: "_Workshop", progress: Progress) -> Array:
     """Rows of `observe` of these connections."""
-    most = int(np.diff(account_.starts)[connections].max())
+    most = int(np.diff(account_.starts)[connections].max(initial=0))
     out = np.empty((3 * most + 8 + _OBSERVED_ROWS, 5), np.int64)
-    parts, place = [], 0
+    parts, place = [np.empty((0, 5), np.int64)], 0
     while place < connections.size:
         place, used = observe(
             connections, account_.starts, account_.order, capture.packets, capture.sack.left, capture.sack.right,

@@ -44,6 +44,15 @@ def shows_queue(floor_ns: Array, p95_ns: Array, samples: Array) -> Array:
     return (samples >= _LEAST_SAMPLES) & (floor_ns >= 0) & (p95_ns - floor_ns >= _QUEUE_NS)
 
 
+def least_of_paths(path: Array, floor_ns: Array) -> Array:
+    """Least round trip of each path to each side (path * SIDES + side); NO_FLOOR where no connection measured it."""
+    least = np.full((int(path.max(initial=-1)) + 1) * SIDES, NO_FLOOR)
+    for side in range(SIDES):
+        known = floor_ns[:, side] >= 0
+        np.minimum.at(least, path[known] * SIDES + side, floor_ns[known, side])
+    return least
+
+
 @kernel
 def observe(  # type: ignore[no-untyped-def]
     connections, starts, order, packets, sack_left, sack_right, room, sample_room, pending, extra, holes, delays, out, begin, from_connection,
@@ -95,13 +104,12 @@ def states(rows: Array, path: Array, floor_ns: Array, first_ns: Array, last_ns: 
     of each connection; asking: bool, which connections shall be told.
     """
     count = path.size
-    paths = int(path.max(initial=-1)) + 1
     c, side, time, away = rows[:, :4].T
     key = path[c] * SIDES + side
-    least = np.full(paths * SIDES, NO_FLOOR)
-    known = floor_ns[c, side] >= 0
-    np.minimum.at(least, key[known], floor_ns[c, side][known])
+    least = least_of_paths(path, floor_ns)
     lowered = _floors_of_the_path(rows, key, least, floor_ns, first_ns, last_ns, path)
+    lacking = floor_ns < 0
+    lowered[lacking] = least.reshape(-1, SIDES)[path][lacking]
     shift = np.where(lowered[c, side] < NO_FLOOR, floor_ns[c, side] - lowered[c, side], 0)
     order = np.lexsort((time, key))
     key, time, away = key[order], time[order], (away + shift)[order]
