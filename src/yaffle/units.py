@@ -109,3 +109,11 @@ def day(ns: int) -> str:
 def hour(ns: int) -> int:
     """Hour of the day."""
     return datetime.fromtimestamp(int(ns) // NS_PER_S, _Shown.zone).hour
+
+
+_TRANSPORTS = {1: "icmp", 6: "tcp", 17: "udp", 58: "icmpv6", 132: "sctp", 136: "udp-lite"}
+
+
+def transport_name(protocol: int) -> str:
+    """What an IP protocol number (IANA "Assigned Internet Protocol Numbers") is called in documents: tcp, udp, icmp; ip-NUMBER where it has no name here."""
+    return _TRANSPORTS.get(protocol, f"ip-{protocol}")

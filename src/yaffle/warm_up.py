@@ -70,7 +70,9 @@ def _charge() -> None:
     g.view(np.uint8)[:], turns.view(np.uint8)[:] = 0, 0
     nothing, pair = np.zeros(6, np.int64), np.zeros(2, np.int64)
     ways = Ways(empty_samples(0), np.zeros((2, 6), np.int64), np.zeros((2, STATES), np.int64), np.zeros((2, 4), np.int64), no_states(1), 0)
-    charge_exchange(g, turns, 0, ways, pair, pair, nothing, 0, np.zeros((2, GAP_BINS), np.int64), np.zeros(causes.COUNT, np.int64), np.zeros(DOUBTS, np.int64), np.zeros(5, np.int64))
+    charge_exchange(
+        g, turns, 0, ways, pair, pair, nothing, 0, np.zeros((2, GAP_BINS), np.int64), np.zeros(causes.COUNT, np.int64), np.zeros(DOUBTS, np.int64), np.zeros(5, np.int64)
+    )
 
 
 def _classify() -> None:

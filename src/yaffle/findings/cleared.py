@@ -8,6 +8,7 @@ from yaffle.analysis import Analysis
 from yaffle.arrays import Array
 from yaffle.capture.addresses import client_labels
 from yaffle.findings.finding import Finding
+from yaffle.quantiles import median, p95
 from yaffle.units import duration
 
 _LEAST_EXCHANGES = 5  # Fewer say too little to clear anyone.
@@ -48,5 +49,5 @@ def cleared(analysis: Analysis, speaker: Array, findings: list[Finding]) -> list
         members = site.codes == code
         own = wait[rows[members[place]]]
         if own.size >= _LEAST_EXCHANGES:
-            found.append(Cleared(name, own.size, np.unique(client.codes[members]).size, int(np.median(own)), int(np.quantile(own, 0.95))))
+            found.append(Cleared(name, own.size, np.unique(client.codes[members]).size, int(median(own)), int(p95(own))))
     return sorted(found, key=lambda c: -c.exchanges)

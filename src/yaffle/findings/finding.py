@@ -10,15 +10,18 @@ from yaffle.analysis import Analysis
 from yaffle.arrays import Array
 from yaffle.capture.addresses import client_address, client_labels, end_text, server_address, server_labels
 from yaffle.capture.icmp_errors import in_words
+from yaffle.findings.certainty import bounds_of_groups, confidences, could_be_nil
 from yaffle.findings.places import Places
 from yaffle.findings.verdict import AVOIDABLE, FELT_REPAIR_NS, SLOW_EXCHANGE_NS, SLOW_TOTAL_NS, moved_paths
 from yaffle.findings.where import WaitedAt, seen_close_by, where_lost, where_waited
-from yaffle.ledger import causes
+from yaffle.ledger import bounds, causes
 from yaffle.ledger.account import OPENINGS
-from yaffle.ledger.sums import by_party
+from yaffle.ledger.sums import by_party, party_sums
+from yaffle.quantiles import median, p95
 from yaffle.units import duration, moment, share
 
 _LEAST_LOST_NS = 300_000_000  # A finding costs its users at least this much in all,
+_WIDE = 0.1  # Bounds further apart than this share of the estimate are told.
 _MEASURED = 0.8  # So much of the network's part between two points makes it no inference.
 _LEAST_SHARE = 0.01  # and at least this share of what the worst one costs.
 
@@ -70,6 +73,10 @@ def find(analysis: Analysis, speaker: Array) -> list[Finding]:
     sums, heaviest = by_party(charges)
     party = np.argmax(sums, axis=1)
     column = heaviest[np.arange(rows.size), party].astype(np.int64)
+    low = np.stack([account.of_exchange(f"{party}_low_ns")[rows] for party in bounds.BOUNDED], axis=1) if rows.size else np.zeros((0, 3))
+    nil = could_be_nil(sums, party, low)  # Nobody is named whose part may be none.
+    party[nil], column[nil] = causes.PARTIES.index(causes.UNEXPLAINED), causes.UNSEEN
+    named = np.isin(column, (causes.NAME, causes.SERVER_NAME))
     # What was lost is told before what it had to wait for besides; a slow pace and full queues are one story.
     column[(party == causes.PARTIES.index(causes.NETWORK)) & (charges[:, causes.LOSS] >= FELT_REPAIR_NS)] = causes.LOSS
     column[column == causes.RATE] = causes.QUEUEING
@@ -78,8 +85,8 @@ def find(analysis: Analysis, speaker: Array) -> list[Finding]:
     flow = account.flow[seen]
     site = client_labels(flows, flow).named(places.site)
     server = server_labels(flows, flow)
-    service = np.where(np.isin(party, (0, 1)), -1, server.codes[place]) if rows.size else np.empty(0, np.int64)
-    port = np.where(party == 1, -1, flows.b_port[flow].astype(np.int64)[place]) if rows.size else np.empty(0, np.int64)
+    service = np.where(np.isin(party, (0, 1)) | named, -1, server.codes[place]) if rows.size else np.empty(0, np.int64)
+    port = np.where((party == 1) | named, -1, flows.b_port[flow].astype(np.int64)[place]) if rows.size else np.empty(0, np.int64)
     places_of = site.codes[place] if rows.size else party
     keys = (((party * causes.COUNT + column) * max(1, len(site.texts)) + places_of) * (len(server.texts) + 1) + service + 1) * 65537 + port + 1
     _, first, group = np.unique(keys, return_index=True, return_inverse=True)
@@ -122,7 +129,7 @@ def _finding(analysis: Analysis, places: Places, key: tuple[str, str, str], rows
     sent = sum(int(account.side(s, "packets")[members].sum()) for s in (0, 1))
     again = sum(int(account.side(s, "retransmitted_packets")[members].sum()) for s in (0, 1))
     repeat_share = again / max(1, sent)
-    middle = int(np.argpartition(wait, wait.size // 2)[wait.size // 2])
+    middle = int(np.argpartition(wait, (wait.size - 1) // 2)[(wait.size - 1) // 2])
     app = " and ".join(dict.fromkeys(places.application(*s) for s in servers)) if len(servers) <= 3 else f"{len(servers)} servers"
     grounds: dict[str, Any] = {
         "exchanges": int(rows.size),
@@ -130,15 +137,15 @@ def _finding(analysis: Analysis, places: Places, key: tuple[str, str, str], rows
         "users": len(clients),
         "wait_ms": float(wait.sum() / 1e6),
         "charged_ms": float(own.sum() / 1e6),
-        "median_wait_ms": float(np.median(wait) / 1e6),
-        "p95_wait_ms": float(np.quantile(wait, 0.95) / 1e6),
+        "median_wait_ms": median(wait) / 1e6,
+        "p95_wait_ms": p95(wait) / 1e6,
         "round_trip_floor_ms": [float(trip.min() / 1e6), float(trip.max() / 1e6)],
         "repeats": again,
         "packets": sent,
         "first_ns": first,
         "last_ns": last,
     }
-    floor, measured = duration(int(np.median(trip))), False
+    floor, measured = duration(int(median(trip))), False
     many = f"{rows.size:,} exchange{'s' if rows.size > 1 else ''} of {len(clients)} user{'s' if len(clients) > 1 else ''}, {_period(first, last)}"
     of = f"{duration(int(own[middle]))} of {duration(int(wait[middle]))} at the median"
     changed = int(moved[members].sum())
@@ -146,7 +153,11 @@ def _finding(analysis: Analysis, places: Places, key: tuple[str, str, str], rows
     grounds["path_changed_connections"] = changed
     steady = f"{kept} and {share(repeat_share)} of the packets were repeats"
     where = f"{app} ({end_text(*servers[0])})" if len(servers) == 1 else app
-    if who == causes.SERVER:
+    if cause == "name":
+        cause_ns, sentence, step = _waits_for_names(analysis, places, grounds, site, app, charges, (wait, middle), clients, (first, last), many)
+        grounds["cause_ms"] = cause_ns / 1e6
+        grounds["ruled_out"] = ""
+    elif who == causes.SERVER:
         sentence = f"{site} waits on {where}: {of} is the server's, {causes.WORDS[cause]}; {many}."
         grounds["ruled_out"] = f"The network is cleared: {steady}."
         step = f"Ask those who run {app} what it was doing from {_period(first, last)}: locks, slow statements, or what it waits for itself."
@@ -178,14 +189,6 @@ def _finding(analysis: Analysis, places: Places, key: tuple[str, str, str], rows
         elif cause == "round-trip":
             sentence = f"The path of {site} is long for so many trips: {floor} a trip; {of} is the network's; {many}."
             step = f"Fewer, larger exchanges or a nearer server would help; {app} asks one thing after another."
-        elif cause == "name":
-            named = charges[:, causes.NAME]
-            cause_ns = int(named.sum())
-            grounds["name_servers"] = _name_servers(analysis, clients, first - int(named.max()), last)
-            asked = " and ".join(places.short(server) for server in grounds["name_servers"][:2]) or "the name server"
-            of = f"{duration(int(named[middle]))} of {duration(int(wait[middle]))} at the median"
-            sentence = f"{site} waits for names before it can connect to {app}: {of} is the look-up at {asked}; {many}."
-            step = f"Look at how {asked} answers (services, in Survey): what it waits for itself, and whether questions had to be repeated."
         else:
             sentence = f"{site} waits for connections to be set up: {of} is the network's; {many}."
             step = "Keep connections open between exchanges, or look for what delays the opening."
@@ -203,15 +206,45 @@ def _finding(analysis: Analysis, places: Places, key: tuple[str, str, str], rows
     close = seen_close_by(analysis, members) if who == causes.SERVER else None
     if close is not None:
         grounds["ruled_out"] += f" {close[0]} lies {duration(close[1])} from the server and saw the same, so that nothing on the way between hides in it."
-    confidence = float(np.clip((own.sum() / max(1, wait.sum())) * 0.6 + 0.4 * min(1.0, rows.size / 5), 0.3, 0.98))
+    whole = np.zeros(rows.size, np.int64)
+    low, high = bounds_of_groups(account, rows, whole, 1)
+    confidence = float(confidences(party_sums(charges.sum(axis=0)[None, :]), np.array([causes.PARTIES.index(who)]), low, high)[0])
+    if who in bounds.BOUNDED:
+        k = bounds.BOUNDED.index(who)
+        grounds["charged_ms_low"], grounds["charged_ms_high"] = float(low[0, k] / 1e6), float(high[0, k] / 1e6)
+        if high[0, k] - low[0, k] > _WIDE * own.sum():
+            sentence += f" In all it is {duration(low[0, k])} to {duration(high[0, k])} of {duration(int(wait.sum()))}."
     if any(segment["lost"] for segment in grounds.get("segments", [])):
         confidence = 0.99  # Packets that one point saw and the next did not are no inference.
     elif measured or close is not None:
         confidence = max(confidence, 0.97)  # What lies between was measured at both of its ends.
     return Finding(
-        who, cause, _severity(lost, len(clients)), site if who != causes.SERVER else f"{app} for {site}", sentence, step, round(confidence, 2),
+        who, cause, _severity(lost, len(clients)), _subject(who, cause, site, app), sentence, step, round(confidence, 2),
         first, last, lost, len(clients), site, rows.tolist(), members.tolist(), grounds,
     )  # fmt: skip
+
+
+def _subject(who: str, cause: str, site: str, app: str) -> str:
+    """What the finding is about."""
+    if cause == "name":
+        return f"names for {site}"
+    return site if who != causes.SERVER else f"{app} for {site}"
+
+
+def _waits_for_names(
+    analysis: Analysis, places: Places, grounds: dict[str, Any], site: str, app: str, charges: Array, waits: tuple[Array, int], clients: list[str],
+    period: tuple[int, int], many: str,
+) -> tuple[int, str, str]:  # fmt: skip
+    """(time spent on names, sentence, next step); adds the name servers to the grounds."""
+    wait, middle = waits
+    own, trips = charges[:, causes.SERVER_NAME], charges[:, causes.NAME]
+    spent = own + trips
+    grounds["name_servers"] = _name_servers(analysis, clients, period[0] - int(spent.max()), period[1])
+    asked = " and ".join(places.short(server) for server in grounds["name_servers"][:2]) or "the name server"
+    of = f"{duration(int(spent[middle]))} of {duration(int(wait[middle]))} at the median"
+    split = f" ({duration(int(own[middle]))} of its own, {duration(int(trips[middle]))} on the way)"
+    sentence = f"{site} waits for names before it can connect to {app}: {of} is the look-up at {asked}{split}; {many}."
+    return int(spent.sum()), sentence, f"Look at how {asked} answers (services, in Survey): what it waits for itself, and whether questions had to be repeated."
 
 
 def _between(segments: list[tuple[str, str, int, int]], step: str) -> tuple[str, str]:

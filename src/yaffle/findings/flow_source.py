@@ -36,4 +36,4 @@ def held_flows(analysis: Analysis, first_ns: int, last_ns: int, *, packets: bool
     before = sum(part.size for part in parts)
     measured = told.own | {before + row: one for row, one in found.records.own.items()}
     rows["exporter"] += len(exporters)
-    return HeldFlows(np.concatenate([*parts, rows]), [*exporters, *(replace(e) for e in history.exporters)], found.words, found.width_ns, measured)
+    return HeldFlows(np.concatenate([*parts, rows]), [*exporters, *(replace(e) for e in found.records.exporters)], found.words, found.width_ns, measured)

@@ -5,6 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from yaffle.arrays import Array
+from yaffle.findings.certainty import bounds_of_connections, confidences, could_be_nil
 from yaffle.ledger import causes
 from yaffle.ledger.account import OPENINGS
 from yaffle.ledger.engine import Account
@@ -44,15 +45,13 @@ def verdict_columns(account: Account) -> tuple[Array, Array, Array]:
     sums, heaviest = by_party(charges)
     party = np.argmax(sums, axis=1)
     slow = is_slow(account)
+    low, high = bounds_of_connections(account)
+    party[could_be_nil(sums, party, low)] = causes.PARTIES.index(causes.UNEXPLAINED)  # Nobody is named whose part may be none.
+    confidence = confidences(sums, party, low, high)
     party[~slow] = -1
     column = np.where(slow, heaviest[np.arange(party.size), party], -1).astype(np.int64)
-    total = np.maximum(1, sums.sum(axis=1))
-    margin = np.sort(sums, axis=1)
-    confidence = 0.5 + 0.5 * (margin[:, -1] - margin[:, -2]) / total
-    confidence *= 1 - 0.5 * sums[:, 3] / total
-    confidence[account.fact("to_server_samples") == 0] *= 0.7  # Network and server cannot be told apart well.
+    column[slow & (column < 0)] = causes.UNSEEN
     opening = account.fact("opening")
-    confidence[opening == OPENINGS.index("unseen")] *= 0.9
     refused = opening == OPENINGS.index("refused")
     party[refused], column[refused], confidence[refused] = 2, causes.SET_UP, 0.9
     unanswered = opening == OPENINGS.index("unanswered")
@@ -70,6 +69,8 @@ def sentence(party: str, column: int, opening: str, charges: Array) -> str:
     wait = int(charges.sum())
     if party == causes.NONE:
         return f"Nothing is slow: {duration(wait)} of waiting in all." if wait else "Nobody waited for an answer here."
+    if party == causes.UNEXPLAINED:
+        return f"{duration(wait)} of waiting, and what is seen here leaves open whose it is; a capture at the other end would tell."
     own = int(charges[causes.party_columns(party)].sum())
     why = causes.WORDS[causes.CHARGES[column][1]]
     return f"{duration(own)} of {duration(wait)} is the {party}'s, most of it {why} ({duration(int(charges[column]))})."

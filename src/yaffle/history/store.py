@@ -122,19 +122,23 @@ class History:
         table, used = self._ask(f"SELECT {columns} FROM flows WHERE last_ns >= {int(first_ns)} AND first_ns < {int(last_ns)}", level, first_ns, last_ns)
         if table is None:
             return Found(FlowRecords(exporters=self.exporters), level, "nothing is kept of this period", 0)
-        rows, own = self._taken(table, only)
+        rows, own, exporters = self._taken(table, only)
         words = " and ".join(one.words for one in LEVELS if one in used)
-        return Found(FlowRecords(rows, self.exporters, own), level, words, max(one.width_ns for one in used))
+        return Found(FlowRecords(rows, exporters, own), level, words, max(one.width_ns for one in used))
 
-    def _taken(self, table: pa.Table, only: tuple[str, ...] = ()) -> tuple[Array, Own]:
-        """A table as rows of FLOW. Raises HistoryError where it does not hold what it should: a folder may come from anywhere."""
+    def _taken(self, table: pa.Table, only: tuple[str, ...] = ()) -> tuple[Array, Own, list[Exporter]]:
+        """A table as rows of FLOW, and whom their numbers name. Raises HistoryError where it does not hold what it should.
+
+        An exporter's number never changes, and stands on the disk before its first record: read after the records, it is known.
+        """
+        exporters = layout.tellers_of(self.folder).exporters
         try:
             rows, own = rows_of(table, FLOW, only)
         except (KeyError, ValueError, TypeError, pa.ArrowException) as error:
             raise layout.HistoryError(f"{self.folder} holds tables that are none of records: {error}") from error
-        if rows.size and not (int(rows["exporter"].min()) >= 0 and int(rows["exporter"].max()) < max(1, len(self.exporters))):
+        if rows.size and not (int(rows["exporter"].min()) >= 0 and int(rows["exporter"].max()) < max(1, len(exporters))):
             raise layout.HistoryError(f"{self.folder}: a record names an exporter that is not told of")
-        return rows, own
+        return rows, own, exporters
 
     def _ask(self, query: str, level: Level, first_ns: int, last_ns: int) -> tuple[pa.Table | None, set[Level]]:
         """A question about the view `flows` of a period's files."""
@@ -182,8 +186,8 @@ class History:
         ends = f"((src_hi = {int(high)} AND src_lo = {int(low)}) OR (dst_hi = {int(high)} AND dst_lo = {int(low)}))"
         query = f"SELECT * FROM flows WHERE last_ns >= {int(first_ns)} AND first_ns < {int(last_ns)} AND {ends} ORDER BY first_ns"
         table, used = self._ask(query, LEVELS[0], first_ns, last_ns)
-        rows, own = self._taken(table) if table is not None else (np.zeros(0, FLOW), {})
-        return Found(FlowRecords(rows, self.exporters, own), LEVELS[0], " and ".join(one.words for one in LEVELS if one in used), max((one.width_ns for one in used), default=0))
+        rows, own, exporters = self._taken(table) if table is not None else (np.zeros(0, FLOW), {}, self.exporters)
+        return Found(FlowRecords(rows, exporters, own), LEVELS[0], " and ".join(one.words for one in LEVELS if one in used), max((one.width_ns for one in used), default=0))
 
     # --- counters ---
     def readings(self, first_ns: int, last_ns: int) -> Counters:
@@ -200,6 +204,8 @@ class History:
                 found.rows, _ = rows_of(told.query("told", f"SELECT * FROM told {one}").to_arrow_table(), COUNTER, COUNTER.names or ())
         except (duckdb.Error, KeyError, ValueError, TypeError, pa.ArrowException) as error:
             raise layout.HistoryError(f"{self.folder} cannot be read: {error}") from error
+        told_by = layout.tellers_of(self.folder).counters  # Read after the readings: a device stands there before its first one.
+        found.devices, found.names = list(told_by.devices), dict(told_by.names)
         if found.rows.size and not (int(found.rows["device"].min()) >= 0 and int(found.rows["device"].max()) < len(found.devices)):
             raise layout.HistoryError(f"{self.folder}: a reading names a device that is not told of")
         return found

@@ -113,7 +113,7 @@ def _round_trips(samples, floors, values, out):  # type: ignore[no-untyped-def]
             out[at : at + 4] = -1
             continue
         floors[side] = least
-        middle, high = min(k - 1, k // 2), min(k - 1, k * 95 // 100)
+        middle, high = (k + 1) // 2 - 1, (95 * k + 99) // 100 - 1  # Nearest rank, as everywhere.
         out[at], out[at + 1], out[at + 3] = least, select(values, _FIRST, k, middle), most
         out[at + 2] = select(values, middle, k, high)
     out[_HANDSHAKE] = -1

@@ -17,10 +17,11 @@ CHARGES: tuple[tuple[str, str], ...] = (
     (CLIENT, "encryption"),
     (SERVER, "encryption"),
     (NETWORK, "name"),
+    (SERVER, "name"),
     (UNEXPLAINED, "unseen"),
 )
 SET_UP, ROUND_TRIP, RATE, QUEUEING, LOSS, PROCESSING, STALL, SERVER_WINDOW, PACING, CLIENT_WINDOW = range(10)
-CLIENT_ENCRYPTION, SERVER_ENCRYPTION, NAME, UNSEEN = range(10, 14)
+CLIENT_ENCRYPTION, SERVER_ENCRYPTION, NAME, SERVER_NAME, UNSEEN = range(10, 15)
 COUNT = len(CHARGES)
 
 WORDS = {

@@ -12,15 +12,39 @@ from yaffle.ledger import causes
 from yaffle.ledger.account import CONNECTION_FIELDS, EXCHANGE_FIELDS
 from yaffle.ledger.engine import Account
 
+_LEAST_ANSWERS = 3  # Fewer do not tell how far a name server is.
 _SOON_NS = 1_000_000_000  # A connection that follows its look-up later than this was not waiting for it.
+_NETWORK_LOW, _NETWORK_HIGH, _SERVER_LOW, _SERVER_HIGH = (EXCHANGE_FIELDS.index(f"{side}_{end}_ns") for side in ("network", "server") for end in ("low", "high"))
 _SET_UP, _WAIT, _WORST = EXCHANGE_FIELDS.index("set_up_ns"), CONNECTION_FIELDS.index("wait_ns"), CONNECTION_FIELDS.index("worst_wait_ns")
+
+
+def _least_answers(lookups: Lookups) -> dict[tuple[str, int], int]:
+    """The soonest answer of each name server, by point: no trip to it took longer. Only where several answers tell it."""
+    answers: dict[tuple[str, int], list[int]] = defaultdict(list)
+    for lookup in lookups.rows:
+        if lookup.protocol == "dns" and lookup.answered_ns >= 0 and lookup.tries == 1:
+            answers[lookup.server, lookup.point].append(lookup.latency_ns)
+    return {key: min(spans) for key, spans in answers.items() if len(spans) >= _LEAST_ANSWERS}
+
+
+def _split(lookup: Lookup, least: dict[tuple[str, int], int]) -> tuple[int, int]:
+    """(the network's, the name server's) part of a look-up, ns: repeats and the soonest answer's time, and the rest.
+
+    One answer alone does not tell the trip: then all of it is left to the network, as what is certain is only that it passed there.
+    """
+    repeated = max(0, min(lookup.latest_ns, lookup.answered_ns) - lookup.asked_ns) if lookup.tries > 1 else 0
+    rest = lookup.latency_ns - repeated
+    trip = min(rest, least.get((lookup.server, lookup.point), rest))
+    return repeated + trip, rest - trip
 
 
 def charge_names(account: Account, lookups: Lookups, flows: Rows) -> None:
     """Charges `name` to the first exchange of each connection whose opening followed a look-up of its server by its client.
 
-    Each look-up leads to one connection: later ones had the answer already. The time charged is from the first try to the answer.
+    Each look-up leads to one connection: later ones had the answer already. The time charged is from the first try to the answer:
+    what the name server itself took is the server's (of the name service), the trips to it and questions asked again are the network's.
     """
+    least = _least_answers(lookups)
     led: dict[tuple[str, str, int], list[Lookup]] = defaultdict(list)
     for lookup in lookups.rows:
         if lookup.protocol == "dns" and lookup.answered_ns >= 0:
@@ -43,8 +67,12 @@ def charge_names(account: Account, lookups: Lookups, flows: Rows) -> None:
             continue
         used.add(id(found[-1]))
         x, spent = int(first[c]), found[-1].latency_ns
-        account.exchange_charges[x, causes.NAME] += spent
+        network, server = _split(found[-1], least)
+        for column, ns in ((causes.NAME, network), (causes.SERVER_NAME, server)):
+            account.exchange_charges[x, column] += ns
+            account.connection_charges[c, column] += ns
+        for column, ns in ((_NETWORK_LOW, network), (_NETWORK_HIGH, network), (_SERVER_LOW, server), (_SERVER_HIGH, server)):
+            account.exchange[x, column] += ns
         account.exchange[x, _SET_UP] += spent
-        account.connection_charges[c, causes.NAME] += spent
         account.connection[c, _WAIT] += spent
         account.connection[c, _WORST] = max(int(account.connection[c, _WORST]), int(account.exchange_charges[x].sum()))

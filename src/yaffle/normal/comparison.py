@@ -11,6 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from yaffle.arrays import Array
+from yaffle.quantiles import median, p95
 
 FEW = 8  # With fewer on a side a rank test can hardly be sure of anything.
 SURE = 0.01
@@ -67,7 +68,7 @@ def compare(before: Array, after: Array) -> Comparison:
     counts = (one.size, two.size)
     none = (float("nan"), float("nan"))
     if not one.size or not two.size:
-        medians = tuple(float(np.median(side)) if side.size else float("nan") for side in (one, two))
+        medians = tuple(median(side) for side in (one, two))
         return Comparison(counts, (medians[0], medians[1]), none, float("nan"), float("nan"), float("nan"))
     test = mannwhitneyu(
         two, one, alternative="two-sided", method="auto" if min(counts) > FEW else "exact" if np.unique(np.concatenate([one, two])).size == sum(counts) else "asymptotic"
@@ -75,7 +76,7 @@ def compare(before: Array, after: Array) -> Comparison:
     most = int(_MOST_PAIRS**0.5)
     difference = float(np.median(_thinned(two, most)[:, None] - _thinned(one, most)[None, :]))
     chance = float(test.pvalue) if not np.isnan(test.pvalue) else 1.0
-    quantiles = [(float(np.median(side)), float(np.quantile(side, 0.95))) for side in (one, two)]
+    quantiles = [(median(side), p95(side)) for side in (one, two)]
     return Comparison(counts, (quantiles[0][0], quantiles[1][0]), (quantiles[0][1], quantiles[1][1]), difference, float(test.statistic) / (one.size * two.size), chance)
 
 

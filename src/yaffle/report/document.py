@@ -21,14 +21,15 @@ from yaffle.ledger import bounds, causes
 from yaffle.ledger.account import CLOSINGS, OPENINGS, SIDE_FIELDS
 from yaffle.ledger.engine import Account
 from yaffle.ledger.orientation import HOW
+from yaffle.quantiles import median
 from yaffle.records.flow_table import PROTOCOLS
 from yaffle.report import media_part, path_part
 from yaffle.transport.bursts import bursts
 from yaffle.transport.datagrams import FIELDS
+from yaffle.units import transport_name
 
 NS_PER_MS = 1e6
 _BOUNDS = tuple(f"{party}_ms_{end}" for party in bounds.BOUNDED for end in ("low", "high"))
-_TRANSPORTS = {1: "icmp", 17: "udp", 58: "icmpv6", 132: "sctp"}
 
 
 def _ms(ns: int) -> float | None:
@@ -142,7 +143,7 @@ def conversations(analysis: Analysis) -> list[dict[str, Any]]:
         span_s = max(1, fact["last_ns"] - fact["first_ns"]) / 1e9
         listed.append(
             {
-                "transport": _TRANSPORTS.get(int(flows.protocol[flow]), f"ip-{int(flows.protocol[flow])}"),
+                "transport": transport_name(int(flows.protocol[flow])),
                 "client": end_text(client_address(flows, flow), int(flows.a_port[flow])),
                 "server": end_text(server_address(flows, flow), int(flows.b_port[flow])),
                 "point": analysis.capture.points[int(flows.point[flow])],
@@ -155,7 +156,7 @@ def conversations(analysis: Analysis) -> list[dict[str, Any]]:
                 "answers": fact["answers"],
                 "unanswered": fact["unanswered"],
                 "tries": fact["tries"],
-                "answer_ms": {"min": float(answers.min()), "median": float(np.median(answers)), "max": float(answers.max())} if answers.size else None,
+                "answer_ms": {"min": float(answers.min()), "median": median(answers), "max": float(answers.max())} if answers.size else None,
                 "icmp_errors": [{"says": in_words(kind, bool(flows.ipv6[flow])), "count": n} for kind, n in analysis.quotes.get(flow, {}).items()],
                 "tunnel": _tunnel(flows, flow),
             }
@@ -307,7 +308,7 @@ def flows(analysis: Analysis) -> list[dict[str, Any]]:
         number = int(row["application"])
         found.append(
             {
-                "protocol": PROTOCOLS[int(row["protocol"])], "exporter": e.address, "domain": e.domain, "transport": int(row["transport"]),
+                "protocol": PROTOCOLS[int(row["protocol"])], "exporter": e.address, "domain": e.domain, "transport": transport_name(int(row["transport"])),
                 "src": source[k], "src_port": int(row["src_port"]), "dst": target[k], "dst_port": int(row["dst_port"]), "dscp": int(row["dscp"]),
                 "post_dscp": _or_none(row["post_dscp"]), "direction": _or_none(row["direction"]), "ingress": _or_none(row["ingress"]), "egress": _or_none(row["egress"]),
                 "application": e.applications.get(number, str(number) if number >= 0 else None), "first_ns": int(row["first_ns"]), "last_ns": int(row["last_ns"]),

@@ -13,7 +13,7 @@ from markupsafe import Markup
 
 from yaffle import __version__
 from yaffle.analysis import Analysis
-from yaffle.capture.addresses import server_labels
+from yaffle.capture.addresses import client_labels, server_labels
 from yaffle.capture.masking import Masker
 from yaffle.exchanges.lookups import Lookups
 from yaffle.findings.cleared import cleared
@@ -22,6 +22,7 @@ from yaffle.findings.expected import VIDEO, VOICE
 from yaffle.findings.places import Places
 from yaffle.ledger import causes
 from yaffle.ledger.sums import party_sums
+from yaffle.quantiles import median, p95
 from yaffle.report.answer import write_whole
 from yaffle.units import count, day, duration, moment, share, zone_name
 
@@ -67,7 +68,7 @@ def _groups(analysis: Analysis, places: Places, speaks: Any) -> list[dict[str, A
     server, ports = server_labels(flows, account.flow), flows.b_port[account.flow].tolist()
     application = {pair: places.application(server.texts[pair[0]], pair[1]) for pair in set(zip(server.codes.tolist(), ports, strict=True))}
     names = np.array([application[pair] for pair in zip(server.codes.tolist(), ports, strict=True)])
-    clients = flows.a_lo[account.flow] ^ flows.a_hi[account.flow]
+    clients = client_labels(flows, account.flow).codes
     owner = account.of_exchange("connection")
     wait = account.exchange_charges.sum(axis=1)
     found = []
@@ -82,8 +83,8 @@ def _groups(analysis: Analysis, places: Places, speaks: Any) -> list[dict[str, A
                 "label": name,
                 "exchanges": count(int(rows.sum())),
                 "users": int(np.unique(clients[member]).size),
-                "median": duration(float(np.median(wait[rows]))),
-                "p95": duration(float(np.quantile(wait[rows], 0.95))),
+                "median": duration(median(wait[rows])),
+                "p95": duration(p95(wait[rows])),
                 "worst": duration(int(wait[rows].max())),
                 "wait": duration(int(charges.sum())),
                 "charges": charges,

@@ -13,6 +13,8 @@ from yaffle.findings.flow_source import held_flows
 from yaffle.path.segments import PathSegment, Way, clamped, ecn_changes, hops, marking_changes, resets_born
 from yaffle.path.split import split_connections
 from yaffle.path.translations import translations
+from yaffle.quantiles import median, p95
+from yaffle.units import transport_name
 
 _MS = 1e6
 
@@ -43,7 +45,7 @@ def _way(analysis: Analysis, way: Way, start: str, end: str) -> dict[str, Any]:
         "reordered": int(way.reordered.size),
         "born": int(way.born.size),
         "resets_born": resets_born(capture, way),
-        "delay_ms": {"min": float(delays.min()), "median": float(np.median(delays)), "p95": float(np.quantile(delays, 0.95)), "max": float(delays.max())} if delays.size else None,
+        "delay_ms": {"min": float(delays.min()), "median": median(delays), "p95": p95(delays), "max": float(delays.max())} if delays.size else None,
         "jitter_ms": None if np.isnan(way.variation_ns) else way.variation_ns / _MS,
         "dscp_changes": [{"from": before, "to": after, "packets": count} for before, after, count in marking_changes(capture, way)],
         "ecn_changes": [{"from": ECN_NAMES[before], "to": ECN_NAMES[after], "packets": count} for before, after, count in ecn_changes(capture, way)],
@@ -119,7 +121,7 @@ def lost_packets(analysis: Analysis) -> list[dict[str, Any]]:
                 (src, src_port), (dst, dst_port) = reversed(ends) if back else ends
                 found.append(
                     {
-                        "from": capture.points[start], "to": capture.points[end], "transport": int(flows.protocol[flow]), "src": src, "src_port": src_port, "dst": dst,
+                        "from": capture.points[start], "to": capture.points[end], "transport": transport_name(int(flows.protocol[flow])), "src": src, "src_port": src_port, "dst": dst,
                         "dst_port": dst_port, "seq": int(packets.head["seq"][row]) if packets.protocol[row] == 6 else None, "time_ns": int(packets.time_ns[row]),
                         "ip_id": int(packets.head["ip_id"][row]), "payload_bytes": int(packets.payload_bytes[row]),
                     }

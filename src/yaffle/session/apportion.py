@@ -74,7 +74,7 @@ def _summarise(starts, members, rows, wait, charges, owner, client, again, seen_
         figures[k, 0], figures[k, 4] = users, repeats
         if n == 0:
             continue
-        middle, high = n // 2, min(n - 1, np.int64(0.95 * n))
+        middle, high = (n + 1) // 2 - 1, (95 * n + 99) // 100 - 1  # Nearest rank, as everywhere.
         figures[k, 1] = select(values, np.int64(0), n, middle)
         figures[k, 2] = select(values, middle, n, high)
         figures[k, 3] = select(values, high, n, n - 1)

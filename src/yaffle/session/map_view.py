@@ -19,6 +19,7 @@ from yaffle.findings.flow_path import FlowHop, flow_ways
 from yaffle.findings.flow_source import HeldFlows, held_flows
 from yaffle.findings.places import Places
 from yaffle.path.segments import Way, marking_changes
+from yaffle.quantiles import median
 from yaffle.session.scene import Scene
 from yaffle.units import count, duration, share
 
@@ -211,7 +212,7 @@ def _measured(scene: Scene, analysis: Analysis, drawing: _Drawing) -> None:
             code = next((k for k, text in enumerate(sites.texts) if text == outer.partition(": ")[2]), -1)
             mine = own[(sites.codes[own] == code) & (flows.point[account.flow[own]] == point)]
             if mine.size:
-                link.state, link.words = FINE, f"{duration(int(np.median(trips[mine])))} there and back; {count(mine.size)} connections"
+                link.state, link.words = FINE, f"{duration(int(median(trips[mine])))} there and back; {count(mine.size)} connections"
 
 
 @dataclass(frozen=True)
@@ -228,7 +229,7 @@ def _told(analysis: Analysis, way: Way, scene: Scene) -> _Way:
     delays = way.delay_ns[own[came]]
     part = replace(way, sent=way.sent[own], arrived=way.arrived[own], delay_ns=delays)
     changed = [f"{marking(old)} becomes {marking(new)}" for old, new, packets in marking_changes(analysis.capture, part) if packets >= _LEAST_MARKED]
-    return _Way(int(own.sum()), int((own & ~came).sum()), float(np.median(delays)) if delays.size else float("nan"), changed[:2])
+    return _Way(int(own.sum()), int((own & ~came).sum()), median(delays), changed[:2])
 
 
 def _judge(link: Link, ways: list[_Way]) -> None:

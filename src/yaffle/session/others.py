@@ -4,6 +4,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from yaffle.quantiles import median, p95
 from yaffle.session.evidence import Evidence
 
 _KINDS = {1: "ICMP", 17: "UDP", 58: "ICMPv6", 132: "SCTP"}
@@ -41,8 +42,8 @@ def other_groups(evidence: Evidence, first_ns: int, last_ns: int) -> list[OtherG
                 int(talks.fact("client_packets")[member].sum() + talks.fact("server_packets")[member].sum()),
                 int(talks.fact("answers")[member].sum()),
                 int(talks.fact("unanswered")[member].sum()),
-                float(np.median(latencies)) if latencies.size else None,
-                float(np.quantile(latencies, 0.95)) if latencies.size else None,
+                median(latencies) if latencies.size else None,
+                p95(latencies) if latencies.size else None,
             )
         )
     return sorted(found, key=lambda g: -g.packets)

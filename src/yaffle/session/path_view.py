@@ -17,6 +17,7 @@ from yaffle.findings.where import WaitedAt, where_waited
 from yaffle.path.segments import PathSegment, Way, ecn_changes, marking_changes
 from yaffle.path.split import SplitConnections, split_connections
 from yaffle.path.translations import Ends, Translation, translations
+from yaffle.quantiles import nearest_rank
 from yaffle.session.scene import Scene
 from yaffle.units import duration, moment
 
@@ -166,7 +167,7 @@ def _way(analysis: Analysis, way: Way, start: str, end: str, edges_ns: Array) ->
     changes = [f"{marking(before)} to {marking(after)}: {count:,} packets" for before, after, count in marking_changes(analysis.capture, part)]
     changes += [f"{ECN_NAMES[before]} to {ECN_NAMES[after]}: {count:,} packets" for before, after, count in ecn_changes(analysis.capture, part)]
     steps = np.abs(np.diff(delay))
-    least, median, p95 = (float(np.quantile(delay, q)) if delay.size else float("nan") for q in (0.0, 0.5, 0.95))
+    least, median, p95 = (nearest_rank(delay, percent) for percent in (0, 50, 95))
     copies, late, born = (int(_inside(analysis, rows, edges_ns).sum()) for rows in (way.copies, way.reordered, way.born))
     floor, middle, high = curves
     return WayPicture(

@@ -9,6 +9,7 @@ from yaffle.arrays import Array
 from yaffle.capture.addresses import address_of
 from yaffle.exchanges.lookup import UNANSWERED
 from yaffle.findings.services import failed
+from yaffle.quantiles import median, p95
 from yaffle.session.evidence import Evidence
 from yaffle.session.expressions import one_of, only
 from yaffle.session.make_up import TREND
@@ -110,7 +111,7 @@ def services(evidence: Evidence, first_ns: int, last_ns: int) -> list[Service]:
         found.append(
             Service(
                 _KINDS.get(protocol, protocol), name, len(tally.asked), tally.failures, tally.unanswered, len(tally.users), len(tally.affected),
-                float(np.median(latency)) if latency.size else None, float(np.quantile(latency, 0.95)) if latency.size else None,
+                median(latency) if latency.size else None, p95(latency) if latency.size else None,
                 float(latency.max()) if latency.size else None,
                 np.bincount(place, minlength=TREND), next(iter(tally.addresses)) if len(tally.addresses) == 1 else "", tuple(sorted(tally.affected or tally.users)[:_MOST_NAMED]),
                 _where(protocol, list(tally.servers)), np.array(tally.asked, np.int64)[order], every, np.array(tally.bad, bool)[order],

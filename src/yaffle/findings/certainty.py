@@ -1,0 +1,69 @@
+"""How sure it is that a party made others wait: from the bounds of what it is charged with, and of what the others are.
+
+The sum of many exchanges lies between bounds that ledger.bounds combines. The confidence that a party's share is the largest
+is that of a logistic distribution whose spread is the distance to both bounds: where they overlap by half it is about even.
+"""
+
+import numpy as np
+
+from yaffle.arrays import Array
+from yaffle.ledger import bounds, causes
+from yaffle.ledger.engine import Account
+
+PARTIES = tuple(causes.PARTIES.index(party) for party in bounds.BOUNDED)
+MOST, LEAST = 0.98, 0.3  # No inference is surer, none is given that is less.
+_STEEPNESS = 2.4  # Takes the distance between two bounds for two standard deviations.
+_MODEL_SHARE, _MODEL_NS = 0.1, 2_000_000  # What the ledger's rules themselves may be wrong by.
+_LEAST_SHARE = 0.02  # A lower bound below this share of the wait is as good as nil.
+
+
+def bounds_of_groups(account: Account, rows: Array, group: Array, groups: int) -> tuple[Array, Array]:
+    """(low, high) of each party's part of the waits of some exchanges, ns, shape (groups, 3) in the order of bounds.BOUNDED."""
+    charges = account.exchange_charges[rows]
+    low, high = np.zeros((groups, len(PARTIES))), np.zeros((groups, len(PARTIES)))
+    for k, party in enumerate(bounds.BOUNDED):
+        estimate = charges[:, causes.party_columns(party)].sum(axis=1)
+        least, most = (account.of_exchange(f"{party}_{end}_ns")[rows] for end in ("low", "high"))
+        low[:, k], high[:, k] = bounds.combined(estimate, least, most, group, groups)
+    return low, high
+
+
+def bounds_of_connections(account: Account) -> tuple[Array, Array]:
+    """The same for all connections. What is no exchange's, such as failed openings, is as charged."""
+    rows = np.arange(account.exchange.shape[0])
+    low, high = bounds_of_groups(account, rows, account.of_exchange("connection"), account.flow.size)
+    for k, party in enumerate(bounds.BOUNDED):
+        columns = causes.party_columns(party)
+        beside = account.connection_charges[:, columns].sum(axis=1).astype(np.float64)
+        beside -= np.bincount(account.of_exchange("connection"), account.exchange_charges[:, columns].sum(axis=1), account.flow.size)
+        low[:, k] += beside
+        high[:, k] += beside
+    return low, high
+
+
+def confidences(sums: Array, party: Array, low: Array, high: Array) -> Array:
+    """The confidence that each party is the one with the largest part.
+
+    sums: (n, 4) charges by party, ns; party: (n,) places in causes.PARTIES; low, high: (n, 3). Returns (n,), LEAST to MOST.
+    """
+    if not party.size:
+        return np.zeros(0)
+    place = np.arange(party.size)
+    bounded = sums[:, list(PARTIES)].astype(np.float64)
+    column = np.array([PARTIES.index(p) if p in PARTIES else -1 for p in range(len(causes.PARTIES))])[party]
+    own, below = sums[place, party].astype(np.float64), np.zeros(party.size)
+    known = column >= 0
+    below[known] = (own - low[place, column])[known]
+    others = np.where(np.arange(len(PARTIES))[None, :] == column[:, None], -1.0, bounded)
+    second = others.argmax(axis=1)
+    next_, above = others[place, second], (high - bounded)[place, second]
+    blur = np.sqrt(below**2 + above**2 + (_MODEL_SHARE * own + _MODEL_NS) ** 2)
+    found = 1 / (1 + np.exp(-np.clip(_STEEPNESS * (own - next_) / blur, -50, 50)))
+    return np.clip(found, LEAST, MOST)
+
+
+def could_be_nil(sums: Array, party: Array, low: Array) -> Array:
+    """Whether the evidence allows that the party has no part at all (bool, (n,)); never for what is unexplained."""
+    place = np.arange(party.size)
+    column = np.array([PARTIES.index(p) if p in PARTIES else -1 for p in range(len(causes.PARTIES))])[party]
+    return np.asarray((column >= 0) & (low[place, column] < _LEAST_SHARE * np.maximum(1, sums.sum(axis=1))))
