@@ -12,7 +12,7 @@ from yaffle.desktop.column_table import Column, ColumnTable, TableView
 from yaffle.desktop.flow_plots import FlowPlots
 from yaffle.desktop.jobs import Latest
 from yaffle.desktop.ladder import Ladder, LadderPanel
-from yaffle.desktop.ledger_bar import LedgerBar
+from yaffle.desktop.ledger_bar import Bounds, LedgerBar, bound_words
 from yaffle.desktop.packet_bytes import PacketBytes
 from yaffle.desktop.sequence_plot import SequencePlot
 from yaffle.desktop.visit_panel import VisitPanel
@@ -225,7 +225,11 @@ class Examine(QWidget):
         for end in path_changed(account, connection.number):
             before, after = (int(account.fact(f"to_{end}_{when}_min_ns")[connection.number]) for when in ("early", "late"))
             self._verdict.setText(f"{self._verdict.text()} The way to the {end} changed: its floor went from {duration(before)} to {duration(after)}.")
-        self.bar.show_charges(account.connection_charges[connection.number])
+        charges, (low, high) = account.connection_charges[connection.number], connection.evidence.connection_bounds
+        bounds = Bounds(low[connection.number], high[connection.number])
+        if between := bound_words(charges, bounds):
+            self._verdict.setText(f"{self._verdict.text()} The evidence allows: {', '.join(between)}.")
+        self.bar.show_charges(charges, bounds)
         self._list_silences()
         g, since = connection.segments, connection.since_previous()
         red = theme.current().red

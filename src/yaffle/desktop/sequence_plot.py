@@ -14,7 +14,7 @@ from yaffle.units import duration, size
 
 # Kinds with a mark of their own: (words, kinds, symbol, what of the theme).
 _MARKED = (
-    ("repeat after timeout", (kinds.REPEAT_TIMEOUT, kinds.REPEAT_OPEN, kinds.REPEAT_CLOSE), "t", "red"),
+    ("repeat after timeout", (kinds.REPEAT_TIMEOUT, kinds.REPEAT_AFTER, kinds.REPEAT_OPEN, kinds.REPEAT_CLOSE), "t", "red"),
     ("repeat on acknowledgements", (kinds.REPEAT_FAST,), "d", "red"),
     ("repeat as tail probe", (kinds.REPEAT_TAIL,), "s", "red"),
     ("late original", (kinds.OUT_OF_ORDER,), "o", "straw"),

@@ -9,9 +9,10 @@ from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QSplitter, QTabWid
 from yaffle.arrays import Array
 from yaffle.desktop import theme
 from yaffle.desktop.column_table import Column, ColumnTable, TableView
-from yaffle.desktop.ledger_bar import BAR_ROLE, LedgerDelegate
+from yaffle.desktop.ledger_bar import BAR_ROLE, Bounds, LedgerDelegate, bar_words
 from yaffle.desktop.plots import Plot
 from yaffle.ledger import causes
+from yaffle.ledger.bounds import BOUNDED
 from yaffle.session.apportion import ApportionPicture
 from yaffle.session.evidence import Evidence
 from yaffle.units import count, duration, moment, rate
@@ -67,12 +68,20 @@ class _ExchangeTable(ColumnTable):
     """Adds the ledger bar to the last column."""
 
     charges: Array = np.empty((0, causes.COUNT))
+    bounds: Array = np.empty((0, 2 * len(BOUNDED)))
     full_ns = 1.0
+
+    def _bounds(self, row: int) -> Bounds | None:
+        return Bounds(self.bounds[row, ::2], self.bounds[row, 1::2]) if row < len(self.bounds) else None
 
     def data(self, index, role=Qt.ItemDataRole.DisplayRole):  # type: ignore[no-untyped-def]
         if role == BAR_ROLE:
             last = index.column() == self.columnCount() - 1
-            return (self.charges[int(self.order[index.row()])], self.full_ns) if last else None
+            row = int(self.order[index.row()]) if last else 0
+            return (self.charges[row], self.full_ns, self._bounds(row)) if last else None
+        if role == Qt.ItemDataRole.ToolTipRole and index.column() == self.columnCount() - 1:
+            row = int(self.order[index.row()])
+            return bar_words(self.charges[row], self._bounds(row))
         return super().data(index, role)
 
 
@@ -222,7 +231,7 @@ class WaitPlots(QTabWidget):
         owner = waits.connection[rows]
         columns = self.columns()
         paid = waits.wait_ns[rows] if columns is None else waits.charges[rows][:, columns].sum(axis=1)
-        self.model.charges = waits.charges[rows]
+        self.model.charges, self.model.bounds = waits.charges[rows], self._evidence.bounds[rows] if self._evidence is not None else np.empty((0, 6))
         self.model.full_ns = float(waits.wait_ns[rows].max()) if rows.size else 1.0
         client = [evidence.client.texts[k] for k in evidence.client.codes[owner]]
         server = [evidence.server.texts[k] for k in evidence.server.codes[owner]]

@@ -6,7 +6,7 @@ from typing import Any
 from PySide6.QtCore import QAbstractItemModel, QModelIndex, QPersistentModelIndex, Qt
 from PySide6.QtWidgets import QWidget
 
-from yaffle.desktop.ledger_bar import BAR_ROLE, bar_words
+from yaffle.desktop.ledger_bar import BAR_ROLE, Bounds, bar_words
 from yaffle.session.apportion import EXCHANGE, Group, Level, groups
 from yaffle.session.evidence import Evidence
 from yaffle.units import count, duration
@@ -137,9 +137,9 @@ class WaitTree(QAbstractItemModel):
             )[column]  # fmt: skip
         if role == BAR_ROLE and column == len(COLUMNS) - 1:
             level = self._node(index).level
-            return group.charges, float(level.widest_ns if isinstance(level, Level) else group.wait_ns)
+            return group.charges, float(level.widest_ns if isinstance(level, Level) else group.wait_ns), Bounds(group.low_ns, group.high_ns)
         if role == Qt.ItemDataRole.ToolTipRole:
-            return bar_words(group.charges) if column == len(COLUMNS) - 1 else group.label if column == 0 else None
+            return bar_words(group.charges, Bounds(group.low_ns, group.high_ns)) if column == len(COLUMNS) - 1 else group.label if column == 0 else None
         if role == Qt.ItemDataRole.TextAlignmentRole and 0 < column < len(COLUMNS) - 1:
             return Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
         return None

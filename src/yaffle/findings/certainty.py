@@ -59,7 +59,7 @@ def confidences(sums: Array, party: Array, low: Array, high: Array) -> Array:
     next_, above = others[place, second], (high - bounded)[place, second]
     blur = np.sqrt(below**2 + above**2 + (_MODEL_SHARE * own + _MODEL_NS) ** 2)
     found = 1 / (1 + np.exp(-np.clip(_STEEPNESS * (own - next_) / blur, -50, 50)))
-    return np.clip(found, LEAST, MOST)
+    return np.asarray(np.clip(found, LEAST, MOST))
 
 
 def could_be_nil(sums: Array, party: Array, low: Array) -> Array:

@@ -206,7 +206,8 @@ def _count_sides(g, facts, kind_of_packet, mss, high, out):  # type: ignore[no-u
 
 @kernel
 def account(  # type: ignore[no-untyped-def]
-    first, last, starts, order, packets, sack_left, sack_right, room, sample_room, turns, pending, extra, holes, scratch, telling, delays, blocked, given, turns_given, paths, tables, x,
+    first, last, starts, order, packets, sack_left, sack_right, room, sample_room, turns, pending, extra, holes, scratch, telling,
+    delays, blocked, given, turns_given, paths, tables, x,
 ):  # fmt: skip
     """Accounts for the connections first..last-1, writing exchanges from row x on.
 
@@ -244,8 +245,8 @@ def account(  # type: ignore[no-untyped-def]
         release_by_path(samples, delays, paths, c)
         _round_trips(samples, floors, scratch, out)
         for side in range(2):
-            if paths.index[c, side, FLOOR] < floors[side]:  # It never saw its path without a queue, or not at all; others did.
-                floors[side] = out[_TO_CLIENT if side == 0 else _TO_SERVER] = paths.index[c, side, FLOOR]
+            if paths.places[c, side, FLOOR] < floors[side]:  # It never saw its path without a queue, or not at all; others did.
+                floors[side] = out[_TO_CLIENT if side == 0 else _TO_SERVER] = paths.places[c, side, FLOOR]
         _count_sides(g, facts, packets.kind, mss, high, out)
         out[_FIRST_NS], out[_LAST_NS], out[_SCALES_KNOWN] = g[0].t, g[n - 1].t, facts[SCALES_KNOWN]
         if facts[MSS_CLIENT] > 0 and facts[MSS_CLIENT + 1] > 0:

@@ -67,11 +67,11 @@ def charge_names(account: Account, lookups: Lookups, flows: Rows) -> None:
             continue
         used.add(id(found[-1]))
         x, spent = int(first[c]), found[-1].latency_ns
-        network, server = _split(found[-1], least)
-        for column, ns in ((causes.NAME, network), (causes.SERVER_NAME, server)):
+        trips, own = _split(found[-1], least)
+        for column, ns in ((causes.NAME, trips), (causes.SERVER_NAME, own)):
             account.exchange_charges[x, column] += ns
             account.connection_charges[c, column] += ns
-        for column, ns in ((_NETWORK_LOW, network), (_NETWORK_HIGH, network), (_SERVER_LOW, server), (_SERVER_HIGH, server)):
+        for column, ns in ((_NETWORK_LOW, trips), (_NETWORK_HIGH, trips), (_SERVER_LOW, own), (_SERVER_HIGH, own)):
             account.exchange[x, column] += ns
         account.exchange[x, _SET_UP] += spent
         account.connection[c, _WAIT] += spent

@@ -117,11 +117,11 @@ def states(rows: Array, path: Array, floor_ns: Array, first_ns: Array, last_ns: 
     away = np.minimum.reduceat(away, bins) if bins.size else away
     key, time = key[bins], time[bins]
     found = no_states(count)
-    found.index[:, :, FLOOR] = lowered
+    found.places[:, :, FLOOR] = lowered
     for s in range(SIDES):
         wanted = path[asking] * SIDES + s
-        found.index[asking, s, FIRST], found.index[asking, s, LAST] = np.searchsorted(key, wanted, "left"), np.searchsorted(key, wanted, "right")
-    return PathStates(found.index, np.stack([time, away], axis=1))
+        found.places[asking, s, FIRST], found.places[asking, s, LAST] = np.searchsorted(key, wanted, "left"), np.searchsorted(key, wanted, "right")
+    return PathStates(found.places, np.stack([time, away], axis=1))
 
 
 def _floors_of_the_path(rows: Array, key: Array, least: Array, floor_ns: Array, first_ns: Array, last_ns: Array, path: Array) -> Array:

@@ -20,7 +20,7 @@ NO_FLOOR = np.int64(1) << 60
 class PathStates(NamedTuple):
     """Samples of what the way out took above its least, sorted by time, path by path."""
 
-    index: Array  # int64 (connections, 2, 3), by the side they went to: where the samples of a connection's path begin and end,
+    places: Array  # int64 (connections, 2, 3), by the side they went to: where the samples of a connection's path begin and end,
     # and the least round trip of the path where the connection never saw it, else NO_FLOOR
     samples: Array  # int64 (n, 2): when it set out from the point, what the way out took above its least, ns
 
@@ -31,15 +31,15 @@ TIME, AWAY = range(2)
 
 def no_states(connections: int) -> PathStates:
     """Nothing known of any path but what each connection tells itself."""
-    index = np.zeros((connections, SIDES, 3), np.int64)
-    index[:, :, FLOOR] = NO_FLOOR
-    return PathStates(index, np.empty((0, 2), np.int64))
+    places = np.zeros((connections, SIDES, 3), np.int64)
+    places[:, :, FLOOR] = NO_FLOOR
+    return PathStates(places, np.empty((0, 2), np.int64))
 
 
 @leaf
 def away_at(paths, c, side, t):  # type: ignore[no-untyped-def]
     """(estimate, least, most) of what the way out took at time t above its least, by the samples around it; -1 where there are none."""
-    first, last = paths.index[c, side, FIRST], paths.index[c, side, LAST]
+    first, last = paths.places[c, side, FIRST], paths.places[c, side, LAST]
     if first == last:
         return np.int64(-1), np.int64(-1), np.int64(-1)
     low, high = first, last
@@ -68,7 +68,7 @@ def release_by_path(samples, extra, paths, c):  # type: ignore[no-untyped-def]
     """Takes samples for measures of the way again where a queue on the path, by others' round trips, explains what seemed held."""
     floors = np.empty(SIDES, np.int64)
     for side in range(SIDES):
-        floors[side] = paths.index[c, side, FLOOR]
+        floors[side] = paths.places[c, side, FLOOR]
     for k in range(samples.size):
         if samples[k].way < HELD and samples[k].rtt >= 0:
             floors[samples[k].side] = min(floors[samples[k].side], samples[k].rtt)

@@ -21,9 +21,10 @@ _FIRST = np.int64(0)
 _TICK_NS = 1_000_000  # Resolution of common timestamp clocks (RFC 7323 section 5.4: 1 ms to 1 s).
 
 
-# Columns of Ways.state. LEAST: the least round trip, UNKNOWN without a measure; SOONEST: what any answer took at least; SPREAD: what nine of ten ways out stay below, above their least; HALF_BACK, MOST_BACK: what half, and what
-# 19 of 20 ways back take above their least, by the clock of the host beyond; HELD_FOR: the least time that a host held an
-# acknowledgement back, UNKNOWN where it hardly ever did; TELLING: how many samples tell the way; NEAR: room from there on.
+# Columns of Ways.state. LEAST: the least round trip, UNKNOWN without a measure; SOONEST: what any answer took at least; SPREAD: what
+# nine of ten ways out stay below, above their least; HALF_BACK, MOST_BACK: what half, and what 19 of 20 ways back take above their
+# least, by the clock of the host beyond; HELD_FOR: the least time that a host held an acknowledgement back, UNKNOWN where it hardly
+# ever did; TELLING: how many samples tell the way; NEAR: room from there on.
 LEAST, SOONEST, SPREAD, HALF_BACK, MOST_BACK, HELD_FOR, TELLING, NEAR = range(8)
 _NEAREST = 5  # Samples around a moment that tell its way.
 STATES = NEAR + _NEAREST

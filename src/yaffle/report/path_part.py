@@ -121,7 +121,8 @@ def lost_packets(analysis: Analysis) -> list[dict[str, Any]]:
                 (src, src_port), (dst, dst_port) = reversed(ends) if back else ends
                 found.append(
                     {
-                        "from": capture.points[start], "to": capture.points[end], "transport": transport_name(int(flows.protocol[flow])), "src": src, "src_port": src_port, "dst": dst,
+                        "from": capture.points[start], "to": capture.points[end], "transport": transport_name(int(flows.protocol[flow])), "src": src, "src_port": src_port,
+                        "dst": dst,
                         "dst_port": dst_port, "seq": int(packets.head["seq"][row]) if packets.protocol[row] == 6 else None, "time_ns": int(packets.time_ns[row]),
                         "ip_id": int(packets.head["ip_id"][row]), "payload_bytes": int(packets.payload_bytes[row]),
                     }

@@ -10,7 +10,8 @@ from yaffle.arrays import Array
 from yaffle.capture.reader import Progress, go_on, step
 from yaffle.kernels import kernel
 from yaffle.ledger import causes
-from yaffle.ledger.account import select
+from yaffle.ledger.bounds import BOUNDED, combined
+from yaffle.ledger.selection import select
 from yaffle.session.evidence import Evidence
 from yaffle.session.measures import counted_packets, edges
 from yaffle.session.scene import Scene
@@ -33,6 +34,8 @@ class Group:
     worst_ns: int
     charges: Array  # ns by charge column
     repeats: int
+    low_ns: Array  # least of each party's part, in the order of ledger.bounds.BOUNDED
+    high_ns: Array  # and most
     rows: Array = field(repr=False)  # rows of the waits
 
     @property
@@ -110,6 +113,11 @@ class Level(Sequence[Group]):
             starts, self._members, rows, waits.wait_ns, waits.by_column, np.ascontiguousarray(waits.connection), evidence.client.codes, again,
             seen_client, seen_connection, values, figures, sums,
         )  # fmt: skip
+        single = evidence.bounds[rows]
+        self._low, self._high = np.zeros((counts.size, len(BOUNDED))), np.zeros((counts.size, len(BOUNDED)))
+        for k, party in enumerate(BOUNDED):
+            part = waits.parties[rows, causes.PARTIES.index(party)]
+            self._low[:, k], self._high[:, k] = combined(part, single[:, 2 * k], single[:, 2 * k + 1], code, counts.size)
         held = np.flatnonzero(counts)
         self._order = held[np.argsort(-sums[held].sum(axis=1), kind="stable")]
         self._counts, self._starts, self._figures, self._sums = counts, starts, figures, sums
@@ -124,7 +132,7 @@ class Level(Sequence[Group]):
         key, label = self._name(code)
         users, median, p95, worst, repeats = self._figures[code].tolist()
         rows = self.rows[self._members[self._starts[code] : self._starts[code + 1]]]
-        return Group((*self._trail, key), label, int(self._counts[code]), users, median, p95, worst, self._sums[code], repeats, rows)
+        return Group((*self._trail, key), label, int(self._counts[code]), users, median, p95, worst, self._sums[code], repeats, self._low[code], self._high[code], rows)
 
     def place_of(self, key: str) -> int:
         """Where the group with this last part of its trail stands; -1 if it is not here."""
@@ -234,7 +242,7 @@ def distribution(evidence: Evidence, rows: Array, points: int = 200) -> tuple[Ar
     if not wait.size:
         return np.empty(0), np.empty(0, np.int64)
     shares = np.unique(np.concatenate([np.linspace(0, 1, points), [0.5, 0.9, 0.95, 0.99, 0.999]]))
-    return shares, wait[np.minimum(wait.size - 1, (shares * wait.size).astype(np.int64))]
+    return shares, wait[np.maximum(0, np.ceil(shares * wait.size).astype(np.int64) - 1)]
 
 
 def dearest(evidence: Evidence, rows: Array, columns: Sequence[int] | None, most: int = 1000) -> Array:
@@ -278,7 +286,7 @@ def by_label(evidence: Evidence, rows: Array, most: int = 300) -> list[Asked]:
         protocol, label = names[int(places[part[0]])]
         n = part.size
         charges = waits.charges[rows[part]].sum(axis=0)
-        found.append(Asked(protocol, label, n, int(bad[part].sum()), int(wait[part[n // 2]]), int(wait[part[min(n - 1, int(0.95 * n))]]), charges))
+        found.append(Asked(protocol, label, n, int(bad[part].sum()), int(wait[part[(n + 1) // 2 - 1]]), int(wait[part[(95 * n + 99) // 100 - 1]]), charges))
     return sorted(found, key=lambda a: -int(a.charges.sum()))[:most]
 
 

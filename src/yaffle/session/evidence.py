@@ -12,9 +12,12 @@ from yaffle.analysis import Analysis
 from yaffle.arrays import Array
 from yaffle.capture.addresses import Labels, client_labels, server_labels
 from yaffle.exchanges import labels
+from yaffle.findings.certainty import bounds_of_connections
 from yaffle.findings.flow_source import held_flows
 from yaffle.findings.services import failed
 from yaffle.kernels import kernel
+from yaffle.ledger import causes
+from yaffle.ledger.bounds import BOUNDED, FIELDS
 from yaffle.ledger.sums import party_sums
 from yaffle.records.flow_table import PACKETS
 from yaffle.units import size
@@ -207,6 +210,23 @@ class Evidence:
             np.concatenate([account.of_exchange("end_ns")[kept], account.fact("first_ns")[lonely] + account.fact("wait_ns")[lonely]]),
             np.concatenate([account.exchange_charges[kept], account.connection_charges[lonely]]),
         )
+
+    @cached_property
+    def bounds(self) -> Array:
+        """For each wait the bounds of each party's part, ns (n, 6), in the order of ledger.bounds.FIELDS; what is no exchange's is as charged."""
+        waits, account = self.waits, self.analysis.account
+        found = np.empty((waits.connection.size, len(FIELDS)), np.int64)
+        has = waits.exchange >= 0
+        for k, name in enumerate(FIELDS):
+            party = causes.party_columns(BOUNDED[k // 2])
+            found[has, k] = account.of_exchange(name)[waits.exchange[has]]
+            found[~has, k] = waits.charges[~has][:, party].sum(axis=1)
+        return found
+
+    @cached_property
+    def connection_bounds(self) -> tuple[Array, Array]:
+        """(low, high) of each party's part of what every connection waited, ns (n, 3)."""
+        return bounds_of_connections(self.analysis.account)
 
     @cached_property
     def counted(self) -> Array:

@@ -93,7 +93,19 @@ def connections_table(scene: Scene, masker: Masker | None = None) -> Any:
         "round_trip_to_server_ms": _known_ms(account.fact("to_server_min_ns")[rows]),
     }
     for side, name in enumerate(("client", "server")):
-        for fact in ("packets", "payload_bytes", "retransmitted_packets", "out_of_order_packets", "duplicate_packets"):
+        for fact in (
+            "packets",
+            "segments",
+            "payload_bytes",
+            "retransmitted_packets",
+            "timeouts",
+            "after_timeout",
+            "fast_retransmissions",
+            "tail_probes",
+            "out_of_order_packets",
+            "duplicate_packets",
+            "unseen_bytes",
+        ):
             columns[f"{name}_{fact}"] = account.side(side, fact)[rows]
     for k, (party, cause) in enumerate(causes.CHARGES):
         columns[f"{party}_{cause.replace('-', '_')}_charge_ms"] = account.connection_charges[rows, k] / 1e6

@@ -13,6 +13,7 @@ from yaffle.capture.registry import marking
 from yaffle.errors import YaffleError
 from yaffle.ledger import causes
 from yaffle.ledger.account import CLOSINGS, OPENINGS
+from yaffle.ledger.bounds import BOUNDED
 from yaffle.session.evidence import Evidence
 
 # (column, meaning). One row an exchange, or an opening that failed.
@@ -28,10 +29,15 @@ COLUMNS: tuple[tuple[str, str], ...] = (
     ("network_ms", "part of it charged to the network, ms"),
     ("server_ms", "part of it charged to the server, ms"),
     ("unexplained_ms", "part of it that the evidence does not explain, ms"),
+    *((f"{party}_ms_{end}", f"{word} the {party}'s part can be, by the evidence, ms") for party in BOUNDED for end, word in (("low", "the least that"), ("high", "the most that"))),
     ("loss_ms", "part of it charged to loss, ms"),
     ("request_bytes", "bytes asked"),
     ("response_bytes", "bytes answered"),
     ("repeats", "segments sent again on the connection"),
+    ("timeouts", "how often a retransmission timer of the connection expired, openings included"),
+    ("after_timeout", "segments retransmitted with the rest of a window after a timeout"),
+    ("fast_retransmissions", "segments retransmitted because acknowledgements told of a loss"),
+    ("tail_probes", "tail loss probes of the connection"),
     ("out_of_order", "segments of the connection that came late"),
     ("copies", "packets of the connection that the network doubled"),
     ("duplicate_acks", "duplicate acknowledgements on the connection"),
@@ -128,10 +134,12 @@ class Filter:
                 "server_port": evidence.port[c],
                 "wait_ms": waits.wait_ns / 1e6,
                 **{name: parties[name] for name in ("client_ms", "network_ms", "server_ms", "unexplained_ms")},
+                **{name: evidence.bounds[:, k] / 1e6 for k, name in enumerate(f"{party}_ms_{end}" for party in BOUNDED for end in ("low", "high"))},
                 "loss_ms": waits.charges[:, causes.LOSS] / 1e6,
                 "request_bytes": of_exchange("request_bytes"),
                 "response_bytes": of_exchange("response_bytes"),
                 "repeats": both("retransmitted_packets"),
+                **{name: both(name) for name in ("timeouts", "after_timeout", "fast_retransmissions", "tail_probes")},
                 "out_of_order": both("out_of_order_packets"),
                 "copies": both("duplicate_packets"),
                 "duplicate_acks": both("duplicate_acks"),

@@ -15,7 +15,7 @@ MOST_INTERVALS = 100_000
 MARKS = ("line", "steps", "stacked")
 _AUTO = 400
 
-_REPEATS = (kinds.REPEAT_TIMEOUT, kinds.REPEAT_FAST, kinds.REPEAT_TAIL, kinds.REPEAT_OPEN, kinds.REPEAT_CLOSE)
+_REPEATS = (kinds.REPEAT_TIMEOUT, kinds.REPEAT_AFTER, kinds.REPEAT_FAST, kinds.REPEAT_TAIL, kinds.REPEAT_OPEN, kinds.REPEAT_CLOSE)
 # (name, kinds) of troubles, by what the segments are.
 TROUBLES: tuple[tuple[str, tuple[int, ...]], ...] = (
     ("sent again", _REPEATS),
@@ -29,7 +29,18 @@ TROUBLES: tuple[tuple[str, tuple[int, ...]], ...] = (
 TROUBLE_COLUMNS = {
     "sent again": "repeats", "out of order": "out_of_order", "copies": "copies", "duplicate acks": "duplicate_acks", "window probes": "zero_window_ms", "resets": "resets",
 }  # fmt: skip
-_SEGMENTS = dict(TROUBLES) | {"openings": (kinds.OPEN,), "in trouble": tuple(k for name, group in TROUBLES if name != "duplicate acks" for k in group)}
+# What made them be sent again.
+RETRANSMISSIONS: dict[str, tuple[tuple[int, ...], str]] = {
+    "timeouts": ((kinds.REPEAT_TIMEOUT, kinds.REPEAT_OPEN), "retransmission timers that expired, a second, openings included"),
+    "fast retransmissions": ((kinds.REPEAT_FAST,), "segments retransmitted on acknowledgements, a second"),
+    "tail loss probes": ((kinds.REPEAT_TAIL,), "tail loss probes a second"),
+    "retransmissions after timeout": ((kinds.REPEAT_AFTER,), "segments retransmitted with the rest of a window after a timeout, a second"),
+}
+_SEGMENTS = (
+    dict(TROUBLES)
+    | {name: group for name, (group, _) in RETRANSMISSIONS.items()}
+    | {"openings": (kinds.OPEN,), "in trouble": tuple(k for name, group in TROUBLES if name != "duplicate acks" for k in group)}
+)
 _PARTY = {"waiting for the client": 0, "waiting for the network": 1, "waiting for the server": 2}
 
 # What can be counted: unit, and its meaning.
@@ -39,6 +50,7 @@ COUNTED: dict[str, tuple[str, str]] = {
     "packets": ("1/s", "packets a second"),
     "in trouble": ("1/s", "segments that tell of trouble, a second: sent again, out of order, copies, window probes, resets"),
     **{name: ("1/s", f"segments a second: {name}") for name, _ in TROUBLES},
+    **{name: ("1/s", meaning) for name, (_, meaning) in RETRANSMISSIONS.items()},
     "openings": ("1/s", "connections begun a second"),
     "exchanges": ("1/s", "exchanges begun a second"),
     "users": ("", "clients that began an exchange in the interval"),
