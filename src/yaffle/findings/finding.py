@@ -125,7 +125,8 @@ def _finding(analysis: Analysis, places: Places, key: tuple[str, str, str], rows
     ends = np.unique(np.stack([address.codes, flows.b_port[account.flow[members]]], axis=1), axis=0)
     servers = sorted((address.texts[code], port) for code, port in ends.tolist())
     first, last = int(account.of_exchange("first_ns")[rows].min()), int(account.of_exchange("end_ns")[rows].max())
-    trip = account.fact("to_server_min_ns")[members].clip(0) + account.fact("to_client_min_ns")[members].clip(0)
+    parts = [account.fact(f"to_{side}_min_ns")[members] for side in ("server", "client")]
+    trip = np.sum(parts, axis=0)[(parts[0] >= 0) & (parts[1] >= 0)]
     sent = sum(int(account.side(s, "packets")[members].sum()) for s in (0, 1))
     again = sum(int(account.side(s, "retransmitted_packets")[members].sum()) for s in (0, 1))
     repeat_share = again / max(1, sent)
@@ -139,17 +140,19 @@ def _finding(analysis: Analysis, places: Places, key: tuple[str, str, str], rows
         "charged_ms": float(own.sum() / 1e6),
         "median_wait_ms": median(wait) / 1e6,
         "p95_wait_ms": p95(wait) / 1e6,
-        "round_trip_floor_ms": [float(trip.min() / 1e6), float(trip.max() / 1e6)],
+        "round_trip_floor_ms": [float(trip.min() / 1e6), float(trip.max() / 1e6)] if trip.size else None,
         "repeats": again,
         "packets": sent,
         "first_ns": first,
         "last_ns": last,
     }
-    floor, measured = duration(int(median(trip))), False
+    floor, measured = duration(median(trip)), False
     many = f"{rows.size:,} exchange{'s' if rows.size > 1 else ''} of {len(clients)} user{'s' if len(clients) > 1 else ''}, {_period(first, last)}"
     of = f"{duration(int(own[middle]))} of {duration(int(wait[middle]))} at the median"
     changed = int(moved[members].sum())
     kept = f"the path kept {floor}" if changed * 4 < members.size else f"the path's floor moved during {changed} of {members.size} connections (least {floor})"
+    if not trip.size:
+        kept = "how long the path is cannot be told (no opening was captured)"
     grounds["path_changed_connections"] = changed
     steady = f"{kept} and {share(repeat_share)} of the packets were repeats"
     where = f"{app} ({end_text(*servers[0])})" if len(servers) == 1 else app

@@ -22,7 +22,7 @@ from yaffle.transport import kinds
 from yaffle.transport.classify import classify
 from yaffle.transport.host_clock import extra_delays
 from yaffle.transport.kinds import probes, repeats
-from yaffle.transport.round_trips import HELD, OPENING, release_held
+from yaffle.transport.round_trips import HELD, HOLD_NS, OPENING, release_held
 from yaffle.transport.segments import FACTS, MISSED_CLIENT, MSS_CLIENT, SCALES_KNOWN, SIZE_CLIENT, gather
 
 # Columns of one connection's facts, int64 each. The side's block stands twice: from the client, from the server.
@@ -94,7 +94,8 @@ def _round_trips(samples, floors, values, out):  # type: ignore[no-untyped-def]
         least, most = UNKNOWN, np.int64(-1)
         for i in range(count):
             if samples[i].side == side and samples[i].rtt >= 0 and samples[i].way < HELD:
-                measured |= samples[i].bare == 1
+                # One that may have been held back says nothing alone, where it took as long as hosts hold them back.
+                measured |= samples[i].bare == 1 or (samples[i].bare == 2 and samples[i].rtt < HOLD_NS)
                 values[k] = samples[i].rtt
                 least, most = min(least, values[k]), max(most, values[k])
                 k += 1

@@ -196,6 +196,9 @@ def _charge_last_trip(g, answer, last_i, response_end, last, ways, floor_client,
     if most < UNKNOWN:
         doubt[NETWORK_TOO_SHORT] += max(np.int64(0), most - final)
     doubt[NETWORK_TOO_LONG] += max(np.int64(0), final - least)
+    if ways.state[_CLIENT, LEAST] >= UNKNOWN:  # Nothing tells how far the client is, nor whether it held that back.
+        charge[UNSEEN] += final
+        return final
     charge[ROUND_TRIP] += min(final, floor_client)
     charge[QUEUEING] += final - min(final, floor_client)
     return final

@@ -16,7 +16,20 @@ from yaffle.kernels import helper, kernel
 from yaffle.transport import kinds
 from yaffle.transport.kinds import repeats as is_repeat
 from yaffle.transport.round_trips import ACKNOWLEDGED, ECHOED, HELD, OPENING, SACKED
-from yaffle.transport.segments import BASE_CLIENT, CUMULATIVE, IDS_CLIENT, IDS_SERVER, MISSED_CLIENT, MISSED_SERVER, SACK_OK, SCALES_KNOWN, SELECTIVE, SIZE_CLIENT
+from yaffle.transport.segments import (
+    BASE_CLIENT,
+    CUMULATIVE,
+    IDS_CLIENT,
+    IDS_SERVER,
+    MISSED_CLIENT,
+    MISSED_SERVER,
+    MSS_CLIENT,
+    MSS_SERVER,
+    SACK_OK,
+    SCALES_KNOWN,
+    SELECTIVE,
+    SIZE_CLIENT,
+)
 
 OTHER, DATA, PURE_ACK, DUPLICATE_ACK, WINDOW_UPDATE = kinds.OTHER, kinds.DATA, kinds.PURE_ACK, kinds.DUPLICATE_ACK, kinds.WINDOW_UPDATE
 OPEN, OPEN_ANSWER, CLOSE, RESET = kinds.OPEN, kinds.OPEN_ANSWER, kinds.CLOSE, kinds.RESET
@@ -29,6 +42,7 @@ FIRST_UNSEEN, SPURIOUS = kinds.FIRST_UNSEEN, kinds.SPURIOUS
 
 _MOST_REPEATS = 1024
 _HELD_SUSPECT_NS, _HELD_MOST_NS = 20_000_000, 500_000_000
+_OPTION_BYTES, _USUAL_FULL = 12, 1448  # Timestamps with their padding; Ethernet's payload of a segment that bears them.
 _TOGETHER_NS = 5_000_000  # Segments sent within this arrive together.
 _MOST_HOLES = 512
 _MOST_SKIPPED = 4096  # Larger steps of the identification are another counter's, not lost packets.
@@ -69,7 +83,7 @@ def _sample(samples, c, t, rtt, side, way, i, bare):  # type: ignore[no-untyped-
         samples[c].side = side
         samples[c].way = way
         samples[c].i = i
-        samples[c].bare = 1 if bare else 0
+        samples[c].bare = bare
         c += 1
     return c
 
@@ -151,6 +165,9 @@ def _classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_ro
     hole_i = holes_room[5]  # the segment that showed the hole
     holes = np.zeros(2, np.int64)
 
+    one, other = facts[MSS_CLIENT], facts[MSS_SERVER]
+    full = (min(one, other) if one > 0 and other > 0 else max(one, other)) - _OPTION_BYTES  # What a full segment carries at least.
+    full = full if full > 0 else max(_USUAL_FULL, max(facts[SIZE_CLIENT], facts[SIZE_SERVER]))
     for i in range(n):
         d = g[i].d
         o = 1 - d
@@ -399,7 +416,7 @@ def _classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_ro
                                 if not g[k].kind & FIRST_UNSEEN and 0 <= g[i].tse < g[k].tsv:
                                     g[k].kind |= SPURIOUS  # The answer speaks of the first copy (RFC 3522 section 3.2).
                                 elif 0 <= g[k].tsv <= g[i].tse:
-                                    c = _sample(samples, c, t, t - g[k].t, o ^ 1, ECHOED, i, False)
+                                    c = _sample(samples, c, t, t - g[k].t, o ^ 1, ECHOED, i, 0)
                             newest = -1 if newest < 0 or (g[newest].s < g[k].e and g[newest].e > g[k].s) else newest
                             repeats[o] -= 1
                             extra[o, m] = extra[o, repeats[o]]
@@ -410,18 +427,18 @@ def _classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_ro
                         over = trip - min(floor[o ^ 1], trip)
                         # A bare acknowledgement of less than two full segments, much later than need be: its host held it back (RFC 1122
                         # section 4.2.3.2 allows it for no more).
-                        lone = size == 0 and a - confirmed < 2 * facts[SIZE_CLIENT + o] and _HELD_SUSPECT_NS < over < _HELD_MOST_NS
+                        lone = size == 0 and a - confirmed < 2 * full and _HELD_SUSPECT_NS < over < _HELD_MOST_NS
+                        bare = (2 if a - confirmed < 2 * full else 1) if size == 0 else 0
                         # Two that arrive together are acknowledged at once: no timer runs for either.
-                        if head[o] < tail[o] and g[pending[o, head[o]]].t - g[newest].t < _TOGETHER_NS:
-                            lone = False
-                        if t - prompt_ack[o] < _HELD_SUSPECT_NS and g[newest].t - prompt_sent[o] < _TOGETHER_NS:
-                            lone = False
-                        c = _sample(samples, c, t, trip, o ^ 1, HELD if lone else ACKNOWLEDGED, i, size == 0)
+                        with_next = head[o] < tail[o] and g[pending[o, head[o]]].t - g[newest].t < _TOGETHER_NS
+                        if with_next or (t - prompt_ack[o] < _HELD_SUSPECT_NS and g[newest].t - prompt_sent[o] < _TOGETHER_NS):
+                            lone, bare = False, min(bare, 1)
+                        c = _sample(samples, c, t, trip, o ^ 1, HELD if lone else ACKNOWLEDGED, i, bare)
                         floor[o ^ 1] = min(floor[o ^ 1], trip)
                         if not lone:
                             prompt_ack[o], prompt_sent[o] = t, g[newest].t
                     elif newest >= 0 and 0 <= g[newest].tsv <= g[i].tse:
-                        c = _sample(samples, c, t, t - g[newest].t, o ^ 1, ECHOED, i, False)
+                        c = _sample(samples, c, t, t - g[newest].t, o ^ 1, ECHOED, i, 0)
                     k = 0
                     while k < holes[o]:  # Holes below the acknowledgement arrived by another way, or were missed here.
                         if hole_e[o, k] <= a:
@@ -466,7 +483,7 @@ def _classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_ro
                         g[k].way = SELECTIVE
                         if first and g[k].kind == DATA:
                             first = False
-                            c = _sample(samples, c, t, t - g[k].t, o ^ 1, SACKED, i, size == 0)
+                            c = _sample(samples, c, t, t - g[k].t, o ^ 1, SACKED, i, 1 if size == 0 else 0)
                             floor[o ^ 1] = min(floor[o ^ 1], t - g[k].t)
                     for m in range(repeats[o]):
                         k = extra[o, m]
@@ -475,11 +492,11 @@ def _classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_ro
                             g[k].way = SELECTIVE
                 # Opening round trips, where no copy leaves a doubt.
                 if kind == OPEN_ANSWER and syn_count[0] == 1 and d == 1 and syn_count[1] == 1:
-                    c = _sample(samples, c, t, t - syn_at[0], 1, OPENING, i, True)
+                    c = _sample(samples, c, t, t - syn_at[0], 1, OPENING, i, 1)
                     floor[1] = min(floor[1], t - syn_at[0])
                 elif d == 0 and syn_count[1] == 1 and syn_at[1] > 0:
                     if kind == PURE_ACK and advanced and size == 0:
-                        c = _sample(samples, c, t, t - syn_at[1], 0, OPENING, i, True)
+                        c = _sample(samples, c, t, t - syn_at[1], 0, OPENING, i, 1)
                         floor[0] = min(floor[0], t - syn_at[1])
                     syn_at[1] = -1
         if kind != COPY and not flags & RST:

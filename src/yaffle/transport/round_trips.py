@@ -10,7 +10,8 @@ from yaffle.kernels import kernel, leaf
 from yaffle.transport.host_clock import lasting_delay
 
 # One row a sample. t: when the acknowledgement passed; side: 0 to the client and back, 1 to the server and back; way: one of
-# those below; i: the segment that acknowledged; bare: 1 where that carried no payload, so that no program was waited for;
+# those below; i: the segment that acknowledged; bare: 1 where that carried no payload, so that
+# no program was waited for, 2 where its host may have held it back besides, as it acknowledged less than two full segments;
 # out: what the way out took above its least, once the ledger knows it.
 SAMPLE = np.dtype([(name, np.int64) for name in ("t", "rtt", "side", "way", "i", "bare", "out")])
 
@@ -21,6 +22,7 @@ OPENING, ACKNOWLEDGED, SACKED, HELD, ECHOED = range(5)
 NEAR_NS = 1_000_000_000  # How far around a moment its round trip is looked for.
 _NEAR_SAMPLES = 64  # But over no more samples than this, before and after it.
 _BLUR_NS = 2_000_000  # Ways that differ by less are the same.
+HOLD_NS = 40_000_000  # What common stacks hold an acknowledgement back for at least.
 HELD_LEAST_NS = 20_000_000  # Common stacks hold an acknowledgement back for 40 ms or more (RFC 1122 section 4.2.3.2: at most 500).
 
 
