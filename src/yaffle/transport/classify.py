@@ -167,7 +167,7 @@ def _classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_ro
 
     one, other = facts[MSS_CLIENT], facts[MSS_SERVER]
     full = (min(one, other) if one > 0 and other > 0 else max(one, other)) - _OPTION_BYTES  # What a full segment carries at least.
-    full = full if full > 0 else max(_USUAL_FULL, max(facts[SIZE_CLIENT], facts[SIZE_SERVER]))
+    full = full if full > 0 else max(_USUAL_FULL, max(facts[SIZE_CLIENT], facts[SIZE_CLIENT + 1]))
     for i in range(n):
         d = g[i].d
         o = 1 - d
