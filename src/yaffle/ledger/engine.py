@@ -17,7 +17,7 @@ from yaffle.exchanges.turns import empty_turns
 from yaffle.kernels import kernel
 from yaffle.ledger.account import CHARGES, CONNECTION_FIELDS, EXCHANGE_FIELDS, SIDE_FIELDS, WIDTH, Tables, account
 from yaffle.ledger.orientation import orient
-from yaffle.ledger.path_observation import least_of_paths, observe, path_of_connections, shows_queue, states, worth_observing
+from yaffle.ledger.path_observation import least_of_hosts, observe, path_of_connections, shows_queue, states, worth_observing
 from yaffle.ledger.path_states import NO_FLOOR, PathStates, no_states
 from yaffle.prefetch import prefetch
 from yaffle.transport.classify import empty_holes
@@ -159,12 +159,13 @@ def _with_paths(capture: Capture, account_: Account, messages: Messages, shop: "
     needy = (fact("exchanges") > 0) & ((fact("held_acknowledgements") > 0) | (_doubtful(account_) & ~filled) | filled)
     path = path_of_connections(capture.conversations, account_.flow)
     wanted = worth_observing(path, filled, needy & ~filled | (fact("held_acknowledgements") > 0))
-    lacking = (floor_ns < 0) & (least_of_paths(path, floor_ns).reshape(-1, 2)[path] < NO_FLOOR) & (fact("exchanges") > 0)[:, None]
+    of_hosts = least_of_hosts(capture.conversations, account_.flow, floor_ns)
+    lacking = (floor_ns < 0) & (of_hosts < NO_FLOOR) & (fact("exchanges") > 0)[:, None]
     again = (wanted & needy) | lacking.any(axis=1)
     if not again.any():
         return
     rows = _observed(capture, account_, np.flatnonzero(wanted), shop, progress)
-    told = states(rows, path, floor_ns, fact("first_ns"), fact("last_ns"), again)
+    told = states(rows, path, floor_ns, of_hosts, fact("first_ns"), fact("last_ns"), again)
     owner = account_.of_exchange("connection")
     begins = np.searchsorted(owner, np.arange(count))
     tables = Tables(account_.connection, account_.connection_charges, account_.exchange, account_.exchange_charges)

@@ -32,6 +32,20 @@ def path_of_connections(flows: Rows, rows: Array) -> Array:
     return np.asarray(np.unique(key, return_inverse=True)[1])
 
 
+def least_of_hosts(flows: Rows, rows: Array, floor_ns: Array) -> Array:
+    """(connections, 2): the least round trip from the point to the client, to the server, of all connections; NO_FLOOR without any."""
+    found = np.full(floor_ns.shape, NO_FLOOR)
+    for side, (high, low) in enumerate(((flows.a_hi, flows.a_lo), (flows.b_hi, flows.b_lo))):
+        key = np.empty(rows.size, [("point", np.int64), ("high", np.uint64), ("low", np.uint64)])
+        key["point"], key["high"], key["low"] = flows.point[rows], high[rows], low[rows]
+        host = np.unique(key, return_inverse=True)[1]
+        least = np.full(int(host.max(initial=-1)) + 1, NO_FLOOR)
+        known = floor_ns[:, side] >= 0
+        np.minimum.at(least, host[known], floor_ns[known, side])
+        found[:, side] = least[host]
+    return found
+
+
 def worth_observing(path: Array, filled: Array, needy: Array) -> Array:
     """Connections (bool) of paths where one fills a queue and another needs it to be known."""
     count = int(path.max(initial=-1)) + 1
@@ -97,10 +111,11 @@ def observe(  # type: ignore[no-untyped-def]
     return connections.size, count
 
 
-def states(rows: Array, path: Array, floor_ns: Array, first_ns: Array, last_ns: Array, asking: Array) -> PathStates:
+def states(rows: Array, path: Array, floor_ns: Array, of_hosts: Array, first_ns: Array, last_ns: Array, asking: Array) -> PathStates:
     """What the observed rows tell each connection that asks.
 
-    rows: from observe; path: of each connection; floor_ns: (connections, 2) least round trips, -1 unknown; first_ns, last_ns:
+    rows: from observe; path: of each connection; floor_ns: (connections, 2) least round trips, -1 unknown; of_hosts: (connections, 2)
+    what other connections of the same host measured, for those that measured nothing themselves; first_ns, last_ns:
     of each connection; asking: bool, which connections shall be told.
     """
     count = path.size
@@ -108,8 +123,7 @@ def states(rows: Array, path: Array, floor_ns: Array, first_ns: Array, last_ns: 
     key = path[c] * SIDES + side
     least = least_of_paths(path, floor_ns)
     lowered = _floors_of_the_path(rows, key, least, floor_ns, first_ns, last_ns, path)
-    lacking = floor_ns < 0
-    lowered[lacking] = least.reshape(-1, SIDES)[path][lacking]
+    lowered[floor_ns < 0] = of_hosts[floor_ns < 0]
     shift = np.where(lowered[c, side] < NO_FLOOR, floor_ns[c, side] - lowered[c, side], 0)
     order = np.lexsort((time, key))
     key, time, away = key[order], time[order], (away + shift)[order]
