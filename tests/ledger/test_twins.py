@@ -9,12 +9,12 @@ from tests.ledger.test_simulated import simulate
 from tests.oracles.plain_exchange import PlainExchange
 from tests.oracles.plain_ledger import (
     UNKNOWN,
+    PlainWays,
     plain_cover,
     plain_lately,
     plain_limits,
     plain_opening,
     plain_repeat_delay,
-    plain_round_trip,
     plain_side,
     plain_timer,
 )  # fmt: skip
@@ -24,11 +24,17 @@ from yaffle.demo.network import MS
 from yaffle.exchanges.turns import empty_turns, find_turns
 from yaffle.ledger import causes
 from yaffle.ledger.account import SIDE_FIELDS
-from yaffle.ledger.charging import charge_exchange, charge_opening, lately, loss_cover, repeat_delay, retransmission_timer, round_trip_at
+from yaffle.ledger.bounds import DOUBTS, PARTY_OF, bound
+from yaffle.ledger.charging import charge_exchange
 from yaffle.ledger.engine import _arrange, _packets_of_each
 from yaffle.ledger.limits import sender_limits
+from yaffle.ledger.openings import charge_opening, first_measurement
+from yaffle.ledger.path_states import no_states
+from yaffle.ledger.transfers import GAP_BINS, loss_cover
+from yaffle.ledger.trips import LEAST, STATES, Ways, lately, repeat_delay, retransmission_timer, survey_ways, trip_around
 from yaffle.session.evidence import Evidence
 from yaffle.session.examine import Connection
+from yaffle.transport import kinds
 from yaffle.transport.host_clock import extra_delays
 
 SCENES = {
@@ -54,6 +60,11 @@ class Scene:
         self.floors = np.array([f if f >= 0 else UNKNOWN for f in least])
         self.extra = np.empty((2, self.g.size), np.int64)
         extra_delays(self.g, self.extra)
+        state, telling = np.zeros((2, STATES), np.int64), np.zeros((2, self.samples.size), np.int64)
+        for side in (0, 1):
+            state[side, LEAST] = self.floors[side]
+            survey_ways(self.samples, side, self.extra[side], state[side], telling[side], np.empty(self.samples.size + self.g.size, np.int64))
+        self.ways = Ways(self.samples, self.extra, state, telling, no_states(1), 0)
         self.cover = np.zeros(self.g.size + 2, np.int64)
         loss_cover(self.g, self.cover)
 
@@ -71,15 +82,15 @@ def test_every_kernel_gives_what_its_twin_gives(scene):
     for side in (0, 1):
         first, last, what, allowed = sender_limits(g, side, 1448, whole, scene.cover)
         assert list(zip(first.tolist(), last.tolist(), what.tolist(), strict=True)) == plain_limits(g, side, 1448, whole, cover)
-        own = (g["d"] == side) & (g["n"] > 0) & (g["kind"] != 19)
+        own = (g["d"] == side) & (g["n"] > 0) & (g["kind"] != kinds.COPY)
         assert (allowed[own] > 0).all()
         wanted = plain_side(g, side)
-        assert {name: int(scene.analysis.account.side(side, name)[0]) for name in SIDE_FIELDS} == wanted
+        assert {name: int(scene.analysis.account.side(side, name)[0]) for name in SIDE_FIELDS if name in wanted} == wanted
     charge, times = np.zeros(causes.COUNT, np.int64), np.zeros(5, np.int64)
     how = charge_opening(g, scene.floors, charge, times)
     assert (how, times[0], times[1]) == plain_opening(g, _known(scene.floors[0]))[:3]
     assert _by_cause(charge) == +plain_opening(g, _known(scene.floors[0]))[3]
-    _exchanges(scene, cover, int(times[1] - times[0]) if how == 0 else 0)
+    _exchanges(scene, cover, int(first_measurement(g, times[0], times[1])) if how == 0 else 0)
 
 
 def _known(floor):
@@ -93,6 +104,7 @@ def _by_cause(charge):
 
 def _round_trips_and_timers(scene):
     g, rnd = scene.g, random.Random(1)
+    plain = PlainWays(g, scene.samples, scene.floors.tolist(), scene.extra)
     for i in rnd.sample(range(g.size), min(40, g.size)):
         t = int(g["t"][i])
         for side in (0, 1):
@@ -100,13 +112,13 @@ def _round_trips_and_timers(scene):
                 found = retransmission_timer(scene.samples, np.int64(side), np.int64(t), np.int64(_known(scene.floors[1 - side])), np.int64(first_ns))
                 assert found == plain_timer(scene.samples, side, t, _known(scene.floors[1 - side]), first_ns)
             if g["d"][i] == side:
-                found = round_trip_at(scene.samples, np.int64(side), np.int64(t), scene.floors[side], scene.extra[side], g, np.int64(i))
-                assert found == plain_round_trip(scene.samples, side, t, int(scene.floors[side]), scene.extra[side], g, i)
+                assert trip_around(scene.ways, np.int64(side), np.int64(t), g, np.int64(i)) == plain.around(side, t, i)
+                assert trip_around(scene.ways, np.int64(side), np.int64(t), g, np.int64(-1)) == plain.around(side, t, -1)
             stop = min(g.size, i + 30)
             before = int(g["t"][stop - 1])
             assert lately(g, np.int64(i), np.int64(stop), np.int64(side), np.int64(t + 20 * MS), np.int64(before)) == plain_lately(g, i, stop, side, t + 20 * MS, before)
     for copies in range(12):
-        assert repeat_delay(np.int64(copies), np.int64(250 * MS)) == plain_repeat_delay(copies, 250 * MS)
+        assert repeat_delay(np.int64(copies), np.int64(30 * MS), np.int64(250 * MS)) == plain_repeat_delay(copies, 30 * MS, 250 * MS)
 
 
 def _exchanges(scene, cover, opened_ns):
@@ -116,13 +128,21 @@ def _exchanges(scene, cover, opened_ns):
     assert count >= 3
     mss = np.array([max([536, *(int(n) for n in g["n"][g["d"] == side])]) for side in (0, 1)])
     windows = np.array([max([0, *(int(row["w"]) for row in g if row["d"] == side and not row["flags"] & 6)]) for side in (0, 1)])
-    charge, times = np.zeros(causes.COUNT, np.int64), np.zeros(5, np.int64)
+    charge, doubt, times = np.zeros(causes.COUNT, np.int64), np.zeros(DOUBTS, np.int64), np.zeros(5, np.int64)
+    between = np.zeros(6, np.int64)
     for x in range(count):
-        charge_exchange(g, turns, x, scene.samples, scene.floors, scene.extra[0], scene.extra[1], mss, windows, scene.cover, opened_ns, charge, times)
+        bins = np.zeros((2, GAP_BINS), np.int64)
+        charge_exchange(g, turns, x, scene.ways, mss, windows, scene.cover, opened_ns, bins, charge, doubt, times)
         twin = PlainExchange(g, turns[x], scene.samples, scene.floors.tolist(), scene.extra, mss.tolist(), windows.tolist(), cover, opened_ns)
         assert tuple(times.tolist()) == twin.moments
         assert _by_cause(charge) == +twin.charges
         assert charge.sum() == times[4] - times[0]
+        bound(charge, PARTY_OF, doubt, between)
+        low, high = between[::2], between[1::2]
+        own = [int(charge[causes.party_columns(party)].sum()) for party in (causes.CLIENT, causes.NETWORK, causes.SERVER)]
+        assert (low >= 0).all()
+        assert (low <= own).all()
+        assert (high >= own).all()
 
 
 def test_packets_are_arranged_by_connection_and_turned_to_their_client(tmp_path):

@@ -2,7 +2,9 @@
 
 from collections import Counter
 
-from tests.oracles.plain_ledger import MS, UNKNOWN, base, plain_lately, plain_repeat_delay, plain_round_trip, plain_timer, plain_transfer
+from tests.oracles.plain_ledger import HELD, PROBES, REPEATS, UNKNOWN, PlainWays, base, plain_lately, plain_repeat_delay, plain_timer, plain_transfer
+from yaffle.transport import kinds
+from yaffle.transport.round_trips import HELD_LEAST_NS
 
 CLIENT, SERVER = 0, 1
 
@@ -10,10 +12,10 @@ CLIENT, SERVER = 0, 1
 def _helped(row, floor):
     """Whether this copy may be the one that brought its bytes."""
     kind = base(row)
-    if kind in (9, 11, 19):
+    if kind in PROBES or kind == kinds.COPY:
         return False
     quick = row["before"] >= 0 and row["done"] > 0 and row["done"] - row["t"] < floor * 7 // 10
-    return not (13 <= kind <= 17 and (row["kind"] & 128 or quick))
+    return not (kind in REPEATS and (row["kind"] & kinds.SPURIOUS or quick))
 
 
 class PlainExchange:
@@ -23,7 +25,7 @@ class PlainExchange:
         self.g, self.turn, self.samples, self.extra = g, turn, samples, extra
         self.raw_floors, self.floors = floors, [f if f < UNKNOWN else 0 for f in floors]
         self.mss, self.windows, self.cover, self.opened_ns = mss, windows, cover, opened_ns
-        self.charges = Counter()
+        self.charges, self.ways = Counter(), PlainWays(g, samples, floors, extra)
         lo, hi, answer = int(turn["first"]), int(turn["stop"]), int(turn["answer"])
         first = self._first(lo)
         asked = max([int(g[lo]["t"]), *(int(g[i]["t"]) for i in self._request(lo, len(g) if answer < 0 else answer))])
@@ -44,13 +46,15 @@ class PlainExchange:
     def _first(self, lo):
         """When the request began, its lost first copies included."""
         row, first = self.g[lo], int(self.g[lo]["t"])
-        if not (row["kind"] & 64 and row["lost"] > 0):
-            return first
-        back = plain_repeat_delay(int(row["lost"]), plain_timer(self.samples, SERVER, first, self.floors[CLIENT], self.opened_ns))
-        own = [int(r["t"]) for r in self.g[:lo] if r["d"] == 0]
+        late = max(0, int(self.extra[CLIENT][lo]))
+        self.charges["queueing"] += late
+        if not (row["kind"] & kinds.FIRST_UNSEEN and row["lost"] > 0):
+            return first - late
+        back = plain_repeat_delay(int(row["lost"]), *plain_timer(self.samples, SERVER, first, self.floors[CLIENT], self.opened_ns))
+        own = [int(r["t"]) for r in self.g[:lo] if r["d"] == 0 and r["s"] <= row["s"]]
         back = min(back, first - own[-1]) if own else back
         self.charges["loss"] += back
-        return first - back
+        return first - back - late
 
     def _request(self, lo, stop):
         return [i for i in range(lo, stop) if self.g[i]["d"] == 0 and self.g[i]["n"] > 0 and self.g[i]["s"] < self.turn["request_end"] and _helped(self.g[i], self.floors[SERVER])]
@@ -62,12 +66,20 @@ class PlainExchange:
 
     def _server_turn(self, lo, answer, asked, answered):
         g, turn = self.g, answered - asked
-        trip = plain_round_trip(self.samples, SERVER, int(g[answer]["t"]), self.raw_floors[SERVER], self.extra[SERVER], g, answer)
+        if g[answer]["missed"]:
+            self.charges["unseen"] += turn
+            return
+        if self.raw_floors[SERVER] >= UNKNOWN:
+            unseen = min([turn, *(int(s["rtt"]) for s in self.samples if s["side"] == SERVER)])
+            self.charges["unseen"] += unseen
+            self.charges["processing"] += turn - unseen
+            return
+        trip = self.ways.around(SERVER, asked, answer)[0]
         trip = min(turn, max(trip, plain_lately(g, lo, answer, CLIENT, asked, int(g[answer]["t"]))))
         lost = 0
-        if g[answer]["kind"] & 64 and g[answer]["lost"] > 0:
+        if g[answer]["kind"] & kinds.FIRST_UNSEEN and g[answer]["lost"] > 0:
             timer = plain_timer(self.samples, CLIENT, answered, self.floors[SERVER], self.opened_ns)
-            lost = min(turn - trip, plain_repeat_delay(int(g[answer]["lost"]), timer))
+            lost = min(turn - trip, plain_repeat_delay(int(g[answer]["lost"]), *timer))
         self._way(trip, self.floors[SERVER])
         self.charges["loss"] += lost
         self.charges["processing"] += turn - trip - lost
@@ -79,29 +91,31 @@ class PlainExchange:
     def _last_byte(self, answer, hi, answered):
         g, last, last_i = self.g, answered, answer
         for i in range(answer, len(g)):
-            if i >= hi and base(g[i]) == 1 and (g[i]["t"] > g[hi - 1]["t"] or i > hi + 4096):
+            if i >= hi and base(g[i]) == kinds.DATA and (g[i]["t"] > g[hi - 1]["t"] or i > hi + 4096):
                 break
-            mine = g[i]["d"] == 1 and g[i]["n"] > 0 and g[i]["s"] < self.turn["response_end"] and (i < hi or 13 <= base(g[i]) <= 17)
+            mine = g[i]["d"] == 1 and g[i]["n"] > 0 and g[i]["s"] < self.turn["response_end"] and (i < hi or base(g[i]) in REPEATS)
             if mine and _helped(g[i], self.floors[CLIENT]) and g[i]["t"] >= last:
                 last, last_i = int(g[i]["t"]), i
         return last, last_i
 
     def _last_trip(self, answer, last_i, answered, last):
         g = self.g
-        acks = [i for i in range(last_i + 1, len(g)) if g[i]["d"] == 0 and g[i]["flags"] & 16 and g[i]["a"] >= self.turn["response_end"] and g[i]["kind"] != 19]
-        lately = [int(s["rtt"]) for s in self.samples if s["side"] == 0 and answered <= s["t"] <= last][-4:]
-        expected = max([0, self.floors[CLIENT], *lately])
-        seen = None
-        if acks:
-            i = acks[0]
-            seen = int(g[i]["t"]) - last
-            expected = max(expected, plain_lately(g, answer, last_i, SERVER, last, last + seen))
-            expected = max(expected, plain_round_trip(self.samples, CLIENT, int(g[i]["t"]), self.raw_floors[CLIENT], self.extra[CLIENT], g, i))
-        if seen is None:
-            final = expected
-        elif g[acks[0]]["n"] > 0 or seen > expected + expected // 2 + 8 * MS:
-            final = min(expected, seen)
+        acks = [i for i in range(last_i + 1, len(g)) if g[i]["d"] == 0 and g[i]["flags"] & 16 and g[i]["a"] >= self.turn["response_end"] and base(g[i]) != kinds.COPY]
+        i = acks[0] if acks else -1
+        trip, _, most = self.ways.around(CLIENT, last, i)
+        late = max(0, int(self.extra[CLIENT][i])) if acks else 0
+        trip, most = max(0, trip - late), max(0, most - late)
+        trip = max(trip, plain_lately(g, answer, last_i, SERVER, last, int(g[i]["t"]) if acks else last + 1))
+        if not acks:
+            final = trip
         else:
-            final = seen
-        self._way(final, self.floors[CLIENT])
+            seen = max(0, int(g[i]["t"]) - late - last)
+            most = min(max(most, trip), seen)
+            own = [s for s in self.samples if s["i"] == i and s["t"] == g[i]["t"] and s["way"] <= HELD]
+            held = own[0]["way"] == HELD if own else seen - most > HELD_LEAST_NS
+            final = min(trip, seen) if g[i]["n"] > 0 or held else seen
+        if self.raw_floors[CLIENT] >= UNKNOWN:
+            self.charges["unseen"] += final
+        else:
+            self._way(final, self.floors[CLIENT])
         return final

@@ -3,44 +3,47 @@
 from collections import Counter
 from math import log2
 
-REPEATS = (13, 14, 15, 16, 17)
+from yaffle.ledger.transfers import HELD_ACK_NS, PACED_LEAST, SMALL_NS
+from yaffle.ledger.trips import BLUR_NS, FEW, LEAST_TIMER_NS, NEAR_NS, NEAREST
+from yaffle.transport import kinds
+
+REPEATS = range(kinds.REPEAT_TIMEOUT, kinds.REPEAT_CLOSE + 1)
+PROBES = (kinds.KEEP_ALIVE, kinds.WINDOW_PROBE)
+OPENING, ACKNOWLEDGED, SACKED, HELD, ECHOED = range(5)
 UNKNOWN = 1 << 60
 MS = 1_000_000
 
 
 def base(row):
-    return int(row["kind"]) & 31
+    return int(row["kind"]) & kinds.KIND_MASK
 
 
 def is_repeat(row):
     """Whether its bytes were sent again because they were needed."""
-    return base(row) in REPEATS and not int(row["kind"]) & 128
+    return base(row) in REPEATS and not int(row["kind"]) & kinds.SPURIOUS
 
 
 def plain_timer(samples, side, t, other_floor, first_ns):
-    """RFC 6298 with the variance of common stacks: at least 200 ms above the mean, falling slowly."""
-    measured = [(int(s["rtt"]) + other_floor) for s in samples if s["t"] < t and s["side"] == side and s["way"] != 0]
-    if first_ns > 0:
-        mean, unrest = first_ns, first_ns // 2
-    elif measured:
-        mean, unrest = measured[0], measured[0] // 2
-        measured = measured[1:]
-    else:
-        return other_floor + 200 * MS
-    spread = max(2 * unrest if first_ns > 0 else mean, 200 * MS)
-    for value in measured:
+    """(smoothed round trip, timer) by RFC 6298 with the variance of common stacks: a least term above the mean, falling slowly."""
+    measured = [first_ns] if first_ns > 0 else []
+    measured += [int(s["rtt"]) + other_floor for s in samples if s["t"] < t and s["side"] == side and s["way"] != OPENING]
+    if not measured:
+        return other_floor, other_floor + LEAST_TIMER_NS
+    mean, unrest = measured[0], measured[0] // 2
+    spread = max(4 * unrest, LEAST_TIMER_NS)
+    for value in measured[1:]:
         error = value - mean
         mean += error // 8
         step = abs(error) - unrest
         unrest += (step // 8 if error < 0 and step > 0 else step) // 4
-        wanted = max(4 * unrest, 200 * MS)
+        wanted = max(4 * unrest, LEAST_TIMER_NS)
         spread = max(wanted, spread - (spread - wanted) // 4) if wanted <= spread else wanted
-    return mean + spread
+    return mean, mean + spread
 
 
-def plain_repeat_delay(copies, timer):
-    """Timers of `copies` lost copies: the second is as long as the first, each later one twice the one before."""
-    return sum(timer * (1 if k < 2 else 2 ** (k - 1)) for k in range(min(copies, 8)))
+def plain_repeat_delay(copies, mean, timer):
+    """A probe after two round trips and a held acknowledgement, no later than the timer; then the timer, doubling."""
+    return min(timer, 2 * mean + LEAST_TIMER_NS) + sum(timer * 2**k for k in range(min(copies, 8) - 1))
 
 
 def plain_cover(g):
@@ -67,33 +70,92 @@ def plain_cover(g):
 
 def plain_lately(g, lo, stop, side, until, before):
     """Least time to acknowledgement of the last four plain segments before `until` that were acknowledged before `before`."""
-    rows = [row for row in g[lo:stop] if row["d"] == side and row["n"] > 0 and row["kind"] == 1 and row["t"] <= until and 0 < row["done"] < before]
+    rows = [row for row in g[lo:stop] if row["d"] == side and row["n"] > 0 and row["kind"] == kinds.DATA and row["t"] <= until and 0 < row["done"] < before]
     spans = [int(row["done"] - row["t"]) for row in rows[-4:]]
     return min(spans) if len(spans) >= 2 else 0
 
 
-def plain_round_trip(samples, side, t, floor, extra, g, i):
-    """The floor, more by what the host's own clock says of the way at packet i: twice for what lasts a second, once for the rest."""
-    if floor >= UNKNOWN:
-        return 0
-    if i < 0 or extra[i] <= 0:
-        return floor
-    now, d = int(g[i]["t"]), g[i]["d"]
+def rank(values, percent):
+    """The quantile by nearest rank; 0 of nothing."""
+    return sorted(values)[max(0, -(-percent * len(values) // 100) - 1)] if values else 0
 
-    def told(rows):
-        near = [k for k in rows if abs(int(g[k]["t"]) - now) < 1000 * MS]
-        return [int(extra[k]) for k in near if g[k]["d"] == d and extra[k] >= 0]
 
-    before, after = told(range(max(0, i - 2048), i)), told(range(i + 1, min(len(g), i + 2048)))
-    least_before, least_after = min([int(extra[i]), *before]), min([int(extra[i]), *after])
-    later = least_after > least_before and len(after) >= 2
-    lasting = least_after if later else least_before
-    value = floor + 2 * lasting + (int(extra[i]) - lasting)
-    if lasting <= 0:
-        return value
-    first, last = (t - 1000, t + 1000 * MS) if later else (t - 1000 * MS, t + 1000)
-    near = [int(s["rtt"]) for s in samples if s["side"] == side and first <= s["t"] <= last]
-    return max(floor, min([value, *near]))
+class PlainWays:
+    """What the samples of a connection tell of the way to each side, by whole scans."""
+
+    def __init__(self, g, samples, floors, extra):
+        self.g, self.samples, self.floors, self.extra = g, samples, floors, extra
+        self.out = [self._over(s) for s in samples]
+        self.telling, self.spread, self.back = [[], []], [0, 0], [(0, 0), (0, 0)]
+        for side in (0, 1):
+            held = [k for k, s in enumerate(samples) if s["side"] == side and s["way"] == HELD]
+            known = len(held) >= FEW
+            least = min((self.out[k] for k in held), default=0)
+            for k in held if known else []:
+                self.out[k] = max(0, self.out[k] - least)
+            self.telling[side] = [k for k, s in enumerate(samples) if s["side"] == side and s["bare"] and s["rtt"] >= 0 and (s["way"] < HELD or (s["way"] == HELD and known))]
+            self.spread[side] = rank([self.out[k] for k in self.telling[side]], 90)
+            backs = [int(v) for v in extra[side] if v >= 0]
+            self.back[side] = (rank(backs, 50), rank(backs, 95))
+
+    def _over(self, s):
+        floor = self.floors[s["side"]]
+        return max(0, int(s["rtt"]) - int(floor) - max(0, int(self.extra[s["side"]][s["i"]])))
+
+    def lasting(self, side, i):
+        """What all packets before i, or all after it, took above their least for a second."""
+        extra, now, d = self.extra[side], int(self.g[i]["t"]), self.g[i]["d"]
+        if i < 0 or extra[i] <= 0:
+            return 0
+
+        def told(rows):
+            return [int(extra[k]) for k in rows if abs(int(self.g[k]["t"]) - now) < NEAR_NS and self.g[k]["d"] == d and extra[k] >= 0]
+
+        before, after = told(range(max(0, i - 2048), i)), told(range(i + 1, min(len(self.g), i + 2048)))
+        least_before, least_after = min([int(extra[i]), *before]), min([int(extra[i]), *after])
+        return least_after if least_after > least_before and len(after) >= 2 else least_before
+
+    def soonest(self, side, t, late):
+        """The second least way out of the answers near a moment whose way back took at least half of `late` more."""
+        low = sum(s["t"] < t for s in self.samples)
+        near = range(max(0, low - 64), min(len(self.samples), low + 64))
+        outs = []
+        for k in near:
+            s = self.samples[k]
+            back = max(0, int(self.extra[side][s["i"]])) if s["side"] == side else 0
+            if s["side"] == side and s["rtt"] >= 0 and s["way"] < HELD and abs(int(s["t"]) - t) <= NEAR_NS and 2 * back >= late:
+                outs.append(max(0, int(s["rtt"]) - int(self.floors[side]) - back))
+        return sorted(outs)[1] if len(outs) > 1 else UNKNOWN
+
+    def around(self, side, t, back):
+        """(estimate, least, most) of a trip to a side that began at t."""
+        floor = int(self.floors[side])
+        if floor >= UNKNOWN:
+            return 0, 0, UNKNOWN
+        late = max(0, int(self.extra[side][back])) if back >= 0 else 0
+        began = {k: abs(int(self.samples[k]["t"]) - int(self.samples[k]["rtt"]) - t) for k in self.telling[side]}
+        low = sum(self.samples[k]["t"] < t for k in self.telling[side])
+        before, after = self.telling[side][:low][::-1], self.telling[side][low:]
+        near = []
+        while len(near) < NEAREST and (before or after):
+            past, future = (began[before[0]] if before else UNKNOWN), (began[after[0]] if after else UNKNOWN)
+            if min(past, future) > NEAR_NS:
+                break
+            near.append(before.pop(0) if past <= future else after.pop(0))
+        outs = sorted(self.out[k] for k in near)
+        if outs:
+            away, least, most = outs[(len(outs) - 1) // 2], outs[0], outs[-1]
+        else:
+            lasting = self.lasting(side, back) if back >= 0 else 0
+            half, high = self.back[side]
+            usual, most = max(0, half - lasting), max(high - lasting, late - lasting)
+            if lasting > self.soonest(side, t, late):
+                lasting = 0
+            away, least, most = lasting + usual, 0, lasting + max(most, usual)
+        if len(outs) < FEW:
+            most = max(most, self.spread[side])
+        blur = min(late, BLUR_NS)
+        return floor + late + away, floor + late - blur + least, floor + late + blur + max(most, away)
 
 
 def plain_transfer(g, lo, hi, side, start, end, floors, mss, cover, window, extra):
@@ -101,7 +163,7 @@ def plain_transfer(g, lo, hi, side, start, end, floors, mss, cover, window, extr
     to_sender, to_receiver = floors
     whole = to_sender + to_receiver
     stall, held = ("stall", "client window") if side == 1 else ("pacing", "server window")
-    sent = [i for i in range(lo, hi) if g[i]["d"] == side and g[i]["n"] > 0 and base(g[i]) != 19]
+    sent = [i for i in range(lo, hi) if g[i]["d"] == side and g[i]["n"] > 0 and base(g[i]) != kinds.COPY]
     before = [i for i in sent if g[i]["t"] <= start]
     gaps, previous, at = [], (before[-1] if before else None), start  # gaps: (length, cause, of which round trip)
     seen = list(before)
@@ -111,7 +173,7 @@ def plain_transfer(g, lo, hi, side, start, end, floors, mss, cover, window, extr
         if t > end:
             break
         gap = t - at
-        if g[i]["done"] > 0 and g[i]["way"] == 1 and base(g[i]) == 1:
+        if g[i]["done"] > 0 and g[i]["way"] == 1 and base(g[i]) == kinds.DATA:
             loop = int(g[i]["done"]) - t
         lossy = lossy or cover[i] > 0
         room = int(g[previous]["room"]) if previous is not None else -1
@@ -121,11 +183,11 @@ def plain_transfer(g, lo, hi, side, start, end, floors, mss, cover, window, extr
                 limited += t - full_at
             full_at = t
         late = max(0, int(extra[i]))
-        if gap <= 1.5 * MS:
+        if gap <= SMALL_NS:
             cause = "loss" if cover[i] else "rate"
         elif is_repeat(g[i]):
             cause = "loss"
-        elif base(g[i]) in (9, 11):
+        elif base(g[i]) in PROBES:
             cause = held
         else:
             left = t - to_sender - late
@@ -134,14 +196,19 @@ def plain_transfer(g, lo, hi, side, start, end, floors, mss, cover, window, extr
             told = [k for k in answers if g[k]["t"] >= reach or k > (-1 if previous is None else previous)]
             heard = [k for k in told if g[k]["t"] <= nearest]
             newest = max((int(g[k]["a"]) for k in heard), default=-1)
+            echoed = plain_echoed(g, lo, i, side)
+            if echoed >= 0:
+                newest = echoed if newest < 0 or late else min(newest, echoed)
             latest_window = int(g[told[-1]]["w"]) if told else -1
             shut = False
             if previous is not None and 0 <= room < mss:
                 behind = allowed < window // 2 or latest_window == 0
-                queued = loop > 2 * whole + 60 * MS and allowed >= window * 3 // 4
+                queued = loop > 2 * whole + HELD_ACK_NS and allowed >= window * 3 // 4
                 shut = behind or (not queued and gap > whole + whole // 2 + 5 * MS + late)
             most = max([most_known, *(int(g[k]["flight"]) for k in seen)])
-            if cover[i]:
+            if g[i]["missed"]:
+                cause = "unseen"
+            elif cover[i]:
                 cause = "loss"
             elif shut:
                 cause = held
@@ -162,12 +229,25 @@ def plain_transfer(g, lo, hi, side, start, end, floors, mss, cover, window, extr
         charges["round-trip"] += trip
         charges["queueing" if cause == "round-trip" else cause] += gap - trip
     charges["round-trip"] += max(0, end - at)
-    if hi - lo >= 30:
+    if hi - lo >= PACED_LEAST:
         _pace(gaps, end - start, whole, charges)
-    if limited * 5 > (end - start) * 3 and end - start > 10 * whole and window > 0 and loop <= 2 * whole + 60 * MS:
+    if limited * 5 > (end - start) * 3 and end - start > 10 * whole and window > 0 and loop <= 2 * whole + HELD_ACK_NS:
         for cause in ("rate", "round-trip", "queueing"):
             charges[held] += charges.pop(cause, 0)
     return charges
+
+
+def plain_echoed(g, lo, i, side):
+    """The newest acknowledgement of all that had reached the sender by what its packets echo, up to packet i; -1 unknown."""
+    found, k = -1, lo
+    for own in range(lo, i + 1):
+        if g[own]["d"] != side or g[own]["n"] == 0 or base(g[own]) == kinds.COPY or g[own]["tse"] < 0:
+            continue
+        while k < own and not (g[k]["d"] != side and g[k]["tsv"] > g[own]["tse"]):
+            if g[k]["d"] != side and g[k]["flags"] & 16:
+                found = max(found, int(g[k]["a"]))
+            k += 1
+    return found
 
 
 def _free(sent_to, newest, gap, mss, most, whole, lossy, room):
@@ -199,7 +279,7 @@ def _pace(gaps, span, whole, charges):
 
 def plain_opening(g, floor_client):
     """(how it went, from, to, charges) of setting up: 0 complete, 1 unseen, 2 refused, 3 unanswered."""
-    head = [(i, row) for i, row in enumerate(g[:64]) if base(row) != 19]
+    head = [(i, row) for i, row in enumerate(g[:64]) if base(row) != kinds.COPY]
     syns = [row for _, row in head if row["flags"] & 18 == 2 and row["d"] == 0]
     if not syns:
         return 1, int(g[0]["t"]), int(g[0]["t"]), Counter()
@@ -230,10 +310,10 @@ def plain_opening(g, floor_client):
 
 def plain_limits(g, side, mss, whole, cover):
     """Stretches of what limited a sender: (from, to, index into limits.WORDS)."""
-    own = [i for i, row in enumerate(g) if row["d"] == side and row["n"] > 0 and base(row) != 19]
+    own = [i for i, row in enumerate(g) if row["d"] == side and row["n"] > 0 and base(row) != kinds.COPY]
     stretches, loops = [], []
     for place, i in enumerate(own):
-        if g[i]["done"] > 0 and g[i]["kind"] == 1:
+        if g[i]["done"] > 0 and g[i]["kind"] == kinds.DATA:
             loops.append(int(g[i]["done"] - g[i]["t"]))
         if place == 0:
             continue
@@ -258,11 +338,14 @@ def plain_limits(g, side, mss, whole, cover):
 
 
 def plain_side(g, side):
-    """Totals of one side, by the names of account.SIDE_FIELDS."""
+    """Totals of one side, by the names of account.SIDE_FIELDS, but for what its segments on the wire carry."""
     own = [row for row in g if row["d"] == side]
-    kinds = Counter(base(row) for row in own)
-    repeats = [row for row in own if 13 <= base(row) <= 16]
-    fresh = [row for row in own if base(row) in (1, 7, 18) or row["kind"] & 64]
+    count = Counter(base(row) for row in own)
+    repeats = [row for row in own if base(row) in REPEATS and base(row) != kinds.REPEAT_CLOSE]
+    fresh = [row for row in own if base(row) in (kinds.DATA, kinds.CLOSE, kinds.OUT_OF_ORDER) or row["kind"] & kinds.FIRST_UNSEEN]
+    partly = sum(int(r["n"] - r["again"]) for r in own if base(r) in REPEATS and not r["kind"] & kinds.FIRST_UNSEEN)
+    opened_again = [row for row in g if base(row) == kinds.REPEAT_OPEN]
+    answers = [r for r in opened_again if r["d"] == 1 and any(0 <= r["t"] - q["t"] <= 20 * MS for q in opened_again if q["d"] == 0)]
     shut, since = 0, None
     for row in own:
         if row["flags"] & 16 and not row["flags"] & 6:
@@ -273,8 +356,12 @@ def plain_side(g, side):
     if since is not None:
         shut += int(g[-1]["t"]) - since
     return {
-        "packets": len(own), "payload_bytes": sum(int(r["n"]) for r in own), "unique_bytes": sum(int(r["n"]) for r in fresh),
-        "retransmitted_packets": len(repeats), "retransmitted_bytes": sum(int(r["n"]) for r in repeats), "spurious_packets": sum(bool(r["kind"] & 128) for r in repeats),
-        "duplicate_packets": kinds[19], "out_of_order_packets": kinds[18], "duplicate_acks": kinds[3], "zero_window_ns": shut,
-        "max_in_flight_bytes": max((int(r["flight"]) for r in own), default=0), "resets": kinds[8], "keep_alives": kinds[9] + kinds[11], "closing_repeats": kinds[17],
+        "packets": len(own), "payload_bytes": sum(int(r["n"]) for r in own), "unique_bytes": sum(int(r["n"]) for r in fresh) + partly,
+        "retransmitted_packets": len(repeats), "retransmitted_bytes": sum(int(r["again"]) for r in repeats),
+        "spurious_packets": sum(bool(r["kind"] & kinds.SPURIOUS) for r in repeats),
+        "duplicate_packets": count[kinds.COPY], "out_of_order_packets": count[kinds.OUT_OF_ORDER], "duplicate_acks": count[kinds.DUPLICATE_ACK],
+        "zero_window_ns": shut, "max_in_flight_bytes": max((int(r["flight"]) for r in own), default=0), "resets": count[kinds.RESET],
+        "keep_alives": count[kinds.KEEP_ALIVE] + count[kinds.WINDOW_PROBE], "closing_repeats": count[kinds.REPEAT_CLOSE],
+        "segments": sum(int(r["parts"]) for r in own), "timeouts": count[kinds.REPEAT_TIMEOUT] + count[kinds.REPEAT_OPEN] - (len(answers) if side else 0),
+        "after_timeout": count[kinds.REPEAT_AFTER], "fast_retransmissions": count[kinds.REPEAT_FAST], "tail_probes": count[kinds.REPEAT_TAIL],
     }  # fmt: skip

@@ -13,11 +13,11 @@ ROUND_TRIP, RATE, QUEUEING, LOSS = causes.ROUND_TRIP, causes.RATE, causes.QUEUEI
 STALL, SERVER_WINDOW, PACING, CLIENT_WINDOW = causes.STALL, causes.SERVER_WINDOW, causes.PACING, causes.CLIENT_WINDOW
 UNSEEN = causes.UNSEEN
 
-_SMALL_NS = 1_500_000  # Gaps below this are packets in flow.
+SMALL_NS = 1_500_000  # Gaps below this are packets in flow.
 _FAR = 65_536  # Packets looked at before one of them, so that a capture without sensible times takes no square of its length.
-_HELD_ACK_NS = 60_000_000  # Receivers hold acknowledgements back for about 40 ms, some longer (RFC 1122 section 4.2.3.2).
+HELD_ACK_NS = 60_000_000  # Receivers hold acknowledgements back for about 40 ms, some longer (RFC 1122 section 4.2.3.2).
 GAP_BINS = 64
-_PACED_LEAST = 30  # Fewer packets show no pace.
+PACED_LEAST = 30  # Fewer packets show no pace.
 
 
 @leaf
@@ -88,7 +88,7 @@ def transfer(g, lo, hi, side, start, end, floor_send, floor_receive, mss, blocke
     flowing = charge[ROUND_TRIP] + charge[RATE]
     before_rate, before_trip, before_queue = charge[RATE], charge[ROUND_TRIP], charge[QUEUEING]
     loop_ns = np.int64(0)  # least recent data-to-acknowledgement time of this stretch
-    paced = hi - lo >= _PACED_LEAST
+    paced = hi - lo >= PACED_LEAST
     gaps_ns, trips_ns = bins[0], bins[1]
     if paced:
         bins[:] = 0
@@ -118,7 +118,7 @@ def transfer(g, lo, hi, side, start, end, floor_send, floor_receive, mss, blocke
             if g[i].t - full_at <= max(5 * whole, 100_000_000):
                 limited_ns += g[i].t - full_at
             full_at = g[i].t
-        if gap <= _SMALL_NS:
+        if gap <= SMALL_NS:
             cause = LOSS if blocked[i] > 0 else RATE
         elif repeat or probes(g[i].kind):
             cause = LOSS if repeat else held
@@ -147,7 +147,7 @@ def transfer(g, lo, hi, side, start, end, floor_send, floor_receive, mss, blocke
             if previous >= 0 and g[previous].room >= 0 and g[previous].room < mss:
                 behind = g[previous].room + g[previous].flight < window_high // 2 or latest_window == 0
                 # Where acknowledgements come late, a queue on the way fills the window, not the reader.
-                queued = loop_ns > 2 * whole + _HELD_ACK_NS and g[previous].room + g[previous].flight >= window_high * 3 // 4
+                queued = loop_ns > 2 * whole + HELD_ACK_NS and g[previous].room + g[previous].flight >= window_high * 3 // 4
                 if behind or (not queued and gap > whole + whole // 2 + 5_000_000 + max(np.int64(0), extra_send[i])):
                     shut = True  # A reader that keeps up opens its window within a round trip.
             if g[i].missed > 0:
@@ -203,7 +203,7 @@ def transfer(g, lo, hi, side, start, end, floor_send, floor_receive, mss, blocke
             for k in range(max(0, most - 1), min(GAP_BINS, most + 2)):
                 charge[ROUND_TRIP] -= trips_ns[k]
                 charge[RATE] += trips_ns[k]
-    if limited_ns * 5 > span * 3 and span > 10 * whole and window_high > 0 and loop_ns <= 2 * whole + _HELD_ACK_NS:
+    if limited_ns * 5 > span * 3 and span > 10 * whole and window_high > 0 and loop_ns <= 2 * whole + HELD_ACK_NS:
         # The window was filled again and again, nearly all the time: the receiver's room set the pace.
         for column in (RATE, ROUND_TRIP, QUEUEING):
             move = charge[column] - (before_rate if column == RATE else before_trip if column == ROUND_TRIP else before_queue)

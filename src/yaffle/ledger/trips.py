@@ -13,12 +13,12 @@ from yaffle.transport.kinds import DATA
 from yaffle.transport.round_trips import HELD, OPENING, most_out
 
 UNKNOWN = np.int64(1) << 60
-_TIMER_NS = 200_000_000  # Least retransmission timer of common stacks above the round trip.
-_NEAR_NS = 1_000_000_000  # How far around a moment its round trip is looked for.
-_FEW = 3  # Fewer do not show how much the way varies.
+LEAST_TIMER_NS = 200_000_000  # Least retransmission timer of common stacks above the round trip.
+NEAR_NS = 1_000_000_000  # How far around a moment its round trip is looked for.
+FEW = 3  # Fewer do not show how much the way varies.
 _SURVEYED = 4096
 _FIRST = np.int64(0)
-_TICK_NS = 1_000_000  # Resolution of common timestamp clocks (RFC 7323 section 5.4: 1 ms to 1 s).
+BLUR_NS = 1_000_000  # Resolution of common timestamp clocks (RFC 7323 section 5.4: 1 ms to 1 s).
 
 
 # Columns of Ways.state. LEAST: the least round trip, UNKNOWN without a measure; SOONEST: what any answer took at least; SPREAD: what
@@ -26,8 +26,8 @@ _TICK_NS = 1_000_000  # Resolution of common timestamp clocks (RFC 7323 section 
 # least, by the clock of the host beyond; HELD_FOR: the least time that a host held an acknowledgement back, UNKNOWN where it hardly
 # ever did; TELLING: how many samples tell the way; NEAR: room from there on.
 LEAST, SOONEST, SPREAD, HALF_BACK, MOST_BACK, HELD_FOR, TELLING, NEAR = range(8)
-_NEAREST = 5  # Samples around a moment that tell its way.
-STATES = NEAR + _NEAREST
+NEAREST = 5  # Samples around a moment that tell its way.
+STATES = NEAR + NEAREST
 
 
 class Ways(NamedTuple):
@@ -54,7 +54,7 @@ def retransmission_timer(samples, side, t, other_floor, first_ns):  # type: igno
     spread = np.int64(0)
     if first_ns > 0:
         srtt, deviation = first_ns, first_ns // 2
-        spread = max(4 * deviation, _TIMER_NS)
+        spread = max(4 * deviation, LEAST_TIMER_NS)
     for k in range(samples.size):
         if samples[k].t >= t:
             break
@@ -63,7 +63,7 @@ def retransmission_timer(samples, side, t, other_floor, first_ns):  # type: igno
         measured = samples[k].rtt + other_floor
         if srtt == 0:
             srtt, deviation = measured, measured // 2
-            spread = max(4 * deviation, _TIMER_NS)
+            spread = max(4 * deviation, LEAST_TIMER_NS)
             continue
         error = measured - srtt
         srtt += error // 8
@@ -71,10 +71,10 @@ def retransmission_timer(samples, side, t, other_floor, first_ns):  # type: igno
         if error < 0 and step > 0:
             step //= 8  # A falling round trip is no unrest.
         deviation += step // 4
-        wanted = max(4 * deviation, _TIMER_NS)
+        wanted = max(4 * deviation, LEAST_TIMER_NS)
         spread = wanted if wanted > spread else spread - (spread - wanted) // 4
     if srtt == 0:
-        return other_floor, other_floor + _TIMER_NS
+        return other_floor, other_floor + LEAST_TIMER_NS
     return srtt, srtt + spread
 
 
@@ -85,7 +85,7 @@ def repeat_delay(copies, srtt, timer):  # type: ignore[no-untyped-def]
     The first is followed by a tail loss probe, two round trips and what a receiver may hold an acknowledgement back for, but
     no later than the timer (RFC 8985 section 7.2); that by the timer, which doubles from then on (RFC 6298 section 5.5).
     """
-    total = min(timer, 2 * srtt + _TIMER_NS)
+    total = min(timer, 2 * srtt + LEAST_TIMER_NS)
     for _ in range(1, min(copies, 8)):
         total += timer
         timer *= 2
@@ -125,7 +125,7 @@ def survey_ways(samples, side, extra, state, telling, values):  # type: ignore[n
             if samples[k].way == HELD:
                 least = min(least, max(np.int64(0), samples[k].out))
                 times += 1
-    held = least if times >= _FEW else UNKNOWN
+    held = least if times >= FEW else UNKNOWN
     count = np.int64(0)
     for k in range(samples.size):
         if samples[k].side == side:
@@ -167,13 +167,13 @@ def _nearest_ways_out(samples, telling, count, t, room):  # type: ignore[no-unty
             high = middle
     before, after = low - 1, low
     found = 0
-    while found < _NEAREST:
+    while found < NEAREST:
         past, future = UNKNOWN, UNKNOWN
         if before >= 0:
             past = abs(t - samples[telling[before]].t + samples[telling[before]].rtt)
         if after < count:
             future = abs(samples[telling[after]].t - samples[telling[after]].rtt - t)
-        if min(past, future) > _NEAR_NS:
+        if min(past, future) > NEAR_NS:
             break
         if past <= future:
             out = samples[telling[before]].out
@@ -224,8 +224,8 @@ def trip_around(ways, side, t, g, back):  # type: ignore[no-untyped-def]
         away, least, most = near[NEAR + (count - 1) // 2], near[NEAR], near[NEAR + count - 1]
     else:
         away, least, most = _as_on_the_way_back(ways, side, t, g, back)
-    if count < _FEW:
+    if count < FEW:
         most = max(most, ways.state[side, SPREAD])
     late = max(np.int64(0), late)
-    blur = min(late, _TICK_NS)
+    blur = min(late, BLUR_NS)
     return floor + late + away, floor + late - blur + least, floor + late + blur + max(most, away)
