@@ -11,6 +11,8 @@ from yaffle.arrays import Array
 from yaffle.capture.addresses import client_address, client_labels, end_text, server_address, server_labels
 from yaffle.capture.icmp_errors import in_words
 from yaffle.findings.certainty import bounds_of_groups, confidences, could_be_nil
+from yaffle.findings.culprits import culprits
+from yaffle.findings.culprits import in_words as in_words_of
 from yaffle.findings.places import Places
 from yaffle.findings.verdict import AVOIDABLE, FELT_REPAIR_NS, SLOW_EXCHANGE_NS, SLOW_TOTAL_NS, moved_paths
 from yaffle.findings.where import WaitedAt, seen_close_by, where_lost, where_waited
@@ -189,6 +191,10 @@ def _finding(analysis: Analysis, places: Places, key: tuple[str, str, str], rows
         elif cause == "queueing":
             sentence = f"The path of {site} is full: data wait in queues and flow at the pace of a bottleneck; {of} is the network's; {many}."
             step = f"Find what fills the link of {site} in this period, and its rate; a second capture beyond it would name the segment."
+            others, themselves = culprits(analysis, rows)
+            grounds["culprits"] = [{"source": c.source, "destination": c.target, "bytes": c.octets, "share": c.share} for c in others]
+            grounds["own_share"] = themselves
+            sentence += in_words_of(others, themselves, {a: places.short(a) for c in others for a in (c.source, c.target)})
         elif cause == "round-trip":
             sentence = f"The path of {site} is long for so many trips: {floor} a trip; {of} is the network's; {many}."
             step = f"Fewer, larger exchanges or a nearer server would help; {app} asks one thing after another."

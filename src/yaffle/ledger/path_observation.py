@@ -22,13 +22,17 @@ _LEAST_FALL_NS = 1_000_000
 _OCTETS_24 = np.uint64(0xFFFFFF00)
 
 
+def networks(high: Array, low: Array, ipv6: Array) -> Array:
+    """The network of each address, as one number: IPv4 by 24 bits, IPv6 by 64."""
+    return np.asarray(np.where(ipv6 > 0, high, low & _OCTETS_24))
+
+
 def path_of_connections(flows: Rows, rows: Array) -> Array:
     """For each connection the number of its path: point, network of its client, network of its server."""
-    v6 = flows.ipv6[rows] > 0
     key = np.empty(rows.size, [("point", np.int64), ("client", np.uint64), ("server", np.uint64)])
     key["point"] = flows.point[rows]
     for name, high, low in (("client", flows.a_hi, flows.a_lo), ("server", flows.b_hi, flows.b_lo)):
-        key[name] = np.where(v6, high[rows], low[rows] & _OCTETS_24)
+        key[name] = networks(high[rows], low[rows], flows.ipv6[rows])
     return np.asarray(np.unique(key, return_inverse=True)[1])
 
 
