@@ -3,6 +3,7 @@
 import random
 import threading
 import time
+from pathlib import Path
 
 import pytest
 
@@ -123,3 +124,48 @@ def test_copies_and_late_originals_are_no_repeats(tmp_path):
     account, _, _ = account_of(paths["near_client"])
     assert account.side(1, "duplicate_packets")[0] >= 3
     assert account.side(1, "retransmitted_packets")[0] == 0
+
+
+CONTROLS = ("cubic", "reno", "bbr")
+
+
+def controls_here():
+    return set(Path("/proc/sys/net/ipv4/tcp_available_congestion_control").read_text().split())
+
+
+@pytest.mark.parametrize("control", CONTROLS)
+@pytest.mark.parametrize("offload", [False, True], ids=["segments", "offload"])
+def test_bytes_and_timers_are_those_of_the_kernels_whatever_paces_them(tmp_path, control, offload):
+    if control not in controls_here():
+        pytest.skip(f"{control} is not in this kernel")
+    bridge = Bridge(Way(15 * MS, drop=by_chance(0.02, 5)), Way(15 * MS, drop=by_chance(0.03, 6)), offload=offload)
+    try:
+        told = talk(bridge, [Turn(ask=2_000, answer=90_000) for _ in range(4)], congestion=control)
+    finally:
+        paths = bridge.close(tmp_path)
+    for side, end, near in ((0, "client", "near_client"), (1, "server", "near_server")):
+        account, _, _ = account_of(paths[near])
+        assert account.fact("exchanges")[0] == 4
+        assert account.side(side, "retransmitted_bytes")[0] == told[end]["bytes_retrans"], (end, control)
+        if told[end]["total_rto"] >= 0:
+            assert abs(int(account.side(side, "timeouts")[0]) - told[end]["total_rto"]) <= 1, (end, control)
+        sums = [int(account.side(side, name)[0]) for name in ("timeouts", "after_timeout", "fast_retransmissions", "tail_probes")]
+        assert sum(sums) == int(account.side(side, "retransmitted_packets")[0])
+        if offload and end == "server":  # Only what a host hands down comes in one piece here.
+            assert account.side(1, "segments")[0] > account.side(1, "packets")[0]
+            assert account.side(1, "segment_bytes")[0] == 1448
+
+
+def test_a_host_that_captures_itself_is_told_and_nothing_is_invented(tmp_path):
+    bridge = Bridge(Way(5 * MS), Way(5 * MS), offload=True)
+    try:
+        talk(bridge, [Turn(answer=60_000, think_ns=120 * MS) for _ in range(3)])
+    finally:
+        paths = bridge.close(tmp_path)
+    analysis = analyse([paths["near_server"]])
+    assert any(note.startswith("taken on the server itself, with segmentation offload") for note in analysis.capture.sources[0].notes)
+    for point in paths:
+        account, parties, _ = account_of(paths[point])
+        assert account.side(1, "retransmitted_bytes")[0] == 0
+        assert account.connection_charges[0, causes.LOSS] == 0
+        assert abs(parties["server"] - 360) < 40

@@ -23,6 +23,7 @@ CLIENT, SERVER = "198.51.100.77", "203.0.113.77"
 MS = 1_000_000
 _CLONE_NEWNET = 0x40000000
 _TCP_INFO = struct.Struct("8B24I4Q6I4Q4I")
+_VNET_HDR, _HELLO = 15, struct.Struct("<BBHHHH")  # PACKET_VNET_HDR: flags, kind, header, segment size, checksum start and offset
 
 
 def available() -> str:
@@ -63,6 +64,38 @@ def _offloads_off(space: str, device: str) -> None:
                 fcntl.ioctl(s, 0x8946, struct.pack("16sP", device.encode(), ctypes.addressof(value)))  # SIOCETHTOOL
 
 
+def _sum16(data: bytes) -> int:
+    """The Internet checksum (RFC 1071)."""
+    total = sum(struct.unpack(f"!{len(data) // 2}H", data[: len(data) // 2 * 2])) + (data[-1] << 8 if len(data) % 2 else 0)
+    while total >> 16:
+        total = (total & 0xFFFF) + (total >> 16)
+    return ~total & 0xFFFF
+
+
+def on_the_wire(frame: bytes, segment: int) -> list[bytes]:
+    """What a device makes of a frame that a host handed down: segments of at most `segment` bytes, checksums filled in."""
+    if frame[12:14] != b"\x08\x00" or frame[23] != 6:
+        return [frame]
+    header = 14 + (frame[14] & 15) * 4
+    data = header + (frame[header + 12] >> 4) * 4
+    end = 14 + struct.unpack_from("!H", frame, 16)[0]
+    payload, found = frame[data:end], []
+    step = segment or max(1, len(payload))
+    for k, at in enumerate(range(0, max(1, len(payload)), step)):
+        part = payload[at : at + step]
+        head = bytearray(frame[:data])
+        struct.pack_into("!HH", head, 16, data - 14 + len(part), (struct.unpack_from("!H", frame, 18)[0] + k) & 0xFFFF)
+        struct.pack_into("!I", head, header + 4, (struct.unpack_from("!I", frame, header + 4)[0] + at) & 0xFFFFFFFF)
+        if at + step < len(payload):
+            head[header + 13] &= ~0x09  # FIN and PSH go with the last.
+        head[24:26] = head[header + 16 : header + 18] = b"\0\0"
+        head[24:26] = struct.pack("!H", _sum16(bytes(head[14:header])))
+        pseudo = bytes(head[26:34]) + struct.pack("!BBH", 0, 6, len(head) - header + len(part))
+        head[header + 16 : header + 18] = struct.pack("!H", _sum16(pseudo + bytes(head[header:]) + part))
+        found.append(bytes(head) + part)
+    return found
+
+
 @dataclass
 class Way:
     """What the bridge does to packets of one direction."""
@@ -82,7 +115,9 @@ class Way:
 class Bridge:
     """Namespaces, devices, the relay, and what it saw beside the client and beside the server."""
 
-    def __init__(self, up: Way, down: Way, sysctl: dict[str, str] | None = None, seed: int = 1, kept_bytes: int = 128, ethertypes: tuple[bytes, ...] = (b"\x08\x00",)) -> None:
+    def __init__(
+        self, up: Way, down: Way, sysctl: dict[str, str] | None = None, seed: int = 1, kept_bytes: int = 128, ethertypes: tuple[bytes, ...] = (b"\x08\x00",), offload: bool = False
+    ) -> None:
         self.up, self.down = up, down
         self._kept_bytes, self._ethertypes = kept_bytes, ethertypes
         self.seen: dict[str, list[tuple[int, int, bytes]]] = {"near_client": [], "near_server": []}
@@ -98,7 +133,8 @@ class Bridge:
             run("ip", "-n", end, "link", "set", "eth", "up")
             run("ip", "-n", end, "route", "add", f"{other}/32", "dev", "eth", "scope", "link")
             run("ip", "-n", middle, "link", "set", near, "up")
-            _offloads_off(end, "eth")
+            if not offload:
+                _offloads_off(end, "eth")
             _offloads_off(middle, near)
             for key, value in (sysctl or {}).items():
                 run("ip", "netns", "exec", end, "sysctl", "-qw", f"{key}={value}")
@@ -112,8 +148,18 @@ class Bridge:
             self._sides = [socket.socket(socket.AF_PACKET, socket.SOCK_RAW, socket.htons(3)) for _ in range(2)]
             for side, device in zip(self._sides, ("toc", "tos"), strict=True):
                 side.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 1 << 24)
+                side.setsockopt(263, _VNET_HDR, 1)  # SOL_PACKET: each frame says how the device is to cut it.
                 side.bind((device, 0))
                 side.setblocking(False)
+        self._hosts: list[socket.socket] = []
+        for end in (client, server) if offload else ():
+            with _inside(end):
+                host = socket.socket(socket.AF_PACKET, socket.SOCK_RAW, socket.htons(3))
+            host.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 1 << 26)
+            host.setsockopt(socket.SOL_SOCKET, 35, 1)  # SO_TIMESTAMPNS: when the kernel had it, not when we read it.
+            host.bind(("eth", 0))
+            host.setblocking(False)
+            self._hosts.append(host)
         self._stop = threading.Event()
         self._thread = threading.Thread(target=self._relay, daemon=True)
         self._thread.start()
@@ -133,23 +179,31 @@ class Bridge:
         while not self._stop.is_set():
             now = time.time_ns()
             wait = min(0.05, max(0.0, (due[0][0] - now) / 1e9)) if due else 0.05
-            ready, _, _ = select.select(self._sides, [], [], wait)
-            for side in ready:
+            ready, _, _ = select.select([*self._sides, *self._hosts], [], [], wait)
+            for host in (h for h in ready if h in self._hosts):
                 with contextlib.suppress(BlockingIOError):
                     while True:
-                        frame, address = side.recvfrom(65536)
+                        frame, ancillary, _, _ = host.recvmsg(66_000, 128)
+                        if frame[12:14] in self._ethertypes:
+                            stamp = struct.unpack("qq", ancillary[0][2]) if ancillary else divmod(time.time_ns(), 10**9)
+                            self.seen["near_client" if host is self._hosts[0] else "near_server"].append((stamp[0] * 10**9 + stamp[1], len(frame), frame[: self._kept_bytes]))
+            for side in (side for side in ready if side in self._sides):
+                with contextlib.suppress(BlockingIOError):
+                    while True:
+                        data, address = side.recvfrom(66_000)
                         if address[2] != socket.PACKET_OUTGOING:
-                            number += 1
-                            self._take(self._sides.index(side), frame, due, number)
+                            for frame in on_the_wire(data[_HELLO.size :], _HELLO.unpack_from(data)[3]):
+                                number += 1
+                                self._take(self._sides.index(side), frame, due, number)
             now = time.time_ns()
             while due and due[0][0] <= now:
                 _, _, place, frame = heapq.heappop(due)
                 with contextlib.suppress(OSError):
-                    self._sides[place].send(frame)
+                    self._sides[place].send(bytes(_HELLO.size) + frame)
                     self._note(place, frame)
 
     def _note(self, place: int, frame: bytes) -> None:
-        if frame[12:14] in self._ethertypes:
+        if frame[12:14] in self._ethertypes and not self._hosts:
             self.seen["near_client" if place == 0 else "near_server"].append((time.time_ns(), len(frame), frame[: self._kept_bytes]))
 
     def _take(self, place: int, frame: bytes, due: list[tuple[int, int, int, bytes]], number: int) -> None:
@@ -178,7 +232,7 @@ class Bridge:
         time.sleep(0.1)
         self._stop.set()
         self._thread.join()
-        for side in self._sides:
+        for side in [*self._sides, *self._hosts]:
             side.close()
         for name in self._names:
             subprocess.run(["ip", "netns", "del", name], check=False)
@@ -217,9 +271,14 @@ def _read(end: socket.socket, size: int, bps: int = 0) -> None:
 
 def kernel_says(end: socket.socket) -> dict[str, int]:
     """What TCP_INFO holds, as far as the tests need it."""
-    raw = end.getsockopt(socket.IPPROTO_TCP, socket.TCP_INFO, 256)
+    raw = end.getsockopt(socket.IPPROTO_TCP, socket.TCP_INFO, 280)
     u32 = struct.unpack_from("24I", raw, 8)
-    return {"total_retrans": u32[23], "min_rtt_us": struct.unpack_from("I", raw, 148)[0] if len(raw) >= 152 else 0}
+    return {
+        "total_retrans": u32[23],
+        "bytes_retrans": struct.unpack_from("Q", raw, 208)[0] if len(raw) >= 216 else 0,
+        "total_rto": struct.unpack_from("H", raw, 240)[0] if len(raw) >= 248 else -1,
+        "min_rtt_us": struct.unpack_from("I", raw, 148)[0] if len(raw) >= 152 else 0,
+    }
 
 
 def talk(bridge: Bridge, turns: list[Turn], buffer_bytes: int = 0, congestion: str = "cubic") -> dict[str, object]:
