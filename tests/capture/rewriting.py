@@ -70,3 +70,34 @@ def missed(packets: list[Packet], share: float, seed: int = 1) -> list[Packet]:
 def only(packets: list[Packet], wanted: Callable[[bytes], bool]) -> list[Packet]:
     """Only some of the packets."""
     return [p for p in packets if wanted(p[2])]
+
+
+def merged(packets: list[Packet], most: int = 60_000, within_ns: int = 500_000) -> list[Packet]:
+    """As a host shows what its device merged: segments of one direction that follow each other, in sequence, become one packet."""
+    found: list[Packet] = []
+    latest: dict[bytes, int] = {}  # flow: place of what may still grow
+    for t, wire, kept in packets:
+        header = 14 + (kept[14] & 15) * 4
+        flow, length = kept[26:34] + kept[header : header + 4], struct.unpack_from("!H", kept, 16)[0]
+        payload = length - (header - 14) - (kept[header + 12] >> 4) * 4
+        if not payload or kept[header + 13] & 7:
+            latest.pop(flow, None)
+            found.append((t, wire, kept))
+            continue
+        if (place := latest.get(flow)) is not None:
+            at, size, head = found[place]
+            before = struct.unpack_from("!H", head, 16)[0]
+            data = before - (header - 14) - (head[header + 12] >> 4) * 4
+            next_ = (struct.unpack_from("!I", head, header + 4)[0] + data) & 0xFFFFFFFF
+            same = head[header + 8 : header + 12] == kept[header + 8 : header + 12] and head[header + 12] == kept[header + 12]
+            parts = -(-data // 1448)
+            numbered = (struct.unpack_from("!H", head, 18)[0] + parts) & 0xFFFF == struct.unpack_from("!H", kept, 18)[0]
+            if struct.unpack_from("!I", kept, header + 4)[0] == next_ and same and numbered and data % 1448 == 0 and t - at < within_ns and data + payload < most:
+                grown = bytearray(head)
+                struct.pack_into("!H", grown, 16, before + payload)
+                grown[header + 13] |= kept[header + 13] & 8
+                found[place] = (at, size + payload, bytes(grown))
+                continue
+        latest[flow] = len(found)
+        found.append((t, wire, kept))
+    return found

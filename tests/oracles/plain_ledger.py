@@ -344,6 +344,7 @@ def plain_side(g, side):
     repeats = [row for row in own if base(row) in REPEATS and base(row) != kinds.REPEAT_CLOSE]
     fresh = [row for row in own if base(row) in (kinds.DATA, kinds.CLOSE, kinds.OUT_OF_ORDER) or row["kind"] & kinds.FIRST_UNSEEN]
     partly = sum(int(r["n"] - r["again"]) for r in own if base(r) in REPEATS and not r["kind"] & kinds.FIRST_UNSEEN)
+    partly -= sum(int(r["again"]) for r in fresh if not r["kind"] & kinds.FIRST_UNSEEN)
     opened_again = [row for row in g if base(row) == kinds.REPEAT_OPEN]
     answers = [r for r in opened_again if r["d"] == 1 and any(0 <= r["t"] - q["t"] <= 20 * MS for q in opened_again if q["d"] == 0)]
     shut, since = 0, None

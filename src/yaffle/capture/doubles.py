@@ -90,9 +90,29 @@ def drop_doubles(capture: Capture) -> None:
     second = second[systematic[packets.flow[second]] | other_tag]
     same_hop = packets.ttl[second] == packets.ttl[partner[second]]
     hops = second[~same_hop]
+    surplus = _surplus(packets, second, partner)
     _split_points(capture, hops, partner[hops])
-    _note(capture, second[same_hop])
-    drop_packets(capture, second[same_hop])
+    _note(capture, surplus)
+    drop_packets(capture, surplus)
+
+
+def _surplus(packets: Columns, second: Array, partner: Array) -> Array:
+    """The packets that are copies of the capture's making: what it took k times as a rule and m times here passed m / k times."""
+    first = np.arange(partner.size)
+    first[second] = partner[second]
+    while (earlier := first[first]).tolist() != first.tolist():
+        first = earlier
+    own = np.flatnonzero(np.isin(first, first[second]))
+    key = first[own] * 256 + packets.ttl[own]  # A hop further on is another point's.
+    order = np.argsort(key, kind="stable")
+    own, key = own[order], key[order]
+    starts = np.flatnonzero(np.concatenate([[True], np.diff(key) != 0]))
+    sizes = np.diff(np.append(starts, key.size))
+    rank = np.arange(key.size) - np.repeat(starts, sizes)
+    counts = np.bincount(sizes)
+    usual = int(counts[2:].argmax()) + 2 if counts.size > 2 else 2
+    kept = -(-sizes // usual)
+    return np.sort(own[rank >= np.repeat(kept, sizes)])
 
 
 def _note(capture: Capture, rows: Array) -> None:

@@ -150,7 +150,7 @@ def _count_sides(g, facts, kind_of_packet, mss, high, out):  # type: ignore[no-u
         out[at + _SEGMENTS] += g[i].parts
         out[at + _PAYLOAD] += size
         if base == kinds.DATA or base == kinds.CLOSE or base == kinds.OUT_OF_ORDER or kind & kinds.FIRST_UNSEEN:
-            out[at + _UNIQUE] += size
+            out[at + _UNIQUE] += size if kind & kinds.FIRST_UNSEEN else size - g[i].again
         elif repeats(kind):
             out[at + _UNIQUE] += size - g[i].again
         if base == kinds.REPEAT_CLOSE:

@@ -19,6 +19,7 @@ from yaffle.transport.round_trips import ACKNOWLEDGED, ECHOED, HELD, OPENING, SA
 from yaffle.transport.segments import (
     BASE_CLIENT,
     CUMULATIVE,
+    GAPS_UNTOLD,
     IDS_CLIENT,
     IDS_SERVER,
     MISSED_CLIENT,
@@ -65,6 +66,10 @@ def _copy_of(g, i, d):  # type: ignore[no-untyped-def]
     while k >= 0 and looked < _LOOK_BACK:
         if g[k].d == d:
             looked += 1
+            if g[k].parts > 1 and g[k].s <= g[i].s and g[i].e <= g[k].e and g[i].n > 0 and g[i].id >= 0 and g[i].a == g[k].a:
+                # A copy of one segment of those that were merged: its identification is that of its place among them.
+                if g[i].id - g[k].id == (g[i].s - g[k].s) // max(1, (g[k].n + g[k].parts - 1) // g[k].parts):
+                    return k
             if g[k].s == g[i].s and g[k].n == g[i].n and g[k].a == g[i].a and g[k].flags == g[i].flags and g[k].w == g[i].w and g[k].tsv == g[i].tsv:
                 if g[i].id == g[k].id and g[i].id not in (-1, -2):
                     return k
@@ -115,7 +120,8 @@ def classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_roo
     """
     count = _classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_room)
     if facts[MISSED_CLIENT] + facts[MISSED_SERVER] > 0 and facts[IDS_CLIENT] + facts[IDS_SERVER] > 0:
-        facts[IDS_CLIENT] = facts[IDS_SERVER] = facts[MISSED_CLIENT] = facts[MISSED_SERVER] = 0
+        facts[MISSED_CLIENT] = facts[MISSED_SERVER] = 0
+        facts[GAPS_UNTOLD] = 1
         for i in range(g.size):
             g[i].kind, g[i].done, g[i].way, g[i].before, g[i].again, g[i].lost, g[i].missed = 0, 0, 0, -1, 0, 0, 0
         count = _classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_room)
@@ -181,7 +187,7 @@ def _classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_ro
             if not acked[d]:
                 una[d] = s
         skipped = np.int64(0)
-        if counts_ids:
+        if counts_ids and facts[GAPS_UNTOLD] == 0:
             if high_id[d] >= 0 and g[i].id > high_id[d] + 1 and g[i].id - high_id[d] < _MOST_SKIPPED:
                 skipped = g[i].id - high_id[d] - 1
 
@@ -202,14 +208,23 @@ def _classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_ro
                 nxt[d] = e
         elif e > s:
             only_fin = size == 0
-            g[i].missed += behind[d]
-            behind[d] = 0
+            # Acknowledged before it passes here: captured in the wrong order, or a copy of what the capture missed.
+            overtaken = size > 0 and behind[d] > 0 and s >= nxt[d] - behind[d] and e <= nxt[d]
+            if overtaken:
+                behind[d] -= size
+                facts[MISSED_CLIENT + d] -= size
+            else:
+                g[i].missed += behind[d]
+                behind[d] = 0
             copied = np.int64(-1)
             if s < nxt[d] or (counts_ids and g[i].id <= high_id[d]):
                 copied = _copy_of(g, i, d)
             if copied >= 0:
                 kind = COPY
                 g[i].before = copied
+            elif overtaken:
+                kind = DATA
+                g[i].done, g[i].way = t, CUMULATIVE
             elif size <= 1 and s == nxt[d] - 1 and e == nxt[d] and not only_fin and una[d] >= e:
                 kind = WINDOW_PROBE if window[o] == 0 else KEEP_ALIVE
                 probed[d] = 2 if window[o] == 0 else 1
@@ -292,6 +307,10 @@ def _classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_ro
                     k += 1
                 if filled and late:
                     kind = OUT_OF_ORDER
+                elif counts_ids and not filled and g[i].id <= high_id[d]:
+                    # Numbered before what passed already: no new sending, but what the network doubled, alone or merged with what follows.
+                    kind = COPY if e <= nxt[d] else DATA
+                    g[i].again = min(size, nxt[d] - s)
                 else:
                     if only_fin:
                         kind = REPEAT_CLOSE
@@ -342,11 +361,12 @@ def _classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_ro
                         k -= 1
                 if e > nxt[d]:
                     nxt[d] = e
-                if repeats[d] == _MOST_REPEATS:  # Acknowledged by nobody for so long: the oldest is given up.
+                if repeats[d] == _MOST_REPEATS and kind != COPY:  # Acknowledged by nobody for so long: the oldest is given up.
                     repeats[d] -= 1
                     extra[d, : repeats[d]] = extra[d, 1 : repeats[d] + 1]
-                extra[d, repeats[d]] = i
-                repeats[d] += 1
+                if kind != COPY:
+                    extra[d, repeats[d]] = i
+                    repeats[d] += 1
         elif flags & ACK:
             kind = PURE_ACK
             if s > nxt[d] and s - nxt[d] < (1 << 20) and holes[d] < _MOST_HOLES:

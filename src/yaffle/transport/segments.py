@@ -39,7 +39,8 @@ SEGMENT = np.dtype(list(_FIELDS), align=True)
 SCALE_CLIENT, SCALE_SERVER, MSS_CLIENT, MSS_SERVER, SACK_OK, SCALES_KNOWN, IDS_CLIENT, IDS_SERVER = 0, 1, 2, 3, 4, 5, 6, 7
 BASE_CLIENT, BASE_SERVER, SIZE_CLIENT, SIZE_SERVER = 8, 9, 10, 11  # sequence number that counts as 0; largest payload of one segment
 MISSED_CLIENT, MISSED_SERVER = 12, 13  # bytes of each side that were acknowledged and never passed here
-FACTS = 14
+GAPS_UNTOLD = 14  # 1 where gaps in the identification tell nothing: the capture itself missed packets
+FACTS = 15
 
 CUMULATIVE, SELECTIVE = 1, 2  # ways in which a segment was acknowledged: by the number, by a SACK block
 
