@@ -9,7 +9,7 @@ import numpy as np
 from yaffle.arrays import Array
 from yaffle.capture.captured import Capture
 from yaffle.capture.conversations import Rows
-from yaffle.capture.packets import Columns
+from yaffle.capture.packets import MARK_FRAGMENT, MARK_LATER_FRAGMENT, Columns
 from yaffle.kernels import kernel
 from yaffle.units import share
 
@@ -18,6 +18,8 @@ _WITHOUT_NUMBER_NS = 500_000  # Where no identification tells packets apart.
 _SYSTEMATIC = 0.3  # So much of all packets are second copies where a capture takes everything twice: at most half.
 _LEAST = 4  # Fewer copies in a conversation prove nothing by themselves.
 _SLOTS = 1 << 16
+_MOST_TIMES = 16  # Nothing takes a packet more often: then its number never changes.
+TCP = 6
 _BLOCK, _EVERY = 1 << 14, 16  # Of so many packets, one block in so many is looked at first.
 _SUSPECT = 3
 
@@ -29,9 +31,11 @@ def _find(packets, begin, end, at_once_ns, without_number_ns, seen, partner):  #
     mask = seen.shape[0] - 1
     for i in range(begin, end):
         partner[i - begin] = -1
-        if packets.flow[i] < 0:
-            continue
+        if packets.flow[i] < 0 or packets.marks[i] & (MARK_FRAGMENT | MARK_LATER_FRAGMENT):
+            continue  # Fragments of one datagram bear one number.
         h = packets.head[i]
+        if h.ip_id == 0 and packets.protocol[i] != TCP:
+            continue  # Nothing in its header tells it from the one before it.
         key = np.uint64(h.seq) << np.uint64(32) | np.uint64(h.ack)
         key ^= (np.uint64(h.ip_id) << np.uint64(40)) ^ (np.uint64(h.payload) << np.uint64(20)) ^ np.uint64(h.tsval)
         key ^= (np.uint64(h.flags) << np.uint64(48)) ^ (np.uint64(h.window) << np.uint64(8)) ^ np.uint64(packets.flow[i])
@@ -109,9 +113,10 @@ def _surplus(packets: Columns, second: Array, partner: Array) -> Array:
     starts = np.flatnonzero(np.concatenate([[True], np.diff(key) != 0]))
     sizes = np.diff(np.append(starts, key.size))
     rank = np.arange(key.size) - np.repeat(starts, sizes)
-    counts = np.bincount(sizes)
+    sizes_told = np.where(sizes > _MOST_TIMES, 1, sizes)
+    counts = np.bincount(sizes_told)
     usual = int(counts[2:].argmax()) + 2 if counts.size > 2 else 2
-    kept = -(-sizes // usual)
+    kept = np.where(sizes > _MOST_TIMES, sizes, -(-sizes // usual))
     return np.sort(own[rank >= np.repeat(kept, sizes)])
 
 
