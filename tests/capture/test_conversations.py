@@ -20,7 +20,7 @@ def test_the_table_agrees_with_its_plain_twin_on_ports_that_are_used_again(tmp_p
         flags, seq, protocol = rnd.choice((SYN, SYN | ACK, ACK, FIN | ACK, RST)), rnd.choice((100, 100, 200)), rnd.choice((6, 6, 6, 17))
         packets.append((protocol, src, dst, flags if protocol == 6 else 0, seq))
         frames.append(ether(tcp(*src, *dst, seq, 1, flags) if protocol == 6 else udp(*src, *dst, b"x")))
-    capture = read_captures([pcap(tmp_path / "a.pcap", [(i * 1000, f) for i, f in enumerate(frames)])])
+    capture = read_captures([pcap(tmp_path / "a.pcap", [(i * 10_000_000, f) for i, f in enumerate(frames)])])
     wanted = plain_conversations(packets)
     assert capture.packets.flow.tolist() == [row for row, _ in wanted]
     assert (capture.packets.direction == 0).tolist() == [first for _, first in wanted]

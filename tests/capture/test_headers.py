@@ -113,7 +113,7 @@ def test_the_kernel_agrees_with_its_plain_twin_on_mangled_frames(tmp_path):
         for _ in range(rnd.randrange(4)):
             frame[rnd.randrange(len(frame))] = rnd.randrange(256)
         frames.append(bytes(frame[: rnd.randrange(1, len(frame) + 1)]) if rnd.random() < 0.3 else bytes(frame))
-    p = read_captures([pcap(tmp_path / "a.pcap", [(i, f, max(len(f), 60)) for i, f in enumerate(frames)])]).packets
+    p = read_captures([pcap(tmp_path / "a.pcap", [(i * 10_000_000, f, max(len(f), 60)) for i, f in enumerate(frames)])]).packets
     for i, frame in enumerate(frames):
         wanted = plain_headers(frame, max(len(frame), 60))
         if wanted is None:  # The twin knows no tunnels and no fragments.

@@ -2,7 +2,8 @@
 
 from statistics import median
 
-DATA_KINDS, COPY = (1, 7, 9, 11, 13, 14, 15, 16, 17, 18), 19
+from yaffle.transport.round_trips import HELD
+
 _RATES = (1000, 100, 250, 500, 10, 1_000_000)
 
 
@@ -150,8 +151,9 @@ def plain_extra_delays(g):
 
 def plain_round_trips(samples, side):
     """samples: (t, rtt, side, way). Least, median, 95th percentile, greatest and number of the samples to a side."""
-    own = sorted(int(s["rtt"]) for s in samples if s["side"] == side and s["rtt"] >= 0 and s["way"] != 3)
+    own = sorted(int(s["rtt"]) for s in samples if s["side"] == side and s["rtt"] >= 0 and s["way"] < HELD)
     if not own:
         return [-1, -1, -1, -1, 0]
     assert own[0] <= median(own) <= own[-1]
-    return [own[0], own[min(len(own) - 1, len(own) // 2)], own[min(len(own) - 1, len(own) * 95 // 100)], own[-1], len(own)]
+    ranks = [max(0, -(-percent * len(own) // 100) - 1) for percent in (50, 95)]  # Nearest rank.
+    return [own[0], *(own[rank] for rank in ranks), own[-1], len(own)]

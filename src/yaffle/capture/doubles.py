@@ -86,7 +86,10 @@ def drop_doubles(capture: Capture) -> None:
     if not second.size:
         return
     count = flows.point.size
-    copies, packets_of = np.bincount(packets.flow[second], minlength=count), np.maximum(1, flows.packets)
+    # Bare acknowledgements without a number look alike where losses make a host repeat them: the rest tells what is systematic.
+    telling = (packets.flow >= 0) & ((packets.head["ip_id"] > 0) | (packets.payload_bytes > 0))
+    copies = np.bincount(packets.flow[second[telling[second]]], minlength=count)
+    packets_of = np.maximum(1, np.bincount(packets.flow[telling], minlength=count))
     points = int(flows.point.max(initial=0)) + 1
     of_point = np.bincount(flows.point, copies, points) / np.maximum(1, np.bincount(flows.point, packets_of, points))
     systematic = (of_point[flows.point] >= _SYSTEMATIC) | ((copies >= _LEAST) & (copies / packets_of >= _SYSTEMATIC))
