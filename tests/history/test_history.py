@@ -39,7 +39,7 @@ def told(seed, at_ns, count=300):
     rows["arrived_ns"] = at_ns
     counters = Counters(unknown_counters(2), ["192.0.2.9"], {(0, 4): "north"})
     counters.rows["time_ns"], counters.rows["interface"], counters.rows["in_octets"] = at_ns, 4, [seed, seed + 5]
-    return FlowRecords(rows, WHO, {3: {"32473/7": "word"}}, counters)
+    return FlowRecords(rows, list(WHO), {3: {"32473/7": "word"}}, counters)
 
 
 @pytest.fixture
@@ -303,3 +303,21 @@ def test_of_very_many_readings_one_an_interval_is_taken(tmp_path, clock, monkeyp
     fewer = history.readings(START, START + 2 * HOUR_NS)
     assert (fewer.width_ns, fewer.rows.size) == (300 * S, 24)
     assert fewer.rows["time_ns"].max() == every.rows["time_ns"].max()
+
+
+def test_a_reader_knows_an_exporter_that_comes_while_it_stands_still(tmp_path, clock):
+    writer = HistoryWriter(tmp_path, now_ns=clock, settle=False)
+    first = told(1, START + 60 * S)
+    first.rows["exporter"], first.exporters[:] = 0, WHO[:1]
+    clock.now_ns = START + 61 * S
+    writer.append(first)
+    reader = History(tmp_path)
+    assert {e.address for e in reader.rows(START, START + HOUR_NS).records.exporters} == {WHO[0].address}
+    for k in (1, 2):  # One after the other begins to send; nobody refreshes the reader.
+        later = told(1 + k, START + (k + 1) * 60 * S)
+        later.rows["exporter"], later.exporters[:] = 0, [WHO[k]]
+        clock.now_ns = START + (k + 1) * 60 * S + S
+        writer.append(later)
+        found = reader.rows(START, START + HOUR_NS).records
+        heard = {found.exporters[number].address for number in np.unique(found.rows["exporter"]).tolist()}
+        assert heard == {e.address for e in WHO[: k + 1]}

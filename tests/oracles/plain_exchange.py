@@ -23,7 +23,7 @@ class PlainExchange:
 
     def __init__(self, g, turn, samples, floors, extra, mss, windows, cover, opened_ns):
         self.g, self.turn, self.samples, self.extra = g, turn, samples, extra
-        self.raw_floors, self.floors = floors, [f if f < UNKNOWN else 0 for f in floors]
+        self.raw_floors, self.floors = floors, [self._way_or_less(samples, side, f) for side, f in enumerate(floors)]
         self.mss, self.windows, self.cover, self.opened_ns = mss, windows, cover, opened_ns
         self.charges, self.ways = Counter(), PlainWays(g, samples, floors, extra)
         lo, hi, answer = int(turn["first"]), int(turn["stop"]), int(turn["answer"])
@@ -42,6 +42,11 @@ class PlainExchange:
         last, last_i = self._last_byte(answer, hi, answered)
         self._send(answer, max(hi, last_i + 1), SERVER, answered, last)
         self.moments = (first, asked, answered, last, last + self._last_trip(answer, last_i, answered, last))
+
+    @staticmethod
+    def _way_or_less(samples, side, floor):
+        """The floor, or where nothing measured it what any answer took at least."""
+        return floor if floor < UNKNOWN else min((int(s["rtt"]) for s in samples if s["side"] == side), default=0)
 
     def _first(self, lo):
         """When the request began, its lost first copies included."""

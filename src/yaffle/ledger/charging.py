@@ -13,7 +13,7 @@ from yaffle.kernels import leaf
 from yaffle.ledger import causes
 from yaffle.ledger.bounds import NETWORK_OR_SERVER, NETWORK_TOO_LONG, NETWORK_TOO_SHORT, SERVER_OR_NETWORK
 from yaffle.ledger.transfers import transfer
-from yaffle.ledger.trips import LEAST, SOONEST, UNKNOWN, lately, repeat_delay, retransmission_timer, trip_around
+from yaffle.ledger.trips import LEAST, SOONEST, UNKNOWN, lately, repeat_delay, retransmission_timer, trip_around, way_or_less
 from yaffle.transport.kinds import COPY, DATA, FIRST_UNSEEN, KIND_MASK, SPURIOUS, probes, repeats
 from yaffle.transport.round_trips import HELD, HELD_LEAST_NS
 
@@ -50,8 +50,7 @@ def charge_exchange(g, turns, x, ways, mss, windows_high, blocked, opened_ns, bi
     charge[:] = 0
     doubt[:] = 0
     lo, answer = turns[x].first, turns[x].answer
-    floor_client = ways.state[0, LEAST] if ways.state[0, LEAST] < UNKNOWN else 0
-    floor_server = ways.state[1, LEAST] if ways.state[1, LEAST] < UNKNOWN else 0
+    floor_client, floor_server = way_or_less(ways, 0), way_or_less(ways, 1)
     first = g[lo].t
     # It set out earlier than its least delay to here says, by its host's own clock.
     late = min(max(np.int64(0), ways.extra[0, lo]), _MOST_LATE_NS)

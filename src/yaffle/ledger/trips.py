@@ -191,6 +191,14 @@ def _nearest_ways_out(samples, telling, count, t, room):  # type: ignore[no-unty
 
 
 @leaf
+def way_or_less(ways, side):  # type: ignore[no-untyped-def]
+    """The least round trip to a side; where nothing measured it, what any answer took at least: it is no longer. 0 without any."""
+    if ways.state[side, LEAST] < UNKNOWN:
+        return ways.state[side, LEAST]
+    return ways.state[side, SOONEST] if ways.state[side, SOONEST] < UNKNOWN else np.int64(0)
+
+
+@leaf
 def _as_on_the_way_back(ways, side, t, g, back):  # type: ignore[no-untyped-def]
     """(estimate, least, most) of the way out above its least, where nothing measures it: what lasts on the way back lasts on both
     ways, unless answers came sooner than that; what varies there varies here, independently."""
@@ -224,8 +232,8 @@ def trip_around(ways, side, t, g, back):  # type: ignore[no-untyped-def]
         away, least, most = near[NEAR + (count - 1) // 2], near[NEAR], near[NEAR + count - 1]
     else:
         away, least, most = _as_on_the_way_back(ways, side, t, g, back)
-    if count < FEW:
-        most = max(most, ways.state[side, SPREAD])
+    if count < FEW:  # So few may all have been quick ones: it varies as far as it does elsewhere, and as the way back does.
+        most = max(most, max(ways.state[side, SPREAD], ways.state[side, MOST_BACK]))
     late = max(np.int64(0), late)
     blur = min(late, BLUR_NS)
     return floor + late + away, floor + late - blur + least, floor + late + blur + max(most, away)

@@ -80,6 +80,28 @@ def _copy_of(g, i, d):  # type: ignore[no-untyped-def]
     return -1
 
 
+@kernel
+def _answered_syn(g, i):  # type: ignore[no-untyped-def]
+    """When the SYN passed that a SYN-ACK answers, where several did: the one that it echoes (RFC 7323 section 4.3); -1 untold.
+
+    A SYN-ACK that came before already, and echoed the same one, leaves open which copy of it this is.
+    """
+    if g[i].tse < 0:
+        return np.int64(-1)
+    found = np.int64(-1)
+    for k in range(max(0, i - _LOOK_BACK), i):
+        if g[k].flags & SYN and g[k].d == 0 and g[k].tsv == g[i].tse:
+            if found >= 0:
+                return np.int64(-1)
+            found = g[k].t
+        if g[k].flags & SYN and g[k].d == 1 and g[k].tse == g[i].tse:
+            return np.int64(-1)
+    later = False
+    for k in range(max(0, i - _LOOK_BACK), i):
+        later |= g[k].flags & SYN > 0 and g[k].d == 0 and g[k].tsv > g[i].tse
+    return np.int64(-1) if later else found  # A later SYN may have set it off again.
+
+
 @helper
 def _sample(samples, c, t, rtt, side, way, i, bare):  # type: ignore[no-untyped-def]
     if c < samples.size:
@@ -511,9 +533,11 @@ def _classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_ro
                             g[k].done = t
                             g[k].way = SELECTIVE
                 # Opening round trips, where no copy leaves a doubt.
-                if kind == OPEN_ANSWER and syn_count[0] == 1 and d == 1 and syn_count[1] == 1:
-                    c = _sample(samples, c, t, t - syn_at[0], 1, OPENING, i, 1)
-                    floor[1] = min(floor[1], t - syn_at[0])
+                if d == 1 and flags & SYN and (kind == OPEN_ANSWER or kind == REPEAT_OPEN):
+                    answered = _answered_syn(g, i) if syn_count[0] > 1 or syn_count[1] > 1 else syn_at[0]
+                    if answered >= 0 and syn_count[0] > 0:
+                        c = _sample(samples, c, t, t - answered, 1, OPENING, i, 1)
+                        floor[1] = min(floor[1], t - answered)
                 elif d == 0 and syn_count[1] == 1 and syn_at[1] > 0:
                     if kind == PURE_ACK and advanced and size == 0:
                         c = _sample(samples, c, t, t - syn_at[1], 0, OPENING, i, 1)
