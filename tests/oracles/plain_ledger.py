@@ -153,7 +153,7 @@ class PlainWays:
                 lasting = 0
             away, least, most = lasting + usual, 0, lasting + max(most, usual)
         if len(outs) < FEW:
-            most = max(most, self.spread[side], self.back[side][1])
+            most = max(most, self.spread[side])
         blur = min(late, BLUR_NS)
         return floor + late + away, floor + late - blur + least, floor + late + blur + max(most, away)
 

@@ -232,8 +232,8 @@ def trip_around(ways, side, t, g, back):  # type: ignore[no-untyped-def]
         away, least, most = near[NEAR + (count - 1) // 2], near[NEAR], near[NEAR + count - 1]
     else:
         away, least, most = _as_on_the_way_back(ways, side, t, g, back)
-    if count < FEW:  # So few may all have been quick ones: it varies as far as it does elsewhere, and as the way back does.
-        most = max(most, max(ways.state[side, SPREAD], ways.state[side, MOST_BACK]))
+    if count < FEW:  # So few may all have been quick ones: it varies as far as it does elsewhere.
+        most = max(most, ways.state[side, SPREAD])
     late = max(np.int64(0), late)
     blur = min(late, BLUR_NS)
     return floor + late + away, floor + late - blur + least, floor + late + blur + max(most, away)
