@@ -5,7 +5,7 @@ from hypothesis import strategies as st
 from tests.oracles.plain_twins import plain_party_sums, plain_turns
 from yaffle.exchanges.turns import empty_turns, find_turns
 from yaffle.ledger import causes
-from yaffle.ledger.account import select
+from yaffle.ledger.selection import select
 from yaffle.ledger.sums import by_party
 from yaffle.transport.segments import empty_segments
 
@@ -36,6 +36,17 @@ def test_turns_agree_with_the_plain_twin(segments):
     g = empty_segments(len(segments))
     for k, (side, first, size) in enumerate(segments):
         g[k]["d"], g[k]["s"], g[k]["n"], g[k]["kind"], g[k]["flags"] = side, first, size, 1, 16
+    g["a"] = -1
     turns = empty_turns(len(segments) + 1)
     count = find_turns(g, turns)
     assert [(int(t["request_bytes"]), int(t["response_bytes"])) for t in turns[:count]] == plain_turns(segments)
+
+
+def test_an_answer_to_what_the_capture_missed_belongs_to_no_exchange():
+    g = empty_segments(4)
+    rows = [(0, 0, 100, -1), (1, 0, 50, 100), (1, 50, 70, 260), (0, 260, 30, 120)]  # The third answers bytes 100 to 260 that never passed.
+    for k, (side, first, size, acknowledged) in enumerate(rows):
+        g[k]["d"], g[k]["s"], g[k]["n"], g[k]["a"], g[k]["kind"], g[k]["flags"] = side, first, size, acknowledged, 1, 16
+    turns = empty_turns(4)
+    assert find_turns(g, turns) == 2
+    assert [(int(t["request_bytes"]), int(t["response_bytes"])) for t in turns[:2]] == [(100, 50), (30, 0)]

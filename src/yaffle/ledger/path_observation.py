@@ -100,7 +100,7 @@ def observe(  # type: ignore[no-untyped-def]
         latest[:] = -1
         for k in range(samples.size):
             sample = samples[k]
-            if sample.way >= HELD or sample.rtt < 0 or not sample.bare:
+            if sample.way >= HELD or sample.rtt < 0 or sample.bare != 1:  # None that its host may have held back.
                 continue
             side = sample.side
             away = max(np.int64(0), sample.rtt - floors[side] - max(np.int64(0), delays[side, sample.i]))
