@@ -7,7 +7,16 @@ from yaffle.quantiles import median, nearest_rank, p95
 
 
 @pytest.mark.parametrize(
-    ("values", "percent", "wanted"), [([3], 50, 3), ([4, 1], 50, 1), ([1, 2, 3, 4], 50, 2), (range(1, 21), 95, 19), (range(1, 101), 95, 95), ([1, 2], 95, 2), ([5, 9], 0, 5)]
+    ("values", "percent", "wanted"),
+    [
+        ([3], 50, 3),
+        ([4, 1], 50, 1),
+        ([1, 2, 3, 4], 50, 2),
+        (range(1, 21), 95, 19),
+        (range(1, 101), 95, 95),
+        ([1, 2], 95, 2),
+        ([5, 9], 0, 5),
+    ],
 )
 def test_it_is_the_least_value_that_so_many_do_not_exceed(values, percent, wanted):
     assert nearest_rank(np.array(list(values))[::-1], percent) == wanted

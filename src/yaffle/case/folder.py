@@ -45,7 +45,7 @@ from yaffle.records.flow_table import FlowRecords
 if TYPE_CHECKING:
     from yaffle.history.store import History
 
-FORMAT, VERSION = "yaffle-case", 7
+FORMAT, VERSION = "yaffle-case", 8
 SUFFIX = ".yaffle"
 _COLUMNS = "columns-"
 _PIECE = 8 << 20  # Bytes written between two looks at whether to go on.
