@@ -41,7 +41,7 @@ def of_way(found, direction):
 def test_segments_are_what_the_bridge_did(name, offset_ns, drift, tmp_path):
     paths, truth = sides(name, tmp_path, offset_ns, drift)
     found = document(analyse(paths), include=["lost_packets"])
-    lost = Counter((p["src"], p["src_port"], p["ip_id"], p["seq"] if p["transport"] == 6 else 0) for p in found["lost_packets"])
+    lost = Counter((p["src"], p["src_port"], p["ip_id"], p["seq"] if p["transport"] == "tcp" else 0) for p in found["lost_packets"])
     assert lost == Counter((w["src"], w["sport"], w["id"], w["seq"]) for w in truth["wire"] if "drop" in w["event"])
     delays = dict(re.findall(r"^0 (up|down) .*?delay_us=(\d+)", truth["schedule"], re.MULTILINE))
     both = all(of_way(found, d) is not None and of_way(found, d)["packets"] for d in ("from_client", "from_server"))

@@ -13,6 +13,7 @@ from yaffle.analysis import analyse
 from yaffle.report.document import document
 
 _CORPUS = Path(__file__).parents[3] / "shared" / "corpus" / "flows"
+_NAMES = {1: "icmp", 6: "tcp", 17: "udp"}  # IANA, Assigned Internet Protocol Numbers.
 _OWN = Path(__file__).parents[1] / "data" / "flows"
 
 
@@ -37,7 +38,7 @@ def ends(f):
 
 
 def true_ends(f):
-    return f["src"], f["sport"], f["dst"], f["dport"], f["proto"]
+    return f["src"], f["sport"], f["dst"], f["dport"], _NAMES[f["proto"]]
 
 
 @pytest.mark.parametrize("name", ["routers-v9", "routers-ipfix"])

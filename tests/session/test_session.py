@@ -87,6 +87,7 @@ def test_each_connection_stands_once_though_seen_twice(opened):
     evidence = opened.evidence
     keys = {(int(evidence.client.codes[c]), int(evidence.client_port[c]), int(evidence.server.codes[c])) for c in np.flatnonzero(evidence.speaks)}
     assert len(keys) == int(evidence.speaks.sum()) < evidence.speaks.size
+    assert (evidence.analysis.account.fact("last_ns") > 0).all(), "a connection was not accounted for"
 
 
 def test_groups_add_up_on_every_level(opened):

@@ -123,14 +123,7 @@ def account_all(capture: Capture, arranged: Arrangement, messages: Messages, pro
     def work(thread: int) -> None:
         shop = workshops[thread]
         for step in range(thread, len(steps), len(workshops)):
-            first, last = steps[step]
-            used = 0
-            while first < last:
-                tables = Tables(connection, charges, shop.exchange, shop.exchange_charges)
-                first, used = _account_range(capture, arranged, messages, shop, first, last, paths, tables, used)
-                if first < last:
-                    more = np.zeros_like(shop.exchange), np.zeros_like(shop.exchange_charges)
-                    shop.exchange, shop.exchange_charges = _by_column([shop.exchange, more[0]]), _by_column([shop.exchange_charges, more[1]])
+            used = _account_range(capture, arranged, messages, shop, steps[step], paths, connection, charges)
             parts[step] = (_by_column([shop.exchange[:used]]), _by_column([shop.exchange_charges[:used]]))
             done[0] += int(starts[steps[step][1]] - starts[steps[step][0]])
             if not progress(done[0] / max(1, int(starts[-1])), "accounting for every wait"):
@@ -164,14 +157,14 @@ def _with_paths(capture: Capture, account_: Account, messages: Messages, shop: "
     again = (wanted & needy) | lacking.any(axis=1)
     if not again.any():
         return
-    rows = _observed(capture, account_, np.flatnonzero(wanted), shop, progress)
-    told = states(rows, path, floor_ns, of_hosts, fact("first_ns"), fact("last_ns"), again)
+    observed = _observed(capture, account_, np.flatnonzero(wanted), shop, progress)
+    told = states(observed, path, floor_ns, of_hosts, fact("first_ns"), fact("last_ns"), again)
     owner = account_.of_exchange("connection")
     begins = np.searchsorted(owner, np.arange(count))
-    tables = Tables(account_.connection, account_.connection_charges, account_.exchange, account_.exchange_charges)
-    chosen = np.flatnonzero(again)
-    for done, c in enumerate(chosen.tolist()):
-        _account_range(capture, account_, messages, shop, c, c + 1, told, tables, int(begins[c]))
+    for done, c in enumerate(np.flatnonzero(again).tolist()):
+        used = _account_range(capture, account_, messages, shop, (c, c + 1), told, account_.connection, account_.connection_charges)
+        rows = slice(int(begins[c]), int(begins[c]) + used)
+        account_.exchange[rows], account_.exchange_charges[rows] = shop.exchange[:used], shop.exchange_charges[:used]
         if done % 256 == 0 and not progress(1.0, "accounting for queues that others fill"):
             raise Cancelled
 
@@ -199,14 +192,29 @@ def _observed(capture: Capture, account_: Account, connections: Array, shop: "_W
 
 
 def _account_range(
-    capture: Capture, arranged: "Arrangement | Account", messages: Messages, shop: "_Workshop", first: int, last: int, paths: PathStates, tables: Tables, used: int
-) -> tuple[int, int]:
-    """Accounts for some connections in a thread's own workshop: (next connection, next row)."""
-    return account(  # type: ignore[no-any-return]
-        first, last, arranged.starts, arranged.order, capture.packets, capture.sack.left, capture.sack.right,
-        shop.room, shop.samples, shop.turns, shop.pending, shop.extra, shop.holes, shop.scratch, shop.telling, shop.delays, shop.blocked,
-        messages.starts, messages.turns, paths, tables, used,
-    )  # fmt: skip
+    capture: Capture,
+    arranged: "Arrangement | Account",
+    messages: Messages,
+    shop: "_Workshop",
+    connections: tuple[int, int],
+    paths: PathStates,
+    connection: Array,
+    charges: Array,
+) -> int:
+    """Accounts for connections from the first to before the last; how many rows of exchanges stand in the workshop then."""
+    first, last = connections
+    used = 0
+    while first < last:
+        tables = Tables(connection, charges, shop.exchange, shop.exchange_charges)
+        first, used = account(
+            first, last, arranged.starts, arranged.order, capture.packets, capture.sack.left, capture.sack.right,
+            shop.room, shop.samples, shop.turns, shop.pending, shop.extra, shop.holes, shop.scratch, shop.telling, shop.delays, shop.blocked,
+            messages.starts, messages.turns, paths, tables, used,
+        )  # fmt: skip
+        if first < last:
+            more = np.zeros_like(shop.exchange), np.zeros_like(shop.exchange_charges)
+            shop.exchange, shop.exchange_charges = _by_column([shop.exchange, more[0]]), _by_column([shop.exchange_charges, more[1]])
+    return used
 
 
 @kernel

@@ -1,6 +1,7 @@
 """The look-up that led to a connection is part of what its first exchange waited for."""
 
 from collections import defaultdict
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -18,7 +19,7 @@ _NETWORK_LOW, _NETWORK_HIGH, _SERVER_LOW, _SERVER_HIGH = (EXCHANGE_FIELDS.index(
 _SET_UP, _WAIT, _WORST = EXCHANGE_FIELDS.index("set_up_ns"), CONNECTION_FIELDS.index("wait_ns"), CONNECTION_FIELDS.index("worst_wait_ns")
 
 
-def _least_answers(lookups: Lookups) -> dict[tuple[str, int], int]:
+def least_answers(lookups: Lookups) -> dict[tuple[str, int], int]:
     """The soonest answer of each name server, by point: no trip to it took longer. Only where several answers tell it."""
     answers: dict[tuple[str, int], list[int]] = defaultdict(list)
     for lookup in lookups.rows:
@@ -27,15 +28,36 @@ def _least_answers(lookups: Lookups) -> dict[tuple[str, int], int]:
     return {key: min(spans) for key, spans in answers.items() if len(spans) >= _LEAST_ANSWERS}
 
 
-def _split(lookup: Lookup, least: dict[tuple[str, int], int]) -> tuple[int, int]:
-    """(the network's, the name server's) part of a look-up, ns: repeats and the soonest answer's time, and the rest.
+@dataclass(frozen=True)
+class NameParts:
+    """What an answered look-up took, ns: repeats and the soonest answer's time are the network's, the rest the name server's.
 
-    One answer alone does not tell the trip: then all of it is left to the network, as what is certain is only that it passed there.
+    One answer alone does not tell the trip: then all of it is left to the network, and the bounds say that it may be the server's.
     """
-    repeated = max(0, min(lookup.latest_ns, lookup.answered_ns) - lookup.asked_ns) if lookup.tries > 1 else 0
-    rest = lookup.latency_ns - repeated
-    trip = min(rest, least.get((lookup.server, lookup.point), rest))
-    return repeated + trip, rest - trip
+
+    repeated_ns: int  # from the first question to the one that was answered
+    trip_ns: int
+    server_ns: int
+
+    @classmethod
+    def of(cls, lookup: Lookup, least: dict[tuple[str, int], int]) -> "NameParts":
+        """The parts, by the soonest answer of each name server (`least_answers`)."""
+        repeated = max(0, min(lookup.latest_ns, lookup.answered_ns) - lookup.asked_ns) if lookup.tries > 1 else 0
+        rest = lookup.latency_ns - repeated
+        trip = min(rest, least.get((lookup.server, lookup.point), rest))
+        return cls(repeated, trip, rest - trip)
+
+    @property
+    def charges(self) -> tuple[tuple[int, int], ...]:
+        """(charge, ns)."""
+        return (causes.NAME, self.repeated_ns + self.trip_ns), (causes.SERVER_NAME, self.server_ns)
+
+    @property
+    def bounds(self) -> tuple[tuple[int, int], ...]:
+        """(column of the exchanges, ns): even the soonest answer was not given in no time, so the server may have had more."""
+        rest = self.trip_ns + self.server_ns
+        least, most = self.repeated_ns, self.repeated_ns + self.trip_ns
+        return (_NETWORK_LOW, least), (_NETWORK_HIGH, most), (_SERVER_LOW, self.server_ns), (_SERVER_HIGH, rest)
 
 
 def charge_names(account: Account, lookups: Lookups, flows: Rows) -> None:
@@ -44,7 +66,7 @@ def charge_names(account: Account, lookups: Lookups, flows: Rows) -> None:
     Each look-up leads to one connection: later ones had the answer already. The time charged is from the first try to the answer:
     what the name server itself took is the server's (of the name service), the trips to it and questions asked again are the network's.
     """
-    least = _least_answers(lookups)
+    least = least_answers(lookups)
     led: dict[tuple[str, str, int], list[Lookup]] = defaultdict(list)
     for lookup in lookups.rows:
         if lookup.protocol == "dns" and lookup.answered_ns >= 0:
@@ -67,11 +89,11 @@ def charge_names(account: Account, lookups: Lookups, flows: Rows) -> None:
             continue
         used.add(id(found[-1]))
         x, spent = int(first[c]), found[-1].latency_ns
-        trips, own = _split(found[-1], least)
-        for column, ns in ((causes.NAME, trips), (causes.SERVER_NAME, own)):
+        parts = NameParts.of(found[-1], least)
+        for column, ns in parts.charges:
             account.exchange_charges[x, column] += ns
             account.connection_charges[c, column] += ns
-        for column, ns in ((_NETWORK_LOW, trips), (_NETWORK_HIGH, trips), (_SERVER_LOW, own), (_SERVER_HIGH, own)):
+        for column, ns in parts.bounds:
             account.exchange[x, column] += ns
         account.exchange[x, _SET_UP] += spent
         account.connection[c, _WAIT] += spent

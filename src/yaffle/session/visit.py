@@ -16,6 +16,7 @@ import numpy as np
 from yaffle.arrays import Array
 from yaffle.capture.addresses import address_of
 from yaffle.ledger import causes
+from yaffle.ledger.names import NameParts, least_answers
 from yaffle.session.evidence import Evidence
 from yaffle.units import duration, size
 
@@ -188,6 +189,7 @@ def _step(evidence: Evidence, row: int) -> Step:
 def _asked(evidence: Evidence, client: str, first_ns: int, last_ns: int) -> list[Step]:
     """Look-ups and QUIC set-ups of the client in a stretch, each shown for itself."""
     found = []
+    least = least_answers(evidence.analysis.lookups)
     for lookup in evidence.analysis.lookups.rows:
         if lookup.protocol not in _LANES or not first_ns - QUIET_NS <= lookup.asked_ns <= last_ns:
             continue
@@ -197,6 +199,9 @@ def _asked(evidence: Evidence, client: str, first_ns: int, last_ns: int) -> list
         charges = np.zeros(causes.COUNT, np.int64)
         last = max(lookup.answered_ns, lookup.latest_ns, lookup.asked_ns)
         charges[column] = last - lookup.asked_ns
+        if lookup.protocol == "dns" and lookup.answered_ns >= 0:
+            charges[causes.SERVER_NAME] = NameParts.of(lookup, least).server_ns
+            charges[column] -= charges[causes.SERVER_NAME]
         found.append(Step(f"{lookup.kind} {lookup.name}", lookup.outcome, 0, lookup.asked_ns, last, last, 0, charges, connection=lane))
     return found
 
