@@ -107,7 +107,7 @@ def _surplus(packets: Columns, second: Array, partner: Array) -> Array:
     """The packets that are copies of the capture's making: what it took k times as a rule and m times here passed m / k times."""
     first = np.arange(partner.size)
     first[second] = partner[second]
-    while (earlier := first[first]).tolist() != first.tolist():
+    while not np.array_equal(earlier := first[first], first):
         first = earlier
     own = np.flatnonzero(np.isin(first, first[second]))
     key = first[own] * 256 + packets.ttl[own]  # A hop further on is another point's.
