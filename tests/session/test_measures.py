@@ -7,7 +7,7 @@ import numpy as np
 import pytest
 
 from yaffle.ledger import causes
-from yaffle.session.apportion import by_hour, dearest, distribution, groups, over_time, picture
+from yaffle.session.apportion import by_hour, dearest, distribution, groups, over_time, picture, repeat_words
 from yaffle.session.focus import Focus
 from yaffle.session.investigation import Investigation, Opened
 from yaffle.session.make_up import make_up, within
@@ -92,6 +92,18 @@ def test_a_way_down_holds_what_its_line_held(scene):
     assert not within(evidence, scene.packets, "application", "nothing of the kind").any()
     told = {p.label: p.told for p in make_up(evidence, scene.packets, "application")}
     assert told["ticket desk"] == "name of the server"
+
+
+def test_what_was_sent_again_is_told_by_what_set_it_off(scene):
+    account = scene.evidence.analysis.account
+    level = [group for group in groups(scene.evidence, scene.filtered, ()) if group.repeats]
+    assert level
+    for group in level:
+        words = repeat_words(scene.evidence, group)
+        told = sum(int(part.split()[0].replace(",", "")) for part in words.removeprefix("Sent again: ").split(", ") if part[0].isdigit())
+        connections = np.unique(scene.evidence.waits.connection[group.rows])
+        again = sum(account.side(side, "retransmitted_packets")[connections].sum() for side in (0, 1))
+        assert told >= again > 0, words  # Of a segment that stands for several, each counts.
 
 
 def test_the_figures_of_groups_are_those_of_plain_sorting(scene):

@@ -10,7 +10,7 @@ import numpy as np
 
 from yaffle.arrays import Array, staggered
 from yaffle.capture.headers import Ends
-from yaffle.capture.packets import HEAD_FROM_B, Columns
+from yaffle.capture.packets import HEAD_FROM_B, MARK_FRAGMENT, MARK_IPV6, MARK_LATER_FRAGMENT, MARK_TUNNEL_SHIFT, Columns
 from yaffle.kernels import helper, kernel
 from yaffle.prefetch import prefetch
 
@@ -131,7 +131,7 @@ def _assign(start, packets, ends, point_of_link, seed, keys, rows, halves, count
         point = np.int64(point_of_link[packets.link[i]])
         sh, sl, dh, dl = ends.src_hi[i], ends.src_lo[i], ends.dst_hi[i], ends.dst_lo[i]
         sp, dp = ends.src_port[i], ends.dst_port[i]
-        if marks & 4:  # A later fragment has no ports: it follows the first one.
+        if marks & MARK_LATER_FRAGMENT:  # A later fragment has no ports: it follows the first one.
             slot = (_mix(sh, sl, 0, seed) + _mix(dh, dl, 1, seed) + np.uint64(ends.fragment[i])) & np.uint64(fragments.size - 1)
             entry = fragments[slot]
             row = np.int64(entry & low)
@@ -187,11 +187,11 @@ def _assign(start, packets, ends, point_of_link, seed, keys, rows, halves, count
             r.a_hi, r.a_lo, r.b_hi, r.b_lo = sh, sl, dh, dl
             r.a_port, r.b_port = sp, dp
             r.protocol, r.point = protocol, point
-            r.ipv6 = 1 if marks & 8192 else 0
+            r.ipv6 = 1 if marks & MARK_IPV6 else 0
             r.state, r.syn_seq, r.syn_seq_b = 0, 0, 0
             r.packets, r.octets = 0, 0
             r.first_ns = r.last_ns = packets.time_ns[i]
-            r.tunnel = (marks >> 9) & 7
+            r.tunnel = (marks >> MARK_TUNNEL_SHIFT) & 7
             r.tunnel_id = ends.tunnel_id[i]
             r.outer_a_hi = r.outer_a_lo = r.outer_b_hi = r.outer_b_lo = np.uint64(0)
             if 1 <= r.tunnel <= 4:
@@ -220,7 +220,7 @@ def _assign(start, packets, ends, point_of_link, seed, keys, rows, halves, count
         r.octets += packets.wire_bytes[i]
         r.last_ns = max(r.last_ns, packets.time_ns[i])
         r.first_ns = min(r.first_ns, packets.time_ns[i])
-        if marks & 2:
+        if marks & MARK_FRAGMENT:
             slot = (_mix(sh, sl, 0, seed) + _mix(dh, dl, 1, seed) + np.uint64(ends.fragment[i])) & np.uint64(fragments.size - 1)
             fragments[slot] = (np.uint64(ends.fragment[i]) << np.uint64(32)) | np.uint64(row)
     return packets.time_ns.size, count

@@ -9,6 +9,19 @@ from typing import NamedTuple
 import numpy as np
 
 from yaffle.arrays import Array, staggered
+from yaffle.capture.packets import (
+    MARK_BROADCAST,
+    MARK_BROKEN,
+    MARK_DONT_FRAGMENT,
+    MARK_FRAGMENT,
+    MARK_IPV6,
+    MARK_LATER_FRAGMENT,
+    MARK_MULTICAST,
+    MARK_SACK_SHIFT,
+    MARK_SLICED,
+    MARK_TIMESTAMPS,
+    MARK_TUNNEL_SHIFT,
+)
 from yaffle.capture.plain_tcp import u16, u32
 from yaffle.kernels import helper, kernel
 
@@ -111,7 +124,7 @@ def decode(buf, starts, which, link_types, out, ends, sack_left, sack_right, sac
         tunnel = 0
         tunnel_id = 0
         if wire > end - at:
-            marks |= 1
+            marks |= MARK_SLICED
         protocol = 0
         vlan = 0
         tos = 0
@@ -139,34 +152,34 @@ def decode(buf, starts, which, link_types, out, ends, sack_left, sack_right, sac
             if end - at >= 14:
                 ether = u16(buf, at + 12)
                 if buf[at] == 255 and buf[at + 1] == 255 and buf[at + 2] == 255:
-                    marks |= 256
+                    marks |= MARK_BROADCAST
                 elif buf[at] & 1:
-                    marks |= 128
+                    marks |= MARK_MULTICAST
                 at += 14
             else:
-                marks |= 4096
+                marks |= MARK_BROKEN
         elif link == COOKED:
             if end - at >= 16:
                 ether = u16(buf, at + 14)
                 cast = u16(buf, at)
                 if cast == 1:
-                    marks |= 256
+                    marks |= MARK_BROADCAST
                 elif cast == 2:
-                    marks |= 128
+                    marks |= MARK_MULTICAST
                 at += 16
             else:
-                marks |= 4096
+                marks |= MARK_BROKEN
         elif link == COOKED_2:
             if end - at >= 20:
                 ether = u16(buf, at)
                 cast = np.int64(buf[at + 10])
                 if cast == 1:
-                    marks |= 256
+                    marks |= MARK_BROADCAST
                 elif cast == 2:
-                    marks |= 128
+                    marks |= MARK_MULTICAST
                 at += 20
             else:
-                marks |= 4096
+                marks |= MARK_BROKEN
         elif link == LOOPBACK or link == LOOPBACK_BE:
             at += 4
             ether = -2
@@ -178,7 +191,7 @@ def decode(buf, starts, which, link_types, out, ends, sack_left, sack_right, sac
         while ether != -1:
             layers += 1
             if layers > _MOST_LAYERS or at >= end:
-                marks |= 4096
+                marks |= MARK_BROKEN
                 break
             if ether == -2:
                 version = np.int64(buf[at]) >> 4
@@ -190,7 +203,7 @@ def decode(buf, starts, which, link_types, out, ends, sack_left, sack_right, sac
                     break
             if ether == 0x8100 or ether == 0x88A8 or ether == 0x9100:
                 if end - at < 4:
-                    marks |= 4096
+                    marks |= MARK_BROKEN
                     break
                 vlan = u16(buf, at) & 0xFFF
                 ether = u16(buf, at + 2)
@@ -204,14 +217,14 @@ def decode(buf, starts, which, link_types, out, ends, sack_left, sack_right, sac
                     at += 4
                     layers += 1
                 if bottom == 0:
-                    marks |= 4096
+                    marks |= MARK_BROKEN
                     break
                 tunnel = 6
                 ether = -2
                 continue
             if ether == 0x8864:
                 if end - at < 8:
-                    marks |= 4096
+                    marks |= MARK_BROKEN
                     break
                 ppp = u16(buf, at + 6)
                 tunnel_id = u16(buf, at + 2)
@@ -227,19 +240,19 @@ def decode(buf, starts, which, link_types, out, ends, sack_left, sack_right, sac
                 continue
             if ether == 0x0800:
                 if end - at < 20:
-                    marks |= 4096
+                    marks |= MARK_BROKEN
                     protocol = 0x0800
                     break
                 header = (np.int64(buf[at]) & 15) * 4
                 total = u16(buf, at + 2)
                 if header < 20 or np.int64(buf[at]) >> 4 != 4:
-                    marks |= 4096
+                    marks |= MARK_BROKEN
                     protocol = 0x0800
                     break
                 if total == 0:  # Segmentation offload leaves the length to the hardware.
                     total = wire - (at - begin)
                 if total < header:
-                    marks |= 4096
+                    marks |= MARK_BROKEN
                     protocol = 0x0800
                     break
                 tos = np.int64(buf[at + 1])
@@ -247,31 +260,31 @@ def decode(buf, starts, which, link_types, out, ends, sack_left, sack_right, sac
                 ttl = np.int64(buf[at + 8])
                 protocol = np.int64(buf[at + 9])
                 bits = u16(buf, at + 6)
-                marks &= ~8192
+                marks &= ~MARK_IPV6
                 if bits & 0x4000:
-                    marks |= 16384
+                    marks |= MARK_DONT_FRAGMENT
                 else:
-                    marks &= ~16384
+                    marks &= ~MARK_DONT_FRAGMENT
                 src_hi = np.uint64(0)
                 dst_hi = np.uint64(0)
                 src_lo = np.uint64(u32(buf, at + 12))
                 dst_lo = np.uint64(u32(buf, at + 16))
                 if bits & 0x3FFF:
-                    marks |= 2
+                    marks |= MARK_FRAGMENT
                     fragment = ip_id
                     if bits & 0x1FFF:
-                        marks |= 4
+                        marks |= MARK_LATER_FRAGMENT
                         payload = total - header
                         break
                 transport = at + header
                 payload = total - header
                 if transport > end:
-                    marks |= 4096
+                    marks |= MARK_BROKEN
                     transport = -1
                     break
             elif ether == 0x86DD:
                 if end - at < 40 or np.int64(buf[at]) >> 4 != 6:
-                    marks |= 4096
+                    marks |= MARK_BROKEN
                     protocol = 0x86DD
                     break
                 tos = (u16(buf, at) >> 4) & 255
@@ -281,7 +294,7 @@ def decode(buf, starts, which, link_types, out, ends, sack_left, sack_right, sac
                 protocol = np.int64(buf[at + 6])
                 ttl = np.int64(buf[at + 7])
                 ip_id = 0
-                marks |= 8192
+                marks |= MARK_IPV6
                 src_hi = _u64(buf, at + 8)
                 src_lo = _u64(buf, at + 16)
                 dst_hi = _u64(buf, at + 24)
@@ -292,14 +305,14 @@ def decode(buf, starts, which, link_types, out, ends, sack_left, sack_right, sac
                 while protocol == 0 or protocol == 43 or protocol == 60 or protocol == 44 or protocol == 51 or protocol == 135:
                     chained += 1
                     if end - transport < 8 or chained > 16:
-                        marks |= 4096
+                        marks |= MARK_BROKEN
                         transport = -1
                         break
                     if protocol == 44:
                         size = 8
                         bits = u16(buf, transport + 2)
                         if bits & 0xFFF9:
-                            marks |= 2
+                            marks |= MARK_FRAGMENT
                             fragment = u32(buf, transport + 4)
                             later = (bits & 0xFFF8) != 0
                     elif protocol == 51:
@@ -310,11 +323,11 @@ def decode(buf, starts, which, link_types, out, ends, sack_left, sack_right, sac
                     transport += size
                     payload -= size
                     if transport > end or payload < 0:
-                        marks |= 4096
+                        marks |= MARK_BROKEN
                         transport = -1
                         break
                     if later:
-                        marks |= 4
+                        marks |= MARK_LATER_FRAGMENT
                         transport = -1
                         break
                 payload = max(payload, 0)
@@ -368,7 +381,7 @@ def decode(buf, starts, which, link_types, out, ends, sack_left, sack_right, sac
                     flags = u16(buf, transport + 12) & 0x1FF
                     window = u16(buf, transport + 14)
                     if header < 20 or header > payload:
-                        marks |= 4096
+                        marks |= MARK_BROKEN
                         header = min(max(header, 20), max(payload, 20))
                     payload = max(0, payload - header)
                     payload_at = transport + header - begin
@@ -394,7 +407,7 @@ def decode(buf, starts, which, link_types, out, ends, sack_left, sack_right, sac
                         elif code == 4 and size == 2:
                             permitted = 1
                         elif code == 8 and size == 10:
-                            marks |= 8
+                            marks |= MARK_TIMESTAMPS
                             tsval = u32(buf, o + 2)
                             tsecr = u32(buf, o + 6)
                         elif code == 5 and size >= 10 and blocks == 0:
@@ -408,9 +421,9 @@ def decode(buf, starts, which, link_types, out, ends, sack_left, sack_right, sac
                     elif blocks:
                         extra = sack_base + sacks
                         sacks += blocks
-                        marks |= blocks << 4
+                        marks |= blocks << MARK_SACK_SHIFT
                 else:
-                    marks |= 4096
+                    marks |= MARK_BROKEN
                     if have >= 4:
                         src_port = u16(buf, transport)
                         dst_port = u16(buf, transport + 2)
@@ -422,7 +435,7 @@ def decode(buf, starts, which, link_types, out, ends, sack_left, sack_right, sac
                     payload = max(0, payload - 8)
                     payload_at = transport + 8 - begin
                 else:
-                    marks |= 4096
+                    marks |= MARK_BROKEN
                     payload = 0
             elif protocol == 1 or protocol == 58:
                 if have >= 8:
@@ -440,11 +453,11 @@ def decode(buf, starts, which, link_types, out, ends, sack_left, sack_right, sac
                     payload = max(0, payload - 8)
                     payload_at = transport + 8 - begin
                 else:
-                    marks |= 4096
+                    marks |= MARK_BROKEN
                     payload = 0
             else:
                 payload_at = transport - begin
-        marks |= tunnel << 9
+        marks |= tunnel << MARK_TUNNEL_SHIFT
         out.payload_bytes[i] = payload
         head = out.head[i]
         head.seq = seq

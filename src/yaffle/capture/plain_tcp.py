@@ -5,6 +5,7 @@ Gives exactly what headers.decode gives (a test compares them); everything else 
 
 import numpy as np
 
+from yaffle.capture.packets import MARK_DONT_FRAGMENT, MARK_SLICED, MARK_TIMESTAMPS
 from yaffle.kernels import helper, kernel
 
 _TIMESTAMPS_ONLY = 0x0101080A  # Two fillers, then kind 8, length 10 (RFC 7323 appendix A).
@@ -46,12 +47,12 @@ def decode_plain(buf, starts, ethernet, out, ends, rest):  # type: ignore[no-unt
             rest[left] = i
             left += 1
             continue
-        marks = 1 if wire > kept else 0
+        marks = MARK_SLICED if wire > kept else 0
         if fragment & 0x4000:
-            marks |= 16384
+            marks |= MARK_DONT_FRAGMENT
         tsval = tsecr = 0
         if timestamps:
-            marks |= 8
+            marks |= MARK_TIMESTAMPS
             tsval, tsecr = u32(buf, at + 58), u32(buf, at + 62)
         payload = total - 20 - 4 * header
         head = out.head[i]

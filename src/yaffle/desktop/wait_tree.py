@@ -7,13 +7,14 @@ from PySide6.QtCore import QAbstractItemModel, QModelIndex, QPersistentModelInde
 from PySide6.QtWidgets import QWidget
 
 from yaffle.desktop.ledger_bar import BAR_ROLE, Bounds, bar_words
-from yaffle.session.apportion import EXCHANGE, Group, Level, groups
+from yaffle.session.apportion import EXCHANGE, Group, Level, groups, repeat_words
 from yaffle.session.evidence import Evidence
 from yaffle.units import count, duration
 
 Index = QModelIndex | QPersistentModelIndex
 
 COLUMNS = ("who waits on what", "exchanges", "users", "median", "95th pct.", "worst", "repeats", "wait", "client, network, server")
+_REPEATS = COLUMNS.index("repeats")
 _MEANING = (
     "application, server, client, connection, exchange",
     "requests with their answers, and openings that failed",
@@ -115,6 +116,15 @@ class WaitTree(QAbstractItemModel):
     def columnCount(self, _parent: Index = QModelIndex()) -> int:
         return len(COLUMNS)
 
+    def _tip(self, group: Group, column: int) -> str | None:
+        if column == 0:
+            return group.label
+        if column == len(COLUMNS) - 1:
+            return bar_words(group.charges, Bounds(group.low_ns, group.high_ns))
+        if column == _REPEATS and group.repeats and self._evidence is not None:
+            return repeat_words(self._evidence, group)
+        return None
+
     def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
         if orientation == Qt.Orientation.Horizontal:
             if role == Qt.ItemDataRole.DisplayRole:
@@ -139,7 +149,7 @@ class WaitTree(QAbstractItemModel):
             level = self._node(index).level
             return group.charges, float(level.widest_ns if isinstance(level, Level) else group.wait_ns), Bounds(group.low_ns, group.high_ns)
         if role == Qt.ItemDataRole.ToolTipRole:
-            return bar_words(group.charges, Bounds(group.low_ns, group.high_ns)) if column == len(COLUMNS) - 1 else group.label if column == 0 else None
+            return self._tip(group, column)
         if role == Qt.ItemDataRole.TextAlignmentRole and 0 < column < len(COLUMNS) - 1:
             return Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
         return None

@@ -131,6 +131,7 @@ def _finding(analysis: Analysis, places: Places, key: tuple[str, str, str], rows
     trip = np.sum(parts, axis=0)[(parts[0] >= 0) & (parts[1] >= 0)]
     sent = sum(int(account.side(s, "packets")[members].sum()) for s in (0, 1))
     again = sum(int(account.side(s, "retransmitted_packets")[members].sum()) for s in (0, 1))
+    expired = sum(int(account.side(s, "timeouts")[members].sum()) for s in (0, 1))
     repeat_share = again / max(1, sent)
     middle = int(np.argpartition(wait, (wait.size - 1) // 2)[(wait.size - 1) // 2])
     app = " and ".join(dict.fromkeys(places.application(*s) for s in servers)) if len(servers) <= 3 else f"{len(servers)} servers"
@@ -144,6 +145,7 @@ def _finding(analysis: Analysis, places: Places, key: tuple[str, str, str], rows
         "p95_wait_ms": p95(wait) / 1e6,
         "round_trip_floor_ms": [float(trip.min() / 1e6), float(trip.max() / 1e6)] if trip.size else None,
         "repeats": again,
+        "timeouts": expired,
         "packets": sent,
         "first_ns": first,
         "last_ns": last,
@@ -182,7 +184,8 @@ def _finding(analysis: Analysis, places: Places, key: tuple[str, str, str], rows
     elif who == causes.NETWORK:
         cause_ns = int(charges[:, causes.LOSS].sum()) if cause == "loss" else int(own.sum())
         if cause == "loss":
-            sentence = f"The path of {site} loses packets: {share(repeat_share)} sent again ({again:,} of {sent:,}); {of} is the network's; {many}."
+            timers = f", {expired:,} timeout{'s' if expired > 1 else ''}" if expired else ""
+            sentence = f"The path of {site} loses packets: {share(repeat_share)} sent again ({again:,} of {sent:,}{timers}); {of} is the network's; {many}."
             step = f"Look at the links between {site} and {app} for errors and full queues; a capture at the far end would tell which segment loses."
             if segments := where_lost(analysis, members.tolist()):
                 grounds["segments"] = [{"from": start, "to": end, "lost": count, "packets": of_all} for start, end, count, of_all in segments]

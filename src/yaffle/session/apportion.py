@@ -49,6 +49,21 @@ class Group:
         return len(self.trail) - 1
 
 
+def repeat_words(evidence: Evidence, group: Group) -> str:
+    """What made the segments of a group's connections be sent again."""
+    account, connections = evidence.analysis.account, np.unique(evidence.waits.connection[group.rows])
+    told = [
+        (sum(int(account.side(side, name)[connections].sum()) for side in (0, 1)), words)
+        for name, words in (
+            ("timeouts", "on timeouts, openings included"),
+            ("after_timeout", "with the rest of a window after a timeout"),
+            ("fast_retransmissions", "on acknowledgements"),
+            ("tail_probes", "as tail loss probes"),
+        )
+    ]
+    return "Sent again: " + ", ".join(f"{n:,} {words}" for n, words in told if n)
+
+
 @kernel
 def _arrange(code, place, members):  # type: ignore[no-untyped-def]
     """Sorts positions by code, in order within each; place: where the next of each code goes."""
