@@ -1,7 +1,8 @@
 """The one definition of a quantile here: the nearest rank.
 
-The quantile at a share of n values is the least of them that at least that share do not exceed: number ceil(share * n) of the
-sorted values, counted from one (Hyndman and Fan 1996, definition 1). So it is always a value that was measured.
+The quantile at a share of n values is the least of them that at least that share do not exceed: number ceil(share *
+n) of the sorted values, counted from one (Hyndman and Fan 1996, definition 1). So it is always a value that was
+measured.
 """
 
 import numpy as np

@@ -1,4 +1,4 @@
-"""Rewrites captures as other ways of capturing would have written them: doubled, on any device, with packets missing."""
+"""Rewrites captures as other ways of capturing would have written them: doubled, on any device, with gaps."""
 
 import random
 import struct
@@ -41,7 +41,7 @@ def tagged_too(packets: list[Packet], later_ns: int = 9_000, vlan: int = 7) -> l
 
 
 def on_any_device(packets: list[Packet], devices: int = 3, later_ns: int = 6_000) -> list[Packet]:
-    """As `any` shows what passes a virtual pair, a bridge and a card: the cooked header of version 2 with a number for each device."""
+    """As `any` shows what passes a pair, a bridge and a card: the cooked header of version 2, a number for each device."""
     found = []
     for t, wire, kept in packets:
         for k in range(devices):
@@ -73,7 +73,7 @@ def only(packets: list[Packet], wanted: Callable[[bytes], bool]) -> list[Packet]
 
 
 def merged(packets: list[Packet], most: int = 60_000, within_ns: int = 500_000) -> list[Packet]:
-    """As a host shows what its device merged: segments of one direction that follow each other, in sequence, become one packet."""
+    """As a host shows what its device merged: segments of one direction in sequence become one packet."""
     found: list[Packet] = []
     latest: dict[bytes, int] = {}  # flow: place of what may still grow
     for t, wire, kept in packets:

@@ -6,7 +6,18 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from tests.capture.rewriting import LINUX_SLL2, doubled, merged, missed, on_any_device, one_hop_on, only, packets_of, tagged_too, write
+from tests.capture.rewriting import (
+    LINUX_SLL2,
+    doubled,
+    merged,
+    missed,
+    on_any_device,
+    one_hop_on,
+    only,
+    packets_of,
+    tagged_too,
+    write,
+)
 from yaffle.analysis import analyse
 from yaffle.ledger import causes
 
@@ -27,7 +38,11 @@ def facts(path):
     account = analysis.account
     order = np.lexsort((account.fact("first_ns"),))
     found = {name: account.side(side, name)[order].tolist() for side in (0, 1) for name in ("packets", "retransmitted_packets", "duplicate_packets", "timeouts")}
-    return analysis, found | {"exchanges": account.fact("exchanges")[order].tolist()}, account.connection_charges[order] / 1e6
+    return (
+        analysis,
+        found | {"exchanges": account.fact("exchanges")[order].tolist()},
+        account.connection_charges[order] / 1e6,
+    )
 
 
 @pytest.mark.parametrize("rewritten", [doubled, tagged_too, on_any_device])

@@ -1,4 +1,4 @@
-"""Bounds of each party's part: they hold the truth of simulated connections, combine by their rule, and decide what may be said."""
+"""Bounds of each party's part: they hold the truth, combine by their rule, and decide what may be said."""
 
 import numpy as np
 import pytest
@@ -29,7 +29,10 @@ def test_the_servers_time_lies_inside_its_bounds(tmp_path, scene, near):
     account = analyse([path]).account
     low, high = of(account, "server", "low") / MS, of(account, "server", "high") / MS
     inside = (low - 3 <= thinking) & (thinking <= high + 3)
-    assert inside.mean() >= (0.7 if scene == "unsteady" else 0.9), (low, high)  # Where each packet varies by itself, more hides.
+    assert inside.mean() >= (0.7 if scene == "unsteady" else 0.9), (
+        low,
+        high,
+    )  # Where each packet varies by itself, more hides.
     wait = account.exchange_charges.sum() / MS
     assert (high - low).sum() <= (0.5 if scene == "unsteady" else 0.15) * wait
 

@@ -17,7 +17,18 @@ NAMES = "203.0.113.53"
 
 
 def lookup(asked_ms, answered_ms, tries=1, latest_ms=None):
-    return Lookup("dns", C, NAMES, "web.example", "A", "NOERROR", asked_ms * MS, answered_ms * MS, tries, latest_ns=(latest_ms or asked_ms) * MS)
+    return Lookup(
+        "dns",
+        C,
+        NAMES,
+        "web.example",
+        "A",
+        "NOERROR",
+        asked_ms * MS,
+        answered_ms * MS,
+        tries,
+        latest_ns=(latest_ms or asked_ms) * MS,
+    )
 
 
 def test_what_lasts_longer_than_the_soonest_answer_is_the_name_servers():

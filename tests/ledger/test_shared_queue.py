@@ -1,5 +1,6 @@
 """Small exchanges behind others' transfers: the queue is the path's, whatever the connection itself could tell."""
 
+import numpy as np
 import pytest
 
 from yaffle.analysis import analyse
@@ -10,12 +11,13 @@ from yaffle.demo.packet_bytes import tcp_frame
 from yaffle.demo.tcp_model import Endpoint, Host, pair
 from yaffle.findings.culprits import culprits, in_words
 from yaffle.ledger import causes
+from yaffle.ledger.path_observation import idle_paths, sample_of_crowds
 
 BUSY, CALM, ANSWER = "203.0.113.9", "203.0.113.10", 700
 
 
 def morning(path, near_client):
-    """One transfer fills the line to a site; beside it another client asks small things. Returns (file, waits as its program had them)."""
+    """One transfer fills the line to a site; another client asks small things. Returns (file, waits as its program had)."""
     world = World(3)
     tap = Tap(world, "tap")
     up, down = Link(world, 10 * MS, 6_000_000, 1 << 20, None, 0), Link(world, 10 * MS, 6_000_000, 60_000, None, 0)
@@ -30,7 +32,11 @@ def morning(path, near_client):
         pair(*ends, *hops)
         world.at(0 if server == BUSY else 400 * MS, ends[0].connect)
     world.run(60 * S)
-    write_pcapng(path, [(S + t, *tcp_frame(segment, ip_id, ttl, tos, 96)) for t, ip_id, ttl, tos, segment in tap.seen], snap_bytes=96)
+    write_pcapng(
+        path,
+        [(S + t, *tcp_frame(segment, ip_id, ttl, tos, 96)) for t, ip_id, ttl, tos, segment in tap.seen],
+        snap_bytes=96,
+    )
     return path, log
 
 
@@ -63,3 +69,31 @@ def test_the_culprit_is_named(tmp_path):
     assert in_words(found, themselves, {}).startswith(f" It waited behind {BUSY}'s transfer to 198.51.100.9")
     big = (~rows).nonzero()[0]
     assert "filled the path itself" in in_words(*culprits(analysis, big), {})
+
+
+def observed(away_ns, connections=64, bins=100):
+    """Rows of path_observation.observe: each connection one round trip every 10 ms, all above 20 ms by what away_ns tells of it."""
+    return np.array([
+        (c, 1, b * 10 * MS, away, 20 * MS + away) for c in range(connections) for b in range(bins) for away in [int(away_ns(c, b))]
+    ])  # fmt: skip
+
+
+def test_a_crowded_path_is_idle_where_no_moment_was_slow_for_all():
+    path, floor_ns = np.zeros(64, np.int64), np.full((64, 2), 20 * MS)
+    rng = np.random.default_rng(1)
+    unsteady = observed(lambda c, b: rng.exponential(10 * MS))
+    shared = observed(lambda c, b: rng.exponential(10 * MS) + (30 * MS if b % 10 == 3 else 0))
+    alone = observed(lambda c, b: 50 * MS, connections=3)
+    assert idle_paths(unsteady, path, floor_ns).tolist() == [True]
+    assert idle_paths(shared, path, floor_ns).tolist() == [False]
+    assert idle_paths(alone, path, floor_ns).tolist() == [False]  # Too few to tell.
+    assert idle_paths(unsteady[:0], path, floor_ns).tolist() == [False]
+
+
+def test_only_crowds_are_sampled_and_each_of_them_evenly():
+    path = np.concatenate([np.zeros(500, np.int64), np.ones(1600, np.int64), np.full(800, 2)])
+    wanted = np.ones(path.size, bool)
+    wanted[path == 2] = np.arange(800) < 100
+    rows = sample_of_crowds(path, wanted)
+    assert set(path[rows]) == {1}
+    assert rows.size == 100

@@ -1,7 +1,7 @@
-"""The same packet taken twice by one capture: on several devices of a host, or by a mirror of both directions of a port.
+"""The same packet taken twice by one capture: on several devices of a host, or by a mirror of both directions.
 
-Copies that a capture takes come all the time and at once; copies that a network makes are rare. Where the copies differ by a
-hop, both sides of a router were seen: those are two observation points.
+Copies that a capture takes come all the time and at once; copies that a network makes are rare. Where the copies
+differ by a hop, both sides of a router were seen: those are two observation points.
 """
 
 import numpy as np
@@ -26,7 +26,7 @@ _SUSPECT = 3
 
 @kernel
 def _find(packets, begin, end, at_once_ns, without_number_ns, seen, partner):  # type: ignore[no-untyped-def]
-    """Sets partner[i] to the packet of which packet i is a copy, -1 without; returns how many have one. seen: int64 (SLOTS, 2)."""
+    """Sets partner[i] to the packet of which packet i is a copy, -1 without; returns how many. seen: int64 (SLOTS, 2)."""
     count = 0
     mask = seen.shape[0] - 1
     for i in range(begin, end):
@@ -86,7 +86,8 @@ def drop_doubles(capture: Capture) -> None:
     if not second.size:
         return
     count = flows.point.size
-    # Bare acknowledgements without a number look alike where losses make a host repeat them: the rest tells what is systematic.
+    # Bare acknowledgements without a number look alike where losses make a host repeat them: the rest tells what is
+    # systematic.
     telling = (packets.flow >= 0) & ((packets.head["ip_id"] > 0) | (packets.payload_bytes > 0))
     copies = np.bincount(packets.flow[second[telling[second]]], minlength=count)
     packets_of = np.maximum(1, np.bincount(packets.flow[telling], minlength=count))
@@ -104,7 +105,7 @@ def drop_doubles(capture: Capture) -> None:
 
 
 def _surplus(packets: Columns, second: Array, partner: Array) -> Array:
-    """The packets that are copies of the capture's making: what it took k times as a rule and m times here passed m / k times."""
+    """The copies of the capture's making: what it took k times as a rule and m times here passed m / k times."""
     first = np.arange(partner.size)
     first[second] = partner[second]
     while not np.array_equal(earlier := first[first], first):
@@ -128,7 +129,9 @@ def _note(capture: Capture, rows: Array) -> None:
     counts = np.bincount(capture.packets.source[rows], minlength=len(capture.sources))
     for source, n in zip(capture.sources, counts.tolist(), strict=True):
         if n:
-            source.notes.append(f"{n:,} packets ({share(n / max(1, source.packets))}) were captured more than once (several devices, or a mirror of both directions): counted once")
+            of_all = share(n / max(1, source.packets))
+            twice = "were captured more than once (several devices, or a mirror of both directions): counted once"
+            source.notes.append(f"{n:,} packets ({of_all}) {twice}")
 
 
 def drop_packets(capture: Capture, rows: Array) -> None:
@@ -162,8 +165,8 @@ def _count_again(capture: Capture) -> None:
 def _split_points(capture: Capture, later: Array, earlier: Array) -> None:
     """Gives the far side of a router, where both sides were captured as one, a point of its own.
 
-    later, earlier: packets that are the same one hop apart. From `a` to `b` the earlier copy was seen nearer to `a`, from `b`
-    to `a` the later one; a packet without its other copy is told by its hops.
+    later, earlier: packets that are the same one hop apart. From `a` to `b` the earlier copy was seen nearer to `a`,
+    from `b` to `a` the later one; a packet without its other copy is told by its hops.
     """
     packets, flows = capture.packets, capture.conversations
     chosen = np.unique(packets.flow[later])

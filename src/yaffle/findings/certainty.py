@@ -1,7 +1,8 @@
 """How sure it is that a party made others wait: from the bounds of what it is charged with, and of what the others are.
 
-The sum of many exchanges lies between bounds that ledger.bounds combines. The confidence that a party's share is the largest
-is that of a logistic distribution whose spread is the distance to both bounds: where they overlap by half it is about even.
+The sum of many exchanges lies between bounds that ledger.bounds combines. The confidence that a party's share is the
+largest is that of a logistic distribution whose spread is the distance to both bounds: where they overlap by half it
+is about even.
 """
 
 import numpy as np
@@ -18,7 +19,7 @@ _LEAST_SHARE = 0.02  # A lower bound below this share of the wait is as good as 
 
 
 def bounds_of_groups(account: Account, rows: Array, group: Array, groups: int) -> tuple[Array, Array]:
-    """(low, high) of each party's part of the waits of some exchanges, ns, shape (groups, 3) in the order of bounds.BOUNDED."""
+    """(low, high) of each party's part of some exchanges' waits, ns, (groups, 3) in the order of bounds.BOUNDED."""
     charges = account.exchange_charges[rows]
     low, high = np.zeros((groups, len(PARTIES))), np.zeros((groups, len(PARTIES)))
     for k, party in enumerate(bounds.BOUNDED):
@@ -35,7 +36,8 @@ def bounds_of_connections(account: Account) -> tuple[Array, Array]:
     for k, party in enumerate(bounds.BOUNDED):
         columns = causes.party_columns(party)
         beside = account.connection_charges[:, columns].sum(axis=1).astype(np.float64)
-        beside -= np.bincount(account.of_exchange("connection"), account.exchange_charges[:, columns].sum(axis=1), account.flow.size)
+        of_exchanges = account.exchange_charges[:, columns].sum(axis=1)
+        beside -= np.bincount(account.of_exchange("connection"), of_exchanges, account.flow.size)
         low[:, k] += beside
         high[:, k] += beside
     return low, high
@@ -44,7 +46,8 @@ def bounds_of_connections(account: Account) -> tuple[Array, Array]:
 def confidences(sums: Array, party: Array, low: Array, high: Array) -> Array:
     """The confidence that each party is the one with the largest part.
 
-    sums: (n, 4) charges by party, ns; party: (n,) places in causes.PARTIES; low, high: (n, 3). Returns (n,), LEAST to MOST.
+    sums: (n, 4) charges by party, ns; party: (n,) places in causes.PARTIES; low, high: (n, 3). Returns (n,), LEAST
+    to MOST.
     """
     if not party.size:
         return np.zeros(0)

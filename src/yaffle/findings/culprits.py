@@ -32,9 +32,10 @@ def _inside(time_ns: Array, first_ns: Array, last_ns: Array) -> Array:
 
 
 def culprits(analysis: Analysis, rows: Array) -> tuple[list[Culprit], float]:
-    """(who else filled the path of some exchanges while these waited, most first; the share of these exchanges' own connections).
+    """(who else filled the path of some exchanges while these waited, most first; their own connections' share).
 
-    The path is that of the clients' networks at the points where the exchanges were seen, whatever servers they talk to.
+    The path is that of the clients' networks at the points where the exchanges were seen, whatever servers they talk
+    to.
     """
     account, capture = analysis.account, analysis.capture
     flows, packets = capture.conversations, capture.packets
@@ -49,7 +50,8 @@ def culprits(analysis: Analysis, rows: Array) -> tuple[list[Culprit], float]:
         return [], 0.0
     count = flows.point.size
     octets = packets.wire_bytes[here].astype(np.float64)
-    sent = np.bincount(packets.flow[here] * 2 + packets.direction[here].astype(np.int64), octets, 2 * count).reshape(count, 2)
+    by_direction = packets.flow[here] * 2 + packets.direction[here].astype(np.int64)
+    sent = np.bincount(by_direction, octets, 2 * count).reshape(count, 2)
     sums = sent.sum(axis=1)
     whole = float(sums.sum())
     themselves = float(sums[members].sum()) / whole
@@ -67,7 +69,8 @@ def culprits(analysis: Analysis, rows: Array) -> tuple[list[Culprit], float]:
 def in_words(found: list[Culprit], themselves: float, name: dict[str, str]) -> str:
     """A sentence about them; empty where nobody stands out."""
     if found and found[0].share > themselves:
-        behind = " and ".join(f"{name.get(c.source, c.source)}'s transfer to {name.get(c.target, c.target)} ({100 * c.share:.0f} %)" for c in found)
+        ends = [(name.get(c.source, c.source), name.get(c.target, c.target), 100 * c.share) for c in found]
+        behind = " and ".join(f"{source}'s transfer to {target} ({part:.0f} %)" for source, target, part in ends)
         return f" It waited behind {behind} of what passed then."
     if themselves > 0.5:
         return f" It filled the path itself: {100 * themselves:.0f} % of what passed then was its own."

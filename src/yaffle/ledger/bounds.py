@@ -1,9 +1,9 @@
 """Between which bounds each party's part of a wait lies, given the evidence; and how the bounds of many combine.
 
-A charge is the best estimate. Beside it the kernels note how much of what they gave one party may be another's: because a
-way was not measured at that moment, a lost copy was not seen, an acknowledgement may have been held back. A party's lower
-bound is its charge less what may be others'; its upper bound is its charge, what others have that may be its own, and all
-that is unexplained. docs/measures.md says where each doubt comes from.
+A charge is the best estimate. Beside it the kernels note how much of what they gave one party may be another's:
+because a way was not measured at that moment, a lost copy was not seen, an acknowledgement may have been held back.
+A party's lower bound is its charge less what may be others'; its upper bound is its charge, what others have that
+may be its own, and all that is unexplained. docs/measures.md says where each doubt comes from.
 """
 
 import numpy as np
@@ -18,14 +18,14 @@ DOUBTS = 6
 BOUNDED = (causes.CLIENT, causes.NETWORK, causes.SERVER)  # parties with bounds, in the order of their columns
 FIELDS = tuple(f"{party}_{end}_ns" for party in BOUNDED for end in ("low", "high"))
 
-# Errors of single exchanges are neither all alike nor independent: they share the path and its least round trip. This much
-# of their variance is taken to be common (equicorrelated errors); measured on real captures with their truth.
+# Errors of single exchanges are neither all alike nor independent: they share the path and its least round trip.
+# This much of their variance is taken to be common (equicorrelated errors); measured on real captures with their truth.
 SHARED = 0.25
 
 
 @leaf
 def bound(charge, party_of, doubt, out):  # type: ignore[no-untyped-def]
-    """Fills out (client low, high, network low, high, server low, high), ns. doubt: int64 (DOUBTS,); party_of: of each column."""
+    """Fills out (client low, high, network low, high, server low, high), ns. doubt: (DOUBTS,); party_of: of each column."""
     client = network = server = unseen = np.int64(0)
     for k in range(charge.size):
         if party_of[k] == 0:
@@ -39,7 +39,8 @@ def bound(charge, party_of, doubt, out):  # type: ignore[no-untyped-def]
     out[0] = max(np.int64(0), client - doubt[CLIENT_OR_NETWORK])
     out[1] = client + min(doubt[NETWORK_OR_CLIENT], network) + unseen
     out[2] = max(np.int64(0), network - doubt[NETWORK_OR_SERVER] - doubt[NETWORK_OR_CLIENT] - doubt[NETWORK_TOO_LONG])
-    out[3] = network + min(doubt[SERVER_OR_NETWORK], server) + min(doubt[CLIENT_OR_NETWORK], client) + doubt[NETWORK_TOO_SHORT] + unseen
+    from_others = min(doubt[SERVER_OR_NETWORK], server) + min(doubt[CLIENT_OR_NETWORK], client)
+    out[3] = network + from_others + doubt[NETWORK_TOO_SHORT] + unseen
     out[4] = max(np.int64(0), server - doubt[SERVER_OR_NETWORK])
     out[5] = server + min(doubt[NETWORK_OR_SERVER], network) + unseen
 
@@ -50,9 +51,9 @@ PARTY_OF = np.array([causes.PARTIES.index(party) for party, _ in causes.CHARGES]
 def combined(estimate_ns: Array, low_ns: Array, high_ns: Array, group: Array, groups: int) -> tuple[Array, Array]:
     """(low, high) of the sums of many exchanges, a row a group, ns.
 
-    estimate_ns, low_ns, high_ns: int64 (n,); group: the group of each, 0 to groups - 1. The distance from the sum to its bound
-    is sqrt((1 - SHARED) * sum of squares + SHARED * square of the sum) of the single distances: equicorrelated errors
-    (JCGM 100:2008, section 5.2.2, with one correlation coefficient for all pairs).
+    estimate_ns, low_ns, high_ns: int64 (n,); group: the group of each, 0 to groups - 1. The distance from the sum to
+    its bound is sqrt((1 - SHARED) * sum of squares + SHARED * square of the sum) of the single distances:
+    equicorrelated errors (JCGM 100:2008, section 5.2.2, with one correlation coefficient for all pairs).
     """
     found = []
     total = np.bincount(group, estimate_ns, groups)

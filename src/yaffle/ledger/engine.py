@@ -17,7 +17,7 @@ from yaffle.exchanges.turns import empty_turns
 from yaffle.kernels import kernel
 from yaffle.ledger.account import CHARGES, CONNECTION_FIELDS, EXCHANGE_FIELDS, SIDE_FIELDS, WIDTH, Tables, account
 from yaffle.ledger.orientation import orient
-from yaffle.ledger.path_observation import least_of_hosts, observe, path_of_connections, shows_queue, states, worth_observing
+from yaffle.ledger.path_observation import idle_paths, least_of_hosts, observe, path_of_connections, sample_of_crowds, shows_queue, states, worth_observing
 from yaffle.ledger.path_states import NO_FLOOR, PathStates, no_states
 from yaffle.prefetch import prefetch
 from yaffle.transport.classify import empty_holes
@@ -27,6 +27,7 @@ from yaffle.transport.segments import empty_segments
 _EXCHANGE_ROOM = 65_536  # Rows to begin with; grows as needed.
 _OBSERVED_ROWS = 1 << 18  # Rows of observed round trips held at once, beside those of the longest connection.
 _WIDE_NS = 5_000_000  # Bounds this far apart leave a wait half told.
+_AT_ONCE = 64  # Connections accounted for again in one call.
 _PACKETS_A_STEP = 400_000  # Connections are worked on in steps of about this many packets, so that stopping is quick.
 
 
@@ -135,11 +136,11 @@ def account_all(capture: Capture, arranged: Arrangement, messages: Messages, pro
     exchange = _by_column([e for e, _ in parts])
     exchange_charges = _by_column([c for _, c in parts])
     done_account = Account(tcp, starts, order, connection, charges, exchange, exchange_charges, arranged.how)
-    _with_paths(capture, done_account, messages, workshops[0], progress)
+    _with_paths(capture, done_account, messages, workshops, progress)
     return done_account
 
 
-def _with_paths(capture: Capture, account_: Account, messages: Messages, shop: "_Workshop", progress: Progress) -> None:
+def _with_paths(capture: Capture, account_: Account, messages: Messages, shops: "list[_Workshop]", progress: Progress) -> None:
     """Accounts again for connections whose waits only the state of their path explains, where others' traffic filled it."""
     count = account_.flow.size
     if not count:
@@ -152,21 +153,39 @@ def _with_paths(capture: Capture, account_: Account, messages: Messages, shop: "
     needy = (fact("exchanges") > 0) & ((fact("held_acknowledgements") > 0) | (_doubtful(account_) & ~filled) | filled)
     path = path_of_connections(capture.conversations, account_.flow)
     wanted = worth_observing(path, filled, needy & ~filled | (fact("held_acknowledgements") > 0))
+    if (tried := sample_of_crowds(path, wanted)).size:
+        wanted &= ~idle_paths(_observed(capture, account_, tried, shops[0], progress), path, floor_ns)[path]
     of_hosts = least_of_hosts(capture.conversations, account_.flow, floor_ns)
     lacking = (floor_ns < 0) & (of_hosts < NO_FLOOR) & (fact("exchanges") > 0)[:, None]
     again = (wanted & needy) | lacking.any(axis=1)
     if not again.any():
         return
-    observed = _observed(capture, account_, np.flatnonzero(wanted), shop, progress)
+    observed = _observed(capture, account_, np.flatnonzero(wanted), shops[0], progress)
     told = states(observed, path, floor_ns, of_hosts, fact("first_ns"), fact("last_ns"), again)
     owner = account_.of_exchange("connection")
     begins = np.searchsorted(owner, np.arange(count))
-    for done, c in enumerate(np.flatnonzero(again).tolist()):
-        used = _account_range(capture, account_, messages, shop, (c, c + 1), told, account_.connection, account_.connection_charges)
-        rows = slice(int(begins[c]), int(begins[c]) + used)
-        account_.exchange[rows], account_.exchange_charges[rows] = shop.exchange[:used], shop.exchange_charges[:used]
-        if done % 256 == 0 and not progress(1.0, "accounting for queues that others fill"):
-            raise Cancelled
+    runs = _runs(np.flatnonzero(again))
+
+    def work(thread: int) -> None:
+        shop = shops[thread]
+        for first, last in runs[thread :: len(shops)]:
+            used = _account_range(
+                capture, account_, messages, shop, (first, last), told, account_.connection, account_.connection_charges
+            )  # fmt: skip
+            rows = slice(int(begins[first]), int(begins[first]) + used)
+            account_.exchange[rows], account_.exchange_charges[rows] = shop.exchange[:used], shop.exchange_charges[:used]
+            if not progress(1.0, "accounting for queues that others fill"):
+                raise Cancelled
+
+    with ThreadPoolExecutor(len(shops)) as pool:
+        for future in [pool.submit(work, thread) for thread in range(len(shops))]:
+            future.result()
+
+
+def _runs(chosen: Array) -> list[tuple[int, int]]:
+    """(first, one after the last) of connections that follow each other, a few at once: each call costs, too."""
+    parts = np.split(chosen, np.flatnonzero(np.diff(chosen) != 1) + 1)
+    return [(int(few[0]), int(few[-1]) + 1) for part in parts for few in np.array_split(part, -(-part.size // _AT_ONCE)) if few.size]
 
 
 def _doubtful(account_: Account) -> Array:

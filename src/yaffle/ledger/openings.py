@@ -74,9 +74,10 @@ def charge_opening(g, floors, charge, times):  # type: ignore[no-untyped-def]
 
 @kernel
 def first_measurement(g, opened, end):  # type: ignore[no-untyped-def]
-    """The round trip that the client measured first: of the SYN that its answer echoes, from opened to end where none tells.
+    """The client's first round trip: of the SYN that its answer echoes, from opened to end where none tells.
 
-    A SYN-ACK echoes the first SYN that arrived (RFC 7323 section 4.3): where its first copy was lost, that measures long.
+    A SYN-ACK echoes the first SYN that arrived (RFC 7323 section 4.3): where its first copy was lost, that measures
+    long.
     """
     first = np.int64(-1)
     for i in range(min(g.size, _OPENING_PACKETS)):

@@ -1,7 +1,7 @@
 """Observes paths that others' transfers fill, and gives each connection on them what all of them tell of its queue.
 
-A path leads from a network of clients through a point to a network of servers (IPv4: 24 bits, IPv6: 64). It is observed where
-one connection at least shows a queue and another has waits that its own packets cannot explain.
+A path leads from a network of clients through a point to a network of servers (IPv4: 24 bits, IPv6: 64). It is
+observed where one connection at least shows a queue and another has waits that its own packets cannot explain.
 """
 
 import numpy as np
@@ -17,6 +17,10 @@ from yaffle.transport.segments import FACTS, gather
 
 _QUEUE_NS = 5_000_000  # Round trips that rise by less are no queue worth looking at.
 _LEAST_SAMPLES = 20  # Fewer tell no queue.
+_CROWD, _ONE_OF = 512, 16  # On a path of more connections one of so many is looked at first.
+_TELLING = 4  # Round trips of one moment.
+_RARELY = 0.01
+_LOOKED_AT = 1000
 _BIN_NS = 10_000_000  # The least of what passed within this is the queue; more is the hosts'.
 _LEAST_FALL_NS = 1_000_000
 _OCTETS_24 = np.uint64(0xFFFFFF00)
@@ -37,7 +41,7 @@ def path_of_connections(flows: Rows, rows: Array) -> Array:
 
 
 def least_of_hosts(flows: Rows, rows: Array, floor_ns: Array) -> Array:
-    """(connections, 2): the least round trip from the point to the client, to the server, of all connections; NO_FLOOR without any."""
+    """(connections, 2): the least round trip from the point to the client, to the server; NO_FLOOR without any."""
     found = np.full(floor_ns.shape, NO_FLOOR)
     for side, (high, low) in enumerate(((flows.a_hi, flows.a_lo), (flows.b_hi, flows.b_lo))):
         key = np.empty(rows.size, [("point", np.int64), ("high", np.uint64), ("low", np.uint64)])
@@ -55,6 +59,37 @@ def worth_observing(path: Array, filled: Array, needy: Array) -> Array:
     count = int(path.max(initial=-1)) + 1
     members, queued, asking = (np.bincount(path, weights, count) for weights in (None, filled, needy))
     return np.asarray(((members >= 2) & (queued >= 1) & (asking >= 1))[path])
+
+
+def sample_of_crowds(path: Array, wanted: Array) -> Array:
+    """Some connections (rows) of each path on which very many are wanted: enough to tell whether any queue stood there."""
+    members = np.bincount(path[wanted], minlength=int(path.max(initial=-1)) + 1)
+    crowded = np.flatnonzero(wanted & (members > _CROWD)[path])
+    order = crowded[np.argsort(path[crowded], kind="stable")]
+    starts = np.searchsorted(path[order], path[order], "left")
+    return np.sort(order[(np.arange(order.size) - starts) % _ONE_OF == 0])
+
+
+def idle_paths(rows: Array, path: Array, floor_ns: Array) -> Array:
+    """Paths (bool) whose observed connections met no common queue: hardly ever were all round trips of a moment above the least.
+
+    rows: from observe, of a sample; path: of each connection; floor_ns: (connections, 2). More connections could only lower
+    what the least of a moment is. A moment with fewer than a few round trips tells nothing.
+    """
+    count = int(path.max(initial=-1)) + 1
+    key = path[rows[:, 0]] * SIDES + rows[:, 1]
+    rise = rows[:, 4] - least_of_paths(path, floor_ns)[key]
+    time = rows[:, 2] // _BIN_NS
+    order = np.lexsort((time, key))
+    key, time, rise = key[order], time[order], rise[order]
+    if not key.size:
+        return np.zeros(count, bool)
+    starts = np.flatnonzero(np.concatenate([[True], (np.diff(key) != 0) | (np.diff(time) != 0)]))
+    telling = np.diff(np.append(starts, key.size)) >= _TELLING
+    full = telling & (np.minimum.reduceat(rise, starts) >= _QUEUE_NS)
+    places = key[starts] // SIDES
+    told, queued = np.bincount(places, telling, count), np.bincount(places, full, count)
+    return np.asarray((told >= _LEAST_SAMPLES) & (queued < _RARELY * told))
 
 
 def shows_queue(floor_ns: Array, p95_ns: Array, samples: Array) -> Array:
@@ -77,8 +112,8 @@ def observe(  # type: ignore[no-untyped-def]
 ):  # fmt: skip
     """Fills out (connection, side, time it set out, way out above the least, round trip) with the round trips of some connections.
 
-    One row at most a connection, side and BIN_NS: the least. Returns (next connection to observe, rows), before the first
-    whose rows might not fit.
+    One row at most a connection, side and BIN_NS: the least. Returns (next connection to observe, rows), before the
+    first whose rows might not fit.
     """
     facts = np.zeros(FACTS, np.int64)
     latest = np.full(SIDES, -1, np.int64)
@@ -109,7 +144,13 @@ def observe(  # type: ignore[no-untyped-def]
                 if away < out[at, 3]:
                     out[at, 3], out[at, 4] = away, sample.rtt
                 continue
-            out[count, 0], out[count, 1], out[count, 2], out[count, 3], out[count, 4] = c, side, sample.t - sample.rtt, away, sample.rtt
+            out[count, 0], out[count, 1], out[count, 2], out[count, 3], out[count, 4] = (
+                c,
+                side,
+                sample.t - sample.rtt,
+                away,
+                sample.rtt,
+            )
             latest[side] = count
             count += 1
     return connections.size, count
@@ -118,48 +159,56 @@ def observe(  # type: ignore[no-untyped-def]
 def states(rows: Array, path: Array, floor_ns: Array, of_hosts: Array, first_ns: Array, last_ns: Array, asking: Array) -> PathStates:
     """What the observed rows tell each connection that asks.
 
-    rows: from observe; path: of each connection; floor_ns: (connections, 2) least round trips, -1 unknown; of_hosts: (connections, 2)
-    what other connections of the same host measured, for those that measured nothing themselves; first_ns, last_ns:
-    of each connection; asking: bool, which connections shall be told.
+    rows: from observe; path: of each connection; floor_ns: (connections, 2) least round trips, -1 unknown; of_hosts:
+    (connections, 2) what other connections of the same host measured, for those that measured nothing themselves;
+    first_ns, last_ns: of each connection; asking: bool, which connections shall be told.
     """
     count = path.size
     c, side, time, away = rows[:, :4].T
     key = path[c] * SIDES + side
     least = least_of_paths(path, floor_ns)
-    lowered = _floors_of_the_path(rows, key, least, floor_ns, first_ns, last_ns, path)
-    lowered[floor_ns < 0] = of_hosts[floor_ns < 0]
-    shift = np.where(lowered[c, side] < NO_FLOOR, floor_ns[c, side] - lowered[c, side], 0)
     order = np.lexsort((time, key))
-    key, time, away = key[order], time[order], (away + shift)[order]
-    bins = np.flatnonzero(np.concatenate([[True], (np.diff(key) != 0) | (np.diff(time // _BIN_NS) != 0)])) if key.size else np.empty(0, np.int64)
+    key, time, rise, c, side = key[order], time[order], (rows[:, 4] - least[key])[order], c[order], side[order]
+    lowered = np.full(floor_ns.shape, NO_FLOOR)
+    _floors_of_the_path(key, time, rise, c, least, floor_ns, first_ns, last_ns, path, lowered)
+    lowered[floor_ns < 0] = of_hosts[floor_ns < 0]
+    away = away[order] + np.where(lowered[c, side] < NO_FLOOR, floor_ns[c, side] - lowered[c, side], 0)
+    begins = np.concatenate([[True], (np.diff(key) != 0) | (np.diff(time // _BIN_NS) != 0)])
+    bins = np.flatnonzero(begins) if key.size else np.empty(0, np.int64)
     away = np.minimum.reduceat(away, bins) if bins.size else away
     key, time = key[bins], time[bins]
     found = no_states(count)
     found.places[:, :, FLOOR] = lowered
     for s in range(SIDES):
         wanted = path[asking] * SIDES + s
-        found.places[asking, s, FIRST], found.places[asking, s, LAST] = np.searchsorted(key, wanted, "left"), np.searchsorted(key, wanted, "right")
+        found.places[asking, s, FIRST], found.places[asking, s, LAST] = (
+            np.searchsorted(key, wanted, "left"),
+            np.searchsorted(key, wanted, "right"),
+        )
     return PathStates(found.places, np.stack([time, away], axis=1))
 
 
-def _floors_of_the_path(rows: Array, key: Array, least: Array, floor_ns: Array, first_ns: Array, last_ns: Array, path: Array) -> Array:
-    """For connections that lived in a queue from their first packet to their last: the least round trip of their path; else NO_FLOOR.
+@kernel
+def _floors_of_the_path(key, time, rise, owner, least, floor_ns, first_ns, last_ns, path, lowered):  # type: ignore[no-untyped-def]
+    """Lowers those of connections that lived in a queue throughout to the least round trip of their path.
 
-    A host that is further away than its neighbors is no queue: others' round trips must have been up as well, by half of it
-    at least, whenever they were seen meanwhile.
+    A host that is further away than its neighbors is no queue: others' round trips must have been up as well, by
+    half of it at least, nearly whenever they were seen meanwhile (19 of 20). At most _LOOKED_AT of them are looked at,
+    evenly, so that crowds do not cost the square of their number.
+    key, time, rise, owner: of the observed rows, sorted by key, then by time; lowered: (connections, 2).
     """
-    lowered = np.full(floor_ns.shape, NO_FLOOR)
-    order = np.lexsort((rows[:, 2], key))
-    sorted_key, time, rise, owner = key[order], rows[order, 2], (rows[:, 4] - least[key])[order], rows[order, 0]
-    for c in np.unique(rows[:, 0]).tolist():
+    for c in range(path.size):
         for side in range(SIDES):
-            k = int(path[c]) * SIDES + side
-            gap = int(floor_ns[c, side]) - int(least[k])
-            if floor_ns[c, side] < 0 or least[k] >= NO_FLOOR or gap < max(_LEAST_FALL_NS, int(least[k]) // 20):
+            k = path[c] * SIDES + side
+            gap = floor_ns[c, side] - least[k]
+            if floor_ns[c, side] < 0 or least[k] >= NO_FLOOR or gap < max(_LEAST_FALL_NS, least[k] // 20):
                 continue
-            a, b = np.searchsorted(sorted_key, [k, k + 1])
-            low, high = a + np.searchsorted(time[a:b], [first_ns[c], last_ns[c]])
-            others = rise[low:high][owner[low:high] != c]
-            if others.size >= _LEAST_SAMPLES and int(np.sort(others)[others.size // 20]) * 2 >= gap:
+            a, b = np.searchsorted(key, k), np.searchsorted(key, k, side="right")
+            low, high = a + np.searchsorted(time[a:b], first_ns[c]), a + np.searchsorted(time[a:b], last_ns[c])
+            others = below = 0
+            for row in range(low, high, max(1, (high - low) // _LOOKED_AT)):
+                if owner[row] != c:
+                    others += 1
+                    below += 1 if rise[row] * 2 < gap else 0
+            if others >= _LEAST_SAMPLES and below <= others // 20:
                 lowered[c, side] = least[k]
-    return lowered

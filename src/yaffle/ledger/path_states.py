@@ -1,4 +1,4 @@
-"""The state of a path at a moment, from everything that passed on it: what a queue on the way out cost, by all connections' round trips.
+"""The state of a path at a moment: what a queue on the way out cost, by the round trips of all that passed on it.
 
 One connection alone cannot tell a queue that others fill from a host that is slow to answer; the round trips of all
 connections between the same two networks, at the same time and through the same place, can.
@@ -38,7 +38,7 @@ def no_states(connections: int) -> PathStates:
 
 @leaf
 def away_at(paths, c, side, t):  # type: ignore[no-untyped-def]
-    """(estimate, least, most) of what the way out took at time t above its least, by the samples around it; -1 where there are none."""
+    """(estimate, least, most) of what the way out took at time t above its least, by samples around it; -1 without."""
     first, last = paths.places[c, side, FIRST], paths.places[c, side, LAST]
     if first == last:
         return np.int64(-1), np.int64(-1), np.int64(-1)
@@ -65,7 +65,7 @@ def away_at(paths, c, side, t):  # type: ignore[no-untyped-def]
 
 @kernel
 def release_by_path(samples, extra, paths, c):  # type: ignore[no-untyped-def]
-    """Takes samples for measures of the way again where a queue on the path, by others' round trips, explains what seemed held."""
+    """Takes samples as measures of the way again where others' round trips explain what seemed held."""
     floors = np.empty(SIDES, np.int64)
     for side in range(SIDES):
         floors[side] = paths.places[c, side, FLOOR]

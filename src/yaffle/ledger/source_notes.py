@@ -1,4 +1,4 @@
-"""What the connections tell of the captures they were seen in: packets that are missing, hosts that captured themselves, one direction."""
+"""What connections tell of their captures: packets that are missing, hosts that captured themselves, one direction."""
 
 import numpy as np
 
@@ -35,7 +35,8 @@ def note_sources(capture: Capture, account: Account) -> None:
             )
         one = int((own & one_way & (account.fact("opening") == 1)).sum())
         if one:
-            source.notes.append(f"{one:,} connections are seen in one direction only: their waits cannot be told; a capture of both directions would")
+            one_side = "connections are seen in one direction only: their waits cannot be told; a capture of both directions would"
+            source.notes.append(f"{one:,} {one_side}")
         _note_offload(source, account, own)
 
 
@@ -47,10 +48,11 @@ def _note_offload(source: Source, account: Account, own: Array) -> None:
     least = [account.fact(f"to_{side}_min_ns") for side in _SIDES]
     hosts = []
     for side in (0, 1):
-        near = (least[side] >= 0) & (least[side] < _SAME_HOST_NS) & ((least[1 - side] > _TIMES_SOONER * least[side]) | (least[1 - side] < 0))
+        sooner = (least[1 - side] > _TIMES_SOONER * least[side]) | (least[1 - side] < 0)
+        near = (least[side] >= 0) & (least[side] < _SAME_HOST_NS) & sooner
         if (near & (merged[0] | merged[1])).any():
             hosts.append(_SIDES[side])
-    where = f"taken on the {hosts[0]} itself, with segmentation offload" if len(hosts) == 1 else "taken on a host itself, with segmentation offload"
+    where = f"taken on {f'the {hosts[0]}' if len(hosts) == 1 else 'a host'} itself, with segmentation offload"
     largest = max(int(account.side(side, "segment_bytes")[merged[side]].max(initial=0)) for side in (0, 1))
     source.notes.append(
         f"{where}: its packets stand for several segments of up to {size(largest)} each; those it sends are timed when it handed them down,"

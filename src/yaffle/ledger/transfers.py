@@ -206,6 +206,7 @@ def transfer(g, lo, hi, side, start, end, floor_send, floor_receive, mss, blocke
     if limited_ns * 5 > span * 3 and span > 10 * whole and window_high > 0 and loop_ns <= 2 * whole + HELD_ACK_NS:
         # The window was filled again and again, nearly all the time: the receiver's room set the pace.
         for column in (RATE, ROUND_TRIP, QUEUEING):
-            move = charge[column] - (before_rate if column == RATE else before_trip if column == ROUND_TRIP else before_queue)
+            before = before_rate if column == RATE else before_trip if column == ROUND_TRIP else before_queue
+            move = charge[column] - before
             charge[column] -= move
             charge[held] += move

@@ -1,4 +1,4 @@
-"""How long a trip from the point to a host and back takes at a moment, and how long senders wait before they send again."""
+"""How long a trip from the point to a host and back takes at a moment, and how long senders wait to send again."""
 
 from typing import NamedTuple
 
@@ -21,17 +21,18 @@ _FIRST = np.int64(0)
 BLUR_NS = 1_000_000  # Resolution of common timestamp clocks (RFC 7323 section 5.4: 1 ms to 1 s).
 
 
-# Columns of Ways.state. LEAST: the least round trip, UNKNOWN without a measure; SOONEST: what any answer took at least; SPREAD: what
-# nine of ten ways out stay below, above their least; HALF_BACK, MOST_BACK: what half, and what 19 of 20 ways back take above their
-# least, by the clock of the host beyond; HELD_FOR: the least time that a host held an acknowledgement back, UNKNOWN where it hardly
-# ever did; TELLING: how many samples tell the way; NEAR: room from there on.
+# Columns of Ways.state. LEAST: the least round trip, UNKNOWN without a measure; SOONEST: what any answer took at
+# least; SPREAD: what nine of ten ways out stay below, above their least; HALF_BACK, MOST_BACK: what half, and what
+# 19 of 20 ways back take above their least, by the clock of the host beyond; HELD_FOR: the least time that a host
+# held an acknowledgement back, UNKNOWN where it hardly ever did; TELLING: how many samples tell the way; NEAR: room
+# from there on.
 LEAST, SOONEST, SPREAD, HALF_BACK, MOST_BACK, HELD_FOR, TELLING, NEAR = range(8)
 NEAREST = 5  # Samples around a moment that tell its way.
 STATES = NEAR + NEAREST
 
 
 class Ways(NamedTuple):
-    """What is known of the ways from the point to both ends of one connection. Few arrays: each costs at every call of a kernel."""
+    """What is known of the ways from the point to both ends of a connection. Few arrays: each costs at every call."""
 
     samples: Array  # round_trips.SAMPLE, in order of time
     extra: Array  # int64 (2, n): host_clock.extra_delays
@@ -45,9 +46,9 @@ class Ways(NamedTuple):
 def retransmission_timer(samples, side, t, other_floor, first_ns):  # type: ignore[no-untyped-def]
     """(smoothed round trip, retransmission timer) of the host beyond `side`'s opposite at time t.
 
-    RFC 6298, with the least variance term of common stacks, which falls by a quarter a round trip at most and takes only an
-    eighth of what a falling round trip deviates. samples: round trips to `side`; the way from the point to the sending host
-    and back adds other_floor. first_ns: the first measurement, of the opening, 0 if unknown.
+    RFC 6298, with the least variance term of common stacks, which falls by a quarter a round trip at most and takes
+    only an eighth of what a falling round trip deviates. samples: round trips to `side`; the way from the point to
+    the sending host and back adds other_floor. first_ns: the first measurement, of the opening, 0 if unknown.
     """
     srtt = np.int64(0)
     deviation = np.int64(0)
@@ -82,8 +83,9 @@ def retransmission_timer(samples, side, t, other_floor, first_ns):  # type: igno
 def repeat_delay(copies, srtt, timer):  # type: ignore[no-untyped-def]
     """How long ago the first copy of a lone segment was sent, when `copies` before this one were lost.
 
-    The first is followed by a tail loss probe, two round trips and what a receiver may hold an acknowledgement back for, but
-    no later than the timer (RFC 8985 section 7.2); that by the timer, which doubles from then on (RFC 6298 section 5.5).
+    The first is followed by a tail loss probe, two round trips and what a receiver may hold an acknowledgement back
+    for, but no later than the timer (RFC 8985 section 7.2); that by the timer, which doubles from then on (RFC 6298
+    section 5.5).
     """
     total = min(timer, 2 * srtt + LEAST_TIMER_NS)
     for _ in range(1, min(copies, 8)):
@@ -112,10 +114,10 @@ def lately(g, lo, stop, side, until, before):  # type: ignore[no-untyped-def]
 def survey_ways(samples, side, extra, state, telling, values):  # type: ignore[no-untyped-def]
     """Prepares a side of Ways: `out` of its samples, which of them tell the way, and its state beside LEAST.
 
-    Hosts hold acknowledgements back for one time again and again, so that the least of what they took beside the way tells
-    the rest. A sample tells the way where no program was waited for, and what its host held it back for is known. Quantiles
-    are by nearest rank, of at most some thousand samples evenly spread over the connection. extra, state, telling: of
-    that side; values: room.
+    Hosts hold acknowledgements back for one time again and again, so that the least of what they took beside the way
+    tells the rest. A sample tells the way where no program was waited for, and what its host held it back for is
+    known. Quantiles are by nearest rank, of at most some thousand samples evenly spread over the connection. extra,
+    state, telling: of that side; values: room.
     """
     least, soonest, times = UNKNOWN, UNKNOWN, 0
     for k in range(samples.size):
@@ -157,7 +159,7 @@ def survey_ways(samples, side, extra, state, telling, values):  # type: ignore[n
 
 @leaf
 def _nearest_ways_out(samples, telling, count, t, room):  # type: ignore[no-untyped-def]
-    """The ways out of the telling samples that began closest to t, in order of size, into room from NEAR on; returns how many."""
+    """The ways out of the telling samples closest to t, in order of size, into room from NEAR on; returns how many."""
     low, high = np.int64(0), count
     while low < high:
         middle = (low + high) >> 1
@@ -192,7 +194,7 @@ def _nearest_ways_out(samples, telling, count, t, room):  # type: ignore[no-unty
 
 @leaf
 def way_or_less(ways, side):  # type: ignore[no-untyped-def]
-    """The least round trip to a side; where nothing measured it, what any answer took at least: it is no longer. 0 without any."""
+    """The least round trip to a side; where nothing measured it, what any answer took at least. 0 without any."""
     if ways.state[side, LEAST] < UNKNOWN:
         return ways.state[side, LEAST]
     return ways.state[side, SOONEST] if ways.state[side, SOONEST] < UNKNOWN else np.int64(0)
@@ -204,7 +206,10 @@ def _as_on_the_way_back(ways, side, t, g, back):  # type: ignore[no-untyped-def]
     ways, unless answers came sooner than that; what varies there varies here, independently."""
     late = max(np.int64(0), ways.extra[side, back] if back >= 0 else np.int64(0))
     lasting = lasting_delay(g, ways.extra[side], back)
-    usual, most = max(np.int64(0), ways.state[side, HALF_BACK] - lasting), max(ways.state[side, MOST_BACK] - lasting, late - lasting)
+    usual, most = (
+        max(np.int64(0), ways.state[side, HALF_BACK] - lasting),
+        max(ways.state[side, MOST_BACK] - lasting, late - lasting),
+    )
     if lasting > 0 and lasting > most_out(ways.samples, side, t, late, ways.state[side, LEAST], ways.extra[side]):
         lasting = np.int64(0)
     return lasting + usual, np.int64(0), lasting + max(most, usual)
@@ -214,9 +219,9 @@ def _as_on_the_way_back(ways, side, t, g, back):  # type: ignore[no-untyped-def]
 def trip_around(ways, side, t, g, back):  # type: ignore[no-untyped-def]
     """(estimate, least, most) of a trip to a side that began at time t, whose packet on the way back is segment `back` (-1 none).
 
-    The way back above its least is told by the host's own clock (timestamps, RFC 7323). The way out is that of the samples
-    around it: the middle one is the estimate, the extremes are the bounds; where other connections passed the same path at
-    that moment, they tell it. Where nothing tells it, it is taken to be as on the way back.
+    The way back above its least is told by the host's own clock (timestamps, RFC 7323). The way out is that of the
+    samples around it: the middle one is the estimate, the extremes are the bounds; where other connections passed
+    the same path at that moment, they tell it. Where nothing tells it, it is taken to be as on the way back.
     """
     floor = ways.state[side, LEAST]
     if floor >= UNKNOWN:
