@@ -11,12 +11,16 @@ from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 from struct import Struct
+from typing import TYPE_CHECKING
 
 import numpy as np
 
 from yaffle.capture.reader import Progress
 from yaffle.errors import Cancelled, YaffleError
 from yaffle.kernels import cache_folder
+
+if TYPE_CHECKING:
+    from yaffle.analysis import Analysis
 
 
 def _frame(from_client: bool, seq: int, ack: int, flags: int, size: int) -> bytes:
@@ -128,6 +132,16 @@ def _listen() -> None:
         assert find_programmes(capture, payload, begun)
 
 
+def _watch(analysis: "Analysis") -> None:
+    """The state of a path, which only queues that others fill ask for."""
+    from yaffle.ledger.engine import observed_states
+    from yaffle.ledger.path_observation import path_of_connections
+
+    account, everyone = analysis.account, np.ones(analysis.account.flow.size, bool)
+    path = path_of_connections(analysis.capture.conversations, account.flow)
+    observed_states(analysis.capture, account, path, everyone, everyone)
+
+
 def load_kernels() -> None:
     """Loads what is compiled into this process, so that the first capture need not wait for it."""
     if compiled():
@@ -188,7 +202,9 @@ def warm_up() -> None:
         path = Path(folder) / "one.pcap"
         _write_pcap(path)
         model = Investigation()
-        model.open(Opened(analyse([path])))
+        analysis = analyse([path])
+        _watch(analysis)
+        model.open(Opened(analysis))
         assert model.scene is not None
         Connection(model.scene.evidence, 0)
         for by in ("application", "cast", "marking", "VLAN"):

@@ -146,7 +146,7 @@ def _with_paths(capture: Capture, account_: Account, messages: Messages, shops: 
     if not count:
         return
     fact = account_.fact
-    floor_ns = np.stack([fact("to_client_min_ns"), fact("to_server_min_ns")], axis=1)
+    floor_ns = _floors(account_)
     filled = np.zeros(count, bool)
     for side in ("client", "server"):
         filled |= shows_queue(fact(f"to_{side}_min_ns"), fact(f"to_{side}_p95_ns"), fact(f"to_{side}_samples"))
@@ -160,8 +160,7 @@ def _with_paths(capture: Capture, account_: Account, messages: Messages, shops: 
     again = (wanted & needy) | lacking.any(axis=1)
     if not again.any():
         return
-    observed = _observed(capture, account_, np.flatnonzero(wanted), shops[0], progress)
-    told = states(observed, path, floor_ns, of_hosts, fact("first_ns"), fact("last_ns"), again)
+    told = observed_states(capture, account_, path, wanted, again, shops[0], progress)
     owner = account_.of_exchange("connection")
     begins = np.searchsorted(owner, np.arange(count))
     runs = _runs(np.flatnonzero(again))
@@ -180,6 +179,31 @@ def _with_paths(capture: Capture, account_: Account, messages: Messages, shops: 
     with ThreadPoolExecutor(len(shops)) as pool:
         for future in [pool.submit(work, thread) for thread in range(len(shops))]:
             future.result()
+
+
+def observed_states(
+    capture: Capture,
+    account_: Account,
+    path: Array,
+    wanted: Array,
+    asking: Array,
+    shop: "_Workshop | None" = None,
+    progress: Progress = go_on,
+) -> PathStates:
+    """What the connections that are wanted tell those that ask of their paths.
+
+    path: of each connection (path_of_connections); wanted, asking: bool, of each connection.
+    """
+    shop = shop or _Workshop(int(np.diff(account_.starts).max(initial=0)), 0)
+    floor_ns = _floors(account_)
+    of_hosts = least_of_hosts(capture.conversations, account_.flow, floor_ns)
+    rows = _observed(capture, account_, np.flatnonzero(wanted), shop, progress)
+    return states(rows, path, floor_ns, of_hosts, account_.fact("first_ns"), account_.fact("last_ns"), asking)
+
+
+def _floors(account_: Account) -> Array:
+    """(connections, 2): least round trip to the client, to the server, ns; -1 unknown."""
+    return np.stack([account_.fact("to_client_min_ns"), account_.fact("to_server_min_ns")], axis=1)
 
 
 def _runs(chosen: Array) -> list[tuple[int, int]]:
