@@ -31,6 +31,7 @@ from yaffle.path.journeys import journeys
 from yaffle.path.translations import Ends, without
 from yaffle.path.whole import PointsPath, find_path, set_clocks_right
 from yaffle.records.flow_table import PACKETS, Exporter, FlowRecords
+from yaffle.transport.clock_steps import undo_clock_steps
 from yaffle.transport.datagrams import Datagrams, datagrams
 
 if TYPE_CHECKING:
@@ -167,6 +168,7 @@ def analyse(paths: Sequence[Path | str], progress: Progress = go_on) -> Analysis
     captures, tables, histories = _kinds(paths)
     capture = read_captures(captures, lambda share, words: progress(0.5 * share, words))
     step(0.5, "putting connections together")
+    undo_clock_steps(capture)
     arranged = arrange(capture)
     payload = Payload(capture)
     passed = find_path(capture, payload, lambda _share, words: progress(0.5, words))

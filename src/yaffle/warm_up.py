@@ -21,6 +21,7 @@ from yaffle.kernels import cache_folder
 
 if TYPE_CHECKING:
     from yaffle.analysis import Analysis
+    from yaffle.capture.captured import Capture
 
 
 def _frame(from_client: bool, seq: int, ack: int, flags: int, size: int) -> bytes:
@@ -142,6 +143,16 @@ def _watch(analysis: "Analysis") -> None:
     observed_states(analysis.capture, account, path, everyone, everyone)
 
 
+def _step_clock(capture: "Capture") -> None:
+    """What only captures whose clock was set ask for."""
+    from yaffle.transport.clock_steps import jumps_in, moved_at, sender_ticks
+
+    ticks = np.zeros(2 * capture.conversations.point.size, np.int64)
+    sender_ticks(capture.packets, ticks)
+    jumps_in(capture.packets, ticks, np.empty((1, 3), np.int64))
+    moved_at(capture.packets, ticks, 0, np.empty(ticks.size, np.int64))
+
+
 def load_kernels() -> None:
     """Loads what is compiled into this process, so that the first capture need not wait for it."""
     if compiled():
@@ -204,6 +215,7 @@ def warm_up() -> None:
         model = Investigation()
         analysis = analyse([path])
         _watch(analysis)
+        _step_clock(analysis.capture)
         model.open(Opened(analysis))
         assert model.scene is not None
         Connection(model.scene.evidence, 0)

@@ -22,9 +22,10 @@ def packets_of(path: Path) -> list[Packet]:
     return found
 
 
-def write(path: Path, packets: Iterable[Packet], link: int = ETHERNET) -> Path:
-    """Writes packets in order of time."""
-    body = b"".join(RECORD.pack(*divmod(t, 10**9), len(kept), wire) + kept for t, wire, kept in sorted(packets, key=lambda p: p[0]))
+def write(path: Path, packets: Iterable[Packet], link: int = ETHERNET, *, in_order: bool = True) -> Path:
+    """Writes packets, in order of time where not told otherwise."""
+    packets = sorted(packets, key=lambda p: p[0]) if in_order else packets
+    body = b"".join(RECORD.pack(*divmod(t, 10**9), len(kept), wire) + kept for t, wire, kept in packets)
     path.write_bytes(HEADER.pack(0xA1B23C4D, 2, 4, 0, 0, 65535, link) + body)
     return path
 

@@ -19,6 +19,7 @@ from tests.capture.rewriting import (
     write,
 )
 from yaffle.analysis import analyse
+from yaffle.demo.network import MS, S
 from yaffle.ledger import causes
 
 DATA = Path(__file__).parents[1] / "data" / "path"
@@ -104,6 +105,31 @@ def test_a_capture_begun_in_the_middle_misses_nothing_and_loses_nothing(packets,
     analysis = analyse([write(tmp_path / "later.pcap", packets[len(packets) // 3 :])])
     assert not any("are missing" in note for note in analysis.capture.sources[0].notes)
     assert analysis.account.side(1, "retransmitted_packets").sum() <= whole.side(1, "retransmitted_packets").sum()
+
+
+@pytest.mark.parametrize("step_ns", [5 * S, -5 * S, 400 * MS, -400 * MS, 3600 * S])
+def test_a_clock_that_was_set_in_the_middle_invents_no_wait(packets, tmp_path, step_ns):
+    whole = analyse([write(tmp_path / "whole.pcap", packets)])
+    half = len(packets) // 2
+    moved = [(t + (step_ns if k >= half else 0), wire, kept) for k, (t, wire, kept) in enumerate(packets)]
+    analysis = analyse([write(tmp_path / "set.pcap", moved, in_order=False)])
+    notes = analysis.capture.sources[0].notes
+    assert any(f"the capture clock was set {'forward' if step_ns > 0 else 'back'} by about" in note for note in notes), notes
+    away = np.abs(analysis.account.connection_charges - whole.account.connection_charges)
+    assert away.max() < 30 * MS
+    for side in (0, 1):
+        assert np.array_equal(analysis.account.side(side, "timeouts"), whole.account.side(side, "timeouts"))
+    assert not any("clock was set" in note for note in whole.capture.sources[0].notes)
+
+
+def test_an_outage_and_a_longer_way_are_no_step_of_a_clock(packets, tmp_path):
+    half = len(packets) // 2
+    begun = packets[half][0]
+    held = [(max(t, begun + 600 * MS) if begun <= t else t, wire, kept) for t, wire, kept in packets]  # All at once, later.
+    longer = [(t + (300 * MS if t >= begun and kept[26:29] != CLIENTS else 0), wire, kept) for t, wire, kept in packets]
+    for name, changed in (("held", held), ("longer", longer)):
+        analysis = analyse([write(tmp_path / f"{name}.pcap", changed)])
+        assert not any("clock was set" in note for note in analysis.capture.sources[0].notes), name
 
 
 def test_merged_segments_count_as_what_passed_the_wire(packets, tmp_path):

@@ -100,7 +100,7 @@ def test_what_was_sent_again_is_told_by_what_set_it_off(scene):
     assert level
     for group in level:
         words = repeat_words(scene.evidence, group)
-        told = sum(int(part.split()[0].replace(",", "")) for part in words.removeprefix("Sent again: ").split(", ") if part[0].isdigit())
+        told = sum(int(part.split()[0].replace(",", "")) for part in words.removeprefix("Retransmissions: ").split(", ") if part[0].isdigit())
         connections = np.unique(scene.evidence.waits.connection[group.rows])
         again = sum(account.side(side, "retransmitted_packets")[connections].sum() for side in (0, 1))
         assert told >= again > 0, words  # Of a segment that stands for several, each counts.

@@ -130,8 +130,8 @@ def _note(capture: Capture, rows: Array) -> None:
     for source, n in zip(capture.sources, counts.tolist(), strict=True):
         if n:
             of_all = share(n / max(1, source.packets))
-            twice = "were captured more than once (several devices, or a mirror of both directions): counted once"
-            source.notes.append(f"{n:,} packets ({of_all}) {twice}")
+            twice = "were captured more than once (several devices, or a mirror of both directions) and are counted once"
+            source.notes.append(f"{n:,} duplicate packets ({of_all}) {twice}")
 
 
 def drop_packets(capture: Capture, rows: Array) -> None:
@@ -144,10 +144,10 @@ def drop_packets(capture: Capture, rows: Array) -> None:
     capture.quotes = capture.quotes[keep[capture.quotes["packet"]]]
     capture.quotes["packet"] = (np.cumsum(keep) - 1)[capture.quotes["packet"]]
     capture.dropped_copies += int(rows.size)
-    _count_again(capture)
+    count_again(capture)
 
 
-def _count_again(capture: Capture) -> None:
+def count_again(capture: Capture) -> None:
     """Packets, bytes and period of each conversation from its packets."""
     packets, flows = capture.packets, capture.conversations
     own = packets.flow >= 0
@@ -195,4 +195,4 @@ def _split_points(capture: Capture, later: Array, earlier: Array) -> None:
     number = np.full(flows.point.size, -1, np.int32)
     number[chosen] = flows.point.size + np.arange(chosen.size, dtype=np.int32)
     packets.flow[far] = number[packets.flow[far]]
-    _count_again(capture)
+    count_again(capture)

@@ -21,8 +21,8 @@ from yaffle.protocols import message
 from yaffle.transport import kinds
 from yaffle.transport.classify import classify
 from yaffle.transport.host_clock import extra_delays
-from yaffle.transport.kinds import probes, repeats
-from yaffle.transport.round_trips import HELD, HOLD_NS, OPENING, release_held
+from yaffle.transport.kinds import repeats
+from yaffle.transport.round_trips import BARE, FEW_BARE, HELD, HOLD_NS, OPENING, release_held
 from yaffle.transport.segments import FACTS, MISSED_CLIENT, MSS_CLIENT, SCALES_KNOWN, SIZE_CLIENT, gather
 
 # Columns of one connection's facts, int64 each. The side's block stands twice: from the client, from the server.
@@ -59,6 +59,13 @@ _SPURIOUS, _COPIES, _OUT_OF_ORDER, _DUPLICATE_ACKS = _S("spurious_packets"), _S(
 _ZERO_WINDOW, _MOST_IN_FLIGHT, _RESETS, _KEEP_ALIVES = _S("zero_window_ns"), _S("max_in_flight_bytes"), _S("resets"), _S("keep_alives")
 _CLOSING_REPEATS, _SEGMENTS, _SEGMENT_BYTES = _S("closing_repeats"), _S("segments"), _S("segment_bytes")
 _TIMEOUTS, _AFTER_TIMEOUT, _FAST, _TAIL, _UNSEEN_BYTES = _S("timeouts"), _S("after_timeout"), _S("fast_retransmissions"), _S("tail_probes"), _S("unseen_bytes")
+_COUNTED_AS = np.full(kinds.KIND_MASK + 1, -1)  # The column of a side that counts segments of a kind.
+for _kind, _column in (
+    (kinds.REPEAT_TIMEOUT, _TIMEOUTS), (kinds.REPEAT_AFTER, _AFTER_TIMEOUT), (kinds.REPEAT_FAST, _FAST), (kinds.REPEAT_TAIL, _TAIL),
+    (kinds.COPY, _COPIES), (kinds.OUT_OF_ORDER, _OUT_OF_ORDER), (kinds.DUPLICATE_ACK, _DUPLICATE_ACKS),
+    (kinds.KEEP_ALIVE, _KEEP_ALIVES), (kinds.WINDOW_PROBE, _KEEP_ALIVES), (kinds.RESET, _RESETS),
+):  # fmt: skip
+    _COUNTED_AS[_kind] = _column
 # Rows of an exchange.
 _E = EXCHANGE_FIELDS.index
 _X_CONNECTION, _X_FIRST, _X_ASKED, _X_ANSWERED, _X_LAST, _X_END = _E("connection"), _E("first_ns"), _E("asked_ns"), _E("answered_ns"), _E("last_ns"), _E("end_ns")
@@ -95,7 +102,7 @@ def _round_trips(samples, floors, values, out):  # type: ignore[no-untyped-def]
         for i in range(count):
             if samples[i].side == side and samples[i].rtt >= 0 and samples[i].way < HELD:
                 # One that may have been held back says nothing alone, where it took as long as hosts hold them back.
-                measured |= samples[i].bare == 1 or (samples[i].bare == 2 and samples[i].rtt < HOLD_NS)
+                measured |= samples[i].bare == BARE or (samples[i].bare == FEW_BARE and samples[i].rtt < HOLD_NS)
                 values[k] = samples[i].rtt
                 least, most = min(least, values[k]), max(most, values[k])
                 k += 1
@@ -160,30 +167,14 @@ def _count_sides(g, facts, kind_of_packet, mss, high, out):  # type: ignore[no-u
             out[at + _AGAIN_BYTES] += g[i].again
             if kind & kinds.SPURIOUS:
                 out[at + _SPURIOUS] += 1
-            if base == kinds.REPEAT_TIMEOUT:
-                out[at + _TIMEOUTS] += 1
-            elif base == kinds.REPEAT_AFTER:
-                out[at + _AFTER_TIMEOUT] += 1
-            elif base == kinds.REPEAT_FAST:
-                out[at + _FAST] += 1
-            elif base == kinds.REPEAT_TAIL:
-                out[at + _TAIL] += 1
-            elif d == 0 or g[i].t - asked_again > _ANSWERED_SOON_NS:
-                out[at + _TIMEOUTS] += 1
-            if base == kinds.REPEAT_OPEN and d == 0:
-                asked_again = g[i].t
-        elif base == kinds.COPY:
-            out[at + _COPIES] += 1
-        elif base == kinds.OUT_OF_ORDER:
-            out[at + _OUT_OF_ORDER] += 1
-        elif base == kinds.DUPLICATE_ACK:
-            out[at + _DUPLICATE_ACKS] += 1
-        elif probes(kind):
-            out[at + _KEEP_ALIVES] += 1
-        elif base == kinds.RESET:
-            out[at + _RESETS] += 1
-            if not (fins[0] and fins[1]) and closing == _OPEN:
-                closing = _RESET
+            if base == kinds.REPEAT_OPEN:  # A SYN-ACK soon after a client's second SYN answers that, no timer expired.
+                out[at + _TIMEOUTS] += d == 0 or g[i].t - asked_again > _ANSWERED_SOON_NS
+                if d == 0:
+                    asked_again = g[i].t
+        elif base == kinds.RESET and not (fins[0] and fins[1]) and closing == _OPEN:
+            closing = _RESET
+        if _COUNTED_AS[base] >= 0:
+            out[at + _COUNTED_AS[base]] += 1
         if g[i].flags & FIN:
             fins[d] = True
             if fins[0] and fins[1] and closing == _OPEN:

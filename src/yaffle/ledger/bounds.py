@@ -21,6 +21,7 @@ FIELDS = tuple(f"{party}_{end}_ns" for party in BOUNDED for end in ("low", "high
 # Errors of single exchanges are neither all alike nor independent: they share the path and its least round trip.
 # This much of their variance is taken to be common (equicorrelated errors); measured on real captures with their truth.
 SHARED = 0.25
+_CLIENT, _NETWORK, _SERVER = (causes.PARTIES.index(party) for party in BOUNDED)
 
 
 @leaf
@@ -28,11 +29,11 @@ def bound(charge, party_of, doubt, out):  # type: ignore[no-untyped-def]
     """Fills out (client low, high, network low, high, server low, high), ns. doubt: (DOUBTS,); party_of: of each column."""
     client = network = server = unseen = np.int64(0)
     for k in range(charge.size):
-        if party_of[k] == 0:
+        if party_of[k] == _CLIENT:
             client += charge[k]
-        elif party_of[k] == 1:
+        elif party_of[k] == _NETWORK:
             network += charge[k]
-        elif party_of[k] == 2:
+        elif party_of[k] == _SERVER:
             server += charge[k]
         else:
             unseen += charge[k]

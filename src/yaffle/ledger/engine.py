@@ -17,7 +17,7 @@ from yaffle.exchanges.turns import empty_turns
 from yaffle.kernels import kernel
 from yaffle.ledger.account import CHARGES, CONNECTION_FIELDS, EXCHANGE_FIELDS, SIDE_FIELDS, WIDTH, Tables, account
 from yaffle.ledger.orientation import orient
-from yaffle.ledger.path_observation import idle_paths, least_of_hosts, observe, path_of_connections, sample_of_crowds, shows_queue, states, worth_observing
+from yaffle.ledger.path_observation import OBSERVED, idle_paths, least_of_hosts, observe, path_of_connections, sample_of_crowds, shows_queue, states, worth_observing
 from yaffle.ledger.path_states import NO_FLOOR, PathStates, no_states
 from yaffle.prefetch import prefetch
 from yaffle.transport.classify import empty_holes
@@ -221,8 +221,8 @@ def _doubtful(account_: Account) -> Array:
 def _observed(capture: Capture, account_: Account, connections: Array, shop: "_Workshop", progress: Progress) -> Array:
     """Rows of `observe` of these connections."""
     most = int(np.diff(account_.starts)[connections].max(initial=0))
-    out = np.empty((3 * most + 8 + _OBSERVED_ROWS, 5), np.int64)
-    parts, place = [np.empty((0, 5), np.int64)], 0
+    out = np.empty((3 * most + 8 + _OBSERVED_ROWS, OBSERVED), np.int64)
+    parts, place = [np.empty((0, OBSERVED), np.int64)], 0
     while place < connections.size:
         place, used = observe(
             connections, account_.starts, account_.order, capture.packets, capture.sack.left, capture.sack.right,

@@ -12,9 +12,11 @@ from yaffle.kernels import kernel
 from yaffle.ledger.path_states import FIRST, FLOOR, LAST, NO_FLOOR, SIDES, PathStates, no_states
 from yaffle.transport.classify import classify
 from yaffle.transport.host_clock import extra_delays
-from yaffle.transport.round_trips import HELD, release_held
+from yaffle.transport.round_trips import BARE, HELD, release_held
 from yaffle.transport.segments import FACTS, gather
 
+CONNECTION, SIDE, SENT, AWAY, RTT = range(5)  # columns of what `observe` fills out; times in ns
+OBSERVED = 5
 _QUEUE_NS = 5_000_000  # Round trips that rise by less are no queue worth looking at.
 _LEAST_SAMPLES = 20  # Fewer tell no queue.
 _CROWD, _ONE_OF = 512, 16  # On a path of more connections one of so many is looked at first.
@@ -77,9 +79,9 @@ def idle_paths(rows: Array, path: Array, floor_ns: Array) -> Array:
     what the least of a moment is. A moment with fewer than a few round trips tells nothing.
     """
     count = int(path.max(initial=-1)) + 1
-    key = path[rows[:, 0]] * SIDES + rows[:, 1]
-    rise = rows[:, 4] - least_of_paths(path, floor_ns)[key]
-    time = rows[:, 2] // _BIN_NS
+    key = path[rows[:, CONNECTION]] * SIDES + rows[:, SIDE]
+    rise = rows[:, RTT] - least_of_paths(path, floor_ns)[key]
+    time = rows[:, SENT] // _BIN_NS
     order = np.lexsort((time, key))
     key, time, rise = key[order], time[order], rise[order]
     if not key.size:
@@ -135,22 +137,17 @@ def observe(  # type: ignore[no-untyped-def]
         latest[:] = -1
         for k in range(samples.size):
             sample = samples[k]
-            if sample.way >= HELD or sample.rtt < 0 or sample.bare != 1:  # None that its host may have held back.
+            if sample.way >= HELD or sample.rtt < 0 or sample.bare != BARE:  # None that its host may have held back.
                 continue
             side = sample.side
             away = max(np.int64(0), sample.rtt - floors[side] - max(np.int64(0), delays[side, sample.i]))
             at = latest[side]
-            if at >= 0 and out[at, 2] // _BIN_NS == (sample.t - sample.rtt) // _BIN_NS:
-                if away < out[at, 3]:
-                    out[at, 3], out[at, 4] = away, sample.rtt
+            if at >= 0 and out[at, SENT] // _BIN_NS == (sample.t - sample.rtt) // _BIN_NS:
+                if away < out[at, AWAY]:
+                    out[at, AWAY], out[at, RTT] = away, sample.rtt
                 continue
-            out[count, 0], out[count, 1], out[count, 2], out[count, 3], out[count, 4] = (
-                c,
-                side,
-                sample.t - sample.rtt,
-                away,
-                sample.rtt,
-            )
+            out[count, CONNECTION], out[count, SIDE], out[count, SENT] = c, side, sample.t - sample.rtt
+            out[count, AWAY], out[count, RTT] = away, sample.rtt
             latest[side] = count
             count += 1
     return connections.size, count
@@ -164,11 +161,11 @@ def states(rows: Array, path: Array, floor_ns: Array, of_hosts: Array, first_ns:
     first_ns, last_ns: of each connection; asking: bool, which connections shall be told.
     """
     count = path.size
-    c, side, time, away = rows[:, :4].T
+    c, side, time, away = rows[:, : AWAY + 1].T
     key = path[c] * SIDES + side
     least = least_of_paths(path, floor_ns)
     order = np.lexsort((time, key))
-    key, time, rise, c, side = key[order], time[order], (rows[:, 4] - least[key])[order], c[order], side[order]
+    key, time, rise, c, side = key[order], time[order], (rows[:, RTT] - least[key])[order], c[order], side[order]
     lowered = np.full(floor_ns.shape, NO_FLOOR)
     _floors_of_the_path(key, time, rise, c, least, floor_ns, first_ns, last_ns, path, lowered)
     lowered[floor_ns < 0] = of_hosts[floor_ns < 0]

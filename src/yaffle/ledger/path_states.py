@@ -10,7 +10,7 @@ import numpy as np
 
 from yaffle.arrays import Array
 from yaffle.kernels import kernel, leaf
-from yaffle.transport.round_trips import ACKNOWLEDGED, HELD, HELD_LEAST_NS, HOLD_NS
+from yaffle.transport.round_trips import ACKNOWLEDGED, FEW_BARE, HELD, HELD_LEAST_NS, HOLD_NS
 
 SIDES = 2
 NEAR_NS = 200_000_000  # A queue of one moment tells nothing of one further away.
@@ -79,5 +79,5 @@ def release_by_path(samples, extra, paths, c):  # type: ignore[no-untyped-def]
             over = samples[k].rtt - floors[side] - max(np.int64(0), extra[side, samples[k].i])
             if over - max(np.int64(0), most) < HELD_LEAST_NS:
                 samples[k].way = ACKNOWLEDGED
-        elif samples[k].bare == 2 and samples[k].way == ACKNOWLEDGED and samples[k].rtt - paths.places[c, samples[k].side, FLOOR] >= HOLD_NS:
+        elif samples[k].bare == FEW_BARE and samples[k].way == ACKNOWLEDGED and samples[k].rtt - paths.places[c, samples[k].side, FLOOR] >= HOLD_NS:
             samples[k].way = HELD  # The connection alone could not tell; others show how short the way is.

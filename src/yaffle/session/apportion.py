@@ -55,13 +55,13 @@ def repeat_words(evidence: Evidence, group: Group) -> str:
     told = [
         (sum(int(account.side(side, name)[connections].sum()) for side in (0, 1)), words)
         for name, words in (
-            ("timeouts", "on timeouts, openings included"),
-            ("after_timeout", "with the rest of a window after a timeout"),
-            ("fast_retransmissions", "on acknowledgements"),
-            ("tail_probes", "as tail loss probes"),
+            ("timeouts", "on timeouts (RTO), SYN included"),
+            ("after_timeout", "after a timeout"),
+            ("fast_retransmissions", "fast retransmissions"),
+            ("tail_probes", "tail loss probes"),
         )
     ]
-    return "Sent again: " + ", ".join(f"{n:,} {words}" for n, words in told if n)
+    return "Retransmissions: " + ", ".join(f"{n:,} {words}" for n, words in told if n)
 
 
 @kernel

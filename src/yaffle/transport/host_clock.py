@@ -14,7 +14,7 @@ _RATES = np.array([1000, 100, 250, 500, 10, 1_000_000])  # ticks a second seen i
 
 
 @kernel
-def _tick_ns(span_ns, ticks):  # type: ignore[no-untyped-def]
+def tick_ns(span_ns, ticks):  # type: ignore[no-untyped-def]
     """Nanoseconds a tick of a timestamp clock that made so many in a span; 0 where it cannot be told."""
     if span_ns < 50_000_000 or ticks <= 0:
         return np.int64(0)
@@ -56,7 +56,7 @@ def extra_delays(g, out):  # type: ignore[no-untyped-def]
             last[d] = i
     for d in range(2):
         if first[d] >= 0:
-            tick[d] = _tick_ns(g[last[d]].t - g[first[d]].t, g[last[d]].tsv - g[first[d]].tsv)
+            tick[d] = tick_ns(g[last[d]].t - g[first[d]].t, g[last[d]].tsv - g[first[d]].tsv)
     least = np.full(2, np.int64(1) << 62)
     for i in range(n):
         d = g[i].d

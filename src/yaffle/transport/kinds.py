@@ -27,7 +27,7 @@ WORDS = {
     WINDOW_PROBE: "window probe",
     WINDOW_PROBE_ANSWER: "window probe answered",
     REPEAT_TIMEOUT: "repeat after timeout",
-    REPEAT_AFTER: "retransmission of the rest after a timeout",
+    REPEAT_AFTER: "retransmission after a timeout",
     REPEAT_FAST: "repeat on acknowledgements",
     REPEAT_TAIL: "repeat as tail probe",
     REPEAT_OPEN: "repeat of the opening",
