@@ -248,7 +248,7 @@ def account(  # type: ignore[no-untyped-def]
         if found > 0:
             for side in range(2):
                 state[side, LEAST] = floors[side]
-                survey_ways(samples, side, delays[side], state[side], telling[side], scratch)
+                survey_ways(samples, side, delays[side, :n], state[side], telling[side], scratch)  # What stands behind n is another's.
         loss_cover(g, blocked)
         total = tables.connection_charges[c]
         total[:] = 0
