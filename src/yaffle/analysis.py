@@ -25,6 +25,7 @@ from yaffle.findings.places import Places, Rule, Site
 from yaffle.history.layout import is_history
 from yaffle.ledger.engine import Account, account_all, arrange
 from yaffle.ledger.names import charge_names
+from yaffle.ledger.resolution import widen_by_resolution
 from yaffle.ledger.source_notes import note_sources
 from yaffle.ledger.views import speaking_views
 from yaffle.path.journeys import journeys
@@ -188,6 +189,7 @@ def analyse(paths: Sequence[Path | str], progress: Progress = go_on) -> Analysis
     history = _take_history(histories, capture)
     step(0.7, "accounting for every wait")
     account = account_all(capture, arranged, messages, lambda share, words: progress(0.7 + 0.3 * share, words))
+    widen_by_resolution(capture, account)
     note_sources(capture, account)
     charge_names(account, lookups, capture.conversations)
     speaker = speaking_views(account, capture.conversations, journeys(passed.segments, capture.conversations.point.size))

@@ -19,7 +19,9 @@ from tests.capture.rewriting import (
     write,
 )
 from yaffle.analysis import analyse
+from yaffle.capture.reader import read_captures
 from yaffle.demo.network import MS, S
+from yaffle.errors import Cancelled
 from yaffle.ledger import causes
 
 DATA = Path(__file__).parents[1] / "data" / "path"
@@ -56,6 +58,12 @@ def test_what_a_capture_takes_several_times_counts_once(packets, tmp_path, rewri
     copies = 2 if rewritten is on_any_device else 1
     assert analysis.capture.dropped_copies == copies * len(packets)
     assert any("captured more than once" in note for note in analysis.capture.sources[0].notes)
+
+
+def test_looking_for_doubles_can_be_stopped(packets, tmp_path):
+    path = write(tmp_path / "a.pcap", doubled(packets))
+    with pytest.raises(Cancelled):
+        read_captures([path], lambda share, words: "captured twice" not in words)
 
 
 def test_copies_that_the_network_made_stay_what_they_are(packets, tmp_path):

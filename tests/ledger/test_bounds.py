@@ -9,6 +9,7 @@ from yaffle.demo.morning import Call
 from yaffle.demo.network import MS
 from yaffle.findings.certainty import bounds_of_connections, confidences, could_be_nil
 from yaffle.ledger import bounds, causes
+from yaffle.ledger.resolution import ticks_of_sources
 
 SCENES = {
     "quiet": {}, "far": {"delay_ms": 70}, "loss": {"loss": 0.04, "delay_ms": 20}, "unsteady": {"jitter_ns": 15 * MS, "delay_ms": 20},
@@ -50,6 +51,18 @@ def test_bounds_hold_the_charges_and_the_whole_wait(tmp_path, scene):
     wait = account.exchange_charges.sum(axis=1)
     assert (lows <= wait).all()
     assert (highs + account.exchange_charges[:, causes.UNSEEN] >= wait).all()
+
+
+@pytest.mark.parametrize("tick_ns", [1, 1000, MS, 10 * MS])
+def test_bounds_grow_by_what_the_resolution_of_the_times_hides(tmp_path, tick_ns):
+    thinking = [3, 40, 250, 8, 90, 3, 70, 15, 3, 60]
+    path, _ = simulate(tmp_path / "a.pcapng", [Call(300, ms * MS, 900, 60 * MS) for ms in thinking], tick_ns=tick_ns)
+    coarse = analyse([path])
+    assert tick_ns <= ticks_of_sources(coarse.capture)[0] <= max(tick_ns, 100_000)  # What is simulated may be no finer.
+    low, high = of(coarse.account, "server", "low") / MS, of(coarse.account, "server", "high") / MS
+    assert (low <= np.array(thinking) + 0.2).all()
+    assert (np.array(thinking) - 0.2 <= high).all()
+    assert ((high - low) * MS >= 2 * tick_ns).all()
 
 
 def test_sums_combine_between_blind_independence_and_worst_upon_worst():

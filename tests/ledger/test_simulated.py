@@ -16,7 +16,7 @@ from yaffle.findings.verdict import verdict_of
 from yaffle.ledger import causes
 
 
-def simulate(path, calls, *, delay_ms=10, loss=0.0, rate_bps=0, queue_bytes=1 << 30, near_client=True, snap=96, seed=1, jitter_ns=0, keep=None, **client):
+def simulate(path, calls, *, delay_ms=10, loss=0.0, rate_bps=0, queue_bytes=1 << 30, near_client=True, snap=96, seed=1, jitter_ns=0, keep=None, tick_ns=1, **client):
     """One connection over one line; returns (file, waits as the client's application had them)."""
     world = World(seed)
     tap = Tap(world, "tap")
@@ -30,7 +30,7 @@ def simulate(path, calls, *, delay_ms=10, loss=0.0, rate_bps=0, queue_bytes=1 <<
     pair(client_end, server_end, *hops)
     client_end.connect()
     world.run(120 * S)
-    packets = [(S + t, *tcp_frame(segment, ip_id, ttl, tos, snap)) for t, ip_id, ttl, tos, segment in tap.seen]
+    packets = [((S + t) // tick_ns * tick_ns, *tcp_frame(segment, ip_id, ttl, tos, snap)) for t, ip_id, ttl, tos, segment in tap.seen]
     if keep is not None:
         packets = [p for p in packets if keep(p)]
     write_pcapng(path, packets, snap_bytes=snap)

@@ -7,6 +7,7 @@ from yaffle.session.evidence import Evidence
 from yaffle.session.filtering import Filter
 from yaffle.session.focus import Focus
 from yaffle.session.make_up import make_up
+from yaffle.session.measures import RETRANSMISSIONS
 from yaffle.session.others import other_groups
 from yaffle.session.scene import Scene
 from yaffle.session.survey import series, troubles
@@ -58,6 +59,9 @@ def test_troubles_are_counted_by_kind(evidence):
     counts = {t.name: t.count for t in troubles(scene)}
     repeats = sum(1 for k in packets.kind[evidence.packet_counts].tolist() if kinds.is_repeat(k))
     assert counts["sent again"] == repeats > 100
+    kept = packets.kind[evidence.packet_counts] & kinds.KIND_MASK
+    by_cause = sum(counts.get(name, 0) for name in RETRANSMISSIONS)
+    assert by_cause + int((kept == kinds.REPEAT_CLOSE).sum()) == repeats
 
 
 def test_look_ups_are_answered_and_announcements_ask_nothing(evidence):

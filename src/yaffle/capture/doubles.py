@@ -4,6 +4,8 @@ Copies that a capture takes come all the time and at once; copies that a network
 differ by a hop, both sides of a router were seen: those are two observation points.
 """
 
+from collections.abc import Callable
+
 import numpy as np
 
 from yaffle.arrays import Array
@@ -22,6 +24,7 @@ _MOST_TIMES = 16  # Nothing takes a packet more often: then its number never cha
 TCP = 6
 _BLOCK, _EVERY = 1 << 14, 16  # Of so many packets, one block in so many is looked at first.
 _SUSPECT = 3
+_A_STEP = 1 << 20  # Packets between two looks at whether to go on.
 
 
 @kernel
@@ -75,13 +78,20 @@ def _suspected(packets: Columns) -> bool:
     return False
 
 
-def drop_doubles(capture: Capture) -> None:
-    """Counts each packet once that a capture took several times; splits points that stood on both sides of a router."""
+def drop_doubles(capture: Capture, go_on: Callable[[], None] = lambda: None) -> None:
+    """Counts each packet once that a capture took several times; splits points that stood on both sides of a router.
+
+    go_on: asked between two steps; it raises Cancelled to stop.
+    """
     packets, flows = capture.packets, capture.conversations
     if not packets.time_ns.size or not _suspected(packets):
         return
     partner = np.empty(packets.time_ns.size, np.int64)
-    _find(packets, 0, packets.time_ns.size, _AT_ONCE_NS, _WITHOUT_NUMBER_NS, _room(), partner)
+    seen = _room()
+    for begin in range(0, partner.size, _A_STEP):
+        end = min(partner.size, begin + _A_STEP)
+        _find(packets, begin, end, _AT_ONCE_NS, _WITHOUT_NUMBER_NS, seen, partner[begin:end])
+        go_on()
     second = np.flatnonzero(partner >= 0)
     if not second.size:
         return
@@ -98,7 +108,9 @@ def drop_doubles(capture: Capture) -> None:
     second = second[systematic[packets.flow[second]] | other_tag]
     same_hop = packets.ttl[second] == packets.ttl[partner[second]]
     hops = second[~same_hop]
+    go_on()
     surplus = _surplus(packets, second, partner)
+    go_on()
     _split_points(capture, hops, partner[hops])
     _note(capture, surplus)
     drop_packets(capture, surplus)

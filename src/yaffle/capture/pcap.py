@@ -64,7 +64,7 @@ class PcapIndex:
         self._swap = order == "<"
         self._unit_ns = MAGIC[magic]
         self.header_bytes = 24
-        self.container = Container("pcap", [Interface(link & 0x0FFFFFFF, snap)])
+        self.container = Container("pcap", [Interface(link & 0x0FFFFFFF, snap, units_per_s=10**9 // self._unit_ns)])
 
     def index(self, window: Bytes, at: int, offset: int, out: Records) -> tuple[int, int, int]:
         """Records of the window from `at`: their number, where it stopped, the status."""

@@ -268,6 +268,11 @@ def read_captures(paths: Sequence[Path | str], progress: Progress = go_on, *, be
     if reading.quotes:
         capture.quotes = np.concatenate(reading.quotes)
     merge_points(capture)
-    drop_doubles(capture)
+
+    def looked() -> None:
+        if not progress(1.0, "looking for packets that were captured twice"):
+            raise Cancelled
+
+    drop_doubles(capture, looked)
     tie_quotes(capture.quotes, capture.conversations)
     return capture

@@ -28,6 +28,7 @@ TROUBLES: tuple[tuple[str, tuple[int, ...]], ...] = (
 # The columns of the filter that tell whether a connection had them.
 TROUBLE_COLUMNS = {
     "sent again": "repeats", "out of order": "out_of_order", "copies": "copies", "duplicate acks": "duplicate_acks", "window probes": "zero_window_ms", "resets": "resets",
+    "timeouts": "timeouts", "fast retransmissions": "fast_retransmissions", "tail loss probes": "tail_probes", "retransmissions after timeout": "after_timeout",
 }  # fmt: skip
 # What made them be sent again.
 RETRANSMISSIONS: dict[str, tuple[tuple[int, ...], str]] = {

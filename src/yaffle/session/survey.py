@@ -12,7 +12,7 @@ from yaffle.session.evidence import Evidence
 from yaffle.session.filtering import FilterError
 from yaffle.session.flow_parts import FlowPicture, FlowSettings, flow_picture
 from yaffle.session.make_up import TREND, Part, make_up, within
-from yaffle.session.measures import TROUBLES, Measure, counted_packets, edges, values
+from yaffle.session.measures import RETRANSMISSIONS, TROUBLES, Measure, counted_packets, edges, values
 from yaffle.session.others import OtherGroup, other_groups
 from yaffle.session.scene import Scene
 from yaffle.session.services import Service, services
@@ -83,11 +83,11 @@ class Trouble:
 
 
 def troubles(scene: Scene) -> list[Trouble]:
-    """All kinds that occur, most first."""
+    """All kinds that occur, most first; retransmissions as a whole, and by what set them off."""
     edge_ns = edges(scene.first_ns, scene.last_ns, 0)[:: 400 // 100]
     total = max(1, int((scene.evidence.analysis.capture.packets.protocol[scene.packets] == 6).sum()))
     found = []
-    for name, group in TROUBLES:
+    for name, group in (*TROUBLES, *((name, group) for name, (group, _) in RETRANSMISSIONS.items())):
         counts = counted_packets(scene, scene.packets, edge_ns, group)
         if not counts.sum():
             continue

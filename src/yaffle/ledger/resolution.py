@@ -1,0 +1,42 @@
+"""How finely a capture tells time, and what that leaves open in each bound."""
+
+import numpy as np
+
+from yaffle.arrays import Array
+from yaffle.capture.captured import Capture
+from yaffle.ledger import bounds
+from yaffle.ledger.account import EXCHANGE_FIELDS
+from yaffle.ledger.engine import Account
+
+_LOOKED_AT = 20_000  # Packets of a source, evenly.
+_COARSEST_NS = 1_000_000_000
+_SPANS = 2  # A part is a span less a trip, each of them wrong by less than a tick.
+
+
+def ticks_of_sources(capture: Capture) -> Array:
+    """The tick of each source's times, ns: as its interfaces declare it, or the power of ten that all are multiples of."""
+    ticks = []
+    for number, source in enumerate(capture.sources):
+        first, last = np.searchsorted(capture.packets.source, [number, number + 1])
+        times = capture.packets.time_ns[first : last : 1 + (last - first) // _LOOKED_AT]
+        tick = max((_COARSEST_NS // face.units_per_s for face in source.interfaces), default=1)
+        coarser = _COARSEST_NS
+        while coarser > max(1, tick) and (times % coarser).any():
+            coarser //= 10
+        ticks.append(max(1, tick, coarser if times.size > 1 else 1))
+    return np.array(ticks, np.int64)
+
+
+def widen_by_resolution(capture: Capture, account: Account) -> None:
+    """Takes what the tick of the times may hide from all lower bounds, and adds it to the upper ones."""
+    owner = account.of_exchange("connection")
+    if not owner.size:
+        return
+    first_packet = account.order[account.starts[owner]]
+    by_ns = _SPANS * ticks_of_sources(capture)[capture.packets.source[first_packet]]
+    for field in bounds.FIELDS:
+        column = account.exchange[:, EXCHANGE_FIELDS.index(field)]
+        if field.endswith("_low_ns"):
+            np.maximum(0, column - by_ns, out=column)
+        else:
+            column += by_ns
