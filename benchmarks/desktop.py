@@ -26,7 +26,7 @@ def main(folder: Path) -> None:
     os.environ["YAFFLE_CONFIG_DIR"] = tempfile.mkdtemp(prefix="yaffle-bench-")
     from PySide6.QtWidgets import QApplication
 
-    from yaffle.desktop.main_window import STATIONS, MainWindow
+    from yaffle.desktop.window.main_window import STATIONS, MainWindow
     from yaffle.session.investigation import Investigation
     from yaffle.warm_up import compiled, warm_up
 

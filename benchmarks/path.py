@@ -22,11 +22,11 @@ def _files(folder: Path, millions: int) -> list[Path]:
 
 def main(folder: Path, millions: int) -> None:
     """Three rounds; the median counts."""
+    from yaffle.capture.payload import Payload
     from yaffle.capture.reader import read_captures
     from yaffle.exchanges.messages import no_messages
-    from yaffle.exchanges.payload import Payload
     from yaffle.ledger.engine import account_all, arrange
-    from yaffle.path.whole import find_path
+    from yaffle.path.points_path import find_path
     from yaffle.warm_up import compiled, warm_up
 
     paths = _files(folder, millions)

@@ -43,7 +43,7 @@ def _connection(k: int) -> list[bytes]:
     send(0, 16)
     body = bytes(4 * _MSS - 60)
     for n in range(EACH):
-        send(0, 24, b"GET /catalogue/item/%d/page?k=%d HTTP/1.1\r\nHost: shop.example\r\nAccept: text/html\r\nUser-Agent: bench\r\n\r\n" % (k, n))
+        send(0, 24, b"GET /catalog/item/%d/page?k=%d HTTP/1.1\r\nHost: shop.example\r\nAccept: text/html\r\nUser-Agent: bench\r\n\r\n" % (k, n))
         answer = b"HTTP/1.1 200 OK\r\nContent-Type: text/html\r\nContent-Length: %d\r\n\r\n" % len(body) + body
         send(1, 16)
         for at in range(0, len(answer), _MSS):
@@ -90,10 +90,10 @@ def write_services(path: Path, later_ns: int = 0) -> Path:
 
 def main(folder: Path) -> None:
     """Three rounds; the median counts."""
+    from yaffle.capture.payload import Payload
     from yaffle.capture.reader import read_captures
     from yaffle.exchanges.lookups import find_lookups
     from yaffle.exchanges.messages import decode_messages, no_messages
-    from yaffle.exchanges.payload import Payload
     from yaffle.ledger.engine import account_all, arrange
     from yaffle.warm_up import compiled, warm_up
 

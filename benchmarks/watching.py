@@ -11,9 +11,9 @@ def main(folder: Path, seconds: float) -> None:
     from PySide6.QtCore import QTimer
     from PySide6.QtWidgets import QApplication
 
-    from yaffle.desktop import theme
-    from yaffle.desktop.main_window import MainWindow
-    from yaffle.desktop.survey import FLOWS
+    from yaffle.desktop.shared import theme
+    from yaffle.desktop.survey.station import FLOWS
+    from yaffle.desktop.window.main_window import MainWindow
     from yaffle.session.investigation import Investigation
 
     application = QApplication([])

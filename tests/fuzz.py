@@ -21,7 +21,7 @@ from yaffle.analysis import analyse
 from yaffle.capture.pcapng_writer import write_pcapng
 from yaffle.errors import YaffleError
 from yaffle.findings.flow_labels import DIMENSIONS
-from yaffle.findings.where import network_by_segment
+from yaffle.findings.location import network_by_segment
 from yaffle.report import media_part, path_part
 from yaffle.session.classes_view import ClassSettings, class_picture
 from yaffle.session.evidence import Evidence
@@ -197,7 +197,7 @@ def main(seconds: float, seed: int) -> int:
                     path_part.answered_between,
                     path_part.flow_changes,
                     media_part.media,
-                    media_part.programmes,
+                    media_part.programs,
                     media_part.calls,
                 ):
                     part(analysis)

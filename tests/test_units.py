@@ -1,6 +1,6 @@
 import pytest
 
-from yaffle.findings.places import Places, spoken
+from yaffle.inventory.places import Places, spoken
 from yaffle.units import count, duration, moment, rate, share, size
 
 

@@ -9,28 +9,28 @@ from typing import TYPE_CHECKING
 
 from yaffle.arrays import Array
 from yaffle.capture.captured import Capture, Source
+from yaffle.capture.first_bytes import beginnings
+from yaffle.capture.payload import Payload
 from yaffle.capture.reader import Progress, go_on, read_captures
 from yaffle.errors import Cancelled, YaffleError
-from yaffle.exchanges.calls import Call, find_calls
-from yaffle.exchanges.exported import find_exports
-from yaffle.exchanges.first_bytes import beginnings
 from yaffle.exchanges.lookups import Lookups, find_lookups
-from yaffle.exchanges.media import Media, find_media
 from yaffle.exchanges.messages import Messages, decode_messages
-from yaffle.exchanges.packet_flows import flows_of_packets
-from yaffle.exchanges.payload import Payload
-from yaffle.exchanges.programmes import Programme, find_programmes
-from yaffle.findings.expected import Expected
-from yaffle.findings.places import Places, Rule, Site
+from yaffle.flow_export.in_captures import find_exports
+from yaffle.flow_export.of_packets import flows_of_packets
 from yaffle.history.layout import is_history
+from yaffle.inventory.expected_markings import Expected
+from yaffle.inventory.places import Places, Rule, Site
 from yaffle.ledger.engine import Account, account_all, arrange
 from yaffle.ledger.names import charge_names
 from yaffle.ledger.resolution import widen_by_resolution
 from yaffle.ledger.source_notes import note_sources
 from yaffle.ledger.views import speaking_views
+from yaffle.media.calls import Call, find_calls
+from yaffle.media.programs import Program, find_programs
+from yaffle.media.streams import Media, find_media
 from yaffle.path.journeys import journeys
-from yaffle.path.translations import Ends, without
-from yaffle.path.whole import PointsPath, find_path, set_clocks_right
+from yaffle.path.points_path import PointsPath, find_path, set_clocks_right
+from yaffle.path.translations import PairedEnds, without
 from yaffle.records.flow_table import PACKETS, Exporter, FlowRecords
 from yaffle.transport.clock_steps import undo_clock_steps
 from yaffle.transport.datagrams import Datagrams, datagrams
@@ -58,17 +58,17 @@ class Analysis:
     sites: tuple[Site, ...] = ()  # the user's own names of address ranges
     history: "History | None" = None  # months of flow records and counters, read as they are asked for
     calls: list[Call] = field(default_factory=list)
-    programmes: list[Programme] = field(default_factory=list)  # video in transport streams
+    programs: list[Program] = field(default_factory=list)  # video in transport streams
     expected: tuple[Expected, ...] = ()  # the user's own rules of markings
-    apart: tuple[Ends, ...] = ()  # conversations of two points that the user says are not the same
+    apart: tuple[PairedEnds, ...] = ()  # conversations of two points that the user says are not the same
     found_path: PointsPath | None = None  # as it was found, where `path` is not all of it
 
     @property
-    def told(self) -> tuple[tuple[Rule, ...], tuple[Site, ...], tuple[Expected, ...], tuple[Ends, ...]]:
+    def told(self) -> tuple[tuple[Rule, ...], tuple[Site, ...], tuple[Expected, ...], tuple[PairedEnds, ...]]:
         """The user's words in it."""
         return self.rules, self.sites, self.expected, self.apart
 
-    def as_told(self, rules: tuple[Rule, ...], sites: tuple[Site, ...], expected: tuple[Expected, ...], apart: tuple[Ends, ...]) -> "Analysis":
+    def as_told(self, rules: tuple[Rule, ...], sites: tuple[Site, ...], expected: tuple[Expected, ...], apart: tuple[PairedEnds, ...]) -> "Analysis":
         """The same evidence with other words of the user's."""
         if (rules, sites, expected, apart) == self.told:
             return self
@@ -181,8 +181,8 @@ def analyse(paths: Sequence[Path | str], progress: Progress = go_on) -> Analysis
     begun = beginnings(capture, payload)
     calls = find_calls(capture, payload, begun, lambda _share, words: progress(0.7, words))
     media = find_media(capture, payload, begun, calls, lambda _share, words: progress(0.7, words))
-    step(0.7, "looking for programmes")
-    programmes = find_programmes(capture, payload, begun)
+    step(0.7, "looking for programs")
+    programs = find_programs(capture, payload, begun)
     flows = find_exports(capture, payload, lambda _share, words: progress(0.7, words))
     for path in tables:
         _take_table(path, flows, capture)
@@ -193,4 +193,4 @@ def analyse(paths: Sequence[Path | str], progress: Progress = go_on) -> Analysis
     note_sources(capture, account)
     charge_names(account, lookups, capture.conversations)
     speaker = speaking_views(account, capture.conversations, journeys(passed.segments, capture.conversations.point.size))
-    return Analysis(capture, account, speaker, messages, lookups, media, flows, history=history, path=passed, calls=calls, programmes=programmes)
+    return Analysis(capture, account, speaker, messages, lookups, media, flows, history=history, path=passed, calls=calls, programs=programs)

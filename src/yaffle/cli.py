@@ -48,7 +48,7 @@ def analyse(
 ) -> None:
     """Say who is slow, whose fault it is and how sure that is."""
     from yaffle.analysis import analyse as run
-    from yaffle.findings.expected import USUAL
+    from yaffle.inventory.expected_markings import USUAL
     from yaffle.report import answer
     from yaffle.report.document import INCLUDED, document
     from yaffle.session.kept import Kept
@@ -76,7 +76,7 @@ def analyse(
 
 def _expected(text: str) -> Any:
     """A rule of `--expect`. Raises YaffleError."""
-    from yaffle.findings.expected import Expected, code_point
+    from yaffle.inventory.expected_markings import Expected, code_point
 
     name, sign, told = text.rpartition("=")
     if not sign or not name.strip():
@@ -96,7 +96,7 @@ def _report(analysis: Any, memory: dict[str, Any], path: Path, mask: bool) -> No
 
     opened, kept, masker = Opened(analysis, memory=memory), Kept.from_json(memory), Masker() if mask else None
     if path.suffix == ".pdf":
-        from yaffle.desktop.report_pdf import without_window
+        from yaffle.desktop.window.report_pdf import without_window
 
         without_window(opened, kept, path, masker)
     else:
@@ -197,7 +197,7 @@ def listen(
     import threading
 
     from yaffle.history.reception import Reception
-    from yaffle.history.told import kept_days, line
+    from yaffle.history.reception_words import kept_days, line
     from yaffle.history.writer import HistoryWriter
 
     ended = threading.Event()

@@ -21,7 +21,7 @@ ROOT = Path(__file__).parent
 def cache_folder() -> Path:
     """Folder of compiled kernels for exactly these sources."""
     key = hashlib.sha256(f"{__version__} {sys.version}".encode())
-    for package in (".", "capture", "transport", "protocols", "exchanges", "ledger", "normal", "path", "findings", "session"):
+    for package in (".", "capture", "transport", "protocols", "exchanges", "ledger", "normal", "path", "media", "findings", "session"):
         for file in sorted((ROOT / package).glob("*.py")):
             stat = file.stat()
             key.update(f"{file.name} {stat.st_size} {stat.st_mtime_ns}".encode())
@@ -47,5 +47,5 @@ def leaf(function: Callable[..., Any]) -> Any:
 
 
 def helper(function: Callable[..., Any]) -> Any:
-    """A small function that the optimiser pastes into the kernels that call it."""
+    """A small function that the optimizer pastes into the kernels that call it."""
     return numba.njit(nogil=True, error_model="numpy")(function)

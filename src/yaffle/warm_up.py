@@ -91,9 +91,9 @@ def _classify() -> None:
 
 def _match() -> None:
     """The same packets at two points."""
+    from yaffle.capture.payload import Payload
     from yaffle.capture.reader import read_captures
-    from yaffle.exchanges.payload import Payload
-    from yaffle.path.whole import find_path
+    from yaffle.path.points_path import find_path
 
     with tempfile.TemporaryDirectory() as folder:
         one, two = Path(folder) / "one.pcap", Path(folder) / "two.pcap"
@@ -116,12 +116,12 @@ def _datagrams() -> list[tuple[int, int, bytes]]:
 
 def _listen() -> None:
     """Voice and video."""
+    from yaffle.capture.first_bytes import beginnings
+    from yaffle.capture.payload import Payload
     from yaffle.capture.pcapng_writer import write_pcapng
     from yaffle.capture.reader import read_captures
-    from yaffle.exchanges.first_bytes import beginnings
-    from yaffle.exchanges.media import find_media
-    from yaffle.exchanges.payload import Payload
-    from yaffle.exchanges.programmes import find_programmes
+    from yaffle.media.programs import find_programs
+    from yaffle.media.streams import find_media
 
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "streams.pcapng"
@@ -130,7 +130,7 @@ def _listen() -> None:
         payload = Payload(capture)
         begun = beginnings(capture, payload)
         assert find_media(capture, payload, begun)
-        assert find_programmes(capture, payload, begun)
+        assert find_programs(capture, payload, begun)
 
 
 def _watch(analysis: "Analysis") -> None:

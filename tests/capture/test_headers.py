@@ -8,7 +8,16 @@ from tests.frames import ACK, FIN, SYN, C, S, ether, ip, pcap, tcp, udp
 from tests.oracles.plain_headers import plain_headers
 from yaffle.capture.addresses import address_text
 from yaffle.capture.headers import QUOTE, decode, empty_ends
-from yaffle.capture.packets import MARK_BROADCAST, MARK_BROKEN, MARK_FRAGMENT, MARK_LATER_FRAGMENT, MARK_MULTICAST, MARK_SLICED, MARK_TUNNEL_SHIFT, PacketTable
+from yaffle.capture.packets import (
+    MARK_BROADCAST,
+    MARK_BROKEN,
+    MARK_FRAGMENT,
+    MARK_LATER_FRAGMENT,
+    MARK_MULTICAST,
+    MARK_SLICED,
+    MARK_TUNNEL_SHIFT,
+    PacketTable,
+)
 from yaffle.capture.plain_tcp import decode_plain
 from yaffle.capture.reader import read_captures
 

@@ -50,7 +50,7 @@ def write_case(path, talks, names, seed=1):
 
 def stock_room(path):
     """A stock room waits on its register from the second minute on; the others do not."""
-    names = {"192.0.2.10": "register.core.tarn.example", "192.0.2.11": "catalogue.core.tarn.example"}
+    names = {"192.0.2.10": "register.core.tarn.example", "192.0.2.11": "catalog.core.tarn.example"}
     talks = []
     for k in range(8):
         client = f"198.51.100.{20 + k}"

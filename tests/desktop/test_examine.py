@@ -7,8 +7,8 @@ from tests.frames import SYN, C, S, ether, ip, pcap, tcp, udp
 from tests.ledger.test_simulated import simulate
 from yaffle.demo.morning import Call
 from yaffle.demo.network import MS
-from yaffle.desktop import theme
-from yaffle.desktop.main_window import MainWindow
+from yaffle.desktop.shared import theme
+from yaffle.desktop.window.main_window import MainWindow
 from yaffle.session.investigation import Investigation
 
 

@@ -8,9 +8,9 @@ from PySide6.QtWidgets import QApplication, QDialogButtonBox, QFileDialog, QInpu
 from tests.desktop.cases import BEGAN_NS, rainy_mast, slow_reader, stock_room
 from tests.desktop.test_examine import settle
 from yaffle.analysis import analyse
-from yaffle.desktop.complaint_dialog import ComplaintDialog
-from yaffle.desktop.main_window import MainWindow
-from yaffle.desktop.naming import NamingDialog
+from yaffle.desktop.gather.complaint_dialog import ComplaintDialog
+from yaffle.desktop.window.main_window import MainWindow
+from yaffle.desktop.window.naming_dialog import NamingDialog
 from yaffle.session.investigation import Investigation
 from yaffle.transport import kinds
 
@@ -102,15 +102,15 @@ def test_the_stock_room_waits_on_its_register(window, qtbot, tmp_path, monkeypat
     assert silence.owed_by == "server" and 0.8e9 < silence.span_ns < 1.0e9
     # Out: exchanges as Parquet, masked; the report with the complaint as PDF.
     answer_file(monkeypatch, tmp_path / "out.parquet", mask=True)
-    window.exporter.waits()
+    window.exports.waits()
     qtbot.waitUntil(lambda: window.job is None)
     assert not any(str(a).startswith("198.51.100.") for a in pq.read_table(tmp_path / "out.parquet").column("client").to_pylist())
     answer_file(monkeypatch, tmp_path / "out.html")
-    window.exporter.report()
+    window.exports.report()
     qtbot.waitUntil(lambda: window.job is None)
     assert "stock-room" in (tmp_path / "out.html").read_text()
     answer_file(monkeypatch, tmp_path / "out.pdf")
-    window.exporter.report()
+    window.exports.report()
     assert (tmp_path / "out.pdf").read_bytes().startswith(b"%PDF")
 
 
@@ -186,7 +186,7 @@ def test_the_mast_loses_packets_and_a_service_gets_its_name(window, qtbot, tmp_p
     assert len(window.examine.bytes.text.extraSelections()) >= 2
     # The packets of this connection for someone else: they tell the same story.
     answer_file(monkeypatch, tmp_path / "some.pcapng")
-    window.exporter.packets()
+    window.exports.packets()
     qtbot.waitUntil(lambda: window.job is None)
     again = analyse([tmp_path / "some.pcapng"]).account
     assert again.flow.size == 1

@@ -4,8 +4,8 @@ import time
 from pathlib import Path
 
 from yaffle.desktop.application import hand_over
-from yaffle.desktop.jobs import Latest
-from yaffle.desktop.single import Single
+from yaffle.desktop.shared.jobs import Latest
+from yaffle.desktop.window.single_instance import Single
 from yaffle.errors import Cancelled
 
 

@@ -9,10 +9,10 @@ from PySide6.QtWidgets import QInputDialog
 
 from tests.desktop.test_examine import load, settle, window  # noqa: F401  (the fixture)
 from tests.path.test_shared import translated_packets, two_points
-from yaffle.desktop.expected_dialog import ExpectedDialog
-from yaffle.desktop.main_window import PATH
-from yaffle.desktop.path_station import CLASSES, MAP, SEGMENTS, STREAMS, WAYS
-from yaffle.findings.expected import Expected
+from yaffle.desktop.path.expected_dialog import ExpectedDialog
+from yaffle.desktop.path.station import CLASSES, MAP, SEGMENTS, STREAMS, WAYS
+from yaffle.desktop.window.main_window import PATH
+from yaffle.inventory.expected_markings import Expected
 from yaffle.session.map_edits import BY_HAND
 
 

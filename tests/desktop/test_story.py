@@ -6,9 +6,9 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QFileDialog
 
 from tests.desktop.test_examine import settle
-from yaffle.desktop import theme
-from yaffle.desktop.main_window import MainWindow
-from yaffle.desktop.packet_bytes import hex_lines
+from yaffle.desktop.examine.packet_bytes import hex_lines
+from yaffle.desktop.shared import theme
+from yaffle.desktop.window.main_window import MainWindow
 from yaffle.session.investigation import Investigation
 
 

@@ -6,7 +6,7 @@ import pytest
 from PySide6.QtCore import Qt
 
 from tests.desktop.test_examine import load, settle, window  # noqa: F401  (the fixture)
-from yaffle.desktop.picture_file import write_picture
+from yaffle.desktop.shared.picture_file import write_picture
 
 _PAGE = Path(__file__).parents[1] / "data" / "services" / "page-load.pcap.gz"
 _WEB = Path(__file__).parents[1] / "data" / "services" / "web-pages.pcap.gz"

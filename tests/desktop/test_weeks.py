@@ -10,14 +10,14 @@ from tests.desktop.test_examine import load, settle, window  # noqa: F401  (the 
 from tests.history.test_reception import FIELDS, RECORD
 from tests.history.two_weeks import LONG_DAY, ROUTER, START
 from tests.records.messages import a_set, ipfix, template
-from yaffle.desktop.main_window import COMPARE
-from yaffle.desktop.receiving import ReceiveDialog
-from yaffle.desktop.sites_dialog import SitesDialog
-from yaffle.desktop.survey import FLOWS, INTERFACES
-from yaffle.desktop.ticket_dialog import TicketDialog
-from yaffle.findings.places import Site
+from yaffle.desktop.survey.station import FLOWS, INTERFACES
+from yaffle.desktop.window.main_window import COMPARE
+from yaffle.desktop.window.receiving import ReceiveDialog
+from yaffle.desktop.window.sites_dialog import SitesDialog
+from yaffle.desktop.window.ticket_dialog import TicketDialog
 from yaffle.history.layout import DAY_NS, HOUR_NS
-from yaffle.session.normal import FLOW_VOLUME, OUT
+from yaffle.inventory.places import Site
+from yaffle.session.baselines import FLOW_VOLUME, OUT
 
 
 @pytest.fixture

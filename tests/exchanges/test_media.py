@@ -9,7 +9,7 @@ import pytest
 from tests.frames import C, S, ether, pcap, udp
 from yaffle.analysis import analyse
 from yaffle.case.folder import open_case, save_case
-from yaffle.exchanges.media import fill_jitter, unwrapped
+from yaffle.media.streams import fill_jitter, unwrapped
 from yaffle.report.document import document
 
 MS = 1_000_000

@@ -5,7 +5,7 @@ from pathlib import Path
 import pytest
 
 from yaffle.capture.reader import read_captures
-from yaffle.exchanges.packet_flows import flows_of_packets
+from yaffle.flow_export.of_packets import flows_of_packets
 
 _DATA = Path(__file__).parents[1] / "data"
 

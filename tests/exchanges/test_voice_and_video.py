@@ -1,4 +1,4 @@
-"""A call announced by SIP with its reports, and a programme in a transport stream: counted packet by packet, at two points."""
+"""A call announced by SIP with its reports, and a program in a transport stream: counted packet by packet, at two points."""
 
 import random
 from struct import Struct
@@ -10,9 +10,9 @@ from tests.frames import ether, pcap, udp
 from tests.protocols.test_calls import BODY, INVITE, RINGING, sender_report
 from yaffle.analysis import analyse
 from yaffle.case.folder import open_case, save_case
-from yaffle.exchanges.media import rfc_bursts
-from yaffle.exchanges.programmes import Programme
 from yaffle.findings.streams import followed
+from yaffle.media.programs import Program
+from yaffle.media.streams import rfc_bursts
 from yaffle.report.document import document
 
 MS, S = 10**6, 10**9
@@ -51,7 +51,7 @@ def cell(pid, counter, pcr=None, payload=True):
     return head.ljust(188, b"\xff")
 
 
-def programme(gone=(), late=(), in_rtp=False, ppm=0.0, count=400):
+def program(gone=(), late=(), in_rtp=False, ppm=0.0, count=400):
     """Datagrams of seven cells every 10 ms, the first with a clock reference; some gone, some later than they should be."""
     frames, counter = [], 0
     for k in range(count):
@@ -86,8 +86,8 @@ def test_few_packets_of_an_announced_stream_are_a_stream(tmp_path):
 
 
 @pytest.mark.parametrize("in_rtp", [False, True])
-def test_a_programme_lacks_what_its_counters_leave_out(tmp_path, in_rtp):
-    path = pcap(tmp_path / "a.pcap", programme(gone=(50, 51, 200), late=(300,), in_rtp=in_rtp, ppm=40.0))
+def test_a_program_lacks_what_its_counters_leave_out(tmp_path, in_rtp):
+    path = pcap(tmp_path / "a.pcap", program(gone=(50, 51, 200), late=(300,), in_rtp=in_rtp, ppm=40.0))
     analysis = analyse([path])
     (own,) = document(analysis)["programmes"]
     assert (own["packets"], own["lost"], own["duplicates"], own["damaged"]) == (397 * 7, 21, 0, 0)
@@ -100,14 +100,14 @@ def test_a_programme_lacks_what_its_counters_leave_out(tmp_path, in_rtp):
 
 
 def test_video_is_followed_from_point_to_point_and_kept(tmp_path):
-    near = pcap(tmp_path / "near.pcap", programme())
-    far = pcap(tmp_path / "far.pcap", [(t + 7 * MS, frame) for t, frame in programme(gone=(80,), late=(90, 91))])
+    near = pcap(tmp_path / "near.pcap", program())
+    far = pcap(tmp_path / "far.pcap", [(t + 7 * MS, frame) for t, frame in program(gone=(80,), late=(90, 91))])
     voice = pcap(tmp_path / "voice.pcap", call())
     analysis = analyse([near, far, voice])
     save_case(tmp_path / "a.yaffle", analysis, {})
     again, _ = open_case(tmp_path / "a.yaffle")
     for one in (analysis, again):
-        video = [stream for stream in followed(one) if isinstance(stream[0].media, Programme)]
+        video = [stream for stream in followed(one) if isinstance(stream[0].media, Program)]
         assert [[(at.point, at.media.lost) for at in stream] for stream in video] == [[("near.pcap", 0), ("far.pcap", 7)]]
         assert "7 lost since near.pcap" in video[0][1].words
         assert "jitter" in video[0][1].words
@@ -115,10 +115,10 @@ def test_video_is_followed_from_point_to_point_and_kept(tmp_path):
     assert document(again)["media"] == document(analysis)["media"]
 
 
-def test_bytes_that_only_begin_like_a_programme_are_none(tmp_path):
+def test_bytes_that_only_begin_like_a_program_are_none(tmp_path):
     rnd = random.Random(1)
     frames = [(S + k * MS, ether(udp(CAMERA, 1, SCREEN, 2, b"\x47" + rnd.randbytes(188 * 3 - 1)))) for k in range(40)]
-    assert document(analyse([pcap(tmp_path / "a.pcap", [*frames, *programme(count=4)])]))["programmes"] == []
+    assert document(analyse([pcap(tmp_path / "a.pcap", [*frames, *program(count=4)])]))["programmes"] == []
 
 
 def plain_bursts(missing):

@@ -2,7 +2,7 @@
 
 import pytest
 
-from yaffle.exchanges.voice_quality import delay_impairment, estimate, opinion_score
+from yaffle.media.voice_quality import delay_impairment, estimate, opinion_score
 
 
 @pytest.mark.parametrize(("r", "mos"), [(93.2, 4.41), (90, 4.34), (80, 4.03), (70, 3.60), (60, 3.10), (50, 2.58), (0, 1.0), (-5, 1.0), (100, 4.5)])

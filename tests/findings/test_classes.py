@@ -11,10 +11,10 @@ from tests.frames import ether, ip, pcap
 from tests.path.test_shared import HERE, MS, THERE, two_points
 from yaffle.analysis import analyse
 from yaffle.findings.classes import ClassLoad, ClassLoads, class_loads
-from yaffle.findings.everything import all_findings
-from yaffle.findings.expected import VOICE, Expected, code_point
 from yaffle.findings.markings import applications, violations
 from yaffle.findings.planner import _waits, plan, tc_script
+from yaffle.findings.ranking import all_findings
+from yaffle.inventory.expected_markings import VOICE, Expected, code_point
 from yaffle.session.kept import Kept
 
 EF, AF21 = 46, 18

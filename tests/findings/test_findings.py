@@ -9,8 +9,8 @@ from yaffle.demo.morning import Call
 from yaffle.demo.network import MS
 from yaffle.findings.cleared import cleared
 from yaffle.findings.finding import find
-from yaffle.findings.places import Places, spoken
 from yaffle.findings.verdict import path_changed, verdict_of
+from yaffle.inventory.places import Places, spoken
 from yaffle.report.document import document
 
 

@@ -12,8 +12,8 @@ import pytest
 from tests.records.messages import a_set, ipfix, netflow5, netflow9, template
 from yaffle.errors import YaffleError
 from yaffle.history.reception import Reception
+from yaffle.history.reception_words import kept_days, line
 from yaffle.history.store import History
-from yaffle.history.told import kept_days, line
 from yaffle.history.writer import HistoryWriter
 
 FIELDS = [(8, 4), (12, 4), (7, 2), (11, 2), (4, 1), (2, 4), (1, 8)]

@@ -7,7 +7,7 @@ from hypothesis import strategies as st
 
 from tests.path.test_scenarios import NAMES, sides
 from yaffle.analysis import analyse
-from yaffle.findings.where import network_by_segment, where_waited
+from yaffle.findings.location import network_by_segment, where_waited
 from yaffle.ledger import causes
 from yaffle.ledger.along import CAUSES, ENDS, _given, along
 from yaffle.report.document import document

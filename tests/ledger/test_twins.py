@@ -31,7 +31,16 @@ from yaffle.ledger.limits import sender_limits
 from yaffle.ledger.openings import charge_opening, first_measurement
 from yaffle.ledger.path_states import no_states
 from yaffle.ledger.transfers import GAP_BINS, loss_cover
-from yaffle.ledger.trips import LEAST, STATES, Ways, lately, repeat_delay, retransmission_timer, survey_ways, trip_around
+from yaffle.ledger.trips import (
+    LEAST,
+    STATES,
+    Ways,
+    lately,
+    repeat_delay,
+    retransmission_timer,
+    survey_ways,
+    trip_around,
+)
 from yaffle.session.evidence import Evidence
 from yaffle.session.examine import Connection
 from yaffle.transport import kinds

@@ -2,7 +2,18 @@
 
 from collections import Counter
 
-from tests.oracles.plain_ledger import HELD, PROBES, REPEATS, UNKNOWN, PlainWays, base, plain_lately, plain_repeat_delay, plain_timer, plain_transfer
+from tests.oracles.plain_ledger import (
+    HELD,
+    PROBES,
+    REPEATS,
+    UNKNOWN,
+    PlainWays,
+    base,
+    plain_lately,
+    plain_repeat_delay,
+    plain_timer,
+    plain_transfer,
+)
 from yaffle.transport import kinds
 from yaffle.transport.round_trips import HELD_LEAST_NS
 

@@ -8,7 +8,23 @@ from pathlib import Path
 import pytest
 
 from tests.protocols.test_streams_of_text import NAME, front, hello, packet, record
-from yaffle.protocols import dhcp, dhcp6, dns, http1, http2, ldap, mysql, ntp, postgres, quic, radius, redis, smb, snmp, tls
+from yaffle.protocols import (
+    dhcp,
+    dhcp6,
+    dns,
+    http1,
+    http2,
+    ldap,
+    mysql,
+    ntp,
+    postgres,
+    quic,
+    radius,
+    redis,
+    smb,
+    snmp,
+    tls,
+)
 from yaffle.protocols.message import Run
 
 

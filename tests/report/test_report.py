@@ -48,7 +48,7 @@ def test_a_masked_page_names_no_host_and_no_file_and_says_what_masking_cannot_do
     write_pcapng(path, [(t, len(f), f) for t, f in sorted(slow_talk().out)], names={S: "tickets.harbourline.example"})
     page = render(analyse([path]), masker=Masker(b"k" * 16))
     assert "harbourline" not in page and S not in page
-    assert "capture 1" in page and "may recognise" in page
+    assert "capture 1" in page and "may recognize" in page
 
 
 def test_the_ledger_bar_is_as_wide_as_its_share(tmp_path):

@@ -8,12 +8,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from yaffle.findings.finding import Finding
-from yaffle.findings.places import Places, Rule
+from yaffle.inventory.places import Places, Rule
 from yaffle.session import preferences
 from yaffle.session.complaints import fit, in_words, ranked
-from yaffle.session.history import History
 from yaffle.session.kept import Complaint, Kept, NamedPeriod
 from yaffle.session.measures import DEFAULT, Measure
+from yaffle.session.navigation import Navigation
 from yaffle.session.preferences import Preferences
 
 S = 10**9
@@ -42,7 +42,7 @@ def test_whatever_stands_in_a_memory_is_survived(data):
 
 
 def test_changes_are_taken_back_and_typing_is_one_step():
-    history = History(Kept())
+    history = Navigation(Kept())
     for text in ("n", "no", "not"):
         history.go(replace(history.now, notes=text), "notes")
     history.go(history.now.pin("a", True), "pin a")

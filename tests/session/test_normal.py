@@ -6,9 +6,18 @@ import numpy as np
 import pytest
 
 from yaffle.analysis import analyse
+from yaffle.session.baselines import (
+    WIDTHS,
+    NormalSettings,
+    Subject,
+    dimensions_of,
+    groups_of,
+    measured,
+    measures_of,
+    normal,
+)
 from yaffle.session.investigation import Investigation, Opened
 from yaffle.session.measures import COUNTED, LATENCIES
-from yaffle.session.normal import WIDTHS, NormalSettings, Subject, dimensions_of, groups_of, measured, measures_of, normal
 
 _DATA = Path(__file__).parents[1] / "data" / "services"
 

@@ -13,10 +13,10 @@ from yaffle.session import column_page
 from yaffle.session.apportion import groups, over_time, trail_rows
 from yaffle.session.filtering import COLUMNS, Filter, FilterError, locked_database
 from yaffle.session.focus import Focus
-from yaffle.session.history import History
 from yaffle.session.investigation import Investigation, Opened, open_folder
 from yaffle.session.make_up import make_up
 from yaffle.session.measures import edges
+from yaffle.session.navigation import Navigation
 from yaffle.session.signal import Signal
 from yaffle.session.survey import series
 
@@ -175,7 +175,7 @@ def test_a_wrong_filter_narrows_nothing_and_says_so(model):
 
 
 def test_focus_goes_back_and_forward():
-    history = History(Focus())
+    history = Navigation(Focus())
     one, two = Focus((1, 2)), Focus((1, 2), ("a",), "x > 1")
     assert history.go(one) and history.go(two) and not history.go(two)
     assert history.back() and history.now == one and history.back() and history.now == Focus() and not history.back()

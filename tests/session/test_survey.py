@@ -3,12 +3,12 @@ from collections import Counter
 import numpy as np
 import pytest
 
+from yaffle.session.datagram_groups import other_groups
 from yaffle.session.evidence import Evidence
 from yaffle.session.filtering import Filter
 from yaffle.session.focus import Focus
 from yaffle.session.make_up import make_up
 from yaffle.session.measures import RETRANSMISSIONS
-from yaffle.session.others import other_groups
 from yaffle.session.scene import Scene
 from yaffle.session.survey import series, troubles
 from yaffle.transport import kinds

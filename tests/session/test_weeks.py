@@ -8,16 +8,16 @@ from yaffle.analysis import analyse
 from yaffle.errors import YaffleError
 from yaffle.findings.flow_labels import DIMENSIONS, REST, FlowLabels
 from yaffle.findings.flow_source import held_flows
-from yaffle.findings.full_lines import full_lines
+from yaffle.findings.full_links import full_lines
 from yaffle.findings.interfaces import interfaces, through
-from yaffle.findings.places import Rule, Site
 from yaffle.history.layout import DAY_NS, HOUR_NS
+from yaffle.inventory.places import Rule, Site
+from yaffle.session.baselines import EVERYTHING, FLOW_VOLUME, OUT, NormalSettings, Subject, measures_of, normal
 from yaffle.session.comparing import CompareSettings, compared
 from yaffle.session.exports import write_flows
 from yaffle.session.flow_parts import FlowSettings, flow_picture
 from yaffle.session.investigation import Investigation, Opened
 from yaffle.session.kept import Kept
-from yaffle.session.normal import EVERYTHING, FLOW_VOLUME, OUT, NormalSettings, Subject, measures_of, normal
 from yaffle.session.survey import SurveySettings, survey
 
 NIGHT = (START + LONG_DAY * DAY_NS, START + LONG_DAY * DAY_NS + 12 * HOUR_NS)
@@ -50,7 +50,7 @@ def test_the_full_line_is_found_with_what_filled_it_and_whom_it_hurt(model):
 def test_interfaces_stand_fullest_first_with_the_stretch(model):
     (line,) = interfaces(model.evidence.analysis, *NIGHT).rows
     assert (line.device, line.name, line.speed_bps, line.way) == (ROUTER, "line", LINE_BPS, "out")
-    assert line.utilisation == pytest.approx(0.95, rel=1e-3)
+    assert line.utilization == pytest.approx(0.95, rel=1e-3)
     assert line.full_period == pytest.approx((START + LONG_DAY * DAY_NS + HOUR_NS, START + LONG_DAY * DAY_NS + 9 * HOUR_NS), abs=10**9)
     exporter, inside = through(model.evidence.analysis, line)
     found = flow_picture(model.evidence, *line.full_period, FlowSettings("application", exporter, inside))
@@ -77,7 +77,7 @@ def test_sites_and_pairs_of_sites(model):
 
 def test_what_is_normal_and_what_is_not(model):
     scene = model.scene
-    assert measures_of(scene)[:3] == [FLOW_VOLUME, "utilisation in", OUT]
+    assert measures_of(scene)[:3] == [FLOW_VOLUME, "utilization in", OUT]
     found = normal(scene, NormalSettings(Subject(OUT, "interface")))
     assert found.groups == [f"{ROUTER} line"]
     assert found.settings.subject.label == f"{ROUTER} line"

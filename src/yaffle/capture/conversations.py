@@ -10,7 +10,14 @@ import numpy as np
 
 from yaffle.arrays import Array, staggered
 from yaffle.capture.headers import Ends
-from yaffle.capture.packets import HEAD_FROM_B, MARK_FRAGMENT, MARK_IPV6, MARK_LATER_FRAGMENT, MARK_TUNNEL_SHIFT, Columns
+from yaffle.capture.packets import (
+    HEAD_FROM_B,
+    MARK_FRAGMENT,
+    MARK_IPV6,
+    MARK_LATER_FRAGMENT,
+    MARK_TUNNEL_SHIFT,
+    Columns,
+)
 from yaffle.kernels import helper, kernel
 from yaffle.prefetch import prefetch
 

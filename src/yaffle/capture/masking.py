@@ -2,7 +2,7 @@
 
 The mapping keeps prefixes, bit by bit, under a secret key (Fan, Xu, Ammar and Moon 2004, "Prefix-preserving IP address
 anonymization"), here with a keyed BLAKE2b as its pseudo-random function. Whoever lacks the key cannot turn it back, but
-who knows some traffic may recognise it: masked evidence is harder to read, not secret.
+who knows some traffic may recognize it: masked evidence is harder to read, not secret.
 """
 
 import hashlib

@@ -25,21 +25,21 @@ from yaffle.capture.headers import QUOTE
 from yaffle.capture.packets import HEAD, TUNNELS, Columns, SackBlocks
 from yaffle.capture.reader import Progress, fingerprint, go_on
 from yaffle.capture.records import Interface
-from yaffle.case.told_flows import beside, counter_columns, flow_columns, read_flows
-from yaffle.case.told_media import beside_media, read_media
-from yaffle.case.told_path import beside_path, odd_columns, passed_columns, read_path
+from yaffle.case.stored_flows import beside, counter_columns, flow_columns, read_flows
+from yaffle.case.stored_media import beside_media, read_media
+from yaffle.case.stored_path import beside_path, odd_columns, passed_columns, read_path
 from yaffle.errors import Cancelled, CaseError
-from yaffle.exchanges.calls import Call
 from yaffle.exchanges.lookup import Lookup
 from yaffle.exchanges.lookups import Lookups
-from yaffle.exchanges.media import Media
 from yaffle.exchanges.messages import Messages
-from yaffle.exchanges.programmes import Programme
 from yaffle.exchanges.turns import TURN
 from yaffle.ledger.account import CHARGES, CLOSINGS, EXCHANGE_FIELDS, OPENINGS, WIDTH
 from yaffle.ledger.engine import Account
 from yaffle.ledger.orientation import HOW
-from yaffle.path.whole import PointsPath
+from yaffle.media.calls import Call
+from yaffle.media.programs import Program
+from yaffle.media.streams import Media
+from yaffle.path.points_path import PointsPath
 from yaffle.records.flow_table import FlowRecords
 
 if TYPE_CHECKING:
@@ -201,13 +201,13 @@ def _said(analysis: Analysis) -> dict[str, Any]:
         "outcome": messages.outcome,
         **{name: {str(c): text for c, text in getattr(messages, name).items()} for name in ("protocol", "host", "note")},
         "lookups": [asdict(lookup) for lookup in analysis.lookups.rows],
-        **beside_media(analysis.media, analysis.programmes, analysis.calls),
+        **beside_media(analysis.media, analysis.programs, analysis.calls),
     }
 
 
 def _read_said(
     folder: Path, connections: int, packets: int, points: int, conversations: int
-) -> tuple[Messages, Lookups, tuple[list[Media], list[Programme], list[Call]], FlowRecords, PointsPath]:
+) -> tuple[Messages, Lookups, tuple[list[Media], list[Program], list[Call]], FlowRecords, PointsPath]:
     """The reverse. Raises CaseError, KeyError, TypeError, ValueError where it makes no sense."""
     try:
         said = json.loads((folder / "said.json").read_text(encoding="utf-8"))
@@ -297,7 +297,7 @@ def open_case(folder: Path) -> tuple[Analysis, dict[str, Any]]:
             conversations["how"],
         )
         _check(capture, account, connections["speaker"])
-        messages, lookups, (media, programmes, calls), flows, path = _read_said(
+        messages, lookups, (media, programs, calls), flows, path = _read_said(
             folder / named, account.flow.size, packets["time_ns"].size, len(capture.points), capture.conversations.point.size
         )
         history = _history(manifest["history"], sources)
@@ -305,7 +305,7 @@ def open_case(folder: Path) -> tuple[Analysis, dict[str, Any]]:
             raise ValueError("the message of an exchange points outside its table")
     except (KeyError, TypeError, ValueError) as error:
         raise CaseError(f"{folder}: the case is damaged ({error})") from error
-    return Analysis(capture, account, connections["speaker"], messages, lookups, media, flows, history=history, path=path, calls=calls, programmes=programmes), memory
+    return Analysis(capture, account, connections["speaker"], messages, lookups, media, flows, history=history, path=path, calls=calls, programs=programs), memory
 
 
 def _history(path: str, sources: list[Source]) -> "History | None":

@@ -17,7 +17,7 @@ from struct import Struct
 from typing import Any, NamedTuple
 
 from yaffle.capture.pcapng_writer import write_pcapng
-from yaffle.demo import said
+from yaffle.demo import payloads
 from yaffle.demo.flow_meter import EVERY_NS, Door, Meter
 from yaffle.demo.network import MS, Hop, Link, Packet, S, Tap, World
 from yaffle.demo.packet_bytes import tcp_frame, udp_frame
@@ -55,7 +55,7 @@ class Datagram(NamedTuple):
     payload: bytes
 
 
-class Call(NamedTuple):
+class Request(NamedTuple):
     """One exchange of a script: what is asked, how long the server thinks, what it answers, what the user does then."""
 
     request: int
@@ -80,25 +80,25 @@ class Site:
     hosts: list[Host] = field(default_factory=list)
 
 
-def client_script(calls: list[Call], log: list[tuple[int, int]], world: World) -> Script:
+def client_script(requests: list[Request], log: list[tuple[int, int]], world: World) -> Script:
     """Asks one thing after another, and logs what it waited."""
-    for call in calls:
+    for request in requests:
         asked = world.now
-        yield Send(call.request, call.asks)
-        yield Recv(call.response)
-        if call.counts:
+        yield Send(request.request, request.asks)
+        yield Recv(request.response)
+        if request.counts:
             log.append((asked, world.now))
-        if call.then is not None:
-            call.then()
-        yield Sleep(call.pause_ns)
+        if request.then is not None:
+            request.then()
+        yield Sleep(request.pause_ns)
 
 
-def server_script(calls: list[Call]) -> Script:
+def server_script(requests: list[Request]) -> Script:
     """Reads a request, thinks, answers."""
-    for call in calls:
-        yield Recv(call.request)
-        yield Sleep(call.think_ns)
-        yield Send(call.response, call.tells)
+    for request in requests:
+        yield Recv(request.request)
+        yield Sleep(request.think_ns)
+        yield Send(request.response, request.tells)
     yield Recv(1 << 40)
 
 
@@ -108,14 +108,14 @@ _STATEMENTS = (
 )  # fmt: skip
 
 
-def _sign_on(user: str) -> Call:
-    asks, tells = said.sign_on(user), said.signed_on()
-    return Call(len(asks), 2 * MS, len(tells), 5 * MS, asks, tells, counts=False)
+def _sign_on(user: str) -> Request:
+    asks, tells = payloads.sign_on(user), payloads.signed_on()
+    return Request(len(asks), 2 * MS, len(tells), 5 * MS, asks, tells, counts=False)
 
 
-def _handshake() -> Call:
+def _handshake() -> Request:
     """The turn of an encryption set-up; the client's last word of it goes with its first request."""
-    return Call(517, 1_500_000, 3_100, 300_000, said.hello(True), said.hello(False), counts=False)
+    return Request(517, 1_500_000, 3_100, 300_000, payloads.hello(True), payloads.hello(False), counts=False)
 
 
 class Sink:
@@ -197,17 +197,17 @@ class Morning:
             self.names[f"198.51.100.{140 + i}"] = f"desk-{i + 1}.saltmarsh.{DOMAIN}"
 
     # --- conversations ---
-    def connection(self, site: str, host: Host, service: str, calls: list[Call], start_ns: int, **client: Any) -> None:
-        """One connection with its calls, at a time."""
-        self.world.at(start_ns, self._open, site, host, service, calls, client)
+    def connection(self, site: str, host: Host, service: str, requests: list[Request], start_ns: int, **client: Any) -> None:
+        """One connection with its requests, at a time."""
+        self.world.at(start_ns, self._open, site, host, service, requests, client)
 
-    def _open(self, site: str, host: Host, service: str, calls: list[Call], client: dict[str, Any]) -> None:
+    def _open(self, site: str, host: Host, service: str, requests: list[Request], client: dict[str, Any]) -> None:
         log: list[tuple[int, int]] = []
         place, world = self.sites[site], self.world
-        one = Endpoint(host, host.port(), client_script(calls, log, world), **client)
-        other = Endpoint(self.servers[service], SERVERS[service][1], server_script(calls))
+        one = Endpoint(host, host.port(), client_script(requests, log, world), **client)
+        other = Endpoint(self.servers[service], SERVERS[service][1], server_script(requests))
         pair(one, other, place.up, place.down)
-        self.waits.append({"site": place.name, "client": host.address, "port": one.port, "service": service, "log": log, "think_ns": [c.think_ns for c in calls if c.counts]})
+        self.waits.append({"site": place.name, "client": host.address, "port": one.port, "service": service, "log": log, "think_ns": [c.think_ns for c in requests if c.counts]})
         one.connect()
 
     def datagram(self, site: str, host: Host, service: str, port: int, payload: bytes, reply: bytes | None, think_ns: int, tos: int = 0) -> None:
@@ -255,7 +255,7 @@ class Morning:
                 if site == "saltmarsh" and host.address.startswith("198.51.100.13"):
                     continue
                 at = int(rnd.random() * 20 * S)
-                calls, start = [_sign_on(self.names[host.address].partition(".")[0])], at
+                requests, start = [_sign_on(self.names[host.address].partition(".")[0])], at
                 while at < LENGTH_NS - 30 * S:
                     think = int(rnd.lognormvariate(0, 0.5) * 6 * MS)
                     held = site == "northpoint" and LOCK[0] <= at <= LOCK[1]
@@ -264,21 +264,21 @@ class Morning:
                     pause = int(rnd.expovariate(1 / (9 * S / self.scale)))
                     octets = rnd.randrange(300, 9000)
                     text = "update berth set held = 1 where sailing = 640" if held else rnd.choice(_STATEMENTS).format(rnd.randrange(100, 999))
-                    asks, tells = said.statement(text), said.done() if text.startswith("update") else said.rows(octets)
-                    calls.append(Call(len(asks), think, len(tells) if text.startswith("update") else octets, pause, asks, tells))
+                    asks, tells = payloads.statement(text), payloads.done() if text.startswith("update") else payloads.rows(octets)
+                    requests.append(Request(len(asks), think, len(tells) if text.startswith("update") else octets, pause, asks, tells))
                     at += think + pause + 30 * MS
-                self.connection(site, host, "ticket-database", calls, start)
+                self.connection(site, host, "ticket-database", requests, start)
 
     def _ticket_desk(self) -> None:
         rnd = self.random
         for site, every in (("northpoint", 38), ("isle-of-wren", 34), ("saltmarsh", 45), ("quay-house", 30)):
             for host in self.sites[site].hosts:
                 for at in self._until_end(int(every * S / self.scale)):
-                    calls = [_handshake()]
+                    requests = [_handshake()]
                     for _ in range(rnd.randrange(2, 6)):
                         ask, think, tell = rnd.randrange(300, 900), int(rnd.lognormvariate(0, 0.4) * 12 * MS), rnd.randrange(2_000, 60_000)
-                        calls.append(Call(ask, think, tell, int(rnd.expovariate(1 / (400 * MS))), said.sealed(ask), said.sealed(tell)))
-                    self.connection(site, host, "ticket-desk", calls, at)
+                        requests.append(Request(ask, think, tell, int(rnd.expovariate(1 / (400 * MS))), payloads.sealed(ask), payloads.sealed(tell)))
+                    self.connection(site, host, "ticket-desk", requests, at)
 
     def _timetable(self) -> None:
         for site in self.sites:
@@ -290,15 +290,15 @@ class Morning:
         """A page and what it is made of: the name first, then the page, then the rest over three connections."""
         rnd = self.random
 
-        def call(target: str, octets: int, then: Callable[[], None] | None = None) -> Call:
-            asks = said.web_ask(target, f"timetable.{DOMAIN}")
-            return Call(len(asks), int(rnd.lognormvariate(0, 0.3) * 4 * MS), octets, 2 * MS, asks, said.web_tell(octets), then)
+        def request(target: str, octets: int, then: Callable[[], None] | None = None) -> Request:
+            asks = payloads.web_ask(target, f"timetable.{DOMAIN}")
+            return Request(len(asks), int(rnd.lognormvariate(0, 0.3) * 4 * MS), octets, 2 * MS, asks, payloads.web_tell(octets), then)
 
         def rest() -> None:
             for parts in (("/berths.png", "/ferries.png"), ("/script.js",)):
-                self._open(site, host, "timetable", [call(part, rnd.randrange(3_000, 30_000)) for part in parts], {})
+                self._open(site, host, "timetable", [request(part, rnd.randrange(3_000, 30_000)) for part in parts], {})
 
-        page = [call("/timetable/today", rnd.randrange(6_000, 20_000), rest), call("/style.css", rnd.randrange(2_000, 9_000))]
+        page = [request("/timetable/today", rnd.randrange(6_000, 20_000), rest), request("/style.css", rnd.randrange(2_000, 9_000))]
         heard = self._look_up(site, host, "timetable", rnd.randrange(1 << 16), rnd.randrange(32768, 60000))
         self.connection(site, host, "timetable", page, heard + rnd.randrange(MS, 3 * MS))
 
@@ -306,8 +306,8 @@ class Morning:
         rnd = self.random
         for host in self.sites["saltmarsh"].hosts[:4]:
             for at in self._until_end(int(100 * S / self.scale)):
-                call = Call(220, int(rnd.lognormvariate(0, 0.3) * 9 * MS), rnd.randrange(120_000, 260_000), 200 * MS)
-                self.connection("saltmarsh", host, "manifest", [call], at, buffer_bytes=32_768, read_bps=rnd.randrange(500_000, 900_000))
+                request = Request(220, int(rnd.lognormvariate(0, 0.3) * 9 * MS), rnd.randrange(120_000, 260_000), 200 * MS)
+                self.connection("saltmarsh", host, "manifest", [request], at, buffer_bytes=32_768, read_bps=rnd.randrange(500_000, 900_000))
 
     def _lookups(self) -> None:
         rnd = self.random

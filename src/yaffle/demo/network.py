@@ -74,7 +74,7 @@ class Link:
         self.dropped: list[tuple[int, Packet]] = []
 
     def enter(self, packet: Packet) -> None:
-        """Queues, serialises, loses or delays the packet."""
+        """Queues, serializes, loses or delays the packet."""
         world = self._world
         leave = world.now
         if self._rate:

@@ -5,7 +5,7 @@ import json
 import sys
 from pathlib import Path
 
-from yaffle.desktop.log_file import log_to_file
+from yaffle.desktop.shared.log_file import log_to_file
 
 _PATIENCE_MS = 500
 
@@ -33,8 +33,8 @@ def run(paths: list[Path]) -> int:
     from PySide6.QtCore import QTimer
     from PySide6.QtWidgets import QApplication
 
-    from yaffle.desktop.main_window import MainWindow
-    from yaffle.desktop.single import Single
+    from yaffle.desktop.window.main_window import MainWindow
+    from yaffle.desktop.window.single_instance import Single
     from yaffle.session.investigation import Investigation
 
     log_to_file()

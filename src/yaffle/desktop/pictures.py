@@ -5,11 +5,11 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from yaffle.session.baselines import FLOW_VOLUME, OUT
 from yaffle.session.focus import Focus
-from yaffle.session.normal import FLOW_VOLUME, OUT
 
 if TYPE_CHECKING:
-    from yaffle.desktop.main_window import MainWindow
+    from yaffle.desktop.window.main_window import MainWindow
 
 
 def take_pictures(captures: list[Path], weeks: Path, folder: Path) -> list[Path]:
@@ -18,8 +18,8 @@ def take_pictures(captures: list[Path], weeks: Path, folder: Path) -> list[Path]
     from PySide6.QtCore import QEventLoop, QTimer
     from PySide6.QtWidgets import QApplication
 
-    from yaffle.desktop import theme
-    from yaffle.desktop.main_window import MainWindow
+    from yaffle.desktop.shared import theme
+    from yaffle.desktop.window.main_window import MainWindow
     from yaffle.errors import YaffleError
     from yaffle.session.investigation import Investigation
 
@@ -59,8 +59,8 @@ def _shots(window: "MainWindow") -> dict[str, Callable[[], None]]:
     """What each picture is taken of, by name, in this order."""
     from PySide6.QtWidgets import QApplication
 
-    from yaffle.desktop.main_window import PATH
-    from yaffle.desktop.path_station import CLASSES, MAP, SEGMENTS, STREAMS, WAYS
+    from yaffle.desktop.path.station import CLASSES, MAP, SEGMENTS, STREAMS, WAYS
+    from yaffle.desktop.window.main_window import PATH
 
     findings = window.investigation.findings
 
@@ -118,8 +118,8 @@ def _shots(window: "MainWindow") -> dict[str, Callable[[], None]]:
 
 def _shots_of_weeks(window: "MainWindow") -> dict[str, Callable[[], None]]:
     """The same of the four weeks of flow records."""
-    from yaffle.desktop.main_window import COMPARE
-    from yaffle.desktop.survey import FLOWS, INTERFACES
+    from yaffle.desktop.survey.station import FLOWS, INTERFACES
+    from yaffle.desktop.window.main_window import COMPARE
 
     line = "203.0.113.242 line"
 

@@ -13,15 +13,15 @@ import numpy as np
 from yaffle.arrays import Array
 from yaffle.capture.addresses import address_text
 from yaffle.capture.captured import Capture
-from yaffle.collector import collector_resting
+from yaffle.capture.payload import Payload
 from yaffle.exchanges.echoes import find_echoes
 from yaffle.exchanges.lookup import Lookup
 from yaffle.exchanges.messages import Messages
 from yaffle.exchanges.name_scan import NONE
 from yaffle.exchanges.names import find_names, seen_names
-from yaffle.exchanges.payload import Payload
-from yaffle.exchanges.questions import MAKERS, Ends, Maker
+from yaffle.exchanges.questions import MAKERS, DatagramEnds, Maker
 from yaffle.exchanges.quic_flows import quic_lookup
+from yaffle.garbage_collection import collector_resting
 from yaffle.protocols import dhcp, dhcp6, ntp, quic, radius, snmp
 from yaffle.transport.segments import FACTS, empty_segments, gather
 
@@ -94,7 +94,7 @@ class _Ends:
     def __init__(self, capture: Capture) -> None:
         self._packets, self._flows = capture.packets, capture.conversations
 
-    def of(self, row: int) -> Ends:
+    def of(self, row: int) -> DatagramEnds:
         """Sender and receiver with their ports."""
         flows, flow = self._flows, int(self._packets.flow[row])
         ipv6 = bool(flows.ipv6[flow])

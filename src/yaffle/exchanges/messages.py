@@ -6,14 +6,14 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from yaffle.arrays import Array
+from yaffle.capture.payload import Payload
 from yaffle.capture.reader import Progress, go_on
-from yaffle.collector import collector_resting
 from yaffle.errors import Cancelled
-from yaffle.exchanges.glance import NOTE, glanced, is_sliced
 from yaffle.exchanges.http_scan import empty_heads, empty_rows, scan
-from yaffle.exchanges.payload import Payload
+from yaffle.exchanges.sliced import NOTE, glanced, is_sliced
 from yaffle.exchanges.streams import Stream, stream_of
 from yaffle.exchanges.turns import TURN
+from yaffle.garbage_collection import collector_resting
 from yaffle.kernels import kernel
 from yaffle.protocols import dns, http1, http2, ldap, mysql, postgres, redis, smb, tls
 from yaffle.protocols.message import Decoded

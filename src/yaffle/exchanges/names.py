@@ -12,10 +12,10 @@ import numpy as np
 from yaffle.arrays import Array
 from yaffle.capture.addresses import Labels, client_labels, server_labels
 from yaffle.capture.captured import Capture
+from yaffle.capture.payload import Payload
 from yaffle.exchanges.lookup import UNANSWERED, Lookup
 from yaffle.exchanges.name_pairs import pair_names
 from yaffle.exchanges.name_scan import NONE, ODD, READ, empty_seen, scan_names, spell_names
-from yaffle.exchanges.payload import Payload
 from yaffle.protocols import dns
 
 _NUMBERS = {word: number for number, word in dns.TYPES.items()}

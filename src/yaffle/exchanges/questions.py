@@ -7,7 +7,7 @@ from yaffle.capture.addresses import end_text
 from yaffle.exchanges.lookup import UNANSWERED, Lookup
 from yaffle.protocols import dhcp, dhcp6, ntp, radius, snmp
 
-Ends = tuple[str, int, str, int]  # sender and receiver with their ports
+DatagramEnds = tuple[str, int, str, int]  # sender and receiver with their ports
 
 
 class Maker(Protocol):
@@ -15,7 +15,7 @@ class Maker(Protocol):
 
     rows: list[Lookup]
 
-    def take(self, t: int, data: bytes, ends: Ends) -> None:
+    def take(self, t: int, data: bytes, ends: DatagramEnds) -> None:
         """One packet."""
 
 
@@ -28,7 +28,7 @@ class _Leases:
         self._hops: dict[int, int] = {}
         self.rows: list[Lookup] = []
 
-    def take(self, t: int, data: bytes, ends: Ends) -> None:
+    def take(self, t: int, data: bytes, ends: DatagramEnds) -> None:
         """One packet."""
         message = self._parse(data)
         if message is None:
@@ -87,7 +87,7 @@ class SignOns(_Numbered):
         super().__init__(point)
         self._proofs: dict[Hashable, bytes] = {}
 
-    def take(self, t: int, data: bytes, ends: Ends) -> None:
+    def take(self, t: int, data: bytes, ends: DatagramEnds) -> None:
         """One packet."""
         message = radius.parse(data)
         if message is None:
@@ -105,7 +105,7 @@ class SignOns(_Numbered):
 class Clocks(_Numbered):
     """NTP. A refusal is told by its code."""
 
-    def take(self, t: int, data: bytes, ends: Ends) -> None:
+    def take(self, t: int, data: bytes, ends: DatagramEnds) -> None:
         """One packet."""
         message = ntp.parse(data)
         if message is None:
@@ -117,10 +117,10 @@ class Clocks(_Numbered):
             self._ask((sender, receiver, message.mark), Lookup("ntp", sender, receiver, "", "time", UNANSWERED, t))
 
 
-class Counters(_Numbered):
+class SnmpRequests(_Numbered):
     """SNMP. What version 3 encrypts shows only that it was answered."""
 
-    def take(self, t: int, data: bytes, ends: Ends) -> None:
+    def take(self, t: int, data: bytes, ends: DatagramEnds) -> None:
         """One packet."""
         message = snmp.parse(data)
         if message is None:
@@ -134,4 +134,4 @@ class Counters(_Numbered):
             self._ask((sender, port, receiver, message.number), Lookup("snmp", sender, receiver, message.name, message.kind, UNANSWERED, t))
 
 
-MAKERS: dict[str, Callable[[int], Maker]] = {"dhcp": _leases4, "dhcpv6": _leases6, "radius": SignOns, "ntp": Clocks, "snmp": Counters}
+MAKERS: dict[str, Callable[[int], Maker]] = {"dhcp": _leases4, "dhcpv6": _leases6, "radius": SignOns, "ntp": Clocks, "snmp": SnmpRequests}

@@ -9,8 +9,8 @@ import numpy as np
 from yaffle.arrays import Array
 from yaffle.capture.addresses import address_text, end_text
 from yaffle.capture.captured import Capture
+from yaffle.capture.payload import Payload
 from yaffle.exchanges.lookup import UNANSWERED, Lookup
-from yaffle.exchanges.payload import Payload
 from yaffle.protocols import quic
 
 _FIRST = 64  # Datagrams of a conversation in which its set-up is looked for.

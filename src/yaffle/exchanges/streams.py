@@ -5,7 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from yaffle.arrays import Array
-from yaffle.exchanges.payload import Payload
+from yaffle.capture.payload import Payload
 from yaffle.kernels import kernel
 from yaffle.protocols.message import Run
 

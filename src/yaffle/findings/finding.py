@@ -13,9 +13,9 @@ from yaffle.capture.icmp_errors import in_words
 from yaffle.findings.certainty import bounds_of_groups, confidences, could_be_nil
 from yaffle.findings.culprits import culprits
 from yaffle.findings.culprits import in_words as in_words_of
-from yaffle.findings.places import Places
+from yaffle.findings.location import WaitedAt, seen_close_by, where_lost, where_waited
 from yaffle.findings.verdict import AVOIDABLE, FELT_REPAIR_NS, SLOW_EXCHANGE_NS, SLOW_TOTAL_NS, moved_paths
-from yaffle.findings.where import WaitedAt, seen_close_by, where_lost, where_waited
+from yaffle.inventory.places import Places
 from yaffle.ledger import bounds, causes
 from yaffle.ledger.account import OPENINGS
 from yaffle.ledger.sums import by_party, party_sums

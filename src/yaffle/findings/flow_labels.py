@@ -9,7 +9,7 @@ from yaffle.arrays import Array
 from yaffle.capture.addresses import Labels, labels_of
 from yaffle.capture.registry import marking, protocol_name
 from yaffle.findings.flow_source import HeldFlows
-from yaffle.findings.places import Places
+from yaffle.inventory.places import Places
 from yaffle.records.flow_table import Exporter
 
 DIMENSIONS = ("application", "host", "peer", "pair", "site", "site pair", "conversation", "port", "interface in", "interface out", "marking", "cast", "protocol")

@@ -1,6 +1,6 @@
-"""How full interfaces were: utilisation in and out against their speed, errors and discards, worst first.
+"""How full interfaces were: utilization in and out against their speed, errors and discards, worst first.
 
-Utilisation is bits over an interval by what the interface can carry in it (RFC 2863 counters, both directions apart).
+Utilization is bits over an interval by what the interface can carry in it (RFC 2863 counters, both directions apart).
 """
 
 from dataclasses import dataclass
@@ -13,12 +13,12 @@ from yaffle.capture.addresses import Labels
 from yaffle.records.counter_table import Counters, rises
 
 TREND = 24
-OVER = 0.8  # Utilisation from which on an interface is called full.
+OVER = 0.8  # Utilization from which on an interface is called full.
 
 
 @dataclass(frozen=True)
-class Interface:
-    """One interface of one device in the period. Utilisation is nan where its speed is not known."""
+class InterfaceUse:
+    """One interface of one device in the period. Utilization is nan where its speed is not known."""
 
     device: str
     number: int
@@ -35,7 +35,7 @@ class Interface:
     bps: tuple[Array, Array]  # in and out at those
 
     @property
-    def utilisation(self) -> float:
+    def utilization(self) -> float:
         """The highest, in or out."""
         return max(self.peak_bps) / self.speed_bps if self.speed_bps > 0 else float("nan")
 
@@ -59,7 +59,7 @@ class Interface:
 class Interfaces:
     """All of them, worst first."""
 
-    rows: list[Interface]
+    rows: list[InterfaceUse]
     resets: int  # steps at which a device began anew, left out
     width_ns: int = 0  # where one reading of each such interval was looked at; 0: all of them
 
@@ -93,10 +93,10 @@ def interfaces(analysis: Analysis, first_ns: int, last_ns: int) -> Interfaces:
     key = steps["device"].astype(np.int64) << 40 | steps["interface"]
     starts = np.flatnonzero(np.concatenate([[True], np.diff(key) != 0]))
     found = [_interface(counters, steps[a:b], first_ns, last_ns) for a, b in zip(starts.tolist(), [*starts[1:].tolist(), steps.size], strict=True)]
-    return Interfaces(sorted(found, key=lambda one: (-np.nan_to_num(one.utilisation, nan=-1.0), -max(one.peak_bps))), resets, counters.width_ns)
+    return Interfaces(sorted(found, key=lambda one: (-np.nan_to_num(one.utilization, nan=-1.0), -max(one.peak_bps))), resets, counters.width_ns)
 
 
-def through(analysis: Analysis, interface: Interface) -> tuple[int, tuple[tuple[str, str], ...]]:
+def through(analysis: Analysis, interface: InterfaceUse) -> tuple[int, tuple[tuple[str, str], ...]]:
     """The exporter that tells what went through an interface in its fuller direction, and the step down to it; -1 where none does."""
     for number, exporter in enumerate(analysis.flow_tellers):
         if exporter.address == interface.device and exporter.flow_records:
@@ -105,7 +105,7 @@ def through(analysis: Analysis, interface: Interface) -> tuple[int, tuple[tuple[
     return -1, ()
 
 
-def _interface(counters: Counters, steps: Array, first_ns: int, last_ns: int) -> Interface:
+def _interface(counters: Counters, steps: Array, first_ns: int, last_ns: int) -> InterfaceUse:
     spans = (steps["last_ns"] - steps["first_ns"]) / 1e9
     both = [np.maximum(0, steps[f"{way}_octets"]) * 8 / spans for way in ("in", "out")]
     speed = int(steps["speed_bps"].max())
@@ -118,7 +118,7 @@ def _interface(counters: Counters, steps: Array, first_ns: int, last_ns: int) ->
     trend = np.bincount(place, higher * spans, TREND) / np.maximum(weights, 1e-9)
     device, number = int(steps["device"][0]), int(steps["interface"][0])
     total = max(1e-9, float(spans.sum()))
-    return Interface(
+    return InterfaceUse(
         counters.devices[device],
         number,
         counters.name(device, number),

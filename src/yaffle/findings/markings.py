@@ -9,13 +9,13 @@ from yaffle.analysis import Analysis
 from yaffle.arrays import Array
 from yaffle.capture.addresses import server_address
 from yaffle.capture.registry import marking
-from yaffle.exchanges.calls import ends_of
-from yaffle.findings.expected import VIDEO, VOICE, Expected
 from yaffle.findings.finding import Finding
 from yaffle.findings.flow_labels import FlowLabels
 from yaffle.findings.flow_path import FlowWay, flow_ways
 from yaffle.findings.flow_source import held_flows
+from yaffle.inventory.expected_markings import VIDEO, VOICE, Expected
 from yaffle.ledger import causes
+from yaffle.media.calls import ends_of
 from yaffle.units import count, share
 
 CAUSE = "marking"
@@ -75,7 +75,7 @@ def _streams(analysis: Analysis) -> dict[str, Array]:
     """The conversations that carry voice and video."""
     flows = analysis.capture.conversations
     marks = {kind: np.zeros(flows.point.size, bool) for kind in (VOICE, VIDEO)}
-    ends = {m.destination: VIDEO if m.kind == "video" else VOICE for m in analysis.media} | {p.destination: VIDEO for p in analysis.programmes}
+    ends = {m.destination: VIDEO if m.kind == "video" else VOICE for m in analysis.media} | {p.destination: VIDEO for p in analysis.programs}
     for row in np.flatnonzero(flows.protocol == _UDP).tolist() if ends else []:
         for end in ends_of(flows, row, False):
             if end in ends:

@@ -7,9 +7,9 @@ import numpy as np
 
 from yaffle.analysis import Analysis
 from yaffle.capture.registry import marking
-from yaffle.exchanges.media import Media
-from yaffle.exchanges.programmes import Programme
-from yaffle.exchanges.voice_quality import VoiceEstimate, estimate
+from yaffle.media.programs import Program
+from yaffle.media.streams import Media
+from yaffle.media.voice_quality import VoiceEstimate, estimate
 from yaffle.units import count, duration
 
 _MORE_JITTER_NS = 1_000_000  # By so much jitter grows before it is said to begin somewhere.
@@ -19,7 +19,7 @@ _MORE_JITTER_NS = 1_000_000  # By so much jitter grows before it is said to begi
 class StreamAt:
     """A stream at one of the points it passed."""
 
-    media: Media | Programme
+    media: Media | Program
     point: str
     place: int  # 0 nearest to its sender
     words: str  # what happened since the point before
@@ -27,7 +27,7 @@ class StreamAt:
     voice: VoiceEstimate | None
 
 
-def _right(analysis: Analysis, media: Media | Programme) -> float:
+def _right(analysis: Analysis, media: Media | Program) -> float:
     """When a stream began at a point, by the clock of the first point."""
     clock = analysis.path.clocks.get(media.point)
     if clock is None or media.point in analysis.path.corrected:
@@ -37,14 +37,14 @@ def _right(analysis: Analysis, media: Media | Programme) -> float:
 
 def followed(analysis: Analysis) -> list[list[StreamAt]]:
     """Each stream with the points it passed, from its sender on; those that lost most first."""
-    groups: dict[tuple[str, int, str], list[Media | Programme]] = {}
+    groups: dict[tuple[str, int, str], list[Media | Program]] = {}
     for stream in analysis.media:
         groups.setdefault(("stream", stream.ssrc, str(stream.payload_type)), []).append(stream)
-    for programme in analysis.programmes:
-        groups.setdefault((programme.source, -1, programme.destination), []).append(programme)
+    for program in analysis.programs:
+        groups.setdefault((program.source, -1, program.destination), []).append(program)
     found = []
     for own in groups.values():
-        seen: dict[int, Media | Programme] = {}
+        seen: dict[int, Media | Program] = {}
         for media in own:
             if media.point not in seen or media.packets > seen[media.point].packets:
                 seen[media.point] = media
@@ -74,14 +74,14 @@ def _network_ms(analysis: Analysis, points: list[int]) -> float | None:
     return total
 
 
-def _at(analysis: Analysis, ordered: list[Media | Programme], k: int) -> StreamAt:
+def _at(analysis: Analysis, ordered: list[Media | Program], k: int) -> StreamAt:
     media = ordered[k]
     parts = []
     if k > 0:
         before = ordered[k - 1]
         if (more := media.lost - before.lost) > 0:
             parts.append(f"{count(more)} lost since {analysis.capture.points[before.point]}")
-        more_ns = media.jitter_ns[1] - before.jitter_ns[1]  # Of a stream the mean; of a programme the greatest of its clock references.
+        more_ns = media.jitter_ns[1] - before.jitter_ns[1]  # Of a stream the mean; of a program the greatest of its clock references.
         if more_ns > _MORE_JITTER_NS:
             parts.append(f"jitter grows by {duration(more_ns)}")
         if media.dscp != before.dscp:

@@ -18,7 +18,23 @@ import pyarrow.parquet as pq
 
 from yaffle.arrays import Array
 from yaffle.history import layout
-from yaffle.history.layout import COUNTERS, DAY_NS, EXPORTERS, HOUR_NS, LEVELS, MANIFEST, RECORDS, SUMS, HistoryError, Level, counting, folder_name, folders, part_name, part_range
+from yaffle.history.layout import (
+    COUNTERS,
+    DAY_NS,
+    EXPORTERS,
+    HOUR_NS,
+    LEVELS,
+    MANIFEST,
+    RECORDS,
+    SUMS,
+    HistoryError,
+    Level,
+    counting,
+    folder_name,
+    folders,
+    part_name,
+    part_range,
+)
 from yaffle.history.parts import Own, rows_of, table_of, write_json, write_part
 from yaffle.history.sums import summed
 from yaffle.records.counter_table import Counters
@@ -327,7 +343,7 @@ def _runs(files: list[Path]) -> list[list[Path]]:
 
 
 def merge(folder: Path, files: list[Path], settle: bool = True) -> Path:
-    """Puts neighbouring files of one hour together into one, and gives it; the others are taken away when it is there."""
+    """Puts neighboring files of one hour together into one, and gives it; the others are taken away when it is there."""
     ranges = [r for path in files if (r := part_range(path.name)) is not None]
     path = folder / part_name(min(r[0] for r in ranges), max(r[1] for r in ranges))
     write_part(path, pa.concat_tables([pq.read_table(one) for one in files], promote_options="permissive"), settle)

@@ -21,8 +21,8 @@ from yaffle.arrays import Array
 from yaffle.capture.captured import Capture
 from yaffle.ledger import causes
 from yaffle.ledger.engine import Account
+from yaffle.path.points_path import PointsPath
 from yaffle.path.segments import PathSegment, Way
-from yaffle.path.whole import PointsPath
 
 CAUSES = (causes.SET_UP, causes.ROUND_TRIP, causes.RATE, causes.QUEUEING, causes.LOSS, causes.NAME)
 _TRIPS, _QUEUES = (causes.SET_UP, causes.ROUND_TRIP), (causes.RATE, causes.QUEUEING)

@@ -13,7 +13,16 @@ from yaffle.kernels import leaf
 from yaffle.ledger import causes
 from yaffle.ledger.bounds import NETWORK_OR_SERVER, NETWORK_TOO_LONG, NETWORK_TOO_SHORT, SERVER_OR_NETWORK
 from yaffle.ledger.transfers import transfer
-from yaffle.ledger.trips import LEAST, SOONEST, UNKNOWN, lately, repeat_delay, retransmission_timer, trip_around, way_or_less
+from yaffle.ledger.trips import (
+    LEAST,
+    SOONEST,
+    UNKNOWN,
+    lately,
+    repeat_delay,
+    retransmission_timer,
+    trip_around,
+    way_or_less,
+)
 from yaffle.transport.kinds import COPY, DATA, FIRST_UNSEEN, KIND_MASK, SPURIOUS, probes, repeats
 from yaffle.transport.round_trips import HELD, HELD_LEAST_NS
 

@@ -17,7 +17,17 @@ from yaffle.exchanges.turns import empty_turns
 from yaffle.kernels import kernel
 from yaffle.ledger.account import CHARGES, CONNECTION_FIELDS, EXCHANGE_FIELDS, SIDE_FIELDS, WIDTH, Tables, account
 from yaffle.ledger.orientation import orient
-from yaffle.ledger.path_observation import OBSERVED, idle_paths, least_of_hosts, observe, path_of_connections, sample_of_crowds, shows_queue, states, worth_observing
+from yaffle.ledger.path_observation import (
+    OBSERVED,
+    idle_paths,
+    least_of_hosts,
+    observe,
+    path_of_connections,
+    sample_of_crowds,
+    shows_queue,
+    states,
+    worth_observing,
+)
 from yaffle.ledger.path_states import NO_FLOOR, PathStates, no_states
 from yaffle.prefetch import prefetch
 from yaffle.transport.classify import empty_holes

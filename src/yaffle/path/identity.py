@@ -8,7 +8,7 @@ import numpy as np
 
 from yaffle.arrays import Array
 from yaffle.capture.captured import Capture
-from yaffle.exchanges.payload import Payload
+from yaffle.capture.payload import Payload
 from yaffle.kernels import kernel
 
 _DIGESTED = 48  # Bytes of payload, of packets that are not TCP.

@@ -2,7 +2,7 @@
 
 A segment lies between two points that follow each other on the way of a conversation. Lost: seen where it is passed first,
 never where it is passed later, while the latter watched. Reordering is RFC 4737's: a packet is reordered if one that left
-later has come before it. Delay variation is the mean of the absolute differences of neighbouring packets' delays (RFC 3393,
+later has come before it. Delay variation is the mean of the absolute differences of neighboring packets' delays (RFC 3393,
 RFC 5481 section 4.1). Copies are further packets of an identity that has come already.
 """
 
@@ -32,7 +32,7 @@ class Way:
     born: Array  # rows at the other point that nobody had sent: what a device on the way made
     delay_ns: Array  # of those that arrived, in order of sending
     reordered: Array  # rows of `arrived` that came late
-    variation_ns: float  # mean of absolute differences of neighbouring delays; nan where there are none
+    variation_ns: float  # mean of absolute differences of neighboring delays; nan where there are none
 
     @property
     def lost(self) -> Array:
@@ -164,7 +164,7 @@ def _asked_again(capture: Capture, rows: Array, owner: Array) -> Array:
 
 
 def _order(owner: Array, partner: Array, sent: Array, delays: Array) -> tuple[Array, float]:
-    """(whether each packet came late, mean absolute difference of neighbouring delays), stream by stream."""
+    """(whether each packet came late, mean absolute difference of neighboring delays), stream by stream."""
     late = np.zeros(sent.size, bool)
     if not sent.size:
         return late, float("nan")

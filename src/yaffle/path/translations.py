@@ -8,12 +8,12 @@ from yaffle.arrays import Array
 from yaffle.capture.addresses import client_labels, server_labels
 from yaffle.capture.captured import Capture
 from yaffle.path.ordering import by_group
+from yaffle.path.points_path import PointsPath
 from yaffle.path.segments import PathSegment, Way
-from yaffle.path.whole import PointsPath
 
 
 @dataclass(frozen=True)
-class Ends:
+class PairedEnds:
     """Client and server of conversations at the nearer point and at the farther one, by name of point and address."""
 
     near: str
@@ -33,20 +33,20 @@ class Ends:
 class Translation:
     """What one segment does to the addresses of some conversations."""
 
-    ends: Ends
+    ends: PairedEnds
     conversations: int
     ports_change: int  # of these conversations
     packets: int  # that were seen at both points
 
 
-def _grouped(capture: Capture, segment: PathSegment) -> tuple[Array, list[Ends]]:
+def _grouped(capture: Capture, segment: PathSegment) -> tuple[Array, list[PairedEnds]]:
     """For each of the segment's conversations the number of its ends, and the ends."""
     flows, points = capture.conversations, capture.points
     columns = [labels(flows, segment.flows[:, side]) for side in (0, 1) for labels in (client_labels, server_labels)]
     codes = np.stack([labels.codes for labels in columns], axis=1)
     distinct, number = np.unique(codes, axis=0, return_inverse=True)
     texts = [[labels.texts[code] for labels, code in zip(columns, row, strict=True)] for row in distinct.tolist()]
-    return number.reshape(-1), [Ends(points[segment.near], points[segment.far], *row) for row in texts]
+    return number.reshape(-1), [PairedEnds(points[segment.near], points[segment.far], *row) for row in texts]
 
 
 def translations(capture: Capture, path: PointsPath) -> list[Translation]:
@@ -70,7 +70,7 @@ def translations(capture: Capture, path: PointsPath) -> list[Translation]:
     return sorted(found, key=lambda one: (-one.conversations, -one.packets))
 
 
-def without(capture: Capture, path: PointsPath, apart: tuple[Ends, ...]) -> PointsPath:
+def without(capture: Capture, path: PointsPath, apart: tuple[PairedEnds, ...]) -> PointsPath:
     """The path without conversations that are not the same, as the user says."""
     if not apart:
         return path

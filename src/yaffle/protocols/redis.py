@@ -1,4 +1,4 @@
-"""The Redis serialisation protocol, versions 2 and 3: commands and replies in order, also pipelined.
+"""The Redis serialization protocol, versions 2 and 3: commands and replies in order, also pipelined.
 
 Source: the protocol's published specification (RESP2, RESP3). Pushed messages (>) answer nothing.
 """

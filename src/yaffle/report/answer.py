@@ -7,7 +7,7 @@ import numpy as np
 
 from yaffle.analysis import Analysis
 from yaffle.findings.cleared import cleared
-from yaffle.findings.everything import all_findings
+from yaffle.findings.ranking import all_findings
 from yaffle.ledger import causes
 from yaffle.ledger.sums import party_sums
 from yaffle.units import count, duration, moment

@@ -13,10 +13,10 @@ from yaffle.capture.tunnels import tunnel_of
 from yaffle.exchanges import labels
 from yaffle.exchanges.lookup import LOOKUPS
 from yaffle.findings.cleared import cleared
-from yaffle.findings.everything import all_findings
 from yaffle.findings.finding import Finding
+from yaffle.findings.location import WaitedAt, network_by_segment
+from yaffle.findings.ranking import all_findings
 from yaffle.findings.verdict import path_changed, verdict_columns, verdict_of
-from yaffle.findings.where import WaitedAt, network_by_segment
 from yaffle.ledger import bounds, causes
 from yaffle.ledger.account import CLOSINGS, OPENINGS, SIDE_FIELDS
 from yaffle.ledger.engine import Account
@@ -338,7 +338,7 @@ def document(analysis: Analysis, line_bps: float | None = None, *, literals: boo
         "lookups": lookups(analysis),
         "answers": lookups(analysis, others=True),
         "media": media_part.media(analysis),
-        "programmes": media_part.programmes(analysis),
+        "programmes": media_part.programs(analysis),
         "calls": media_part.calls(analysis),
         "segments": path_part.segments(analysis),
         "clocks": path_part.clocks(analysis),

@@ -17,9 +17,9 @@ from yaffle.capture.addresses import client_labels, server_labels
 from yaffle.capture.masking import Masker
 from yaffle.exchanges.lookups import Lookups
 from yaffle.findings.cleared import cleared
-from yaffle.findings.everything import all_findings
-from yaffle.findings.expected import VIDEO, VOICE
-from yaffle.findings.places import Places
+from yaffle.findings.ranking import all_findings
+from yaffle.inventory.expected_markings import VIDEO, VOICE
+from yaffle.inventory.places import Places
 from yaffle.ledger import causes
 from yaffle.ledger.sums import party_sums
 from yaffle.quantiles import median, p95
@@ -59,7 +59,7 @@ def ledger_picture(charges: Any, full_ns: float, width: int = 560) -> Markup:
 
 
 def party_picture(party: str) -> Markup:
-    """The colour and mark of a party as SVG."""
+    """The color and mark of a party as SVG."""
     return Markup('<svg width="18" height="10"><rect width="18" height="10" fill="{}" stroke="#7d796d" stroke-width=".5"/></svg>').format(_FILL[party])
 
 
@@ -112,7 +112,7 @@ def render(
     bar: Callable[[Any, float], Markup] = ledger_picture,
     swatch: Callable[[str], Markup] = party_picture,
 ) -> str:
-    """The page. With a masker: without names, and with addresses masked. bar: draws a ledger; swatch: a party's colour and mark."""
+    """The page. With a masker: without names, and with addresses masked. bar: draws a ledger; swatch: a party's color and mark."""
     if masker is not None:
         analysis = _nameless(analysis)
     capture, account = analysis.capture, analysis.account

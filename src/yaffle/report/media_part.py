@@ -1,10 +1,10 @@
-"""The part of the analysis document on voice and video: streams at each point, programmes in transport streams, calls."""
+"""The part of the analysis document on voice and video: streams at each point, programs in transport streams, calls."""
 
 from typing import Any
 
 from yaffle.analysis import Analysis
-from yaffle.exchanges.media import Media
 from yaffle.findings.streams import StreamAt, followed
+from yaffle.media.streams import Media
 
 _MS = 1e6
 
@@ -70,7 +70,7 @@ def _reported(m: Media) -> dict[str, Any] | None:
     }
 
 
-def programmes(analysis: Analysis) -> list[dict[str, Any]]:
+def programs(analysis: Analysis) -> list[dict[str, Any]]:
     """Video in transport streams, at each point that saw it."""
     return [
         {
@@ -79,7 +79,7 @@ def programmes(analysis: Analysis) -> list[dict[str, Any]]:
             "pids": [{"pid": pid, "packets": count, "lost": lost} for pid, count, lost in p.pids], "references": p.references,
             "pcr_jitter_ms": {"mean": p.jitter_ns[0] / _MS, "max": p.jitter_ns[1] / _MS} if p.jitter_ns[1] >= 0 else None, "encoder_drift_ppm": p.drift_ppm,
         }
-        for p in analysis.programmes
+        for p in analysis.programs
     ]  # fmt: skip
 
 

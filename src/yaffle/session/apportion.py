@@ -73,7 +73,7 @@ def _arrange(code, place, members):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _summarise(starts, members, rows, wait, charges, owner, client, again, seen_client, seen_connection, values, figures, sums):  # type: ignore[no-untyped-def]
+def _summarize(starts, members, rows, wait, charges, owner, client, again, seen_client, seen_connection, values, figures, sums):  # type: ignore[no-untyped-def]
     """Figures of each group: users, median, 95th percentile, worst, repeats; sums of its charges. charges: a row a column of the ledger."""
     for k in range(starts.size - 1):
         first, last = starts[k], starts[k + 1]
@@ -124,7 +124,7 @@ class Level(Sequence[Group]):
         again = account.side(0, "retransmitted_packets") + account.side(1, "retransmitted_packets")
         seen_client, seen_connection = np.zeros(len(evidence.client.texts) + 1, np.int64), np.zeros(account.flow.size + 1, np.int64)
         values = np.empty(int(counts.max()) if counts.size else 1, np.int64)
-        _summarise(
+        _summarize(
             starts, self._members, rows, waits.wait_ns, waits.by_column, np.ascontiguousarray(waits.connection), evidence.client.codes, again,
             seen_client, seen_connection, values, figures, sums,
         )  # fmt: skip

@@ -11,7 +11,7 @@ from yaffle.findings.flow_labels import FlowLabels, exporter_words
 from yaffle.findings.flow_source import HeldFlows, held_flows
 from yaffle.normal.comparison import Comparison, compare, without_best_and_worst
 from yaffle.normal.extent import GroupExtent, extent
-from yaffle.session.normal import FLOW_VOLUME, IN, OUT, Subject, measured
+from yaffle.session.baselines import FLOW_VOLUME, IN, OUT, Subject, measured
 from yaffle.session.scene import Scene
 
 Period = tuple[int, int]

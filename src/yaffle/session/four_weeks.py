@@ -7,8 +7,8 @@ from yaffle.analysis import analyse
 from yaffle.capture.reader import Progress, go_on
 from yaffle.case.folder import save_case
 from yaffle.demo import weeks
-from yaffle.findings.places import Rule, Site
 from yaffle.history.weeks import write_weeks
+from yaffle.inventory.places import Rule, Site
 from yaffle.session.kept import Complaint, Kept
 
 

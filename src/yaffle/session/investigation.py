@@ -13,9 +13,9 @@ from yaffle.capture.reader import Progress, go_on
 from yaffle.case.folder import SUFFIX, open_case, save_case, save_memory
 from yaffle.errors import Cancelled
 from yaffle.findings.cleared import Cleared, cleared
-from yaffle.findings.everything import all_findings
 from yaffle.findings.finding import Finding
 from yaffle.findings.markings import CAUSE as MARKING
+from yaffle.findings.ranking import all_findings
 from yaffle.session.apportion import trail_of, trail_rows
 from yaffle.session.complaints import ranked
 from yaffle.session.evidence import Evidence
@@ -24,8 +24,8 @@ from yaffle.session.expressions import also
 from yaffle.session.filtering import Filter, FilterError
 from yaffle.session.flow_parts import flow_octets
 from yaffle.session.focus import Focus
-from yaffle.session.history import History
 from yaffle.session.kept import Kept
+from yaffle.session.navigation import Navigation
 from yaffle.session.scene import Scene
 from yaffle.session.signal import Signal
 from yaffle.session.survey import Series, series
@@ -104,8 +104,8 @@ class Investigation:
         self.pending_changed, self.grown_changed = Signal(), Signal()
         self.pending: list[tuple[str, int]] = []  # files being read: name, bytes
         self.opened: Opened | None = None
-        self.history = History(Focus())
-        self.kept_history = History(Kept())
+        self.history = Navigation(Focus())
+        self.kept_history = Navigation(Kept())
         self.filter_error: FilterError | None = None
         self.scene: Scene | None = None
         self.connection: Connection | None = None
@@ -115,8 +115,8 @@ class Investigation:
     def open(self, opened: Opened) -> None:
         """Shows another analysis, with its focus and notes if it was a case."""
         self.opened = opened
-        self.history = History(Focus.from_json(opened.memory.get("focus", {})))
-        self.kept_history = History(Kept.from_json(opened.memory))
+        self.history = Navigation(Focus.from_json(opened.memory.get("focus", {})))
+        self.kept_history = Navigation(Kept.from_json(opened.memory))
         self.connection, self.segment = None, -1
         self._narrow()
         self.opened_changed.emit()
@@ -155,7 +155,7 @@ class Investigation:
     def close(self) -> None:
         """Nothing is open."""
         self.opened, self.connection, self.segment, self.scene = None, None, -1, None
-        self.history, self.kept_history = History(Focus()), History(Kept())
+        self.history, self.kept_history = Navigation(Focus()), Navigation(Kept())
         for signal in (self.opened_changed, self.focus_changed, self.selection_changed, self.kept_changed):
             signal.emit()
 

@@ -3,9 +3,9 @@
 from dataclasses import asdict, dataclass, field, replace
 from typing import Any
 
-from yaffle.findings.expected import USUAL, Expected
-from yaffle.findings.places import Rule, Site
-from yaffle.path.translations import Ends
+from yaffle.inventory.expected_markings import USUAL, Expected
+from yaffle.inventory.places import Rule, Site
+from yaffle.path.translations import PairedEnds
 from yaffle.session.map_edits import Drawn, Placed
 from yaffle.session.measures import DEFAULT, Measure
 
@@ -47,7 +47,7 @@ class Kept:
     rules: tuple[Rule, ...] = ()
     sites: tuple[Site, ...] = ()
     expected: tuple[Expected, ...] = USUAL  # markings that applications should bear
-    apart: tuple[Ends, ...] = ()  # conversations of two points that are not the same
+    apart: tuple[PairedEnds, ...] = ()  # conversations of two points that are not the same
     placed: tuple[Placed, ...] = ()  # on the map
     drawn: tuple[Drawn, ...] = ()
 
@@ -67,7 +67,7 @@ class Kept:
         return replace(self, remarks={**others, key: text} if text.strip() else others)
 
     @property
-    def told(self) -> tuple[tuple[Rule, ...], tuple[Site, ...], tuple[Expected, ...], tuple[Ends, ...]]:
+    def told(self) -> tuple[tuple[Rule, ...], tuple[Site, ...], tuple[Expected, ...], tuple[PairedEnds, ...]]:
         """What changes the findings."""
         return self.rules, self.sites, self.expected, self.apart
 
@@ -116,7 +116,7 @@ class Kept:
             entries("rules", Rule),
             tuple(site for site in entries("sites", Site) if _is_range(site)),
             tuple(rule for rule in entries("expected", Expected) if 0 <= rule.dscp < 64) if "expected" in data else USUAL,
-            entries("apart", Ends),
+            entries("apart", PairedEnds),
             entries("placed", Placed),
             entries("drawn", Drawn),
         )

@@ -9,7 +9,7 @@ from yaffle.arrays import Array
 from yaffle.capture.addresses import Labels
 from yaffle.capture.packets import MARK_BROADCAST, MARK_MULTICAST
 from yaffle.capture.registry import marking, protocol_name
-from yaffle.findings.places import Places
+from yaffle.inventory.places import Places
 from yaffle.kernels import kernel
 from yaffle.session.evidence import Evidence
 from yaffle.session.expressions import also, literal, only

@@ -95,7 +95,7 @@ def _ranks(places: list[Place], links: list[Link]) -> dict[str, int]:
 def _columns(places: list[Place], links: list[Link]) -> tuple[dict[str, tuple[int, int]], dict[tuple[str, str], list[tuple[int, int]]]]:
     """Corners by column, and the bends of links that pass columns between.
 
-    Within a column places are ordered so that links cross little (barycentre of the neighbours, a few rounds; Sugiyama, Tagawa
+    Within a column places are ordered so that links cross little (barycentre of the neighbors, a few rounds; Sugiyama, Tagawa
     and Toda 1981); a link that passes a column has a place of its own there.
     """
     ranks = _ranks(places, links)

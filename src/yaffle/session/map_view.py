@@ -17,7 +17,7 @@ from yaffle.capture.registry import marking
 from yaffle.findings.flow_labels import FlowLabels, service_port
 from yaffle.findings.flow_path import FlowHop, flow_ways
 from yaffle.findings.flow_source import HeldFlows, held_flows
-from yaffle.findings.places import Places
+from yaffle.inventory.places import Places
 from yaffle.path.segments import Way, marking_changes
 from yaffle.quantiles import median
 from yaffle.session.scene import Scene

@@ -8,15 +8,15 @@ from yaffle.analysis import Analysis
 from yaffle.arrays import Array
 from yaffle.capture.addresses import address_text, end_text
 from yaffle.capture.registry import ECN_NAMES, marking
-from yaffle.exchanges.calls import Call
 from yaffle.findings.flow_changes import WayChange, way_changes
 from yaffle.findings.flow_path import FlowWay, flow_ways
 from yaffle.findings.flow_source import held_flows
+from yaffle.findings.location import WaitedAt, where_waited
 from yaffle.findings.streams import StreamAt, followed
-from yaffle.findings.where import WaitedAt, where_waited
+from yaffle.media.calls import Call
 from yaffle.path.segments import PathSegment, Way, ecn_changes, marking_changes
 from yaffle.path.split import SplitConnections, split_connections
-from yaffle.path.translations import Ends, Translation, translations
+from yaffle.path.translations import PairedEnds, Translation, translations
 from yaffle.quantiles import nearest_rank
 from yaffle.session.scene import Scene
 from yaffle.units import duration, moment
@@ -90,7 +90,7 @@ class PathPicture:
     changes: list[WayChange]  # of ways, by flow records
     waited: list[WaitedAt]  # what the network cost in focus, by stretch of the path
     translations: list[Translation]
-    apart: tuple[Ends, ...]  # what the user says is not the same
+    apart: tuple[PairedEnds, ...]  # what the user says is not the same
     split: list[SplitConnections]  # what something between two points answers itself
 
 

@@ -44,7 +44,7 @@ def highest(octets: Array, most: int) -> list[int]:
 
 
 def _is_top(octets: Array, place: int) -> bool:
-    """Whether neither neighbour is higher."""
+    """Whether neither neighbor is higher."""
     return bool(octets[place] >= octets[max(0, place - 1) : place + 2].max())
 
 

@@ -8,12 +8,12 @@ from yaffle.arrays import Array
 from yaffle.capture.reader import Progress, go_on, step
 from yaffle.findings.interfaces import Interfaces, interfaces
 from yaffle.kernels import kernel
+from yaffle.session.datagram_groups import OtherGroup, other_groups
 from yaffle.session.evidence import Evidence
 from yaffle.session.filtering import FilterError
 from yaffle.session.flow_parts import FlowPicture, FlowSettings, flow_picture
 from yaffle.session.make_up import TREND, Part, make_up, within
 from yaffle.session.measures import RETRANSMISSIONS, TROUBLES, Measure, counted_packets, edges, values
-from yaffle.session.others import OtherGroup, other_groups
 from yaffle.session.scene import Scene
 from yaffle.session.services import Service, services
 from yaffle.transport import kinds

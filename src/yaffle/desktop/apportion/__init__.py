@@ -1,0 +1,1 @@
+"""Apportion: whose delay it is."""

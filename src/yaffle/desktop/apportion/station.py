@@ -1,0 +1,203 @@
+"""Apportion: who waits on what, with ledger bars; and how the selected waits moved over time, beside the volume."""
+
+from collections.abc import Sequence
+
+import numpy as np
+from PySide6.QtCore import QModelIndex, QPoint, Qt, Signal
+from PySide6.QtGui import QGuiApplication, QKeyEvent, QKeySequence
+from PySide6.QtWidgets import QAbstractItemView, QHBoxLayout, QLabel, QMenu, QSplitter, QTreeView, QVBoxLayout, QWidget
+
+from yaffle.desktop.apportion.wait_plots import BINS, WaitPlots, cause_name
+from yaffle.desktop.apportion.wait_tree import COLUMNS, WaitTree
+from yaffle.desktop.shared import theme
+from yaffle.desktop.shared.column_table import filters_of
+from yaffle.desktop.shared.jobs import Latest
+from yaffle.desktop.shared.ledger_bar import LedgerDelegate, PartyKey
+from yaffle.desktop.shared.station import Station
+from yaffle.session.apportion import EXCHANGE, Group, groups, picture, summary
+from yaffle.session.expressions import above
+from yaffle.session.investigation import Investigation
+from yaffle.session.scene import Scene
+
+
+class _Tree(QTreeView):
+    """Enter narrows the focus to a row, Ctrl+C copies what is open."""
+
+    chosen = Signal(QModelIndex)
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and self.currentIndex().isValid():
+            self.chosen.emit(self.currentIndex())
+        elif event.matches(QKeySequence.StandardKey.Copy):
+            QGuiApplication.clipboard().setText(self.copied())
+        else:
+            super().keyPressEvent(event)
+
+    def copied(self) -> str:
+        """The open rows as text, columns apart by tabs."""
+        lines = ["\t".join(COLUMNS[:-1])]
+        index = self.model().index(0, 0)
+        while index.isValid():
+            depth, up = 0, index.parent()
+            while up.isValid():
+                depth, up = depth + 1, up.parent()
+            cells = [str(index.siblingAtColumn(c).data()) for c in range(len(COLUMNS) - 1)]
+            lines.append("  " * depth + "\t".join(cells))
+            index = self.indexBelow(index)
+        return "\n".join(lines)
+
+
+class Apportion(Station):
+    """The third station."""
+
+    examine_wanted = Signal(int)
+    exchange_wanted = Signal(int, object)  # connection, moment in ns (more than a C integer holds)
+    visit_wanted = Signal(int, object)  # connection, moment in ns
+    name_wanted = Signal(str, str, int)  # application, server, port
+
+    def __init__(self, investigation: Investigation, parent: QWidget | None = None) -> None:
+        super().__init__(investigation, parent)
+        self._latest, self._below = Latest(self), Latest(self)
+        for latest in (self._latest, self._below):
+            latest.failed.connect(lambda text: self._of.setText(f"This picture is not up to date: {text}"))
+        self._showing = False  # another level is being shown: rows become current on the way
+        self.tree_model = WaitTree(self)
+        self.tree = _Tree()
+        self.tree.setModel(self.tree_model)
+        self.tree.setAccessibleName("Who waits on what")
+        self.tree.setUniformRowHeights(True)
+        self.tree.setAlternatingRowColors(True)
+        self.tree.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        self.tree.setFont(theme.figures_font())
+        self.tree.setItemDelegateForColumn(len(COLUMNS) - 1, LedgerDelegate(self))
+        self.tree.setExpandsOnDoubleClick(False)
+        self.tree.doubleClicked.connect(self._chosen)
+        self.tree.chosen.connect(self._chosen)
+        self.tree.selectionModel().currentChanged.connect(lambda *_: self._show_group())
+        self.tree.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
+        self.tree.customContextMenuRequested.connect(self._menu)
+        for column, width in enumerate((306, 78, 44, 64, 66, 64, 58, 68, 120)):
+            self.tree.setColumnWidth(column, width)
+        self._words = QLabel()
+        self._words.setObjectName("heading")
+        self._words.setWordWrap(True)
+        self._of = QLabel()
+        self._of.setObjectName("faint")
+        self._of.setWordWrap(True)
+        top = QHBoxLayout()
+        top.addWidget(self._words, 1)
+        top.addWidget(PartyKey())
+        self.plots = WaitPlots()
+        self.plots.cause_chosen.connect(self._show_group)
+        self.plots.exchange_wanted.connect(self.exchange_wanted)
+        self.plots.narrowed.connect(investigation.narrow)
+        lower = QWidget()
+        under = QVBoxLayout(lower)
+        under.setContentsMargins(0, 0, 0, 0)
+        under.addWidget(self._of)
+        under.addWidget(self.plots, 1)
+        body = QSplitter(Qt.Orientation.Vertical)
+        body.addWidget(self.tree)
+        body.addWidget(lower)
+        body.setSizes([280, 260])
+        column_ = QVBoxLayout(self)
+        column_.setContentsMargins(8, 6, 8, 6)
+        column_.addLayout(top)
+        column_.addWidget(body, 1)
+        self._undo = [investigation.opened_changed.connect(self._changed), investigation.focus_changed.connect(self._changed)]
+        self._changed()
+
+    @property
+    def pictures(self) -> tuple[Latest, ...]:
+        """What computes away from the interface thread."""
+        return (self._latest, self._below)
+
+    def _show_nothing(self) -> None:
+        self.tree_model.show_level(None, ())
+        self._words.setText("Open a capture with Ctrl+O: who waits on what will stand here.")
+        self._of.setText("")
+        self.plots.show_picture(None, None)
+
+    def _ask(self, scene: Scene) -> None:
+        """Has the waits in focus grouped again; the tree opens where the trail leads."""
+        self._latest.ask(lambda _progress: (scene, groups(scene.evidence, scene.filtered, ()), summary(scene)), self._show_level)
+
+    def _show_level(self, found: tuple[Scene, Sequence[Group], str]) -> None:
+        scene, level, words = found
+        self._words.setText(words)
+        self._showing = True
+        self.tree_model.show_level(scene.evidence, level)
+        trail = scene.focus.trail
+        index = self.tree_model.find(trail) if trail else self.tree_model.index(0, 0)
+        if index.isValid():
+            self.tree.expand(index)
+            up = index.parent()
+            while up.isValid():
+                self.tree.expand(up)
+                up = up.parent()
+            self.tree.setCurrentIndex(index)
+            self.tree.scrollTo(index, QAbstractItemView.ScrollHint.EnsureVisible)
+        self._showing = False
+        self._show_group()
+
+    def selected(self) -> Group | None:
+        """The group of the current row."""
+        return self.tree_model.group(self.tree.currentIndex()) if self.tree.currentIndex().isValid() else None
+
+    def _chosen(self, index: QModelIndex) -> None:
+        group = self.tree_model.group(index)
+        if group is None:
+            return
+        if group.level == EXCHANGE:
+            row = int(group.trail[EXCHANGE])
+            waits = self._model.evidence.waits if self._model.evidence is not None else None
+            if waits is not None:
+                self.exchange_wanted.emit(int(group.trail[3]), int(waits.first_ns[row]))
+        elif group.level == 3:
+            self.examine_wanted.emit(int(group.trail[3]))
+        else:
+            self._model.look(self._model.focus.with_trail(group.trail))
+
+    def _show_group(self) -> None:
+        if self._showing:
+            return
+        scene, group = self._model.scene, self.selected()
+        if scene is None or group is None:
+            self._of.setText("")
+            self.plots.show_picture(None, None)
+            return
+        rows, columns = group.rows, self.plots.columns()
+        self._of.setText(f"Waiting on {' › '.join(group.trail[:3])}")
+        self._below.ask(lambda progress: picture(scene, rows, BINS, columns, progress), lambda found: self.plots.show_picture(scene.evidence, found))
+
+    def _menu(self, place: QPoint) -> None:
+        index = self.tree.indexAt(place)
+        group = self.tree_model.group(index) if index.isValid() else None
+        if group is None:
+            return
+        menu = QMenu(self.tree)
+        address, _, port = (group.trail[1] if group.level >= 1 else "").rpartition(" ")
+        cells = {0: ("application", group.trail[0]), 1: ("server", address), 2: ("client", group.trail[-1])}
+        if group.level == EXCHANGE and self._model.evidence is not None and (asked := self._model.evidence.label(int(group.trail[EXCHANGE]))):
+            cells[EXCHANGE] = ("label", asked)
+        for text, expression in filters_of(cells.get(group.level)):
+            menu.addAction(text, lambda e=expression: self._model.narrow(e))
+        median_ms = group.median_ns / 1e6
+        menu.addAction(f"Above the median: wait_ms > {median_ms:.6g}", lambda: self._model.narrow(above("wait_ms", median_ms)))
+        evidence = self._model.evidence
+        if group.level >= 3 and evidence is not None:
+            begun = int(evidence.waits.first_ns[group.rows[np.argmax(evidence.waits.wait_ns[group.rows])]])
+            menu.addAction("The visit it belongs to", lambda: self.visit_wanted.emit(int(group.trail[3]), begun))
+        menu.addSeparator()
+        if group.level <= 1:
+            menu.addAction("Name this application…", lambda: self.name_wanted.emit(group.trail[0], address, int(port or 0)))
+        for k in np.argsort(-group.charges)[:4].tolist():
+            if group.charges[k] > 0:
+                menu.addAction(f"Who paid most for {cause_name(k)}", lambda k=k: self.plots.choose_cause(k))
+        menu.addSeparator()
+        menu.addAction("Copy as text", lambda: QGuiApplication.clipboard().setText(self.tree.copied()))
+        menu.exec(self.tree.viewport().mapToGlobal(place))
+
+    def dress(self) -> None:
+        """Takes the colors of the theme."""
+        self.plots.dress()

@@ -1,0 +1,1 @@
+"""Compare: with the baseline, and one period with another."""

@@ -1,0 +1,265 @@
+"""What is normal: a measure of a group with its baseline, the band of what is usual, and what lay outside it."""
+
+from dataclasses import replace
+
+import numpy as np
+import pyqtgraph as pg
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtGui import QColor
+from PySide6.QtWidgets import QCheckBox, QComboBox, QDoubleSpinBox, QHBoxLayout, QLabel, QSplitter, QVBoxLayout, QWidget
+
+from yaffle.arrays import Array
+from yaffle.desktop.shared import theme
+from yaffle.desktop.shared.column_table import Column, Listing
+from yaffle.desktop.shared.plots import Plot
+from yaffle.desktop.survey.measure_plots import value_text
+from yaffle.normal.baseline import Anomaly, BaselineSettings
+from yaffle.session.baselines import (
+    EVERYTHING,
+    FLOW_VOLUME,
+    WIDTHS,
+    NormalPicture,
+    NormalSettings,
+    Subject,
+    dimensions_of,
+)
+from yaffle.session.kept import Complaint
+from yaffle.units import date_and_moment, duration, three_digits
+
+_MANY = 100
+_MOST_BYTES = "whoever told most"
+_BY_WORDS = {"": EVERYTHING, "interface": "interface"}
+
+
+def known(starts: Array, *columns: Array) -> tuple[Array, ...]:
+    """Rows in which no column is nan."""
+    keep = ~np.isnan(np.stack(columns)).any(axis=0)
+    return (starts[keep], *(column[keep] for column in columns))
+
+
+class NormalPanel(QWidget):
+    """Asks for another picture by `wanted`; `entered` carries the period of an anomaly."""
+
+    wanted = Signal()
+    entered = Signal(object)
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.picture: NormalPicture | None = None
+        self._complaints: tuple[Complaint, ...] = ()
+        self.measure, self.by, self.label, self.width_box = QComboBox(), QComboBox(), QComboBox(), QComboBox()
+        self.exporter = QComboBox()
+        self.exporter.setToolTip("Whose flow records: exporters along one path count the same traffic each for itself")
+        self.exporter.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+        self.exporter.setMinimumContentsLength(14)
+        self.exporter.activated.connect(lambda _: self._other_dimension())
+        self.label.setMinimumContentsLength(16)
+        self.label.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+        for name in WIDTHS:
+            self.width_box.addItem(name)
+        self.width_box.setCurrentText("15 min")
+        self.hours = QCheckBox("by hour of the week")
+        self.hours.setChecked(True)
+        self.hours.setToolTip("Each hour of the week (UTC) learns for itself, once it came often enough")
+        self.band, self.limit, self.weight = QDoubleSpinBox(), QDoubleSpinBox(), QDoubleSpinBox()
+        defaults = BaselineSettings()
+        for box, low, high, digits, value, tip in (
+            (self.band, 0.5, 20.0, 1, defaults.band, "Beyond so many deviations a value is not usual"),
+            (self.limit, 0.5, 20.0, 1, defaults.limit, "A new value moves the mean as if it were off by so many deviations at most"),
+            (self.weight, 0.005, 1.0, 3, defaults.weight, "How much a new value counts against all before it"),
+        ):
+            box.setRange(low, high)
+            box.setDecimals(digits)
+            box.setSingleStep(0.5 if digits == 1 else 0.01)
+            box.setValue(value)
+            box.setToolTip(tip)
+            box.setKeyboardTracking(False)
+            box.valueChanged.connect(lambda _: self.wanted.emit())
+        choices = (self.label, self.width_box)
+        self.measure.activated.connect(lambda _: self._other_measure())
+        self.by.activated.connect(lambda _: self._other_dimension())
+        for choice in choices:
+            choice.activated.connect(lambda _: self.wanted.emit())
+        self.hours.toggled.connect(lambda _: self.wanted.emit())
+        row, second = QHBoxLayout(), QHBoxLayout()
+        for part in (self.measure, QLabel("of"), self.by, self.label, QLabel("in"), self.width_box):
+            row.addWidget(part)
+        row.addStretch(1)
+        for widget in (self.hours, QLabel("band"), self.band, QLabel("limit"), self.limit, QLabel("weight"), self.weight):
+            second.addWidget(widget)
+        second.addStretch(1)
+        self._whose = QLabel("records of")
+        second.addWidget(self._whose)
+        second.addWidget(self.exporter)
+        self.words = QLabel()
+        self.words.setObjectName("faint")
+        self.words.setWordWrap(True)
+        self.plot = Plot("")
+        self.plot.getPlotItem().vb.setMouseMode(pg.ViewBox.RectMode)
+        self.plot.setToolTip("Drag narrows, wheel zooms, R resets; Ctrl+S here saves the picture")
+        self.plot.read_with(self._words_at)
+        self.table = Listing("Times outside what is usual, largest first")
+        self.model = self.table.columns
+        self.table.setToolTip("Enter looks at that time")
+        self.table.entered.connect(self._enter)
+        body = QSplitter(Qt.Orientation.Vertical)
+        body.addWidget(self.plot)
+        body.addWidget(self.table)
+        body.setSizes([310, 200])
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 4, 0, 0)
+        column.addLayout(row)
+        column.addLayout(second)
+        column.addWidget(self.words)
+        column.addWidget(body, 1)
+
+    def offer(self, measures: list[str], exporters: list[str]) -> None:
+        """Another case: what there is to measure, and who exported flow records."""
+        self.exporter.clear()
+        self.exporter.addItem(_MOST_BYTES, -1)
+        for number, words in enumerate(exporters):
+            self.exporter.addItem(words, number)
+        former = self.measure.currentText()
+        self.measure.clear()
+        self.measure.addItems(measures)
+        self.measure.setCurrentText(former if former in measures else measures[0])
+        self._offer_dimensions()
+        self.label.clear()
+
+    def choose(self, measure: str, by: str, label: str, exporter: int = -1) -> None:
+        """Looks at a measure of a group."""
+        self.exporter.setCurrentIndex(max(0, self.exporter.findData(exporter)))
+        self.measure.setCurrentText(measure)
+        self._offer_dimensions()
+        self.by.setCurrentIndex(max(0, self.by.findData(by)))
+        self.label.clear()
+        self.label.addItem(label)
+        self.wanted.emit()
+
+    def _other_measure(self) -> None:
+        self._offer_dimensions()
+        self.label.clear()
+        self.wanted.emit()
+
+    def _other_dimension(self) -> None:
+        self.label.clear()
+        self.wanted.emit()
+
+    def _offer_dimensions(self) -> None:
+        former = self.by.currentData()
+        self.by.clear()
+        for name in dimensions_of(self.measure.currentText()):
+            self.by.addItem(_BY_WORDS.get(name, name), name)
+        self.by.setCurrentIndex(max(0, self.by.findData(former)))
+        for part in (self._whose, self.exporter):
+            part.setVisible(self.measure.currentText() == FLOW_VOLUME)
+
+    @property
+    def settings(self) -> NormalSettings:
+        """What the user chose to see."""
+        by = self.by.currentData() or ""
+        exporter = self.exporter.currentData()
+        subject = Subject(self.measure.currentText(), by, self.label.currentText() if by else "", -1 if exporter is None else int(exporter))
+        learn = BaselineSettings(weight=self.weight.value(), profile=self.hours.isChecked(), limit=self.limit.value(), band=self.band.value())
+        return NormalSettings(subject, WIDTHS[self.width_box.currentText()], learn)
+
+    def show_picture(self, picture: NormalPicture | None, complaints: tuple[Complaint, ...] = ()) -> None:
+        """Shows another picture."""
+        self.picture, self._complaints = picture, complaints
+        item = self.plot.getPlotItem()
+        item.clear()
+        if item.legend is not None:
+            item.legend.clear()
+        if picture is None:
+            self.words.setText("Open a capture, or the folder of a history: what is normal is learnt from all the time there is.")
+            self.model.show_columns([], 0)
+            return
+        subject = picture.settings.subject
+        self.label.clear()
+        self.label.addItems(picture.groups)
+        self.label.setCurrentText(subject.label)
+        self.label.setVisible(bool(picture.groups))
+        self.words.setText(f"{subject.words}: {picture.words}.")
+        self._draw(picture)
+        self._fill(picture)
+
+    def _draw(self, picture: NormalPicture) -> None:
+        look, base = theme.current(), int(picture.starts_ns[0])
+        item, unit = self.plot.getPlotItem(), picture.settings.subject.unit
+        item.addLegend(offset=(10, 6), labelTextColor=look.ink)
+        self.plot.setLabel("left", "" if unit else picture.settings.subject.measure, units=unit or None)
+        middles = (picture.starts_ns - base + picture.settings.width_ns / 2) / 1e9
+        found = picture.baseline
+        x, low, high = known(middles, found.low, found.high)
+        band = QColor(look.moss)
+        band.setAlpha(60)
+        edges = [pg.PlotDataItem(x, side, pen=pg.mkPen(look.line, width=1)) for side in (np.maximum(low, min(0.0, float(np.nanmin(picture.values, initial=0.0)))), high)]
+        for edge in edges:
+            item.addItem(edge)
+        fill = pg.FillBetweenItem(edges[0], edges[1], brush=pg.mkBrush(band))
+        item.addItem(fill)
+        x, expected = known(middles, found.expected)
+        self.plot.plot(x, expected, pen=pg.mkPen(look.moss, width=1.2, style=Qt.PenStyle.DashLine), name="usual, with its band")
+        x, values = known(middles, picture.values)
+        self.plot.plot(x, values, pen=pg.mkPen(look.ink, width=1), name="measured")
+        out = found.side != 0
+        self.plot.plot(middles[out], picture.values[out], pen=None, symbol="d", symbolSize=8, symbolBrush=pg.mkBrush(look.red), symbolPen=pg.mkPen(look.red), name="outside")
+        for complaint in self._complaints:
+            line = pg.InfiniteLine(
+                (complaint.first_ns - base) / 1e9,
+                angle=90,
+                pen=pg.mkPen(look.straw, width=1.5),
+                label=f"⚑ {complaint.who}",
+                labelOpts={"color": look.ink, "position": 0.95},
+            )
+            item.addItem(line)
+        self.plot.axis.base_ns = base
+        self.plot.axis.picture = None
+        self.plot.setXRange(0, float(middles[-1]), padding=0.01)
+        top = float(np.nanmax(picture.values)) if (~np.isnan(picture.values)).any() else 1.0
+        self.plot.setYRange(0, max(top, 1e-9) * 1.12, padding=0)
+
+    def _fill(self, picture: NormalPicture) -> None:
+        runs, unit = picture.anomalies, picture.settings.subject.unit
+
+        def mean(run: Anomaly, column: Array) -> float:
+            return float(np.nanmean(column[run.first : run.stop]))
+
+        self.table.show_columns(
+            [
+                Column("from", lambda r: date_and_moment(picture.period(runs[r])[0]), [run.first for run in runs], figures=False),
+                Column("for", lambda r: duration(picture.period(runs[r])[1] - picture.period(runs[r])[0]), [run.stop - run.first for run in runs]),
+                Column("side", lambda r: "above" if runs[r].side > 0 else "below", [run.side for run in runs], figures=False),
+                Column("measured", lambda r: value_text(mean(runs[r], picture.values), unit), [mean(run, picture.values) for run in runs], meaning="mean of these intervals"),
+                Column("usual", lambda r: value_text(mean(runs[r], picture.baseline.expected), unit), [mean(run, picture.baseline.expected) for run in runs]),
+                Column(
+                    "off by",
+                    lambda r: f"{three_digits(runs[r].size)} deviations" if runs[r].size < _MANY else f"over {_MANY} deviations",
+                    [run.size for run in runs],
+                    meaning="the most, in deviations",
+                ),
+            ],
+            len(runs),
+            ((1, 90), (2, 80), (3, 110), (4, 110), (5, 130)),
+        )
+
+    def _enter(self, row: int) -> None:
+        if self.picture is not None and row < len(self.picture.anomalies):
+            self.entered.emit(self.picture.period(self.picture.anomalies[row]))
+
+    def _words_at(self, x: float, _y: float) -> str:
+        picture = self.picture
+        if picture is None:
+            return ""
+        k = int(x * 1e9 // picture.settings.width_ns)
+        if not 0 <= k < picture.values.size:
+            return ""
+        unit, found = picture.settings.subject.unit, picture.baseline
+        usual = f", usual {value_text(float(found.low[k]), unit)} to {value_text(float(found.high[k]), unit)}" if found.judged[k] else ", still learning"
+        return f" {date_and_moment(int(picture.starts_ns[k]))}  {value_text(float(picture.values[k]), unit)}{usual} "
+
+    def dress(self) -> None:
+        """Takes the colors of the theme."""
+        self.plot.dress()
+        if self.picture is not None:
+            self.show_picture(replace(self.picture), self._complaints)

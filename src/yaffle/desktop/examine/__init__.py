@@ -1,0 +1,1 @@
+"""Examine: one connection or one visit, taken apart."""

@@ -1,0 +1,1 @@
+"""Gather: the sources, and what each covers."""

@@ -1,0 +1,1 @@
+"""Path: segments between points, streams, flow paths, classes, and the map."""

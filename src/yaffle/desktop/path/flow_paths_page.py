@@ -1,0 +1,89 @@
+"""Ways of flows over the exporters that told them, and when a way became another."""
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import QLabel, QSplitter, QVBoxLayout, QWidget
+
+from yaffle.desktop.shared import theme
+from yaffle.desktop.shared.column_table import Column, Listing
+from yaffle.session.path_view import PathPicture
+from yaffle.units import count, duration, moment
+
+_NOTHING = (
+    "Nothing here was told by two exporters: with the flow records of several devices the way of each flow stands here, where its marking changes and its counts begin to fall. "
+    "A history tells single flows for as long as it keeps single records: choose a shorter period."
+)
+
+
+class WaysPage(QWidget):
+    """`moment_wanted` carries when a way changed."""
+
+    moment_wanted = Signal(object)
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.picture: PathPicture | None = None
+        self.words = QLabel()
+        self.words.setWordWrap(True)
+        self.words.setObjectName("faint")
+        self.ways, self.changes = Listing("Ways of flows over their exporters"), Listing("Changes of ways")
+        self.changes.setToolTip("Enter narrows the period to the change")
+        self.changes.entered.connect(self._enter)
+        self._body = QSplitter(Qt.Orientation.Vertical)
+        self._body.addWidget(self.ways)
+        self._body.addWidget(self.changes)
+        self._body.setSizes([380, 150])
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 4, 0, 0)
+        column.addWidget(self.words)
+        column.addWidget(self._body, 1)
+        self.show_picture(None)
+
+    def show_picture(self, picture: PathPicture | None) -> None:
+        """Shows another picture."""
+        self.picture = picture
+        ways = picture.ways if picture is not None else []
+        changes = picture.changes if picture is not None else []
+        self._body.setVisible(bool(ways or changes))
+        self.changes.setVisible(bool(changes))
+        moved = f"; {count(len(changes))} of them changed in this period" if changes else "; none changed in this period"
+        self.words.setText(f"{count(len(ways))} ways over two exporters or more{moved}." if ways or changes else _NOTHING)
+        found = [(number, way, hop) for number, way in enumerate(ways) for hop in way.hops]
+        red = theme.current().red
+        self.ways.show_columns(
+            [
+                Column("way", lambda r: str(found[r][0] + 1), [number for number, _, _ in found], figures=False),
+                Column("exporter", lambda r: found[r][2].exporter, figures=False),
+                Column("in", lambda r: found[r][2].ingress, figures=False),
+                Column("out", lambda r: found[r][2].egress, figures=False),
+                Column("flows", lambda r: count(found[r][2].flows), [hop.flows for _, _, hop in found]),
+                Column("packets", lambda r: count(round(found[r][2].packets)), [hop.packets for _, _, hop in found]),
+                Column(
+                    "since the exporter before",
+                    lambda r: found[r][2].words if found[r][1].ordered else f"{found[r][2].words} (nothing tells their order)",
+                    figures=False,
+                    color=lambda r: red if found[r][2].lost > found[r][2].uncertainty or found[r][2].remarked else None,
+                ),
+            ],
+            len(found),
+            ((0, 44), (1, 220), (2, 100), (3, 100), (4, 60), (5, 80)),
+            wide=6,
+        )
+        self.changes.show_columns(
+            [
+                Column("changed at", lambda r: moment(changes[r].at_ns), [c.at_ns for c in changes]),
+                Column("within", lambda r: duration(changes[r].within_ns), [c.within_ns for c in changes], meaning="how exactly the moment is known"),
+                Column("from", lambda r: changes[r].source, [c.source for c in changes], figures=False),
+                Column("to", lambda r: changes[r].target, [c.target for c in changes], figures=False),
+                Column("no more over", lambda r: ", ".join(changes[r].gone), figures=False),
+                Column("now over", lambda r: ", ".join(changes[r].come), figures=False),
+                Column("before", lambda r: changes[r].before.words, figures=False),
+                Column("after", lambda r: changes[r].after.words, figures=False),
+            ],
+            len(changes),
+            ((0, 96), (1, 70), (2, 110), (3, 110), (4, 220), (5, 220), (6, 260), (7, 260)),
+            wide=-1,
+        )
+
+    def _enter(self, row: int) -> None:
+        if self.picture is not None and row < len(self.picture.changes):
+            self.moment_wanted.emit(self.picture.changes[row].at_ns)

@@ -1,0 +1,151 @@
+"""Path: segments between points, voice and video, ways of flow records, classes of service, and the map."""
+
+from dataclasses import replace
+
+from PySide6.QtCore import Signal
+from PySide6.QtWidgets import QTabWidget, QVBoxLayout, QWidget
+
+from yaffle.desktop.path.classes_page import ClassesPage
+from yaffle.desktop.path.expected_dialog import ExpectedDialog
+from yaffle.desktop.path.flow_paths_page import WaysPage
+from yaffle.desktop.path.map_page import MapPage
+from yaffle.desktop.path.segments_page import SegmentsPage
+from yaffle.desktop.path.streams_page import StreamsPage
+from yaffle.desktop.shared.jobs import Latest
+from yaffle.desktop.shared.station import Station
+from yaffle.path.translations import PairedEnds
+from yaffle.session.classes_view import class_picture
+from yaffle.session.investigation import Investigation
+from yaffle.session.kept import Kept
+from yaffle.session.map_view import MapPicture, map_picture
+from yaffle.session.path_view import PathPicture, path_picture
+from yaffle.session.scene import Scene
+
+SEGMENTS, STREAMS, WAYS, CLASSES, MAP = range(5)  # pages
+_AROUND_NS = 60_000_000_000
+
+
+class PathStation(Station):
+    """`packet_wanted` carries the connection and the moment of a packet."""
+
+    packet_wanted = Signal(int, object)
+
+    def __init__(self, investigation: Investigation, parent: QWidget | None = None) -> None:
+        super().__init__(investigation, parent)
+        self._latest, self._of_classes, self._of_map = Latest(self), Latest(self), Latest(self)
+        self.segments, self.streams, self.ways, self.classes, self.map = SegmentsPage(), StreamsPage(), WaysPage(), ClassesPage(), MapPage()
+        for latest, words in ((self._latest, self.segments.words), (self._of_classes, self.classes.words), (self._of_map, self.map.words)):
+            latest.failed.connect(lambda text, words=words: words.setText(f"This picture is not up to date: {text}"))
+        self.segments.packet_wanted.connect(self.packet_wanted)
+        self.segments.parted.connect(self._part)
+        self.ways.moment_wanted.connect(self._narrow)
+        self.classes.wanted.connect(lambda: self._turned(self.parts.currentIndex()))
+        self.classes.rules_wanted.connect(self.expect)
+        self.classes.line_told.connect(self._keep_line)
+        self.classes.entered.connect(self.packet_wanted)
+        self.map.kept.connect(investigation.keep)
+        self.parts = QTabWidget()
+        self.parts.setDocumentMode(True)
+        for page, title, tip in (
+            (self.segments, "segments", "Each segment between two points: delay, loss to the packet, what it cost"),
+            (self.streams, "voice and video", "Streams from point to point, and the calls that set them up"),
+            (self.ways, "flow records", "Ways of flows over the exporters that told them, and when they changed"),
+            (self.classes, "classes", "Load, loss and delay by marking; expected markings; a split of the line"),
+            (self.map, "map", "Sites, points, devices and servers, and how each link does"),
+        ):
+            self.parts.setTabToolTip(self.parts.addTab(page, title), tip)
+        self.parts.currentChanged.connect(self._turned)
+        whole = QVBoxLayout(self)
+        whole.setContentsMargins(8, 4, 8, 6)
+        whole.addWidget(self.parts)
+        self._told = investigation.kept.expected
+        self._undo = [
+            investigation.opened_changed.connect(self._opened),
+            investigation.focus_changed.connect(self._changed),
+            investigation.kept_changed.connect(self._kept),
+        ]
+        self._show(None)
+
+    @property
+    def pictures(self) -> tuple[Latest, ...]:
+        """What computes away from the interface thread."""
+        return (self._latest, self._of_classes, self._of_map)
+
+    @property
+    def picture(self) -> PathPicture | None:
+        """What the first pages show."""
+        return self.segments.picture
+
+    def _opened(self) -> None:
+        self.segments.fresh = True
+        self.classes.set_line(self._model.kept.line_bps)
+        self._changed()
+
+    def _show_nothing(self) -> None:
+        self._show(None)
+        self.classes.show_picture(None)
+        self.map.show_picture(None, self._model.kept)
+
+    def _ask(self, scene: Scene) -> None:
+        self._latest.ask(lambda _progress: path_picture(scene), self._show)
+        self._turned(self.parts.currentIndex())
+
+    def _turned(self, page: int) -> None:
+        scene = self._model.scene
+        if scene is None or not self.isVisible():
+            return
+        if page == CLASSES:
+            settings = self.classes.settings
+            self._of_classes.ask(lambda _progress: class_picture(scene, settings), lambda picture: self.classes.show_picture(picture, len(self._model.kept.expected)))
+        elif page == MAP:
+            self._of_map.ask(lambda _progress: map_picture(scene), self._show_map)
+
+    def _show(self, picture: PathPicture | None) -> None:
+        first = self.segments.fresh and picture is not None
+        self.segments.show_picture(picture)
+        self.streams.show_picture(picture)
+        self.ways.show_picture(picture)
+        if first and picture is not None and not picture.segments and self.parts.currentIndex() == SEGMENTS and (picture.ways or picture.streams):
+            self.parts.setCurrentIndex(WAYS if picture.ways else STREAMS)  # What there is stands first.
+
+    def _show_map(self, picture: MapPicture) -> None:
+        self.map.show_picture(picture, self._model.kept)
+
+    def _kept(self) -> None:
+        kept: Kept = self._model.kept
+        self.map.keep_up(kept)
+        if abs(self.classes.line.value() * 1e6 - kept.line_bps) > 1:
+            self.classes.set_line(kept.line_bps)
+            self._turned(self.parts.currentIndex())
+
+    def _keep_line(self, bps: float) -> None:
+        self._model.keep(replace(self._model.kept, line_bps=bps), "line rate")
+        self._turned(self.parts.currentIndex())
+
+    def show_violations(self) -> None:
+        """Shows what does not bear the marking that is expected."""
+        self.parts.setCurrentIndex(CLASSES)
+        self.classes.right.setCurrentIndex(1)
+
+    def expect(self) -> None:
+        """Asks for the rules of expected markings."""
+        names = self.classes.picture.applications if self.classes.picture is not None else []
+        dialog = ExpectedDialog(self._model.kept.expected, names, self)
+        dialog.accepted.connect(lambda: self._model.keep(replace(self._model.kept, expected=dialog.rules), "expected markings"))
+        dialog.open()
+
+    def _part(self, ends: PairedEnds) -> None:
+        apart = self._model.kept.apart
+        left = tuple(one for one in apart if one != ends) if ends in apart else (*apart, ends)
+        self._model.keep(replace(self._model.kept, apart=left), "translated addresses")
+
+    def _narrow(self, at_ns: int) -> None:
+        scene = self._model.scene
+        if scene is not None:
+            self._model.look(self._model.focus.with_period((max(scene.evidence.first_ns, at_ns - _AROUND_NS), min(scene.evidence.last_ns, at_ns + _AROUND_NS))))
+
+    def dress(self) -> None:
+        """Takes the colors of the theme."""
+        for page in (self.segments, self.streams, self.classes, self.map):
+            page.dress()
+        self.ways.show_picture(self.picture)

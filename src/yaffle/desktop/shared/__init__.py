@@ -1,0 +1,1 @@
+"""What all stations and the window share: plots, tables, bars, jobs, colors."""

@@ -1,0 +1,101 @@
+"""Plots as this window draws them: units on the axes, crosshair read-out, wheel zoom, reset, saved as PNG or SVG."""
+
+from collections.abc import Callable
+
+import pyqtgraph as pg
+from PySide6.QtCore import QPointF, Qt
+from PySide6.QtWidgets import QFileDialog, QWidget
+
+from yaffle.desktop.shared import theme
+from yaffle.desktop.shared.time_axis import TimeAxis
+
+
+class Plot(pg.PlotWidget):
+    """Times along the bottom, in seconds from `base_ns`."""
+
+    def __init__(self, left: str, units: str | None = None, *, relative: bool = False, parent: QWidget | None = None) -> None:
+        self.axis = TimeAxis(relative=relative)
+        super().__init__(parent, axisItems={"bottom": self.axis}, enableMenu=False)
+        self.setLabel("left", left, units=units)
+        self.setMenuEnabled(False)
+        self.hideButtons()
+        self.getPlotItem().getAxis("left").setWidth(58)
+        self._line = pg.InfiniteLine(angle=90, movable=False)
+        self._words = pg.TextItem(anchor=(0, 0))
+        self.addItem(self._line, ignoreBounds=True)
+        self.addItem(self._words, ignoreBounds=True)
+        self._line.hide()
+        self._words.hide()
+        self._read: Callable[[float, float], str] | None = None
+        self._companions: list[Plot] = []
+        self.scene().sigMouseMoved.connect(self._moved)
+        self.setToolTip("Wheel zooms, drag moves, R resets; Ctrl+S here saves the picture")
+        self.dress()
+
+    def dress(self) -> None:
+        """Takes the colors of the theme."""
+        look = theme.current()
+        self.setBackground(look.panel)
+        for side in ("left", "bottom"):
+            axis = self.getPlotItem().getAxis(side)
+            axis.setPen(look.line)
+            axis.setTextPen(look.faint)
+        self._line.setPen(pg.mkPen(look.moss, width=1))
+        self._words.setColor(look.ink)
+        self._words.fill = pg.mkBrush(look.panel)
+
+    def read_with(self, read: Callable[[float, float], str]) -> None:
+        """What the crosshair says at a place (seconds, value)."""
+        self._read = read
+
+    def share_cursor(self, others: "list[Plot]") -> None:
+        """The line of the crosshair stands in these plots, too."""
+        self._companions = [other for other in others if other is not self]
+
+    def fit(self) -> None:
+        """Shows everything, once: a plot that fitted itself all the time would be painted twice whenever it moves."""
+        box = self.getPlotItem().vb
+        box.enableAutoRange()
+        box.updateAutoRange()
+        box.disableAutoRange()
+
+    def follow_cursor(self, x: float | None) -> None:
+        """Shows the line where another plot has it; None hides it."""
+        self._line.setVisible(x is not None)
+        self._words.hide()
+        if x is not None:
+            self._line.setPos(x)
+
+    def _moved(self, position: QPointF) -> None:
+        inside = self.getPlotItem().sceneBoundingRect().contains(position)
+        point = self.getPlotItem().vb.mapSceneToView(position) if inside else None
+        if point is None and not self._line.isVisible():
+            return
+        for other in self._companions:
+            other.follow_cursor(point.x() if point is not None else None)
+        text = self._read(point.x(), point.y()) if self._read and point is not None else ""
+        self._line.setVisible(bool(text))
+        self._words.setVisible(bool(text))
+        if text and point is not None:
+            self._line.setPos(point.x())
+            view = self.getPlotItem().vb.viewRange()
+            right = point.x() > (view[0][0] + view[0][1]) / 2
+            self._words.setAnchor((1, 0) if right else (0, 0))
+            self._words.setText(text)
+            self._words.setPos(point.x(), view[1][1])
+
+    def keyPressEvent(self, event: object) -> None:
+        if event.key() == Qt.Key.Key_R:  # type: ignore[attr-defined]
+            self.fit()
+        elif event.key() == Qt.Key.Key_S and event.modifiers() & Qt.KeyboardModifier.ControlModifier:  # type: ignore[attr-defined]
+            self.save()
+        else:
+            super().keyPressEvent(event)
+
+    def save(self) -> None:
+        """Asks where, and saves the picture."""
+        from pyqtgraph.exporters import ImageExporter, SVGExporter
+
+        path, _ = QFileDialog.getSaveFileName(self, "Save the picture", "plot.png", "PNG (*.png);;SVG (*.svg)")
+        if path:
+            (SVGExporter if path.endswith(".svg") else ImageExporter)(self.getPlotItem()).export(path)

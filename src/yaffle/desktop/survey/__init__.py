@@ -1,0 +1,1 @@
+"""Survey: the whole period at a glance."""

@@ -1,0 +1,112 @@
+"""The list of measures that Survey draws: name, what is counted, of which connections, how it is drawn."""
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import (
+    QComboBox,
+    QDialog,
+    QHBoxLayout,
+    QHeaderView,
+    QLabel,
+    QLineEdit,
+    QPushButton,
+    QTableWidget,
+    QTableWidgetItem,
+    QVBoxLayout,
+    QWidget,
+)
+
+from yaffle.desktop.shared.dialog_parts import ok_cancel, wrong_label
+from yaffle.desktop.shared.filter_edit import FilterEdit
+from yaffle.session.filtering import Filter, FilterError
+from yaffle.session.measures import COUNTED, DEFAULT, MARKS, Measure
+
+_MOST = 12
+
+
+class MeasuresDialog(QDialog):
+    """`measures` is what was chosen when it is accepted."""
+
+    def __init__(self, measures: tuple[Measure, ...], table: Filter | None, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setWindowTitle("Measures over time")
+        self.resize(820, 360)
+        self.measures = measures
+        self._filter = table
+        self.table = QTableWidget(0, 5)
+        self.table.setHorizontalHeaderLabels(["name", "what is counted", "of connections with", "drawn as", "unit"])
+        self.table.verticalHeader().hide()
+        self.table.horizontalHeader().setSectionResizeMode(2, QHeaderView.ResizeMode.Stretch)
+        for section, width in ((0, 150), (1, 170), (3, 90), (4, 70)):
+            self.table.setColumnWidth(section, width)
+        add, remove, usual = QPushButton("Add"), QPushButton("Remove"), QPushButton("The usual ones")
+        add.clicked.connect(lambda: self.add(Measure("", "volume")))
+        remove.clicked.connect(self._remove)
+        usual.clicked.connect(lambda: self._fill(DEFAULT))
+        self._wrong = wrong_label()
+        buttons = ok_cancel(self)
+        row = QHBoxLayout()
+        for part in (add, remove, usual):
+            row.addWidget(part)
+        row.addStretch(1)
+        column = QVBoxLayout(self)
+        column.addWidget(QLabel("Each measure is drawn over the period in focus. A filter takes the same columns as the focus."))
+        column.addWidget(self.table)
+        column.addLayout(row)
+        column.addWidget(self._wrong)
+        column.addWidget(buttons)
+        self._fill(measures)
+
+    def _fill(self, measures: tuple[Measure, ...]) -> None:
+        self.table.setRowCount(0)
+        for measure in measures:
+            self.add(measure)
+
+    def add(self, measure: Measure) -> None:
+        """One line more."""
+        row = self.table.rowCount()
+        if row >= _MOST:
+            self._wrong.setText(f"More than {_MOST} measures cannot be read in one picture.")
+            return
+        self.table.insertRow(row)
+        name = QLineEdit(measure.name)
+        name.setPlaceholderText("as counted")
+        counted, mark, unit = QComboBox(), QComboBox(), QTableWidgetItem(measure.unit)
+        unit.setFlags(Qt.ItemFlag.ItemIsEnabled)
+        for k, (key, (_, meaning)) in enumerate(COUNTED.items()):
+            counted.addItem(key)
+            counted.setItemData(k, meaning, Qt.ItemDataRole.ToolTipRole)
+        counted.setCurrentText(measure.counted)
+        counted.currentTextChanged.connect(lambda key: unit.setText(COUNTED[key][0]))
+        mark.addItems(MARKS)
+        mark.setCurrentText(measure.mark)
+        text = FilterEdit(self._filter)
+        text.setText(measure.filter)
+        for column, part in enumerate((name, counted, text, mark)):
+            self.table.setCellWidget(row, column, part)
+        self.table.setItem(row, 4, unit)
+        self.table.setRowHeight(row, 30)
+        self.table.selectRow(row)
+
+    def _remove(self) -> None:
+        row = self.table.currentRow()
+        self.table.removeRow(row if row >= 0 else self.table.rowCount() - 1)
+
+    def chosen(self) -> tuple[Measure, ...]:
+        """What stands in the list."""
+        found = []
+        for row in range(self.table.rowCount()):
+            name, counted, text, mark = (self.table.cellWidget(row, column) for column in range(4))
+            found.append(Measure(name.text().strip() or counted.currentText(), counted.currentText(), text.text().strip(), mark.currentText()))
+        return tuple(found)
+
+    def accept(self) -> None:
+        """Takes the list, if every filter in it can be used."""
+        for measure in self.chosen():
+            if measure.filter and self._filter is not None:
+                try:
+                    self._filter.rows(measure.filter)
+                except FilterError as error:
+                    self._wrong.setText(f"{measure.name}: {error}")
+                    return
+        self.measures = self.chosen() or DEFAULT
+        super().accept()

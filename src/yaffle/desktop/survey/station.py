@@ -1,0 +1,273 @@
+"""Survey: measures of the focus over time, troubles and bursts, and what the traffic is made of."""
+
+from dataclasses import replace
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QComboBox,
+    QDoubleSpinBox,
+    QHBoxLayout,
+    QLabel,
+    QPushButton,
+    QSplitter,
+    QTabWidget,
+    QVBoxLayout,
+    QWidget,
+)
+
+from yaffle.desktop.shared.bars import Trend
+from yaffle.desktop.shared.column_table import Column, Listing
+from yaffle.desktop.shared.jobs import Latest
+from yaffle.desktop.shared.station import Station
+from yaffle.desktop.survey.flows_panel import FlowsPanel
+from yaffle.desktop.survey.interfaces_panel import InterfacesPanel
+from yaffle.desktop.survey.make_up_panel import MakeUpPanel
+from yaffle.desktop.survey.measure_plots import MeasurePlots
+from yaffle.desktop.survey.measures_dialog import MeasuresDialog
+from yaffle.desktop.survey.services_panel import ServicesPanel
+from yaffle.findings.flow_labels import PORT_NUMBER
+from yaffle.findings.interfaces import Interfaces, InterfaceUse, through
+from yaffle.session.datagram_groups import OtherGroup
+from yaffle.session.expressions import utc
+from yaffle.session.investigation import Investigation
+from yaffle.session.measures import TROUBLE_COLUMNS
+from yaffle.session.scene import Scene
+from yaffle.session.survey import SurveyPicture, SurveySettings, Trouble, survey
+from yaffle.units import count, duration, moment, rate, share, size
+
+INTERVALS = (
+    ("fitting", 0), ("1 ms", 10**6), ("10 ms", 10**7), ("100 ms", 10**8), ("1 s", 10**9), ("10 s", 10**10), ("1 min", 60 * 10**9),
+    ("5 min", 300 * 10**9), ("15 min", 900 * 10**9), ("1 h", 3600 * 10**9), ("1 day", 86_400 * 10**9),
+)  # fmt: skip
+
+FLOWS, INTERFACES = 2, 3  # pages
+
+
+class Survey(Station):
+    """The second station."""
+
+    said = Signal(str)  # for the status bar
+
+    def __init__(self, investigation: Investigation, parent: QWidget | None = None) -> None:
+        super().__init__(investigation, parent)
+        self._latest = Latest(self)
+        self._latest.failed.connect(lambda text: self._words.setText(f"This picture is not up to date: {text}"))
+        self.picture: SurveyPicture | None = None
+        self._words = QLabel()
+        self._words.setWordWrap(True)
+        self.plots = MeasurePlots()
+        self.make_up = MakeUpPanel()
+        self.make_up.wanted.connect(self._changed)
+        self.make_up.table.narrowed.connect(investigation.narrow)
+        self.troubles = Listing("Troubles, most first")
+        self._trends = Trend(self, hurts=True)
+        self.troubles.setItemDelegateForColumn(3, self._trends)
+        self.troubles.narrowed.connect(investigation.narrow)
+        self.troubles.entered.connect(self._to_trouble)
+        self.troubles.setToolTip("Enter looks at the stretch in which most of it lies")
+        self.others = Listing("Conversations that are not TCP")
+        self.interval = QComboBox()
+        for name, _ in INTERVALS:
+            self.interval.addItem(name)
+        self.interval.setToolTip("Length of the intervals in which is counted")
+        self.interval.currentIndexChanged.connect(lambda _: self._changed())
+        self.logarithmic = QCheckBox("log scale")
+        self.logarithmic.toggled.connect(self._rescale)
+        self.line = QDoubleSpinBox()
+        self.line.setMaximumWidth(130)
+        self.line.setRange(0, 1_000_000)
+        self.line.setDecimals(1)
+        self.line.setSuffix(" Mbit/s")
+        self.line.setSpecialValueText("not set")
+        self.line.setKeyboardTracking(False)
+        self.line.setToolTip("Rate of the line: for how many milliseconds of each second was it full?")
+        self.line.valueChanged.connect(self._line_changed)
+        self.compose = QPushButton("Measures…")
+        self.compose.setToolTip("What is drawn over time: compose your own")
+        self.compose.clicked.connect(self.edit_measures)
+        row = QHBoxLayout()
+        for part in (QLabel("intervals"), self.interval, QLabel("line rate"), self.line, self.logarithmic, self.compose):
+            row.addWidget(part)
+        row.addStretch(1)
+        self.services = ServicesPanel()
+        self.services.narrowed.connect(investigation.narrow)
+        self.flows = FlowsPanel()
+        self.flows.wanted.connect(self._changed)
+        self.interfaces = InterfacesPanel()
+        self.interfaces.followed.connect(self._through)
+        right = QTabWidget()
+        right.setDocumentMode(True)
+        for listed, name in ((self.troubles, "troubles"), (self.others, "answers outside TCP")):
+            right.addTab(listed, name)
+        self.right = right
+        lower = QSplitter(Qt.Orientation.Horizontal)
+        lower.addWidget(self.make_up)
+        lower.addWidget(right)
+        lower.setSizes([560, 350])
+        body = QSplitter(Qt.Orientation.Vertical)
+        body.addWidget(self.plots)
+        body.addWidget(lower)
+        body.setSizes([270, 280])
+        traffic = QWidget()
+        column = QVBoxLayout(traffic)
+        column.setContentsMargins(0, 4, 0, 0)
+        column.addWidget(self._words)
+        column.addLayout(row)
+        column.addWidget(body, 1)
+        self.parts = QTabWidget()
+        self.parts.setDocumentMode(True)
+        self.parts.addTab(traffic, "traffic")
+        self.parts.addTab(self.services, "services")
+        self.parts.addTab(self.flows, "flow records")
+        self.parts.addTab(self.interfaces, "interfaces")
+        self.parts.setTabToolTip(3, "How full interfaces were, worst first")
+        self.parts.currentChanged.connect(self._turned)
+        self.parts.setTabToolTip(2, "What exporters told: volume over time, and what it is made of")
+        self.parts.setTabToolTip(1, "Name servers, leases, sign-on, web hosts, databases: how fast and how well each answers")
+        whole = QVBoxLayout(self)
+        whole.setContentsMargins(8, 4, 8, 6)
+        whole.addWidget(self.parts)
+        self._undo = [
+            investigation.opened_changed.connect(self._opened),
+            investigation.focus_changed.connect(self._changed),
+            investigation.kept_changed.connect(self._kept),
+        ]
+        self._shown_settings: SurveySettings | None = None
+        self._changed()
+
+    @property
+    def pictures(self) -> tuple[Latest, ...]:
+        """What computes away from the interface thread."""
+        return (self._latest,)
+
+    def show_service(self, address: str) -> None:
+        """Shows the services, and chooses one by its address."""
+        self.parts.setCurrentIndex(1)
+        self.services.choose(address)
+
+    def show_port(self, port: int) -> None:
+        """Shows flow records of one port of servers (0: of all), by pair."""
+        self.flows.inside = ((PORT_NUMBER, str(port)),) if port else ()
+        self.flows.by.setCurrentText("pair")
+        self.parts.setCurrentIndex(FLOWS)
+        self._changed()
+
+    def settings(self) -> SurveySettings:
+        """What the user chose to see."""
+        kept = self._model.kept
+        flows = self.flows.settings if self.parts.currentIndex() == FLOWS else None  # They may come from a disk: only when they are looked at.
+        return SurveySettings(kept.measures, INTERVALS[self.interval.currentIndex()][1], self.make_up.by, self.make_up.inside, kept.line_bps, flows)
+
+    def _turned(self, page: int) -> None:
+        if page == FLOWS and (self.picture is None or self.picture.flows is None):
+            self._changed()
+
+    def _through(self, interface: InterfaceUse) -> None:
+        """What went through an interface at its fullest, if its device told."""
+        evidence = self._model.evidence
+        if evidence is None:
+            return
+        exporter, inside = through(evidence.analysis, interface)
+        if exporter < 0:
+            self.said.emit(f"{interface.device} exported no flow records: what went through {interface.name} is not known")
+            return
+        self.flows.look_into(exporter, inside, "application")
+        self.parts.setCurrentIndex(FLOWS)
+        if interface.over_ns:
+            self._model.look(self._model.focus.with_period(interface.full_period))
+
+    def _opened(self) -> None:
+        self.make_up.inside = ()
+        self.flows.forget()
+        evidence = self._model.evidence
+        self.flows.live = evidence is not None and evidence.analysis.history is not None
+        self._changed()
+
+    def _kept(self) -> None:
+        self.line.blockSignals(True)
+        self.line.setValue(self._model.kept.line_bps / 1e6)
+        self.line.blockSignals(False)
+        if self._shown_settings is not None and self.settings() != self._shown_settings:
+            self._changed()
+
+    def _line_changed(self, mbps: float) -> None:
+        self._model.keep(replace(self._model.kept, line_bps=mbps * 1e6), "line rate")
+
+    def edit_measures(self) -> None:
+        """Lets the user compose the measures."""
+        dialog = MeasuresDialog(self._model.kept.measures, self._model.opened.filter if self._model.opened else None, self)
+        dialog.accepted.connect(lambda: self._model.keep(replace(self._model.kept, measures=dialog.measures), "measures"))
+        dialog.open()
+
+    def _rescale(self, on: bool) -> None:
+        self.plots.logarithmic = on
+        self.plots.show_picture(self.picture)
+
+    def _show_nothing(self) -> None:
+        self.picture = None
+        self._words.setText("Open a capture with Ctrl+O: volume, troubles and make-up will stand here.")
+        self.plots.show_picture(None)
+        self.make_up.show_parts([])
+        self._show_troubles([])
+        self._show_others([])
+        self.services.show_services([], None)
+        self.flows.show_picture(None)
+        self.interfaces.show_interfaces(Interfaces([], 0), 0, 1)
+
+    def _ask(self, scene: Scene) -> None:
+        settings = self._shown_settings = self.settings()
+        self._latest.ask(lambda progress: survey(scene, settings, progress), self._show)
+
+    def _show(self, picture: SurveyPicture) -> None:
+        self.picture = picture
+        self.plots.show_picture(picture)
+        self.make_up.show_parts(picture.parts)
+        self._show_troubles(picture.troubles)
+        self._show_others(picture.others)
+        self.services.show_services(picture.services, picture.edges_ns)
+        if picture.flows is not None:
+            self.flows.show_picture(picture.flows)
+        self.interfaces.show_interfaces(picture.interfaces, int(picture.edges_ns[0]), int(picture.edges_ns[-1]))
+        scene = self._model.scene
+        short = ", ".join(f"{rate(peak)} in {span}" for peak, span in zip(picture.bursts.peak_bps, ("1 ms", "10 ms", "100 ms"), strict=True))
+        step = duration(int(picture.edges_ns[1] - picture.edges_ns[0]))
+        words = f"{count(picture.packets)} packets, {size(picture.octets)} ({scene.words if scene else ''}); highest {short}; intervals of {step}"
+        self._words.setText(". ".join([words, *(f"Left out: {error}" for error in picture.errors)]))
+
+    def _show_troubles(self, found: list[Trouble]) -> None:
+        self._trends.trends = [t.trend for t in found]
+        self.troubles.show_columns(
+            [
+                Column("trouble", lambda r: found[r].name, [t.name for t in found], figures=False, condition=lambda r: f"{TROUBLE_COLUMNS[found[r].name]} > 0"),
+                Column("count", lambda r: count(found[r].count), [t.count for t in found]),
+                Column("of TCP", lambda r: share(found[r].share), [t.share for t in found], meaning="share of the TCP packets in focus"),
+                Column("trend", lambda r: "", figures=False, meaning="over the period, each line to its own height"),
+                Column("most at", lambda r: moment(found[r].worst_ns[0], digits=0), [t.worst_ns[0] for t in found], sql="began", value=lambda r: utc(found[r].worst_ns[0])),
+            ],
+            len(found),
+            ((1, 52), (2, 54), (3, 64), (4, 66)),
+        )
+
+    def _to_trouble(self, row: int) -> None:
+        if self.picture is not None and row < len(self.picture.troubles):
+            self._model.look(self._model.focus.with_period(self.picture.troubles[row].worst_ns))
+
+    def _show_others(self, groups: list[OtherGroup]) -> None:
+        self.others.show_columns(
+            [
+                Column("service", lambda r: groups[r].label, [g.label for g in groups], figures=False),
+                Column("median", lambda r: duration(groups[r].median_ns), [g.median_ns or 0 for g in groups], meaning="time to the answer"),
+                Column("95th pct.", lambda r: duration(groups[r].p95_ns), [g.p95_ns or 0 for g in groups], meaning="time to the answer"),
+                Column("open", lambda r: count(groups[r].unanswered), [g.unanswered for g in groups], meaning="asked and not answered"),
+            ],
+            len(groups),
+            ((1, 66), (2, 72), (3, 46)),
+        )
+
+    def dress(self) -> None:
+        """Takes the colors of the theme."""
+        self.plots.dress()
+        self.services.dress()
+        self.flows.dress()
+        self.interfaces.dress()

@@ -1,0 +1,1 @@
+"""The frame around the stations: strip, focus line, drawer, dialogs, exports, receiving."""

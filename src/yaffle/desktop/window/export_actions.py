@@ -1,0 +1,105 @@
+"""Getting evidence out of the window: report, packets, tables; addresses masked where wished."""
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from PySide6.QtWidgets import QCheckBox, QFileDialog, QMessageBox
+
+from yaffle.capture.masking import Masker
+from yaffle.capture.reader import Progress
+from yaffle.desktop.window.report_pdf import write_pdf
+from yaffle.session.exports import connections_table, safe_name, waits_table, write_flows, write_packets, write_table
+from yaffle.session.reporting import write_html
+from yaffle.session.scene import Scene
+from yaffle.units import count
+
+if TYPE_CHECKING:
+    from yaffle.desktop.window.main_window import MainWindow
+
+_LARGE = 100_000  # Packets from which it is said how many there are.
+
+
+class ExportActions:
+    """Asks what to mask and where to write, then writes off the interface thread."""
+
+    def __init__(self, window: "MainWindow") -> None:
+        self._window = window
+        self._masker: Masker | None = None  # One for the window's life: the same address looks the same in all that goes out.
+
+    def _ask(self, title: str, what: str, kinds: str, ending: str) -> tuple[Path, Masker | None] | None:
+        """Where to, and whether addresses are masked; None where the user thinks better of it."""
+        opened = self._window.investigation.opened
+        if opened is None:
+            self._window.statusBar().showMessage("Nothing is open.", 4000)
+            return None
+        box = QMessageBox(QMessageBox.Icon.Question, title, what, QMessageBox.StandardButton.Ok | QMessageBox.StandardButton.Cancel, self._window)
+        mask = QCheckBox("Mask addresses, and leave names and payload out")
+        box.setCheckBox(mask)
+        if box.exec() != QMessageBox.StandardButton.Ok:
+            return None
+        name = safe_name(opened.folder.stem if opened.folder else Path(opened.analysis.capture.sources[0].name).stem)
+        path, _ = QFileDialog.getSaveFileName(self._window, title, f"{name}{ending}", kinds)
+        if not path:
+            return None
+        if mask.isChecked():
+            self._masker = self._masker or Masker()
+        return Path(path), self._masker if mask.isChecked() else None
+
+    def report(self) -> None:
+        """The report, as HTML or PDF by the name's ending."""
+        model = self._window.investigation
+        asked = self._ask("Report", "One document: complaint, answer, findings with their grounds, method and limits.", "HTML (*.html);;PDF (*.pdf)", "-report.html")
+        if asked is None or model.opened is None:
+            return
+        path, masker = asked
+        opened, kept = model.opened, model.kept
+        if path.suffix == ".pdf":
+            write_pdf(opened, kept, path, masker)  # Quick, and text is laid out on the interface thread only.
+            self._window.statusBar().showMessage(f"Wrote {path}", 6000)
+        else:
+            self._write(lambda _progress: f"Wrote {write_html(opened, kept, path, masker)}", "writing the report")
+
+    def packets(self) -> None:
+        """The packets in focus as a capture."""
+        scene = self._scene()
+        if scene is None:
+            return
+        number = int(scene.packets.sum())
+        asked = self._ask("Packets", f"{count(number)} packets: {scene.words}." + (" That takes a while." if number > _LARGE else ""), "pcapng (*.pcapng)", ".pcapng")
+        if asked is not None:
+            path, masker = asked
+            self._write(lambda progress: f"Wrote {count(write_packets(scene.evidence, scene.packets, path, masker, progress))} packets to {path}", "writing packets")
+
+    def waits(self) -> None:
+        """The exchanges in focus as a table."""
+        self._table("Exchanges", waits_table)
+
+    def connections(self) -> None:
+        """The connections in focus as a table."""
+        self._table("Connections", connections_table)
+
+    def flows(self) -> None:
+        """Flow records of the period, as IPFIX or a table. Their addresses are not masked: it says so."""
+        scene = self._scene()
+        if scene is None:
+            return
+        path, _ = QFileDialog.getSaveFileName(self._window, "Flow records of the period, addresses as they are", "flows.ipfix", "IPFIX (*.ipfix);;CSV (*.csv);;Parquet (*.parquet)")
+        if path:
+            self._write(lambda progress: f"Wrote {count(write_flows(scene, Path(path), progress))} flow records to {path}", "writing flow records")
+
+    def _table(self, title: str, table: Callable[[Scene, Masker | None], object]) -> None:
+        scene = self._scene()
+        asked = self._ask(title, f"{title} in focus, with what each waited for.", "CSV (*.csv);;Parquet (*.parquet)", f"-{title.lower()}.csv") if scene is not None else None
+        if asked is not None and scene is not None:
+            path, masker = asked
+            self._write(lambda _progress: f"Wrote {count(write_table(table(scene, masker), path))} rows to {path}", f"writing {title.lower()}")
+
+    def _scene(self) -> Scene | None:
+        scene = self._window.investigation.scene
+        if scene is None:
+            self._window.statusBar().showMessage("Nothing is open.", 4000)
+        return scene
+
+    def _write(self, work: Callable[[Progress], str], words: str) -> None:
+        self._window.begin(work, words)

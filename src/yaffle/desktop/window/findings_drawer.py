@@ -1,0 +1,230 @@
+"""The findings drawer: ranked sentences, each a button that leads to its grounds; a pin keeps one for the report."""
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtGui import QKeyEvent, QMouseEvent
+from PySide6.QtWidgets import (
+    QFrame,
+    QHBoxLayout,
+    QInputDialog,
+    QLabel,
+    QMenu,
+    QScrollArea,
+    QToolButton,
+    QVBoxLayout,
+    QWidget,
+)
+
+from yaffle.findings.finding import Finding
+from yaffle.session.complaints import in_words
+from yaffle.session.evidence import Evidence
+from yaffle.session.investigation import Investigation
+from yaffle.units import duration
+
+
+def _no_finding(evidence: Evidence | None) -> str:
+    if evidence is None:
+        return "Nothing is open."
+    if not evidence.waits.first_ns.size:
+        return "No finding here: no line was full for long. Flow records and counters tell volumes, not waits: a capture would tell who waits for whom."
+    return "No finding here: nothing in this period is slow."
+
+
+def _users(number: int) -> str:
+    return f"{number} user{'s' if number != 1 else ''}, " if number else ""
+
+
+class _Card(QFrame):
+    """One finding."""
+
+    followed = Signal()
+
+    def __init__(self, number: int, finding: Finding, pinned: bool, explains: str, remark: str) -> None:
+        super().__init__()
+        self.setObjectName("finding")
+        self.setProperty("severity", finding.severity)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setCursor(Qt.CursorShape.PointingHandCursor)
+        self.setAccessibleName(finding.sentence)
+        head = QLabel(f"{number}  {finding.severity}, {finding.party}")
+        head.setObjectName("heading")
+        head.setWordWrap(True)
+        self.pin = QToolButton()
+        self.pin.setObjectName("small")
+        self.pin.setCheckable(True)
+        self.pin.setChecked(pinned)
+        self.pin.setText("pinned" if pinned else "pin")
+        self.pin.setToolTip("Keep this finding for the report")
+        self.more = QToolButton()
+        self.more.setText("…")
+        self.more.setObjectName("small")
+        self.more.setToolTip("Dismiss it, or write a remark on it")
+        self.more.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
+        text = QLabel(finding.sentence)
+        text.setWordWrap(True)
+        facts = QLabel(f"{f'{duration(finding.lost_ns)} lost, ' if finding.lost_ns else ''}{_users(finding.users)}{round(100 * finding.confidence)} % sure")
+        facts.setObjectName("faint")
+        facts.setWordWrap(True)
+        ruled = QLabel(finding.grounds.get("ruled_out", ""))
+        ruled.setObjectName("faint")
+        ruled.setWordWrap(True)
+        step = QLabel(f"Next: {finding.next_step}")
+        step.setWordWrap(True)
+        top = QHBoxLayout()
+        top.addWidget(head, 1)
+        top.addWidget(self.pin)
+        top.addWidget(self.more)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(8, 6, 8, 8)
+        column.setSpacing(4)
+        column.addLayout(top)
+        column.addWidget(text)
+        column.addWidget(facts)
+        for words, name in ((explains, "heading"), (f"“{remark}”" if remark else "", "faint")):
+            if words:
+                label = QLabel(words)
+                label.setObjectName(name)
+                label.setWordWrap(True)
+                column.addWidget(label)
+        column.addWidget(ruled)
+        column.addWidget(step)
+        self._more = [label for label in (ruled, step) if label.text()]
+        ruled.setVisible(False)
+        step.setVisible(False)
+
+    def unfold(self, wide: bool) -> None:
+        """Shows what was ruled out and the next step, or not."""
+        for label in self._more:
+            label.setVisible(wide)
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        if event.button() == Qt.MouseButton.LeftButton and self.rect().contains(event.position().toPoint()):
+            self.followed.emit()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space):
+            self.followed.emit()
+        else:
+            super().keyPressEvent(event)
+
+
+class FindingsDrawer(QWidget):
+    """Folds away to a narrow handle."""
+
+    followed = Signal(object)
+
+    def __init__(self, investigation: Investigation, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._model = investigation
+        self._title = QLabel("Findings")
+        self._title.setObjectName("heading")
+        self.fold = QToolButton()
+        self.fold.setText("fold")
+        self.fold.setToolTip("Fold the findings away or back (F9)")
+        self.fold.clicked.connect(lambda: self.set_folded(not self.folded))
+        self._inside = QWidget()
+        self._list = QVBoxLayout(self._inside)
+        self._list.setContentsMargins(4, 4, 4, 4)
+        self._list.setSpacing(6)
+        self._scroll = QScrollArea()
+        self._scroll.setWidgetResizable(True)
+        self._scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self._scroll.setWidget(self._inside)
+        top = QHBoxLayout()
+        top.setContentsMargins(6, 4, 4, 4)
+        top.addWidget(self._title, 1)
+        top.addWidget(self.fold)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(0)
+        column.addLayout(top)
+        column.addWidget(self._scroll, 1)
+        self.folded = False
+        self._set_width()
+        self._undo = [
+            investigation.opened_changed.connect(self._redraw),
+            investigation.focus_changed.connect(self._redraw),
+            investigation.kept_changed.connect(self._redraw),
+        ]
+        self.cards: list[_Card] = []
+        self._open = ""
+        self._shown: object = None
+        self._redraw()
+
+    def _set_width(self) -> None:
+        self.setFixedWidth(58 if self.folded else 262)
+
+    def set_folded(self, folded: bool) -> None:
+        """Folds the drawer away, or back."""
+        self.folded = folded
+        self._scroll.setVisible(not folded)
+        self._title.setVisible(not folded)
+        self.fold.setText("open" if folded else "fold")
+        self._set_width()
+
+    def _follow(self, finding: Finding) -> None:
+        self._open = finding.key
+        for card, (shown, _) in zip(self.cards, self._model.ranked, strict=False):
+            card.unfold(shown.key == finding.key)
+        self.followed.emit(finding)
+
+    def _menu_of(self, card: _Card, finding: Finding) -> QMenu:
+        menu = QMenu(card)
+        menu.addAction("Dismiss…", lambda: self.dismiss(finding))
+        menu.addAction("Write a remark…", lambda: self.remark(finding))
+        return menu
+
+    def dismiss(self, finding: Finding) -> None:
+        """Asks why, and puts the finding away; it can be taken back."""
+        reason, sure = QInputDialog.getText(self, "Dismiss this finding", f"{finding.sentence}\n\nWhy is it put away?")
+        if sure:
+            self._model.keep(self._model.kept.dismiss(finding.key, reason.strip() or "no reason given"), f"dismiss {finding.subject}")
+
+    def remark(self, finding: Finding) -> None:
+        """Asks for the user's words on a finding."""
+        text, sure = QInputDialog.getMultiLineText(self, "A remark on this finding", finding.sentence, self._model.kept.remarks.get(finding.key, ""))
+        if sure:
+            self._model.keep(self._model.kept.remark(finding.key, text.strip()), f"remark on {finding.subject}")
+
+    def _redraw(self) -> None:
+        ranked, kept, dismissed = self._model.ranked, self._model.kept, self._model.dismissed
+        shown = [(f.key, f.key in kept.pinned, in_words(score), kept.remarks.get(f.key, "")) for f, score in ranked]
+        state = (shown, [(f.key, reason) for f, reason in dismissed])
+        if self._shown == state and ranked:
+            return
+        self._shown = state
+        while self._list.count():
+            item = self._list.takeAt(0)
+            if item is not None and item.widget() is not None:
+                item.widget().hide()  # It may live on for a moment.
+                item.widget().deleteLater()
+        self.cards = []
+        if not ranked:
+            words = _no_finding(self._model.evidence)
+            self._list.addWidget(self._faint(words))
+        for number, ((finding, _), (key, pinned, explains, remark)) in enumerate(zip(ranked, shown, strict=True), 1):
+            card = _Card(number, finding, pinned, explains, remark)
+            card.followed.connect(lambda finding=finding: self._follow(finding))
+            card.unfold(key == self._open)
+            card.pin.toggled.connect(lambda on, finding=finding: self._model.pin(finding, on))
+            card.more.setMenu(self._menu_of(card, finding))
+            self._list.addWidget(card)
+            self.cards.append(card)
+        if ranked:
+            for place in self._model.cleared[:5]:
+                self._list.addWidget(self._faint(place.sentence))
+        for finding, reason in dismissed:
+            back = QToolButton()
+            back.setText("take back")
+            back.clicked.connect(lambda _=False, f=finding: self._model.keep(self._model.kept.dismiss(f.key, None), f"take back {f.subject}"))
+            self._list.addWidget(self._faint(f"dismissed ({reason}): {finding.sentence}"))
+            self._list.addWidget(back)
+        self._list.addStretch(1)
+        self._title.setText(f"Findings ({len(ranked)})" if ranked else "Findings")
+
+    @staticmethod
+    def _faint(words: str) -> QLabel:
+        label = QLabel(words)
+        label.setObjectName("faint")
+        label.setWordWrap(True)
+        label.setContentsMargins(8, 2, 8, 2)
+        return label

@@ -1,0 +1,1 @@
+"""Voice and video: RTP streams, what their ends report, calls, MPEG transport streams, and how voice may have sounded."""
