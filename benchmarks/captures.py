@@ -1,7 +1,9 @@
 """Captures to measure with: many connections interleaved at random, written with array operations.
 
-Each connection is a handshake and then cycles of packets: a request, an answer in segments, acknowledgements. In one chatty
-cycle of fifty a segment is lost before the point and sent again. Timestamps, identification and acknowledgements fit together.
+Each connection is a handshake and then cycles of packets: a request, an answer in segments, acknowledgements. In one
+chatty
+cycle of fifty a segment is lost before the point and sent again. Timestamps, identification and acknowledgements fit
+together.
 """
 
 from pathlib import Path
@@ -58,7 +60,9 @@ def _big(out: Array, at: int, values: Array, octets: int) -> None:
         out[:, at + k] = (values >> (8 * (octets - 1 - k))) & 255
 
 
-def _frames(out: Array, connection: Array, place: Array, time_ns: Array, snap: int, scripts: Array, later_ns: int) -> Array:
+def _frames(
+    out: Array, connection: Array, place: Array, time_ns: Array, snap: int, scripts: Array, later_ns: int
+) -> Array:
     """Fills rows of bytes (record header and packet); returns the length of each row."""
     length = scripts.shape[1]
     down = int(scripts[0, :, 3][scripts[0, :, 0] == 0].max())
@@ -105,8 +109,12 @@ def _frames(out: Array, connection: Array, place: Array, time_ns: Array, snap: i
     return 16 + kept
 
 
-def write_interleaved(path: Path, packets: int, connections: int, snap: int, scripts: Array = CHATTY, gap_ns: int = 150, later_ns: int = 0) -> Path:
-    """Writes a nanosecond pcap; found again if it is there already. later_ns: as seen by a point one router further on, by so much later."""
+def write_interleaved(
+    path: Path, packets: int, connections: int, snap: int, scripts: Array = CHATTY, gap_ns: int = 150, later_ns: int = 0
+) -> Path:
+    """Writes a nanosecond pcap; found again if it is there already. later_ns: as seen by a point one router further
+    on, by so much later.
+    """
     if path.exists():
         return path
     path.parent.mkdir(parents=True, exist_ok=True)
@@ -119,7 +127,9 @@ def write_interleaved(path: Path, packets: int, connections: int, snap: int, scr
     time_ns = START_NS + np.cumsum(random.integers(1, 2 * gap_ns, packets))
     part = path.with_suffix(".part")
     with part.open("wb") as file:
-        file.write(bytes.fromhex("4d3cb2a1020004000000000000000000") + snap.to_bytes(4, "little") + (1).to_bytes(4, "little"))
+        file.write(
+            bytes.fromhex("4d3cb2a1020004000000000000000000") + snap.to_bytes(4, "little") + (1).to_bytes(4, "little")
+        )
         for at in range(0, packets, CHUNK):
             here = slice(at, min(packets, at + CHUNK))
             out = np.empty((here.stop - at, 16 + min(snap, HEAD + MSS)), np.uint8)

@@ -1,6 +1,7 @@
 """How quick the window is on a case of a million packets: `python -m benchmarks.desktop [FOLDER]`.
 
-Medians, in ms, from the key or click to the finished picture (which is drawn into memory, offscreen). Then frames a second of
+Medians, in ms, from the key or click to the finished picture (which is drawn into memory, offscreen). Then frames a
+second of
 zooming and scrolling.
 """
 
@@ -78,11 +79,16 @@ def main(folder: Path) -> None:
     for k in (1, 2):
         window.go(k)
         finish()
-        print(f"    {STATIONS[k]}, filter to new picture: {median_ms(lambda n: model.look(model.focus.with_filter(f'wait_ms > {1 + n / 10}'))):.0f} ms")
+        print(
+            f"    {STATIONS[k]}, filter to new picture:"
+            f" {median_ms(lambda n: model.look(model.focus.with_filter(f'wait_ms > {1 + n / 10}'))):.0f} ms"
+        )
         model.look(model.focus.with_filter(""))
         finish()
         begins = evidence.first_ns
-        moved = median_ms(lambda n, begins=begins: model.look(model.focus.with_period((begins + n * tenth, begins + (n + 3) * tenth))))
+        moved = median_ms(
+            lambda n, begins=begins: model.look(model.focus.with_period((begins + n * tenth, begins + (n + 3) * tenth)))
+        )
         print(f"    {STATIONS[k]}, period to new picture: {moved:.0f} ms")
         model.look(model.focus.with_period(None))
         finish()
@@ -105,7 +111,10 @@ def main(folder: Path) -> None:
     bar, table = window.examine.ladder.verticalScrollBar(), window.examine.packet_table.verticalScrollBar()
     print(f"    scrolling the ladder: {frames(lambda k: bar.setValue(k * 37)):.0f} frames/s")
     print(f"    scrolling the packets: {frames(lambda k: table.setValue(k * 3)):.0f} frames/s")
-    print(f"    zooming the sequence plot: {frames(lambda k: window.examine.sequence.setXRange(k, 900 - 10 * k, padding=0)):.0f} frames/s")
+    print(
+        "    zooming the sequence plot:"
+        f" {frames(lambda k: window.examine.sequence.setXRange(k, 900 - 10 * k, padding=0)):.0f} frames/s"
+    )
     window.close()
 
 

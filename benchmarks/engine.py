@@ -1,7 +1,9 @@
 """The whole analysis against a checksum of the same file: `python -m benchmarks.engine [FOLDER]`.
 
-(a) 10 million packets of about 100 captured bytes over 20,000 connections, interleaved at random; (b) a million full ones.
-Each ratio is the median of three pairs run in turn, so that a machine that speeds up or slows down moves both. The case is
+(a) 10 million packets of about 100 captured bytes over 20,000 connections, interleaved at random; (b) a million full
+ones.
+Each ratio is the median of three pairs run in turn, so that a machine that speeds up or slows down moves both. The case
+is
 left to the page cache: how fast a disk settles is not the engine's doing.
 """
 
@@ -102,7 +104,10 @@ def measure(label: str, path: Path, packets: int) -> float:
         reopen = median_ms(lambda: open_case(case))
         analysis, _ = open_case(case)
         opened = Opened(analysis)
-        print(f"{label}: {statistics.median(ratios):.2f} times its checksum ({min(ratios):.2f} to {max(ratios):.2f}), {packets / statistics.median(spent):,.0f} packets/s")
+        print(
+            f"{label}: {statistics.median(ratios):.2f} times its checksum ({min(ratios):.2f} to {max(ratios):.2f}),"
+            f" {packets / statistics.median(spent):,.0f} packets/s"
+        )
         print(f"    memory {max(peaks):.0f} bytes a packet, reopened in {reopen:.0f} ms")
         for name, question in questions(opened).items():
             print(f"    {name}: {median_ms(question):.0f} ms", flush=True)
@@ -119,7 +124,9 @@ def questions(opened: "Opened") -> dict[str, Callable[[], object]]:
     last = min(evidence.last_ns, evidence.first_ns + 600 * 10**9)
     return {
         "filter with two predicates": lambda: ((packets.payload_bytes > 1000) & (packets.flow == 17)).nonzero(),
-        "volume in intervals of 10 ms": lambda: series(evidence, None, evidence.first_ns, last, (last - evidence.first_ns) // 10**7),
+        "volume in intervals of 10 ms": lambda: series(
+            evidence, None, evidence.first_ns, last, (last - evidence.first_ns) // 10**7
+        ),
         "top 50 hosts": lambda: make_up(evidence, None, "host", 50),
     }
 

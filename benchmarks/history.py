@@ -1,4 +1,5 @@
-"""What months of records cost: 30 million of them on disk, and receiving 100,000 a second over loopback, `python -m benchmarks.history [FOLDER]`.
+"""What months of records cost: 30 million of them on disk, and receiving 100,000 a second over loopback, `python -m
+benchmarks.history [FOLDER]`.
 
 Times are given as ratios to a checksum (md5) of 100 MB made in the same run, and in ms for whoever knows the machine.
 """
@@ -50,8 +51,15 @@ def write_history(folder: Path) -> None:
         rows["arrived_ns"] = rows["last_ns"]
         rows["src_lo"] = 0xC6336400 + np.minimum(rng.zipf(1.3, count), 4000)
         rows["dst_lo"] = 0xCB007100 + np.minimum(rng.zipf(1.5, count), 500)
-        rows["src_port"], rows["dst_port"], rows["transport"] = rng.integers(32_768, 61_000, count), rng.choice([53, 80, 443, 5432, 22], count), 6
-        rows["octets"], rows["packets"] = (rng.pareto(1.2, count) * 3000 + 60).astype(np.int64), rng.integers(1, 40, count)
+        rows["src_port"], rows["dst_port"], rows["transport"] = (
+            rng.integers(32_768, 61_000, count),
+            rng.choice([53, 80, 443, 5432, 22], count),
+            6,
+        )
+        rows["octets"], rows["packets"] = (
+            (rng.pareto(1.2, count) * 3000 + 60).astype(np.int64),
+            rng.integers(1, 40, count),
+        )
         rows["ingress"], rows["egress"] = rng.integers(1, 4, count), rng.integers(4, 6, count)
         clock.now_ns = start + HOUR_NS - 1
         writer.append(FlowRecords(rows, [Exporter("192.0.2.1", 0, 2)]))
@@ -93,7 +101,9 @@ def _questions(folder: Path) -> None:
 
 def _reception(folder: Path, seconds: int) -> None:
     fields = [(8, 4), (12, 4), (10, 4), (14, 4), (2, 8), (1, 8), (152, 8), (153, 8), (7, 2), (11, 2), (4, 1), (5, 1)]
-    template = pack("!HHHH", 2, 8 + 4 * len(fields), 300, len(fields)) + b"".join(pack("!HH", *field) for field in fields)
+    template = pack("!HHHH", 2, 8 + 4 * len(fields), 300, len(fields)) + b"".join(
+        pack("!HH", *field) for field in fields
+    )
     reception = Reception(HistoryWriter(folder), udp=(0,))
     reception.start()
     window = subprocess.Popen([sys.executable, "-m", "benchmarks.watching", str(folder), str(seconds - 1)])
@@ -122,7 +132,10 @@ def _reception(folder: Path, seconds: int) -> None:
     reception.stop()
     status = reception.status
     rate = sent / seconds
-    print(f"received {status.records:,} of {sent:,} records ({rate:,.0f}/s for {seconds} s): {status.kernel_drops:,} datagrams dropped by the kernel, {status.given_up:,} given up")
+    print(
+        f"received {status.records:,} of {sent:,} records ({rate:,.0f}/s for {seconds} s): {status.kernel_drops:,}"
+        f" datagrams dropped by the kernel, {status.given_up:,} given up"
+    )
 
 
 def main(folder: Path) -> None:

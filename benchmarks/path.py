@@ -1,6 +1,8 @@
-"""What several points cost: a million packets seen at two of them, matched, `python -m benchmarks.path [FOLDER] [MILLIONS]`.
+"""What several points cost: a million packets seen at two of them, matched, `python -m benchmarks.path [FOLDER]
+[MILLIONS]`.
 
-Prints the time of matching (identities, clocks, segments) as a ratio to the time of reading and accounting for both files.
+Prints the time of matching (identities, clocks, segments) as a ratio to the time of reading and accounting for both
+files.
 With a number: so many million packets of interleaved connections in each of two files.
 """
 
@@ -16,7 +18,10 @@ from benchmarks.services import write_services
 def _files(folder: Path, millions: int) -> list[Path]:
     if millions:
         shape = millions * 1_000_000, 2_000 * millions, 130
-        return [write_interleaved(folder / f"chatty-{millions}m-{name}.pcap", *shape, later_ns=later) for name, later in (("near", 0), ("far", 5_000_000))]
+        return [
+            write_interleaved(folder / f"chatty-{millions}m-{name}.pcap", *shape, later_ns=later)
+            for name, later in (("near", 0), ("far", 5_000_000))
+        ]
     return [write_services(folder / "services-1m.pcap"), write_services(folder / "services-1m-later.pcap", 5_000_000)]
 
 
@@ -47,7 +52,10 @@ def main(folder: Path, millions: int) -> None:
         assert len(path.segments) == 1
         assert not path.segments[0].up.lost.size
         ratios.append(spent / whole)
-    print(f"the same packets at two points, {capture.packets.time_ns.size:,} in all: matched in {statistics.median(ratios):.2f} times their analysis")
+    print(
+        f"the same packets at two points, {capture.packets.time_ns.size:,} in all: matched in"
+        f" {statistics.median(ratios):.2f} times their analysis"
+    )
 
 
 if __name__ == "__main__":

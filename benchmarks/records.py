@@ -1,4 +1,6 @@
-"""How fast flow records are decoded: IPFIX messages in memory, of the size that fits a datagram, to rows of the flow table; on one core."""
+"""How fast flow records are decoded: IPFIX messages in memory, of the size that fits a datagram, to rows of the flow
+table; on one core.
+"""
 
 import statistics
 import sys
@@ -17,7 +19,21 @@ def _messages() -> list[bytes]:
     now = 1_790_000_000
     found = []
     for k in range(MESSAGES):
-        one = pack("!IIHHBBIIIIQQ", 0xC6336400 + k % 250, 0xCB007100 + k % 90, 1024 + k % 60_000, 443, 6, 0, 1, 2, 10, 9000, now * 1000, now * 1000 + 500)
+        one = pack(
+            "!IIHHBBIIIIQQ",
+            0xC6336400 + k % 250,
+            0xCB007100 + k % 90,
+            1024 + k % 60_000,
+            443,
+            6,
+            0,
+            1,
+            2,
+            10,
+            9000,
+            now * 1000,
+            now * 1000 + 500,
+        )
         data = pack("!HH", 300, 4 + EACH * len(one)) + one * EACH
         body = (template if k % 1000 == 0 else b"") + data
         found.append(pack("!HHIII", 10, 16 + len(body), now, k * EACH, 1) + body)
@@ -41,7 +57,10 @@ def main() -> None:
         assert (found.rows.size, found.exporters[0].lost_records) == (MESSAGES * EACH, 0) and total
         rates.append(found.rows.size / spent)
         ratios.append(spent / plain)
-    print(f"IPFIX: {statistics.median(rates):,.0f} records/s; {statistics.median(ratios):.2f} of the time that adding up the bytes takes in plain Python")
+    print(
+        f"IPFIX: {statistics.median(rates):,.0f} records/s; {statistics.median(ratios):.2f} of the time that adding up"
+        " the bytes takes in plain Python"
+    )
 
 
 if __name__ == "__main__":

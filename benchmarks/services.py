@@ -1,4 +1,5 @@
-"""What decoding costs: a million packets with 100,000 web exchanges and 100,000 look-ups, `python -m benchmarks.services [FOLDER]`.
+"""What decoding costs: a million packets with 100,000 web exchanges and 100,000 look-ups, `python -m
+benchmarks.services [FOLDER]`.
 
 Prints the time of decoding (messages and look-ups) as a ratio to the time of the transport analysis of the same file.
 """
@@ -15,7 +16,14 @@ _RECORD = Struct("<IIII")
 
 
 def _ip(protocol: int, source: bytes, target: bytes, body: bytes, number: int) -> bytes:
-    return bytes(12) + b"\x08\0" + Struct("!BBHHHBBH").pack(0x45, 0, 20 + len(body), number & 0xFFFF, 0x4000, 64, protocol, 0) + source + target + body
+    return (
+        bytes(12)
+        + b"\x08\0"
+        + Struct("!BBHHHBBH").pack(0x45, 0, 20 + len(body), number & 0xFFFF, 0x4000, 64, protocol, 0)
+        + source
+        + target
+        + body
+    )
 
 
 def _tcp(ports: tuple[int, int], seq: int, ack: int, flags: int, payload: bytes) -> bytes:
@@ -43,7 +51,12 @@ def _connection(k: int) -> list[bytes]:
     send(0, 16)
     body = bytes(4 * _MSS - 60)
     for n in range(EACH):
-        send(0, 24, b"GET /catalog/item/%d/page?k=%d HTTP/1.1\r\nHost: shop.example\r\nAccept: text/html\r\nUser-Agent: bench\r\n\r\n" % (k, n))
+        send(
+            0,
+            24,
+            b"GET /catalog/item/%d/page?k=%d HTTP/1.1\r\nHost: shop.example\r\nAccept: text/html\r\nUser-Agent:"
+            b" bench\r\n\r\n" % (k, n),
+        )
         answer = b"HTTP/1.1 200 OK\r\nContent-Type: text/html\r\nContent-Length: %d\r\n\r\n" % len(body) + body
         send(1, 16)
         for at in range(0, len(answer), _MSS):
@@ -57,7 +70,10 @@ def _lookup(k: int) -> list[bytes]:
     question = b"\4host\6n%05d\7example\0\0\1\0\1" % (k % 100_000)
     port = 20_000 + k % 40_000
     head = Struct("!HHHHHH")
-    ask, answer = head.pack(k & 0xFFFF, 0x100, 1, 0, 0, 0) + question, head.pack(k & 0xFFFF, 0x8180, 1, 1, 0, 0) + question
+    ask, answer = (
+        head.pack(k & 0xFFFF, 0x100, 1, 0, 0, 0) + question,
+        head.pack(k & 0xFFFF, 0x8180, 1, 1, 0, 0) + question,
+    )
     answer += b"\xc0\x0c\0\1\0\1\0\0\0\x3c\0\4" + bytes([203, 0, 113, k % 250])
     udp = Struct("!HHHH")
     return [
@@ -67,7 +83,10 @@ def _lookup(k: int) -> list[bytes]:
 
 
 def write_services(path: Path, later_ns: int = 0) -> Path:
-    """Writes the capture, so much later; found again if it is there already. Connections run in groups of a hundred, side by side."""
+    """Writes the capture, so much later; found again if it is there already.
+
+    Connections run in groups of a hundred, side by side.
+    """
     if path.exists():
         return path
     path.parent.mkdir(parents=True, exist_ok=True)
@@ -77,13 +96,18 @@ def write_services(path: Path, later_ns: int = 0) -> Path:
         asked = 0
         for group in range(0, CONNECTIONS, 100):
             lanes = [_connection(k) for k in range(group, group + 100)]
-            lanes += [[packet for n in range(20) for packet in _lookup(asked + lane * 20 + n)] for lane in range(LOOKUPS * 100 // CONNECTIONS // 20)]
+            lanes += [
+                [packet for n in range(20) for packet in _lookup(asked + lane * 20 + n)]
+                for lane in range(LOOKUPS * 100 // CONNECTIONS // 20)
+            ]
             asked += LOOKUPS * 100 // CONNECTIONS
             for step in range(max(len(lane) for lane in lanes)):
                 for lane in lanes:
                     if step < len(lane):
                         now += 4_000
-                        file.write(_RECORD.pack(now // 10**9, now % 10**9, len(lane[step]), len(lane[step])) + lane[step])
+                        file.write(
+                            _RECORD.pack(now // 10**9, now % 10**9, len(lane[step]), len(lane[step])) + lane[step]
+                        )
     part.replace(path)
     return path
 
@@ -110,7 +134,9 @@ def main(folder: Path) -> None:
         transport = time.perf_counter() - began
         began = time.perf_counter()
         payload = Payload(capture)
-        messages = decode_messages(arranged.starts, arranged.order, capture.conversations.b_port[arranged.flow], payload)
+        messages = decode_messages(
+            arranged.starts, arranged.order, capture.conversations.b_port[arranged.flow], payload
+        )
         streams = time.perf_counter() - began
         lookups = find_lookups(capture, payload, arranged.starts, arranged.order, arranged.flow, messages)
         decoding = time.perf_counter() - began
@@ -118,7 +144,10 @@ def main(folder: Path) -> None:
         ratios.append(decoding / transport)
         spent.append((streams, decoding - streams, transport))
     streams, names, transport = (statistics.median(column) for column in zip(*spent, strict=True))
-    print(f"decoding {CONNECTIONS * EACH:,} web exchanges and {LOOKUPS:,} look-ups: {statistics.median(ratios):.1f} times the transport analysis")
+    print(
+        f"decoding {CONNECTIONS * EACH:,} web exchanges and {LOOKUPS:,} look-ups: {statistics.median(ratios):.1f} times"
+        " the transport analysis"
+    )
     print(f"    exchanges {streams:.2f} s, look-ups {names:.2f} s, transport {transport:.2f} s")
 
 

@@ -1,4 +1,6 @@
-"""The window on a history that is being written, offscreen, looking every second: `python -m benchmarks.watching FOLDER SECONDS`."""
+"""The window on a history that is being written, offscreen, looking every second: `python -m benchmarks.watching
+FOLDER SECONDS`.
+"""
 
 import os
 import sys

@@ -1,4 +1,6 @@
-"""Checks the system libraries that Qt needs; installs them through apt-get where that is allowed, else says the command."""
+"""Checks the system libraries that Qt needs; installs them through apt-get where that is allowed, else says the
+command.
+"""
 
 import ctypes
 import os
@@ -50,10 +52,17 @@ def main() -> int:
         print("installing system libraries:", " ".join(packages), flush=True)
         environment = {**os.environ, "DEBIAN_FRONTEND": "noninteractive"}
         subprocess.run([*prefix, "apt-get", "update", "-q"], env=environment, stdout=subprocess.DEVNULL, check=False)
-        if subprocess.run([*prefix, *command], env=environment, stdout=subprocess.DEVNULL, check=False).returncode == 0 and not missing():
+        if (
+            subprocess.run([*prefix, *command], env=environment, stdout=subprocess.DEVNULL, check=False).returncode == 0
+            and not missing()
+        ):
             return 0
         packages = missing() or packages
-    print("Some system libraries are missing and could not be installed from here. Please run:\n  sudo apt-get install " + " ".join(packages), file=sys.stderr)
+    print(
+        "Some system libraries are missing and could not be installed from here. Please run:\n  sudo apt-get install "
+        + " ".join(packages),
+        file=sys.stderr,
+    )
     return 1
 
 

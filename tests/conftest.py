@@ -12,7 +12,9 @@ os.environ.setdefault("XDG_STATE_HOME", "/tmp/yaffle-tests-state")
 os.environ["YAFFLE_CONFIG_DIR"] = tempfile.mkdtemp(prefix="yaffle-tests-")
 
 
-settings.register_profile("calm", deadline=None, suppress_health_check=[HealthCheck.too_slow])  # Machines are shared: time decides nothing.
+settings.register_profile(
+    "calm", deadline=None, suppress_health_check=[HealthCheck.too_slow]
+)  # Machines are shared: time decides nothing.
 settings.load_profile("calm")
 
 

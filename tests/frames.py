@@ -8,12 +8,33 @@ FIN, SYN, RST, PSH, ACK = 1, 2, 4, 8, 16
 C, S = "198.51.100.10", "203.0.113.20"
 
 
-def tcp(src, sport, dst, dport, seq, ack, flags, payload=b"", window=1000, options=b"", ip_id=0, ttl=64, tos=0, length=None, ts=None):
+def tcp(
+    src,
+    sport,
+    dst,
+    dport,
+    seq,
+    ack,
+    flags,
+    payload=b"",
+    window=1000,
+    options=b"",
+    ip_id=0,
+    ttl=64,
+    tos=0,
+    length=None,
+    ts=None,
+):
     """An IP packet with a TCP segment. ts: (value, echo). length: payload bytes claimed by the IP header."""
     if ts is not None:
         options = b"\x01\x01\x08\x0a" + Struct("!II").pack(*ts) + options
     options += b"\0" * (-len(options) % 4)
-    header = Struct("!HHIIHHHH").pack(sport, dport, seq & 0xFFFFFFFF, ack & 0xFFFFFFFF, (5 + len(options) // 4) << 12 | flags, window, 0, 0) + options
+    header = (
+        Struct("!HHIIHHHH").pack(
+            sport, dport, seq & 0xFFFFFFFF, ack & 0xFFFFFFFF, (5 + len(options) // 4) << 12 | flags, window, 0, 0
+        )
+        + options
+    )
     size = len(header) + (len(payload) if length is None else length)
     return ip(src, dst, 6, header + payload, size, ip_id, ttl, tos)
 
@@ -45,7 +66,9 @@ def pcap(path: Path, packets, link=1, order="<", nano=True, wire=None) -> Path:
         time_ns, data = entry[:2]
         wire_bytes = entry[2] if len(entry) > 2 else len(data)
         part = time_ns % 10**9
-        out += Struct(order + "IIII").pack(time_ns // 10**9, part if nano else part // 1000, len(data), wire_bytes) + data
+        out += (
+            Struct(order + "IIII").pack(time_ns // 10**9, part if nano else part // 1000, len(data), wire_bytes) + data
+        )
     path.write_bytes(out)
     return path
 
@@ -59,7 +82,20 @@ class Talk:
         self.now_ms, self.out, self.ts = start_ms, [], ts
         self.options = b"\x02\x04\x05\xb4\x04\x02\x01\x03\x03\x07"
 
-    def send(self, side, at_ms, size=0, flags=ACK, seq=None, ack=None, ip_id=None, window=1000, lost=False, options=b"", advance=True):
+    def send(
+        self,
+        side,
+        at_ms,
+        size=0,
+        flags=ACK,
+        seq=None,
+        ack=None,
+        ip_id=None,
+        window=1000,
+        lost=False,
+        options=b"",
+        advance=True,
+    ):
         """One packet. lost: it takes its number and identification but is not captured."""
         (src, sport), (dst, dport) = self.ends[side], self.ends[1 - side]
         if self.ids is not None and ip_id is None:
@@ -67,7 +103,20 @@ class Talk:
         number = ip_id if ip_id is not None else (self.ids[side] if self.ids is not None else 0)
         first = self.seq[side] if seq is None else seq
         stamp = (int(at_ms), 0) if self.ts else None
-        packet = tcp(src, sport, dst, dport, first, self.seq[1 - side] if ack is None else ack, flags, b"x" * size, window, options, number, ts=stamp)
+        packet = tcp(
+            src,
+            sport,
+            dst,
+            dport,
+            first,
+            self.seq[1 - side] if ack is None else ack,
+            flags,
+            b"x" * size,
+            window,
+            options,
+            number,
+            ts=stamp,
+        )
         if seq is None and advance:
             self.seq[side] += size + (1 if flags & (SYN | FIN) else 0)
         if not lost:

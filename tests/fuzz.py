@@ -1,6 +1,8 @@
-"""Mutated captures without end: `NUMBA_BOUNDSCHECK=1 python -m tests.fuzz SECONDS [SEED]`. Prints how many and the first that broke.
+"""Mutated captures without end: `NUMBA_BOUNDSCHECK=1 python -m tests.fuzz SECONDS [SEED]`. Prints how many and the
+first that broke.
 
-With bounds checks compiled in, an index beyond an array is an error instead of a wrong figure. A file must give an analysis
+With bounds checks compiled in, an index beyond an array is an error instead of a wrong figure. A file must give an
+analysis
 or one YaffleError, in bounded time.
 """
 
@@ -41,7 +43,8 @@ def talk_of(sport: int) -> list[bytes]:
     return [
         tcp(C, sport, S, 80, 1, 0, SYN, options=syn), tcp(S, 80, C, sport, 1000, 2, SYN | ACK, options=syn),
         tcp(C, sport, S, 80, 2, 1001, ACK, ts=(2, 1)), tcp(C, sport, S, 80, 2, 1001, ACK | PSH, b"ask", ts=(3, 1)),
-        tcp(S, 80, C, sport, 1001, 5, ACK, b"x" * 500, ts=(3, 3)), tcp(S, 80, C, sport, 2001, 5, ACK, b"y" * 500, ts=(4, 3)),
+        tcp(S, 80, C, sport, 1001, 5, ACK, b"x" * 500, ts=(3, 3)),
+        tcp(S, 80, C, sport, 2001, 5, ACK, b"y" * 500, ts=(4, 3)),
         tcp(C, sport, S, 80, 5, 1501, ACK, options=sack), tcp(S, 80, C, sport, 1501, 5, ACK, b"z" * 500, ts=(9, 3)),
         tcp(C, sport, S, 80, 5, 2501, ACK, window=0, ts=(9, 9)), tcp(S, 80, C, sport, 2501, 5, ACK, b"p", ts=(10, 3)),
         tcp(C, sport, S, 80, 5, 2502, FIN | ACK, ts=(11, 9)), tcp(S, 80, C, sport, 2502, 6, RST | ACK),
@@ -65,7 +68,12 @@ def seeds(folder: Path) -> Iterator[bytes]:
     frames = [ether(t) for t in talk]
     yield pcap(folder / "a", [(i * 50_000_000, f) for i, f in enumerate(frames)]).read_bytes()
     yield pcap(folder / "b", [(i * 50_000_000, f) for i, f in enumerate(frames[3:] + other)]).read_bytes()
-    write_pcapng(folder / "c", [(i * 50_000_000, len(f), f) for i, f in enumerate(other + frames)], names={C: "a.b.c.example"}, interface="eth0")
+    write_pcapng(
+        folder / "c",
+        [(i * 50_000_000, len(f), f) for i, f in enumerate(other + frames)],
+        names={C: "a.b.c.example"},
+        interface="eth0",
+    )
     yield (folder / "c").read_bytes()
     yield pcap(folder / "e", [(i * 5_000_000, f) for i, f in enumerate(spoken())]).read_bytes()
     yield pcap(folder / "d", [(i, t) for i, t in enumerate(talk)], link=101).read_bytes()
@@ -74,31 +82,88 @@ def seeds(folder: Path) -> Iterator[bytes]:
 def spoken() -> list[bytes]:
     """Connections and datagrams in protocols that are decoded, as Ethernet frames."""
     pairs = (
-        (80, b"GET /a?b=1 HTTP/1.1\r\nHost: c.example\r\n\r\n", b"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n3\r\nabc\r\n0\r\n\r\n"),
+        (
+            80,
+            b"GET /a?b=1 HTTP/1.1\r\nHost: c.example\r\n\r\n",
+            b"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n3\r\nabc\r\n0\r\n\r\n",
+        ),
         (6379, b"*2\r\n$3\r\nGET\r\n$1\r\nk\r\n", b"$2\r\nab\r\n"),
-        (5432, b"\0\0\0\x12\0\3\0\0user\0me\0\0\0Q\0\0\0\rselect 1\0", b"R\0\0\0\x08\0\0\0\0Z\0\0\0\5IC\0\0\0\x08abc\0Z\0\0\0\5I"),
-        (3306, b"\x24\0\0\1" + bytes(36) + b"\2\0\0\0\3x", b"\x4a\0\0\0\x0a8.0\0" + bytes(69) + b"\1\0\0\2\0\1\0\0\1\0"),
-        (443, b"\x16\3\1\0\x30\1\0\0\x2c\3\3" + bytes(42) + b"\x17\3\3\0\4abcd", b"\x16\3\3\0\x2a\2\0\0\x26\3\3" + bytes(36) + b"\x17\3\3\0\4abcd"),
-        (8080, b"PRI * HTTP/2.0\r\n\r\nSM\r\n\r\n\0\0\0\4\0\0\0\0\0\0\0\3\1\5\0\0\0\1\x82\x84\x86", b"\0\0\0\4\0\0\0\0\0\0\0\1\1\4\0\0\0\1\x88\0\0\2\0\1\0\0\0\1ab"),
-        (389, bytes.fromhex("301102010160 0c0201030402636e8003616263".replace(" ", "")), bytes.fromhex("300c02010161070a010004000400" + "00" * 8)),
-        (445, b"\0\0\0\x48\xfeSMB\x40\0" + bytes(6) + b"\5" + bytes(59), b"\0\0\0\x48\xfeSMB\x40\0" + bytes(6) + b"\5\0\0\0\1" + bytes(55)),
-        (53, b"\0\x1d\0\1\1\0\0\1\0\0\0\0\0\0\1a\7example\0\0\1\0\1", b"\0\x1d\0\1\x81\x80\0\1\0\0\0\0\0\0\1a\7example\0\0\1\0\1"),
+        (
+            5432,
+            b"\0\0\0\x12\0\3\0\0user\0me\0\0\0Q\0\0\0\rselect 1\0",
+            b"R\0\0\0\x08\0\0\0\0Z\0\0\0\5IC\0\0\0\x08abc\0Z\0\0\0\5I",
+        ),
+        (
+            3306,
+            b"\x24\0\0\1" + bytes(36) + b"\2\0\0\0\3x",
+            b"\x4a\0\0\0\x0a8.0\0" + bytes(69) + b"\1\0\0\2\0\1\0\0\1\0",
+        ),
+        (
+            443,
+            b"\x16\3\1\0\x30\1\0\0\x2c\3\3" + bytes(42) + b"\x17\3\3\0\4abcd",
+            b"\x16\3\3\0\x2a\2\0\0\x26\3\3" + bytes(36) + b"\x17\3\3\0\4abcd",
+        ),
+        (
+            8080,
+            b"PRI * HTTP/2.0\r\n\r\nSM\r\n\r\n\0\0\0\4\0\0\0\0\0\0\0\3\1\5\0\0\0\1\x82\x84\x86",
+            b"\0\0\0\4\0\0\0\0\0\0\0\1\1\4\0\0\0\1\x88\0\0\2\0\1\0\0\0\1ab",
+        ),
+        (
+            389,
+            bytes.fromhex("301102010160 0c0201030402636e8003616263".replace(" ", "")),
+            bytes.fromhex("300c02010161070a010004000400" + "00" * 8),
+        ),
+        (
+            445,
+            b"\0\0\0\x48\xfeSMB\x40\0" + bytes(6) + b"\5" + bytes(59),
+            b"\0\0\0\x48\xfeSMB\x40\0" + bytes(6) + b"\5\0\0\0\1" + bytes(55),
+        ),
+        (
+            53,
+            b"\0\x1d\0\1\1\0\0\1\0\0\0\0\0\0\1a\7example\0\0\1\0\1",
+            b"\0\x1d\0\1\x81\x80\0\1\0\0\0\0\0\0\1a\7example\0\0\1\0\1",
+        ),
     )
     out = []
     for k, (port, asked, told) in enumerate(pairs):
         ends = (C, 50_000 + k, S, port), (S, port, C, 50_000 + k)
         out += [ether(tcp(*ends[0], 1, 0, SYN)), ether(tcp(*ends[1], 1, 2, SYN | ACK)), ether(tcp(*ends[0], 2, 2, ACK))]
-        out += [ether(tcp(*ends[0], 2, 2, ACK | PSH, asked)), ether(tcp(*ends[1], 2, 2 + len(asked), ACK | PSH, told[:20]))]
-        out += [ether(tcp(*ends[1], 22, 2 + len(asked), ACK | PSH, told[20:])), ether(tcp(*ends[0], 2 + len(asked), 2 + len(told), ACK))]
+        out += [
+            ether(tcp(*ends[0], 2, 2, ACK | PSH, asked)),
+            ether(tcp(*ends[1], 2, 2 + len(asked), ACK | PSH, told[:20])),
+        ]
+        out += [
+            ether(tcp(*ends[1], 22, 2 + len(asked), ACK | PSH, told[20:])),
+            ether(tcp(*ends[0], 2 + len(asked), 2 + len(told), ACK)),
+        ]
     name = b"\0\1\1\0\0\1\0\0\0\0\0\0\1a\7example\0\0\1\0\1"
-    out += [ether(udp(C, 4000, S, 53, name)), ether(udp(S, 53, C, 4000, name[:2] + b"\x81\x80\0\1\0\1" + name[8:] + b"\xc0\x0c\0\1\0\1\0\0\0\5\0\4abcd"))]
+    out += [
+        ether(udp(C, 4000, S, 53, name)),
+        ether(udp(S, 53, C, 4000, name[:2] + b"\x81\x80\0\1\0\1" + name[8:] + b"\xc0\x0c\0\1\0\1\0\0\0\5\0\4abcd")),
+    ]
     lease = b"\1\1\6\0abcd" + bytes(228) + b"\x63\x82\x53\x63\x35\1\1\xff"
-    out += [ether(udp("192.0.2.1", 68, "192.0.2.255", 67, lease)), ether(udp(C, 5000, S, 1812, b"\1\7\0\x1a" + bytes(16) + b"\1\6user"))]
+    out += [
+        ether(udp("192.0.2.1", 68, "192.0.2.255", 67, lease)),
+        ether(udp(C, 5000, S, 1812, b"\1\7\0\x1a" + bytes(16) + b"\1\6user")),
+    ]
     out += [ether(udp(C, 123, S, 123, b"\x23" + bytes(47))), ether(udp(S, 123, C, 123, b"\x24\3" + bytes(46)))]
-    out += [ether(udp(C, 9000, S, 161, bytes.fromhex("302602010104067075626c6963a01902040badcafe020100020100300b300906052b060102010500")))]
+    out += [
+        ether(
+            udp(
+                C,
+                9000,
+                S,
+                161,
+                bytes.fromhex("302602010104067075626c6963a01902040badcafe020100020100300b300906052b060102010500"),
+            )
+        )
+    ]
     out += [ether(udp(C, 9001, S, 443, b"\xc3\0\0\0\1\x08abcdefgh\0\0\x40\x40" + bytes(64)))]
     out += exported()
-    out += [ether(udp(C, 7000, S, 7002, b"\x80\x08" + bytes([0, n, 0, 0, 0, n * 20, 0, 0, 0, 9]) + bytes(30))) for n in range(12)]
+    out += [
+        ether(udp(C, 7000, S, 7002, b"\x80\x08" + bytes([0, n, 0, 0, 0, n * 20, 0, 0, 0, 9]) + bytes(30)))
+        for n in range(12)
+    ]
     out += [ether(udp(C, 5060, S, 5060, INVITE)), ether(udp(S, 5060, C, 5060, RINGING))]
     out += [ether(udp(C, 7001, S, 7003, sender_report(9, (500, 0), 12, [(9, 1, 1, 1, 500 << 16, 1)])))]
     out += [ether(udp(S, 6000, C, 6002, cell(256, n, n * 270_000) + cell(257, n))) for n in range(10)]
@@ -112,11 +177,20 @@ def exported() -> list[bytes]:
     options = option_template(301, [(10, 4), (82, 8)], 1), a_set(301, b"\0\0\0\7uplink\0\0")
     narrow = [(8, 4), (12, 4), (21, 4), (22, 4), (2, 4)]
     messages = [
-        ipfix([template(300, fields), *options, a_set(300, one * 3)]), ipfix([a_set(300, one * 2)], sequence=4), ipfix([a_set(2, Struct("!HH").pack(300, 0))], sequence=6),
-        netflow9([template(260, narrow, kind=0), a_set(260, bytes(20) * 2)]), netflow5([(1, 100, 50_000, 60_000)] * 2),
-        b"\0\0\0\5\0\0\0\1\xcb\0\x71\1\0\0\0\0\0\0\0\1\0\0\0\1\0\0\0\2" + b"\0\0\0\1\0\0\0\x40" + Struct("!8I").pack(1, 1, 64, 64, 0, 1, 2, 1)
-        + Struct("!6I").pack(1, 24, 1, 60, 4, 8) + bytes(8) + b"\0\0\0\2\0\0\0\x6c" + Struct("!5I").pack(1, 1, 1, 1, 88) + bytes(88),
-    ]  # fmt: skip
+        ipfix([template(300, fields), *options, a_set(300, one * 3)]),
+        ipfix([a_set(300, one * 2)], sequence=4),
+        ipfix([a_set(2, Struct("!HH").pack(300, 0))], sequence=6),
+        netflow9([template(260, narrow, kind=0), a_set(260, bytes(20) * 2)]),
+        netflow5([(1, 100, 50_000, 60_000)] * 2),
+        b"\0\0\0\5\0\0\0\1\xcb\0\x71\1\0\0\0\0\0\0\0\1\0\0\0\1\0\0\0\2"
+        + b"\0\0\0\1\0\0\0\x40"
+        + Struct("!8I").pack(1, 1, 64, 64, 0, 1, 2, 1)
+        + Struct("!6I").pack(1, 24, 1, 60, 4, 8)
+        + bytes(8)
+        + b"\0\0\0\2\0\0\0\x6c"
+        + Struct("!5I").pack(1, 1, 1, 1, 88)
+        + bytes(88),
+    ]
     return [ether(udp("192.0.2.7", 9_995, S, 4739, message)) for message in messages]
 
 
@@ -154,7 +228,9 @@ def mutated(data: bytes, rnd: random.Random) -> bytes:
         elif how == 1:
             out[at] = rnd.choice(_INTERESTING)
         elif how == 2:
-            out[at : at + 4] = rnd.choice((b"\xff\xff\xff\xff", b"\0\0\0\0", b"\x7f\xff\xff\xff", b"\xff\xff\xff\x7f", b"\0\0\0\1"))
+            out[at : at + 4] = rnd.choice(
+                (b"\xff\xff\xff\xff", b"\0\0\0\0", b"\x7f\xff\xff\xff", b"\xff\xff\xff\x7f", b"\0\0\0\1")
+            )
         elif how == 3:
             del out[at : at + rnd.randrange(1, 64)]
         elif how == 4:

@@ -8,7 +8,9 @@ from tests.frames import ACK, PSH, Talk
 
 
 def yaffle(*arguments):
-    return subprocess.run([sys.executable, "-m", "yaffle", *map(str, arguments)], capture_output=True, text=True, check=False)
+    return subprocess.run(
+        [sys.executable, "-m", "yaffle", *map(str, arguments)], capture_output=True, text=True, check=False
+    )
 
 
 @pytest.fixture
@@ -51,11 +53,18 @@ def test_the_answer_names_the_server_and_the_document_has_its_keys(capture, tmp_
         "line",
     }
     connection = content["connections"][0]
-    assert (connection["client"], connection["server"], connection["opening"], connection["closing"]) == ("198.51.100.10:40000", "203.0.113.20:80", "complete", "orderly")
+    assert (connection["client"], connection["server"], connection["opening"], connection["closing"]) == (
+        "198.51.100.10:40000",
+        "203.0.113.20:80",
+        "complete",
+        "orderly",
+    )
     assert sum(c["ms"] for c in connection["charges"]) == pytest.approx(connection["wait_ms"], abs=1e-6)
     exchange = content["exchanges"][0]
     assert exchange["server_ms"] == pytest.approx(1390, abs=1)
-    assert exchange["wait_ms"] == pytest.approx(sum(exchange[f"{p}_ms"] for p in ("client", "network", "server", "unexplained")))
+    assert exchange["wait_ms"] == pytest.approx(
+        sum(exchange[f"{p}_ms"] for p in ("client", "network", "server", "unexplained"))
+    )
     page = (tmp_path / "out.html").read_text()
     assert "Whose delay" in page and "<svg" in page and "http://" not in page.replace("http://www.w3.org", "")
 
@@ -84,7 +93,9 @@ def test_a_rule_that_is_none_is_said(capture, rule, words):
 
 
 def test_a_marking_that_is_expected_and_not_there_is_a_finding(capture, tmp_path):
-    run = yaffle("analyse", capture, "--expect", "web=AF31", "--json", tmp_path / "out.json", "--report", tmp_path / "out.html")
+    run = yaffle(
+        "analyse", capture, "--expect", "web=AF31", "--json", tmp_path / "out.json", "--report", tmp_path / "out.html"
+    )
     assert run.returncode == 0, run.stderr
     found = [f for f in json.loads((tmp_path / "out.json").read_text())["findings"] if f["cause"] == "marking"]
     assert {f["party"] for f in found} == {"client", "server"}

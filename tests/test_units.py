@@ -25,12 +25,23 @@ def test_durations_have_their_unit_and_three_digits(ns, text):
 
 
 def test_other_figures_have_their_units():
-    assert (size(3_200_000), rate(41_200_000), count(214380), share(0.031), share(0.5)) == ("3.20 MB", "41.2 Mbit/s", "214,380", "3.1 %", "50 %")
+    assert (size(3_200_000), rate(41_200_000), count(214380), share(0.031), share(0.5)) == (
+        "3.20 MB",
+        "41.2 Mbit/s",
+        "214,380",
+        "3.1 %",
+        "50 %",
+    )
     assert moment(1_773_124_663_170_212_746) == "06:37:43.170"
 
 
 def test_sites_and_applications_come_from_names_else_from_addresses():
-    places = Places({"198.51.100.70": "desk-1.isle-of-wren.harbourline.example", "203.0.113.21": "ticket-database.quay-house.harbourline.example"})
+    places = Places(
+        {
+            "198.51.100.70": "desk-1.isle-of-wren.harbourline.example",
+            "203.0.113.21": "ticket-database.quay-house.harbourline.example",
+        }
+    )
     assert places.site("198.51.100.70") == "Isle of Wren"
     assert places.application("203.0.113.21", 5432) == "ticket database"
     assert places.site("198.51.100.71") == "198.51.100.0/24"

@@ -36,5 +36,8 @@ def test_a_child_that_fails_is_told_in_one_line(monkeypatch, tmp_path):
 
 
 def test_the_commands_help_imports_neither_the_compiler_nor_the_window():
-    code = "import sys, yaffle.cli; sys.exit(any(m in sys.modules for m in ('numba', 'PySide6', 'duckdb', 'pyarrow', 'scipy')))"
+    code = (
+        "import sys, yaffle.cli; sys.exit(any(m in sys.modules for m in ('numba', 'PySide6', 'duckdb', 'pyarrow',"
+        " 'scipy')))"
+    )
     assert subprocess.run([sys.executable, "-c", code], check=False, env=dict(os.environ)).returncode == 0

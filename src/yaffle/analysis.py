@@ -54,7 +54,9 @@ class Analysis:
     media: list[Media]  # voice and video streams
     flows: FlowRecords = field(default_factory=FlowRecords)  # what exporters told
     rules: tuple[Rule, ...] = ()  # the user's own names of applications
-    path: PointsPath = field(default_factory=PointsPath)  # what several points saw of each other, without what the user says is not the same
+    path: PointsPath = field(
+        default_factory=PointsPath
+    )  # what several points saw of each other, without what the user says is not the same
     sites: tuple[Site, ...] = ()  # the user's own names of address ranges
     history: "History | None" = None  # months of flow records and counters, read as they are asked for
     calls: list[Call] = field(default_factory=list)
@@ -68,7 +70,13 @@ class Analysis:
         """The user's words in it."""
         return self.rules, self.sites, self.expected, self.apart
 
-    def as_told(self, rules: tuple[Rule, ...], sites: tuple[Site, ...], expected: tuple[Expected, ...], apart: tuple[PairedEnds, ...]) -> "Analysis":
+    def as_told(
+        self,
+        rules: tuple[Rule, ...],
+        sites: tuple[Site, ...],
+        expected: tuple[Expected, ...],
+        apart: tuple[PairedEnds, ...],
+    ) -> "Analysis":
         """The same evidence with other words of the user's."""
         if (rules, sites, expected, apart) == self.told:
             return self
@@ -93,7 +101,9 @@ class Analysis:
 
     @property
     def flow_tellers(self) -> list[Exporter]:
-        """Whoever tells flow records here, in the order of their numbers: exporters of captures and files, points, exporters of a history."""
+        """Whoever tells flow records here, in the order of their numbers: exporters of captures and files, points,
+        exporters of a history.
+        """
         points = [Exporter(point, 0, PACKETS) for point in self.capture.points]
         return [*self.flows.exporters, *points, *(self.history.exporters if self.history is not None else [])]
 
@@ -125,7 +135,10 @@ class Analysis:
 def _kinds(paths: Sequence[Path | str]) -> tuple[list[Path], list[Path], list[Path]]:
     """Captures, tables of counters, histories."""
     every = [Path(path) for path in paths]
-    histories, tables = [path for path in every if is_history(path)], [path for path in every if path.suffix.lower() in COUNTER_SUFFIXES and path.is_file()]
+    histories, tables = (
+        [path for path in every if is_history(path)],
+        [path for path in every if path.suffix.lower() in COUNTER_SUFFIXES and path.is_file()],
+    )
     return [path for path in every if path not in histories and path not in tables], tables, histories
 
 
@@ -151,7 +164,9 @@ def _take_history(folders: list[Path], capture: Capture) -> "History | None":
     if len(folders) > 1:
         raise YaffleError(f"{folders[1]}: only one history can be open at a time")
     history = History(folders[0])
-    source = Source(folders[0].name, str(folders[0].resolve()), HISTORY, 0, "", first_ns=history.first_ns, last_ns=history.last_ns)
+    source = Source(
+        folders[0].name, str(folders[0].resolve()), HISTORY, 0, "", first_ns=history.first_ns, last_ns=history.last_ns
+    )
     source.notes.append("a history of flow records and counters: read as it is asked for, and while others write it")
     capture.sources.append(source)
     return history
@@ -176,7 +191,9 @@ def analyse(paths: Sequence[Path | str], progress: Progress = go_on) -> Analysis
     set_clocks_right(capture, passed)
     step(0.5, "reading what was asked")
     ports = capture.conversations.b_port[arranged.flow]
-    messages = decode_messages(arranged.starts, arranged.order, ports, payload, lambda share, words: progress(0.5 + 0.2 * share, words))
+    messages = decode_messages(
+        arranged.starts, arranged.order, ports, payload, lambda share, words: progress(0.5 + 0.2 * share, words)
+    )
     lookups = find_lookups(capture, payload, arranged.starts, arranged.order, arranged.flow, messages)
     begun = beginnings(capture, payload)
     calls = find_calls(capture, payload, begun, lambda _share, words: progress(0.7, words))
@@ -192,5 +209,19 @@ def analyse(paths: Sequence[Path | str], progress: Progress = go_on) -> Analysis
     widen_by_resolution(capture, account)
     note_sources(capture, account)
     charge_names(account, lookups, capture.conversations)
-    speaker = speaking_views(account, capture.conversations, journeys(passed.segments, capture.conversations.point.size))
-    return Analysis(capture, account, speaker, messages, lookups, media, flows, history=history, path=passed, calls=calls, programs=programs)
+    speaker = speaking_views(
+        account, capture.conversations, journeys(passed.segments, capture.conversations.point.size)
+    )
+    return Analysis(
+        capture,
+        account,
+        speaker,
+        messages,
+        lookups,
+        media,
+        flows,
+        history=history,
+        path=passed,
+        calls=calls,
+        programs=programs,
+    )

@@ -10,7 +10,12 @@ import typer
 
 from yaffle.errors import Cancelled, YaffleError
 
-app = typer.Typer(add_completion=False, no_args_is_help=False, pretty_exceptions_enable=False, help="Whose delay is it? Network performance analysis.")
+app = typer.Typer(
+    add_completion=False,
+    no_args_is_help=False,
+    pretty_exceptions_enable=False,
+    help="Whose delay is it? Network performance analysis.",
+)
 
 _BAD_INPUT = 2
 
@@ -22,7 +27,13 @@ def _bar() -> Any:
     from rich.console import Console
     from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
 
-    bar = Progress(TextColumn("{task.description}"), BarColumn(), TimeRemainingColumn(), console=Console(stderr=True), transient=True)
+    bar = Progress(
+        TextColumn("{task.description}"),
+        BarColumn(),
+        TimeRemainingColumn(),
+        console=Console(stderr=True),
+        transient=True,
+    )
     task = bar.add_task("starting", total=1.0)
 
     def step(share: float, words: str) -> bool:
@@ -35,15 +46,37 @@ def _bar() -> Any:
 @app.command()
 def analyse(
     files: Annotated[list[Path], typer.Argument(help="Captures (pcap, pcapng; also gzip, zstd, lz4).")],
-    json_out: Annotated[str, typer.Option("--json", metavar="OUT", help="Write the analysis document here; - for standard output.")] = "",
-    report: Annotated[Path | None, typer.Option("--report", metavar="OUT.html|OUT.pdf", help="Write the report here.")] = None,
+    json_out: Annotated[
+        str, typer.Option("--json", metavar="OUT", help="Write the analysis document here; - for standard output.")
+    ] = "",
+    report: Annotated[
+        Path | None, typer.Option("--report", metavar="OUT.html|OUT.pdf", help="Write the report here.")
+    ] = None,
     mask: Annotated[bool, typer.Option("--mask", help="Mask addresses in the report, and leave names out.")] = False,
-    literals: Annotated[bool, typer.Option("--literals", help="Show the literals of statements in the document, which are masked else.")] = False,
-    include: Annotated[str, typer.Option("--include", metavar="TABLES", help="Large tables that go into the document, too: flows, lost_packets.")] = "",
-    line_mbps: Annotated[float, typer.Option("--line-mbps", metavar="RATE", help="Rate of the line in Mbit/s: how much of it was used at most, for how short a time.")] = 0.0,
+    literals: Annotated[
+        bool, typer.Option("--literals", help="Show the literals of statements in the document, which are masked else.")
+    ] = False,
+    include: Annotated[
+        str,
+        typer.Option(
+            "--include", metavar="TABLES", help="Large tables that go into the document, too: flows, lost_packets."
+        ),
+    ] = "",
+    line_mbps: Annotated[
+        float,
+        typer.Option(
+            "--line-mbps",
+            metavar="RATE",
+            help="Rate of the line in Mbit/s: how much of it was used at most, for how short a time.",
+        ),
+    ] = 0.0,
     expect: Annotated[
         list[str] | None,
-        typer.Option("--expect", metavar="APPLICATION=MARKING", help="Which marking an application should bear; what violates it is a finding. Without any: voice=EF."),
+        typer.Option(
+            "--expect",
+            metavar="APPLICATION=MARKING",
+            help="Which marking an application should bear; what violates it is a finding. Without any: voice=EF.",
+        ),
     ] = None,
 ) -> None:
     """Say who is slow, whose fault it is and how sure that is."""
@@ -106,14 +139,39 @@ def _report(analysis: Any, memory: dict[str, Any], path: Path, mask: bool) -> No
 @app.command()
 def export(
     evidence: Annotated[list[Path], typer.Argument(help="A case, or captures.")],
-    filter_: Annotated[str, typer.Option("--filter", metavar="SQL", help="Only exchanges for which this holds; docs/columns.md lists the columns.")] = "",
-    period: Annotated[str, typer.Option("--period", metavar="WORDS", help='Only this period, for example "06:38 to 06:44" or "last 5 min".')] = "",
-    exchanges: Annotated[Path | None, typer.Option("--exchanges", metavar="OUT.csv|OUT.parquet", help="Write the exchanges here.")] = None,
-    connections: Annotated[Path | None, typer.Option("--connections", metavar="OUT.csv|OUT.parquet", help="Write the connections here.")] = None,
-    packets: Annotated[Path | None, typer.Option("--packets", metavar="OUT.pcapng", help="Write the packets of the connections here.")] = None,
-    flows: Annotated[Path | None, typer.Option("--flows", metavar="OUT.ipfix|OUT.csv|OUT.parquet", help="Write the flow records of the period here.")] = None,
-    report: Annotated[Path | None, typer.Option("--report", metavar="OUT.html|OUT.pdf", help="Write the report (of everything) here.")] = None,
-    mask: Annotated[bool, typer.Option("--mask", help="Mask addresses consistently, and leave names and payload out.")] = False,
+    filter_: Annotated[
+        str,
+        typer.Option(
+            "--filter", metavar="SQL", help="Only exchanges for which this holds; docs/columns.md lists the columns."
+        ),
+    ] = "",
+    period: Annotated[
+        str,
+        typer.Option(
+            "--period", metavar="WORDS", help='Only this period, for example "06:38 to 06:44" or "last 5 min".'
+        ),
+    ] = "",
+    exchanges: Annotated[
+        Path | None, typer.Option("--exchanges", metavar="OUT.csv|OUT.parquet", help="Write the exchanges here.")
+    ] = None,
+    connections: Annotated[
+        Path | None, typer.Option("--connections", metavar="OUT.csv|OUT.parquet", help="Write the connections here.")
+    ] = None,
+    packets: Annotated[
+        Path | None, typer.Option("--packets", metavar="OUT.pcapng", help="Write the packets of the connections here.")
+    ] = None,
+    flows: Annotated[
+        Path | None,
+        typer.Option(
+            "--flows", metavar="OUT.ipfix|OUT.csv|OUT.parquet", help="Write the flow records of the period here."
+        ),
+    ] = None,
+    report: Annotated[
+        Path | None, typer.Option("--report", metavar="OUT.html|OUT.pdf", help="Write the report (of everything) here.")
+    ] = None,
+    mask: Annotated[
+        bool, typer.Option("--mask", help="Mask addresses consistently, and leave names and payload out.")
+    ] = False,
 ) -> None:
     """Get evidence out: tables, packets, the report; of everything or of a filter and a period."""
     from yaffle.analysis import analyse as run
@@ -127,7 +185,11 @@ def export(
     bar, step = _bar()
     with bar:
         compile_first(step)
-        opened = open_folder(evidence[0]) if len(evidence) == 1 and evidence[0].suffix == SUFFIX else Opened(run(evidence, step))
+        opened = (
+            open_folder(evidence[0])
+            if len(evidence) == 1 and evidence[0].suffix == SUFFIX
+            else Opened(run(evidence, step))
+        )
     model = Investigation()
     model.open(opened)
     held = opened.evidence
@@ -155,9 +217,14 @@ def export(
 @app.command()
 def demo(
     to: Annotated[Path, typer.Option("--to", metavar="DIR", help="Where the evidence goes.")] = Path("demo"),
-    run: Annotated[bool, typer.Option("--run", help="Also analyse it without a screen: report, document, a picture of each station.")] = False,
+    run: Annotated[
+        bool,
+        typer.Option("--run", help="Also analyse it without a screen: report, document, a picture of each station."),
+    ] = False,
 ) -> None:
-    """Make the demo evidence: three captures of a morning at Harbourline Ferries and its truth, and four weeks of flow records around it."""
+    """Make the demo evidence: three captures of a morning at Harbourline Ferries and its truth, and four weeks of flow
+    records around it.
+    """
     from yaffle.demo.morning import make_morning
     from yaffle.session.four_weeks import make_four_weeks
     from yaffle.warm_up import compile_first
@@ -184,13 +251,39 @@ def demo(
 
 @app.command()
 def listen(
-    history: Annotated[Path, typer.Option("--history", metavar="DIR", help="Where records and counters are kept; made if it is not there.")] = Path("yaffle-history"),
+    history: Annotated[
+        Path,
+        typer.Option("--history", metavar="DIR", help="Where records and counters are kept; made if it is not there."),
+    ] = Path("yaffle-history"),
     udp: Annotated[
-        list[int] | None, typer.Option("--udp", metavar="PORT", help="UDP port, NetFlow v5 or v9, IPFIX or sFlow v5; several are allowed. Without any: 2055, 4739 and 6343.")
+        list[int] | None,
+        typer.Option(
+            "--udp",
+            metavar="PORT",
+            help=(
+                "UDP port, NetFlow v5 or v9, IPFIX or sFlow v5; several are allowed. Without any: 2055, 4739 and 6343."
+            ),
+        ),
     ] = None,
-    tcp: Annotated[list[int] | None, typer.Option("--tcp", metavar="PORT", help="TCP port for IPFIX; several are allowed.")] = None,
-    bind: Annotated[str, typer.Option("--bind", metavar="ADDRESS", help="Address to listen on; only this host is listened to unless another is given.")] = "127.0.0.1",
-    keep: Annotated[list[str] | None, typer.Option("--keep", metavar="LEVEL=DAYS", help="For how long: records=30, 1min=90, 15min=400, 1h=1200, 1day=3650, counters=400.")] = None,
+    tcp: Annotated[
+        list[int] | None, typer.Option("--tcp", metavar="PORT", help="TCP port for IPFIX; several are allowed.")
+    ] = None,
+    bind: Annotated[
+        str,
+        typer.Option(
+            "--bind",
+            metavar="ADDRESS",
+            help="Address to listen on; only this host is listened to unless another is given.",
+        ),
+    ] = "127.0.0.1",
+    keep: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--keep",
+            metavar="LEVEL=DAYS",
+            help="For how long: records=30, 1min=90, 15min=400, 1h=1200, 1day=3650, counters=400.",
+        ),
+    ] = None,
 ) -> None:
     """Receive flow records and counters and keep them for months, until stopped with Ctrl+C."""
     import signal
@@ -205,7 +298,9 @@ def listen(
         signal.signal(number, lambda *_: ended.set())
     ports = tuple(udp or ()) if udp or tcp else (2055, 4739, 6343)
     reception = Reception(HistoryWriter(history, kept_days(keep or [])), bind, ports, tuple(tcp or ()))
-    typer.echo(f"listening on {bind}: {', '.join(f'{kind} {port}' for kind, port in reception.ports)}; keeping in {history}")
+    typer.echo(
+        f"listening on {bind}: {', '.join(f'{kind} {port}' for kind, port in reception.ports)}; keeping in {history}"
+    )
     reception.start()
     while not ended.wait(10.0):
         typer.echo(line(reception.status))

@@ -1,4 +1,6 @@
-"""The collector of garbage rests while very many small objects are made that all live on: looking at them again and again finds nothing."""
+"""The collector of garbage rests while very many small objects are made that all live on: looking at them again and
+again finds nothing.
+"""
 
 import gc
 from collections.abc import Iterator

@@ -21,7 +21,19 @@ ROOT = Path(__file__).parent
 def cache_folder() -> Path:
     """Folder of compiled kernels for exactly these sources."""
     key = hashlib.sha256(f"{__version__} {sys.version}".encode())
-    for package in (".", "capture", "transport", "protocols", "exchanges", "ledger", "normal", "path", "media", "findings", "session"):
+    for package in (
+        ".",
+        "capture",
+        "transport",
+        "protocols",
+        "exchanges",
+        "ledger",
+        "normal",
+        "path",
+        "media",
+        "findings",
+        "session",
+    ):
         for file in sorted((ROOT / package).glob("*.py")):
             stat = file.stat()
             key.update(f"{file.name} {stat.st_size} {stat.st_mtime_ns}".encode())
@@ -42,7 +54,9 @@ def kernel(function: Callable[..., Any]) -> Any:
 
 
 def leaf(function: Callable[..., Any]) -> Any:
-    """A kernel that makes no arrays, called for every exchange: it counts no references, which would cost more than what it does."""
+    """A kernel that makes no arrays, called for every exchange: it counts no references, which would cost more than
+    what it does.
+    """
     return numba.njit(cache=True, nogil=True, error_model="numpy", _nrt=False)(function)
 
 

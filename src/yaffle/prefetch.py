@@ -20,7 +20,9 @@ def _prefetch(_typing: Any, array: Any, index: Any) -> Any:
         address = builder.add(builder.ptrtoint(data, step.type), builder.mul(place, step))
         pointer = builder.inttoptr(address, cgutils.voidptr_t)
         word = ir.IntType(32)
-        hint = cgutils.get_or_insert_function(builder.module, ir.FunctionType(ir.VoidType(), [cgutils.voidptr_t, word, word, word]), "llvm.prefetch.p0")
+        hint = cgutils.get_or_insert_function(
+            builder.module, ir.FunctionType(ir.VoidType(), [cgutils.voidptr_t, word, word, word]), "llvm.prefetch.p0"
+        )
         builder.call(hint, [pointer, word(0), word(3), word(1)])
         return context.get_dummy_value()
 

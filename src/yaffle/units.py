@@ -115,5 +115,7 @@ _TRANSPORTS = {1: "icmp", 6: "tcp", 17: "udp", 58: "icmpv6", 132: "sctp", 136: "
 
 
 def transport_name(protocol: int) -> str:
-    """What an IP protocol number (IANA "Assigned Internet Protocol Numbers") is called in documents: tcp, udp, icmp; ip-NUMBER where it has no name here."""
+    """What an IP protocol number (IANA "Assigned Internet Protocol Numbers") is called in documents: tcp, udp, icmp;
+    ip-NUMBER where it has no name here.
+    """
     return _TRANSPORTS.get(protocol, f"ip-{protocol}")

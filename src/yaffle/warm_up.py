@@ -29,13 +29,27 @@ def _frame(from_client: bool, seq: int, ack: int, flags: int, size: int) -> byte
     one, two = bytes([198, 51, 100, 1]) + b"\x9c\x40", bytes([203, 0, 113, 1]) + b"\x00\x50"
     src, dst = (one, two) if from_client else (two, one)
     ip = Struct("!BBHHHBBH").pack(0x45, 0, 52 + size, seq & 0xFFFF, 0x4000, 64, 6, 0) + src[:4] + dst[:4]
-    tcp = src[4:] + dst[4:] + Struct("!IIHHHH").pack(seq, ack, 0x8000 | flags, 1000, 0, 0) + b"\1\1\x08\x0a" + Struct("!II").pack(seq, ack)
+    tcp = (
+        src[4:]
+        + dst[4:]
+        + Struct("!IIHHHH").pack(seq, ack, 0x8000 | flags, 1000, 0, 0)
+        + b"\1\1\x08\x0a"
+        + Struct("!II").pack(seq, ack)
+    )
     return bytes(12) + b"\x08\x00" + ip + tcp + bytes(size)
 
 
 def _talk() -> list[tuple[int, int, bytes]]:
     """A small connection: opened, asked, answered, closed; and a packet that is not IP."""
-    steps = ((1, 0, 0, 2, 0), (0, 0, 1, 18, 0), (1, 1, 1, 16, 0), (1, 1, 1, 24, 10), (0, 1, 11, 24, 10), (1, 11, 11, 17, 0), (0, 11, 12, 17, 0))
+    steps = (
+        (1, 0, 0, 2, 0),
+        (0, 0, 1, 18, 0),
+        (1, 1, 1, 16, 0),
+        (1, 1, 1, 24, 10),
+        (0, 1, 11, 24, 10),
+        (1, 11, 11, 17, 0),
+        (0, 11, 12, 17, 0),
+    )
     frames = [_frame(bool(side), *rest) for side, *rest in steps] + [bytes(12) + b"\x08\x06" + bytes(28)]
     return [((1 + k) * 10_000_000, len(frame), frame) for k, frame in enumerate(frames)]
 
@@ -43,7 +57,8 @@ def _talk() -> list[tuple[int, int, bytes]]:
 def _write_pcap(path: Path, later_ns: int = 0) -> None:
     record = Struct("<IIII")
     path.write_bytes(
-        Struct("<IHHiIII").pack(0xA1B23C4D, 2, 4, 0, 0, 65535, 1) + b"".join(record.pack(*divmod(t + later_ns, 10**9), len(frame), wire) + frame for t, wire, frame in _talk())
+        Struct("<IHHiIII").pack(0xA1B23C4D, 2, 4, 0, 0, 65535, 1)
+        + b"".join(record.pack(*divmod(t + later_ns, 10**9), len(frame), wire) + frame for t, wire, frame in _talk())
     )
 
 
@@ -74,9 +89,27 @@ def _charge() -> None:
     g, turns = empty_segments(4), empty_turns(4)
     g.view(np.uint8)[:], turns.view(np.uint8)[:] = 0, 0
     nothing, pair = np.zeros(6, np.int64), np.zeros(2, np.int64)
-    ways = Ways(empty_samples(0), np.zeros((2, 6), np.int64), np.zeros((2, STATES), np.int64), np.zeros((2, 4), np.int64), no_states(1), 0)
+    ways = Ways(
+        empty_samples(0),
+        np.zeros((2, 6), np.int64),
+        np.zeros((2, STATES), np.int64),
+        np.zeros((2, 4), np.int64),
+        no_states(1),
+        0,
+    )
     charge_exchange(
-        g, turns, 0, ways, pair, pair, nothing, 0, np.zeros((2, GAP_BINS), np.int64), np.zeros(causes.COUNT, np.int64), np.zeros(DOUBTS, np.int64), np.zeros(5, np.int64)
+        g,
+        turns,
+        0,
+        ways,
+        pair,
+        pair,
+        nothing,
+        0,
+        np.zeros((2, GAP_BINS), np.int64),
+        np.zeros(causes.COUNT, np.int64),
+        np.zeros(DOUBTS, np.int64),
+        np.zeros(5, np.int64),
     )
 
 
@@ -107,9 +140,14 @@ def _datagrams() -> list[tuple[int, int, bytes]]:
     """A stream by RTP, and one of transport packets."""
     frames = []
     for k in range(12):
-        for port, payload in ((40_000, bytes([0x80, 0, 0, k, 0, 0, 0, 160 * k // 256, 0, 0, 0, 7]) + bytes(20)), (6_000, bytes([0x47, 1, 0, 0x10 | k & 15]) + bytes(184))):
+        for port, payload in (
+            (40_000, bytes([0x80, 0, 0, k, 0, 0, 0, 160 * k // 256, 0, 0, 0, 7]) + bytes(20)),
+            (6_000, bytes([0x47, 1, 0, 0x10 | k & 15]) + bytes(184)),
+        ):
             udp = Struct("!HHHH").pack(port, port, 8 + len(payload), 0) + payload
-            ip = Struct("!BBHHHBBH").pack(0x45, 0, 20 + len(udp), k, 0x4000, 64, 17, 0) + bytes([198, 51, 100, 1, 203, 0, 113, 1])
+            ip = Struct("!BBHHHBBH").pack(0x45, 0, 20 + len(udp), k, 0x4000, 64, 17, 0) + bytes(
+                [198, 51, 100, 1, 203, 0, 113, 1]
+            )
             frames.append(bytes(12) + b"\x08\x00" + ip + udp)
     return [((1 + k) * 10_000_000, len(frame), frame) for k, frame in enumerate(frames)]
 
@@ -172,7 +210,9 @@ def compile_first(progress: Progress) -> None:
     if compiled():
         return
     began = time.monotonic()
-    child = subprocess.Popen([sys.executable, "-m", "yaffle.warm_up"], stdout=subprocess.DEVNULL, stderr=subprocess.PIPE)
+    child = subprocess.Popen(
+        [sys.executable, "-m", "yaffle.warm_up"], stdout=subprocess.DEVNULL, stderr=subprocess.PIPE
+    )
     while True:
         try:
             _, said = child.communicate(timeout=0.1)
@@ -223,7 +263,9 @@ def warm_up() -> None:
             make_up(model.scene.evidence, None, by)
         survey(model.scene, SurveySettings(DEFAULT, 0, "host", (), 1e6))
         assert model.scene.evidence.first_packet.size
-        told = replace(model.scene.evidence.analysis, flows=FlowRecords(empty_flows(1), [Exporter("", 0, 0, flow_records=1)]))
+        told = replace(
+            model.scene.evidence.analysis, flows=FlowRecords(empty_flows(1), [Exporter("", 0, 0, flow_records=1)])
+        )
         flow_picture(Evidence(told), 0, 10**9, FlowSettings())
         flow_ways(held_flows(told, 0, 10**9, packets=False))
         plan(ClassLoads([ClassLoad(0, 1, 1, 1.0, 1.0, 0, 0.0, 0.0, 0.0, np.ones(4))], 0, 10**7), 1e6)

@@ -38,11 +38,17 @@ def doubled(packets: list[Packet], later_ns: int = 15_000) -> list[Packet]:
 def tagged_too(packets: list[Packet], later_ns: int = 9_000, vlan: int = 7) -> list[Packet]:
     """As a trunk and an access port in one mirror show them: each once with its tag and once without."""
     tag = struct.pack("!HH", 0x8100, vlan)
-    return [copy for t, wire, kept in packets for copy in ((t, wire + 4, kept[:12] + tag + kept[12:]), (t + later_ns, wire, kept))]
+    return [
+        copy
+        for t, wire, kept in packets
+        for copy in ((t, wire + 4, kept[:12] + tag + kept[12:]), (t + later_ns, wire, kept))
+    ]
 
 
 def on_any_device(packets: list[Packet], devices: int = 3, later_ns: int = 6_000) -> list[Packet]:
-    """As `any` shows what passes a pair, a bridge and a card: the cooked header of version 2, a number for each device."""
+    """As `any` shows what passes a pair, a bridge and a card: the cooked header of version 2, a number for each
+    device.
+    """
     found = []
     for t, wire, kept in packets:
         for k in range(devices):
@@ -52,7 +58,9 @@ def on_any_device(packets: list[Packet], devices: int = 3, later_ns: int = 6_000
 
 
 def one_hop_on(packets: list[Packet], client: bytes, later_ns: int = 40_000) -> list[Packet]:
-    """As both sides of a router, behind what was captured, in one capture. client: first bytes of the clients' addresses."""
+    """As both sides of a router, behind what was captured, in one capture. client: first bytes of the clients'
+    addresses.
+    """
     found = []
     for t, wire, kept in packets:
         up = kept[26 : 26 + len(client)] == client
@@ -90,10 +98,20 @@ def merged(packets: list[Packet], most: int = 60_000, within_ns: int = 500_000) 
             before = struct.unpack_from("!H", head, 16)[0]
             data = before - (header - 14) - (head[header + 12] >> 4) * 4
             next_ = (struct.unpack_from("!I", head, header + 4)[0] + data) & 0xFFFFFFFF
-            same = head[header + 8 : header + 12] == kept[header + 8 : header + 12] and head[header + 12] == kept[header + 12]
+            same = (
+                head[header + 8 : header + 12] == kept[header + 8 : header + 12]
+                and head[header + 12] == kept[header + 12]
+            )
             parts = -(-data // 1448)
             numbered = (struct.unpack_from("!H", head, 18)[0] + parts) & 0xFFFF == struct.unpack_from("!H", kept, 18)[0]
-            if struct.unpack_from("!I", kept, header + 4)[0] == next_ and same and numbered and data % 1448 == 0 and t - at < within_ns and data + payload < most:
+            if (
+                struct.unpack_from("!I", kept, header + 4)[0] == next_
+                and same
+                and numbered
+                and data % 1448 == 0
+                and t - at < within_ns
+                and data + payload < most
+            ):
                 grown = bytearray(head)
                 struct.pack_into("!H", grown, 16, before + payload)
                 grown[header + 13] |= kept[header + 13] & 8

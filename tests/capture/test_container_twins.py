@@ -33,15 +33,35 @@ def made_up_blocks(rnd):
                 options += option(order, 9, bytes([rnd.choice((0, 3, 6, 9, 12, 128 + 10, 128 + 20, 128 + 30))]))
             if rnd.random() < 0.4:
                 options += option(order, 14, Struct(order + "q").pack(rnd.choice((0, 5, -3, 1_700_000_000))))
-            out += block(order, 1, Struct(order + "HHI").pack(rnd.choice((1, 101, 113)), 0, rnd.choice((0, 30, 65535))) + options)
+            out += block(
+                order, 1, Struct(order + "HHI").pack(rnd.choice((1, 101, 113)), 0, rnd.choice((0, 30, 65535))) + options
+            )
         for _ in range(rnd.randrange(1, 40)):
             data = rnd.randbytes(rnd.randrange(0, 60))
             how = rnd.random()
             moment = rnd.randrange(1 << 40)
             if how < 0.7:
-                out += block(order, 6, Struct(order + "IIIII").pack(rnd.randrange(faces), moment >> 32, moment & 0xFFFFFFFF, len(data), len(data) + rnd.randrange(99)) + data)
+                out += block(
+                    order,
+                    6,
+                    Struct(order + "IIIII").pack(
+                        rnd.randrange(faces),
+                        moment >> 32,
+                        moment & 0xFFFFFFFF,
+                        len(data),
+                        len(data) + rnd.randrange(99),
+                    )
+                    + data,
+                )
             elif how < 0.8:
-                out += block(order, 2, Struct(order + "HHIIII").pack(rnd.randrange(faces), 0, moment >> 32, moment & 0xFFFFFFFF, len(data), len(data)) + data)
+                out += block(
+                    order,
+                    2,
+                    Struct(order + "HHIIII").pack(
+                        rnd.randrange(faces), 0, moment >> 32, moment & 0xFFFFFFFF, len(data), len(data)
+                    )
+                    + data,
+                )
             elif how < 0.9:
                 out += block(order, 3, Struct(order + "I").pack(len(data) + rnd.choice((0, 50))) + data)
             else:
@@ -62,7 +82,9 @@ def records(path):
     except YaffleError:
         return None
     packets, raw = capture.packets, path.read_bytes()
-    kept = [raw[at : at + size] for at, size in zip(packets.position.tolist(), packets.captured_bytes.tolist(), strict=True)]
+    kept = [
+        raw[at : at + size] for at, size in zip(packets.position.tolist(), packets.captured_bytes.tolist(), strict=True)
+    ]
     return list(zip(packets.time_ns.tolist(), kept, packets.wire_bytes.tolist(), strict=True))
 
 
@@ -91,7 +113,10 @@ def test_blocks_are_read_as_by_the_twin(tmp_path, seed):
 @pytest.mark.parametrize("seed", range(40))
 def test_classic_records_are_read_as_by_the_twin(tmp_path, seed):
     rnd = random.Random(seed)
-    packets = [(rnd.randrange(1 << 40), rnd.randbytes(rnd.randrange(60)), rnd.randrange(2000)) for _ in range(rnd.randrange(1, 60))]
+    packets = [
+        (rnd.randrange(1 << 40), rnd.randbytes(rnd.randrange(60)), rnd.randrange(2000))
+        for _ in range(rnd.randrange(1, 60))
+    ]
     path = pcap(tmp_path / "a.pcap", packets, order=rnd.choice("<>"), nano=rnd.random() < 0.5)
     assert records(path) == plain_pcap(path.read_bytes())
     broken = damaged(path.read_bytes(), rnd)

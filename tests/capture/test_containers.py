@@ -42,16 +42,27 @@ def _blocks(order, resolution, offset_s):
 @pytest.mark.parametrize("order", ["<", ">"])
 @pytest.mark.parametrize(
     ("resolution", "ticks", "expected_ns"),
-    [(9, 3_000_000_005, 3_000_000_005), (6, 3_000_000, 3_000_000_000), (0x80 | 10, 3 << 10, 3_000_000_000), (12, 3_000_000_000_000, 3_000_000_000)],
+    [
+        (9, 3_000_000_005, 3_000_000_005),
+        (6, 3_000_000, 3_000_000_000),
+        (0x80 | 10, 3 << 10, 3_000_000_000),
+        (12, 3_000_000_000_000, 3_000_000_000),
+    ],
 )
-def test_block_captures_are_read_in_any_resolution_with_offset_and_names(tmp_path, order, resolution, ticks, expected_ns):
+def test_block_captures_are_read_in_any_resolution_with_offset_and_names(
+    tmp_path, order, resolution, ticks, expected_ns
+):
     block, section, face, names = _blocks(order, resolution, 100)
-    enhanced = block(6, Struct(order + "IIIII").pack(0, ticks >> 32, ticks & 0xFFFFFFFF, len(FRAME), len(FRAME)) + FRAME)
+    enhanced = block(
+        6, Struct(order + "IIIII").pack(0, ticks >> 32, ticks & 0xFFFFFFFF, len(FRAME), len(FRAME)) + FRAME
+    )
     simple = block(3, Struct(order + "I").pack(len(FRAME)) + FRAME)
     path = tmp_path / "a.pcapng"
     path.write_bytes(section + face + names + enhanced + simple)
     capture = read_captures([path])
-    assert capture.packets.time_ns.tolist() == [expected_ns + 100_000_000_000] * 2  # The simple block takes the time before it.
+    assert (
+        capture.packets.time_ns.tolist() == [expected_ns + 100_000_000_000] * 2
+    )  # The simple block takes the time before it.
     assert capture.names == {C: "desk.northpoint.harbourline.example"}
     assert any("no time" in note for note in capture.sources[0].notes)
 
@@ -74,7 +85,10 @@ def test_several_sections_and_interfaces_keep_their_link_types(tmp_path):
 @pytest.mark.parametrize("packer", ["gzip", "zstd", "lz4"])
 def test_packed_captures_give_the_same_as_plain_ones(tmp_path, packer):
     noise = random.Random(1)
-    plain = pcap(tmp_path / "a.pcap", [(i * 1000, ether(tcp(C, i, S, 80, 1, 0, ACK, noise.randbytes(1400)))) for i in range(1, 500)])
+    plain = pcap(
+        tmp_path / "a.pcap",
+        [(i * 1000, ether(tcp(C, i, S, 80, 1, 0, ACK, noise.randbytes(1400)))) for i in range(1, 500)],
+    )
     data = plain.read_bytes()
     if packer == "gzip":
         import gzip
@@ -150,7 +164,9 @@ def test_broken_files_give_packets_or_a_clear_error_nothing_else(tmp_path, data)
     if data.draw(st.booleans()):
         pcap(source, [(i * 1000, ether(tcp(C, 40000, S, 80, i, 0, ACK, b"hello"))) for i in range(8)])
     else:
-        write_pcapng(source, [(i * 1000, len(FRAME), FRAME) for i in range(8)], names={C: "a.b.c.example"}, interface="eth0")
+        write_pcapng(
+            source, [(i * 1000, len(FRAME), FRAME) for i in range(8)], names={C: "a.b.c.example"}, interface="eth0"
+        )
     content = bytearray(source.read_bytes())
     for _ in range(data.draw(st.integers(1, 6))):
         content[data.draw(st.integers(0, len(content) - 1))] = data.draw(st.integers(0, 255))

@@ -17,7 +17,11 @@ def test_the_table_agrees_with_its_plain_twin_on_ports_that_are_used_again(tmp_p
     for _ in range(3000):
         a, b = rnd.sample(hosts[3:] if rnd.random() < 0.3 else hosts[:3], 2)
         src, dst = (a, rnd.choice((80, 4000, 4001))), (b, rnd.choice((80, 4000, 4001)))
-        flags, seq, protocol = rnd.choice((SYN, SYN | ACK, ACK, FIN | ACK, RST)), rnd.choice((100, 100, 200)), rnd.choice((6, 6, 6, 17))
+        flags, seq, protocol = (
+            rnd.choice((SYN, SYN | ACK, ACK, FIN | ACK, RST)),
+            rnd.choice((100, 100, 200)),
+            rnd.choice((6, 6, 6, 17)),
+        )
         packets.append((protocol, src, dst, flags if protocol == 6 else 0, seq))
         frames.append(ether(tcp(*src, *dst, seq, 1, flags) if protocol == 6 else udp(*src, *dst, b"x")))
     capture = read_captures([pcap(tmp_path / "a.pcap", [(i * 10_000_000, f) for i, f in enumerate(frames)])])
@@ -52,7 +56,9 @@ def test_an_error_that_quotes_too_little_or_a_stranger_is_tied_to_nothing(tmp_pa
     short = ip("192.0.2.254", C, 1, b"\x03\x03\0\0\0\0\0\0" + bytes(10))
     six = ip("2001:db8::9", "2001:db8::1", 58, b"\x01\x04\0\0\0\0\0\0" + udp("2001:db8::1", 7, "2001:db8::2", 8, b"x"))
     asked = udp("2001:db8::1", 7, "2001:db8::2", 8, b"x")
-    capture = read_captures([pcap(tmp_path / "a.pcap", [(i, ether(p)) for i, p in enumerate((stranger, short, asked, six))])])
+    capture = read_captures(
+        [pcap(tmp_path / "a.pcap", [(i, ether(p)) for i, p in enumerate((stranger, short, asked, six))])]
+    )
     assert capture.quotes["flow"].tolist() == [-1, capture.packets.flow[2]]
     assert in_words(0x0104, True) == "port unreachable"
     assert in_words(0x2A07, False) == "ICMP type 42 code 7"

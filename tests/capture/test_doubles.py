@@ -40,7 +40,11 @@ def facts(path):
     analysis = analyse([path])
     account = analysis.account
     order = np.lexsort((account.fact("first_ns"),))
-    found = {name: account.side(side, name)[order].tolist() for side in (0, 1) for name in ("packets", "retransmitted_packets", "duplicate_packets", "timeouts")}
+    found = {
+        name: account.side(side, name)[order].tolist()
+        for side in (0, 1)
+        for name in ("packets", "retransmitted_packets", "duplicate_packets", "timeouts")
+    }
     return (
         analysis,
         found | {"exchanges": account.fact("exchanges")[order].tolist()},
@@ -77,7 +81,10 @@ def test_both_sides_of_a_router_are_two_points(packets, tmp_path):
     analysis = analyse([write(tmp_path / "two.pcap", one_hop_on(packets, CLIENTS))])
     assert len(analysis.capture.points) == 2
     assert analysis.account.flow.size == 2 * whole.account.flow.size
-    assert analysis.account.side(1, "retransmitted_packets").sum() == 2 * whole.account.side(1, "retransmitted_packets").sum()
+    assert (
+        analysis.account.side(1, "retransmitted_packets").sum()
+        == 2 * whole.account.side(1, "retransmitted_packets").sum()
+    )
     segment = analysis.path.segments[0]
     assert abs(int(np.median(segment.up.delay_ns)) - 40_000) < 2_000
     assert (segment.up.arrived >= 0).all()
@@ -97,7 +104,10 @@ def test_what_a_capture_missed_is_no_loss_of_the_network(packets, tmp_path, shar
         assert found <= real + 2
     lost = account.connection_charges[:, causes.LOSS].sum(), whole.connection_charges[:, causes.LOSS].sum()
     assert lost[0] <= 1.1 * lost[1] + 50e6
-    assert (account.exchange_charges.sum(axis=1) == account.of_exchange("end_ns") - account.of_exchange("first_ns") + account.of_exchange("set_up_ns")).all()
+    assert (
+        account.exchange_charges.sum(axis=1)
+        == account.of_exchange("end_ns") - account.of_exchange("first_ns") + account.of_exchange("set_up_ns")
+    ).all()
 
 
 @pytest.mark.parametrize("first", [26, 30])
@@ -122,7 +132,9 @@ def test_a_clock_that_was_set_in_the_middle_invents_no_wait(packets, tmp_path, s
     moved = [(t + (step_ns if k >= half else 0), wire, kept) for k, (t, wire, kept) in enumerate(packets)]
     analysis = analyse([write(tmp_path / "set.pcap", moved, in_order=False)])
     notes = analysis.capture.sources[0].notes
-    assert any(f"the capture clock was set {'forward' if step_ns > 0 else 'back'} by about" in note for note in notes), notes
+    assert any(
+        f"the capture clock was set {'forward' if step_ns > 0 else 'back'} by about" in note for note in notes
+    ), notes
     away = np.abs(analysis.account.connection_charges - whole.account.connection_charges)
     assert away.max() < 30 * MS
     for side in (0, 1):
@@ -133,7 +145,9 @@ def test_a_clock_that_was_set_in_the_middle_invents_no_wait(packets, tmp_path, s
 def test_an_outage_and_a_longer_way_are_no_step_of_a_clock(packets, tmp_path):
     half = len(packets) // 2
     begun = packets[half][0]
-    held = [(max(t, begun + 600 * MS) if begun <= t else t, wire, kept) for t, wire, kept in packets]  # All at once, later.
+    held = [
+        (max(t, begun + 600 * MS) if begun <= t else t, wire, kept) for t, wire, kept in packets
+    ]  # All at once, later.
     longer = [(t + (300 * MS if t >= begun and kept[26:29] != CLIENTS else 0), wire, kept) for t, wire, kept in packets]
     for name, changed in (("held", held), ("longer", longer)):
         analysis = analyse([write(tmp_path / f"{name}.pcap", changed)])

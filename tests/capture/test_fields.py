@@ -18,12 +18,33 @@ def named(data, link=1):
 
 
 def test_each_field_stands_in_its_bytes():
-    frame = ether(tcp(C, 40000, S, 80, 1000, 2000, SYN | ACK, b"hello", window=77, options=b"\x02\x04\x05\xb4\x03\x03\x07", ip_id=9, tos=0xB8), tags=b"\x81\x00\x00\x05")
+    frame = ether(
+        tcp(
+            C,
+            40000,
+            S,
+            80,
+            1000,
+            2000,
+            SYN | ACK,
+            b"hello",
+            window=77,
+            options=b"\x02\x04\x05\xb4\x03\x03\x07",
+            ip_id=9,
+            tos=0xB8,
+        ),
+        tags=b"\x81\x00\x00\x05",
+    )
     found = named(frame)
     assert found["VLAN tag", "VLAN"] == "5"
     assert found["IPv4", "marking"] == "EF, ECN not capable"
     assert (found["IPv4", "from"], found["IPv4", "to"], found["IPv4", "identification"]) == (C, S, "9")
-    assert (found["TCP", "sequence"], found["TCP", "acknowledges"], found["TCP", "window"], found["TCP", "flags"]) == ("1000", "2000", "77 (unscaled)", "SYN ACK")
+    assert (found["TCP", "sequence"], found["TCP", "acknowledges"], found["TCP", "window"], found["TCP", "flags"]) == (
+        "1000",
+        "2000",
+        "77 (unscaled)",
+        "SYN ACK",
+    )
     assert found["TCP", "option: maximum segment size"] == "1460 B"
     assert found["TCP", "option: window scale"] == "shift 7"
     headers = {h.name: h for h in fields(frame, 1)}
@@ -39,9 +60,31 @@ def test_each_field_stands_in_its_bytes():
         (ether(ip(C, S, 1, b"\x08\x00\0\0\0\1\0\2ping")), "ICMP", "type 8, code 0"),
         (ether(tcp(*SIX[:1], 4, SIX[1], 5, 6, 7, ACK)), "IPv6", "2001:db8::1 to 2001:db8::2"),
         (ether(b"\0\1\x01\x40" + tcp(C, 1, S, 2, 3, 4, ACK), 0x8847), "MPLS label", "16"),
-        (ether(ip(C, S, 17, Struct("!HHHH").pack(5000, 4789, 0, 0) + b"\x08" + bytes(3) + b"\0\0\7\0" + ether(udp(S, 1, C, 2)))), "VXLAN", "network 7"),
+        (
+            ether(
+                ip(
+                    C,
+                    S,
+                    17,
+                    Struct("!HHHH").pack(5000, 4789, 0, 0) + b"\x08" + bytes(3) + b"\0\0\7\0" + ether(udp(S, 1, C, 2)),
+                )
+            ),
+            "VXLAN",
+            "network 7",
+        ),
         (ether(ip(C, S, 47, b"\0\0\x08\0" + udp(S, 1, C, 2))), "GRE", "IPv4 (0x0800)"),
-        (bytes(12) + b"\x08\x06" + bytes(6) + b"\0\1" + bytes(6) + bytes([192, 0, 2, 1]) + bytes(6) + bytes([192, 0, 2, 2]), "ARP", "who has"),
+        (
+            bytes(12)
+            + b"\x08\x06"
+            + bytes(6)
+            + b"\0\1"
+            + bytes(6)
+            + bytes([192, 0, 2, 1])
+            + bytes(6)
+            + bytes([192, 0, 2, 2]),
+            "ARP",
+            "who has",
+        ),
     ],
 )
 def test_headers_of_many_kinds(frame, header, value):
@@ -50,7 +93,10 @@ def test_headers_of_many_kinds(frame, header, value):
 
 def test_no_packet_however_broken_stops_the_reader():
     rnd = random.Random(3)
-    whole = [ether(tcp(C, 1, S, 2, 3, 4, ACK, b"x" * 30, ts=(1, 2))), ether(ip("2001:db8::1", "2001:db8::2", 0, b"\x2b\0" + bytes(6) + b"\x06\0" + bytes(6) + bytes(20)))]
+    whole = [
+        ether(tcp(C, 1, S, 2, 3, 4, ACK, b"x" * 30, ts=(1, 2))),
+        ether(ip("2001:db8::1", "2001:db8::2", 0, b"\x2b\0" + bytes(6) + b"\x06\0" + bytes(6) + bytes(20))),
+    ]
     masker = Masker(b"k" * 32)
     for _ in range(3000):
         data = bytearray(rnd.choice(whole))
@@ -64,7 +110,9 @@ def test_no_packet_however_broken_stops_the_reader():
 
 
 def checksum(data):
-    total = sum(Struct(f"!{len(data) // 2}H").unpack(data[: len(data) // 2 * 2])) + (data[-1] << 8 if len(data) % 2 else 0)
+    total = sum(Struct(f"!{len(data) // 2}H").unpack(data[: len(data) // 2 * 2])) + (
+        data[-1] << 8 if len(data) % 2 else 0
+    )
     while total >> 16:
         total = (total & 0xFFFF) + (total >> 16)
     return total

@@ -122,7 +122,9 @@ def test_the_kernel_agrees_with_its_plain_twin_on_mangled_frames(tmp_path):
         for _ in range(rnd.randrange(4)):
             frame[rnd.randrange(len(frame))] = rnd.randrange(256)
         frames.append(bytes(frame[: rnd.randrange(1, len(frame) + 1)]) if rnd.random() < 0.3 else bytes(frame))
-    p = read_captures([pcap(tmp_path / "a.pcap", [(i * 10_000_000, f, max(len(f), 60)) for i, f in enumerate(frames)])]).packets
+    p = read_captures(
+        [pcap(tmp_path / "a.pcap", [(i * 10_000_000, f, max(len(f), 60)) for i, f in enumerate(frames)])]
+    ).packets
     for i, frame in enumerate(frames):
         wanted = plain_headers(frame, max(len(frame), 60))
         if wanted is None:  # The twin knows no tunnels and no fragments.
@@ -133,7 +135,11 @@ def test_the_kernel_agrees_with_its_plain_twin_on_mangled_frames(tmp_path):
 
 def test_the_short_way_for_plain_segments_gives_what_the_long_one_gives(tmp_path):
     rnd = random.Random(9)
-    seeds = [ether(tcp(C, 40000, S, 80, 7, 9, ACK, b"x" * 40, ts=(5, 6))), ether(SEGMENT), ether(tcp(C, 1, S, 2, 7, 9, ACK, b"", ts=(8, 9), length=1448))]
+    seeds = [
+        ether(tcp(C, 40000, S, 80, 7, 9, ACK, b"x" * 40, ts=(5, 6))),
+        ether(SEGMENT),
+        ether(tcp(C, 1, S, 2, 7, 9, ACK, b"", ts=(8, 9), length=1448)),
+    ]
     frames = []
     for _ in range(2000):
         frame = bytearray(rnd.choice(seeds))
@@ -166,13 +172,25 @@ def test_the_short_way_for_plain_segments_gives_what_the_long_one_gives(tmp_path
 
 
 def test_a_tunnel_keeps_its_outer_addresses_and_number(tmp_path):
-    outer = ether(ip("192.0.2.1", "192.0.2.2", 17, Struct("!HHHH").pack(5000, 4789, 0, 0) + b"\x08\0\0\0\0\x01\x02\0" + ether(SEGMENT)))
+    outer = ether(
+        ip(
+            "192.0.2.1",
+            "192.0.2.2",
+            17,
+            Struct("!HHHH").pack(5000, 4789, 0, 0) + b"\x08\0\0\0\0\x01\x02\0" + ether(SEGMENT),
+        )
+    )
     flows = one(tmp_path, outer).conversations
-    assert (address_text(0, flows.outer_a_lo[0], False), address_text(0, flows.outer_b_lo[0], False)) == ("192.0.2.1", "192.0.2.2")
+    assert (address_text(0, flows.outer_a_lo[0], False), address_text(0, flows.outer_b_lo[0], False)) == (
+        "192.0.2.1",
+        "192.0.2.2",
+    )
     assert (flows.tunnel[0], flows.tunnel_id[0]) == (3, 0x0102)
     gre = ether(ip("192.0.2.1", "192.0.2.2", 47, b"\x20\0\x08\0\0\0\0\x2a" + SEGMENT))
     assert one(tmp_path, gre).conversations.tunnel_id[0] == 42
-    teid = ether(ip("192.0.2.1", "192.0.2.2", 17, Struct("!HHHH").pack(5000, 2152, 0, 0) + b"\x30\xff\0\x2d\0\0\0\7" + SEGMENT))
+    teid = ether(
+        ip("192.0.2.1", "192.0.2.2", 17, Struct("!HHHH").pack(5000, 2152, 0, 0) + b"\x30\xff\0\x2d\0\0\0\7" + SEGMENT)
+    )
     assert one(tmp_path, teid).conversations.tunnel_id[0] == 7
 
 
@@ -183,13 +201,20 @@ def test_later_fragments_follow_their_own_datagram(tmp_path):
         packet[4:8] = Struct("!HH").pack(number, (0x2000 if more else 0) | offset // 8)
         return ether(bytes(packet))
 
-    frames = [piece(7, 0, True, bytes(16), 1111), piece(8, 0, True, bytes(16), 2222), piece(7, 24, False, bytes(8)), piece(8, 24, False, bytes(8))]
+    frames = [
+        piece(7, 0, True, bytes(16), 1111),
+        piece(8, 0, True, bytes(16), 2222),
+        piece(7, 24, False, bytes(8)),
+        piece(8, 24, False, bytes(8)),
+    ]
     capture = read_captures([pcap(tmp_path / "a.pcap", list(enumerate(frames)))])
     ports = [int(capture.conversations.a_port[f]) for f in capture.packets.flow]
     assert ports == [1111, 2222, 1111, 2222]
 
 
 def test_dates_far_off_and_backward_steps_are_kept(tmp_path):
-    capture = read_captures([pcap(tmp_path / "a.pcap", [(4_294_967_295 * 10**9, ether(SEGMENT)), (0, ether(SEGMENT)), (5, ether(SEGMENT))])])
+    capture = read_captures(
+        [pcap(tmp_path / "a.pcap", [(4_294_967_295 * 10**9, ether(SEGMENT)), (0, ether(SEGMENT)), (5, ether(SEGMENT))])]
+    )
     assert np.diff(capture.packets.time_ns)[0] < 0
     assert any("backwards" in note for note in capture.sources[0].notes)

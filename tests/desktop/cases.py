@@ -1,4 +1,7 @@
-"""Three made-up cases for whole investigations; used for nothing else. Names under tarn.example, addresses for documentation."""
+"""Three made-up cases for whole investigations; used for nothing else.
+
+Names under tarn.example, addresses for documentation.
+"""
 
 from dataclasses import dataclass, field
 from typing import Any
@@ -38,7 +41,9 @@ def write_case(path, talks, names, seed=1):
     for talk in talks:
         up = Link(world, talk.delay_ms * MS, 0, 1 << 30, (lambda now, p=talk.loss: p) if talk.loss else None, 0)
         down = Link(world, talk.delay_ms * MS, 0, 1 << 30, (lambda now, p=talk.loss: p) if talk.loss else None, 0)
-        client = Endpoint(host(talk.client), host(talk.client).port(), client_script(talk.calls, [], world), **talk.options)
+        client = Endpoint(
+            host(talk.client), host(talk.client).port(), client_script(talk.calls, [], world), **talk.options
+        )
         server = Endpoint(host(talk.server), talk.port, server_script(talk.calls))
         pair(client, server, [up, tap], [tap, down])
         world.at(talk.start_ms * MS, client.connect)
@@ -57,8 +62,18 @@ def stock_room(path):
         names[client] = f"till-{k}.{'stock-room' if k < 3 else 'front'}.tarn.example"
         for minute in range(4):
             slow = 900 if k < 3 and minute in (1, 2) else 12
-            talks.append(Talk(client, "192.0.2.10", 5432, [Call(200, slow * MS, 1500, 1000 * MS) for _ in range(8)], minute * 60_000 + 37 * k))
-        talks.append(Talk(client, "192.0.2.11", 443, [Call(400, 8 * MS, 40_000, 4000 * MS) for _ in range(20)], 500 + 91 * k))
+            talks.append(
+                Talk(
+                    client,
+                    "192.0.2.10",
+                    5432,
+                    [Call(200, slow * MS, 1500, 1000 * MS) for _ in range(8)],
+                    minute * 60_000 + 37 * k,
+                )
+            )
+        talks.append(
+            Talk(client, "192.0.2.11", 443, [Call(400, 8 * MS, 40_000, 4000 * MS) for _ in range(20)], 500 + 91 * k)
+        )
     return write_case(path, talks, names, 3)
 
 
@@ -71,17 +86,50 @@ def rainy_mast(path):
         client = f"198.51.100.{60 + k}"
         names[client] = f"desk-{k}.{'mast' if far else 'hub-side'}.tarn.example"
         loss = 0.05 if far else 0.0
-        talks.append(Talk(client, "203.0.113.5", 443, [Call(300, 10 * MS, 60_000, 2000 * MS) for _ in range(15)], 113 * k, 18 if far else 3, loss))
-        talks.append(Talk(client, "203.0.113.77", 7443, [Call(300, 10 * MS, 9_000, 1500 * MS) for _ in range(15)], 57 * k, 18 if far else 3, loss))
+        talks.append(
+            Talk(
+                client,
+                "203.0.113.5",
+                443,
+                [Call(300, 10 * MS, 60_000, 2000 * MS) for _ in range(15)],
+                113 * k,
+                18 if far else 3,
+                loss,
+            )
+        )
+        talks.append(
+            Talk(
+                client,
+                "203.0.113.77",
+                7443,
+                [Call(300, 10 * MS, 9_000, 1500 * MS) for _ in range(15)],
+                57 * k,
+                18 if far else 3,
+                loss,
+            )
+        )
     return write_case(path, talks, names, 5)
 
 
 def slow_reader(path):
     """One handheld reads its lists slowly, and looks like a slow server to its owner."""
     names = {"203.0.113.30": "lists.yard.tarn.example", "198.51.100.90": "handheld-1.gate.tarn.example"}
-    talks = [Talk("198.51.100.90", "203.0.113.30", 8443, [Call(150, 6 * MS, 250_000, 500 * MS) for _ in range(6)], 0, 6, 0.0, {"buffer_bytes": 24_576, "read_bps": 1_200_000})]
+    talks = [
+        Talk(
+            "198.51.100.90",
+            "203.0.113.30",
+            8443,
+            [Call(150, 6 * MS, 250_000, 500 * MS) for _ in range(6)],
+            0,
+            6,
+            0.0,
+            {"buffer_bytes": 24_576, "read_bps": 1_200_000},
+        )
+    ]
     for k in range(5):
         client = f"198.51.100.{91 + k}"
         names[client] = f"desk-{k}.gate.tarn.example"
-        talks.append(Talk(client, "203.0.113.30", 8443, [Call(150, 6 * MS, 250_000, 900 * MS) for _ in range(6)], 71 * k, 6))
+        talks.append(
+            Talk(client, "203.0.113.30", 8443, [Call(150, 6 * MS, 250_000, 900 * MS) for _ in range(6)], 71 * k, 6)
+        )
     return write_case(path, talks, names, 9)

@@ -34,7 +34,14 @@ def load(window, qtbot, paths, **options):
 
 @pytest.fixture
 def lossy(tmp_path) -> Path:
-    return simulate(tmp_path / "lossy.pcapng", [Call(300, 20 * MS, 200_000, 50 * MS) for _ in range(3)], loss=0.04, delay_ms=20, seed=4, near_client=False)[0]
+    return simulate(
+        tmp_path / "lossy.pcapng",
+        [Call(300, 20 * MS, 200_000, 50 * MS) for _ in range(3)],
+        loss=0.04,
+        delay_ms=20,
+        seed=4,
+        near_client=False,
+    )[0]
 
 
 def test_the_plots_share_their_time_and_say_what_limited_the_sender(window, qtbot, lossy):
@@ -75,7 +82,9 @@ def test_each_kind_of_segment_has_its_mark_and_a_click_finds_the_packet(window, 
 
 def test_a_tunnel_and_what_the_way_said_stand_with_the_connection(window, qtbot, tmp_path):
     inner = [tcp(C, 40000, S, 80, 7, 0, SYN), tcp(C, 40000, S, 80, 7, 0, SYN)]
-    packets = [(k * 10**9, ether(ip("192.0.2.1", "192.0.2.2", 47, b"\x20\0\x08\0\0\0\0\x2a" + p))) for k, p in enumerate(inner)]
+    packets = [
+        (k * 10**9, ether(ip("192.0.2.1", "192.0.2.2", 47, b"\x20\0\x08\0\0\0\0\x2a" + p))) for k, p in enumerate(inner)
+    ]
     packets.append((2 * 10**9, ether(ip("192.0.2.254", C, 1, b"\x03\x0d\0\0\0\0\0\0" + inner[0][:28]))))
     load(window, qtbot, [pcap(tmp_path / "a.pcap", packets)])
     window.investigation.examine(0)
@@ -120,7 +129,11 @@ def test_a_growing_capture_is_read_again_and_the_focus_stays(window, qtbot, loss
 
 
 def test_what_is_not_tcp_is_listed_with_its_answers(window, qtbot, tmp_path):
-    packets = [(1, udp(C, 5000, S, 53, b"q")), (9_000_001, udp(S, 53, C, 5000, b"a")), (20_000_000, udp(C, 5001, S, 53, b"q"))]
+    packets = [
+        (1, udp(C, 5000, S, 53, b"q")),
+        (9_000_001, udp(S, 53, C, 5000, b"a")),
+        (20_000_000, udp(C, 5001, S, 53, b"q")),
+    ]
     load(window, qtbot, [pcap(tmp_path / "names.pcap", [(t, ether(p)) for t, p in packets])])
     window.go(1)
     settle(window, qtbot)

@@ -11,7 +11,10 @@ _DATA = Path(__file__).parents[1] / "data" / "flows"
 def test_exporters_stand_in_gather_and_their_volume_in_survey(window, qtbot):  # noqa: F811
     load(window, qtbot, [_DATA / "routers-v9.pcap.gz"])
     window.go(0)
-    rows = [[window.gather.exporter_model.index(r, c).data() for c in range(8)] for r in range(window.gather.exporter_model.rowCount())]
+    rows = [
+        [window.gather.exporter_model.index(r, c).data() for c in range(8)]
+        for r in range(window.gather.exporter_model.rowCount())
+    ]
     assert len(rows) == 4
     assert any(row[5] == "scaled by 50" for row in rows)
     assert any(row[4].startswith("about") for row in rows)

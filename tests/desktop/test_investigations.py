@@ -36,7 +36,9 @@ def dialog_of(window, kind):
 
 
 def accept(qtbot, dialog):
-    qtbot.mouseClick(dialog.findChild(QDialogButtonBox).button(QDialogButtonBox.StandardButton.Ok), Qt.MouseButton.LeftButton)
+    qtbot.mouseClick(
+        dialog.findChild(QDialogButtonBox).button(QDialogButtonBox.StandardButton.Ok), Qt.MouseButton.LeftButton
+    )
 
 
 def answer_file(monkeypatch, path, *, mask=False):
@@ -49,7 +51,9 @@ def answer_file(monkeypatch, path, *, mask=False):
 
 
 def test_the_stock_room_waits_on_its_register(window, qtbot, tmp_path, monkeypatch):
-    """Complaint, ranked finding, period, dearest exchanges, the packet; the evidence goes out as a table and a report."""
+    """Complaint, ranked finding, period, dearest exchanges, the packet; the evidence goes out as a table and a
+    report.
+    """
     load(window, qtbot, stock_room(tmp_path / "monday.pcapng"))
     model = window.investigation
     window.go(0)
@@ -104,7 +108,9 @@ def test_the_stock_room_waits_on_its_register(window, qtbot, tmp_path, monkeypat
     answer_file(monkeypatch, tmp_path / "out.parquet", mask=True)
     window.exports.waits()
     qtbot.waitUntil(lambda: window.job is None)
-    assert not any(str(a).startswith("198.51.100.") for a in pq.read_table(tmp_path / "out.parquet").column("client").to_pylist())
+    assert not any(
+        str(a).startswith("198.51.100.") for a in pq.read_table(tmp_path / "out.parquet").column("client").to_pylist()
+    )
     answer_file(monkeypatch, tmp_path / "out.html")
     window.exports.report()
     qtbot.waitUntil(lambda: window.job is None)
@@ -115,7 +121,9 @@ def test_the_stock_room_waits_on_its_register(window, qtbot, tmp_path, monkeypat
 
 
 def test_the_mast_loses_packets_and_a_service_gets_its_name(window, qtbot, tmp_path, monkeypatch):
-    """Survey down and back, an unknown application named, a filter from a cell, the ladder to scale, packets out and in again."""
+    """Survey down and back, an unknown application named, a filter from a cell, the ladder to scale, packets out and
+    in again.
+    """
     load(window, qtbot, rainy_mast(tmp_path / "rain.pcapng"))
     model = window.investigation
     window.go(1)
@@ -159,7 +167,13 @@ def test_the_mast_loses_packets_and_a_service_gets_its_name(window, qtbot, tmp_p
     model.look(model.focus.with_filter("site <> 'Mast'").with_trail(()).with_period(None))
     settle(window, qtbot)
     assert model.rows.size > 50
-    assert all(g.repeats == 0 for g in (window.apportion.tree_model.group(window.apportion.tree_model.index(r, 0)) for r in range(window.apportion.tree_model.rowCount())))
+    assert all(
+        g.repeats == 0
+        for g in (
+            window.apportion.tree_model.group(window.apportion.tree_model.index(r, 0))
+            for r in range(window.apportion.tree_model.rowCount())
+        )
+    )
     # One of its connections, with time to scale.
     model.look(model.focus.with_filter("site = 'Mast' and repeats > 3"))
     window.go(3)
@@ -191,11 +205,15 @@ def test_the_mast_loses_packets_and_a_service_gets_its_name(window, qtbot, tmp_p
     again = analyse([tmp_path / "some.pcapng"]).account
     assert again.flow.size == 1
     side = [int(again.side(s, "retransmitted_packets")[0]) for s in (0, 1)]
-    assert side == [int(model.evidence.analysis.account.side(s, "retransmitted_packets")[model.connection.number]) for s in (0, 1)]
+    assert side == [
+        int(model.evidence.analysis.account.side(s, "retransmitted_packets")[model.connection.number]) for s in (0, 1)
+    ]
 
 
 def test_the_handheld_holds_itself_up_and_not_the_server(window, qtbot, tmp_path, monkeypatch):
-    """By mouse: drag a period, its edge, the wheel; a measure of one's own; dismiss and take back; save and open again."""
+    """By mouse: drag a period, its edge, the wheel; a measure of one's own; dismiss and take back; save and open
+    again.
+    """
     load(window, qtbot, slow_reader(tmp_path / "gate.pcapng"))
     model, strip = window.investigation, window.strip
     assert model.findings[0].party == "client"

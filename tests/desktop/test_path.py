@@ -1,4 +1,6 @@
-"""The path in the window: segments, lost packets, what waits cost; streams; ways of flow records; classes and rules; the map by hand."""
+"""The path in the window: segments, lost packets, what waits cost; streams; ways of flow records; classes and rules;
+the map by hand.
+"""
 
 import json
 from dataclasses import replace
@@ -36,7 +38,9 @@ def test_the_morning_over_its_three_points(window, qtbot, morning):  # noqa: F81
     settle(window, qtbot)
     station = window.path
     page = station.segments
-    assert [(s.near, s.far) for s in station.picture.segments] == [(f"{near}.pcapng", "quay-house-data-centre.pcapng") for near in ("saltmarsh", "isle-of-wren")]
+    assert [(s.near, s.far) for s in station.picture.segments] == [
+        (f"{near}.pcapng", "quay-house-data-centre.pcapng") for near in ("saltmarsh", "isle-of-wren")
+    ]
     page.line.choose(1)
     up, down = page.segment.ways
     assert (up.lost, down.lost) == (truth["lost_packets"]["up"], truth["lost_packets"]["down"])
@@ -44,8 +48,12 @@ def test_the_morning_over_its_three_points(window, qtbot, morning):  # noqa: F81
     assert "isle-of-wren.pcapng: +7.900 ms against quay-house-data-centre.pcapng" in page.words.text()
     assert page.model.rowCount() == up.lost + down.lost
     waited = station.picture.waited
-    assert sum(one.ns for one in waited) == int(window.investigation.evidence.waits.parties[window.investigation.rows, 1].sum())
-    assert "between isle-of-wren.pcapng and quay-house-data-centre.pcapng" in [texts(page.waits, row)[0] for row in range(page.waits.columns.rowCount())]
+    assert sum(one.ns for one in waited) == int(
+        window.investigation.evidence.waits.parties[window.investigation.rows, 1].sum()
+    )
+    assert "between isle-of-wren.pcapng and quay-house-data-centre.pcapng" in [
+        texts(page.waits, row)[0] for row in range(page.waits.columns.rowCount())
+    ]
     place = next(k for k, one in enumerate(page.segment.lost) if one.connection >= 0)
     page.table.entered.emit(place)
     settle(window, qtbot)
@@ -57,7 +65,9 @@ def test_the_morning_over_its_three_points(window, qtbot, morning):  # noqa: F81
     assert "median" in page.words_at(0, 600.0)
     window.switch_theme()
     rain = station.picture.edges_ns[0]
-    window.investigation.look(window.investigation.focus.with_trail(()).with_period((int(rain), int(rain) + 120 * 10**9)))
+    window.investigation.look(
+        window.investigation.focus.with_trail(()).with_period((int(rain), int(rain) + 120 * 10**9))
+    )
     settle(window, qtbot)
     assert page.segment.ways[0].packets < up.packets
 
@@ -70,7 +80,9 @@ def test_streams_ways_and_classes_of_the_morning(window, qtbot, morning):  # noq
     station.parts.setCurrentIndex(STREAMS)
     rows = [texts(station.streams.streams, row) for row in range(station.streams.streams.columns.rowCount())]
     assert any(row[2] == "saltmarsh.pcapng" and "marking EF becomes CS0, default" in " ".join(row) for row in rows)
-    assert any(row[2] == "isle-of-wren.pcapng" and "lost since quay-house-data-centre.pcapng" in " ".join(row) for row in rows)
+    assert any(
+        row[2] == "isle-of-wren.pcapng" and "lost since quay-house-data-centre.pcapng" in " ".join(row) for row in rows
+    )
     station.parts.setCurrentIndex(WAYS)
     ways = [texts(station.ways.ways, row) for row in range(station.ways.ways.columns.rowCount())]
     assert any("EF becomes CS0" in row[6] for row in ways)
@@ -105,7 +117,11 @@ def test_streams_ways_and_classes_of_the_morning(window, qtbot, morning):  # noq
     card = next(k for k, f in enumerate(window.investigation.findings) if f.cause == "marking")
     window._follow(window.investigation.findings[card])
     settle(window, qtbot)
-    assert (window.stations.currentIndex(), station.parts.currentIndex(), page.right.currentIndex()) == (PATH, CLASSES, 1)
+    assert (window.stations.currentIndex(), station.parts.currentIndex(), page.right.currentIndex()) == (
+        PATH,
+        CLASSES,
+        1,
+    )
     assert window.investigation.filter_error is None
     assert window.investigation.focus.filter == ""
 
@@ -224,5 +240,7 @@ def test_nothing_open_says_what_to_do(window, qtbot, page):  # noqa: F811
     window.go(PATH)
     window.path.parts.setCurrentIndex(page)
     settle(window, qtbot)
-    words = (window.path.segments, window.path.streams, window.path.ways, window.path.classes, window.path.map)[page].words.text()
+    words = (window.path.segments, window.path.streams, window.path.ways, window.path.classes, window.path.map)[
+        page
+    ].words.text()
     assert len(words) > 60

@@ -49,10 +49,20 @@ def test_keys_walk_the_steps_and_enter_leads_to_the_packets(page, qtbot):
 def test_a_click_selects_a_step_and_the_picture_can_be_kept(page, qtbot, tmp_path):
     panel = page.examine.visit
     row = next(r for r in panel.lanes._rows if r.step == 2)
-    qtbot.mouseClick(panel.lanes.viewport(), Qt.MouseButton.LeftButton, pos=panel.lanes.viewport().rect().topLeft() + _down(row.top + 5))
+    qtbot.mouseClick(
+        panel.lanes.viewport(),
+        Qt.MouseButton.LeftButton,
+        pos=panel.lanes.viewport().rect().topLeft() + _down(row.top + 5),
+    )
     assert panel.lanes.selected == 2
-    assert write_picture(panel.lanes.viewport(), tmp_path / "visit.svg") and b"<svg" in (tmp_path / "visit.svg").read_bytes()
-    assert write_picture(panel.lanes.viewport(), tmp_path / "visit.png") and (tmp_path / "visit.png").read_bytes()[1:4] == b"PNG"
+    assert (
+        write_picture(panel.lanes.viewport(), tmp_path / "visit.svg")
+        and b"<svg" in (tmp_path / "visit.svg").read_bytes()
+    )
+    assert (
+        write_picture(panel.lanes.viewport(), tmp_path / "visit.png")
+        and (tmp_path / "visit.png").read_bytes()[1:4] == b"PNG"
+    )
     assert not write_picture(panel.lanes.viewport(), tmp_path / "no" / "visit.png")
 
 

@@ -1,4 +1,6 @@
-"""Two weeks of flow records in the window: from the finding to the interface, the application, the pair; baseline, periods, ticket, sites, live."""
+"""Two weeks of flow records in the window: from the finding to the interface, the application, the pair; baseline,
+periods, ticket, sites, live.
+"""
 
 import socket
 import time
@@ -156,7 +158,9 @@ def test_what_is_received_appears_while_it_is_looked_at(window, qtbot, tmp_path)
     qtbot.waitUntil(lambda: window.investigation.opened is not None and window.job is None, timeout=30_000)
     assert window.receiver.running
     with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as sender:
-        sender.sendto(ipfix([template(300, FIELDS), a_set(300, RECORD * 5)], seconds=int(time.time())), ("127.0.0.1", port))
+        sender.sendto(
+            ipfix([template(300, FIELDS), a_set(300, RECORD * 5)], seconds=int(time.time())), ("127.0.0.1", port)
+        )
     window.go(1)
     window.survey.parts.setCurrentIndex(FLOWS)
     qtbot.waitUntil(lambda: window.survey.flows.model.rowCount() == 1, timeout=30_000)

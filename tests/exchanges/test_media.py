@@ -33,7 +33,20 @@ def stream(rnd, ssrc, count, lost=(), kind=8, first=65_500, clock=8000, step_ms=
     for k in range(count):
         if k not in lost:
             arrive = 10**9 + k * step_ms * MS + int(rnd.expovariate(1 / (2 * MS)))
-            out.append((arrive, ether(udp(C, 16_400 + ssrc, S, 16_400, rtp(first + k, 2**32 - 500 + k * clock * step_ms // 1000, ssrc, kind)))))
+            out.append(
+                (
+                    arrive,
+                    ether(
+                        udp(
+                            C,
+                            16_400 + ssrc,
+                            S,
+                            16_400,
+                            rtp(first + k, 2**32 - 500 + k * clock * step_ms // 1000, ssrc, kind),
+                        )
+                    ),
+                )
+            )
     return out
 
 
@@ -72,5 +85,8 @@ def test_the_kernel_is_its_twin_and_numbers_wrap():
 def test_noise_and_control_packets_are_no_stream(tmp_path):
     rnd = random.Random(2)
     noise = [(k * MS, ether(udp(C, 5000, S, 6000, b"\x80" + rnd.randbytes(40)))) for k in range(200)]
-    control = [(k * MS, ether(udp(C, 5001, S, 6001, b"\x80\xc8\0\6" + bytes([0, 0, 0, 7]) + rnd.randbytes(20)))) for k in range(200)]
+    control = [
+        (k * MS, ether(udp(C, 5001, S, 6001, b"\x80\xc8\0\6" + bytes([0, 0, 0, 7]) + rnd.randbytes(20))))
+        for k in range(200)
+    ]
     assert document(analyse([pcap(tmp_path / "a.pcap", sorted(noise + control))]))["media"] == []

@@ -31,7 +31,11 @@ def test_packets_and_bytes_are_those_of_the_capture(name):
     found = flows_of_packets(capture)
     sums = {}
     for row in found.rows:
-        key = (int(row["exporter"]), (int(row["src_lo"]), int(row["src_port"])), (int(row["dst_lo"]), int(row["dst_port"])))
+        key = (
+            int(row["exporter"]),
+            (int(row["src_lo"]), int(row["src_port"])),
+            (int(row["dst_lo"]), int(row["dst_port"])),
+        )
         count, octets = sums.get(key, (0, 0))
         sums[key] = (count + int(row["packets"]), octets + int(row["octets"]))
         assert 0 <= row["last_ns"] - row["first_ns"] < 60 * 10**9

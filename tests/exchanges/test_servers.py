@@ -1,4 +1,6 @@
-"""Captures of further real servers: what their clients asked is found, with how it was answered, by both kinds of path."""
+"""Captures of further real servers: what their clients asked is found, with how it was answered, by both kinds of
+path.
+"""
 
 import json
 from pathlib import Path
@@ -18,7 +20,9 @@ def load(name):
     for connection in found["connections"]:
         assert sum(c["ms"] for c in connection["charges"]) == pytest.approx(connection["wait_ms"], abs=0.01)
     for x in found["exchanges"]:
-        assert sum(x[f"{p}_ms"] for p in ("client", "network", "server", "unexplained")) == pytest.approx(x["wait_ms"], abs=0.01)
+        assert sum(x[f"{p}_ms"] for p in ("client", "network", "server", "unexplained")) == pytest.approx(
+            x["wait_ms"], abs=0.01
+        )
     return found, json.loads((_DATA / f"{name}.json").read_text())
 
 
@@ -27,7 +31,15 @@ def said(exchanges):
 
 
 @pytest.mark.parametrize(
-    ("name", "protocol"), [("web2", "http2"), ("directory", "ldap"), ("directory-sealed", "ldap"), ("pages", "http"), ("statements", "postgresql"), ("tickets", "mysql")]
+    ("name", "protocol"),
+    [
+        ("web2", "http2"),
+        ("directory", "ldap"),
+        ("directory-sealed", "ldap"),
+        ("pages", "http"),
+        ("statements", "postgresql"),
+        ("tickets", "mysql"),
+    ],
 )
 def test_what_was_asked_over_tcp_is_found_whole_and_in_order(name, protocol):
     found, truth = load(name)
@@ -53,7 +65,9 @@ def test_a_statement_that_sleeps_is_the_servers_time():
 def test_files_are_told_by_the_name_under_which_they_were_opened():
     found, truth = load("files")
     exchanges = said(found["exchanges"])
-    assert [pair for pair in exchanges if pair in [(t["label"], t["outcome"]) for t in truth]] == [(t["label"], t["outcome"]) for t in truth]
+    assert [pair for pair in exchanges if pair in [(t["label"], t["outcome"]) for t in truth]] == [
+        (t["label"], t["outcome"]) for t in truth
+    ]
     assert ("CLOSE sailings.txt", "STATUS_SUCCESS") in exchanges
     read = next(x for x in found["exchanges"] if x["label"] == "READ sailings.txt")
     assert 3800 < read["response_bytes"] < 3900
@@ -67,7 +81,9 @@ def test_sealed_files_are_told_by_turns():
     assert said(found["exchanges"])[0] == ("NEGOTIATE", "STATUS_SUCCESS")
 
 
-@pytest.mark.parametrize(("name", "protocol"), [("counters", "snmp"), ("clocks", "ntp"), ("clocks", "icmp"), ("quick", "quic")])
+@pytest.mark.parametrize(
+    ("name", "protocol"), [("counters", "snmp"), ("clocks", "ntp"), ("clocks", "icmp"), ("quick", "quic")]
+)
 def test_what_was_asked_in_single_packets_is_found(name, protocol):
     found, truth = load(name)
     rows = [a for a in found["answers"] if a["protocol"] == protocol and a["outcome"] != "report"]
@@ -76,12 +92,16 @@ def test_what_was_asked_in_single_packets_is_found(name, protocol):
     for a, t in zip(rows, wanted, strict=True):
         assert t["label"] in (f"{a['kind']} {a['name']}".strip(), a["name"], a["kind"])
         assert a["tries"] == t.get("tries", 1)
-        assert a["latency_ms"] is None or _ROUND_TRIP_MS <= a["latency_ms"] < 10 * _ROUND_TRIP_MS  # The machine that made them stood still at times.
+        assert (
+            a["latency_ms"] is None or _ROUND_TRIP_MS <= a["latency_ms"] < 10 * _ROUND_TRIP_MS
+        )  # The machine that made them stood still at times.
 
 
 def test_commands_are_found_with_the_one_that_fails():
     found, truth = load("keys")
-    assert said(found["exchanges"])[1:] == [(t["label"], t["outcome"]) for t in truth]  # The client asks for its manual first.
+    assert said(found["exchanges"])[1:] == [
+        (t["label"], t["outcome"]) for t in truth
+    ]  # The client asks for its manual first.
 
 
 def test_look_ups_are_found_with_their_codes_and_tries_over_udp_and_tcp():
@@ -93,7 +113,9 @@ def test_look_ups_are_found_with_their_codes_and_tries_over_udp_and_tcp():
 @pytest.mark.parametrize("name", ["leases-own", "sign-ons"])
 def test_leases_and_sign_ons_are_found_with_their_answers(name):
     found, truth = load(name)
-    assert [(a["kind"], a["outcome"]) for a in found["lookups"] if a["protocol"] == truth[0]["protocol"]] == [(t["label"], t["outcome"]) for t in truth]
+    assert [(a["kind"], a["outcome"]) for a in found["lookups"] if a["protocol"] == truth[0]["protocol"]] == [
+        (t["label"], t["outcome"]) for t in truth
+    ]
     assert all(a["latency_ms"] is not None and a["latency_ms"] >= _ROUND_TRIP_MS for a in found["lookups"])
 
 

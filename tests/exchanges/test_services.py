@@ -1,4 +1,6 @@
-"""Real servers against what their clients and they themselves measured: counts, labels, outcomes, server times, latencies, tries."""
+"""Real servers against what their clients and they themselves measured: counts, labels, outcomes, server times,
+latencies, tries.
+"""
 
 import gzip
 import json
@@ -63,10 +65,18 @@ def test_pages_are_found_with_status_and_server_time(tmp_path, name, point):
         for q, x in zip(requests, mine[client], strict=True):
             times.append(close(x["server_ms"], served.get(q["url"], 0.5)))
             waited = 1000 * (q["time_total"] - (q["time_namelookup"] if q["nth_on_connection"] == 1 else 0))
-            charged = x["wait_ms"] - sum(c["ms"] for c in found["connections"][x["connection"]]["charges"] if c["cause"] == "name" and q["nth_on_connection"] == 1)
+            charged = x["wait_ms"] - sum(
+                c["ms"]
+                for c in found["connections"][x["connection"]]["charges"]
+                if c["cause"] == "name" and q["nth_on_connection"] == 1
+            )
             waits.append(abs(charged - waited) <= 0.02 * waited + 5)
             if name == "web-pages":
-                assert (x["protocol"], x["label"], x["outcome"]) == ("http", f"{q['method']} {q['url']}", str(q["status"]))
+                assert (x["protocol"], x["label"], x["outcome"]) == (
+                    "http",
+                    f"{q['method']} {q['url']}",
+                    str(q["status"]),
+                )
             else:
                 assert (x["protocol"], x["label"]) == ("tls", q["host"])
     assert share(times) >= 0.97
@@ -98,12 +108,16 @@ def test_names_are_looked_up_again_and_over_tcp(tmp_path):
     found, truth = load("names", tmp_path)
     assert len(found["lookups"]) == len(truth["queries"])
     for q in truth["queries"]:
-        (x,) = [x for x in found["lookups"] if (x["name"], x["kind"], x["client"]) == (q["name"], q["type"], q["client"])]
+        (x,) = [
+            x for x in found["lookups"] if (x["name"], x["kind"], x["client"]) == (q["name"], q["type"], q["client"])
+        ]
         assert (x["outcome"], x["tries"]) == (q["rcode"] or "unanswered", q["retries"] + 1)
         if q["latency_ms"] is None:
             assert x["latency_ms"] is None
         else:
-            assert x["latency_ms"] == pytest.approx(q["latency_ms"], abs=3)  # The client's own clock counts its pauses, too.
+            assert x["latency_ms"] == pytest.approx(
+                q["latency_ms"], abs=3
+            )  # The client's own clock counts its pauses, too.
 
 
 def test_leases_and_sign_ons_are_followed_step_by_step(tmp_path):
@@ -111,10 +125,17 @@ def test_leases_and_sign_ons_are_followed_step_by_step(tmp_path):
     for lease in truth["dhcp"]:
         mine = sorted((x for x in found["lookups"] if x["client"] == lease["mac"]), key=lambda x: x["asked_ns"])
         steps = [s for s in lease["steps"] if s["reply_expected"]]
-        assert [(x["kind"], x["outcome"], x["tries"]) for x in mine] == [(s["sent"], s["reply"] or "unanswered", len(s["attempts_ns"])) for s in steps]
+        assert [(x["kind"], x["outcome"], x["tries"]) for x in mine] == [
+            (s["sent"], s["reply"] or "unanswered", len(s["attempts_ns"])) for s in steps
+        ]
         for x, s in zip(mine, steps, strict=True):
             assert s["latency_ms"] is None or x["latency_ms"] == pytest.approx(s["latency_ms"], abs=1)
     for q in truth["radius"]:
         (x,) = [x for x in found["lookups"] if x["protocol"] == "radius" and x["name"] == q["user"]]
-        assert (x["client"], x["server"], x["outcome"], x["tries"]) == (q["client"], q["server"], q["reply"] or "unanswered", q["retries"] + 1)
+        assert (x["client"], x["server"], x["outcome"], x["tries"]) == (
+            q["client"],
+            q["server"],
+            q["reply"] or "unanswered",
+            q["retries"] + 1,
+        )
         assert q["latency_ms"] is None or x["latency_ms"] == pytest.approx(q["latency_ms"], abs=1)

@@ -1,4 +1,6 @@
-"""The same captures of real servers with their packets sliced: as many exchanges, the same waits, and what the first bytes still tell."""
+"""The same captures of real servers with their packets sliced: as many exchanges, the same waits, and what the first
+bytes still tell.
+"""
 
 import gzip
 import struct
@@ -26,7 +28,9 @@ def sliced(name, kept, tmp_path):
     return path
 
 
-@pytest.mark.parametrize(("name", "kept"), [("web-pages", 128), ("database", 128), ("tickets", 110), ("directory", 100), ("files", 250)])
+@pytest.mark.parametrize(
+    ("name", "kept"), [("web-pages", 128), ("database", 128), ("tickets", 110), ("directory", 100), ("files", 250)]
+)
 def test_sliced_packets_cost_details_not_exchanges(tmp_path, name, kept):
     whole = document(analyse([_DATA / f"{name}.pcap.gz"]), literals=True)
     cut = document(analyse([sliced(name, kept, tmp_path)]), literals=True)
@@ -34,7 +38,9 @@ def test_sliced_packets_cost_details_not_exchanges(tmp_path, name, kept):
     labels, waits = 0, 0
     for a, b in zip(cut["exchanges"], whole["exchanges"], strict=True):
         assert a["protocol"] == b["protocol"]
-        assert a["wait_ms"] == pytest.approx(sum(a[f"{p}_ms"] for p in ("client", "network", "server", "unexplained")), abs=0.01)
+        assert a["wait_ms"] == pytest.approx(
+            sum(a[f"{p}_ms"] for p in ("client", "network", "server", "unexplained")), abs=0.01
+        )
         labels += b["label"].startswith(a["label"].strip("…")) and bool(a["label"])
         waits += a["wait_ms"] == pytest.approx(b["wait_ms"], rel=0.02, abs=2)
         assert a["outcome"] in (b["outcome"], "answered", "unanswered")

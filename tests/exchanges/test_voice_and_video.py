@@ -1,4 +1,6 @@
-"""A call announced by SIP with its reports, and a program in a transport stream: counted packet by packet, at two points."""
+"""A call announced by SIP with its reports, and a program in a transport stream: counted packet by packet, at two
+points.
+"""
 
 import random
 from struct import Struct
@@ -17,7 +19,9 @@ from yaffle.report.document import document
 
 MS, S = 10**6, 10**9
 PHONE, GATE, CAMERA, SCREEN = "198.51.100.7", "203.0.113.40", "203.0.113.60", "198.51.100.90"
-OK = b"SIP/2.0 200 OK\r\nCall-ID: abc-1\r\nCSeq: 7 INVITE\r\nContent-Type: application/sdp\r\n\r\n" + BODY.replace(b"198.51.100.7", GATE.encode()).replace(b"40000", b"50000")
+OK = b"SIP/2.0 200 OK\r\nCall-ID: abc-1\r\nCSeq: 7 INVITE\r\nContent-Type: application/sdp\r\n\r\n" + BODY.replace(
+    b"198.51.100.7", GATE.encode()
+).replace(b"40000", b"50000")
 BYE = b"BYE sip:quay@harbourline.example SIP/2.0\r\nCall-ID: abc-1\r\nCSeq: 8 BYE\r\n\r\n"
 
 
@@ -36,7 +40,9 @@ def call(ppm=0.0, count=600):
         at = S + round(k * 20 * MS * (1 - ppm * 1e-6)) + rnd.randrange(300_000)
         events.append((at, PHONE, 40000, GATE, 50000, Struct("!BBHII").pack(0x80, 97, k, k * 960, 77) + bytes(60)))
     events.append((4 * S, PHONE, 40001, GATE, 50001, sender_report(77, (500, 0), 150)))
-    events.append((4 * S + 130 * MS, GATE, 50001, PHONE, 40001, sender_report(78, (1, 0), 0, [(77, 12, 4, 480, 500 << 16, 6554)])))  # 100 ms after it had that of the phone
+    events.append(
+        (4 * S + 130 * MS, GATE, 50001, PHONE, 40001, sender_report(78, (1, 0), 0, [(77, 12, 4, 480, 500 << 16, 6554)]))
+    )  # 100 ms after it had that of the phone
     events.append((14 * S, PHONE, 5060, GATE, 5060, BYE))
     return [(t, ether(udp(src, a, dst, b, data))) for t, src, a, dst, b, data in sorted(events)]
 
@@ -52,10 +58,14 @@ def cell(pid, counter, pcr=None, payload=True):
 
 
 def program(gone=(), late=(), in_rtp=False, ppm=0.0, count=400):
-    """Datagrams of seven cells every 10 ms, the first with a clock reference; some gone, some later than they should be."""
+    """Datagrams of seven cells every 10 ms, the first with a clock reference; some gone, some later than they should
+    be.
+    """
     frames, counter = [], 0
     for k in range(count):
-        cells = [cell(0x100, counter, round(k * 270_000 * (1 + ppm * 1e-6)))] + [cell(0x100 if n < 5 else 0x101, (counter + n) if n < 5 else (k * 2 + n - 5)) for n in range(1, 7)]
+        cells = [cell(0x100, counter, round(k * 270_000 * (1 + ppm * 1e-6)))] + [
+            cell(0x100 if n < 5 else 0x101, (counter + n) if n < 5 else (k * 2 + n - 5)) for n in range(1, 7)
+        ]
         counter += 5
         if k in gone:
             continue
@@ -73,10 +83,22 @@ def test_a_call_is_told_with_its_stream_and_reports(tmp_path):
     assert (own["ringing_ms"], own["answered_ms"], own["ended_ms"]) == (180.0, 900.0, 14_000.0)
     assert own["streams"][0] == {"to": f"{PHONE}:40000", "kind": "audio", "codecs": ["opus"]}
     (stream,) = found["media"]
-    assert (stream["codec"], stream["kind"], stream["call"], stream["clock_hz"], stream["lost"], stream["loss_events"]) == ("opus", "audio", "abc-1", 48000, 4, 1)
+    assert (
+        stream["codec"],
+        stream["kind"],
+        stream["call"],
+        stream["clock_hz"],
+        stream["lost"],
+        stream["loss_events"],
+    ) == ("opus", "audio", "abc-1", 48000, 4, 1)
     assert stream["sender_drift_ppm"] == pytest.approx(80, abs=3)
     reports = stream["reports"]
-    assert (reports["sender_packets"], reports["receptions"], reports["lost"], reports["jitter_ms"]) == (150, 1, 4, 10.0)
+    assert (reports["sender_packets"], reports["receptions"], reports["lost"], reports["jitter_ms"]) == (
+        150,
+        1,
+        4,
+        10.0,
+    )
     assert reports["round_trip_ms"] == pytest.approx(30, abs=0.1)
 
 
@@ -108,7 +130,9 @@ def test_video_is_followed_from_point_to_point_and_kept(tmp_path):
     again, _ = open_case(tmp_path / "a.yaffle")
     for one in (analysis, again):
         video = [stream for stream in followed(one) if isinstance(stream[0].media, Program)]
-        assert [[(at.point, at.media.lost) for at in stream] for stream in video] == [[("near.pcap", 0), ("far.pcap", 7)]]
+        assert [[(at.point, at.media.lost) for at in stream] for stream in video] == [
+            [("near.pcap", 0), ("far.pcap", 7)]
+        ]
         assert "7 lost since near.pcap" in video[0][1].words
         assert "jitter" in video[0][1].words
     assert [c.call_id for c in again.calls] == ["abc-1"]
@@ -136,7 +160,12 @@ def plain_bursts(missing):
     inside = sum(b - a + 1 for a, b in found)
     lost = sum(sum(missing[a : b + 1]) for a, b in found)
     outside = len(missing) - inside
-    return len(found), lost / inside if inside else 0.0, inside / len(found) if found else 0.0, alone / outside if outside else 0.0
+    return (
+        len(found),
+        lost / inside if inside else 0.0,
+        inside / len(found) if found else 0.0,
+        alone / outside if outside else 0.0,
+    )
 
 
 @pytest.mark.parametrize("seed", range(8))

@@ -5,7 +5,10 @@ import pytest
 from yaffle.media.voice_quality import delay_impairment, estimate, opinion_score
 
 
-@pytest.mark.parametrize(("r", "mos"), [(93.2, 4.41), (90, 4.34), (80, 4.03), (70, 3.60), (60, 3.10), (50, 2.58), (0, 1.0), (-5, 1.0), (100, 4.5)])
+@pytest.mark.parametrize(
+    ("r", "mos"),
+    [(93.2, 4.41), (90, 4.34), (80, 4.03), (70, 3.60), (60, 3.10), (50, 2.58), (0, 1.0), (-5, 1.0), (100, 4.5)],
+)
 def test_scores_are_those_of_the_recommendation(r, mos):  # G.107 annex B, table B.1
     assert opinion_score(r) == pytest.approx(mos, abs=0.01)
 

@@ -30,7 +30,9 @@ def judged(path, seed):
     asked = [Call(300, int(think_ms * rnd.uniform(0.7, 1.3) * MS), answer, 30 * MS) for _ in range(calls)]
     path, log = simulate(path, asked, delay_ms=delay_ms, near_client=rnd.random() < 0.5, seed=seed, **line)
     server = sum(call.think_ns for call in asked[: len(log)])
-    network = sum(had - began for began, had in log) - server + 2 * delay_ms * MS  # Before the first question: the opening.
+    network = (
+        sum(had - began for began, had in log) - server + 2 * delay_ms * MS
+    )  # Before the first question: the opening.
     verdict = verdict_of(analyse([path]).account, 0)
     if verdict.party in (causes.NONE, causes.UNEXPLAINED):
         return None

@@ -1,4 +1,6 @@
-"""Classes of service: load, loss and delay by marking on a segment; markings that are lost; a split of the line worked out by hand."""
+"""Classes of service: load, loss and delay by marking on a segment; markings that are lost; a split of the line worked
+out by hand.
+"""
 
 import random
 
@@ -24,16 +26,37 @@ S = 10**9
 def datagram(source, target, port, payload, dscp):
     """An IP packet with a datagram from and to one port, marked."""
     size = 8 + len(payload)
-    return ip(source, target, 17, bytes([port >> 8, port & 255]) * 2 + size.to_bytes(2, "big") + b"\0\0" + payload, tos=dscp << 2)
+    return ip(
+        source,
+        target,
+        17,
+        bytes([port >> 8, port & 255]) * 2 + size.to_bytes(2, "big") + b"\0\0" + payload,
+        tos=dscp << 2,
+    )
 
 
 def marked_path(folder, keeps=False):
-    """Voice marked EF that arrives as default unless the way keeps it, and bulk marked AF21 of which each tenth is lost; 14 ms apart."""
+    """Voice marked EF that arrives as default unless the way keeps it, and bulk marked AF21 of which each tenth is
+    lost; 14 ms apart.
+    """
     rnd, events = random.Random(2), []
     for k in range(300):
         t = 10 * S + k * 20 * MS
-        voice = bytes([0x80, 0]) + k.to_bytes(2, "big") + (k * 160).to_bytes(4, "big") + (99).to_bytes(4, "big") + bytes(160)
-        events.append((t, t + 14 * MS, ether(datagram(HERE, THERE, 5004, voice, EF)), ether(datagram(HERE, THERE, 5004, voice, EF if keeps else 0))))
+        voice = (
+            bytes([0x80, 0])
+            + k.to_bytes(2, "big")
+            + (k * 160).to_bytes(4, "big")
+            + (99).to_bytes(4, "big")
+            + bytes(160)
+        )
+        events.append(
+            (
+                t,
+                t + 14 * MS,
+                ether(datagram(HERE, THERE, 5004, voice, EF)),
+                ether(datagram(HERE, THERE, 5004, voice, EF if keeps else 0)),
+            )
+        )
         bulk = rnd.randbytes(900)
         frame = ether(datagram(THERE, HERE, 7000, bulk, AF21))
         events.append((None if k % 10 == 0 else t + 17 * MS, t + 3 * MS, frame, frame))
@@ -43,8 +66,14 @@ def marked_path(folder, keeps=False):
 def test_each_class_of_a_segment(tmp_path):
     analysis = analyse(marked_path(tmp_path))
     segments = analysis.path.segments
-    loads = [class_loads(analysis.capture, way, 10 * S, 16 * S) for s in segments for way in (s.up, s.down) if way.sent.size]
-    found = {(one.dscp): (one.packets, one.lost, round(one.median_ns / MS), round(one.mean_bps / 1000)) for each in loads for one in each.classes}
+    loads = [
+        class_loads(analysis.capture, way, 10 * S, 16 * S) for s in segments for way in (s.up, s.down) if way.sent.size
+    ]
+    found = {
+        (one.dscp): (one.packets, one.lost, round(one.median_ns / MS), round(one.mean_bps / 1000))
+        for each in loads
+        for one in each.classes
+    }
     assert found[EF] == (300, 0, 14, round(300 * 214 * 8 / 6 / 1000))
     assert found[AF21][:3] == (300, 30, 14)
     assert sum(each.whole.sum() for each in loads) == 300 * 8 * (214 + 942)
@@ -55,7 +84,14 @@ def test_a_marking_that_is_lost_is_a_finding_with_its_place(tmp_path):
     assert violations(analysis) == []
     told = analysis.as_told((), (), (Expected(VOICE, EF), Expected("port 7000", EF)), ())
     lost, never = violations(told)
-    assert (lost.rule.application, lost.lost, lost.number, lost.of, lost.seen, lost.place) == (VOICE, True, 300, 300, 0, "between near.pcap and far.pcap")
+    assert (lost.rule.application, lost.lost, lost.number, lost.of, lost.seen, lost.place) == (
+        VOICE,
+        True,
+        300,
+        300,
+        0,
+        "between near.pcap and far.pcap",
+    )
     assert (never.rule.application, never.lost, never.number, never.seen) == ("port 7000", False, 300, AF21)
     found = [f for f in all_findings(told) if f.cause == "marking"]
     assert [(f.party, f.severity) for f in found] == [("network", "notable"), (found[1].party, "slight")]
@@ -68,7 +104,9 @@ def test_what_keeps_its_marking_is_no_finding(tmp_path):
     assert violations(told) == []
 
 
-@pytest.mark.parametrize(("text", "code"), [("EF", 46), ("af41", 34), ("CS0", 0), ("best effort", 0), ("12", 12), ("DSCP 46", 46)])
+@pytest.mark.parametrize(
+    ("text", "code"), [("EF", 46), ("af41", 34), ("CS0", 0), ("best effort", 0), ("12", 12), ("DSCP 46", 46)]
+)
 def test_markings_are_read_as_people_write_them(text, code):
     assert code_point(text) == code
 
@@ -77,12 +115,18 @@ def test_what_is_no_marking_is_said():
     for text in ("", "gold", "64", "-1", "EF5"):
         with pytest.raises(ValueError, match="is no marking"):
             code_point(text)
-    assert Kept.from_json({"expected": [{"application": "x", "dscp": 64}, {"application": "y", "dscp": 46}]}).expected == (Expected("y", 46),)
+    assert Kept.from_json(
+        {"expected": [{"application": "x", "dscp": 64}, {"application": "y", "dscp": 46}]}
+    ).expected == (Expected("y", 46),)
 
 
 def loads_of(bits_of, bin_ns=10 * MS):
     """Classes from their bits by interval."""
-    return ClassLoads([ClassLoad(code, 1, 1, 0.0, 0.0, 0, 0.0, 0.0, 0.0, np.asarray(bits, float)) for code, bits in bits_of.items()], 0, bin_ns)
+    return ClassLoads(
+        [ClassLoad(code, 1, 1, 0.0, 0.0, 0, 0.0, 0.0, 0.0, np.asarray(bits, float)) for code, bits in bits_of.items()],
+        0,
+        bin_ns,
+    )
 
 
 def plain_waits(bits, line, rates, first, step_ns, single):
@@ -170,7 +214,12 @@ def test_no_capture_has_no_violations(tmp_path):
 def test_flow_records_tell_where_a_marking_is_lost(analysed_morning):
     told = analysed_morning.as_told((), (), (Expected("announcements", EF),), ())
     at_router, between = sorted(violations(told), key=lambda one: one.unit)
-    assert (at_router.number, at_router.of, at_router.unit, at_router.place) == (1, 1, "flows", "at 203.0.113.242, domain 1, ipfix")
+    assert (at_router.number, at_router.of, at_router.unit, at_router.place) == (
+        1,
+        1,
+        "flows",
+        "at 203.0.113.242, domain 1, ipfix",
+    )
     assert "1 of 1 flows (100 %) leave with CS0, default instead of EF" in at_router.words
     assert (between.number, between.of, between.unit) == (3600, 3600, "packets")
     first = told.capture.sources[0].first_ns

@@ -54,7 +54,13 @@ def test_healthy_traffic_gets_no_finding(tmp_path):
 
 def test_two_causes_are_two_findings_worst_first(tmp_path):
     slow = talks(3, 900)
-    lossy = simulate(tmp_path / "lossy.pcapng", [Call(300, 5 * MS, 60_000, 50 * MS) for _ in range(6)], loss=0.06, delay_ms=25, seed=5)[0]
+    lossy = simulate(
+        tmp_path / "lossy.pcapng",
+        [Call(300, 5 * MS, 60_000, 50 * MS) for _ in range(6)],
+        loss=0.06,
+        delay_ms=25,
+        seed=5,
+    )[0]
     analysis = analyse([pcap(tmp_path / "a.pcap", slow), lossy])
     findings = find(analysis, analysis.speaker)
     assert {f.party for f in findings} == {"server", "network"}
@@ -91,7 +97,11 @@ def test_a_path_that_changed_is_told(tmp_path):
 
 def test_places_are_called_by_their_names_where_there_are_any():
     places = Places({"192.0.2.1": "desk-2.isle-of-wren.harbourline.example"})
-    assert (places.site("192.0.2.1"), places.short("192.0.2.1"), places.host("192.0.2.9")) == ("Isle of Wren", "desk-2", "192.0.2.9")
+    assert (places.site("192.0.2.1"), places.short("192.0.2.1"), places.host("192.0.2.9")) == (
+        "Isle of Wren",
+        "desk-2",
+        "192.0.2.9",
+    )
     assert places.site("198.51.100.77") == "198.51.100.0/24"
     assert places.site("2001:db8:1:2::3") == "2001:db8:1:2::/64"
     assert places.application("198.51.100.77", 5432) == "database"

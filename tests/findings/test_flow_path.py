@@ -31,7 +31,9 @@ def test_the_way_of_flows_over_three_routers(name):
     assert [hop["exporter"].split(",")[0] for hop in forward["hops"]] == [address[r] for r in truth["path"]]
     marked = [hop for hop in forward["hops"] if hop["dscp_changes"]]
     assert [hop["exporter"].split(",")[0] for hop in marked] == [address[truth["remarked_at"]]]
-    assert {(c["from"], c["to"]) for c in marked[0]["dscp_changes"]} <= {(int(a), b) for a, b in truth["remark"].items() if int(a) != b}
+    assert {(c["from"], c["to"]) for c in marked[0]["dscp_changes"]} <= {
+        (int(a), b) for a, b in truth["remark"].items() if int(a) != b
+    }
     first, second, third = forward["hops"]
     assert first["lost"] is None
     assert second["lost"] == 0
@@ -39,11 +41,19 @@ def test_the_way_of_flows_over_three_routers(name):
         f["routers"]
         for f in truth["flows"]
         if f["direction"] == "forward"
-        and all(f["routers"].get(r, {"records": 0})["records"] == f["routers"].get(r, {"records_in_file": 1})["records_in_file"] for r in ("R2", "R3"))
+        and all(
+            f["routers"].get(r, {"records": 0})["records"]
+            == f["routers"].get(r, {"records_in_file": 1})["records_in_file"]
+            for r in ("R2", "R3")
+        )
     ]
     assert third["lost"] == sum(r["R2"]["packets"] - r["R3"]["packets"] for r in complete)
     assert third["lost"] > 0
-    back = next(way for way in found if [h["exporter"].split(",")[0] for h in way["hops"]] == [address[r] for r in truth["path"][::-1]])
+    back = next(
+        way
+        for way in found
+        if [h["exporter"].split(",")[0] for h in way["hops"]] == [address[r] for r in truth["path"][::-1]]
+    )
     assert back["order_known"]
     assert [hop["lost"] for hop in back["hops"]] == [None, 0, 0]
 

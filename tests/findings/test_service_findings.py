@@ -15,7 +15,20 @@ MS = 1_000_000
 
 
 def asked(latencies_ms, every_ms=100):
-    return [Lookup("dns", C, S, "a", "A", "NOERROR", k * every_ms * MS, k * every_ms * MS + round(ms * MS), latest_ns=k * every_ms * MS) for k, ms in enumerate(latencies_ms)]
+    return [
+        Lookup(
+            "dns",
+            C,
+            S,
+            "a",
+            "A",
+            "NOERROR",
+            k * every_ms * MS,
+            k * every_ms * MS + round(ms * MS),
+            latest_ns=k * every_ms * MS,
+        )
+        for k, ms in enumerate(latencies_ms)
+    ]
 
 
 def test_a_stretch_of_slow_answers_leaves_the_usual_range():

@@ -194,8 +194,7 @@ def test_other_folders_are_refused_and_broken_ones_say_so(tmp_path, clock):
 
 @pytest.mark.parametrize("after_s", [0.3, 0.7, 1.2])
 def test_killed_at_any_moment_everything_is_readable(tmp_path, after_s):
-    work = textwrap.dedent(
-        f"""
+    work = textwrap.dedent(f"""
         import sys
         sys.path.insert(0, {os.getcwd()!r})
         from pathlib import Path
@@ -210,8 +209,7 @@ def test_killed_at_any_moment_everything_is_readable(tmp_path, after_s):
             print(k, flush=True)
             if k % 5 == 4:
                 writer.tidy()
-        """
-    )
+        """)
     process = subprocess.Popen([sys.executable, "-c", work], stdout=subprocess.PIPE, text=True)
     assert process.stdout.readline() == "go\n"
     time.sleep(after_s)

@@ -43,7 +43,11 @@ def test_datagrams_of_all_kinds_are_kept(tmp_path):
     now = int(time.time())
     first = ipfix([template(300, FIELDS), a_set(300, RECORD * 4)], seconds=now)
     sent_udp(
-        reception.ports[0][1], first, netflow5([(1, 100, 50_000, 60_000)] * 2, seconds=now), netflow9([template(260, FIELDS, kind=0), a_set(260, RECORD)], seconds=now), b"nothing"
+        reception.ports[0][1],
+        first,
+        netflow5([(1, 100, 50_000, 60_000)] * 2, seconds=now),
+        netflow9([template(260, FIELDS, kind=0), a_set(260, RECORD)], seconds=now),
+        b"nothing",
     )
     waited(lambda: reception.status.records == 7 and reception.status.refused == 1)
     sent_udp(reception.ports[0][1], ipfix([a_set(300, RECORD * 3)], sequence=4, seconds=now))
@@ -51,14 +55,22 @@ def test_datagrams_of_all_kinds_are_kept(tmp_path):
     reception.stop()
     found = everything(tmp_path)
     assert found.rows.size == 10
-    assert sorted((e.protocol, e.flow_records, e.lost_records) for e in found.exporters) == [(0, 2, 0), (1, 1, 0), (2, 7, 0)]
-    assert "10 flow records in 5 datagrams; 0 dropped by the kernel; 1 were none of these protocols" in line(reception.status)
+    assert sorted((e.protocol, e.flow_records, e.lost_records) for e in found.exporters) == [
+        (0, 2, 0),
+        (1, 1, 0),
+        (2, 7, 0),
+    ]
+    assert "10 flow records in 5 datagrams; 0 dropped by the kernel; 1 were none of these protocols" in line(
+        reception.status
+    )
 
 
 def test_messages_over_tcp_are_put_together_whatever_their_pieces(tmp_path):
     reception = Reception(HistoryWriter(tmp_path), tcp=(0,), every_s=0.1)
     reception.start()
-    stream = ipfix([template(300, FIELDS), a_set(300, RECORD * 2)]) + b"".join(ipfix([a_set(300, RECORD)], sequence=2 + k) for k in range(20))
+    stream = ipfix([template(300, FIELDS), a_set(300, RECORD * 2)]) + b"".join(
+        ipfix([a_set(300, RECORD)], sequence=2 + k) for k in range(20)
+    )
     with socket.create_connection(("127.0.0.1", reception.ports[0][1])) as sender:
         for at in range(0, len(stream), 7):
             sender.sendall(stream[at : at + 7])

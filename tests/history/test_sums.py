@@ -18,7 +18,11 @@ def some_flows(seed, count=300, hosts=20):
     rows = empty_flows(count)
     rows["exporter"] = rng.integers(0, 3, count)
     rows["src_lo"], rows["dst_lo"] = rng.integers(1, hosts, count), rng.integers(1, hosts, count)
-    rows["src_port"], rows["dst_port"], rows["transport"] = rng.integers(40_000, 60_000, count), rng.choice([53, 80, 443], count), 6
+    rows["src_port"], rows["dst_port"], rows["transport"] = (
+        rng.integers(40_000, 60_000, count),
+        rng.choice([53, 80, 443], count),
+        6,
+    )
     rows["first_ns"] = rng.integers(0, 7200 * S, count)
     rows["last_ns"] = rows["first_ns"] + rng.integers(0, 1800 * S, count)
     rows["arrived_ns"] = rows["last_ns"] + S
@@ -74,8 +78,14 @@ def test_the_largest_keep_their_addresses_and_the_rest_is_put_together():
 def test_sums_of_sums_are_those_of_the_records():
     rows = some_flows(7)
     by_minutes, at_once = summed(summed(rows, MINUTE), HOUR), summed(rows, HOUR)
-    keys = [[(r["first_ns"], r["exporter"], r["src_lo"], r["dst_lo"], r["src_port"], r["dst_port"]) for r in table] for table in (by_minutes, at_once)]
-    one, two = (dict(zip(key, table["octets"].tolist(), strict=True)) for key, table in zip(keys, (by_minutes, at_once), strict=True))
+    keys = [
+        [(r["first_ns"], r["exporter"], r["src_lo"], r["dst_lo"], r["src_port"], r["dst_port"]) for r in table]
+        for table in (by_minutes, at_once)
+    ]
+    one, two = (
+        dict(zip(key, table["octets"].tolist(), strict=True))
+        for key, table in zip(keys, (by_minutes, at_once), strict=True)
+    )
     assert one.keys() == two.keys()
     assert all(abs(one[k] - two[k]) <= 400 for k in one)
 

@@ -1,4 +1,6 @@
-"""A small history for tests: two weeks of one router; every night a copy, and in the second week one that ran into the morning."""
+"""A small history for tests: two weeks of one router; every night a copy, and in the second week one that ran into the
+morning.
+"""
 
 import numpy as np
 
@@ -65,7 +67,9 @@ def write_two_weeks(folder, days=14):
         for hour in range(24):
             clock.now_ns = START + day * DAY_NS + (hour + 1) * HOUR_NS - 1
             own = (rows["arrived_ns"] // HOUR_NS) == (START + day * DAY_NS) // HOUR_NS + hour
-            some = np.concatenate([r for r in readings if (int(r["time_ns"][0]) // HOUR_NS) == (START + day * DAY_NS) // HOUR_NS + hour])
+            some = np.concatenate(
+                [r for r in readings if (int(r["time_ns"][0]) // HOUR_NS) == (START + day * DAY_NS) // HOUR_NS + hour]
+            )
             writer.append(FlowRecords(rows[own], [exporter], counters=Counters(some, [ROUTER], {(0, 2): "line"})))
         clock.now_ns += 600 * S
         writer.tidy()

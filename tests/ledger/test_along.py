@@ -13,7 +13,13 @@ from yaffle.ledger.along import CAUSES, ENDS, _given, along
 from yaffle.report.document import document
 
 
-@given(st.lists(st.tuples(st.integers(0, 1 << 55), st.lists(st.floats(0, 1e12), min_size=4, max_size=4)), min_size=1, max_size=30))
+@given(
+    st.lists(
+        st.tuples(st.integers(0, 1 << 55), st.lists(st.floats(0, 1e12), min_size=4, max_size=4)),
+        min_size=1,
+        max_size=30,
+    )
+)
 def test_a_charge_is_given_away_whole(rows):
     charge, weights = np.array([c for c, _ in rows]), np.array([[*w, 0.0] for _, w in rows])
     found = _given(charge, weights)
@@ -36,7 +42,10 @@ def plain_weights(analysis, row, segment):
     floor = over = lost = 0
     for way in (segment.up, segment.down):
         delays = iter(way.delay_ns.tolist())
-        passed = [(int(sent), next(delays) if arrived >= 0 else None) for sent, arrived in zip(way.sent.tolist(), way.arrived.tolist(), strict=True)]
+        passed = [
+            (int(sent), next(delays) if arrived >= 0 else None)
+            for sent, arrived in zip(way.sent.tolist(), way.arrived.tolist(), strict=True)
+        ]
         mine = [(int(packets.time_ns[sent]), delay) for sent, delay in passed if int(packets.flow[sent]) in own]
         least = min((d for _, d in mine if d is not None), default=0)
         during = [d for t, d in mine if begin // 1000 <= t // 1000 <= end // 1000]
@@ -45,7 +54,9 @@ def plain_weights(analysis, row, segment):
     return floor, over, lost
 
 
-@pytest.mark.parametrize("name", [name for name in ("tail-loss", "narrow-deep", "loss-down", "duplicates") if name in NAMES])
+@pytest.mark.parametrize(
+    "name", [name for name in ("tail-loss", "narrow-deep", "loss-down", "duplicates") if name in NAMES]
+)
 def test_every_exchange_is_split_as_by_the_plain_way(name, tmp_path):
     analysis = analyse(sides(name, tmp_path)[0])
     account = analysis.account
@@ -60,7 +71,10 @@ def test_every_exchange_is_split_as_by_the_plain_way(name, tmp_path):
     for k in np.linspace(0, rows.size - 1, min(rows.size, 12)).astype(int).tolist():
         floor, over, lost = plain_weights(analysis, int(rows[k]), segment)
         charges = account.exchange_charges[rows[k]]
-        outer = split.charges[k, :, CAUSES.index(causes.ROUND_TRIP)].sum() - split.charges[k, place, CAUSES.index(causes.ROUND_TRIP)]
+        outer = (
+            split.charges[k, :, CAUSES.index(causes.ROUND_TRIP)].sum()
+            - split.charges[k, place, CAUSES.index(causes.ROUND_TRIP)]
+        )
         if charges[causes.ROUND_TRIP] and floor > 1_000_000:
             assert outer < 0.2 * charges[causes.ROUND_TRIP]  # Both points stand next to their hosts.
         told = split.charges[k, :, CAUSES.index(causes.LOSS)]
@@ -68,7 +82,9 @@ def test_every_exchange_is_split_as_by_the_plain_way(name, tmp_path):
         if over == 0:
             assert split.charges[k, place, CAUSES.index(causes.QUEUEING)] == 0
     waited = where_waited(analysis, rows)
-    assert sum(one.ns for one in waited) == int(account.exchange_charges[rows][:, causes.party_columns(causes.NETWORK)].sum())
+    assert sum(one.ns for one in waited) == int(
+        account.exchange_charges[rows][:, causes.party_columns(causes.NETWORK)].sum()
+    )
     assert (waited[0].between, waited[0].start, waited[0].end) == (True, "near_client.pcap", "near_server.pcap")
 
 

@@ -12,7 +12,8 @@ from yaffle.ledger import bounds, causes
 from yaffle.ledger.resolution import ticks_of_sources
 
 SCENES = {
-    "quiet": {}, "far": {"delay_ms": 70}, "loss": {"loss": 0.04, "delay_ms": 20}, "unsteady": {"jitter_ns": 15 * MS, "delay_ms": 20},
+    "quiet": {}, "far": {"delay_ms": 70}, "loss": {"loss": 0.04, "delay_ms": 20},
+    "unsteady": {"jitter_ns": 15 * MS, "delay_ms": 20},
     "narrow": {"rate_bps": 4_000_000, "queue_bytes": 200_000},
 }  # fmt: skip
 
@@ -40,7 +41,9 @@ def test_the_servers_time_lies_inside_its_bounds(tmp_path, scene, near):
 
 @pytest.mark.parametrize("scene", SCENES)
 def test_bounds_hold_the_charges_and_the_whole_wait(tmp_path, scene):
-    path, _ = simulate(tmp_path / "a.pcapng", [Call(2000, 30 * MS, 40_000, 40 * MS) for _ in range(5)], seed=2, **SCENES[scene])
+    path, _ = simulate(
+        tmp_path / "a.pcapng", [Call(2000, 30 * MS, 40_000, 40 * MS) for _ in range(5)], seed=2, **SCENES[scene]
+    )
     account = analyse([path]).account
     lows, highs = np.zeros(account.exchange.shape[0]), np.zeros(account.exchange.shape[0])
     for party in bounds.BOUNDED:

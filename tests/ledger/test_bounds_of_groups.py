@@ -24,7 +24,9 @@ SERVER = 2  # in the order of bounds.BOUNDED
 
 
 def held(account, rows, group, served_ns):
-    """For each group whether what its servers took lies inside its bounds, and the bounds' width as a share of the wait."""
+    """For each group whether what its servers took lies inside its bounds, and the bounds' width as a share of the
+    wait.
+    """
     low, high = bounds_of_groups(account, rows, group, served_ns.size)
     wait = np.bincount(group, account.exchange_charges[rows].sum(axis=1), served_ns.size)
     allowed = 0.02 * wait + 5 * MS
@@ -34,7 +36,10 @@ def held(account, rows, group, served_ns):
 
 def served_by(account, flows, connections):
     """(rows of exchanges, connection of each, what each connection's server took, ns, port of each connection)."""
-    ends = [f"{client_address(flows, row)}:{flows.a_port[row]}-{server_address(flows, row)}:{flows.b_port[row]}" for row in account.flow.tolist()]
+    ends = [
+        f"{client_address(flows, row)}:{flows.a_port[row]}-{server_address(flows, row)}:{flows.b_port[row]}"
+        for row in account.flow.tolist()
+    ]
     owner, rows, group, served, ports = account.of_exchange("connection"), [], [], [], []
     for c, name in enumerate(ends):
         truth, own = connections.get(name, {}), np.flatnonzero(owner == c)
@@ -43,7 +48,10 @@ def served_by(account, flows, connections):
             continue
         if any("error" in x for x in answered["exchanges"]):
             continue
-        took = [x["response_start"] - x["request_complete"] + sum(b - a for a, b in x["waits"]) for x in answered["exchanges"]]
+        took = [
+            x["response_start"] - x["request_complete"] + sum(b - a for a, b in x["waits"])
+            for x in answered["exchanges"]
+        ]
         rows, group = [*rows, *own.tolist()], [*group, *[len(served)] * own.size]
         served.append(sum(took))
         ports.append(int(flows.b_port[account.flow[c]]))

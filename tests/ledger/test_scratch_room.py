@@ -29,7 +29,9 @@ def account_over(path, junk, monkeypatch):
 
 
 def talks(path):
-    """Short conversations and a longer one after them, whose servers acknowledge with their answers alone: what the way back took tells most."""
+    """Short conversations and a longer one after them, whose servers acknowledge with their answers alone: what the
+    way back took tells most.
+    """
     long = Talk(sport=41_000, start_ms=0).open(9000.0)
     at = 9020.0
     for _ in range(60):

@@ -17,7 +17,10 @@ BUSY, CALM, ANSWER = "203.0.113.9", "203.0.113.10", 700
 
 
 def morning(path, near_client):
-    """One transfer fills the line to a site; another client asks small things. Returns (file, waits as its program had)."""
+    """One transfer fills the line to a site; another client asks small things.
+
+    Returns (file, waits as its program had).
+    """
     world = World(3)
     tap = Tap(world, "tap")
     up, down = Link(world, 10 * MS, 6_000_000, 1 << 20, None, 0), Link(world, 10 * MS, 6_000_000, 60_000, None, 0)
@@ -72,10 +75,17 @@ def test_the_culprit_is_named(tmp_path):
 
 
 def observed(away_ns, connections=64, bins=100):
-    """Rows of path_observation.observe: each connection one round trip every 10 ms, all above 20 ms by what away_ns tells of it."""
-    return np.array([
-        (c, 1, b * 10 * MS, away, 20 * MS + away) for c in range(connections) for b in range(bins) for away in [int(away_ns(c, b))]
-    ])  # fmt: skip
+    """Rows of path_observation.observe: each connection one round trip every 10 ms, all above 20 ms by what away_ns
+    tells of it.
+    """
+    return np.array(
+        [
+            (c, 1, b * 10 * MS, away, 20 * MS + away)
+            for c in range(connections)
+            for b in range(bins)
+            for away in [int(away_ns(c, b))]
+        ]
+    )
 
 
 def test_a_crowded_path_is_idle_where_no_moment_was_slow_for_all():

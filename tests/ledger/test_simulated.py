@@ -16,7 +16,22 @@ from yaffle.findings.verdict import verdict_of
 from yaffle.ledger import causes
 
 
-def simulate(path, calls, *, delay_ms=10, loss=0.0, rate_bps=0, queue_bytes=1 << 30, near_client=True, snap=96, seed=1, jitter_ns=0, keep=None, tick_ns=1, **client):
+def simulate(
+    path,
+    calls,
+    *,
+    delay_ms=10,
+    loss=0.0,
+    rate_bps=0,
+    queue_bytes=1 << 30,
+    near_client=True,
+    snap=96,
+    seed=1,
+    jitter_ns=0,
+    keep=None,
+    tick_ns=1,
+    **client,
+):
     """One connection over one line; returns (file, waits as the client's application had them)."""
     world = World(seed)
     tap = Tap(world, "tap")
@@ -30,7 +45,10 @@ def simulate(path, calls, *, delay_ms=10, loss=0.0, rate_bps=0, queue_bytes=1 <<
     pair(client_end, server_end, *hops)
     client_end.connect()
     world.run(120 * S)
-    packets = [((S + t) // tick_ns * tick_ns, *tcp_frame(segment, ip_id, ttl, tos, snap)) for t, ip_id, ttl, tos, segment in tap.seen]
+    packets = [
+        ((S + t) // tick_ns * tick_ns, *tcp_frame(segment, ip_id, ttl, tos, snap))
+        for t, ip_id, ttl, tos, segment in tap.seen
+    ]
     if keep is not None:
         packets = [p for p in packets if keep(p)]
     write_pcapng(path, packets, snap_bytes=snap)
@@ -56,12 +74,15 @@ def parties(account):
     dropped=st.sampled_from([0.0, 0.02, 0.3]),
     cut=st.floats(0, 1),
 )
-def test_the_charges_add_up_to_the_wait_whatever_happens(tmp_path, seed, loss, delay_ms, think_ms, size, snap, near, dropped, cut):
+def test_the_charges_add_up_to_the_wait_whatever_happens(
+    tmp_path, seed, loss, delay_ms, think_ms, size, snap, near, dropped, cut
+):
     rnd = random.Random(seed)
     calls = [Call(rnd.randrange(1, 5000), think_ms * MS, size, rnd.randrange(200) * MS) for _ in range(3)]
     begins = S + int(cut * 300 * MS) if cut > 0.7 else 0
     path, _ = simulate(
-        tmp_path / "a.pcapng", calls, delay_ms=delay_ms, loss=loss, near_client=near, snap=snap, seed=seed, jitter_ns=50_000,
+        tmp_path / "a.pcapng", calls, delay_ms=delay_ms, loss=loss, near_client=near, snap=snap, seed=seed,
+        jitter_ns=50_000,
         keep=lambda p: p[0] >= begins and rnd.random() >= dropped,
     )  # fmt: skip
     account = analyse([path]).account
@@ -107,7 +128,14 @@ def test_loss_is_the_networks(tmp_path, near):
 
 @pytest.mark.parametrize("near", [True, False])
 def test_a_slow_reader_is_the_client(tmp_path, near):
-    path, _ = simulate(tmp_path / "a.pcapng", [Call(200, 5 * MS, 300_000, 0)], near_client=near, delay_ms=5, buffer_bytes=32_768, read_bps=800_000)
+    path, _ = simulate(
+        tmp_path / "a.pcapng",
+        [Call(200, 5 * MS, 300_000, 0)],
+        near_client=near,
+        delay_ms=5,
+        buffer_bytes=32_768,
+        read_bps=800_000,
+    )
     account = analyse([path]).account
     verdict = verdict_of(account, 0)
     assert (verdict.party, verdict.cause) == ("client", "window")
@@ -115,7 +143,13 @@ def test_a_slow_reader_is_the_client(tmp_path, near):
 
 
 def test_a_narrow_line_is_the_networks_and_no_stall_of_the_server(tmp_path):
-    path, _ = simulate(tmp_path / "a.pcapng", [Call(200, 5 * MS, 400_000, 0)], rate_bps=2_000_000, queue_bytes=400_000, near_client=True)
+    path, _ = simulate(
+        tmp_path / "a.pcapng",
+        [Call(200, 5 * MS, 400_000, 0)],
+        rate_bps=2_000_000,
+        queue_bytes=400_000,
+        near_client=True,
+    )
     account = analyse([path]).account
     assert verdict_of(account, 0).party == "network"
     assert account.connection_charges[0, causes.STALL] < 100 * MS
@@ -130,7 +164,9 @@ def test_healthy_traffic_is_nobodys_fault(tmp_path):
 def test_more_thinking_moves_only_the_servers_charge(tmp_path):
     found = []
     for think in (10, 310):
-        path, _ = simulate(tmp_path / f"{think}.pcapng", [Call(300, think * MS, 10_000, 20 * MS) for _ in range(3)], delay_ms=15)
+        path, _ = simulate(
+            tmp_path / f"{think}.pcapng", [Call(300, think * MS, 10_000, 20 * MS) for _ in range(3)], delay_ms=15
+        )
         found.append(parties(analyse([path]).account))
     assert abs(found[1]["server"] - found[0]["server"] - 900 * MS) < 2 * MS
     assert abs(found[1]["network"] - found[0]["network"]) < 5 * MS
@@ -139,7 +175,14 @@ def test_more_thinking_moves_only_the_servers_charge(tmp_path):
 def test_both_points_agree_about_the_parties(tmp_path):
     sums = []
     for near in (True, False):
-        path, _ = simulate(tmp_path / f"{near}.pcapng", [Call(900, 120 * MS, 50_000, 20 * MS) for _ in range(4)], delay_ms=30, near_client=near)
+        path, _ = simulate(
+            tmp_path / f"{near}.pcapng",
+            [Call(900, 120 * MS, 50_000, 20 * MS) for _ in range(4)],
+            delay_ms=30,
+            near_client=near,
+        )
         sums.append(parties(analyse([path]).account))
     for party in causes.PARTIES:
-        assert abs(sums[0][party] - sums[1][party]) < 25 * MS, party  # A delayed acknowledgement hides up to this from the far point.
+        assert abs(sums[0][party] - sums[1][party]) < 25 * MS, (
+            party
+        )  # A delayed acknowledgement hides up to this from the far point.

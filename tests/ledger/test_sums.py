@@ -44,7 +44,12 @@ def test_turns_agree_with_the_plain_twin(segments):
 
 def test_an_answer_to_what_the_capture_missed_belongs_to_no_exchange():
     g = empty_segments(4)
-    rows = [(0, 0, 100, -1), (1, 0, 50, 100), (1, 50, 70, 260), (0, 260, 30, 120)]  # The third answers bytes 100 to 260 that never passed.
+    rows = [
+        (0, 0, 100, -1),
+        (1, 0, 50, 100),
+        (1, 50, 70, 260),
+        (0, 260, 30, 120),
+    ]  # The third answers bytes 100 to 260 that never passed.
     for k, (side, first, size, acknowledged) in enumerate(rows):
         g[k]["d"], g[k]["s"], g[k]["n"], g[k]["a"], g[k]["kind"], g[k]["flags"] = side, first, size, acknowledged, 1, 16
     turns = empty_turns(4)

@@ -47,8 +47,10 @@ from yaffle.transport import kinds
 from yaffle.transport.host_clock import extra_delays
 
 SCENES = {
-    "plain": {}, "loss": {"loss": 0.05, "delay_ms": 25}, "heavy loss": {"loss": 0.15, "delay_ms": 8}, "narrow": {"rate_bps": 2_000_000, "queue_bytes": 400_000},
-    "short queue": {"rate_bps": 3_000_000, "queue_bytes": 20_000}, "slow reader": {"delay_ms": 5, "buffer_bytes": 32_768, "read_bps": 800_000}, "unsteady": {"jitter_ns": 6 * MS},
+    "plain": {}, "loss": {"loss": 0.05, "delay_ms": 25}, "heavy loss": {"loss": 0.15, "delay_ms": 8},
+    "narrow": {"rate_bps": 2_000_000, "queue_bytes": 400_000},
+    "short queue": {"rate_bps": 3_000_000, "queue_bytes": 20_000},
+    "slow reader": {"delay_ms": 5, "buffer_bytes": 32_768, "read_bps": 800_000}, "unsteady": {"jitter_ns": 6 * MS},
 }  # fmt: skip
 CASES = [(scene, near, seed) for scene in SCENES for near in (True, False) for seed in range(3)]
 
@@ -58,9 +60,19 @@ class Scene:
 
     def __init__(self, tmp_path, name, near, seed):
         rnd = random.Random(seed)
-        calls = [Call(rnd.randrange(1, 6000), rnd.randrange(300) * MS, rnd.randrange(1, 120_000), rnd.randrange(100) * MS) for _ in range(4)]
+        calls = [
+            Call(rnd.randrange(1, 6000), rnd.randrange(300) * MS, rnd.randrange(1, 120_000), rnd.randrange(100) * MS)
+            for _ in range(4)
+        ]
         dropped = seed == 2
-        path, _ = simulate(tmp_path / "a.pcapng", calls, near_client=near, seed=seed, keep=(lambda p: rnd.random() > 0.03) if dropped else None, **SCENES[name])
+        path, _ = simulate(
+            tmp_path / "a.pcapng",
+            calls,
+            near_client=near,
+            seed=seed,
+            keep=(lambda p: rnd.random() > 0.03) if dropped else None,
+            **SCENES[name],
+        )
         self.analysis = analyse([path])
         self.connection = Connection(Evidence(self.analysis), 0)
         self.g, self.samples = self.connection.segments, self.connection.samples
@@ -72,7 +84,14 @@ class Scene:
         state, telling = np.zeros((2, STATES), np.int64), np.zeros((2, self.samples.size), np.int64)
         for side in (0, 1):
             state[side, LEAST] = self.floors[side]
-            survey_ways(self.samples, side, self.extra[side], state[side], telling[side], np.empty(self.samples.size + self.g.size, np.int64))
+            survey_ways(
+                self.samples,
+                side,
+                self.extra[side],
+                state[side],
+                telling[side],
+                np.empty(self.samples.size + self.g.size, np.int64),
+            )
         self.ways = Ways(self.samples, self.extra, state, telling, no_states(1), 0)
         self.cover = np.zeros(self.g.size + 2, np.int64)
         loss_cover(self.g, self.cover)
@@ -90,11 +109,15 @@ def test_every_kernel_gives_what_its_twin_gives(scene):
     whole = scene.connection.round_trip_ns
     for side in (0, 1):
         first, last, what, allowed = sender_limits(g, side, 1448, whole, scene.cover)
-        assert list(zip(first.tolist(), last.tolist(), what.tolist(), strict=True)) == plain_limits(g, side, 1448, whole, cover)
+        assert list(zip(first.tolist(), last.tolist(), what.tolist(), strict=True)) == plain_limits(
+            g, side, 1448, whole, cover
+        )
         own = (g["d"] == side) & (g["n"] > 0) & (g["kind"] != kinds.COPY)
         assert (allowed[own] > 0).all()
         wanted = plain_side(g, side)
-        assert {name: int(scene.analysis.account.side(side, name)[0]) for name in SIDE_FIELDS if name in wanted} == wanted
+        assert {
+            name: int(scene.analysis.account.side(side, name)[0]) for name in SIDE_FIELDS if name in wanted
+        } == wanted
     charge, times = np.zeros(causes.COUNT, np.int64), np.zeros(5, np.int64)
     how = charge_opening(g, scene.floors, charge, times)
     assert (how, times[0], times[1]) == plain_opening(g, _known(scene.floors[0]))[:3]
@@ -118,16 +141,28 @@ def _round_trips_and_timers(scene):
         t = int(g["t"][i])
         for side in (0, 1):
             for first_ns in (0, 30 * MS):
-                found = retransmission_timer(scene.samples, np.int64(side), np.int64(t), np.int64(_known(scene.floors[1 - side])), np.int64(first_ns))
+                found = retransmission_timer(
+                    scene.samples,
+                    np.int64(side),
+                    np.int64(t),
+                    np.int64(_known(scene.floors[1 - side])),
+                    np.int64(first_ns),
+                )
                 assert found == plain_timer(scene.samples, side, t, _known(scene.floors[1 - side]), first_ns)
             if g["d"][i] == side:
                 assert trip_around(scene.ways, np.int64(side), np.int64(t), g, np.int64(i)) == plain.around(side, t, i)
-                assert trip_around(scene.ways, np.int64(side), np.int64(t), g, np.int64(-1)) == plain.around(side, t, -1)
+                assert trip_around(scene.ways, np.int64(side), np.int64(t), g, np.int64(-1)) == plain.around(
+                    side, t, -1
+                )
             stop = min(g.size, i + 30)
             before = int(g["t"][stop - 1])
-            assert lately(g, np.int64(i), np.int64(stop), np.int64(side), np.int64(t + 20 * MS), np.int64(before)) == plain_lately(g, i, stop, side, t + 20 * MS, before)
+            assert lately(
+                g, np.int64(i), np.int64(stop), np.int64(side), np.int64(t + 20 * MS), np.int64(before)
+            ) == plain_lately(g, i, stop, side, t + 20 * MS, before)
     for copies in range(12):
-        assert repeat_delay(np.int64(copies), np.int64(30 * MS), np.int64(250 * MS)) == plain_repeat_delay(copies, 30 * MS, 250 * MS)
+        assert repeat_delay(np.int64(copies), np.int64(30 * MS), np.int64(250 * MS)) == plain_repeat_delay(
+            copies, 30 * MS, 250 * MS
+        )
 
 
 def _exchanges(scene, cover, opened_ns):
@@ -136,19 +171,33 @@ def _exchanges(scene, cover, opened_ns):
     count = find_turns(g, turns)
     assert count >= 3
     mss = np.array([max([536, *(int(n) for n in g["n"][g["d"] == side])]) for side in (0, 1)])
-    windows = np.array([max([0, *(int(row["w"]) for row in g if row["d"] == side and not row["flags"] & 6)]) for side in (0, 1)])
+    windows = np.array(
+        [max([0, *(int(row["w"]) for row in g if row["d"] == side and not row["flags"] & 6)]) for side in (0, 1)]
+    )
     charge, doubt, times = np.zeros(causes.COUNT, np.int64), np.zeros(DOUBTS, np.int64), np.zeros(5, np.int64)
     between = np.zeros(6, np.int64)
     for x in range(count):
         bins = np.zeros((2, GAP_BINS), np.int64)
         charge_exchange(g, turns, x, scene.ways, mss, windows, scene.cover, opened_ns, bins, charge, doubt, times)
-        twin = PlainExchange(g, turns[x], scene.samples, scene.floors.tolist(), scene.extra, mss.tolist(), windows.tolist(), cover, opened_ns)
+        twin = PlainExchange(
+            g,
+            turns[x],
+            scene.samples,
+            scene.floors.tolist(),
+            scene.extra,
+            mss.tolist(),
+            windows.tolist(),
+            cover,
+            opened_ns,
+        )
         assert tuple(times.tolist()) == twin.moments
         assert _by_cause(charge) == +twin.charges
         assert charge.sum() == times[4] - times[0]
         bound(charge, PARTY_OF, doubt, between)
         low, high = between[::2], between[1::2]
-        own = [int(charge[causes.party_columns(party)].sum()) for party in (causes.CLIENT, causes.NETWORK, causes.SERVER)]
+        own = [
+            int(charge[causes.party_columns(party)].sum()) for party in (causes.CLIENT, causes.NETWORK, causes.SERVER)
+        ]
         assert (low >= 0).all()
         assert (low <= own).all()
         assert (high >= own).all()

@@ -33,7 +33,10 @@ def plain(values, starts, s):
         if not math.isnan(x):
             if judged and abs(x - expected) > s.band * deviation:
                 side = 1 if x > expected else -1
-            for key, weight, enough in (("running", s.weight, s.warm_up), *([(slot, s.profile_weight, s.profile_warm_up)] if slot else [])):
+            for key, weight, enough in (
+                ("running", s.weight, s.warm_up),
+                *([(slot, s.profile_weight, s.profile_warm_up)] if slot else []),
+            ):
                 if key not in states:
                     if key == "running":
                         came, level = 1, x
@@ -110,5 +113,7 @@ def test_an_hour_of_the_week_knows_what_is_usual_then():
 def test_a_gap_ends_no_anomaly():
     values = np.array([10.0, 11.0, 9.0] * 20)
     values = np.concatenate([values, [90.0, np.nan, 95.0], values[:5]])
-    (run,) = anomalies(values, baseline(values, MONDAY + np.arange(values.size) * QUARTER, BaselineSettings(profile=False)))
+    (run,) = anomalies(
+        values, baseline(values, MONDAY + np.arange(values.size) * QUARTER, BaselineSettings(profile=False))
+    )
     assert (run.first, run.stop) == (60, 63)

@@ -62,7 +62,8 @@ def made_up(seed=0, count=4000):
     values = rng.lognormal(3 + application, 0.3, count)
     values[after & (path == 1)] *= 4
     dimensions = {
-        name: Labels(codes, [f"{name} {k}" for k in range(codes.max() + 1)]) for name, codes in (("site", site), ("path", path), ("application", application), ("user", user))
+        name: Labels(codes, [f"{name} {k}" for k in range(codes.max() + 1)])
+        for name, codes in (("site", site), ("path", path), ("application", application), ("user", user))
     }
     return values, after, application, dimensions
 
@@ -82,7 +83,9 @@ def test_groups_that_came_and_went_are_said():
     codes = labels.codes.copy()
     codes[after & (codes == 0)] = 3
     codes[~after & (codes == 3)] = 0
-    found = {g.label: g.words for g in extent(values, ~after, after, application, {"site": Labels(codes, labels.texts)})}
+    found = {
+        g.label: g.words for g in extent(values, ~after, after, application, {"site": Labels(codes, labels.texts)})
+    }
     assert (found["site 0"], found["site 3"]) == ("gone", "new")
 
 

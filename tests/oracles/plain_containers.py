@@ -1,4 +1,6 @@
-"""Slow plain twins of the two container readers: the records of a file as (time_ns, captured bytes, bytes on the wire), up to the break."""
+"""Slow plain twins of the two container readers: the records of a file as (time_ns, captured bytes, bytes on the
+wire), up to the break.
+"""
 
 from fractions import Fraction
 from struct import unpack, unpack_from
@@ -11,7 +13,12 @@ def plain_pcap(data):
     """Records of a classic capture."""
     if len(data) < 24:
         return None
-    order = {b"\xa1\xb2\xc3\xd4": ">", b"\xa1\xb2\x3c\x4d": ">", b"\xd4\xc3\xb2\xa1": "<", b"\x4d\x3c\xb2\xa1": "<"}.get(data[:4])
+    order = {
+        b"\xa1\xb2\xc3\xd4": ">",
+        b"\xa1\xb2\x3c\x4d": ">",
+        b"\xd4\xc3\xb2\xa1": "<",
+        b"\x4d\x3c\xb2\xa1": "<",
+    }.get(data[:4])
     if order is None:
         return None
     unit = 1 if b"\x3c" in data[:4] else 1000

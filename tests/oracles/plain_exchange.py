@@ -1,4 +1,6 @@
-"""Slow plain twin of the charging of one exchange: the four parts of its span, each by the plain twins of plain_ledger."""
+"""Slow plain twin of the charging of one exchange: the four parts of its span, each by the plain twins of
+plain_ledger.
+"""
 
 from collections import Counter
 
@@ -66,19 +68,30 @@ class PlainExchange:
         self.charges["queueing"] += late
         if not (row["kind"] & kinds.FIRST_UNSEEN and row["lost"] > 0):
             return first - late
-        back = plain_repeat_delay(int(row["lost"]), *plain_timer(self.samples, SERVER, first, self.floors[CLIENT], self.opened_ns))
+        back = plain_repeat_delay(
+            int(row["lost"]), *plain_timer(self.samples, SERVER, first, self.floors[CLIENT], self.opened_ns)
+        )
         own = [int(r["t"]) for r in self.g[:lo] if r["d"] == 0 and r["s"] <= row["s"]]
         back = min(back, first - own[-1]) if own else back
         self.charges["loss"] += back
         return first - back - late
 
     def _request(self, lo, stop):
-        return [i for i in range(lo, stop) if self.g[i]["d"] == 0 and self.g[i]["n"] > 0 and self.g[i]["s"] < self.turn["request_end"] and _helped(self.g[i], self.floors[SERVER])]
+        return [
+            i
+            for i in range(lo, stop)
+            if self.g[i]["d"] == 0
+            and self.g[i]["n"] > 0
+            and self.g[i]["s"] < self.turn["request_end"]
+            and _helped(self.g[i], self.floors[SERVER])
+        ]
 
     def _send(self, lo, hi, side, start, end):
         other = 1 - side
         floors = (self.floors[side], self.floors[other])
-        self.charges += plain_transfer(self.g, lo, hi, side, start, end, floors, self.mss[side], self.cover, self.windows[other], self.extra[side])
+        self.charges += plain_transfer(
+            self.g, lo, hi, side, start, end, floors, self.mss[side], self.cover, self.windows[other], self.extra[side]
+        )
 
     def _server_turn(self, lo, answer, asked, answered):
         g, turn = self.g, answered - asked
@@ -109,14 +122,26 @@ class PlainExchange:
         for i in range(answer, len(g)):
             if i >= hi and base(g[i]) == kinds.DATA and (g[i]["t"] > g[hi - 1]["t"] or i > hi + 4096):
                 break
-            mine = g[i]["d"] == 1 and g[i]["n"] > 0 and g[i]["s"] < self.turn["response_end"] and (i < hi or base(g[i]) in REPEATS)
+            mine = (
+                g[i]["d"] == 1
+                and g[i]["n"] > 0
+                and g[i]["s"] < self.turn["response_end"]
+                and (i < hi or base(g[i]) in REPEATS)
+            )
             if mine and _helped(g[i], self.floors[CLIENT]) and g[i]["t"] >= last:
                 last, last_i = int(g[i]["t"]), i
         return last, last_i
 
     def _last_trip(self, answer, last_i, answered, last):
         g = self.g
-        acks = [i for i in range(last_i + 1, len(g)) if g[i]["d"] == 0 and g[i]["flags"] & 16 and g[i]["a"] >= self.turn["response_end"] and base(g[i]) != kinds.COPY]
+        acks = [
+            i
+            for i in range(last_i + 1, len(g))
+            if g[i]["d"] == 0
+            and g[i]["flags"] & 16
+            and g[i]["a"] >= self.turn["response_end"]
+            and base(g[i]) != kinds.COPY
+        ]
         i = acks[0] if acks else -1
         trip, _, most = self.ways.around(CLIENT, last, i)
         late = max(0, int(self.extra[CLIENT][i])) if acks else 0

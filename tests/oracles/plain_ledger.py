@@ -1,4 +1,6 @@
-"""Slow plain twins of the ledger's kernels: every gap is looked at on its own, with whole scans of what passed before it."""
+"""Slow plain twins of the ledger's kernels: every gap is looked at on its own, with whole scans of what passed before
+it.
+"""
 
 from collections import Counter
 from math import log2
@@ -24,9 +26,13 @@ def is_repeat(row):
 
 
 def plain_timer(samples, side, t, other_floor, first_ns):
-    """(smoothed round trip, timer) by RFC 6298 with the variance of common stacks: a least term above the mean, falling slowly."""
+    """(smoothed round trip, timer) by RFC 6298 with the variance of common stacks: a least term above the mean,
+    falling slowly.
+    """
     measured = [first_ns] if first_ns > 0 else []
-    measured += [int(s["rtt"]) + other_floor for s in samples if s["t"] < t and s["side"] == side and s["way"] != OPENING]
+    measured += [
+        int(s["rtt"]) + other_floor for s in samples if s["t"] < t and s["side"] == side and s["way"] != OPENING
+    ]
     if not measured:
         return other_floor, other_floor + LEAST_TIMER_NS
     mean, unrest = measured[0], measured[0] // 2
@@ -69,8 +75,18 @@ def plain_cover(g):
 
 
 def plain_lately(g, lo, stop, side, until, before):
-    """Least time to acknowledgement of the last four plain segments before `until` that were acknowledged before `before`."""
-    rows = [row for row in g[lo:stop] if row["d"] == side and row["n"] > 0 and row["kind"] == kinds.DATA and row["t"] <= until and 0 < row["done"] < before]
+    """Least time to acknowledgement of the last four plain segments before `until` that were acknowledged before
+    `before`.
+    """
+    rows = [
+        row
+        for row in g[lo:stop]
+        if row["d"] == side
+        and row["n"] > 0
+        and row["kind"] == kinds.DATA
+        and row["t"] <= until
+        and 0 < row["done"] < before
+    ]
     spans = [int(row["done"] - row["t"]) for row in rows[-4:]]
     return min(spans) if len(spans) >= 2 else 0
 
@@ -93,7 +109,14 @@ class PlainWays:
             least = min((self.out[k] for k in held), default=0)
             for k in held if known else []:
                 self.out[k] = max(0, self.out[k] - least)
-            self.telling[side] = [k for k, s in enumerate(samples) if s["side"] == side and s["bare"] and s["rtt"] >= 0 and (s["way"] < HELD or (s["way"] == HELD and known))]
+            self.telling[side] = [
+                k
+                for k, s in enumerate(samples)
+                if s["side"] == side
+                and s["bare"]
+                and s["rtt"] >= 0
+                and (s["way"] < HELD or (s["way"] == HELD and known))
+            ]
             self.spread[side] = rank([self.out[k] for k in self.telling[side]], 90)
             backs = [int(v) for v in extra[side] if v >= 0]
             self.back[side] = (rank(backs, 50), rank(backs, 95))
@@ -109,7 +132,11 @@ class PlainWays:
             return 0
 
         def told(rows):
-            return [int(extra[k]) for k in rows if abs(int(self.g[k]["t"]) - now) < NEAR_NS and self.g[k]["d"] == d and extra[k] >= 0]
+            return [
+                int(extra[k])
+                for k in rows
+                if abs(int(self.g[k]["t"]) - now) < NEAR_NS and self.g[k]["d"] == d and extra[k] >= 0
+            ]
 
         before, after = told(range(max(0, i - 2048), i)), told(range(i + 1, min(len(self.g), i + 2048)))
         least_before, least_after = min([int(extra[i]), *before]), min([int(extra[i]), *after])
@@ -123,7 +150,13 @@ class PlainWays:
         for k in near:
             s = self.samples[k]
             back = max(0, int(self.extra[side][s["i"]])) if s["side"] == side else 0
-            if s["side"] == side and s["rtt"] >= 0 and s["way"] < HELD and abs(int(s["t"]) - t) <= NEAR_NS and 2 * back >= late:
+            if (
+                s["side"] == side
+                and s["rtt"] >= 0
+                and s["way"] < HELD
+                and abs(int(s["t"]) - t) <= NEAR_NS
+                and 2 * back >= late
+            ):
                 outs.append(max(0, int(s["rtt"]) - int(self.floors[side]) - back))
         return sorted(outs)[1] if len(outs) > 1 else UNKNOWN
 
@@ -159,7 +192,9 @@ class PlainWays:
 
 
 def plain_transfer(g, lo, hi, side, start, end, floors, mss, cover, window, extra):
-    """Charges by cause of the time in which a side sent. floors: to the sender, to the receiver; extra: the sender's own clock's."""
+    """Charges by cause of the time in which a side sent. floors: to the sender, to the receiver; extra: the sender's
+    own clock's.
+    """
     to_sender, to_receiver = floors
     whole = to_sender + to_receiver
     stall, held = ("stall", "client window") if side == 1 else ("pacing", "server window")
@@ -191,7 +226,10 @@ def plain_transfer(g, lo, hi, side, start, end, floors, mss, cover, window, extr
             cause = held
         else:
             left = t - to_sender - late
-            reach, nearest = left - to_sender * 3 // 10 - (3_500_000 if late else 1_500_000), left + to_sender * 3 // 10 + 300_000
+            reach, nearest = (
+                left - to_sender * 3 // 10 - (3_500_000 if late else 1_500_000),
+                left + to_sender * 3 // 10 + 300_000,
+            )
             answers = [k for k in range(i) if g[k]["d"] != side and g[k]["flags"] & 16]
             told = [k for k in answers if g[k]["t"] >= reach or k > (-1 if previous is None else previous)]
             heard = [k for k in told if g[k]["t"] <= nearest]
@@ -220,7 +258,13 @@ def plain_transfer(g, lo, hi, side, start, end, floors, mss, cover, window, extr
                 cause = "round-trip"
             if newest >= 0 and previous is not None:
                 most_known = max(most_known, int(g[previous]["e"]) - newest)
-        trip = min(gap, whole) if cause == "round-trip" else gap if cause == "rate" and loop < whole + whole // 2 + 2 * MS else 0
+        trip = (
+            min(gap, whole)
+            if cause == "round-trip"
+            else gap
+            if cause == "rate" and loop < whole + whole // 2 + 2 * MS
+            else 0
+        )
         gaps.append((gap, cause, trip))
         previous, at = i, t
         seen.append(i)
@@ -238,7 +282,9 @@ def plain_transfer(g, lo, hi, side, start, end, floors, mss, cover, window, extr
 
 
 def plain_echoed(g, lo, i, side):
-    """The newest acknowledgement of all that had reached the sender by what its packets echo, up to packet i; -1 unknown."""
+    """The newest acknowledgement of all that had reached the sender by what its packets echo, up to packet i; -1
+    unknown.
+    """
     found, k = -1, lo
     for own in range(lo, i + 1):
         if g[own]["d"] != side or g[own]["n"] == 0 or base(g[own]) == kinds.COPY or g[own]["tse"] < 0:
@@ -342,11 +388,19 @@ def plain_side(g, side):
     own = [row for row in g if row["d"] == side]
     count = Counter(base(row) for row in own)
     repeats = [row for row in own if base(row) in REPEATS and base(row) != kinds.REPEAT_CLOSE]
-    fresh = [row for row in own if base(row) in (kinds.DATA, kinds.CLOSE, kinds.OUT_OF_ORDER) or row["kind"] & kinds.FIRST_UNSEEN]
+    fresh = [
+        row
+        for row in own
+        if base(row) in (kinds.DATA, kinds.CLOSE, kinds.OUT_OF_ORDER) or row["kind"] & kinds.FIRST_UNSEEN
+    ]
     partly = sum(int(r["n"] - r["again"]) for r in own if base(r) in REPEATS and not r["kind"] & kinds.FIRST_UNSEEN)
     partly -= sum(int(r["again"]) for r in fresh if not r["kind"] & kinds.FIRST_UNSEEN)
     opened_again = [row for row in g if base(row) == kinds.REPEAT_OPEN]
-    answers = [r for r in opened_again if r["d"] == 1 and any(0 <= r["t"] - q["t"] <= 20 * MS for q in opened_again if q["d"] == 0)]
+    answers = [
+        r
+        for r in opened_again
+        if r["d"] == 1 and any(0 <= r["t"] - q["t"] <= 20 * MS for q in opened_again if q["d"] == 0)
+    ]
     shut, since = 0, None
     for row in own:
         if row["flags"] & 16 and not row["flags"] & 6:
@@ -357,12 +411,18 @@ def plain_side(g, side):
     if since is not None:
         shut += int(g[-1]["t"]) - since
     return {
-        "packets": len(own), "payload_bytes": sum(int(r["n"]) for r in own), "unique_bytes": sum(int(r["n"]) for r in fresh) + partly,
+        "packets": len(own), "payload_bytes": sum(int(r["n"]) for r in own),
+        "unique_bytes": sum(int(r["n"]) for r in fresh) + partly,
         "retransmitted_packets": len(repeats), "retransmitted_bytes": sum(int(r["again"]) for r in repeats),
         "spurious_packets": sum(bool(r["kind"] & kinds.SPURIOUS) for r in repeats),
-        "duplicate_packets": count[kinds.COPY], "out_of_order_packets": count[kinds.OUT_OF_ORDER], "duplicate_acks": count[kinds.DUPLICATE_ACK],
-        "zero_window_ns": shut, "max_in_flight_bytes": max((int(r["flight"]) for r in own), default=0), "resets": count[kinds.RESET],
-        "keep_alives": count[kinds.KEEP_ALIVE] + count[kinds.WINDOW_PROBE], "closing_repeats": count[kinds.REPEAT_CLOSE],
-        "segments": sum(int(r["parts"]) for r in own), "timeouts": count[kinds.REPEAT_TIMEOUT] + count[kinds.REPEAT_OPEN] - (len(answers) if side else 0),
-        "after_timeout": count[kinds.REPEAT_AFTER], "fast_retransmissions": count[kinds.REPEAT_FAST], "tail_probes": count[kinds.REPEAT_TAIL],
+        "duplicate_packets": count[kinds.COPY], "out_of_order_packets": count[kinds.OUT_OF_ORDER],
+        "duplicate_acks": count[kinds.DUPLICATE_ACK],
+        "zero_window_ns": shut, "max_in_flight_bytes": max((int(r["flight"]) for r in own), default=0),
+        "resets": count[kinds.RESET],
+        "keep_alives": count[kinds.KEEP_ALIVE] + count[kinds.WINDOW_PROBE],
+        "closing_repeats": count[kinds.REPEAT_CLOSE],
+        "segments": sum(int(r["parts"]) for r in own),
+        "timeouts": count[kinds.REPEAT_TIMEOUT] + count[kinds.REPEAT_OPEN] - (len(answers) if side else 0),
+        "after_timeout": count[kinds.REPEAT_AFTER], "fast_retransmissions": count[kinds.REPEAT_FAST],
+        "tail_probes": count[kinds.REPEAT_TAIL],
     }  # fmt: skip

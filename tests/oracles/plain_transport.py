@@ -1,4 +1,6 @@
-"""Slow plain twins of the kernels of transport: whole scans of lists, no cut-offs, no state beyond what the definition names."""
+"""Slow plain twins of the kernels of transport: whole scans of lists, no cut-offs, no state beyond what the definition
+names.
+"""
 
 from statistics import median
 
@@ -44,15 +46,31 @@ def plain_gather(packets):
         s -= base[d]
         size = p["n"] + bool(p["flags"] & 2) + (p["flags"] & 1)
         shift = scale[d] if both and not p["flags"] & 2 else 0
-        found.append({"t": p["t"], "d": d, "s": s, "e": s + size, "a": a, "w": p["window"] << shift, "n": p["n"], "tsv": tsv, "tse": tse})
+        found.append(
+            {
+                "t": p["t"],
+                "d": d,
+                "s": s,
+                "e": s + size,
+                "a": a,
+                "w": p["window"] << shift,
+                "n": p["n"],
+                "tsv": tsv,
+                "tse": tse,
+            }
+        )
     return found
 
 
 class PlainClasses:
-    """What each segment of a connection is, from its identifications (which must count up) and from the bytes seen before it."""
+    """What each segment of a connection is, from its identifications (which must count up) and from the bytes seen
+    before it.
+    """
 
     def __init__(self, g, sacks):
-        """g: rows with t, d, flags, s, e, a, w, n, id, tsv; sacks[i]: blocks (from, to) that segment i carries, unwrapped."""
+        """g: rows with t, d, flags, s, e, a, w, n, id, tsv; sacks[i]: blocks (from, to) that segment i carries,
+        unwrapped.
+        """
         self.g, self.sacks = g, sacks
         self.copy = [self._is_copy(i) for i in range(len(g))]
 
@@ -68,9 +86,15 @@ class PlainClasses:
         return [k for k in range(i) if self.g[k]["d"] == side and not self.copy[k]]
 
     def reached(self, i, side):
-        """Highest byte of a side sent or acknowledged before segment i, plus one; highest acknowledged (None without)."""
+        """Highest byte of a side sent or acknowledged before segment i, plus one; highest acknowledged (None
+        without).
+        """
         sent = [int(self.g[k]["e"]) for k in self._before(i, side)]
-        acked = [int(self.g[k]["a"]) for k in self._before(i, 1 - side) if self.g[k]["flags"] & 16 and not self.g[k]["flags"] & 4]
+        acked = [
+            int(self.g[k]["a"])
+            for k in self._before(i, 1 - side)
+            if self.g[k]["flags"] & 16 and not self.g[k]["flags"] & 4
+        ]
         return max([*sent, *acked], default=None), max(acked, default=None)
 
     def word(self, i):
@@ -123,12 +147,19 @@ class PlainClasses:
     def sent_once(self, i, until):
         """Whether no other segment up to a moment carries any of the bytes of segment i."""
         own, side = set(self._bytes(i)), self.g[i]["d"]
-        others = [k for k in range(len(self.g)) if k != i and self.g[k]["t"] <= until and self.g[k]["d"] == side and not self.copy[k]]
+        others = [
+            k
+            for k in range(len(self.g))
+            if k != i and self.g[k]["t"] <= until and self.g[k]["d"] == side and not self.copy[k]
+        ]
         return not any(own & set(self._bytes(k)) for k in others)
 
 
 def plain_extra_delays(g):
-    """One-way delay of each packet above its side's least, by its side's clock; -1 unknown. For spans below a minute."""
+    """One-way delay of each packet above its side's least, by its side's clock; -1 unknown.
+
+    For spans below a minute.
+    """
     found = [[-1] * len(g), [-1] * len(g)]
     for side in (0, 1):
         own = [i for i in range(len(g)) if g[i]["d"] == side and g[i]["tsv"] >= 0]

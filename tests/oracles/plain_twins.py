@@ -4,7 +4,8 @@ from collections import Counter, defaultdict
 
 
 def plain_conversations(packets):
-    """packets: (protocol, (address, port), (address, port), flags, seq). The conversation of each, and whether its first end sent it.
+    """packets: (protocol, (address, port), (address, port), flags, seq). The conversation of each, and whether its
+    first end sent it.
 
     A SYN with another number opens the next conversation, once its side or the whole has had one before.
     """
@@ -14,7 +15,12 @@ def plain_conversations(packets):
         row = latest.get(key)
         fresh = row is None
         if not fresh and protocol == 6 and flags & 0x16 == 2:
-            own, other, closed, first = state[row]["syn"].get(src), state[row]["syn"].get(dst), state[row]["closed"], state[row]["first"]
+            own, other, closed, first = (
+                state[row]["syn"].get(src),
+                state[row]["syn"].get(dst),
+                state[row]["closed"],
+                state[row]["first"],
+            )
             if own is not None:
                 fresh = own != seq
             elif other is not None:

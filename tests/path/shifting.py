@@ -7,7 +7,9 @@ _NANO = b"\x4d\x3c\xb2\xa1"
 
 
 def shifted(source: bytes, target: Path, offset_ns: int, drift: float) -> Path:
-    """Writes a nanosecond pcap (little endian) again, its times offset_ns later and running faster by drift (1e-6: 1 ppm)."""
+    """Writes a nanosecond pcap (little endian) again, its times offset_ns later and running faster by drift (1e-6: 1
+    ppm).
+    """
     assert source[:4] == _NANO
     record = Struct("<IIII")
     out, at, base = bytearray(source[:24]), 24, None

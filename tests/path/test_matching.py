@@ -99,7 +99,9 @@ def test_orders_are_those_of_plain_sorting(seed):
     ids = rng.integers(0, 1 << 63, count).astype(np.uint64)
     ids[rng.integers(0, count, count // 3)] = ids[rng.integers(0, count, count // 3)]
     near = rng.integers(0, count, count // 3)
-    ids[near] = (ids[rng.integers(0, count, count // 3)] & ~np.uint64(0x1FF)) | rng.integers(0, 512, count // 3).astype(np.uint64)  # Alike in their high bits alone.
+    ids[near] = (ids[rng.integers(0, count, count // 3)] & ~np.uint64(0x1FF)) | rng.integers(0, 512, count // 3).astype(
+        np.uint64
+    )  # Alike in their high bits alone.
     assert by_identity(ids).tolist() == np.argsort(ids, kind="stable").tolist()
     group, rank = rng.integers(0, 9, count), rng.permutation(count)
     assert by_group(group, rank).tolist() == np.lexsort((rank, group)).tolist()
@@ -123,7 +125,10 @@ def test_a_clock_that_was_set_meanwhile(step, drift):
     there = rng.random(5000) < 0.5
     delay = 7_000_000 + rng.exponential(400_000, 5000).astype(np.int64)
     at = t[0] + 25_300_000_000
-    own = lambda true: true + 1_000_000 + np.round(drift * (true - t[0])).astype(np.int64) + np.where(true >= at, step, 0)  # noqa: E731
+
+    def own(true):
+        return true + 1_000_000 + np.round(drift * (true - t[0])).astype(np.int64) + np.where(true >= at, step, 0)
+
     forward, backward = (t[there], own(t[there] + delay[there])), (t[~there] + delay[~there], own(t[~there]))
     clock = clock_between(forward, backward)
     ((when, told),) = clock.steps

@@ -1,4 +1,6 @@
-"""Both sides of a bridge that logged what it did: lost packets to the packet, copies, late ones, delays under wrong clocks, markings."""
+"""Both sides of a bridge that logged what it did: lost packets to the packet, copies, late ones, delays under wrong
+clocks, markings.
+"""
 
 import gzip
 import json
@@ -16,7 +18,9 @@ from yaffle.report.document import document
 
 _OWN = Path(__file__).parents[1] / "data" / "path"
 _CORPUS = Path(__file__).parents[3] / "shared" / "corpus"
-NAMES = sorted(path.parent.name for path in _CORPUS.glob("*/near_server.pcap")) or sorted(path.stem for path in _OWN.glob("*.json"))
+NAMES = sorted(path.parent.name for path in _CORPUS.glob("*/near_server.pcap")) or sorted(
+    path.stem for path in _OWN.glob("*.json")
+)
 CLOCKS = ((0, 0.0), (1_700_000_000, 35e-6), (-3600 * 10**9, -80e-6))
 
 
@@ -28,7 +32,10 @@ def sides(name, folder, offset_ns=0, drift=0.0):
     else:
         data = [gzip.decompress((_OWN / f"{name}-near_{end}.pcap.gz").read_bytes()) for end in ("client", "server")]
         truth = json.loads((_OWN / f"{name}.json").read_text())
-    return [shifted(data[0], folder / "near_client.pcap", 0, 0.0), shifted(data[1], folder / "near_server.pcap", offset_ns, drift)], truth
+    return [
+        shifted(data[0], folder / "near_client.pcap", 0, 0.0),
+        shifted(data[1], folder / "near_server.pcap", offset_ns, drift),
+    ], truth
 
 
 def of_way(found, direction):
@@ -41,7 +48,9 @@ def of_way(found, direction):
 def test_segments_are_what_the_bridge_did(name, offset_ns, drift, tmp_path):
     paths, truth = sides(name, tmp_path, offset_ns, drift)
     found = document(analyse(paths), include=["lost_packets"])
-    lost = Counter((p["src"], p["src_port"], p["ip_id"], p["seq"] if p["transport"] == "tcp" else 0) for p in found["lost_packets"])
+    lost = Counter(
+        (p["src"], p["src_port"], p["ip_id"], p["seq"] if p["transport"] == "tcp" else 0) for p in found["lost_packets"]
+    )
     assert lost == Counter((w["src"], w["sport"], w["id"], w["seq"]) for w in truth["wire"] if "drop" in w["event"])
     delays = dict(re.findall(r"^0 (up|down) .*?delay_us=(\d+)", truth["schedule"], re.MULTILINE))
     both = all(of_way(found, d) is not None and of_way(found, d)["packets"] for d in ("from_client", "from_server"))
@@ -49,7 +58,9 @@ def test_segments_are_what_the_bridge_did(name, offset_ns, drift, tmp_path):
         own = of_way(found, direction)
         if own is None:
             continue
-        assert (own["from"], own["to"]) == (("near_client.pcap", "near_server.pcap") if word == "up" else ("near_server.pcap", "near_client.pcap"))
+        assert (own["from"], own["to"]) == (
+            ("near_client.pcap", "near_server.pcap") if word == "up" else ("near_server.pcap", "near_client.pcap")
+        )
         events = [w for w in truth["wire"] if w["dir"] == word]
         assert own["duplicated"] == sum(w["event"] == "dup" for w in events)
         late = sum(w["event"] == "reorder" for w in events)
@@ -104,7 +115,9 @@ def test_streams_are_followed_from_point_to_point(tmp_path):
     for media in found["media"]:
         streams.setdefault(media["ssrc"], []).append(media)
     dropped = [w for w in truth["wire"] if "drop" in w["event"]]
-    assert sum(own[1]["lost"] - own[0]["lost"] for own in (sorted(s, key=lambda m: m["place"]) for s in streams.values())) <= len(dropped)
+    assert sum(
+        own[1]["lost"] - own[0]["lost"] for own in (sorted(s, key=lambda m: m["place"]) for s in streams.values())
+    ) <= len(dropped)
     for own in streams.values():
         near, far = sorted(own, key=lambda m: m["place"])
         assert (near["point"], far["point"]) == ("near_client.pcap", "near_server.pcap")

@@ -6,13 +6,13 @@ from struct import Struct
 from yaffle.protocols import rtcp, sip
 
 BODY = (
-    b"v=0\r\no=- 1 1 IN IP4 198.51.100.7\r\ns=-\r\nc=IN IP4 198.51.100.7\r\nt=0 0\r\n"
-    b"m=audio 40000 RTP/AVP 0 97\r\na=rtpmap:97 opus/48000/2\r\nm=video 40002 RTP/AVP 99\r\nc=IN IP4 198.51.100.8\r\na=rtpmap:99 H264/90000\r\n"
+    b"v=0\r\no=- 1 1 IN IP4 198.51.100.7\r\ns=-\r\nc=IN IP4 198.51.100.7\r\nt=0 0\r\nm=audio 40000 RTP/AVP 0"
+    b" 97\r\na=rtpmap:97 opus/48000/2\r\nm=video 40002 RTP/AVP 99\r\nc=IN IP4 198.51.100.8\r\na=rtpmap:99"
+    b" H264/90000\r\n"
 )
 INVITE = (
-    b"INVITE sip:quay@harbourline.example SIP/2.0\r\nVia: SIP/2.0/UDP 198.51.100.7\r\ni: abc-1\r\nCSeq: 7 INVITE\r\nContent-Type: application/sdp\r\nContent-Length: %d\r\n\r\n"
-    % len(BODY)
-    + BODY
+    b"INVITE sip:quay@harbourline.example SIP/2.0\r\nVia: SIP/2.0/UDP 198.51.100.7\r\ni: abc-1\r\nCSeq: 7"
+    b" INVITE\r\nContent-Type: application/sdp\r\nContent-Length: %d\r\n\r\n" % len(BODY) + BODY
 )
 RINGING = b"SIP/2.0 180 Ringing\r\nCall-ID: abc-1\r\nCSeq: 7 INVITE\r\n\r\n"
 
@@ -51,7 +51,14 @@ def test_reports_of_both_ends():
     sent, received = rtcp.reports(data + Struct("!BBHI").pack(0x81, 202, 1, 9))
     assert (sent[0].ssrc, sent[0].stamp, sent[0].packets, sent[0].octets) == (9, 100 << 16 | 0x8000, 50, 8000)
     (own,) = received
-    assert (own.ssrc, own.lost, own.fraction, own.jitter, own.last_report, own.delay_ns) == (77, -3, 0.25, 800, 0x00648000, 10**9)
+    assert (own.ssrc, own.lost, own.fraction, own.jitter, own.last_report, own.delay_ns) == (
+        77,
+        -3,
+        0.25,
+        800,
+        0x00648000,
+        10**9,
+    )
     assert rtcp.reports(b"\x80\x00\x00\x01" + bytes(8)) is None
 
 

@@ -1,4 +1,6 @@
-"""Every decoder on mutated and made-up bytes: it answers, in bounded time, with places that lie within what it was given."""
+"""Every decoder on mutated and made-up bytes: it answers, in bounded time, with places that lie within what it was
+given.
+"""
 
 import gzip
 import random
@@ -51,20 +53,59 @@ _READY = front(b"Z", b"I")
 _GREETING = packet(0, b"\x0a8.0\0" + bytes(60)) + packet(2, b"\0\0\0")
 _ASK_PAGE = bytes.fromhex("828684410f7777772e6578616d706c652e636f6d")
 _BIND = bytes.fromhex("301102010160 0c0201030402636e800361 6263".replace(" ", ""))
-_FIND = bytes.fromhex("302502010263200402634e0a01020a0100020100020100010100a30a0402636e0404646573 6b3000".replace(" ", ""))
+_FIND = bytes.fromhex(
+    "302502010263200402634e0a01020a0100020100020100010100a30a0402636e0404646573 6b3000".replace(" ", "")
+)
 SEEDS = {
-    "http": (http1.decode, b"GET /a HTTP/1.1\r\nHost: b\r\nContent-Length: 4\r\n\r\nbodyHEAD /c HTTP/1.1\r\n\r\n", _PAGES),
-    "redis": (redis.decode, b"*2\r\n$3\r\nGET\r\n$1\r\nk\r\n*1\r\n$4\r\nPING\r\n", b"*2\r\n$1\r\na\r\n*1\r\n:5\r\n-ERR x\r\n"),
-    "postgres": (postgres.decode, _SIGN_ON + _STATEMENTS, front(b"R", b"\0\0\0\0") + _READY + front(b"E", b"C42P01\0\0") + _READY),
-    "mysql": (mysql.decode, packet(1, bytes(64)) + packet(0, b"\x03select 1") + packet(0, b"\x16x"), _GREETING + packet(1, b"\xff\1\0#42000no") + packet(1, b"\0\1\0\0\0")),
-    "dns": (dns.decode, b"\0\x1d\0\1\1\0\0\1\0\0\0\0\0\0\1a\7example\0\0\1\0\1", b"\0\x1d\0\1\x81\x80\0\1\0\0\0\0\0\0\1a\7example\0\0\1\0\1"),
-}  # fmt: skip
+    "http": (
+        http1.decode,
+        b"GET /a HTTP/1.1\r\nHost: b\r\nContent-Length: 4\r\n\r\nbodyHEAD /c HTTP/1.1\r\n\r\n",
+        _PAGES,
+    ),
+    "redis": (
+        redis.decode,
+        b"*2\r\n$3\r\nGET\r\n$1\r\nk\r\n*1\r\n$4\r\nPING\r\n",
+        b"*2\r\n$1\r\na\r\n*1\r\n:5\r\n-ERR x\r\n",
+    ),
+    "postgres": (
+        postgres.decode,
+        _SIGN_ON + _STATEMENTS,
+        front(b"R", b"\0\0\0\0") + _READY + front(b"E", b"C42P01\0\0") + _READY,
+    ),
+    "mysql": (
+        mysql.decode,
+        packet(1, bytes(64)) + packet(0, b"\x03select 1") + packet(0, b"\x16x"),
+        _GREETING + packet(1, b"\xff\1\0#42000no") + packet(1, b"\0\1\0\0\0"),
+    ),
+    "dns": (
+        dns.decode,
+        b"\0\x1d\0\1\1\0\0\1\0\0\0\0\0\0\1a\7example\0\0\1\0\1",
+        b"\0\x1d\0\1\x81\x80\0\1\0\0\0\0\0\0\1a\7example\0\0\1\0\1",
+    ),
+}
 SEEDS |= {
-    "http2": (http2.decode, http2.PREFACE + frame(4, 0, 0, b"") + frame(1, 5, 1, _ASK_PAGE) + frame(1, 4, 3, _ASK_PAGE) + frame(0, 1, 3, b"body"),
-              frame(4, 0, 0, b"") + frame(1, 4, 3, b"\x88") + frame(1, 4, 1, b"\x8d") + frame(0, 1, 1, bytes(40)) + frame(9, 4, 3, b"\x88") + frame(3, 0, 3, bytes(4))),
-    "ldap": (ldap.decode, _BIND + _FIND, bytes.fromhex("300c02010161070a010004000400") + bytes.fromhex("301602010264110402634e30 0b3009040161310404023132".replace(" ", ""))
-             + bytes.fromhex("300c02010265070a012004000400")),
-}  # fmt: skip
+    "http2": (
+        http2.decode,
+        http2.PREFACE
+        + frame(4, 0, 0, b"")
+        + frame(1, 5, 1, _ASK_PAGE)
+        + frame(1, 4, 3, _ASK_PAGE)
+        + frame(0, 1, 3, b"body"),
+        frame(4, 0, 0, b"")
+        + frame(1, 4, 3, b"\x88")
+        + frame(1, 4, 1, b"\x8d")
+        + frame(0, 1, 1, bytes(40))
+        + frame(9, 4, 3, b"\x88")
+        + frame(3, 0, 3, bytes(4)),
+    ),
+    "ldap": (
+        ldap.decode,
+        _BIND + _FIND,
+        bytes.fromhex("300c02010161070a010004000400")
+        + bytes.fromhex("301602010264110402634e30 0b3009040161310404023132".replace(" ", ""))
+        + bytes.fromhex("300c02010265070a012004000400"),
+    ),
+}
 _CUTS = (0, 1, 255, 127, 128, 13, 10)
 
 
@@ -122,18 +163,39 @@ def test_mutated_streams(name):
 def test_mutated_records():
     rnd = random.Random(7)
     client = record(22, hello(1, NAME)) + record(20, b"\1") + record(23, bytes(53)) + record(23, bytes(100))
-    server = record(22, hello(2, b"\0\x2b\0\2\3\4")) + record(23, bytes(250)) + record(23, bytes(250)) + record(23, bytes(900))
+    server = (
+        record(22, hello(2, b"\0\x2b\0\2\3\4"))
+        + record(23, bytes(250))
+        + record(23, bytes(250))
+        + record(23, bytes(900))
+    )
     for _ in range(4000):
         one, two = split(mutated(client, rnd), rnd), split(mutated(server, rnd), rnd)
-        order = sorted(((side, place) for side, part in ((0, one), (1, two)) for r in part for place in range(r.at + 1, r.end + 1, 97)), key=lambda _: rnd.random())
+        order = sorted(
+            (
+                (side, place)
+                for side, part in ((0, one), (1, two))
+                for r in part
+                for place in range(r.at + 1, r.end + 1, 97)
+            ),
+            key=lambda _: rnd.random(),
+        )
         check(tls.decode(one, two, [*order, (0, 10_000), (1, 10_000)]).pairs, one, two)
 
 
 def test_mutated_files():
     rnd = random.Random(9)
-    client = shared(3, 1, b"\x09\0\0\0\x48\0\x0a\0" + "\\\\a\\b".encode("utf-16-le")) + shared(5, 2, bytes(44) + b"\x78\0\x04\0" + bytes(8) + b"a\0b\0")
+    client = shared(3, 1, b"\x09\0\0\0\x48\0\x0a\0" + "\\\\a\\b".encode("utf-16-le")) + shared(
+        5, 2, bytes(44) + b"\x78\0\x04\0" + bytes(8) + b"a\0b\0"
+    )
     client += shared(8, 3, bytes(48)) + sealed(40)
-    server = shared(3, 1, bytes(16), 1) + shared(5, 2, bytes(88), 1) + shared(8, 3, b"", 1, 0x103) + shared(8, 3, bytes(60), 1) + sealed(90)
+    server = (
+        shared(3, 1, bytes(16), 1)
+        + shared(5, 2, bytes(88), 1)
+        + shared(8, 3, b"", 1, 0x103)
+        + shared(8, 3, bytes(60), 1)
+        + sealed(90)
+    )
     for _ in range(4000):
         one, two = split(mutated(client, rnd), rnd), split(mutated(server, rnd), rnd)
         order = [(side, r.end) for side, part in ((0, one), (1, two)) for r in part]

@@ -19,7 +19,8 @@ def said(found):
 
 def test_pipelined_requests_with_bodies_of_every_kind():
     client = (
-        b"GET /a HTTP/1.1\r\nHost: x.example:8080\r\n\r\nPOST /b HTTP/1.1\r\nContent-Length: 3\r\n\r\nabcHEAD /c HTTP/1.1\r\n\r\nGET /d HTTP/1.1\r\n\r\nGET /e HTTP/1.1\r\n\r\n"
+        b"GET /a HTTP/1.1\r\nHost: x.example:8080\r\n\r\nPOST /b HTTP/1.1\r\nContent-Length: 3\r\n\r\nabcHEAD /c"
+        b" HTTP/1.1\r\n\r\nGET /d HTTP/1.1\r\n\r\nGET /e HTTP/1.1\r\n\r\n"
     )
     server = (
         b"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n3\r\nabc\r\n5;x=y\r\nHTTP/\r\n0\r\n\r\n"
@@ -28,21 +29,35 @@ def test_pipelined_requests_with_bodies_of_every_kind():
         b"HTTP/1.1 304 Not Modified\r\n\r\nHTTP/1.1 200 OK\r\n\r\nto the end"
     )
     found = http1.decode(runs(client), runs(server))
-    assert said(found) == [("GET /a", "200"), ("POST /b", "201"), ("HEAD /c", "200"), ("GET /d", "304"), ("GET /e", "200")]
+    assert said(found) == [
+        ("GET /a", "200"),
+        ("POST /b", "201"),
+        ("HEAD /c", "200"),
+        ("GET /d", "304"),
+        ("GET /e", "200"),
+    ]
     assert found.host == "x.example"
     assert [(server[p.answer : p.answer + 6], p.answer_end) for p in found.pairs][-1] == (b"HTTP/1", len(server))
-    assert all(a.answer_end <= b.answer and a.request_end == b.request for a, b in zip(found.pairs, found.pairs[1:], strict=False))
+    assert all(
+        a.answer_end <= b.answer and a.request_end == b.request
+        for a, b in zip(found.pairs, found.pairs[1:], strict=False)
+    )
 
 
 def test_an_upgrade_ends_the_exchanges_and_a_silent_server_is_told():
-    found = http1.decode(runs(b"GET /ws HTTP/1.1\r\nUpgrade: websocket\r\n\r\n\x81\x05hello"), runs(b"HTTP/1.1 101 Switching\r\n\r\n\x81\x02HTTP/1.1 200"))
+    found = http1.decode(
+        runs(b"GET /ws HTTP/1.1\r\nUpgrade: websocket\r\n\r\n\x81\x05hello"),
+        runs(b"HTTP/1.1 101 Switching\r\n\r\n\x81\x02HTTP/1.1 200"),
+    )
     assert said(found) == [("GET /ws", "101")]
     assert said(http1.decode(runs(b"GET /x HTTP/1.1\r\n\r\n"), [])) == [("GET /x", "unanswered")]
 
 
 def test_after_a_hole_the_next_request_is_found():
     client = runs((0, b"GET /a HTTP/1.1\r\nHost: x"), (900, b"rest\r\n\r\nGET /b HTTP/1.1\r\n\r\n"))
-    found = http1.decode(client, runs(b"HTTP/1.1 200 OK\r\nContent-Length: 0\r\n\r\nHTTP/1.1 404 No\r\nContent-Length: 0\r\n\r\n"))
+    found = http1.decode(
+        client, runs(b"HTTP/1.1 200 OK\r\nContent-Length: 0\r\n\r\nHTTP/1.1 404 No\r\nContent-Length: 0\r\n\r\n")
+    )
     assert said(found) == [("GET /a", "200"), ("GET /b", "404")]
 
 
@@ -61,15 +76,33 @@ def front(kind, body):
 def test_postgres_sign_on_simple_and_prepared_statements():
     start = Struct("!III").pack(8, 80877103, 0)[:8] + Struct("!II").pack(18, 196608) + b"user\0me\0\0\0"[:10]
     client = start + front(b"p", b"secret\0") + front(b"Q", b"select  1\0")
-    client += front(b"P", b"s1\0select $1\0\0\0") + front(b"B", b"\0s1\0\0\0\0\0\0\0") + front(b"E", b"\0\0\0\0\0") + front(b"S", b"")
+    client += (
+        front(b"P", b"s1\0select $1\0\0\0")
+        + front(b"B", b"\0s1\0\0\0\0\0\0\0")
+        + front(b"E", b"\0\0\0\0\0")
+        + front(b"S", b"")
+    )
     client += front(b"B", b"\0s1\0\0\0\0\0\0\0") + front(b"E", b"\0\0\0\0\0") + front(b"S", b"") + front(b"X", b"")
     ready = front(b"Z", b"I")
     server = b"N" + front(b"R", b"\0\0\0\3") + front(b"R", b"\0\0\0\0") + ready
     server += front(b"T", b"\0\0") + front(b"D", b"\0\0") + front(b"C", b"SELECT 1\0") + ready
-    server += front(b"1", b"") + front(b"2", b"") + front(b"E", b"SERROR\0C42P01\0Mgone\0\0") + ready + front(b"2", b"") + front(b"C", b"SELECT 1\0") + ready
+    server += (
+        front(b"1", b"")
+        + front(b"2", b"")
+        + front(b"E", b"SERROR\0C42P01\0Mgone\0\0")
+        + ready
+        + front(b"2", b"")
+        + front(b"C", b"SELECT 1\0")
+        + ready
+    )
     assert postgres.looks_like(client, server)
     found = postgres.decode(runs(client), runs(server))
-    assert [(p.label, p.outcome, p.kind) for p in found.pairs] == [("sign-on", "00000", SIGN_ON), ("select 1", "00000", 0), ("select $1", "42P01", 0), ("select $1", "00000", 0)]
+    assert [(p.label, p.outcome, p.kind) for p in found.pairs] == [
+        ("sign-on", "00000", SIGN_ON),
+        ("select 1", "00000", 0),
+        ("select $1", "42P01", 0),
+        ("select $1", "00000", 0),
+    ]
     assert found.pairs[1].answer_end <= found.pairs[2].answer
 
 
@@ -80,12 +113,27 @@ def packet(number, body):
 def test_mysql_commands_and_errors():
     greeting = packet(0, b"\x0a8.0.1\0" + bytes(60))
     server = (
-        greeting + packet(2, b"\0\0\0\2\0\0\0") + packet(1, b"\1") + packet(2, b"def") + packet(3, b"row") + packet(4, b"\xfe\0\0\2\0") + packet(1, b"\xff\x7a\x04#42S02no table")
+        greeting
+        + packet(2, b"\0\0\0\2\0\0\0")
+        + packet(1, b"\1")
+        + packet(2, b"def")
+        + packet(3, b"row")
+        + packet(4, b"\xfe\0\0\2\0")
+        + packet(1, b"\xff\x7a\x04#42S02no table")
     )
-    client = packet(1, b"\x85\xa6\xff\1" + bytes(60)) + packet(0, b"\x03select 1") + packet(0, b"\x03select * from gone") + packet(0, b"\x01")
+    client = (
+        packet(1, b"\x85\xa6\xff\1" + bytes(60))
+        + packet(0, b"\x03select 1")
+        + packet(0, b"\x03select * from gone")
+        + packet(0, b"\x01")
+    )
     assert mysql.looks_like(client, server)
     found = mysql.decode(runs(client), runs(server))
-    assert [(p.label, p.outcome, p.kind) for p in found.pairs] == [("sign-on", "00000", SIGN_ON), ("select 1", "00000", 0), ("select * from gone", "42S02", 0)]
+    assert [(p.label, p.outcome, p.kind) for p in found.pairs] == [
+        ("sign-on", "00000", SIGN_ON),
+        ("select 1", "00000", 0),
+        ("select * from gone", "42S02", 0),
+    ]
 
 
 def record(kind, body):
@@ -107,22 +155,53 @@ def in_order(client, server, *steps):
 
 
 def test_tls_13_finished_and_tickets_are_no_exchange():
-    c1, s1 = record(22, hello(1, NAME)), record(22, hello(2, b"\0\x2b\0\2\3\4")) + record(20, b"\1") + record(23, bytes(900))
+    c1, s1 = (
+        record(22, hello(1, NAME)),
+        record(22, hello(2, b"\0\x2b\0\2\3\4")) + record(20, b"\1") + record(23, bytes(900)),
+    )
     c2, c3 = record(20, b"\1") + record(23, bytes(53)), record(23, bytes(120))
     s2, s3 = record(23, bytes(250)) * 2, record(23, bytes(4000))
     client, server = c1 + c2 + c3, s1 + s2 + s3
-    found = in_order(client, server, (0, len(c1)), (1, len(s1)), (0, len(c1 + c2)), (0, len(client)), (1, len(s1 + s2)), (1, len(server)))
+    found = in_order(
+        client,
+        server,
+        (0, len(c1)),
+        (1, len(s1)),
+        (0, len(c1 + c2)),
+        (0, len(client)),
+        (1, len(s1 + s2)),
+        (1, len(server)),
+    )
     assert (found.host, found.note) == ("a.example", "TLS 1.3")
     assert [p.kind for p in found.pairs] == [ENCRYPTION, 0]
-    assert (found.pairs[1].request, found.pairs[1].answer, found.pairs[1].answer_end) == (len(c1 + c2), len(s1 + s2), len(server))
+    assert (found.pairs[1].request, found.pairs[1].answer, found.pairs[1].answer_end) == (
+        len(c1 + c2),
+        len(s1 + s2),
+        len(server),
+    )
 
 
 def test_tls_12_has_two_turns_and_then_what_was_asked():
-    c1, s1 = record(22, hello(1, NAME)), record(22, hello(2, b"\0\0")) + record(22, b"\x0b" + bytes(900)) + record(22, b"\x0e\0\0\0")
-    c2, s2 = record(22, b"\x10" + bytes(60)) + record(20, b"\1") + record(22, bytes(40)), record(20, b"\1") + record(22, bytes(40))
+    c1, s1 = (
+        record(22, hello(1, NAME)),
+        record(22, hello(2, b"\0\0")) + record(22, b"\x0b" + bytes(900)) + record(22, b"\x0e\0\0\0"),
+    )
+    c2, s2 = (
+        record(22, b"\x10" + bytes(60)) + record(20, b"\1") + record(22, bytes(40)),
+        record(20, b"\1") + record(22, bytes(40)),
+    )
     c3, s3 = record(23, bytes(100)), record(23, bytes(900))
     client, server = c1 + c2 + c3, s1 + s2 + s3
-    found = in_order(client, server, (0, len(c1)), (1, len(s1)), (0, len(c1 + c2)), (1, len(s1 + s2)), (0, len(client)), (1, len(server)))
+    found = in_order(
+        client,
+        server,
+        (0, len(c1)),
+        (1, len(s1)),
+        (0, len(c1 + c2)),
+        (1, len(s1 + s2)),
+        (0, len(client)),
+        (1, len(server)),
+    )
     assert found.note == "TLS 1.2"
     assert [p.kind for p in found.pairs] == [ENCRYPTION, LAST_OF_ENCRYPTION, 0]
     assert found.pairs[2].request == len(c1 + c2)
@@ -153,7 +232,9 @@ def test_statements_inside_tls_are_told_by_turns():
     asked, told = sealed_conversation()
     found = postgres.decode([Run(0, Struct("!II").pack(8, 80877103) + asked)], [Run(0, b"S" + told)])
     assert found.sealed == (8, 1)
-    assert [(p.request, p.request_end, p.answer, p.answer_end, p.kind) for p in found.pairs] == [(0, 8, 0, 1, ENCRYPTION)]
+    assert [(p.request, p.request_end, p.answer, p.answer_end, p.kind) for p in found.pairs] == [
+        (0, 8, 0, 1, ENCRYPTION)
+    ]
 
 
 def test_a_refusal_of_one_encryption_and_consent_to_the_next():
@@ -165,7 +246,9 @@ def test_a_refusal_of_one_encryption_and_consent_to_the_next():
 
 def test_a_tunnel_through_a_proxy_ends_its_own_protocol_there():
     ask = b"CONNECT tickets.example:443 HTTP/1.1\r\nHost: tickets.example:443\r\n\r\n"
-    found = http1.decode([Run(0, ask + sealed_conversation()[0])], [Run(0, b"HTTP/1.1 200 OK\r\n\r\n" + sealed_conversation()[1])])
+    found = http1.decode(
+        [Run(0, ask + sealed_conversation()[0])], [Run(0, b"HTTP/1.1 200 OK\r\n\r\n" + sealed_conversation()[1])]
+    )
     assert [(p.label, p.outcome) for p in found.pairs] == [("CONNECT tickets.example:443", "200")]
     assert found.sealed == (len(ask), 19)
     assert "tunnel to tickets.example:443" in found.note

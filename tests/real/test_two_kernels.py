@@ -31,22 +31,48 @@ def account_of(path):
 SCENES = {
     "healthy": (lambda: ([Turn() for _ in range(4)], Way(), Way()), "none"),
     "slow server": (lambda: ([Turn(think_ns=400 * MS) for _ in range(3)], Way(), Way()), "server"),
-    "stalling server": (lambda: ([Turn(answer=30_000, server_pause_ns=500 * MS) for _ in range(2)], Way(), Way()), "server"),
+    "stalling server": (
+        lambda: ([Turn(answer=30_000, server_pause_ns=500 * MS) for _ in range(2)], Way(), Way()),
+        "server",
+    ),
     "slow asking": (lambda: ([Turn(ask=30_000, client_pause_ns=500 * MS) for _ in range(2)], Way(), Way()), "client"),
     "slow reader": (lambda: ([Turn(answer=300_000, read_bps=1_500_000)], Way(), Way()), "client"),
-    "loss of answers": (lambda: ([Turn(answer=60_000) for _ in range(5)], Way(20 * MS), Way(20 * MS, drop=by_chance(0.04, 3))), "network"),
-    "loss of requests": (lambda: ([Turn(ask=40_000) for _ in range(5)], Way(20 * MS, drop=by_chance(0.04, 4)), Way(20 * MS)), "network"),
-    "late packets": (lambda: ([Turn(answer=100_000) for _ in range(3)], Way(), Way(late_ns=lambda n, f: 4 * MS if n % 9 == 0 else 0)), None),
+    "loss of answers": (
+        lambda: ([Turn(answer=60_000) for _ in range(5)], Way(20 * MS), Way(20 * MS, drop=by_chance(0.04, 3))),
+        "network",
+    ),
+    "loss of requests": (
+        lambda: ([Turn(ask=40_000) for _ in range(5)], Way(20 * MS, drop=by_chance(0.04, 4)), Way(20 * MS)),
+        "network",
+    ),
+    "late packets": (
+        lambda: (
+            [Turn(answer=100_000) for _ in range(3)],
+            Way(),
+            Way(late_ns=lambda n, f: 4 * MS if n % 9 == 0 else 0),
+        ),
+        None,
+    ),
     "copies": (lambda: ([Turn(answer=50_000) for _ in range(3)], Way(), Way(again=lambda n, f: n % 10 == 0)), None),
     "narrow and deep": (lambda: ([Turn(answer=250_000)], Way(), Way(rate_bps=3_000_000)), "network"),
-    "narrow and shallow": (lambda: ([Turn(answer=400_000)], Way(), Way(rate_bps=6_000_000, queue_bytes=15_000)), "network"),
+    "narrow and shallow": (
+        lambda: ([Turn(answer=400_000)], Way(), Way(rate_bps=6_000_000, queue_bytes=15_000)),
+        "network",
+    ),
 }
 OPTIONS = {"all": {}, "no timestamps": {"net.ipv4.tcp_timestamps": "0"}, "no SACK": {"net.ipv4.tcp_sack": "0"}}
-CASES = [(scene, options) for scene in SCENES for options in OPTIONS if options == "all" or scene in ("loss of answers", "late packets", "slow reader")]
+CASES = [
+    (scene, options)
+    for scene in SCENES
+    for options in OPTIONS
+    if options == "all" or scene in ("loss of answers", "late packets", "slow reader")
+]
 
 
 class Watch(threading.Thread):
-    """How long the machine stood still at most while packets were under way: a sleep that lasts longer than it should."""
+    """How long the machine stood still at most while packets were under way: a sleep that lasts longer than it
+    should.
+    """
 
     def __init__(self):
         super().__init__(daemon=True)
@@ -78,11 +104,15 @@ def test_the_engine_agrees_with_both_kernels_and_both_applications(tmp_path, sce
         try:
             compare(tmp_path, scene, options, watch)
             return
-        except AssertionError:  # A machine that stands still for a moment spoils a run; what is wrong fails twice while it does not.
+        except (
+            AssertionError
+        ):  # A machine that stands still for a moment spoils a run; what is wrong fails twice while it does not.
             quiet += watch.longest_s < _STILL_S
             if quiet == 2:
                 raise
-    pytest.skip(f"the machine stands still again and again, last for {1000 * watch.longest_s:.0f} ms: nothing can be compared")
+    pytest.skip(
+        f"the machine stands still again and again, last for {1000 * watch.longest_s:.0f} ms: nothing can be compared"
+    )
 
 
 def compare(tmp_path, scene, options, watch):
@@ -104,7 +134,10 @@ def compare(tmp_path, scene, options, watch):
             if point == near:
                 assert found == sent, (point, end)
             else:
-                assert sent - 3 <= found <= sent, (point, end)  # Repeats that were lost before the point are not seen there.
+                assert sent - 3 <= found <= sent, (
+                    point,
+                    end,
+                )  # Repeats that were lost before the point are not seen there.
         wait = float(account.fact("wait_ns")[0]) / MS
         if scene != "slow reader":  # There the application had the bytes later than its kernel.
             assert abs(wait - waited) <= 0.03 * waited + 12, (point, wait, waited)
@@ -149,7 +182,10 @@ def test_bytes_and_timers_are_those_of_the_kernels_whatever_paces_them(tmp_path,
         assert account.side(side, "retransmitted_bytes")[0] == told[end]["bytes_retrans"], (end, control)
         if told[end]["total_rto"] >= 0:
             assert abs(int(account.side(side, "timeouts")[0]) - told[end]["total_rto"]) <= 1, (end, control)
-        sums = [int(account.side(side, name)[0]) for name in ("timeouts", "after_timeout", "fast_retransmissions", "tail_probes")]
+        sums = [
+            int(account.side(side, name)[0])
+            for name in ("timeouts", "after_timeout", "fast_retransmissions", "tail_probes")
+        ]
         assert sum(sums) == int(account.side(side, "retransmitted_packets")[0])
         if offload and end == "server":  # Only what a host hands down comes in one piece here.
             assert account.side(1, "segments")[0] > account.side(1, "packets")[0]
@@ -163,7 +199,10 @@ def test_a_host_that_captures_itself_is_told_and_nothing_is_invented(tmp_path):
     finally:
         paths = bridge.close(tmp_path)
     analysis = analyse([paths["near_server"]])
-    assert any(note.startswith("taken on the server itself, with segmentation offload") for note in analysis.capture.sources[0].notes)
+    assert any(
+        note.startswith("taken on the server itself, with segmentation offload")
+        for note in analysis.capture.sources[0].notes
+    )
     for point in paths:
         account, parties, _ = account_of(paths[point])
         assert account.side(1, "retransmitted_bytes")[0] == 0

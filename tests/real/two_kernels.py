@@ -23,14 +23,19 @@ CLIENT, SERVER = "198.51.100.77", "203.0.113.77"
 MS = 1_000_000
 _CLONE_NEWNET = 0x40000000
 _TCP_INFO = struct.Struct("8B24I4Q6I4Q4I")
-_VNET_HDR, _HELLO = 15, struct.Struct("<BBHHHH")  # PACKET_VNET_HDR: flags, kind, header, segment size, checksum start and offset
+_VNET_HDR, _HELLO = (
+    15,
+    struct.Struct("<BBHHHH"),
+)  # PACKET_VNET_HDR: flags, kind, header, segment size, checksum start and offset
 
 
 def available() -> str:
     """Why this cannot be done here; empty where it can."""
     if os.geteuid() != 0:
         return "needs root to make network namespaces"
-    made = subprocess.run(["ip", "netns", "add", "yaffle-try"], capture_output=True, check=False) if _has("ip") else None
+    made = (
+        subprocess.run(["ip", "netns", "add", "yaffle-try"], capture_output=True, check=False) if _has("ip") else None
+    )
     if made is None or made.returncode:
         return "network namespaces cannot be made here"
     subprocess.run(["ip", "netns", "del", "yaffle-try"], check=False)
@@ -66,14 +71,18 @@ def _offloads_off(space: str, device: str) -> None:
 
 def _sum16(data: bytes) -> int:
     """The Internet checksum (RFC 1071)."""
-    total = sum(struct.unpack(f"!{len(data) // 2}H", data[: len(data) // 2 * 2])) + (data[-1] << 8 if len(data) % 2 else 0)
+    total = sum(struct.unpack(f"!{len(data) // 2}H", data[: len(data) // 2 * 2])) + (
+        data[-1] << 8 if len(data) % 2 else 0
+    )
     while total >> 16:
         total = (total & 0xFFFF) + (total >> 16)
     return ~total & 0xFFFF
 
 
 def on_the_wire(frame: bytes, segment: int) -> list[bytes]:
-    """What a device makes of a frame that a host handed down: segments of at most `segment` bytes, checksums filled in."""
+    """What a device makes of a frame that a host handed down: segments of at most `segment` bytes, checksums filled
+    in.
+    """
     if frame[12:14] != b"\x08\x00" or frame[23] != 6:
         return [frame]
     header = 14 + (frame[14] & 15) * 4
@@ -116,7 +125,14 @@ class Bridge:
     """Namespaces, devices, the relay, and what it saw beside the client and beside the server."""
 
     def __init__(
-        self, up: Way, down: Way, sysctl: dict[str, str] | None = None, seed: int = 1, kept_bytes: int = 128, ethertypes: tuple[bytes, ...] = (b"\x08\x00",), offload: bool = False
+        self,
+        up: Way,
+        down: Way,
+        sysctl: dict[str, str] | None = None,
+        seed: int = 1,
+        kept_bytes: int = 128,
+        ethertypes: tuple[bytes, ...] = (b"\x08\x00",),
+        offload: bool = False,
     ) -> None:
         self.up, self.down = up, down
         self._kept_bytes, self._ethertypes = kept_bytes, ethertypes
@@ -186,7 +202,9 @@ class Bridge:
                         frame, ancillary, _, _ = host.recvmsg(66_000, 128)
                         if frame[12:14] in self._ethertypes:
                             stamp = struct.unpack("qq", ancillary[0][2]) if ancillary else divmod(time.time_ns(), 10**9)
-                            self.seen["near_client" if host is self._hosts[0] else "near_server"].append((stamp[0] * 10**9 + stamp[1], len(frame), frame[: self._kept_bytes]))
+                            self.seen["near_client" if host is self._hosts[0] else "near_server"].append(
+                                (stamp[0] * 10**9 + stamp[1], len(frame), frame[: self._kept_bytes])
+                            )
             for side in (side for side in ready if side in self._sides):
                 with contextlib.suppress(BlockingIOError):
                     while True:
@@ -204,7 +222,9 @@ class Bridge:
 
     def _note(self, place: int, frame: bytes) -> None:
         if frame[12:14] in self._ethertypes and not self._hosts:
-            self.seen["near_client" if place == 0 else "near_server"].append((time.time_ns(), len(frame), frame[: self._kept_bytes]))
+            self.seen["near_client" if place == 0 else "near_server"].append(
+                (time.time_ns(), len(frame), frame[: self._kept_bytes])
+            )
 
     def _take(self, place: int, frame: bytes, due: list[tuple[int, int, int, bytes]], number: int) -> None:
         self._note(place, frame)

@@ -7,7 +7,9 @@ def field_specs(fields):
     """fields: (element, size) or (element, size, enterprise)."""
     out = b""
     for element, size, *enterprise in fields:
-        out += pack("!HH", element | (0x8000 if enterprise else 0), size) + (pack("!I", enterprise[0]) if enterprise else b"")
+        out += pack("!HH", element | (0x8000 if enterprise else 0), size) + (
+            pack("!I", enterprise[0]) if enterprise else b""
+        )
     return out
 
 
@@ -37,4 +39,7 @@ def netflow5(flows, sequence=0, uptime_ms=100_000, seconds=1_790_000_000, sampli
     """flows: (packets, octets, first_ms, last_ms)."""
     head = pack("!HHIIIIBBH", 5, len(flows), uptime_ms, seconds, 0, sequence, 0, 0, sampling)
     one = bytes([198, 51, 100, 1, 203, 0, 113, 2, 0, 0, 0, 0])
-    return head + b"".join(one + pack("!HHIIII", 3, 4, *flow) + pack("!HHBBBBHHBBH", 1234, 80, 0, 24, 6, 184, 0, 0, 0, 0, 0) for flow in flows)
+    return head + b"".join(
+        one + pack("!HHIIII", 3, 4, *flow) + pack("!HHBBBBHHBBH", 1234, 80, 0, 24, 6, 184, 0, 0, 0, 0, 0)
+        for flow in flows
+    )

@@ -65,7 +65,9 @@ def test_interfaces_are_kept_apart_and_sorted_by_time():
 
 def test_tables_of_counters_are_read(tmp_path):
     path = tmp_path / "c.csv"
-    path.write_text("device,interface,name,time,in_octets,out_octets,speed_bps\nsw1,7,uplink,2026-11-17T08:00:00Z,10,20,1000\nsw1,7,uplink,2026-11-17T08:01:00Z,30,,1000\n")
+    path.write_text(
+        "device,interface,name,time,in_octets,out_octets,speed_bps\nsw1,7,uplink,2026-11-17T08:00:00Z,10,20,1000\nsw1,7,uplink,2026-11-17T08:01:00Z,30,,1000\n"
+    )
     found = read_counters(path)
     assert (found.devices, found.name(0, 7), found.name(0, 9)) == (["sw1"], "uplink", "interface 9")
     assert found.rows["in_octets"].tolist() == [10, 30]

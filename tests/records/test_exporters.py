@@ -1,4 +1,6 @@
-"""Flow records of exporters against what really went through them: counts, losses, names, markings, sampling, clocks."""
+"""Flow records of exporters against what really went through them: counts, losses, names, markings, sampling,
+clocks.
+"""
 
 import gzip
 import itertools
@@ -49,8 +51,12 @@ def test_what_three_routers_counted_is_exact_record_by_record(name):
     for flow in truth["flows"]:
         for router, counted in flow["routers"].items():
             own = groups[router, true_ends(flow)]
-            assert (len(own), sum(f["packets"] for f in own), sum(f["bytes"] for f in own)) == tuple(counted[f"{k}_in_file"] for k in ("records", "packets", "bytes"))
-            assert {f["application"] for f in own} <= {truth["applications"][f"{flow['application'] >> 24}:{flow['application'] & 0xFFFFFF}"]["name"]}
+            assert (len(own), sum(f["packets"] for f in own), sum(f["bytes"] for f in own)) == tuple(
+                counted[f"{k}_in_file"] for k in ("records", "packets", "bytes")
+            )
+            assert {f["application"] for f in own} <= {
+                truth["applications"][f"{flow['application'] >> 24}:{flow['application'] & 0xFFFFFF}"]["name"]
+            }
             marks = {"R1": {flow["dscp"]}, "R2": {flow["dscp"]}, "R3": {flow["dscp_after_r2"]}}
             if flow["direction"] == "forward" and own:
                 assert {f["dscp"] for f in own} == marks[router]
@@ -70,7 +76,9 @@ def test_losses_interfaces_sampling_and_clocks_of_routers(name):
         assert e["records"] == true["data_records"] - true["data_records_lost"]
         assert e["sampling"] == true["sampling"]
         assert e["counts"] == ("scaled" if true["sampling"] > 1 else "exact")
-        assert {(i["index"], i["name"]) for i in e["interfaces"]} == {(i["index"], i["name"]) for i in true["interfaces"]}
+        assert {(i["index"], i["name"]) for i in e["interfaces"]} == {
+            (i["index"], i["name"]) for i in true["interfaces"]
+        }
         assert e["boots"] == 1
         if e["clock_offset_ms"]:  # Where it can be told at all, from times of whole seconds.
             assert e["clock_offset_ms"] == pytest.approx(true["clock_offset_ms"], abs=200)
@@ -86,7 +94,10 @@ def test_sampled_counts_are_scaled_and_within_their_confidence(name):
             seen += 1
             assert f["packets"] == flow["sampled_packets"] * f["sampling"]
             assert f["bytes"] == flow["sampled_bytes"] * f["sampling"]
-            assert abs(f["packets"] - flow["true_packets"]) <= 4 * f["sampling"] * math.sqrt(flow["sampled_packets"]) + f["sampling"]
+            assert (
+                abs(f["packets"] - flow["true_packets"])
+                <= 4 * f["sampling"] * math.sqrt(flow["sampled_packets"]) + f["sampling"]
+            )
     assert seen >= 20
 
 
@@ -113,7 +124,9 @@ def test_a_virtual_switch_exports_the_same_three_ways():
             assert (sum(f["packets"] for f in own), sum(f["bytes"] for f in own)) == (flow["packets"], flow[octets])
             assert {f["dscp"] for f in own} == {flow["dscp"]}
             if protocol == "netflow-v5":
-                assert {(f["ingress"], f["egress"]) for f in own} == {(truth["interfaces"][flow["ingress"]]["ofport"], truth["interfaces"][flow["egress"]]["ofport"])}
+                assert {(f["ingress"], f["egress"]) for f in own} == {
+                    (truth["interfaces"][flow["ingress"]]["ofport"], truth["interfaces"][flow["egress"]]["ofport"])
+                }
     assert [e["lost_records"] for e in found["exporters"]] == [0] * len(found["exporters"])
 
 
@@ -129,7 +142,9 @@ def test_sampled_packets_of_the_switch_stand_for_what_it_forwarded():
     for key, own in groups.items():
         assert {f["dscp"] for f in own} == {known[key]["dscp"]}
         sides = known[key]["ingress"], known[key]["egress"]
-        assert {(f["ingress"], f["egress"]) for f in own} == {(truth["interfaces"][sides[0]]["index"], truth["interfaces"][sides[1]]["index"])}
+        assert {(f["ingress"], f["egress"]) for f in own} == {
+            (truth["interfaces"][sides[0]]["index"], truth["interfaces"][sides[1]]["index"])
+        }
 
 
 def test_counters_of_the_switch_rise():
@@ -140,7 +155,9 @@ def test_counters_of_the_switch_rise():
     rising = [own for own in counters.values() if len(own) > 3 and own[-1]["in_octets"] > own[0]["in_octets"]]
     assert len(rising) >= 2
     for own in rising:
-        assert all(a["in_octets"] <= b["in_octets"] and a["time_ns"] <= b["time_ns"] for a, b in itertools.pairwise(own))
+        assert all(
+            a["in_octets"] <= b["in_octets"] and a["time_ns"] <= b["time_ns"] for a, b in itertools.pairwise(own)
+        )
 
 
 def test_a_case_keeps_flow_records_and_their_exporters(tmp_path):

@@ -1,4 +1,6 @@
-"""Export datagrams by hand: every way templates come and go, sampling, boots, losses; and exporters that mean no good."""
+"""Export datagrams by hand: every way templates come and go, sampling, boots, losses; and exporters that mean no
+good.
+"""
 
 import random
 from struct import pack
@@ -18,7 +20,9 @@ FIELDS = [(8, 4), (12, 4), (7, 2), (11, 2), (4, 1), (2, 4), (1, 8), (152, 8), (1
 
 
 def record(packets, octets=1000, start_ms=NOW // 10**6 - 5000):
-    return bytes([198, 51, 100, 1, 203, 0, 113, 2]) + pack("!HHBIQQQ", 1234, 443, 6, packets, octets, start_ms, start_ms + 1000)
+    return bytes([198, 51, 100, 1, 203, 0, 113, 2]) + pack(
+        "!HHBIQQQ", 1234, 443, 6, packets, octets, start_ms, start_ms + 1000
+    )
 
 
 def taken(*datagrams, address="192.0.2.1"):
@@ -29,7 +33,11 @@ def taken(*datagrams, address="192.0.2.1"):
 
 
 def test_records_before_their_template_wait_for_it():
-    found = taken(ipfix([a_set(300, record(7))]), ipfix([template(300, FIELDS)], sequence=1), ipfix([a_set(300, record(9))], sequence=1))
+    found = taken(
+        ipfix([a_set(300, record(7))]),
+        ipfix([template(300, FIELDS)], sequence=1),
+        ipfix([a_set(300, record(9))], sequence=1),
+    )
     assert found.rows["packets"].tolist() == [7, 9]
     assert (found.exporters[0].lost_records, found.exporters[0].undecoded) == (0, 0)
     assert found.rows["first_ns"][0] == NOW - 5 * S
@@ -39,7 +47,10 @@ def test_templates_change_and_are_withdrawn():
     other = [(2, 2), (8, 4), (12, 4)]
     found = taken(
         ipfix([template(300, FIELDS), a_set(300, record(1))]),
-        ipfix([template(300, other), a_set(300, pack("!H", 2) + bytes([198, 51, 100, 1, 203, 0, 113, 2]), padding=3)], sequence=1),
+        ipfix(
+            [template(300, other), a_set(300, pack("!H", 2) + bytes([198, 51, 100, 1, 203, 0, 113, 2]), padding=3)],
+            sequence=1,
+        ),
         ipfix([a_set(2, pack("!HH", 300, 0)), a_set(300, record(5))], sequence=2),
     )
     assert found.rows["packets"].tolist() == [1, 2]
@@ -61,9 +72,15 @@ def test_options_name_interfaces_and_applications_and_tell_sampling():
     names = option_template(500, [(10, 4), (82, 8)], 1)
     apps = option_template(501, [(95, 4), (96, 6)], 1)
     rate = option_template(502, [(302, 4), (305, 4), (306, 4)], 1)
-    told = [a_set(500, pack("!I", 7) + b"ge-0/0/7"), a_set(501, pack("!I", 0x06000001) + b"quay\0\0"), a_set(502, pack("!III", 9, 1, 99))]
+    told = [
+        a_set(500, pack("!I", 7) + b"ge-0/0/7"),
+        a_set(501, pack("!I", 0x06000001) + b"quay\0\0"),
+        a_set(502, pack("!III", 9, 1, 99)),
+    ]
     data = a_set(300, record(3)[:-16] + pack("!I", 0x06000001) + pack("!I", 9))
-    found = taken(ipfix([template(300, [*FIELDS[:-2], (95, 4), (302, 4)]), data]), ipfix([names, apps, rate, *told], sequence=1))
+    found = taken(
+        ipfix([template(300, [*FIELDS[:-2], (95, 4), (302, 4)]), data]), ipfix([names, apps, rate, *told], sequence=1)
+    )
     e = found.exporters[0]
     assert (e.interfaces, e.applications, e.sampling) == ({7: "ge-0/0/7"}, {0x06000001: "quay"}, 100)
     assert found.rows["packets"].tolist() == [300]
@@ -71,7 +88,9 @@ def test_options_name_interfaces_and_applications_and_tell_sampling():
 
 
 def test_a_sampler_that_no_option_tells_of_is_said_to_be_unknown():
-    found = taken(netflow9([template(300, [(8, 4), (12, 4), (2, 4), (48, 1)], kind=0), a_set(300, bytes(8) + pack("!IB", 5, 3))]))
+    found = taken(
+        netflow9([template(300, [(8, 4), (12, 4), (2, 4), (48, 1)], kind=0), a_set(300, bytes(8) + pack("!IB", 5, 3))])
+    )
     assert found.exporters[0].counts == "unknown"
     assert found.rows["packets"].tolist() == [5]
 
@@ -82,8 +101,13 @@ def test_uptimes_are_tied_to_boots_and_survive_their_wrap():
         netflow5([(1, 100, top - 4000, top - 3000)], uptime_ms=top - 1000),
         netflow5([(2, 100, top - 500, 0)], sequence=1, uptime_ms=0),  # A millisecond less than two seconds later.
     )
-    assert (found.rows["first_ns"] - np.array([NOW, NOW + S])).tolist() == pytest.approx([-3 * S, -0.5 * S], abs=0.1 * S)
-    found = taken(netflow5([(1, 100, 499_000, 499_500)], uptime_ms=500_000), netflow5([(2, 100, 200, 900)], sequence=1, uptime_ms=1000))
+    assert (found.rows["first_ns"] - np.array([NOW, NOW + S])).tolist() == pytest.approx(
+        [-3 * S, -0.5 * S], abs=0.1 * S
+    )
+    found = taken(
+        netflow5([(1, 100, 499_000, 499_500)], uptime_ms=500_000),
+        netflow5([(2, 100, 200, 900)], sequence=1, uptime_ms=1000),
+    )
     assert found.exporters[0].boots == 2
     assert (found.rows["first_ns"] - np.array([NOW, NOW + S])).tolist() == pytest.approx([-S, -0.8 * S], abs=0.01 * S)
 
@@ -142,7 +166,15 @@ def test_one_who_invents_domains_and_templates_disturbs_nobody():
     for domain in range(10_000):
         intake.take(NOW, "192.0.2.66", ipfix([template(256 + domain % 60_000, FIELDS * 20)], domain=domain))
     for number in range(20_000):
-        intake.take(NOW, "192.0.2.66", ipfix([template(256 + number, FIELDS * 20), a_set(70 + number % 60_000, bytes(1000))], domain=1, sequence=number * 1000))
+        intake.take(
+            NOW,
+            "192.0.2.66",
+            ipfix(
+                [template(256 + number, FIELDS * 20), a_set(70 + number % 60_000, bytes(1000))],
+                domain=1,
+                sequence=number * 1000,
+            ),
+        )
     assert intake.take(NOW + S, "192.0.2.1", ipfix([a_set(300, record(2))], sequence=1))
     found = intake.finish()
     assert len(found.exporters) <= 1 + MOST_DOMAINS
@@ -154,12 +186,29 @@ def test_one_who_invents_domains_and_templates_disturbs_nobody():
 def test_mutated_datagrams_are_taken_or_refused(seed):
     rnd = random.Random(seed)
     seeds = [
-        ipfix([template(300, FIELDS), option_template(301, [(10, 4), (82, VARIABLE)], 1), a_set(300, record(1) * 3), a_set(301, pack("!I", 1) + b"\3eth")]),
-        netflow9([template(300, [(8, 4), (22, 4), (21, 4), (2, 3), (48, 2)], kind=0), a_set(300, bytes(17) * 2, padding=2)]),
+        ipfix(
+            [
+                template(300, FIELDS),
+                option_template(301, [(10, 4), (82, VARIABLE)], 1),
+                a_set(300, record(1) * 3),
+                a_set(301, pack("!I", 1) + b"\3eth"),
+            ]
+        ),
+        netflow9(
+            [template(300, [(8, 4), (22, 4), (21, 4), (2, 3), (48, 2)], kind=0), a_set(300, bytes(17) * 2, padding=2)]
+        ),
         netflow5([(1, 2, 3, 4)] * 3),
-        b"\0\0\0\5\0\0\0\1" + bytes([192, 0, 2, 1]) + pack("!IIII", 0, 1, 5, 1) + pack("!II", 1, 88) + pack("!IIIIIIII", 1, 2, 32, 99, 0, 2, 3, 1)
-        + pack("!IIIIII", 1, 48, 1, 100, 4, 32) + bytes(12) + b"\x08\0\x45" + bytes(17) + bytes(20),
-    ]  # fmt: skip
+        b"\0\0\0\5\0\0\0\1"
+        + bytes([192, 0, 2, 1])
+        + pack("!IIII", 0, 1, 5, 1)
+        + pack("!II", 1, 88)
+        + pack("!IIIIIIII", 1, 2, 32, 99, 0, 2, 3, 1)
+        + pack("!IIIIII", 1, 48, 1, 100, 4, 32)
+        + bytes(12)
+        + b"\x08\0\x45"
+        + bytes(17)
+        + bytes(20),
+    ]
     intake = Intake()
     for k in range(4000):
         data = bytearray(rnd.choice(seeds))
@@ -183,7 +232,9 @@ def test_a_file_of_messages_is_read_to_its_break(tmp_path):
     from yaffle.report.document import document
 
     path = tmp_path / "kept.ipfix"
-    whole = ipfix([template(300, FIELDS), a_set(300, record(7) * 2)]) + ipfix([a_set(300, record(9))], sequence=2, seconds=1_790_000_060)
+    whole = ipfix([template(300, FIELDS), a_set(300, record(7) * 2)]) + ipfix(
+        [a_set(300, record(9))], sequence=2, seconds=1_790_000_060
+    )
     path.write_bytes(whole)
     found = document(analyse([path]), include=["flows"])
     assert [f["packets"] for f in found["flows"]] == [7, 7, 9]
@@ -192,7 +243,9 @@ def test_a_file_of_messages_is_read_to_its_break(tmp_path):
     path.write_bytes(whole[:-5])
     found = document(analyse([path]), include=["flows"])
     assert [f["packets"] for f in found["flows"]] == [7, 7]
-    assert not found["sources"][0]["complete"] and any("no whole IPFIX message" in n for n in found["sources"][0]["notes"])
+    assert not found["sources"][0]["complete"] and any(
+        "no whole IPFIX message" in n for n in found["sources"][0]["notes"]
+    )
 
 
 def test_what_exporters_measured_stands_beside_the_record():

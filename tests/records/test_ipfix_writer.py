@@ -18,7 +18,16 @@ def some(count=2000, seed=1):
     for side in ("src", "dst"):
         rows[f"{side}_lo"] = rng.integers(1, 1 << 32, count)
         rows[f"{side}_hi"] = np.where(rows["ipv6"], 0x20010DB800000000, 0)
-    for name, most in (("src_port", 65536), ("dst_port", 65536), ("dscp", 64), ("flags", 64), ("ingress", 1000), ("egress", 1000), ("octets", 1 << 40), ("packets", 1 << 30)):
+    for name, most in (
+        ("src_port", 65536),
+        ("dst_port", 65536),
+        ("dscp", 64),
+        ("flags", 64),
+        ("ingress", 1000),
+        ("egress", 1000),
+        ("octets", 1 << 40),
+        ("packets", 1 << 30),
+    ):
         rows[name] = rng.integers(0, most, count)
     rows["transport"] = rng.choice([6, 17], count)
     rows["first_ns"] = NOW - rng.integers(1, 60_000, count) * 10**6

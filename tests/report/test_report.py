@@ -26,7 +26,11 @@ def slow_talk():
 def test_names_from_a_capture_cannot_write_into_the_page(tmp_path):
     path = tmp_path / "a.pcapng"
     frames = [(t, len(f), f) for t, f in sorted(slow_talk().out)]
-    write_pcapng(path, frames, names={S: "<script>alert(1)</script>.quay-house.harbourline.example", C: "desk-1.<b>.harbourline.example"})
+    write_pcapng(
+        path,
+        frames,
+        names={S: "<script>alert(1)</script>.quay-house.harbourline.example", C: "desk-1.<b>.harbourline.example"},
+    )
     page = render(analyse([path]))
     assert "<script>" not in page
     assert "&lt;script&gt;" in page
@@ -77,7 +81,11 @@ def test_numbers_of_the_document_fit_together(tmp_path):
     for x in content["exchanges"]:
         assert x["first_ns"] <= x["asked_ns"] <= x["answered_ns"] <= x["last_ns"]
         assert x["connection"] == 0
-    assert connection["round_trip_ms"]["min"] <= connection["round_trip_ms"]["median"] <= connection["round_trip_ms"]["max"]
+    assert (
+        connection["round_trip_ms"]["min"]
+        <= connection["round_trip_ms"]["median"]
+        <= connection["round_trip_ms"]["max"]
+    )
 
 
 def test_a_file_is_written_whole_or_not_at_all(tmp_path):

@@ -5,7 +5,9 @@ from yaffle.session.completion import complete
 from yaffle.session.expressions import above, also, literal, only, without
 from yaffle.session.filtering import FilterError
 
-TABLE = pa.table({"site": pa.array(["Northpoint", "Isle of Wren", "Northpoint"]).dictionary_encode(), "wait_ms": [1.0, 2.0, 3.0]})
+TABLE = pa.table(
+    {"site": pa.array(["Northpoint", "Isle of Wren", "Northpoint"]).dictionary_encode(), "wait_ms": [1.0, 2.0, 3.0]}
+)
 
 
 @pytest.mark.parametrize(
@@ -44,7 +46,13 @@ def test_an_error_knows_its_place(analysed_morning):
     from yaffle.session.investigation import Opened
 
     table = Opened(analysed_morning).filter
-    for expression, place in (("wait_ms > nonsense", 10), ("wait_ms > 5 andd site = 'x'", 12), ("wait_ms >", 9), ("foo(wait_ms) > 1", 0), ("wait_ms > 'abc'", 11)):
+    for expression, place in (
+        ("wait_ms > nonsense", 10),
+        ("wait_ms > 5 andd site = 'x'", 12),
+        ("wait_ms >", 9),
+        ("foo(wait_ms) > 1", 0),
+        ("wait_ms > 'abc'", 11),
+    ):
         with pytest.raises(FilterError) as caught:
             table.rows(expression)
         assert caught.value.place == place, expression

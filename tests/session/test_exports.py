@@ -1,4 +1,6 @@
-"""Evidence out and in again: tables hold what the screen holds, a written selection analyses the same, masked or not."""
+"""Evidence out and in again: tables hold what the screen holds, a written selection analyses the same, masked or
+not.
+"""
 
 import csv
 
@@ -34,7 +36,9 @@ def test_exchanges_go_out_as_csv_and_parquet_with_what_they_hold(model, tmp_path
     assert write_table(table, tmp_path / "a.csv") == write_table(table, tmp_path / "a.parquet") == scene.rows.size
     again = pq.read_table(tmp_path / "a.parquet")
     charges = [name for name in again.column_names if name.endswith("_charge_ms")]
-    assert sum(np.sum(again.column(name).to_numpy()) for name in charges) == pytest.approx(scene.evidence.waits.wait_ns[scene.rows].sum() / 1e6)
+    assert sum(np.sum(again.column(name).to_numpy()) for name in charges) == pytest.approx(
+        scene.evidence.waits.wait_ns[scene.rows].sum() / 1e6
+    )
     rows = list(csv.DictReader((tmp_path / "a.csv").open()))
     assert len(rows) == scene.rows.size
     assert float(rows[0]["wait_ms"]) > 1000
@@ -46,7 +50,11 @@ def test_exchanges_go_out_as_csv_and_parquet_with_what_they_hold(model, tmp_path
 def test_connections_go_out_and_addresses_are_masked_alike(model):
     model.look(Focus(filter="server_port = 5432"))
     masker = Masker()
-    plain, masked, waits = connections_table(model.scene), connections_table(model.scene, masker), waits_table(model.scene, masker)
+    plain, masked, waits = (
+        connections_table(model.scene),
+        connections_table(model.scene, masker),
+        waits_table(model.scene, masker),
+    )
     assert plain.num_rows == np.unique(model.evidence.waits.connection[model.rows]).size
     assert masked.column("server").to_pylist() == [masker.text(a) for a in plain.column("server").to_pylist()]
     assert set(waits.column("client").to_pylist()) <= set(masked.column("client").to_pylist())
@@ -67,7 +75,10 @@ def test_a_selection_written_as_a_capture_analyses_the_same(model, tmp_path, mas
     sums = [charges.sum() - charges[:, [causes.NAME, causes.SERVER_NAME]].sum() for charges in both]
     assert sums[0] == pytest.approx(sums[1], rel=0.02 if mask else 0.001)
     for side in (0, 1):
-        assert again.account.side(side, "retransmitted_packets").sum() == before.side(side, "retransmitted_packets")[kept].sum()
+        assert (
+            again.account.side(side, "retransmitted_packets").sum()
+            == before.side(side, "retransmitted_packets")[kept].sum()
+        )
     assert bool(again.capture.names) != mask
     assert b"repeat after timeout" in path.read_bytes()
 
@@ -93,7 +104,9 @@ def test_packets_come_from_several_files_in_any_packing(tmp_path):
 def test_a_writing_can_be_stopped_and_a_moved_source_is_told(model, tmp_path):
     model.look(Focus())
     with pytest.raises(Cancelled):
-        write_packets(model.evidence, model.scene.packets, tmp_path / "x.pcapng", progress=lambda share, words: share < 0.1)
+        write_packets(
+            model.evidence, model.scene.packets, tmp_path / "x.pcapng", progress=lambda share, words: share < 0.1
+        )
     assert not list(tmp_path.iterdir())
     path = pcap(tmp_path / "gone.pcap", [(1, ether(Talk().open().out[0][1][14:]))])
     other = Investigation()
@@ -113,7 +126,12 @@ def test_the_report_tells_the_users_part_and_masks_what_goes_out(model, tmp_path
     for text in ("see the lock", "known since May", "told the team", "&lt;slow&gt;", "Put away"):
         assert text in page
     masked = render(model.opened.analysis, said=said(Kept()), masker=Masker())
-    assert "203.0.113." not in masked and "198.51.100." not in masked and "harbourline" not in masked and "Northpoint waits" not in masked
+    assert (
+        "203.0.113." not in masked
+        and "198.51.100." not in masked
+        and "harbourline" not in masked
+        and "Northpoint waits" not in masked
+    )
 
 
 def test_the_command_line_gets_everything_out(morning, tmp_path):
@@ -131,7 +149,9 @@ def test_the_command_line_gets_everything_out(morning, tmp_path):
         "--connections",
         str(tmp_path / "c.parquet"),
     ]
-    result = CliRunner().invoke(app, [*arguments, "--packets", str(tmp_path / "p.pcapng"), "--report", str(tmp_path / "r.pdf"), "--mask"])
+    result = CliRunner().invoke(
+        app, [*arguments, "--packets", str(tmp_path / "p.pcapng"), "--report", str(tmp_path / "r.pdf"), "--mask"]
+    )
     assert result.exit_code == 0, result.output
     assert (tmp_path / "r.pdf").read_bytes().startswith(b"%PDF")
     assert pq.read_table(tmp_path / "c.parquet").num_rows > 0

@@ -1,4 +1,6 @@
-"""Flow records by any dimension: sums are those of plain arithmetic, over any period, and one exporter stands for a path."""
+"""Flow records by any dimension: sums are those of plain arithmetic, over any period, and one exporter stands for a
+path.
+"""
 
 import numpy as np
 import pytest
@@ -15,7 +17,11 @@ from yaffle.session.investigation import Opened
 @pytest.fixture
 def evidence(tmp_path):
     path = tmp_path / "kept.ipfix"
-    flows = [record(10, 1000, NOW // 10**6 - 5000), record(20, 3000, NOW // 10**6 - 4000), record(30, 6000, NOW // 10**6 - 2500)]
+    flows = [
+        record(10, 1000, NOW // 10**6 - 5000),
+        record(20, 3000, NOW // 10**6 - 4000),
+        record(30, 6000, NOW // 10**6 - 2500),
+    ]
     path.write_bytes(ipfix([template(300, FIELDS), a_set(300, b"".join(flows))]))
     return Opened(analyse([path])).evidence
 
@@ -32,7 +38,9 @@ def test_every_dimension_adds_up(evidence, by):
 
 
 def test_a_period_takes_its_part_of_a_record(evidence):
-    found = flow_picture(evidence, NOW - 4500 * S // 1000, NOW - 3500 * S // 1000, FlowSettings("host"))  # Half of the first, half of the second.
+    found = flow_picture(
+        evidence, NOW - 4500 * S // 1000, NOW - 3500 * S // 1000, FlowSettings("host")
+    )  # Half of the first, half of the second.
     assert found.octets == pytest.approx(500 + 1500)
     [one] = found.parts
     assert (one.label, one.records) == ("198.51.100.1", 2)
@@ -40,7 +48,13 @@ def test_a_period_takes_its_part_of_a_record(evidence):
 
 def test_of_several_exporters_one_is_shown(evidence):
     rows = np.concatenate([evidence.analysis.flows.rows, empty_flows(1)])
-    rows[-1]["exporter"], rows[-1]["octets"], rows[-1]["packets"], rows[-1]["first_ns"], rows[-1]["last_ns"] = 1, 500, 5, NOW - 2 * S, NOW - S
+    rows[-1]["exporter"], rows[-1]["octets"], rows[-1]["packets"], rows[-1]["first_ns"], rows[-1]["last_ns"] = (
+        1,
+        500,
+        5,
+        NOW - 2 * S,
+        NOW - S,
+    )
     first = evidence.analysis.flows.exporters[0]
     evidence.analysis.flows = FlowRecords(rows, [first, Exporter("192.0.2.9", 0, 1, flow_records=1)])
     found = flow_picture(evidence, NOW - 10 * S, NOW, FlowSettings("port"))

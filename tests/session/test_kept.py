@@ -18,7 +18,8 @@ from yaffle.session.preferences import Preferences
 
 S = 10**9
 FULL = Kept(
-    "notes", ("a/b/c",), {"x/y/z": "known"}, {"a/b/c": "told them"}, (Complaint("Northpoint", "ticket desk", "slow!", 1, 2),), (NamedPeriod("rain", 3, 4),),
+    "notes", ("a/b/c",), {"x/y/z": "known"}, {"a/b/c": "told them"},
+    (Complaint("Northpoint", "ticket desk", "slow!", 1, 2),), (NamedPeriod("rain", 3, 4),),
     (Measure("mine", "waiting", "wait_ms > 5", "stacked"),), 1e8, (Rule("crew lists", "203.0.113.9", 8080),),
 )  # fmt: skip
 
@@ -58,11 +59,28 @@ def test_changes_are_taken_back_and_typing_is_one_step():
 
 
 def finding(subject, first, last, lost, site=""):
-    return Finding("network", "loss", "severe", subject, f"The path of {subject} loses packets", "", 0.9, first * S, last * S, lost * S, 3, site)
+    return Finding(
+        "network",
+        "loss",
+        "severe",
+        subject,
+        f"The path of {subject} loses packets",
+        "",
+        0.9,
+        first * S,
+        last * S,
+        lost * S,
+        3,
+        site,
+    )
 
 
 def test_a_complaint_ranks_what_explains_it_first():
-    here, there, later = finding("Isle of Wren", 100, 200, 5), finding("Northpoint", 100, 200, 50), finding("Isle of Wren", 900, 950, 500)
+    here, there, later = (
+        finding("Isle of Wren", 100, 200, 5),
+        finding("Northpoint", 100, 200, 50),
+        finding("Isle of Wren", 900, 950, 500),
+    )
     complaint = Complaint("desk at Isle of Wren", "", "loses everything", 110 * S, 150 * S)
     order = ranked([there, later, here], (complaint,))
     assert [f for f, _ in order] == [here, there, later]
@@ -72,12 +90,19 @@ def test_a_complaint_ranks_what_explains_it_first():
 
 
 def test_names_of_applications_follow_the_users_rules():
-    places = Places({"203.0.113.9": "crew.quay-house.harbourline.example"}, (Rule("boarding", port=8080), Rule("lists", "203.0.113.9")))
+    places = Places(
+        {"203.0.113.9": "crew.quay-house.harbourline.example"},
+        (Rule("boarding", port=8080), Rule("lists", "203.0.113.9")),
+    )
     assert [places.application("203.0.113.9", p) for p in (8080, 80)] == ["boarding", "lists"]
     assert places.application("203.0.113.7", 8080) == "boarding"
     assert places.told("203.0.113.7", 8080) == "named by you"
     shop = Places({}, (Rule("shop", host="shop.example"),), {"203.0.113.8": "shop.example"})
-    assert [shop.application("203.0.113.7", 443, "shop.example"), shop.application("203.0.113.8", 443), shop.application("203.0.113.7", 443)] == ["shop", "shop", "web"]
+    assert [
+        shop.application("203.0.113.7", 443, "shop.example"),
+        shop.application("203.0.113.8", 443),
+        shop.application("203.0.113.7", 443),
+    ] == ["shop", "shop", "web"]
     assert places.told("203.0.113.7", 5432).startswith("registered")
     assert places.told("203.0.113.7", 49152).startswith("not known")
 
@@ -85,12 +110,20 @@ def test_names_of_applications_follow_the_users_rules():
 def test_preferences_survive_and_nonsense_falls_back(tmp_path, monkeypatch):
     monkeypatch.setenv("YAFFLE_CONFIG_DIR", str(tmp_path))
     assert preferences.load() == Preferences()
-    mine = Preferences("dark", "Europe/Oslo", 12, True, 5.0).with_recent("/a").with_recent("/b").with_recent("/a").with_filter("slow", "wait_ms > 9")
+    mine = (
+        Preferences("dark", "Europe/Oslo", 12, True, 5.0)
+        .with_recent("/a")
+        .with_recent("/b")
+        .with_recent("/a")
+        .with_filter("slow", "wait_ms > 9")
+    )
     preferences.save(mine)
     assert preferences.load() == mine
     assert mine.recent == ("/a", "/b")
     assert mine.with_filter("slow", "").filters == ()
-    preferences.file_of_preferences().write_text('{"theme": 5, "zone": [], "font_points": 900, "silence_ms": -1, "recent": 3, "filters": [1]}')
+    preferences.file_of_preferences().write_text(
+        '{"theme": 5, "zone": [], "font_points": 900, "silence_ms": -1, "recent": 3, "filters": [1]}'
+    )
     assert preferences.load() == Preferences()
     preferences.file_of_preferences().write_text("[")
     assert preferences.load() == Preferences()

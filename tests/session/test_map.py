@@ -23,7 +23,9 @@ def model(analysed_morning):
 
 def test_the_morning_has_its_sites_points_and_routers(model):
     picture = map_picture(model.scene)
-    kinds = {kind: sorted(p.label for p in picture.places if p.kind == kind) for kind in (CLIENTS, POINT, DEVICE, SERVERS)}
+    kinds = {
+        kind: sorted(p.label for p in picture.places if p.kind == kind) for kind in (CLIENTS, POINT, DEVICE, SERVERS)
+    }
     assert kinds[CLIENTS] == ["Isle of Wren", "Northpoint", "Quay House", "Saltmarsh"]
     assert kinds[POINT] == ["isle-of-wren.pcapng", "quay-house-data-centre.pcapng", "saltmarsh.pcapng"]
     assert kinds[DEVICE] == ["isle-of-wren-router", "quay-house-router", "saltmarsh-router"]
@@ -36,7 +38,12 @@ def test_the_morning_has_its_sites_points_and_routers(model):
     assert links["device: saltmarsh-router", "device: quay-house-router"].state == WORN
     assert links["device: isle-of-wren-router", "device: quay-house-router"].state == HURT
     name, stations = next(f for f in picture.flows if f[0] == "Isle of Wren → ticket desk")
-    assert stations == ["clients: Isle of Wren", "point: isle-of-wren.pcapng", "point: quay-house-data-centre.pcapng", "servers: Quay House"]
+    assert stations == [
+        "clients: Isle of Wren",
+        "point: isle-of-wren.pcapng",
+        "point: quay-house-data-centre.pcapng",
+        "servers: Quay House",
+    ]
     assert all(pair in links for pair in itertools.pairwise(stations)), name
 
 
@@ -44,21 +51,31 @@ def test_the_map_moves_with_the_period(model):
     first = model.evidence.first_ns
     model.look(Focus((first, first + 120 * 10**9)))  # Before the rain.
     picture = map_picture(model.scene)
-    wren = next(link for link in picture.links if link.key == ("point: isle-of-wren.pcapng", "point: quay-house-data-centre.pcapng"))
+    wren = next(
+        link
+        for link in picture.links
+        if link.key == ("point: isle-of-wren.pcapng", "point: quay-house-data-centre.pcapng")
+    )
     assert wren.state != HURT
     model.look(Focus())
 
 
 def boxes_apart(layout):
     return all(
-        abs(layout.at[a.key][0] - layout.at[b.key][0]) >= WIDTH or abs(layout.at[a.key][1] - layout.at[b.key][1]) >= HEIGHT for a, b in itertools.combinations(layout.places, 2)
+        abs(layout.at[a.key][0] - layout.at[b.key][0]) >= WIDTH
+        or abs(layout.at[a.key][1] - layout.at[b.key][1]) >= HEIGHT
+        for a, b in itertools.combinations(layout.places, 2)
     )
 
 
 keys = st.integers(0, 11).map(lambda n: f"{(CLIENTS, POINT, DEVICE, SERVERS)[n % 4]}: {n}")
 
 
-@given(st.sets(keys, min_size=1), st.lists(st.tuples(keys, keys), max_size=30), st.none() | st.tuples(keys, st.integers(0, 1200), st.integers(0, 900)))
+@given(
+    st.sets(keys, min_size=1),
+    st.lists(st.tuples(keys, keys), max_size=30),
+    st.none() | st.tuples(keys, st.integers(0, 1200), st.integers(0, 900)),
+)
 def test_no_place_stands_over_another(names, pairs, moved):
     places = [Place(key, key, key.partition(":")[0]) for key in sorted(names)]
     picture = MapPicture(places, [Link(a, b) for a, b in dict.fromkeys(pairs) if a in names and b in names and a != b])
@@ -71,7 +88,9 @@ def test_no_place_stands_over_another(names, pairs, moved):
 
 
 def test_what_the_user_changed_is_on_the_map_and_in_the_case():
-    picture = MapPicture([Place("clients: a", "a", CLIENTS), Place("point: p", "p", POINT)], [Link("clients: a", "point: p")])
+    picture = MapPicture(
+        [Place("clients: a", "a", CLIENTS), Place("point: p", "p", POINT)], [Link("clients: a", "point: p")]
+    )
     placed = (Placed("clients: a", label="boarding"), Placed("point: p", hidden=1), Placed(BY_HAND + "mast"))
     drawn = (Drawn("clients: a", BY_HAND + "mast", "radio"), Drawn("clients: a", "point: p"))
     layout = laid_out(picture, placed, drawn)

@@ -35,7 +35,13 @@ def test_packets_are_weighed_as_by_counting(scene):
     packets = scene.evidence.analysis.capture.packets
     edge_ns = edges(scene.first_ns, scene.last_ns, 60 * S)
     volume, repeats = Counter(), Counter()
-    for t, octets, kind, mine in zip(packets.time_ns.tolist(), packets.wire_bytes.tolist(), packets.kind.tolist(), scene.packets.tolist(), strict=True):
+    for t, octets, kind, mine in zip(
+        packets.time_ns.tolist(),
+        packets.wire_bytes.tolist(),
+        packets.kind.tolist(),
+        scene.packets.tolist(),
+        strict=True,
+    ):
         if mine:
             volume[(t - int(edge_ns[0])) // (60 * S)] += octets
             repeats[(t - int(edge_ns[0])) // (60 * S)] += kinds.is_repeat(kind)
@@ -54,7 +60,10 @@ def test_waits_are_summed_as_by_counting(scene):
         began[k].append((int(waits.wait_ns[row]), int(scene.evidence.client.codes[waits.connection[row]])))
     for k in range(edge_ns.size - 1):
         rows = sorted(began[k])
-        got = {name: values(scene, Measure("", name), edge_ns)[k] for name in ("exchanges", "users", "waiting", "worst wait", "median wait")}
+        got = {
+            name: values(scene, Measure("", name), edge_ns)[k]
+            for name in ("exchanges", "users", "waiting", "worst wait", "median wait")
+        }
         assert got["exchanges"] == pytest.approx(len(rows) / 120)
         assert got["users"] == len({c for _, c in rows})
         assert got["waiting"] == pytest.approx(sum(w for w, _ in rows) / (120 * S))
@@ -100,7 +109,11 @@ def test_what_was_sent_again_is_told_by_what_set_it_off(scene):
     assert level
     for group in level:
         words = repeat_words(scene.evidence, group)
-        told = sum(int(part.split()[0].replace(",", "")) for part in words.removeprefix("Retransmissions: ").split(", ") if part[0].isdigit())
+        told = sum(
+            int(part.split()[0].replace(",", ""))
+            for part in words.removeprefix("Retransmissions: ").split(", ")
+            if part[0].isdigit()
+        )
         connections = np.unique(scene.evidence.waits.connection[group.rows])
         again = sum(account.side(side, "retransmitted_packets")[connections].sum() for side in (0, 1))
         assert told >= again > 0, words  # Of a segment that stands for several, each counts.
@@ -118,7 +131,11 @@ def test_the_figures_of_groups_are_those_of_plain_sorting(scene):
             wait = sorted(evidence.waits.wait_ns[group.rows].tolist())
             owner = np.unique(evidence.waits.connection[group.rows])
             assert group.exchanges == len(wait)
-            assert (group.median_ns, group.p95_ns, group.worst_ns) == (wait[math.ceil(0.5 * len(wait)) - 1], wait[math.ceil(0.95 * len(wait)) - 1], wait[-1])
+            assert (group.median_ns, group.p95_ns, group.worst_ns) == (
+                wait[math.ceil(0.5 * len(wait)) - 1],
+                wait[math.ceil(0.95 * len(wait)) - 1],
+                wait[-1],
+            )
             assert group.wait_ns == sum(wait)
             assert group.users == np.unique(evidence.client.codes[owner]).size
             assert group.repeats == int(again[owner].sum())
@@ -151,7 +168,13 @@ def test_below_the_tree_nothing_is_lost(scene):
 
 
 def test_the_survey_of_a_scene_tells_what_it_left_out(scene):
-    settings = SurveySettings((Measure("volume", "volume"), Measure("wrong", "volume", "nonsense > 5")), S, "host", (("application", "ticket desk"),), 50e6)
+    settings = SurveySettings(
+        (Measure("volume", "volume"), Measure("wrong", "volume", "nonsense > 5")),
+        S,
+        "host",
+        (("application", "ticket desk"),),
+        50e6,
+    )
     found = survey(scene, settings)
     assert [m.name for m, _ in found.lines] == ["volume"]
     assert "wrong" in found.errors[0]

@@ -39,10 +39,16 @@ def test_every_measure_of_every_dimension_has_a_picture(model, measure):
 
 
 def test_look_ups_are_measured_by_who_asked(model):
-    rows = [one for one in model.evidence.analysis.lookups.rows if one.protocol in LATENCIES["look-up latency"] and one.latency_ns >= 0]
+    rows = [
+        one
+        for one in model.evidence.analysis.lookups.rows
+        if one.protocol in LATENCIES["look-up latency"] and one.latency_ns >= 0
+    ]
     client = rows[0].client
     subject, evidence = Subject("look-up latency", "client", client), model.evidence
     assert client in groups_of(model.scene, subject)
     own = sorted(one.latency_ns / 1e9 for one in rows if one.client == client)
-    assert measured(model.scene, subject, np.array([evidence.first_ns, evidence.last_ns + 1])).tolist() == [own[len(own) // 2]]
+    assert measured(model.scene, subject, np.array([evidence.first_ns, evidence.last_ns + 1])).tolist() == [
+        own[len(own) // 2]
+    ]
     assert 0 < len(own) < len(rows) or len({one.client for one in rows}) == 1

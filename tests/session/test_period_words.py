@@ -42,7 +42,19 @@ def test_all_is_no_period(words):
     assert period_ns(words, FIRST, LAST) is None
 
 
-@pytest.mark.parametrize("words", ["soon", "06:44 to 25:61", "last", "last 5 parsecs", "08:00 to 09:00", "06:38 to 06:38", "2026-13-45", "06:40 for ever"])
+@pytest.mark.parametrize(
+    "words",
+    [
+        "soon",
+        "06:44 to 25:61",
+        "last",
+        "last 5 parsecs",
+        "08:00 to 09:00",
+        "06:38 to 06:38",
+        "2026-13-45",
+        "06:40 for ever",
+    ],
+)
 def test_what_is_no_period_is_told_in_words(words):
     with pytest.raises(PeriodError, match=r"time|length|ends|outside"):
         period_ns(words, FIRST, LAST)
@@ -61,4 +73,10 @@ def test_times_are_those_of_the_zone_and_may_pass_midnight():
 
 
 def test_lengths_of_time():
-    assert [span_ns(t) for t in ("250 ms", "2s", "1.5 min", "3 hours", "2 days")] == [250_000_000, 2 * 10**9, 90 * 10**9, 10800 * 10**9, 172_800 * 10**9]
+    assert [span_ns(t) for t in ("250 ms", "2s", "1.5 min", "3 hours", "2 days")] == [
+        250_000_000,
+        2 * 10**9,
+        90 * 10**9,
+        10800 * 10**9,
+        172_800 * 10**9,
+    ]

@@ -35,7 +35,13 @@ def model(opened):
 
 def test_the_morning_gives_exactly_its_four_culprits_and_the_marking(opened):
     found = [(f.party, f.cause) for f in opened.findings]
-    assert sorted(found) == [("client", "window"), ("network", "loss"), ("network", "marking"), ("server", "name"), ("server", "processing")]
+    assert sorted(found) == [
+        ("client", "window"),
+        ("network", "loss"),
+        ("network", "marking"),
+        ("server", "name"),
+        ("server", "processing"),
+    ]
     text = " ".join(f.sentence for f in opened.findings)
     assert "Northpoint waits on ticket database" in text
     assert "Isle of Wren loses packets" in text
@@ -43,7 +49,10 @@ def test_the_morning_gives_exactly_its_four_culprits_and_the_marking(opened):
     assert "names-terminals" in text and "Isle of Wren, Northpoint and Saltmarsh waited for it" in text
     assert "Quay House" not in text
     assert opened.findings[-1].cause == "marking"
-    assert "voice loses its marking between quay-house-data-centre.pcapng and saltmarsh.pcapng: 3,600 of 3,600" in opened.findings[-1].sentence
+    assert (
+        "voice loses its marking between quay-house-data-centre.pcapng and saltmarsh.pcapng: 3,600 of 3,600"
+        in opened.findings[-1].sentence
+    )
 
 
 def test_a_site_without_a_finding_is_said_to_be_fine(opened):
@@ -73,7 +82,8 @@ def test_waits_agree_with_the_truth_of_the_simulation(morning, opened):
         rows = [
             r
             for r, c in enumerate(evidence.waits.connection.tolist())
-            if int(evidence.client_port[c]) == entry["port"] and evidence.client.texts[evidence.client.codes[c]] == entry["client"]
+            if int(evidence.client_port[c]) == entry["port"]
+            and evidence.client.texts[evidence.client.codes[c]] == entry["client"]
         ]
         for row, (asked, had) in zip(rows, entry["waits"], strict=True):
             wait = int(evidence.waits.wait_ns[row]) - int(set_up[evidence.waits.exchange[row]])
@@ -85,7 +95,10 @@ def test_waits_agree_with_the_truth_of_the_simulation(morning, opened):
 
 def test_each_connection_stands_once_though_seen_twice(opened):
     evidence = opened.evidence
-    keys = {(int(evidence.client.codes[c]), int(evidence.client_port[c]), int(evidence.server.codes[c])) for c in np.flatnonzero(evidence.speaks)}
+    keys = {
+        (int(evidence.client.codes[c]), int(evidence.client_port[c]), int(evidence.server.codes[c]))
+        for c in np.flatnonzero(evidence.speaks)
+    }
     assert len(keys) == int(evidence.speaks.sum()) < evidence.speaks.size
     assert (evidence.analysis.account.fact("last_ns") > 0).all(), "a connection was not accounted for"
 
@@ -156,7 +169,15 @@ def test_a_filter_can_do_nothing_but_filter(opened, expression):
 
 
 @pytest.mark.parametrize(
-    "statement", ["COPY (SELECT 1) TO '/tmp/yaffle-evil'", "ATTACH '/tmp/x.db'", "INSTALL httpfs", "LOAD httpfs", "SET enable_external_access=true", "SELECT * FROM '/etc/passwd'"]
+    "statement",
+    [
+        "COPY (SELECT 1) TO '/tmp/yaffle-evil'",
+        "ATTACH '/tmp/x.db'",
+        "INSTALL httpfs",
+        "LOAD httpfs",
+        "SET enable_external_access=true",
+        "SELECT * FROM '/etc/passwd'",
+    ],
 )
 def test_the_database_itself_is_locked(statement):
     import duckdb
@@ -189,7 +210,9 @@ def test_following_a_finding_leads_to_its_grounds(model):
         model.follow(finding)
         assert model.rows.size > 0
         share = model.evidence.waits.parties[model.rows].sum(axis=0)
-        if finding.party != "network" and finding.cause != "name":  # Its victims waited on a look-up, which is their network's time.
+        if (
+            finding.party != "network" and finding.cause != "name"
+        ):  # Its victims waited on a look-up, which is their network's time.
             assert causes.PARTIES[int(np.argmax(share))] == finding.party
         assert model.connection is not None
         assert model.connection.number in finding.connections
@@ -264,7 +287,12 @@ def test_damaged_cases_are_refused_in_one_line(tmp_path, model):
 def test_columns_that_point_outside_their_tables_are_refused(tmp_path, opened):
     analysis = opened.analysis
     for broken in (
-        replace(analysis, capture=replace(analysis.capture, packets=analysis.capture.packets._replace(flow=analysis.capture.packets.flow + 10**6))),
+        replace(
+            analysis,
+            capture=replace(
+                analysis.capture, packets=analysis.capture.packets._replace(flow=analysis.capture.packets.flow + 10**6)
+            ),
+        ),
         replace(analysis, account=replace(analysis.account, order=analysis.account.order + 10**6)),
         replace(analysis, speaker=analysis.speaker - 5),
     ):
@@ -283,7 +311,9 @@ def test_a_saving_that_is_stopped_or_fails_leaves_the_former_state(tmp_path, ope
     steps = iter([True, True, False])
     with pytest.raises(Cancelled):
         save_case(folder, opened.analysis, {"notes": "after"}, progress=lambda share, words: next(steps))
-    monkeypatch.setattr("yaffle.case.folder.save_memory", lambda *_: (_ for _ in ()).throw(OSError(28, "No space left on device")))
+    monkeypatch.setattr(
+        "yaffle.case.folder.save_memory", lambda *_: (_ for _ in ()).throw(OSError(28, "No space left on device"))
+    )
     with pytest.raises(CaseError, match="No space"):
         save_case(folder, opened.analysis, {"notes": "after"})
     analysis, memory = open_case(folder)

@@ -24,7 +24,9 @@ def test_the_series_agrees_with_counting_packet_by_packet(evidence):
     first, last = evidence.first_ns, evidence.first_ns + 60 * 10**9
     data = series(evidence, None, first, last, 60)
     wanted, octets = Counter(), Counter()
-    for t, size, counts in zip(packets.time_ns.tolist(), packets.wire_bytes.tolist(), evidence.packet_counts.tolist(), strict=True):
+    for t, size, counts in zip(
+        packets.time_ns.tolist(), packets.wire_bytes.tolist(), evidence.packet_counts.tolist(), strict=True
+    ):
         if counts and first <= t <= last:
             wanted[min(59, (t - first) * 60 // (last - first))] += 1
             octets[min(59, (t - first) * 60 // (last - first))] += size
@@ -35,7 +37,16 @@ def test_the_series_agrees_with_counting_packet_by_packet(evidence):
 
 def test_every_way_of_making_up_holds_all_the_bytes(evidence):
     total = int(evidence.analysis.capture.packets.wire_bytes[evidence.packet_counts].sum())
-    for by, times in (("application", 1), ("pair", 1), ("host", 2), ("port", 1), ("protocol", 1), ("marking", 1), ("VLAN", 1), ("cast", 1)):
+    for by, times in (
+        ("application", 1),
+        ("pair", 1),
+        ("host", 2),
+        ("port", 1),
+        ("protocol", 1),
+        ("marking", 1),
+        ("VLAN", 1),
+        ("cast", 1),
+    ):
         parts = make_up(evidence, None, by, most=10_000)
         assert sum(p.octets for p in parts) == times * total, by
         assert [p.octets for p in parts] == sorted((p.octets for p in parts), reverse=True)

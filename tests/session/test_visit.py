@@ -20,7 +20,18 @@ MS = 1_000_000
 def step(first, last, connection=0, slow=0, answering=None):
     charges = np.zeros(causes.COUNT, np.int64)
     charges[causes.ROUND_TRIP], charges[causes.PROCESSING] = (last - first - slow) * MS, slow * MS
-    return Step("x", "200", connection, first * MS, (answering or last) * MS, last * MS, 0, charges, wait=0, connection=connection)
+    return Step(
+        "x",
+        "200",
+        connection,
+        first * MS,
+        (answering or last) * MS,
+        last * MS,
+        0,
+        charges,
+        wait=0,
+        connection=connection,
+    )
 
 
 def test_mending_moves_what_follows():
@@ -53,7 +64,10 @@ def test_page_loads_are_told_whole_with_what_was_slowest():
     if _CORPUS.is_dir():
         truth, capture = json.loads((_CORPUS / "truth.json").read_text()), _CORPUS / "near_client.pcap"
     else:
-        truth, capture = json.loads(gzip.decompress((_OWN / "page-load.json.gz").read_bytes())), _OWN / "page-load.pcap.gz"
+        truth, capture = (
+            json.loads(gzip.decompress((_OWN / "page-load.json.gz").read_bytes())),
+            _OWN / "page-load.pcap.gz",
+        )
     evidence = Opened(analyse([capture])).evidence
     for page in truth["pages"]:
         visits = Visits.of(evidence, page["client"])

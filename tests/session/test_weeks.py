@@ -31,7 +31,10 @@ def folder(two_weeks):
 @pytest.fixture
 def model(folder):
     analysis = analyse([folder])
-    kept = Kept(rules=(Rule("archive copy", "203.0.113.35", 873),), sites=(Site("Saltmarsh", "198.51.100.128/26"), Site("centre", "203.0.113.0/26")))
+    kept = Kept(
+        rules=(Rule("archive copy", "203.0.113.35", 873),),
+        sites=(Site("Saltmarsh", "198.51.100.128/26"), Site("centre", "203.0.113.0/26")),
+    )
     model = Investigation()
     model.open(Opened(analysis, memory=kept.as_json()))
     return model
@@ -40,7 +43,9 @@ def model(folder):
 def test_the_full_line_is_found_with_what_filled_it_and_whom_it_hurt(model):
     (found,) = model.findings
     assert (found.cause, found.party, found.severity) == ("full-line", "network", "severe")
-    assert found.sentence.startswith(f"Line of {ROUTER} was full out (over 80 % of 10.0 Mbit/s) on 14 days, worst from 2026-10-07 00:59 for 8 h")
+    assert found.sentence.startswith(
+        f"Line of {ROUTER} was full out (over 80 % of 10.0 Mbit/s) on 14 days, worst from 2026-10-07 00:59 for 8 h"
+    )
     assert "100 % of it was 198.51.100.180 to 203.0.113.35, 100 % archive copy" in found.sentence
     assert found.grounds["days"] == 14
     model.follow(found)
@@ -51,7 +56,9 @@ def test_interfaces_stand_fullest_first_with_the_stretch(model):
     (line,) = interfaces(model.evidence.analysis, *NIGHT).rows
     assert (line.device, line.name, line.speed_bps, line.way) == (ROUTER, "line", LINE_BPS, "out")
     assert line.utilization == pytest.approx(0.95, rel=1e-3)
-    assert line.full_period == pytest.approx((START + LONG_DAY * DAY_NS + HOUR_NS, START + LONG_DAY * DAY_NS + 9 * HOUR_NS), abs=10**9)
+    assert line.full_period == pytest.approx(
+        (START + LONG_DAY * DAY_NS + HOUR_NS, START + LONG_DAY * DAY_NS + 9 * HOUR_NS), abs=10**9
+    )
     exporter, inside = through(model.evidence.analysis, line)
     found = flow_picture(model.evidence, *line.full_period, FlowSettings("application", exporter, inside))
     assert [p.label for p in found.parts] == ["archive copy"]
@@ -93,7 +100,10 @@ def test_what_is_normal_and_what_is_not(model):
 def test_two_mornings_side_by_side_with_extent(model):
     morning = 5 * HOUR_NS, 9 * HOUR_NS
     before, after = (tuple(START + day * DAY_NS + h for h in morning) for day in (LONG_DAY - 7, LONG_DAY))
-    found = compared(model.scene, CompareSettings(Subject(FLOW_VOLUME, "interface out", "out of line"), (before,), (after,), 300 * 10**9))
+    found = compared(
+        model.scene,
+        CompareSettings(Subject(FLOW_VOLUME, "interface out", "out of line"), (before,), (after,), 300 * 10**9),
+    )
     assert found.comparison.sure
     first = {g.dimension: g for g in found.extent[::-1]}
     assert (first["application"].label, first["application"].words) == ("archive copy", "new")
@@ -106,7 +116,10 @@ def test_two_mornings_side_by_side_with_extent(model):
 
 
 def test_sets_of_runs_and_two_groups(model):
-    runs = [tuple((START + day * DAY_NS + 4 * HOUR_NS, START + day * DAY_NS + 8 * HOUR_NS) for day in days) for days in ((1, 2, 3, 4), (7, 8, LONG_DAY, 10))]
+    runs = [
+        tuple((START + day * DAY_NS + 4 * HOUR_NS, START + day * DAY_NS + 8 * HOUR_NS) for day in days)
+        for days in ((1, 2, 3, 4), (7, 8, LONG_DAY, 10))
+    ]
     found = compared(model.scene, CompareSettings(Subject(FLOW_VOLUME), *runs, 300 * 10**9, trim=True))
     assert (found.settings.runs, found.before.size, found.comparison.counts) == (True, 4, (2, 2))
     assert np.nanmax(found.after) > 8e6 > np.nanmax(found.before)

@@ -31,7 +31,18 @@ def test_a_plain_exchange_holds_data_and_acknowledgements(tmp_path):
     talk.send(0, 115.1)
     talk.close(200)
     words = kinds_of(talk, tmp_path)
-    assert words == ["opening", "opening answered", "acknowledgement", "data", "acknowledgement", "data", "acknowledgement", "closing", "closing", "acknowledgement"]
+    assert words == [
+        "opening",
+        "opening answered",
+        "acknowledgement",
+        "data",
+        "acknowledgement",
+        "data",
+        "acknowledgement",
+        "closing",
+        "closing",
+        "acknowledgement",
+    ]
 
 
 def test_a_repeat_seen_twice_after_duplicate_acknowledgements_is_fast(tmp_path):

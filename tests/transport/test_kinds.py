@@ -40,7 +40,11 @@ def test_part_of_a_large_segment_sent_again_is_a_repeat_of_that_part(tmp_path):
     talk.send(1, 132, 1448, seq=first + 1448)
     talk.send(0, 142)
     talk.close(200)
-    assert counts(talk, tmp_path, 1, "retransmitted_packets", "retransmitted_bytes", "unique_bytes") == [1, 1448, 14_480]
+    assert counts(talk, tmp_path, 1, "retransmitted_packets", "retransmitted_bytes", "unique_bytes") == [
+        1,
+        1448,
+        14_480,
+    ]
 
 
 def test_a_repeat_on_selective_acknowledgements_needs_no_three_duplicates(tmp_path):
@@ -68,7 +72,8 @@ def test_an_answer_that_echoes_the_first_copy_shows_a_needless_repeat(tmp_path):
         return int(at * MS), ether(tcp(*ends, seq, ack, ACK, b"x" * size, ts=(value, echo), ip_id=int(at * 10)))
 
     talk = [
-        segment(0, 100, 1, 1, 100, 100, 50), segment(1, 110, 1, 101, 0, 60, 100), segment(1, 120, 1, 101, 1000, 70, 100),
+        segment(0, 100, 1, 1, 100, 100, 50), segment(1, 110, 1, 101, 0, 60, 100),
+        segment(1, 120, 1, 101, 1000, 70, 100),
         segment(1, 330, 1, 101, 1000, 280, 100), segment(0, 335, 101, 1001, 0, 335, 70),
     ]  # fmt: skip
     account = analyse([pcap(tmp_path / "a.pcap", talk)]).account

@@ -32,11 +32,20 @@ def made_up(seed):
         stamp[d] += rnd.randrange(4)
         flags = (SYN if d == 0 else SYN | ACK) if first else ACK
         timed = rnd.random() < 0.9
-        packets.append({
-            "t": k * MS + (rnd.randrange(-2, 3) * MS if k > 3 else 0), "d": d, "flags": flags, "seq": (seq[d] - back) % 2**32, "ack": (seq[1 - d]) % 2**32,
-            "window": rnd.randrange(65536), "n": n, "tsval": stamp[d] % 2**32 if timed else None, "tsecr": stamp[1 - d] % 2**32 if timed else None,
-            "scale": scales[d],
-        })  # fmt: skip
+        packets.append(
+            {
+                "t": k * MS + (rnd.randrange(-2, 3) * MS if k > 3 else 0),
+                "d": d,
+                "flags": flags,
+                "seq": (seq[d] - back) % 2**32,
+                "ack": (seq[1 - d]) % 2**32,
+                "window": rnd.randrange(65536),
+                "n": n,
+                "tsval": stamp[d] % 2**32 if timed else None,
+                "tsecr": stamp[1 - d] % 2**32 if timed else None,
+                "scale": scales[d],
+            }
+        )
         seq[d] += n + first
     return sorted(packets, key=lambda p: p["t"])
 
@@ -51,7 +60,9 @@ def frame_of(p):
 @pytest.mark.parametrize("seed", range(30))
 def test_gathered_segments_are_those_of_the_twin(tmp_path, seed):
     packets = made_up(seed)
-    connection = Connection(Evidence(analyse([pcap(tmp_path / "a.pcap", [(p["t"] + 10**9, frame_of(p)) for p in packets])])), 0)
+    connection = Connection(
+        Evidence(analyse([pcap(tmp_path / "a.pcap", [(p["t"] + 10**9, frame_of(p)) for p in packets])])), 0
+    )
     swapped = connection.client_port == 80
     if swapped:
         pytest.skip("the ends were taken the other way round: nothing tells them apart")
@@ -62,11 +73,20 @@ def test_gathered_segments_are_those_of_the_twin(tmp_path, seed):
 
 def simulated(tmp_path, seed, near, jitter_ns=0):
     rnd = random.Random(seed)
-    calls = [Call(rnd.randrange(1, 3000), rnd.randrange(60) * MS, rnd.randrange(1, 40_000), rnd.randrange(100) * MS) for _ in range(3)]
+    calls = [
+        Call(rnd.randrange(1, 3000), rnd.randrange(60) * MS, rnd.randrange(1, 40_000), rnd.randrange(100) * MS)
+        for _ in range(3)
+    ]
     path, _ = simulate(
-        tmp_path / "a.pcapng", calls, delay_ms=rnd.choice((1, 8, 30)), loss=rnd.choice((0, 0.03, 0.1)), near_client=near, seed=seed,
-        rate_bps=20_000_000, jitter_ns=jitter_ns,
-    )  # fmt: skip
+        tmp_path / "a.pcapng",
+        calls,
+        delay_ms=rnd.choice((1, 8, 30)),
+        loss=rnd.choice((0, 0.03, 0.1)),
+        near_client=near,
+        seed=seed,
+        rate_bps=20_000_000,
+        jitter_ns=jitter_ns,
+    )
     return Connection(Evidence(analyse([path])), 0)
 
 
@@ -101,10 +121,23 @@ def test_segments_are_told_apart_as_by_the_twin(tmp_path, seed, near):
             assert np.diff(np.append(own, g["id"][i])).max() > 1
             continue
         expected = {
-            "copy": (kinds.COPY,), "late": (kinds.OUT_OF_ORDER,), "data": (kinds.DATA, kinds.CLOSE), "probe": (kinds.KEEP_ALIVE, kinds.WINDOW_PROBE),
-            "duplicate": (kinds.DUPLICATE_ACK,), "repeat": tuple(range(kinds.REPEAT_TIMEOUT, kinds.REPEAT_CLOSE + 1)),
-            "other": (kinds.PURE_ACK, kinds.WINDOW_UPDATE, kinds.OPEN, kinds.OPEN_ANSWER, kinds.RESET, kinds.REPEAT_OPEN, kinds.KEEP_ALIVE_ANSWER, kinds.WINDOW_PROBE_ANSWER),
-        }[word]  # fmt: skip
+            "copy": (kinds.COPY,),
+            "late": (kinds.OUT_OF_ORDER,),
+            "data": (kinds.DATA, kinds.CLOSE),
+            "probe": (kinds.KEEP_ALIVE, kinds.WINDOW_PROBE),
+            "duplicate": (kinds.DUPLICATE_ACK,),
+            "repeat": tuple(range(kinds.REPEAT_TIMEOUT, kinds.REPEAT_CLOSE + 1)),
+            "other": (
+                kinds.PURE_ACK,
+                kinds.WINDOW_UPDATE,
+                kinds.OPEN,
+                kinds.OPEN_ANSWER,
+                kinds.RESET,
+                kinds.REPEAT_OPEN,
+                kinds.KEEP_ALIVE_ANSWER,
+                kinds.WINDOW_PROBE_ANSWER,
+            ),
+        }[word]
         assert base in expected, (i, word, kinds.in_words(kind))
 
 
@@ -138,5 +171,7 @@ def test_extra_delays_and_quantiles_are_those_of_the_twin(tmp_path, seed):
     assert out.tolist() == plain_extra_delays(connection.segments)
     account = connection.evidence.analysis.account
     for side, name in ((0, "to_client"), (1, "to_server")):
-        found = [int(account.fact(f"{name}_{which}")[0]) for which in ("min_ns", "median_ns", "p95_ns", "max_ns", "samples")]
+        found = [
+            int(account.fact(f"{name}_{which}")[0]) for which in ("min_ns", "median_ns", "p95_ns", "max_ns", "samples")
+        ]
         assert found == plain_round_trips(connection.samples, side)

@@ -67,11 +67,19 @@ def labels_of(high: Array, low: Array, ipv6: Array) -> Labels:
     if not high.size:
         return Labels(np.empty(0, np.int64), [])
     order = np.lexsort((low, high, ipv6))
-    new = np.concatenate([[True], (np.diff(high[order]) != 0) | (np.diff(low[order]) != 0) | (np.diff(ipv6[order]) != 0)])
+    new = np.concatenate(
+        [[True], (np.diff(high[order]) != 0) | (np.diff(low[order]) != 0) | (np.diff(ipv6[order]) != 0)]
+    )
     codes = np.empty(high.size, np.int64)
     codes[order] = np.cumsum(new) - 1
     first = order[new]
-    return Labels(codes, [address_text(h, w, bool(v)) for h, w, v in zip(high[first].tolist(), low[first].tolist(), ipv6[first].tolist(), strict=True)])
+    return Labels(
+        codes,
+        [
+            address_text(h, w, bool(v))
+            for h, w, v in zip(high[first].tolist(), low[first].tolist(), ipv6[first].tolist(), strict=True)
+        ],
+    )
 
 
 def client_labels(flows: Rows, rows: Array) -> Labels:

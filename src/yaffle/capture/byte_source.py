@@ -29,7 +29,10 @@ def _stream(path: Path) -> IO[bytes] | None:
     if magic == b"\x28\xb5\x2f\xfd":
         import zstandard
 
-        return cast(IO[bytes], zstandard.ZstdDecompressor(max_window_size=1 << 27).stream_reader(path.open("rb"), read_across_frames=True))
+        return cast(
+            IO[bytes],
+            zstandard.ZstdDecompressor(max_window_size=1 << 27).stream_reader(path.open("rb"), read_across_frames=True),
+        )
     if magic == b"\x04\x22\x4d\x18":
         import lz4.frame
 

@@ -40,7 +40,10 @@ ROW = np.dtype(
         ("octets", np.int64),
         ("first_ns", np.int64),
         ("last_ns", np.int64),
-        ("tunnel_id", np.int64),  # VXLAN network, GRE key, GTP-U endpoint, MPLS label or PPPoE session of the first packet
+        (
+            "tunnel_id",
+            np.int64,
+        ),  # VXLAN network, GRE key, GTP-U endpoint, MPLS label or PPPoE session of the first packet
         ("outer_a_hi", np.uint64),  # addresses of the outermost IP header, 0 without
         ("outer_a_lo", np.uint64),
         ("outer_b_hi", np.uint64),
@@ -108,7 +111,9 @@ def _keys(packets, ends, point_of_link, seed, keys):  # type: ignore[no-untyped-
         keys[i] = 0
         if protocol == 0 or protocol >= 0x600:
             continue
-        key = _mix(ends.src_hi[i], ends.src_lo[i], ends.src_port[i], seed) + _mix(ends.dst_hi[i], ends.dst_lo[i], ends.dst_port[i], seed)
+        key = _mix(ends.src_hi[i], ends.src_lo[i], ends.src_port[i], seed) + _mix(
+            ends.dst_hi[i], ends.dst_lo[i], ends.dst_port[i], seed
+        )
         key += np.uint64(protocol * 31 + np.int64(point_of_link[packets.link[i]])) * np.uint64(0x9E3779B97F4A7C15)
         keys[i] = max(key ^ (key >> np.uint64(31)), np.uint64(1))
 
@@ -117,7 +122,8 @@ def _keys(packets, ends, point_of_link, seed, keys):  # type: ignore[no-untyped-
 def _assign(start, packets, ends, point_of_link, seed, keys, rows, halves, count, slots, fragments):  # type: ignore[no-untyped-def]
     """Gives each packet its conversation. Returns (next packet, rows used); stops early when the table is full.
 
-    slots: uint64, upper half of the key << 32 | row; all ones where empty. halves: the rows in halves, to be asked for ahead.
+    slots: uint64, upper half of the key << 32 | row; all ones where empty. halves: the rows in halves, to be asked for
+    ahead.
     """
     mask = np.uint64(slots.size - 1)
     low = np.uint64(0xFFFFFFFF)
@@ -139,11 +145,17 @@ def _assign(start, packets, ends, point_of_link, seed, keys, rows, halves, count
         sh, sl, dh, dl = ends.src_hi[i], ends.src_lo[i], ends.dst_hi[i], ends.dst_lo[i]
         sp, dp = ends.src_port[i], ends.dst_port[i]
         if marks & MARK_LATER_FRAGMENT:  # A later fragment has no ports: it follows the first one.
-            slot = (_mix(sh, sl, 0, seed) + _mix(dh, dl, 1, seed) + np.uint64(ends.fragment[i])) & np.uint64(fragments.size - 1)
+            slot = (_mix(sh, sl, 0, seed) + _mix(dh, dl, 1, seed) + np.uint64(ends.fragment[i])) & np.uint64(
+                fragments.size - 1
+            )
             entry = fragments[slot]
             row = np.int64(entry & low)
             packets.flow[i] = -1
-            if entry != empty and np.int64(entry >> np.uint64(32)) == ends.fragment[i] and rows[row].protocol == protocol:
+            if (
+                entry != empty
+                and np.int64(entry >> np.uint64(32)) == ends.fragment[i]
+                and rows[row].protocol == protocol
+            ):
                 r = rows[row]
                 forward = r.a_hi == sh and r.a_lo == sl and r.b_lo == dl and r.b_hi == dh
                 backward = r.b_hi == sh and r.b_lo == sl and r.a_lo == dl and r.a_hi == dh
@@ -165,10 +177,24 @@ def _assign(start, packets, ends, point_of_link, seed, keys, rows, halves, count
                 row = np.int64(entry & low)
                 r = rows[row]
                 if r.protocol == protocol and r.point == point:
-                    if r.a_port == sp and r.b_port == dp and r.a_lo == sl and r.b_lo == dl and r.a_hi == sh and r.b_hi == dh:
+                    if (
+                        r.a_port == sp
+                        and r.b_port == dp
+                        and r.a_lo == sl
+                        and r.b_lo == dl
+                        and r.a_hi == sh
+                        and r.b_hi == dh
+                    ):
                         direction = 0
                         break
-                    if r.a_port == dp and r.b_port == sp and r.a_lo == dl and r.b_lo == sl and r.a_hi == dh and r.b_hi == sh:
+                    if (
+                        r.a_port == dp
+                        and r.b_port == sp
+                        and r.a_lo == dl
+                        and r.b_lo == sl
+                        and r.a_hi == dh
+                        and r.b_hi == sh
+                    ):
                         direction = 1
                         break
                 row = -1
@@ -202,7 +228,12 @@ def _assign(start, packets, ends, point_of_link, seed, keys, rows, halves, count
             r.tunnel_id = ends.tunnel_id[i]
             r.outer_a_hi = r.outer_a_lo = r.outer_b_hi = r.outer_b_lo = np.uint64(0)
             if 1 <= r.tunnel <= 4:
-                r.outer_a_hi, r.outer_a_lo, r.outer_b_hi, r.outer_b_lo = ends.outer[i, 0], ends.outer[i, 1], ends.outer[i, 2], ends.outer[i, 3]
+                r.outer_a_hi, r.outer_a_lo, r.outer_b_hi, r.outer_b_lo = (
+                    ends.outer[i, 0],
+                    ends.outer[i, 1],
+                    ends.outer[i, 2],
+                    ends.outer[i, 3],
+                )
             direction = 0
         r = rows[row]
         if protocol == 6:
@@ -228,7 +259,9 @@ def _assign(start, packets, ends, point_of_link, seed, keys, rows, halves, count
         r.last_ns = max(r.last_ns, packets.time_ns[i])
         r.first_ns = min(r.first_ns, packets.time_ns[i])
         if marks & MARK_FRAGMENT:
-            slot = (_mix(sh, sl, 0, seed) + _mix(dh, dl, 1, seed) + np.uint64(ends.fragment[i])) & np.uint64(fragments.size - 1)
+            slot = (_mix(sh, sl, 0, seed) + _mix(dh, dl, 1, seed) + np.uint64(ends.fragment[i])) & np.uint64(
+                fragments.size - 1
+            )
             fragments[slot] = (np.uint64(ends.fragment[i]) << np.uint64(32)) | np.uint64(row)
     return packets.time_ns.size, count
 
@@ -264,7 +297,19 @@ class ConversationTable:
             self._keys = np.empty(total, np.uint64)
         _keys(packets, ends, point_of_link, self._seed, self._keys)
         while True:
-            at, self.count = _assign(at, packets, ends, point_of_link, self._seed, self._keys, self._rows, self._rows.view(_HALF), self.count, self._slots, self._fragments)
+            at, self.count = _assign(
+                at,
+                packets,
+                ends,
+                point_of_link,
+                self._seed,
+                self._keys,
+                self._rows,
+                self._rows.view(_HALF),
+                self.count,
+                self._slots,
+                self._fragments,
+            )
             if at >= total:
                 return
             if self.count == self._rows.size:

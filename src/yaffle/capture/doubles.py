@@ -29,7 +29,10 @@ _A_STEP = 1 << 20  # Packets between two looks at whether to go on.
 
 @kernel
 def _find(packets, begin, end, at_once_ns, without_number_ns, seen, partner):  # type: ignore[no-untyped-def]
-    """Sets partner[i] to the packet of which packet i is a copy, -1 without; returns how many. seen: int64 (SLOTS, 2)."""
+    """Sets partner[i] to the packet of which packet i is a copy, -1 without; returns how many.
+
+    seen: int64 (SLOTS, 2).
+    """
     count = 0
     mask = seen.shape[0] - 1
     for i in range(begin, end):
@@ -41,7 +44,9 @@ def _find(packets, begin, end, at_once_ns, without_number_ns, seen, partner):  #
             continue  # Nothing in its header tells it from the one before it.
         key = np.uint64(h.seq) << np.uint64(32) | np.uint64(h.ack)
         key ^= (np.uint64(h.ip_id) << np.uint64(40)) ^ (np.uint64(h.payload) << np.uint64(20)) ^ np.uint64(h.tsval)
-        key ^= (np.uint64(h.flags) << np.uint64(48)) ^ (np.uint64(h.window) << np.uint64(8)) ^ np.uint64(packets.flow[i])
+        key ^= (
+            (np.uint64(h.flags) << np.uint64(48)) ^ (np.uint64(h.window) << np.uint64(8)) ^ np.uint64(packets.flow[i])
+        )
         key *= np.uint64(0x9E3779B97F4A7C15)
         key ^= key >> np.uint64(29)
         key *= np.uint64(0xBF58476D1CE4E5B9)
@@ -142,7 +147,9 @@ def _note(capture: Capture, rows: Array) -> None:
     for source, n in zip(capture.sources, counts.tolist(), strict=True):
         if n:
             of_all = share(n / max(1, source.packets))
-            twice = "were captured more than once (several devices, or a mirror of both directions) and are counted once"
+            twice = (
+                "were captured more than once (several devices, or a mirror of both directions) and are counted once"
+            )
             source.notes.append(f"{n:,} duplicate packets ({of_all}) {twice}")
 
 

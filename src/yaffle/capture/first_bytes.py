@@ -20,7 +20,10 @@ def _fill(rows, packets, number, buf, out):  # type: ignore[no-untyped-def]
         if packets.source[row] != number:
             continue
         at = packets.position[row] + np.int64(packets.payload_at[row])
-        kept = min(np.int64(packets.payload_bytes[row]), np.int64(packets.captured_bytes[row]) - np.int64(packets.payload_at[row]))
+        kept = min(
+            np.int64(packets.payload_bytes[row]),
+            np.int64(packets.captured_bytes[row]) - np.int64(packets.payload_at[row]),
+        )
         word = np.uint32(0)
         for b in range(4):
             word = word << np.uint32(8)
@@ -31,7 +34,9 @@ def _fill(rows, packets, number, buf, out):  # type: ignore[no-untyped-def]
 
 @dataclass(frozen=True)
 class Beginnings:
-    """UDP packets that belong to a conversation and carry _LEAST bytes or more: their rows, and their first four bytes as uint32."""
+    """UDP packets that belong to a conversation and carry _LEAST bytes or more: their rows, and their first four bytes
+    as uint32.
+    """
 
     rows: Array
     first: Array

@@ -66,7 +66,12 @@ _MOST_LAYERS = 12  # Nested deeper than any real network does: the rest is left 
 
 def empty_ends(capacity: int) -> Ends:
     """Room for the ends of `capacity` packets; addresses as two 64-bit halves, IPv4 in the lower half."""
-    halves = (staggered(capacity, np.uint64, 0), staggered(capacity, np.uint64, 1), staggered(capacity, np.uint64, 2), staggered(capacity, np.uint64, 3))
+    halves = (
+        staggered(capacity, np.uint64, 0),
+        staggered(capacity, np.uint64, 1),
+        staggered(capacity, np.uint64, 2),
+        staggered(capacity, np.uint64, 3),
+    )
     numbers = [staggered(capacity, np.int64, place) for place in range(4, 8)]
     src_port, dst_port, fragment, tunnel_id = numbers
     return Ends(*halves, src_port, dst_port, fragment, np.zeros((capacity, 4), np.uint64), tunnel_id)
@@ -74,14 +79,24 @@ def empty_ends(capacity: int) -> Ends:
 
 @helper
 def _u64(buf, at):  # type: ignore[no-untyped-def]
-    high = (np.int64(buf[at]) << 24) | (np.int64(buf[at + 1]) << 16) | (np.int64(buf[at + 2]) << 8) | np.int64(buf[at + 3])
-    low = (np.int64(buf[at + 4]) << 24) | (np.int64(buf[at + 5]) << 16) | (np.int64(buf[at + 6]) << 8) | np.int64(buf[at + 7])
+    high = (
+        (np.int64(buf[at]) << 24) | (np.int64(buf[at + 1]) << 16) | (np.int64(buf[at + 2]) << 8) | np.int64(buf[at + 3])
+    )
+    low = (
+        (np.int64(buf[at + 4]) << 24)
+        | (np.int64(buf[at + 5]) << 16)
+        | (np.int64(buf[at + 6]) << 8)
+        | np.int64(buf[at + 7])
+    )
     return (np.uint64(high) << np.uint64(32)) | np.uint64(low)
 
 
 @helper
 def _quote(buf, at, end, quote):  # type: ignore[no-untyped-def]
-    """Reads the packet that an ICMP error quotes (RFC 792, RFC 4443 section 3): its ends and protocol. Whether it is whole enough."""
+    """Reads the packet that an ICMP error quotes (RFC 792, RFC 4443 section 3): its ends and protocol.
+
+    Whether it is whole enough.
+    """
     if end - at < 24:
         return False
     version = np.int64(buf[at]) >> 4
@@ -302,7 +317,14 @@ def decode(buf, starts, which, link_types, out, ends, sack_left, sack_right, sac
                 transport = at + 40
                 later = False
                 chained = 0
-                while protocol == 0 or protocol == 43 or protocol == 60 or protocol == 44 or protocol == 51 or protocol == 135:
+                while (
+                    protocol == 0
+                    or protocol == 43
+                    or protocol == 60
+                    or protocol == 44
+                    or protocol == 51
+                    or protocol == 135
+                ):
                     chained += 1
                     if end - transport < 8 or chained > 16:
                         marks |= MARK_BROKEN
@@ -340,7 +362,12 @@ def decode(buf, starts, which, link_types, out, ends, sack_left, sack_right, sac
             ether = -1
             if protocol == 4 or protocol == 41 or protocol == 47 or protocol == 17:
                 if tunnel == 0 or tunnel >= 5:  # The outermost addresses are kept.
-                    ends.outer[i, 0], ends.outer[i, 1], ends.outer[i, 2], ends.outer[i, 3] = src_hi, src_lo, dst_hi, dst_lo
+                    ends.outer[i, 0], ends.outer[i, 1], ends.outer[i, 2], ends.outer[i, 3] = (
+                        src_hi,
+                        src_lo,
+                        dst_hi,
+                        dst_lo,
+                    )
             if protocol == 4:
                 tunnel, ether, at, transport = 1, 0x0800, transport, -1
             elif protocol == 41:
@@ -361,7 +388,12 @@ def decode(buf, starts, which, link_types, out, ends, sack_left, sack_right, sac
                 if to == 4789 and end - transport >= 30 and (np.int64(buf[transport + 8]) & 8) != 0:
                     tunnel_id = u32(buf, transport + 12) >> 8
                     tunnel, ether, at, transport = 3, u16(buf, transport + 28), transport + 30, -1
-                elif to == 2152 and end - transport >= 16 and (np.int64(buf[transport + 8]) & 0xF0) == 0x30 and np.int64(buf[transport + 9]) == 255:
+                elif (
+                    to == 2152
+                    and end - transport >= 16
+                    and (np.int64(buf[transport + 8]) & 0xF0) == 0x30
+                    and np.int64(buf[transport + 9]) == 255
+                ):
                     size = 16 + (4 if np.int64(buf[transport + 8]) & 7 else 0)
                     if end - transport > size:
                         nibble = np.int64(buf[transport + size]) >> 4
@@ -441,11 +473,15 @@ def decode(buf, starts, which, link_types, out, ends, sack_left, sack_right, sac
                 if have >= 8:
                     flags = u16(buf, transport)
                     kind = np.int64(buf[transport])
-                    if (protocol == 1 and (kind == 8 or kind == 0)) or (protocol == 58 and (kind == 128 or kind == 129)):
+                    if (protocol == 1 and (kind == 8 or kind == 0)) or (
+                        protocol == 58 and (kind == 128 or kind == 129)
+                    ):
                         src_port = u16(buf, transport + 4)
                         dst_port = src_port
                         seq = u16(buf, transport + 6)
-                    if (protocol == 1 and (3 <= kind <= 5 or kind == 11 or kind == 12)) or (protocol == 58 and 1 <= kind <= 4):
+                    if (protocol == 1 and (3 <= kind <= 5 or kind == 11 or kind == 12)) or (
+                        protocol == 58 and 1 <= kind <= 4
+                    ):
                         if _quote(buf, transport + 8, end, quotes[quoted]):
                             quotes[quoted].packet = i
                             quotes[quoted].kind = flags

@@ -6,13 +6,17 @@ from yaffle.arrays import Array
 from yaffle.capture.conversations import Rows
 
 _V4 = {
-    (3, 0): "network unreachable", (3, 1): "host unreachable", (3, 2): "protocol unreachable", (3, 3): "port unreachable",
-    (3, 4): "packet too large for the path", (3, 6): "network unknown", (3, 7): "host unknown", (3, 9): "network prohibited",
-    (3, 10): "host prohibited", (3, 13): "prohibited by a filter", (11, 0): "time to live used up", (11, 1): "fragments missing",
+    (3, 0): "network unreachable", (3, 1): "host unreachable", (3, 2): "protocol unreachable",
+    (3, 3): "port unreachable",
+    (3, 4): "packet too large for the path", (3, 6): "network unknown", (3, 7): "host unknown",
+    (3, 9): "network prohibited",
+    (3, 10): "host prohibited", (3, 13): "prohibited by a filter", (11, 0): "time to live used up",
+    (11, 1): "fragments missing",
     (4, 0): "asked to slow down", (12, 0): "header refused",
 }  # fmt: skip
 _V6 = {
-    (1, 0): "no route", (1, 1): "prohibited by a filter", (1, 3): "address unreachable", (1, 4): "port unreachable", (2, 0): "packet too large for the path",
+    (1, 0): "no route", (1, 1): "prohibited by a filter", (1, 3): "address unreachable", (1, 4): "port unreachable",
+    (2, 0): "packet too large for the path",
     (3, 0): "hop limit used up", (3, 1): "fragments missing", (4, 0): "header refused",
 }  # fmt: skip
 _MOST_KINDS = 4096  # Distinct quoted ends that are looked up.
@@ -27,7 +31,9 @@ def in_words(kind: int, ipv6: bool) -> str:
 
 
 def tie_quotes(quotes: Array, flows: Rows) -> None:
-    """Sets `flow` of each quote: the conversation between the quoted ends that had begun last; -1 where none was seen."""
+    """Sets `flow` of each quote: the conversation between the quoted ends that had begun last; -1 where none was
+    seen.
+    """
     quotes["flow"] = -1
     names = ["protocol", "src_hi", "src_lo", "dst_hi", "dst_lo", "src_port", "dst_port"]
     if not quotes.size:
@@ -37,7 +43,14 @@ def tie_quotes(quotes: Array, flows: Rows) -> None:
         ends = [(kind["src_hi"], kind["src_lo"], kind["src_port"]), (kind["dst_hi"], kind["dst_lo"], kind["dst_port"])]
         match = np.zeros(flows.point.size, bool)
         for (ah, al, ap), (bh, bl, bp) in (ends, ends[::-1]):
-            match |= (flows.a_lo == al) & (flows.b_lo == bl) & (flows.a_hi == ah) & (flows.b_hi == bh) & (flows.a_port == ap) & (flows.b_port == bp)
+            match |= (
+                (flows.a_lo == al)
+                & (flows.b_lo == bl)
+                & (flows.a_hi == ah)
+                & (flows.b_hi == bh)
+                & (flows.a_port == ap)
+                & (flows.b_port == bp)
+            )
         found = np.flatnonzero(match & (flows.protocol == kind["protocol"]))
         if found.size:
             quotes["flow"][place.ravel() == number] = found[np.argmax(flows.first_ns[found])]

@@ -1,4 +1,5 @@
-"""Masks addresses consistently: the same address always becomes the same other one, and addresses of one network stay in one.
+"""Masks addresses consistently: the same address always becomes the same other one, and addresses of one network stay
+in one.
 
 The mapping keeps prefixes, bit by bit, under a secret key (Fan, Xu, Ammar and Moon 2004, "Prefix-preserving IP address
 anonymization"), here with a keyed BLAKE2b as its pseudo-random function. Whoever lacks the key cannot turn it back, but
@@ -30,7 +31,9 @@ class Masker:
         masked = 0
         for k in range(bits):
             prefix = (whole >> (bits - k)) << (bits - k) if k else 0
-            digest = hashlib.blake2b(pack("!BB", bits, k) + prefix.to_bytes(len(address), "big"), key=self._key, digest_size=1).digest()
+            digest = hashlib.blake2b(
+                pack("!BB", bits, k) + prefix.to_bytes(len(address), "big"), key=self._key, digest_size=1
+            ).digest()
             masked = masked << 1 | ((whole >> (bits - 1 - k) & 1) ^ (digest[0] & 1))
         return masked.to_bytes(len(address), "big")
 
@@ -71,7 +74,9 @@ class Masker:
             if part.role == ADDRESS and part.stop <= len(out):
                 before = bytes(out[part.start : part.stop])
                 after = self.packed(before)
-                changed += sum(unpack_from(f"!{len(after) // 2}H", after)) - sum(unpack_from(f"!{len(before) // 2}H", before))
+                changed += sum(unpack_from(f"!{len(after) // 2}H", after)) - sum(
+                    unpack_from(f"!{len(before) // 2}H", before)
+                )
                 out[part.start : part.stop] = after
         return changed
 

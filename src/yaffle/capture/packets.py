@@ -7,7 +7,8 @@ import numpy as np
 
 from yaffle.arrays import Array, staggered
 
-# What the transport engine reads of a packet, side by side: one connection's packets lie far apart in a busy capture, and
+# What the transport engine reads of a packet, side by side: one connection's packets lie far apart in a busy capture,
+# and
 # each costs one step to memory this way. Flags and marks are as in the columns of their names.
 HEAD = np.dtype(
     [
@@ -15,7 +16,10 @@ HEAD = np.dtype(
         ("ack", np.uint32),
         ("tsval", np.uint32),  # TCP timestamp value and echo reply (RFC 7323)
         ("tsecr", np.uint32),
-        ("extra", np.uint32),  # SYN: MSS | (window scale + 1) << 16 | SACK permitted << 24; else first row of its SACK blocks
+        (
+            "extra",
+            np.uint32,
+        ),  # SYN: MSS | (window scale + 1) << 16 | SACK permitted << 24; else first row of its SACK blocks
         ("payload", np.uint32),  # as payload_bytes
         ("window", np.uint16),  # as sent, unscaled
         ("ip_id", np.uint16),  # IPv4 identification

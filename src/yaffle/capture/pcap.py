@@ -20,8 +20,15 @@ MAGIC = {0xA1B2C3D4: 1000, 0xA1B23C4D: 1}  # value: nanoseconds a unit of the fr
 def u32(buf, at, swap):  # type: ignore[no-untyped-def]
     """Four bytes, most significant first; least significant first when `swap`."""
     if swap:
-        return (np.int64(buf[at + 3]) << 24) | (np.int64(buf[at + 2]) << 16) | (np.int64(buf[at + 1]) << 8) | np.int64(buf[at])
-    return (np.int64(buf[at]) << 24) | (np.int64(buf[at + 1]) << 16) | (np.int64(buf[at + 2]) << 8) | np.int64(buf[at + 3])
+        return (
+            (np.int64(buf[at + 3]) << 24)
+            | (np.int64(buf[at + 2]) << 16)
+            | (np.int64(buf[at + 1]) << 8)
+            | np.int64(buf[at])
+        )
+    return (
+        (np.int64(buf[at]) << 24) | (np.int64(buf[at + 1]) << 16) | (np.int64(buf[at + 2]) << 8) | np.int64(buf[at + 3])
+    )
 
 
 @kernel
@@ -72,5 +79,7 @@ class PcapIndex:
         if status == BROKEN:
             found = int(u32.py_func(window, at + 8, self._swap))
             self.container.broken_at = offset + at
-            self.container.notes.append(f"byte {offset + at + 8}: captured length is {found}, not believed: what follows is not read ({RULE})")
+            self.container.notes.append(
+                f"byte {offset + at + 8}: captured length is {found}, not believed: what follows is not read ({RULE})"
+            )
         return int(count), int(at), int(status)

@@ -116,7 +116,9 @@ class PcapngIndex:
             part = Records(*(column[count:] for column in out))
             own = len(self.container.interfaces) - self._first_interface
             snap = self.container.interfaces[self._first_interface].snap_bytes if own else 0
-            more, at, status = _index(window, at, self._swap, self._first_interface, own, self._units, self._offsets, snap, part)
+            more, at, status = _index(
+                window, at, self._swap, self._first_interface, own, self._units, self._offsets, snap, part
+            )
             self._give_times(part.time_ns[:more])
             count += int(more)
             if status != OTHER_BLOCK:
@@ -135,7 +137,10 @@ class PcapngIndex:
         if lacking.any():
             self._without_time += int(lacking.sum())
             if self._without_time == int(lacking.sum()):
-                self.container.notes.append("some packets carry no time, or one beyond the year 2262: they are given the time of the packet before")
+                self.container.notes.append(
+                    "some packets carry no time, or one beyond the year 2262: they are given the time of the packet"
+                    " before"
+                )
             for i in np.flatnonzero(lacking):
                 time_ns[i] = time_ns[i - 1] if i else self._last_ns
         if time_ns.size:

@@ -43,8 +43,18 @@ class Kept:
     comment: str = ""
 
 
-def write_selection(path: Path, interfaces: list[tuple[str, int, int]], packets: Iterable[Kept], *, names: dict[str, str] | None = None, comment: str = "") -> int:
-    """Writes packets in the order given; returns how many. interfaces: name, link type, snap length. The file appears whole."""
+def write_selection(
+    path: Path,
+    interfaces: list[tuple[str, int, int]],
+    packets: Iterable[Kept],
+    *,
+    names: dict[str, str] | None = None,
+    comment: str = "",
+) -> int:
+    """Writes packets in the order given; returns how many. interfaces: name, link type, snap length.
+
+    The file appears whole.
+    """
     part = path.with_name(path.name + ".part")
     written = 0
     with part.open("wb") as out:
@@ -63,7 +73,15 @@ def write_selection(path: Path, interfaces: list[tuple[str, int, int]], packets:
             pad = b"\0" * (-len(packet.data) % 4)
             options = _option(1, packet.comment.encode()) + _option(0, b"") if packet.comment else b""
             size = 32 + len(packet.data) + len(pad) + len(options)
-            head = _ENHANCED.pack(6, size, packet.interface, packet.time_ns >> 32, packet.time_ns & 0xFFFFFFFF, len(packet.data), packet.wire_bytes)
+            head = _ENHANCED.pack(
+                6,
+                size,
+                packet.interface,
+                packet.time_ns >> 32,
+                packet.time_ns & 0xFFFFFFFF,
+                len(packet.data),
+                packet.wire_bytes,
+            )
             out.write(head + packet.data + pad + options + _TRAILER.pack(size))
             written += 1
     part.replace(path)
@@ -81,4 +99,6 @@ def write_pcapng(
     comment: str = "",
 ) -> int:
     """Writes (time_ns, bytes on the wire, kept bytes) of one interface in the order given; returns how many."""
-    return write_selection(path, [(interface, link_type, snap_bytes)], (Kept(*packet) for packet in packets), names=names, comment=comment)
+    return write_selection(
+        path, [(interface, link_type, snap_bytes)], (Kept(*packet) for packet in packets), names=names, comment=comment
+    )

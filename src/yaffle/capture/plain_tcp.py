@@ -20,7 +20,9 @@ def u16(buf, at):  # type: ignore[no-untyped-def]
 @helper
 def u32(buf, at):  # type: ignore[no-untyped-def]
     """Four bytes, most significant first."""
-    return (np.int64(buf[at]) << 24) | (np.int64(buf[at + 1]) << 16) | (np.int64(buf[at + 2]) << 8) | np.int64(buf[at + 3])
+    return (
+        (np.int64(buf[at]) << 24) | (np.int64(buf[at + 1]) << 16) | (np.int64(buf[at + 2]) << 8) | np.int64(buf[at + 3])
+    )
 
 
 @kernel
@@ -34,7 +36,13 @@ def decode_plain(buf, starts, ethernet, out, ends, rest):  # type: ignore[no-unt
         at = starts[i]
         kept = np.int64(out.captured_bytes[i])
         wire = np.int64(out.wire_bytes[i])
-        if kept < 54 or not ethernet[out.link[i]] or buf[at] & 1 or u32(buf, at + 12) >> 8 != 0x080045 or buf[at + 23] != 6:
+        if (
+            kept < 54
+            or not ethernet[out.link[i]]
+            or buf[at] & 1
+            or u32(buf, at + 12) >> 8 != 0x080045
+            or buf[at + 23] != 6
+        ):
             rest[left] = i
             left += 1
             continue

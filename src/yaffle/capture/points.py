@@ -24,7 +24,9 @@ def _identity(packets: Columns, rows: Array) -> Array:
     head = packets.head[rows]
     parts = head["seq"].astype(np.uint64) << np.uint64(32) | head["ack"].astype(np.uint64)
     parts ^= head["ip_id"].astype(np.uint64) * np.uint64(0x9E3779B97F4A7C15)
-    parts ^= (head["payload"].astype(np.uint64) << np.uint64(16)) ^ head["tsval"].astype(np.uint64) * np.uint64(0xBF58476D1CE4E5B9)
+    parts ^= (head["payload"].astype(np.uint64) << np.uint64(16)) ^ head["tsval"].astype(np.uint64) * np.uint64(
+        0xBF58476D1CE4E5B9
+    )
     return parts
 
 
@@ -36,7 +38,11 @@ def conversation_keys(flows: Rows) -> Array:
         x = (x ^ (x >> np.uint64(29))) * np.uint64(0xBF58476D1CE4E5B9)
         return np.asarray(x ^ (x >> np.uint64(32)))
 
-    return np.asarray(mix(flows.a_hi, flows.a_lo, flows.a_port) + mix(flows.b_hi, flows.b_lo, flows.b_port) + flows.protocol.astype(np.uint64))
+    return np.asarray(
+        mix(flows.a_hi, flows.a_lo, flows.a_port)
+        + mix(flows.b_hi, flows.b_lo, flows.b_port)
+        + flows.protocol.astype(np.uint64)
+    )
 
 
 def _packets_of(packets: Columns, wanted: Array) -> dict[int, Array]:
@@ -53,7 +59,9 @@ def merge_points(capture: Capture) -> None:
     for source in capture.sources:
         faces: list[Interface | None] = [*source.interfaces] or [None]
         for face in faces:
-            labels.append(source.name if len(faces) == 1 or face is None else f"{source.name} {face.name or len(labels)}")
+            labels.append(
+                source.name if len(faces) == 1 or face is None else f"{source.name} {face.name or len(labels)}"
+            )
     if len(labels) == 1:
         capture.points = labels
         return
@@ -66,7 +74,9 @@ def merge_points(capture: Capture) -> None:
     keys = conversation_keys(flows)
     order = np.argsort(keys, kind="stable")
     by_pair: dict[tuple[int, int], list[tuple[int, int]]] = {}
-    at_odds: dict[tuple[int, int], list[tuple[int, int]]] = {}  # the same ends at other times: another point, if its clock is wrong
+    at_odds: dict[
+        tuple[int, int], list[tuple[int, int]]
+    ] = {}  # the same ends at other times: another point, if its clock is wrong
     for group in np.split(order, np.flatnonzero(np.diff(keys[order])) + 1):
         if group.size < 2 or np.unique(flows.point[group]).size < 2:
             continue
@@ -74,8 +84,13 @@ def merge_points(capture: Capture) -> None:
             for second in group[i + 1 : 16]:
                 p, q = int(flows.point[first]), int(flows.point[second])
                 if p != q:
-                    together = flows.first_ns[first] <= flows.last_ns[second] + 10**9 and flows.first_ns[second] <= flows.last_ns[first] + 10**9
-                    (by_pair if together else at_odds).setdefault((min(p, q), max(p, q)), []).append((first, second) if p < q else (second, first))
+                    together = (
+                        flows.first_ns[first] <= flows.last_ns[second] + 10**9
+                        and flows.first_ns[second] <= flows.last_ns[first] + 10**9
+                    )
+                    (by_pair if together else at_odds).setdefault((min(p, q), max(p, q)), []).append(
+                        (first, second) if p < q else (second, first)
+                    )
     parent = list(range(len(labels)))
 
     def root(point: int) -> int:
@@ -101,7 +116,13 @@ def merge_points(capture: Capture) -> None:
     for p in range(len(labels)):
         for q in range(p + 1, len(labels)):
             groups = {root(p), root(q)}
-            clash = any((min(a, b), max(a, b)) in apart for a in range(len(labels)) if root(a) == root(p) for b in range(len(labels)) if root(b) == root(q))
+            clash = any(
+                (min(a, b), max(a, b)) in apart
+                for a in range(len(labels))
+                if root(a) == root(p)
+                for b in range(len(labels))
+                if root(b) == root(q)
+            )
             if (p, q) not in apart and len(groups) == 2 and not clash:
                 parent[max(groups)] = min(groups)
     roots = sorted({root(p) for p in range(len(labels))})
@@ -113,7 +134,9 @@ def merge_points(capture: Capture) -> None:
 
 
 def other_sequences(flows: Rows, pairs: list[tuple[int, int]]) -> Array:
-    """Which pairs of conversations of the same ends began with other sequence numbers while both lived: something between answers itself. bool (n,)."""
+    """Which pairs of conversations of the same ends began with other sequence numbers while both lived: something
+    between answers itself. bool (n,).
+    """
     if not pairs:
         return np.zeros(0, bool)
     one, two = np.array(pairs, np.int64).T
@@ -121,7 +144,9 @@ def other_sequences(flows: Rows, pairs: list[tuple[int, int]]) -> Array:
     opened = (flows.state & (SYN_FROM_A | SYN_FROM_A << 1)) > 0
     both = np.minimum(flows.last_ns[one], flows.last_ns[two]) - np.maximum(flows.first_ns[one], flows.first_ns[two])
     shorter = np.minimum(flows.last_ns[one] - flows.first_ns[one], flows.last_ns[two] - flows.first_ns[two])
-    return np.asarray((flows.protocol[one] == 6) & opened[one] & opened[two] & (opening[one] != opening[two]) & (both * 2 > shorter))
+    return np.asarray(
+        (flows.protocol[one] == 6) & opened[one] & opened[two] & (opening[one] != opening[two]) & (both * 2 > shorter)
+    )
 
 
 def _compare(packets: Columns, pairs: list[tuple[int, int]]) -> tuple[str, Array]:
@@ -140,7 +165,10 @@ def _compare(packets: Columns, pairs: list[tuple[int, int]]) -> tuple[str, Array
             continue
         ids_a, ids_b = _identity(packets, a), _identity(packets, b)
         if np.unique(ids_a).size * 2 < a.size and a.size >= _LIKE_ENOUGH and abs(a.size - b.size) * 10 <= a.size:
-            ids_a, ids_b = np.arange(a.size), np.arange(b.size)  # All look alike to their headers: the first is taken for the first.
+            ids_a, ids_b = (
+                np.arange(a.size),
+                np.arange(b.size),
+            )  # All look alike to their headers: the first is taken for the first.
         _, at_a, at_b = np.intersect1d(ids_a, ids_b, return_indices=True)
         seen += min(a.size, b.size)
         shared += at_a.size
@@ -169,7 +197,8 @@ def _join(capture: Capture, keys: Array, order: Array) -> None:
             point = int(flows.point[row])
             before = latest.get(point)
             opened = flows.state[row] & (SYN_FROM_A | SYN_FROM_A << 1) and not (
-                (before is not None and opening[before] == opening[row]) or (before is not None and not flows.state[before] & 3)
+                (before is not None and opening[before] == opening[row])
+                or (before is not None and not flows.state[before] & 3)
             )
             if before is None or opened:
                 latest[point] = int(row)
@@ -178,7 +207,15 @@ def _join(capture: Capture, keys: Array, order: Array) -> None:
             swap[row] = int(flows.a_lo[row] != flows.a_lo[before] or flows.a_port[row] != flows.a_port[before])
             state = int(flows.state[row])
             if swap[row]:
-                state = (state & 16) | (state & 1) << 1 | (state & 2) >> 1 | (state & 4) << 1 | (state & 8) >> 1 | (state & 32) << 1 | (state & 64) >> 1
+                state = (
+                    (state & 16)
+                    | (state & 1) << 1
+                    | (state & 2) >> 1
+                    | (state & 4) << 1
+                    | (state & 8) >> 1
+                    | (state & 32) << 1
+                    | (state & 64) >> 1
+                )
             flows.state[before] |= state
             flows.packets[before] += flows.packets[row]
             flows.octets[before] += flows.octets[row]

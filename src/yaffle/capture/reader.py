@@ -59,7 +59,13 @@ def _index_of(head: Bytes) -> PcapIndex | PcapngIndex:
     if int.from_bytes(start, "big") in MAGIC or int.from_bytes(start, "little") in MAGIC:
         return PcapIndex(head)
     found = start.hex() or "nothing"
-    raise FormatError("start of the file", at=0, found=found, expected="a capture (pcap or pcapng)", rule="no capture begins like this")
+    raise FormatError(
+        "start of the file",
+        at=0,
+        found=found,
+        expected="a capture (pcap or pcapng)",
+        rule="no capture begins like this",
+    )
 
 
 class _Reading:
@@ -107,7 +113,18 @@ class _Reading:
         self._blocks += 1
         starts = records.position[:count]
         left = decode_plain(window, starts, link_types == headers.ETHERNET, out, ends, self.rest)
-        blocks, quoted = headers.decode(window, starts, self.rest[:left], link_types, out, ends, self.left, self.right, self.sack_count, self.quote_room)
+        blocks, quoted = headers.decode(
+            window,
+            starts,
+            self.rest[:left],
+            link_types,
+            out,
+            ends,
+            self.left,
+            self.right,
+            self.sack_count,
+            self.quote_room,
+        )
         if quoted:
             found = self.quote_room[:quoted].copy()
             found["packet"] += start
@@ -165,7 +182,9 @@ def _read_file(reading: _Reading, path: Path, number: int, *, beginning: bool = 
                 if count:
                     reading.room_for(count, data.done_bytes + at, data.file_bytes)
                     reading.take(window, offset, count, number, np.array([f.link_type for f in faces], np.int64))
-                share = (reading.done_bytes + min(data.file_bytes, data.done_bytes + (0 if data.compressed else at))) / reading.total_bytes
+                share = (
+                    reading.done_bytes + min(data.file_bytes, data.done_bytes + (0 if data.compressed else at))
+                ) / reading.total_bytes
                 if not reading.progress(min(share, 1.0), f"reading {path.name}"):
                     raise Cancelled
                 if beginning and count:
@@ -197,7 +216,9 @@ def _read_file(reading: _Reading, path: Path, number: int, *, beginning: bool = 
 
 @kernel
 def _sums(packets):  # type: ignore[no-untyped-def]
-    """Bytes on the wire, first and last time, longest packet kept, how many are sliced, fragments, broken, and steps back in time."""
+    """Bytes on the wire, first and last time, longest packet kept, how many are sliced, fragments, broken, and steps
+    back in time.
+    """
     octets, longest, sliced, fragments, broken, backwards = 0, 0, 0, 0, 0, 0
     first_ns = last_ns = previous = packets.time_ns[0]
     for i in range(packets.time_ns.size):
@@ -223,7 +244,10 @@ def _describe(source: Source, packets: Columns) -> None:
     octets, first_ns, last_ns, longest, sliced, fragments, broken, backwards = (int(x) for x in _sums(packets))
     source.bytes, source.first_ns, source.last_ns = octets, first_ns, last_ns
     if sliced:
-        source.notes.append(f"{sliced:,} packets are sliced (longest kept: {longest} bytes): payloads cannot be read whole, headers and sizes can")
+        source.notes.append(
+            f"{sliced:,} packets are sliced (longest kept: {longest} bytes): payloads cannot be read whole, headers and"
+            " sizes can"
+        )
     dropped = sum(face.dropped for face in source.interfaces)
     if dropped:
         source.complete = False
@@ -231,7 +255,9 @@ def _describe(source: Source, packets: Columns) -> None:
     if backwards:
         source.notes.append(f"time steps backwards {backwards:,} times")
     if fragments:
-        source.notes.append(f"{fragments:,} packets are fragments; later fragments are put to the conversation of their first")
+        source.notes.append(
+            f"{fragments:,} packets are fragments; later fragments are put to the conversation of their first"
+        )
     if broken:
         source.notes.append(f"{broken:,} packets have headers that end early or contradict themselves")
     for kind in sorted({f.link_type for f in source.interfaces} - set(headers.READABLE_LINKS)):
@@ -239,7 +265,8 @@ def _describe(source: Source, packets: Columns) -> None:
 
 
 def read_captures(paths: Sequence[Path | str], progress: Progress = go_on, *, beginning: bool = False) -> Capture:
-    """Packets, conversations and sources of the files, in the order given; only what each begins with where `beginning`.
+    """Packets, conversations and sources of the files, in the order given; only what each begins with where
+    `beginning`.
 
     Raises: YaffleError where a file cannot be read at all; Cancelled when `progress` says so. A file that breaks
     in the middle gives everything before the break and a note.

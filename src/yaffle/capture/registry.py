@@ -1,11 +1,15 @@
-"""Registered names of protocol numbers, EtherTypes and differentiated services code points (RFC 2474, 2597, 3246, 5865, 8622)."""
+"""Registered names of protocol numbers, EtherTypes and differentiated services code points (RFC 2474, 2597, 3246,
+5865, 8622).
+"""
 
 PROTOCOLS = {
-    1: "ICMP", 2: "IGMP", 4: "IP in IP", 6: "TCP", 17: "UDP", 41: "IPv6 in IP", 47: "GRE", 50: "ESP", 51: "AH", 58: "ICMPv6", 88: "EIGRP", 89: "OSPF",
+    1: "ICMP", 2: "IGMP", 4: "IP in IP", 6: "TCP", 17: "UDP", 41: "IPv6 in IP", 47: "GRE", 50: "ESP", 51: "AH",
+    58: "ICMPv6", 88: "EIGRP", 89: "OSPF",
     103: "PIM", 112: "VRRP", 132: "SCTP",
 }  # fmt: skip
 ETHERTYPES = {
-    0x0800: "IPv4", 0x0806: "ARP", 0x8100: "VLAN tag", 0x86DD: "IPv6", 0x8847: "MPLS", 0x8848: "MPLS multicast", 0x8863: "PPPoE discovery", 0x8864: "PPPoE",
+    0x0800: "IPv4", 0x0806: "ARP", 0x8100: "VLAN tag", 0x86DD: "IPv6", 0x8847: "MPLS", 0x8848: "MPLS multicast",
+    0x8863: "PPPoE discovery", 0x8864: "PPPoE",
     0x888E: "port access", 0x88A8: "provider VLAN tag", 0x88CC: "LLDP", 0x9100: "VLAN tag",
 }  # fmt: skip
 DSCP_NAMES = {

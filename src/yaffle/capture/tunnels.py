@@ -1,4 +1,6 @@
-"""What carries a conversation, where that is a tunnel: its kind, its number, and the ends of its outermost IP header."""
+"""What carries a conversation, where that is a tunnel: its kind, its number, and the ends of its outermost IP
+header.
+"""
 
 from dataclasses import dataclass
 
@@ -34,4 +36,6 @@ def tunnel_of(flows: Rows, row: int) -> Tunnel | None:
         return Tunnel(TUNNELS[kind], int(flows.tunnel_id[row]), None, None)
     ipv6 = bool(flows.outer_a_hi[row] or flows.outer_b_hi[row])
     one = address_text(flows.outer_a_hi[row], flows.outer_a_lo[row], ipv6)
-    return Tunnel(TUNNELS[kind], int(flows.tunnel_id[row]), one, address_text(flows.outer_b_hi[row], flows.outer_b_lo[row], ipv6))
+    return Tunnel(
+        TUNNELS[kind], int(flows.tunnel_id[row]), one, address_text(flows.outer_b_hi[row], flows.outer_b_lo[row], ipv6)
+    )

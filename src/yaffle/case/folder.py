@@ -1,6 +1,7 @@
 """Writes and opens a case, NAME.yaffle/: columns as Arrow IPC files (mapped when opened), manifest.json for the rest.
 
-The columns of each saving stand in a folder of their own, which the manifest names; the manifest is moved into place last,
+The columns of each saving stand in a folder of their own, which the manifest names; the manifest is moved into place
+last,
 so that a crash leaves the former state, whole.
 """
 
@@ -79,7 +80,9 @@ def _column(values: Array) -> Any:
     values = np.ascontiguousarray(values)
     if values.dtype.fields is None:
         return pa.array(values)
-    return pa.FixedSizeBinaryArray.from_buffers(pa.binary(values.dtype.itemsize), values.size, [None, pa.py_buffer(values)])
+    return pa.FixedSizeBinaryArray.from_buffers(
+        pa.binary(values.dtype.itemsize), values.size, [None, pa.py_buffer(values)]
+    )
 
 
 def _flush(path: Path) -> None:
@@ -122,7 +125,9 @@ def _unmatrix(prefix: str, columns: dict[str, Array]) -> Array:
     return np.stack([columns[f"{prefix}{k}"] for k in range(len(own))], axis=0).T
 
 
-def save_case(folder: Path, analysis: Analysis, memory: dict[str, Any], *, settle: bool = True, progress: Progress = go_on) -> None:
+def save_case(
+    folder: Path, analysis: Analysis, memory: dict[str, Any], *, settle: bool = True, progress: Progress = go_on
+) -> None:
     """Writes the case. `memory` is what the user did: focus, pins, notes. `settle`: wait until the disk has it.
 
     The columns go to a folder of their own, which the manifest names last: until then the former state is what opens.
@@ -130,7 +135,9 @@ def save_case(folder: Path, analysis: Analysis, memory: dict[str, Any], *, settl
     """
     if folder.suffix != SUFFIX:
         raise CaseError(f"{folder}: the name of a case ends in {SUFFIX}")
-    analysis = analysis.as_told(analysis.rules, analysis.sites, analysis.expected, ())  # The columns hold what was found; what the user says is in `memory`.
+    analysis = analysis.as_told(
+        analysis.rules, analysis.sites, analysis.expected, ()
+    )  # The columns hold what was found; what the user says is in `memory`.
     capture, account = analysis.capture, analysis.account
     tables: dict[str, dict[str, Array]] = {
         "packets": capture.packets._asdict(),
@@ -180,7 +187,11 @@ def save_case(folder: Path, analysis: Analysis, memory: dict[str, Any], *, settl
         for name, table in tables.items():
             _write_columns(columns / f"{name}.arrow", table, settle, told)
             written += sum(values.nbytes for values in table.values())
-        _write_json(columns / "said.json", {**_said(analysis), "flows": beside(analysis.flows), "path": beside_path(analysis.path)}, settle)
+        _write_json(
+            columns / "said.json",
+            {**_said(analysis), "flows": beside(analysis.flows), "path": beside_path(analysis.path)},
+            settle,
+        )
         save_memory(folder, memory)
         _write_json(folder / "manifest.json", manifest)
     except BaseException as error:
@@ -199,7 +210,9 @@ def _said(analysis: Analysis) -> dict[str, Any]:
     return {
         "label": messages.label,
         "outcome": messages.outcome,
-        **{name: {str(c): text for c, text in getattr(messages, name).items()} for name in ("protocol", "host", "note")},
+        **{
+            name: {str(c): text for c, text in getattr(messages, name).items()} for name in ("protocol", "host", "note")
+        },
         "lookups": [asdict(lookup) for lookup in analysis.lookups.rows],
         **beside_media(analysis.media, analysis.programs, analysis.calls),
     }
@@ -220,7 +233,11 @@ def _read_said(
         turns[name] = columns[name]
     label, outcome = [str(text) for text in said["label"]], [str(text) for text in said["outcome"]]
     texts = {name: {int(c): str(text) for c, text in said[name].items()} for name in ("protocol", "host", "note")}
-    if starts.size != connections + 1 or len(label) != len(outcome) or any(not 0 <= c < connections for c in texts["protocol"]):
+    if (
+        starts.size != connections + 1
+        or len(label) != len(outcome)
+        or any(not 0 <= c < connections for c in texts["protocol"])
+    ):
         raise ValueError("messages point outside their table")
     rows = [Lookup(**{**row, "addresses": tuple(row["addresses"])}) for row in said["lookups"]]
     return (
@@ -228,7 +245,14 @@ def _read_said(
         Lookups(rows),
         read_media(said, points),
         read_flows(_read_columns(folder / "flows.arrow"), _read_columns(folder / "counters.arrow"), said["flows"]),
-        read_path(_read_columns(folder / "passed.arrow"), _read_columns(folder / "odd.arrow"), said["path"], packets, points, conversations),
+        read_path(
+            _read_columns(folder / "passed.arrow"),
+            _read_columns(folder / "odd.arrow"),
+            said["path"],
+            packets,
+            points,
+            conversations,
+        ),
     )
 
 
@@ -260,7 +284,10 @@ def open_case(folder: Path) -> tuple[Analysis, dict[str, Any]]:
     version = manifest.get("version")
     if version != VERSION:
         later = isinstance(version, int) and version > VERSION
-        raise CaseError(f"{folder}: made by {'a later' if later else 'an earlier'} version of this program; its captures can be opened again")
+        raise CaseError(
+            f"{folder}: made by {'a later' if later else 'an earlier'} version of this program; its captures can be"
+            " opened again"
+        )
     named = str(manifest.get("columns", ""))
     if not named.startswith(_COLUMNS) or Path(named).name != named:
         raise CaseError(f"{folder}: the case is damaged (its columns are said to be in {named!r})")
@@ -275,7 +302,9 @@ def open_case(folder: Path) -> tuple[Analysis, dict[str, Any]]:
         quotes = np.zeros(told["flow"].size, QUOTE)
         for name in QUOTE.names or ():
             quotes[name] = told[name]
-        sources = [Source(**{**s, "interfaces": [Interface(**face) for face in s["interfaces"]]}) for s in manifest["sources"]]
+        sources = [
+            Source(**{**s, "interfaces": [Interface(**face) for face in s["interfaces"]]}) for s in manifest["sources"]
+        ]
         capture = Capture(
             sources,
             Columns(**{**packets, "head": packets["head"].view(HEAD)}),
@@ -298,18 +327,39 @@ def open_case(folder: Path) -> tuple[Analysis, dict[str, Any]]:
         )
         _check(capture, account, connections["speaker"])
         messages, lookups, (media, programs, calls), flows, path = _read_said(
-            folder / named, account.flow.size, packets["time_ns"].size, len(capture.points), capture.conversations.point.size
+            folder / named,
+            account.flow.size,
+            packets["time_ns"].size,
+            len(capture.points),
+            capture.conversations.point.size,
         )
         history = _history(manifest["history"], sources)
         if account.exchange.shape[0] and int(account.of_exchange("message").max()) >= len(messages.label):
             raise ValueError("the message of an exchange points outside its table")
     except (KeyError, TypeError, ValueError) as error:
         raise CaseError(f"{folder}: the case is damaged ({error})") from error
-    return Analysis(capture, account, connections["speaker"], messages, lookups, media, flows, history=history, path=path, calls=calls, programs=programs), memory
+    return (
+        Analysis(
+            capture,
+            account,
+            connections["speaker"],
+            messages,
+            lookups,
+            media,
+            flows,
+            history=history,
+            path=path,
+            calls=calls,
+            programs=programs,
+        ),
+        memory,
+    )
 
 
 def _history(path: str, sources: list[Source]) -> "History | None":
-    """The history that a case goes with, where it can still be read; else its source says why not, and the rest opens."""
+    """The history that a case goes with, where it can still be read; else its source says why not, and the rest
+    opens.
+    """
     from yaffle.history.layout import HistoryError
     from yaffle.history.store import History
 
@@ -323,7 +373,10 @@ def _history(path: str, sources: list[Source]) -> "History | None":
 
 
 def _check(capture: Capture, account: Account, speaker: Array) -> None:
-    """Whether the numbers with which columns point into each other do so: compiled loops believe them. Raises ValueError."""
+    """Whether the numbers with which columns point into each other do so: compiled loops believe them.
+
+    Raises ValueError.
+    """
 
     def within(what: str, numbers: Array, low: int, limit: int) -> None:
         if numbers.size and (int(numbers.min()) < low or int(numbers.max()) >= limit):
@@ -339,7 +392,12 @@ def _check(capture: Capture, account: Account, speaker: Array) -> None:
     as_long("connections", [speaker, *account.connection.T, *account.connection_charges.T], connections)
     as_long("exchanges", [*account.exchange.T, *account.exchange_charges.T], account.exchange.shape[0])
     as_long("selective acknowledgements", [capture.sack.right], capture.sack.left.size)
-    widths = (account.connection.shape[1], account.connection_charges.shape[1], account.exchange.shape[1], account.exchange_charges.shape[1])
+    widths = (
+        account.connection.shape[1],
+        account.connection_charges.shape[1],
+        account.exchange.shape[1],
+        account.exchange_charges.shape[1],
+    )
     if widths != (WIDTH, CHARGES, len(EXCHANGE_FIELDS), CHARGES):
         raise ValueError("tables have other columns than this version writes")
     within("conversation of a packet", packets.flow, -1, flows.point.size)

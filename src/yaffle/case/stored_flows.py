@@ -1,4 +1,6 @@
-"""What exporters told, as part of a case: columns of records, and beside them exporters, their own elements, counters."""
+"""What exporters told, as part of a case: columns of records, and beside them exporters, their own elements,
+counters.
+"""
 
 from dataclasses import asdict
 from typing import Any
@@ -41,7 +43,9 @@ def read_flows(columns: dict[str, Array], readings: dict[str, Array], told: dict
     """The reverse. Raises KeyError, TypeError or ValueError where it makes no sense."""
     rows, counters = _filled(columns, FLOW), Counters(_filled(readings, COUNTER), [str(d) for d in told["devices"]])
     counters.names = {(int(device), int(interface)): str(name) for device, interface, name in told["ports"]}
-    if counters.rows.size and not (int(counters.rows["device"].min()) >= 0 and int(counters.rows["device"].max()) < len(counters.devices)):
+    if counters.rows.size and not (
+        int(counters.rows["device"].min()) >= 0 and int(counters.rows["device"].max()) < len(counters.devices)
+    ):
         raise ValueError("a reading points outside the devices")
     exporters = [exporter_of(e) for e in told["exporters"]]
     own = {int(row): dict(named) for row, named in told["own"].items()}

@@ -33,7 +33,11 @@ def passed_columns(path: PointsPath) -> dict[str, Array]:
 
 def odd_columns(path: PointsPath) -> dict[str, Array]:
     """Copies, what was born on the way, and what came late."""
-    parts = [(k, kind, rows) for k, way in enumerate(_ways(path)) for kind, rows in ((_COPY, way.copies), (_BORN, way.born), (_LATE, way.reordered))]
+    parts = [
+        (k, kind, rows)
+        for k, way in enumerate(_ways(path))
+        for kind, rows in ((_COPY, way.copies), (_BORN, way.born), (_LATE, way.reordered))
+    ]
     return {
         "way": _joined([np.full(rows.size, k) for k, _, rows in parts]),
         "kind": _joined([np.full(rows.size, kind) for _, kind, rows in parts]),
@@ -56,13 +60,18 @@ def beside_path(path: PointsPath) -> dict[str, Any]:
     }
 
 
-def read_path(passed: dict[str, Array], odd: dict[str, Array], told: dict[str, Any], packets: int, points: int, conversations: int) -> PointsPath:
+def read_path(
+    passed: dict[str, Array], odd: dict[str, Array], told: dict[str, Any], packets: int, points: int, conversations: int
+) -> PointsPath:
     """The reverse. Raises KeyError, TypeError or ValueError where it makes no sense."""
     for rows, least in ((passed["sent"], 0), (passed["arrived"], -1), (odd["row"], 0)):
         if rows.size and not (int(rows.min()) >= least and int(rows.max()) < packets):
             raise ValueError("a packet of a segment points outside the packets")
     path = PointsPath(
-        {int(point): Clock(**{**clock, "steps": tuple((int(at), float(step)) for at, step in clock["steps"])}) for point, clock in told["clocks"]},
+        {
+            int(point): Clock(**{**clock, "steps": tuple((int(at), float(step)) for at, step in clock["steps"])})
+            for point, clock in told["clocks"]
+        },
         corrected={int(point) for point in told["corrected"]},
     )
     for number, (near, far, flows) in enumerate(told["segments"]):
@@ -77,6 +86,17 @@ def read_path(passed: dict[str, Array], odd: dict[str, Array], told: dict[str, A
             arrived, delays = passed["arrived"][own], passed["delay_ns"][own]
             copies, born, late = (odd["row"][odds & (odd["kind"] == kind)] for kind in (_COPY, _BORN, _LATE))
             variation = told["variation_ns"][k]
-            ways.append(Way(k % 2 == 0, passed["sent"][own], arrived, copies, born, delays[arrived >= 0], late, float("nan") if variation is None else float(variation)))
+            ways.append(
+                Way(
+                    k % 2 == 0,
+                    passed["sent"][own],
+                    arrived,
+                    copies,
+                    born,
+                    delays[arrived >= 0],
+                    late,
+                    float("nan") if variation is None else float(variation),
+                )
+            )
         path.segments.append(PathSegment(int(near), int(far), ways[0], ways[1], pairs))
     return path

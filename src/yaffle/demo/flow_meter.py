@@ -12,7 +12,21 @@ _TEMPLATE, _NAMES = 256, 257
 _NAME_BYTES = 24
 _EACH = 20  # Records of a datagram.
 # (element, octets): addresses, ports, protocol, class, interfaces, times in ms, bytes, packets, hop limit.
-_FIELDS = ((8, 4), (12, 4), (7, 2), (11, 2), (4, 1), (195, 1), (10, 4), (14, 4), (152, 8), (153, 8), (1, 8), (2, 8), (53, 1))
+_FIELDS = (
+    (8, 4),
+    (12, 4),
+    (7, 2),
+    (11, 2),
+    (4, 1),
+    (195, 1),
+    (10, 4),
+    (14, 4),
+    (152, 8),
+    (153, 8),
+    (1, 8),
+    (2, 8),
+    (53, 1),
+)
 
 
 class Meter:
@@ -38,19 +52,36 @@ class Meter:
     def export(self, *, rest: bool = False) -> list[bytes]:
         """Datagrams with the flows that are over; with `rest` all of them."""
         now = self._world.now
-        over = [key for key, (first, last, *_) in self._flows.items() if rest or now - last >= _IDLE_NS or now - first >= _ACTIVE_NS]
-        return [self._message([(key, self._flows.pop(key)) for key in over[at : at + _EACH]]) for at in range(0, len(over), _EACH)]
+        over = [
+            key
+            for key, (first, last, *_) in self._flows.items()
+            if rest or now - last >= _IDLE_NS or now - first >= _ACTIVE_NS
+        ]
+        return [
+            self._message([(key, self._flows.pop(key)) for key in over[at : at + _EACH]])
+            for at in range(0, len(over), _EACH)
+        ]
 
     def _message(self, flows: list[tuple[tuple[Any, ...], list[int]]]) -> bytes:
         fields = b"".join(pack("!HH", *field) for field in _FIELDS)
         template = pack("!HH", _TEMPLATE, len(_FIELDS)) + fields
         names = pack("!HHH", _NAMES, 2, 1) + pack("!HHHH", 10, 4, 82, _NAME_BYTES)
-        doors = b"".join(pack("!I", number) + name.encode().ljust(_NAME_BYTES, b"\0") for number, name in enumerate(self._doors, 1))
+        doors = b"".join(
+            pack("!I", number) + name.encode().ljust(_NAME_BYTES, b"\0") for number, name in enumerate(self._doors, 1)
+        )
         rows = b""
-        for (src, dst, src_port, dst_port, protocol, dscp, ingress, egress), (first, last, octets, packets, ttl) in flows:
+        for (src, dst, src_port, dst_port, protocol, dscp, ingress, egress), (
+            first,
+            last,
+            octets,
+            packets,
+            ttl,
+        ) in flows:
             ends = bytes(int(part) for part in (*src.split("."), *dst.split(".")))
             times = [(self._start_ns + at) // MS for at in (first, last)]
-            rows += ends + pack("!HHBBIIQQQQB", src_port, dst_port, protocol, dscp, ingress, egress, *times, octets, packets, ttl)
+            rows += ends + pack(
+                "!HHBBIIQQQQB", src_port, dst_port, protocol, dscp, ingress, egress, *times, octets, packets, ttl
+            )
         body = b""
         for number, content in ((2, template), (3, names), (_NAMES, doors), (_TEMPLATE, rows)):
             body += pack("!HH", number, 4 + len(content)) + content

@@ -3,7 +3,8 @@
 Northpoint: its tickets in the database are held by a lock (server). Isle of Wren: the microwave link loses packets in
 the rain (network). Saltmarsh: the handheld scanners read too slowly (client). For three minutes the terminals' name
 server answers late, and their timetable pages with it. Quay House: all is well. Everything else is ordinary traffic.
-Saltmarsh's router forgets how announcements are marked. Three points capture: the data centre at Quay House, Saltmarsh, and
+Saltmarsh's router forgets how announcements are marked. Three points capture: the data centre at Quay House, Saltmarsh,
+and
 Isle of Wren; the routers of these three export flow records to a collector in the data centre.
 """
 
@@ -103,7 +104,8 @@ def server_script(requests: list[Request]) -> Script:
 
 
 _STATEMENTS = (
-    "select seat from ticket where sailing = {}", "select * from sailing where berth = {}", "select fare from route where id = {}",
+    "select seat from ticket where sailing = {}", "select * from sailing where berth = {}",
+    "select fare from route where id = {}",
     "update ticket set boarded = 1 where id = {}", "select count(*) from ticket where desk = {}",
 )  # fmt: skip
 
@@ -152,11 +154,18 @@ class Morning:
         def rain(now: int) -> float:
             return 0.03 if RAIN[0] <= now <= RAIN[1] else 0.0002
 
-        def line(delay_ns: int, rate_bps: int, loss: Any = None, jitter_ns: int = 20_000, remark: int | None = None) -> tuple[Link, Link]:
-            return Link(world, delay_ns, rate_bps, 256_000, loss, jitter_ns), Link(world, delay_ns, rate_bps, 256_000, loss, jitter_ns, remark)
+        def line(
+            delay_ns: int, rate_bps: int, loss: Any = None, jitter_ns: int = 20_000, remark: int | None = None
+        ) -> tuple[Link, Link]:
+            return Link(world, delay_ns, rate_bps, 256_000, loss, jitter_ns), Link(
+                world, delay_ns, rate_bps, 256_000, loss, jitter_ns, remark
+            )
 
         doors = ("servers", "line to Northpoint", "line to Isle of Wren", "line to Saltmarsh", "offices")
-        self.meters = {name: Meter(world, ROUTERS[name], 1, doors if name == "quay-house" else ("desks", "line"), START_NS) for name in ROUTERS}
+        self.meters = {
+            name: Meter(world, ROUTERS[name], 1, doors if name == "quay-house" else ("desks", "line"), START_NS)
+            for name in ROUTERS
+        }
 
         hall = [Link(world, 60_000, 1_000_000_000), Link(world, 60_000, 1_000_000_000)]
         self.microwave = line(9 * MS, 20_000_000, rain)
@@ -166,11 +175,21 @@ class Morning:
             return Link(world, 150_000, 1_000_000_000)
 
         def site(name: str, label: str, network: str, lines: tuple[Link, Link], tap: list[Hop]) -> Site:
-            core, own, face = self.meters["quay-house"], self.meters.get(label), 2 + ("northpoint", "isle-of-wren", "saltmarsh", "quay-house").index(label)
+            core, own, face = (
+                self.meters["quay-house"],
+                self.meters.get(label),
+                2 + ("northpoint", "isle-of-wren", "saltmarsh", "quay-house").index(label),
+            )
             there: list[Hop] = [Door(world, own, 1, 2)] if own is not None and own is not core else []
             back: list[Hop] = [Door(world, own, 2, 1)] if own is not None and own is not core else []
             up = [lan(), *tap, *there, lines[0], Door(world, core, face, 1), self.centre, hall[0]]
-            return Site(name, label, network, up, [hall[1], self.centre, Door(world, core, 1, face), lines[1], *back, *tap, lan()])
+            return Site(
+                name,
+                label,
+                network,
+                up,
+                [hall[1], self.centre, Door(world, core, 1, face), lines[1], *back, *tap, lan()],
+            )
 
         self.sites = {
             "northpoint": site("Northpoint", "northpoint", "198.51.100.", north, []),
@@ -179,13 +198,20 @@ class Morning:
             "quay-house": site("Quay House", "quay-house", "192.0.2.", quay, []),
         }
         self.names = {address: f"{name}.quay-house.{DOMAIN}" for name, (address, _port) in SERVERS.items()}
-        self.names |= {address: f"{name}-router.network.{DOMAIN}" for name, address in ROUTERS.items()} | {COLLECTOR: f"collector.quay-house.{DOMAIN}"}
+        self.names |= {address: f"{name}-router.network.{DOMAIN}" for name, address in ROUTERS.items()} | {
+            COLLECTOR: f"collector.quay-house.{DOMAIN}"
+        }
         self.servers = {name: Host(world, address) for name, (address, _port) in SERVERS.items()}
         self.waits: list[dict[str, Any]] = []
         self._people()
 
     def _people(self) -> None:
-        plans = (("northpoint", 10, 9, "desk"), ("isle-of-wren", 70, 6, "desk"), ("saltmarsh", 130, 4, "scanner"), ("quay-house", 10, 16, "office"))
+        plans = (
+            ("northpoint", 10, 9, "desk"),
+            ("isle-of-wren", 70, 6, "desk"),
+            ("saltmarsh", 130, 4, "scanner"),
+            ("quay-house", 10, 16, "office"),
+        )
         for key, first, number, kind in plans:
             site = self.sites[key]
             for i in range(number):
@@ -197,7 +223,9 @@ class Morning:
             self.names[f"198.51.100.{140 + i}"] = f"desk-{i + 1}.saltmarsh.{DOMAIN}"
 
     # --- conversations ---
-    def connection(self, site: str, host: Host, service: str, requests: list[Request], start_ns: int, **client: Any) -> None:
+    def connection(
+        self, site: str, host: Host, service: str, requests: list[Request], start_ns: int, **client: Any
+    ) -> None:
         """One connection with its requests, at a time."""
         self.world.at(start_ns, self._open, site, host, service, requests, client)
 
@@ -207,10 +235,29 @@ class Morning:
         one = Endpoint(host, host.port(), client_script(requests, log, world), **client)
         other = Endpoint(self.servers[service], SERVERS[service][1], server_script(requests))
         pair(one, other, place.up, place.down)
-        self.waits.append({"site": place.name, "client": host.address, "port": one.port, "service": service, "log": log, "think_ns": [c.think_ns for c in requests if c.counts]})
+        self.waits.append(
+            {
+                "site": place.name,
+                "client": host.address,
+                "port": one.port,
+                "service": service,
+                "log": log,
+                "think_ns": [c.think_ns for c in requests if c.counts],
+            }
+        )
         one.connect()
 
-    def datagram(self, site: str, host: Host, service: str, port: int, payload: bytes, reply: bytes | None, think_ns: int, tos: int = 0) -> None:
+    def datagram(
+        self,
+        site: str,
+        host: Host,
+        service: str,
+        port: int,
+        payload: bytes,
+        reply: bytes | None,
+        think_ns: int,
+        tos: int = 0,
+    ) -> None:
         """A UDP packet to a server, and its reply."""
         place, address = self.sites[site], SERVERS[service][0]
         sent = Datagram(host.address, port, address, SERVERS[service][1], payload)
@@ -263,9 +310,20 @@ class Morning:
                         think = int(rnd.uniform(0.9, 3.2) * S)
                     pause = int(rnd.expovariate(1 / (9 * S / self.scale)))
                     octets = rnd.randrange(300, 9000)
-                    text = "update berth set held = 1 where sailing = 640" if held else rnd.choice(_STATEMENTS).format(rnd.randrange(100, 999))
-                    asks, tells = payloads.statement(text), payloads.done() if text.startswith("update") else payloads.rows(octets)
-                    requests.append(Request(len(asks), think, len(tells) if text.startswith("update") else octets, pause, asks, tells))
+                    text = (
+                        "update berth set held = 1 where sailing = 640"
+                        if held
+                        else rnd.choice(_STATEMENTS).format(rnd.randrange(100, 999))
+                    )
+                    asks, tells = (
+                        payloads.statement(text),
+                        payloads.done() if text.startswith("update") else payloads.rows(octets),
+                    )
+                    requests.append(
+                        Request(
+                            len(asks), think, len(tells) if text.startswith("update") else octets, pause, asks, tells
+                        )
+                    )
                     at += think + pause + 30 * MS
                 self.connection(site, host, "ticket-database", requests, start)
 
@@ -276,8 +334,21 @@ class Morning:
                 for at in self._until_end(int(every * S / self.scale)):
                     requests = [_handshake()]
                     for _ in range(rnd.randrange(2, 6)):
-                        ask, think, tell = rnd.randrange(300, 900), int(rnd.lognormvariate(0, 0.4) * 12 * MS), rnd.randrange(2_000, 60_000)
-                        requests.append(Request(ask, think, tell, int(rnd.expovariate(1 / (400 * MS))), payloads.sealed(ask), payloads.sealed(tell)))
+                        ask, think, tell = (
+                            rnd.randrange(300, 900),
+                            int(rnd.lognormvariate(0, 0.4) * 12 * MS),
+                            rnd.randrange(2_000, 60_000),
+                        )
+                        requests.append(
+                            Request(
+                                ask,
+                                think,
+                                tell,
+                                int(rnd.expovariate(1 / (400 * MS))),
+                                payloads.sealed(ask),
+                                payloads.sealed(tell),
+                            )
+                        )
                     self.connection(site, host, "ticket-desk", requests, at)
 
     def _timetable(self) -> None:
@@ -292,13 +363,24 @@ class Morning:
 
         def request(target: str, octets: int, then: Callable[[], None] | None = None) -> Request:
             asks = payloads.web_ask(target, f"timetable.{DOMAIN}")
-            return Request(len(asks), int(rnd.lognormvariate(0, 0.3) * 4 * MS), octets, 2 * MS, asks, payloads.web_tell(octets), then)
+            return Request(
+                len(asks),
+                int(rnd.lognormvariate(0, 0.3) * 4 * MS),
+                octets,
+                2 * MS,
+                asks,
+                payloads.web_tell(octets),
+                then,
+            )
 
         def rest() -> None:
             for parts in (("/berths.png", "/ferries.png"), ("/script.js",)):
                 self._open(site, host, "timetable", [request(part, rnd.randrange(3_000, 30_000)) for part in parts], {})
 
-        page = [request("/timetable/today", rnd.randrange(6_000, 20_000), rest), request("/style.css", rnd.randrange(2_000, 9_000))]
+        page = [
+            request("/timetable/today", rnd.randrange(6_000, 20_000), rest),
+            request("/style.css", rnd.randrange(2_000, 9_000)),
+        ]
         heard = self._look_up(site, host, "timetable", rnd.randrange(1 << 16), rnd.randrange(32768, 60000))
         self.connection(site, host, "timetable", page, heard + rnd.randrange(MS, 3 * MS))
 
@@ -306,15 +388,33 @@ class Morning:
         rnd = self.random
         for host in self.sites["saltmarsh"].hosts[:4]:
             for at in self._until_end(int(100 * S / self.scale)):
-                request = Request(220, int(rnd.lognormvariate(0, 0.3) * 9 * MS), rnd.randrange(120_000, 260_000), 200 * MS)
-                self.connection("saltmarsh", host, "manifest", [request], at, buffer_bytes=32_768, read_bps=rnd.randrange(500_000, 900_000))
+                request = Request(
+                    220, int(rnd.lognormvariate(0, 0.3) * 9 * MS), rnd.randrange(120_000, 260_000), 200 * MS
+                )
+                self.connection(
+                    "saltmarsh",
+                    host,
+                    "manifest",
+                    [request],
+                    at,
+                    buffer_bytes=32_768,
+                    read_bps=rnd.randrange(500_000, 900_000),
+                )
 
     def _lookups(self) -> None:
         rnd = self.random
         for site, place in self.sites.items():
             for host in place.hosts:
                 for at in self._until_end(int(25 * S / self.scale)):
-                    self.world.at(at, self._look_up, site, host, rnd.choice(list(SERVERS)), rnd.randrange(1 << 16), rnd.randrange(32768, 60000))
+                    self.world.at(
+                        at,
+                        self._look_up,
+                        site,
+                        host,
+                        rnd.choice(list(SERVERS)),
+                        rnd.randrange(1 << 16),
+                        rnd.randrange(32768, 60000),
+                    )
 
     def _look_up(self, site: str, host: Host, name: str, number: int, port: int) -> int:
         """Asks for a name; returns when the answer will be there, at the latest."""
@@ -322,17 +422,28 @@ class Morning:
         think = int(self.random.lognormvariate(0, 0.5) * 400_000)
         if server == "names-terminals" and DEAF[0] <= self.world.now <= DEAF[1]:
             think = int(self.random.uniform(0.6, 1.5) * S)
-        question = b"".join(bytes([len(part)]) + part.encode() for part in f"{name}.{DOMAIN}".split(".")) + b"\0" + Struct("!HH").pack(1, 1)
+        question = (
+            b"".join(bytes([len(part)]) + part.encode() for part in f"{name}.{DOMAIN}".split("."))
+            + b"\0"
+            + Struct("!HH").pack(1, 1)
+        )
         ask = Struct("!HHHHHH").pack(number, 0x0100, 1, 0, 0, 0) + question
         address = bytes(int(x) for x in SERVERS[name][0].split("."))
-        tell = Struct("!HHHHHH").pack(number, 0x8180, 1, 1, 0, 0) + question + Struct("!HHHIH").pack(0xC00C, 1, 1, 300, 4) + address
+        tell = (
+            Struct("!HHHHHH").pack(number, 0x8180, 1, 1, 0, 0)
+            + question
+            + Struct("!HHHIH").pack(0xC00C, 1, 1, 300, 4)
+            + address
+        )
         self.datagram(site, host, server, port, ask, tell, think)
         return self.world.now + think + place_round_trip(self.sites[site]) + 2 * MS
 
     def _announcements(self) -> None:
         for number, site in enumerate(("northpoint", "isle-of-wren", "saltmarsh")):
             for k, minute in enumerate((4, 10, 14, 15, 22, 27)):
-                self.world.at(minute * 60 * S + number * 7 * S, self._speak, site, 0x48610000 + number * 256 + k, 0, 600)
+                self.world.at(
+                    minute * 60 * S + number * 7 * S, self._speak, site, 0x48610000 + number * 256 + k, 0, 600
+                )
 
     def _speak(self, site: str, ssrc: int, number: int, left: int) -> None:
         """One RTP packet of 20 ms (RFC 3550, RFC 3551 payload type 0), and the next in 20 ms."""
@@ -357,7 +468,9 @@ def _frames(tap: Tap) -> Iterator[tuple[int, int, bytes]]:
             wire, kept = tcp_frame(fields, ip_id, ttl, tos, SNAP)
         else:
             snap = _WHOLE if fields.dst_port == EXPORT_PORT else SNAP
-            wire, kept = udp_frame(fields.src, fields.src_port, fields.dst, fields.dst_port, fields.payload, ip_id, ttl, tos, snap)
+            wire, kept = udp_frame(
+                fields.src, fields.src_port, fields.dst, fields.dst_port, fields.payload, ip_id, ttl, tos, snap
+            )
         yield START_NS + time_ns, wire, kept
 
 
@@ -365,8 +478,18 @@ def _truth(morning: Morning) -> dict[str, Any]:
     return {
         "seed": 640,
         "culprits": {
-            "Northpoint": {"party": "server", "service": "ticket-database", "from_ns": START_NS + LOCK[0], "to_ns": START_NS + LOCK[1]},
-            "Isle of Wren": {"party": "network", "cause": "loss", "from_ns": START_NS + RAIN[0], "to_ns": START_NS + RAIN[1]},
+            "Northpoint": {
+                "party": "server",
+                "service": "ticket-database",
+                "from_ns": START_NS + LOCK[0],
+                "to_ns": START_NS + LOCK[1],
+            },
+            "Isle of Wren": {
+                "party": "network",
+                "cause": "loss",
+                "from_ns": START_NS + RAIN[0],
+                "to_ns": START_NS + RAIN[1],
+            },
             "Saltmarsh": {"party": "client", "cause": "window", "service": "manifest"},
             "Quay House": {"party": "none"},
         },
@@ -390,13 +513,24 @@ def make_morning(folder: Path, seed: int = 640, scale: float = 0.4) -> list[Path
     folder.mkdir(parents=True, exist_ok=True)
     paths = [folder / f"{name}.pcapng" for name in ("quay-house-data-centre", "saltmarsh", "isle-of-wren")]
     mark = folder / "truth.json"
-    if mark.exists() and all(p.exists() for p in paths) and json.loads(mark.read_text()).get("made") == [seed, scale, 6]:
+    if (
+        mark.exists()
+        and all(p.exists() for p in paths)
+        and json.loads(mark.read_text()).get("made") == [seed, scale, 6]
+    ):
         return paths
     morning = Morning(seed, scale)
     morning.plan()
     morning.world.run(LENGTH_NS)
     for tap, path in zip((morning.centre, morning.saltmarsh, morning.wren), paths, strict=True):
-        write_pcapng(path, _frames(tap), interface="mirror0", snap_bytes=_WHOLE, names=morning.names, comment="made by a simulation")
+        write_pcapng(
+            path,
+            _frames(tap),
+            interface="mirror0",
+            snap_bytes=_WHOLE,
+            names=morning.names,
+            comment="made by a simulation",
+        )
     part = mark.with_suffix(".part")
     part.write_text(json.dumps({"made": [seed, scale, 6], **_truth(morning)}))
     part.replace(mark)

@@ -55,7 +55,9 @@ class World:
 
 
 class Link:
-    """One direction of a line: a queue of limited size, a rate, a delay, and a chance of loss that may change in time."""
+    """One direction of a line: a queue of limited size, a rate, a delay, and a chance of loss that may change in
+    time.
+    """
 
     def __init__(
         self,

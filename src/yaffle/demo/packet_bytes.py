@@ -49,11 +49,23 @@ def tcp_frame(segment: Segment, ip_id: int, ttl: int, tos: int, snap: int) -> tu
     else:
         options = stamp
         if segment.sack:
-            blocks = b"".join(Struct("!II").pack((a + peer.base) & 0xFFFFFFFF, (b + peer.base) & 0xFFFFFFFF) for a, b in reversed(segment.sack))
+            blocks = b"".join(
+                Struct("!II").pack((a + peer.base) & 0xFFFFFFFF, (b + peer.base) & 0xFFFFFFFF)
+                for a, b in reversed(segment.sack)
+            )
             options += b"\x01\x01\x05" + bytes([2 + len(blocks)]) + blocks
     ack = (segment.ack + peer.base) & 0xFFFFFFFF if segment.flags & 16 else 0
     header = 20 + len(options)
-    tcp = _TCP.pack(end.port, peer.port, (segment.seq + end.base) & 0xFFFFFFFF, ack, (header // 4) << 12 | segment.flags, min(65535, segment.window), 0, 0)
+    tcp = _TCP.pack(
+        end.port,
+        peer.port,
+        (segment.seq + end.base) & 0xFFFFFFFF,
+        ack,
+        (header // 4) << 12 | segment.flags,
+        min(65535, segment.window),
+        0,
+        0,
+    )
     src, dst = end.host.address, peer.host.address
     wire = 14 + (40 if ":" in src else 20) + header + segment.length
     kept = _ethernet(src, dst, ":" in src) + _ip(src, dst, 6, header + segment.length, ip_id, ttl, tos) + tcp + options
@@ -74,7 +86,9 @@ def _payload(end: Endpoint, at: int, size: int) -> bytes:
     return bytes(out)
 
 
-def udp_frame(src: str, src_port: int, dst: str, dst_port: int, payload: bytes, ip_id: int, ttl: int, tos: int, snap: int) -> tuple[int, bytes]:
+def udp_frame(
+    src: str, src_port: int, dst: str, dst_port: int, payload: bytes, ip_id: int, ttl: int, tos: int, snap: int
+) -> tuple[int, bytes]:
     """(bytes on the wire, kept bytes) of a datagram."""
     udp = _UDP.pack(src_port, dst_port, 8 + len(payload), 0)
     frame = _ethernet(src, dst, ":" in src) + _ip(src, dst, 17, 8 + len(payload), ip_id, ttl, tos) + udp + payload

@@ -71,7 +71,9 @@ class Host:
 class Endpoint:
     """One end of one connection."""
 
-    def __init__(self, host: Host, port: int, script: Script | None, *, buffer_bytes: int = 1 << 20, read_bps: int = 0) -> None:
+    def __init__(
+        self, host: Host, port: int, script: Script | None, *, buffer_bytes: int = 1 << 20, read_bps: int = 0
+    ) -> None:
         self.host, self.world, self.port, self.script = host, host.world, port, script
         self.peer: Endpoint
         self.route: list[Hop] = []  # the hops, then the peer
@@ -124,7 +126,17 @@ class Endpoint:
         self.advertised = self.rcv + window
         self.ack_owed = 0
         self.ack_timer += 1
-        segment = Segment(self, flags, seq, self.rcv, window if flags & SYN else window >> _SCALE, length, self.host.tsval(), self.ts_recent, tuple(self.held[-3:]))
+        segment = Segment(
+            self,
+            flags,
+            seq,
+            self.rcv,
+            window if flags & SYN else window >> _SCALE,
+            length,
+            self.host.tsval(),
+            self.ts_recent,
+            tuple(self.held[-3:]),
+        )
         sack = 4 + 8 * len(segment.sack) if segment.sack and not flags & SYN else 0
         size = HEADERS + sack + length + (8 if flags & SYN else 0)
         self.world.forward(Packet(self.route, size, self.ip_id, segment))
@@ -183,7 +195,10 @@ class Endpoint:
 
     def _maybe_update_window(self) -> None:
         free = self.buffer - self.unread
-        if self.rcv + free - self.advertised >= min(self.buffer // 2, 2 * MSS * 4) and self.advertised - self.rcv < 2 * MSS:
+        if (
+            self.rcv + free - self.advertised >= min(self.buffer // 2, 2 * MSS * 4)
+            and self.advertised - self.rcv < 2 * MSS
+        ):
             self._emit(ACK, self.nxt, 0)
 
     def close(self) -> None:

@@ -1,8 +1,11 @@
-"""Four weeks at Harbourline Ferries as its routers saw them: flow records and counters of four sites, Monday 2026-02-16 to Sunday 2026-03-15.
+"""Four weeks at Harbourline Ferries as its routers saw them: flow records and counters of four sites, Monday 2026-02-16
+to Sunday 2026-03-15.
 
-Desks work from 05:30 to 21:00, sailings fill the quarter of an hour before them, Sundays are quiet. Every night Saltmarsh
+Desks work from 05:30 to 21:00, sailings fill the quarter of an hour before them, Sundays are quiet. Every night
+Saltmarsh
 copies its archive to Quay House from 01:00 on; the archive grows, until in the third week its 20 GB over a line of
-10 Mbit/s still run when the desks open. On the Saturday of the third week that was mended: the copy takes what is new only.
+10 Mbit/s still run when the desks open. On the Saturday of the third week that was mended: the copy takes what is new
+only.
 """
 
 import math
@@ -66,7 +69,9 @@ def _busy(hour_of_day: float, weekday: int) -> float:
     if not 5.5 <= hour_of_day < 21:
         return 0.03
     boarding = any(sailing - 1 / 3 <= hour_of_day < sailing for sailing in SAILINGS)
-    return (0.55 if weekday == 6 else 1.0) * (0.55 + 0.2 * math.sin((hour_of_day - 5.5) / 15.5 * math.pi) + (0.8 if boarding else 0.0))
+    return (0.55 if weekday == 6 else 1.0) * (
+        0.55 + 0.2 * math.sin((hour_of_day - 5.5) / 15.5 * math.pi) + (0.8 if boarding else 0.0)
+    )
 
 
 def hours() -> Iterator[list[HourOfSite]]:
@@ -96,16 +101,36 @@ def hours() -> Iterator[list[HourOfSite]]:
         yield found
 
 
-_FLOW = ("src", "dst", "src_port", "dst_port", "transport", "dscp", "ingress", "egress", "first_ns", "last_ns", "octets", "packets")
+_FLOW = (
+    "src",
+    "dst",
+    "src_port",
+    "dst_port",
+    "transport",
+    "dscp",
+    "ingress",
+    "egress",
+    "first_ns",
+    "last_ns",
+    "octets",
+    "packets",
+)
 _READING = ("interface", "time_ns", "in_octets", "out_octets")
 
 
 def _told(name: str, start_ns: int, rows: list[tuple[int, ...]], readings: list[tuple[int, ...]]) -> HourOfSite:
-    flows, counters = np.array(rows, np.int64).reshape(-1, len(_FLOW)), np.array(readings, np.int64).reshape(-1, len(_READING))
-    return HourOfSite(SITES[name][1], start_ns, dict(zip(_FLOW, flows.T, strict=True)), dict(zip(_READING, counters.T, strict=True)))
+    flows, counters = (
+        np.array(rows, np.int64).reshape(-1, len(_FLOW)),
+        np.array(readings, np.int64).reshape(-1, len(_READING)),
+    )
+    return HourOfSite(
+        SITES[name][1], start_ns, dict(zip(_FLOW, flows.T, strict=True)), dict(zip(_READING, counters.T, strict=True))
+    )
 
 
-def _desks(rng: np.random.Generator, name: str, busy: float, start: int, rows: list[tuple[int, ...]]) -> tuple[float, float]:
+def _desks(
+    rng: np.random.Generator, name: str, busy: float, start: int, rows: list[tuple[int, ...]]
+) -> tuple[float, float]:
     """Records of the desks at work in one step; gives the bytes that went into the site and out of it over its line."""
     first = _number(SITES[name][0].partition("/")[0]) + 10
     desks = _DESKS[name]
@@ -119,7 +144,9 @@ def _desks(rng: np.random.Generator, name: str, busy: float, start: int, rows: l
             a, b = int(start + rng.integers(0, _STEP_NS // 3)), int(start + _STEP_NS - rng.integers(1, _STEP_NS // 3))
             down, up = max(80, int(whole * share)), max(80, int(whole * share * back))
             transport, marked = (17, 0) if service == "names" else (6, 18 if service.startswith("ticket") else 0)
-            rows.append((_number(server), host, port, own_port, transport, marked, LINE, LAN, a, b, down, down // 900 + 1))
+            rows.append(
+                (_number(server), host, port, own_port, transport, marked, LINE, LAN, a, b, down, down // 900 + 1)
+            )
             rows.append((host, _number(server), own_port, port, transport, marked, LAN, LINE, a, b, up, up // 300 + 1))
             into, out = into + down, out + up
     return into, out
@@ -128,17 +155,58 @@ def _desks(rng: np.random.Generator, name: str, busy: float, start: int, rows: l
 def _copied(octets: float, start: int, rows: list[tuple[int, ...]]) -> None:
     source, target, port = ARCHIVE
     sent = int(octets)
-    rows.append((_number(source), _number(target), 51_873, port, 6, 0, LAN, LINE, start, start + _STEP_NS - 1, sent, sent // 1400 + 1))
-    rows.append((_number(target), _number(source), port, 51_873, 6, 0, LINE, LAN, start, start + _STEP_NS - 1, sent // 40, sent // 2800 + 1))
+    rows.append(
+        (
+            _number(source),
+            _number(target),
+            51_873,
+            port,
+            6,
+            0,
+            LAN,
+            LINE,
+            start,
+            start + _STEP_NS - 1,
+            sent,
+            sent // 1400 + 1,
+        )
+    )
+    rows.append(
+        (
+            _number(target),
+            _number(source),
+            port,
+            51_873,
+            6,
+            0,
+            LINE,
+            LAN,
+            start,
+            start + _STEP_NS - 1,
+            sent // 40,
+            sent // 2800 + 1,
+        )
+    )
 
 
-def _read(rng: np.random.Generator, line_bps: int, totals: np.ndarray, step: tuple[float, float], start: int, readings: list[tuple[int, ...]]) -> None:
-    """Readings of the counters within one step: what the line carried, with a little unevenness, and the same on the desks' side."""
+def _read(
+    rng: np.random.Generator,
+    line_bps: int,
+    totals: np.ndarray,
+    step: tuple[float, float],
+    start: int,
+    readings: list[tuple[int, ...]],
+) -> None:
+    """Readings of the counters within one step: what the line carried, with a little unevenness, and the same on the
+    desks' side.
+    """
     pieces = _STEP_NS // _READ_NS
     full = max(step) * 8 / (_STEP_NS / 1e9) > 0.8 * line_bps
     weights = rng.dirichlet(np.full(pieces, 1e5 if full else 60.0))  # A full line carries evenly.
     for piece in range(pieces):
-        into, out = (amount * weights[piece] * 1.03 for amount in step)  # 3 % is what no record tells: frames, and what is not IP.
+        into, out = (
+            amount * weights[piece] * 1.03 for amount in step
+        )  # 3 % is what no record tells: frames, and what is not IP.
         totals[0] += (out, into)
         totals[1] += (into, out)
         for interface in (LAN, LINE):

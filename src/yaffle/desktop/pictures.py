@@ -98,7 +98,16 @@ def _shots(window: "MainWindow") -> dict[str, Callable[[], None]]:
 
     def chosen_way() -> None:
         path(MAP)
-        window.path.map.flows.setCurrentIndex(next((k for k in range(window.path.map.flows.count()) if window.path.map.flows.itemText(k).startswith("Isle of Wren")), 0))
+        window.path.map.flows.setCurrentIndex(
+            next(
+                (
+                    k
+                    for k in range(window.path.map.flows.count())
+                    if window.path.map.flows.itemText(k).startswith("Isle of Wren")
+                ),
+                0,
+            )
+        )
 
     return {
         "gather": lambda: window.go(0),
@@ -140,7 +149,9 @@ def _shots_of_weeks(window: "MainWindow") -> dict[str, Callable[[], None]]:
     def periods() -> None:
         window.compare.normal.choose(FLOW_VOLUME, "interface out", "out of line", 1)
         window.compare.parts.setCurrentIndex(1)
-        for edit, text in zip(window.compare.periods.typed, ("2026-02-18 05:30 to 09:30", "2026-03-04 05:30 to 09:30"), strict=True):
+        for edit, text in zip(
+            window.compare.periods.typed, ("2026-02-18 05:30 to 09:30", "2026-03-04 05:30 to 09:30"), strict=True
+        ):
             edit.setText(text)
 
     return {"flows": flows, "interfaces": interface, "normal": normal, "periods": periods}

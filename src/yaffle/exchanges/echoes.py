@@ -1,4 +1,6 @@
-"""ICMP echo (RFC 792, RFC 4443 section 4): each request with its reply, by number, in the conversation of its identifier."""
+"""ICMP echo (RFC 792, RFC 4443 section 4): each request with its reply, by number, in the conversation of its
+identifier.
+"""
 
 import numpy as np
 
@@ -14,7 +16,8 @@ MOST = 200_000  # Beyond that conversations are still counted, each echo for its
 def _paired(flow: Array, number: Array, asked: Array) -> Array:
     """For each packet in order of time: the index of its reply; -1 where it has none, or asks nothing.
 
-    flow, number: int64 (n,); asked: bool (n,), whether it asks. A reply answers the request of its number right before it.
+    flow, number: int64 (n,); asked: bool (n,), whether it asks. A reply answers the request of its number right before
+    it.
     """
     reply = np.full(flow.size, -1, np.int64)
     if not flow.size:
@@ -30,7 +33,9 @@ def find_echoes(capture: Capture) -> list[Lookup]:
     """All echoes of a capture, no more than MOST."""
     packets, flows = capture.packets, capture.conversations
     kind = packets.flags.astype(np.int64)
-    icmp = ((packets.protocol == 1) & np.isin(kind, (_ASK[0], _REPLY[0]))) | ((packets.protocol == 58) & np.isin(kind, (_ASK[1], _REPLY[1])))
+    icmp = ((packets.protocol == 1) & np.isin(kind, (_ASK[0], _REPLY[0]))) | (
+        (packets.protocol == 58) & np.isin(kind, (_ASK[1], _REPLY[1]))
+    )
     rows = np.flatnonzero(icmp & (packets.flow >= 0))
     rows = rows[np.argsort(packets.time_ns[rows], kind="stable")][: 2 * MOST]
     asked = np.isin(kind[rows], _ASK)
@@ -45,5 +50,7 @@ def find_echoes(capture: Capture) -> list[Lookup]:
         client, server = (one[own], two[own]) if forward[k] else (two[own], one[own])
         t, answer = int(times[k]), int(reply[k])
         outcome, answered = ("reply", int(times[answer])) if answer >= 0 else (UNANSWERED, -1)
-        found.append(Lookup("icmp", client, server, "", "echo", outcome, t, answered, point=int(flows.point[own]), latest_ns=t))
+        found.append(
+            Lookup("icmp", client, server, "", "echo", outcome, t, answered, point=int(flows.point[own]), latest_ns=t)
+        )
     return found

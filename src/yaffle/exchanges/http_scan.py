@@ -1,6 +1,7 @@
 """Web exchanges found without copying a byte: heads are read where they lie in the capture, bodies are stepped over.
 
-For connections without holes whose bytes are all in one source; `protocols.http1` is the slow plain way for all others, and
+For connections without holes whose bytes are all in one source; `protocols.http1` is the slow plain way for all others,
+and
 the twin of this one.
 """
 
@@ -155,7 +156,13 @@ def _requests(buf, start, size, pos, heads):  # type: ignore[no-untyped-def]
         blank = target
         while blank < stop and buf[blank] != 32:
             blank += 1
-        if blank == target or stop - blank != 9 or not _same(buf, blank + 1, stop, _VERSION) or buf[stop - 1] < 48 or buf[stop - 1] > 49:
+        if (
+            blank == target
+            or stop - blank != 9
+            or not _same(buf, blank + 1, stop, _VERSION)
+            or buf[stop - 1] < 48
+            or buf[stop - 1] > 49
+        ):
             return -1
         after = _fields(buf, stop + 2, end, found)
         if after < 0:
@@ -238,9 +245,11 @@ def _whole(start, size):  # type: ignore[no-untyped-def]
 
 @kernel
 def scan(connections, starts, order, packets, number, buf, room, one, two, asked, told, turns, texts, used):  # type: ignore[no-untyped-def]
-    """Exchanges of connections whose bytes lie in source `number`: rows into turns and texts from 0 on, how many of each into used (-1: not this way).
+    """Exchanges of connections whose bytes lie in source `number`: rows into turns and texts from 0 on, how many of
+    each into used (-1: not this way).
 
-    one, two: int64 (4, n), room for the pieces of each side. texts: file positions of label and its end, host and its end; status.
+    one, two: int64 (4, n), room for the pieces of each side. texts: file positions of label and its end, host and its
+    end; status.
     Returns (how many connections were done, rows): stops where turns are full.
     """
     rows = 0
@@ -277,9 +286,22 @@ def scan(connections, starts, order, packets, number, buf, room, one, two, asked
             row = turns[rows]
             row.first = _segment(one[0, :a], one[2, :a], asked[k].at)
             row.request_end, row.request_bytes = asked[k].end, asked[k].end - asked[k].at
-            row.answer, row.stop, row.response_end, row.response_bytes, row.kind, row.message = -1, np.int64(1) << 62, 0, 0, 0, -1
+            row.answer, row.stop, row.response_end, row.response_bytes, row.kind, row.message = (
+                -1,
+                np.int64(1) << 62,
+                0,
+                0,
+                0,
+                -1,
+            )
             text = texts[rows]
-            text[0], text[1], text[2], text[3], text[4] = asked[k].text, asked[k].text_end - asked[k].text, asked[k].host, asked[k].host_end - asked[k].host, 0
+            text[0], text[1], text[2], text[3], text[4] = (
+                asked[k].text,
+                asked[k].text_end - asked[k].text,
+                asked[k].host,
+                asked[k].host_end - asked[k].host,
+                0,
+            )
             if k < answered:
                 row.answer = _segment(two[0, :b], two[2, :b], told[k].at)
                 row.stop = max(_segment(two[0, :b], two[2, :b], told[k].end - 1), row.answer) + 1

@@ -1,4 +1,6 @@
-"""What was asked, for people: values masked in statements, so that nothing private is shown unasked and like falls to like."""
+"""What was asked, for people: values masked in statements, so that nothing private is shown unasked and like falls to
+like.
+"""
 
 import re
 
@@ -22,7 +24,9 @@ def shown(protocol: str, label: str) -> str:
 
 
 def grouped(protocol: str, label: str) -> str:
-    """A label under which exchanges of one kind fall together: without literals, values of queries, numbers in keys and paths."""
+    """A label under which exchanges of one kind fall together: without literals, values of queries, numbers in keys
+    and paths.
+    """
     if protocol in MASKED:
         return shown(protocol, label)
     if protocol in ("http", "http2"):

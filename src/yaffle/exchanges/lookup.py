@@ -3,7 +3,13 @@
 from dataclasses import dataclass
 
 UNANSWERED = "unanswered"
-LOOKUPS = ("dns", "mdns", "dhcp", "dhcpv6", "radius")  # names, leases and sign-ons; the rest asks the time, counters, for an echo, for a connection
+LOOKUPS = (
+    "dns",
+    "mdns",
+    "dhcp",
+    "dhcpv6",
+    "radius",
+)  # names, leases and sign-ons; the rest asks the time, counters, for an echo, for a connection
 
 
 @dataclass(slots=True)

@@ -63,7 +63,13 @@ def _candidates(capture: Capture, payload: Payload) -> dict[int, str]:
     possible = named | ((np.minimum(one, two) < 1024) & ~leases)
     seen = seen_names(first[possible], payload)
     good = (seen["how"] != NONE) & (named[possible] | (seen["key"] != 0))
-    found = dict(zip(first_flows[possible][good].tolist(), np.where(multicast[possible][good], "mdns", "dns").tolist(), strict=True))
+    found = dict(
+        zip(
+            first_flows[possible][good].tolist(),
+            np.where(multicast[possible][good], "mdns", "dns").tolist(),
+            strict=True,
+        )
+    )
     for flow, row, a, b in zip(first_flows.tolist(), first.tolist(), one.tolist(), two.tolist(), strict=True):
         if flow not in found and (told := _told(payload.of_packet(row), (a, b), int(packets.payload_bytes[row]))):
             found[flow] = told
@@ -103,13 +109,17 @@ class _Ends:
         return (*one, *two) if self._packets.direction[row] == 0 else (*two, *one)
 
 
-def find_lookups(capture: Capture, payload: Payload, starts: Array, order: Array, connections: Array, messages: Messages) -> Lookups:
+def find_lookups(
+    capture: Capture, payload: Payload, starts: Array, order: Array, connections: Array, messages: Messages
+) -> Lookups:
     """All look-ups of a capture. starts, order, connections: as arranged; messages: for those that went on over TCP."""
     with collector_resting():
         return _find(capture, payload, starts, order, connections, messages)
 
 
-def _find(capture: Capture, payload: Payload, starts: Array, order: Array, connections: Array, messages: Messages) -> Lookups:
+def _find(
+    capture: Capture, payload: Payload, starts: Array, order: Array, connections: Array, messages: Messages
+) -> Lookups:
     carried = _candidates(capture, payload)
     packets, flows, ends = capture.packets, capture.conversations, _Ends(capture)
     names = {flow: protocol for flow, protocol in carried.items() if protocol in ("dns", "mdns")}
@@ -147,7 +157,15 @@ def _rows_of(capture: Capture, flows: list[int]) -> Array:
     return rows[np.argsort(packets.time_ns[rows], kind="stable")]
 
 
-def _over_tcp(capture: Capture, payload: Payload, starts: Array, order: Array, connections: Array, messages: Messages, over_udp: list[Lookup]) -> list[Lookup]:
+def _over_tcp(
+    capture: Capture,
+    payload: Payload,
+    starts: Array,
+    order: Array,
+    connections: Array,
+    messages: Messages,
+    over_udp: list[Lookup],
+) -> list[Lookup]:
     """Look-ups over TCP: those that continue one that was cut short are added to it, the rest is returned."""
     flows, found = capture.conversations, []
     for c, protocol in messages.protocol.items():
@@ -164,11 +182,19 @@ def _over_tcp(capture: Capture, payload: Payload, starts: Array, order: Array, c
             asked = int(g["t"][turn["first"]])
             answered = int(g["t"][min(g.size, int(turn["stop"])) - 1]) if turn["answer"] >= 0 else -1
             outcome = messages.outcome[int(turn["message"])]
-            short = [u for u in over_udp if u.truncated and (u.client, u.name, u.kind, u.point) == (client, name, kind, point) and 0 <= asked - u.answered_ns <= _FALLBACK_NS]
+            short = [
+                u
+                for u in over_udp
+                if u.truncated
+                and (u.client, u.name, u.kind, u.point) == (client, name, kind, point)
+                and 0 <= asked - u.answered_ns <= _FALLBACK_NS
+            ]
             if short:
                 short[-1].answered_ns, short[-1].outcome, short[-1].truncated = answered, outcome, False
             else:
-                found.append(Lookup("dns", client, server, name, kind, outcome, asked, answered, point=point, latest_ns=asked))
+                found.append(
+                    Lookup("dns", client, server, name, kind, outcome, asked, answered, point=point, latest_ns=asked)
+                )
     return found
 
 

@@ -1,4 +1,6 @@
-"""Exchanges by the messages of their protocol: connections told by content, their streams decoded, each message tied to its packets."""
+"""Exchanges by the messages of their protocol: connections told by content, their streams decoded, each message tied
+to its packets.
+"""
 
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
@@ -27,7 +29,8 @@ _STATUS = {0: "unanswered", **{code: str(code) for code in range(200, 600)}}
 _SHORT = 16
 _FIRST = 64  # Bytes by which a protocol is told.
 _DECODERS = {
-    "http": http1.decode, "http2": http2.decode, "postgresql": postgres.decode, "redis": redis.decode, "mysql": mysql.decode, "dns": dns.decode, "ldap": ldap.decode,
+    "http": http1.decode, "http2": http2.decode, "postgresql": postgres.decode, "redis": redis.decode,
+    "mysql": mysql.decode, "dns": dns.decode, "ldap": ldap.decode,
 }  # fmt: skip
 _BY_ORDER = {"tls": tls.decode, "smb": smb.decode}  # these need to know what passed first, whichever side sent it
 
@@ -88,8 +91,13 @@ def _told(client: bytes, server: bytes, port: int) -> str:
     return ""
 
 
-def decode_messages(starts: Array, order: Array, ports: Array, payload: Payload, progress: Progress = go_on) -> Messages:
-    """Messages of every connection whose protocol is known. ports: of the servers. Raises Cancelled when `progress` says so."""
+def decode_messages(
+    starts: Array, order: Array, ports: Array, payload: Payload, progress: Progress = go_on
+) -> Messages:
+    """Messages of every connection whose protocol is known. ports: of the servers.
+
+    Raises Cancelled when `progress` says so.
+    """
     with collector_resting():
         return _decode_all(starts, order, ports, payload, progress)
 
@@ -115,7 +123,11 @@ def _decode_all(starts: Array, order: Array, ports: Array, payload: Payload, pro
             told[c] = protocol
     gathering = _Gathering(count)
     for number, source in enumerate(payload.sources):
-        own = [c for c, protocol in told.items() if protocol == "http" and int(payload.packets.source[max(first[c])]) == number]
+        own = [
+            c
+            for c, protocol in told.items()
+            if protocol == "http" and int(payload.packets.source[max(first[c])]) == number
+        ]
         if source is not None and own:
             _scan_web(np.array(own, np.int64), starts, order, payload, number, source, gathering)
     for place, (c, protocol) in enumerate(told.items()):
@@ -147,9 +159,19 @@ class _Gathering:
 
     def take(self, c: int, decoded: Decoded, rows: Array) -> None:
         """A connection from the plain way."""
-        self.add(c, decoded.protocol, rows, [p.label for p in decoded.pairs], [p.outcome for p in decoded.pairs], decoded.host, decoded.note)
+        self.add(
+            c,
+            decoded.protocol,
+            rows,
+            [p.label for p in decoded.pairs],
+            [p.outcome for p in decoded.pairs],
+            decoded.host,
+            decoded.note,
+        )
 
-    def add(self, c: int, protocol: str, rows: Array, label: list[str], outcome: list[str], host: str, note: str = "") -> None:
+    def add(
+        self, c: int, protocol: str, rows: Array, label: list[str], outcome: list[str], host: str, note: str = ""
+    ) -> None:
         """A connection with its rows and texts."""
         self.protocol[c] = protocol
         self._rows[c] = (rows, label, outcome)
@@ -164,15 +186,27 @@ class _Gathering:
         counts = np.zeros(self._connections, np.int64)
         counts[order] = [self._rows[c][0].size for c in order]
         turns = np.zeros(int(counts.sum()), TURN)
-        for c, at in zip(order, (np.cumsum(counts) - counts)[order].tolist(), strict=True):  # Joining so many tables of records would compare their columns each time.
+        for c, at in zip(
+            order, (np.cumsum(counts) - counts)[order].tolist(), strict=True
+        ):  # Joining so many tables of records would compare their columns each time.
             turns[at : at + self._rows[c][0].size] = self._rows[c][0]
         turns["message"] = np.arange(turns.size)
         label = [text for c in order for text in self._rows[c][1]]
         outcome = [text for c in order for text in self._rows[c][2]]
-        return Messages(np.concatenate([[0], np.cumsum(counts)]).astype(np.int64), turns, label, outcome, self.protocol, self._host, self._note)
+        return Messages(
+            np.concatenate([[0], np.cumsum(counts)]).astype(np.int64),
+            turns,
+            label,
+            outcome,
+            self.protocol,
+            self._host,
+            self._note,
+        )
 
 
-def _scan_web(own: Array, starts: Array, order: Array, payload: Payload, number: int, source: Array, gathering: _Gathering) -> None:
+def _scan_web(
+    own: Array, starts: Array, order: Array, payload: Payload, number: int, source: Array, gathering: _Gathering
+) -> None:
     """The quick way for web connections that allow it, on two threads."""
     longest = int((starts[own + 1] - starts[own]).max())
     buf = np.asarray(source)
@@ -186,7 +220,9 @@ def _scan_web(own: Array, starts: Array, order: Array, payload: Payload, number:
         while mine.size:
             turns, texts = empty_rows(max(_ROWS, longest))
             used = np.empty(mine.size, np.int64)
-            done, rows = scan(mine, starts, order, payload.packets, number, buf, room, one, two, asked, told, turns, texts, used)
+            done, rows = scan(
+                mine, starts, order, payload.packets, number, buf, room, one, two, asked, told, turns, texts, used
+            )
             parts.append((mine[:done], used[:done], turns[:rows], texts[:rows]))
             mine = mine[done:]
         return parts
@@ -202,7 +238,14 @@ def _scan_web(own: Array, starts: Array, order: Array, payload: Payload, number:
             label = [str(view[p : p + min(size, _LONGEST_LABEL)], "latin-1") for p, size, _, _, _ in mine]
             outcome = [_STATUS.get(row[4]) or str(row[4]) for row in mine]
             host = next((str(view[p : p + size], "latin-1").strip() for _, _, p, size, _ in mine if p >= 0), "")
-            gathering.add(c, "http", turns[at : at + count], label, outcome, host.rsplit(":", 1)[0] if host.count(":") == 1 else host)
+            gathering.add(
+                c,
+                "http",
+                turns[at : at + count],
+                label,
+                outcome,
+                host.rsplit(":", 1)[0] if host.count(":") == 1 else host,
+            )
             at += count
 
 
@@ -211,7 +254,10 @@ def _decode(protocol: str, client: Stream, server: Stream) -> Decoded:
         found = _DECODERS[protocol](client.runs, server.runs)
         if found.sealed is None:
             return found
-        asked, told = ([run.after(place) for run in s.runs if run.end > place] for s, place in zip((client, server), found.sealed, strict=True))
+        asked, told = (
+            [run.after(place) for run in s.runs if run.end > place]
+            for s, place in zip((client, server), found.sealed, strict=True)
+        )
         inner = tls.decode(asked, told, _order(client, server))
         found.pairs += inner.pairs
         found.host = inner.host or found.host
@@ -222,7 +268,9 @@ def _decode(protocol: str, client: Stream, server: Stream) -> Decoded:
 
 def _order(client: Stream, server: Stream) -> Order:
     """What passed in order of time: (side, place behind it)."""
-    both = np.concatenate([np.column_stack([s.segment, np.full(s.segment.size, side), s.end]) for side, s in ((0, client), (1, server))])
+    both = np.concatenate(
+        [np.column_stack([s.segment, np.full(s.segment.size, side), s.end]) for side, s in ((0, client), (1, server))]
+    )
     both = both[np.argsort(both[:, 0], kind="stable")]
     return [(int(side), int(end)) for _, side, end in both]
 
@@ -232,7 +280,13 @@ def _tied(decoded: Decoded, client: Stream, server: Stream) -> Array:
     rows = np.zeros(len(decoded.pairs), TURN)
     if not rows.size:
         return rows
-    pairs = np.array([(p.request, p.request_end, p.answer, p.answer_end, p.kind, p.asked_bytes, p.told_bytes) for p in decoded.pairs], np.int64)
+    pairs = np.array(
+        [
+            (p.request, p.request_end, p.answer, p.answer_end, p.kind, p.asked_bytes, p.told_bytes)
+            for p in decoded.pairs
+        ],
+        np.int64,
+    )
     asked, asked_end, told, told_end, rows["kind"], asked_bytes, told_bytes = pairs.T
 
     def segment(stream: Stream, place: Array) -> Array:

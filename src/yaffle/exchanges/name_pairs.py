@@ -12,7 +12,9 @@ PAIR = np.dtype([("question", np.int64), ("answer", np.int64), ("tries", np.int6
 
 @kernel
 def _pair(t, read, answers, by_id, by_name, open_id, open_name, out):  # type: ignore[no-untyped-def]
-    """Fills `out`; gives how many look-ups there are. open_id, open_name: the latest look-up of each number, -1 at first."""
+    """Fills `out`; gives how many look-ups there are. open_id, open_name: the latest look-up of each number, -1 at
+    first.
+    """
     count = 0
     for k in range(t.size):
         if not read[k]:
@@ -39,7 +41,8 @@ def _pair(t, read, answers, by_id, by_name, open_id, open_name, out):  # type: i
 def pair_names(t: Array, read: Array, answers: Array, by_id: Array, by_name: Array) -> Array:
     """Look-ups of messages in order of time, as rows of PAIR; answer: -1 where none came.
 
-    read: whether it is a message at all; by_id, by_name: small numbers, equal for the same identifier of the same asker and
+    read: whether it is a message at all; by_id, by_name: small numbers, equal for the same identifier of the same asker
+    and
     for the same name and type of the same asker.
     """
     out = np.zeros(t.size, PAIR)

@@ -1,6 +1,7 @@
 """Messages of names read where they lie in the capture: identifier, flags, question, places of addresses.
 
-`protocols.dns` is the slow plain way and the twin; it is taken for what this one leaves (an odd or compressed question).
+`protocols.dns` is the slow plain way and the twin; it is taken for what this one leaves (an odd or compressed
+question).
 """
 
 import numpy as np
@@ -13,7 +14,13 @@ _MOST_RECORDS = 256
 _LARGEST_NAME = 255
 NONE, READ, ODD = 0, 1, 2  # no message; read; left to the plain way
 FIELDS = ("how", "id", "flags", "kind", "key", "name", "name_end", "addresses")
-SEEN = np.dtype([*((name, np.int64) for name in FIELDS), ("at", np.int64, (MOST_ADDRESSES,)), ("octets", np.int64, (MOST_ADDRESSES,))])
+SEEN = np.dtype(
+    [
+        *((name, np.int64) for name in FIELDS),
+        ("at", np.int64, (MOST_ADDRESSES,)),
+        ("octets", np.int64, (MOST_ADDRESSES,)),
+    ]
+)
 
 
 @helper
@@ -104,7 +111,9 @@ def scan_names(rows, packets, number, buf, seen):  # type: ignore[no-untyped-def
 
 @kernel
 def spell_names(seen, own, buf, places, out):  # type: ignore[no-untyped-def]
-    """Writes the names of some questions in small letters with a dot behind each label, to out[places[k]:places[k + 1]]."""
+    """Writes the names of some questions in small letters with a dot behind each label, to out[places[k]:places[k +
+    1]].
+    """
     for k in range(seen.size):
         if not own[k]:
             continue

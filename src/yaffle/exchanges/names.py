@@ -42,11 +42,18 @@ def _coded(key: Array, *columns: Array) -> Array:
 
 
 def find_names(capture: Capture, payload: Payload, rows: Array, carried: dict[int, str]) -> list[Lookup]:
-    """Look-ups of names over UDP, at all points. rows: packets in order of time; carried: the protocol of each conversation."""
+    """Look-ups of names over UDP, at all points. rows: packets in order of time; carried: the protocol of each
+    conversation.
+    """
     packets, flows = capture.packets, capture.conversations
     seen = seen_names(rows, payload)
-    clients, servers = client_labels(flows, np.arange(flows.point.size)), server_labels(flows, np.arange(flows.point.size))
-    hosts = Labels(np.concatenate([clients.codes, servers.codes + len(clients.texts)]), [*clients.texts, *servers.texts]).named(str)
+    clients, servers = (
+        client_labels(flows, np.arange(flows.point.size)),
+        server_labels(flows, np.arange(flows.point.size)),
+    )
+    hosts = Labels(
+        np.concatenate([clients.codes, servers.codes + len(clients.texts)]), [*clients.texts, *servers.texts]
+    ).named(str)
     flow, forward = packets.flow[rows], packets.direction[rows] == 0
     a, b = hosts.codes[: flows.point.size][flow], hosts.codes[flows.point.size :][flow]
     ports = flows.a_port[flow].astype(np.int64), flows.b_port[flow].astype(np.int64)
@@ -66,21 +73,66 @@ def find_names(capture: Capture, payload: Payload, rows: Array, carried: dict[in
     asked, answered = paired["question"], paired["answer"]
     names = _spelt(seen[asked], rows[asked], payload)
     found_at = np.flatnonzero(answered >= 0)
-    addresses = dict(zip(found_at.tolist(), _addresses(seen[answered[found_at]], rows[answered[found_at]], payload), strict=True))
+    addresses = dict(
+        zip(found_at.tolist(), _addresses(seen[answered[found_at]], rows[answered[found_at]], payload), strict=True)
+    )
     texts, types = hosts.texts, dns.TYPES
     sender = np.where(forward, a, b)
     replier = np.where(answered >= 0, sender[answered], np.where(forward, b, a)[asked])
     told, tries, latest = seen["flags"][answered].tolist(), paired["tries"].tolist(), paired["latest_ns"].tolist()
-    columns = (flow[asked], sender[asked], replier, kind[asked], packets.time_ns[rows[asked]], packets.time_ns[rows[answered]], point[asked], asked, answered)
+    columns = (
+        flow[asked],
+        sender[asked],
+        replier,
+        kind[asked],
+        packets.time_ns[rows[asked]],
+        packets.time_ns[rows[answered]],
+        point[asked],
+        asked,
+        answered,
+    )
     found = []
-    for n, (own, client, server, word, t, back, at, k, reply) in enumerate(zip(*(column.tolist() for column in columns), strict=True)):
+    for n, (own, client, server, word, t, back, at, k, reply) in enumerate(
+        zip(*(column.tolist() for column in columns), strict=True)
+    ):
         name = names[n] if k not in plain else plain[k].name
         kind_text = types.get(word) or f"TYPE{word}"
         if reply < 0:
-            found.append(Lookup(carried[own], texts[client], texts[server], name, kind_text, UNANSWERED, t, -1, tries[n], (), at, latest[n]))
+            found.append(
+                Lookup(
+                    carried[own],
+                    texts[client],
+                    texts[server],
+                    name,
+                    kind_text,
+                    UNANSWERED,
+                    t,
+                    -1,
+                    tries[n],
+                    (),
+                    at,
+                    latest[n],
+                )
+            )
             continue
         outcome = dns.CODES.get(told[n] & 15) or f"RCODE{told[n] & 15}"
-        found.append(Lookup(carried[own], texts[client], texts[server], name, kind_text, outcome, t, back, tries[n], addresses[n], at, latest[n], bool(told[n] & 0x200)))
+        found.append(
+            Lookup(
+                carried[own],
+                texts[client],
+                texts[server],
+                name,
+                kind_text,
+                outcome,
+                t,
+                back,
+                tries[n],
+                addresses[n],
+                at,
+                latest[n],
+                bool(told[n] & 0x200),
+            )
+        )
     return found
 
 
@@ -102,7 +154,9 @@ def _addresses(seen: Array, rows: Array, payload: Payload) -> list[tuple[str, ..
     views = [memoryview(source) if source is not None else memoryview(b"") for source in payload.sources]  # type: ignore[arg-type]
     found = []
     firsts = seen["at"][:, 0].tolist(), seen["octets"][:, 0].tolist()
-    for k, (number, count, at, octets) in enumerate(zip(payload.packets.source[rows].tolist(), seen["addresses"].tolist(), *firsts, strict=True)):
+    for k, (number, count, at, octets) in enumerate(
+        zip(payload.packets.source[rows].tolist(), seen["addresses"].tolist(), *firsts, strict=True)
+    ):
         packed = bytes(views[number][at : at + octets]) if count else b""
         own = known.get(packed)
         if own is None:

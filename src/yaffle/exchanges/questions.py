@@ -20,9 +20,18 @@ class Maker(Protocol):
 
 
 class _Leases:
-    """Leases of addresses: each message of a client with what came back. What failed is told by its status, else by the kind of the answer."""
+    """Leases of addresses: each message of a client with what came back.
 
-    def __init__(self, point: int, protocol: str, parse: Callable[[bytes], dhcp.LeaseMessage | None], asks: Mapping[str, tuple[str, ...]]) -> None:
+    What failed is told by its status, else by the kind of the answer.
+    """
+
+    def __init__(
+        self,
+        point: int,
+        protocol: str,
+        parse: Callable[[bytes], dhcp.LeaseMessage | None],
+        asks: Mapping[str, tuple[str, ...]],
+    ) -> None:
         self._point, self._protocol, self._parse, self._asks = point, protocol, parse, asks
         self._open: dict[tuple[str, int], Lookup] = {}
         self._hops: dict[int, int] = {}
@@ -40,12 +49,26 @@ class _Leases:
                 if self._hops.get(id(found), 0) == message.hops:  # A relay's copy is no further try.
                     found.tries, found.latest_ns = found.tries + 1, t
                 return
-            lookup = Lookup(self._protocol, message.client, message.server or ends[2], message.address, message.kind, UNANSWERED, t, point=self._point, latest_ns=t)
+            lookup = Lookup(
+                self._protocol,
+                message.client,
+                message.server or ends[2],
+                message.address,
+                message.kind,
+                UNANSWERED,
+                t,
+                point=self._point,
+                latest_ns=t,
+            )
             self._open[key] = lookup
             self._hops[id(lookup)] = message.hops
             self.rows.append(lookup)
         elif found is not None and found.answered_ns < 0 and message.kind in self._asks[found.kind]:
-            found.answered_ns, found.outcome, found.server = t, message.status or message.kind, message.server or ends[0]
+            found.answered_ns, found.outcome, found.server = (
+                t,
+                message.status or message.kind,
+                message.server or ends[0],
+            )
             found.name = message.address or found.name
 
 
@@ -58,7 +81,9 @@ def _leases6(point: int) -> _Leases:
 
 
 class _Numbered:
-    """What is common to questions that their asker numbers: the same number again is one more try while no answer came."""
+    """What is common to questions that their asker numbers: the same number again is one more try while no answer
+    came.
+    """
 
     def __init__(self, point: int) -> None:
         self._point = point
@@ -99,7 +124,13 @@ class SignOns(_Numbered):
         key = (sender, port, receiver, message.id)
         again = self._proofs.get(key) == message.authenticator
         self._proofs[key] = message.authenticator
-        self._ask(key, Lookup("radius", end_text(sender, port), end_text(receiver, other), message.user, message.ask, UNANSWERED, t), again)
+        self._ask(
+            key,
+            Lookup(
+                "radius", end_text(sender, port), end_text(receiver, other), message.user, message.ask, UNANSWERED, t
+            ),
+            again,
+        )
 
 
 class Clocks(_Numbered):
@@ -131,7 +162,16 @@ class SnmpRequests(_Numbered):
         elif message.kind == snmp.ENCRYPTED and (receiver, other, sender, message.number) in self._open:
             self._answer((receiver, other, sender, message.number), t, "answered")
         else:
-            self._ask((sender, port, receiver, message.number), Lookup("snmp", sender, receiver, message.name, message.kind, UNANSWERED, t))
+            self._ask(
+                (sender, port, receiver, message.number),
+                Lookup("snmp", sender, receiver, message.name, message.kind, UNANSWERED, t),
+            )
 
 
-MAKERS: dict[str, Callable[[int], Maker]] = {"dhcp": _leases4, "dhcpv6": _leases6, "radius": SignOns, "ntp": Clocks, "snmp": SnmpRequests}
+MAKERS: dict[str, Callable[[int], Maker]] = {
+    "dhcp": _leases4,
+    "dhcpv6": _leases6,
+    "radius": SignOns,
+    "ntp": Clocks,
+    "snmp": SnmpRequests,
+}

@@ -33,7 +33,9 @@ def quic_lookup(capture: Capture, payload: Payload, flow: int, rows: Array) -> L
             if from_client:
                 first = first or packet.destination
                 if packet.kind == quic.INITIAL and not found.name:
-                    frames = quic.opened(data, packet, first) or quic.opened(data, packet, packet.destination)  # After a retry the keys are new.
+                    frames = quic.opened(data, packet, first) or quic.opened(
+                        data, packet, packet.destination
+                    )  # After a retry the keys are new.
                     hello.take(frames or b"")
                     found.name = hello.name
                     if found.answered_ns < 0 and t > asked:

@@ -26,7 +26,11 @@ Glance = tuple[str, str, int]  # label, outcome, kind
 
 def _web(asked: bytes, told: bytes) -> Glance:
     found, status = _ASK.match(asked), _STATUS.match(told)
-    return f"{found[1].decode('latin-1')} {found[2].decode('latin-1')}"[:_LONGEST] if found else "", status[1].decode() if status else "answered", EXCHANGE
+    return (
+        f"{found[1].decode('latin-1')} {found[2].decode('latin-1')}"[:_LONGEST] if found else "",
+        status[1].decode() if status else "answered",
+        EXCHANGE,
+    )
 
 
 def _postgres(asked: bytes, told: bytes) -> Glance:
@@ -50,7 +54,11 @@ def _decoded(decode: Callable[[list[Run], list[Run]], Decoded]) -> Callable[[byt
 
     def look(asked: bytes, told: bytes) -> Glance:
         pairs = decode([Run(0, asked)], [Run(0, told)]).pairs
-        return (pairs[0].label, pairs[0].outcome if pairs[0].answer >= 0 else "answered", EXCHANGE) if pairs else ("", "answered", EXCHANGE)
+        return (
+            (pairs[0].label, pairs[0].outcome if pairs[0].answer >= 0 else "answered", EXCHANGE)
+            if pairs
+            else ("", "answered", EXCHANGE)
+        )
 
     return look
 
@@ -68,7 +76,8 @@ def _files(asked: list[Run], told: list[Run]) -> Decoded:
 
 
 _LOOKS: dict[str, Callable[[bytes, bytes], Glance]] = {
-    "http": _web, "postgresql": _postgres, "mysql": _mysql, "redis": _redis, "tls": _sealed, "ldap": _decoded(ldap.decode),
+    "http": _web, "postgresql": _postgres, "mysql": _mysql, "redis": _redis, "tls": _sealed,
+    "ldap": _decoded(ldap.decode),
     "smb": _decoded(_files),
 }  # fmt: skip
 

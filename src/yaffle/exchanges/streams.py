@@ -14,7 +14,8 @@ MOST_BYTES = 256 << 20  # Of one side; what comes after is not decoded.
 
 @kernel
 def pieces_of(g, side, packets, start, size, segment, skip):  # type: ignore[no-untyped-def]
-    """Bytes of a side without overlap, in order of place: where each piece begins, its size, its segment, how much of that is skipped.
+    """Bytes of a side without overlap, in order of place: where each piece begins, its size, its segment, how much of
+    that is skipped.
 
     The first copy that passed is taken. Returns how many pieces.
     """
@@ -94,5 +95,8 @@ def stream_of(g: Array, side: int, payload: Payload, most_bytes: int = MOST_BYTE
     data = out.tobytes()
     breaks = np.flatnonzero(start[1:] != (start + size)[:-1]) + 1
     firsts, lasts = np.append(0, breaks), np.append(breaks, count) - 1
-    runs = [Run(int(start[a]), data[int(total[a] - size[a]) : int(total[b])]) for a, b in zip(firsts.tolist(), lasts.tolist(), strict=True)]
+    runs = [
+        Run(int(start[a]), data[int(total[a] - size[a]) : int(total[b])])
+        for a, b in zip(firsts.tolist(), lasts.tolist(), strict=True)
+    ]
     return Stream(start, start + size, segment, runs)

@@ -12,9 +12,25 @@ from yaffle.kernels import kernel
 from yaffle.transport import kinds
 from yaffle.transport.kinds import probes
 
-# One row an exchange: indices into the connection's segments. answer is -1 where none was seen; stop is one past the last.
+# One row an exchange: indices into the connection's segments. answer is -1 where none was seen; stop is one past the
+# last.
 # kind: as in protocols.message; message: number of its label, -1 where it was told by turns of bytes.
-TURN = np.dtype([(name, np.int64) for name in ("first", "answer", "stop", "request_end", "response_end", "request_bytes", "response_bytes", "kind", "message")])
+TURN = np.dtype(
+    [
+        (name, np.int64)
+        for name in (
+            "first",
+            "answer",
+            "stop",
+            "request_end",
+            "response_end",
+            "request_bytes",
+            "response_bytes",
+            "kind",
+            "message",
+        )
+    ]
+)
 
 
 def empty_turns(capacity: int) -> Array:

@@ -1,4 +1,6 @@
-"""Classes of service on a segment: load, loss and delay by differentiated services code point (RFC 2474), as packets enter it."""
+"""Classes of service on a segment: load, loss and delay by differentiated services code point (RFC 2474), as packets
+enter it.
+"""
 
 from dataclasses import dataclass
 
@@ -75,9 +77,25 @@ def class_loads(capture: Capture, way: Way, first_ns: int, last_ns: int) -> Clas
         mine = code == dscp
         bits = np.bincount(place[mine], size[mine] * 8, bins)
         delays = np.sort(delay[mine & came])
-        least, median, p95 = (float(delays[min(delays.size - 1, int(delays.size * q))]) if delays.size else float("nan") for q in (0.0, 0.5, 0.95))
+        least, median, p95 = (
+            float(delays[min(delays.size - 1, int(delays.size * q))]) if delays.size else float("nan")
+            for q in (0.0, 0.5, 0.95)
+        )
         seconds = np.add.reduceat(bits, np.arange(0, bins, second))
         peak = float(seconds.max()) / min(1.0, max(second, 1) * bin_ns / 1e9)
         octets = int(size[mine].sum())
-        found.append(ClassLoad(dscp, int(mine.sum()), octets, octets * 8e9 / span, peak, int((mine & ~came).sum()), least, median, p95, bits))
+        found.append(
+            ClassLoad(
+                dscp,
+                int(mine.sum()),
+                octets,
+                octets * 8e9 / span,
+                peak,
+                int((mine & ~came).sum()),
+                least,
+                median,
+                p95,
+                bits,
+            )
+        )
     return ClassLoads(sorted(found, key=lambda one: -one.octets), first_ns, bin_ns)

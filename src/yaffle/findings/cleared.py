@@ -28,7 +28,10 @@ class Cleared:
     def sentence(self) -> str:
         """In words."""
         users = f"{self.users} user{'s' if self.users != 1 else ''}"
-        return f"{self.site} is fine: {self.exchanges:,} exchanges of {users}, {duration(self.median_ns)} at the median, {duration(self.p95_ns)} at the 95th percentile."
+        return (
+            f"{self.site} is fine: {self.exchanges:,} exchanges of {users}, {duration(self.median_ns)} at the median,"
+            f" {duration(self.p95_ns)} at the 95th percentile."
+        )
 
 
 def cleared(analysis: Analysis, speaker: Array, findings: list[Finding]) -> list[Cleared]:
@@ -49,5 +52,7 @@ def cleared(analysis: Analysis, speaker: Array, findings: list[Finding]) -> list
         members = site.codes == code
         own = wait[rows[members[place]]]
         if own.size >= _LEAST_EXCHANGES:
-            found.append(Cleared(name, own.size, np.unique(client.codes[members]).size, int(median(own)), int(p95(own))))
+            found.append(
+                Cleared(name, own.size, np.unique(client.codes[members]).size, int(median(own)), int(p95(own)))
+            )
     return sorted(found, key=lambda c: -c.exchanges)

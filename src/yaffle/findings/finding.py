@@ -75,7 +75,11 @@ def find(analysis: Analysis, speaker: Array) -> list[Finding]:
     sums, heaviest = by_party(charges)
     party = np.argmax(sums, axis=1)
     column = heaviest[np.arange(rows.size), party].astype(np.int64)
-    low = np.stack([account.of_exchange(f"{party}_low_ns")[rows] for party in bounds.BOUNDED], axis=1) if rows.size else np.zeros((0, 3))
+    low = (
+        np.stack([account.of_exchange(f"{party}_low_ns")[rows] for party in bounds.BOUNDED], axis=1)
+        if rows.size
+        else np.zeros((0, 3))
+    )
     nil = could_be_nil(sums, party, low)  # Nobody is named whose part may be none.
     party[nil], column[nil] = causes.PARTIES.index(causes.UNEXPLAINED), causes.UNSEEN
     named = np.isin(column, (causes.NAME, causes.SERVER_NAME))
@@ -88,9 +92,22 @@ def find(analysis: Analysis, speaker: Array) -> list[Finding]:
     site = client_labels(flows, flow).named(places.site)
     server = server_labels(flows, flow)
     service = np.where(np.isin(party, (0, 1)) | named, -1, server.codes[place]) if rows.size else np.empty(0, np.int64)
-    port = np.where((party == 1) | named, -1, flows.b_port[flow].astype(np.int64)[place]) if rows.size else np.empty(0, np.int64)
+    port = (
+        np.where((party == 1) | named, -1, flows.b_port[flow].astype(np.int64)[place])
+        if rows.size
+        else np.empty(0, np.int64)
+    )
     places_of = site.codes[place] if rows.size else party
-    keys = (((party * causes.COUNT + column) * max(1, len(site.texts)) + places_of) * (len(server.texts) + 1) + service + 1) * 65537 + port + 1
+    keys = (
+        (
+            ((party * causes.COUNT + column) * max(1, len(site.texts)) + places_of) * (len(server.texts) + 1)
+            + service
+            + 1
+        )
+        * 65537
+        + port
+        + 1
+    )
     _, first, group = np.unique(keys, return_index=True, return_inverse=True)
     order = np.argsort(group, kind="stable")
     found = []
@@ -134,7 +151,11 @@ def _finding(analysis: Analysis, places: Places, key: tuple[str, str, str], rows
     expired = sum(int(account.side(s, "timeouts")[members].sum()) for s in (0, 1))
     repeat_share = again / max(1, sent)
     middle = int(np.argpartition(wait, (wait.size - 1) // 2)[(wait.size - 1) // 2])
-    app = " and ".join(dict.fromkeys(places.application(*s) for s in servers)) if len(servers) <= 3 else f"{len(servers)} servers"
+    app = (
+        " and ".join(dict.fromkeys(places.application(*s) for s in servers))
+        if len(servers) <= 3
+        else f"{len(servers)} servers"
+    )
     grounds: dict[str, Any] = {
         "exchanges": int(rows.size),
         "connections": members.tolist(),
@@ -151,23 +172,35 @@ def _finding(analysis: Analysis, places: Places, key: tuple[str, str, str], rows
         "last_ns": last,
     }
     floor, measured = duration(median(trip)), False
-    many = f"{rows.size:,} exchange{'s' if rows.size > 1 else ''} of {len(clients)} user{'s' if len(clients) > 1 else ''}, {_period(first, last)}"
+    many = (
+        f"{rows.size:,} exchange{'s' if rows.size > 1 else ''} of {len(clients)} user{'s' if len(clients) > 1 else ''},"
+        f" {_period(first, last)}"
+    )
     of = f"{duration(int(own[middle]))} of {duration(int(wait[middle]))} at the median"
     changed = int(moved[members].sum())
-    kept = f"the path kept {floor}" if changed * 4 < members.size else f"the path's floor moved during {changed} of {members.size} connections (least {floor})"
+    kept = (
+        f"the path kept {floor}"
+        if changed * 4 < members.size
+        else f"the path's floor moved during {changed} of {members.size} connections (least {floor})"
+    )
     if not trip.size:
         kept = "how long the path is cannot be told (no opening was captured)"
     grounds["path_changed_connections"] = changed
     steady = f"{kept} and {share(repeat_share)} of the packets were repeats"
     where = f"{app} ({end_text(*servers[0])})" if len(servers) == 1 else app
     if cause == "name":
-        cause_ns, sentence, step = _waits_for_names(analysis, places, grounds, site, app, charges, (wait, middle), clients, (first, last), many)
+        cause_ns, sentence, step = _waits_for_names(
+            analysis, places, grounds, site, app, charges, (wait, middle), clients, (first, last), many
+        )
         grounds["cause_ms"] = cause_ns / 1e6
         grounds["ruled_out"] = ""
     elif who == causes.SERVER:
         sentence = f"{site} waits on {where}: {of} is the server's, {causes.WORDS[cause]}; {many}."
         grounds["ruled_out"] = f"The network is cleared: {steady}."
-        step = f"Ask those who run {app} what it was doing from {_period(first, last)}: locks, slow statements, or what it waits for itself."
+        step = (
+            f"Ask those who run {app} what it was doing from {_period(first, last)}: locks, slow statements, or what it"
+            " waits for itself."
+        )
         if cause == "window":
             step = f"Look at how {app} reads its requests: its receive window was shut."
     elif who == causes.CLIENT:
@@ -180,24 +213,46 @@ def _finding(analysis: Analysis, places: Places, key: tuple[str, str, str], rows
         hosts = ", ".join(places.short(c) for c in clients[:3]) + (" and others" if len(clients) > 3 else "")
         sentence = f"{site} holds itself up: {hosts} {behind}; {of} is the client's, talking to {where}; {many}."
         grounds["ruled_out"] = f"Network and server are cleared: {steady}, and the server was ready to send."
-        step = f"Look at the application on {hosts}: what keeps it from {'reading' if cause == 'window' else 'sending'} (processor, disk, its own pauses)."
+        step = (
+            f"Look at the application on {hosts}: what keeps it from {'reading' if cause == 'window' else 'sending'}"
+            " (processor, disk, its own pauses)."
+        )
     elif who == causes.NETWORK:
         cause_ns = int(charges[:, causes.LOSS].sum()) if cause == "loss" else int(own.sum())
         if cause == "loss":
             timers = f", {expired:,} timeout{'s' if expired > 1 else ''}" if expired else ""
-            sentence = f"The path of {site} loses packets: {share(repeat_share)} sent again ({again:,} of {sent:,}{timers}); {of} is the network's; {many}."
-            step = f"Look at the links between {site} and {app} for errors and full queues; a capture at the far end would tell which segment loses."
+            sentence = (
+                f"The path of {site} loses packets: {share(repeat_share)} sent again ({again:,} of {sent:,}{timers});"
+                f" {of} is the network's; {many}."
+            )
+            step = (
+                f"Look at the links between {site} and {app} for errors and full queues; a capture at the far end would"
+                " tell which segment loses."
+            )
             if segments := where_lost(analysis, members.tolist()):
-                grounds["segments"] = [{"from": start, "to": end, "lost": count, "packets": of_all} for start, end, count, of_all in segments]
+                grounds["segments"] = [
+                    {"from": start, "to": end, "lost": count, "packets": of_all}
+                    for start, end, count, of_all in segments
+                ]
                 told, step = _between(segments, step)
                 sentence += told
         elif cause == "queueing":
-            sentence = f"The path of {site} is full: data wait in queues and flow at the pace of a bottleneck; {of} is the network's; {many}."
-            step = f"Find what fills the link of {site} in this period, and its rate; a second capture beyond it would name the segment."
+            sentence = (
+                f"The path of {site} is full: data wait in queues and flow at the pace of a bottleneck; {of} is the"
+                f" network's; {many}."
+            )
+            step = (
+                f"Find what fills the link of {site} in this period, and its rate; a second capture beyond it would"
+                " name the segment."
+            )
             others, themselves = culprits(analysis, rows)
-            grounds["culprits"] = [{"source": c.source, "destination": c.target, "bytes": c.octets, "share": c.share} for c in others]
+            grounds["culprits"] = [
+                {"source": c.source, "destination": c.target, "bytes": c.octets, "share": c.share} for c in others
+            ]
             grounds["own_share"] = themselves
-            sentence += in_words_of(others, themselves, {a: places.short(a) for c in others for a in (c.source, c.target)})
+            sentence += in_words_of(
+                others, themselves, {a: places.short(a) for c in others for a in (c.source, c.target)}
+            )
         elif cause == "round-trip":
             sentence = f"The path of {site} is long for so many trips: {floor} a trip; {of} is the network's; {many}."
             step = f"Fewer, larger exchanges or a nearer server would help; {app} asks one thing after another."
@@ -209,7 +264,10 @@ def _finding(analysis: Analysis, places: Places, key: tuple[str, str, str], rows
             grounds["waited"] = [{"from": one.start, "to": one.end, "ms": one.ns / 1e6} for one in waited if one.told]
             told, step, measured = _waited_between(waited, cause, step)
             sentence += told
-        grounds["ruled_out"] = f"The servers took {duration(int(charges[:, causes.party_columns(causes.SERVER)].sum(axis=1)[middle]))} at the median exchange."
+        grounds["ruled_out"] = (
+            f"The servers took {duration(int(charges[:, causes.party_columns(causes.SERVER)].sum(axis=1)[middle]))} at"
+            " the median exchange."
+        )
     else:
         sentence = f"{site} waits on {where}, and this capture cannot tell for whom; {many}."
         grounds["ruled_out"] = ""
@@ -217,10 +275,15 @@ def _finding(analysis: Analysis, places: Places, key: tuple[str, str, str], rows
     lost = int(own.sum())
     close = seen_close_by(analysis, members) if who == causes.SERVER else None
     if close is not None:
-        grounds["ruled_out"] += f" {close[0]} lies {duration(close[1])} from the server and saw the same, so that nothing on the way between hides in it."
+        grounds["ruled_out"] += (
+            f" {close[0]} lies {duration(close[1])} from the server and saw the same, so that nothing on the way"
+            " between hides in it."
+        )
     whole = np.zeros(rows.size, np.int64)
     low, high = bounds_of_groups(account, rows, whole, 1)
-    confidence = float(confidences(party_sums(charges.sum(axis=0)[None, :]), np.array([causes.PARTIES.index(who)]), low, high)[0])
+    confidence = float(
+        confidences(party_sums(charges.sum(axis=0)[None, :]), np.array([causes.PARTIES.index(who)]), low, high)[0]
+    )
     if who in bounds.BOUNDED:
         k = bounds.BOUNDED.index(who)
         grounds["charged_ms_low"], grounds["charged_ms_high"] = float(low[0, k] / 1e6), float(high[0, k] / 1e6)
@@ -231,9 +294,22 @@ def _finding(analysis: Analysis, places: Places, key: tuple[str, str, str], rows
     elif measured or close is not None:
         confidence = max(confidence, 0.97)  # What lies between was measured at both of its ends.
     return Finding(
-        who, cause, _severity(lost, len(clients)), _subject(who, cause, site, app), sentence, step, round(confidence, 2),
-        first, last, lost, len(clients), site, rows.tolist(), members.tolist(), grounds,
-    )  # fmt: skip
+        who,
+        cause,
+        _severity(lost, len(clients)),
+        _subject(who, cause, site, app),
+        sentence,
+        step,
+        round(confidence, 2),
+        first,
+        last,
+        lost,
+        len(clients),
+        site,
+        rows.tolist(),
+        members.tolist(),
+        grounds,
+    )
 
 
 def _subject(who: str, cause: str, site: str, app: str) -> str:
@@ -244,9 +320,17 @@ def _subject(who: str, cause: str, site: str, app: str) -> str:
 
 
 def _waits_for_names(
-    analysis: Analysis, places: Places, grounds: dict[str, Any], site: str, app: str, charges: Array, waits: tuple[Array, int], clients: list[str],
-    period: tuple[int, int], many: str,
-) -> tuple[int, str, str]:  # fmt: skip
+    analysis: Analysis,
+    places: Places,
+    grounds: dict[str, Any],
+    site: str,
+    app: str,
+    charges: Array,
+    waits: tuple[Array, int],
+    clients: list[str],
+    period: tuple[int, int],
+    many: str,
+) -> tuple[int, str, str]:
     """(time spent on names, sentence, next step); adds the name servers to the grounds."""
     wait, middle = waits
     own, trips = charges[:, causes.SERVER_NAME], charges[:, causes.NAME]
@@ -256,7 +340,14 @@ def _waits_for_names(
     of = f"{duration(int(spent[middle]))} of {duration(int(wait[middle]))} at the median"
     split = f" ({duration(int(own[middle]))} of its own, {duration(int(trips[middle]))} on the way)"
     sentence = f"{site} waits for names before it can connect to {app}: {of} is the look-up at {asked}{split}; {many}."
-    return int(spent.sum()), sentence, f"Look at how {asked} answers (services, in Survey): what it waits for itself, and whether questions had to be repeated."
+    return (
+        int(spent.sum()),
+        sentence,
+        (
+            f"Look at how {asked} answers (services, in Survey): what it waits for itself, and whether questions had to"
+            " be repeated."
+        ),
+    )
 
 
 def _between(segments: list[tuple[str, str, int, int]], step: str) -> tuple[str, str]:
@@ -264,16 +355,24 @@ def _between(segments: list[tuple[str, str, int, int]], step: str) -> tuple[str,
     worst = [one for one in segments if one[2]]
     if not worst:
         start, end = segments[0][:2]
-        return f" Between {start} and {end} nothing was lost: it is beyond them.", f"Look outside of {start} and {end}: a capture further out would tell where."
+        return (
+            f" Between {start} and {end} nothing was lost: it is beyond them.",
+            f"Look outside of {start} and {end}: a capture further out would tell where.",
+        )
     parts = [f"{count:,} of {of_all:,} from {start} to {end}" for start, end, count, of_all in worst[:2]]
     return (
         f" Lost on the way: {' and '.join(parts)}.",
-        f"Look at what lies between {worst[0][0]} and {worst[0][1]}: errors, full queues, radio; both its ends saw which packets are missing (Path).",
+        (
+            f"Look at what lies between {worst[0][0]} and {worst[0][1]}: errors, full queues, radio; both its ends saw"
+            " which packets are missing (Path)."
+        ),
     )
 
 
 def _waited_between(waited: list[WaitedAt], cause: str, step: str) -> tuple[str, str, bool]:
-    """(what the stretches of the path say of the waiting, the next step with it, whether most was measured between two points)."""
+    """(what the stretches of the path say of the waiting, the next step with it, whether most was measured between two
+    points).
+    """
     whole, worst = sum(one.ns for one in waited), waited[0]
     if cause == "name" or not worst.told or worst.ns * 2 < whole:
         return "", step, False
@@ -288,7 +387,11 @@ def _waited_between(waited: list[WaitedAt], cause: str, step: str) -> tuple[str,
 def _name_servers(analysis: Analysis, clients: list[str], first_ns: int, last_ns: int) -> list[str]:
     """The name servers that some clients asked in a period, the busiest first."""
     own = set(clients)
-    asked = Counter(k.server for k in analysis.lookups.rows if k.protocol == "dns" and k.client in own and first_ns <= k.asked_ns <= last_ns)
+    asked = Counter(
+        k.server
+        for k in analysis.lookups.rows
+        if k.protocol == "dns" and k.client in own and first_ns <= k.asked_ns <= last_ns
+    )
     return [server for server, _ in asked.most_common(8)]
 
 
@@ -307,19 +410,58 @@ def _failed_openings(analysis: Analysis, places: Places, speaker: Array) -> list
             lost = int(account.fact("wait_ns")[members].sum())
             first, last = int(account.fact("first_ns")[members].min()), int(account.fact("last_ns")[members].max())
             name = f"{places.application(server, port)} ({end_text(server, port)})"
-            tries = f"{len(members)} opening{'s' if len(members) > 1 else ''} of {len(clients)} user{'s' if len(clients) > 1 else ''}, {_period(first, last)}"
+            tries = (
+                f"{len(members)} opening{'s' if len(members) > 1 else ''} of {len(clients)}"
+                f" user{'s' if len(clients) > 1 else ''}, {_period(first, last)}"
+            )
             if what == "refused":
-                sentence, step, party = f"{name} refuses connections: {tries}.", f"See whether the service at {name} runs and listens.", causes.SERVER
+                sentence, step, party = (
+                    f"{name} refuses connections: {tries}.",
+                    f"See whether the service at {name} runs and listens.",
+                    causes.SERVER,
+                )
             else:
-                said = {in_words(kind, bool(flows.ipv6[account.flow[c]])) for c in members for kind in analysis.quotes.get(int(account.flow[c]), {})}
+                said = {
+                    in_words(kind, bool(flows.ipv6[account.flow[c]]))
+                    for c in members
+                    for kind in analysis.quotes.get(int(account.flow[c]), {})
+                }
                 sentence, party = f"{name} never answers: {tries}, {duration(lost)} of waiting.", causes.UNEXPLAINED
                 if said:
-                    sentence = f"{name} cannot be reached: the way says {' and '.join(sorted(said))}; {tries}, {duration(lost)} of waiting."
+                    sentence = (
+                        f"{name} cannot be reached: the way says {' and '.join(sorted(said))}; {tries},"
+                        f" {duration(lost)} of waiting."
+                    )
                     party = causes.NETWORK
-                step = f"A capture near {server} would tell whether the openings arrive: if so it is the server, else a filter or the path."
-            grounds = {"connections": members, "users": len(clients), "wait_ms": lost / 1e6, "first_ns": first, "last_ns": last, "exchanges": 0}
+                step = (
+                    f"A capture near {server} would tell whether the openings arrive: if so it is the server, else a"
+                    " filter or the path."
+                )
+            grounds = {
+                "connections": members,
+                "users": len(clients),
+                "wait_ms": lost / 1e6,
+                "first_ns": first,
+                "last_ns": last,
+                "exchanges": 0,
+            }
             found.append(
-                Finding(party, what, _severity(lost, len(clients)), name, sentence, step, 0.9 if what == "refused" else 0.5, first, last, lost,
-                        len(clients), "", [], members, grounds)
-            )  # fmt: skip
+                Finding(
+                    party,
+                    what,
+                    _severity(lost, len(clients)),
+                    name,
+                    sentence,
+                    step,
+                    0.9 if what == "refused" else 0.5,
+                    first,
+                    last,
+                    lost,
+                    len(clients),
+                    "",
+                    [],
+                    members,
+                    grounds,
+                )
+            )
     return found

@@ -1,7 +1,10 @@
-"""Changes of the way in time, by flow records: when the traffic between two hosts began to pass other exporters or interfaces.
+"""Changes of the way in time, by flow records: when the traffic between two hosts began to pass other exporters or
+interfaces.
 
-Time is cut into stretches; of each is told which interfaces of which exporters reported the two hosts' flows. A change is
-where that set becomes another one and stays so: both sides of it must last for two stretches or more. What changed is told
+Time is cut into stretches; of each is told which interfaces of which exporters reported the two hosts' flows. A change
+is
+where that set becomes another one and stays so: both sides of it must last for two stretches or more. What changed is
+told
 with what was before and after: the packets that each exporter of the way counted, and the highest hop limit.
 """
 
@@ -36,7 +39,8 @@ class Side:
     def words(self) -> str:
         """In words."""
         limit = f", hop limit up to {self.hop_limit}" if self.hop_limit else ""
-        return f"{'; '.join(f'{station}: {count(round(self.packets[station]))} packets' for station in self.stations)}{limit}"
+        packets = "; ".join(f"{station}: {count(round(self.packets[station]))} packets" for station in self.stations)
+        return f"{packets}{limit}"
 
 
 @dataclass(frozen=True)
@@ -68,7 +72,11 @@ def way_changes(held: HeldFlows) -> list[WayChange]:
     found = []
     for k in largest:
         own = rows[parts[k]]
-        stations, number = np.unique(np.stack([own["exporter"].astype(np.int64), own["ingress"], own["egress"]], axis=1), axis=0, return_inverse=True)
+        stations, number = np.unique(
+            np.stack([own["exporter"].astype(np.int64), own["ingress"], own["egress"]], axis=1),
+            axis=0,
+            return_inverse=True,
+        )
         if stations.shape[0] > 1:
             ends = source.texts[int(pairs[k]) // wide], target.texts[int(pairs[k]) % wide]
             found += _changes(held, own, stations, number.reshape(-1), ends)
@@ -104,11 +112,26 @@ def _changes(held: HeldFlows, rows: Array, stations: Array, number: Array, ends:
         if not (one - two and two - one):
             continue  # An exporter more or less is no other way: it may only have begun to tell.
         names = [_name(held, *station) for station in stations.tolist()]
-        sides = [_side(rows, number, names, sorted(state), first + low * width, first + high * width) for state, low, high in ((one, a, b), (two, c, d))]
-        begun = int(rows["first_ns"][np.isin(number, list(two - one)) & (begin >= b - 1)].min(initial=first + c * width))
+        sides = [
+            _side(rows, number, names, sorted(state), first + low * width, first + high * width)
+            for state, low, high in ((one, a, b), (two, c, d))
+        ]
+        begun = int(
+            rows["first_ns"][np.isin(number, list(two - one)) & (begin >= b - 1)].min(initial=first + c * width)
+        )
         ended = int(rows["last_ns"][np.isin(number, list(one - two)) & (end <= c)].max(initial=first + b * width))
         at = min(begun, first + (c + 1) * width)
-        found.append(WayChange(*ends, at, max(0, begun - ended), tuple(names[s] for s in sorted(one - two)), tuple(names[s] for s in sorted(two - one)), sides[0], sides[1]))
+        found.append(
+            WayChange(
+                *ends,
+                at,
+                max(0, begun - ended),
+                tuple(names[s] for s in sorted(one - two)),
+                tuple(names[s] for s in sorted(two - one)),
+                sides[0],
+                sides[1],
+            )
+        )
     return found
 
 

@@ -12,10 +12,26 @@ from yaffle.findings.flow_source import HeldFlows
 from yaffle.inventory.places import Places
 from yaffle.records.flow_table import Exporter
 
-DIMENSIONS = ("application", "host", "peer", "pair", "site", "site pair", "conversation", "port", "interface in", "interface out", "marking", "cast", "protocol")
+DIMENSIONS = (
+    "application",
+    "host",
+    "peer",
+    "pair",
+    "site",
+    "site pair",
+    "conversation",
+    "port",
+    "interface in",
+    "interface out",
+    "marking",
+    "cast",
+    "protocol",
+)
 NEXT = {
-    "application": "pair", "host": "application", "peer": "application", "pair": "conversation", "site": "host", "site pair": "application", "port": "pair",
-    "interface in": "application", "interface out": "application", "marking": "application", "cast": "host", "protocol": "application", "conversation": "conversation",
+    "application": "pair", "host": "application", "peer": "application", "pair": "conversation", "site": "host",
+    "site pair": "application", "port": "pair",
+    "interface in": "application", "interface out": "application", "marking": "application", "cast": "host",
+    "protocol": "application", "conversation": "conversation",
 }  # fmt: skip
 REST = "all others"  # Of sums: what was put together without addresses.
 PORT_NUMBER = "port number"  # whatever the protocol; beside DIMENSIONS, for tickets
@@ -60,7 +76,9 @@ class FlowLabels:
             return numbered(service_port(rows), str)
         keyed = rows["transport"].astype(np.int64) * 65536 + service_port(rows)
         if dimension == "port":
-            return numbered(keyed, lambda k: f"{protocol_name(k // 65536)} {k % 65536}" if k % 65536 else protocol_name(k // 65536))
+            return numbered(
+                keyed, lambda k: f"{protocol_name(k // 65536)} {k % 65536}" if k % 65536 else protocol_name(k // 65536)
+            )
         if (self._places.rules or self._places.names) and not (rows["application"] >= 0).any():
             return self._named_servers(keyed)
         return self._applications(keyed)
@@ -81,7 +99,9 @@ class FlowLabels:
             exporter, number = self._exporters[key >> 40], (key & (_NAMED - 1)) - 1
             return f"{word} {exporter.interfaces.get(number, f'interface {number}')}" if number >= 0 else "not told"
 
-        return numbered((self._rows["exporter"].astype(np.int64) << 40) | ((self._rows[column] + 1) & (_NAMED - 1)), name)
+        return numbered(
+            (self._rows["exporter"].astype(np.int64) << 40) | ((self._rows[column] + 1) & (_NAMED - 1)), name
+        )
 
     def _applications(self, keyed: Array) -> Labels:
         """As the exporter told, whose numbers may be of any size; else by port."""
@@ -114,16 +134,28 @@ class FlowLabels:
         return numbered(server * (1 << 24) + keyed, name)
 
     def _met_by_more(self) -> Array:
-        """Whether the source of a record talks to more hosts from the port that both ends use than its target does: then it is the server. bool (n,)."""
+        """Whether the source of a record talks to more hosts from the port that both ends use than its target does:
+        then it is the server. bool (n,).
+        """
         rows, source, target = self._rows, self._end("src"), self._end("dst")
         same = (rows["src_port"] == rows["dst_port"]) & (rows["src_port"] > 0)
         peers: dict[tuple[str, int], set[str]] = defaultdict(set)
-        pairs, number = np.unique(np.stack([source.codes[same], target.codes[same], rows["src_port"][same]], axis=1).astype(np.int64), axis=0, return_inverse=True)
+        pairs, number = np.unique(
+            np.stack([source.codes[same], target.codes[same], rows["src_port"][same]], axis=1).astype(np.int64),
+            axis=0,
+            return_inverse=True,
+        )
         for one, two, port in pairs.tolist():
             peers[source.texts[one], port].add(target.texts[two])
             peers[target.texts[two], port].add(source.texts[one])
         more = np.zeros(rows.size, bool)
-        wider = np.array([len(peers[source.texts[one], port]) > len(peers[target.texts[two], port]) for one, two, port in pairs.tolist()], bool)
+        wider = np.array(
+            [
+                len(peers[source.texts[one], port]) > len(peers[target.texts[two], port])
+                for one, two, port in pairs.tolist()
+            ],
+            bool,
+        )
         more[same] = wider[number.reshape(-1)]
         return more
 
@@ -135,7 +167,9 @@ class FlowLabels:
         texts = []
         for pair, transport, one, two in kinds.tolist():
             source, _, target = pairs.texts[pair].partition(_TO)
-            texts.append(f"{protocol_name(transport)} {source}{f':{one}' if one else ''}{_TO}{target}{f':{two}' if two else ''}")
+            texts.append(
+                f"{protocol_name(transport)} {source}{f':{one}' if one else ''}{_TO}{target}{f':{two}' if two else ''}"
+            )
         return Labels(codes.reshape(-1), texts).named(str)
 
 
@@ -170,4 +204,8 @@ def exporter_words(exporter: Exporter) -> str:
     """An exporter in a list."""
     from yaffle.records.flow_table import PACKETS, PROTOCOLS
 
-    return f"packets at {exporter.address}" if exporter.protocol == PACKETS else f"{exporter.address}, domain {exporter.domain}, {PROTOCOLS[exporter.protocol]}"
+    return (
+        f"packets at {exporter.address}"
+        if exporter.protocol == PACKETS
+        else f"{exporter.address}, domain {exporter.domain}, {PROTOCOLS[exporter.protocol]}"
+    )

@@ -1,6 +1,8 @@
-"""The way of flows through the exporters that reported them: interfaces, markings at each, and where counts begin to fall.
+"""The way of flows through the exporters that reported them: interfaces, markings at each, and where counts begin to
+fall.
 
-Exporters of one way are ordered by what they tell of it: next hops, hop limits, markings (who changes one comes after those
+Exporters of one way are ordered by what they tell of it: next hops, hop limits, markings (who changes one comes after
+those
 that saw the old one and before those that saw the new one), and counts, which do not grow. Counts are compared of flows
 only whose records cover their time at both exporters; sampled counts are scaled, and their uncertainty is the one of
 counting packets with a chance of 1 in N: two standard deviations are 2 N sqrt(n / N).
@@ -21,7 +23,10 @@ from yaffle.records.flow_table import PACKETS
 from yaffle.units import count, share
 
 _MOST_FLOWS = 20_000  # The largest that are followed.
-_HOLE_NS, _HOLE = 1_000_000_000, 0.02  # So much of a flow's time may lack records for its counts to be compared: the more of both.
+_HOLE_NS, _HOLE = (
+    1_000_000_000,
+    0.02,
+)  # So much of a flow's time may lack records for its counts to be compared: the more of both.
 _SURE = 2.0  # Standard deviations.
 
 
@@ -38,7 +43,9 @@ class FlowHop:
     lost: float  # packets fewer than at the exporter before, of flows that can be compared; nan at the first
     compared: float  # packets of those flows at the exporter before
     uncertainty: float  # of `lost`: two standard deviations of sampling, 0 without
-    remarked_rows: dict[tuple[int, int], list[int]]  # (DSCP before, after): a record of each flow; by what it tells of itself, or the next one sees
+    remarked_rows: dict[
+        tuple[int, int], list[int]
+    ]  # (DSCP before, after): a record of each flow; by what it tells of itself, or the next one sees
 
     @property
     def remarked(self) -> dict[tuple[int, int], int]:
@@ -83,7 +90,10 @@ class _Seen:
 
 
 def _per_exporter(rows: Array, places: Array) -> list[tuple[int, _Seen]]:
-    """(number of the flow, what one exporter told of it), the largest flows. places: of the rows in all that is held."""
+    """(number of the flow, what one exporter told of it), the largest flows.
+
+    places: of the rows in all that is held.
+    """
     names = ("src_hi", "src_lo", "dst_hi", "dst_lo", "src_port", "dst_port", "transport")
     mixed = np.zeros(rows.size, np.uint64)
     for name in names:
@@ -100,21 +110,43 @@ def _per_exporter(rows: Array, places: Array) -> list[tuple[int, _Seen]]:
         return []
     ordered, starts = rows[order], np.concatenate([[0], np.flatnonzero(np.diff(key[order])) + 1])
     reach, covered = np.zeros(starts.size, np.int64), np.zeros(starts.size, np.int64)
-    _cover(np.append(starts, order.size), np.ascontiguousarray(ordered["first_ns"]), np.ascontiguousarray(ordered["last_ns"]), reach, covered)
+    _cover(
+        np.append(starts, order.size),
+        np.ascontiguousarray(ordered["first_ns"]),
+        np.ascontiguousarray(ordered["last_ns"]),
+        reach,
+        covered,
+    )
     head = ordered[starts]
     packets, octets = (np.add.reduceat(ordered[name].astype(np.float64), starts) for name in ("packets", "octets"))
-    sampling, ttl = (np.maximum.reduceat(ordered[name].astype(np.int64), starts) for name in ("sampling", "highest_ttl"))
-    told = [head[name].tolist() for name in ("exporter", "ingress", "egress", "dscp", "post_dscp", "first_ns", "next_hop")]
-    sums = packets.tolist(), octets.tolist(), reach.tolist(), covered.tolist(), sampling.tolist(), ttl.tolist(), places[order[starts]].tolist()
+    sampling, ttl = (
+        np.maximum.reduceat(ordered[name].astype(np.int64), starts) for name in ("sampling", "highest_ttl")
+    )
+    told = [
+        head[name].tolist() for name in ("exporter", "ingress", "egress", "dscp", "post_dscp", "first_ns", "next_hop")
+    ]
+    sums = (
+        packets.tolist(),
+        octets.tolist(),
+        reach.tolist(),
+        covered.tolist(),
+        sampling.tolist(),
+        ttl.tolist(),
+        places[order[starts]].tolist(),
+    )
     return [
         (number, _Seen(exporter, ingress, egress, sent, size, dscp, post, first, last, under, each, limit, hop, row))
-        for number, exporter, ingress, egress, dscp, post, first, hop, sent, size, last, under, each, limit, row in zip(flow[order[starts]].tolist(), *told, *sums, strict=True)
+        for number, exporter, ingress, egress, dscp, post, first, hop, sent, size, last, under, each, limit, row in zip(
+            flow[order[starts]].tolist(), *told, *sums, strict=True
+        )
     ]
 
 
 @kernel
 def _cover(starts, first, last, reach, covered):  # type: ignore[no-untyped-def]
-    """For each group of records in order of their beginning: when the last of them ended, and how much of that time they cover."""
+    """For each group of records in order of their beginning: when the last of them ended, and how much of that time
+    they cover.
+    """
     for g in range(starts.size - 1):
         until = first[starts[g]]
         for k in range(starts[g], starts[g + 1]):
@@ -138,7 +170,9 @@ def flow_ways(held: HeldFlows) -> list[FlowWay]:
     for seen_at in flows.values():
         if len(seen_at) > 1:
             ways[tuple(sorted((s.exporter, s.ingress, s.egress) for s in seen_at.values()))].append(seen_at)
-    orders = {stations: _order(held, [exporter for exporter, _, _ in stations], members) for stations, members in ways.items()}
+    orders = {
+        stations: _order(held, [exporter for exporter, _, _ in stations], members) for stations, members in ways.items()
+    }
     known = {stations: order for stations, (order, ordered) in orders.items() if ordered}
     found = []
     for stations, members in ways.items():
@@ -162,7 +196,11 @@ def _before(held: HeldFlows, one: _Seen, two: _Seen) -> int:
     """1 where a flow says that it passed the first exporter before the second, -1 the other way round, 0 neither."""
     for sign, a, b in ((1, one, two), (-1, two, one)):
         address = held.exporters[b.exporter].address
-        if a.next_hop > 0 and address.count(".") == 3 and a.next_hop == int.from_bytes(bytes(int(part) for part in address.split(".")), "big"):
+        if (
+            a.next_hop > 0
+            and address.count(".") == 3
+            and a.next_hop == int.from_bytes(bytes(int(part) for part in address.split(".")), "big")
+        ):
             return sign
     if one.ttl > 0 and two.ttl > 0 and one.ttl != two.ttl:
         return 1 if one.ttl > two.ttl else -1
@@ -210,14 +248,28 @@ def _hop(held: HeldFlows, members: list[dict[int, _Seen]], exporter: int, before
             parts.append("records are missing: counts cannot be compared")
         elif lost > unsure:
             parts.append(
-                f"{count(round(lost))} of {count(round(compared))} packets fewer ({share(lost / compared)})" + (f", give or take {count(round(unsure))}" if unsure else "")
+                f"{count(round(lost))} of {count(round(compared))} packets fewer ({share(lost / compared)})"
+                + (f", give or take {count(round(unsure))}" if unsure else "")
             )
         elif unsure and abs(lost) <= unsure:
             parts.append(f"no loss that sampling would let show (less than {count(round(unsure))})")
     for (old, new), changed in sorted(remarked.items(), key=lambda one: -len(one[1]))[:3]:
-        parts.append(f"{marking(old)} becomes {marking(new)} ({count(len(changed))} flow{'s' if len(changed) != 1 else ''})")
-    names = [told.interfaces.get(n, f"interface {n}") if n >= 0 else "not told" for n in (here[0].ingress, here[0].egress)]
+        parts.append(
+            f"{marking(old)} becomes {marking(new)} ({count(len(changed))} flow{'s' if len(changed) != 1 else ''})"
+        )
+    names = [
+        told.interfaces.get(n, f"interface {n}") if n >= 0 else "not told" for n in (here[0].ingress, here[0].egress)
+    ]
     packets = sum(s.packets for s in here)
     return FlowHop(
-        exporter_words(told), names[0], names[1], packets, len(here), "; ".join(parts) or "as before" if before >= 0 or parts else "first", lost, compared, unsure, dict(remarked)
+        exporter_words(told),
+        names[0],
+        names[1],
+        packets,
+        len(here),
+        "; ".join(parts) or "as before" if before >= 0 or parts else "first",
+        lost,
+        compared,
+        unsure,
+        dict(remarked),
     )

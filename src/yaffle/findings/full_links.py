@@ -34,7 +34,11 @@ class _Stretch:
     def working_ns(self) -> int:
         """How much of it lies in working hours."""
         hours = np.arange(self.first_ns // _HOUR_NS, self.last_ns // _HOUR_NS + 1)
-        return sum(min(self.last_ns, int(h + 1) * _HOUR_NS) - max(self.first_ns, int(h) * _HOUR_NS) for h in hours if hour(int(h) * _HOUR_NS) in _WORKING)
+        return sum(
+            min(self.last_ns, int(h + 1) * _HOUR_NS) - max(self.first_ns, int(h) * _HOUR_NS)
+            for h in hours
+            if hour(int(h) * _HOUR_NS) in _WORKING
+        )
 
 
 def _stretches(one: InterfaceUse) -> list[_Stretch]:
@@ -45,7 +49,9 @@ def _stretches(one: InterfaceUse) -> list[_Stretch]:
     if not times.size:
         return []
     parts = np.split(times, np.flatnonzero(np.diff(times) > _GAP_NS) + 1)
-    return [s for s in (_Stretch(int(part[0]) - half, int(part[-1]) + half) for part in parts) if s.length_ns >= _LEAST_NS]
+    return [
+        s for s in (_Stretch(int(part[0]) - half, int(part[-1]) + half) for part in parts) if s.length_ns >= _LEAST_NS
+    ]
 
 
 def _within(rows: Array, stretch: _Stretch) -> Array:
@@ -59,7 +65,13 @@ def _what_fills(analysis: Analysis, one: InterfaceUse, stretch: _Stretch) -> tup
     """In words what went through, and the figures."""
     exporter, [*way] = through(analysis, one)
     if exporter < 0:
-        return f"its device exported no flow records, so what filled it is not known; flow records of {one.device} would tell.", {}
+        return (
+            (
+                f"its device exported no flow records, so what filled it is not known; flow records of {one.device}"
+                " would tell."
+            ),
+            {},
+        )
     held = held_flows(analysis, stretch.first_ns, stretch.last_ns)
     rows = held.rows[held.rows["exporter"] == exporter]
     for dimension, label in way:
@@ -78,12 +90,21 @@ def _what_fills(analysis: Analysis, one: InterfaceUse, stretch: _Stretch) -> tup
     others = np.unique(hosts.codes[rest]).size
     hurt_sites = sorted({sites.texts[k] for k in np.unique(sites.codes[rest]).tolist()})
     hurt = (
-        f"{count(others)} other host{'s' if others != 1 else ''}{' of ' + ', '.join(hurt_sites[:3]) if hurt_sites else ''} had to share the rest"
+        f"{count(others)} other"
+        f" host{'s' if others != 1 else ''}{' of ' + ', '.join(hurt_sites[:3]) if hurt_sites else ''} had to share the"
+        " rest"
         if others
         else "nobody else used it then"
     )
     words = f"{share(part / total)} of it was {pair}, {share(of_application / total)} {application}; {hurt}."
-    return words, {"pair": pair, "pair_share": part / total, "application": application, "hosts_hurt": others, "sites_hurt": hurt_sites, "level": held.words}
+    return words, {
+        "pair": pair,
+        "pair_share": part / total,
+        "application": application,
+        "hosts_hurt": others,
+        "sites_hurt": hurt_sites,
+        "level": held.words,
+    }
 
 
 def _largest(labels: Labels, octets: Array) -> tuple[str, float]:
@@ -114,17 +135,29 @@ def _finding(analysis: Analysis, one: InterfaceUse, stretches: list[_Stretch]) -
     often = f"on {days} days" if days > 1 else "once"
     subject = f"{one.device} {one.name}"
     sentence = (
-        f"{one.name[:1].upper()}{one.name[1:]} of {one.device} was full {one.way} (over {share(OVER)} of {rate(one.speed_bps)}) {often}, worst from "
-        f"{date_and_moment(worst.first_ns)[:16]} for {duration(worst.length_ns)}, {duration(worst.working_ns)} of that in working hours; {filled}"
+        f"{one.name[:1].upper()}{one.name[1:]} of {one.device} was full {one.way} (over {share(OVER)} of"
+        f" {rate(one.speed_bps)}) {often}, worst from {date_and_moment(worst.first_ns)[:16]} for"
+        f" {duration(worst.length_ns)}, {duration(worst.working_ns)} of that in working hours; {filled}"
     )
-    step = "Move what fills it to another hour, or limit its rate; the same hour of the weeks before tells since when it grew (Compare)."
+    step = (
+        "Move what fills it to another hour, or limit its rate; the same hour of the weeks before tells since when it"
+        " grew (Compare)."
+    )
     if not grounds:
         step = f"Have {one.device} export flow records, or capture there while the line is full."
-    grounds |= {"interface": one.number, "device": one.device, "way": one.way, "speed_bps": one.speed_bps, "days": days, "working_hours_ms": working / 1e6}
+    grounds |= {
+        "interface": one.number,
+        "device": one.device,
+        "way": one.way,
+        "speed_bps": one.speed_bps,
+        "days": days,
+        "working_hours_ms": working / 1e6,
+    }
     grounds |= {"stretches": [[s.first_ns, s.last_ns] for s in stretches], "connections": []}
     severity = "severe" if working >= _HOUR_NS else "notable" if working >= _LEAST_NS else "slight"
     hurt = grounds.get("hosts_hurt", 0)
     return Finding(
-        causes.NETWORK, "full-line", severity, subject, sentence, step, 0.95 if "pair" in grounds else 0.7, worst.first_ns, worst.last_ns, 0,
+        causes.NETWORK, "full-line", severity, subject, sentence, step, 0.95 if "pair" in grounds else 0.7,
+        worst.first_ns, worst.last_ns, 0,
         int(hurt) if isinstance(hurt, int) else 0, "", [], [], grounds,
     )  # fmt: skip

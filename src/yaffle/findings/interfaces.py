@@ -80,7 +80,10 @@ def readings(analysis: Analysis, first_ns: int, last_ns: int) -> Counters:
 def interface_labels(counters: Counters, steps: Array) -> Labels:
     """Device and interface of readings, as text."""
     keys, codes = np.unique(steps["device"].astype(np.int64) << 40 | steps["interface"], return_inverse=True)
-    return Labels(codes, [f"{counters.devices[key >> 40]} {counters.name(key >> 40, key & ((1 << 40) - 1))}" for key in keys.tolist()])
+    return Labels(
+        codes,
+        [f"{counters.devices[key >> 40]} {counters.name(key >> 40, key & ((1 << 40) - 1))}" for key in keys.tolist()],
+    )
 
 
 def interfaces(analysis: Analysis, first_ns: int, last_ns: int) -> Interfaces:
@@ -92,12 +95,21 @@ def interfaces(analysis: Analysis, first_ns: int, last_ns: int) -> Interfaces:
         return Interfaces([], resets, counters.width_ns)
     key = steps["device"].astype(np.int64) << 40 | steps["interface"]
     starts = np.flatnonzero(np.concatenate([[True], np.diff(key) != 0]))
-    found = [_interface(counters, steps[a:b], first_ns, last_ns) for a, b in zip(starts.tolist(), [*starts[1:].tolist(), steps.size], strict=True)]
-    return Interfaces(sorted(found, key=lambda one: (-np.nan_to_num(one.utilization, nan=-1.0), -max(one.peak_bps))), resets, counters.width_ns)
+    found = [
+        _interface(counters, steps[a:b], first_ns, last_ns)
+        for a, b in zip(starts.tolist(), [*starts[1:].tolist(), steps.size], strict=True)
+    ]
+    return Interfaces(
+        sorted(found, key=lambda one: (-np.nan_to_num(one.utilization, nan=-1.0), -max(one.peak_bps))),
+        resets,
+        counters.width_ns,
+    )
 
 
 def through(analysis: Analysis, interface: InterfaceUse) -> tuple[int, tuple[tuple[str, str], ...]]:
-    """The exporter that tells what went through an interface in its fuller direction, and the step down to it; -1 where none does."""
+    """The exporter that tells what went through an interface in its fuller direction, and the step down to it; -1
+    where none does.
+    """
     for number, exporter in enumerate(analysis.flow_tellers):
         if exporter.address == interface.device and exporter.flow_records:
             name = exporter.interfaces.get(interface.number, f"interface {interface.number}")

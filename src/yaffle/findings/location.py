@@ -1,4 +1,6 @@
-"""On which segment of the path the packets of some connections were lost, and their exchanges waited, where several points saw them."""
+"""On which segment of the path the packets of some connections were lost, and their exchanges waited, where several
+points saw them.
+"""
 
 from collections import Counter
 from dataclasses import dataclass
@@ -14,7 +16,9 @@ CLOSE_NS = 2_000_000  # A point so near to an end leaves little between.
 
 
 def where_lost(analysis: Analysis, connections: list[int]) -> list[tuple[str, str, int, int]]:
-    """(point passed first, point passed then, packets lost between, packets sent) in each direction of each segment, most lost first; empty where one point alone saw them."""
+    """(point passed first, point passed then, packets lost between, packets sent) in each direction of each segment,
+    most lost first; empty where one point alone saw them.
+    """
     packets, points = analysis.capture.packets, analysis.capture.points
     if not analysis.path.segments:
         return []
@@ -26,7 +30,10 @@ def where_lost(analysis: Analysis, connections: list[int]) -> list[tuple[str, st
             key = (points[start], points[end])
             sent[key] += int(own[packets.flow[way.sent]].sum())
             lost[key] += int(own[packets.flow[way.lost]].sum())
-    return sorted(((start, end, lost[start, end], count) for (start, end), count in sent.items() if count), key=lambda one: -one[2])
+    return sorted(
+        ((start, end, lost[start, end], count) for (start, end), count in sent.items() if count),
+        key=lambda one: -one[2],
+    )
 
 
 @dataclass(frozen=True)
@@ -51,11 +58,19 @@ class WaitedAt:
 
 
 def where_waited(analysis: Analysis, rows: Array) -> list[WaitedAt]:
-    """The network's charges of some exchanges by stretch of the path, dearest first; they add up. Empty where one point alone saw everything."""
+    """The network's charges of some exchanges by stretch of the path, dearest first; they add up.
+
+    Empty where one point alone saw everything.
+    """
     if not analysis.path.segments or not rows.size:
         return []
-    sums = [along(analysis.capture, analysis.account, analysis.path, analysis.same, part).charges.sum(axis=0) for part in in_parts(rows)]
-    return waited_at(analysis.capture.points, stretches_of(analysis.path, len(analysis.capture.points)), np.sum(sums, axis=0))
+    sums = [
+        along(analysis.capture, analysis.account, analysis.path, analysis.same, part).charges.sum(axis=0)
+        for part in in_parts(rows)
+    ]
+    return waited_at(
+        analysis.capture.points, stretches_of(analysis.path, len(analysis.capture.points)), np.sum(sums, axis=0)
+    )
 
 
 def waited_at(points: list[str], stretches: list[tuple[int, int]], sums: Array) -> list[WaitedAt]:
@@ -81,12 +96,18 @@ def network_by_segment(analysis: Analysis) -> dict[int, list[WaitedAt]]:
     seen = np.unique(owner[rows])
     sums = np.zeros((seen.size, len(stretches), len(CAUSES)), np.int64)
     for part in in_parts(rows):
-        np.add.at(sums, np.searchsorted(seen, owner[part]), along(analysis.capture, account, analysis.path, analysis.same, part).charges)
+        np.add.at(
+            sums,
+            np.searchsorted(seen, owner[part]),
+            along(analysis.capture, account, analysis.path, analysis.same, part).charges,
+        )
     return {c: waited_at(analysis.capture.points, stretches, sums[k]) for k, c in enumerate(seen.tolist())}
 
 
 def seen_close_by(analysis: Analysis, connections: Array) -> tuple[str, int] | None:
-    """(point, its least round trip to the server in ns) where another point than the speaking one, which is near the client, saw these connections within CLOSE_NS of it."""
+    """(point, its least round trip to the server in ns) where another point than the speaking one, which is near the
+    client, saw these connections within CLOSE_NS of it.
+    """
     account, flows = analysis.account, analysis.capture.conversations
     if not analysis.path.segments:
         return None

@@ -44,8 +44,14 @@ class Violation:
         """The violation in a sentence."""
         told = f"{count(self.number)} of {count(self.of)} {self.unit} ({share(self.number / self.of)})"
         if self.lost:
-            return f"{self.rule.application} loses its marking {self.place}: {told} leave with {marking(self.seen)} instead of {self.rule.marking}."
-        return f"{self.rule.application} is not marked {self.place}: {told} bear {marking(self.seen)} instead of {self.rule.marking}."
+            return (
+                f"{self.rule.application} loses its marking {self.place}: {told} leave with {marking(self.seen)}"
+                f" instead of {self.rule.marking}."
+            )
+        return (
+            f"{self.rule.application} is not marked {self.place}: {told} bear {marking(self.seen)} instead of"
+            f" {self.rule.marking}."
+        )
 
 
 def applications(analysis: Analysis) -> list[str]:
@@ -63,7 +69,9 @@ def _named(analysis: Analysis) -> list[str]:
     host = {int(analysis.account.flow[c]): text for c, text in analysis.messages.host.items()}
     known: dict[tuple[int, int, int, str], str] = {}
     named = []
-    for row, (high, low, port) in enumerate(zip(flows.b_hi.tolist(), flows.b_lo.tolist(), flows.b_port.tolist(), strict=True)):
+    for row, (high, low, port) in enumerate(
+        zip(flows.b_hi.tolist(), flows.b_lo.tolist(), flows.b_port.tolist(), strict=True)
+    ):
         key = high, low, port, host.get(row, "")
         if key not in known:
             known[key] = places.application(server_address(flows, row), port, key[3])
@@ -75,7 +83,9 @@ def _streams(analysis: Analysis) -> dict[str, Array]:
     """The conversations that carry voice and video."""
     flows = analysis.capture.conversations
     marks = {kind: np.zeros(flows.point.size, bool) for kind in (VOICE, VIDEO)}
-    ends = {m.destination: VIDEO if m.kind == "video" else VOICE for m in analysis.media} | {p.destination: VIDEO for p in analysis.programs}
+    ends = {m.destination: VIDEO if m.kind == "video" else VOICE for m in analysis.media} | {
+        p.destination: VIDEO for p in analysis.programs
+    }
     for row in np.flatnonzero(flows.protocol == _UDP).tolist() if ends else []:
         for end in ends_of(flows, row, False):
             if end in ends:
@@ -84,7 +94,10 @@ def _streams(analysis: Analysis) -> dict[str, Array]:
 
 
 def violations(analysis: Analysis, period: tuple[int, int] | None = None) -> list[Violation]:
-    """All of them in a period (all the time by default), by the user's rules; those with most packets first. A history is asked of a period alone."""
+    """All of them in a period (all the time by default), by the user's rules; those with most packets first.
+
+    A history is asked of a period alone.
+    """
     if not analysis.expected:
         return []
     marks = _streams(analysis)
@@ -103,14 +116,26 @@ def violations(analysis: Analysis, period: tuple[int, int] | None = None) -> lis
     return sorted(found, key=lambda one: -one.number)
 
 
-def _told(analysis: Analysis, rule: Expected, rows: Array, before: int, place: str, *, lost: bool, party: str) -> Violation:
+def _told(
+    analysis: Analysis, rule: Expected, rows: Array, before: int, place: str, *, lost: bool, party: str
+) -> Violation:
     packets = analysis.capture.packets
     codes = packets.tos[rows] >> 2
     wanted = np.unique(packets.flow[rows])
     connections = np.flatnonzero(np.isin(analysis.account.flow, wanted))[:50]
     times = packets.time_ns[rows]
     return Violation(
-        rule, int(np.bincount(codes).argmax()), int(rows.size), before, "packets", place, lost, party, tuple(int(c) for c in connections), int(times.min()), int(times.max())
+        rule,
+        int(np.bincount(codes).argmax()),
+        int(rows.size),
+        before,
+        "packets",
+        place,
+        lost,
+        party,
+        tuple(int(c) for c in connections),
+        int(times.min()),
+        int(times.max()),
     )
 
 
@@ -145,7 +170,17 @@ def _never_set(analysis: Analysis, rule: Expected, own: Array, inside: Array) ->
             here = (flows.point[packets.flow[rows]] == point) & (packets.direction[rows] == direction)
             mine = rows[here & wrong]
             if mine.size >= _LEAST:
-                found.append(_told(analysis, rule, mine, int(here.sum()), f"when it passes {points[point]} on its way from the {party}", lost=False, party=party))
+                found.append(
+                    _told(
+                        analysis,
+                        rule,
+                        mine,
+                        int(here.sum()),
+                        f"when it passes {points[point]} on its way from the {party}",
+                        lost=False,
+                        party=party,
+                    )
+                )
     return found
 
 
@@ -164,7 +199,21 @@ def _at_exporters(analysis: Analysis, period: tuple[int, int]) -> list[Violation
                 if mine:
                     own, of = held.rows[mine], sum(labels[row] == rule.application for row in way.rows)
                     seen = int(np.bincount(np.where(own["post_dscp"] >= 0, own["post_dscp"], own["dscp"])).argmax())
-                    found.append(Violation(rule, seen, len(mine), of, "flows", place, True, causes.NETWORK, (), int(own["first_ns"].min()), int(own["last_ns"].max())))
+                    found.append(
+                        Violation(
+                            rule,
+                            seen,
+                            len(mine),
+                            of,
+                            "flows",
+                            place,
+                            True,
+                            causes.NETWORK,
+                            (),
+                            int(own["first_ns"].min()),
+                            int(own["last_ns"].max()),
+                        )
+                    )
     return found
 
 
@@ -180,16 +229,35 @@ def marking_findings(analysis: Analysis) -> list[Finding]:
         step = (
             f"Look at what marks or trusts markings {one.place}: a device there does not keep {one.rule.marking}."
             if one.lost
-            else f"Let the sender of {one.rule.application} mark its packets {one.rule.marking}, or the first device that it meets."
+            else (
+                f"Let the sender of {one.rule.application} mark its packets {one.rule.marking}, or the first device"
+                " that it meets."
+            )
         )
         grounds = {
-            "application": one.rule.application, "expected": one.rule.marking, "seen": marking(one.seen), one.unit: one.number, "of": one.of, "place": one.place,
-            "connections": list(one.connections), "first_ns": one.first_ns, "last_ns": one.last_ns, "exchanges": 0, "users": 0, "ruled_out": "",
+            "application": one.rule.application, "expected": one.rule.marking, "seen": marking(one.seen),
+            one.unit: one.number, "of": one.of, "place": one.place,
+            "connections": list(one.connections), "first_ns": one.first_ns, "last_ns": one.last_ns, "exchanges": 0,
+            "users": 0, "ruled_out": "",
         }  # fmt: skip
         severity = "notable" if one.lost else "slight"
         found.append(
             Finding(
-                one.party, CAUSE, severity, f"{one.rule.application} {one.place}", one.words, step, 0.99, one.first_ns, one.last_ns, 0, 0, "", [], list(one.connections), grounds
+                one.party,
+                CAUSE,
+                severity,
+                f"{one.rule.application} {one.place}",
+                one.words,
+                step,
+                0.99,
+                one.first_ns,
+                one.last_ns,
+                0,
+                0,
+                "",
+                [],
+                list(one.connections),
+                grounds,
             )
         )
     return found

@@ -1,8 +1,12 @@
-"""A split of a line among classes of service, worked out from their measured load, its effect previewed, and written as text for `tc`.
+"""A split of a line among classes of service, worked out from their measured load, its effect previewed, and written as
+text for `tc`.
 
-Each class is given what it needs in 95 of 100 seconds; what is left of the line is given in proportion. Where that is more
-than the line, the default class gives way first, down to a tenth of the line. Voice (EF, VOICE-ADMIT; RFC 3246, RFC 5865) goes
-before all others, up to its rate. The preview runs the measured load through a line of that rate in steps: once as a single
+Each class is given what it needs in 95 of 100 seconds; what is left of the line is given in proportion. Where that is
+more
+than the line, the default class gives way first, down to a tenth of the line. Voice (EF, VOICE-ADMIT; RFC 3246, RFC
+5865) goes
+before all others, up to its rate. The preview runs the measured load through a line of that rate in steps: once as a
+single
 queue, once by priority and guaranteed rates (hierarchical token buckets), and tells how long what came had to wait.
 """
 
@@ -55,7 +59,9 @@ class Plan:
 
 @kernel
 def _waits(bits, line, rates, first, step_ns, single, waited):  # type: ignore[no-untyped-def]
-    """Runs the load through a line. bits: (classes, steps); line, rates: bits a step; waited: (classes, steps), ns that what came in a step had to wait until served."""
+    """Runs the load through a line. bits: (classes, steps); line, rates: bits a step; waited: (classes, steps), ns
+    that what came in a step had to wait until served.
+    """
     classes, steps = bits.shape
     queue = np.zeros(classes)
     for s in range(steps):
@@ -110,14 +116,19 @@ def plan(loads: ClassLoads, line_bps: float) -> Plan:
     needs.setdefault(DEFAULT, 0.0)
     rates = _rates(needs, line_bps)
     order = sorted(needs, key=lambda code: (code not in FIRST, code == DEFAULT, -rates[code]))
-    bits = np.stack([next((one.bits for one in loads.classes if one.dscp == code), np.zeros(loads.whole.size)) for code in order])
+    bits = np.stack(
+        [next((one.bits for one in loads.classes if one.dscp == code), np.zeros(loads.whole.size)) for code in order]
+    )
     step_s = loads.bin_ns / 1e9
     first = np.array([code in FIRST for code in order])
     now, planned = np.zeros(bits.shape), np.zeros(bits.shape)
     given = np.array([rates[code] for code in order]) * step_s
     _waits(bits, line_bps * step_s, given, first, float(loads.bin_ns), True, now)
     _waits(bits, line_bps * step_s, given, first, float(loads.bin_ns), False, planned)
-    shares = [Share(code, needs[code], rates[code], code in FIRST, _usual(now[k], bits[k]), _usual(planned[k], bits[k])) for k, code in enumerate(order)]
+    shares = [
+        Share(code, needs[code], rates[code], code in FIRST, _usual(now[k], bits[k]), _usual(planned[k], bits[k]))
+        for k, code in enumerate(order)
+    ]
     return Plan(line_bps, shares, sum(needs.values()))
 
 
@@ -152,12 +163,18 @@ def _usual(waited: Array, bits: Array) -> float:
 
 
 def tc_script(made: Plan, device: str = "eth0") -> str:
-    """The set-up of queues for a Linux router as text; nothing here runs it. Raises ValueError for a name that is none of an interface."""
+    """The set-up of queues for a Linux router as text; nothing here runs it.
+
+    Raises ValueError for a name that is none of an interface.
+    """
     if not device or len(device) > 15 or not all(c.isalnum() or c in "-_.@" for c in device):
         raise ValueError(f"“{device}” is no name of an interface")
     lines = [
         "#!/bin/sh",
-        f"# Queues for classes of service on {device}, a line of {_rate(made.line_bps)}, worked out from measured load. Read it before you run it.",
+        (
+            f"# Queues for classes of service on {device}, a line of {_rate(made.line_bps)}, worked out from measured"
+            " load. Read it before you run it."
+        ),
         "set -e",
         f"DEV={device}",
         'tc qdisc del dev "$DEV" root 2>/dev/null || true',
@@ -167,16 +184,26 @@ def tc_script(made: Plan, device: str = "eth0") -> str:
     for number, share in enumerate(made.shares):
         minor = "99" if share.dscp == DEFAULT else str(10 + number)
         ceil = share.rate_bps if share.first else made.line_bps
-        lines.append(f"# {share.name}: needs {_rate(share.needed_bps)} in 95 of 100 seconds" + ("; goes first, up to its rate" if share.first else ""))
         lines.append(
-            f'tc class add dev "$DEV" parent 1:1 classid 1:{minor} htb rate {_rate(share.rate_bps)} ceil {_rate(ceil)} prio {0 if share.first else 1 if share.dscp else 2}'
+            f"# {share.name}: needs {_rate(share.needed_bps)} in 95 of 100 seconds"
+            + ("; goes first, up to its rate" if share.first else "")
+        )
+        lines.append(
+            f'tc class add dev "$DEV" parent 1:1 classid 1:{minor} htb rate {_rate(share.rate_bps)} ceil {_rate(ceil)}'
+            f" prio {0 if share.first else 1 if share.dscp else 2}"
         )
         queue = "pfifo limit 64" if share.first else "fq_codel"
         lines.append(f'tc qdisc add dev "$DEV" parent 1:{minor} handle {minor}: {queue}')
         if share.dscp != DEFAULT:
             field = share.dscp << 2
-            lines.append(f'tc filter add dev "$DEV" parent 1: protocol ip prio {10 + number} u32 match ip dsfield {field:#04x} 0xfc flowid 1:{minor}')
-            lines.append(f'tc filter add dev "$DEV" parent 1: protocol ipv6 prio {40 + number} u32 match ip6 priority {field:#04x} 0xfc flowid 1:{minor}')
+            lines.append(
+                f'tc filter add dev "$DEV" parent 1: protocol ip prio {10 + number} u32 match ip dsfield {field:#04x}'
+                f" 0xfc flowid 1:{minor}"
+            )
+            lines.append(
+                f'tc filter add dev "$DEV" parent 1: protocol ipv6 prio {40 + number} u32 match ip6 priority'
+                f" {field:#04x} 0xfc flowid 1:{minor}"
+            )
     return "\n".join(lines) + "\n"
 
 

@@ -25,7 +25,11 @@ def all_findings(analysis: Analysis) -> list[Finding]:
 
 def _is_told_by(finding: Finding, service: Finding) -> bool:
     """Whether those who waited for names waited for this name server, and then."""
-    if finding.cause != _NAME or service.grounds.get("protocol") != "dns" or service.subject not in finding.grounds.get("name_servers", []):
+    if (
+        finding.cause != _NAME
+        or service.grounds.get("protocol") != "dns"
+        or service.subject not in finding.grounds.get("name_servers", [])
+    ):
         return False
     return finding.first_ns <= service.last_ns and finding.last_ns >= service.first_ns
 
@@ -34,6 +38,15 @@ def _with_victims(service: Finding, victims: list[Finding]) -> Finding:
     sites = [v.site for v in victims]
     exchanges = sum(int(v.grounds["exchanges"]) for v in victims)
     named = ", ".join(sites[:-1]) + f" and {sites[-1]}" if len(sites) > 1 else sites[0]
-    sentence = f"{service.sentence} {named} waited for it before {exchanges} exchange{'s' if exchanges != 1 else ''} could begin."
+    sentence = (
+        f"{service.sentence} {named} waited for it before {exchanges} exchange{'s' if exchanges != 1 else ''} could"
+        " begin."
+    )
     connections = [c for v in victims for c in v.connections]
-    return replace(service, sentence=sentence, exchanges=[x for v in victims for x in v.exchanges], connections=connections, grounds={**service.grounds, "exchanges": exchanges})
+    return replace(
+        service,
+        sentence=sentence,
+        exchanges=[x for v in victims for x in v.exchanges],
+        connections=connections,
+        grounds={**service.grounds, "exchanges": exchanges},
+    )

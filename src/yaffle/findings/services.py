@@ -11,13 +11,15 @@ from yaffle.ledger import causes
 from yaffle.units import duration, moment, share
 
 _GOOD = {
-    "dns": ("NOERROR", "NXDOMAIN"), "mdns": ("NOERROR", "NXDOMAIN"), "dhcp": ("offer", "ack"), "dhcpv6": ("advertise", "reply"), "quic": ("answered", "retry"),
+    "dns": ("NOERROR", "NXDOMAIN"), "mdns": ("NOERROR", "NXDOMAIN"), "dhcp": ("offer", "ack"),
+    "dhcpv6": ("advertise", "reply"), "quic": ("answered", "retry"),
     "icmp": ("reply",), "snmp": ("noError", "noSuchName", "report", "answered"),
     "radius": ("accept", "reject", "challenge", "response"),
     "postgresql": ("00000",), "mysql": ("00000",), "redis": ("OK",),
     "ldap": ("success", "compareTrue", "compareFalse", "referral", "saslBindInProgress", "noSuchObject"),
     "smb": (
-        "STATUS_SUCCESS", "STATUS_MORE_PROCESSING_REQUIRED", "STATUS_NO_MORE_FILES", "STATUS_END_OF_FILE", "STATUS_OBJECT_NAME_NOT_FOUND", "STATUS_BUFFER_OVERFLOW",
+        "STATUS_SUCCESS", "STATUS_MORE_PROCESSING_REQUIRED", "STATUS_NO_MORE_FILES", "STATUS_END_OF_FILE",
+        "STATUS_OBJECT_NAME_NOT_FOUND", "STATUS_BUFFER_OVERFLOW",
         "STATUS_NO_SUCH_FILE", "STATUS_NOT_FOUND", "STATUS_PATH_NOT_COVERED",
     ),
 }  # fmt: skip
@@ -54,15 +56,25 @@ def service_findings(analysis: Analysis) -> list[Finding]:
             found.append(_late(analysis, protocol, server, asked, late))
         elif left := left_range(asked):
             found.append(_slower(analysis, protocol, server, asked, left))
-    told = {k.client for f in found if f.cause == "failed look-ups" for k in groups[f.grounds["protocol"], f.subject] if failed(k.protocol, k.outcome)}
-    return found + _without_names(analysis, [k for (protocol, _), asked in groups.items() if protocol == "dns" for k in asked], told)
+    told = {
+        k.client
+        for f in found
+        if f.cause == "failed look-ups"
+        for k in groups[f.grounds["protocol"], f.subject]
+        if failed(k.protocol, k.outcome)
+    }
+    return found + _without_names(
+        analysis, [k for (protocol, _), asked in groups.items() if protocol == "dns" for k in asked], told
+    )
 
 
 def left_range(asked: list[Lookup]) -> list[Lookup]:
     """Questions of the stretches in which latency left its usual range; empty where it never did.
 
-    In order of time, stretches of STRETCH answered questions are compared by their medians. Usual is the median of all; the
-    range reaches up to _TIMES_USUAL times that, or _DEVIATIONS scaled median absolute deviations (of the logarithm) above it,
+    In order of time, stretches of STRETCH answered questions are compared by their medians. Usual is the median of all;
+    the
+    range reaches up to _TIMES_USUAL times that, or _DEVIATIONS scaled median absolute deviations (of the logarithm)
+    above it,
     whichever is more. A stretch with more than half of all questions is what is usual.
     """
     answered = sorted((k for k in asked if k.answered_ns >= 0), key=lambda k: k.asked_ns)
@@ -83,10 +95,22 @@ def left_range(asked: list[Lookup]) -> list[Lookup]:
 def _slower(analysis: Analysis, protocol: str, server: str, asked: list[Lookup], left: list[Lookup]) -> Finding:
     usual = float(np.median([k.latency_ns for k in asked if k.answered_ns >= 0]))
     then = float(np.median([k.latency_ns for k in left]))
-    sentence = f"{_name(analysis, server)} answers {_WORDS[protocol]} slower than usual from {moment(left[0].asked_ns, digits=0)} to {moment(left[-1].asked_ns, digits=0)}: "
+    sentence = (
+        f"{_name(analysis, server)} answers {_WORDS[protocol]} slower than usual from"
+        f" {moment(left[0].asked_ns, digits=0)} to {moment(left[-1].asked_ns, digits=0)}: "
+    )
     sentence += f"{duration(then)} at the median, usually {duration(usual)}; {len(left)} of {len(asked)}."
     step = f"See what {server} did then, and what ran on its path at the same time (volume, in Survey)."
-    return _made(protocol, server, left, causes.UNEXPLAINED, "slower answers", int(sum(k.latency_ns for k in left) - len(left) * usual), sentence, step)
+    return _made(
+        protocol,
+        server,
+        left,
+        causes.UNEXPLAINED,
+        "slower answers",
+        int(sum(k.latency_ns for k in left) - len(left) * usual),
+        sentence,
+        step,
+    )
 
 
 def _without_names(analysis: Analysis, asked: list[Lookup], told: set[str]) -> list[Finding]:
@@ -100,9 +124,16 @@ def _without_names(analysis: Analysis, asked: list[Lookup], told: set[str]) -> l
             continue
         servers = sorted({k.server for k in own})
         silent = sum(k.outcome == UNANSWERED for k in own)
-        how = "none is answered" if silent == len(own) else f"{silent} unanswered, the rest with {', '.join(sorted({k.outcome for k in own} - {UNANSWERED}))}"
+        how = (
+            "none is answered"
+            if silent == len(own)
+            else f"{silent} unanswered, the rest with {', '.join(sorted({k.outcome for k in own} - {UNANSWERED}))}"
+        )
         others = sum(not failed("dns", k.outcome) for k in asked if k.server in servers)
-        sentence = f"{_name(analysis, client)} cannot resolve names: {len(own)} look-ups at {' and '.join(servers[:2])}, {how}."
+        sentence = (
+            f"{_name(analysis, client)} cannot resolve names: {len(own)} look-ups at {' and '.join(servers[:2])},"
+            f" {how}."
+        )
         sentence += f" Others got {others} answers from there." if others else ""
         step = f"Look at the name servers that {client} is told to use, and at filters between."
         if not others:
@@ -117,11 +148,20 @@ def _name(analysis: Analysis, server: str) -> str:
     return server if name in server else f"{name} ({server})"
 
 
-def _made(protocol: str, server: str, rows: list[Lookup], party: str, cause: str, lost: int, sentence: str, step: str) -> Finding:
+def _made(
+    protocol: str, server: str, rows: list[Lookup], party: str, cause: str, lost: int, sentence: str, step: str
+) -> Finding:
     users = len({k.client for k in rows})
     first, last = min(k.asked_ns for k in rows), max(k.latest_ns for k in rows)
     severity = "severe" if lost >= 5e9 and users >= 3 else "notable" if lost >= 2e9 or users >= 3 else "slight"
-    grounds = {"users": users, "wait_ms": lost / 1e6, "first_ns": first, "last_ns": last, "exchanges": 0, "protocol": protocol}
+    grounds = {
+        "users": users,
+        "wait_ms": lost / 1e6,
+        "first_ns": first,
+        "last_ns": last,
+        "exchanges": 0,
+        "protocol": protocol,
+    }
     return Finding(party, cause, severity, server, sentence, step, 0.8, first, last, lost, users, "", [], [], grounds)
 
 
@@ -130,9 +170,17 @@ def _failing(analysis: Analysis, protocol: str, server: str, asked: list[Lookup]
     codes = sorted({k.outcome for k in bad if k.outcome != UNANSWERED})
     lost = sum(k.latency_ns if k.answered_ns >= 0 else k.latest_ns - k.asked_ns for k in bad)
     name, users = _name(analysis, server), len({k.client for k in bad})
-    said = " and ".join([*([f"{len(silent)} unanswered"] if silent else []), *([f"{len(bad) - len(silent)} with {', '.join(codes)}"] if codes else [])])
+    said = " and ".join(
+        [
+            *([f"{len(silent)} unanswered"] if silent else []),
+            *([f"{len(bad) - len(silent)} with {', '.join(codes)}"] if codes else []),
+        ]
+    )
     whole = [c for c in {k.client for k in bad} if all(failed(protocol, k.outcome) for k in asked if k.client == c)]
-    sentence = f"{name} fails {share(len(bad) / len(asked))} of {len(asked)} {_WORDS[protocol]}: {said}; {users} user{'s' if users != 1 else ''}."
+    sentence = (
+        f"{name} fails {share(len(bad) / len(asked))} of {len(asked)} {_WORDS[protocol]}: {said}; {users}"
+        f" user{'s' if users != 1 else ''}."
+    )
     if protocol == "dns" and whole and len(whole) < len({k.client for k in asked}):
         sentence += f" {', '.join(sorted(whole)[:3])} got none answered at all."
     party = causes.UNEXPLAINED if len(silent) > len(bad) - len(silent) else causes.SERVER
@@ -156,4 +204,13 @@ def _late(analysis: Analysis, protocol: str, server: str, asked: list[Lookup], l
     step = f"Look at what {server} waits for itself: the servers it asks, its load."
     if party == causes.NETWORK:
         step = f"{len(again)} of them had to be asked again: look for loss on the way."
-    return _made(protocol, server, late, party, causes.CHARGES[causes.NAME][1] if protocol == "dns" else "late answers", lost, sentence, step)
+    return _made(
+        protocol,
+        server,
+        late,
+        party,
+        causes.CHARGES[causes.NAME][1] if protocol == "dns" else "late answers",
+        lost,
+        sentence,
+        step,
+    )

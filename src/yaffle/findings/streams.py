@@ -23,7 +23,9 @@ class StreamAt:
     point: str
     place: int  # 0 nearest to its sender
     words: str  # what happened since the point before
-    network_ms: float | None  # median delay of the segments from the first point on, by clocks that both directions told
+    network_ms: (
+        float | None
+    )  # median delay of the segments from the first point on, by clocks that both directions told
     voice: VoiceEstimate | None
 
 
@@ -57,17 +59,26 @@ def followed(analysis: Analysis) -> list[list[StreamAt]]:
 
 
 def _untold(analysis: Analysis, points: list[int]) -> bool:
-    """Whether clocks do not tell which point a stream passed first: then the one that saw most of it is taken for that."""
+    """Whether clocks do not tell which point a stream passed first: then the one that saw most of it is taken for
+    that.
+    """
     return any(p != 0 and (p not in analysis.path.clocks or not analysis.path.clocks[p].both_ways) for p in points)
 
 
 def _network_ms(analysis: Analysis, points: list[int]) -> float | None:
-    """Median one-way delay over the segments between some points, in this order; None where one is not measured, or no clock tells it."""
+    """Median one-way delay over the segments between some points, in this order; None where one is not measured, or no
+    clock tells it.
+    """
     if len(points) < 2 or _untold(analysis, points):
         return None
     total = 0.0
     for start, end in pairwise(points):
-        ways = [way for s in analysis.path.segments for way, a, b in ((s.up, s.near, s.far), (s.down, s.far, s.near)) if (a, b) == (start, end) and way.delay_ns.size]
+        ways = [
+            way
+            for s in analysis.path.segments
+            for way, a, b in ((s.up, s.near, s.far), (s.down, s.far, s.near))
+            if (a, b) == (start, end) and way.delay_ns.size
+        ]
         if not ways:
             return None
         total += float(np.median(max(ways, key=lambda way: way.delay_ns.size).delay_ns)) / 1e6
@@ -81,7 +92,9 @@ def _at(analysis: Analysis, ordered: list[Media | Program], k: int) -> StreamAt:
         before = ordered[k - 1]
         if (more := media.lost - before.lost) > 0:
             parts.append(f"{count(more)} lost since {analysis.capture.points[before.point]}")
-        more_ns = media.jitter_ns[1] - before.jitter_ns[1]  # Of a stream the mean; of a program the greatest of its clock references.
+        more_ns = (
+            media.jitter_ns[1] - before.jitter_ns[1]
+        )  # Of a stream the mean; of a program the greatest of its clock references.
         if more_ns > _MORE_JITTER_NS:
             parts.append(f"jitter grows by {duration(more_ns)}")
         if media.dscp != before.dscp:
@@ -89,5 +102,9 @@ def _at(analysis: Analysis, ordered: list[Media | Program], k: int) -> StreamAt:
     elif media.lost:
         parts.append(f"{count(media.lost)} lost before it came here")
     network_ms = _network_ms(analysis, [m.point for m in ordered[: k + 1]])
-    voice = estimate(media.payload_type, media.missing, media.burst_ratio, network_ms, media.codec) if isinstance(media, Media) else None
+    voice = (
+        estimate(media.payload_type, media.missing, media.burst_ratio, network_ms, media.codec)
+        if isinstance(media, Media)
+        else None
+    )
     return StreamAt(media, analysis.capture.points[media.point], k, ", ".join(parts) or "as sent", network_ms, voice)

@@ -33,7 +33,9 @@ class Verdict:
 
 
 def is_slow(account: Account) -> Array:
-    """For each connection: whether anything in it is slow: a long wait, a long sum of waits, or a repair that was felt."""
+    """For each connection: whether anything in it is slow: a long wait, a long sum of waits, or a repair that was
+    felt.
+    """
     wait, worst = account.fact("wait_ns"), account.fact("worst_wait_ns")
     repaired = account.connection_charges[:, AVOIDABLE].sum(axis=1) >= FELT_REPAIR_NS
     return np.asarray((worst >= SLOW_EXCHANGE_NS) | (wait >= SLOW_TOTAL_NS) | repaired)
@@ -46,7 +48,9 @@ def verdict_columns(account: Account) -> tuple[Array, Array, Array]:
     party = np.argmax(sums, axis=1)
     slow = is_slow(account)
     low, high = bounds_of_connections(account)
-    party[could_be_nil(sums, party, low)] = causes.PARTIES.index(causes.UNEXPLAINED)  # Nobody is named whose part may be none.
+    party[could_be_nil(sums, party, low)] = causes.PARTIES.index(
+        causes.UNEXPLAINED
+    )  # Nobody is named whose part may be none.
     confidence = confidences(sums, party, low, high)
     party[~slow] = -1
     column = np.where(slow, heaviest[np.arange(party.size), party], -1).astype(np.int64)
@@ -70,7 +74,10 @@ def sentence(party: str, column: int, opening: str, charges: Array) -> str:
     if party == causes.NONE:
         return f"Nothing is slow: {duration(wait)} of waiting in all." if wait else "Nobody waited for an answer here."
     if party == causes.UNEXPLAINED:
-        return f"{duration(wait)} of waiting, and what is seen here leaves open whose it is; a capture at the other end would tell."
+        return (
+            f"{duration(wait)} of waiting, and what is seen here leaves open whose it is; a capture at the other end"
+            " would tell."
+        )
     own = int(charges[causes.party_columns(party)].sum())
     why = causes.WORDS[causes.CHARGES[column][1]]
     return f"{duration(own)} of {duration(wait)} is the {party}'s, most of it {why} ({duration(int(charges[column]))})."
@@ -86,11 +93,18 @@ def verdict_of(account: Account, c: int, columns: tuple[Array, Array, Array] | N
         cause = "refused"
     elif opening == "unanswered":
         cause = "unanswered"
-    return Verdict(who, cause, round(float(confidence[c]), 3), sentence(who, int(column[c]), opening, account.connection_charges[c]))
+    return Verdict(
+        who,
+        cause,
+        round(float(confidence[c]), 3),
+        sentence(who, int(column[c]), opening, account.connection_charges[c]),
+    )
 
 
 def moved_paths(account: Account) -> Array:
-    """For each connection, to client and to server: whether the floor moved between the first and the last eighth of its samples."""
+    """For each connection, to client and to server: whether the floor moved between the first and the last eighth of
+    its samples.
+    """
     moved = []
     for side in ("client", "server"):
         early, late = account.fact(f"to_{side}_early_min_ns"), account.fact(f"to_{side}_late_min_ns")

@@ -1,4 +1,6 @@
-"""Flow records inside captures: datagrams of exporters are told by content and taken in as if they had been received."""
+"""Flow records inside captures: datagrams of exporters are told by content and taken in as if they had been
+received.
+"""
 
 import numpy as np
 
@@ -15,7 +17,10 @@ _EVERY = 2000  # Datagrams between two looks at whether to go on.
 
 
 def _begins_like_export(data: bytes, size: int) -> bool:
-    """Whether the first datagram of a conversation looks like one of an exporter's. size: of its payload on the wire."""
+    """Whether the first datagram of a conversation looks like one of an exporter's.
+
+    size: of its payload on the wire.
+    """
     version, count = int.from_bytes(data[:2], "big"), int.from_bytes(data[2:4], "big")
     if version == 5:
         return 0 < count <= 30 and size == 24 + 48 * count
@@ -28,19 +33,36 @@ def _begins_like_export(data: bytes, size: int) -> bool:
 
 
 def find_exports(capture: Capture, payload: Payload, progress: Progress = go_on) -> FlowRecords:
-    """All flow records of a capture. An exporter seen at several points counts once, by the point that saw it first. Raises Cancelled."""
+    """All flow records of a capture.
+
+    An exporter seen at several points counts once, by the point that saw it first. Raises Cancelled.
+    """
     packets, flows = capture.packets, capture.conversations
-    rows = np.flatnonzero((packets.protocol == 17) & (packets.payload_bytes >= _LEAST_BYTES) & (packets.flow >= 0) & (packets.direction == 0))
+    rows = np.flatnonzero(
+        (packets.protocol == 17)
+        & (packets.payload_bytes >= _LEAST_BYTES)
+        & (packets.flow >= 0)
+        & (packets.direction == 0)
+    )
     own, first = np.unique(packets.flow[rows], return_index=True)
     heads = payload.first_octets(rows[first])
     likely = (heads == 0) & (flows.a_port[own] != 53) & (flows.b_port[own] != 53)
     kept = [
-        flow for flow, row in zip(own[likely].tolist(), rows[first[likely]].tolist(), strict=True) if _begins_like_export(payload.of_packet(row), int(packets.payload_bytes[row]))
+        flow
+        for flow, row in zip(own[likely].tolist(), rows[first[likely]].tolist(), strict=True)
+        if _begins_like_export(payload.of_packet(row), int(packets.payload_bytes[row]))
     ]
     intake, seen = Intake(), set()
     mark = np.zeros(flows.point.size, bool)
     for flow in sorted(kept, key=lambda f: int(flows.first_ns[f])):
-        ends = (flows.a_hi[flow], flows.a_lo[flow], flows.a_port[flow], flows.b_hi[flow], flows.b_lo[flow], flows.b_port[flow])
+        ends = (
+            flows.a_hi[flow],
+            flows.a_lo[flow],
+            flows.a_port[flow],
+            flows.b_hi[flow],
+            flows.b_lo[flow],
+            flows.b_port[flow],
+        )
         if tuple(map(int, ends)) not in seen:
             seen.add(tuple(map(int, ends)))
             mark[flow] = True
@@ -63,7 +85,10 @@ def find_exports(capture: Capture, payload: Payload, progress: Progress = go_on)
 
 
 def _take_file(intake: Intake, source: Source, data: Array) -> None:
-    """Messages of an IPFIX file (RFC 5655), one behind the other. Nothing tells when they arrived: they count as sent at their export time."""
+    """Messages of an IPFIX file (RFC 5655), one behind the other.
+
+    Nothing tells when they arrived: they count as sent at their export time.
+    """
     at, messages = 0, 0
     while at + 16 <= data.size:
         head = data[at : at + 16].tobytes()
@@ -74,5 +99,7 @@ def _take_file(intake: Intake, source: Source, data: Array) -> None:
         at, messages = at + size, messages + 1
     source.complete = at == data.size
     if not source.complete:
-        source.notes.append(f"byte {at}: no whole IPFIX message begins here (RFC 7011 section 3.1): what follows is not read")
+        source.notes.append(
+            f"byte {at}: no whole IPFIX message begins here (RFC 7011 section 3.1): what follows is not read"
+        )
     source.notes.append(f"{messages:,} messages of flow records: times are as their exporter told them")

@@ -1,4 +1,5 @@
-"""Flow records made of packets: what a point saw, a minute a record at most, so that captures answer the questions asked of exporters.
+"""Flow records made of packets: what a point saw, a minute a record at most, so that captures answer the questions
+asked of exporters.
 
 Bytes are those on the wire. Both directions of a conversation are records of their own, as exporters tell them.
 """
@@ -33,7 +34,10 @@ def flows_of_packets(capture: Capture) -> FlowRecords:
     rows["transport"] = np.where(flows.protocol[flow] < 256, flows.protocol[flow], 0)
     rows["dscp"] = packets.tos[order][starts] >> 2
     rows["flags"] = np.bitwise_or.reduceat(packets.flags[order], starts)
-    rows["packets"], rows["octets"] = np.diff(np.append(starts, order.size)), np.add.reduceat(packets.wire_bytes[order].astype(np.int64), starts)
+    rows["packets"], rows["octets"] = (
+        np.diff(np.append(starts, order.size)),
+        np.add.reduceat(packets.wire_bytes[order].astype(np.int64), starts),
+    )
     rows["first_ns"], rows["last_ns"] = np.minimum.reduceat(time_ns, starts), np.maximum.reduceat(time_ns, starts)
     rows["arrived_ns"] = rows["last_ns"]
     exporters = [Exporter(point, 0, PACKETS) for point in capture.points]

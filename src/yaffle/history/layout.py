@@ -7,7 +7,8 @@
     15min/2026-11-25/sums.parquet     coarser sums for closed days; 1h, 1day
     counters/2026-11-25T14/LO-HI.parquet
 
-Every file appears whole, under its name, or not at all. A file whose numbers lie inside those of another was merged into it:
+Every file appears whole, under its name, or not at all. A file whose numbers lie inside those of another was merged
+into it:
 it does not count, whether or not somebody came to remove it.
 """
 
@@ -36,7 +37,9 @@ class HistoryError(YaffleError):
 
 @dataclass(frozen=True)
 class Level:
-    """One fineness. most: sums that one exporter keeps of one interval; the rest of it is put together without addresses."""
+    """One fineness. most: sums that one exporter keeps of one interval; the rest of it is put together without
+    addresses.
+    """
 
     name: str
     words: str
@@ -86,7 +89,10 @@ def part_range(name: str) -> tuple[int, int] | None:
 
 def counting(folder: Path) -> list[Path]:
     """The files of an hour that count, in order: those that were not merged into others."""
-    named = sorted(((r, path) for path in folder.glob("*.parquet") if (r := part_range(path.name)) is not None), key=lambda one: (one[0][0], -one[0][1]))
+    named = sorted(
+        ((r, path) for path in folder.glob("*.parquet") if (r := part_range(path.name)) is not None),
+        key=lambda one: (one[0][0], -one[0][1]),
+    )
     found: list[Path] = []
     reached = -1
     for (_, high), path in named:

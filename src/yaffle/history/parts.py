@@ -18,7 +18,11 @@ def table_of(rows: Array, own: Own | None = None) -> pa.Table:
     """A table with a column a field, and one for what enterprises told."""
     columns = {name: pa.array(np.ascontiguousarray(rows[name])) for name in rows.dtype.names or ()}
     if own is not None:  # All files of records have the same columns.
-        texts = pa.array([json.dumps(own[k]) if k in own else None for k in range(rows.size)], pa.string()) if own else pa.nulls(rows.size, pa.string())
+        texts = (
+            pa.array([json.dumps(own[k]) if k in own else None for k in range(rows.size)], pa.string())
+            if own
+            else pa.nulls(rows.size, pa.string())
+        )
         columns[OWN] = texts
     return pa.table(columns)
 

@@ -1,6 +1,8 @@
-"""Receives export datagrams on UDP and IPFIX over TCP (RFC 7011 section 10), and hands what they tell to a history every second.
+"""Receives export datagrams on UDP and IPFIX over TCP (RFC 7011 section 10), and hands what they tell to a history
+every second.
 
-One thread receives and decodes, another writes: a slow disk delays nobody's datagrams. What the kernel had to drop for want
+One thread receives and decodes, another writes: a slow disk delays nobody's datagrams. What the kernel had to drop for
+want
 of room is counted by the kernel itself and told.
 """
 
@@ -83,12 +85,16 @@ class Reception:
                     self._open(bind, port, kind)
         except OSError as error:
             self._close()
-            raise YaffleError(f"cannot listen on {bind}: {error.strerror or error}; another port, or another address, may be free") from error
+            raise YaffleError(
+                f"cannot listen on {bind}: {error.strerror or error}; another port, or another address, may be free"
+            ) from error
 
     def _open(self, bind: str, port: int, kind: int) -> None:
         family = socket.AF_INET6 if ":" in bind else socket.AF_INET
         own = socket.socket(family, kind)
-        self._selector.register(own, selectors.EVENT_READ, self._datagrams if kind == socket.SOCK_DGRAM else self._accept)
+        self._selector.register(
+            own, selectors.EVENT_READ, self._datagrams if kind == socket.SOCK_DGRAM else self._accept
+        )
         own.setblocking(False)
         if kind == socket.SOCK_DGRAM:
             with suppress(OSError):  # Needs a privilege; without it what the system allows has to do.
@@ -106,7 +112,10 @@ class Reception:
 
     def start(self) -> None:
         """Begins, on threads of its own."""
-        self._threads = [threading.Thread(target=work, name=name, daemon=True) for name, work in (("receive", self._receive), ("write", self._write))]
+        self._threads = [
+            threading.Thread(target=work, name=name, daemon=True)
+            for name, work in (("receive", self._receive), ("write", self._write))
+        ]
         for thread in self._threads:
             thread.start()
 
@@ -158,7 +167,8 @@ class Reception:
                 data, told, _, sender = own.recvmsg(_LARGEST, 64)
             except BlockingIOError:
                 break
-            except OSError:  # An earlier error of this socket that is told now: nothing was received, and it is looked at again at once.
+            # An earlier error of this socket that is told now: nothing was received, and it is looked at again at once.
+            except OSError:
                 break
             count += 1
             arrived_ns = 0

@@ -20,7 +20,10 @@ def kept_days(words: list[str]) -> dict[str, int]:
 
 def line(status: Status) -> str:
     """One line: what came, what was lost, and what is wrong."""
-    parts = [f"{count(status.records)} flow records in {count(status.datagrams)} datagrams", f"{count(status.kernel_drops)} dropped by the kernel"]
+    parts = [
+        f"{count(status.records)} flow records in {count(status.datagrams)} datagrams",
+        f"{count(status.kernel_drops)} dropped by the kernel",
+    ]
     if status.refused:
         parts.append(f"{count(status.refused)} were none of these protocols")
     if status.given_up:

@@ -1,4 +1,5 @@
-"""Reads a history: the records of a period at the finest level that is kept and not too much, sums by anything, readings of counters.
+"""Reads a history: the records of a period at the finest level that is kept and not too much, sums by anything,
+readings of counters.
 
 Others may be writing at the same time: what is asked for is looked up anew each time, and a file that was merged away
 meanwhile is looked for once more.
@@ -27,7 +28,8 @@ _WIDTHS_NS = tuple(minutes * 60 * 10**9 for minutes in (5, 15, 60, 360, 1440))
 _LONGEST_LAG_NS = 7 * DAY_NS
 _TRIES = 3
 SIDES = {
-    "host": "src_hi, src_lo, ipv6", "pair": "src_hi, src_lo, dst_hi, dst_lo, ipv6", "interface": "exporter, egress", "marking": "dscp", "protocol": "transport",
+    "host": "src_hi, src_lo, ipv6", "pair": "src_hi, src_lo, dst_hi, dst_lo, ipv6", "interface": "exporter, egress",
+    "marking": "dscp", "protocol": "transport",
     "application": "application, transport, least(src_port, dst_port), greatest(src_port, dst_port)",
 }  # fmt: skip
 
@@ -62,7 +64,9 @@ class History:
         told = layout.tellers_of(self.folder)
         self.exporters, self.counters, self.reception = told.exporters, told.counters, told.reception
         self._longest_ns = min(told.longest_ns, _LONGEST_LAG_NS)
-        starts = [(start, level.folder_ns, path) for level in LEVELS for start, path in folders(self.folder / level.name)]
+        starts = [
+            (start, level.folder_ns, path) for level in LEVELS for start, path in folders(self.folder / level.name)
+        ]
         starts += [(start, HOUR_NS, path) for start, path in folders(self.folder / COUNTERS)]
         self.first_ns = min((start for start, _, _ in starts), default=0)
         latest = max((start + width for start, width, _ in starts), default=0)
@@ -71,12 +75,17 @@ class History:
 
     def _end(self, start: int, width: int, path: Path) -> int:
         """When the last of a folder's records arrived: its newest file is named by that moment."""
-        newest = max((r[1] for file in path.glob("*.parquet") if (r := layout.part_range(file.name)) is not None), default=start + width)
+        newest = max(
+            (r[1] for file in path.glob("*.parquet") if (r := layout.part_range(file.name)) is not None),
+            default=start + width,
+        )
         return max(start + 1, min(start + width, newest))
 
     # --- records ---
     def files(self, level: Level, first_ns: int, last_ns: int) -> tuple[list[Path], set[Level]]:
-        """Files with the records of a period, at a level where that is kept, else the next finer, else coarser one; and the levels they are of."""
+        """Files with the records of a period, at a level where that is kept, else the next finer, else coarser one;
+        and the levels they are of.
+        """
         own = LEVELS.index(level)
         order = [level, *reversed(LEVELS[:own]), *LEVELS[own + 1 :]]
         held = {one: dict(folders(self.folder / one.name)) for one in order}
@@ -84,7 +93,15 @@ class History:
         used: set[Level] = set()
         covered: set[int] = set()
         low, high = first_ns // DAY_NS * DAY_NS, last_ns + self._longest_ns + HOUR_NS
-        for hour in sorted({start + k * HOUR_NS for one in order for start in held[one] if low <= start < high for k in range(one.folder_ns // HOUR_NS)}):
+        for hour in sorted(
+            {
+                start + k * HOUR_NS
+                for one in order
+                for start in held[one]
+                if low <= start < high
+                for k in range(one.folder_ns // HOUR_NS)
+            }
+        ):
             if hour >= high or hour + HOUR_NS <= first_ns or hour in covered:
                 continue
             for one in order:
@@ -107,7 +124,9 @@ class History:
         return LEVELS[-1]
 
     def _rows_in(self, path: Path) -> int:
-        """Rows of a file that never changes under its name, sums made anew apart; a file that was merged away counts for nothing."""
+        """Rows of a file that never changes under its name, sums made anew apart; a file that was merged away counts
+        for nothing.
+        """
         if path not in self._counts:
             try:
                 self._counts[path] = pq.read_metadata(path).num_rows
@@ -116,10 +135,17 @@ class History:
         return self._counts[path]
 
     def rows(self, first_ns: int, last_ns: int, level: Level | None = None, only: tuple[str, ...] = ()) -> Found:
-        """The records that touch a period. level: the finest that is not too much, where none is asked for; only: columns that are needed. Raises HistoryError."""
+        """The records that touch a period. level: the finest that is not too much, where none is asked for; only:
+        columns that are needed. Raises HistoryError.
+        """
         level = level or self.level_for(first_ns, last_ns)
         columns = ", ".join(only) if only else "*"
-        table, used = self._ask(f"SELECT {columns} FROM flows WHERE last_ns >= {int(first_ns)} AND first_ns < {int(last_ns)}", level, first_ns, last_ns)
+        table, used = self._ask(
+            f"SELECT {columns} FROM flows WHERE last_ns >= {int(first_ns)} AND first_ns < {int(last_ns)}",
+            level,
+            first_ns,
+            last_ns,
+        )
         if table is None:
             return Found(FlowRecords(exporters=self.exporters), level, "nothing is kept of this period", 0)
         rows, own, exporters = self._taken(table, only)
@@ -127,16 +153,20 @@ class History:
         return Found(FlowRecords(rows, exporters, own), level, words, max(one.width_ns for one in used))
 
     def _taken(self, table: pa.Table, only: tuple[str, ...] = ()) -> tuple[Array, Own, list[Exporter]]:
-        """A table as rows of FLOW, and whom their numbers name. Raises HistoryError where it does not hold what it should.
+        """A table as rows of FLOW, and whom their numbers name. Raises HistoryError where it does not hold what it
+        should.
 
-        An exporter's number never changes, and stands on the disk before its first record: read after the records, it is known.
+        An exporter's number never changes, and stands on the disk before its first record: read after the records, it
+        is known.
         """
         exporters = layout.tellers_of(self.folder).exporters
         try:
             rows, own = rows_of(table, FLOW, only)
         except (KeyError, ValueError, TypeError, pa.ArrowException) as error:
             raise layout.HistoryError(f"{self.folder} holds tables that are none of records: {error}") from error
-        if rows.size and not (int(rows["exporter"].min()) >= 0 and int(rows["exporter"].max()) < max(1, len(exporters))):
+        if rows.size and not (
+            int(rows["exporter"].min()) >= 0 and int(rows["exporter"].max()) < max(1, len(exporters))
+        ):
             raise layout.HistoryError(f"{self.folder}: a record names an exporter that is not told of")
         return rows, own, exporters
 
@@ -156,14 +186,22 @@ class History:
                     raise layout.HistoryError(f"{self.folder} cannot be read: {error}") from error
         return None, set()
 
-    def top(self, by: str, first_ns: int, last_ns: int, count: int = 50, exporter: int = -1, level: Level | None = None) -> pa.Table:
-        """The largest by one of SIDES in a period: octets, packets, records, largest first. Records at the borders count as far as they lie in it."""
-        within = f"(least(last_ns, {int(last_ns)}) - greatest(first_ns, {int(first_ns)})) / greatest(last_ns - first_ns, 1)"
+    def top(
+        self, by: str, first_ns: int, last_ns: int, count: int = 50, exporter: int = -1, level: Level | None = None
+    ) -> pa.Table:
+        """The largest by one of SIDES in a period: octets, packets, records, largest first.
+
+        Records at the borders count as far as they lie in it.
+        """
+        within = (
+            f"(least(last_ns, {int(last_ns)}) - greatest(first_ns, {int(first_ns)})) / greatest(last_ns - first_ns, 1)"
+        )
         share = f"greatest(0.0, least(1.0, {within}))"
         own = f"AND exporter = {int(exporter)}" if exporter >= 0 else ""
         query = (
-            f"SELECT {SIDES[by]}, sum(octets * {share}) AS octets, sum(packets * {share}) AS packets, sum(records) AS records FROM flows "
-            f"WHERE last_ns >= {int(first_ns)} AND first_ns < {int(last_ns)} {own} GROUP BY ALL ORDER BY octets DESC LIMIT {int(count)}"
+            f"SELECT {SIDES[by]}, sum(octets * {share}) AS octets, sum(packets * {share}) AS packets, sum(records) AS"
+            f" records FROM flows WHERE last_ns >= {int(first_ns)} AND first_ns < {int(last_ns)} {own} GROUP BY ALL"
+            f" ORDER BY octets DESC LIMIT {int(count)}"
         )
         table, _ = self._ask(query, level or LEVELS[0], first_ns, last_ns)
         return table if table is not None else pa.table({"octets": pa.array([], pa.float64())})
@@ -184,34 +222,64 @@ class History:
     def flows_of(self, high: int, low: int, first_ns: int, last_ns: int) -> Found:
         """The single records of one host in a period."""
         ends = f"((src_hi = {int(high)} AND src_lo = {int(low)}) OR (dst_hi = {int(high)} AND dst_lo = {int(low)}))"
-        query = f"SELECT * FROM flows WHERE last_ns >= {int(first_ns)} AND first_ns < {int(last_ns)} AND {ends} ORDER BY first_ns"
+        query = (
+            f"SELECT * FROM flows WHERE last_ns >= {int(first_ns)} AND first_ns < {int(last_ns)} AND {ends} ORDER BY"
+            " first_ns"
+        )
         table, used = self._ask(query, LEVELS[0], first_ns, last_ns)
         rows, own, exporters = self._taken(table) if table is not None else (np.zeros(0, FLOW), {}, self.exporters)
-        return Found(FlowRecords(rows, exporters, own), LEVELS[0], " and ".join(one.words for one in LEVELS if one in used), max((one.width_ns for one in used), default=0))
+        return Found(
+            FlowRecords(rows, exporters, own),
+            LEVELS[0],
+            " and ".join(one.words for one in LEVELS if one in used),
+            max((one.width_ns for one in used), default=0),
+        )
 
     # --- counters ---
     def readings(self, first_ns: int, last_ns: int) -> Counters:
-        """Readings of counters of a period, and the last before it; of very many the last of each interval, which says as much of the sums. Raises HistoryError."""
-        parts = [path for start, folder in folders(self.folder / COUNTERS) if start < last_ns and start + 2 * HOUR_NS > first_ns for path in layout.counting(folder)]
+        """Readings of counters of a period, and the last before it; of very many the last of each interval, which says
+        as much of the sums. Raises HistoryError.
+        """
+        parts = [
+            path
+            for start, folder in folders(self.folder / COUNTERS)
+            if start < last_ns and start + 2 * HOUR_NS > first_ns
+            for path in layout.counting(folder)
+        ]
         found = Counters(devices=list(self.counters.devices), names=dict(self.counters.names))
         if not parts:
             return found
         try:
             with cursor() as db:
                 told = db.read_parquet([str(path) for path in parts])
-                found.width_ns = self._reading_width(told, sum(self._rows_in(path) for path in parts), last_ns - first_ns)
-                one = f"QUALIFY row_number() OVER (PARTITION BY device, interface, time_ns // {found.width_ns} ORDER BY time_ns DESC) = 1" if found.width_ns else ""
-                found.rows, _ = rows_of(told.query("told", f"SELECT * FROM told {one}").to_arrow_table(), COUNTER, COUNTER.names or ())
+                found.width_ns = self._reading_width(
+                    told, sum(self._rows_in(path) for path in parts), last_ns - first_ns
+                )
+                one = (
+                    f"QUALIFY row_number() OVER (PARTITION BY device, interface, time_ns // {found.width_ns} ORDER BY"
+                    " time_ns DESC) = 1"
+                    if found.width_ns
+                    else ""
+                )
+                found.rows, _ = rows_of(
+                    told.query("told", f"SELECT * FROM told {one}").to_arrow_table(), COUNTER, COUNTER.names or ()
+                )
         except (duckdb.Error, KeyError, ValueError, TypeError, pa.ArrowException) as error:
             raise layout.HistoryError(f"{self.folder} cannot be read: {error}") from error
-        told_by = layout.tellers_of(self.folder).counters  # Read after the readings: a device stands there before its first one.
+        told_by = layout.tellers_of(
+            self.folder
+        ).counters  # Read after the readings: a device stands there before its first one.
         found.devices, found.names = list(told_by.devices), dict(told_by.names)
-        if found.rows.size and not (int(found.rows["device"].min()) >= 0 and int(found.rows["device"].max()) < len(found.devices)):
+        if found.rows.size and not (
+            int(found.rows["device"].min()) >= 0 and int(found.rows["device"].max()) < len(found.devices)
+        ):
             raise layout.HistoryError(f"{self.folder}: a reading names a device that is not told of")
         return found
 
     def _reading_width(self, told: duckdb.DuckDBPyRelation, rows: int, span_ns: int) -> int:
-        """The shortest interval of which one reading for each interface is not too much; 0 where all of them are not."""
+        """The shortest interval of which one reading for each interface is not too much; 0 where all of them are
+        not.
+        """
         if rows <= MOST_READINGS:
             return 0
         counted = told.query("told", "SELECT count(DISTINCT (device, interface)) FROM told").fetchall()

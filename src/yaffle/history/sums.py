@@ -37,7 +37,9 @@ def spread(rows: Array, width_ns: int) -> Array:
     begin = (first[owner] + number) * width_ns
     span = np.maximum(1, rows["last_ns"] - rows["first_ns"])[owner].astype(np.float64)
     low = np.clip((begin - rows["first_ns"][owner]) / span, 0.0, 1.0)
-    high = np.where(number == pieces[owner] - 1, 1.0, np.clip((begin + width_ns - rows["first_ns"][owner]) / span, 0.0, 1.0))
+    high = np.where(
+        number == pieces[owner] - 1, 1.0, np.clip((begin + width_ns - rows["first_ns"][owner]) / span, 0.0, 1.0)
+    )
     low[number == 0] = 0.0
     for name in ("octets", "packets"):
         whole = rows[name][owner]
@@ -61,16 +63,17 @@ def summed(rows: Array, level: Level) -> Array:
     keys = ", ".join(_KEY)
     ends = ", ".join(_ENDS)
     sums = ", ".join(
-        [f"sum({name})::BIGINT AS {name}" for name in ("octets", "packets", "records")] + [f"max({name}) AS {name}" for name in ("sampling", "sampled", "arrived_ns", "last_ns")]
+        [f"sum({name})::BIGINT AS {name}" for name in ("octets", "packets", "records")]
+        + [f"max({name}) AS {name}" for name in ("sampling", "sampled", "arrived_ns", "last_ns")]
     )
     kept = ", ".join(f"CASE WHEN place <= {level.most} THEN {name} ELSE 0 END AS {name}" for name in _ENDS)
     with cursor() as db:
         db.register("cut", table)
         found: pa.Table = db.sql(
-            f"WITH grouped AS (SELECT first_ns, {keys}, {ends}, {sums} FROM cut GROUP BY first_ns, {keys}, {ends}), "
-            "ranked AS (SELECT *, row_number() OVER (PARTITION BY first_ns, exporter ORDER BY octets DESC) AS place FROM grouped), "
-            f"named AS (SELECT * EXCLUDE ({ends}, place), {kept} FROM ranked) "
-            f"SELECT first_ns, {keys}, {ends}, {sums} FROM named GROUP BY first_ns, {keys}, {ends} ORDER BY first_ns, octets DESC"
+            f"WITH grouped AS (SELECT first_ns, {keys}, {ends}, {sums} FROM cut GROUP BY first_ns, {keys}, {ends}),"
+            " ranked AS (SELECT *, row_number() OVER (PARTITION BY first_ns, exporter ORDER BY octets DESC) AS place"
+            f" FROM grouped), named AS (SELECT * EXCLUDE ({ends}, place), {kept} FROM ranked) SELECT first_ns, {keys},"
+            f" {ends}, {sums} FROM named GROUP BY first_ns, {keys}, {ends} ORDER BY first_ns, octets DESC"
         ).to_arrow_table()
     made, _ = rows_of(found, FLOW, tuple(found.column_names))
     for name in ("post_dscp", "next_hop", "highest_ttl"):

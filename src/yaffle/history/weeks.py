@@ -21,14 +21,28 @@ def _rows(columns: dict[str, Array], exporter: int) -> Array:
     rows["exporter"], rows["protocol"] = exporter, IPFIX
     for name in ("src", "dst"):
         rows[f"{name}_lo"] = columns[name]
-    for name in ("src_port", "dst_port", "transport", "dscp", "ingress", "egress", "first_ns", "last_ns", "octets", "packets"):
+    for name in (
+        "src_port",
+        "dst_port",
+        "transport",
+        "dscp",
+        "ingress",
+        "egress",
+        "first_ns",
+        "last_ns",
+        "octets",
+        "packets",
+    ):
         rows[name] = columns[name]
     rows["arrived_ns"] = rows["last_ns"]
     return rows
 
 
 def write_weeks(folder: Path, progress: Progress = go_on) -> Path:
-    """Writes the history; found again if it is there already. Raises HistoryError; Cancelled when `progress` says so."""
+    """Writes the history; found again if it is there already.
+
+    Raises HistoryError; Cancelled when `progress` says so.
+    """
     if is_history(folder):
         return folder
     routers = {router: (k, speed) for k, (_, router, speed) in enumerate(weeks.SITES.values())}
@@ -37,18 +51,27 @@ def write_weeks(folder: Path, progress: Progress = go_on) -> Path:
     writer = HistoryWriter(folder, now_ns=lambda: now_ns, settle=False)
     for hour, told in enumerate(weeks.hours()):
         now_ns = weeks.START_NS + (hour + 1) * HOUR_NS - 1
-        counters = Counters(devices=list(routers), names={(k, number): name for k in range(len(routers)) for number, name in weeks.INTERFACES.items()})
+        counters = Counters(
+            devices=list(routers),
+            names={(k, number): name for k in range(len(routers)) for number, name in weeks.INTERFACES.items()},
+        )
         parts = []
         for one in told:
             number, speed = routers[one.router]
             parts.append(_rows(one.flows, number))
             readings = unknown_counters(one.counters["time_ns"].size)
-            readings["device"], readings["speed_bps"] = number, np.where(one.counters["interface"] == weeks.LINE, speed, 10**9)
+            readings["device"], readings["speed_bps"] = (
+                number,
+                np.where(one.counters["interface"] == weeks.LINE, speed, 10**9),
+            )
             for name in ("interface", "time_ns", "in_octets", "out_octets"):
                 readings[name] = one.counters[name]
             counters.rows = np.concatenate([counters.rows, readings])
             exporters[number].flow_records += parts[-1].size
-            exporters[number].records, exporters[number].datagrams = exporters[number].flow_records, exporters[number].flow_records // 20
+            exporters[number].records, exporters[number].datagrams = (
+                exporters[number].flow_records,
+                exporters[number].flow_records // 20,
+            )
         writer.append(FlowRecords(np.concatenate(parts), exporters, counters=counters))
         if hour % 24 == 23:
             now_ns += _A_LITTLE_LATER_NS

@@ -1,6 +1,7 @@
 """Writes a history: every flush is a file of its own at once; hours are merged, summed and given up beside it.
 
-Killed at any moment it loses what came since the last flush, and nothing that is under its name is ever half. A full disk
+Killed at any moment it loses what came since the last flush, and nothing that is under its name is ever half. A full
+disk
 stops writing with a word; what came meanwhile waits within bounds, then goes on or is counted as given up.
 """
 
@@ -77,7 +78,12 @@ class HistoryWriter:
     """One writer a folder. `append` and `tidy` may be called from one thread at a time."""
 
     def __init__(
-        self, folder: Path, days: dict[str, int] | None = None, free: Callable[[Path], int] = _free, now_ns: Callable[[], int] = time.time_ns, settle: bool = True
+        self,
+        folder: Path,
+        days: dict[str, int] | None = None,
+        free: Callable[[Path], int] = _free,
+        now_ns: Callable[[], int] = time.time_ns,
+        settle: bool = True,
     ) -> None:
         self.folder = folder
         self._free, self._now_ns, self._settle = free, now_ns, settle
@@ -114,7 +120,11 @@ class HistoryWriter:
 
     def _begin(self, days: dict[str, int] | None) -> None:
         manifest = self.folder / MANIFEST
-        told: dict[str, Any] = layout.manifest_of(self.folder) if manifest.exists() else {"format": layout.FORMAT, "version": layout.VERSION, "days": {}}
+        told: dict[str, Any] = (
+            layout.manifest_of(self.folder)
+            if manifest.exists()
+            else {"format": layout.FORMAT, "version": layout.VERSION, "days": {}}
+        )
         self.days: dict[str, int] = {level.name: level.days for level in LEVELS} | {COUNTERS: layout.COUNTER_DAYS}
         self.days |= {**told["days"], **(days or {})}
         if told["days"] != self.days:
@@ -143,8 +153,15 @@ class HistoryWriter:
         if readings.size:
             devices = np.array([self._counters.device(name) for name in found.counters.devices], np.int32)
             readings["device"] = devices[readings["device"]]
-        self._counters.names.update({(self._counters.device(found.counters.devices[d]), i): text for (d, i), text in found.counters.names.items()})
-        self._waiting += _units(RECORDS, rows, rows["arrived_ns"], own) + _units(COUNTERS, readings, readings["time_ns"], {})
+        self._counters.names.update(
+            {
+                (self._counters.device(found.counters.devices[d]), i): text
+                for (d, i), text in found.counters.names.items()
+            }
+        )
+        self._waiting += _units(RECORDS, rows, rows["arrived_ns"], own) + _units(
+            COUNTERS, readings, readings["time_ns"], {}
+        )
         self._flush()
         while self._records_waiting > _MOST_WAITING:
             dropped = self._waiting.pop(0)
@@ -163,8 +180,16 @@ class HistoryWriter:
             self._base.append(Exporter(*key))
         number = self._told[key]
         base = self._base[number]
-        summed_up = {name: getattr(base, name) + getattr(exporter, name) for name in ("records", "flow_records", "datagrams", "lost_records", "lost_datagrams", "undecoded")}
-        self._exporters[number] = replace(exporter, **summed_up, interfaces={**base.interfaces, **exporter.interfaces}, applications={**base.applications, **exporter.applications})
+        summed_up = {
+            name: getattr(base, name) + getattr(exporter, name)
+            for name in ("records", "flow_records", "datagrams", "lost_records", "lost_datagrams", "undecoded")
+        }
+        self._exporters[number] = replace(
+            exporter,
+            **summed_up,
+            interfaces={**base.interfaces, **exporter.interfaces},
+            applications={**base.applications, **exporter.applications},
+        )
         return number
 
     def _flush(self) -> None:
@@ -210,7 +235,11 @@ class HistoryWriter:
         folder = self.folder / unit.kind / folder_name(unit.hour_ns, HOUR_NS)
         if unit.kind == RECORDS:
             self._forget_sums(unit.hour_ns)
-        write_part(folder / part_name(self._number, self._number), table_of(unit.rows, unit.own if unit.kind == RECORDS else None), self._settle)
+        write_part(
+            folder / part_name(self._number, self._number),
+            table_of(unit.rows, unit.own if unit.kind == RECORDS else None),
+            self._settle,
+        )
         self._done.discard(folder)
         if unit.kind == RECORDS and unit.hour_ns + HOUR_NS > self._now_ns():
             records, flushes = self._since.get(folder, (0, 0))
@@ -221,7 +250,9 @@ class HistoryWriter:
         if start_ns < self._now_ns() - self.days[RECORDS] * DAY_NS:
             return
         for level in LEVELS[1:]:
-            folder = self.folder / level.name / folder_name(start_ns // level.folder_ns * level.folder_ns, level.folder_ns)
+            folder = (
+                self.folder / level.name / folder_name(start_ns // level.folder_ns * level.folder_ns, level.folder_ns)
+            )
             if (folder / SUMS).exists():
                 for path in (*counting(folder), folder / SUMS):
                     path.unlink(missing_ok=True)
@@ -229,7 +260,10 @@ class HistoryWriter:
 
     # --- tidying ---
     def tidy(self) -> None:
-        """Merges, sums and gives up what is due: a little each time, meant to be called every minute. Trouble with the disk is told, not raised."""
+        """Merges, sums and gives up what is due: a little each time, meant to be called every minute.
+
+        Trouble with the disk is told, not raised.
+        """
         try:
             if self._free(self.folder) < _SPARE:
                 self._give_up()
@@ -242,7 +276,9 @@ class HistoryWriter:
             self._stop(f"tidying failed ({error.strerror or error}): tried again every minute")
 
     def _block(self, folder: Path) -> None:
-        """Merges the flushes of an hour since the last block into one file, and sums it: what an open hour holds can be shown without reading it whole."""
+        """Merges the flushes of an hour since the last block into one file, and sums it: what an open hour holds can
+        be shown without reading it whole.
+        """
         sums = self.folder / LEVELS[1].name / folder.name
         fresh = [path for path in counting(folder) if not _is_covered(path, sums)]
         if not fresh:
@@ -283,7 +319,15 @@ class HistoryWriter:
                 if start + level.folder_ns < now - self.days[level.name] * DAY_NS:
                     continue
                 own = [one for hour, one in held if start <= hour < start + level.folder_ns]
-                self._sum_folder(folder, level, [path for one in own for path in (summable(self.folder, one) if finer is LEVELS[0] else files_of(finer, one))])
+                self._sum_folder(
+                    folder,
+                    level,
+                    [
+                        path
+                        for one in own
+                        for path in (summable(self.folder, one) if finer is LEVELS[0] else files_of(finer, one))
+                    ],
+                )
                 self._done.add(folder)
             finer = level
 
@@ -307,7 +351,9 @@ class HistoryWriter:
 def _is_covered(path: Path, sums: Path) -> bool:
     """Whether a file of records is in the sums of a block."""
     own = part_range(path.name)
-    return own is not None and any(r[0] <= own[0] and own[1] <= r[1] for other in counting(sums) if (r := part_range(other.name)) is not None)
+    return own is not None and any(
+        r[0] <= own[0] and own[1] <= r[1] for other in counting(sums) if (r := part_range(other.name)) is not None
+    )
 
 
 def summable(root: Path, folder: Path) -> list[Path]:
@@ -317,7 +363,10 @@ def summable(root: Path, folder: Path) -> list[Path]:
 
 
 def files_of(level: Level, folder: Path) -> list[Path]:
-    """The files of one hour or day that count. Of the finest sums of an hour that is still open: those of its blocks, and records since."""
+    """The files of one hour or day that count.
+
+    Of the finest sums of an hour that is still open: those of its blocks, and records since.
+    """
     if level.width_ns == 0:
         return counting(folder)
     if (folder / SUMS).exists():
@@ -343,7 +392,9 @@ def _runs(files: list[Path]) -> list[list[Path]]:
 
 
 def merge(folder: Path, files: list[Path], settle: bool = True) -> Path:
-    """Puts neighboring files of one hour together into one, and gives it; the others are taken away when it is there."""
+    """Puts neighboring files of one hour together into one, and gives it; the others are taken away when it is
+    there.
+    """
     ranges = [r for path in files if (r := part_range(path.name)) is not None]
     path = folder / part_name(min(r[0] for r in ranges), max(r[1] for r in ranges))
     write_part(path, pa.concat_tables([pq.read_table(one) for one in files], promote_options="permissive"), settle)

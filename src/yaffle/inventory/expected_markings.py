@@ -26,7 +26,12 @@ USUAL = (Expected(VOICE, 46),)  # What is expected as long as the user says noth
 def code_point(text: str) -> int:
     """A code point from its registered name or number. Raises ValueError with words for the user."""
     told = text.strip().upper()
-    names = {name.upper(): code for code, name in DSCP_NAMES.items()} | {"CS0": 0, "DEFAULT": 0, "BE": 0, "BEST EFFORT": 0}
+    names = {name.upper(): code for code, name in DSCP_NAMES.items()} | {
+        "CS0": 0,
+        "DEFAULT": 0,
+        "BE": 0,
+        "BEST EFFORT": 0,
+    }
     if told in names:
         return names[told]
     digits = told.removeprefix("DSCP").strip()

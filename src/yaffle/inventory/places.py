@@ -1,4 +1,6 @@
-"""What hosts are called: sites and applications, from names where the evidence has them, else from addresses and ports."""
+"""What hosts are called: sites and applications, from names where the evidence has them, else from addresses and
+ports.
+"""
 
 import ipaddress
 from dataclasses import dataclass, field
@@ -6,10 +8,14 @@ from functools import cached_property
 
 # Assigned service names (RFC 6335 registry) in words of our own; only the common ones.
 SERVICES = {
-    20: "file transfer", 21: "file transfer", 22: "secure shell", 25: "mail", 53: "names", 67: "leases", 80: "web", 88: "sign-on", 110: "mailbox",
-    123: "time", 143: "mailbox", 161: "device counters", 389: "directory", 443: "web", 445: "file shares", 465: "mail", 514: "logs", 587: "mail",
-    636: "directory", 853: "names", 993: "mailbox", 995: "mailbox", 1433: "database", 1521: "database", 1812: "sign-on", 2049: "file shares",
-    3306: "database", 3389: "remote screen", 5060: "calls", 5432: "database", 6379: "cache", 8080: "web", 8443: "web", 9000: "port 9000",
+    20: "file transfer", 21: "file transfer", 22: "secure shell", 25: "mail", 53: "names", 67: "leases", 80: "web",
+    88: "sign-on", 110: "mailbox",
+    123: "time", 143: "mailbox", 161: "device counters", 389: "directory", 443: "web", 445: "file shares", 465: "mail",
+    514: "logs", 587: "mail",
+    636: "directory", 853: "names", 993: "mailbox", 995: "mailbox", 1433: "database", 1521: "database", 1812: "sign-on",
+    2049: "file shares",
+    3306: "database", 3389: "remote screen", 5060: "calls", 5432: "database", 6379: "cache", 8080: "web", 8443: "web",
+    9000: "port 9000",
 }  # fmt: skip
 _WEB = (80, 443, 8080, 8443)
 
@@ -22,7 +28,9 @@ def spoken(label: str) -> str:
 
 @dataclass(frozen=True)
 class Rule:
-    """The user's own name for what runs at a server, at a port, under a host name; what is empty or 0 stands for any."""
+    """The user's own name for what runs at a server, at a port, under a host name; what is empty or 0 stands for
+    any.
+    """
 
     name: str
     server: str = ""
@@ -70,7 +78,12 @@ class Places:
     def site(self, address: str) -> str:
         """As the user named the range; else the second label of the host's name, or its network (/24, /64)."""
         parsed = ipaddress.ip_address(address)
-        held = [(last - first, site.name) for site in self.sites for version, first, last in [site.range] if version == parsed.version and first <= int(parsed) <= last]
+        held = [
+            (last - first, site.name)
+            for site in self.sites
+            for version, first, last in [site.range]
+            if version == parsed.version and first <= int(parsed) <= last
+        ]
         if held:
             return min(held)[1]
         labels = self.names.get(address, "").split(".")
@@ -92,7 +105,11 @@ class Places:
         if address in self.names:
             return self.names[address].split(".")[0].replace("-", " ")
         if address in self.resolved:
-            return self.resolved[address] if port in _WEB else f"{SERVICES.get(port, f'port {port}')} on {self.resolved[address]}"
+            return (
+                self.resolved[address]
+                if port in _WEB
+                else f"{SERVICES.get(port, f'port {port}')} on {self.resolved[address]}"
+            )
         return SERVICES.get(port, f"port {port}")
 
     def told(self, address: str, port: int, host: str = "") -> str:

@@ -29,17 +29,21 @@ from yaffle.transport.segments import FACTS, MISSED_CLIENT, MSS_CLIENT, SCALES_K
 CONNECTION_FIELDS = (
     "opening", "closing", "first_ns", "last_ns", "scales_known",
     "handshake_ns", "to_client_min_ns", "to_client_median_ns", "to_client_p95_ns", "to_client_max_ns",
-    "to_server_min_ns", "to_server_median_ns", "to_server_p95_ns", "to_server_max_ns", "to_client_samples", "to_server_samples",
+    "to_server_min_ns", "to_server_median_ns", "to_server_p95_ns", "to_server_max_ns", "to_client_samples",
+    "to_server_samples",
     "exchanges", "unanswered", "wait_ns", "set_up_ns", "worst_wait_ns", "pushed_bytes",
-    "to_client_early_min_ns", "to_client_late_min_ns", "to_server_early_min_ns", "to_server_late_min_ns", "held_acknowledgements",
+    "to_client_early_min_ns", "to_client_late_min_ns", "to_server_early_min_ns", "to_server_late_min_ns",
+    "held_acknowledgements",
 )  # fmt: skip
 SIDE_FIELDS = (
     "packets", "payload_bytes", "unique_bytes", "retransmitted_packets", "retransmitted_bytes", "spurious_packets",
-    "duplicate_packets", "out_of_order_packets", "duplicate_acks", "zero_window_ns", "max_in_flight_bytes", "resets", "keep_alives", "closing_repeats",
+    "duplicate_packets", "out_of_order_packets", "duplicate_acks", "zero_window_ns", "max_in_flight_bytes", "resets",
+    "keep_alives", "closing_repeats",
     "segments", "segment_bytes", "timeouts", "after_timeout", "fast_retransmissions", "tail_probes", "unseen_bytes",
 )  # fmt: skip
 EXCHANGE_FIELDS = (
-    "connection", "first_ns", "asked_ns", "answered_ns", "last_ns", "end_ns", "request_bytes", "response_bytes", "set_up_ns", "message", *bounds.FIELDS,
+    "connection", "first_ns", "asked_ns", "answered_ns", "last_ns", "end_ns", "request_bytes", "response_bytes",
+    "set_up_ns", "message", *bounds.FIELDS,
 )  # fmt: skip
 
 C0 = len(CONNECTION_FIELDS)
@@ -48,28 +52,76 @@ WIDTH = C0 + 2 * S0
 CHARGES = causes.COUNT
 # Places of the facts in a connection's row, by name; those of a side are counted from where its block begins.
 _C = CONNECTION_FIELDS.index
-_OPENING, _CLOSING, _FIRST_NS, _LAST_NS, _SCALES_KNOWN = _C("opening"), _C("closing"), _C("first_ns"), _C("last_ns"), _C("scales_known")
-_HANDSHAKE, _EXCHANGES, _UNANSWERED, _WAIT, _SET_UP_NS = _C("handshake_ns"), _C("exchanges"), _C("unanswered"), _C("wait_ns"), _C("set_up_ns")
+_OPENING, _CLOSING, _FIRST_NS, _LAST_NS, _SCALES_KNOWN = (
+    _C("opening"),
+    _C("closing"),
+    _C("first_ns"),
+    _C("last_ns"),
+    _C("scales_known"),
+)
+_HANDSHAKE, _EXCHANGES, _UNANSWERED, _WAIT, _SET_UP_NS = (
+    _C("handshake_ns"),
+    _C("exchanges"),
+    _C("unanswered"),
+    _C("wait_ns"),
+    _C("set_up_ns"),
+)
 _WORST_WAIT, _PUSHED_BYTES = _C("worst_wait_ns"), _C("pushed_bytes")
 _TO_CLIENT, _TO_SERVER = _C("to_client_min_ns"), _C("to_server_min_ns")  # least, median, p95, greatest
 _SAMPLES, _EARLY_LATE, _HELD = _C("to_client_samples"), _C("to_client_early_min_ns"), _C("held_acknowledgements")
 _S = SIDE_FIELDS.index
-_PACKETS, _PAYLOAD, _UNIQUE, _AGAIN, _AGAIN_BYTES = _S("packets"), _S("payload_bytes"), _S("unique_bytes"), _S("retransmitted_packets"), _S("retransmitted_bytes")
-_SPURIOUS, _COPIES, _OUT_OF_ORDER, _DUPLICATE_ACKS = _S("spurious_packets"), _S("duplicate_packets"), _S("out_of_order_packets"), _S("duplicate_acks")
-_ZERO_WINDOW, _MOST_IN_FLIGHT, _RESETS, _KEEP_ALIVES = _S("zero_window_ns"), _S("max_in_flight_bytes"), _S("resets"), _S("keep_alives")
+_PACKETS, _PAYLOAD, _UNIQUE, _AGAIN, _AGAIN_BYTES = (
+    _S("packets"),
+    _S("payload_bytes"),
+    _S("unique_bytes"),
+    _S("retransmitted_packets"),
+    _S("retransmitted_bytes"),
+)
+_SPURIOUS, _COPIES, _OUT_OF_ORDER, _DUPLICATE_ACKS = (
+    _S("spurious_packets"),
+    _S("duplicate_packets"),
+    _S("out_of_order_packets"),
+    _S("duplicate_acks"),
+)
+_ZERO_WINDOW, _MOST_IN_FLIGHT, _RESETS, _KEEP_ALIVES = (
+    _S("zero_window_ns"),
+    _S("max_in_flight_bytes"),
+    _S("resets"),
+    _S("keep_alives"),
+)
 _CLOSING_REPEATS, _SEGMENTS, _SEGMENT_BYTES = _S("closing_repeats"), _S("segments"), _S("segment_bytes")
-_TIMEOUTS, _AFTER_TIMEOUT, _FAST, _TAIL, _UNSEEN_BYTES = _S("timeouts"), _S("after_timeout"), _S("fast_retransmissions"), _S("tail_probes"), _S("unseen_bytes")
+_TIMEOUTS, _AFTER_TIMEOUT, _FAST, _TAIL, _UNSEEN_BYTES = (
+    _S("timeouts"),
+    _S("after_timeout"),
+    _S("fast_retransmissions"),
+    _S("tail_probes"),
+    _S("unseen_bytes"),
+)
 _COUNTED_AS = np.full(kinds.KIND_MASK + 1, -1)  # The column of a side that counts segments of a kind.
 for _kind, _column in (
-    (kinds.REPEAT_TIMEOUT, _TIMEOUTS), (kinds.REPEAT_AFTER, _AFTER_TIMEOUT), (kinds.REPEAT_FAST, _FAST), (kinds.REPEAT_TAIL, _TAIL),
+    (kinds.REPEAT_TIMEOUT, _TIMEOUTS), (kinds.REPEAT_AFTER, _AFTER_TIMEOUT), (kinds.REPEAT_FAST, _FAST),
+    (kinds.REPEAT_TAIL, _TAIL),
     (kinds.COPY, _COPIES), (kinds.OUT_OF_ORDER, _OUT_OF_ORDER), (kinds.DUPLICATE_ACK, _DUPLICATE_ACKS),
     (kinds.KEEP_ALIVE, _KEEP_ALIVES), (kinds.WINDOW_PROBE, _KEEP_ALIVES), (kinds.RESET, _RESETS),
 ):  # fmt: skip
     _COUNTED_AS[_kind] = _column
 # Rows of an exchange.
 _E = EXCHANGE_FIELDS.index
-_X_CONNECTION, _X_FIRST, _X_ASKED, _X_ANSWERED, _X_LAST, _X_END = _E("connection"), _E("first_ns"), _E("asked_ns"), _E("answered_ns"), _E("last_ns"), _E("end_ns")
-_X_REQUEST, _X_RESPONSE, _X_SET_UP, _X_MESSAGE, _X_BOUNDS = _E("request_bytes"), _E("response_bytes"), _E("set_up_ns"), _E("message"), _E(bounds.FIELDS[0])
+_X_CONNECTION, _X_FIRST, _X_ASKED, _X_ANSWERED, _X_LAST, _X_END = (
+    _E("connection"),
+    _E("first_ns"),
+    _E("asked_ns"),
+    _E("answered_ns"),
+    _E("last_ns"),
+    _E("end_ns"),
+)
+_X_REQUEST, _X_RESPONSE, _X_SET_UP, _X_MESSAGE, _X_BOUNDS = (
+    _E("request_bytes"),
+    _E("response_bytes"),
+    _E("set_up_ns"),
+    _E("message"),
+    _E(bounds.FIELDS[0]),
+)
 _ANSWERED_SOON_NS = 20_000_000  # A SYN-ACK this soon after a repeated SYN answers it; no timer of its own expired.
 SET_UP, LOSS, UNSEEN = causes.SET_UP, causes.LOSS, causes.UNSEEN
 _FIRST = np.int64(0)
@@ -198,7 +250,8 @@ def _count_sides(g, facts, kind_of_packet, mss, high, out):  # type: ignore[no-u
 
 @kernel
 def account(  # type: ignore[no-untyped-def]
-    first, last, starts, order, packets, sack_left, sack_right, room, sample_room, turns, pending, extra, holes, scratch, telling,
+    first, last, starts, order, packets, sack_left, sack_right, room, sample_room, turns, pending, extra, holes,
+    scratch, telling,
     delays, blocked, given, turns_given, paths, tables, x,
 ):  # fmt: skip
     """Accounts for the connections first..last-1, writing exchanges from row x on.
@@ -237,7 +290,9 @@ def account(  # type: ignore[no-untyped-def]
         release_by_path(samples, delays, paths, c)
         _round_trips(samples, floors, scratch, out)
         for side in range(2):
-            if paths.places[c, side, FLOOR] < floors[side]:  # It never saw its path without a queue, or not at all; others did.
+            if (
+                paths.places[c, side, FLOOR] < floors[side]
+            ):  # It never saw its path without a queue, or not at all; others did.
                 floors[side] = out[_TO_CLIENT if side == 0 else _TO_SERVER] = paths.places[c, side, FLOOR]
         _count_sides(g, facts, packets.kind, mss, high, out)
         out[_FIRST_NS], out[_LAST_NS], out[_SCALES_KNOWN] = g[0].t, g[n - 1].t, facts[SCALES_KNOWN]
@@ -248,7 +303,9 @@ def account(  # type: ignore[no-untyped-def]
         if found > 0:
             for side in range(2):
                 state[side, LEAST] = floors[side]
-                survey_ways(samples, side, delays[side, :n], state[side], telling[side], scratch)  # What stands behind n is another's.
+                survey_ways(
+                    samples, side, delays[side, :n], state[side], telling[side], scratch
+                )  # What stands behind n is another's.
         loss_cover(g, blocked)
         total = tables.connection_charges[c]
         total[:] = 0
@@ -314,7 +371,9 @@ def _one_way(g):  # type: ignore[no-untyped-def]
 
 @leaf
 def _of_handshake(g, kind, stop, charge, times):  # type: ignore[no-untyped-def]
-    """Turns the charges of a handshake's turn into those of encryption; returns the time from its start to the client's next step."""
+    """Turns the charges of a handshake's turn into those of encryption; returns the time from its start to the
+    client's next step.
+    """
     spent = times[4] - times[0]
     if kind == _SIGN_ON:
         return spent

@@ -5,7 +5,8 @@ Each charge is given away whole, in integers, by the shares that the packets of 
 - `set-up`, `round-trip`: by the least delay of each stretch there and back. Beyond the outermost points the least round
   trips to client and server stand for it.
 - `queueing`, `rate`: by how much longer than their least delay the exchange's packets took on each stretch (RFC 5481
-  section 4.2: delay variation by the minimum); beyond the outermost points by the median of the round trips above the least.
+  section 4.2: delay variation by the minimum); beyond the outermost points by the median of the round trips above the
+  least.
 - `loss`: by the packets of the exchange that each stretch lost.
 
 What nothing tells is put to UNTOLD: `name` (the way to a name server is another one), and losses where none was lost
@@ -27,14 +28,18 @@ from yaffle.path.segments import PathSegment, Way
 CAUSES = (causes.SET_UP, causes.ROUND_TRIP, causes.RATE, causes.QUEUEING, causes.LOSS, causes.NAME)
 _TRIPS, _QUEUES = (causes.SET_UP, causes.ROUND_TRIP), (causes.RATE, causes.QUEUEING)
 ENDS = -1  # in a stretch: no point, but the clients, or the servers
-_UNIT_NS = 1000  # Times are looked up by the microsecond, or as coarsely as number of journey and time fit into one integer.
+_UNIT_NS = (
+    1000  # Times are looked up by the microsecond, or as coarsely as number of journey and time fit into one integer.
+)
 _MOST_KEY = 1 << 62
 _AT_ONCE = 200_000  # Exchanges whose shares are worked out together.
 
 
 @dataclass(frozen=True)
 class Along:
-    """Charges by stretch. stretches: (point nearer to the clients or ENDS, point nearer to the servers or ENDS); the last, (ENDS, ENDS), is UNTOLD."""
+    """Charges by stretch. stretches: (point nearer to the clients or ENDS, point nearer to the servers or ENDS); the
+    last, (ENDS, ENDS), is UNTOLD.
+    """
 
     stretches: list[tuple[int, int]]
     charges: Array  # (exchanges, stretches, CAUSES), ns; sums over stretches to the exchange's charge
@@ -53,16 +58,22 @@ class _Passages:
         self.floor = np.full(count, 1 << 62, np.int64)
         np.minimum.at(self.floor, owner[own & came], delay[own & came])
         owner, came, delay = owner[own], came[own], delay[own]
-        key = owner * step + np.clip((capture.packets.time_ns[way.sent[own]] - start_ns) // unit_ns, -1, step - 1)  # Outside of all that is asked: at its ends.
+        key = owner * step + np.clip(
+            (capture.packets.time_ns[way.sent[own]] - start_ns) // unit_ns, -1, step - 1
+        )  # Outside of all that is asked: at its ends.
         order = np.argsort(key, kind="stable")
         self._key = key[order]
         over = np.where(came, delay - np.where(came, self.floor[owner], 0), 0)[order]
-        self._over, self._came, self._lost = (np.concatenate([[0], np.cumsum(part)]) for part in (over, came[order], ~came[order]))
+        self._over, self._came, self._lost = (
+            np.concatenate([[0], np.cumsum(part)]) for part in (over, came[order], ~came[order])
+        )
 
     def between(self, low: Array, high: Array) -> tuple[Array, Array]:
         """(mean ns above the floor, packets lost) of the journeys and times between two keys."""
         a, b = np.searchsorted(self._key, low, "left"), np.searchsorted(self._key, high, "right")
-        return (self._over[b] - self._over[a]) / np.maximum(1, self._came[b] - self._came[a]), (self._lost[b] - self._lost[a]).astype(np.float64)
+        return (self._over[b] - self._over[a]) / np.maximum(1, self._came[b] - self._came[a]), (
+            self._lost[b] - self._lost[a]
+        ).astype(np.float64)
 
 
 def _outer(account: Account, connections: Array, side: str, what: str) -> Array:
@@ -78,7 +89,12 @@ def _outer(account: Account, connections: Array, side: str, what: str) -> Array:
 def stretches_of(path: PointsPath, points: int) -> list[tuple[int, int]]:
     """All stretches: of the segments, from the clients to each point, from each point to the servers, and UNTOLD."""
     pairs = list(dict.fromkeys((s.near, s.far) for s in path.segments))
-    return [*pairs, *((ENDS, point) for point in range(points)), *((point, ENDS) for point in range(points)), (ENDS, ENDS)]
+    return [
+        *pairs,
+        *((ENDS, point) for point in range(points)),
+        *((point, ENDS) for point in range(points)),
+        (ENDS, ENDS),
+    ]
 
 
 def in_parts(rows: Array) -> list[Array]:
@@ -87,7 +103,9 @@ def in_parts(rows: Array) -> list[Array]:
 
 
 def along(capture: Capture, account: Account, path: PointsPath, same: Array, rows: Array) -> Along:
-    """The network's charges of some exchanges, split over the path; all of it UNTOLD for those that one point alone saw. same: `path.journeys`."""
+    """The network's charges of some exchanges, split over the path; all of it UNTOLD for those that one point alone
+    saw. same: `path.journeys`.
+    """
     points, flows = len(capture.points), capture.conversations
     stretches = stretches_of(path, points)
     charges = np.ascontiguousarray(account.exchange_charges[rows][:, list(CAUSES)])
@@ -112,7 +130,15 @@ def along(capture: Capture, account: Account, path: PointsPath, same: Array, row
     trips, queues, lost = (np.zeros((rows.size, len(stretches))) for _ in range(3))
     passed: Array = np.zeros((known.size, points, 2), bool)  # as the nearer, as the farther point of a segment
     for segment in path.segments:
-        _add_segment(capture, segment, number, (low, high, compact), (start_ns, unit_ns, step), stretches.index((segment.near, segment.far)), (trips, queues, lost))
+        _add_segment(
+            capture,
+            segment,
+            number,
+            (low, high, compact),
+            (start_ns, unit_ns, step),
+            stretches.index((segment.near, segment.far)),
+            (trips, queues, lost),
+        )
         own = number[segment.flows[:, 0]] if segment.flows.size else np.empty(0, np.int64)
         own = own[own >= 0]
         passed[own, segment.near, 0] = passed[own, segment.far, 1] = True
@@ -121,7 +147,10 @@ def along(capture: Capture, account: Account, path: PointsPath, same: Array, row
     connection_at[number[account.flow[own]], flows.point[account.flow[own]]] = own
     place = np.arange(rows.size)
     nearer, farther = passed[:, :, 0], passed[:, :, 1]
-    outer: tuple[tuple[str, Any, int], ...] = (("client", nearer & ~farther, len(stretches) - 1 - 2 * points), ("server", farther & ~nearer, len(stretches) - 1 - points))
+    outer: tuple[tuple[str, Any, int], ...] = (
+        ("client", nearer & ~farther, len(stretches) - 1 - 2 * points),
+        ("server", farther & ~nearer, len(stretches) - 1 - points),
+    )
     for side, mine, base in outer:
         some = mine.any(axis=1)[compact]
         point = mine.argmax(axis=1)[compact]
@@ -130,13 +159,27 @@ def along(capture: Capture, account: Account, path: PointsPath, same: Array, row
         queues[place, base + point] += _outer(account, connections, side, "over") * some
     split = np.zeros((rows.size, len(stretches), len(CAUSES)), np.int64)
     for k, column in enumerate(CAUSES):
-        weights = trips if column in _TRIPS else queues if column in _QUEUES else lost if column == causes.LOSS else np.zeros_like(trips)
+        weights = (
+            trips
+            if column in _TRIPS
+            else queues
+            if column in _QUEUES
+            else lost
+            if column == causes.LOSS
+            else np.zeros_like(trips)
+        )
         split[:, :, k] = _given(charges[:, k], weights)
     return Along(stretches, split)
 
 
 def _add_segment(
-    capture: Capture, segment: PathSegment, number: Array, asked: tuple[Array, Array, Array], base: tuple[int, int, int], column: int, weights: tuple[Array, Array, Array]
+    capture: Capture,
+    segment: PathSegment,
+    number: Array,
+    asked: tuple[Array, Array, Array],
+    base: tuple[int, int, int],
+    column: int,
+    weights: tuple[Array, Array, Array],
 ) -> None:
     """Adds what a segment did to the weights of the exchanges asked for."""
     low, high, journey = asked

@@ -13,7 +13,9 @@ from yaffle.kernels import leaf
 from yaffle.ledger import causes
 
 # What may be whose. The last is time of the network's that the wait as charged may lack.
-SERVER_OR_NETWORK, NETWORK_OR_SERVER, CLIENT_OR_NETWORK, NETWORK_OR_CLIENT, NETWORK_TOO_LONG, NETWORK_TOO_SHORT = range(6)
+SERVER_OR_NETWORK, NETWORK_OR_SERVER, CLIENT_OR_NETWORK, NETWORK_OR_CLIENT, NETWORK_TOO_LONG, NETWORK_TOO_SHORT = range(
+    6
+)
 DOUBTS = 6
 BOUNDED = (causes.CLIENT, causes.NETWORK, causes.SERVER)  # parties with bounds, in the order of their columns
 FIELDS = tuple(f"{party}_{end}_ns" for party in BOUNDED for end in ("low", "high"))
@@ -26,7 +28,9 @@ _CLIENT, _NETWORK, _SERVER = (causes.PARTIES.index(party) for party in BOUNDED)
 
 @leaf
 def bound(charge, party_of, doubt, out):  # type: ignore[no-untyped-def]
-    """Fills out (client low, high, network low, high, server low, high), ns. doubt: (DOUBTS,); party_of: of each column."""
+    """Fills out (client low, high, network low, high, server low, high), ns. doubt: (DOUBTS,); party_of: of each
+    column.
+    """
     client = network = server = unseen = np.int64(0)
     for k in range(charge.size):
         if party_of[k] == _CLIENT:

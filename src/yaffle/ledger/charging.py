@@ -29,7 +29,8 @@ from yaffle.transport.round_trips import HELD, HELD_LEAST_NS
 ROUND_TRIP, QUEUEING, LOSS = causes.ROUND_TRIP, causes.QUEUEING, causes.LOSS
 PROCESSING, UNSEEN = causes.PROCESSING, causes.UNSEEN
 
-_FAR = 4096  # Packets looked at around one of them, so that a capture without sensible times takes no square of its length.
+# Packets looked at around one of them, so that a capture without sensible times takes no square of its length.
+_FAR = 4096
 _MOST_LATE_NS = 1_000_000_000  # More is a clock that was set, not a way.
 _ANSWER_SEEN_NS = 10_000_000_000  # An acknowledgement later than this is not that of the answer's last byte alone.
 _CLIENT, _SERVER = np.int64(0), np.int64(1)  # Typed, or each would compile the kernels it is given to once more.
@@ -51,9 +52,11 @@ def effective(g, i, floor_out):  # type: ignore[no-untyped-def]
 
 @leaf
 def charge_exchange(g, turns, x, ways, mss, windows_high, blocked, opened_ns, bins, charge, doubt, times):  # type: ignore[no-untyped-def]
-    """Charges of exchange x into `charge` (ns a column), what of them is doubtful into `doubt`, its moments into `times`.
+    """Charges of exchange x into `charge` (ns a column), what of them is doubtful into `doubt`, its moments into
+    `times`.
 
-    times: first, asked, answered, last, end. The sum of the charges is end - first, by construction: every stretch is given
+    times: first, asked, answered, last, end. The sum of the charges is end - first, by construction: every stretch is
+    given
     to exactly one column.
     """
     charge[:] = 0
@@ -71,7 +74,23 @@ def charge_exchange(g, turns, x, ways, mss, windows_high, blocked, opened_ns, bi
     for i in range(lo, limit):
         if g[i].d == 0 and g[i].n > 0 and g[i].s < turns[x].request_end and effective(g, i, floor_server):
             asked = max(asked, g[i].t)
-    transfer(g, lo, limit, _CLIENT, first, asked, floor_client, floor_server, mss[0], blocked, windows_high[1], ways.extra[0], bins, charge, doubt)
+    transfer(
+        g,
+        lo,
+        limit,
+        _CLIENT,
+        first,
+        asked,
+        floor_client,
+        floor_server,
+        mss[0],
+        blocked,
+        windows_high[1],
+        ways.extra[0],
+        bins,
+        charge,
+        doubt,
+    )
     times[1] = asked
     if answer < 0:
         times[2] = -1
@@ -82,7 +101,23 @@ def charge_exchange(g, turns, x, ways, mss, windows_high, blocked, opened_ns, bi
     last_i = _last_of_answer(g, turns[x], answered, floor_client)
     last = max(answered, g[last_i].t)
     stop = max(turns[x].stop, last_i + 1)
-    transfer(g, answer, stop, _SERVER, answered, last, floor_server, floor_client, mss[1], blocked, windows_high[0], ways.extra[1], bins, charge, doubt)
+    transfer(
+        g,
+        answer,
+        stop,
+        _SERVER,
+        answered,
+        last,
+        floor_server,
+        floor_client,
+        mss[1],
+        blocked,
+        windows_high[0],
+        ways.extra[1],
+        bins,
+        charge,
+        doubt,
+    )
     final = _charge_last_trip(g, answer, last_i, turns[x].response_end, last, ways, floor_client, charge, doubt)
     times[2], times[3], times[4] = answered, last, last + final
 
@@ -120,12 +155,16 @@ def _charge_unanswered(g, lo, request_end, asked, charge):  # type: ignore[no-un
 
 @leaf
 def _charge_turn(g, lo, answer, ways, asked, answered, floor_server, opened_ns, charge, doubt):  # type: ignore[no-untyped-def]
-    """Charges the server's turn: the trip to it and back, what was lost of its answer before this point, and its own time."""
+    """Charges the server's turn: the trip to it and back, what was lost of its answer before this point, and its own
+    time.
+    """
     turn = answered - asked
     if g[answer].missed > 0:  # It began unseen: when, nothing tells.
         charge[UNSEEN] += turn
         return
-    if ways.state[_SERVER, LEAST] >= UNKNOWN:  # How far the server is nothing tells, but that no answer came sooner than it.
+    if (
+        ways.state[_SERVER, LEAST] >= UNKNOWN
+    ):  # How far the server is nothing tells, but that no answer came sooner than it.
         unseen = min(turn, ways.state[_SERVER, SOONEST])
         charge[UNSEEN] += unseen
         charge[PROCESSING] += turn - unseen
@@ -163,7 +202,9 @@ def _last_of_answer(g, turn, answered, floor_client):  # type: ignore[no-untyped
 
 @leaf
 def _was_held(samples, g, i, over):  # type: ignore[no-untyped-def]
-    """Whether the bare acknowledgement i was held back by its host: by its sample, else where it came so much later than any trip."""
+    """Whether the bare acknowledgement i was held back by its host: by its sample, else where it came so much later
+    than any trip.
+    """
     low, high = 0, samples.size
     while low < high:
         middle = (low + high) >> 1
@@ -180,7 +221,9 @@ def _was_held(samples, g, i, over):  # type: ignore[no-untyped-def]
 
 @leaf
 def _charge_last_trip(g, answer, last_i, response_end, last, ways, floor_client, charge, doubt):  # type: ignore[no-untyped-def]
-    """Charges the last trip, by the acknowledgement of the last byte unless that was held back; returns how long it took."""
+    """Charges the last trip, by the acknowledgement of the last byte unless that was held back; returns how long it
+    took.
+    """
     seen_i = np.int64(-1)
     for i in range(last_i + 1, g.size):
         if g[i].d == 0 and g[i].flags & ACK and g[i].a >= response_end and g[i].kind & KIND_MASK != COPY:

@@ -64,7 +64,9 @@ class Account:
 
     def side(self, side: int, name: str) -> Array:
         """A column of one side: 0 from the client, 1 from the server."""
-        return np.asarray(self.connection[:, len(CONNECTION_FIELDS) + side * len(SIDE_FIELDS) + SIDE_FIELDS.index(name)])
+        return np.asarray(
+            self.connection[:, len(CONNECTION_FIELDS) + side * len(SIDE_FIELDS) + SIDE_FIELDS.index(name)]
+        )
 
     def of_exchange(self, name: str) -> Array:
         """A column of the exchanges."""
@@ -83,7 +85,10 @@ class _Workshop:
         self.holes = empty_holes()
         self.scratch, self.telling = np.empty(3 * longest + 8, np.int64), np.empty((2, 3 * longest + 8), np.int64)
         room = min(_EXCHANGE_ROOM, longest + most_messages)
-        self.exchange, self.exchange_charges = np.zeros((len(EXCHANGE_FIELDS), room), np.int64).T, np.zeros((CHARGES, room), np.int64).T
+        self.exchange, self.exchange_charges = (
+            np.zeros((len(EXCHANGE_FIELDS), room), np.int64).T,
+            np.zeros((CHARGES, room), np.int64).T,
+        )
         self.delays = np.empty((2, longest), np.int64)
         self.blocked = np.empty(longest + 2, np.int64)
 
@@ -113,7 +118,9 @@ def arrange(capture: Capture) -> Arrangement:
     return Arrangement(tcp.astype(np.int64), starts, order, how)
 
 
-def account_all(capture: Capture, arranged: Arrangement, messages: Messages, progress: Progress = go_on, threads: int = 2) -> Account:
+def account_all(
+    capture: Capture, arranged: Arrangement, messages: Messages, progress: Progress = go_on, threads: int = 2
+) -> Account:
     """Accounts for each TCP connection: by its messages where those are known, else by turns.
 
     Sets `kind` of the packets. Raises Cancelled when `progress` says so.
@@ -150,8 +157,12 @@ def account_all(capture: Capture, arranged: Arrangement, messages: Messages, pro
     return done_account
 
 
-def _with_paths(capture: Capture, account_: Account, messages: Messages, shops: "list[_Workshop]", progress: Progress) -> None:
-    """Accounts again for connections whose waits only the state of their path explains, where others' traffic filled it."""
+def _with_paths(
+    capture: Capture, account_: Account, messages: Messages, shops: "list[_Workshop]", progress: Progress
+) -> None:
+    """Accounts again for connections whose waits only the state of their path explains, where others' traffic filled
+    it.
+    """
     count = account_.flow.size
     if not count:
         return
@@ -182,7 +193,10 @@ def _with_paths(capture: Capture, account_: Account, messages: Messages, shops: 
                 capture, account_, messages, shop, (first, last), told, account_.connection, account_.connection_charges
             )  # fmt: skip
             rows = slice(int(begins[first]), int(begins[first]) + used)
-            account_.exchange[rows], account_.exchange_charges[rows] = shop.exchange[:used], shop.exchange_charges[:used]
+            account_.exchange[rows], account_.exchange_charges[rows] = (
+                shop.exchange[:used],
+                shop.exchange_charges[:used],
+            )
             if not progress(1.0, "accounting for queues that others fill"):
                 raise Cancelled
 
@@ -219,7 +233,12 @@ def _floors(account_: Account) -> Array:
 def _runs(chosen: Array) -> list[tuple[int, int]]:
     """(first, one after the last) of connections that follow each other, a few at once: each call costs, too."""
     parts = np.split(chosen, np.flatnonzero(np.diff(chosen) != 1) + 1)
-    return [(int(few[0]), int(few[-1]) + 1) for part in parts for few in np.array_split(part, -(-part.size // _AT_ONCE)) if few.size]
+    return [
+        (int(few[0]), int(few[-1]) + 1)
+        for part in parts
+        for few in np.array_split(part, -(-part.size // _AT_ONCE))
+        if few.size
+    ]
 
 
 def _doubtful(account_: Account) -> Array:
@@ -254,19 +273,25 @@ def _account_range(
     connection: Array,
     charges: Array,
 ) -> int:
-    """Accounts for connections from the first to before the last; how many rows of exchanges stand in the workshop then."""
+    """Accounts for connections from the first to before the last; how many rows of exchanges stand in the workshop
+    then.
+    """
     first, last = connections
     used = 0
     while first < last:
         tables = Tables(connection, charges, shop.exchange, shop.exchange_charges)
         first, used = account(
             first, last, arranged.starts, arranged.order, capture.packets, capture.sack.left, capture.sack.right,
-            shop.room, shop.samples, shop.turns, shop.pending, shop.extra, shop.holes, shop.scratch, shop.telling, shop.delays, shop.blocked,
+            shop.room, shop.samples, shop.turns, shop.pending, shop.extra, shop.holes, shop.scratch, shop.telling,
+            shop.delays, shop.blocked,
             messages.starts, messages.turns, paths, tables, used,
         )  # fmt: skip
         if first < last:
             more = np.zeros_like(shop.exchange), np.zeros_like(shop.exchange_charges)
-            shop.exchange, shop.exchange_charges = _by_column([shop.exchange, more[0]]), _by_column([shop.exchange_charges, more[1]])
+            shop.exchange, shop.exchange_charges = (
+                _by_column([shop.exchange, more[0]]),
+                _by_column([shop.exchange_charges, more[1]]),
+            )
     return used
 
 
@@ -315,7 +340,14 @@ def _by_column(parts: list[Array]) -> Array:
 
 def swap_ends(flows: Any, swap: Array) -> None:
     """Makes `a` the client everywhere."""
-    for one, other in (("a_hi", "b_hi"), ("a_lo", "b_lo"), ("a_port", "b_port"), ("outer_a_hi", "outer_b_hi"), ("outer_a_lo", "outer_b_lo"), ("syn_seq", "syn_seq_b")):
+    for one, other in (
+        ("a_hi", "b_hi"),
+        ("a_lo", "b_lo"),
+        ("a_port", "b_port"),
+        ("outer_a_hi", "outer_b_hi"),
+        ("outer_a_lo", "outer_b_lo"),
+        ("syn_seq", "syn_seq_b"),
+    ):
         a, b = getattr(flows, one), getattr(flows, other)
         kept = a[swap].copy()
         a[swap] = b[swap]

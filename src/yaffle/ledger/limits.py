@@ -14,13 +14,22 @@ from yaffle.transport import kinds
 from yaffle.transport.kinds import repairs
 
 APPLICATION, RECEIVER, CONGESTION, PACE, REPAIR = 0, 1, 2, 3, 4
-WORDS = ("the application had no more", "the receiver's window was full", "congestion control was growing", "the path's pace", "repair of a loss")
+WORDS = (
+    "the application had no more",
+    "the receiver's window was full",
+    "congestion control was growing",
+    "the path's pace",
+    "repair of a loss",
+)
 _LEAST_NS = 1_500_000
 
 
 @kernel
 def _judge(g, side, mss, whole_ns, blocked, first, last, limit, allowed):  # type: ignore[no-untyped-def]
-    """Fills a row a stretch: from, to, what limited; and the estimate at each of the side's packets. Returns how many stretches."""
+    """Fills a row a stretch: from, to, what limited; and the estimate at each of the side's packets.
+
+    Returns how many stretches.
+    """
     count = 0
     previous = -1
     least_loop = np.int64(1) << 60
@@ -78,7 +87,8 @@ def sender_limits(g: Array, side: int, mss: int, whole_ns: int, blocked: Array) 
     """Stretches of one side of a connection, and what congestion control allowed it.
 
     g: segments of one connection; blocked: from charging.loss_cover; whole_ns: least round trip between the ends.
-    Returns: from_ns, to_ns, limit (index into WORDS) a stretch; and int64 bytes a segment, 0 for those of the other side:
+    Returns: from_ns, to_ns, limit (index into WORDS) a stretch; and int64 bytes a segment, 0 for those of the other
+    side:
     the most in flight during the last round trip, cut by repairs.
     """
     first, last, limit, allowed = (np.empty(g.size + 1, np.int64) for _ in range(4))

@@ -15,12 +15,21 @@ from yaffle.ledger.engine import Account
 
 _LEAST_ANSWERS = 3  # Fewer do not tell how far a name server is.
 _SOON_NS = 1_000_000_000  # A connection that follows its look-up later than this was not waiting for it.
-_NETWORK_LOW, _NETWORK_HIGH, _SERVER_LOW, _SERVER_HIGH = (EXCHANGE_FIELDS.index(f"{side}_{end}_ns") for side in ("network", "server") for end in ("low", "high"))
-_SET_UP, _WAIT, _WORST = EXCHANGE_FIELDS.index("set_up_ns"), CONNECTION_FIELDS.index("wait_ns"), CONNECTION_FIELDS.index("worst_wait_ns")
+_NETWORK_LOW, _NETWORK_HIGH, _SERVER_LOW, _SERVER_HIGH = (
+    EXCHANGE_FIELDS.index(f"{side}_{end}_ns") for side in ("network", "server") for end in ("low", "high")
+)
+_SET_UP, _WAIT, _WORST = (
+    EXCHANGE_FIELDS.index("set_up_ns"),
+    CONNECTION_FIELDS.index("wait_ns"),
+    CONNECTION_FIELDS.index("worst_wait_ns"),
+)
 
 
 def least_answers(lookups: Lookups) -> dict[tuple[str, int], int]:
-    """The soonest answer of each name server, by point: no trip to it took longer. Only where several answers tell it."""
+    """The soonest answer of each name server, by point: no trip to it took longer.
+
+    Only where several answers tell it.
+    """
     answers: dict[tuple[str, int], list[int]] = defaultdict(list)
     for lookup in lookups.rows:
         if lookup.protocol == "dns" and lookup.answered_ns >= 0 and lookup.tries == 1:
@@ -30,9 +39,11 @@ def least_answers(lookups: Lookups) -> dict[tuple[str, int], int]:
 
 @dataclass(frozen=True)
 class NameParts:
-    """What an answered look-up took, ns: repeats and the soonest answer's time are the network's, the rest the name server's.
+    """What an answered look-up took, ns: repeats and the soonest answer's time are the network's, the rest the name
+    server's.
 
-    One answer alone does not tell the trip: then all of it is left to the network, and the bounds say that it may be the server's.
+    One answer alone does not tell the trip: then all of it is left to the network, and the bounds say that it may be
+    the server's.
     """
 
     repeated_ns: int  # from the first question to the one that was answered
@@ -54,17 +65,22 @@ class NameParts:
 
     @property
     def bounds(self) -> tuple[tuple[int, int], ...]:
-        """(column of the exchanges, ns): even the soonest answer was not given in no time, so the server may have had more."""
+        """(column of the exchanges, ns): even the soonest answer was not given in no time, so the server may have had
+        more.
+        """
         rest = self.trip_ns + self.server_ns
         least, most = self.repeated_ns, self.repeated_ns + self.trip_ns
         return (_NETWORK_LOW, least), (_NETWORK_HIGH, most), (_SERVER_LOW, self.server_ns), (_SERVER_HIGH, rest)
 
 
 def charge_names(account: Account, lookups: Lookups, flows: Rows) -> None:
-    """Charges `name` to the first exchange of each connection whose opening followed a look-up of its server by its client.
+    """Charges `name` to the first exchange of each connection whose opening followed a look-up of its server by its
+    client.
 
-    Each look-up leads to one connection: later ones had the answer already. The time charged is from the first try to the answer:
-    what the name server itself took is the server's (of the name service), the trips to it and questions asked again are the network's.
+    Each look-up leads to one connection: later ones had the answer already. The time charged is from the first try to
+    the answer:
+    what the name server itself took is the server's (of the name service), the trips to it and questions asked again
+    are the network's.
     """
     least = least_answers(lookups)
     led: dict[tuple[str, str, int], list[Lookup]] = defaultdict(list)

@@ -5,7 +5,13 @@ import numpy as np
 from yaffle.arrays import Array
 from yaffle.capture.conversations import Rows
 
-HOW = ("by its SYN", "by the answer to its SYN", "by the service port", "by the host that many talk to", "by who spoke first")
+HOW = (
+    "by its SYN",
+    "by the answer to its SYN",
+    "by the service port",
+    "by the host that many talk to",
+    "by who spoke first",
+)
 
 
 def orient(flows: Rows) -> tuple[Array, Array]:
@@ -23,7 +29,9 @@ def orient(flows: Rows) -> tuple[Array, Array]:
     ends = np.concatenate([_end(flows.a_hi, flows.a_lo, flows.a_port), _end(flows.b_hi, flows.b_lo, flows.b_port)])
     _, inverse, times = np.unique(ends, return_inverse=True, return_counts=True)
     shared_a, shared_b = times[inverse[:count]], times[inverse[count:]]
-    popular = (np.maximum(shared_a, shared_b) >= 3) & (np.maximum(shared_a, shared_b) >= 2 * np.minimum(shared_a, shared_b))
+    popular = (np.maximum(shared_a, shared_b) >= 3) & (
+        np.maximum(shared_a, shared_b) >= 2 * np.minimum(shared_a, shared_b)
+    )
     b_client[popular] = shared_a[popular] > shared_b[popular]
     how[popular] = 3
 

@@ -64,7 +64,9 @@ def worth_observing(path: Array, filled: Array, needy: Array) -> Array:
 
 
 def sample_of_crowds(path: Array, wanted: Array) -> Array:
-    """Some connections (rows) of each path on which very many are wanted: enough to tell whether any queue stood there."""
+    """Some connections (rows) of each path on which very many are wanted: enough to tell whether any queue stood
+    there.
+    """
     members = np.bincount(path[wanted], minlength=int(path.max(initial=-1)) + 1)
     crowded = np.flatnonzero(wanted & (members > _CROWD)[path])
     order = crowded[np.argsort(path[crowded], kind="stable")]
@@ -73,9 +75,11 @@ def sample_of_crowds(path: Array, wanted: Array) -> Array:
 
 
 def idle_paths(rows: Array, path: Array, floor_ns: Array) -> Array:
-    """Paths (bool) whose observed connections met no common queue: hardly ever were all round trips of a moment above the least.
+    """Paths (bool) whose observed connections met no common queue: hardly ever were all round trips of a moment above
+    the least.
 
-    rows: from observe, of a sample; path: of each connection; floor_ns: (connections, 2). More connections could only lower
+    rows: from observe, of a sample; path: of each connection; floor_ns: (connections, 2). More connections could only
+    lower
     what the least of a moment is. A moment with fewer than a few round trips tells nothing.
     """
     count = int(path.max(initial=-1)) + 1
@@ -110,9 +114,11 @@ def least_of_paths(path: Array, floor_ns: Array) -> Array:
 
 @kernel
 def observe(  # type: ignore[no-untyped-def]
-    connections, starts, order, packets, sack_left, sack_right, room, sample_room, pending, extra, holes, delays, out, begin, from_connection,
+    connections, starts, order, packets, sack_left, sack_right, room, sample_room, pending, extra, holes, delays, out,
+    begin, from_connection,
 ):  # fmt: skip
-    """Fills out (connection, side, time it set out, way out above the least, round trip) with the round trips of some connections.
+    """Fills out (connection, side, time it set out, way out above the least, round trip) with the round trips of some
+    connections.
 
     One row at most a connection, side and BIN_NS: the least. Returns (next connection to observe, rows), before the
     first whose rows might not fit.
@@ -153,7 +159,9 @@ def observe(  # type: ignore[no-untyped-def]
     return connections.size, count
 
 
-def states(rows: Array, path: Array, floor_ns: Array, of_hosts: Array, first_ns: Array, last_ns: Array, asking: Array) -> PathStates:
+def states(
+    rows: Array, path: Array, floor_ns: Array, of_hosts: Array, first_ns: Array, last_ns: Array, asking: Array
+) -> PathStates:
     """What the observed rows tell each connection that asks.
 
     rows: from observe; path: of each connection; floor_ns: (connections, 2) least round trips, -1 unknown; of_hosts:

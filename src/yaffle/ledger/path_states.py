@@ -20,7 +20,8 @@ NO_FLOOR = np.int64(1) << 60
 class PathStates(NamedTuple):
     """Samples of what the way out took above its least, sorted by time, path by path."""
 
-    places: Array  # int64 (connections, 2, 3), by the side they went to: where the samples of a connection's path begin and end,
+    # int64 (connections, 2, 3), by the side they went to: where the samples of a connection's path begin and end,
+    places: Array
     # and the least round trip of the path where the connection never saw it, else NO_FLOOR
     samples: Array  # int64 (n, 2): when it set out from the point, what the way out took above its least, ns
 
@@ -79,5 +80,9 @@ def release_by_path(samples, extra, paths, c):  # type: ignore[no-untyped-def]
             over = samples[k].rtt - floors[side] - max(np.int64(0), extra[side, samples[k].i])
             if over - max(np.int64(0), most) < HELD_LEAST_NS:
                 samples[k].way = ACKNOWLEDGED
-        elif samples[k].bare == FEW_BARE and samples[k].way == ACKNOWLEDGED and samples[k].rtt - paths.places[c, samples[k].side, FLOOR] >= HOLD_NS:
+        elif (
+            samples[k].bare == FEW_BARE
+            and samples[k].way == ACKNOWLEDGED
+            and samples[k].rtt - paths.places[c, samples[k].side, FLOOR] >= HOLD_NS
+        ):
             samples[k].way = HELD  # The connection alone could not tell; others show how short the way is.

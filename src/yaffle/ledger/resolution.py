@@ -14,7 +14,9 @@ _SPANS = 2  # A part is a span less a trip, each of them wrong by less than a ti
 
 
 def ticks_of_sources(capture: Capture) -> Array:
-    """The tick of each source's times, ns: as its interfaces declare it, or the power of ten that all are multiples of."""
+    """The tick of each source's times, ns: as its interfaces declare it, or the power of ten that all are multiples
+    of.
+    """
     ticks = []
     for number, source in enumerate(capture.sources):
         first, last = np.searchsorted(capture.packets.source, [number, number + 1])

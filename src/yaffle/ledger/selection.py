@@ -5,7 +5,9 @@ from yaffle.kernels import kernel
 
 @kernel
 def select(values, low, high, place):  # type: ignore[no-untyped-def]
-    """Reorders values[low:high] so that `place` holds what it would if they were sorted, and returns that (Hoare 1961)."""
+    """Reorders values[low:high] so that `place` holds what it would if they were sorted, and returns that (Hoare
+    1961).
+    """
     high -= 1
     while high > low:
         pivot = values[(low + high) >> 1]

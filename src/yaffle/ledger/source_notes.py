@@ -7,7 +7,9 @@ from yaffle.capture.captured import Capture, Source
 from yaffle.ledger.engine import Account
 from yaffle.units import size
 
-_SAME_HOST_NS = 1_000_000  # A host that answers within this, many times sooner than the other, is the one that captured.
+_SAME_HOST_NS = (
+    1_000_000  # A host that answers within this, many times sooner than the other, is the one that captured.
+)
 _TIMES_SOONER = 4
 _SIDES = ("client", "server")
 
@@ -30,12 +32,15 @@ def note_sources(capture: Capture, account: Account) -> None:
         if missing[own].sum():
             source.complete = False
             source.notes.append(
-                f"at least {int(missing[own].sum()):,} packets are missing from this capture: they were acknowledged and never seen;"
-                " none of them counts as lost on the path, and what passed meanwhile is unexplained"
+                f"at least {int(missing[own].sum()):,} packets are missing from this capture: they were acknowledged"
+                " and never seen; none of them counts as lost on the path, and what passed meanwhile is unexplained"
             )
         one = int((own & one_way & (account.fact("opening") == 1)).sum())
         if one:
-            one_side = "connections are seen in one direction only: their waits cannot be told; a capture of both directions would"
+            one_side = (
+                "connections are seen in one direction only: their waits cannot be told; a capture of both directions"
+                " would"
+            )
             source.notes.append(f"{one:,} {one_side}")
         _note_offload(source, account, own)
 
@@ -55,6 +60,6 @@ def _note_offload(source: Source, account: Account, own: Array) -> None:
     where = f"taken on {f'the {hosts[0]}' if len(hosts) == 1 else 'a host'} itself, with segmentation offload"
     largest = max(int(account.side(side, "segment_bytes")[merged[side]].max(initial=0)) for side in (0, 1))
     source.notes.append(
-        f"{where}: its packets stand for several segments of up to {size(largest)} each; those it sends are timed when it handed them down,"
-        " before its own queue and pacing, and losses on its own card are not seen"
+        f"{where}: its packets stand for several segments of up to {size(largest)} each; those it sends are timed when"
+        " it handed them down, before its own queue and pacing, and losses on its own card are not seen"
     )

@@ -24,7 +24,9 @@ def _by_party(charges, party_of, sums, heaviest):  # type: ignore[no-untyped-def
 
 
 def by_party(charges: Array) -> tuple[Array, Array]:
-    """Charges (n, columns), int64 ns: sums by party (n, 4), in the order of causes.PARTIES, and each party's heaviest column."""
+    """Charges (n, columns), int64 ns: sums by party (n, 4), in the order of causes.PARTIES, and each party's heaviest
+    column.
+    """
     sums, heaviest = np.zeros((charges.shape[0], 4), np.int64), np.full((charges.shape[0], 4), -1, np.int8)
     _by_party(np.ascontiguousarray(charges.T), _PARTY_OF, sums, heaviest)
     return sums, heaviest

@@ -14,8 +14,11 @@ STALL, SERVER_WINDOW, PACING, CLIENT_WINDOW = causes.STALL, causes.SERVER_WINDOW
 UNSEEN = causes.UNSEEN
 
 SMALL_NS = 1_500_000  # Gaps below this are packets in flow.
-_FAR = 65_536  # Packets looked at before one of them, so that a capture without sensible times takes no square of its length.
-HELD_ACK_NS = 60_000_000  # Receivers hold acknowledgements back for about 40 ms, some longer (RFC 1122 section 4.2.3.2).
+# Packets looked at before one of them, so that a capture without sensible times takes no square of its length.
+_FAR = 65_536
+HELD_ACK_NS = (
+    60_000_000  # Receivers hold acknowledgements back for about 40 ms, some longer (RFC 1122 section 4.2.3.2).
+)
 GAP_BINS = 64
 PACED_LEAST = 30  # Fewer packets show no pace.
 
@@ -47,7 +50,8 @@ def loss_cover(g, blocked):  # type: ignore[no-untyped-def]
 
 @helper
 def _sender_was_free(g, previous, newest, gap, mss, high_flight, whole, lossy):  # type: ignore[no-untyped-def]
-    """Whether nothing but the application kept the sender from sending: all acknowledged, or far less in flight than before.
+    """Whether nothing but the application kept the sender from sending: all acknowledged, or far less in flight than
+    before.
 
     After a loss congestion control allows less than before, so that only the former counts.
     """
@@ -55,7 +59,9 @@ def _sender_was_free(g, previous, newest, gap, mss, high_flight, whole, lossy): 
         return True
     if lossy:
         return False
-    if newest >= 0:  # Some is outstanding: a pause within a round trip may be the pace of a sender that spreads its packets.
+    if (
+        newest >= 0
+    ):  # Some is outstanding: a pause within a round trip may be the pace of a sender that spreads its packets.
         return g[previous].e - newest + mss <= high_flight * 3 // 4 and gap > whole + whole // 4 + 5_000_000
     return gap > 2 * whole + 10_000_000 and g[previous].room != 0
 
@@ -67,7 +73,9 @@ def gap_bin(gap_ns):  # type: ignore[no-untyped-def]
 
 
 @leaf
-def transfer(g, lo, hi, side, start, end, floor_send, floor_receive, mss, blocked, window_high, extra_send, bins, charge, doubt):  # type: ignore[no-untyped-def]
+def transfer(  # type: ignore[no-untyped-def]
+    g, lo, hi, side, start, end, floor_send, floor_receive, mss, blocked, window_high, extra_send, bins, charge, doubt
+):
     """Charges the time from start to end, in which `side` sent its bytes, gap by gap. Entries lo..hi are looked at.
 
     bins: int64 (2, GAP_BINS), room.
@@ -82,7 +90,9 @@ def transfer(g, lo, hi, side, start, end, floor_send, floor_receive, mss, blocke
     high_sent = np.int64(0)  # most in flight as the sender knew it
     echoed = np.int64(-1)  # what was acknowledged of all that had reached the sender, by what its packet echoes
     reached = lo
-    may_be_network, may_be_end = (SERVER_OR_NETWORK, NETWORK_OR_SERVER) if side == 1 else (CLIENT_OR_NETWORK, NETWORK_OR_CLIENT)
+    may_be_network, may_be_end = (
+        (SERVER_OR_NETWORK, NETWORK_OR_SERVER) if side == 1 else (CLIENT_OR_NETWORK, NETWORK_OR_CLIENT)
+    )
     limited_ns = np.int64(0)
     full_at = np.int64(-(1 << 60))
     flowing = charge[ROUND_TRIP] + charge[RATE]
@@ -147,7 +157,9 @@ def transfer(g, lo, hi, side, start, end, floor_send, floor_receive, mss, blocke
             if previous >= 0 and g[previous].room >= 0 and g[previous].room < mss:
                 behind = g[previous].room + g[previous].flight < window_high // 2 or latest_window == 0
                 # Where acknowledgements come late, a queue on the way fills the window, not the reader.
-                queued = loop_ns > 2 * whole + HELD_ACK_NS and g[previous].room + g[previous].flight >= window_high * 3 // 4
+                queued = (
+                    loop_ns > 2 * whole + HELD_ACK_NS and g[previous].room + g[previous].flight >= window_high * 3 // 4
+                )
                 if behind or (not queued and gap > whole + whole // 2 + 5_000_000 + max(np.int64(0), extra_send[i])):
                     shut = True  # A reader that keeps up opens its window within a round trip.
             if g[i].missed > 0:
@@ -158,7 +170,9 @@ def transfer(g, lo, hi, side, start, end, floor_send, floor_receive, mss, blocke
                 cause = held
             elif set_off:
                 cause = ROUND_TRIP
-            elif previous >= 0 and _sender_was_free(g, previous, newest, gap, mss, max(high_flight, high_sent), whole, lossy):
+            elif previous >= 0 and _sender_was_free(
+                g, previous, newest, gap, mss, max(high_flight, high_sent), whole, lossy
+            ):
                 cause = stall
             else:
                 cause = ROUND_TRIP
@@ -198,7 +212,9 @@ def transfer(g, lo, hi, side, start, end, floor_send, floor_receive, mss, blocke
         for k in range(GAP_BINS):
             if gaps_ns[k] > gaps_ns[most]:
                 most = k
-        near = gaps_ns[most] + (gaps_ns[most - 1] if most > 0 else 0) + (gaps_ns[most + 1] if most + 1 < GAP_BINS else 0)
+        near = (
+            gaps_ns[most] + (gaps_ns[most - 1] if most > 0 else 0) + (gaps_ns[most + 1] if most + 1 < GAP_BINS else 0)
+        )
         if near * 5 > span * 3 and gap_bin(max(np.int64(1), whole * 8 // 10)) > most:
             for k in range(max(0, most - 1), min(GAP_BINS, most + 2)):
                 charge[ROUND_TRIP] -= trips_ns[k]

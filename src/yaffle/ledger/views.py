@@ -17,7 +17,8 @@ _AROUND_NS = 30_000_000_000
 def speaking_views(account: Account, flows: Rows, same: Array) -> Any:
     """For each connection the number of the connection that speaks for it (its own, if it does).
 
-    same: for each conversation the one it is elsewhere, by its packets (`path.journeys`): its ends there may be translated.
+    same: for each conversation the one it is elsewhere, by its packets (`path.journeys`): its ends there may be
+    translated.
     """
     count = account.flow.size
     speaker = np.arange(count)

@@ -1,4 +1,6 @@
-"""Calls set up by SIP (RFC 3261) over UDP: who called whom, how long it rang, how it ended, and the streams that were announced."""
+"""Calls set up by SIP (RFC 3261) over UDP: who called whom, how long it rang, how it ended, and the streams that were
+announced.
+"""
 
 from dataclasses import dataclass, field
 
@@ -32,7 +34,9 @@ class Call:
     outcome: str = "unanswered"
     tries: int = 1
     number: int = 0  # of the INVITE that is tried: one with another answers a challenge, and is no repeat
-    streams: list[tuple[str, str, dict[int, tuple[str, int]]]] = field(default_factory=list)  # where to (address:port), kind, codecs by payload type
+    streams: list[tuple[str, str, dict[int, tuple[str, int]]]] = field(
+        default_factory=list
+    )  # where to (address:port), kind, codecs by payload type
 
     def take(self, said: SipMessage, time_ns: int) -> None:
         """What one message adds."""
@@ -67,7 +71,9 @@ def find_calls(capture: Capture, payload: Payload, begun: Beginnings, progress: 
             if said.method != "INVITE" or said.status or len(calls) >= _MOST_CALLS:
                 continue
             caller, callee = ends_of(flows, int(packets.flow[row]), bool(packets.direction[row]))
-            call = calls[said.call_id, point] = Call(said.call_id, point, caller, callee, int(packets.time_ns[row]), number=said.number)
+            call = calls[said.call_id, point] = Call(
+                said.call_id, point, caller, callee, int(packets.time_ns[row]), number=said.number
+            )
         call.take(said, int(packets.time_ns[row]))
     return sorted(calls.values(), key=lambda one: one.asked_ns)
 

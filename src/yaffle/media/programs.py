@@ -1,7 +1,10 @@
-"""Video in MPEG transport streams (ISO/IEC 13818-1), in RTP (RFC 2250) or in datagrams alone: continuity and clock references.
+"""Video in MPEG transport streams (ISO/IEC 13818-1), in RTP (RFC 2250) or in datagrams alone: continuity and clock
+references.
 
-Every packet of 188 bytes with a payload counts its PID's continuity counter up by one, modulo 16; what the counter leaves out
-is lost (a multiple of 16 cannot be seen). A packet that repeats the counter is a copy. Clock references (PCR, 27 MHz) are
+Every packet of 188 bytes with a payload counts its PID's continuity counter up by one, modulo 16; what the counter
+leaves out
+is lost (a multiple of 16 cannot be seen). A packet that repeats the counter is a copy. Clock references (PCR, 27 MHz)
+are
 compared with when they arrived: what they come later than the line through the earliest ones is their jitter (overall
 jitter of ETSI TR 101 290), and the steepness of that line how the encoder's clock drifts against the capture's.
 """
@@ -62,14 +65,22 @@ class Program:
 
 @kernel
 def _cells(rows, skips, packets, number, buf, last, counts, lost, out, references):  # type: ignore[no-untyped-def]
-    """Walks through the cells of one stream. last: counter of each PID, -1 at first; out: loss events, copies, damaged; returns references filled (row of datagram, PID, PCR)."""
+    """Walks through the cells of one stream. last: counter of each PID, -1 at first; out: loss events, copies,
+    damaged; returns references filled (row of datagram, PID, PCR).
+    """
     found = 0
     for k in range(rows.size):
         row = rows[k]
         if packets.source[row] != number:
             continue
         at = packets.position[row] + np.int64(packets.payload_at[row]) + skips[k]
-        kept = min(np.int64(packets.payload_bytes[row]), np.int64(packets.captured_bytes[row]) - np.int64(packets.payload_at[row])) - skips[k]
+        kept = (
+            min(
+                np.int64(packets.payload_bytes[row]),
+                np.int64(packets.captured_bytes[row]) - np.int64(packets.payload_at[row]),
+            )
+            - skips[k]
+        )
         end = min(at + kept, np.int64(buf.size))
         while at + 188 <= end and buf[at] == 0x47:
             pid = (np.int64(buf[at + 1]) & 31) << 8 | np.int64(buf[at + 2])
@@ -107,7 +118,12 @@ def find_programs(capture: Capture, payload: Payload, begun: Beginnings) -> list
     rows, first = begun.rows, begun.first
     size = packets.payload_bytes[rows].astype(np.int64)
     bare = (first >> 24 == SYNC) & (size >= CELL) & (size % CELL == 0)
-    in_rtp = (first >> 30 == 2) & ((first >> 16) & 127 == _RTP_TYPE) & (size >= _RTP_HEADER + CELL) & ((size - _RTP_HEADER) % CELL == 0)
+    in_rtp = (
+        (first >> 30 == 2)
+        & ((first >> 16) & 127 == _RTP_TYPE)
+        & (size >= _RTP_HEADER + CELL)
+        & ((size - _RTP_HEADER) % CELL == 0)
+    )
     rows, skips = rows[bare | in_rtp], np.where(in_rtp, _RTP_HEADER, 0)[bare | in_rtp].astype(np.int64)
     if rows.size < LEAST_DATAGRAMS:
         return []
@@ -124,13 +140,24 @@ def find_programs(capture: Capture, payload: Payload, begun: Beginnings) -> list
 
 def _program(capture: Capture, payload: Payload, rows: Array, skips: Array) -> Program | None:
     packets, flows = capture.packets, capture.conversations
-    last, counts, lost, out = np.full(_PIDS, -1, np.int64), np.zeros(_PIDS, np.int64), np.zeros(_PIDS, np.int64), np.zeros(3, np.int64)
+    last, counts, lost, out = (
+        np.full(_PIDS, -1, np.int64),
+        np.zeros(_PIDS, np.int64),
+        np.zeros(_PIDS, np.int64),
+        np.zeros(3, np.int64),
+    )
     references, filled = np.zeros((rows.size * 8, 3), np.int64), 0
     for number, source in enumerate(payload.sources):
         if source is not None:
             filled += _cells(rows, skips, packets, number, source, last, counts, lost, out, references[filled:])
     cells = int(counts.sum())
-    kept = np.minimum(packets.payload_bytes[rows].astype(np.int64), packets.captured_bytes[rows].astype(np.int64) - packets.payload_at[rows]) - skips
+    kept = (
+        np.minimum(
+            packets.payload_bytes[rows].astype(np.int64),
+            packets.captured_bytes[rows].astype(np.int64) - packets.payload_at[rows],
+        )
+        - skips
+    )
     if cells * 10 < 9 * int((kept // CELL).sum()) or not cells or counts[_NULL_PID] == cells:
         return None  # Not filled with cells: the first bytes were one by chance.
     flow, row = int(packets.flow[rows[0]]), int(rows[0])
@@ -140,8 +167,14 @@ def _program(capture: Capture, payload: Payload, rows: Array, skips: Array) -> P
     jitter, drift, number_of = _clocked(packets.time_ns[references[:, 0]], references)
     span_s = max(1, int(times[-1] - times[0])) / 1e9
     return Program(
-        source_end, destination, int(flows.point[flow]), int(times[0]), int(times[-1]), cells, int(lost.sum()), int(out[0]), int(out[1]), int(out[2]),
-        [(int(pid), int(counts[pid]), int(lost[pid])) for pid in np.argsort(-counts, kind="stable")[:32] if counts[pid]], number_of, jitter, drift,
+        source_end, destination, int(flows.point[flow]), int(times[0]), int(times[-1]), cells, int(lost.sum()),
+        int(out[0]), int(out[1]), int(out[2]),
+        [
+            (int(pid), int(counts[pid]), int(lost[pid]))
+            for pid in np.argsort(-counts, kind="stable")[:32]
+            if counts[pid]
+        ],
+        number_of, jitter, drift,
         cells * CELL * 8 / span_s, int(np.bincount(packets.tos[rows] >> 2).argmax()),
     )  # fmt: skip
 
@@ -154,7 +187,9 @@ def _clocked(arrived_ns: Array, references: Array) -> tuple[tuple[float, float],
     own = references[:, 1] == pids[counts.argmax()]
     arrived, clock = arrived_ns[own], references[own, 2]
     steps = (np.diff(clock) + _PCR_WRAP // 2) % _PCR_WRAP - _PCR_WRAP // 2
-    whole = np.flatnonzero(np.abs(steps) > _PCR_HZ)  # A reference that jumps by over a second is another clock: the longest stretch counts.
+    whole = np.flatnonzero(
+        np.abs(steps) > _PCR_HZ
+    )  # A reference that jumps by over a second is another clock: the longest stretch counts.
     cuts = np.concatenate([[0], whole + 1, [clock.size]])
     longest = int(np.diff(cuts).argmax())
     arrived, steps = arrived[cuts[longest] : cuts[longest + 1]], steps[cuts[longest] : cuts[longest + 1] - 1]
@@ -167,4 +202,8 @@ def _clocked(arrived_ns: Array, references: Array) -> tuple[tuple[float, float],
         slope = line_below(told_ns, late)[1]
     late = late - slope * told_ns
     late -= late.min()
-    return (float(late.mean()), float(late.max())), -slope * 1e6 if slope or arrived[-1] - arrived[0] >= _LEAST_SPAN_NS else None, int(arrived.size)
+    return (
+        (float(late.mean()), float(late.max())),
+        -slope * 1e6 if slope or arrived[-1] - arrived[0] >= _LEAST_SPAN_NS else None,
+        int(arrived.size),
+    )

@@ -1,7 +1,9 @@
 """What the ends of a stream said of it by RTCP (RFC 3550 section 6.4), and the round trips that follow from it.
 
-A receiver's report gives back the stamp of the sender's report it last had, and how long ago that was. Seen at a point in
-between, the time from the sender's report to the receiver's, less that delay, is the round trip from here to the receiver.
+A receiver's report gives back the stamp of the sender's report it last had, and how long ago that was. Seen at a point
+in
+between, the time from the sender's report to the receiver's, less that delay, is the round trip from here to the
+receiver.
 """
 
 from dataclasses import dataclass
@@ -33,12 +35,15 @@ class Said:
     def as_fields(self, clock_hz: int) -> dict[str, Any]:
         """For the stream."""
         return {
-            "said_packets": self.sender_packets, "reports": self.reports, "reported_lost": self.lost, "reported_worst": self.worst_fraction,
+            "said_packets": self.sender_packets, "reports": self.reports, "reported_lost": self.lost,
+            "reported_worst": self.worst_fraction,
             "reported_jitter_ns": self.jitter_ticks * 1e9 / max(1, clock_hz), "round_trip_ns": self.round_trip_ns,
         }  # fmt: skip
 
 
-def said_of_streams(capture: Capture, payload: Payload, begun: Beginnings, progress: Progress = go_on) -> dict[tuple[int, int], Said]:
+def said_of_streams(
+    capture: Capture, payload: Payload, begun: Beginnings, progress: Progress = go_on
+) -> dict[tuple[int, int], Said]:
     """By SSRC and point. Raises Cancelled when `progress` says so."""
     kind = (begun.first >> 16) & 255
     rows = begun.rows[(begun.first >> 30 == 2) & (kind >= KINDS.start) & (kind < KINDS.stop)]
@@ -59,8 +64,16 @@ def said_of_streams(capture: Capture, payload: Payload, begun: Beginnings, progr
         for got in told[1]:
             own = found.setdefault((got.ssrc, point), Said())
             own.reports += 1
-            own.lost, own.worst_fraction, own.jitter_ticks = max(own.lost, got.lost), max(own.worst_fraction, got.fraction), max(own.jitter_ticks, got.jitter)
+            own.lost, own.worst_fraction, own.jitter_ticks = (
+                max(own.lost, got.lost),
+                max(own.worst_fraction, got.fraction),
+                max(own.jitter_ticks, got.jitter),
+            )
             began = stamps.get((got.ssrc, got.last_report, point)) if got.last_report else None
-            if began is not None and (trip := time_ns - began - got.delay_ns) >= 0 and (own.round_trip_ns < 0 or trip < own.round_trip_ns):
+            if (
+                began is not None
+                and (trip := time_ns - began - got.delay_ns) >= 0
+                and (own.round_trip_ns < 0 or trip < own.round_trip_ns)
+            ):
                 own.round_trip_ns = trip
     return found

@@ -1,7 +1,8 @@
 """Voice and video streams (RTP, RFC 3550) found by content: loss to the packet, loss events, jitter, reordering.
 
 A stream is one SSRC from one host to another. Loss is what the sequence numbers lack between the lowest and the highest
-that arrived: packets lost before the first or after the last cannot be known. Jitter is RFC 3550 section 6.4.1 after each
+that arrived: packets lost before the first or after the last cannot be known. Jitter is RFC 3550 section 6.4.1 after
+each
 packet in order of arrival; least, mean and greatest of those values are given.
 """
 
@@ -29,7 +30,9 @@ _LEAST_GAP = 16  # Packets in a row that end a burst (RFC 3611).
 _LEAST_FOR_DRIFT, _LEAST_SPAN_NS = 50, 5_000_000_000
 _KINDS = {**dict.fromkeys(range(24), "audio"), **dict.fromkeys((25, 26, 28, 31, 32, 33, 34), "video")}  # RFC 3551
 _LEAST_IN_ORDER = 0.8  # Of a stream's steps, so many go on by a few numbers.
-_LONGEST_STREAM = 1 << 24  # Packets between the first and the last number from which numbers are not believed one by one.
+_LONGEST_STREAM = (
+    1 << 24
+)  # Packets between the first and the last number from which numbers are not believed one by one.
 _CONTROL = range(72, 77)  # RTCP packet types look like these payload types (RFC 5761 section 4).
 _RATES = {
     **dict.fromkeys((0, 3, 4, 5, 7, 8, 9, 12, 13, 15, 18), 8000), 6: 16000, 10: 44100, 11: 44100, 16: 11025, 17: 22050,
@@ -68,9 +71,13 @@ class Media:
     burst_density: float = 0.0  # share missing within them
     burst_ns: int = 0  # their mean length
     gap_density: float = 0.0  # share missing outside of them
-    sender_ppm: float | None = None  # how fast the sender's clock runs against the capture's; None where the stream is too short
+    sender_ppm: float | None = (
+        None  # how fast the sender's clock runs against the capture's; None where the stream is too short
+    )
     codec: str = ""  # as a session description or the payload type tells it
-    kind: str = ""  # audio, video: as announced or registered, else by its clock (RFC 3551 section 5: video counts 90 kHz)
+    kind: str = (
+        ""  # audio, video: as announced or registered, else by its clock (RFC 3551 section 5: video counts 90 kHz)
+    )
     call: str = ""  # the call that announced it
     said_packets: int = -1  # that its sender says it sent (RTCP); -1: it said nothing
     reports: int = 0  # of receivers that were heard here
@@ -78,7 +85,9 @@ class Media:
     reported_worst: float = 0.0  # greatest share lost between two reports
     reported_jitter_ns: float = 0.0
     round_trip_ns: int = -1  # from here to the receiver and back, the least
-    course: tuple[tuple[int, float, int], ...] = ()  # time, greatest jitter in ns, packets missing, of COURSE stretches as far as they hold packets
+    course: tuple[
+        tuple[int, float, int], ...
+    ] = ()  # time, greatest jitter in ns, packets missing, of COURSE stretches as far as they hold packets
 
     @property
     def missing(self) -> float:
@@ -95,7 +104,11 @@ def _headers(rows, packets, number, buf, out):  # type: ignore[no-untyped-def]
             continue
         at = packets.position[row] + packets.payload_at[row]
         out[k, 3] = -1
-        if np.int64(packets.captured_bytes[row]) - np.int64(packets.payload_at[row]) < 12 or at + 12 > buf.size or buf[at] >> 6 != 2:
+        if (
+            np.int64(packets.captured_bytes[row]) - np.int64(packets.payload_at[row]) < 12
+            or at + 12 > buf.size
+            or buf[at] >> 6 != 2
+        ):
             continue
         out[k, 0] = (np.int64(buf[at + 2]) << 8) | np.int64(buf[at + 3])
         for part, first in ((1, 4), (2, 8)):
@@ -134,8 +147,12 @@ def _clock(payload_type: int, arrived_ns: Array, stamp: Array) -> int:
     return int(_KNOWN_RATES[np.argmin(np.abs(np.log(_KNOWN_RATES / (ticks / span_s))))])
 
 
-def find_media(capture: Capture, payload: Payload, begun: Beginnings, calls: Sequence[Call] = (), progress: Progress = go_on) -> list[Media]:
-    """All streams, in order of when they began. calls: what was announced; few packets are enough for an announced stream. Raises Cancelled when `progress` says so."""
+def find_media(
+    capture: Capture, payload: Payload, begun: Beginnings, calls: Sequence[Call] = (), progress: Progress = go_on
+) -> list[Media]:
+    """All streams, in order of when they began. calls: what was announced; few packets are enough for an announced
+    stream. Raises Cancelled when `progress` says so.
+    """
     announced: dict[tuple[str, int], tuple[str, str, dict[int, tuple[str, int]]]] = {}
     for call in calls:
         for target, kind, codecs in call.streams:
@@ -166,7 +183,13 @@ def find_media(capture: Capture, payload: Payload, begun: Beginnings, calls: Seq
     return sorted(found, key=lambda m: m.first_ns)
 
 
-def _stream(capture: Capture, rows: Array, heads: Array, announced: dict[tuple[str, int], Any], said: dict[tuple[int, int], Said]) -> Media | None:
+def _stream(
+    capture: Capture,
+    rows: Array,
+    heads: Array,
+    announced: dict[tuple[str, int], Any],
+    said: dict[tuple[int, int], Said],
+) -> Media | None:
     """A stream from its packets in order of arrival; None where their numbers do not behave like one."""
     packets, flows = capture.packets, capture.conversations
     number = unwrapped(heads[:, 0], 16)
@@ -177,7 +200,11 @@ def _stream(capture: Capture, rows: Array, heads: Array, announced: dict[tuple[s
     call, kind, codecs = announced.get((destination, int(flows.point[flow])), ("", "", {}))
     if not call and rows.size < LEAST_PACKETS:
         return None
-    if ((steps >= -20) & (steps <= 100)).mean() < _LEAST_IN_ORDER or kinds.size > 4 or (steps == 0).mean() > 1 - _LEAST_IN_ORDER:
+    if (
+        ((steps >= -20) & (steps <= 100)).mean() < _LEAST_IN_ORDER
+        or kinds.size > 4
+        or (steps == 0).mean() > 1 - _LEAST_IN_ORDER
+    ):
         return None
     arrived, stamp = packets.time_ns[rows], unwrapped(heads[:, 1], 32)
     payload_type = int(kinds[np.argmax(counts)])
@@ -190,13 +217,16 @@ def _stream(capture: Capture, rows: Array, heads: Array, announced: dict[tuple[s
     expected = int(seen[-1] - seen[0] + 1)
     heard = _heard(arrived, number, stamp, clock_hz)
     return Media(
-        int(heads[0, 2]), source, destination, payload_type, clock_hz, int(rows.size), expected, expected - int(seen.size), int((gaps > 0).sum()),
-        int(gaps.max(initial=0)), int(rows.size - seen.size), int((number[1:] < np.maximum.accumulate(number)[:-1]).sum()),
+        int(heads[0, 2]), source, destination, payload_type, clock_hz, int(rows.size), expected,
+        expected - int(seen.size), int((gaps > 0).sum()),
+        int(gaps.max(initial=0)), int(rows.size - seen.size),
+        int((number[1:] < np.maximum.accumulate(number)[:-1]).sum()),
         (float(jitter.min()), float(jitter.mean()), float(jitter.max())), int(arrived[0]), int(arrived[-1]),
         int(np.bincount(packets.tos[rows] >> 2).argmax()), int(flows.point[flow]), *heard,
         _sender_ppm(arrived, stamp, clock_hz), codec or CODECS.get(payload_type, ("",))[0],
         kind or _KINDS.get(payload_type) or ("video" if clock_hz == _VIDEO_HZ else "audio"), call,
-        **said.get((int(heads[0, 2]), int(flows.point[flow])), Said()).as_fields(clock_hz), course=_course(arrived, number, jitter),
+        **said.get((int(heads[0, 2]), int(flows.point[flow])), Said()).as_fields(clock_hz),
+        course=_course(arrived, number, jitter),
     )  # fmt: skip
 
 
@@ -207,11 +237,15 @@ def _course(arrived_ns: Array, number: Array, jitter_ns: Array) -> tuple[tuple[i
     starts = np.arange(0, arrived_ns.size, size)
     missing = np.zeros(starts.size, np.int64)
     np.add.at(missing, first[1:] // size, np.diff(seen) - 1)
-    return tuple(zip(arrived_ns[starts].tolist(), np.maximum.reduceat(jitter_ns, starts).tolist(), missing.tolist(), strict=True))
+    return tuple(
+        zip(arrived_ns[starts].tolist(), np.maximum.reduceat(jitter_ns, starts).tolist(), missing.tolist(), strict=True)
+    )
 
 
 def _sender_ppm(arrived: Array, stamp: Array, clock_hz: int) -> float | None:
-    """How fast the sender's clock runs against the capture's, in ppm: by the line below all transit times (`transport.envelope`)."""
+    """How fast the sender's clock runs against the capture's, in ppm: by the line below all transit times
+    (`transport.envelope`).
+    """
     told = (stamp - stamp[0]) * 1e9 / clock_hz
     if arrived.size < _LEAST_FOR_DRIFT or told.max() - told.min() < _LEAST_SPAN_NS:
         return None
@@ -219,12 +253,20 @@ def _sender_ppm(arrived: Array, stamp: Array, clock_hz: int) -> float | None:
     return -line_below(middle, (arrived - arrived[0]) - told)[1] * 1e6
 
 
-def _heard(arrived: Array, number: Array, stamp: Array, clock_hz: int) -> tuple[int, int, int, float, int, float, int, float]:
-    """(packets too late to be played, gaps that are heard, the longest in ns, burst ratio of what is missing, and by RFC 3611: bursts, density, mean ns, density outside)."""
+def _heard(
+    arrived: Array, number: Array, stamp: Array, clock_hz: int
+) -> tuple[int, int, int, float, int, float, int, float]:
+    """(packets too late to be played, gaps that are heard, the longest in ns, burst ratio of what is missing, and by
+    RFC 3611: bursts, density, mean ns, density outside).
+    """
     numbers, first = np.unique(number, return_index=True)
     transit = arrived[first] - stamp[first] * 1e9 / clock_hz
     played = transit - transit.min() <= PLAYED_AFTER_NS
-    here = np.zeros(int(numbers[-1] - numbers[0] + 1), bool) if numbers[-1] - numbers[0] < _LONGEST_STREAM else np.ones(1, bool)
+    here = (
+        np.zeros(int(numbers[-1] - numbers[0] + 1), bool)
+        if numbers[-1] - numbers[0] < _LONGEST_STREAM
+        else np.ones(1, bool)
+    )
     if here.size == 1:
         return int((~played).sum()), 0, 0, 1.0, 0, 0.0, 0, 0.0
     here[(numbers[played] - numbers[0]).astype(np.int64)] = True
@@ -237,14 +279,25 @@ def _heard(arrived: Array, number: Array, stamp: Array, clock_hz: int) -> tuple[
     burst = max(1.0, mean * (1 - missing / here.size)) if runs.size else 1.0
     heard = runs[runs * each_ns >= HEARD_NS]
     count, dense, packets, outside = rfc_bursts(~here)
-    return int((~played).sum()), int(heard.size), int(runs.max(initial=0)) * each_ns, burst, count, dense, round(packets * each_ns), outside
+    return (
+        int((~played).sum()),
+        int(heard.size),
+        int(runs.max(initial=0)) * each_ns,
+        burst,
+        count,
+        dense,
+        round(packets * each_ns),
+        outside,
+    )
 
 
 def rfc_bursts(missing: Array) -> tuple[int, float, float, float]:
     """(bursts, share missing within them, their mean length in packets, share missing outside).
 
-    A burst is the longest stretch that begins and ends with a loss and holds no _LEAST_GAP packets in a row that arrived; a lone
-    loss with as many around it is none (RFC 3611 section 4.7.2, with its Gmin of 16). missing: bool (n,), by sequence number.
+    A burst is the longest stretch that begins and ends with a loss and holds no _LEAST_GAP packets in a row that
+    arrived; a lone
+    loss with as many around it is none (RFC 3611 section 4.7.2, with its Gmin of 16). missing: bool (n,), by sequence
+    number.
     """
     places = np.flatnonzero(missing)
     if not places.size:
@@ -255,4 +308,9 @@ def rfc_bursts(missing: Array) -> tuple[int, float, float, float]:
     lengths, lost = (places[last] - places[first] + 1)[real], (last - first + 1)[real]
     inside, outside = int(lengths.sum()), missing.size - int(lengths.sum())
     alone = places.size - int(lost.sum())
-    return int(real.sum()), float(lost.sum() / inside) if inside else 0.0, float(lengths.mean()) if inside else 0.0, alone / outside if outside else 0.0
+    return (
+        int(real.sum()),
+        float(lost.sum() / inside) if inside else 0.0,
+        float(lengths.mean()) if inside else 0.0,
+        alone / outside if outside else 0.0,
+    )

@@ -1,9 +1,12 @@
 """A baseline that learns: an exponentially weighted mean with a band of deviations, limited against absurd values.
 
-The mean moves by m += a * (x - m), the variance by v = (1 - a) * (v + a * (x - m)^2) (Finch, "Incremental calculation of
-weighted mean and variance", 2009). While fewer than 1/a values came, a is 1/n: a plain mean. A value beyond the limit of
+The mean moves by m += a * (x - m), the variance by v = (1 - a) * (v + a * (x - m)^2) (Finch, "Incremental calculation
+of
+weighted mean and variance", 2009). While fewer than 1/a values came, a is 1/n: a plain mean. A value beyond the limit
+of
 deviations counts as if it were at the limit, so that one absurd value moves the mean by at most a * limit * deviation.
-With a profile each hour of the week (UTC) learns for itself, and speaks where it has learnt enough; else the running mean does.
+With a profile each hour of the week (UTC) learns for itself, and speaks where it has learnt enough; else the running
+mean does.
 """
 
 from dataclasses import dataclass
@@ -20,14 +23,17 @@ _MONDAY_HOURS = 72  # from the Monday before 1970-01-01, a Thursday, to that day
 
 @dataclass(frozen=True)
 class BaselineSettings:
-    """How it learns. weight and profile_weight in (0, 1]; limit, band and floor are multiples: of the deviation, of it, of the mean."""
+    """How it learns. weight and profile_weight in (0, 1]; limit, band and floor are multiples: of the deviation, of
+    it, of the mean.
+    """
 
     weight: float = 0.05
     profile: bool = True
     profile_weight: float = 0.2
     limit: float = 3.0  # Beyond so many deviations a value counts as if it were there.
     band: float = 3.0  # Beyond so many it is an anomaly.
-    floor: float = 0.05  # The deviation is taken for no less than this share of the mean, of the interval's own state and of all that came.
+    # The deviation is taken for no less than this share of the mean, of the interval's own state and of all that came.
+    floor: float = 0.05
     warm_up: int = 16  # Values before anything is judged.
     profile_warm_up: int = 4  # Values of an hour of the week before it speaks.
 
@@ -51,7 +57,9 @@ class Baseline:
 
 @dataclass(frozen=True)
 class Anomaly:
-    """A run of intervals outside the band on one side. size: the most, in deviations; excess: what was over or under what was expected, summed."""
+    """A run of intervals outside the band on one side. size: the most, in deviations; excess: what was over or under
+    what was expected, summed.
+    """
 
     first: int
     stop: int
@@ -66,9 +74,27 @@ def hours_of_week(times_ns: Array) -> Array:
 
 
 @kernel
-def _learn(values, slots, weight, profile_weight, limit, band, floor, warm_up, profile_warm_up, expected, deviation, side, judged):  # type: ignore[no-untyped-def]
+def _learn(  # type: ignore[no-untyped-def]
+    values,
+    slots,
+    weight,
+    profile_weight,
+    limit,
+    band,
+    floor,
+    warm_up,
+    profile_warm_up,
+    expected,
+    deviation,
+    side,
+    judged,
+):
     """State 0 is the running one, state 1 + h that of the hour of the week h."""
-    mean, variance, seen = np.zeros(HOURS_OF_WEEK + 1), np.zeros(HOURS_OF_WEEK + 1), np.zeros(HOURS_OF_WEEK + 1, np.int64)
+    mean, variance, seen = (
+        np.zeros(HOURS_OF_WEEK + 1),
+        np.zeros(HOURS_OF_WEEK + 1),
+        np.zeros(HOURS_OF_WEEK + 1, np.int64),
+    )
     level = 0.0  # the plain mean of all that came, limited
     for i in range(values.size):
         own = slots[i] + 1 if slots[i] >= 0 else 0
@@ -103,14 +129,17 @@ def _learn(values, slots, weight, profile_weight, limit, band, floor, warm_up, p
 
 
 def baseline(values: Array, starts_ns: Array, settings: BaselineSettings) -> Baseline:
-    """The baseline of a measure. values: of equal intervals, in time order, nan where there was nothing to measure; starts_ns: when each began."""
+    """The baseline of a measure. values: of equal intervals, in time order, nan where there was nothing to measure;
+    starts_ns: when each began.
+    """
     count = values.size
     expected, deviation = np.full(count, np.nan), np.full(count, np.nan)
     side, judged = np.zeros(count, np.int64), np.zeros(count, np.bool_)
     slots = hours_of_week(starts_ns).astype(np.int64) if settings.profile else np.full(count, -1, np.int64)
     s = settings
     _learn(
-        np.ascontiguousarray(values, np.float64), slots, s.weight, s.profile_weight, s.limit, s.band, s.floor, s.warm_up, s.profile_warm_up,
+        np.ascontiguousarray(values, np.float64), slots, s.weight, s.profile_weight, s.limit, s.band, s.floor,
+        s.warm_up, s.profile_warm_up,
         expected, deviation, side, judged,
     )  # fmt: skip
     return Baseline(expected, deviation, expected - s.band * deviation, expected + s.band * deviation, side, judged)

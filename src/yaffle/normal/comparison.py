@@ -1,7 +1,8 @@
 """Two samples of one measure side by side: by how much they differ, and how sure that is.
 
 Certainty is the two-sided rank test of Mann and Whitney (1947); the difference is the median of all differences between
-one and the other (Hodges and Lehmann 1963), which fits that test; its size is how often one of the second exceeds one of
+one and the other (Hodges and Lehmann 1963), which fits that test; its size is how often one of the second exceeds one
+of
 the first (0.5: no difference).
 """
 
@@ -71,13 +72,29 @@ def compare(before: Array, after: Array) -> Comparison:
         medians = tuple(median(side) for side in (one, two))
         return Comparison(counts, (medians[0], medians[1]), none, float("nan"), float("nan"), float("nan"))
     test = mannwhitneyu(
-        two, one, alternative="two-sided", method="auto" if min(counts) > FEW else "exact" if np.unique(np.concatenate([one, two])).size == sum(counts) else "asymptotic"
+        two,
+        one,
+        alternative="two-sided",
+        method=(
+            "auto"
+            if min(counts) > FEW
+            else "exact"
+            if np.unique(np.concatenate([one, two])).size == sum(counts)
+            else "asymptotic"
+        ),
     )
     most = int(_MOST_PAIRS**0.5)
     difference = float(np.median(_thinned(two, most)[:, None] - _thinned(one, most)[None, :]))
     chance = float(test.pvalue) if not np.isnan(test.pvalue) else 1.0
     quantiles = [(median(side), p95(side)) for side in (one, two)]
-    return Comparison(counts, (quantiles[0][0], quantiles[1][0]), (quantiles[0][1], quantiles[1][1]), difference, float(test.statistic) / (one.size * two.size), chance)
+    return Comparison(
+        counts,
+        (quantiles[0][0], quantiles[1][0]),
+        (quantiles[0][1], quantiles[1][1]),
+        difference,
+        float(test.statistic) / (one.size * two.size),
+        chance,
+    )
 
 
 def without_best_and_worst(runs: Sequence[float]) -> list[float]:

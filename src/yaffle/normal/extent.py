@@ -1,6 +1,7 @@
 """Extent: who changed and who did not, ranked by how well each group tells the changed from the unchanged.
 
-A row is changed where its value lies beyond what was usual before for its own kind (the 95th percentile of the rows of the
+A row is changed where its value lies beyond what was usual before for its own kind (the 95th percentile of the rows of
+the
 same kind). How well a group separates is its informedness (Youden 1950): the share of changed rows that lie in it, plus
 the share of unchanged rows that do not, less one. 1 says: all of what changed is in here, and nothing else is.
 """
@@ -49,7 +50,11 @@ class GroupExtent:
             return "too few to tell"
         if self.suffers:
             return "worse"
-        return "better" if self.comparison.sure and self.comparison.difference < 0 and self.comparison.ratio <= 1 / _CHANGED_RATIO else "unchanged"
+        return (
+            "better"
+            if self.comparison.sure and self.comparison.difference < 0 and self.comparison.ratio <= 1 / _CHANGED_RATIO
+            else "unchanged"
+        )
 
 
 def _change(before: float, after: float) -> str:
@@ -74,7 +79,10 @@ def changed_rows(values: Array, before: Array, kind: Array) -> Array:
 
 
 def extent(values: Array, before: Array, after: Array, kind: Array, dimensions: dict[str, Labels]) -> list[GroupExtent]:
-    """Every group of every dimension, those that separate best first. values: (n,), no nan; before, after: bool (n,)."""
+    """Every group of every dimension, those that separate best first.
+
+    values: (n,), no nan; before, after: bool (n,).
+    """
     if not values.size:
         return []
     changed = changed_rows(values, before, kind)
@@ -83,7 +91,10 @@ def extent(values: Array, before: Array, after: Array, kind: Array, dimensions: 
     found = []
     for dimension, labels in dimensions.items():
         count = len(labels.texts)
-        in_hit, in_fine = np.bincount(labels.codes[hit], minlength=count), np.bincount(labels.codes[fine], minlength=count)
+        in_hit, in_fine = (
+            np.bincount(labels.codes[hit], minlength=count),
+            np.bincount(labels.codes[fine], minlength=count),
+        )
         order = np.argsort(labels.codes, kind="stable")
         starts = np.searchsorted(labels.codes[order], np.arange(count + 1))
         for k, label in enumerate(labels.texts):
@@ -91,5 +102,15 @@ def extent(values: Array, before: Array, after: Array, kind: Array, dimensions: 
             sides = compare(values[rows[before[rows]]], values[rows[after[rows]]])
             if any(sides.counts):
                 separates = in_hit[k] / hits + (1 - in_fine[k] / fines) - 1 if hit.any() else 0.0
-                found.append(GroupExtent(dimension, label, sides, int(in_hit[k]), int(in_hit[k] + in_fine[k]), float(separates), sides.medians))
+                found.append(
+                    GroupExtent(
+                        dimension,
+                        label,
+                        sides,
+                        int(in_hit[k]),
+                        int(in_hit[k] + in_fine[k]),
+                        float(separates),
+                        sides.medians,
+                    )
+                )
     return sorted(found, key=lambda g: (-round(g.separates, 6), g.rows))

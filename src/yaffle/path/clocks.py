@@ -1,9 +1,11 @@
 """The clock of one point against that of another, from the packets that both saw.
 
-A packet takes at least the least delay of its direction. Drawn over time, the differences of both clocks lie above a line
+A packet takes at least the least delay of its direction. Drawn over time, the differences of both clocks lie above a
+line
 in one direction and below a parallel one in the other; the steepness of that corridor is the drift (Moon, Skelly and
 Towsley, "Estimation and removal of clock skew from network delay measurements", 1999, by linear programming: the widest
-line below all points that lies closest to them in sum). Its middle is the offset if both directions take equally long at
+line below all points that lies closest to them in sum). Its middle is the offset if both directions take equally long
+at
 least; how much they differ no clock can tell: causality alone bounds the offset by half the least round trip.
 """
 
@@ -28,10 +30,14 @@ class Clock:
     offset_ns: float
     drift: float  # ns per ns
     at_ns: int
-    uncertainty_ns: float  # what an asymmetry could hide: half of the least round trip between the two; of one direction alone its least delay, upwards without a bound
+    # what an asymmetry could hide: half of the least round trip between the two; of one direction alone its least
+    # delay, upwards without a bound
+    uncertainty_ns: float
     pairs: int  # packets it rests on
     both_ways: bool  # whether packets of both directions were seen
-    steps: tuple[tuple[int, float], ...] = ()  # when it was set, by its own time afterwards, and by how much it jumped ahead, ns
+    steps: tuple[
+        tuple[int, float], ...
+    ] = ()  # when it was set, by its own time afterwards, and by how much it jumped ahead, ns
 
     def breaks_causality(self, until_ns: int) -> bool:
         """Whether packets would arrive before they left, were this clock believed from at_ns until then."""
@@ -41,10 +47,16 @@ class Clock:
         for _, step in self.steps:
             offset += step
             least.append(offset)
-        return max(abs(at + drift) for at in least for drift in (0.0, self.drift * (until_ns - self.at_ns))) > self.uncertainty_ns
+        return (
+            max(abs(at + drift) for at in least for drift in (0.0, self.drift * (until_ns - self.at_ns)))
+            > self.uncertainty_ns
+        )
 
     def set_right(self, times_ns: Array) -> Array:
-        """Times of this point by the reference's clock. Times that a step back made twice are taken for those after it."""
+        """Times of this point by the reference's clock.
+
+        Times that a step back made twice are taken for those after it.
+        """
         even = unstepped(times_ns, self.steps)
         return even - np.round(self.offset_ns + self.drift * (even - self.at_ns)).astype(np.int64)
 
@@ -67,7 +79,8 @@ def _windowed(times: Array, values: Array, start_ns: int, width_ns: int, count: 
 def find_steps(forward: tuple[Array, Array], backward: tuple[Array, Array]) -> tuple[tuple[int, float], ...]:
     """When the second clock was set, and by how much, against the first: as in `Clock.steps`.
 
-    A step moves the least differences of one direction up and those of the other down by as much; a path that changes moves
+    A step moves the least differences of one direction up and those of the other down by as much; a path that changes
+    moves
     their sum. Windows of time are compared with each other; what is found is told exactly by the packets around it. One
     direction alone tells no step: the path might have changed.
     """
@@ -77,7 +90,10 @@ def find_steps(forward: tuple[Array, Array], backward: tuple[Array, Array]) -> t
     start_ns, span = int(first.min()), int(first.max() - first.min())
     width = max(_WINDOW_NS, -(-span // _MOST_WINDOWS))
     count = span // width + 1
-    there, back = (_windowed(one, sign * (two - one).astype(np.float64), start_ns, width, count) for sign, (one, two) in ((1, forward), (-1, backward)))
+    there, back = (
+        _windowed(one, sign * (two - one).astype(np.float64), start_ns, width, count)
+        for sign, (one, two) in ((1, forward), (-1, backward))
+    )
     both = np.flatnonzero(~np.isnan(there) & ~np.isnan(back))
     if both.size < 2 * _LASTS:
         return ()
@@ -94,11 +110,24 @@ def find_steps(forward: tuple[Array, Array], backward: tuple[Array, Array]) -> t
         if abs(step) < _LEAST_STEP_NS or moved > abs(step) / 2 or k - last < _LASTS:
             continue
         last = k
-        found.append((_moment(forward, backward, start_ns + int(both[k]) * width, start_ns + (int(both[min(k + 2, both.size - 1)]) + 1) * width, step), step))
+        found.append(
+            (
+                _moment(
+                    forward,
+                    backward,
+                    start_ns + int(both[k]) * width,
+                    start_ns + (int(both[min(k + 2, both.size - 1)]) + 1) * width,
+                    step,
+                ),
+                step,
+            )
+        )
     return tuple(found)
 
 
-def _moment(forward: tuple[Array, Array], backward: tuple[Array, Array], low_ns: int, high_ns: int, step_ns: float) -> int:
+def _moment(
+    forward: tuple[Array, Array], backward: tuple[Array, Array], low_ns: int, high_ns: int, step_ns: float
+) -> int:
     """By the second clock, the time of the first packet after a step that lies between two times of the first clock."""
     one, two = (np.concatenate([forward[k], backward[k]]) for k in (0, 1))
     width = high_ns - low_ns
@@ -121,10 +150,13 @@ def _without_steps(way: tuple[Array, Array], steps: tuple[tuple[int, float], ...
     return way[0][sure], unstepped(way[1][sure], steps)
 
 
-def clock_between(forward: tuple[Array, Array], backward: tuple[Array, Array], *, stepping: bool = True) -> Clock | None:
+def clock_between(
+    forward: tuple[Array, Array], backward: tuple[Array, Array], *, stepping: bool = True
+) -> Clock | None:
     """The clock of the second point against the first. None where they share too little.
 
-    forward: times at the first point and times at the second of packets that pass the first one first; backward: the same,
+    forward: times at the first point and times at the second of packets that pass the first one first; backward: the
+    same,
     first point first, of packets that pass the second one first; stepping: whether it may have been set meanwhile.
     """
     counts = (forward[0].size, backward[0].size)

@@ -1,4 +1,6 @@
-"""Which conversations of several points are the same one: by their packets, so that a translated address does not part them."""
+"""Which conversations of several points are the same one: by their packets, so that a translated address does not part
+them.
+"""
 
 import numpy as np
 
@@ -7,7 +9,9 @@ from yaffle.path.segments import PathSegment
 
 
 def journeys(segments: list[PathSegment], conversations: int) -> Array:
-    """For each conversation the first of those that are the same one elsewhere (itself where no other point shares its packets), int64 (n,)."""
+    """For each conversation the first of those that are the same one elsewhere (itself where no other point shares its
+    packets), int64 (n,).
+    """
     from scipy.sparse import coo_array
     from scipy.sparse.csgraph import connected_components
 

@@ -10,7 +10,12 @@ from yaffle.arrays import Array
 from yaffle.kernels import kernel
 from yaffle.path.ordering import by_identity
 
-NONE, LOST, COPY, OUTSIDE = -1, -2, -3, -4  # no packet; missing; a second copy; not to be told: the other point did not watch then
+NONE, LOST, COPY, OUTSIDE = (
+    -1,
+    -2,
+    -3,
+    -4,
+)  # no packet; missing; a second copy; not to be told: the other point did not watch then
 MOST_TRIED = 64  # Packets of one identity whose pairings are all tried.
 NEAR_NS = 2_000_000  # Of more, so far from the usual delay a packet may come.
 _SAME_WINDOW_NS = 5_000_000_000  # Packets of one identity that lie further apart in delay than this are not the same.
@@ -18,7 +23,9 @@ _SAME_WINDOW_NS = 5_000_000_000  # Packets of one identity that lie further apar
 
 @kernel
 def _pair(start, stop, order, ids, times, side, usual, window, partner):  # type: ignore[no-untyped-def]
-    """Pairs the packets of one identity, order[start:stop] by time with the clocks set right; side 0 is where they pass first."""
+    """Pairs the packets of one identity, order[start:stop] by time with the clocks set right; side 0 is where they
+    pass first.
+    """
     k = start
     while k < stop:
         one = order[k]
@@ -102,10 +109,13 @@ def _usual(order, ids, times, side, delays):  # type: ignore[no-untyped-def]
     return found
 
 
-def match(ids: Array, times_ns: Array, side: Array, usual_ns: int | None = None, window_ns: int = _SAME_WINDOW_NS) -> Array:
+def match(
+    ids: Array, times_ns: Array, side: Array, usual_ns: int | None = None, window_ns: int = _SAME_WINDOW_NS
+) -> Array:
     """For each packet the place of the same one on the other side, or NONE, int64 (n,).
 
-    ids, times_ns, side: in order of time, with both clocks set right; side: 0 where packets pass first, 1 where they pass
+    ids, times_ns, side: in order of time, with both clocks set right; side: 0 where packets pass first, 1 where they
+    pass
     later; usual_ns: the delay from the one to the other, by default the median of those that stand once on each side;
     window_ns: how far from that a delay may lie.
     """
@@ -143,7 +153,9 @@ def unique_pairs(one: Array, two: Array) -> tuple[Array, Array]:
 
 
 def among(values: Array, those: Array) -> Array:
-    """Which values occur among those, bool (n,): by sorting, which for millions of numbers is quicker than hashing them."""
+    """Which values occur among those, bool (n,): by sorting, which for millions of numbers is quicker than hashing
+    them.
+    """
     if not values.size or not those.size:
         return np.zeros(values.size, bool)
     ordered = np.sort(those)

@@ -1,4 +1,6 @@
-"""Orders of millions of packets: numbers that carry their own place are sorted, which is many times quicker than sorting places by numbers."""
+"""Orders of millions of packets: numbers that carry their own place are sorted, which is many times quicker than
+sorting places by numbers.
+"""
 
 import numpy as np
 

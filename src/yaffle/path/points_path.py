@@ -1,4 +1,6 @@
-"""The path of a capture with several points: clocks of all points, and the segments between those that follow each other."""
+"""The path of a capture with several points: clocks of all points, and the segments between those that follow each
+other.
+"""
 
 from dataclasses import dataclass, field
 
@@ -24,7 +26,10 @@ class PointsPath:
 
 
 def find_path(capture: Capture, payload: Payload, progress: Progress = go_on) -> PointsPath:
-    """Matches what several points saw. Of one point alone there is nothing to tell. Raises Cancelled when `progress` says so."""
+    """Matches what several points saw.
+
+    Of one point alone there is nothing to tell. Raises Cancelled when `progress` says so.
+    """
     points = len(capture.points)
     if points < 2:
         return PointsPath()
@@ -47,7 +52,9 @@ def find_path(capture: Capture, payload: Payload, progress: Progress = go_on) ->
         step(progress, 0.7 + 0.3 * number / len(pairs), "telling what each segment did")
         chosen = _neighbors(key, pair, pairs)
         alone = _alone(capture, pair)
-        for side, (own, only) in enumerate(((chosen & pair.near, alone[0]), (chosen & ~pair.near, alone[1]))):  # Clients may be at either end.
+        for side, (own, only) in enumerate(
+            ((chosen & pair.near, alone[0]), (chosen & ~pair.near, alone[1]))
+        ):  # Clients may be at either end.
             if own.any():
                 none = only[:0]
                 segments.append(segment_of(capture, pair, own, (only, none) if side == 0 else (none, only)))
@@ -61,7 +68,13 @@ def _watch(capture: Capture, payload: Payload, point: int) -> Watch:
     own = own[flows.point[packets.flow[own]] == point]
     own = own[np.argsort(packets.time_ns[own], kind="stable")]
     times = packets.time_ns[own]
-    return Watch(point, own, identities(capture, payload, own), int(times[0]) if own.size else 0, int(times[-1]) if own.size else 0)
+    return Watch(
+        point,
+        own,
+        identities(capture, payload, own),
+        int(times[0]) if own.size else 0,
+        int(times[-1]) if own.size else 0,
+    )
 
 
 def _summed(steps: list[tuple[int, int, bool]], clocks: dict[tuple[int, int], Clock]) -> Clock:
@@ -78,13 +91,19 @@ def _summed(steps: list[tuple[int, int, bool]], clocks: dict[tuple[int, int], Cl
         uncertainty += own.uncertainty_ns
         count, both = min(count, own.pairs), both and own.both_ways
         apart = round(own.offset_ns)  # Moments go along from clock to clock.
-        stepped = [(when + sign * apart, step) for when, step in stepped] + [(when - apart if back else when, sign * step) for when, step in own.steps]
+        stepped = [(when + sign * apart, step) for when, step in stepped] + [
+            (when - apart if back else when, sign * step) for when, step in own.steps
+        ]
     return Clock(offset, drift, at, uncertainty, count, both, tuple(sorted(stepped)))
 
 
 def _set_words(clock: Clock) -> str:
     """What is said of a clock that was set meanwhile."""
-    return "".join(f"; it was set {abs(step) / 1e6:.3f} ms {'ahead' if step > 0 else 'back'} at {np.datetime64(at_ns, 'ns')} of its own time" for at_ns, step in clock.steps)
+    return "".join(
+        f"; it was set {abs(step) / 1e6:.3f} ms {'ahead' if step > 0 else 'back'} at {np.datetime64(at_ns, 'ns')} of"
+        " its own time"
+        for at_ns, step in clock.steps
+    )
 
 
 def _neighbors(key: tuple[int, int], pair: Shared, pairs: dict[tuple[int, int], Shared]) -> Array:
@@ -111,7 +130,8 @@ def _neighbors(key: tuple[int, int], pair: Shared, pairs: dict[tuple[int, int], 
 
 
 def _alone(capture: Capture, pair: Shared) -> tuple[Array, Array]:
-    """Conversations that only the point nearer to the client saw, with a service that both see the same client use: all of their packets were lost on the way.
+    """Conversations that only the point nearer to the client saw, with a service that both see the same client use: all
+    of their packets were lost on the way.
 
     Gives those of the first point, and those of the second.
     """
@@ -131,7 +151,9 @@ def _alone(capture: Capture, pair: Shared) -> tuple[Array, Array]:
 
 
 def set_clocks_right(capture: Capture, path: PointsPath) -> None:
-    """Puts the times of points whose clocks let packets arrive before they left to the clock of the first point, in the whole capture."""
+    """Puts the times of points whose clocks let packets arrive before they left to the clock of the first point, in
+    the whole capture.
+    """
     packets, flows = capture.packets, capture.conversations
     for point, clock in path.clocks.items():
         own = np.flatnonzero(flows.point == point)
@@ -148,11 +170,17 @@ def set_clocks_right(capture: Capture, path: PointsPath) -> None:
         packets.time_ns[loose] = clock.set_right(packets.time_ns[loose])
         for number in sources:
             source = capture.sources[number]
-            source.first_ns, source.last_ns = (int(t) for t in clock.set_right(np.array([source.first_ns, source.last_ns])))
+            source.first_ns, source.last_ns = (
+                int(t) for t in clock.set_right(np.array([source.first_ns, source.last_ns]))
+            )
             side = "ahead of" if clock.offset_ns > 0 else "behind"
-            sure = f", give or take {clock.uncertainty_ns / 1e6:.3g} ms" if clock.both_ways else "; only one direction was seen: its delays are taken from the quickest packet"
+            sure = (
+                f", give or take {clock.uncertainty_ns / 1e6:.3g} ms"
+                if clock.both_ways
+                else "; only one direction was seen: its delays are taken from the quickest packet"
+            )
             source.notes.append(
-                f"its clock was {abs(clock.offset_ns) / 1e9:.6f} s {side} that of {capture.points[0]} and ran {clock.drift * 1e6:+.1f} ppm: "
-                f"times are set right by packets that both saw{sure}{_set_words(clock)}"
+                f"its clock was {abs(clock.offset_ns) / 1e9:.6f} s {side} that of {capture.points[0]} and ran"
+                f" {clock.drift * 1e6:+.1f} ppm: times are set right by packets that both saw{sure}{_set_words(clock)}"
             )
         path.corrected.add(point)

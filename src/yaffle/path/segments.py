@@ -1,8 +1,12 @@
-"""What each segment of the path did: lost, doubled, reordered, delayed and re-marked, to the packet and in both directions.
+"""What each segment of the path did: lost, doubled, reordered, delayed and re-marked, to the packet and in both
+directions.
 
-A segment lies between two points that follow each other on the way of a conversation. Lost: seen where it is passed first,
-never where it is passed later, while the latter watched. Reordering is RFC 4737's: a packet is reordered if one that left
-later has come before it. Delay variation is the mean of the absolute differences of neighboring packets' delays (RFC 3393,
+A segment lies between two points that follow each other on the way of a conversation. Lost: seen where it is passed
+first,
+never where it is passed later, while the latter watched. Reordering is RFC 4737's: a packet is reordered if one that
+left
+later has come before it. Delay variation is the mean of the absolute differences of neighboring packets' delays (RFC
+3393,
 RFC 5481 section 4.1). Copies are further packets of an identity that has come already.
 """
 
@@ -54,7 +58,9 @@ class PathSegment:
     far: int
     up: Way
     down: Way
-    flows: Array = field(default_factory=lambda: np.zeros((0, 2), np.int64))  # conversations, at the nearer and the farther point
+    flows: Array = field(
+        default_factory=lambda: np.zeros((0, 2), np.int64)
+    )  # conversations, at the nearer and the farther point
 
 
 @kernel
@@ -77,7 +83,9 @@ def _mixed(ids: Array, stream: Array) -> Array:
 
 
 def _streams(capture: Capture, watch: Watch, number: Array, turned: Array) -> tuple[Array, Array]:
-    """For each packet of a watch: number of its conversation (-1: none), and direction as from the client by the first point's view."""
+    """For each packet of a watch: number of its conversation (-1: none), and direction as from the client by the first
+    point's view.
+    """
     packets = capture.packets
     owner = number[packets.flow[watch.rows]]
     way = packets.direction[watch.rows].astype(np.int64)
@@ -87,7 +95,8 @@ def _streams(capture: Capture, watch: Watch, number: Array, turned: Array) -> tu
 def segment_of(capture: Capture, pair: Shared, chosen: Array, alone: tuple[Array, Array]) -> PathSegment:
     """The segment between two points for some of the conversations they share.
 
-    chosen: bool for each of pair.flows; alone: conversations that the other point should have seen, of the first point and of
+    chosen: bool for each of pair.flows; alone: conversations that the other point should have seen, of the first point
+    and of
     the second, each nearer to their clients.
     """
     total = capture.conversations.point.size
@@ -114,15 +123,28 @@ def segment_of(capture: Capture, pair: Shared, chosen: Array, alone: tuple[Array
         for k, (rows, ids, owner, way, times) in enumerate(sides):
             own = way == (0 if from_client else 1)
             passes_one_first = near_one[owner] == from_client
-            parts.append((rows[own], _mixed(ids[own], owner[own]), owner[own], times[own], np.where(passes_one_first[own] == (k == 0), 0, 1)))
+            parts.append(
+                (
+                    rows[own],
+                    _mixed(ids[own], owner[own]),
+                    owner[own],
+                    times[own],
+                    np.where(passes_one_first[own] == (k == 0), 0, 1),
+                )
+            )
         ways[from_client] = _way(capture, pair, parts, from_client)
     near, far = (pair.one.point, pair.two.point) if majority else (pair.two.point, pair.one.point)
     flows = pair.flows[picked] if majority else pair.flows[picked][:, ::-1]
     return PathSegment(near, far, ways[True], ways[False], flows)
 
 
-def _way(capture: Capture, pair: Shared, parts: list[tuple[Array, Array, Array, Array, Array]], from_client: bool) -> Way:
-    rows, ids, owner, times, side, source = (np.concatenate(columns) for columns in zip(*((*part, np.full(part[0].size, k)) for k, part in enumerate(parts)), strict=True))
+def _way(
+    capture: Capture, pair: Shared, parts: list[tuple[Array, Array, Array, Array, Array]], from_client: bool
+) -> Way:
+    rows, ids, owner, times, side, source = (
+        np.concatenate(columns)
+        for columns in zip(*((*part, np.full(part[0].size, k)) for k, part in enumerate(parts)), strict=True)
+    )
     order = np.argsort(times, kind="stable")  # Two orders in time are merged.
     rows, ids, owner, times, side, source = (column[order] for column in (rows, ids, owner, times, side, source))
     partner = match(ids, times, side)
@@ -152,11 +174,22 @@ def _way(capture: Capture, pair: Shared, parts: list[tuple[Array, Array, Array, 
     usual = int(np.median(delays)) if delays.size else 0
     inside = (times[unpaired] - max(usual, most) >= begin) & (times[unpaired] - usual <= end)
     reordered, variation = _order(owner, partner, sent[came], delays)
-    return Way(from_client, rows[sent], arrived, rows[unpaired[known]], rows[unpaired[~known & inside]], delays, rows[partner[sent[came]][reordered]], variation)
+    return Way(
+        from_client,
+        rows[sent],
+        arrived,
+        rows[unpaired[known]],
+        rows[unpaired[~known & inside]],
+        delays,
+        rows[partner[sent[came]][reordered]],
+        variation,
+    )
 
 
 def _asked_again(capture: Capture, rows: Array, owner: Array) -> Array:
-    """Openings that their client sent once more: it had no answer, so that they count as lost though the other point saw its first packet only later."""
+    """Openings that their client sent once more: it had no answer, so that they count as lost though the other point
+    saw its first packet only later.
+    """
     syn = ((capture.packets.flags[rows] & (SYN | ACK)) == SYN) & (capture.packets.protocol[rows] == 6)
     last = np.zeros(int(owner.max(initial=-1)) + 1, np.int64)
     np.maximum.at(last, owner[syn], capture.packets.time_ns[rows[syn]])
@@ -184,16 +217,22 @@ def marking_changes(capture: Capture, way: Way) -> list[tuple[int, int, int]]:
     before, after = capture.packets.tos[sent].astype(np.int64) >> 2, capture.packets.tos[arrived].astype(np.int64) >> 2
     changed = before != after
     pairs, counts = np.unique(before[changed] * 64 + after[changed], return_counts=True)
-    return sorted(((int(p) // 64, int(p) % 64, int(c)) for p, c in zip(pairs, counts, strict=True)), key=lambda one: -one[2])
+    return sorted(
+        ((int(p) // 64, int(p) % 64, int(c)) for p, c in zip(pairs, counts, strict=True)), key=lambda one: -one[2]
+    )
 
 
 def ecn_changes(capture: Capture, way: Way) -> list[tuple[int, int, int]]:
-    """(ECN field before, after, packets) of what arrived with another one (RFC 3168; 3 says that a queue was full), most first."""
+    """(ECN field before, after, packets) of what arrived with another one (RFC 3168; 3 says that a queue was full),
+    most first.
+    """
     sent, arrived = way.matched
     before, after = capture.packets.tos[sent].astype(np.int64) & 3, capture.packets.tos[arrived].astype(np.int64) & 3
     changed = before != after
     pairs, counts = np.unique(before[changed] * 4 + after[changed], return_counts=True)
-    return sorted(((int(p) // 4, int(p) % 4, int(c)) for p, c in zip(pairs, counts, strict=True)), key=lambda one: -one[2])
+    return sorted(
+        ((int(p) // 4, int(p) % 4, int(c)) for p, c in zip(pairs, counts, strict=True)), key=lambda one: -one[2]
+    )
 
 
 def hops(capture: Capture, way: Way) -> int:

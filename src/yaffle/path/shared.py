@@ -1,4 +1,6 @@
-"""Which conversations two points share, which of the points lies nearer to the client, and what their clocks are to each other."""
+"""Which conversations two points share, which of the points lies nearer to the client, and what their clocks are to
+each other.
+"""
 
 from dataclasses import dataclass
 
@@ -24,7 +26,9 @@ class Watch:
 
 @dataclass(frozen=True)
 class Shared:
-    """Two points with conversations in common. flows: (n, 2), the same conversation at both; near: whether the first point is nearer to its client."""
+    """Two points with conversations in common. flows: (n, 2), the same conversation at both; near: whether the first
+    point is nearer to its client.
+    """
 
     one: Watch
     two: Watch
@@ -60,7 +64,11 @@ def _by_ends(capture: Capture, one: Watch, two: Watch, flows: Array) -> Array:
     sides = []
     for watch, column in ((one, 0), (two, 1)):
         rest = np.setdiff1d(np.flatnonzero(rows.point == watch.point), flows[:, column])
-        sides.append(dict(zip(zip(*(c[rest].tolist() for c in columns), strict=True), rest.tolist(), strict=True)) if rest.size else {})
+        sides.append(
+            dict(zip(zip(*(c[rest].tolist() for c in columns), strict=True), rest.tolist(), strict=True))
+            if rest.size
+            else {}
+        )
     found = [(flow, sides[1][ends]) for ends, flow in sides[0].items() if ends in sides[1]]
     if not found:
         return np.zeros((0, 2), np.int64)
@@ -69,7 +77,10 @@ def _by_ends(capture: Capture, one: Watch, two: Watch, flows: Array) -> Array:
     number[pairs[:, 0]] = number[pairs[:, 1]] = np.arange(pairs.shape[0])
     owner = [number[capture.packets.flow[watch.rows]] for watch in (one, two)]
     kept = [own >= 0 for own in owner]
-    keys = [watch.ids[k] ^ (own[k].astype(np.uint64) + np.uint64(1)) * np.uint64(0x9E3779B97F4A7C15) for own, watch, k in zip(owner, (one, two), kept, strict=True)]
+    keys = [
+        watch.ids[k] ^ (own[k].astype(np.uint64) + np.uint64(1)) * np.uint64(0x9E3779B97F4A7C15)
+        for own, watch, k in zip(owner, (one, two), kept, strict=True)
+    ]
     return pairs[np.unique(owner[0][kept[0]][among(keys[0], keys[1])])]
 
 
@@ -98,7 +109,9 @@ def shared(capture: Capture, one: Watch, two: Watch) -> Shared | None:
         sure = known[owner]
         told = _clock(times, near[owner] == (way == 0), sure) if sure.any() else None
         rows = capture.conversations
-        hosts = np.stack([rows.a_hi[flows[:, 0]] ^ rows.a_lo[flows[:, 0]], rows.b_hi[flows[:, 0]] ^ rows.b_lo[flows[:, 0]]], axis=1)
+        hosts = np.stack(
+            [rows.a_hi[flows[:, 0]] ^ rows.a_lo[flows[:, 0]], rows.b_hi[flows[:, 0]] ^ rows.b_lo[flows[:, 0]]], axis=1
+        )
         near = np.where(known, near, _by_times(owner, way, apart, times[1], hosts, told))
     clock = _clock(times, near[owner] == (way == 0), np.ones(owner.size, bool))
     return Shared(one, two, flows, near, turned, clock) if clock is not None else None
@@ -111,10 +124,13 @@ def _clock(times: tuple[Array, Array], first: Array, used: Array) -> Clock | Non
 
 
 def _by_times(owner: Array, way: Array, apart: Array, at_second: Array, hosts: Array, clock: Clock | None) -> Array:
-    """Whether the first point lies nearer to the client of conversations that were seen in one direction, of equal hops.
+    """Whether the first point lies nearer to the client of conversations that were seen in one direction, of equal
+    hops.
 
-    By the clock, where others told it: nothing arrives before it left. Else, if the differences of both points' times fall
-    into two groups that lie further apart than any of them is wide, and hosts that send in the one receive in the other,
+    By the clock, where others told it: nothing arrives before it left. Else, if the differences of both points' times
+    fall
+    into two groups that lie further apart than any of them is wide, and hosts that send in the one receive in the
+    other,
     those are the two directions; else all go one way. hosts: (n, 2), a number for client and server of each.
     """
     count = hosts.shape[0]
@@ -140,7 +156,9 @@ def _by_times(owner: Array, way: Array, apart: Array, at_second: Array, hosts: A
     place = np.arange(count)
     sender, receiver = hosts[place, heading.astype(np.int64)], hosts[place, 1 - heading.astype(np.int64)]
     both_send = np.intersect1d(sender[later], sender[~later]).size
-    answered = np.intersect1d(sender[later], receiver[~later]).size + np.intersect1d(receiver[later], sender[~later]).size
+    answered = (
+        np.intersect1d(sender[later], receiver[~later]).size + np.intersect1d(receiver[later], sender[~later]).size
+    )
     if both_send or not answered:
         return np.asarray(heading == 0)
     return np.asarray(later == (heading == 0))
@@ -149,7 +167,8 @@ def _by_times(owner: Array, way: Array, apart: Array, at_second: Array, hosts: A
 def _nearer(owner: Array, way: Array, apart: Array, hops: Array, count: int) -> tuple[Array, Array]:
     """Whether the first point lies nearer to the client of each conversation, and whether that is known.
 
-    Clocks do not matter: whatever the offset, what passes the first point first is later at the second by more than what
+    Clocks do not matter: whatever the offset, what passes the first point first is later at the second by more than
+    what
     comes back. Where only one direction was seen, hops tell.
     """
     there, back = (medians(owner[way == side], apart[way == side], count) for side in (0, 1))
@@ -159,8 +178,12 @@ def _nearer(owner: Array, way: Array, apart: Array, hops: Array, count: int) -> 
     return near, both | (gained != 0)
 
 
-def chained(clocks: dict[tuple[int, int], Clock], points: int, reference: int = 0) -> dict[int, list[tuple[int, int, bool]]]:
-    """For each point that can be tied to the reference: the steps of pairs to it; True where a pair is walked from its second point."""
+def chained(
+    clocks: dict[tuple[int, int], Clock], points: int, reference: int = 0
+) -> dict[int, list[tuple[int, int, bool]]]:
+    """For each point that can be tied to the reference: the steps of pairs to it; True where a pair is walked from its
+    second point.
+    """
     found: dict[int, list[tuple[int, int, bool]]] = {reference: []}
     edge = [reference]
     while edge:

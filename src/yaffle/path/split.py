@@ -1,4 +1,6 @@
-"""Devices on the way that answer connections themselves: the same ends at two points, but another sequence space on either side."""
+"""Devices on the way that answer connections themselves: the same ends at two points, but another sequence space on
+either side.
+"""
 
 from collections import Counter
 from dataclasses import dataclass
@@ -45,6 +47,8 @@ def split_connections(capture: Capture) -> list[SplitConnections]:
             for side, row in enumerate((a, b)):
                 packets[*key, side] += int(flows.packets[row].sum())
     return [
-        SplitConnections(capture.points[p], capture.points[q], server, count, (packets[p, q, server, 0], packets[p, q, server, 1]))
+        SplitConnections(
+            capture.points[p], capture.points[q], server, count, (packets[p, q, server, 0], packets[p, q, server, 1])
+        )
         for (p, q, server), count in counts.most_common()
     ]

@@ -1,4 +1,6 @@
-"""Addresses that change on the way, as learnt from packets that are the same; and the path without those that the user says are not."""
+"""Addresses that change on the way, as learnt from packets that are the same; and the path without those that the user
+says are not.
+"""
 
 from dataclasses import dataclass
 
@@ -61,12 +63,16 @@ def translations(capture: Capture, path: PointsPath) -> list[Translation]:
         came = np.concatenate([place[capture.packets.flow[way.matched[0]]] for way in (segment.up, segment.down)])
         packets = np.bincount(came[came >= 0], minlength=len(every))
         near, far = segment.flows[:, 0], segment.flows[:, 1]
-        moved = (np.minimum(flows.a_port[near], flows.b_port[near]) != np.minimum(flows.a_port[far], flows.b_port[far])) | (
-            np.maximum(flows.a_port[near], flows.b_port[near]) != np.maximum(flows.a_port[far], flows.b_port[far])
-        )
+        moved = (
+            np.minimum(flows.a_port[near], flows.b_port[near]) != np.minimum(flows.a_port[far], flows.b_port[far])
+        ) | (np.maximum(flows.a_port[near], flows.b_port[near]) != np.maximum(flows.a_port[far], flows.b_port[far]))
         ports = np.bincount(number[moved], minlength=len(every))
         counts = np.bincount(number, minlength=len(every))
-        found += [Translation(ends, int(counts[k]), int(ports[k]), int(packets[k])) for k, ends in enumerate(every) if ends.translated]
+        found += [
+            Translation(ends, int(counts[k]), int(ports[k]), int(packets[k]))
+            for k, ends in enumerate(every)
+            if ends.translated
+        ]
     return sorted(found, key=lambda one: (-one.conversations, -one.packets))
 
 
@@ -87,7 +93,13 @@ def without(capture: Capture, path: PointsPath, apart: tuple[PairedEnds, ...]) -
 def _kept(capture: Capture, segment: PathSegment, gone: Array) -> PathSegment:
     mark = np.zeros(capture.conversations.point.size, bool)
     mark[segment.flows[gone].ravel()] = True
-    return PathSegment(segment.near, segment.far, _way(capture, segment.up, mark), _way(capture, segment.down, mark), segment.flows[~gone])
+    return PathSegment(
+        segment.near,
+        segment.far,
+        _way(capture, segment.up, mark),
+        _way(capture, segment.down, mark),
+        segment.flows[~gone],
+    )
 
 
 def _way(capture: Capture, way: Way, gone: Array) -> Way:
@@ -98,4 +110,13 @@ def _way(capture: Capture, way: Way, gone: Array) -> Way:
     order = by_group(stream, np.arange(stream.size))
     steps = np.abs(np.diff(delay_ns[order]))[np.diff(stream[order]) == 0]
     copies, born, late = (rows[~gone[flow[rows]]] for rows in (way.copies, way.born, way.reordered))
-    return Way(way.from_client, way.sent[own], way.arrived[own], copies, born, delay_ns, late, float(steps.mean()) if steps.size else float("nan"))
+    return Way(
+        way.from_client,
+        way.sent[own],
+        way.arrived[own],
+        copies,
+        born,
+        delay_ns,
+        late,
+        float(steps.mean()) if steps.size else float("nan"),
+    )

@@ -5,10 +5,13 @@ import ipaddress
 from yaffle.protocols.dhcp import LeaseMessage
 
 KINDS = {
-    1: "solicit", 2: "advertise", 3: "request", 4: "confirm", 5: "renew", 6: "rebind", 7: "reply", 8: "release", 9: "decline", 10: "reconfigure",
+    1: "solicit", 2: "advertise", 3: "request", 4: "confirm", 5: "renew", 6: "rebind", 7: "reply", 8: "release",
+    9: "decline", 10: "reconfigure",
     11: "information-request",
 }  # fmt: skip
-ASKS = {kind: ("reply",) for kind in ("request", "confirm", "renew", "rebind", "release", "decline", "information-request")} | {"solicit": ("advertise", "reply")}
+ASKS = {
+    kind: ("reply",) for kind in ("request", "confirm", "renew", "rebind", "release", "decline", "information-request")
+} | {"solicit": ("advertise", "reply")}
 STATUSES = {1: "UnspecFail", 2: "NoAddrsAvail", 3: "NoBinding", 4: "NotOnLink", 5: "UseMulticast", 6: "NoPrefixAvail"}
 _RELAYED = (12, 13)
 _DEEPEST = 8  # Relays that a message passed (RFC 8415 section 7.6 allows 8).
@@ -42,7 +45,9 @@ def _granted(options: list[tuple[int, bytes]]) -> tuple[str, str]:
         elif code == _PREFIX and len(value) >= 25:
             address = address or f"{ipaddress.IPv6Address(value[9:25])}/{value[8]}"
         elif code in (_NA, _PD, _TA):
-            inner = _granted([o for o in _options(value, 4 if code == _TA else 12) if o[0] in (_STATUS, _ADDRESS, _PREFIX)])
+            inner = _granted(
+                [o for o in _options(value, 4 if code == _TA else 12) if o[0] in (_STATUS, _ADDRESS, _PREFIX)]
+            )
             address, status = address or inner[0], status or inner[1]
     return address, status
 
@@ -60,4 +65,6 @@ def parse(data: bytes) -> LeaseMessage | None:
     if _CLIENT not in named and data[0] != 11:
         return None
     address, status = _granted(options)
-    return LeaseMessage(KINDS[data[0]], int.from_bytes(data[1:4], "big"), _duid(named.get(_CLIENT, b"")), address, "", hops, status)
+    return LeaseMessage(
+        KINDS[data[0]], int.from_bytes(data[1:4], "big"), _duid(named.get(_CLIENT, b"")), address, "", hops, status
+    )

@@ -1,4 +1,6 @@
-"""DNS messages (RFC 1035, 6895): question, code, truncation, addresses in the answer; over UDP, and over TCP with lengths."""
+"""DNS messages (RFC 1035, 6895): question, code, truncation, addresses in the answer; over UDP, and over TCP with
+lengths.
+"""
 
 import ipaddress
 from dataclasses import dataclass
@@ -8,12 +10,15 @@ from yaffle.protocols.message import Decoded, Pair, Run
 
 _HEADER = Struct("!HHHHHH")
 CODES = {
-    0: "NOERROR", 1: "FORMERR", 2: "SERVFAIL", 3: "NXDOMAIN", 4: "NOTIMP", 5: "REFUSED", 6: "YXDOMAIN", 7: "YXRRSET", 8: "NXRRSET", 9: "NOTAUTH", 10: "NOTZONE",
+    0: "NOERROR", 1: "FORMERR", 2: "SERVFAIL", 3: "NXDOMAIN", 4: "NOTIMP", 5: "REFUSED", 6: "YXDOMAIN", 7: "YXRRSET",
+    8: "NXRRSET", 9: "NOTAUTH", 10: "NOTZONE",
     16: "BADVERS",
 }  # fmt: skip
 TYPES = {
-    1: "A", 2: "NS", 5: "CNAME", 6: "SOA", 12: "PTR", 13: "HINFO", 15: "MX", 16: "TXT", 28: "AAAA", 33: "SRV", 35: "NAPTR", 39: "DNAME", 43: "DS", 46: "RRSIG",
-    47: "NSEC", 48: "DNSKEY", 52: "TLSA", 64: "SVCB", 65: "HTTPS", 99: "SPF", 251: "IXFR", 252: "AXFR", 255: "ANY", 257: "CAA",
+    1: "A", 2: "NS", 5: "CNAME", 6: "SOA", 12: "PTR", 13: "HINFO", 15: "MX", 16: "TXT", 28: "AAAA", 33: "SRV",
+    35: "NAPTR", 39: "DNAME", 43: "DS", 46: "RRSIG",
+    47: "NSEC", 48: "DNSKEY", 52: "TLSA", 64: "SVCB", 65: "HTTPS", 99: "SPF", 251: "IXFR", 252: "AXFR", 255: "ANY",
+    257: "CAA",
 }  # fmt: skip
 _MOST_JUMPS = 32
 _MOST_RECORDS = 256
@@ -70,14 +75,18 @@ def parse(data: bytes) -> DnsMessage | None:
             name, at = _name(data, 12)
             if at + 4 > len(data):
                 return None
-            kind = TYPES.get(int.from_bytes(data[at : at + 2], "big"), f"TYPE{int.from_bytes(data[at : at + 2], 'big')}")
+            kind = TYPES.get(
+                int.from_bytes(data[at : at + 2], "big"), f"TYPE{int.from_bytes(data[at : at + 2], 'big')}"
+            )
             at += 4
     except ValueError:
         return None
     code = flags & 15
     answer = bool(flags & 0x8000)
     addresses = tuple(_addresses(data, at, answers)) if answer else ()
-    return DnsMessage(number, answer, bool(flags & 0x200), CODES.get(code, f"RCODE{code}"), name.lower(), kind, addresses)
+    return DnsMessage(
+        number, answer, bool(flags & 0x200), CODES.get(code, f"RCODE{code}"), name.lower(), kind, addresses
+    )
 
 
 def _behind_name(data: bytes, at: int) -> int:

@@ -1,4 +1,6 @@
-"""HTTP/1.1 (RFC 9110, 9112): requests and answers in order, chunked, pipelined, without bodies, with interim answers."""
+"""HTTP/1.1 (RFC 9110, 9112): requests and answers in order, chunked, pipelined, without bodies, with interim
+answers.
+"""
 
 import re
 from collections.abc import Iterator
@@ -6,7 +8,19 @@ from dataclasses import dataclass
 
 from yaffle.protocols.message import Decoded, Pair, Run
 
-METHODS = (b"GET ", b"POST ", b"PUT ", b"HEAD ", b"DELETE ", b"OPTIONS ", b"PATCH ", b"CONNECT ", b"TRACE ", b"PROPFIND ", b"REPORT ")
+METHODS = (
+    b"GET ",
+    b"POST ",
+    b"PUT ",
+    b"HEAD ",
+    b"DELETE ",
+    b"OPTIONS ",
+    b"PATCH ",
+    b"CONNECT ",
+    b"TRACE ",
+    b"PROPFIND ",
+    b"REPORT ",
+)
 _REQUEST = re.compile(rb"(?:\r\n)*([A-Z][A-Z-]{1,19}) ([^ \r\n]{1,8192}) HTTP/1\.[01]\r\n")
 _ANSWER = re.compile(rb"(?:\r\n)*HTTP/1\.[01] (\d{3})[^\r\n]*\r\n")
 _LENGTH = re.compile(rb"\r\ncontent-length:[ \t]*(\d{1,18})[ \t]*\r\n", re.IGNORECASE)
@@ -107,7 +121,12 @@ def _answers(runs: list[Run], methods: list[bytes]) -> Iterator[_Message]:
                 at = stop + 4
                 continue
             method = methods[number] if number < len(methods) else b"GET"
-            without = method == b"HEAD" or status in (b"204", b"304") or (method == b"CONNECT" and status[:1] == b"2") or status == b"101"
+            without = (
+                method == b"HEAD"
+                or status in (b"204", b"304")
+                or (method == b"CONNECT" and status[:1] == b"2")
+                or status == b"101"
+            )
             end, _ = _body(data, stop + 4, data[head.end() - 2 : stop + 4], without, True)
             yield _Message(run.at + at, run.at + end, status)
             number += 1
@@ -137,12 +156,19 @@ def decode(client: list[Run], server: list[Run]) -> Decoded:
                 found.note = "went on in another protocol: what follows is not told apart"
                 break
         if request.host and not found.host:
-            found.host = request.host.decode("latin-1").rsplit(":", 1)[0] if request.host.count(b":") == 1 else request.host.decode("latin-1")
+            found.host = (
+                request.host.decode("latin-1").rsplit(":", 1)[0]
+                if request.host.count(b":") == 1
+                else request.host.decode("latin-1")
+            )
     return found
 
 
 def _aligned(asked: list[_Message], answered: list[_Message], found: Decoded) -> list[_Message]:
     """Answers beside requests where bytes are missing: only as many as can be told, from the start."""
     if len(asked) != len(answered):
-        found.note = "bytes are missing: requests and answers are paired from the start, what follows the gap may be paired wrongly"
+        found.note = (
+            "bytes are missing: requests and answers are paired from the start, what follows the gap may be paired"
+            " wrongly"
+        )
     return answered

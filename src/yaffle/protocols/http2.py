@@ -42,7 +42,16 @@ def _frames(run: Run, at: int) -> list[_Frame]:
         high, low, kind, flags, stream = _HEADER.unpack_from(data, at)
         end = at + 9 + (high << 8 | low)
         stop = min(len(data), end)
-        found.append(_Frame(kind, flags, stream & 0x7FFFFFFF, run.at + at, run.at + stop, b"" if kind == DATA else data[at + 9 : stop]))
+        found.append(
+            _Frame(
+                kind,
+                flags,
+                stream & 0x7FFFFFFF,
+                run.at + at,
+                run.at + stop,
+                b"" if kind == DATA else data[at + 9 : stop],
+            )
+        )
         if end > len(data):
             break
         at = end
@@ -90,7 +99,10 @@ class _Side:
             return None
         first, self._first = self._first, None
         try:
-            fields = {_text(name): _text(value) for name, value in reversed(list(self._decoder.decode(bytes(self._open), raw=True)))}
+            fields = {
+                _text(name): _text(value)
+                for name, value in reversed(list(self._decoder.decode(bytes(self._open), raw=True)))
+            }
         except (HPACKError, ValueError, IndexError) as error:
             self.broken = f"header fields cannot be read from here on ({error})"
             return None
@@ -109,7 +121,9 @@ def decode(client: list[Run], server: list[Run]) -> Decoded:
         found.note = "bytes are missing: what follows the gap cannot be read, its header fields refer to what was lost"
     if client and client[0].data.startswith(PREFACE):
         _requests(client[0], pairs, found)
-    if server and server[0].data[3:4] == bytes([_SETTINGS]):  # Each side begins with its settings: nothing is missing before.
+    if server and server[0].data[3:4] == bytes(
+        [_SETTINGS]
+    ):  # Each side begins with its settings: nothing is missing before.
         _answers(server[0], pairs, found)
     found.pairs = sorted(pairs.values(), key=lambda p: p.request)
     return found

@@ -1,4 +1,6 @@
-"""LDAP (RFC 4511): operations with their results by message number; searches end with their result, whatever entries came before."""
+"""LDAP (RFC 4511): operations with their results by message number; searches end with their result, whatever entries
+came before.
+"""
 
 from dataclasses import dataclass
 
@@ -12,10 +14,14 @@ _WORDS = {0: "bind", 3: "search", 6: "modify", 8: "add", 10: "delete", 12: "rena
 _SCOPES = ("base", "one", "sub", "children")
 _START_TLS = b"1.3.6.1.4.1.1466.20037"
 RESULTS = {
-    0: "success", 1: "operationsError", 2: "protocolError", 3: "timeLimitExceeded", 4: "sizeLimitExceeded", 5: "compareFalse", 6: "compareTrue",
-    7: "authMethodNotSupported", 8: "strongerAuthRequired", 10: "referral", 11: "adminLimitExceeded", 13: "confidentialityRequired", 14: "saslBindInProgress",
-    16: "noSuchAttribute", 20: "attributeOrValueExists", 21: "invalidAttributeSyntax", 32: "noSuchObject", 34: "invalidDNSyntax", 48: "inappropriateAuthentication",
-    49: "invalidCredentials", 50: "insufficientAccessRights", 51: "busy", 52: "unavailable", 53: "unwillingToPerform", 54: "loopDetect", 65: "objectClassViolation",
+    0: "success", 1: "operationsError", 2: "protocolError", 3: "timeLimitExceeded", 4: "sizeLimitExceeded",
+    5: "compareFalse", 6: "compareTrue",
+    7: "authMethodNotSupported", 8: "strongerAuthRequired", 10: "referral", 11: "adminLimitExceeded",
+    13: "confidentialityRequired", 14: "saslBindInProgress",
+    16: "noSuchAttribute", 20: "attributeOrValueExists", 21: "invalidAttributeSyntax", 32: "noSuchObject",
+    34: "invalidDNSyntax", 48: "inappropriateAuthentication",
+    49: "invalidCredentials", 50: "insufficientAccessRights", 51: "busy", 52: "unavailable", 53: "unwillingToPerform",
+    54: "loopDetect", 65: "objectClassViolation",
     68: "entryAlreadyExists", 80: "other",
 }  # fmt: skip
 _DEEPEST = 12
@@ -50,7 +56,11 @@ def _messages(runs: list[Run]) -> list[_Message]:
         while at < len(data):
             outer = ber.header(data, at)
             number = ber.header(data, outer.start) if outer is not None and outer.tag == 0x30 else None
-            operation = ber.header(data, number.end) if number is not None and number.tag == 2 and 1 <= number.size <= 4 else None
+            operation = (
+                ber.header(data, number.end)
+                if number is not None and number.tag == 2 and 1 <= number.size <= 4
+                else None
+            )
             if outer is None or number is None or operation is None or operation.tag & 0xC0 != 0x40:
                 at = data.find(b"\x30", at + 1)  # In mid-stream, or after a hole: where a message begins.
                 if at < 0:
@@ -58,7 +68,11 @@ def _messages(runs: list[Run]) -> list[_Message]:
                 continue
             stop = min(len(data), outer.end)
             body = data[operation.start : min(stop, operation.end)]
-            found.append(_Message(run.at + at, run.at + stop, ber.integer(data[number.start : number.end]), operation.tag & 0x1F, body))
+            found.append(
+                _Message(
+                    run.at + at, run.at + stop, ber.integer(data[number.start : number.end]), operation.tag & 0x1F, body
+                )
+            )
             at = outer.end
     return found
 
@@ -101,7 +115,8 @@ def _label(message: _Message) -> str:
     if message.operation == _SEARCH and len(parts) >= 7:
         scope = ber.integer(parts[1])
         place = ber.places(message.body, 8)[6]
-        return f"search {_text(parts[0]) or 'root'} {_SCOPES[scope] if 0 <= scope < len(_SCOPES) else ''} {_filter(message.body, place)}"[: 2 * _LONGEST]
+        reach = _SCOPES[scope] if 0 <= scope < len(_SCOPES) else ""
+        return f"search {_text(parts[0]) or 'root'} {reach} {_filter(message.body, place)}"[: 2 * _LONGEST]
     if message.operation == _EXTENDED:
         return "start TLS" if parts and parts[0] == _START_TLS else f"extended {_text(parts[0]) if parts else ''}"
     if word == "delete":

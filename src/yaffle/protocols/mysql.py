@@ -9,8 +9,10 @@ from yaffle.protocols.message import SIGN_ON, Decoded, Pair, Run
 
 _LONGEST_LABEL = 300
 _COMMANDS = {
-    0x01: "QUIT", 0x02: "USE", 0x03: "", 0x04: "FIELD LIST", 0x08: "SHUTDOWN", 0x09: "STATISTICS", 0x0E: "PING", 0x11: "CHANGE USER", 0x16: "PREPARE",
-    0x17: "EXECUTE", 0x18: "LONG DATA", 0x19: "CLOSE STATEMENT", 0x1A: "RESET STATEMENT", 0x1B: "SET OPTION", 0x1C: "FETCH", 0x1F: "RESET CONNECTION",
+    0x01: "QUIT", 0x02: "USE", 0x03: "", 0x04: "FIELD LIST", 0x08: "SHUTDOWN", 0x09: "STATISTICS", 0x0E: "PING",
+    0x11: "CHANGE USER", 0x16: "PREPARE",
+    0x17: "EXECUTE", 0x18: "LONG DATA", 0x19: "CLOSE STATEMENT", 0x1A: "RESET STATEMENT", 0x1B: "SET OPTION",
+    0x1C: "FETCH", 0x1F: "RESET CONNECTION",
 }  # fmt: skip
 _UNANSWERED = (0x01, 0x18, 0x19)
 _SSL = 0x0800
@@ -56,8 +58,12 @@ def decode(client: list[Run], server: list[Run]) -> Decoded:
         last = front[asked[0] - 1] if asked else front[-1]
         answer = back[1:sign_on_end]
         if answer:
-            found.pairs.append(Pair(front[0][0], last[1], answer[0][0], answer[-1][1], "sign-on", _outcome(answer[-1][3]), SIGN_ON))
-    answers = [back[a:b] for a, b in itertools.pairwise([*begins, len(back)]) if a >= sign_on_end or not front[0][2] > 0]
+            found.pairs.append(
+                Pair(front[0][0], last[1], answer[0][0], answer[-1][1], "sign-on", _outcome(answer[-1][3]), SIGN_ON)
+            )
+    answers = [
+        back[a:b] for a, b in itertools.pairwise([*begins, len(back)]) if a >= sign_on_end or not front[0][2] > 0
+    ]
     prepared: dict[int, str] = {}
     number = 0
     for place, k in enumerate(asked):
@@ -73,7 +79,16 @@ def decode(client: list[Run], server: list[Run]) -> Decoded:
             continue
         if body[0] == 0x16 and told[0][3][:1] == b"\0":
             prepared[int.from_bytes(told[0][3][1:5], "little")] = label.removeprefix("PREPARE ")
-        found.pairs.append(Pair(at, max(end, stop), told[0][0], told[-1][1], label, _outcome(told[0][3]) if len(told) == 1 else _last(told)))
+        found.pairs.append(
+            Pair(
+                at,
+                max(end, stop),
+                told[0][0],
+                told[-1][1],
+                label,
+                _outcome(told[0][3]) if len(told) == 1 else _last(told),
+            )
+        )
     return found
 
 
@@ -96,12 +111,20 @@ def _outcome(body: bytes) -> str:
     """SQLSTATE: that of an error packet, else success."""
     if body[:1] != b"\xff":
         return "00000"
-    return body[4:9].decode("latin-1") if body[3:4] == b"#" and len(body) >= 9 else str(int.from_bytes(body[1:3], "little"))
+    return (
+        body[4:9].decode("latin-1")
+        if body[3:4] == b"#" and len(body) >= 9
+        else str(int.from_bytes(body[1:3], "little"))
+    )
 
 
 def _label(body: bytes, prepared: dict[int, str]) -> str:
     name = _COMMANDS.get(body[0], f"command {body[0]}")
     if body[0] == 0x17:
         return prepared.get(int.from_bytes(body[1:5], "little"), "EXECUTE")
-    text = " ".join(body[1 : 1 + 4 * _LONGEST_LABEL].decode("utf-8", "replace").split()) if body[0] in (0x02, 0x03, 0x16) else ""
+    text = (
+        " ".join(body[1 : 1 + 4 * _LONGEST_LABEL].decode("utf-8", "replace").split())
+        if body[0] in (0x02, 0x03, 0x16)
+        else ""
+    )
     return f"{name} {text}".strip()[:_LONGEST_LABEL]

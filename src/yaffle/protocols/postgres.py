@@ -23,7 +23,11 @@ def looks_like(client: bytes, server: bytes) -> bool:
             return code not in (_SSL, _GSS) or length == 8
     if len(client) >= 6 and client[:1] in (b"Q", b"P"):  # In mid-stream.
         length = _LENGTH.unpack_from(client, 1)[0]
-        return 5 < length < 1 << 20 and all(9 <= b < 127 for b in client[5:13] if b) and server[:1] in (b"T", b"1", b"C", b"E", b"Z", b"D", b"")
+        return (
+            5 < length < 1 << 20
+            and all(9 <= b < 127 for b in client[5:13] if b)
+            and server[:1] in (b"T", b"1", b"C", b"E", b"Z", b"D", b"")
+        )
     return False
 
 
@@ -94,7 +98,9 @@ def first_statement(asked: bytes) -> str:
 
 
 def first_outcome(told: bytes) -> str:
-    """The SQLSTATE of an error that bytes begin with; success where all of a short answer is there; else that it was answered."""
+    """The SQLSTATE of an error that bytes begin with; success where all of a short answer is there; else that it was
+    answered.
+    """
     if told[:1] == b"E":
         return _code(told, 5, len(told))
     return "00000" if told[-6:-1] == b"Z\0\0\0\5" else "answered"
@@ -109,7 +115,9 @@ def decode(client: list[Run], server: list[Run]) -> Decoded:
     refusals = 0
     if server and untyped:  # A refusal of encryption is one byte of its own.
         refusals = len(server[0].data[:2]) - len(server[0].data[:2].lstrip(b"N"))
-        encrypted = refusals if refusals < len(untyped) and server[0].data[refusals : refusals + 1] in (b"S", b"G") else -1
+        encrypted = (
+            refusals if refusals < len(untyped) and server[0].data[refusals : refusals + 1] in (b"S", b"G") else -1
+        )
         if encrypted >= 0:
             asked, at = client[0].at + untyped[encrypted], server[0].at + encrypted
             begin = client[0].at + (untyped[encrypted - 1] if encrypted else 0)
@@ -141,7 +149,9 @@ def _outcome(answer: list[tuple[bytes, int, int, Run]]) -> str:
     return "00000"
 
 
-def _statements(front: list[tuple[bytes, int, int, Run]], answers: list[list[tuple[bytes, int, int, Run]]]) -> list[Pair]:
+def _statements(
+    front: list[tuple[bytes, int, int, Run]], answers: list[list[tuple[bytes, int, int, Run]]]
+) -> list[Pair]:
     pairs: list[Pair] = []
     prepared: dict[str, str] = {}
     label, begun = "", -1

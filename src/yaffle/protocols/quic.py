@@ -1,6 +1,8 @@
-"""QUIC version 1 (RFC 9000, 9001): what anybody on the way may read. Long headers, and the client's hello in its first packets.
+"""QUIC version 1 (RFC 9000, 9001): what anybody on the way may read. Long headers, and the client's hello in its first
+packets.
 
-The keys of Initial packets follow from the connection identifier that stands in them (RFC 9001 section 5.2): whoever sees
+The keys of Initial packets follow from the connection identifier that stands in them (RFC 9001 section 5.2): whoever
+sees
 the first packet can open it. Everything later is closed.
 """
 
@@ -85,7 +87,9 @@ def _expanded(secret: bytes, label: str, size: int) -> bytes:
 
 
 def opened(data: bytes, packet: Packet, destination: bytes) -> bytes | None:
-    """The frames of a client's Initial packet; None where it does not open. destination: of the client's very first packet."""
+    """The frames of a client's Initial packet; None where it does not open. destination: of the client's very first
+    packet.
+    """
     import hashlib
     import hmac
 
@@ -97,7 +101,11 @@ def opened(data: bytes, packet: Packet, destination: bytes) -> bytes | None:
     if packet.kind != INITIAL or at + 4 + _SAMPLE > packet.end:
         return None
     secret = _expanded(hmac.new(_SALT, destination, hashlib.sha256).digest(), "client in", 32)
-    key, vector, veil = _expanded(secret, "quic key", 16), _expanded(secret, "quic iv", 12), _expanded(secret, "quic hp", 16)
+    key, vector, veil = (
+        _expanded(secret, "quic key", 16),
+        _expanded(secret, "quic iv", 12),
+        _expanded(secret, "quic hp", 16),
+    )
     mask = Cipher(algorithms.AES(veil), modes.ECB()).encryptor().update(data[at + 4 : at + 4 + _SAMPLE])
     head = bytearray(data[packet.start : at + 4])
     head[0] ^= mask[0] & 0x0F

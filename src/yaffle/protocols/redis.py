@@ -106,5 +106,7 @@ def decode(client: list[Run], server: list[Run]) -> Decoded:
             found.pairs.append(Pair(at, end, label=label, outcome="unanswered"))
             continue
         answer, answer_end, other = replies[k]
-        found.pairs.append(Pair(at, end, answer, answer_end, label, outcome(other.data[answer - other.at : answer - other.at + 64])))
+        found.pairs.append(
+            Pair(at, end, answer, answer_end, label, outcome(other.data[answer - other.at : answer - other.at + 64]))
+        )
     return found

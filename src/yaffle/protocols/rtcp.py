@@ -10,7 +10,9 @@ KINDS = range(200, 208)  # SR, RR, SDES, BYE, APP, and RFC 4585, RFC 3611
 
 @dataclass(frozen=True)
 class SenderReport:
-    """What a sender tells of its stream. stamp: the middle 32 bits of its NTP time, which receivers give back as `last_report`."""
+    """What a sender tells of its stream. stamp: the middle 32 bits of its NTP time, which receivers give back as
+    `last_report`.
+    """
 
     ssrc: int
     stamp: int
@@ -20,7 +22,9 @@ class SenderReport:
 
 @dataclass(frozen=True)
 class Reception:
-    """What a receiver tells of a stream. lost: since the beginning; jitter in ticks of the stream's clock; delay_ns: from the sender's report to this one."""
+    """What a receiver tells of a stream. lost: since the beginning; jitter in ticks of the stream's clock; delay_ns:
+    from the sender's report to this one.
+    """
 
     ssrc: int
     lost: int
@@ -32,7 +36,10 @@ class Reception:
 
 
 def reports(data: bytes) -> tuple[list[SenderReport], list[Reception]] | None:
-    """All reports of a compound packet; None where it is no RTCP. Lengths are checked before they are believed; what was cut off is left out."""
+    """All reports of a compound packet; None where it is no RTCP.
+
+    Lengths are checked before they are believed; what was cut off is left out.
+    """
     at = 0
     sent: list[SenderReport] = []
     received: list[Reception] = []
@@ -52,7 +59,17 @@ def reports(data: bytes) -> tuple[list[SenderReport], list[Reception]] | None:
                     break
                 about, loss, highest, jitter, last, delay = _BLOCK.unpack_from(data, body)
                 lost = loss & 0xFFFFFF
-                received.append(Reception(about, lost - (1 << 24) if lost >> 23 else lost, (loss >> 24) / 256, highest, jitter, last, delay * 10**9 >> 16))
+                received.append(
+                    Reception(
+                        about,
+                        lost - (1 << 24) if lost >> 23 else lost,
+                        (loss >> 24) / 256,
+                        highest,
+                        jitter,
+                        last,
+                        delay * 10**9 >> 16,
+                    )
+                )
                 body += _BLOCK.size
         at += 4 * (words + 1)
     return (sent, received) if at else None

@@ -2,8 +2,31 @@
 
 from dataclasses import dataclass, field
 
-_METHODS = (b"INVITE", b"ACK", b"BYE", b"CANCEL", b"REGISTER", b"OPTIONS", b"PRACK", b"SUBSCRIBE", b"NOTIFY", b"PUBLISH", b"INFO", b"REFER", b"MESSAGE", b"UPDATE")
-_COMPACT = {"i": "call-id", "f": "from", "t": "to", "c": "content-type", "l": "content-length", "v": "via", "m": "contact"}
+_METHODS = (
+    b"INVITE",
+    b"ACK",
+    b"BYE",
+    b"CANCEL",
+    b"REGISTER",
+    b"OPTIONS",
+    b"PRACK",
+    b"SUBSCRIBE",
+    b"NOTIFY",
+    b"PUBLISH",
+    b"INFO",
+    b"REFER",
+    b"MESSAGE",
+    b"UPDATE",
+)
+_COMPACT = {
+    "i": "call-id",
+    "f": "from",
+    "t": "to",
+    "c": "content-type",
+    "l": "content-length",
+    "v": "via",
+    "m": "contact",
+}
 STARTS = (b"SIP/", *(method[:4].ljust(4) for method in _METHODS))
 _MOST = 65_535
 _MOST_LINES = 400
@@ -55,7 +78,14 @@ def message(data: bytes) -> SipMessage | None:
     if "call-id" not in headers or not number.isdecimal() or len(number) > 10:
         return None
     described = headers.get("content-type", "").lower().startswith("application/sdp")
-    return SipMessage(method or answered.strip().upper(), status, reason, headers["call-id"][:256], int(number), tuple(announced(body)) if described else ())
+    return SipMessage(
+        method or answered.strip().upper(),
+        status,
+        reason,
+        headers["call-id"][:256],
+        int(number),
+        tuple(announced(body)) if described else (),
+    )
 
 
 def announced(body: bytes) -> list[Announced]:
@@ -75,7 +105,9 @@ def announced(body: bytes) -> list[Announced]:
                 found[-1] = current
         elif kind == "m" and len(parts) >= 4 and parts[1].partition("/")[0].isdecimal() and "RTP" in parts[2]:
             port = int(parts[1].partition("/")[0][:6])
-            current = Announced(parts[0], session, port, {int(p): ("", 0) for p in parts[3:40] if p.isdecimal() and int(p[:4]) < 128})
+            current = Announced(
+                parts[0], session, port, {int(p): ("", 0) for p in parts[3:40] if p.isdecimal() and int(p[:4]) < 128}
+            )
             found.append(current)
         elif kind == "a" and value.startswith("rtpmap:") and current is not None and len(parts) >= 2:
             number, (name, _, rest) = parts[0][7:], parts[1].partition("/")

@@ -1,6 +1,8 @@
-"""SMB 2 and 3 over TCP (the published specification of the protocol, MS-SMB2): each command with its answer by its message number.
+"""SMB 2 and 3 over TCP (the published specification of the protocol, MS-SMB2): each command with its answer by its
+message number.
 
-What is encrypted (from version 3.0) shows only its sizes: turns of sealed messages. A watch for changes waits for the world,
+What is encrypted (from version 3.0) shows only its sizes: turns of sealed messages. A watch for changes waits for the
+world,
 not for the server, and is no exchange; nor is what the server sends unasked.
 """
 
@@ -12,26 +14,36 @@ from yaffle.protocols.records import Order, Record, in_time, turns
 
 PLAIN, SEALED, PACKED, OLD = b"\xfeSMB", b"\xfdSMB", b"\xfcSMB", b"\xffSMB"
 _KINDS = (PLAIN, SEALED, PACKED, OLD)
-_HEADER = Struct("<HHIHHIIQ")  # structure size, credit charge, status, command, credits, flags, next command, message number
+_HEADER = Struct(
+    "<HHIHHIIQ"
+)  # structure size, credit charge, status, command, credits, flags, next command, message number
 _ANSWER = 1
 _LARGEST = 1 << 24
 _MOST_FILES = 1 << 16
 _LONGEST_NAME = 160
 _UNASKED = 0xFFFFFFFFFFFFFFFF
 COMMANDS = (
-    "NEGOTIATE", "SESSION SETUP", "LOGOFF", "TREE CONNECT", "TREE DISCONNECT", "CREATE", "CLOSE", "FLUSH", "READ", "WRITE", "LOCK", "IOCTL", "CANCEL", "ECHO",
+    "NEGOTIATE", "SESSION SETUP", "LOGOFF", "TREE CONNECT", "TREE DISCONNECT", "CREATE", "CLOSE", "FLUSH", "READ",
+    "WRITE", "LOCK", "IOCTL", "CANCEL", "ECHO",
     "QUERY DIRECTORY", "CHANGE NOTIFY", "QUERY INFO", "SET INFO", "OPLOCK BREAK",
 )  # fmt: skip
 _TREE_CONNECT, _CREATE, _CANCEL, _NOTIFY, _BREAK = 3, 5, 12, 15, 18
 _FILE_AT = {6: 72, 7: 72, 8: 80, 9: 80, 10: 72, 11: 72, 14: 72, 16: 88, 17: 80}  # where a request names its file
 STATUSES = {
-    0: "STATUS_SUCCESS", 0x103: "STATUS_PENDING", 0x80000005: "STATUS_BUFFER_OVERFLOW", 0x80000006: "STATUS_NO_MORE_FILES", 0xC0000008: "STATUS_INVALID_HANDLE",
-    0xC000000D: "STATUS_INVALID_PARAMETER", 0xC000000F: "STATUS_NO_SUCH_FILE", 0xC0000011: "STATUS_END_OF_FILE", 0xC0000016: "STATUS_MORE_PROCESSING_REQUIRED",
-    0xC0000022: "STATUS_ACCESS_DENIED", 0xC0000034: "STATUS_OBJECT_NAME_NOT_FOUND", 0xC0000035: "STATUS_OBJECT_NAME_COLLISION",
-    0xC000003A: "STATUS_OBJECT_PATH_NOT_FOUND", 0xC0000043: "STATUS_SHARING_VIOLATION", 0xC0000054: "STATUS_FILE_LOCK_CONFLICT", 0xC0000055: "STATUS_LOCK_NOT_GRANTED",
-    0xC000006D: "STATUS_LOGON_FAILURE", 0xC000007F: "STATUS_DISK_FULL", 0xC00000B5: "STATUS_IO_TIMEOUT", 0xC00000BA: "STATUS_FILE_IS_A_DIRECTORY",
-    0xC00000BB: "STATUS_NOT_SUPPORTED", 0xC00000CC: "STATUS_BAD_NETWORK_NAME", 0xC0000101: "STATUS_DIRECTORY_NOT_EMPTY", 0xC0000103: "STATUS_NOT_A_DIRECTORY",
-    0xC0000120: "STATUS_CANCELLED", 0xC0000128: "STATUS_FILE_CLOSED", 0xC000019C: "STATUS_FS_DRIVER_REQUIRED", 0xC0000203: "STATUS_USER_SESSION_DELETED",
+    0: "STATUS_SUCCESS", 0x103: "STATUS_PENDING", 0x80000005: "STATUS_BUFFER_OVERFLOW",
+    0x80000006: "STATUS_NO_MORE_FILES", 0xC0000008: "STATUS_INVALID_HANDLE",
+    0xC000000D: "STATUS_INVALID_PARAMETER", 0xC000000F: "STATUS_NO_SUCH_FILE", 0xC0000011: "STATUS_END_OF_FILE",
+    0xC0000016: "STATUS_MORE_PROCESSING_REQUIRED",
+    0xC0000022: "STATUS_ACCESS_DENIED", 0xC0000034: "STATUS_OBJECT_NAME_NOT_FOUND",
+    0xC0000035: "STATUS_OBJECT_NAME_COLLISION",
+    0xC000003A: "STATUS_OBJECT_PATH_NOT_FOUND", 0xC0000043: "STATUS_SHARING_VIOLATION",
+    0xC0000054: "STATUS_FILE_LOCK_CONFLICT", 0xC0000055: "STATUS_LOCK_NOT_GRANTED",
+    0xC000006D: "STATUS_LOGON_FAILURE", 0xC000007F: "STATUS_DISK_FULL", 0xC00000B5: "STATUS_IO_TIMEOUT",
+    0xC00000BA: "STATUS_FILE_IS_A_DIRECTORY",
+    0xC00000BB: "STATUS_NOT_SUPPORTED", 0xC00000CC: "STATUS_BAD_NETWORK_NAME", 0xC0000101: "STATUS_DIRECTORY_NOT_EMPTY",
+    0xC0000103: "STATUS_NOT_A_DIRECTORY",
+    0xC0000120: "STATUS_CANCELLED", 0xC0000128: "STATUS_FILE_CLOSED", 0xC000019C: "STATUS_FS_DRIVER_REQUIRED",
+    0xC0000203: "STATUS_USER_SESSION_DELETED",
     0xC0000225: "STATUS_NOT_FOUND", 0xC0000257: "STATUS_PATH_NOT_COVERED",
 }  # fmt: skip
 _PENDING = 0x103
@@ -127,7 +139,13 @@ def decode(client: list[Run], server: list[Run], order: Order) -> Decoded:
         own = [a for a in answers.get(request.number, []) if a.command == request.command]
         final = next((a for a in own if a.status != _PENDING), None)
         name = _name(request, final, files)
-        pair = Pair(request.at, request.end, label=f"{COMMANDS[request.command]} {name}".strip(), outcome="unanswered", asked_bytes=len(request.data))
+        pair = Pair(
+            request.at,
+            request.end,
+            label=f"{COMMANDS[request.command]} {name}".strip(),
+            outcome="unanswered",
+            asked_bytes=len(request.data),
+        )
         if final is not None:
             pair.answer, pair.answer_end, pair.told_bytes = final.at, final.end, len(final.data)
             pair.outcome = STATUSES.get(final.status, f"{final.status:#010x}")
@@ -137,7 +155,9 @@ def decode(client: list[Run], server: list[Run], order: Order) -> Decoded:
         found.pairs += turns(in_time(asked.sealed, told.sealed, order), "encrypted")
         found.pairs.sort(key=lambda p: p.request)
     if len(client) > 1 or len(server) > 1:
-        found.note = "; ".join(part for part in (found.note, "bytes are missing: commands in the gap are not seen") if part)
+        found.note = "; ".join(
+            part for part in (found.note, "bytes are missing: commands in the gap are not seen") if part
+        )
     return found
 
 

@@ -1,4 +1,7 @@
-"""SNMP, versions 1, 2c and 3 (RFC 1157, 3416, 3412): requests with their responses by number. Communities and users are not kept."""
+"""SNMP, versions 1, 2c and 3 (RFC 1157, 3416, 3412): requests with their responses by number.
+
+Communities and users are not kept.
+"""
 
 from dataclasses import dataclass
 
@@ -7,8 +10,10 @@ from yaffle.protocols import ber
 _ASKS = {0xA0: "get", 0xA1: "get-next", 0xA3: "set", 0xA5: "get-bulk", 0xA6: "inform"}
 _RESPONSE, _REPORT = 0xA2, 0xA8
 ERRORS = (
-    "noError", "tooBig", "noSuchName", "badValue", "readOnly", "genErr", "noAccess", "wrongType", "wrongLength", "wrongEncoding", "wrongValue", "noCreation",
-    "inconsistentValue", "resourceUnavailable", "commitFailed", "undoFailed", "authorizationError", "notWritable", "inconsistentName",
+    "noError", "tooBig", "noSuchName", "badValue", "readOnly", "genErr", "noAccess", "wrongType", "wrongLength",
+    "wrongEncoding", "wrongValue", "noCreation",
+    "inconsistentValue", "resourceUnavailable", "commitFailed", "undoFailed", "authorizationError", "notWritable",
+    "inconsistentName",
 )  # fmt: skip
 ENCRYPTED = "encrypted"
 

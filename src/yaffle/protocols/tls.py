@@ -1,7 +1,8 @@
 """TLS 1.2 and 1.3 (RFC 5246, 8446) without keys: name, version, handshake turns; exchanges inside by turns of records.
 
 What is encrypted shows only its sizes: turns of application data. In version 1.3 the client's Finished and the server's
-session tickets look like application data; the first record of the client after the hellos is its Finished, and what the
+session tickets look like application data; the first record of the client after the hellos is its Finished, and what
+the
 server sends in records of one size right after it, before anything else, is taken for tickets.
 """
 
@@ -21,7 +22,13 @@ VERSIONS = {0x0301: "TLS 1.0", 0x0302: "TLS 1.1", 0x0303: "TLS 1.2", 0x0304: "TL
 def looks_like(client: bytes, server: bytes) -> bool:
     """Whether a connection that begins like this speaks it."""
     start = client or server
-    return len(start) >= 5 and start[0] in (CHANGE, ALERT, HANDSHAKE, DATA) and start[1] == 3 and start[2] <= 4 and 0 < int.from_bytes(start[3:5], "big") <= _LARGEST
+    return (
+        len(start) >= 5
+        and start[0] in (CHANGE, ALERT, HANDSHAKE, DATA)
+        and start[1] == 3
+        and start[2] <= 4
+        and 0 < int.from_bytes(start[3:5], "big") <= _LARGEST
+    )
 
 
 def _records(runs: list[Run]) -> list[Record]:
@@ -91,7 +98,8 @@ def _version(hello: bytes) -> str:
 def decode(client: list[Run], server: list[Run], order: Order) -> Decoded:
     """Handshake turns, then turns of application data.
 
-    order: (side, place) of each segment's first byte in order of time, so that records of both sides can be put in order.
+    order: (side, place) of each segment's first byte in order of time, so that records of both sides can be put in
+    order.
     """
     found = Decoded("tls")
     asked, told = _records(client), _records(server)
@@ -148,7 +156,9 @@ def _handshake(found: Decoded, flow: Flow, newer: bool) -> int:
 
 
 def _exchanges(flow: Flow, label: str, newer: bool) -> list[Pair]:
-    """Turns of application data. newer: a 1.3 connection from its start, whose first record of the client is its Finished."""
+    """Turns of application data. newer: a 1.3 connection from its start, whose first record of the client is its
+    Finished.
+    """
     flow = [(side, r) for side, r in flow if r.kind in (DATA, HANDSHAKE)]
     if newer:
         flow = _without_farewells(_without_tickets(flow))
@@ -171,7 +181,9 @@ def _without_tickets(flow: Flow) -> Flow:
     tickets: set[int] = set()
     sizes = [r.end - r.at for r in own[:4]]
     if len(sizes) >= 2 and sizes[0] == sizes[1] and sizes[0] <= _TICKET_MOST:
-        tickets = {own[k].at for k in range(len(sizes)) if sizes[k] == sizes[0] and all(s == sizes[0] for s in sizes[: k + 1])}
+        tickets = {
+            own[k].at for k in range(len(sizes)) if sizes[k] == sizes[0] and all(s == sizes[0] for s in sizes[: k + 1])
+        }
     elif own and not any(side == 0 for side, _ in rest[: rest.index((1, own[0]))]):
         tickets = {own[0].at}  # Nothing was asked yet.
     return [(side, r) for side, r in rest if side == 0 or r.at not in tickets]

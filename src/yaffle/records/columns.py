@@ -15,8 +15,10 @@ _RELATIVE = 1 << 61  # Times that are still to be tied to a boot lie above this.
 _CLOCK_OFF_NS = 500_000_000  # From so far on an exporter's clock is taken to be wrong.
 _SCALES = ((e.FIRST_S, e.LAST_S, 10**9), (e.FIRST_MS, e.LAST_MS, 10**6))
 _SIMPLE = (
-    ("packets", e.PACKETS), ("octets", e.OCTETS), ("transport", e.PROTOCOL), ("src_port", e.SRC_PORT), ("dst_port", e.DST_PORT), ("ingress", e.IN), ("egress", e.OUT),
-    ("direction", e.DIRECTION), ("application", e.APPLICATION), ("next_hop", e.NEXT_HOP4), ("flags", e.FLAGS), ("highest_ttl", e.HIGHEST_TTL),
+    ("packets", e.PACKETS), ("octets", e.OCTETS), ("transport", e.PROTOCOL), ("src_port", e.SRC_PORT),
+    ("dst_port", e.DST_PORT), ("ingress", e.IN), ("egress", e.OUT),
+    ("direction", e.DIRECTION), ("application", e.APPLICATION), ("next_hop", e.NEXT_HOP4), ("flags", e.FLAGS),
+    ("highest_ttl", e.HIGHEST_TTL),
 )  # fmt: skip
 _AFTER_ARRIVAL_NS = 200_000_000
 _WRAP_MS = 1 << 32
@@ -35,8 +37,13 @@ class Chunk(NamedTuple):
     boot: int
 
 
-def flows(template: Template, chunks: Sequence[Chunk], protocol: int, exporter: int) -> tuple[Array, dict[int, dict[str, int | str]]]:
-    """(rows of FLOW, elements of enterprises by row). Times that count from a boot are tied to it later, by settle_times."""
+def flows(
+    template: Template, chunks: Sequence[Chunk], protocol: int, exporter: int
+) -> tuple[Array, dict[int, dict[str, int | str]]]:
+    """(rows of FLOW, elements of enterprises by row).
+
+    Times that count from a boot are tied to it later, by settle_times.
+    """
     counts = np.array([c.records for c in chunks])
     raw = table(b"".join([c.data for c in chunks]), int(counts.sum()), template.fixed_size)
     rows = empty_flows(raw.shape[0])
@@ -100,26 +107,36 @@ def _times(rows: Array, raw: Array, places: dict[int, tuple[int, int]], uptime: 
                 if size == 8:  # Seconds since 1900 and a fraction of 2^32 (RFC 7011 section 6.1.9).
                     seconds, part = numbers(raw, (at, 4)) - _EPOCH_1900_S, numbers(raw, (at + 4, 4))
                     rows[name] = seconds * 10**9 + (part * 10**9 >> 32)
-    if e.FIRST_DELTA in places and e.LAST_DELTA in places:  # Microseconds before the message was sent, and so before it came.
+    if (
+        e.FIRST_DELTA in places and e.LAST_DELTA in places
+    ):  # Microseconds before the message was sent, and so before it came.
         for name, meaning in (("first_ns", e.FIRST_DELTA), ("last_ns", e.LAST_DELTA)):
             rows[name] = rows["arrived_ns"] - numbers(raw, places[meaning]) * 1000
     if e.FIRST_UP in places and e.LAST_UP in places and e.BOOTED_MS in places:
         for name, meaning in (("first_ns", e.FIRST_UP), ("last_ns", e.LAST_UP)):
             told_ms = numbers(raw, places[e.BOOTED_MS]) + numbers(raw, places[meaning])
             late_ms = rows["arrived_ns"] // 1_000_000 - told_ms
-            rows[name] = (told_ms + (late_ms + _WRAP_MS // 2) // _WRAP_MS * _WRAP_MS) * 1_000_000  # Uptimes wrap after 49.7 days.
+            rows[name] = (
+                told_ms + (late_ms + _WRAP_MS // 2) // _WRAP_MS * _WRAP_MS
+            ) * 1_000_000  # Uptimes wrap after 49.7 days.
     elif e.FIRST_UP in places and e.LAST_UP in places:
         for name, meaning in (("first_ns", e.FIRST_UP), ("last_ns", e.LAST_UP)):
             own = numbers(raw, places[meaning])
-            before = (uptime - own + (1 << 31)) % (1 << 32) - (1 << 31)  # ms before the datagram was sent, whatever wrapped
+            before = (uptime - own + (1 << 31)) % (1 << 32) - (
+                1 << 31
+            )  # ms before the datagram was sent, whatever wrapped
             told = uptime >= 0
             rows[name][told] = (_RELATIVE + (boot * (1 << 44)) + (uptime - before) + (1 << 43))[told]
 
 
 def settle_times(rows: Array, member: Array, boot_ns: Sequence[int], ahead_ns: int, exporter: Exporter) -> None:
-    """Ties uptimes to the boots of their exporter, and moves absolute times where its clock is wrong, to the collector's clock."""
+    """Ties uptimes to the boots of their exporter, and moves absolute times where its clock is wrong, to the
+    collector's clock.
+    """
     exporter.clock_offset_ns = _clock_off(rows, member, ahead_ns, exporter.protocol)
-    off = exporter.clock_offset_ns if exporter.protocol == IPFIX and abs(exporter.clock_offset_ns) >= _CLOCK_OFF_NS else 0
+    off = (
+        exporter.clock_offset_ns if exporter.protocol == IPFIX and abs(exporter.clock_offset_ns) >= _CLOCK_OFF_NS else 0
+    )
     if abs(exporter.clock_offset_ns) >= _CLOCK_OFF_NS:
         side = "ahead" if exporter.clock_offset_ns > 0 else "behind"
         note = f"its clock is {abs(exporter.clock_offset_ns) / 1e9:.1f} s {side}: times are by the collector's clock"
@@ -133,15 +150,19 @@ def settle_times(rows: Array, member: Array, boot_ns: Sequence[int], ahead_ns: i
             rows[name][absolute] = times[absolute] - off
         if relative.size:
             value = times[relative] - _RELATIVE
-            rows[name][relative] = boots[np.minimum(value >> 44, boots.size - 1)] + ((value & ((1 << 44) - 1)) - (1 << 43)) * 1_000_000
+            rows[name][relative] = (
+                boots[np.minimum(value >> 44, boots.size - 1)] + ((value & ((1 << 44) - 1)) - (1 << 43)) * 1_000_000
+            )
         none = member & (times <= 0)
         rows[name][none] = rows["arrived_ns"][none]
 
 
 def _clock_off(rows: Array, member: Array, ahead_ns: int, protocol: int) -> int:
-    """How far an exporter's clock is ahead of the collector's, ns. ahead_ns: the most that an export time was ahead of its arrival.
+    """How far an exporter's clock is ahead of the collector's, ns. ahead_ns: the most that an export time was ahead of
+    its arrival.
 
-    Export times are whole seconds, mostly cut off, by some rounded up: ahead by less than one is believed where records end after they arrived.
+    Export times are whole seconds, mostly cut off, by some rounded up: ahead by less than one is believed where records
+    end after they arrived.
     """
     if ahead_ns < -(1 << 61):
         return 0
@@ -173,7 +194,9 @@ def settle_sampling(rows: Array, member: Array, samplers: dict[int, int], export
 
 
 def usual_count(rows: Array, exporter: int) -> int:
-    """Records that a full datagram of an exporter holds: the count that most of them have; the more, where two are as common."""
+    """Records that a full datagram of an exporter holds: the count that most of them have; the more, where two are as
+    common.
+    """
     own = rows[rows["exporter"] == exporter]
     if not own.size:
         return 0

@@ -28,7 +28,10 @@ def read_counters(path: Path) -> Counters:
         raise YaffleError(f"{path.name} cannot be read as a table: {error}") from error
     missing = [name for name in _NEEDED if name not in table.column_names]
     if missing:
-        raise YaffleError(f"{path.name} is no table of counters: it lacks the columns {', '.join(missing)} (docs/formats.md says which there are)")
+        raise YaffleError(
+            f"{path.name} is no table of counters: it lacks the columns {', '.join(missing)} (docs/formats.md says"
+            " which there are)"
+        )
     try:
         return _taken(table)
     except (pa.ArrowException, ValueError, OverflowError) as error:
@@ -46,7 +49,9 @@ def _taken(table: pa.Table) -> Counters:
     rows["device"] = np.asarray(devices.indices)
     rows["interface"] = np.asarray(table["interface"].cast(pa.int64()))
     time = table["time"]
-    rows["time_ns"] = np.asarray((time if pa.types.is_integer(time.type) else time.cast(pa.timestamp("ns"))).cast(pa.int64()))
+    rows["time_ns"] = np.asarray(
+        (time if pa.types.is_integer(time.type) else time.cast(pa.timestamp("ns"))).cast(pa.int64())
+    )
     if "speed_bps" in table.column_names:
         rows["speed_bps"] = np.asarray(pc.fill_null(table["speed_bps"].cast(pa.int64()), 0))
     for name in COUNTS:

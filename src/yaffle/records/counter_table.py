@@ -11,11 +11,29 @@ from yaffle.arrays import Array
 
 UNKNOWN = np.uint64(0xFFFFFFFFFFFFFFFF)
 COUNTS = (
-    "in_octets", "out_octets", "in_unicast", "out_unicast", "in_multicast", "out_multicast", "in_broadcast", "out_broadcast",
+    "in_octets", "out_octets", "in_unicast", "out_unicast", "in_multicast", "out_multicast", "in_broadcast",
+    "out_broadcast",
     "in_errors", "out_errors", "in_discards", "out_discards",
 )  # fmt: skip
-COUNTER = np.dtype([("device", np.int32), ("interface", np.int64), ("time_ns", np.int64), ("speed_bps", np.int64), *((name, np.uint64) for name in COUNTS)])
-RISE = np.dtype([("device", np.int32), ("interface", np.int64), ("first_ns", np.int64), ("last_ns", np.int64), ("speed_bps", np.int64), *((n, np.int64) for n in COUNTS)])
+COUNTER = np.dtype(
+    [
+        ("device", np.int32),
+        ("interface", np.int64),
+        ("time_ns", np.int64),
+        ("speed_bps", np.int64),
+        *((name, np.uint64) for name in COUNTS),
+    ]
+)
+RISE = np.dtype(
+    [
+        ("device", np.int32),
+        ("interface", np.int64),
+        ("first_ns", np.int64),
+        ("last_ns", np.int64),
+        ("speed_bps", np.int64),
+        *((n, np.int64) for n in COUNTS),
+    ]
+)
 _SLACK = 1.25  # A line may be read late: so much more than its speed allows is still believed.
 _PACKETS_PER_BIT = 1 / 512  # No packet is shorter than 64 bytes.
 
@@ -59,10 +77,12 @@ def unknown_counters(count: int) -> Array:
 
 
 def rises(rows: Array) -> tuple[Array, int]:
-    """What each interface's counters rose by between two readings (RISE, by interface and time), and how many steps were resets.
+    """What each interface's counters rose by between two readings (RISE, by interface and time), and how many steps
+    were resets.
 
     A counter that fell has wrapped at 32 or 64 bits if that takes no more than its line can carry in the time; else the
-    device began anew, and the step is left out; so it is where a counter of 32 bits fell from its lower half. -1: not known.
+    device began anew, and the step is left out; so it is where a counter of 32 bits fell from its lower half. -1: not
+    known.
     """
     rows = rows[np.lexsort((rows["time_ns"], rows["interface"], rows["device"]))]
     if rows.size < 2:

@@ -1,18 +1,50 @@
-"""Information elements that are read, by their registered numbers (RFC 7012, the registry it founded), for NetFlow v9 too (RFC 3954)."""
+"""Information elements that are read, by their registered numbers (RFC 7012, the registry it founded), for NetFlow v9
+too (RFC 3954).
+"""
 
 from typing import NamedTuple
 
 # What an element becomes in the table of flows.
 PACKETS, OCTETS, PROTOCOL, TOS, SRC_PORT, DST_PORT, SRC4, DST4, SRC6, DST6, IN, OUT = range(12)
 FIRST_UP, LAST_UP, FIRST_S, LAST_S, FIRST_MS, LAST_MS, FIRST_US, LAST_US, FIRST_NS, LAST_NS = range(12, 22)
-POST_TOS, DIRECTION, APPLICATION, ICMP, ICMP_TYPE, ICMP_CODE, SAMPLER, DSCP, NEXT_HOP4, FLAGS, INTERVAL, RANDOM_INTERVAL, HIGHEST_TTL = range(22, 35)
-SELECTOR, TAKEN, SPACE, SIZE, POPULATION, INTERFACE_NAME, INTERFACE_WORDS, APPLICATION_NAME, FIRST_DELTA, LAST_DELTA, BOOTED_MS = range(35, 46)
+(
+    POST_TOS,
+    DIRECTION,
+    APPLICATION,
+    ICMP,
+    ICMP_TYPE,
+    ICMP_CODE,
+    SAMPLER,
+    DSCP,
+    NEXT_HOP4,
+    FLAGS,
+    INTERVAL,
+    RANDOM_INTERVAL,
+    HIGHEST_TTL,
+) = range(22, 35)
+(
+    SELECTOR,
+    TAKEN,
+    SPACE,
+    SIZE,
+    POPULATION,
+    INTERFACE_NAME,
+    INTERFACE_WORDS,
+    APPLICATION_NAME,
+    FIRST_DELTA,
+    LAST_DELTA,
+    BOOTED_MS,
+) = range(35, 46)
 
 MEANING = {
-    2: PACKETS, 1: OCTETS, 86: PACKETS, 85: OCTETS, 4: PROTOCOL, 5: TOS, 7: SRC_PORT, 11: DST_PORT, 8: SRC4, 12: DST4, 27: SRC6, 28: DST6, 10: IN, 14: OUT,
-    22: FIRST_UP, 21: LAST_UP, 150: FIRST_S, 151: LAST_S, 152: FIRST_MS, 153: LAST_MS, 154: FIRST_US, 155: LAST_US, 156: FIRST_NS, 157: LAST_NS,
-    55: POST_TOS, 61: DIRECTION, 95: APPLICATION, 32: ICMP, 139: ICMP, 176: ICMP_TYPE, 177: ICMP_CODE, 178: ICMP_TYPE, 179: ICMP_CODE, 48: SAMPLER, 302: SELECTOR,
-    195: DSCP, 15: NEXT_HOP4, 6: FLAGS, 34: INTERVAL, 50: RANDOM_INTERVAL, 53: HIGHEST_TTL, 305: TAKEN, 306: SPACE, 309: SIZE, 310: POPULATION,
+    2: PACKETS, 1: OCTETS, 86: PACKETS, 85: OCTETS, 4: PROTOCOL, 5: TOS, 7: SRC_PORT, 11: DST_PORT, 8: SRC4, 12: DST4,
+    27: SRC6, 28: DST6, 10: IN, 14: OUT,
+    22: FIRST_UP, 21: LAST_UP, 150: FIRST_S, 151: LAST_S, 152: FIRST_MS, 153: LAST_MS, 154: FIRST_US, 155: LAST_US,
+    156: FIRST_NS, 157: LAST_NS,
+    55: POST_TOS, 61: DIRECTION, 95: APPLICATION, 32: ICMP, 139: ICMP, 176: ICMP_TYPE, 177: ICMP_CODE, 178: ICMP_TYPE,
+    179: ICMP_CODE, 48: SAMPLER, 302: SELECTOR,
+    195: DSCP, 15: NEXT_HOP4, 6: FLAGS, 34: INTERVAL, 50: RANDOM_INTERVAL, 53: HIGHEST_TTL, 305: TAKEN, 306: SPACE,
+    309: SIZE, 310: POPULATION,
     82: INTERFACE_NAME, 83: INTERFACE_WORDS, 96: APPLICATION_NAME, 158: FIRST_DELTA, 159: LAST_DELTA, 160: BOOTED_MS,
 }  # fmt: skip
 # What an exporter measured of a flow and no column holds; kept by name beside the record.
@@ -36,7 +68,10 @@ class Field(NamedTuple):
 
 
 def field(element: int, enterprise: int, size: int) -> Field:
-    """A field by its element; elements of enterprises are kept, not read. NetFlow v9 has no enterprises, but numbers of their own."""
+    """A field by its element; elements of enterprises are kept, not read.
+
+    NetFlow v9 has no enterprises, but numbers of their own.
+    """
     if element > _LAST_REGISTERED and not enterprise:
         enterprise = NAMELESS
     return Field(element, enterprise, size, MEANING.get(element, -1) if not enterprise else -1)

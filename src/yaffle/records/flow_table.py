@@ -13,14 +13,18 @@ PROTOCOLS = ("netflow-v5", "netflow-v9", "ipfix", "sflow-v5", "packets")
 V5, V9, IPFIX, SFLOW, PACKETS = range(5)  # The last: made of a capture, by the point that took it.
 EXACT, SCALED, UNKNOWN = "exact", "scaled", "unknown"
 
-# One row a record, or a sum of so many `records`. Addresses as everywhere: two halves, IPv4 in the low one. Times ns, in the collector's clock.
+# One row a record, or a sum of so many `records`. Addresses as everywhere: two halves, IPv4 in the low one. Times ns,
+# in the collector's clock.
 FLOW = np.dtype(
     [
         ("exporter", np.int32), ("protocol", np.uint8), ("transport", np.uint8), ("ipv6", np.uint8), ("dscp", np.uint8),
-        ("post_dscp", np.int16), ("direction", np.int8), ("flags", np.uint8), ("src_port", np.uint16), ("dst_port", np.uint16),
+        ("post_dscp", np.int16), ("direction", np.int8), ("flags", np.uint8), ("src_port", np.uint16),
+        ("dst_port", np.uint16),
         ("src_hi", np.uint64), ("src_lo", np.uint64), ("dst_hi", np.uint64), ("dst_lo", np.uint64),
-        ("ingress", np.int64), ("egress", np.int64), ("application", np.int64), ("next_hop", np.int64), ("highest_ttl", np.int16), ("sampled", np.uint8),
-        ("first_ns", np.int64), ("last_ns", np.int64), ("packets", np.int64), ("octets", np.int64), ("sampling", np.int64), ("arrived_ns", np.int64),
+        ("ingress", np.int64), ("egress", np.int64), ("application", np.int64), ("next_hop", np.int64),
+        ("highest_ttl", np.int16), ("sampled", np.uint8),
+        ("first_ns", np.int64), ("last_ns", np.int64), ("packets", np.int64), ("octets", np.int64),
+        ("sampling", np.int64), ("arrived_ns", np.int64),
         ("records", np.int64),
     ],
     align=True,
@@ -30,7 +34,17 @@ FLOW = np.dtype(
 def empty_flows(count: int) -> Array:
     """Rows in which nothing is known: -1 where a number could be 0."""
     rows = np.zeros(count, FLOW)
-    for name in ("post_dscp", "direction", "ingress", "egress", "application", "next_hop", "highest_ttl", "first_ns", "last_ns"):
+    for name in (
+        "post_dscp",
+        "direction",
+        "ingress",
+        "egress",
+        "application",
+        "next_hop",
+        "highest_ttl",
+        "first_ns",
+        "last_ns",
+    ):
         rows[name] = -1
     rows["sampling"] = rows["records"] = 1
     return rows
@@ -87,8 +101,13 @@ class Exporter:
 
 
 def exporter_of(told: dict[str, Any]) -> Exporter:
-    """An exporter from JSON, which made texts of the numbers of what it names. Raises KeyError, TypeError or ValueError."""
-    named = {part: {int(number): str(name) for number, name in told[part].items()} for part in ("interfaces", "applications")}
+    """An exporter from JSON, which made texts of the numbers of what it names.
+
+    Raises KeyError, TypeError or ValueError.
+    """
+    named = {
+        part: {int(number): str(name) for number, name in told[part].items()} for part in ("interfaces", "applications")
+    }
     return Exporter(**{**told, **named})
 
 
@@ -98,5 +117,7 @@ class FlowRecords:
 
     rows: Array = field(default_factory=lambda: np.zeros(0, FLOW))
     exporters: list[Exporter] = field(default_factory=list)
-    own: dict[int, dict[str, int | str]] = field(default_factory=dict)  # by row: elements of enterprises, "ENTERPRISE/NUMBER", or the number alone
+    own: dict[int, dict[str, int | str]] = field(
+        default_factory=dict
+    )  # by row: elements of enterprises, "ENTERPRISE/NUMBER", or the number alone
     counters: Counters = field(default_factory=Counters)  # of interfaces

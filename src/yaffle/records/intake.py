@@ -1,6 +1,7 @@
 """Takes export datagrams in order of arrival and makes flow records of them: NetFlow v5 and v9, IPFIX, sFlow v5.
 
-Templates belong to an exporter's address and domain; records that come before their template wait for it, within bounds.
+Templates belong to an exporter's address and domain; records that come before their template wait for it, within
+bounds.
 Records are decoded by columns, all of one template at once, when `finish` is called or enough have gathered.
 """
 
@@ -37,7 +38,9 @@ class _State:
     exporter: Exporter
     sequence: Sequence = field(default_factory=Sequence)
     templates: "OrderedDict[int, Template]" = field(default_factory=OrderedDict)
-    waiting: list[tuple[int, bytes, "_Header", int]] = field(default_factory=list)  # set, bytes, header, place in the sequence
+    waiting: list[tuple[int, bytes, "_Header", int]] = field(
+        default_factory=list
+    )  # set, bytes, header, place in the sequence
     waiting_bytes: int = 0
     uptime_ms: int = -1
     boot_ns: list[int] = field(default_factory=list)  # of each boot, by the collector's clock
@@ -57,7 +60,9 @@ class Intake:
 
     def __init__(self) -> None:
         self._states: OrderedDict[tuple[str, int, int], _State] = OrderedDict()
-        self._order: dict[str, list[tuple[int, int]]] = defaultdict(list)  # IPFIX by address: which state, place in its sequence
+        self._order: dict[str, list[tuple[int, int]]] = defaultdict(
+            list
+        )  # IPFIX by address: which state, place in its sequence
         self._domains: Counter[str] = Counter()
         self._by_source: dict[tuple[int, int], Sequence] = {}  # sFlow numbers the samples of each source
         self._fields = self._waiting = 0  # of all templates; bytes of all that waits for one
@@ -128,7 +133,9 @@ class Intake:
         state.exporter.sampling = max(1, sampling & 0x3FFF)
         state.exporter.records += count
         records = data[netflow5.HEADER : netflow5.HEADER + count * netflow5.RECORD]
-        self._gather(state, netflow5.TEMPLATE, Chunk(records, count, [], header.arrived_ns, header.uptime_ms, header.boot))
+        self._gather(
+            state, netflow5.TEMPLATE, Chunk(records, count, [], header.arrived_ns, header.uptime_ms, header.boot)
+        )
         return True
 
     # --- NetFlow v9 ---
@@ -216,7 +223,9 @@ class Intake:
     def _keep(self, state: _State, number: int, template: Template) -> None:
         if state.templates.get(number) == template:
             return
-        self._fields += len(template.fields) - (len(state.templates.pop(number).fields) if number in state.templates else 0)
+        self._fields += len(template.fields) - (
+            len(state.templates.pop(number).fields) if number in state.templates else 0
+        )
         while state.templates and (len(state.templates) >= _MOST_TEMPLATES or self._fields > _MOST_FIELDS):
             self._fields -= len(state.templates.popitem(last=False)[1].fields)
         state.templates[number] = template
@@ -290,13 +299,17 @@ class Intake:
         self._gathered = 0
 
     def finish(self) -> FlowRecords:
-        """What came since the last `drain`, and the end: what still waits for a template is lost. Nothing can be taken afterwards."""
+        """What came since the last `drain`, and the end: what still waits for a template is lost.
+
+        Nothing can be taken afterwards.
+        """
         for state in self._states.values():
             state.exporter.undecoded += sum(len(entry[1]) for entry in state.waiting)
         return self.drain()
 
     def drain(self) -> FlowRecords:
-        """What came since the last time, with times by the collector's clock and counts scaled by what is known of sampling so far.
+        """What came since the last time, with times by the collector's clock and counts scaled by what is known of
+        sampling so far.
 
         Exporters and devices are the same lists each time: they grow.
         """
@@ -305,7 +318,9 @@ class Intake:
         settled = np.concatenate(self._parts) if self._parts else found.rows
         if self._counters:
             found.counters.rows = np.concatenate(self._counters)
-        self._found = FlowRecords(exporters=found.exporters, counters=Counters(devices=found.counters.devices, names=found.counters.names))
+        self._found = FlowRecords(
+            exporters=found.exporters, counters=Counters(devices=found.counters.devices, names=found.counters.names)
+        )
         self._parts, self._total, self._counters = [], 0, []
         present = set(np.flatnonzero(np.bincount(settled["exporter"])).tolist())
         for state in self._states.values():
@@ -335,11 +350,15 @@ class Intake:
                 exporter.estimated = exporter.lost_datagrams > 0
                 exporter.lost_records = exporter.lost_datagrams * state.usual
             elif exporter.protocol == SFLOW:
-                exporter.lost_records = sum(s.lost for (number, _), s in self._by_source.items() if number == state.number)
+                exporter.lost_records = sum(
+                    s.lost for (number, _), s in self._by_source.items() if number == state.number
+                )
         self._ipfix_losses()
 
     def _ipfix_losses(self) -> None:
-        """Each domain counts for itself (RFC 7011 section 3.1); some exporters count all their domains together: what lacks less is believed."""
+        """Each domain counts for itself (RFC 7011 section 3.1); some exporters count all their domains together: what
+        lacks less is believed.
+        """
         groups: dict[str, list[_State]] = defaultdict(list)
         for (address, _, protocol), state in self._states.items():
             if protocol == IPFIX:
@@ -348,7 +367,11 @@ class Intake:
         for address, states in groups.items():
             apart = [s.sequence.lost for s in states]
             kept = [numbered[number].kept(place) for number, place in self._order[address]]
-            together = lost_together([k for k in kept if k is not None]) if len(states) > 1 and any(apart) and None not in kept else sum(apart)
+            together = (
+                lost_together([k for k in kept if k is not None])
+                if len(states) > 1 and any(apart) and None not in kept
+                else sum(apart)
+            )
             for state, own in zip(states, apart, strict=True):
                 state.exporter.lost_records = own if together >= sum(apart) else 0
             if together < sum(apart):

@@ -14,7 +14,8 @@ _EACH = 400  # Records of a message: well below its 64 KB.
 _NAME_BYTES = 32
 # (field of FLOW, element, octets); addresses come first.
 _FIELDS = (
-    ("src_port", 7, 2), ("dst_port", 11, 2), ("transport", 4, 1), ("dscp", 195, 1), ("flags", 6, 1), ("ingress", 10, 4), ("egress", 14, 4),
+    ("src_port", 7, 2), ("dst_port", 11, 2), ("transport", 4, 1), ("dscp", 195, 1), ("flags", 6, 1), ("ingress", 10, 4),
+    ("egress", 14, 4),
     ("first_ns", 152, 8), ("last_ns", 153, 8), ("octets", 1, 8), ("packets", 2, 8), ("application", 95, 4),
 )  # fmt: skip
 
@@ -31,7 +32,10 @@ def _names(exporter: Exporter) -> list[bytes]:
     if not exporter.interfaces:
         return []
     body = pack("!HHH", _NAMES, 2, 1) + pack("!HHHH", 10, 4, 82, _NAME_BYTES)
-    rows = b"".join(pack("!I", number & 0xFFFFFFFF) + name.encode()[:_NAME_BYTES].ljust(_NAME_BYTES, b"\0") for number, name in sorted(exporter.interfaces.items())[:1000])
+    rows = b"".join(
+        pack("!I", number & 0xFFFFFFFF) + name.encode()[:_NAME_BYTES].ljust(_NAME_BYTES, b"\0")
+        for number, name in sorted(exporter.interfaces.items())[:1000]
+    )
     return [pack("!HH", 3, 4 + len(body)) + body, pack("!HH", _NAMES, 4 + len(rows)) + rows]
 
 
@@ -40,15 +44,22 @@ def _encoded(rows: Array, wide: bool) -> Array:
     form = [("ends", "V32" if wide else "V8"), *((name, f">u{size}") for name, _, size in _FIELDS)]
     out = np.zeros(rows.size, np.dtype(form))
     names = ("src_hi", "src_lo", "dst_hi", "dst_lo") if wide else ("src_lo", "dst_lo")
-    out["ends"] = np.stack([rows[name] for name in names], axis=1).astype(">u8" if wide else ">u4").view(out["ends"].dtype)[:, 0]
+    out["ends"] = (
+        np.stack([rows[name] for name in names], axis=1).astype(">u8" if wide else ">u4").view(out["ends"].dtype)[:, 0]
+    )
     for name, _, size in _FIELDS:
         values = rows[name] // 1_000_000 if name in ("first_ns", "last_ns") else rows[name]
         out[name] = np.clip(values.astype(np.int64), 0, (1 << min(63, 8 * size)) - 1)
     return out.view(np.uint8).reshape(rows.size, out.dtype.itemsize)
 
 
-def write_ipfix(path: Path, rows: Array, exporters: list[Exporter], go_on: Callable[[float], bool] = lambda _share: True) -> int:
-    """Writes rows of FLOW, exporter by exporter in order of arrival; gives how many. Counts are as scaled. Raises OSError; stops where `go_on` says so."""
+def write_ipfix(
+    path: Path, rows: Array, exporters: list[Exporter], go_on: Callable[[float], bool] = lambda _share: True
+) -> int:
+    """Writes rows of FLOW, exporter by exporter in order of arrival; gives how many.
+
+    Counts are as scaled. Raises OSError; stops where `go_on` says so.
+    """
     part = path.with_name(path.name + ".part")
     written = 0
     with part.open("wb") as file:

@@ -9,10 +9,20 @@ _MOST_NAMES = 1 << 16
 ALL = -1  # the sampler of whoever names none
 
 
-def take_option(template: Template, row: Array, others: dict[int, bytes], exporter: Exporter, samplers: dict[int, int]) -> None:
-    """One record of options. row: its fixed fields, uint8 (1, n); others: what is no number, by its place in the template."""
-    told = {meaning: int(numbers(row, place)[0]) for meaning, place in template.places.items() if meaning not in e.TEXTS}
-    texts = {template.fields[k].meaning: value.rstrip(b"\0").decode("utf-8", "replace") for k, value in others.items() if template.fields[k].meaning in e.TEXTS}
+def take_option(
+    template: Template, row: Array, others: dict[int, bytes], exporter: Exporter, samplers: dict[int, int]
+) -> None:
+    """One record of options. row: its fixed fields, uint8 (1, n); others: what is no number, by its place in the
+    template.
+    """
+    told = {
+        meaning: int(numbers(row, place)[0]) for meaning, place in template.places.items() if meaning not in e.TEXTS
+    }
+    texts = {
+        template.fields[k].meaning: value.rstrip(b"\0").decode("utf-8", "replace")
+        for k, value in others.items()
+        if template.fields[k].meaning in e.TEXTS
+    }
     interface = told.get(e.IN, told.get(e.OUT, -1))
     if interface >= 0 and e.INTERFACE_NAME in texts and len(exporter.interfaces) < _MOST_NAMES:
         exporter.interfaces[interface] = texts[e.INTERFACE_NAME]

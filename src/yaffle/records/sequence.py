@@ -13,7 +13,9 @@ _A_BOOT = 100_000  # A step by more than so many is a new count, not a late or a
 
 
 class Sequence:
-    """Numbers with how much each datagram carries; `lost` works out what is missing between the lowest and the highest."""
+    """Numbers with how much each datagram carries; `lost` works out what is missing between the lowest and the
+    highest.
+    """
 
     def __init__(self) -> None:
         self._numbers, self._carried = array("q"), array("q")
@@ -47,7 +49,9 @@ class Sequence:
         return self._settled + _lost(numbers, carried, self.counts_the_last)
 
     def look_how_it_counts(self) -> None:
-        """Tells whether numbers are those of the last record of each datagram instead of the first: then more steps fit that way."""
+        """Tells whether numbers are those of the last record of each datagram instead of the first: then more steps
+        fit that way.
+        """
         numbers, carried = np.array(self._numbers, np.int64), np.array(self._carried, np.int64)
         steps = np.diff(numbers) % _WHOLE
         self.counts_the_last = bool((steps == carried[1:]).sum() > (steps == carried[:-1]).sum())
@@ -62,7 +66,9 @@ def _lost(numbers: Array, carried: Array, at_end: bool) -> int:
     total = 0
     for boot in np.unique(begun).tolist():
         own = begun == boot
-        by = np.lexsort((-carried[own], place[own]))  # A message of templates alone has the number of the one behind it.
+        by = np.lexsort(
+            (-carried[own], place[own])
+        )  # A message of templates alone has the number of the one behind it.
         at, first = np.unique(place[own][by], return_index=True)
         size = carried[own][by][first]
         gaps = np.diff(at) - (size[1:] if at_end else size[:-1])

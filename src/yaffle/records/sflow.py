@@ -16,7 +16,8 @@ _ETHERNET = 1
 _MOST_SIGNED = (1 << 63) - 1
 _KNOWN = 0x3FFFFFFF  # An interface of which the number is told, not the format.
 _COUNTERS = (
-    "interface", "", "speed_bps", "", "", "in_octets", "in_unicast", "in_multicast", "in_broadcast", "in_discards", "in_errors", "",
+    "interface", "", "speed_bps", "", "", "in_octets", "in_unicast", "in_multicast", "in_broadcast", "in_discards",
+    "in_errors", "",
     "out_octets", "out_unicast", "out_multicast", "out_broadcast", "out_discards", "out_errors", "",
 )  # fmt: skip
 _COUNTER_FORM = ">u4,>u4,>u8,>u4,>u4,>u8,>u4,>u4,>u4,>u4,>u4,>u4,>u8,>u4,>u4,>u4,>u4,>u4,>u4"
@@ -93,7 +94,15 @@ def _flow(body: bytes, expanded: bool) -> Sample | None:
         if form == 1 and length >= 16 and at + 24 <= len(body):
             kind, frame, _, kept = unpack_from("!IIII", body, at + 8)
             if kind == _ETHERNET:
-                return Sample(source, number, max(1, rate), ingress, egress, frame, body[at + 24 : at + 24 + min(kept, length - 16)])
+                return Sample(
+                    source,
+                    number,
+                    max(1, rate),
+                    ingress,
+                    egress,
+                    frame,
+                    body[at + 24 : at + 24 + min(kept, length - 16)],
+                )
         at += 8 + length
     return None
 

@@ -39,7 +39,9 @@ class Template:
 
     @cached_property
     def places(self) -> dict[int, tuple[int, int]]:
-        """Where the fields of a meaning stand in a record of fixed size (the fields that vary left out): offset and size."""
+        """Where the fields of a meaning stand in a record of fixed size (the fields that vary left out): offset and
+        size.
+        """
         found: dict[int, tuple[int, int]] = {}
         at = 0
         for f in self.fields:
@@ -53,7 +55,11 @@ class Template:
     @cached_property
     def wide(self) -> tuple[int, ...]:
         """Fields that no column holds: of enterprises, what exporters measured, texts, and those that vary."""
-        return tuple(k for k, f in enumerate(self.fields) if f.enterprise or f.element in elements.MEASURED or f.meaning in elements.TEXTS or f.size == VARIABLE)
+        return tuple(
+            k
+            for k, f in enumerate(self.fields)
+            if f.enterprise or f.element in elements.MEASURED or f.meaning in elements.TEXTS or f.size == VARIABLE
+        )
 
     @cached_property
     def fixed_size(self) -> int:
@@ -61,7 +67,9 @@ class Template:
         return sum(f.size for f in self.fields if f.size != VARIABLE)
 
 
-def read_fields(data: bytes, at: int, count: int, enterprises: bool, scope: int = 0, own_scopes: bool = False) -> tuple[tuple[Field, ...], int] | None:
+def read_fields(
+    data: bytes, at: int, count: int, enterprises: bool, scope: int = 0, own_scopes: bool = False
+) -> tuple[tuple[Field, ...], int] | None:
     """Fields of a template and the place behind them; None where it is cut off or cannot be."""
     found: list[Field] = []
     if not 0 < count <= MOST_FIELDS:
@@ -87,9 +95,11 @@ def read_fields(data: bytes, at: int, count: int, enterprises: bool, scope: int 
 
 
 def split(template: Template, data: bytes) -> tuple[bytes, int, list[dict[int, bytes]]]:
-    """Records of a set: the fixed parts one behind the other, how many, and of each the fields that vary or that are no numbers, by their place in the template.
+    """Records of a set: the fixed parts one behind the other, how many, and of each the fields that vary or that are no
+    numbers, by their place in the template.
 
-    What is left over at the end is padding. Fields of fixed size that are wider than a number, and those of enterprises, are among the latter.
+    What is left over at the end is padding. Fields of fixed size that are wider than a number, and those of
+    enterprises, are among the latter.
     """
     wide = template.wide
     if not template.varies:
@@ -98,7 +108,11 @@ def split(template: Template, data: bytes) -> tuple[bytes, int, list[dict[int, b
         if not wide:
             return data[: count * size], count, []
         offsets = np.cumsum([0, *(f.size for f in template.fields)]).tolist()
-        return data[: count * size], count, [{k: data[r * size + offsets[k] : r * size + offsets[k + 1]] for k in wide} for r in range(count)]
+        return (
+            data[: count * size],
+            count,
+            [{k: data[r * size + offsets[k] : r * size + offsets[k + 1]] for k in wide} for r in range(count)],
+        )
     kept: list[bytes] = []
     others: list[dict[int, bytes]] = []
     at = 0

@@ -25,18 +25,31 @@ def answer(analysis: Analysis) -> str:
     capture, account = analysis.capture, analysis.account
     lines = []
     for source in capture.sources:
-        period = f"{moment(source.first_ns, digits=0)} to {moment(source.last_ns, digits=0)}" if source.packets else "no packets"
-        lines.append(f"{source.name}: {count(source.packets)} packets, {period}, {'complete' if source.complete else 'not complete'}")
+        period = (
+            f"{moment(source.first_ns, digits=0)} to {moment(source.last_ns, digits=0)}"
+            if source.packets
+            else "no packets"
+        )
+        lines.append(
+            f"{source.name}: {count(source.packets)} packets, {period},"
+            f" {'complete' if source.complete else 'not complete'}"
+        )
         lines += [f"  note: {note}" for note in source.notes]
     speaks = analysis.speaker == np.arange(analysis.speaker.size)
     charges = account.connection_charges[speaks]
     total = int(charges.sum())
     exchanges = int(account.fact("exchanges")[speaks].sum())
     lines.append("")
-    lines.append(f"{count(int(speaks.sum()))} connections, {count(exchanges)} exchanges, {duration(total)} of waiting in all:")
+    lines.append(
+        f"{count(int(speaks.sum()))} connections, {count(exchanges)} exchanges, {duration(total)} of waiting in all:"
+    )
     if total:
         sums = party_sums(charges).sum(axis=0)
-        parts = [f"{party} {duration(int(sums[i]))} ({100 * int(sums[i]) / total:.0f} %)" for i, party in enumerate(causes.PARTIES) if sums[i]]
+        parts = [
+            f"{party} {duration(int(sums[i]))} ({100 * int(sums[i]) / total:.0f} %)"
+            for i, party in enumerate(causes.PARTIES)
+            if sums[i]
+        ]
         lines.append("  " + ", ".join(parts))
     for exporter in analysis.exporters:
         lines += textwrap.wrap(exporter.sentence, 100, subsequent_indent="   ")
@@ -44,10 +57,15 @@ def answer(analysis: Analysis) -> str:
     lines.append("")
     if not found:
         only_flows = (analysis.flows.rows.size or analysis.history is not None) and not speaks.any()
-        lines.append("No finding: flow records tell volumes, not waits." if only_flows else "No finding: nothing here is slow.")
+        lines.append(
+            "No finding: flow records tell volumes, not waits." if only_flows else "No finding: nothing here is slow."
+        )
     for number, finding in enumerate(found, 1):
         lines += textwrap.wrap(f"{number}. {finding.sentence}", 100, subsequent_indent="   ")
-        lines.append(f"   {finding.severity}; {round(100 * finding.confidence)} % sure{f'; {duration(finding.lost_ns)} lost' if finding.lost_ns else ''}")
+        lines.append(
+            f"   {finding.severity}; {round(100 * finding.confidence)} %"
+            f" sure{f'; {duration(finding.lost_ns)} lost' if finding.lost_ns else ''}"
+        )
         if finding.grounds.get("ruled_out"):
             lines += textwrap.wrap(finding.grounds["ruled_out"], 100, initial_indent="   ", subsequent_indent="   ")
         lines += textwrap.wrap("Next: " + finding.next_step, 100, initial_indent="   ", subsequent_indent="   ")

@@ -102,7 +102,10 @@ def connections(analysis: Analysis, shown: list[int]) -> list[dict[str, Any]]:
                 "exchanges": int(account.fact("exchanges")[c]),
                 "wait_ms": wait / NS_PER_MS,
                 "idle_ms": max(0, last - first - wait) / NS_PER_MS,
-                "icmp_errors": [{"says": in_words(kind, bool(flows.ipv6[row])), "count": n} for kind, n in analysis.quotes.get(row, {}).items()],
+                "icmp_errors": [
+                    {"says": in_words(kind, bool(flows.ipv6[row])), "count": n}
+                    for kind, n in analysis.quotes.get(row, {}).items()
+                ],
                 "tunnel": _tunnel(flows, row),
                 "charges": [
                     {
@@ -115,7 +118,12 @@ def connections(analysis: Analysis, shown: list[int]) -> list[dict[str, Any]]:
                     for k, (party, cause) in enumerate(causes.CHARGES)
                     if account.connection_charges[c, k]
                 ],
-                "verdict": {"party": verdict.party, "cause": verdict.cause, "confidence": verdict.confidence, "sentence": verdict.sentence},
+                "verdict": {
+                    "party": verdict.party,
+                    "cause": verdict.cause,
+                    "confidence": verdict.confidence,
+                    "sentence": verdict.sentence,
+                },
             }
         )
     return listed
@@ -124,13 +132,26 @@ def connections(analysis: Analysis, shown: list[int]) -> list[dict[str, Any]]:
 def _split(split: dict[int, list[WaitedAt]], c: int, cause: str) -> dict[str, Any]:
     """A network charge by stretch of the path, where several points saw the connection."""
     parts = [(one, one.by_cause_ns[cause]) for one in split.get(c, []) if cause in one.by_cause_ns]
-    return {"segments": [{"from": one.start if one.told else None, "to": one.end if one.told else None, "ms": ns / NS_PER_MS} for one, ns in parts]} if parts else {}
+    return (
+        {
+            "segments": [
+                {"from": one.start if one.told else None, "to": one.end if one.told else None, "ms": ns / NS_PER_MS}
+                for one, ns in parts
+            ]
+        }
+        if parts
+        else {}
+    )
 
 
 def _tunnel(flows: Rows, row: int) -> dict[str, Any] | None:
     """What carries the conversation, where it is a tunnel."""
     found = tunnel_of(flows, row)
-    return {"kind": found.kind, "id": found.number, "client_end": found.client_end, "server_end": found.server_end} if found else None
+    return (
+        {"kind": found.kind, "id": found.number, "client_end": found.client_end, "server_end": found.server_end}
+        if found
+        else None
+    )
 
 
 def conversations(analysis: Analysis) -> list[dict[str, Any]]:
@@ -151,13 +172,24 @@ def conversations(analysis: Analysis) -> list[dict[str, Any]]:
                 "last_ns": fact["last_ns"],
                 "from_client": {"packets": fact["client_packets"], "bytes": fact["client_bytes"]},
                 "from_server": {"packets": fact["server_packets"], "bytes": fact["server_bytes"]},
-                "rate_bps": (fact["client_bytes"] + fact["server_bytes"]) * 8 / span_s if fact["last_ns"] > fact["first_ns"] else None,
+                "rate_bps": (
+                    (fact["client_bytes"] + fact["server_bytes"]) * 8 / span_s
+                    if fact["last_ns"] > fact["first_ns"]
+                    else None
+                ),
                 "longest_gap_ms": fact["longest_gap_ns"] / NS_PER_MS,
                 "answers": fact["answers"],
                 "unanswered": fact["unanswered"],
                 "tries": fact["tries"],
-                "answer_ms": {"min": float(answers.min()), "median": median(answers), "max": float(answers.max())} if answers.size else None,
-                "icmp_errors": [{"says": in_words(kind, bool(flows.ipv6[flow])), "count": n} for kind, n in analysis.quotes.get(flow, {}).items()],
+                "answer_ms": (
+                    {"min": float(answers.min()), "median": median(answers), "max": float(answers.max())}
+                    if answers.size
+                    else None
+                ),
+                "icmp_errors": [
+                    {"says": in_words(kind, bool(flows.ipv6[flow])), "count": n}
+                    for kind, n in analysis.quotes.get(flow, {}).items()
+                ],
                 "tunnel": _tunnel(flows, flow),
             }
         )
@@ -170,12 +202,19 @@ def line_use(analysis: Analysis, line_bps: float | None) -> dict[str, Any] | Non
     if not held:
         return None
     packets = analysis.capture.packets
-    found = bursts(packets, np.ones(packets.time_ns.size, bool), min(s.first_ns for s in held), max(s.last_ns for s in held))
+    found = bursts(
+        packets, np.ones(packets.time_ns.size, bool), min(s.first_ns for s in held), max(s.last_ns for s in held)
+    )
     peaks = dict(zip(("1", "10", "100"), found.peak_bps, strict=True))
     use: dict[str, Any] = {"peak_bps_over_ms": peaks, "peak_at_ns": found.peak_at_ns, "bytes_by_cast": found.octets}
     if line_bps:
         full = found.full_ms_per_s(line_bps)
-        use |= {"line_bps": line_bps, "share_of_line_over_ms": {k: v / line_bps for k, v in peaks.items()}, "full_ms": float(full.sum()), "worst_second_full_ms": float(full.max())}
+        use |= {
+            "line_bps": line_bps,
+            "share_of_line_over_ms": {k: v / line_bps for k, v in peaks.items()},
+            "full_ms": float(full.sum()),
+            "worst_second_full_ms": float(full.max()),
+        }
     return use
 
 
@@ -209,15 +248,28 @@ def exchanges(analysis: Analysis, shown: list[int], literals: bool = False) -> l
                 **{f"{name}_ms": int(party[name][x]) / NS_PER_MS for name in causes.PARTIES},
                 **{name: ns / NS_PER_MS for name, ns in zip(_BOUNDS, bounded, strict=True)},
                 "protocol": messages.protocol.get(c, "tcp"),
-                "label": "" if message < 0 else messages.label[message] if literals else labels.shown(messages.protocol[c], messages.label[message]),
-                "outcome": (messages.outcome[message] if message >= 0 else "") or ("answered" if answered >= 0 else "unanswered"),
+                "label": (
+                    ""
+                    if message < 0
+                    else (
+                        messages.label[message]
+                        if literals
+                        else labels.shown(messages.protocol[c], messages.label[message])
+                    )
+                ),
+                "outcome": (
+                    (messages.outcome[message] if message >= 0 else "")
+                    or ("answered" if answered >= 0 else "unanswered")
+                ),
             }
         )
     return listed
 
 
 def lookups(analysis: Analysis, *, others: bool = False) -> list[dict[str, Any]]:
-    """The look-ups' part: names, leases and sign-ons; with `others` what else was asked and answered in single packets."""
+    """The look-ups' part: names, leases and sign-ons; with `others` what else was asked and answered in single
+    packets.
+    """
     return [
         {
             "protocol": found.protocol,
@@ -300,19 +352,30 @@ def exporters(analysis: Analysis) -> list[dict[str, Any]]:
 def flows(analysis: Analysis) -> list[dict[str, Any]]:
     """The flow records, one by one, counts scaled by sampling."""
     rows, known = analysis.flows.rows, analysis.flows.exporters
-    source = [address_text(h, w, bool(v)) for h, w, v in zip(rows["src_hi"].tolist(), rows["src_lo"].tolist(), rows["ipv6"].tolist(), strict=True)]
-    target = [address_text(h, w, bool(v)) for h, w, v in zip(rows["dst_hi"].tolist(), rows["dst_lo"].tolist(), rows["ipv6"].tolist(), strict=True)]
+    source = [
+        address_text(h, w, bool(v))
+        for h, w, v in zip(rows["src_hi"].tolist(), rows["src_lo"].tolist(), rows["ipv6"].tolist(), strict=True)
+    ]
+    target = [
+        address_text(h, w, bool(v))
+        for h, w, v in zip(rows["dst_hi"].tolist(), rows["dst_lo"].tolist(), rows["ipv6"].tolist(), strict=True)
+    ]
     found = []
     for k, row in enumerate(rows):
         e = known[int(row["exporter"])]
         number = int(row["application"])
         found.append(
             {
-                "protocol": PROTOCOLS[int(row["protocol"])], "exporter": e.address, "domain": e.domain, "transport": transport_name(int(row["transport"])),
-                "src": source[k], "src_port": int(row["src_port"]), "dst": target[k], "dst_port": int(row["dst_port"]), "dscp": int(row["dscp"]),
-                "post_dscp": _or_none(row["post_dscp"]), "direction": _or_none(row["direction"]), "ingress": _or_none(row["ingress"]), "egress": _or_none(row["egress"]),
-                "application": e.applications.get(number, str(number) if number >= 0 else None), "first_ns": int(row["first_ns"]), "last_ns": int(row["last_ns"]),
-                "packets": int(row["packets"]), "bytes": int(row["octets"]), "sampling": int(row["sampling"]), "counts": e.counts_of(int(row["sampling"])),
+                "protocol": PROTOCOLS[int(row["protocol"])], "exporter": e.address, "domain": e.domain,
+                "transport": transport_name(int(row["transport"])),
+                "src": source[k], "src_port": int(row["src_port"]), "dst": target[k], "dst_port": int(row["dst_port"]),
+                "dscp": int(row["dscp"]),
+                "post_dscp": _or_none(row["post_dscp"]), "direction": _or_none(row["direction"]),
+                "ingress": _or_none(row["ingress"]), "egress": _or_none(row["egress"]),
+                "application": e.applications.get(number, str(number) if number >= 0 else None),
+                "first_ns": int(row["first_ns"]), "last_ns": int(row["last_ns"]),
+                "packets": int(row["packets"]), "bytes": int(row["octets"]), "sampling": int(row["sampling"]),
+                "counts": e.counts_of(int(row["sampling"])),
                 **({"own": analysis.flows.own[k]} if k in analysis.flows.own else {}),
             }
         )  # fmt: skip
@@ -323,8 +386,14 @@ def _or_none(value: Any) -> int | None:
     return int(value) if value >= 0 else None
 
 
-def document(analysis: Analysis, line_bps: float | None = None, *, literals: bool = False, include: Collection[str] = ()) -> dict[str, Any]:
-    """The whole document. A connection seen at several points stands once, as seen nearest to its client. include: large tables that are asked for."""
+def document(
+    analysis: Analysis, line_bps: float | None = None, *, literals: bool = False, include: Collection[str] = ()
+) -> dict[str, Any]:
+    """The whole document.
+
+    A connection seen at several points stands once, as seen nearest to its client. include: large tables that are asked
+    for.
+    """
     shown = [int(c) for c in np.flatnonzero(analysis.speaker == np.arange(analysis.speaker.size))]
     found = all_findings(analysis)
     return {
@@ -350,5 +419,7 @@ def document(analysis: Analysis, line_bps: float | None = None, *, literals: boo
         "findings": findings(found, shown),
         **({"flows": flows(analysis)} if "flows" in include else {}),
         **({"lost_packets": path_part.lost_packets(analysis)} if "lost_packets" in include else {}),
-        "cleared": [{"subject": place.site, "sentence": place.sentence} for place in cleared(analysis, analysis.speaker, found)],
+        "cleared": [
+            {"subject": place.site, "sentence": place.sentence} for place in cleared(analysis, analysis.speaker, found)
+        ],
     }

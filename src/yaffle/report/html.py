@@ -29,7 +29,9 @@ from yaffle.units import count, day, duration, moment, share, zone_name
 
 @dataclass(frozen=True)
 class Said:
-    """What the user adds to the report: complaints (who, what, when, words), findings kept, put away and remarked on (by key), notes."""
+    """What the user adds to the report: complaints (who, what, when, words), findings kept, put away and remarked on
+    (by key), notes.
+    """
 
     complaints: tuple[tuple[str, str, str, str], ...] = ()
     pinned: tuple[str, ...] = ()
@@ -38,8 +40,15 @@ class Said:
     notes: str = ""
 
 
-_ADDRESS = re.compile(r"(?<![\w.:])((?:\d{1,3}\.){3}\d{1,3}(?!\.?\d)|[0-9a-fA-F]{1,4}(?::[0-9a-fA-F]{0,4}){2,7}(?![\w:]))(/\d{1,3})?")
-_FILL = {causes.CLIENT: "url(#client)", causes.NETWORK: "#1c7676", causes.SERVER: "url(#server)", causes.UNEXPLAINED: "#fbf8ef"}
+_ADDRESS = re.compile(
+    r"(?<![\w.:])((?:\d{1,3}\.){3}\d{1,3}(?!\.?\d)|[0-9a-fA-F]{1,4}(?::[0-9a-fA-F]{0,4}){2,7}(?![\w:]))(/\d{1,3})?"
+)
+_FILL = {
+    causes.CLIENT: "url(#client)",
+    causes.NETWORK: "#1c7676",
+    causes.SERVER: "url(#server)",
+    causes.UNEXPLAINED: "#fbf8ef",
+}
 
 
 def ledger_picture(charges: Any, full_ns: float, width: int = 560) -> Markup:
@@ -53,20 +62,30 @@ def ledger_picture(charges: Any, full_ns: float, width: int = 560) -> Markup:
         w = width * own / max(full_ns, 1.0)
         if w > 0:
             stroke = ' stroke="#7d796d"' if party == causes.UNEXPLAINED else ""
-            parts.append(f'<rect x="{x:.1f}" width="{w:.1f}" height="14" fill="{_FILL[party]}"{stroke}><title>{party} {duration(own)}</title></rect>')
+            parts.append(
+                f'<rect x="{x:.1f}" width="{w:.1f}" height="14" fill="{_FILL[party]}"{stroke}><title>{party}'
+                f" {duration(own)}</title></rect>"
+            )
         x += w
-    return Markup(f'<svg viewBox="0 0 {width} 14" width="100%" height="14" preserveAspectRatio="none">{"".join(parts)}</svg>')
+    return Markup(
+        f'<svg viewBox="0 0 {width} 14" width="100%" height="14" preserveAspectRatio="none">{"".join(parts)}</svg>'
+    )
 
 
 def party_picture(party: str) -> Markup:
     """The color and mark of a party as SVG."""
-    return Markup('<svg width="18" height="10"><rect width="18" height="10" fill="{}" stroke="#7d796d" stroke-width=".5"/></svg>').format(_FILL[party])
+    return Markup(
+        '<svg width="18" height="10"><rect width="18" height="10" fill="{}" stroke="#7d796d" stroke-width=".5"/></svg>'
+    ).format(_FILL[party])
 
 
 def _groups(analysis: Analysis, places: Places, speaks: Any) -> list[dict[str, Any]]:
     account, flows = analysis.account, analysis.capture.conversations
     server, ports = server_labels(flows, account.flow), flows.b_port[account.flow].tolist()
-    application = {pair: places.application(server.texts[pair[0]], pair[1]) for pair in set(zip(server.codes.tolist(), ports, strict=True))}
+    application = {
+        pair: places.application(server.texts[pair[0]], pair[1])
+        for pair in set(zip(server.codes.tolist(), ports, strict=True))
+    }
     names = np.array([application[pair] for pair in zip(server.codes.tolist(), ports, strict=True)])
     clients = client_labels(flows, account.flow).codes
     owner = account.of_exchange("connection")
@@ -95,13 +114,20 @@ def _groups(analysis: Analysis, places: Places, speaks: Any) -> list[dict[str, A
 
 
 def _nameless(analysis: Analysis) -> Analysis:
-    """The same without the names that captures hold or bear: of hosts, of what was looked up, of files and their points; and without the user's own."""
+    """The same without the names that captures hold or bear: of hosts, of what was looked up, of files and their
+    points; and without the user's own.
+    """
     capture = analysis.capture
     sources = [replace(source, name=f"capture {k + 1}", names={}) for k, source in enumerate(capture.sources)]
     points = [f"point {k + 1}" for k in range(len(capture.points))]
     expected = tuple(rule for rule in analysis.expected if rule.application in (VOICE, VIDEO))
     analysis = replace(analysis, rules=(), sites=(), expected=expected)
-    return replace(analysis, capture=replace(capture, names={}, sources=sources, points=points), lookups=Lookups(), messages=replace(analysis.messages, host={}))
+    return replace(
+        analysis,
+        capture=replace(capture, names={}, sources=sources, points=points),
+        lookups=Lookups(),
+        messages=replace(analysis.messages, host={}),
+    )
 
 
 def render(
@@ -112,7 +138,10 @@ def render(
     bar: Callable[[Any, float], Markup] = ledger_picture,
     swatch: Callable[[str], Markup] = party_picture,
 ) -> str:
-    """The page. With a masker: without names, and with addresses masked. bar: draws a ledger; swatch: a party's color and mark."""
+    """The page.
+
+    With a masker: without names, and with addresses masked. bar: draws a ledger; swatch: a party's color and mark.
+    """
     if masker is not None:
         analysis = _nameless(analysis)
     capture, account = analysis.capture, analysis.account
@@ -136,7 +165,9 @@ def render(
             "ruled_out": f.grounds.get("ruled_out", ""),
             "remark": said.remarks.get(f.key, ""),
             "pinned": f.key in said.pinned,
-            "facts": f"{f'{duration(f.lost_ns)} lost, ' if f.lost_ns else ''}{f'{f.users} users, ' if f.users else ''}{round(100 * f.confidence)} % sure.",
+            "facts": (f"total delay {duration(f.lost_ns)}, " if f.lost_ns else "")
+            + (f"{f.users} clients, " if f.users else "")
+            + f"confidence {round(100 * f.confidence)} %.",
         }
         for f in found
     ]
@@ -148,12 +179,18 @@ def render(
         dismissed=[(f.sentence, said.dismissed[f.key]) for f in everything if f.key in said.dismissed],
         version=__version__,
         period=period,
-        summary=f"{count(int(speaks.sum()))} connections, {count(int(account.fact('exchanges')[speaks].sum()))} exchanges, {duration(total)} of waiting in all.",
+        summary=(
+            f"{count(int(speaks.sum()))} connections, {count(int(account.fact('exchanges')[speaks].sum()))} exchanges,"
+            f" {duration(total)} of waiting in all."
+        ),
         total=charges,
         total_ns=total,
         bar=bar,
         swatch=swatch,
-        key=[(p, f"{duration(int(parties[i]))} ({share(parties[i] / max(1, total))})") for i, p in enumerate(causes.PARTIES)],
+        key=[
+            (p, f"{duration(int(parties[i]))} ({share(parties[i] / max(1, total))})")
+            for i, p in enumerate(causes.PARTIES)
+        ],
         findings=findings,
         cleared=[place.sentence for place in cleared(analysis, analysis.speaker, everything)[:12]],
         groups=groups,
@@ -163,7 +200,14 @@ def render(
             for k, (party, cause) in sorted(enumerate(causes.CHARGES), key=lambda item: -int(charges[item[0]]))
             if charges[k]
         ],
-        sources=[{"name": s.name, "words": f"{count(s.packets)} packets, {'complete' if s.complete else 'not complete'}", "notes": s.notes} for s in capture.sources],
+        sources=[
+            {
+                "name": s.name,
+                "words": f"{count(s.packets)} packets, {'complete' if s.complete else 'not complete'}",
+                "notes": s.notes,
+            }
+            for s in capture.sources
+        ],
     )
     return _mask(page, masker) if masker is not None else page
 
@@ -175,7 +219,9 @@ def _mask(page: str, masker: Masker) -> str:
         try:
             if match.group(2):
                 network = ipaddress.ip_network(match.group(0))
-                return str(ipaddress.ip_network(f"{masker.text(str(network.network_address))}{match.group(2)}", strict=False))
+                return str(
+                    ipaddress.ip_network(f"{masker.text(str(network.network_address))}{match.group(2)}", strict=False)
+                )
             return masker.text(match.group(0))
         except ValueError:
             return match.group(0)

@@ -11,7 +11,12 @@ _MS = 1e6
 
 def media(analysis: Analysis) -> list[dict[str, Any]]:
     """The voice and video streams' part, at each point that saw them."""
-    told = {(at.media.ssrc, at.media.point, at.media.first_ns): at for stream in followed(analysis) for at in stream if isinstance(at.media, Media)}
+    told = {
+        (at.media.ssrc, at.media.point, at.media.first_ns): at
+        for stream in followed(analysis)
+        for at in stream
+        if isinstance(at.media, Media)
+    }
     return [
         {
             "ssrc": m.ssrc,
@@ -36,7 +41,12 @@ def media(analysis: Analysis) -> list[dict[str, Any]]:
             "gaps": m.gaps,
             "longest_gap_ms": m.longest_gap_ns / _MS,
             "burst_ratio": m.burst_ratio,
-            "bursts": {"count": m.bursts, "density": m.burst_density, "mean_ms": m.burst_ns / _MS, "gap_density": m.gap_density},
+            "bursts": {
+                "count": m.bursts,
+                "density": m.burst_density,
+                "mean_ms": m.burst_ns / _MS,
+                "gap_density": m.gap_density,
+            },
             "kind": m.kind,
             "codec": m.codec,
             "call": m.call or None,
@@ -52,7 +62,9 @@ def _heard(at: StreamAt | None) -> dict[str, Any]:
     """What following a stream adds: its place on the way, what happened since the point before, the estimate."""
     if at is None:
         return {"place": None, "since_before": "", "voice": None}
-    voice = {"r": at.voice.r, "mos": at.voice.mos, "assumptions": at.voice.assumptions} if at.voice is not None else None
+    voice = (
+        {"r": at.voice.r, "mos": at.voice.mos, "assumptions": at.voice.assumptions} if at.voice is not None else None
+    )
     return {"place": at.place, "since_before": at.words, "voice": voice}
 
 
@@ -74,10 +86,16 @@ def programs(analysis: Analysis) -> list[dict[str, Any]]:
     """Video in transport streams, at each point that saw it."""
     return [
         {
-            "source": p.source, "destination": p.destination, "point": analysis.capture.points[p.point], "first_ns": p.first_ns, "last_ns": p.last_ns, "packets": p.cells,
-            "lost": p.lost, "loss_events": p.loss_events, "duplicates": p.copies, "damaged": p.damaged, "rate_bps": p.rate_bps, "dscp": p.dscp,
-            "pids": [{"pid": pid, "packets": count, "lost": lost} for pid, count, lost in p.pids], "references": p.references,
-            "pcr_jitter_ms": {"mean": p.jitter_ns[0] / _MS, "max": p.jitter_ns[1] / _MS} if p.jitter_ns[1] >= 0 else None, "encoder_drift_ppm": p.drift_ppm,
+            "source": p.source, "destination": p.destination, "point": analysis.capture.points[p.point],
+            "first_ns": p.first_ns, "last_ns": p.last_ns, "packets": p.cells,
+            "lost": p.lost, "loss_events": p.loss_events, "duplicates": p.copies, "damaged": p.damaged,
+            "rate_bps": p.rate_bps, "dscp": p.dscp,
+            "pids": [{"pid": pid, "packets": count, "lost": lost} for pid, count, lost in p.pids],
+            "references": p.references,
+            "pcr_jitter_ms": (
+                {"mean": p.jitter_ns[0] / _MS, "max": p.jitter_ns[1] / _MS} if p.jitter_ns[1] >= 0 else None
+            ),
+            "encoder_drift_ppm": p.drift_ppm,
         }
         for p in analysis.programs
     ]  # fmt: skip
@@ -91,9 +109,14 @@ def calls(analysis: Analysis) -> list[dict[str, Any]]:
 
     return [
         {
-            "call": c.call_id, "point": analysis.capture.points[c.point], "from": c.caller, "to": c.callee, "asked_ns": c.asked_ns, "ringing_ms": after(c.ringing_ns, c.asked_ns),
-            "answered_ms": after(c.answered_ns, c.asked_ns), "ended_ms": after(c.ended_ns, c.asked_ns), "outcome": c.outcome, "tries": c.tries,
-            "streams": [{"to": target, "kind": kind, "codecs": sorted({name for name, _ in codecs.values() if name})} for target, kind, codecs in c.streams],
+            "call": c.call_id, "point": analysis.capture.points[c.point], "from": c.caller, "to": c.callee,
+            "asked_ns": c.asked_ns, "ringing_ms": after(c.ringing_ns, c.asked_ns),
+            "answered_ms": after(c.answered_ns, c.asked_ns), "ended_ms": after(c.ended_ns, c.asked_ns),
+            "outcome": c.outcome, "tries": c.tries,
+            "streams": [
+                {"to": target, "kind": kind, "codecs": sorted({name for name, _ in codecs.values() if name})}
+                for target, kind, codecs in c.streams
+            ],
         }
         for c in analysis.calls
     ]  # fmt: skip

@@ -1,4 +1,6 @@
-"""The path's part of the analysis document: segments, clocks, and on request every packet that was lost on a segment."""
+"""The path's part of the analysis document: segments, clocks, and on request every packet that was lost on a
+segment.
+"""
 
 from typing import Any
 
@@ -45,10 +47,24 @@ def _way(analysis: Analysis, way: Way, start: str, end: str) -> dict[str, Any]:
         "reordered": int(way.reordered.size),
         "born": int(way.born.size),
         "resets_born": resets_born(capture, way),
-        "delay_ms": {"min": float(delays.min()), "median": median(delays), "p95": p95(delays), "max": float(delays.max())} if delays.size else None,
+        "delay_ms": (
+            {
+                "min": float(delays.min()),
+                "median": median(delays),
+                "p95": p95(delays),
+                "max": float(delays.max()),
+            }
+            if delays.size
+            else None
+        ),
         "jitter_ms": None if np.isnan(way.variation_ns) else way.variation_ns / _MS,
-        "dscp_changes": [{"from": before, "to": after, "packets": count} for before, after, count in marking_changes(capture, way)],
-        "ecn_changes": [{"from": ECN_NAMES[before], "to": ECN_NAMES[after], "packets": count} for before, after, count in ecn_changes(capture, way)],
+        "dscp_changes": [
+            {"from": before, "to": after, "packets": count} for before, after, count in marking_changes(capture, way)
+        ],
+        "ecn_changes": [
+            {"from": ECN_NAMES[before], "to": ECN_NAMES[after], "packets": count}
+            for before, after, count in ecn_changes(capture, way)
+        ],
         "hops": hops(capture, way),
         "clamped_openings": clamped(capture, way),
     }
@@ -58,7 +74,8 @@ def translated(analysis: Analysis) -> list[dict[str, Any]]:
     """Addresses that change on the way: [at the nearer point, at the farther]."""
     return [
         {
-            "from": one.ends.near, "to": one.ends.far, "client": [one.ends.client_near, one.ends.client_far], "server": [one.ends.server_near, one.ends.server_far],
+            "from": one.ends.near, "to": one.ends.far, "client": [one.ends.client_near, one.ends.client_far],
+            "server": [one.ends.server_near, one.ends.server_far],
             "conversations": one.conversations, "ports_change": one.ports_change, "packets": one.packets,
         }
         for one in translations(analysis.capture, analysis.path)
@@ -71,7 +88,8 @@ def flow_changes(analysis: Analysis) -> list[dict[str, Any]]:
         return []
     return [
         {
-            "from": one.source, "to": one.target, "at_ns": one.at_ns, "within_ms": one.within_ns / _MS, "gone": list(one.gone), "come": list(one.come),
+            "from": one.source, "to": one.target, "at_ns": one.at_ns, "within_ms": one.within_ns / _MS,
+            "gone": list(one.gone), "come": list(one.come),
             "before": one.before.packets, "after": one.after.packets,
         }
         for one in way_changes(held_flows(analysis, 0, 1 << 62, packets=False))
@@ -80,7 +98,16 @@ def flow_changes(analysis: Analysis) -> list[dict[str, Any]]:
 
 def answered_between(analysis: Analysis) -> list[dict[str, Any]]:
     """Connections that something between two points answers itself."""
-    return [{"from": one.near, "to": one.far, "server": one.server, "connections": one.connections, "packets": list(one.packets)} for one in split_connections(analysis.capture)]
+    return [
+        {
+            "from": one.near,
+            "to": one.far,
+            "server": one.server,
+            "connections": one.connections,
+            "packets": list(one.packets),
+        }
+        for one in split_connections(analysis.capture)
+    ]
 
 
 def clocks(analysis: Analysis) -> list[dict[str, Any]]:
@@ -101,9 +128,16 @@ def clocks(analysis: Analysis) -> list[dict[str, Any]]:
             told = {"offset_ms": None, "drift_ppm": None, "uncertainty_ms": None, "set_right": False}
         else:
             sure = clock.uncertainty_ns / _MS if clock.both_ways else None  # One direction alone bounds nothing.
-            told = {"offset_ms": clock.offset_ns / _MS, "drift_ppm": clock.drift * 1e6, "uncertainty_ms": sure, "set_right": point in analysis.path.corrected}
+            told = {
+                "offset_ms": clock.offset_ns / _MS,
+                "drift_ppm": clock.drift * 1e6,
+                "uncertainty_ms": sure,
+                "set_right": point in analysis.path.corrected,
+            }
         steps = clock.steps if clock is not None else ()
-        found.append({"source": source.name, **told, "steps": [{"at_ns": at_ns, "ms": step / _MS} for at_ns, step in steps]})
+        found.append(
+            {"source": source.name, **told, "steps": [{"at_ns": at_ns, "ms": step / _MS} for at_ns, step in steps]}
+        )
     return found
 
 
@@ -117,13 +151,22 @@ def lost_packets(analysis: Analysis) -> list[dict[str, Any]]:
             for row in way.lost.tolist():
                 flow, back = int(packets.flow[row]), bool(packets.direction[row])
                 ipv6 = bool(flows.ipv6[flow])
-                ends = [(address_text(getattr(flows, f"{e}_hi")[flow], getattr(flows, f"{e}_lo")[flow], ipv6), int(getattr(flows, f"{e}_port")[flow])) for e in "ab"]
+                ends = [
+                    (
+                        address_text(getattr(flows, f"{e}_hi")[flow], getattr(flows, f"{e}_lo")[flow], ipv6),
+                        int(getattr(flows, f"{e}_port")[flow]),
+                    )
+                    for e in "ab"
+                ]
                 (src, src_port), (dst, dst_port) = reversed(ends) if back else ends
                 found.append(
                     {
-                        "from": capture.points[start], "to": capture.points[end], "transport": transport_name(int(flows.protocol[flow])), "src": src, "src_port": src_port,
+                        "from": capture.points[start], "to": capture.points[end],
+                        "transport": transport_name(int(flows.protocol[flow])), "src": src, "src_port": src_port,
                         "dst": dst,
-                        "dst_port": dst_port, "seq": int(packets.head["seq"][row]) if packets.protocol[row] == 6 else None, "time_ns": int(packets.time_ns[row]),
+                        "dst_port": dst_port,
+                        "seq": int(packets.head["seq"][row]) if packets.protocol[row] == 6 else None,
+                        "time_ns": int(packets.time_ns[row]),
                         "ip_id": int(packets.head["ip_id"][row]), "payload_bytes": int(packets.payload_bytes[row]),
                     }
                 )  # fmt: skip
@@ -131,7 +174,9 @@ def lost_packets(analysis: Analysis) -> list[dict[str, Any]]:
 
 
 def flow_paths(analysis: Analysis) -> list[dict[str, Any]]:
-    """Ways of flows over the exporters that told them, in the order they were passed; `order_known` says whether anything told it."""
+    """Ways of flows over the exporters that told them, in the order they were passed; `order_known` says whether
+    anything told it.
+    """
     return (
         [
             {
@@ -147,7 +192,9 @@ def flow_paths(analysis: Analysis) -> list[dict[str, Any]]:
                         "lost": None if np.isnan(hop.lost) else hop.lost,
                         "lost_of": hop.compared,
                         "uncertainty": hop.uncertainty,
-                        "dscp_changes": [{"from": old, "to": new, "flows": flows} for (old, new), flows in hop.remarked.items()],
+                        "dscp_changes": [
+                            {"from": old, "to": new, "flows": flows} for (old, new), flows in hop.remarked.items()
+                        ],
                     }
                     for hop in way.hops
                 ],

@@ -73,8 +73,12 @@ def _arrange(code, place, members):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _summarize(starts, members, rows, wait, charges, owner, client, again, seen_client, seen_connection, values, figures, sums):  # type: ignore[no-untyped-def]
-    """Figures of each group: users, median, 95th percentile, worst, repeats; sums of its charges. charges: a row a column of the ledger."""
+def _summarize(  # type: ignore[no-untyped-def]
+    starts, members, rows, wait, charges, owner, client, again, seen_client, seen_connection, values, figures, sums
+):
+    """Figures of each group: users, median, 95th percentile, worst, repeats; sums of its charges. charges: a row a
+    column of the ledger.
+    """
     for k in range(starts.size - 1):
         first, last = starts[k], starts[k + 1]
         users, repeats = 0, 0
@@ -105,7 +109,10 @@ def _summarize(starts, members, rows, wait, charges, owner, client, again, seen_
 
 
 class Level(Sequence[Group]):
-    """The groups below one row of the tree, worst first. A group is made when it is asked for: there may be very many."""
+    """The groups below one row of the tree, worst first.
+
+    A group is made when it is asked for: there may be very many.
+    """
 
     def __init__(self, evidence: Evidence, rows: Array, trail: tuple[str, ...]) -> None:
         self._evidence, self._trail, self.rows = evidence, trail, rows
@@ -114,7 +121,12 @@ class Level(Sequence[Group]):
         if len(trail) == EXCHANGE:
             code = np.arange(rows.size)
         else:
-            code_of = (evidence.application.codes, evidence.service, evidence.client.codes, np.arange(account.flow.size))[len(trail)]
+            code_of = (
+                evidence.application.codes,
+                evidence.service,
+                evidence.client.codes,
+                np.arange(account.flow.size),
+            )[len(trail)]
             code = np.ascontiguousarray(code_of[owner]) if rows.size else np.empty(0, np.int64)
         counts = np.bincount(code)
         starts = np.concatenate([[0], np.cumsum(counts)])
@@ -122,17 +134,23 @@ class Level(Sequence[Group]):
         _arrange(code, starts[:-1].copy(), self._members)
         figures, sums = np.zeros((counts.size, 5), np.int64), np.zeros((counts.size, causes.COUNT), np.int64)
         again = account.side(0, "retransmitted_packets") + account.side(1, "retransmitted_packets")
-        seen_client, seen_connection = np.zeros(len(evidence.client.texts) + 1, np.int64), np.zeros(account.flow.size + 1, np.int64)
+        seen_client, seen_connection = (
+            np.zeros(len(evidence.client.texts) + 1, np.int64),
+            np.zeros(account.flow.size + 1, np.int64),
+        )
         values = np.empty(int(counts.max()) if counts.size else 1, np.int64)
         _summarize(
-            starts, self._members, rows, waits.wait_ns, waits.by_column, np.ascontiguousarray(waits.connection), evidence.client.codes, again,
+            starts, self._members, rows, waits.wait_ns, waits.by_column, np.ascontiguousarray(waits.connection),
+            evidence.client.codes, again,
             seen_client, seen_connection, values, figures, sums,
         )  # fmt: skip
         single = evidence.bounds[rows]
         self._low, self._high = np.zeros((counts.size, len(BOUNDED))), np.zeros((counts.size, len(BOUNDED)))
         for k, party in enumerate(BOUNDED):
             part = waits.parties[rows, causes.PARTIES.index(party)]
-            self._low[:, k], self._high[:, k] = combined(part, single[:, 2 * k], single[:, 2 * k + 1], code, counts.size)
+            self._low[:, k], self._high[:, k] = combined(
+                part, single[:, 2 * k], single[:, 2 * k + 1], code, counts.size
+            )
         held = np.flatnonzero(counts)
         self._order = held[np.argsort(-sums[held].sum(axis=1), kind="stable")]
         self._counts, self._starts, self._figures, self._sums = counts, starts, figures, sums
@@ -147,7 +165,20 @@ class Level(Sequence[Group]):
         key, label = self._name(code)
         users, median, p95, worst, repeats = self._figures[code].tolist()
         rows = self.rows[self._members[self._starts[code] : self._starts[code + 1]]]
-        return Group((*self._trail, key), label, int(self._counts[code]), users, median, p95, worst, self._sums[code], repeats, self._low[code], self._high[code], rows)
+        return Group(
+            (*self._trail, key),
+            label,
+            int(self._counts[code]),
+            users,
+            median,
+            p95,
+            worst,
+            self._sums[code],
+            repeats,
+            self._low[code],
+            self._high[code],
+            rows,
+        )
 
     def place_of(self, key: str) -> int:
         """Where the group with this last part of its trail stands; -1 if it is not here."""
@@ -180,7 +211,9 @@ class Level(Sequence[Group]):
         began = moment(int(evidence.waits.first_ns[row]))
         if evidence.waits.exchange[row] < 0:
             return str(row), f"{began}  opening that failed"
-        return str(row), f"{began}  {asked or f'{protocol} exchange'}" + (f"  → {outcome}" if outcome not in ("", "answered") else "")
+        return str(row), f"{began}  {asked or f'{protocol} exchange'}" + (
+            f"  → {outcome}" if outcome not in ("", "answered") else ""
+        )
 
 
 def groups(evidence: Evidence, rows: Array, trail: tuple[str, ...]) -> Sequence[Group]:
@@ -195,11 +228,18 @@ def summary(scene: Scene) -> str:
         return "Nobody waits in this focus: widen the period or the trail."
     total = int(evidence.waits.wait_ns[rows].sum())
     parts = evidence.waits.parties[rows].sum(axis=0)
-    named = ", ".join(f"{party} {100 * parts[i] / total:.0f} %" for i, party in enumerate(causes.PARTIES) if total and parts[i] > 0.004 * total)
+    named = ", ".join(
+        f"{party} {100 * parts[i] / total:.0f} %"
+        for i, party in enumerate(causes.PARTIES)
+        if total and parts[i] > 0.004 * total
+    )
     seen = np.zeros(len(evidence.client.texts), bool)
     seen[evidence.client.codes[evidence.waits.connection[rows]]] = True
     users = int(seen.sum())
-    return f"{count(rows.size)} exchanges of {count(users)} user{'s' if users != 1 else ''}, {duration(total)} of waiting{': ' + named if named else ''}"
+    return (
+        f"{count(rows.size)} exchanges of {count(users)} user{'s' if users != 1 else ''}, {duration(total)} of"
+        f" waiting{': ' + named if named else ''}"
+    )
 
 
 def trail_rows(evidence: Evidence, rows: Array, trail: tuple[str, ...]) -> Array:
@@ -210,7 +250,9 @@ def trail_rows(evidence: Evidence, rows: Array, trail: tuple[str, ...]) -> Array
         keep &= evidence.application.codes[owner] == evidence.application.code(trail[0])
     if len(trail) > 1:
         address, _, port = trail[1].rpartition(" ")
-        keep &= (evidence.server.codes[owner] == evidence.server.code(address)) & (evidence.port[owner] == (int(port) if port.isdigit() else -1))
+        keep &= (evidence.server.codes[owner] == evidence.server.code(address)) & (
+            evidence.port[owner] == (int(port) if port.isdigit() else -1)
+        )
     if len(trail) > 2:
         keep &= evidence.client.codes[owner] == evidence.client.code(trail[2])
     if len(trail) > 3:
@@ -242,9 +284,13 @@ def over_time(evidence: Evidence, rows: Array, edge_ns: Array) -> Array:
 
 
 def by_hour(evidence: Evidence, rows: Array) -> tuple[Array, Array]:
-    """Charges (24, columns), ns, and number of the waits that began in each hour of the day, in the zone of the screen."""
+    """Charges (24, columns), ns, and number of the waits that began in each hour of the day, in the zone of the
+    screen.
+    """
     quarter, place = np.unique(evidence.waits.first_ns[rows] // QUARTER_NS, return_inverse=True)
-    hours = np.array([hour(int(q) * QUARTER_NS) for q in quarter], np.int64)[place] if rows.size else np.empty(0, np.int64)
+    hours = (
+        np.array([hour(int(q) * QUARTER_NS) for q in quarter], np.int64)[place] if rows.size else np.empty(0, np.int64)
+    )
     sums = np.zeros((24, causes.COUNT))
     for k in range(causes.COUNT):
         sums[:, k] = np.bincount(hours, evidence.waits.by_column[k][rows], 24)
@@ -262,7 +308,11 @@ def distribution(evidence: Evidence, rows: Array, points: int = 200) -> tuple[Ar
 
 def dearest(evidence: Evidence, rows: Array, columns: Sequence[int] | None, most: int = 1000) -> Array:
     """The waits that paid most for some causes (all: None), dearest first; those that paid nothing are left out."""
-    paid = evidence.waits.wait_ns[rows] if columns is None else evidence.waits.by_column[list(columns)][:, rows].sum(axis=0)
+    paid = (
+        evidence.waits.wait_ns[rows]
+        if columns is None
+        else evidence.waits.by_column[list(columns)][:, rows].sum(axis=0)
+    )
     if rows.size > 4 * most:
         top = np.argpartition(-paid, most)[:most]
         rows, paid = rows[top], paid[top]
@@ -284,16 +334,27 @@ class Asked:
 
 
 def by_label(evidence: Evidence, rows: Array, most: int = 300) -> list[Asked]:
-    """What was asked, by labels with their values masked, most waiting first. Exchanges of unknown protocols stand together."""
+    """What was asked, by labels with their values masked, most waiting first.
+
+    Exchanges of unknown protocols stand together.
+    """
     waits = evidence.waits
     exchange = waits.exchange[rows]
-    message = np.where(exchange >= 0, evidence.analysis.account.of_exchange("message")[np.maximum(0, exchange)] if exchange.size else exchange, -1)
+    message = np.where(
+        exchange >= 0,
+        evidence.analysis.account.of_exchange("message")[np.maximum(0, exchange)] if exchange.size else exchange,
+        -1,
+    )
     asked, failures = evidence.asked
-    places = len(asked.texts) + evidence.spoken.codes[waits.connection[rows]]  # Of unknown protocols: together, by what they speak.
+    places = (
+        len(asked.texts) + evidence.spoken.codes[waits.connection[rows]]
+    )  # Of unknown protocols: together, by what they speak.
     bad = np.zeros(rows.size, bool)
     known = message >= 0
     places[known], bad[known] = asked.codes[message[known]], failures[message[known]]
-    names = [tuple(text.split("\n", 1)) for text in asked.texts] + [(protocol, "") for protocol in evidence.spoken.texts]
+    names = [tuple(text.split("\n", 1)) for text in asked.texts] + [
+        (protocol, "") for protocol in evidence.spoken.texts
+    ]
     wait = waits.wait_ns[rows]
     found = []
     order = np.lexsort((wait, places))
@@ -301,7 +362,17 @@ def by_label(evidence: Evidence, rows: Array, most: int = 300) -> list[Asked]:
         protocol, label = names[int(places[part[0]])]
         n = part.size
         charges = waits.charges[rows[part]].sum(axis=0)
-        found.append(Asked(protocol, label, n, int(bad[part].sum()), int(wait[part[(n + 1) // 2 - 1]]), int(wait[part[(95 * n + 99) // 100 - 1]]), charges))
+        found.append(
+            Asked(
+                protocol,
+                label,
+                n,
+                int(bad[part].sum()),
+                int(wait[part[(n + 1) // 2 - 1]]),
+                int(wait[part[(95 * n + 99) // 100 - 1]]),
+                charges,
+            )
+        )
     return sorted(found, key=lambda a: -int(a.charges.sum()))[:most]
 
 
@@ -322,8 +393,13 @@ class ApportionPicture:
     asked: list[Asked]
 
 
-def picture(scene: Scene, rows: Array, bins: int, columns: Sequence[int] | None, progress: Progress = go_on) -> ApportionPicture:
-    """Computes it for some waits of the scene; `columns`: the causes that are asked after. Raises Cancelled when `progress` says so."""
+def picture(
+    scene: Scene, rows: Array, bins: int, columns: Sequence[int] | None, progress: Progress = go_on
+) -> ApportionPicture:
+    """Computes it for some waits of the scene; `columns`: the causes that are asked after.
+
+    Raises Cancelled when `progress` says so.
+    """
     step(progress, 0.0, "counting over time")
     evidence = scene.evidence
     edge_ns = edges(scene.first_ns, scene.last_ns, max(1, (scene.last_ns - scene.first_ns) // bins))
@@ -335,6 +411,7 @@ def picture(scene: Scene, rows: Array, bins: int, columns: Sequence[int] | None,
     shares, quantiles = distribution(evidence, rows)
     step(progress, 0.6, "grouping what was asked")
     return ApportionPicture(
-        edge_ns, over_time(evidence, rows, edge_ns), own, everything - own, hours, hour_counts, shares, quantiles, distribution(evidence, scene.filtered)[1],
+        edge_ns, over_time(evidence, rows, edge_ns), own, everything - own, hours, hour_counts, shares, quantiles,
+        distribution(evidence, scene.filtered)[1],
         dearest(evidence, rows, columns), by_label(evidence, rows),
     )  # fmt: skip

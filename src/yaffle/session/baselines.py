@@ -18,7 +18,15 @@ from yaffle.session.measures import COUNTED, LATENCIES, MOST_INTERVALS, Measure,
 from yaffle.session.scene import Scene
 
 FLOW_VOLUME, IN, OUT = "volume of flow records", "utilization in", "utilization out"
-WIDTHS = {"1 s": 10**9, "10 s": 10 * 10**9, "1 min": 60 * 10**9, "5 min": 300 * 10**9, "15 min": 900 * 10**9, "1 h": 3600 * 10**9, "1 day": 86_400 * 10**9}
+WIDTHS = {
+    "1 s": 10**9,
+    "10 s": 10 * 10**9,
+    "1 min": 60 * 10**9,
+    "5 min": 300 * 10**9,
+    "15 min": 900 * 10**9,
+    "1 h": 3600 * 10**9,
+    "1 day": 86_400 * 10**9,
+}
 GROUPED = ("application", "site", "server", "client")  # Columns by which exchanges are grouped.
 EVERYTHING = "everything"
 _MOST_GROUPS = 60
@@ -26,7 +34,9 @@ _MOST_GROUPS = 60
 
 @dataclass(frozen=True)
 class Subject:
-    """A measure of a group. by: a dimension of flow records, a column of exchanges, or empty for all; label: of the group."""
+    """A measure of a group. by: a dimension of flow records, a column of exchanges, or empty for all; label: of the
+    group.
+    """
 
     measure: str
     by: str = ""
@@ -103,14 +113,27 @@ def groups_of(scene: Scene, subject: Subject) -> list[str]:
         counters = readings(evidence.analysis, evidence.first_ns, evidence.last_ns)
         steps, _ = rises(counters.rows)
         labels = interface_labels(counters, steps)
-        octets = np.bincount(labels.codes, np.maximum(0, steps["in_octets"]) + np.maximum(0, steps["out_octets"]), len(labels.texts))
+        octets = np.bincount(
+            labels.codes, np.maximum(0, steps["in_octets"]) + np.maximum(0, steps["out_octets"]), len(labels.texts)
+        )
         return [labels.texts[k] for k in np.argsort(-octets, kind="stable")[:_MOST_GROUPS].tolist()]
     if subject.measure == FLOW_VOLUME:
-        return flow_series(evidence, evidence.first_ns, evidence.last_ns, FlowSettings(subject.by, subject.exporter), np.zeros(2, np.int64))[1][:_MOST_GROUPS]
+        return flow_series(
+            evidence,
+            evidence.first_ns,
+            evidence.last_ns,
+            FlowSettings(subject.by, subject.exporter),
+            np.zeros(2, np.int64),
+        )[1][:_MOST_GROUPS]
     if subject.measure in LATENCIES:
         grouped = Counter(_asked_by(scene, one, subject.by) for one in asked(scene, subject.measure))
         return [label for label, _ in grouped.most_common(_MOST_GROUPS)]
-    labels = {"application": evidence.application, "site": evidence.site, "server": evidence.server, "client": evidence.client}[subject.by]
+    labels = {
+        "application": evidence.application,
+        "site": evidence.site,
+        "server": evidence.server,
+        "client": evidence.client,
+    }[subject.by]
     counts = np.bincount(labels.codes[evidence.waits.connection], minlength=len(labels.texts))
     return [labels.texts[k] for k in np.argsort(-counts, kind="stable")[:_MOST_GROUPS].tolist() if counts[k]]
 
@@ -121,7 +144,9 @@ def measured(scene: Scene, subject: Subject, edge_ns: Array) -> Array:
     first_ns, last_ns = int(edge_ns[0]), int(edge_ns[-1])
     if subject.measure == FLOW_VOLUME:
         inside = ((subject.by, subject.label),) if subject.by and subject.label else ()
-        octets, _ = flow_series(evidence, first_ns, last_ns, FlowSettings("protocol", subject.exporter, inside), edge_ns)
+        octets, _ = flow_series(
+            evidence, first_ns, last_ns, FlowSettings("protocol", subject.exporter, inside), edge_ns
+        )
         return np.asarray(octets * 8e9 / np.maximum(1, np.diff(edge_ns)))
     if subject.measure in (IN, OUT):
         return _utilization(scene, subject, edge_ns)
@@ -136,7 +161,9 @@ def _asked_by(scene: Scene, one: Lookup, by: str) -> str:
     """The group of a look-up."""
     if by == "site":
         client = address_of(one.client) if one.protocol == "radius" else one.client
-        return scene.evidence.places.site(client) if is_address(client) else one.client  # Who asks for a lease has none yet.
+        return (
+            scene.evidence.places.site(client) if is_address(client) else one.client
+        )  # Who asks for a lease has none yet.
     return one.server if by == "server" else one.client
 
 
@@ -157,7 +184,9 @@ def _utilization(scene: Scene, subject: Subject, edge_ns: Array) -> Array:
 
 
 def normal(scene: Scene, settings: NormalSettings, progress: Progress = go_on) -> NormalPicture:
-    """The picture of a measure over all the time, whatever period is in focus: what is normal is learnt from all there is. Raises Cancelled."""
+    """The picture of a measure over all the time, whatever period is in focus: what is normal is learnt from all there
+    is. Raises Cancelled.
+    """
     evidence = scene.evidence
     whole = replace(scene, focus=scene.focus.with_period(None))
     first, last = evidence.first_ns // settings.width_ns, -(-evidence.last_ns // settings.width_ns)
@@ -178,5 +207,8 @@ def normal(scene: Scene, settings: NormalSettings, progress: Progress = go_on) -
     runs = anomalies(found, learnt)
     known = int((~np.isnan(found)).sum())
     judged = int((learnt.judged & ~np.isnan(found)).sum())
-    words = f"{known} intervals with a value, {known - judged} of them only to learn from, {judged} judged; {len(runs)} times outside what is usual"
+    words = (
+        f"{known} intervals with a value, {known - judged} of them only to learn from, {judged} judged; {len(runs)}"
+        " times outside what is usual"
+    )
     return NormalPicture(replace(settings, subject=subject), edge_ns[:-1], found, learnt, runs, groups, words)

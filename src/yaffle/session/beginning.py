@@ -36,6 +36,18 @@ def first_packets(paths: list[Path]) -> list[FirstPacket]:
             two = end_text(address_text(flows.b_hi[flow], flows.b_lo[flow], ipv6), int(flows.b_port[flow]))
         sender, receiver = (one, two) if packets.direction[i] == 0 else (two, one)
         known = PROTOCOLS if protocol < 0x600 else ETHERTYPES
-        what = known.get(protocol, f"{'IP protocol' if protocol < 0x600 else 'EtherType'} {protocol:#x}" if protocol else "not decoded")
-        found.append(FirstPacket(int(packets.time_ns[i]), capture.sources[int(packets.source[i])].name, sender, receiver, what, int(packets.wire_bytes[i])))
+        what = known.get(
+            protocol,
+            f"{'IP protocol' if protocol < 0x600 else 'EtherType'} {protocol:#x}" if protocol else "not decoded",
+        )
+        found.append(
+            FirstPacket(
+                int(packets.time_ns[i]),
+                capture.sources[int(packets.source[i])].name,
+                sender,
+                receiver,
+                what,
+                int(packets.wire_bytes[i]),
+            )
+        )
     return found

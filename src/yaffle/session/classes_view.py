@@ -1,4 +1,6 @@
-"""Classes of service on one direction of one segment in a period, what violates the user's rules, and a split of the line."""
+"""Classes of service on one direction of one segment in a period, what violates the user's rules, and a split of the
+line.
+"""
 
 from dataclasses import dataclass
 
@@ -10,7 +12,9 @@ from yaffle.session.scene import Scene
 
 @dataclass(frozen=True)
 class ClassSettings:
-    """Which direction is looked at (its number among `ways`), and the rate of its line; 0: the highest second of its load."""
+    """Which direction is looked at (its number among `ways`), and the rate of its line; 0: the highest second of its
+    load.
+    """
 
     way: int = 0
     line_bps: float = 0.0

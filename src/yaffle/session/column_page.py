@@ -1,4 +1,6 @@
-"""The page docs/columns.md, made from the columns themselves: `python -m yaffle.session.column_page > docs/columns.md`."""
+"""The page docs/columns.md, made from the columns themselves: `python -m yaffle.session.column_page >
+docs/columns.md`.
+"""
 
 from yaffle.session.filtering import COLUMNS
 

@@ -1,4 +1,6 @@
-"""Two periods side by side: the same measure in both, by how much it changed and how sure that is, and who changed and who did not."""
+"""Two periods side by side: the same measure in both, by how much it changed and how sure that is, and who changed and
+who did not.
+"""
 
 from dataclasses import dataclass
 
@@ -22,7 +24,8 @@ _MOST_LABELS = 40  # of a dimension, the largest, that are looked at
 
 @dataclass(frozen=True)
 class CompareSettings:
-    """Two periods of a measure, or two sets of runs, a value each; trim: whether the best and the worst of each side are left out.
+    """Two periods of a measure, or two sets of runs, a value each; trim: whether the best and the worst of each side
+    are left out.
 
     other: the group of the second side, where that is another one.
     """
@@ -80,7 +83,11 @@ def compared(scene: Scene, settings: CompareSettings, progress: Progress = go_on
         sides = [np.array(without_best_and_worst(side.tolist())) for side in sides]
     flows = settings.subject.measure in (FLOW_VOLUME, IN, OUT)
     groups = (
-        [] if settings.other is not None else _flow_extent(scene, settings, progress) if flows else _wait_extent(scene, settings)
+        []
+        if settings.other is not None
+        else _flow_extent(scene, settings, progress)
+        if flows
+        else _wait_extent(scene, settings)
     )  # Of two groups the one is not the other's past.
     counted = "mean rate" if flows else "median wait of an exchange"
     return Compared(settings, before, after, compare(*sides), groups, counted)
@@ -94,35 +101,65 @@ def _wait_extent(scene: Scene, settings: CompareSettings) -> list[GroupExtent]:
     before, after = _in(first, settings.before), _in(first, settings.after)
     kept = before | after
     rows, owner = rows[kept], owner[kept]
-    names = {"application": evidence.application, "site": evidence.site, "server": evidence.server, "user": evidence.client}
+    names = {
+        "application": evidence.application,
+        "site": evidence.site,
+        "server": evidence.server,
+        "user": evidence.client,
+    }
     dimensions = {name: Labels(labels.codes[owner], labels.texts) for name, labels in names.items()}
     return extent(waits.wait_ns[rows] / 1e9, before[kept], after[kept], evidence.application.codes[owner], dimensions)
 
 
 def _flow_extent(scene: Scene, settings: CompareSettings, progress: Progress) -> list[GroupExtent]:
-    """By volume: intervals of each group, a group of its own kind; what grew is told from what did not by the share of the growth."""
+    """By volume: intervals of each group, a group of its own kind; what grew is told from what did not by the share of
+    the growth.
+    """
     evidence = scene.evidence
-    held = [[(held_flows(evidence.analysis, *period), period) for period in side] for side in (settings.before, settings.after)]
+    held = [
+        [(held_flows(evidence.analysis, *period), period) for period in side]
+        for side in (settings.before, settings.after)
+    ]
     exporter = settings.subject.exporter if settings.subject.exporter >= 0 else evidence.busiest_exporter
     found: list[GroupExtent] = []
     for k, dimension in enumerate((*_FLOW_DIMENSIONS, "exporter")):
         step(progress, 0.5 + 0.45 * k / 6, f"looking which {dimension} changed")
         sums = [_added([_binned(scene, one, period, dimension, exporter) for one, period in side]) for side in held]
-        sizes = {label: sum(float(side[label].sum()) for side in sums if label in side) for label in {*sums[0], *sums[1]}}
+        sizes = {
+            label: sum(float(side[label].sum()) for side in sums if label in side) for label in {*sums[0], *sums[1]}
+        }
         largest = sorted(sizes, key=lambda label: -sizes[label])[:_MOST_LABELS]
-        means = {label: (_rate(sums[0], label, settings.before), _rate(sums[1], label, settings.after)) for label in largest}
+        means = {
+            label: (_rate(sums[0], label, settings.before), _rate(sums[1], label, settings.after)) for label in largest
+        }
         grown = sum(abs(after - before) for before, after in means.values())
         for label in largest:
-            one, two = (side.get(label, np.zeros(_BINS * len(periods))) for side, periods in zip(sums, (settings.before, settings.after), strict=True))
+            one, two = (
+                side.get(label, np.zeros(_BINS * len(periods)))
+                for side, periods in zip(sums, (settings.before, settings.after), strict=True)
+            )
             sides = compare(one, two)
             separates = (means[label][1] - means[label][0]) / grown if grown else 0.0
-            found.append(GroupExtent(dimension, label, sides, int((two > np.quantile(one, 0.95)).sum()), two.size, separates, means[label], whole=True))
+            found.append(
+                GroupExtent(
+                    dimension,
+                    label,
+                    sides,
+                    int((two > np.quantile(one, 0.95)).sum()),
+                    two.size,
+                    separates,
+                    means[label],
+                    whole=True,
+                )
+            )
     return sorted(found, key=lambda g: (-abs(g.separates), g.dimension))
 
 
 def _rate(sums: dict[str, Array], label: str, periods: tuple[Period, ...]) -> float:
     """Bits/s of a label over whole periods."""
-    return float(sums[label].sum()) * 8e9 / max(1, sum(last - first for first, last in periods)) if label in sums else 0.0
+    return (
+        float(sums[label].sum()) * 8e9 / max(1, sum(last - first for first, last in periods)) if label in sums else 0.0
+    )
 
 
 def _added(parts: list[dict[str, Array]]) -> dict[str, Array]:
@@ -147,5 +184,7 @@ def _binned(scene: Scene, held: HeldFlows, period: Period, dimension: str, expor
     place = (middle - period[0]) * _BINS // max(1, period[1] - period[0])
     kept = (place >= 0) & (place < _BINS)
     count = len(labels.texts)
-    table = np.bincount(labels.codes[kept] * _BINS + place[kept], rows["octets"][kept], count * _BINS).reshape(count, _BINS)
+    table = np.bincount(labels.codes[kept] * _BINS + place[kept], rows["octets"][kept], count * _BINS).reshape(
+        count, _BINS
+    )
     return {labels.texts[k]: table[k] for k in np.flatnonzero(table.sum(axis=1) > 0).tolist()}

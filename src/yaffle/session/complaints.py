@@ -10,7 +10,11 @@ _WELL = 0.5
 
 
 def _words(text: str) -> set[str]:
-    return {w for w in re.findall(r"[\w.:]{3,}", re.sub(r"[-_]", " ", text.lower())) if w not in ("the", "and", "slow", "desk", "with")}
+    return {
+        w
+        for w in re.findall(r"[\w.:]{3,}", re.sub(r"[-_]", " ", text.lower()))
+        if w not in ("the", "and", "slow", "desk", "with")
+    }
 
 
 def fit(complaint: Complaint, finding: Finding, names: str = "") -> float:
@@ -32,7 +36,9 @@ def fit(complaint: Complaint, finding: Finding, names: str = "") -> float:
 
 
 def ranked(findings: list[Finding], complaints: tuple[Complaint, ...]) -> list[tuple[Finding, float]]:
-    """Findings with how well each explains the complaint that it explains best: those that explain one first, then by time lost."""
+    """Findings with how well each explains the complaint that it explains best: those that explain one first, then by
+    time lost.
+    """
     scored = [(f, max((fit(c, f) for c in complaints), default=0.0)) for f in findings]
     return sorted(scored, key=lambda pair: (-round(pair[1], 1), -pair[0].lost_ns))
 

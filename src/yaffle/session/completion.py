@@ -6,7 +6,8 @@ from typing import Any
 from yaffle.session.filtering import COLUMNS
 
 FUNCTIONS = (
-    "abs", "coalesce", "contains", "date_trunc", "ends_with", "floor", "greatest", "hour", "least", "length", "lower", "minute", "regexp_matches", "round",
+    "abs", "coalesce", "contains", "date_trunc", "ends_with", "floor", "greatest", "hour", "least", "length", "lower",
+    "minute", "regexp_matches", "round",
     "second", "starts_with", "upper",
 )  # fmt: skip
 WORDS = ("and", "between", "false", "ilike", "in", "is null", "like", "not", "or", "true")

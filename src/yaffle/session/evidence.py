@@ -74,7 +74,9 @@ class Evidence:
         self.first_ns, self.last_ns = self._span()
 
     def _span(self) -> tuple[int, int]:
-        """When the evidence begins and ends: packets, a history, tables of counters; without any of these, when flow records came."""
+        """When the evidence begins and ends: packets, a history, tables of counters; without any of these, when flow
+        records came.
+        """
         held = [(s.first_ns, s.last_ns) for s in self.analysis.capture.sources if s.last_ns]
         told = self.analysis.flows.rows["arrived_ns"] if not held else self.analysis.flows.rows["arrived_ns"][:0]
         if told.size:
@@ -84,12 +86,17 @@ class Evidence:
 
     @cached_property
     def busiest_exporter(self) -> int:
-        """Number of the exporter with most bytes of all times, of packets only where nobody else told; -1 without any. Raises HistoryError."""
+        """Number of the exporter with most bytes of all times, of packets only where nobody else told; -1 without any.
+
+        Raises HistoryError.
+        """
         held = held_flows(self.analysis, self.first_ns, self.last_ns)
         if not held.rows.size:
             return -1
         sizes = np.bincount(held.rows["exporter"], held.rows["octets"], len(held.exporters))
-        return max(range(len(held.exporters)), key=lambda k: (held.exporters[k].protocol != PACKETS and sizes[k] > 0, sizes[k]))
+        return max(
+            range(len(held.exporters)), key=lambda k: (held.exporters[k].protocol != PACKETS and sizes[k] > 0, sizes[k])
+        )
 
     @cached_property
     def labels(self) -> list[str]:
@@ -104,7 +111,9 @@ class Evidence:
 
     @cached_property
     def asked(self) -> tuple[Labels, Array]:
-        """For each message: what it asked under labels that fall together ("PROTOCOL\nLABEL"), and whether its answer was a failure."""
+        """For each message: what it asked under labels that fall together ("PROTOCOL\nLABEL"), and whether its answer
+        was a failure.
+        """
         messages = self.analysis.messages
         owner = np.repeat(np.arange(messages.starts.size - 1), np.diff(messages.starts))
         spoken = [messages.protocol.get(c, "tcp") for c in owner.tolist()]
@@ -124,7 +133,9 @@ class Evidence:
         return Labels.of([protocols.get(c, "tcp") for c in range(self.analysis.account.flow.size)])
 
     def said(self, wait: int) -> tuple[str, str, str]:
-        """Of a wait: what it speaks, what was asked in words, how it was answered; empty where turns of bytes tell no more."""
+        """Of a wait: what it speaks, what was asked in words, how it was answered; empty where turns of bytes tell no
+        more.
+        """
         exchange, messages, message = int(self.waits.exchange[wait]), self.analysis.messages, self._message(wait)
         protocol = messages.protocol.get(int(self.waits.connection[wait]), "tcp")
         if message < 0:
@@ -157,7 +168,9 @@ class Evidence:
         keys = (server.codes * 65536 + port) * len(host.texts) + host.codes
         kinds, place = np.unique(keys, return_inverse=True)
         parts = [(*divmod(key // len(host.texts), 65536), host.texts[key % len(host.texts)]) for key in kinds.tolist()]
-        names = Labels.of([self.places.application(server.texts[address], port_, host_) for address, port_, host_ in parts])
+        names = Labels.of(
+            [self.places.application(server.texts[address], port_, host_) for address, port_, host_ in parts]
+        )
         for (address, port_, host_), code in zip(parts, names.codes.tolist(), strict=True):
             self.told.setdefault(names.texts[code], self.places.told(server.texts[address], port_, host_))
         return Labels(names.codes[place] if kinds.size else keys, names.texts)
@@ -202,18 +215,27 @@ class Evidence:
         kept = np.flatnonzero(self.speaks[owner]) if owner.size else np.empty(0, np.int64)
         lonely = np.flatnonzero(self.speaks & (account.fact("exchanges") == 0) & (account.fact("wait_ns") > 0))
         if not lonely.size and kept.size == owner.size:  # All of them as they are: nothing to copy.
-            return Waits(owner, kept, account.of_exchange("first_ns"), account.of_exchange("end_ns"), account.exchange_charges)
+            return Waits(
+                owner, kept, account.of_exchange("first_ns"), account.of_exchange("end_ns"), account.exchange_charges
+            )
         return Waits(
             np.concatenate([owner[kept], lonely]),
             np.concatenate([kept, np.full(lonely.size, -1)]),
             np.concatenate([account.of_exchange("first_ns")[kept], account.fact("first_ns")[lonely]]),
-            np.concatenate([account.of_exchange("end_ns")[kept], account.fact("first_ns")[lonely] + account.fact("wait_ns")[lonely]]),
+            np.concatenate(
+                [
+                    account.of_exchange("end_ns")[kept],
+                    account.fact("first_ns")[lonely] + account.fact("wait_ns")[lonely],
+                ]
+            ),
             np.concatenate([account.exchange_charges[kept], account.connection_charges[lonely]]),
         )
 
     @cached_property
     def bounds(self) -> Array:
-        """For each wait the bounds of each party's part, ns (n, 6), in the order of ledger.bounds.FIELDS; what is no exchange's is as charged."""
+        """For each wait the bounds of each party's part, ns (n, 6), in the order of ledger.bounds.FIELDS; what is no
+        exchange's is as charged.
+        """
         waits, account = self.waits, self.analysis.account
         found = np.empty((waits.connection.size, len(FIELDS)), np.int64)
         has = waits.exchange >= 0

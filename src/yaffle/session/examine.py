@@ -22,7 +22,9 @@ _SIDES = ("client", "server")
 
 @dataclass(frozen=True)
 class Limits:
-    """What limited one side, stretch by stretch; and what congestion control allowed it at each segment (0: not its own)."""
+    """What limited one side, stretch by stretch; and what congestion control allowed it at each segment (0: not its
+    own).
+    """
 
     from_ns: Array
     to_ns: Array
@@ -61,7 +63,16 @@ class Connection:
         samples = empty_samples(3 * order.size + 8)
         pending, extra = np.empty((2, order.size), np.int64), np.empty((2, order.size), np.int64)
         gather(order, analysis.capture.packets, self.segments, facts)
-        count = classify(self.segments, facts, analysis.capture.sack.left, analysis.capture.sack.right, samples, pending, extra, empty_holes())
+        count = classify(
+            self.segments,
+            facts,
+            analysis.capture.sack.left,
+            analysis.capture.sack.right,
+            samples,
+            pending,
+            extra,
+            empty_holes(),
+        )
         self.samples = samples[:count]
         self.extra = np.empty((2, order.size), np.int64)
         extra_delays(self.segments, self.extra)
@@ -80,7 +91,10 @@ class Connection:
     def title(self) -> str:
         """Both ends."""
         places = self.evidence.places
-        return f"{places.short(self.client)} port {self.client_port}  –  {places.short(self.server)} port {self.server_port}"
+        return (
+            f"{places.short(self.client)} port {self.client_port}  –  {places.short(self.server)} port"
+            f" {self.server_port}"
+        )
 
     def since_previous(self) -> Array:
         """Time since the packet before, ns."""
@@ -116,7 +130,9 @@ class Connection:
         inside = (g["d"] == side) & (g["t"] >= from_ns) & (g["t"] <= to_ns) & (g["n"] > 0)
         span_s = max(1, to_ns - from_ns) / 1e9
         base = g["kind"][inside] & kinds.KIND_MASK
-        fresh = np.isin(base, (kinds.DATA, kinds.CLOSE, kinds.OUT_OF_ORDER)) | (g["kind"][inside] & kinds.FIRST_UNSEEN > 0)
+        fresh = np.isin(base, (kinds.DATA, kinds.CLOSE, kinds.OUT_OF_ORDER)) | (
+            g["kind"][inside] & kinds.FIRST_UNSEEN > 0
+        )
         return float(g["n"][inside].sum() * 8 / span_s), float(g["n"][inside][fresh].sum() * 8 / span_s)
 
     def silences(self, least_ns: int = SILENCE_NS) -> list[Silence]:
@@ -132,7 +148,9 @@ class Connection:
         repeat = kinds.is_repeat(int(g["kind"][after]))
         sides = [g["d"][: before + 1] == side for side in (CLIENT, SERVER)]
         highest = [int(g["e"][: before + 1][m].max()) if m.any() else 0 for m in sides]
-        acknowledged = [int(g["a"][: before + 1][m].max()) if m.any() else 0 for m in (sides[1], sides[0])]  # of the client's, of the server's bytes
+        acknowledged = [
+            int(g["a"][: before + 1][m].max()) if m.any() else 0 for m in (sides[1], sides[0])
+        ]  # of the client's, of the server's bytes
         data = np.flatnonzero((g["n"][: before + 1] > 0) & ((g["kind"][: before + 1] & kinds.KIND_MASK) != kinds.COPY))
         last_data = int(g["d"][data[-1]]) if data.size else -1
         ender = _SIDES[int(g["d"][after])]
@@ -140,7 +158,9 @@ class Connection:
         payload = int(g["n"][after])
         ended = f"{word} of the {ender}" + (f" ({size(payload)})" if payload else "") + " ended it"
         open_bytes = [max(0, highest[s] - acknowledged[s]) for s in (CLIENT, SERVER)]
-        window = {side: int(g["w"][np.flatnonzero(sides[side])[-1]]) if sides[side].any() else -1 for side in (CLIENT, SERVER)}
+        window = {
+            side: int(g["w"][np.flatnonzero(sides[side])[-1]]) if sides[side].any() else -1 for side in (CLIENT, SERVER)
+        }
         if kind_after in (kinds.OPEN, kinds.OPEN_ANSWER, kinds.REPEAT_OPEN) or (before == 0 and g["flags"][0] & 2):
             owed, kind, why = "server", "set-up", "the opening was not answered yet"
         elif kind_after in (kinds.KEEP_ALIVE, kinds.KEEP_ALIVE_ANSWER):
@@ -150,7 +170,10 @@ class Connection:
         elif repeat:
             side = int(g["d"][after])
             owed, kind = _SIDES[side], "waiting"
-            why = f"{size(max(open_bytes[side], payload))} of the {_SIDES[side]} were not acknowledged and had to be sent again"
+            why = (
+                f"{size(max(open_bytes[side], payload))} of the {_SIDES[side]} were not acknowledged and had to be sent"
+                " again"
+            )
         elif window[CLIENT] == 0 or window[SERVER] == 0:
             side = CLIENT if window[CLIENT] == 0 else SERVER
             owed, kind, why = _SIDES[side], "waiting", f"the receive window of the {_SIDES[side]} was shut"
@@ -170,4 +193,12 @@ class Connection:
         else:
             owed, kind, why = "nobody", "idle", "nothing was asked yet"
         debt = f"the {owed} owed the next packet" if owed != "nobody" else "nobody owed a packet"
-        return Silence(int(g["t"][before]), int(g["t"][after]), before, after, owed, kind, f"{why[:1].upper()}{why[1:]}; {debt}; {ended}.")
+        return Silence(
+            int(g["t"][before]),
+            int(g["t"][after]),
+            before,
+            after,
+            owed,
+            kind,
+            f"{why[:1].upper()}{why[1:]}; {debt}; {ended}.",
+        )

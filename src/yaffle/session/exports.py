@@ -1,4 +1,6 @@
-"""Evidence for others: waits and connections as tables, packets as a capture with comments; addresses masked where wished."""
+"""Evidence for others: waits and connections as tables, packets as a capture with comments; addresses masked where
+wished.
+"""
 
 import re
 from collections.abc import Iterator
@@ -40,12 +42,18 @@ def waits_table(scene: Scene, masker: Masker | None = None) -> Any:
     rows = pa.array(scene.rows)
     table = scene.filter.table.take(rows)
     for k, (party, cause) in enumerate(causes.CHARGES):
-        table = table.append_column(f"{party}_{cause.replace('-', '_')}_charge_ms", pa.array(scene.evidence.waits.by_column[k][scene.rows] / 1e6))
+        table = table.append_column(
+            f"{party}_{cause.replace('-', '_')}_charge_ms",
+            pa.array(scene.evidence.waits.by_column[k][scene.rows] / 1e6),
+        )
     return _masked(table, masker)
 
 
 def write_flows(scene: Scene, path: Path, progress: Progress = go_on) -> int:
-    """The flow records of the period, as IPFIX, CSV or Parquet by the name's ending; gives how many. Raises YaffleError or Cancelled."""
+    """The flow records of the period, as IPFIX, CSV or Parquet by the name's ending; gives how many.
+
+    Raises YaffleError or Cancelled.
+    """
     held = held_flows(scene.evidence.analysis, scene.first_ns, scene.last_ns)
     rows = held.rows[(held.rows["last_ns"] >= scene.first_ns) & (held.rows["first_ns"] <= scene.last_ns)]
     try:
@@ -61,11 +69,24 @@ def write_flows(scene: Scene, path: Path, progress: Progress = go_on) -> int:
 
 def _flows_table(rows: Array, exporters: list[Exporter]) -> Any:
     """One row a record: who told, ends, times, counts as scaled by sampling."""
-    columns: dict[str, Any] = {"exporter": pa.array([exporter_words(e) for e in exporters], pa.string()).take(pa.array(rows["exporter"]))}
+    columns: dict[str, Any] = {
+        "exporter": pa.array([exporter_words(e) for e in exporters], pa.string()).take(pa.array(rows["exporter"]))
+    }
     for end in ("src", "dst"):
         labels = labels_of(rows[f"{end}_hi"], rows[f"{end}_lo"], rows["ipv6"])
         columns[end] = pa.array(labels.texts, pa.string()).take(pa.array(labels.codes))
-    for name in ("transport", "src_port", "dst_port", "dscp", "ingress", "egress", "octets", "packets", "records", "sampling"):
+    for name in (
+        "transport",
+        "src_port",
+        "dst_port",
+        "dscp",
+        "ingress",
+        "egress",
+        "octets",
+        "packets",
+        "records",
+        "sampling",
+    ):
         columns[name] = pa.array(np.ascontiguousarray(rows[name]))
     for name in ("first", "last"):
         columns[name] = pa.array(np.ascontiguousarray(rows[f"{name}_ns"]), pa.timestamp("ns"))
@@ -129,7 +150,10 @@ def _masked(table: Any, masker: Masker | None) -> Any:
 
 
 def write_table(table: Any, path: Path) -> int:
-    """Writes a table as CSV or Parquet, by the name's ending; returns the rows. The file appears whole. Raises YaffleError."""
+    """Writes a table as CSV or Parquet, by the name's ending; returns the rows.
+
+    The file appears whole. Raises YaffleError.
+    """
     part = path.with_name(path.name + ".part")
     if path.suffix == ".parquet":
         pa.parquet.write_table(table, part)
@@ -142,7 +166,9 @@ def write_table(table: Any, path: Path) -> int:
     return int(table.num_rows)
 
 
-def write_packets(evidence: Evidence, mask: Array, path: Path, masker: Masker | None = None, progress: Progress = go_on) -> int:
+def write_packets(
+    evidence: Evidence, mask: Array, path: Path, masker: Masker | None = None, progress: Progress = go_on
+) -> int:
     """Writes the packets of a mask, in order of time, as pcapng; returns how many.
 
     What a packet is (a repeat, a copy, …) stands in its comment. Raises YaffleError where a source is away; Cancelled.
@@ -174,7 +200,9 @@ def write_packets(evidence: Evidence, mask: Array, path: Path, masker: Masker | 
             face = first_face[number] + link
             if masker is not None:
                 data = masker.packet(data, faces[face][1])
-            yield Kept(int(packets.time_ns[row]), int(packets.wire_bytes[row]), data, face, _comment(int(packets.kind[row])))
+            yield Kept(
+                int(packets.time_ns[row]), int(packets.wire_bytes[row]), data, face, _comment(int(packets.kind[row]))
+            )
 
     try:
         return write_selection(path, faces, chosen(), names=names, comment=comment)
@@ -186,7 +214,11 @@ def write_packets(evidence: Evidence, mask: Array, path: Path, masker: Masker | 
 
 def _comment(kind: int) -> str:
     base = kind & kinds.KIND_MASK
-    return kinds.in_words(kind) if kinds.is_repeat(kind) or base in (kinds.OUT_OF_ORDER, kinds.COPY, kinds.RESET, kinds.WINDOW_PROBE) else ""
+    return (
+        kinds.in_words(kind)
+        if kinds.is_repeat(kind) or base in (kinds.OUT_OF_ORDER, kinds.COPY, kinds.RESET, kinds.WINDOW_PROBE)
+        else ""
+    )
 
 
 class _Reader:

@@ -56,4 +56,6 @@ def also(former: str, more: str) -> str:
     """Both expressions at once; each stands alone where it needs to."""
     if not former.strip():
         return more
-    return " and ".join(f"({part.strip()})" if " or " in f" {part.lower()} " else part.strip() for part in (former, more))
+    return " and ".join(
+        f"({part.strip()})" if " or " in f" {part.lower()} " else part.strip() for part in (former, more)
+    )

@@ -29,7 +29,11 @@ COLUMNS: tuple[tuple[str, str], ...] = (
     ("network_ms", "part of it charged to the network, ms"),
     ("server_ms", "part of it charged to the server, ms"),
     ("unexplained_ms", "part of it that the evidence does not explain, ms"),
-    *((f"{party}_ms_{end}", f"{word} the {party}'s part can be, by the evidence, ms") for party in BOUNDED for end, word in (("low", "the least that"), ("high", "the most that"))),
+    *(
+        (f"{party}_ms_{end}", f"{word} the {party}'s part can be, by the evidence, ms")
+        for party in BOUNDED
+        for end, word in (("low", "the least that"), ("high", "the most that"))
+    ),
     ("loss_ms", "part of it charged to loss, ms"),
     ("request_bytes", "bytes asked"),
     ("response_bytes", "bytes answered"),
@@ -48,7 +52,13 @@ COLUMNS: tuple[tuple[str, str], ...] = (
     ("round_trip_ms", "least round trip between client and server, ms"),
     ("opening", "complete, unseen, refused, unanswered"),
     ("closing", "orderly, reset, open"),
-    ("protocol", "what the exchange speaks: http, http2, tls, postgresql, mysql, redis, smb, ldap, dns; tcp where that is not known"),
+    (
+        "protocol",
+        (
+            "what the exchange speaks: http, http2, tls, postgresql, mysql, redis, smb, ldap, dns; tcp where that is"
+            " not known"
+        ),
+    ),
     ("label", "what was asked, literals of statements masked"),
     ("outcome", "how it was answered: a status, an SQLSTATE, a code; answered, unanswered"),
     ("began", "when the exchange began, UTC"),
@@ -64,7 +74,9 @@ class FilterError(YaffleError):
 
 
 def _texts(labels: Labels, rows: Any) -> Any:
-    return pa.DictionaryArray.from_arrays(pa.array(labels.codes[rows].astype(np.int32)), pa.array(labels.texts, pa.string()))
+    return pa.DictionaryArray.from_arrays(
+        pa.array(labels.codes[rows].astype(np.int32)), pa.array(labels.texts, pa.string())
+    )
 
 
 def _said(evidence: Evidence, message: Any) -> dict[str, Any]:
@@ -134,7 +146,10 @@ class Filter:
                 "server_port": evidence.port[c],
                 "wait_ms": waits.wait_ns / 1e6,
                 **{name: parties[name] for name in ("client_ms", "network_ms", "server_ms", "unexplained_ms")},
-                **{name: evidence.bounds[:, k] / 1e6 for k, name in enumerate(f"{party}_ms_{end}" for party in BOUNDED for end in ("low", "high"))},
+                **{
+                    name: evidence.bounds[:, k] / 1e6
+                    for k, name in enumerate(f"{party}_ms_{end}" for party in BOUNDED for end in ("low", "high"))
+                },
                 "loss_ms": waits.charges[:, causes.LOSS] / 1e6,
                 "request_bytes": of_exchange("request_bytes"),
                 "response_bytes": of_exchange("response_bytes"),
@@ -145,7 +160,9 @@ class Filter:
                 "duplicate_acks": both("duplicate_acks"),
                 "zero_window_ms": both("zero_window_ns") / 1e6,
                 "resets": both("resets"),
-                "marking": _texts(Labels((packets.tos[first] >> 2).astype(np.int64), [marking(k) for k in range(64)]), slice(None)),
+                "marking": _texts(
+                    Labels((packets.tos[first] >> 2).astype(np.int64), [marking(k) for k in range(64)]), slice(None)
+                ),
                 "vlan": packets.vlan[first],
                 "round_trip_ms": trip[c] / 1e6,
                 "opening": _texts(words["opening"], c),
@@ -164,7 +181,8 @@ class Filter:
         connection = self._database.cursor()  # Of its own: measures are asked from another thread.
         try:
             relation = connection.from_arrow(self.table.append_column("row_", pa.array(np.arange(self.table.num_rows))))
-            # A newline keeps a comment in the expression from swallowing the bracket; only one expression can stand here.
+            # A newline keeps a comment in the expression from swallowing the bracket; only one expression can stand
+            # here.
             rows = relation.filter(f"({expression}\n)").project("row_").fetchnumpy()["row_"]
         except duckdb.Error as error:
             raise FilterError(_plain(str(error)), _place(str(error), expression)) from error
@@ -202,6 +220,12 @@ def _place(text: str, expression: str) -> int | None:
 def _plain(text: str) -> str:
     """First line of the database's message, without its jargon."""
     first = text.strip().split("\n")[0]
-    for prefix in ("Binder Error: ", "Parser Error: ", "Conversion Error: ", "Catalog Error: ", "Invalid Input Error: "):
+    for prefix in (
+        "Binder Error: ",
+        "Parser Error: ",
+        "Conversion Error: ",
+        "Catalog Error: ",
+        "Invalid Input Error: ",
+    ):
         first = first.removeprefix(prefix)
     return first

@@ -1,6 +1,7 @@
 """What flow records tell of a period: volume by any dimension, with share and trend, and rates over time.
 
-A record counts in the period as far as its span lies in it: its bytes and packets are taken to be spread evenly over its
+A record counts in the period as far as its span lies in it: its bytes and packets are taken to be spread evenly over
+its
 span. Exporters along one path count the same traffic each for itself: one of them is looked at, not their sum.
 """
 
@@ -62,7 +63,9 @@ class FlowPicture:
 
 @kernel
 def _spread(first_ns, last_ns, octets, packets, records, code, start_ns, end_ns, sums, trends, rate):  # type: ignore[no-untyped-def]
-    """Adds each record, as far as it lies in the period, to its label: bytes, packets, records; and to intervals of both resolutions."""
+    """Adds each record, as far as it lies in the period, to its label: bytes, packets, records; and to intervals of
+    both resolutions.
+    """
     span = end_ns - start_ns
     for i in range(first_ns.size):
         # From the start of the period on, so that fractions of a nanosecond are not lost in the age of the world.
@@ -97,13 +100,21 @@ def flow_picture(evidence: Evidence, first_ns: int, last_ns: int, settings: Flow
     """The records of one exporter (of the one with most bytes where none is given) in a period. Raises HistoryError."""
     held = held_flows(evidence.analysis, first_ns, last_ns)
     rows, by, exporter = held.rows, settings.by, settings.exporter
-    sizes = np.bincount(rows["exporter"], rows["octets"], len(held.exporters)) if rows.size else np.zeros(len(held.exporters))
+    sizes = (
+        np.bincount(rows["exporter"], rows["octets"], len(held.exporters))
+        if rows.size
+        else np.zeros(len(held.exporters))
+    )
     having = [(k, e) for k, e in enumerate(held.exporters) if e.flow_records]
     if exporter not in [k for k, _ in having]:
-        exporter = max((k for k, _ in having), key=lambda k: (held.exporters[k].protocol != PACKETS, sizes[k]), default=-1)
+        exporter = max(
+            (k for k, _ in having), key=lambda k: (held.exporters[k].protocol != PACKETS, sizes[k]), default=-1
+        )
     edges_ns = first_ns + np.array([k * max(1, last_ns - first_ns) // BINS for k in range(BINS + 1)], np.int64)
     if exporter < 0:
-        return FlowPicture([], -1, settings, [], edges_ns, np.zeros(BINS), 0.0, 0, held.words, np.zeros((0, len(RECENT_S))))
+        return FlowPicture(
+            [], -1, settings, [], edges_ns, np.zeros(BINS), 0.0, 0, held.words, np.zeros((0, len(RECENT_S)))
+        )
     place = np.flatnonzero(rows["exporter"] == exporter)
     own = rows[place]
     for dimension, label in settings.inside:
@@ -117,10 +128,36 @@ def flow_picture(evidence: Evidence, first_ns: int, last_ns: int, settings: Flow
     _added(own, labels.codes, first_ns, max(last_ns, first_ns + 1), sums, trends, rate)
     total = float(sums[:, 0].sum())
     order = [k for k in np.argsort(-sums[:, 0], kind="stable")[:_MOST].tolist() if sums[k, 2]]
-    parts = [FlowPart(labels.texts[k], float(sums[k, 0]), float(sums[k, 1]), int(sums[k, 2]), float(sums[k, 0]) / max(1.0, total), trends[k], measured.get(k, "")) for k in order]
+    parts = [
+        FlowPart(
+            labels.texts[k],
+            float(sums[k, 0]),
+            float(sums[k, 1]),
+            int(sums[k, 2]),
+            float(sums[k, 0]) / max(1.0, total),
+            trends[k],
+            measured.get(k, ""),
+        )
+        for k in order
+    ]
     seconds = np.maximum(np.diff(edges_ns) / 1e9, 1e-9)
-    recent = np.stack([_recent(own, labels.codes, last_ns, s, count) for s in RECENT_S], axis=1)[order] if order else np.zeros((0, len(RECENT_S)))
-    return FlowPicture(having, exporter, settings, parts, edges_ns, rate * 8 / seconds, total, int(sums[:, 2].sum()), held.words, recent)
+    recent = (
+        np.stack([_recent(own, labels.codes, last_ns, s, count) for s in RECENT_S], axis=1)[order]
+        if order
+        else np.zeros((0, len(RECENT_S)))
+    )
+    return FlowPicture(
+        having,
+        exporter,
+        settings,
+        parts,
+        edges_ns,
+        rate * 8 / seconds,
+        total,
+        int(sums[:, 2].sum()),
+        held.words,
+        recent,
+    )
 
 
 def _measured(held: HeldFlows, place: Array, codes: Array) -> dict[int, str]:
@@ -137,7 +174,10 @@ def _measured(held: HeldFlows, place: Array, codes: Array) -> dict[int, str]:
                     texts.setdefault(own[row], {})[name] = value
     found = {}
     for code in {*figures, *texts}:
-        parts = [f"{name} {sum(v) / len(v):.4g} (most {max(v)})" if len(set(v)) > 1 else f"{name} {v[0]}" for name, v in figures.get(code, {}).items()]
+        parts = [
+            f"{name} {sum(v) / len(v):.4g} (most {max(v)})" if len(set(v)) > 1 else f"{name} {v[0]}"
+            for name, v in figures.get(code, {}).items()
+        ]
         found[code] = ", ".join([*parts, *(f"{name} {text}" for name, text in texts.get(code, {}).items())])
     return found
 
@@ -175,12 +215,25 @@ def largest_exporters(held: HeldFlows) -> list[int]:
 def octets_over(rows: Array, first_ns: int, last_ns: int, bins: int) -> Array:
     """Bytes of some records in equal intervals of a period, each record spread evenly over its span, (bins,)."""
     octets = np.zeros(bins)
-    _added(rows, np.zeros(rows.size, np.int64), first_ns, max(last_ns, first_ns + 1), np.zeros((1, 3)), np.zeros((1, 1)), octets)
+    _added(
+        rows,
+        np.zeros(rows.size, np.int64),
+        first_ns,
+        max(last_ns, first_ns + 1),
+        np.zeros((1, 3)),
+        np.zeros((1, 1)),
+        octets,
+    )
     return octets
 
 
-def flow_series(evidence: Evidence, first_ns: int, last_ns: int, settings: FlowSettings, edges_ns: Array) -> tuple[Array, list[str]]:
-    """(bytes in equal intervals with these edges, labels of the dimension from the largest on) of one exporter. Raises HistoryError."""
+def flow_series(
+    evidence: Evidence, first_ns: int, last_ns: int, settings: FlowSettings, edges_ns: Array
+) -> tuple[Array, list[str]]:
+    """(bytes in equal intervals with these edges, labels of the dimension from the largest on) of one exporter.
+
+    Raises HistoryError.
+    """
     held = held_flows(evidence.analysis, first_ns, last_ns)
     rows = held.rows
     if not rows.size:

@@ -23,7 +23,9 @@ def make_four_weeks(folder: Path, progress: Progress = go_on) -> Path:
     rules = [Rule(name, server, port) for name, (server, port, _, _) in weeks.SERVICES.items()]
     rules.append(Rule(weeks.ARCHIVE_NAME, weeks.ARCHIVE[1], weeks.ARCHIVE[2]))
     complaints = (
-        Complaint("Saltmarsh", "ticket desk", "desks crawl when we open, fine after nine", _at(4, 5, 45), _at(4, 8, 30)),
+        Complaint(
+            "Saltmarsh", "ticket desk", "desks crawl when we open, fine after nine", _at(4, 5, 45), _at(4, 8, 30)
+        ),
         Complaint("Saltmarsh", "manifest", "same again this morning", _at(6, 5, 40), _at(6, 9, 0)),
     )
     kept = Kept(complaints=complaints, rules=tuple(rules), sites=(*sites, Site("data centre", weeks.DATA_CENTRE)))

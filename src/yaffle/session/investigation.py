@@ -1,4 +1,7 @@
-"""The investigation: what is open, the focus and its history, the selection, findings kept. One model, one signal each."""
+"""The investigation: what is open, the focus and its history, the selection, findings kept.
+
+One model, one signal each.
+"""
 
 from collections.abc import Callable
 from dataclasses import InitVar, dataclass, field, replace
@@ -35,7 +38,9 @@ OVERVIEW_BINS = 2400  # Of the whole case, once; finer than the strip is wide.
 
 @dataclass
 class Opened:
-    """An analysis ready for the screen, with the user's own words from `memory`: everything slow is done before it is shown."""
+    """An analysis ready for the screen, with the user's own words from `memory`: everything slow is done before it is
+    shown.
+    """
 
     analysis: Analysis
     folder: Path | None = None
@@ -61,7 +66,9 @@ class Opened:
     @property
     def waiting_ns(self) -> Array:
         """Of the waits begun in each interval of the overview."""
-        place = np.clip(np.searchsorted(self.overview.edges_ns, self.evidence.waits.first_ns, "right") - 1, 0, OVERVIEW_BINS - 1)
+        place = np.clip(
+            np.searchsorted(self.overview.edges_ns, self.evidence.waits.first_ns, "right") - 1, 0, OVERVIEW_BINS - 1
+        )
         return np.bincount(place, self.evidence.waits.wait_ns, OVERVIEW_BINS)
 
     def _overview(self, first_ns: int, last_ns: int) -> Series:
@@ -72,11 +79,17 @@ class Opened:
         return replace(found, octets=flow_octets(self.evidence, first_ns, last_ns, OVERVIEW_BINS))
 
     def grown(self) -> "Growth | None":
-        """What a history has got since it was last looked at; None where that is nothing. For any thread. Raises HistoryError."""
+        """What a history has got since it was last looked at; None where that is nothing.
+
+        For any thread. Raises HistoryError.
+        """
         history = self.analysis.history
         if history is None or not history.refresh():
             return None
-        first_ns, last_ns = min(self.evidence.first_ns or history.first_ns, history.first_ns), max(self.evidence.last_ns, history.last_ns)
+        first_ns, last_ns = (
+            min(self.evidence.first_ns or history.first_ns, history.first_ns),
+            max(self.evidence.last_ns, history.last_ns),
+        )
         return Growth(self, first_ns, last_ns, self._overview(first_ns, last_ns))
 
 
@@ -100,7 +113,12 @@ class Investigation:
     """Lives on the main thread. Views read its properties when a signal tells them to."""
 
     def __init__(self) -> None:
-        self.opened_changed, self.focus_changed, self.selection_changed, self.kept_changed = Signal(), Signal(), Signal(), Signal()
+        self.opened_changed, self.focus_changed, self.selection_changed, self.kept_changed = (
+            Signal(),
+            Signal(),
+            Signal(),
+            Signal(),
+        )
         self.pending_changed, self.grown_changed = Signal(), Signal()
         self.pending: list[tuple[str, int]] = []  # files being read: name, bytes
         self.opened: Opened | None = None
@@ -125,7 +143,9 @@ class Investigation:
         self.kept_changed.emit()
 
     def renamed(self, opened: Opened) -> None:
-        """Shows the same analysis under other names of applications: the focus widens to all applications, the rest stays."""
+        """Shows the same analysis under other names of applications: the focus widens to all applications, the rest
+        stays.
+        """
         self.opened = opened
         self.connection, self.segment = None, -1
         self.history.go(self.focus.with_trail(()))
@@ -139,7 +159,11 @@ class Investigation:
         if opened is None or growth.of is not opened:
             return
         former, period = opened.evidence.last_ns, self.focus.period
-        opened.evidence.first_ns, opened.evidence.last_ns, opened.overview = growth.first_ns, growth.last_ns, growth.overview
+        opened.evidence.first_ns, opened.evidence.last_ns, opened.overview = (
+            growth.first_ns,
+            growth.last_ns,
+            growth.overview,
+        )
         opened.evidence.__dict__.pop("busiest_exporter", None)  # Another may have most by now.
         self.grown_changed.emit()
         if period is not None and period[1] == former:
@@ -196,7 +220,9 @@ class Investigation:
 
     @property
     def ranked(self) -> list[tuple[Finding, float]]:
-        """Findings of the period in focus that were not dismissed: those that explain a complaint first, then by time lost."""
+        """Findings of the period in focus that were not dismissed: those that explain a complaint first, then by time
+        lost.
+        """
         return ranked([f for f in self._in_period() if f.key not in self.kept.dismissed], self.kept.complaints)
 
     @property
@@ -213,7 +239,9 @@ class Investigation:
         if self.opened is None:
             return []
         period = self.focus.period
-        return [f for f in self.opened.findings if period is None or (f.first_ns <= period[1] and f.last_ns >= period[0])]
+        return [
+            f for f in self.opened.findings if period is None or (f.first_ns <= period[1] and f.last_ns >= period[0])
+        ]
 
     @property
     def cleared(self) -> list[Cleared]:
@@ -250,7 +278,11 @@ class Investigation:
     def _refocused(self) -> None:
         self._narrow()
         trail = self.focus.trail
-        if len(trail) == 4 and trail[3].isdigit() and (self.connection is None or self.connection.number != int(trail[3])):
+        if (
+            len(trail) == 4
+            and trail[3].isdigit()
+            and (self.connection is None or self.connection.number != int(trail[3]))
+        ):
             self._load(int(trail[3]))
             self.selection_changed.emit()
         self.focus_changed.emit()
@@ -326,11 +358,17 @@ class Investigation:
             return
         worst = max(finding.connections, key=lambda c: int(evidence.analysis.account.fact("worst_wait_ns")[c]))
         trail = trail_of(evidence, worst)
-        depth = 2 if finding.party == "server" and "protocol" not in finding.grounds else 1  # A service is not the server of who waited for it.
+        depth = (
+            2 if finding.party == "server" and "protocol" not in finding.grounds else 1
+        )  # A service is not the server of who waited for it.
         if finding.users == 1:
             depth = 3
         self._load(worst)
-        text = "" if len(finding.grounds.get("connections", [])) == 0 or finding.party != "network" else f"site = '{finding.subject}'".replace("\n", " ")
+        text = (
+            ""
+            if len(finding.grounds.get("connections", [])) == 0 or finding.party != "network"
+            else f"site = '{finding.subject}'".replace("\n", " ")
+        )
         self.look(Focus(period, trail[:depth] if finding.party != "network" else (), text))
         self.selection_changed.emit()
 

@@ -115,7 +115,11 @@ class Kept:
             float(line) if isinstance(line, int | float) and line >= 0 else 0.0,
             entries("rules", Rule),
             tuple(site for site in entries("sites", Site) if _is_range(site)),
-            tuple(rule for rule in entries("expected", Expected) if 0 <= rule.dscp < 64) if "expected" in data else USUAL,
+            (
+                tuple(rule for rule in entries("expected", Expected) if 0 <= rule.dscp < 64)
+                if "expected" in data
+                else USUAL
+            ),
             entries("apart", PairedEnds),
             entries("placed", Placed),
             entries("drawn", Drawn),

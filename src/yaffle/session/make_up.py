@@ -15,7 +15,16 @@ from yaffle.session.evidence import Evidence
 from yaffle.session.expressions import also, literal, only
 
 DIMENSIONS = ("application", "host", "pair", "port", "protocol", "marking", "VLAN", "cast")
-NEXT = {"application": "host", "host": "pair", "pair": "port", "port": "pair", "protocol": "application", "marking": "application", "VLAN": "application", "cast": "application"}
+NEXT = {
+    "application": "host",
+    "host": "pair",
+    "pair": "port",
+    "port": "pair",
+    "protocol": "application",
+    "marking": "application",
+    "VLAN": "application",
+    "cast": "application",
+}
 TREND = 24
 _TCP = 6
 
@@ -54,7 +63,9 @@ def _dimension(evidence: Evidence, by: str) -> _Dimension:
     if by == "application":
         known = evidence.flow_application.texts
         table = _and_none(evidence.flow_application.codes, len(known))
-        return _Dimension([*known, "not IP"], (table,), where=lambda k: only("application", known[k]) if k < len(known) else "")
+        return _Dimension(
+            [*known, "not IP"], (table,), where=lambda k: only("application", known[k]) if k < len(known) else ""
+        )
     if by == "host":
         both = Labels(np.concatenate([client.codes, server.codes + len(client.texts)]), [*client.texts, *server.texts])
         apart = both.named(lambda address: _host(evidence.places, address))
@@ -63,21 +74,33 @@ def _dimension(evidence: Evidence, by: str) -> _Dimension:
         addresses: dict[int, list[str]] = {}
         for key in np.unique(apart.codes * len(both.texts) + both.codes).tolist():
             addresses.setdefault(key // len(both.texts), []).append(both.texts[key % len(both.texts)])
-        return _Dimension([*apart.texts, "not IP"], (_and_none(one, none), np.append(np.where(two == one, -1, two), -1)), where=lambda k: _either(addresses.get(k, [])))
+        return _Dimension(
+            [*apart.texts, "not IP"],
+            (_and_none(one, none), np.append(np.where(two == one, -1, two), -1)),
+            where=lambda k: _either(addresses.get(k, [])),
+        )
     if by == "pair":
         keys, codes = np.unique(client.codes * (len(server.texts) + 1) + server.codes, return_inverse=True)
         pairs = [divmod(key, len(server.texts) + 1) for key in keys.tolist()]
-        texts = [f"{_host(evidence.places, client.texts[a])} – {evidence.places.short(server.texts[b])}" for a, b in pairs]
+        texts = [
+            f"{_host(evidence.places, client.texts[a])} – {evidence.places.short(server.texts[b])}" for a, b in pairs
+        ]
         ends = [(client.texts[a], server.texts[b]) for a, b in pairs]
         return _Dimension(
-            [*texts, "not IP"], (_and_none(codes, len(texts)),), where=lambda k: also(only("client", ends[k][0]), only("server", ends[k][1])) if k < len(ends) else ""
+            [*texts, "not IP"],
+            (_and_none(codes, len(texts)),),
+            where=lambda k: also(only("client", ends[k][0]), only("server", ends[k][1])) if k < len(ends) else "",
         )
     if by == "port":
         keys, codes = np.unique(flows.protocol.astype(np.int64) * 65536 + flows.b_port, return_inverse=True)
         texts = [f"{protocol_name(key // 65536)} {key % 65536}" for key in keys.tolist()]
         ports = keys.tolist()
         return _Dimension(
-            [*texts, "not IP"], (_and_none(codes, len(texts)),), where=lambda k: only("server_port", ports[k] % 65536) if k < len(ports) and ports[k] // 65536 == _TCP else ""
+            [*texts, "not IP"],
+            (_and_none(codes, len(texts)),),
+            where=lambda k: (
+                only("server_port", ports[k] % 65536) if k < len(ports) and ports[k] // 65536 == _TCP else ""
+            ),
         )
     if by == "cast":
         codes = np.where(packets.marks & MARK_BROADCAST, 2, np.where(packets.marks & MARK_MULTICAST, 1, 0))
@@ -146,7 +169,9 @@ def within(evidence: Evidence, mask: Array, by: str, label: str) -> Array:
     return np.asarray(mask & member[evidence.analysis.capture.packets.flow])
 
 
-def make_up(evidence: Evidence, packets: Array | None, by: str, most: int = 200, period: tuple[int, int] | None = None) -> list[Part]:
+def make_up(
+    evidence: Evidence, packets: Array | None, by: str, most: int = 200, period: tuple[int, int] | None = None
+) -> list[Part]:
     """The packets (a mask; all that count where None) by one of DIMENSIONS, largest first."""
     columns = evidence.analysis.capture.packets
     mask = evidence.packet_counts if packets is None else packets
@@ -171,6 +196,14 @@ def make_up(evidence: Evidence, packets: Array | None, by: str, most: int = 200,
     total = max(1, int(of_group.sum()))
     told = evidence.told if by == "application" else {}
     return [
-        Part(dimension.texts[k], int(octets[k]), int(counts[k]), float(octets[k] / total), trends[row], told.get(dimension.texts[k], ""), dimension.where(k))
+        Part(
+            dimension.texts[k],
+            int(octets[k]),
+            int(counts[k]),
+            float(octets[k] / total),
+            trends[row],
+            told.get(dimension.texts[k], ""),
+            dimension.where(k),
+        )
         for row, k in enumerate(order.tolist())
     ]

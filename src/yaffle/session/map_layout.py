@@ -1,4 +1,6 @@
-"""Where the places of a map stand: in columns from the clients to the servers, none over another; what the user moved stays there."""
+"""Where the places of a map stand: in columns from the clients to the servers, none over another; what the user moved
+stays there.
+"""
 
 from collections import defaultdict
 from dataclasses import dataclass, field
@@ -20,7 +22,9 @@ class Layout:
     places: list[Place] = field(default_factory=list)
     at: dict[str, tuple[int, int]] = field(default_factory=dict)
     links: list[Link] = field(default_factory=list)
-    bends: dict[tuple[str, str], list[tuple[int, int]]] = field(default_factory=dict)  # of links that pass columns between: where they do
+    bends: dict[tuple[str, str], list[tuple[int, int]]] = field(
+        default_factory=dict
+    )  # of links that pass columns between: where they do
     hidden: int = 0
 
 
@@ -33,15 +37,23 @@ def laid_out(picture: MapPicture, placed: tuple[Placed, ...] = (), drawn: tuple[
         if mine is not None and mine.hidden:
             found.hidden += 1
             continue
-        found.places.append(Place(place.key, mine.label if mine is not None and mine.label else place.label, place.kind, place.hosts))
+        found.places.append(
+            Place(place.key, mine.label if mine is not None and mine.label else place.label, place.kind, place.hosts)
+        )
     known = {place.key for place in picture.places}
     found.places += [
-        Place(one.key, one.label or one.key.removeprefix(BY_HAND), DRAWN_KIND) for one in placed if one.key.startswith(BY_HAND) and not one.hidden and one.key not in known
+        Place(one.key, one.label or one.key.removeprefix(BY_HAND), DRAWN_KIND)
+        for one in placed
+        if one.key.startswith(BY_HAND) and not one.hidden and one.key not in known
     ]
     shown = {place.key for place in found.places}
     found.links = [link for link in picture.links if link.one in shown and link.two in shown]
     told = {link.key for link in found.links}
-    found.links += [Link(one.one, one.two, words=one.words or "drawn by hand") for one in drawn if {one.one, one.two} <= shown and (one.one, one.two) not in told]
+    found.links += [
+        Link(one.one, one.two, words=one.words or "drawn by hand")
+        for one in drawn
+        if {one.one, one.two} <= shown and (one.one, one.two) not in told
+    ]
     found.at, found.bends = _columns(found.places, found.links)
     taken = {key: (one.x, one.y) for key, one in by_key.items() if key in shown and one.x >= 0 and one.y >= 0}
     for key, corner in taken.items():
@@ -49,7 +61,11 @@ def laid_out(picture: MapPicture, placed: tuple[Placed, ...] = (), drawn: tuple[
     found.bends = {link: corners for link, corners in found.bends.items() if not set(link) & set(taken)}
     for key in sorted(shown - set(taken)):  # Whoever was not moved makes way for who was.
         x, y = found.at[key]
-        while any(abs(x - ox) < WIDTH + 8 and abs(y - oy) < HEIGHT + 8 for other, (ox, oy) in found.at.items() if other != key and other in taken):
+        while any(
+            abs(x - ox) < WIDTH + 8 and abs(y - oy) < HEIGHT + 8
+            for other, (ox, oy) in found.at.items()
+            if other != key and other in taken
+        ):
             y += HEIGHT + 12
         found.at[key] = (x, y)
     _apart(found, taken)
@@ -59,7 +75,9 @@ def laid_out(picture: MapPicture, placed: tuple[Placed, ...] = (), drawn: tuple[
 def _apart(layout: Layout, taken: dict[str, tuple[int, int]]) -> None:
     """Moves down what still lies over another, as long as the user did not put it there."""
     settled: list[tuple[int, int]] = list(taken.values())
-    for key in sorted((p.key for p in layout.places if p.key not in taken), key=lambda k: (layout.at[k][0], layout.at[k][1], k)):
+    for key in sorted(
+        (p.key for p in layout.places if p.key not in taken), key=lambda k: (layout.at[k][0], layout.at[k][1], k)
+    ):
         x, y = layout.at[key]
         while any(abs(x - ox) < WIDTH + 8 and abs(y - oy) < HEIGHT + 8 for ox, oy in settled):
             y += HEIGHT + 12
@@ -68,7 +86,9 @@ def _apart(layout: Layout, taken: dict[str, tuple[int, int]]) -> None:
 
 
 def _ranks(places: list[Place], links: list[Link]) -> dict[str, int]:
-    """The column of each place: as many links as lie before it on the longest way from the clients; servers in the last."""
+    """The column of each place: as many links as lie before it on the longest way from the clients; servers in the
+    last.
+    """
     after: dict[str, list[str]] = defaultdict(list)
     for link in links:
         after[link.one].append(link.two)
@@ -92,10 +112,13 @@ def _ranks(places: list[Place], links: list[Link]) -> dict[str, int]:
     return ranks
 
 
-def _columns(places: list[Place], links: list[Link]) -> tuple[dict[str, tuple[int, int]], dict[tuple[str, str], list[tuple[int, int]]]]:
+def _columns(
+    places: list[Place], links: list[Link]
+) -> tuple[dict[str, tuple[int, int]], dict[tuple[str, str], list[tuple[int, int]]]]:
     """Corners by column, and the bends of links that pass columns between.
 
-    Within a column places are ordered so that links cross little (barycentre of the neighbors, a few rounds; Sugiyama, Tagawa
+    Within a column places are ordered so that links cross little (barycentre of the neighbors, a few rounds; Sugiyama,
+    Tagawa
     and Toda 1981); a link that passes a column has a place of its own there.
     """
     ranks = _ranks(places, links)
@@ -123,7 +146,14 @@ def _columns(places: list[Place], links: list[Link]) -> tuple[dict[str, tuple[in
             for k, key in enumerate(own):
                 y[key] = (k + 0.5) * tallest / len(own)
     order = sorted(columns)
-    at = {key: (20 + order.index(rank) * COLUMN, round(20 + (y[key] - 0.5) * ROW)) for rank, own in columns.items() for key in own}
+    at = {
+        key: (20 + order.index(rank) * COLUMN, round(20 + (y[key] - 0.5) * ROW))
+        for rank, own in columns.items()
+        for key in own
+    }
     boxes = {place.key for place in places}
-    bends = {link: [(at[name][0] + x, at[name][1] + HEIGHT // 2) for name in names for x in (0, WIDTH)] for link, names in passing.items()}
+    bends = {
+        link: [(at[name][0] + x, at[name][1] + HEIGHT // 2) for name in names for x in (0, WIDTH)]
+        for link, names in passing.items()
+    }
     return {key: corner for key, corner in at.items() if key in boxes}, bends

@@ -1,7 +1,9 @@
 """The map of a period: who is there by the evidence, what lies between, and how each link does, in words.
 
-Places are clients by their site, points of capture, devices that exported flow records, and servers by their site. Links are
-the segments between points, the stretches from the clients and to the servers beyond them, and the ways of flow records.
+Places are clients by their site, points of capture, devices that exported flow records, and servers by their site.
+Links are
+the segments between points, the stretches from the clients and to the servers beyond them, and the ways of flow
+records.
 """
 
 from collections import Counter, defaultdict
@@ -114,10 +116,19 @@ def _captured(scene: Scene, analysis: Analysis, drawing: _Drawing) -> list[tuple
     rows = np.flatnonzero((flows.first_ns <= scene.last_ns) & (flows.last_ns >= scene.first_ns))
     if not rows.size:
         return []
-    told = [k for k, address in enumerate(labels_of(flows.a_hi[rows], flows.a_lo[rows], flows.ipv6[rows]).texts) if address in {e.address for e in analysis.exporters}]
-    rows = rows[~np.isin(labels_of(flows.a_hi[rows], flows.a_lo[rows], flows.ipv6[rows]).codes, told)]  # What devices export is not theirs to carry.
+    told = [
+        k
+        for k, address in enumerate(labels_of(flows.a_hi[rows], flows.a_lo[rows], flows.ipv6[rows]).texts)
+        if address in {e.address for e in analysis.exporters}
+    ]
+    rows = rows[
+        ~np.isin(labels_of(flows.a_hi[rows], flows.a_lo[rows], flows.ipv6[rows]).codes, told)
+    ]  # What devices export is not theirs to carry.
     order = _chains(analysis)
-    client, server = (labels_of(getattr(flows, f"{end}_hi")[rows], getattr(flows, f"{end}_lo")[rows], flows.ipv6[rows]) for end in ("a", "b"))
+    client, server = (
+        labels_of(getattr(flows, f"{end}_hi")[rows], getattr(flows, f"{end}_lo")[rows], flows.ipv6[rows])
+        for end in ("a", "b")
+    )
     named_sites = [ends.named(analysis.places.site) for ends in (client, server)]
     sites = [np.array(labels.texts, object)[labels.codes] for labels in named_sites]
     places = analysis.places
@@ -144,10 +155,16 @@ def _captured(scene: Scene, analysis: Analysis, drawing: _Drawing) -> list[tuple
         applications[one, two, chain][known[service]] += weight
     named: list[tuple[str, list[str]]] = []
     for (one, two, chain), weight in _joined(ways, applications):
-        stations = [drawing.place(CLIENTS, one), *(drawing.place(POINT, capture.points[p]) for p in chain), drawing.place(SERVERS, two)]
+        stations = [
+            drawing.place(CLIENTS, one),
+            *(drawing.place(POINT, capture.points[p]) for p in chain),
+            drawing.place(SERVERS, two),
+        ]
         for near, far in pairwise(stations):
             drawing.link(near, far).packets += weight
-        named += [(f"{one} → {application}", stations) for application, _ in applications[one, two, chain].most_common(6)]
+        named += [
+            (f"{one} → {application}", stations) for application, _ in applications[one, two, chain].most_common(6)
+        ]
     for k, kind in enumerate((CLIENTS, SERVERS)):
         for name, own in hosts[k].items():
             key = f"{kind}: {name}"
@@ -160,10 +177,15 @@ def _captured(scene: Scene, analysis: Analysis, drawing: _Drawing) -> list[tuple
 def _joined(
     ways: Counter[tuple[str, str, tuple[int, ...]]], applications: dict[tuple[str, str, tuple[int, ...]], Counter[str]]
 ) -> list[tuple[tuple[str, str, tuple[int, ...]], int]]:
-    """Ways, the largest first; what was seen at some of the points of a larger way between the same sites went that way, and got lost on it."""
+    """Ways, the largest first; what was seen at some of the points of a larger way between the same sites went that
+    way, and got lost on it.
+    """
     kept: list[tuple[tuple[str, str, tuple[int, ...]], int]] = []
     for way, weight in ways.most_common():
-        larger = next((k for k, ((one, two, chain), _) in enumerate(kept) if (one, two) == way[:2] and set(way[2]) < set(chain)), -1)
+        larger = next(
+            (k for k, ((one, two, chain), _) in enumerate(kept) if (one, two) == way[:2] and set(way[2]) < set(chain)),
+            -1,
+        )
         if larger < 0:
             kept.append((way, weight))
         else:
@@ -212,7 +234,10 @@ def _measured(scene: Scene, analysis: Analysis, drawing: _Drawing) -> None:
             code = next((k for k, text in enumerate(sites.texts) if text == outer.partition(": ")[2]), -1)
             mine = own[(sites.codes[own] == code) & (flows.point[account.flow[own]] == point)]
             if mine.size:
-                link.state, link.words = FINE, f"{duration(int(median(trips[mine])))} there and back; {count(mine.size)} connections"
+                link.state, link.words = (
+                    FINE,
+                    f"{duration(int(median(trips[mine])))} there and back; {count(mine.size)} connections",
+                )
 
 
 @dataclass(frozen=True)
@@ -228,7 +253,11 @@ def _told(analysis: Analysis, way: Way, scene: Scene) -> _Way:
     own, came = (times >= scene.first_ns) & (times <= scene.last_ns), way.arrived >= 0
     delays = way.delay_ns[own[came]]
     part = replace(way, sent=way.sent[own], arrived=way.arrived[own], delay_ns=delays)
-    changed = [f"{marking(old)} becomes {marking(new)}" for old, new, packets in marking_changes(analysis.capture, part) if packets >= _LEAST_MARKED]
+    changed = [
+        f"{marking(old)} becomes {marking(new)}"
+        for old, new, packets in marking_changes(analysis.capture, part)
+        if packets >= _LEAST_MARKED
+    ]
     return _Way(int(own.sum()), int((own & ~came).sum()), median(delays), changed[:2])
 
 
@@ -242,8 +271,16 @@ def _judge(link: Link, ways: list[_Way]) -> None:
         return
     changed = [text for w in ways for text in w.markings]
     link.state = HURT if lost >= HURT_SHARE * packets and lost > 1 else WORN if lost or changed else FINE
-    told = f"lost {count(lost)} of {count(packets)} ({share(lost / packets)})" if lost else f"none of {count(packets)} lost"
-    link.words = f"{delays[0]} there; {delays[1]} back; {told}" if len(delays) == 2 else f"{delays[0] if delays else 'nothing arrived'}; {told}"
+    told = (
+        f"lost {count(lost)} of {count(packets)} ({share(lost / packets)})"
+        if lost
+        else f"none of {count(packets)} lost"
+    )
+    link.words = (
+        f"{delays[0]} there; {delays[1]} back; {told}"
+        if len(delays) == 2
+        else f"{delays[0] if delays else 'nothing arrived'}; {told}"
+    )
     link.words += "".join(f"; {text}" for text in changed)
 
 
@@ -260,7 +297,11 @@ def _exported(scene: Scene, analysis: Analysis, drawing: _Drawing) -> list[tuple
         rows = np.array(way.rows, np.int64)
         source, target, forward = _ends(held, rows, analysis.places)
         hops = way.hops if forward else way.hops[::-1]
-        stations = [drawing.place(CLIENTS, source), *(drawing.place(DEVICE, _device(analysis, hop)) for hop in hops), drawing.place(SERVERS, target)]
+        stations = [
+            drawing.place(CLIENTS, source),
+            *(drawing.place(DEVICE, _device(analysis, hop)) for hop in hops),
+            drawing.place(SERVERS, target),
+        ]
         for near, far in pairwise(stations):
             drawing.link(near, far).packets += int(sum(hop.packets for hop in way.hops) / len(way.hops))
         for before, after in pairwise(way.hops):
@@ -279,11 +320,18 @@ def _device(analysis: Analysis, hop: FlowHop) -> str:
 
 
 def _ends(held: HeldFlows, rows: Array, places: Places) -> tuple[str, str, bool]:
-    """(site of the clients, site of the servers, whether these flows go from clients to servers) of most of some records."""
+    """(site of the clients, site of the servers, whether these flows go from clients to servers) of most of some
+    records.
+    """
     own = held.rows[rows]
-    source, target = (labels_of(own[f"{side}_hi"], own[f"{side}_lo"], own["ipv6"]).named(places.site) for side in ("src", "dst"))
+    source, target = (
+        labels_of(own[f"{side}_hi"], own[f"{side}_lo"], own["ipv6"]).named(places.site) for side in ("src", "dst")
+    )
     forward = bool((own["dst_port"] == service_port(own)).mean() >= 0.5)
-    names = [Counter(labels.texts[code] for code in labels.codes.tolist()).most_common(1)[0][0] for labels in (source, target)]
+    names = [
+        Counter(labels.texts[code] for code in labels.codes.tolist()).most_common(1)[0][0]
+        for labels in (source, target)
+    ]
     return (names[0], names[1], True) if forward else (names[1], names[0], False)
 
 

@@ -15,7 +15,14 @@ MOST_INTERVALS = 100_000
 MARKS = ("line", "steps", "stacked")
 _AUTO = 400
 
-_REPEATS = (kinds.REPEAT_TIMEOUT, kinds.REPEAT_AFTER, kinds.REPEAT_FAST, kinds.REPEAT_TAIL, kinds.REPEAT_OPEN, kinds.REPEAT_CLOSE)
+_REPEATS = (
+    kinds.REPEAT_TIMEOUT,
+    kinds.REPEAT_AFTER,
+    kinds.REPEAT_FAST,
+    kinds.REPEAT_TAIL,
+    kinds.REPEAT_OPEN,
+    kinds.REPEAT_CLOSE,
+)
 # (name, kinds) of troubles, by what the segments are.
 TROUBLES: tuple[tuple[str, tuple[int, ...]], ...] = (
     ("sent again", _REPEATS),
@@ -27,20 +34,31 @@ TROUBLES: tuple[tuple[str, tuple[int, ...]], ...] = (
 )
 # The columns of the filter that tell whether a connection had them.
 TROUBLE_COLUMNS = {
-    "sent again": "repeats", "out of order": "out_of_order", "copies": "copies", "duplicate acks": "duplicate_acks", "window probes": "zero_window_ms", "resets": "resets",
-    "timeouts": "timeouts", "fast retransmissions": "fast_retransmissions", "tail loss probes": "tail_probes", "retransmissions after timeout": "after_timeout",
+    "sent again": "repeats", "out of order": "out_of_order", "copies": "copies", "duplicate acks": "duplicate_acks",
+    "window probes": "zero_window_ms", "resets": "resets",
+    "timeouts": "timeouts", "fast retransmissions": "fast_retransmissions", "tail loss probes": "tail_probes",
+    "retransmissions after timeout": "after_timeout",
 }  # fmt: skip
 # What made them be sent again.
 RETRANSMISSIONS: dict[str, tuple[tuple[int, ...], str]] = {
-    "timeouts": ((kinds.REPEAT_TIMEOUT, kinds.REPEAT_OPEN), "retransmission timers that expired, a second, openings included"),
+    "timeouts": (
+        (kinds.REPEAT_TIMEOUT, kinds.REPEAT_OPEN),
+        "retransmission timers that expired, a second, openings included",
+    ),
     "fast retransmissions": ((kinds.REPEAT_FAST,), "segments retransmitted on acknowledgements, a second"),
     "tail loss probes": ((kinds.REPEAT_TAIL,), "tail loss probes a second"),
-    "retransmissions after timeout": ((kinds.REPEAT_AFTER,), "segments retransmitted with the rest of a window after a timeout, a second"),
+    "retransmissions after timeout": (
+        (kinds.REPEAT_AFTER,),
+        "segments retransmitted with the rest of a window after a timeout, a second",
+    ),
 }
 _SEGMENTS = (
     dict(TROUBLES)
     | {name: group for name, (group, _) in RETRANSMISSIONS.items()}
-    | {"openings": (kinds.OPEN,), "in trouble": tuple(k for name, group in TROUBLES if name != "duplicate acks" for k in group)}
+    | {
+        "openings": (kinds.OPEN,),
+        "in trouble": tuple(k for name, group in TROUBLES if name != "duplicate acks" for k in group),
+    }
 )
 _PARTY = {"waiting for the client": 0, "waiting for the network": 1, "waiting for the server": 2}
 
@@ -49,7 +67,10 @@ COUNTED: dict[str, tuple[str, str]] = {
     "volume": ("bit/s", "bytes on the wire, as a rate"),
     "payload": ("bit/s", "payload of transport, as a rate"),
     "packets": ("1/s", "packets a second"),
-    "in trouble": ("1/s", "segments that tell of trouble, a second: sent again, out of order, copies, window probes, resets"),
+    "in trouble": (
+        "1/s",
+        "segments that tell of trouble, a second: sent again, out of order, copies, window probes, resets",
+    ),
     **{name: ("1/s", f"segments a second: {name}") for name, _ in TROUBLES},
     **{name: ("1/s", meaning) for name, (_, meaning) in RETRANSMISSIONS.items()},
     "openings": ("1/s", "connections begun a second"),
@@ -61,7 +82,10 @@ COUNTED: dict[str, tuple[str, str]] = {
     "worst wait": ("s", "of the exchanges begun in the interval"),
     "median server time": ("s", "what was charged to the server, of the exchanges begun in the interval"),
     "median network time": ("s", "what was charged to the network, of the exchanges begun in the interval"),
-    "median connect time": ("s", "from the first SYN to the client's acknowledgement, of the connections with exchanges begun in the interval"),
+    "median connect time": (
+        "s",
+        "from the first SYN to the client's acknowledgement, of the connections with exchanges begun in the interval",
+    ),
     "sent again, share": ("%", "segments sent again, of all segments with payload in the interval"),
     "users affected": ("%", "clients that waited a second or longer at once, of all that waited in the interval"),
     "look-up latency": ("s", "median of the look-ups of names in the interval, of all hosts"),
@@ -102,7 +126,10 @@ DEFAULT = (Measure("volume", "volume", mark="steps"), Measure("troubles/s", "in 
 
 
 def edges(first_ns: int, last_ns: int, interval_ns: int) -> Array:
-    """Edges of the intervals, int64 ns. interval_ns 0: as many as a screen shows. No more than MOST_INTERVALS: then longer ones."""
+    """Edges of the intervals, int64 ns. interval_ns 0: as many as a screen shows.
+
+    No more than MOST_INTERVALS: then longer ones.
+    """
     span = max(1, last_ns - first_ns)
     bins = _AUTO if interval_ns <= 0 else -(-span // interval_ns)
     if bins > MOST_INTERVALS:
@@ -134,12 +161,23 @@ def _table(group: tuple[int, ...]) -> Array:
     return np.isin(np.arange(256) & kinds.KIND_MASK, group)
 
 
-def counted_packets(scene: Scene, mask: Array, edge_ns: Array, group: tuple[int, ...] | None, octets: str = "") -> Array:
+def counted_packets(
+    scene: Scene, mask: Array, edge_ns: Array, group: tuple[int, ...] | None, octets: str = ""
+) -> Array:
     """Packets of some kinds (all: None) in each interval, or bytes of a column of theirs."""
     packets = scene.evidence.analysis.capture.packets
     sums = np.zeros(edge_ns.size - 1, np.int64)
     wanted = np.ones(256, bool) if group is None else _table(group)
-    _weigh(packets.time_ns, getattr(packets, octets or "wire_bytes"), packets.kind, mask, wanted, bool(octets), edge_ns, sums)
+    _weigh(
+        packets.time_ns,
+        getattr(packets, octets or "wire_bytes"),
+        packets.kind,
+        mask,
+        wanted,
+        bool(octets),
+        edge_ns,
+        sums,
+    )
     return sums
 
 
@@ -169,12 +207,20 @@ def values(scene: Scene, measure: Measure, edge_ns: Array) -> Array:
 
 def asked(scene: Scene, counted: str) -> list[Lookup]:
     """The answered questions that one of LATENCIES is about."""
-    return [one for one in scene.evidence.analysis.lookups.rows if one.protocol in LATENCIES[counted] and one.latency_ns >= 0]
+    return [
+        one
+        for one in scene.evidence.analysis.lookups.rows
+        if one.protocol in LATENCIES[counted] and one.latency_ns >= 0
+    ]
 
 
 def latencies(rows: list[Lookup], edge_ns: Array) -> Array:
     """Median latency of some questions in each interval, s."""
-    return _medians(np.array([one.asked_ns for one in rows], np.int64), np.array([one.latency_ns for one in rows], np.int64) / 1e9, edge_ns)
+    return _medians(
+        np.array([one.asked_ns for one in rows], np.int64),
+        np.array([one.latency_ns for one in rows], np.int64) / 1e9,
+        edge_ns,
+    )
 
 
 def _medians(time_ns: Array, amounts: Array, edge_ns: Array, *, greatest: bool = False) -> Array:
@@ -210,7 +256,9 @@ def _of_waits(scene: Scene, rows: Array, counted: str, edge_ns: Array) -> Array:
     if counted == "users affected":
         client = scene.evidence.client.codes[waits.connection[rows]]
         key, bad = place * (int(client.max(initial=0)) + 1) + client, waits.wait_ns[rows] >= _AFFECTED_NS
-        every, hit = (np.bincount(np.unique(some) // (int(client.max(initial=0)) + 1), minlength=bins) for some in (key, key[bad]))
+        every, hit = (
+            np.bincount(np.unique(some) // (int(client.max(initial=0)) + 1), minlength=bins) for some in (key, key[bad])
+        )
         return np.where(every > 0, 100.0 * hit / np.maximum(1, every), np.nan)
     if counted == "median connect time":
         took = scene.evidence.analysis.account.fact("handshake_ns")[waits.connection[rows]]

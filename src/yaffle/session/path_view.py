@@ -1,4 +1,6 @@
-"""The path in a period: each segment's delay, loss and markings in both directions, over time, and every packet it lost."""
+"""The path in a period: each segment's delay, loss and markings in both directions, over time, and every packet it
+lost.
+"""
 
 from dataclasses import dataclass
 
@@ -95,18 +97,30 @@ class PathPicture:
 
 
 def path_picture(scene: Scene) -> PathPicture:
-    """The path in the period of the focus; the rest of the focus narrows only what waits cost: what shares a segment suffers together."""
+    """The path in the period of the focus; the rest of the focus narrows only what waits cost: what shares a segment
+    suffers together.
+    """
     analysis = scene.evidence.analysis
     first_ns, last_ns = scene.first_ns, scene.last_ns
     edges_ns = first_ns + np.array([k * max(1, last_ns - first_ns) // BINS for k in range(BINS + 1)], np.int64)
     speaker = _speakers(analysis)
     segments = [_segment(analysis, segment, edges_ns, speaker) for segment in analysis.path.segments]
-    streams = [at for stream in followed(analysis) for at in stream if at.media.first_ns <= last_ns and at.media.last_ns >= first_ns]
+    streams = [
+        at
+        for stream in followed(analysis)
+        for at in stream
+        if at.media.first_ns <= last_ns and at.media.last_ns >= first_ns
+    ]
     held = held_flows(analysis, first_ns, last_ns, packets=False)
     rows = scene.evidence.waits.exchange[scene.rows]
-    calls = [call for call in analysis.calls if call.asked_ns <= last_ns and max(call.asked_ns, call.ended_ns, call.answered_ns) >= first_ns]
+    calls = [
+        call
+        for call in analysis.calls
+        if call.asked_ns <= last_ns and max(call.asked_ns, call.ended_ns, call.answered_ns) >= first_ns
+    ]
     return PathPicture(
-        analysis.capture.points, segments, edges_ns, _clocks(analysis), flow_ways(held), streams, calls, way_changes(held), where_waited(analysis, rows[rows >= 0]),
+        analysis.capture.points, segments, edges_ns, _clocks(analysis), flow_ways(held), streams, calls,
+        way_changes(held), where_waited(analysis, rows[rows >= 0]),
         translations(analysis.capture, analysis.path), analysis.apart, split_connections(analysis.capture),
     )  # fmt: skip
 
@@ -119,10 +133,20 @@ def _clocks(analysis: Analysis) -> list[str]:
             if clock.both_ways
             else "one direction alone was seen: its offset cannot be told"
         )
-        state = "its times are set right everywhere" if point in analysis.path.corrected else "outside of this page its times are left as they are"
+        state = (
+            "its times are set right everywhere"
+            if point in analysis.path.corrected
+            else "outside of this page its times are left as they are"
+        )
         drift = f", {clock.drift * 1e6:+.1f} ppm" if abs(clock.drift) >= 5e-8 else ""
-        state += "".join(f"; it was set {duration(abs(step))} {'ahead' if step > 0 else 'back'} at {moment(at_ns)} of its own time" for at_ns, step in clock.steps)
-        found.append(f"{analysis.capture.points[point]}: {clock.offset_ns / 1e6:+.3f} ms{drift} against {analysis.capture.points[0]} ({known}); {state}")
+        state += "".join(
+            f"; it was set {duration(abs(step))} {'ahead' if step > 0 else 'back'} at {moment(at_ns)} of its own time"
+            for at_ns, step in clock.steps
+        )
+        found.append(
+            f"{analysis.capture.points[point]}: {clock.offset_ns / 1e6:+.3f} ms{drift} against"
+            f" {analysis.capture.points[0]} ({known}); {state}"
+        )
     return found
 
 
@@ -163,15 +187,26 @@ def _way(analysis: Analysis, way: Way, start: str, end: str, edges_ns: Array) ->
     starts = ends - sizes
     for k, quantile in enumerate((0.0, 0.5, 0.95)):
         curves[k, some] = delay[order][(starts + np.minimum(sizes - 1, (sizes * quantile).astype(np.int64)))[some]]
-    part = Way(way.from_client, way.sent[own], way.arrived[own], way.copies, way.born, delay, way.reordered, way.variation_ns)
-    changes = [f"{marking(before)} to {marking(after)}: {count:,} packets" for before, after, count in marking_changes(analysis.capture, part)]
-    changes += [f"{ECN_NAMES[before]} to {ECN_NAMES[after]}: {count:,} packets" for before, after, count in ecn_changes(analysis.capture, part)]
+    part = Way(
+        way.from_client, way.sent[own], way.arrived[own], way.copies, way.born, delay, way.reordered, way.variation_ns
+    )
+    changes = [
+        f"{marking(before)} to {marking(after)}: {count:,} packets"
+        for before, after, count in marking_changes(analysis.capture, part)
+    ]
+    changes += [
+        f"{ECN_NAMES[before]} to {ECN_NAMES[after]}: {count:,} packets"
+        for before, after, count in ecn_changes(analysis.capture, part)
+    ]
     steps = np.abs(np.diff(delay))
     least, median, p95 = (nearest_rank(delay, percent) for percent in (0, 50, 95))
-    copies, late, born = (int(_inside(analysis, rows, edges_ns).sum()) for rows in (way.copies, way.reordered, way.born))
+    copies, late, born = (
+        int(_inside(analysis, rows, edges_ns).sum()) for rows in (way.copies, way.reordered, way.born)
+    )
     floor, middle, high = curves
     return WayPicture(
-        start, end, int(own.sum()), int((own & ~came).sum()), copies, late, born, least, median, p95, float(steps.mean()) if steps.size else float("nan"), changes,
+        start, end, int(own.sum()), int((own & ~came).sum()), copies, late, born, least, median, p95,
+        float(steps.mean()) if steps.size else float("nan"), changes,
         floor, middle, high,
         packets.time_ns[way.sent[own & ~came]],
     )  # fmt: skip
@@ -183,8 +218,25 @@ def _lost(analysis: Analysis, way: Way, words: str, edges_ns: Array, speaker: Ar
     found = []
     for row in rows[_inside(analysis, rows, edges_ns)][:MOST_LOST].tolist():
         flow, ipv6 = int(packets.flow[row]), bool(flows.ipv6[packets.flow[row]])
-        ends = [end_text(address_text(getattr(flows, f"{e}_hi")[flow], getattr(flows, f"{e}_lo")[flow], ipv6), int(getattr(flows, f"{e}_port")[flow])) for e in "ab"]
+        ends = [
+            end_text(
+                address_text(getattr(flows, f"{e}_hi")[flow], getattr(flows, f"{e}_lo")[flow], ipv6),
+                int(getattr(flows, f"{e}_port")[flow]),
+            )
+            for e in "ab"
+        ]
         sender, receiver = ends[::-1] if packets.direction[row] else ends
         seq = int(packets.head["seq"][row]) if packets.protocol[row] == 6 else -1
-        found.append(LostPacket(row, int(packets.time_ns[row]), words, sender, receiver, seq, int(packets.payload_bytes[row]), int(speaker[flow])))
+        found.append(
+            LostPacket(
+                row,
+                int(packets.time_ns[row]),
+                words,
+                sender,
+                receiver,
+                seq,
+                int(packets.payload_bytes[row]),
+                int(speaker[flow]),
+            )
+        )
     return found

@@ -32,7 +32,9 @@ class Peak:
 
 
 def highest(octets: Array, most: int) -> list[int]:
-    """Places that are higher than what surrounds them, highest first; of a stretch that stays nearly as high only the highest."""
+    """Places that are higher than what surrounds them, highest first; of a stretch that stays nearly as high only the
+    highest.
+    """
     found: list[int] = []
     for place in np.argsort(-octets, kind="stable").tolist():
         if len(found) == most or octets[place] <= 0:
@@ -58,12 +60,19 @@ def peaks(scene: Scene, complaints: tuple[Complaint, ...]) -> list[Peak]:
     for exporter in largest_exporters(held):
         octets = octets_over(held.rows[held.rows["exporter"] == exporter], start_ns, start_ns + bins * _WIDTH_NS, bins)
         found += [(float(octets[place]), exporter, place) for place in highest(octets, _MOST)]
-    return [_peak(scene, held, octets, exporter, start_ns + place * _WIDTH_NS, complaints) for octets, exporter, place in sorted(found, key=lambda one: -one[0])[:_MOST]]
+    return [
+        _peak(scene, held, octets, exporter, start_ns + place * _WIDTH_NS, complaints)
+        for octets, exporter, place in sorted(found, key=lambda one: -one[0])[:_MOST]
+    ]
 
 
-def _peak(scene: Scene, held: HeldFlows, octets: float, exporter: int, start: int, complaints: tuple[Complaint, ...]) -> Peak:
+def _peak(
+    scene: Scene, held: HeldFlows, octets: float, exporter: int, start: int, complaints: tuple[Complaint, ...]
+) -> Peak:
     stop = start + _WIDTH_NS
-    rows = held.rows[(held.rows["exporter"] == exporter) & (held.rows["last_ns"] >= start) & (held.rows["first_ns"] < stop)]
+    rows = held.rows[
+        (held.rows["exporter"] == exporter) & (held.rows["last_ns"] >= start) & (held.rows["first_ns"] < stop)
+    ]
     inside = np.minimum(rows["last_ns"], stop) - np.maximum(rows["first_ns"], start)
     parts = rows["octets"] * np.clip(inside / np.maximum(1, rows["last_ns"] - rows["first_ns"]), 0, 1)
     labels = FlowLabels(held, rows, scene.evidence.places)
@@ -73,6 +82,7 @@ def _peak(scene: Scene, held: HeldFlows, octets: float, exporter: int, start: in
     by_application = np.bincount(applications.codes, parts, len(applications.texts))
     near = tuple(c for c in complaints if c.first_ns <= stop + _NEAR_NS and c.last_ns >= start - _NEAR_NS)
     return Peak(
-        exporter_words(held.exporters[exporter]), start, stop, octets * 8e9 / _WIDTH_NS, pairs.texts[best], float(sums[best] / max(1e-9, sums.sum())),
+        exporter_words(held.exporters[exporter]), start, stop, octets * 8e9 / _WIDTH_NS, pairs.texts[best],
+        float(sums[best] / max(1e-9, sums.sum())),
         applications.texts[int(np.argmax(by_application))], near,
     )  # fmt: skip

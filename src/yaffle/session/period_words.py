@@ -1,4 +1,6 @@
-"""Periods as people type them: "06:38 to 06:44", "last 5 min", "06:40 +- 2 min", "2026-03-10 06:38 for 90 s", a kept name."""
+"""Periods as people type them: "06:38 to 06:44", "last 5 min", "06:40 +- 2 min", "2026-03-10 06:38 for 90 s", a kept
+name.
+"""
 
 import re
 from datetime import UTC, datetime, timedelta, tzinfo
@@ -6,7 +8,18 @@ from datetime import UTC, datetime, timedelta, tzinfo
 from yaffle.errors import YaffleError
 
 _S = 10**9
-_UNITS = {"ms": 10**6, "s": _S, "sec": _S, "second": _S, "min": 60 * _S, "minute": 60 * _S, "h": 3600 * _S, "hour": 3600 * _S, "d": 86_400 * _S, "day": 86_400 * _S}
+_UNITS = {
+    "ms": 10**6,
+    "s": _S,
+    "sec": _S,
+    "second": _S,
+    "min": 60 * _S,
+    "minute": 60 * _S,
+    "h": 3600 * _S,
+    "hour": 3600 * _S,
+    "d": 86_400 * _S,
+    "day": 86_400 * _S,
+}
 _SPAN = re.compile(r"^\s*(\d+(?:\.\d+)?)\s*([a-z]+?)s?\s*$")
 _MOMENT = re.compile(r"^\s*(?:(\d{4})-(\d{1,2})-(\d{1,2})[T ]+)?(\d{1,2}):(\d{2})(?::(\d{2})(?:\.(\d{1,9}))?)?\s*$")
 _DAY = re.compile(r"^\d{4}-\d{1,2}-\d{1,2}$")
@@ -45,7 +58,9 @@ def moment_ns(text: str, near_ns: int, zone: tzinfo = UTC) -> int:
     return int(moment.timestamp()) * 10**9 + int((part or "0").ljust(9, "0"))
 
 
-def period_ns(text: str, first_ns: int, last_ns: int, zone: tzinfo = UTC, names: dict[str, tuple[int, int]] | None = None) -> tuple[int, int] | None:
+def period_ns(
+    text: str, first_ns: int, last_ns: int, zone: tzinfo = UTC, names: dict[str, tuple[int, int]] | None = None
+) -> tuple[int, int] | None:
     """The period, within first_ns to last_ns of the case; None for all of it. Raises PeriodError."""
     words = text.strip()
     for name, period in (names or {}).items():
@@ -85,5 +100,7 @@ def period_ns(text: str, first_ns: int, last_ns: int, zone: tzinfo = UTC, names:
 
 def period_text(first_ns: int, last_ns: int, zone: tzinfo = UTC) -> str:
     """A period as it can be typed again, to the second."""
-    ends = [datetime.fromtimestamp(moment // 10**9, zone).strftime("%Y-%m-%d %H:%M:%S") for moment in (first_ns, last_ns)]
+    ends = [
+        datetime.fromtimestamp(moment // 10**9, zone).strftime("%Y-%m-%d %H:%M:%S") for moment in (first_ns, last_ns)
+    ]
     return f"{ends[0]} to {ends[1]}"

@@ -67,7 +67,11 @@ def load() -> Preferences:
         bool(data.get("octet_rates", False)),
         float(silence) if isinstance(silence, int | float) and 0.001 <= silence <= 3_600_000 else plain.silence_ms,
         tuple(str(p) for p in recent)[:MOST_RECENT] if isinstance(recent, list) else (),
-        tuple((str(f[0]), str(f[1])) for f in filters if isinstance(f, list) and len(f) == 2) if isinstance(filters, list) else (),
+        (
+            tuple((str(f[0]), str(f[1])) for f in filters if isinstance(f, list) and len(f) == 2)
+            if isinstance(filters, list)
+            else ()
+        ),
     )
 
 

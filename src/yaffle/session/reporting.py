@@ -11,7 +11,10 @@ from yaffle.units import date_and_moment
 
 def said(kept: Kept) -> Said:
     """The user's part."""
-    complaints = tuple((c.who, c.what, f"{date_and_moment(c.first_ns)} to {date_and_moment(c.last_ns)}", c.words) for c in kept.complaints)
+    complaints = tuple(
+        (c.who, c.what, f"{date_and_moment(c.first_ns)} to {date_and_moment(c.last_ns)}", c.words)
+        for c in kept.complaints
+    )
     return Said(complaints, kept.pinned, kept.dismissed, kept.remarks, kept.notes)
 
 

@@ -1,4 +1,6 @@
-"""One state of the focus with what it narrows to: what a view computes from, on whatever thread, while the user moves on."""
+"""One state of the focus with what it narrows to: what a view computes from, on whatever thread, while the user moves
+on.
+"""
 
 from dataclasses import dataclass
 from functools import cached_property

@@ -99,7 +99,9 @@ def services(evidence: Evidence, first_ns: int, last_ns: int) -> list[Service]:
             silent = lookup.outcome == UNANSWERED
             tallies[lookup.protocol, places.short(address)].addresses.add(address)
             user = address_of(lookup.client) if with_port else lookup.client
-            tallies[lookup.protocol, places.short(address)].add(lookup.asked_ns, lookup.latency_ns, user, failed(lookup.protocol, lookup.outcome), silent)
+            tallies[lookup.protocol, places.short(address)].add(
+                lookup.asked_ns, lookup.latency_ns, user, failed(lookup.protocol, lookup.outcome), silent
+            )
     _of_exchanges(evidence, first_ns, last_ns, tallies)
     found = []
     for (protocol, name), tally in tallies.items():
@@ -110,11 +112,14 @@ def services(evidence: Evidence, first_ns: int, last_ns: int) -> list[Service]:
         latency = every[every >= 0]
         found.append(
             Service(
-                _KINDS.get(protocol, protocol), name, len(tally.asked), tally.failures, tally.unanswered, len(tally.users), len(tally.affected),
+                _KINDS.get(protocol, protocol), name, len(tally.asked), tally.failures, tally.unanswered,
+                len(tally.users), len(tally.affected),
                 median(latency) if latency.size else None, p95(latency) if latency.size else None,
                 float(latency.max()) if latency.size else None,
-                np.bincount(place, minlength=TREND), next(iter(tally.addresses)) if len(tally.addresses) == 1 else "", tuple(sorted(tally.affected or tally.users)[:_MOST_NAMED]),
-                _where(protocol, list(tally.servers)), np.array(tally.asked, np.int64)[order], every, np.array(tally.bad, bool)[order],
+                np.bincount(place, minlength=TREND), next(iter(tally.addresses)) if len(tally.addresses) == 1 else "",
+                tuple(sorted(tally.affected or tally.users)[:_MOST_NAMED]),
+                _where(protocol, list(tally.servers)), np.array(tally.asked, np.int64)[order], every,
+                np.array(tally.bad, bool)[order],
             )
         )  # fmt: skip
     return sorted(found, key=lambda s: (-(s.failures + s.unanswered), -s.asked))
@@ -125,7 +130,13 @@ def _where(protocol: str, servers: list[tuple[str, int]]) -> str:
     if not servers or len(servers) > _MOST_NAMED:
         return ""
     ports = sorted({port for _, port in servers})
-    return " and ".join((only("protocol", protocol), one_of("server", sorted({address for address, _ in servers})), one_of("server_port", ports)))
+    return " and ".join(
+        (
+            only("protocol", protocol),
+            one_of("server", sorted({address for address, _ in servers})),
+            one_of("server_port", ports),
+        )
+    )
 
 
 def _of_exchanges(evidence: Evidence, first_ns: int, last_ns: int, tallies: dict[tuple[str, str], _Tally]) -> None:
@@ -136,7 +147,9 @@ def _of_exchanges(evidence: Evidence, first_ns: int, last_ns: int, tallies: dict
     message = analysis.account.of_exchange("message")[waits.exchange[inside]] if inside.size else inside
     rows, message = inside[message >= 0], message[message >= 0]
     owner = waits.connection[rows]
-    for m, c, asked, wait in zip(message.tolist(), owner.tolist(), waits.first_ns[rows].tolist(), waits.wait_ns[rows].tolist(), strict=True):
+    for m, c, asked, wait in zip(
+        message.tolist(), owner.tolist(), waits.first_ns[rows].tolist(), waits.wait_ns[rows].tolist(), strict=True
+    ):
         protocol = messages.protocol[c]
         if protocol == "dns":
             continue
@@ -172,4 +185,6 @@ def answering(service: Service, edges_ns: Array) -> Answering:
         line = np.full(bins, np.nan)
         line[some] = latency[order][begins[some] + np.minimum(sizes[some] - 1, (share * sizes[some]).astype(np.int64))]
         found.append(line)
-    return Answering(edges_ns, found[0], found[1], np.bincount(place, minlength=bins), np.bincount(place, service.bad, bins))
+    return Answering(
+        edges_ns, found[0], found[1], np.bincount(place, minlength=bins), np.bincount(place, service.bad, bins)
+    )

@@ -40,10 +40,14 @@ class Series:
             return self
         starts = np.arange(bins) * self.octets.size // bins
         edge_ns = np.append(self.edges_ns[starts], self.edges_ns[-1])
-        return Series(edge_ns, *(np.add.reduceat(counts, starts) for counts in (self.octets, self.packets, self.troubles)))
+        return Series(
+            edge_ns, *(np.add.reduceat(counts, starts) for counts in (self.octets, self.packets, self.troubles))
+        )
 
 
-_IS_TROUBLE = np.isin(np.arange(256) & kinds.KIND_MASK, [k for name, group in TROUBLES if name != "duplicate acks" for k in group])
+_IS_TROUBLE = np.isin(
+    np.arange(256) & kinds.KIND_MASK, [k for name, group in TROUBLES if name != "duplicate acks" for k in group]
+)
 
 
 def series(evidence: Evidence, packets: Array | None, first_ns: int, last_ns: int, bins: int) -> Series:
@@ -53,7 +57,9 @@ def series(evidence: Evidence, packets: Array | None, first_ns: int, last_ns: in
     edge_ns = first_ns + np.array([k * span // bins for k in range(bins + 1)], np.int64)
     octets, counts, troubles = np.zeros(bins, np.int64), np.zeros(bins, np.int64), np.zeros(bins, np.int64)
     mask = evidence.packet_counts if packets is None else packets
-    _count_over_time(columns.time_ns, columns.wire_bytes, columns.kind, mask, _IS_TROUBLE, first_ns, span, octets, counts, troubles)
+    _count_over_time(
+        columns.time_ns, columns.wire_bytes, columns.kind, mask, _IS_TROUBLE, first_ns, span, octets, counts, troubles
+    )
     return Series(edge_ns, octets, counts, troubles)
 
 
@@ -94,7 +100,15 @@ def troubles(scene: Scene) -> list[Trouble]:
         worst = int(np.argmax(counts))
         starts = np.arange(TREND) * counts.size // TREND
         trend = np.add.reduceat(counts, starts)
-        found.append(Trouble(name, int(counts.sum()), float(counts.sum() / total), trend, (int(edge_ns[worst]), int(edge_ns[worst + 1]))))
+        found.append(
+            Trouble(
+                name,
+                int(counts.sum()),
+                float(counts.sum() / total),
+                trend,
+                (int(edge_ns[worst]), int(edge_ns[worst + 1])),
+            )
+        )
     return sorted(found, key=lambda t: -t.count)
 
 
@@ -130,7 +144,10 @@ class SurveyPicture:
 
 
 def survey(scene: Scene, settings: SurveySettings, progress: Progress = go_on) -> SurveyPicture:
-    """The picture of a scene. A measure whose filter cannot be used is left out and told. Raises Cancelled when `progress` says so."""
+    """The picture of a scene.
+
+    A measure whose filter cannot be used is left out and told. Raises Cancelled when `progress` says so.
+    """
     edge_ns = edges(scene.first_ns, scene.last_ns, settings.interval_ns)
     lines, errors = [], []
     for k, measure in enumerate(settings.measures):
@@ -152,7 +169,11 @@ def survey(scene: Scene, settings: SurveySettings, progress: Progress = go_on) -
     step(progress, 0.75, "counting troubles")
     ranked = troubles(scene)
     step(progress, 0.8, "adding up flow records")
-    flows = flow_picture(scene.evidence, scene.first_ns, scene.last_ns, settings.flows) if settings.flows is not None else None
+    flows = (
+        flow_picture(scene.evidence, scene.first_ns, scene.last_ns, settings.flows)
+        if settings.flows is not None
+        else None
+    )
     step(progress, 0.85, "asking how services answered")
     return SurveyPicture(
         edge_ns,

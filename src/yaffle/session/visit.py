@@ -99,13 +99,19 @@ class Visit:
         """The visit in words: how long, of what, and which step to mend first."""
         elements = [s for s in self.steps if s.wait >= 0]
         connections = {s.connection for s in elements}
-        text = f"{duration(self.span_ns)} for {len(elements)} exchange{'s' if len(elements) != 1 else ''} over {len(connections)} connection"
+        text = (
+            f"{duration(self.span_ns)} for {len(elements)} exchange{'s' if len(elements) != 1 else ''} over"
+            f" {len(connections)} connection"
+        )
         text += f"{'s' if len(connections) != 1 else ''}, {size(sum(s.octets for s in elements))}. "
         if not self.to_mend:
             return text + "Nothing in it is slow beyond the path itself: fewer or shorter round trips would help."
         step = self.steps[self.to_mend[0]]
         party, cause = step.dearest
-        return text + f"Mend first: {step.label}: {causes.WORDS[cause]} ({party}); without it the visit would take {duration(step.saved_ns)} less."
+        return (
+            text + f"Mend first: {step.label}: {causes.WORDS[cause]} ({party}); without it the visit would take"
+            f" {duration(step.saved_ns)} less."
+        )
 
 
 def _starts(first: Array, last: Array) -> Array:
@@ -172,7 +178,9 @@ class Visits:
         chain = _chain(steps, follows)
         saved = {k: _saved(steps, follows, k) for k in chain}
         done = tuple(replace(s, follows=follows[k], saved_ns=saved.get(k, 0)) for k, s in enumerate(steps))
-        return Visit(self.client, done, tuple(_lane(self.evidence, c) for c in lanes), chain, int(rows.size - kept.size))
+        return Visit(
+            self.client, done, tuple(_lane(self.evidence, c) for c in lanes), chain, int(rows.size - kept.size)
+        )
 
 
 def _step(evidence: Evidence, row: int) -> Step:
@@ -183,7 +191,18 @@ def _step(evidence: Evidence, row: int) -> Step:
     answering = int(account.of_exchange("answered_ns")[exchange]) if exchange >= 0 else -1
     octets = int(account.of_exchange("response_bytes")[exchange]) if exchange >= 0 else 0
     label = asked or (f"{protocol} exchange" if exchange >= 0 else "an opening that failed")
-    return Step(label, outcome, 0, last - int(waits.wait_ns[row]), answering if answering >= 0 else last, last, octets, waits.charges[row], row, int(waits.connection[row]))
+    return Step(
+        label,
+        outcome,
+        0,
+        last - int(waits.wait_ns[row]),
+        answering if answering >= 0 else last,
+        last,
+        octets,
+        waits.charges[row],
+        row,
+        int(waits.connection[row]),
+    )
 
 
 def _asked(evidence: Evidence, client: str, first_ns: int, last_ns: int) -> list[Step]:
@@ -202,7 +221,19 @@ def _asked(evidence: Evidence, client: str, first_ns: int, last_ns: int) -> list
         if lookup.protocol == "dns" and lookup.answered_ns >= 0:
             charges[causes.SERVER_NAME] = NameParts.of(lookup, least).server_ns
             charges[column] -= charges[causes.SERVER_NAME]
-        found.append(Step(f"{lookup.kind} {lookup.name}", lookup.outcome, 0, lookup.asked_ns, last, last, 0, charges, connection=lane))
+        found.append(
+            Step(
+                f"{lookup.kind} {lookup.name}",
+                lookup.outcome,
+                0,
+                lookup.asked_ns,
+                last,
+                last,
+                0,
+                charges,
+                connection=lane,
+            )
+        )
     return found
 
 
@@ -214,7 +245,9 @@ def _lane(evidence: Evidence, connection: int) -> str:
 
 
 def _triggers(steps: Sequence[Step]) -> list[int]:
-    """For each step the one that let it begin: whose end, or begin of answer, came last before it; -1 for look-ups and where there is none."""
+    """For each step the one that let it begin: whose end, or begin of answer, came last before it; -1 for look-ups and
+    where there is none.
+    """
     order = sorted((k for k in range(len(steps)) if steps[k].wait >= 0), key=lambda k: steps[k].first_ns)
     found = [-1] * len(steps)
     for place, k in enumerate(order):
@@ -246,6 +279,8 @@ def _saved(steps: Sequence[Step], follows: Sequence[int], mended: int) -> int:
         elif step.first_ns + _TOLERANCE_NS >= steps[before].last_ns:  # It waited for that one's end.
             begins[k] = step.first_ns - (steps[before].last_ns - ends[before])
         else:  # For its answer to begin.
-            begins[k] = step.first_ns - (steps[before].last_ns - ends[before] if before == mended else steps[before].first_ns - begins[before])
+            begins[k] = step.first_ns - (
+                steps[before].last_ns - ends[before] if before == mended else steps[before].first_ns - begins[before]
+            )
         ends[k] = begins[k] + (step.floor_ns if k == mended else step.span_ns)
     return max((steps[k].last_ns for k in order), default=0) - max((ends[k] for k in order), default=0)

@@ -44,7 +44,10 @@ def _fill(time_ns, wire_bytes, marks, mask, first_ns, slot_ns, slots, casts):  #
 
 
 def bursts(packets: Columns, mask: Array, first_ns: int, last_ns: int) -> Bursts:
-    """Bursts of the packets in the mask, from first_ns to last_ns. Raises: ValueError if the mask has another length."""
+    """Bursts of the packets in the mask, from first_ns to last_ns.
+
+    Raises: ValueError if the mask has another length.
+    """
     if mask.shape != packets.time_ns.shape:
         raise ValueError(f"mask has shape {mask.shape}, expected {packets.time_ns.shape}")
     span = max(1, last_ns - first_ns + 1)
@@ -57,4 +60,11 @@ def bursts(packets: Columns, mask: Array, first_ns: int, last_ns: int) -> Bursts
         width = max(1, min(slots.size, span_ns // slot_ns))
         peaks.append(float((sums[width:] - sums[:-width]).max() * 8e9 / (width * slot_ns)))
     at = first_ns + int(np.argmax(slots)) * slot_ns
-    return Bursts((peaks[0], peaks[1], peaks[2]), at, slot_ns, slots, first_ns, dict(zip(("unicast", "multicast", "broadcast"), casts.tolist(), strict=True)))
+    return Bursts(
+        (peaks[0], peaks[1], peaks[2]),
+        at,
+        slot_ns,
+        slots,
+        first_ns,
+        dict(zip(("unicast", "multicast", "broadcast"), casts.tolist(), strict=True)),
+    )

@@ -32,7 +32,13 @@ from yaffle.transport.segments import (
     SIZE_CLIENT,
 )
 
-OTHER, DATA, PURE_ACK, DUPLICATE_ACK, WINDOW_UPDATE = kinds.OTHER, kinds.DATA, kinds.PURE_ACK, kinds.DUPLICATE_ACK, kinds.WINDOW_UPDATE
+OTHER, DATA, PURE_ACK, DUPLICATE_ACK, WINDOW_UPDATE = (
+    kinds.OTHER,
+    kinds.DATA,
+    kinds.PURE_ACK,
+    kinds.DUPLICATE_ACK,
+    kinds.WINDOW_UPDATE,
+)
 OPEN, OPEN_ANSWER, CLOSE, RESET = kinds.OPEN, kinds.OPEN_ANSWER, kinds.CLOSE, kinds.RESET
 KEEP_ALIVE, KEEP_ALIVE_ANSWER = kinds.KEEP_ALIVE, kinds.KEEP_ALIVE_ANSWER
 WINDOW_PROBE, WINDOW_PROBE_ANSWER = kinds.WINDOW_PROBE, kinds.WINDOW_PROBE_ANSWER
@@ -54,7 +60,9 @@ _QUIET_NS = 120_000_000  # A timer of less than this is not to be expected (RFC 
 
 
 def empty_holes() -> Array:
-    """Room for the holes of both sides: start, end, and of the segment that showed it time, identification, timestamp, index."""
+    """Room for the holes of both sides: start, end, and of the segment that showed it time, identification, timestamp,
+    index.
+    """
     return np.empty((6, 2, _MOST_HOLES), np.int64)
 
 
@@ -66,11 +74,25 @@ def _copy_of(g, i, d):  # type: ignore[no-untyped-def]
     while k >= 0 and looked < _LOOK_BACK:
         if g[k].d == d:
             looked += 1
-            if g[k].parts > 1 and g[k].s <= g[i].s and g[i].e <= g[k].e and g[i].n > 0 and g[i].id >= 0 and g[i].a == g[k].a:
+            if (
+                g[k].parts > 1
+                and g[k].s <= g[i].s
+                and g[i].e <= g[k].e
+                and g[i].n > 0
+                and g[i].id >= 0
+                and g[i].a == g[k].a
+            ):
                 # A copy of one segment of those that were merged: its identification is that of its place among them.
                 if g[i].id - g[k].id == (g[i].s - g[k].s) // max(1, (g[k].n + g[k].parts - 1) // g[k].parts):
                     return k
-            if g[k].s == g[i].s and g[k].n == g[i].n and g[k].a == g[i].a and g[k].flags == g[i].flags and g[k].w == g[i].w and g[k].tsv == g[i].tsv:
+            if (
+                g[k].s == g[i].s
+                and g[k].n == g[i].n
+                and g[k].a == g[i].a
+                and g[k].flags == g[i].flags
+                and g[k].w == g[i].w
+                and g[k].tsv == g[i].tsv
+            ):
                 if g[i].id == g[k].id and g[i].id not in (-1, -2):
                     return k
                 # Without a telling identification: only bytes in a moment too short for any timer or answer.
@@ -82,7 +104,8 @@ def _copy_of(g, i, d):  # type: ignore[no-untyped-def]
 
 @kernel
 def _answered_syn(g, i):  # type: ignore[no-untyped-def]
-    """When the SYN passed that a SYN-ACK answers, where several did: the one that it echoes (RFC 7323 section 4.3); -1 untold.
+    """When the SYN passed that a SYN-ACK answers, where several did: the one that it echoes (RFC 7323 section 4.3); -1
+    untold.
 
     A SYN-ACK that came before already, and echoed the same one, leaves open which copy of it this is.
     """
@@ -124,10 +147,13 @@ def _tail_probe(quiet, floor):  # type: ignore[no-untyped-def]
 
 @helper
 def _expired(t, s, una, moved, last_any, floor, again):  # type: ignore[no-untyped-def]
-    """Whether a retransmission of the first unacknowledged byte comes after such a silence that only a timer can have sent it.
+    """Whether a retransmission of the first unacknowledged byte comes after such a silence that only a timer can have
+    sent it.
 
-    The timer is at least 200 ms above the round trip in common stacks, 1 s by RFC 6298; an acknowledgement that moves on
-    or a retransmission starts it anew. What a duplicate acknowledgement sets off follows it within a quarter round trip.
+    The timer is at least 200 ms above the round trip in common stacks, 1 s by RFC 6298; an acknowledgement that moves
+    on
+    or a retransmission starts it anew. What a duplicate acknowledgement sets off follows it within a quarter round
+    trip.
     """
     trip = min(floor[0], _QUIET_NS) + min(floor[1], _QUIET_NS)
     armed = max(moved, again)
@@ -136,9 +162,11 @@ def _expired(t, s, una, moved, last_any, floor, again):  # type: ignore[no-untyp
 
 @kernel
 def classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_room):  # type: ignore[no-untyped-def]
-    """Sets kind, done, way, before, lost, missed, flight and room of each segment, and the round-trip samples, whose number it returns.
+    """Sets kind, done, way, before, lost, missed, flight and room of each segment, and the round-trip samples, whose
+    number it returns.
 
-    Where the capture missed packets itself, gaps in the identification tell nothing: then it is done again without them.
+    Where the capture missed packets itself, gaps in the identification tell nothing: then it is done again without
+    them.
     """
     count = _classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_room)
     if facts[MISSED_CLIENT] + facts[MISSED_SERVER] > 0 and facts[IDS_CLIENT] + facts[IDS_SERVER] > 0:
@@ -154,7 +182,8 @@ def classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_roo
 def _classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_room):  # type: ignore[no-untyped-def]
     """One pass of classify.
 
-    pending: int64, shape (2, n), room for the list of unacknowledged segments of each side; extra: likewise for repeats;
+    pending: int64, shape (2, n), room for the list of unacknowledged segments of each side; extra: likewise for
+    repeats;
     holes_room: int64, from empty_holes().
     """
     n = g.size
@@ -172,13 +201,19 @@ def _classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_ro
     last_any = np.zeros(2, np.int64)
     last_moved = np.zeros(2, np.int64)  # when this side's bytes were last acknowledged further
     last_new = np.zeros(2, np.int64)  # when this side last sent anything new
-    owed = np.zeros(2, np.int64)  # segments of the other side since this side's last packet: each may have got a bare acknowledgement
+    owed = np.zeros(
+        2, np.int64
+    )  # segments of the other side since this side's last packet: each may have got a bare acknowledgement
     usual_turn = np.int64(0)  # of the server so far, until its answer: a running mean
-    prompt_ack = np.full(2, np.int64(-(1 << 60)), np.int64)  # when this side's bytes were last acknowledged at once, and when those were sent
+    prompt_ack = np.full(
+        2, np.int64(-(1 << 60)), np.int64
+    )  # when this side's bytes were last acknowledged at once, and when those were sent
     prompt_sent = np.full(2, np.int64(-(1 << 60)), np.int64)
     spoke = np.zeros(2, np.bool_)
     behind = np.zeros(2, np.int64)  # bytes of this side that passed elsewhere since its last segment with any
-    probe_end = np.full(2, -1, np.int64)  # what the tail loss probe under way ends at; -1 none: there is never more than one
+    probe_end = np.full(
+        2, -1, np.int64
+    )  # what the tail loss probe under way ends at; -1 none: there is never more than one
     last_again = np.zeros(2, np.int64)  # when this side last sent anything again
     dup_acks = np.zeros(2, np.int64)  # in a row, for this side's bytes
     high_id = np.full(2, -1, np.int64)
@@ -194,7 +229,9 @@ def _classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_ro
     holes = np.zeros(2, np.int64)
 
     one, other = facts[MSS_CLIENT], facts[MSS_SERVER]
-    full = (min(one, other) if one > 0 and other > 0 else max(one, other)) - _OPTION_BYTES  # What a full segment carries at least.
+    full = (
+        min(one, other) if one > 0 and other > 0 else max(one, other)
+    ) - _OPTION_BYTES  # What a full segment carries at least.
     full = full if full > 0 else max(_USUAL_FULL, max(facts[SIZE_CLIENT], facts[SIZE_CLIENT + 1]))
     for i in range(n):
         d = g[i].d
@@ -252,7 +289,9 @@ def _classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_ro
                 probed[d] = 2 if window[o] == 0 else 1
             elif s >= nxt[d]:
                 kind = CLOSE if only_fin else DATA
-                before_start = not spoke[d] and syn_count[d] == 0  # What lies before its first bytes was sent before the capture began.
+                before_start = (
+                    not spoke[d] and syn_count[d] == 0
+                )  # What lies before its first bytes was sent before the capture began.
                 if s > nxt[d] and holes[d] < _MOST_HOLES and not before_start:
                     k = holes[d]
                     hole_s[d, k], hole_e[d, k], hole_t[d, k] = nxt[d], s, t
@@ -271,10 +310,13 @@ def _classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_ro
                 if a >= nxt[o] and started[o] and acked[o] and una[o] >= nxt[o]:
                     pool[o] = 0  # All of the other side arrived: nothing of it is missing any more.
                 if s == nxt[d] and pool[d] > 0:
-                    # Packets are missing and no byte is: they carried these bytes, unless they were bare acknowledgements.
-                    # A first copy was sent after the packet before it, and after what it answers; its timer takes longer than that.
+                    # Packets are missing and no byte is: they carried these bytes, unless they were bare
+                    # acknowledgements.
+                    # A first copy was sent after the packet before it, and after what it answers; its timer takes
+                    # longer than that.
                     quiet = t - max(last_any[d], last_new[o])
-                    # Bare acknowledgements may be what is missing, unless a server pauses so much longer than it usually does.
+                    # Bare acknowledgements may be what is missing, unless a server pauses so much longer than it
+                    # usually does.
                     explained = pool[d] <= owed[d] and (d == 0 or quiet < 4 * usual_turn)
                     if (quiet > _QUIET_NS and not explained) or timeout_end[d] > s:
                         kind = REPEAT_CLOSE if only_fin else REPEAT_TIMEOUT
@@ -310,8 +352,16 @@ def _classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_ro
                         if s <= left and e >= right:
                             holes[d] -= 1
                             for m in range(k, holes[d]):
-                                hole_s[d, m], hole_e[d, m], hole_t[d, m] = hole_s[d, m + 1], hole_e[d, m + 1], hole_t[d, m + 1]
-                                hole_id[d, m], hole_ts[d, m], hole_i[d, m] = hole_id[d, m + 1], hole_ts[d, m + 1], hole_i[d, m + 1]
+                                hole_s[d, m], hole_e[d, m], hole_t[d, m] = (
+                                    hole_s[d, m + 1],
+                                    hole_e[d, m + 1],
+                                    hole_t[d, m + 1],
+                                )
+                                hole_id[d, m], hole_ts[d, m], hole_i[d, m] = (
+                                    hole_id[d, m + 1],
+                                    hole_ts[d, m + 1],
+                                    hole_i[d, m + 1],
+                                )
                             continue
                         if s <= left:
                             hole_s[d, k] = e
@@ -319,18 +369,31 @@ def _classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_ro
                             hole_e[d, k] = s
                         elif holes[d] < _MOST_HOLES:
                             for m in range(holes[d], k + 1, -1):
-                                hole_s[d, m], hole_e[d, m], hole_t[d, m] = hole_s[d, m - 1], hole_e[d, m - 1], hole_t[d, m - 1]
-                                hole_id[d, m], hole_ts[d, m], hole_i[d, m] = hole_id[d, m - 1], hole_ts[d, m - 1], hole_i[d, m - 1]
+                                hole_s[d, m], hole_e[d, m], hole_t[d, m] = (
+                                    hole_s[d, m - 1],
+                                    hole_e[d, m - 1],
+                                    hole_t[d, m - 1],
+                                )
+                                hole_id[d, m], hole_ts[d, m], hole_i[d, m] = (
+                                    hole_id[d, m - 1],
+                                    hole_ts[d, m - 1],
+                                    hole_i[d, m - 1],
+                                )
                             hole_e[d, k] = s
                             hole_s[d, k + 1], hole_e[d, k + 1], hole_t[d, k + 1] = e, right, hole_t[d, k]
-                            hole_id[d, k + 1], hole_ts[d, k + 1], hole_i[d, k + 1] = hole_id[d, k], hole_ts[d, k], hole_i[d, k]
+                            hole_id[d, k + 1], hole_ts[d, k + 1], hole_i[d, k + 1] = (
+                                hole_id[d, k],
+                                hole_ts[d, k],
+                                hole_i[d, k],
+                            )
                             holes[d] += 1
                             k += 1
                     k += 1
                 if filled and late:
                     kind = OUT_OF_ORDER
                 elif counts_ids and not filled and g[i].id <= high_id[d]:
-                    # Numbered before what passed already: no new sending, but what the network doubled, alone or merged with what follows.
+                    # Numbered before what passed already: no new sending, but what the network doubled, alone or merged
+                    # with what follows.
                     kind = COPY if e <= nxt[d] else DATA
                     g[i].again = min(size, nxt[d] - s)
                 else:
@@ -365,7 +428,8 @@ def _classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_ro
                     if filled:
                         kind |= FIRST_UNSEEN
                         if g[-2 - g[i].before].n == 0 and s >= una[d]:
-                            # A bare acknowledgement showed the hole: the whole message was under way, and lost, before it.
+                            # A bare acknowledgement showed the hole: the whole message was under way, and lost, before
+                            # it.
                             g[i].lost = max(np.int64(1), g[-2 - g[i].before].lost) + skipped
                     if una[d] >= e and acked[d]:
                         kind |= SPURIOUS
@@ -383,7 +447,9 @@ def _classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_ro
                         k -= 1
                 if e > nxt[d]:
                     nxt[d] = e
-                if repeats[d] == _MOST_REPEATS and kind != COPY:  # Acknowledged by nobody for so long: the oldest is given up.
+                if (
+                    repeats[d] == _MOST_REPEATS and kind != COPY
+                ):  # Acknowledged by nobody for so long: the oldest is given up.
                     repeats[d] -= 1
                     extra[d, : repeats[d]] = extra[d, 1 : repeats[d] + 1]
                 if kind != COPY:
@@ -423,7 +489,11 @@ def _classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_ro
                 if kind == DUPLICATE_ACK:
                     dup_acks[o] += 1
                 if a > probe_end[o] or (a == probe_end[o] and size == 0 and (not advanced or g[i].sacks > 0)):
-                    probe_end[o] = -1  # A probe that its receiver needed stays open until more is acknowledged (RFC 8985 section 7.4).
+                    probe_end[
+                        o
+                    ] = (
+                        -1
+                    )  # A probe that its receiver needed stays open until more is acknowledged (RFC 8985 section 7.4).
                 probed[o] = 0
                 if advanced:
                     dup_acks[o] = 0
@@ -434,7 +504,9 @@ def _classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_ro
                     if not started[o]:
                         started[o] = True
                         nxt[o] = a
-                    if a > nxt[o] + 1:  # Acknowledges what never passed here: the capture missed it. (One may be a closing.)
+                    if (
+                        a > nxt[o] + 1
+                    ):  # Acknowledges what never passed here: the capture missed it. (One may be a closing.)
                         facts[MISSED_CLIENT + o] += a - nxt[o]
                         behind[o] += a - nxt[o]
                     nxt[o] = max(nxt[o], a)
@@ -467,13 +539,16 @@ def _classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_ro
                     if newest >= 0 and (g[newest].kind == DATA or g[newest].kind == CLOSE):
                         trip = t - g[newest].t
                         over = trip - min(floor[o ^ 1], trip)
-                        # A bare acknowledgement of less than two full segments, much later than need be: its host held it back (RFC 1122
+                        # A bare acknowledgement of less than two full segments, much later than need be: its host held
+                        # it back (RFC 1122
                         # section 4.2.3.2 allows it for no more).
                         lone = size == 0 and a - confirmed < 2 * full and _HELD_SUSPECT_NS < over < _HELD_MOST_NS
                         bare = (FEW_BARE if a - confirmed < 2 * full else BARE) if size == 0 else WITH_DATA
                         # Two that arrive together are acknowledged at once: no timer runs for either.
                         with_next = head[o] < tail[o] and g[pending[o, head[o]]].t - g[newest].t < _TOGETHER_NS
-                        if with_next or (t - prompt_ack[o] < _HELD_SUSPECT_NS and g[newest].t - prompt_sent[o] < _TOGETHER_NS):
+                        if with_next or (
+                            t - prompt_ack[o] < _HELD_SUSPECT_NS and g[newest].t - prompt_sent[o] < _TOGETHER_NS
+                        ):
                             lone, bare = False, min(bare, BARE)
                         c = _sample(samples, c, t, trip, o ^ 1, HELD if lone else ACKNOWLEDGED, i, bare)
                         floor[o ^ 1] = min(floor[o ^ 1], trip)
@@ -488,8 +563,16 @@ def _classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_ro
                             g[hole_i[o, k]].missed += hole_e[o, k] - hole_s[o, k]
                             holes[o] -= 1
                             for m in range(k, holes[o]):
-                                hole_s[o, m], hole_e[o, m], hole_t[o, m] = hole_s[o, m + 1], hole_e[o, m + 1], hole_t[o, m + 1]
-                                hole_id[o, m], hole_ts[o, m], hole_i[o, m] = hole_id[o, m + 1], hole_ts[o, m + 1], hole_i[o, m + 1]
+                                hole_s[o, m], hole_e[o, m], hole_t[o, m] = (
+                                    hole_s[o, m + 1],
+                                    hole_e[o, m + 1],
+                                    hole_t[o, m + 1],
+                                )
+                                hole_id[o, m], hole_ts[o, m], hole_i[o, m] = (
+                                    hole_id[o, m + 1],
+                                    hole_ts[o, m + 1],
+                                    hole_i[o, m + 1],
+                                )
                         else:
                             k += 1
                 blocks = min(g[i].sacks, max(np.int64(0), sack_left.size - g[i].sack))
@@ -500,7 +583,9 @@ def _classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_ro
                     if step >= 0x80000000:
                         step -= 0x100000000
                     left = a + step
-                    right = left + ((np.int64(sack_right[g[i].sack + b]) - np.int64(sack_left[g[i].sack + b])) & 0xFFFFFFFF)
+                    right = left + (
+                        (np.int64(sack_right[g[i].sack + b]) - np.int64(sack_left[g[i].sack + b])) & 0xFFFFFFFF
+                    )
                     if right - left > (1 << 30):
                         continue
                     if b == 0 and (right <= a or (blocks > 1 and _inside(sack_left, sack_right, g[i].sack, blocks))):
@@ -568,7 +653,9 @@ def _classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_ro
 
 @kernel
 def _inside(sack_left, sack_right, first, count):  # type: ignore[no-untyped-def]
-    """Whether the first block lies within the second (a duplicate above the cumulative number, RFC 2883 section 4.2)."""
+    """Whether the first block lies within the second (a duplicate above the cumulative number, RFC 2883 section
+    4.2).
+    """
     size = (np.int64(sack_right[first]) - np.int64(sack_left[first])) & 0xFFFFFFFF
     into = (np.int64(sack_left[first]) - np.int64(sack_left[first + 1])) & 0xFFFFFFFF
     whole = (np.int64(sack_right[first + 1]) - np.int64(sack_left[first + 1])) & 0xFFFFFFFF

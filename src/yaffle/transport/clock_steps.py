@@ -1,6 +1,7 @@
 """Where the clock of a capture was set while it ran, told by the clocks of the hosts in it (TCP timestamps, RFC 7323).
 
-Time of capture less timestamp is a sender's delay plus a constant. When the clock of the capture is set, this moves for all
+Time of capture less timestamp is a sender's delay plus a constant. When the clock of the capture is set, this moves for
+all
 senders by as much, both ways and for good. A queue or an outage passes, a longer way moves one direction, a host that
 stood still moves its own packets alone.
 """
@@ -21,7 +22,8 @@ _LEAST_STEP_NS = 100_000_000  # Less is a delay as well as a step.
 _BLUR_NS, _BLUR_SHARE = 20_000_000, 0.05  # Delays differ from packet to packet.
 _RATE_NS = 1_000_000_000  # Spans up to this tell the rate of a sender's clock.
 _AROUND = 1 << 16  # So many packets on either side tell whether it moved for good.
-_LASTS_NS = 100_000_000  # So long it must last. What an outage held back comes all at once: the later it was sent, the less late it is.
+# So long it must last. What an outage held back comes all at once: the later it was sent, the less late it is.
+_LASTS_NS = 100_000_000
 _AGREE = 0.8  # Of the senders.
 _MOST_JUMPS, _MOST_TRIED = 4096, 32
 _MOST_STEPS = 16
@@ -63,7 +65,10 @@ def sender_ticks(packets, ticks):  # type: ignore[no-untyped-def]
 
 @kernel
 def jumps_in(packets, ticks, out):  # type: ignore[no-untyped-def]
-    """Fills out (row before, row after, jump ns): where capture time went further than the sender's clock, or less far. Returns how many."""
+    """Fills out (row before, row after, jump ns): where capture time went further than the sender's clock, or less far.
+
+    Returns how many.
+    """
     last = np.full(ticks.size, -1, np.int64)
     found = 0
     for i in range(packets.time_ns.size):
@@ -93,7 +98,11 @@ def moved_at(packets, ticks, row, moved):  # type: ignore[no-untyped-def]
     """
     none = np.int64(1) << 62
     before, after = np.full(ticks.size, none), np.full(ticks.size, none)
-    origin, began, first = np.zeros(ticks.size, np.uint32), np.zeros(ticks.size, np.int64), np.zeros(ticks.size, np.int64)
+    origin, began, first = (
+        np.zeros(ticks.size, np.uint32),
+        np.zeros(ticks.size, np.int64),
+        np.zeros(ticks.size, np.int64),
+    )
     moved[:] = 0
     for i in range(max(0, row + 1 - _AROUND), min(packets.time_ns.size, row + 1 + _AROUND)):
         if packets.flow[i] < 0 or not packets.marks[i] & MARK_TIMESTAMPS or packets.source[i] != packets.source[row]:
@@ -173,7 +182,11 @@ def _put_right(capture: Capture, row: int, step_ns: int) -> None:
     of_point = np.zeros(flows.point.size + 1, bool)
     of_point[:-1] = own
     at = int(packets.time_ns[row + 1])
-    earlier = [k for k, other in enumerate(capture.sources) if k != number and other.packets and other.last_ns < at and of_point[packets.flow[packets.source == k]].any()]
+    earlier = [
+        k
+        for k, other in enumerate(capture.sources)
+        if k != number and other.packets and other.last_ns < at and of_point[packets.flow[packets.source == k]].any()
+    ]
     before = np.isin(packets.source, earlier)
     before[: row + 1] |= packets.source[: row + 1] == number
     packets.time_ns[before] += step_ns
@@ -182,6 +195,6 @@ def _put_right(capture: Capture, row: int, step_ns: int) -> None:
         capture.sources[k].first_ns, capture.sources[k].last_ns = int(times.min()), int(times.max())
     side = "forward" if step_ns > 0 else "back"
     source.notes.append(
-        f"the capture clock was set {side} by about {duration(abs(step_ns))} at {moment(at)} (by the TCP timestamps of the hosts):"
-        " earlier times are corrected to the clock after it"
+        f"the capture clock was set {side} by about {duration(abs(step_ns))} at {moment(at)} (by the TCP timestamps of"
+        " the hosts): earlier times are corrected to the clock after it"
     )

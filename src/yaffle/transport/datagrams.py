@@ -1,7 +1,8 @@
 """What is not TCP: UDP, ICMP and others, a row a conversation. Rates, gaps, and answers where requests can be told.
 
 ICMP echo pairs by its number (RFC 792, RFC 4443). Elsewhere a packet of the client that follows an answered one, or the
-first, asks; the next packet of the server answers; what the client sends meanwhile is another try. A conversation in which
+first, asks; the next packet of the server answers; what the client sends meanwhile is another try. A conversation in
+which
 only one side ever sends is a stream and asks nothing.
 """
 
@@ -13,13 +14,27 @@ from yaffle.arrays import Array
 from yaffle.capture.captured import Capture
 from yaffle.kernels import kernel
 
-FIELDS = ("client_packets", "server_packets", "client_bytes", "server_bytes", "first_ns", "last_ns", "longest_gap_ns", "answers", "unanswered", "tries")
+FIELDS = (
+    "client_packets",
+    "server_packets",
+    "client_bytes",
+    "server_bytes",
+    "first_ns",
+    "last_ns",
+    "longest_gap_ns",
+    "answers",
+    "unanswered",
+    "tries",
+)
 _SPOKE, _PENDING, _NUMBER = 0, 1, 2
 
 
 @dataclass(frozen=True)
 class Datagrams:
-    """Conversations that are not TCP. `flow` says which; `facts` int64 (n, FIELDS); latencies of all answers, by row."""
+    """Conversations that are not TCP.
+
+    `flow` says which; `facts` int64 (n, FIELDS); latencies of all answers, by row.
+    """
 
     flow: Array
     facts: Array

@@ -1,6 +1,7 @@
 """The line below a cloud of points that lies closest to it: what is least of a delay, and how two clocks drift apart.
 
-Moon, Skelly and Towsley, "Estimation and removal of clock skew from network delay measurements", 1999, by linear programming.
+Moon, Skelly and Towsley, "Estimation and removal of clock skew from network delay measurements", 1999, by linear
+programming.
 """
 
 import numpy as np
@@ -46,7 +47,8 @@ def line_below(t: Array, y: Array) -> tuple[float, float]:
     hull = lower_envelope(t, y)
     scale = max(1.0, float(np.abs(t).max()))
     found = linprog(
-        [-float(t.size), -float(t.sum() / scale)], A_ub=np.stack([np.ones(hull.size), t[hull] / scale], axis=1), b_ub=y[hull],
+        [-float(t.size), -float(t.sum() / scale)], A_ub=np.stack([np.ones(hull.size), t[hull] / scale], axis=1),
+        b_ub=y[hull],
         bounds=[(None, None), (-_MOST_DRIFT * scale, _MOST_DRIFT * scale)], method="highs",
     )  # fmt: skip
     if found.x is None:

@@ -45,7 +45,9 @@ def _drift(g, out, first, last):  # type: ignore[no-untyped-def]
 
 @kernel
 def extra_delays(g, out):  # type: ignore[no-untyped-def]
-    """Fills out[side, i] with the one-way delay of that side's packet i above its least, ns; -1 where it is not its packet or unknown."""
+    """Fills out[side, i] with the one-way delay of that side's packet i above its least, ns; -1 where it is not its
+    packet or unknown.
+    """
     n = g.size
     first, last, tick = np.full(2, -1, np.int64), np.full(2, -1, np.int64), np.zeros(2, np.int64)
     for i in range(n):
@@ -84,7 +86,8 @@ def extra_delays(g, out):  # type: ignore[no-untyped-def]
 
 @leaf
 def lasting_delay(g, extra, i):  # type: ignore[no-untyped-def]
-    """What all packets of segment i's side before it, or all after it, took above their least for a second; 0 where unknown.
+    """What all packets of segment i's side before it, or all after it, took above their least for a second; 0 where
+    unknown.
 
     A change of the path lasts, a queue passes. extra: of that side, from extra_delays.
     """

@@ -9,22 +9,30 @@ from yaffle.arrays import Array
 from yaffle.kernels import kernel, leaf
 from yaffle.transport.host_clock import lasting_delay
 
-# One row a sample. t: when the acknowledgement passed; side: 0 to the client and back, 1 to the server and back; way: one of
+# One row a sample. t: when the acknowledgement passed; side: 0 to the client and back, 1 to the server and back; way:
+# one of
 # those below; i: the segment that acknowledged; bare: 1 where that carried no payload, so that
-# no program was waited for, 2 where its host may have held it back besides, as it acknowledged less than two full segments;
+# no program was waited for, 2 where its host may have held it back besides, as it acknowledged less than two full
+# segments;
 # out: what the way out took above its least, once the ledger knows it.
-WITH_DATA, BARE, FEW_BARE = range(3)  # Of an acknowledgement: it carried payload; none; none, and less than two full segments were acknowledged.
+WITH_DATA, BARE, FEW_BARE = range(
+    3
+)  # Of an acknowledgement: it carried payload; none; none, and less than two full segments were acknowledged.
 SAMPLE = np.dtype([(name, np.int64) for name in ("t", "rtt", "side", "way", "i", "bare", "out")])
 
-# How a sample was taken; from HELD on no measure of the way. HELD: by a host that held its acknowledgement back; ECHOED: of a
-# retransmission, whose timestamp the answer echoes: what senders with timestamps measure although Karn's rule forbids it.
+# How a sample was taken; from HELD on no measure of the way. HELD: by a host that held its acknowledgement back;
+# ECHOED: of a
+# retransmission, whose timestamp the answer echoes: what senders with timestamps measure although Karn's rule forbids
+# it.
 OPENING, ACKNOWLEDGED, SACKED, HELD, ECHOED = range(5)
 
 NEAR_NS = 1_000_000_000  # How far around a moment its round trip is looked for.
 _NEAR_SAMPLES = 64  # But over no more samples than this, before and after it.
 _BLUR_NS = 2_000_000  # Ways that differ by less are the same.
 HOLD_NS = 40_000_000  # What common stacks hold an acknowledgement back for at least.
-HELD_LEAST_NS = 20_000_000  # Common stacks hold an acknowledgement back for 40 ms or more (RFC 1122 section 4.2.3.2: at most 500).
+HELD_LEAST_NS = (
+    20_000_000  # Common stacks hold an acknowledgement back for 40 ms or more (RFC 1122 section 4.2.3.2: at most 500).
+)
 
 
 def empty_samples(capacity: int) -> Array:
@@ -34,9 +42,11 @@ def empty_samples(capacity: int) -> Array:
 
 @leaf
 def most_out(samples, side, t, late, floor, extra):  # type: ignore[no-untyped-def]
-    """What the way out around time t took above its least at most, while the way back took about `late` more: answers took longer.
+    """What the way out around time t took above its least at most, while the way back took about `late` more: answers
+    took longer.
 
-    The least but one, since one may have been under way when the path changed. extra: of that side. Very large below two.
+    The least but one, since one may have been under way when the path changed. extra: of that side. Very large below
+    two.
     """
     low, high = 0, samples.size
     while low < high:
@@ -47,7 +57,12 @@ def most_out(samples, side, t, late, floor, extra):  # type: ignore[no-untyped-d
             high = middle
     least = most = np.int64(1) << 60
     for k in range(max(0, low - _NEAR_SAMPLES), min(samples.size, low + _NEAR_SAMPLES)):
-        if samples[k].side == side and samples[k].rtt >= 0 and samples[k].way < HELD and abs(samples[k].t - t) <= NEAR_NS:
+        if (
+            samples[k].side == side
+            and samples[k].rtt >= 0
+            and samples[k].way < HELD
+            and abs(samples[k].t - t) <= NEAR_NS
+        ):
             back = max(np.int64(0), extra[samples[k].i])
             if 2 * back >= late:
                 out = max(np.int64(0), samples[k].rtt - floor - back)
@@ -57,7 +72,8 @@ def most_out(samples, side, t, late, floor, extra):  # type: ignore[no-untyped-d
 
 @kernel
 def release_held(g, samples, extra):  # type: ignore[no-untyped-def]
-    """Takes samples for measures of the way again where the way back, by the clock of the host beyond, explains what seemed held.
+    """Takes samples for measures of the way again where the way back, by the clock of the host beyond, explains what
+    seemed held.
 
     What lasts on the way back is taken for both ways, a path that became longer, unless answers came sooner than that.
     extra: int64 (2, n), one-way delay above the least of each segment, -1 unknown (host_clock.extra_delays).

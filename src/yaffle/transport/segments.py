@@ -1,4 +1,6 @@
-"""The segments of one connection, side by side: gathered from the packet columns, in order of time, numbers unwrapped."""
+"""The segments of one connection, side by side: gathered from the packet columns, in order of time, numbers
+unwrapped.
+"""
 
 import numpy as np
 
@@ -36,8 +38,22 @@ _FIELDS = (
 SEGMENT = np.dtype(list(_FIELDS), align=True)
 
 # Facts about a connection found while gathering. Index into `facts`.
-SCALE_CLIENT, SCALE_SERVER, MSS_CLIENT, MSS_SERVER, SACK_OK, SCALES_KNOWN, IDS_CLIENT, IDS_SERVER = 0, 1, 2, 3, 4, 5, 6, 7
-BASE_CLIENT, BASE_SERVER, SIZE_CLIENT, SIZE_SERVER = 8, 9, 10, 11  # sequence number that counts as 0; largest payload of one segment
+SCALE_CLIENT, SCALE_SERVER, MSS_CLIENT, MSS_SERVER, SACK_OK, SCALES_KNOWN, IDS_CLIENT, IDS_SERVER = (
+    0,
+    1,
+    2,
+    3,
+    4,
+    5,
+    6,
+    7,
+)
+BASE_CLIENT, BASE_SERVER, SIZE_CLIENT, SIZE_SERVER = (
+    8,
+    9,
+    10,
+    11,
+)  # sequence number that counts as 0; largest payload of one segment
 MISSED_CLIENT, MISSED_SERVER = 12, 13  # bytes of each side that were acknowledged and never passed here
 GAPS_UNTOLD = 14  # 1 where gaps in the identification tell nothing: the capture itself missed packets
 FACTS = 15
@@ -192,10 +208,13 @@ def gather(order, packets, g, facts):  # type: ignore[no-untyped-def]
 
 @kernel
 def _learn_segment_sizes(g, facts):  # type: ignore[no-untyped-def]
-    """The largest payload that one segment of each side carries on the wire, and how many segments each packet stands for.
+    """The largest payload that one segment of each side carries on the wire, and how many segments each packet stands
+    for.
 
-    A host that captures itself hands down super-segments, which the device cuts, and gets merged ones; the cuts are at the
-    largest segment that both ends announced (RFC 9293 section 3.7.1) less the timestamps' 12 bytes (RFC 7323 appendix A).
+    A host that captures itself hands down super-segments, which the device cuts, and gets merged ones; the cuts are at
+    the
+    largest segment that both ends announced (RFC 9293 section 3.7.1) less the timestamps' 12 bytes (RFC 7323 appendix
+    A).
     The identification counts segments on the wire, so its steps settle what the announcements leave open.
     """
     longest, stamped = np.zeros(2, np.int64), np.zeros(2, np.bool_)

@@ -104,7 +104,10 @@ class Apportion(Station):
         column_.setContentsMargins(8, 6, 8, 6)
         column_.addLayout(top)
         column_.addWidget(body, 1)
-        self._undo = [investigation.opened_changed.connect(self._changed), investigation.focus_changed.connect(self._changed)]
+        self._undo = [
+            investigation.opened_changed.connect(self._changed),
+            investigation.focus_changed.connect(self._changed),
+        ]
         self._changed()
 
     @property
@@ -120,7 +123,9 @@ class Apportion(Station):
 
     def _ask(self, scene: Scene) -> None:
         """Has the waits in focus grouped again; the tree opens where the trail leads."""
-        self._latest.ask(lambda _progress: (scene, groups(scene.evidence, scene.filtered, ()), summary(scene)), self._show_level)
+        self._latest.ask(
+            lambda _progress: (scene, groups(scene.evidence, scene.filtered, ()), summary(scene)), self._show_level
+        )
 
     def _show_level(self, found: tuple[Scene, Sequence[Group], str]) -> None:
         scene, level, words = found
@@ -168,7 +173,10 @@ class Apportion(Station):
             return
         rows, columns = group.rows, self.plots.columns()
         self._of.setText(f"Waiting on {' › '.join(group.trail[:3])}")
-        self._below.ask(lambda progress: picture(scene, rows, BINS, columns, progress), lambda found: self.plots.show_picture(scene.evidence, found))
+        self._below.ask(
+            lambda progress: picture(scene, rows, BINS, columns, progress),
+            lambda found: self.plots.show_picture(scene.evidence, found),
+        )
 
     def _menu(self, place: QPoint) -> None:
         index = self.tree.indexAt(place)
@@ -178,19 +186,27 @@ class Apportion(Station):
         menu = QMenu(self.tree)
         address, _, port = (group.trail[1] if group.level >= 1 else "").rpartition(" ")
         cells = {0: ("application", group.trail[0]), 1: ("server", address), 2: ("client", group.trail[-1])}
-        if group.level == EXCHANGE and self._model.evidence is not None and (asked := self._model.evidence.label(int(group.trail[EXCHANGE]))):
+        if (
+            group.level == EXCHANGE
+            and self._model.evidence is not None
+            and (asked := self._model.evidence.label(int(group.trail[EXCHANGE])))
+        ):
             cells[EXCHANGE] = ("label", asked)
         for text, expression in filters_of(cells.get(group.level)):
             menu.addAction(text, lambda e=expression: self._model.narrow(e))
         median_ms = group.median_ns / 1e6
-        menu.addAction(f"Above the median: wait_ms > {median_ms:.6g}", lambda: self._model.narrow(above("wait_ms", median_ms)))
+        menu.addAction(
+            f"Above the median: wait_ms > {median_ms:.6g}", lambda: self._model.narrow(above("wait_ms", median_ms))
+        )
         evidence = self._model.evidence
         if group.level >= 3 and evidence is not None:
             begun = int(evidence.waits.first_ns[group.rows[np.argmax(evidence.waits.wait_ns[group.rows])]])
             menu.addAction("The visit it belongs to", lambda: self.visit_wanted.emit(int(group.trail[3]), begun))
         menu.addSeparator()
         if group.level <= 1:
-            menu.addAction("Name this application…", lambda: self.name_wanted.emit(group.trail[0], address, int(port or 0)))
+            menu.addAction(
+                "Name this application…", lambda: self.name_wanted.emit(group.trail[0], address, int(port or 0))
+            )
         for k in np.argsort(-group.charges)[:4].tolist():
             if group.charges[k] > 0:
                 menu.addAction(f"Who paid most for {cause_name(k)}", lambda k=k: self.plots.choose_cause(k))

@@ -1,4 +1,6 @@
-"""Below the tree of Apportion: the selected waits over time, by hour of the day, by length, and those that paid most."""
+"""Below the tree of Apportion: the selected waits over time, by hour of the day, by length, and those that paid
+most.
+"""
 
 import numpy as np
 import pyqtgraph as pg
@@ -59,7 +61,11 @@ def _stack(plot: Plot, starts: Array, width: float, heights: Array) -> float:
         for column in causes.party_columns(party):
             height = heights[:, column]
             for brush in cause_brushes(column) if height.any() else []:
-                plot.addItem(pg.BarGraphItem(x0=starts, width=width * 0.92, y0=base, height=height, brush=brush, pen=pg.mkPen(None)))
+                plot.addItem(
+                    pg.BarGraphItem(
+                        x0=starts, width=width * 0.92, y0=base, height=height, brush=brush, pen=pg.mkPen(None)
+                    )
+                )
             base = base + height
     return float(base.max()) if base.size else 0.0
 
@@ -98,7 +104,9 @@ class WaitPlots(QTabWidget):
         self._picture: ApportionPicture | None = None
         self._evidence: Evidence | None = None
         self.waits, self.volume = Plot("waiting at once"), Plot("", "bit/s")
-        self.waits.setToolTip("Waiting per second, by party and cause: how many were waiting at once. Wheel zooms, R resets.")
+        self.waits.setToolTip(
+            "Waiting per second, by party and cause: how many were waiting at once. Wheel zooms, R resets."
+        )
         self.volume.setToolTip("Volume of these connections (line) and of everything else at the same time (filled)")
         self.volume.setXLink(self.waits)
         for plot in (self.waits, self.volume):
@@ -150,7 +158,13 @@ class WaitPlots(QTabWidget):
         self.asked = TableView("What was asked, most waiting first")
         self.asked.setModel(self.asked_model)
         self.asked.setToolTip("Exchanges that asked the same, values left out")
-        for part, name in ((over, "over time"), (self.hours, "by hour"), (self.lengths, "how long"), (dear, "dearest exchanges"), (self.asked, "what was asked")):
+        for part, name in (
+            (over, "over time"),
+            (self.hours, "by hour"),
+            (self.lengths, "how long"),
+            (dear, "dearest exchanges"),
+            (self.asked, "what was asked"),
+        ):
             self.addTab(part, name)
 
     def columns(self) -> list[int] | None:
@@ -186,7 +200,9 @@ class WaitPlots(QTabWidget):
         fill = QColor(look.faint)
         fill.setAlpha(70)
         seconds = (picture.edges_ns - first) / 1e9
-        self.volume.plot(seconds, picture.rest_bps, stepMode="center", fillLevel=0, brush=pg.mkBrush(fill), pen=pg.mkPen(None))
+        self.volume.plot(
+            seconds, picture.rest_bps, stepMode="center", fillLevel=0, brush=pg.mkBrush(fill), pen=pg.mkPen(None)
+        )
         self.volume.plot(seconds, picture.own_bps, stepMode="center", pen=pg.mkPen(look.moss, width=1.4))
         for plot in (self.waits, self.volume):
             plot.axis.base_ns = first
@@ -196,7 +212,11 @@ class WaitPlots(QTabWidget):
         self.volume.setYRange(0, max(1.0, float(max(picture.rest_bps.max(), picture.own_bps.max()))) * 1.05, padding=0)
         sums = picture.charges.sum(axis=0)
         total = max(1.0, float(sums.sum()))
-        named = [f"{cause_name(k)} {duration(int(sums[k]))} ({100 * sums[k] / total:.0f} %)" for k in np.argsort(-sums)[:5] if sums[k] > 0]
+        named = [
+            f"{cause_name(k)} {duration(int(sums[k]))} ({100 * sums[k] / total:.0f} %)"
+            for k in np.argsort(-sums)[:5]
+            if sums[k] > 0
+        ]
         self.key.setText(f"in intervals of {duration(round(width_s * 1e9))}: " + ";  ".join(named))
         self._show_hours(picture)
         self._show_lengths(picture)
@@ -212,7 +232,10 @@ class WaitPlots(QTabWidget):
     def _show_lengths(self, picture: ApportionPicture) -> None:
         look = theme.current()
         least = 1000  # A microsecond stands for nothing at all.
-        for values, pen in ((picture.all_quantiles_ns, pg.mkPen(look.faint, style=Qt.PenStyle.DashLine)), (picture.quantiles_ns, pg.mkPen(look.moss, width=2))):
+        for values, pen in (
+            (picture.all_quantiles_ns, pg.mkPen(look.faint, style=Qt.PenStyle.DashLine)),
+            (picture.quantiles_ns, pg.mkPen(look.moss, width=2)),
+        ):
             if values.size and values.size == picture.shares.size:
                 self.lengths.plot(picture.shares * 100, np.maximum(values, least) / 1e9, pen=pen)
         self.lengths.fit()
@@ -231,26 +254,60 @@ class WaitPlots(QTabWidget):
         owner = waits.connection[rows]
         columns = self.columns()
         paid = waits.wait_ns[rows] if columns is None else waits.charges[rows][:, columns].sum(axis=1)
-        self.model.charges, self.model.bounds = waits.charges[rows], self._evidence.bounds[rows] if self._evidence is not None else np.empty((0, 6))
+        self.model.charges, self.model.bounds = (
+            waits.charges[rows],
+            self._evidence.bounds[rows] if self._evidence is not None else np.empty((0, 6)),
+        )
         self.model.full_ns = float(waits.wait_ns[rows].max()) if rows.size else 1.0
         client = [evidence.client.texts[k] for k in evidence.client.codes[owner]]
         server = [evidence.server.texts[k] for k in evidence.server.codes[owner]]
         application = [evidence.application.texts[k] for k in evidence.application.codes[owner]]
         exchange, messages = waits.exchange[rows], evidence.analysis.messages
-        message = np.where(exchange >= 0, evidence.analysis.account.of_exchange("message")[np.maximum(0, exchange)] if exchange.size else exchange, -1).tolist()
+        message = np.where(
+            exchange >= 0,
+            evidence.analysis.account.of_exchange("message")[np.maximum(0, exchange)] if exchange.size else exchange,
+            -1,
+        ).tolist()
         asked = [evidence.labels[m] if m >= 0 else "" for m in message]
         outcome = [messages.outcome[m] if m >= 0 else "" for m in message]
         protocol = [messages.protocol.get(c, "tcp") for c in owner.tolist()]
         self.model.show_columns(
             [
                 Column("began", lambda r: moment(int(waits.first_ns[rows[r]])), waits.first_ns[rows]),
-                Column("client", lambda r: places.short(client[r]), client, figures=False, sql="client", value=lambda r: client[r]),
+                Column(
+                    "client",
+                    lambda r: places.short(client[r]),
+                    client,
+                    figures=False,
+                    sql="client",
+                    value=lambda r: client[r],
+                ),
                 Column("application", lambda r: application[r], application, figures=False, sql="application"),
-                Column("server", lambda r: places.short(server[r]), server, figures=False, sql="server", value=lambda r: server[r]),
-                Column("asked", lambda r: asked[r] or protocol[r], asked, figures=False, sql="label", value=lambda r: asked[r]),
+                Column(
+                    "server",
+                    lambda r: places.short(server[r]),
+                    server,
+                    figures=False,
+                    sql="server",
+                    value=lambda r: server[r],
+                ),
+                Column(
+                    "asked",
+                    lambda r: asked[r] or protocol[r],
+                    asked,
+                    figures=False,
+                    sql="label",
+                    value=lambda r: asked[r],
+                ),
                 Column("outcome", lambda r: outcome[r], outcome, figures=False, sql="outcome"),
                 Column("paid", lambda r: duration(int(paid[r])), paid, meaning="for the cause that is asked after"),
-                Column("wait", lambda r: duration(int(waits.wait_ns[rows[r]])), waits.wait_ns[rows], sql="wait_ms", value=lambda r: float(waits.wait_ns[rows[r]]) / 1e6),
+                Column(
+                    "wait",
+                    lambda r: duration(int(waits.wait_ns[rows[r]])),
+                    waits.wait_ns[rows],
+                    sql="wait_ms",
+                    value=lambda r: float(waits.wait_ns[rows[r]]) / 1e6,
+                ),
                 Column("client, network, server", lambda r: "", figures=False),
             ],
             rows.size,
@@ -265,10 +322,22 @@ class WaitPlots(QTabWidget):
         self.asked_model.full_ns = float(max((int(a.charges.sum()) for a in found), default=1))
         self.asked_model.show_columns(
             [
-                Column("asked", lambda r: found[r].label or "by turns of bytes: the protocol is not known", [a.label for a in found], figures=False),
-                Column("protocol", lambda r: found[r].protocol, [a.protocol for a in found], figures=False, sql="protocol"),
+                Column(
+                    "asked",
+                    lambda r: found[r].label or "by turns of bytes: the protocol is not known",
+                    [a.label for a in found],
+                    figures=False,
+                ),
+                Column(
+                    "protocol", lambda r: found[r].protocol, [a.protocol for a in found], figures=False, sql="protocol"
+                ),
                 Column("exchanges", lambda r: count(found[r].exchanges), [a.exchanges for a in found]),
-                Column("failed", lambda r: count(found[r].failures), [a.failures for a in found], color=lambda r: red if found[r].failures else None),
+                Column(
+                    "failed",
+                    lambda r: count(found[r].failures),
+                    [a.failures for a in found],
+                    color=lambda r: red if found[r].failures else None,
+                ),
                 Column("median", lambda r: duration(found[r].median_ns), [a.median_ns for a in found]),
                 Column("95th pct.", lambda r: duration(found[r].p95_ns), [a.p95_ns for a in found]),
                 Column("wait", lambda r: duration(int(found[r].charges.sum())), [int(a.charges.sum()) for a in found]),
@@ -283,7 +352,9 @@ class WaitPlots(QTabWidget):
     def _enter(self, row: int) -> None:
         if self._evidence is not None and self._picture is not None:
             wait = int(self._picture.dearest[row])
-            self.exchange_wanted.emit(int(self._evidence.waits.connection[wait]), int(self._evidence.waits.first_ns[wait]))
+            self.exchange_wanted.emit(
+                int(self._evidence.waits.connection[wait]), int(self._evidence.waits.first_ns[wait])
+            )
 
     def _read(self, x: float, _y: float) -> str:
         picture = self._picture
@@ -292,7 +363,11 @@ class WaitPlots(QTabWidget):
         k = int(np.searchsorted(picture.edges_ns, picture.edges_ns[0] + x * 1e9, "right")) - 1
         if not 0 <= k < picture.charges.shape[0]:
             return ""
-        parts = ", ".join(f"{cause_name(c)} {duration(int(picture.charges[k, c]))}" for c in np.argsort(-picture.charges[k])[:4] if picture.charges[k, c])
+        parts = ", ".join(
+            f"{cause_name(c)} {duration(int(picture.charges[k, c]))}"
+            for c in np.argsort(-picture.charges[k])[:4]
+            if picture.charges[k, c]
+        )
         volume = f"volume {rate(float(picture.own_bps[k]))}, of the rest {rate(float(picture.rest_bps[k]))}"
         return f" {moment(int(picture.edges_ns[k]))}  {parts or 'nobody waits'};  {volume} "
 
@@ -302,7 +377,10 @@ class WaitPlots(QTabWidget):
             return ""
         number = int(picture.hour_counts[int(x)])
         mean = int(picture.hours[int(x)].sum() / max(1, number))
-        return f" {int(x):02d}:00 to {int(x):02d}:59  {count(number)} exchanges, mean wait {duration(mean) if number else '–'} "
+        return (
+            f" {int(x):02d}:00 to {int(x):02d}:59  {count(number)} exchanges, mean wait"
+            f" {duration(mean) if number else '–'} "
+        )
 
     def _read_length(self, x: float, _y: float) -> str:
         picture = self._picture

@@ -1,4 +1,6 @@
-"""The tree of who waits on what: application, server, client, connection, exchange; a level is computed when it is opened."""
+"""The tree of who waits on what: application, server, client, connection, exchange; a level is computed when it is
+opened.
+"""
 
 from collections.abc import Sequence
 from typing import Any
@@ -13,7 +15,17 @@ from yaffle.units import count, duration
 
 Index = QModelIndex | QPersistentModelIndex
 
-COLUMNS = ("who waits on what", "exchanges", "users", "median", "95th pct.", "worst", "repeats", "wait", "client, network, server")
+COLUMNS = (
+    "who waits on what",
+    "exchanges",
+    "users",
+    "median",
+    "95th pct.",
+    "worst",
+    "repeats",
+    "wait",
+    "client, network, server",
+)
 _REPEATS = COLUMNS.index("repeats")
 _MEANING = (
     "application, server, client, connection, exchange",
@@ -142,12 +154,17 @@ class WaitTree(QAbstractItemModel):
         column = index.column()
         if role == Qt.ItemDataRole.DisplayRole:
             return (
-                group.label, count(group.exchanges), count(group.users), duration(group.median_ns), duration(group.p95_ns),
+                group.label, count(group.exchanges), count(group.users), duration(group.median_ns),
+                duration(group.p95_ns),
                 duration(group.worst_ns), count(group.repeats), duration(group.wait_ns), "",
             )[column]  # fmt: skip
         if role == BAR_ROLE and column == len(COLUMNS) - 1:
             level = self._node(index).level
-            return group.charges, float(level.widest_ns if isinstance(level, Level) else group.wait_ns), Bounds(group.low_ns, group.high_ns)
+            return (
+                group.charges,
+                float(level.widest_ns if isinstance(level, Level) else group.wait_ns),
+                Bounds(group.low_ns, group.high_ns),
+            )
         if role == Qt.ItemDataRole.ToolTipRole:
             return self._tip(group, column)
         if role == Qt.ItemDataRole.TextAlignmentRole and 0 < column < len(COLUMNS) - 1:

@@ -65,7 +65,14 @@ class NormalPanel(QWidget):
         defaults = BaselineSettings()
         for box, low, high, digits, value, tip in (
             (self.band, 0.5, 20.0, 1, defaults.band, "Beyond so many deviations a value is not usual"),
-            (self.limit, 0.5, 20.0, 1, defaults.limit, "A new value moves the mean as if it were off by so many deviations at most"),
+            (
+                self.limit,
+                0.5,
+                20.0,
+                1,
+                defaults.limit,
+                "A new value moves the mean as if it were off by so many deviations at most",
+            ),
             (self.weight, 0.005, 1.0, 3, defaults.weight, "How much a new value counts against all before it"),
         ):
             box.setRange(low, high)
@@ -85,7 +92,15 @@ class NormalPanel(QWidget):
         for part in (self.measure, QLabel("of"), self.by, self.label, QLabel("in"), self.width_box):
             row.addWidget(part)
         row.addStretch(1)
-        for widget in (self.hours, QLabel("band"), self.band, QLabel("limit"), self.limit, QLabel("weight"), self.weight):
+        for widget in (
+            self.hours,
+            QLabel("band"),
+            self.band,
+            QLabel("limit"),
+            self.limit,
+            QLabel("weight"),
+            self.weight,
+        ):
             second.addWidget(widget)
         second.addStretch(1)
         self._whose = QLabel("records of")
@@ -159,8 +174,15 @@ class NormalPanel(QWidget):
         """What the user chose to see."""
         by = self.by.currentData() or ""
         exporter = self.exporter.currentData()
-        subject = Subject(self.measure.currentText(), by, self.label.currentText() if by else "", -1 if exporter is None else int(exporter))
-        learn = BaselineSettings(weight=self.weight.value(), profile=self.hours.isChecked(), limit=self.limit.value(), band=self.band.value())
+        subject = Subject(
+            self.measure.currentText(),
+            by,
+            self.label.currentText() if by else "",
+            -1 if exporter is None else int(exporter),
+        )
+        learn = BaselineSettings(
+            weight=self.weight.value(), profile=self.hours.isChecked(), limit=self.limit.value(), band=self.band.value()
+        )
         return NormalSettings(subject, WIDTHS[self.width_box.currentText()], learn)
 
     def show_picture(self, picture: NormalPicture | None, complaints: tuple[Complaint, ...] = ()) -> None:
@@ -171,7 +193,9 @@ class NormalPanel(QWidget):
         if item.legend is not None:
             item.legend.clear()
         if picture is None:
-            self.words.setText("Open a capture, or the folder of a history: what is normal is learnt from all the time there is.")
+            self.words.setText(
+                "Open a capture, or the folder of a history: what is normal is learnt from all the time there is."
+            )
             self.model.show_columns([], 0)
             return
         subject = picture.settings.subject
@@ -193,17 +217,31 @@ class NormalPanel(QWidget):
         x, low, high = known(middles, found.low, found.high)
         band = QColor(look.moss)
         band.setAlpha(60)
-        edges = [pg.PlotDataItem(x, side, pen=pg.mkPen(look.line, width=1)) for side in (np.maximum(low, min(0.0, float(np.nanmin(picture.values, initial=0.0)))), high)]
+        edges = [
+            pg.PlotDataItem(x, side, pen=pg.mkPen(look.line, width=1))
+            for side in (np.maximum(low, min(0.0, float(np.nanmin(picture.values, initial=0.0)))), high)
+        ]
         for edge in edges:
             item.addItem(edge)
         fill = pg.FillBetweenItem(edges[0], edges[1], brush=pg.mkBrush(band))
         item.addItem(fill)
         x, expected = known(middles, found.expected)
-        self.plot.plot(x, expected, pen=pg.mkPen(look.moss, width=1.2, style=Qt.PenStyle.DashLine), name="usual, with its band")
+        self.plot.plot(
+            x, expected, pen=pg.mkPen(look.moss, width=1.2, style=Qt.PenStyle.DashLine), name="usual, with its band"
+        )
         x, values = known(middles, picture.values)
         self.plot.plot(x, values, pen=pg.mkPen(look.ink, width=1), name="measured")
         out = found.side != 0
-        self.plot.plot(middles[out], picture.values[out], pen=None, symbol="d", symbolSize=8, symbolBrush=pg.mkBrush(look.red), symbolPen=pg.mkPen(look.red), name="outside")
+        self.plot.plot(
+            middles[out],
+            picture.values[out],
+            pen=None,
+            symbol="d",
+            symbolSize=8,
+            symbolBrush=pg.mkBrush(look.red),
+            symbolPen=pg.mkPen(look.red),
+            name="outside",
+        )
         for complaint in self._complaints:
             line = pg.InfiniteLine(
                 (complaint.first_ns - base) / 1e9,
@@ -227,14 +265,41 @@ class NormalPanel(QWidget):
 
         self.table.show_columns(
             [
-                Column("from", lambda r: date_and_moment(picture.period(runs[r])[0]), [run.first for run in runs], figures=False),
-                Column("for", lambda r: duration(picture.period(runs[r])[1] - picture.period(runs[r])[0]), [run.stop - run.first for run in runs]),
-                Column("side", lambda r: "above" if runs[r].side > 0 else "below", [run.side for run in runs], figures=False),
-                Column("measured", lambda r: value_text(mean(runs[r], picture.values), unit), [mean(run, picture.values) for run in runs], meaning="mean of these intervals"),
-                Column("usual", lambda r: value_text(mean(runs[r], picture.baseline.expected), unit), [mean(run, picture.baseline.expected) for run in runs]),
+                Column(
+                    "from",
+                    lambda r: date_and_moment(picture.period(runs[r])[0]),
+                    [run.first for run in runs],
+                    figures=False,
+                ),
+                Column(
+                    "for",
+                    lambda r: duration(picture.period(runs[r])[1] - picture.period(runs[r])[0]),
+                    [run.stop - run.first for run in runs],
+                ),
+                Column(
+                    "side",
+                    lambda r: "above" if runs[r].side > 0 else "below",
+                    [run.side for run in runs],
+                    figures=False,
+                ),
+                Column(
+                    "measured",
+                    lambda r: value_text(mean(runs[r], picture.values), unit),
+                    [mean(run, picture.values) for run in runs],
+                    meaning="mean of these intervals",
+                ),
+                Column(
+                    "usual",
+                    lambda r: value_text(mean(runs[r], picture.baseline.expected), unit),
+                    [mean(run, picture.baseline.expected) for run in runs],
+                ),
                 Column(
                     "off by",
-                    lambda r: f"{three_digits(runs[r].size)} deviations" if runs[r].size < _MANY else f"over {_MANY} deviations",
+                    lambda r: (
+                        f"{three_digits(runs[r].size)} deviations"
+                        if runs[r].size < _MANY
+                        else f"over {_MANY} deviations"
+                    ),
                     [run.size for run in runs],
                     meaning="the most, in deviations",
                 ),
@@ -255,7 +320,11 @@ class NormalPanel(QWidget):
         if not 0 <= k < picture.values.size:
             return ""
         unit, found = picture.settings.subject.unit, picture.baseline
-        usual = f", usual {value_text(float(found.low[k]), unit)} to {value_text(float(found.high[k]), unit)}" if found.judged[k] else ", still learning"
+        usual = (
+            f", usual {value_text(float(found.low[k]), unit)} to {value_text(float(found.high[k]), unit)}"
+            if found.judged[k]
+            else ", still learning"
+        )
         return f" {date_and_moment(int(picture.starts_ns[k]))}  {value_text(float(picture.values[k]), unit)}{usual} "
 
     def dress(self) -> None:

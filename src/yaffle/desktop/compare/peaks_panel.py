@@ -34,28 +34,40 @@ class PeaksPanel(QWidget):
         """Shows other peaks."""
         self._peaks = peaks
         self.words.setText(
-            "Hours that were higher than those beside them, highest first, with the pair and the application that carried most, and complaints of about that time."
+            "Hours that were higher than those beside them, highest first, with the pair and the application that"
+            " carried most, and complaints of about that time."
             if peaks
-            else "No flow records here: open a capture, a capture of export traffic, or a history, and its highest hours stand here with what made them."
+            else (
+                "No flow records here: open a capture, a capture of export traffic, or a history, and its highest hours"
+                " stand here with what made them."
+            )
         )
         red = theme.current().red
         self.table.show_columns(
             [
-                Column("hour from", lambda r: date_and_moment(peaks[r].first_ns)[:16], [p.first_ns for p in peaks], figures=False),
+                Column(
+                    "hour from",
+                    lambda r: date_and_moment(peaks[r].first_ns)[:16],
+                    [p.first_ns for p in peaks],
+                    figures=False,
+                ),
                 Column("at", lambda r: peaks[r].exporter, [p.exporter for p in peaks], figures=False),
                 Column("mean", lambda r: rate(peaks[r].bits_per_s), [p.bits_per_s for p in peaks]),
                 Column("most was", lambda r: peaks[r].pair, [p.pair for p in peaks], figures=False),
                 Column("share", lambda r: share(peaks[r].pair_share), [p.pair_share for p in peaks]),
                 Column("application", lambda r: peaks[r].application, [p.application for p in peaks], figures=False),
                 Column(
-                    "complaints", lambda r: "; ".join(f"⚑ {c.who}: {c.words}" for c in peaks[r].complaints) or "–", [len(p.complaints) for p in peaks], figures=False,
+                    "complaints",
+                    lambda r: "; ".join(f"⚑ {c.who}: {c.words}" for c in peaks[r].complaints) or "–",
+                    [len(p.complaints) for p in peaks],
+                    figures=False,
                     color=lambda r: red if peaks[r].complaints else None,
                 ),
             ],
             len(peaks),
             ((0, 122), (1, 170), (2, 84), (3, 220), (4, 56), (5, 100)),
             wide=6,
-        )  # fmt: skip
+        )
 
     def _enter(self, row: int) -> None:
         if row < len(self._peaks):

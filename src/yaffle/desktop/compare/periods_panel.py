@@ -43,7 +43,9 @@ class PeriodsPanel(QWidget):
         row = QHBoxLayout()
         for k, (line, name) in enumerate(zip(self.typed, ("before", "after"), strict=True)):
             line.setPlaceholderText("for example 2026-03-03 08:00 to 09:00")
-            line.setToolTip(f"A period as you would say it: {EXAMPLES}. Several with ; between them are runs, a value each")
+            line.setToolTip(
+                f"A period as you would say it: {EXAMPLES}. Several with ; between them are runs, a value each"
+            )
             line.setAccessibleName(f"Period {name}")
             line.returnPressed.connect(self.wanted.emit)
             button = QPushButton("take the strip's")
@@ -114,7 +116,9 @@ class PeriodsPanel(QWidget):
             if not words and found and self.other_group:
                 return found[0], found[0]
             if not words:
-                self.words.setText(f"Two periods are compared: type the one {name}, or select it in the strip above and take it over.")
+                self.words.setText(
+                    f"Two periods are compared: type the one {name}, or select it in the strip above and take it over."
+                )
                 return None
             try:
                 found.append(tuple(period_ns(part, *self._span, zone()) or self._span for part in words))
@@ -138,18 +142,31 @@ class PeriodsPanel(QWidget):
         if all(sides.counts):
             way = "more" if sides.difference > 0 else "less"
             text = (
-                f"<b>{picture.settings.subject.words}</b>: median {value_text(sides.medians[0], unit)} before, {value_text(sides.medians[1], unit)} after; typically "
-                f"{value_text(abs(sides.difference), unit)} {way} ({sides.certainty}); one "
-                f"{'run' if picture.settings.runs else 'interval'} after exceeds one before in {share(sides.exceeds)} of all pairs."
+                f"<b>{picture.settings.subject.words}</b>: median {value_text(sides.medians[0], unit)} before,"
+                f" {value_text(sides.medians[1], unit)} after; typically {value_text(abs(sides.difference), unit)}"
+                f" {way} ({sides.certainty}); one {'run' if picture.settings.runs else 'interval'} after exceeds one"
+                f" before in {share(sides.exceeds)} of all pairs."
             )
         self.words.setText(text)
         look = theme.current()
         item.addLegend(offset=(10, 6), labelTextColor=look.ink)
         self.plot.setLabel("left", "", units=unit or None)
         top = 1e-9
-        for values, name, color, line in ((picture.before, "before", look.faint, Qt.PenStyle.DashLine), (picture.after, "after", look.moss, Qt.PenStyle.SolidLine)):
+        for values, name, color, line in (
+            (picture.before, "before", look.faint, Qt.PenStyle.DashLine),
+            (picture.after, "after", look.moss, Qt.PenStyle.SolidLine),
+        ):
             x, y = known((np.arange(values.size) + 0.5) * self._step_ns / 1e9, values)
-            self.plot.plot(x, y, pen=pg.mkPen(color, width=1.6, style=line), symbol="o" if y.size < 60 else None, symbolSize=4, symbolBrush=color, symbolPen=color, name=name)
+            self.plot.plot(
+                x,
+                y,
+                pen=pg.mkPen(color, width=1.6, style=line),
+                symbol="o" if y.size < 60 else None,
+                symbolSize=4,
+                symbolBrush=color,
+                symbolPen=color,
+                name=name,
+            )
             top = max(top, float(y.max(initial=0.0)))
         self.plot.axis.base_ns = 0
         self.plot.setXRange(0, max(picture.before.size, picture.after.size) * self._step_ns / 1e9, padding=0.01)
@@ -166,15 +183,42 @@ class PeriodsPanel(QWidget):
         def text(value: float) -> str:
             return "–" if np.isnan(value) else value_text(value, unit)
 
-        meaning = "its part of all that grew or shrank" if volume else "how well it tells what changed from what did not: 100 % where all of it lies in here, and nothing else"
+        meaning = (
+            "its part of all that grew or shrank"
+            if volume
+            else (
+                "how well it tells what changed from what did not: 100 % where all of it lies in here, and nothing else"
+            )
+        )
         self.table.show_columns(
             [
                 Column("group", lambda r: groups[r].label, [g.label for g in groups], figures=False),
                 Column("is a", lambda r: groups[r].dimension, [g.dimension for g in groups], figures=False),
-                Column("share of the change" if volume else "separates", lambda r: share(groups[r].separates), [abs(g.separates) for g in groups], meaning=meaning),
-                Column("became", lambda r: groups[r].words, [g.words for g in groups], figures=False, color=lambda r: red if groups[r].words == "worse" else None),
-                Column("before", lambda r: text(groups[r].amounts[0]), [g.amounts[0] for g in groups], meaning=picture.counted),
-                Column("after", lambda r: text(groups[r].amounts[1]), [g.amounts[1] for g in groups], meaning=picture.counted),
+                Column(
+                    "share of the change" if volume else "separates",
+                    lambda r: share(groups[r].separates),
+                    [abs(g.separates) for g in groups],
+                    meaning=meaning,
+                ),
+                Column(
+                    "became",
+                    lambda r: groups[r].words,
+                    [g.words for g in groups],
+                    figures=False,
+                    color=lambda r: red if groups[r].words == "worse" else None,
+                ),
+                Column(
+                    "before",
+                    lambda r: text(groups[r].amounts[0]),
+                    [g.amounts[0] for g in groups],
+                    meaning=picture.counted,
+                ),
+                Column(
+                    "after",
+                    lambda r: text(groups[r].amounts[1]),
+                    [g.amounts[1] for g in groups],
+                    meaning=picture.counted,
+                ),
                 Column(
                     "typical interval" if volume else "certainty",
                     lambda r: groups[r].comparison.certainty,
@@ -192,8 +236,16 @@ class PeriodsPanel(QWidget):
         if picture is None:
             return ""
         k, unit = int(x * 1e9 // self._step_ns), picture.settings.subject.unit
-        parts = [f"{name} {value_text(float(side[k]), unit)}" for side, name in ((picture.before, "before"), (picture.after, "after")) if 0 <= k < side.size]
-        return f" {f'run {k + 1}' if picture.settings.runs else f'{three_digits(x / 60)} min in'}: {', '.join(parts)} " if parts else ""
+        parts = [
+            f"{name} {value_text(float(side[k]), unit)}"
+            for side, name in ((picture.before, "before"), (picture.after, "after"))
+            if 0 <= k < side.size
+        ]
+        return (
+            f" {f'run {k + 1}' if picture.settings.runs else f'{three_digits(x / 60)} min in'}: {', '.join(parts)} "
+            if parts
+            else ""
+        )
 
     @property
     def _step_ns(self) -> int:

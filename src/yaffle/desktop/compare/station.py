@@ -40,7 +40,9 @@ class Compare(Station):
         self.parts.addTab(self.normal, "what is normal")
         self.parts.addTab(self.periods, "two periods")
         self.parts.setTabToolTip(0, "A measure with its baseline, and the times outside what is usual")
-        self.parts.setTabToolTip(1, "The measure chosen on the first page, before and after; who changed and who did not")
+        self.parts.setTabToolTip(
+            1, "The measure chosen on the first page, before and after; who changed and who did not"
+        )
         self.parts.addTab(self.peaks, "peaks")
         self.parts.setTabToolTip(2, "The highest hours, what made them, and which complaints came then")
         self.parts.currentChanged.connect(self._turned)
@@ -67,7 +69,9 @@ class Compare(Station):
             self.normal.offer(measures_of(scene), [exporter_words(e) for e in scene.evidence.analysis.flow_tellers])
             self.periods.span(scene.evidence.first_ns, scene.evidence.last_ns)
             span = scene.evidence.last_ns - scene.evidence.first_ns
-            fitting = [name for name, width in WIDTHS.items() if span // width >= 100]  # So that there is something to learn from.
+            fitting = [
+                name for name, width in WIDTHS.items() if span // width >= 100
+            ]  # So that there is something to learn from.
             self.normal.width_box.setCurrentText("15 min" if "15 min" in fitting else fitting[-1] if fitting else "1 s")
             self.periods.width_box.setCurrentText("5 min" if "15 min" in fitting else fitting[-1] if fitting else "1 s")
         for line in self.periods.typed:
@@ -76,7 +80,9 @@ class Compare(Station):
         self._changed()
 
     def _focused(self) -> None:
-        if self._model.focus.filter != self._filter:  # The period is not asked: what is normal is learnt from all the time.
+        if (
+            self._model.focus.filter != self._filter
+        ):  # The period is not asked: what is normal is learnt from all the time.
             self._changed()
 
     def _kept(self) -> None:
@@ -115,9 +121,13 @@ class Compare(Station):
         if scene is None or periods is None:
             self.periods.show_picture(None)
             return
-        subject = self.normal.picture.settings.subject if self.normal.picture is not None else self.normal.settings.subject
+        subject = (
+            self.normal.picture.settings.subject if self.normal.picture is not None else self.normal.settings.subject
+        )
         other = replace(subject, label=self.periods.other_group) if self.periods.other_group else None
-        settings = CompareSettings(subject, *periods, WIDTHS[self.periods.width_box.currentText()], self.periods.trim.isChecked(), other)
+        settings = CompareSettings(
+            subject, *periods, WIDTHS[self.periods.width_box.currentText()], self.periods.trim.isChecked(), other
+        )
         self._second.ask(lambda progress: compared(scene, settings, progress), self.periods.show_picture)
 
     def _take(self, side: int) -> None:

@@ -105,7 +105,9 @@ class TimesPlot(Plot):
             seconds = (g["t"][own] - origin) / 1e9
             self.flight.setData(*steps(seconds, g["flight"][own]), pen=pg.mkPen(look.ink))
             if found is not None and own.size:
-                self.allowed.setData(*steps(seconds, found.allowed_bytes[own]), pen=pg.mkPen(look.network, style=Qt.PenStyle.DashLine))
+                self.allowed.setData(
+                    *steps(seconds, found.allowed_bytes[own]), pen=pg.mkPen(look.network, style=Qt.PenStyle.DashLine)
+                )
                 top = max(1.0, float(found.allowed_bytes[own].max()))
                 room = np.where(g["room"][own] >= 0, g["room"][own] + g["flight"][own], np.nan)
                 self.window.setData(*steps(seconds, np.minimum(room, 1.6 * top)), pen=pg.mkPen(look.straw))
@@ -176,9 +178,14 @@ class FlowPlots(QWidget):
             return
         times = connection.segments["t"]
         low, high = self.sequence.getPlotItem().vb.viewRange()[0]
-        first, last = max(int(times[0]), int(times[0]) + round(low * 1e9)), min(int(times[-1]), int(times[0]) + round(high * 1e9))
+        first, last = (
+            max(int(times[0]), int(times[0]) + round(low * 1e9)),
+            min(int(times[-1]), int(times[0]) + round(high * 1e9)),
+        )
         throughput, goodput = connection.rate_bps(self.sequence.side, first, max(first + 1, last))
-        self.rate.setText(f"in view, {duration(max(1, last - first))}: throughput {rate(throughput)}, goodput {rate(goodput)}")
+        self.rate.setText(
+            f"in view, {duration(max(1, last - first))}: throughput {rate(throughput)}, goodput {rate(goodput)}"
+        )
 
     def _shares(self) -> str:
         found = self._found
@@ -186,7 +193,9 @@ class FlowPlots(QWidget):
             return ""
         spans = np.bincount(found.what, (found.to_ns - found.from_ns).astype(float), len(limits.WORDS))
         total = max(1.0, float(spans.sum()))
-        named = ", ".join(f"{_SHORT[k]} {share(spans[k] / total)}" for k in np.argsort(-spans) if spans[k] / total >= 0.005)
+        named = ", ".join(
+            f"{_SHORT[k]} {share(spans[k] / total)}" for k in np.argsort(-spans) if spans[k] / total >= 0.005
+        )
         return f"{'server' if self.sequence.side else 'client'} limited by: {named}"
 
     def dress(self) -> None:

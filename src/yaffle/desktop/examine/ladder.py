@@ -1,4 +1,6 @@
-"""The ladder: both ends as lanes with the packets between them, in order of time: a row each with long silences folded, or to scale."""
+"""The ladder: both ends as lanes with the packets between them, in order of time: a row each with long silences
+folded, or to scale.
+"""
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRect, QRectF, Qt, Signal
@@ -144,7 +146,9 @@ class Ladder(QAbstractScrollArea):
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         last = self._tops.size - 2
-        step = {Qt.Key.Key_Down: 1, Qt.Key.Key_Up: -1, Qt.Key.Key_PageDown: 20, Qt.Key.Key_PageUp: -20}.get(Qt.Key(event.key()))
+        step = {Qt.Key.Key_Down: 1, Qt.Key.Key_Up: -1, Qt.Key.Key_PageDown: 20, Qt.Key.Key_PageUp: -20}.get(
+            Qt.Key(event.key())
+        )
         if step is not None and last >= 0:
             self.chosen.emit(min(last, max(0, self._selected + step)))
         elif event.key() == Qt.Key.Key_Home and last >= 0:
@@ -179,7 +183,9 @@ class Ladder(QAbstractScrollArea):
         connection = self._connection
         if connection is None:
             painter.setPen(QColor(look.faint))
-            painter.drawText(self.viewport().rect(), Qt.AlignmentFlag.AlignCenter, "Choose a connection in Apportion\n(Enter on it)")
+            painter.drawText(
+                self.viewport().rect(), Qt.AlignmentFlag.AlignCenter, "Choose a connection in Apportion\n(Enter on it)"
+            )
             return
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         left, right = _TIME_WIDTH + 16, self.viewport().width() - 16
@@ -204,9 +210,13 @@ class Ladder(QAbstractScrollArea):
         one = metrics.elidedText(f"client {places.short(connection.client)}", Qt.TextElideMode.ElideRight, half - 6)
         two = metrics.elidedText(f"server {places.short(connection.server)}", Qt.TextElideMode.ElideRight, half - 6)
         painter.drawText(QRectF(left - 8, 2, half, 30), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, one)
-        painter.drawText(QRectF(right - half + 8, 2, half, 30), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, two)
+        painter.drawText(
+            QRectF(right - half + 8, 2, half, 30), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, two
+        )
         painter.setPen(QColor(look.faint))
-        painter.drawText(QRectF(0, 2, _TIME_WIDTH, 30), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, "since start")
+        painter.drawText(
+            QRectF(0, 2, _TIME_WIDTH, 30), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, "since start"
+        )
 
     def _apart(self, first: int, last: int) -> list[int]:
         """Packets of a range, one a pixel and direction: more cannot be seen."""
@@ -224,20 +234,36 @@ class Ladder(QAbstractScrollArea):
             y = zero + int(self._tops[i])
             start, end = (left, right) if g["d"][i] == 0 else (right, left)
             chosen = i == self._selected
-            painter.setPen(QPen(QColor(look.moss) if chosen else color, 2.4 if chosen else 1.2, Qt.PenStyle.DashLine if repeat else Qt.PenStyle.SolidLine))
+            painter.setPen(
+                QPen(
+                    QColor(look.moss) if chosen else color,
+                    2.4 if chosen else 1.2,
+                    Qt.PenStyle.DashLine if repeat else Qt.PenStyle.SolidLine,
+                )
+            )
             painter.drawLine(QPointF(start, y), QPointF(end, y))
             tip = -6 if end > start else 6
             painter.setBrush(color)
             painter.drawPolygon(QPolygonF([QPointF(end, y), QPointF(end + tip, y - 3.5), QPointF(end + tip, y + 3.5)]))
         free = -1e9
-        for i in sorted(shown, key=lambda k: (k != self._selected, k)):  # The selected one is named before its neighbors.
+        for i in sorted(
+            shown, key=lambda k: (k != self._selected, k)
+        ):  # The selected one is named before its neighbors.
             y = zero + int(self._tops[i])
-            near = self._selected in shown and i != self._selected and abs(y - zero - int(self._tops[self._selected])) < _ROW
+            near = (
+                self._selected in shown
+                and i != self._selected
+                and abs(y - zero - int(self._tops[self._selected])) < _ROW
+            )
             if near or (i != self._selected and y - _ROW / 2 < free):
                 continue
             painter.setPen(QColor(look.faint))
             time = QRectF(0, y - _ROW / 2, _TIME_WIDTH, _ROW)
-            painter.drawText(time, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, duration(int(g["t"][i]) - int(g["t"][0])))
+            painter.drawText(
+                time,
+                Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
+                duration(int(g["t"][i]) - int(g["t"][0])),
+            )
             self._words(painter, i, y - _ROW / 2, left, right, self._ink(i)[0])
             if i != self._selected:
                 free = y + _ROW / 2
@@ -248,7 +274,20 @@ class Ladder(QAbstractScrollArea):
         look, g = theme.current(), self._connection.segments[i]
         base, repeat = int(g["kind"]) & kinds.KIND_MASK, kinds.is_repeat(int(g["kind"]))
         hurt = repeat or base in (kinds.RESET, kinds.WINDOW_PROBE)
-        return QColor(look.red if hurt else look.straw if base in (kinds.OUT_OF_ORDER, kinds.COPY, kinds.DUPLICATE_ACK) else look.ink if g["n"] else look.faint), repeat
+        return (
+            QColor(
+                look.red
+                if hurt
+                else (
+                    look.straw
+                    if base in (kinds.OUT_OF_ORDER, kinds.COPY, kinds.DUPLICATE_ACK)
+                    else look.ink
+                    if g["n"]
+                    else look.faint
+                )
+            ),
+            repeat,
+        )
 
     def _words(self, painter: QPainter, i: int, y: float, left: int, right: int, color: QColor) -> None:
         """What the packet is, on the middle of its line."""
@@ -279,7 +318,11 @@ class Ladder(QAbstractScrollArea):
         if i == self._selected:
             painter.fillRect(QRectF(0, y, self.viewport().width(), _ROW), QColor(look.moss_soft))
         painter.setPen(QColor(look.faint))
-        painter.drawText(QRectF(0, y, _TIME_WIDTH, _ROW), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, duration(int(g["t"]) - origin))
+        painter.drawText(
+            QRectF(0, y, _TIME_WIDTH, _ROW),
+            Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
+            duration(int(g["t"]) - origin),
+        )
         color, repeat = self._ink(i)
         start, end = (left, right) if g["d"] == 0 else (right, left)
         middle = y + _ROW / 2
@@ -287,7 +330,9 @@ class Ladder(QAbstractScrollArea):
         painter.drawLine(QPointF(start, middle), QPointF(end, middle))
         tip = -6 if end > start else 6
         painter.setBrush(color)
-        painter.drawPolygon(QPolygonF([QPointF(end, middle), QPointF(end + tip, middle - 3.5), QPointF(end + tip, middle + 3.5)]))
+        painter.drawPolygon(
+            QPolygonF([QPointF(end, middle), QPointF(end + tip, middle - 3.5), QPointF(end + tip, middle + 3.5)])
+        )
         self._words(painter, i, y, left, right, color)
 
 
@@ -300,7 +345,9 @@ class LadderPanel(QWidget):
         self.scale = QToolButton()
         self.scale.setText("to scale")
         self.scale.setCheckable(True)
-        self.scale.setToolTip("Time to scale (T), or a row a packet with silences folded; Ctrl and wheel, or + and -, stretch it")
+        self.scale.setToolTip(
+            "Time to scale (T), or a row a packet with silences folded; Ctrl and wheel, or + and -, stretch it"
+        )
         self.scale.toggled.connect(self._toggle)
         self._closer, self._wider = QToolButton(), QToolButton()
         self._closer.setText("+")
@@ -336,4 +383,6 @@ class LadderPanel(QWidget):
         scale = self._ladder.ns_per_pixel
         for part in (self._closer, self._wider):
             part.setVisible(bool(scale))
-        self._says.setText(f"{duration(scale * 100)} are 100 pixels" if scale else f"silences from {duration(SILENCE_NS)} folded")
+        self._says.setText(
+            f"{duration(scale * 100)} are 100 pixels" if scale else f"silences from {duration(SILENCE_NS)} folded"
+        )

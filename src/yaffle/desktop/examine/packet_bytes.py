@@ -77,7 +77,11 @@ class PacketBytes(QWidget):
             return
         self._find.setVisible(False)
         self.text.clear()
-        self._opened = {self.tree.topLevelItem(k).text(0) for k in range(self.tree.topLevelItemCount()) if self.tree.topLevelItem(k).isExpanded()} or self._opened
+        self._opened = {
+            self.tree.topLevelItem(k).text(0)
+            for k in range(self.tree.topLevelItemCount())
+            if self.tree.topLevelItem(k).isExpanded()
+        } or self._opened
         self.tree.clear()
         connection, index = self._model.connection, self._model.segment
         if connection is None or index < 0:
@@ -118,7 +122,9 @@ class PacketBytes(QWidget):
                     mark = QTextEdit.ExtraSelection()
                     mark.cursor = QTextCursor(block)
                     mark.cursor.setPosition(block.position() + start)
-                    mark.cursor.setPosition(block.position() + min(end, block.length() - 1), QTextCursor.MoveMode.KeepAnchor)
+                    mark.cursor.setPosition(
+                        block.position() + min(end, block.length() - 1), QTextCursor.MoveMode.KeepAnchor
+                    )
                     mark.format.setBackground(QColor(theme.current().moss_soft))
                     mark.format.setFontWeight(QFont.Weight.Bold)
                     marks.append(mark)

@@ -14,7 +14,12 @@ from yaffle.units import duration, size
 
 # Kinds with a mark of their own: (words, kinds, symbol, what of the theme).
 _MARKED = (
-    ("repeat after timeout", (kinds.REPEAT_TIMEOUT, kinds.REPEAT_AFTER, kinds.REPEAT_OPEN, kinds.REPEAT_CLOSE), "t", "red"),
+    (
+        "repeat after timeout",
+        (kinds.REPEAT_TIMEOUT, kinds.REPEAT_AFTER, kinds.REPEAT_OPEN, kinds.REPEAT_CLOSE),
+        "t",
+        "red",
+    ),
     ("repeat on acknowledgements", (kinds.REPEAT_FAST,), "d", "red"),
     ("repeat as tail probe", (kinds.REPEAT_TAIL,), "s", "red"),
     ("late original", (kinds.OUT_OF_ORDER,), "o", "straw"),
@@ -43,7 +48,9 @@ class SequencePlot(Plot):
         }
         self._mark = pg.ScatterPlotItem(size=11)
         self.addItem(self._mark)
-        self.getPlotItem().addLegend(offset=(8, 2), labelTextSize="8pt", labelTextColor=theme.current().ink, colCount=2, verSpacing=-6)
+        self.getPlotItem().addLegend(
+            offset=(8, 2), labelTextSize="8pt", labelTextColor=theme.current().ink, colCount=2, verSpacing=-6
+        )
         self.scene().sigMouseClicked.connect(self._clicked)
         self.read_with(self._words_at)
 
@@ -80,12 +87,21 @@ class SequencePlot(Plot):
         for name, group, symbol, color in _MARKED:
             rows = np.flatnonzero(own & np.isin(base_kind, group))
             paint = getattr(look, color)
-            self._parts[name].setData(*pairs(rows), pen=pg.mkPen(paint, width=1), symbol=symbol, symbolSize=7, symbolBrush=paint, symbolPen=None)
+            self._parts[name].setData(
+                *pairs(rows),
+                pen=pg.mkPen(paint, width=1),
+                symbol=symbol,
+                symbolSize=7,
+                symbolBrush=paint,
+                symbolPen=None,
+            )
             if rows.size:
                 shown.append((name, name))
         t, left, right = connection.sack_blocks(self.side)
         ends = np.column_stack([left - base, right - base]).ravel()
-        self._parts["sacked"].setData(np.repeat((t - g["t"][0]) / 1e9, 2), ends, pen=pg.mkPen(look.network, width=1, style=Qt.PenStyle.DotLine))
+        self._parts["sacked"].setData(
+            np.repeat((t - g["t"][0]) / 1e9, 2), ends, pen=pg.mkPen(look.network, width=1, style=Qt.PenStyle.DotLine)
+        )
         if t.size:
             shown.append(("sacked", f"held out of order by the {other}"))
         acks = np.flatnonzero((g["d"] != self.side) & (g["a"] >= 0) & ((g["flags"] & 6) == 0))
@@ -110,7 +126,13 @@ class SequencePlot(Plot):
         base = int(g["s"][own].min()) if own.any() else 0
         row = g[index]
         y = int(row["e"]) - base if row["d"] == self.side else int(row["a"]) - base
-        self._mark.setData([(int(row["t"]) - int(g["t"][0])) / 1e9], [y], brush=pg.mkBrush(None), pen=pg.mkPen(theme.current().moss, width=2), symbol="o")
+        self._mark.setData(
+            [(int(row["t"]) - int(g["t"][0])) / 1e9],
+            [y],
+            brush=pg.mkBrush(None),
+            pen=pg.mkPen(theme.current().moss, width=2),
+            symbol="o",
+        )
 
     def _nearest(self, x: float, y: float) -> int:
         connection = self._connection
@@ -138,7 +160,10 @@ class SequencePlot(Plot):
         if row < 0 or self._connection is None:
             return ""
         g = self._connection.segments[row]
-        return f" {duration(int(g['t']) - int(self._connection.segments['t'][0]))}  {kinds.in_words(int(g['kind']))} {size(int(g['n']))}, {size(int(g['flight']))} in flight "
+        return (
+            f" {duration(int(g['t']) - int(self._connection.segments['t'][0]))}  {kinds.in_words(int(g['kind']))}"
+            f" {size(int(g['n']))}, {size(int(g['flight']))} in flight "
+        )
 
 
 def steps(x: Array, y: Array) -> tuple[Array, Array]:

@@ -56,7 +56,10 @@ class Examine(QWidget):
         self.sequence = SequencePlot()
         self.flow = FlowPlots(self.sequence)
         self.silence_model, self.packet_model = ColumnTable(self), ColumnTable(self)
-        self.silence_table, self.packet_table = TableView("Silences, longest first"), TableView("Packets of the connection")
+        self.silence_table, self.packet_table = (
+            TableView("Silences, longest first"),
+            TableView("Packets of the connection"),
+        )
         self.silence_table.setModel(self.silence_model)
         self.packet_table.setModel(self.packet_model)
         self.owed = QComboBox()
@@ -123,12 +126,19 @@ class Examine(QWidget):
         self.parts.setDocumentMode(True)
         self.parts.addTab(connection, "connection")
         self.parts.addTab(self.visit, "visit")
-        self.parts.setTabToolTip(1, "All that the client did around this connection: look-ups, connections, exchanges (V)")
+        self.parts.setTabToolTip(
+            1, "All that the client did around this connection: look-ups, connections, exchanges (V)"
+        )
         self.parts.currentChanged.connect(lambda _: self._changed())
         whole = QVBoxLayout(self)
         whole.setContentsMargins(8, 4, 8, 6)
         whole.addWidget(self.parts)
-        for key, slot in (("N", lambda: self.step_silence(1)), ("P", lambda: self.step_silence(-1)), ("B", self.toggle_bytes), ("V", self.toggle_visit)):
+        for key, slot in (
+            ("N", lambda: self.step_silence(1)),
+            ("P", lambda: self.step_silence(-1)),
+            ("B", self.toggle_bytes),
+            ("V", self.toggle_visit),
+        ):
             QShortcut(key, self, activated=slot, context=Qt.ShortcutContext.WidgetWithChildrenShortcut)
         self._undo = [
             investigation.selection_changed.connect(self._changed),
@@ -202,7 +212,11 @@ class Examine(QWidget):
             at = int(connection.segments["t"][index])
         else:
             own = np.flatnonzero(evidence.waits.connection == connection.number)
-            at = int(evidence.waits.first_ns[own[np.argmax(evidence.waits.wait_ns[own])]]) if own.size else int(connection.segments["t"][0])
+            at = (
+                int(evidence.waits.first_ns[own[np.argmax(evidence.waits.wait_ns[own])]])
+                if own.size
+                else int(connection.segments["t"][0])
+            )
         self.visit.show_client(evidence, evidence.client[connection.number], at)
 
     def _show_connection(self, connection: Connection | None) -> None:
@@ -222,18 +236,33 @@ class Examine(QWidget):
         point = flows.points[int(flows.conversations.point[account.flow[connection.number]])]
         row = int(account.flow[connection.number])
         tunnel = tunnel_of(flows.conversations, row)
-        self._title.setText(f"{connection.title}, from {moment(first)}, seen at {point}" + (f", inside {tunnel.words}" if tunnel else ""))
-        self._verdict.setText(f"{verdict.party}: {verdict.sentence}" + ("" if connection.scales_known else " The opening was not seen: windows may be larger than shown."))
+        self._title.setText(
+            f"{connection.title}, from {moment(first)}, seen at {point}"
+            + (f", inside {tunnel.words}" if tunnel else "")
+        )
+        self._verdict.setText(
+            f"{verdict.party}: {verdict.sentence}"
+            + ("" if connection.scales_known else " The opening was not seen: windows may be larger than shown.")
+        )
         messages = connection.evidence.analysis.messages
         if connection.number in messages.protocol:
-            said = [messages.protocol[connection.number], messages.host.get(connection.number, ""), messages.note.get(connection.number, "")]
+            said = [
+                messages.protocol[connection.number],
+                messages.host.get(connection.number, ""),
+                messages.note.get(connection.number, ""),
+            ]
             self._title.setText(f"{self._title.text()}: {', '.join(part for part in said if part)}")
         ipv6 = bool(flows.conversations.ipv6[row])
         for kind, times in connection.evidence.analysis.quotes.get(row, {}).items():
             self._verdict.setText(f"{self._verdict.text()} The way said: {in_words(kind, ipv6)} ({times} times).")
         for end in path_changed(account, connection.number):
-            before, after = (int(account.fact(f"to_{end}_{when}_min_ns")[connection.number]) for when in ("early", "late"))
-            self._verdict.setText(f"{self._verdict.text()} The way to the {end} changed: its floor went from {duration(before)} to {duration(after)}.")
+            before, after = (
+                int(account.fact(f"to_{end}_{when}_min_ns")[connection.number]) for when in ("early", "late")
+            )
+            self._verdict.setText(
+                f"{self._verdict.text()} The way to the {end} changed: its floor went from {duration(before)} to"
+                f" {duration(after)}."
+            )
         charges, (low, high) = account.connection_charges[connection.number], connection.evidence.connection_bounds
         bounds = Bounds(low[connection.number], high[connection.number])
         if between := bound_words(charges, bounds):
@@ -247,14 +276,40 @@ class Examine(QWidget):
             [
                 Column("no.", lambda r: str(r + 1), range(g.size)),
                 Column("time", lambda r: moment(int(g["t"][r]), digits=6), g["t"]),
-                Column("gap", lambda r: duration(int(since[r])), since, meaning="time since the packet before it on this connection"),
+                Column(
+                    "gap",
+                    lambda r: duration(int(since[r])),
+                    since,
+                    meaning="time since the packet before it on this connection",
+                ),
                 Column("from", lambda r: side[int(g["d"][r])], g["d"], figures=False),
-                Column("what", lambda r: kinds.in_words(int(g["kind"][r])), g["kind"], figures=False, color=lambda r: red if kinds.is_repeat(int(g["kind"][r])) else None),
-                Column("first byte", lambda r: f"{int(g['s'][r]):,}", g["s"], meaning="sequence number, counted from the start of the connection"),
-                Column("next expected", lambda r: f"{int(g['e'][r]):,}", g["e"], meaning="sequence number that follows the last byte of this packet"),
+                Column(
+                    "what",
+                    lambda r: kinds.in_words(int(g["kind"][r])),
+                    g["kind"],
+                    figures=False,
+                    color=lambda r: red if kinds.is_repeat(int(g["kind"][r])) else None,
+                ),
+                Column(
+                    "first byte",
+                    lambda r: f"{int(g['s'][r]):,}",
+                    g["s"],
+                    meaning="sequence number, counted from the start of the connection",
+                ),
+                Column(
+                    "next expected",
+                    lambda r: f"{int(g['e'][r]):,}",
+                    g["e"],
+                    meaning="sequence number that follows the last byte of this packet",
+                ),
                 Column("acks up to", lambda r: f"{int(g['a'][r]):,}" if g["a"][r] >= 0 else "–", g["a"]),
                 Column("bytes", lambda r: f"{int(g['n'][r]):,}", g["n"]),
-                Column("in flight", lambda r: f"{int(g['flight'][r]):,}", g["flight"], meaning="bytes of this side sent and not acknowledged, as seen here"),
+                Column(
+                    "in flight",
+                    lambda r: f"{int(g['flight'][r]):,}",
+                    g["flight"],
+                    meaning="bytes of this side sent and not acknowledged, as seen here",
+                ),
                 Column("window", lambda r: f"{int(g['w'][r]):,}", g["w"], meaning="bytes this side would still take"),
             ],
             g.size,
@@ -272,9 +327,27 @@ class Examine(QWidget):
         self._silences = found
         self.silence_model.show_columns(
             [
-                Column("length", lambda r: duration(found[r].span_ns), [s.span_ns for s in found], sql="wait_ms", value=lambda r: found[r].span_ns / 1e6),
-                Column("at", lambda r: moment(found[r].first_ns), [s.first_ns for s in found], sql="began", value=lambda r: utc(found[r].first_ns)),
-                Column("owed by", lambda r: found[r].owed_by, [s.owed_by for s in found], figures=False, condition=lambda r: _PAID.get(found[r].owed_by, "")),
+                Column(
+                    "length",
+                    lambda r: duration(found[r].span_ns),
+                    [s.span_ns for s in found],
+                    sql="wait_ms",
+                    value=lambda r: found[r].span_ns / 1e6,
+                ),
+                Column(
+                    "at",
+                    lambda r: moment(found[r].first_ns),
+                    [s.first_ns for s in found],
+                    sql="began",
+                    value=lambda r: utc(found[r].first_ns),
+                ),
+                Column(
+                    "owed by",
+                    lambda r: found[r].owed_by,
+                    [s.owed_by for s in found],
+                    figures=False,
+                    condition=lambda r: _PAID.get(found[r].owed_by, ""),
+                ),
                 Column("what happened", lambda r: found[r].sentence, figures=False),
             ],
             len(found),
@@ -285,7 +358,11 @@ class Examine(QWidget):
     def _show_selection(self) -> None:
         connection, index = self._model.connection, self._model.segment
         if connection is None or index < 0:
-            self._selected.setText("N and P step through the silences, B shows the bytes of the packet, V the visit it belongs to" if connection is not None else "")
+            self._selected.setText(
+                "N and P step through the silences, B shows the bytes of the packet, V the visit it belongs to"
+                if connection is not None
+                else ""
+            )
             self.ladder.select(-1)
             self.sequence.select(-1)
             return
@@ -300,7 +377,9 @@ class Examine(QWidget):
         before = next((s for s in self._silences if s.after == index), None)
         silence = f"After {duration(before.span_ns)} of silence. {before.sentence}  " if before is not None else ""
         self._selected.setText(
-            silence + f"packet {index + 1} of {connection.segments.size}: {kinds.in_words(int(g['kind']))}, {size(int(g['n']))} of payload, {moment(int(g['t']), digits=6)}"
+            silence
+            + f"packet {index + 1} of {connection.segments.size}: {kinds.in_words(int(g['kind']))}, {size(int(g['n']))}"
+            f" of payload, {moment(int(g['t']), digits=6)}"
         )
 
     def _silence_chosen(self, current: QModelIndex, _previous: QModelIndex) -> None:

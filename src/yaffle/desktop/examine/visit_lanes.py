@@ -1,4 +1,6 @@
-"""The lanes of a visit: each connection's exchanges as ledger bars on one time axis, the chain that decided it marked."""
+"""The lanes of a visit: each connection's exchanges as ledger bars on one time axis, the chain that decided it
+marked.
+"""
 
 from dataclasses import dataclass
 
@@ -106,7 +108,11 @@ class VisitLanes(QAbstractScrollArea):
                 continue
             if row.step < 0:
                 painter.setPen(QColor(look.faint))
-                painter.drawText(QRectF(6, top + 2, self.viewport().width() - 12, row.height - 2), Qt.AlignmentFlag.AlignVCenter, self._visit.lanes[row.lane])
+                painter.drawText(
+                    QRectF(6, top + 2, self.viewport().width() - 12, row.height - 2),
+                    Qt.AlignmentFlag.AlignVCenter,
+                    self._visit.lanes[row.lane],
+                )
             else:
                 self._step(painter, row, top)
         painter.setClipRect(QRectF(0, _AXIS, self.viewport().width(), height - _AXIS))
@@ -122,7 +128,9 @@ class VisitLanes(QAbstractScrollArea):
             painter.setPen(QPen(QColor(look.line), 1, Qt.PenStyle.DotLine))
             painter.drawLine(QPointF(x, _AXIS), QPointF(x, height))
             painter.setPen(QColor(look.faint))
-            painter.drawText(QRectF(x - 40, 2, 80, _AXIS - 4), Qt.AlignmentFlag.AlignCenter, duration(k * step) if k else "0")
+            painter.drawText(
+                QRectF(x - 40, 2, 80, _AXIS - 4), Qt.AlignmentFlag.AlignCenter, duration(k * step) if k else "0"
+            )
 
     def _step(self, painter: QPainter, row: _Row, top: int) -> None:
         assert self._visit is not None
@@ -136,14 +144,22 @@ class VisitLanes(QAbstractScrollArea):
         painter.drawText(QRectF(16, top, _NAMES - 22, _ROW), Qt.AlignmentFlag.AlignVCenter, text)
         left, right = self._x(step.first_ns), self._x(step.last_ns)
         if step.charges.any():
-            paint_bar(painter, QRectF(left, top + 4, max(2.0, right - left), _ROW - 8), step.charges, float(step.charges.sum()))
+            paint_bar(
+                painter,
+                QRectF(left, top + 4, max(2.0, right - left), _ROW - 8),
+                step.charges,
+                float(step.charges.sum()),
+            )
         words = duration(step.span_ns) + (f"  {step.outcome}" if step.outcome not in ("", "answered") else "")
         painter.setPen(QColor(look.ink))
         at = max(right, left + 2) + 6
         painter.drawText(QPointF(at, top + _ROW - 6), words)
         if row.step in self._visit.to_mend:
             painter.setPen(QColor(look.red))
-            painter.drawText(QPointF(at + painter.fontMetrics().horizontalAdvance(words) + 10, top + _ROW - 6), f"costs {duration(step.saved_ns)}")
+            painter.drawText(
+                QPointF(at + painter.fontMetrics().horizontalAdvance(words) + 10, top + _ROW - 6),
+                f"costs {duration(step.saved_ns)}",
+            )
 
     def _links(self, painter: QPainter, above: int) -> None:
         """What let each step of the chain begin, as a line from the one to the other."""
@@ -168,7 +184,14 @@ class VisitLanes(QAbstractScrollArea):
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         steps = [r.step for r in self._rows if r.step >= 0]
-        moves = {Qt.Key.Key_Down: 1, Qt.Key.Key_Up: -1, Qt.Key.Key_PageDown: 15, Qt.Key.Key_PageUp: -15, Qt.Key.Key_Home: -len(steps), Qt.Key.Key_End: len(steps)}
+        moves = {
+            Qt.Key.Key_Down: 1,
+            Qt.Key.Key_Up: -1,
+            Qt.Key.Key_PageDown: 15,
+            Qt.Key.Key_PageUp: -15,
+            Qt.Key.Key_Home: -len(steps),
+            Qt.Key.Key_End: len(steps),
+        }
         if event.key() in moves and steps:
             place = steps.index(self.selected) if self.selected in steps else 0
             self.select(steps[min(len(steps) - 1, max(0, place + moves[Qt.Key(event.key())]))])

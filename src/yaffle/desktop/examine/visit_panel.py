@@ -66,7 +66,12 @@ class VisitPanel(QWidget):
 
     def show_client(self, evidence: Evidence, client: str, moment_ns: int) -> None:
         """Shows the visit of a client that ran at a moment."""
-        if self._visits is not None and self._visits.evidence is evidence and self._visits.client == client and self.visit is not None:
+        if (
+            self._visits is not None
+            and self._visits.evidence is evidence
+            and self._visits.client == client
+            and self.visit is not None
+        ):
             if self.visit.first_ns <= moment_ns <= self.visit.last_ns:
                 return
 
@@ -96,19 +101,36 @@ class VisitPanel(QWidget):
         self._step.setText("")
         if visit is None or self._visits is None:
             self._title.setText("No visit is chosen")
-            self._words.setText("Choose a connection in Apportion: what its client did around it, on all its connections, will stand here.")
+            self._words.setText(
+                "Choose a connection in Apportion: what its client did around it, on all its connections, will stand"
+                " here."
+            )
         else:
             places = self._visits.evidence.places
-            self._title.setText(f"{places.host(visit.client)}, {moment(visit.first_ns)}: visit {self.number + 1} of {total}")
-            left_out = f" The first {len(visit.steps)} steps are shown, {visit.left_out} more are not." if visit.left_out else ""
+            self._title.setText(
+                f"{places.host(visit.client)}, {moment(visit.first_ns)}: visit {self.number + 1} of {total}"
+            )
+            left_out = (
+                f" The first {len(visit.steps)} steps are shown, {visit.left_out} more are not."
+                if visit.left_out
+                else ""
+            )
             self._words.setText(visit.sentence + left_out)
         self.lanes.show_visit(visit)
 
     def _chosen(self, number: int) -> None:
         if self.visit is not None:
             step = self.visit.steps[number]
-            after = f"{duration(step.first_ns - self.visit.first_ns)} after the begin" if step.first_ns > self.visit.first_ns else "at the begin"
-            self._step.setText(f"{after}: " + ", ".join(step_words(step).split("\n")) + (". Enter shows its packets" if step.wait >= 0 else ""))
+            after = (
+                f"{duration(step.first_ns - self.visit.first_ns)} after the begin"
+                if step.first_ns > self.visit.first_ns
+                else "at the begin"
+            )
+            self._step.setText(
+                f"{after}: "
+                + ", ".join(step_words(step).split("\n"))
+                + (". Enter shows its packets" if step.wait >= 0 else "")
+            )
 
     def _wanted(self, number: int) -> None:
         if self.visit is not None and self.visit.steps[number].wait >= 0:

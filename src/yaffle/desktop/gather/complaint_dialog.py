@@ -14,7 +14,13 @@ class ComplaintDialog(QDialog):
 
     removed = Signal()
 
-    def __init__(self, whole: tuple[int, int], period: tuple[int, int] | None, former: Complaint | None, parent: QWidget | None = None) -> None:
+    def __init__(
+        self,
+        whole: tuple[int, int],
+        period: tuple[int, int] | None,
+        former: Complaint | None,
+        parent: QWidget | None = None,
+    ) -> None:
         super().__init__(parent)
         self.setWindowTitle("Complaint")
         self.resize(460, 300)
@@ -56,5 +62,7 @@ class ComplaintDialog(QDialog):
         except PeriodError as error:
             self._wrong.setText(str(error))
             return
-        self.complaint = Complaint(self.who.text().strip(), self.what.text().strip(), self.words.toPlainText().strip(), *period)
+        self.complaint = Complaint(
+            self.who.text().strip(), self.what.text().strip(), self.words.toPlainText().strip(), *period
+        )
         super().accept()

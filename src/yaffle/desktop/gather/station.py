@@ -100,7 +100,9 @@ class Gather(QWidget):
         self._title = QLabel()
         self._title.setObjectName("heading")
         self.complain = QPushButton("Complaint…")
-        self.complain.setToolTip("Enter who complained, about what and when (Ctrl+K): findings that explain it come first")
+        self.complain.setToolTip(
+            "Enter who complained, about what and when (Ctrl+K): findings that explain it come first"
+        )
         self.complain.clicked.connect(self.enter_complaint)
         self.complaint_model = ColumnTable(self)
         self.complaints = TableView("Complaints")
@@ -120,9 +122,10 @@ class Gather(QWidget):
         self.exporters.setMaximumHeight(190)
         self.exporters.horizontalHeader().setStretchLastSection(False)
         self._empty = QLabel(
-            "<h2>Drop captures here</h2><p>or press <b>Ctrl+O</b>: pcap and pcapng, also gzip, zstd or lz4; several files make one case.</p>"
-            "<p>Captures taken beside the clients and beside the servers at the same time tell the most.</p>"
-            "<p>No capture at hand? <b>yaffle demo</b> makes the evidence of a slow morning at a ferry company.</p>"
+            "<h2>Drop captures here</h2><p>or press <b>Ctrl+O</b>: pcap and pcapng, also gzip, zstd or lz4; several"
+            " files make one case.</p><p>Captures taken beside the clients and beside the servers at the same time tell"
+            " the most.</p><p>No capture at hand? <b>yaffle demo</b> makes the evidence of a slow morning at a ferry"
+            " company.</p>"
         )
         self._empty.setAlignment(Qt.AlignmentFlag.AlignCenter)
         lower = QSplitter(Qt.Orientation.Horizontal)
@@ -138,7 +141,11 @@ class Gather(QWidget):
         column.addLayout(head)
         column.addWidget(self._empty, 1)
         column.addWidget(self._body, 1)
-        self._undo = [investigation.opened_changed.connect(self._redraw), investigation.pending_changed.connect(self._redraw), investigation.kept_changed.connect(self._kept)]
+        self._undo = [
+            investigation.opened_changed.connect(self._redraw),
+            investigation.pending_changed.connect(self._redraw),
+            investigation.kept_changed.connect(self._kept),
+        ]
         self._redraw()
 
     def _show_pending(self, pending: list[tuple[str, int]]) -> None:
@@ -198,7 +205,10 @@ class Gather(QWidget):
     def _take(self, complaint: Complaint | None, former: Complaint | None) -> None:
         kept = self._model.kept
         others = tuple(c for c in kept.complaints if c != former)
-        self._model.keep(replace(kept, complaints=others if complaint is None else (*others, complaint)), "complaint" if complaint else "remove complaint")
+        self._model.keep(
+            replace(kept, complaints=others if complaint is None else (*others, complaint)),
+            "complaint" if complaint else "remove complaint",
+        )
 
     def show_beginning(self, packets: list[FirstPacket]) -> None:
         """What the captures begin with, while they are read."""
@@ -217,7 +227,9 @@ class Gather(QWidget):
             len(packets),
         )
         self._beginning.resizeColumnsToContents()
-        self._words.setPlainText("Below is what the capture begins with. What each source covers and lacks will stand here once it is read.")
+        self._words.setPlainText(
+            "Below is what the capture begins with. What each source covers and lacks will stand here once it is read."
+        )
 
     def _show_exporters(self, found: list[Exporter]) -> None:
         """Who told flow records, and how far they can be trusted."""
@@ -229,16 +241,30 @@ class Gather(QWidget):
                 Column("protocol", lambda r: PROTOCOLS[found[r].protocol], [e.protocol for e in found], figures=False),
                 Column("flow records", lambda r: count(found[r].flow_records), [e.flow_records for e in found]),
                 Column(
-                    "lost", lambda r: f"{'about ' if found[r].estimated else ''}{count(found[r].lost_records)}", [e.lost_records for e in found],
-                    color=lambda r: red if found[r].lost_records else None, meaning="records that never arrived, by the exporter's own numbers",
+                    "lost",
+                    lambda r: f"{'about ' if found[r].estimated else ''}{count(found[r].lost_records)}",
+                    [e.lost_records for e in found],
+                    color=lambda r: red if found[r].lost_records else None,
+                    meaning="records that never arrived, by the exporter's own numbers",
                 ),
-                Column("counts", lambda r: f"scaled by {found[r].sampling}" if found[r].counts == SCALED else found[r].counts, [e.sampling for e in found], figures=False),
-                Column("its clock", lambda r: duration(found[r].clock_offset_ns) if found[r].clock_offset_ns else "–", [e.clock_offset_ns for e in found],
-                       meaning="how far it is ahead of the collector's"),
-                Column("interfaces named", lambda r: count(len(found[r].interfaces)), [len(e.interfaces) for e in found]),
+                Column(
+                    "counts",
+                    lambda r: f"scaled by {found[r].sampling}" if found[r].counts == SCALED else found[r].counts,
+                    [e.sampling for e in found],
+                    figures=False,
+                ),
+                Column(
+                    "its clock",
+                    lambda r: duration(found[r].clock_offset_ns) if found[r].clock_offset_ns else "–",
+                    [e.clock_offset_ns for e in found],
+                    meaning="how far it is ahead of the collector's",
+                ),
+                Column(
+                    "interfaces named", lambda r: count(len(found[r].interfaces)), [len(e.interfaces) for e in found]
+                ),
             ],
             len(found),
-        )  # fmt: skip
+        )
         self.exporters.resizeColumnsToContents()
         self.exporters.setVisible(bool(found))
 
@@ -257,7 +283,10 @@ class Gather(QWidget):
             return
         capture = evidence.analysis.capture
         sources = capture.sources
-        self._title.setText(f"{len(sources)} source{'s' if len(sources) != 1 else ''}, seen from {len(capture.points)} point{'s' if len(capture.points) != 1 else ''}")
+        self._title.setText(
+            f"{len(sources)} source{'s' if len(sources) != 1 else ''}, seen from {len(capture.points)}"
+            f" point{'s' if len(capture.points) != 1 else ''}"
+        )
         self.table_model.show_columns(
             [
                 Column("source", lambda r: sources[r].name, [s.name for s in sources], figures=False),
@@ -266,7 +295,11 @@ class Gather(QWidget):
                 Column("on the wire", lambda r: size(sources[r].bytes), [s.bytes for s in sources]),
                 Column("from", lambda r: _from(sources[r].first_ns, sources[r]), [s.first_ns for s in sources]),
                 Column("to", lambda r: _from(sources[r].last_ns, sources[r]), [s.last_ns for s in sources]),
-                Column("span", lambda r: duration(sources[r].last_ns - sources[r].first_ns), [s.last_ns - s.first_ns for s in sources]),
+                Column(
+                    "span",
+                    lambda r: duration(sources[r].last_ns - sources[r].first_ns),
+                    [s.last_ns - s.first_ns for s in sources],
+                ),
                 Column("state", lambda r: "complete" if sources[r].complete else "not complete", figures=False),
             ],
             len(sources),
@@ -279,24 +312,41 @@ class Gather(QWidget):
         for source in sources:
             lines = [*source.notes]
             if away := missing_source(source):
-                lines.append(f"{away}: figures stand, but the bytes of its packets cannot be shown until you say where it is (they will be asked for)")
+                lines.append(
+                    f"{away}: figures stand, but the bytes of its packets cannot be shown until you say where it is"
+                    " (they will be asked for)"
+                )
             text = "".join(f"<li>{escape(line)}</li>" for line in lines) or "<li>nothing is missing</li>"
             parts.append(f"<p><b>{escape(source.name)}</b><br>{escape(_short(source.path))}</p><ul>{text}</ul>")
         if told := evidence.analysis.exporters:
-            parts.append("<p><b>Flow records</b></p><ul>" + "".join(f"<li>{escape(e.sentence)}</li>" for e in told) + "</ul>")
+            parts.append(
+                "<p><b>Flow records</b></p><ul>" + "".join(f"<li>{escape(e.sentence)}</li>" for e in told) + "</ul>"
+            )
         if (history := evidence.analysis.history) is not None and history.reception:
             told_of = history.reception
             parts.append(
-                f"<p><b>Reception</b></p><ul><li>{count(int(told_of['records']))} records in {count(int(told_of['datagrams']))} datagrams since it began; "
-                f"{count(int(told_of['kernel_drops']))} datagrams dropped by the kernel for want of room; {count(int(told_of['refused']))} were none of ours"
-                f"{'; ' + escape(str(told_of['trouble'])) if told_of['trouble'] else ''}</li></ul>"
+                f"<p><b>Reception</b></p><ul><li>{count(int(told_of['records']))} records in"
+                f" {count(int(told_of['datagrams']))} datagrams since it began; {count(int(told_of['kernel_drops']))}"
+                f" datagrams dropped by the kernel for want of room; {count(int(told_of['refused']))} were none of"
+                f" ours{'; ' + escape(str(told_of['trouble'])) if told_of['trouble'] else ''}</li></ul>"
             )
         account = evidence.analysis.account
         unseen = int((account.fact("opening") == 1).sum())
         total = account.flow.size
-        parts.insert(0, f"<p>{count(int(evidence.speaks.sum()))} TCP connections, {count(int(evidence.waits.connection.size))} exchanges.</p>")
+        parts.insert(
+            0,
+            f"<p>{count(int(evidence.speaks.sum()))} TCP connections, {count(int(evidence.waits.connection.size))}"
+            " exchanges.</p>",
+        )
         if unseen:
-            parts.insert(1, f"<p>{count(unseen)} of {count(total)} connections began before the capture: their windows may be scaled by an unknown factor.</p>")
+            parts.insert(
+                1,
+                f"<p>{count(unseen)} of {count(total)} connections began before the capture: their windows may be"
+                " scaled by an unknown factor.</p>",
+            )
         if capture.dropped_copies:
-            parts.insert(1, f"<p>{count(capture.dropped_copies)} packets stood in two files of one point and are counted once.</p>")
+            parts.insert(
+                1,
+                f"<p>{count(capture.dropped_copies)} packets stood in two files of one point and are counted once.</p>",
+            )
         self._words.setHtml("".join(parts))

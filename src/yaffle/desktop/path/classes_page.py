@@ -1,4 +1,6 @@
-"""Classes of service: load, loss and delay by marking on a segment, markings against the user's rules, a split of the line."""
+"""Classes of service: load, loss and delay by marking on a segment, markings against the user's rules, a split of the
+line.
+"""
 
 import numpy as np
 import pyqtgraph as pg
@@ -29,11 +31,16 @@ from yaffle.units import count, duration, moment, rate, share, size
 
 _DRAWN = 400  # Intervals of the plot.
 _STYLES = (Qt.PenStyle.SolidLine, Qt.PenStyle.DashLine, Qt.PenStyle.DotLine, Qt.PenStyle.DashDotLine)
-_NOTHING = "Classes are told of a segment between two capture points: open captures of the same packets at both of its ends together (Ctrl+O, choose several)."
+_NOTHING = (
+    "Classes are told of a segment between two capture points: open captures of the same packets at both of its ends"
+    " together (Ctrl+O, choose several)."
+)
 
 
 class ClassesPage(QWidget):
-    """`wanted`: another direction; `rules_wanted`: the user's rules; `line_told` carries a rate in bit/s, `entered` the connection and the moment of a violation."""
+    """`wanted`: another direction; `rules_wanted`: the user's rules; `line_told` carries a rate in bit/s, `entered`
+    the connection and the moment of a violation.
+    """
 
     wanted = Signal()
     rules_wanted = Signal()
@@ -50,7 +57,9 @@ class ClassesPage(QWidget):
         self.line.setDecimals(3)
         self.line.setSuffix(" Mbit/s")
         self.line.setSpecialValueText("busiest second")
-        self.line.setToolTip("The rate of the line that the plan divides; without it the busiest second of the load stands for it")
+        self.line.setToolTip(
+            "The rate of the line that the plan divides; without it the busiest second of the load stands for it"
+        )
         self.line.setKeyboardTracking(False)
         self.line.valueChanged.connect(lambda mbps: self.line_told.emit(mbps * 1e6))
         self.words = QLabel()
@@ -164,28 +173,45 @@ class ClassesPage(QWidget):
         classes = loads.classes if loads is not None else []
         lost = sum(one.lost for one in classes)
         self.words.setText(
-            f"{count(len(classes))} {'class' if len(classes) == 1 else 'classes'}, {size(sum(one.octets for one in classes))}, {count(lost)} packets lost"
+            f"{count(len(classes))} {'class' if len(classes) == 1 else 'classes'},"
+            f" {size(sum(one.octets for one in classes))}, {count(lost)} packets lost"
             if loads is not None and classes
             else _NOTHING
         )
         red = theme.current().red
         self.table.show_columns(
             [
-                Column("class", lambda r: classes[r].name, [one.dscp for one in classes], figures=False, meaning="differentiated services code point (RFC 2474)"),
+                Column(
+                    "class",
+                    lambda r: classes[r].name,
+                    [one.dscp for one in classes],
+                    figures=False,
+                    meaning="differentiated services code point (RFC 2474)",
+                ),
                 Column("packets", lambda r: count(classes[r].packets), [one.packets for one in classes]),
                 Column("mean load", lambda r: rate(classes[r].mean_bps), [one.mean_bps for one in classes]),
                 Column("busiest second", lambda r: rate(classes[r].peak_bps), [one.peak_bps for one in classes]),
                 Column(
-                    "lost", lambda r: f"{count(classes[r].lost)} ({share(classes[r].share_lost)})" if classes[r].lost else "none", [one.lost for one in classes],
+                    "lost",
+                    lambda r: (
+                        f"{count(classes[r].lost)} ({share(classes[r].share_lost)})" if classes[r].lost else "none"
+                    ),
+                    [one.lost for one in classes],
                     color=lambda r: red if classes[r].lost else None,
                 ),
-                Column("median delay", lambda r: duration(classes[r].median_ns), [np.nan_to_num(one.median_ns) for one in classes]),
-                Column("95 % below", lambda r: duration(classes[r].p95_ns), [np.nan_to_num(one.p95_ns) for one in classes]),
+                Column(
+                    "median delay",
+                    lambda r: duration(classes[r].median_ns),
+                    [np.nan_to_num(one.median_ns) for one in classes],
+                ),
+                Column(
+                    "95 % below", lambda r: duration(classes[r].p95_ns), [np.nan_to_num(one.p95_ns) for one in classes]
+                ),
             ],
             len(classes),
             ((0, 130), (1, 90), (2, 110), (3, 120), (4, 120), (5, 110)),
             wide=6,
-        )  # fmt: skip
+        )
         self._draw()
         self._fill_plan()
         self._fill_violations(rules)
@@ -198,7 +224,9 @@ class ClassesPage(QWidget):
         each = max(1, -(-whole // _DRAWN))
         starts = np.arange(0, whole, each)
         width_s = each * loads.bin_ns / 1e9
-        return (starts + each / 2) * loads.bin_ns / 1e9, [np.add.reduceat(one.bits, starts) / width_s for one in loads.classes]
+        return (starts + each / 2) * loads.bin_ns / 1e9, [
+            np.add.reduceat(one.bits, starts) / width_s for one in loads.classes
+        ]
 
     def _draw(self) -> None:
         item, look = self.plot.getPlotItem(), theme.current()
@@ -212,7 +240,12 @@ class ClassesPage(QWidget):
         item.addLegend(offset=(10, 6), labelTextColor=look.ink)
         colors = (look.moss, look.ink, look.network, look.server, look.client)
         for k, (one, curve) in enumerate(zip(picture.loads.classes[:8], curves, strict=False)):
-            self.plot.plot(seconds, curve, pen=pg.mkPen(colors[k % len(colors)], width=1.4, style=_STYLES[k % len(_STYLES)]), name=one.name)
+            self.plot.plot(
+                seconds,
+                curve,
+                pen=pg.mkPen(colors[k % len(colors)], width=1.4, style=_STYLES[k % len(_STYLES)]),
+                name=one.name,
+            )
         self.plot.axis.base_ns = picture.loads.first_ns
         self.plot.axis.picture = None
         self.plot.setXRange(0, float(seconds[-1]) * 1.005, padding=0)
@@ -224,24 +257,61 @@ class ClassesPage(QWidget):
         if picture is None or picture.loads is None or not curves:
             return ""
         k = int(np.abs(seconds - x).argmin())
-        told = ", ".join(f"{one.name} {rate(curve[k])}" for one, curve in zip(picture.loads.classes[:4], curves, strict=False))
+        told = ", ".join(
+            f"{one.name} {rate(curve[k])}" for one, curve in zip(picture.loads.classes[:4], curves, strict=False)
+        )
         return f" {moment(picture.loads.first_ns + int(seconds[k] * 1e9), digits=0)}  {told} "
 
     def _fill_plan(self) -> None:
         made = self.picture.plan if self.picture is not None else None
         shares = made.shares if made is not None else []
         if made is not None and self.picture is not None:
-            of = f"a line of {rate(made.line_bps)}" + ("" if self.picture.line_told else " (the busiest second: give the line's rate above)")
-            fits = "what all classes need fits into it" if made.fits else f"all classes together need {rate(made.needed_bps)}, more than that: the default class gives way first"
-            self.plan_words.setText(f"Of {of}; {fits}. Waits are previewed from the measured load: once as one queue, once as planned.")
+            of = f"a line of {rate(made.line_bps)}" + (
+                "" if self.picture.line_told else " (the busiest second: give the line's rate above)"
+            )
+            fits = (
+                "what all classes need fits into it"
+                if made.fits
+                else (
+                    f"all classes together need {rate(made.needed_bps)}, more than that: the default class gives way"
+                    " first"
+                )
+            )
+            self.plan_words.setText(
+                f"Of {of}; {fits}. Waits are previewed from the measured load: once as one queue, once as planned."
+            )
         self.shares.show_columns(
             [
-                Column("class", lambda r: shares[r].name + (", first" if shares[r].first else ""), figures=False, meaning="“first” goes before all others, up to its rate"),
-                Column("needs", lambda r: rate(shares[r].needed_bps), [one.needed_bps for one in shares], meaning="in 95 of 100 seconds that have any of it"),
+                Column(
+                    "class",
+                    lambda r: shares[r].name + (", first" if shares[r].first else ""),
+                    figures=False,
+                    meaning="“first” goes before all others, up to its rate",
+                ),
+                Column(
+                    "needs",
+                    lambda r: rate(shares[r].needed_bps),
+                    [one.needed_bps for one in shares],
+                    meaning="in 95 of 100 seconds that have any of it",
+                ),
                 Column("is given", lambda r: rate(shares[r].rate_bps), [one.rate_bps for one in shares]),
-                Column("of the line", lambda r: share(shares[r].rate_bps / made.line_bps) if made else "", [one.rate_bps for one in shares]),
-                Column("waits now", lambda r: duration(shares[r].wait_now_ns), [one.wait_now_ns for one in shares], meaning="in one queue, 95 % of bits below"),
-                Column("waits as planned", lambda r: duration(shares[r].wait_planned_ns), [one.wait_planned_ns for one in shares], meaning="95 % of bits below"),
+                Column(
+                    "of the line",
+                    lambda r: share(shares[r].rate_bps / made.line_bps) if made else "",
+                    [one.rate_bps for one in shares],
+                ),
+                Column(
+                    "waits now",
+                    lambda r: duration(shares[r].wait_now_ns),
+                    [one.wait_now_ns for one in shares],
+                    meaning="in one queue, 95 % of bits below",
+                ),
+                Column(
+                    "waits as planned",
+                    lambda r: duration(shares[r].wait_planned_ns),
+                    [one.wait_planned_ns for one in shares],
+                    meaning="95 % of bits below",
+                ),
             ],
             len(shares),
             ((0, 110), (1, 84), (2, 84), (3, 80), (4, 84), (5, 122)),
@@ -267,7 +337,8 @@ class ClassesPage(QWidget):
         found = self.picture.violations if self.picture is not None else []
         if not rules:
             self.rule_words.setText(
-                "No rule is kept yet: say which marking an application should bear (voice should bear EF, RFC 4594), and what violates it stands here and among the findings."
+                "No rule is kept yet: say which marking an application should bear (voice should bear EF, RFC 4594),"
+                " and what violates it stands here and among the findings."
             )
         else:
             kept = f"{count(rules)} rule{'s' if rules != 1 else ''} kept"
@@ -279,19 +350,31 @@ class ClassesPage(QWidget):
         red = theme.current().red
         self.violations.show_columns(
             [
-                Column("application", lambda r: found[r].rule.application, [one.rule.application for one in found], figures=False),
+                Column(
+                    "application",
+                    lambda r: found[r].rule.application,
+                    [one.rule.application for one in found],
+                    figures=False,
+                ),
                 Column("expected", lambda r: found[r].rule.marking, figures=False),
                 Column("bears", lambda r: marking(found[r].seen), [one.seen for one in found], figures=False),
-                Column("how many", lambda r: f"{count(found[r].number)} of {count(found[r].of)} {found[r].unit}", [one.number for one in found]),
                 Column(
-                    "where", lambda r: ("lost " if found[r].lost else "never set ") + found[r].place, [one.place for one in found], figures=False,
+                    "how many",
+                    lambda r: f"{count(found[r].number)} of {count(found[r].of)} {found[r].unit}",
+                    [one.number for one in found],
+                ),
+                Column(
+                    "where",
+                    lambda r: ("lost " if found[r].lost else "never set ") + found[r].place,
+                    [one.place for one in found],
+                    figures=False,
                     color=lambda r: red if found[r].lost else None,
                 ),
             ],
             len(found),
             ((0, 100), (1, 66), (2, 86), (3, 150)),
             wide=4,
-        )  # fmt: skip
+        )
 
     def _enter(self, row: int) -> None:
         found = self.picture.violations if self.picture is not None else []

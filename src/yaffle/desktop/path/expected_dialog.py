@@ -10,8 +10,13 @@ class ExpectedDialog(ListDialog):
     """`rules` is what was entered when it is accepted."""
 
     def __init__(self, rules: tuple[Expected, ...], applications: list[str], parent: QWidget | None = None) -> None:
-        words = "Packets of an application that bear another marking become findings, with the place where the marking is lost."
-        super().__init__("Expected markings", words, ["application, or voice, or video", "marking, as EF, AF41 or 46"], 520, parent)
+        words = (
+            "Packets of an application that bear another marking become findings, with the place where the marking is"
+            " lost."
+        )
+        super().__init__(
+            "Expected markings", words, ["application, or voice, or video", "marking, as EF, AF41 or 46"], 520, parent
+        )
         self.rules = rules
         for rule in rules:
             self.add(rule)

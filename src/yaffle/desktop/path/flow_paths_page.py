@@ -9,8 +9,9 @@ from yaffle.session.path_view import PathPicture
 from yaffle.units import count, duration, moment
 
 _NOTHING = (
-    "Nothing here was told by two exporters: with the flow records of several devices the way of each flow stands here, where its marking changes and its counts begin to fall. "
-    "A history tells single flows for as long as it keeps single records: choose a shorter period."
+    "Nothing here was told by two exporters: with the flow records of several devices the way of each flow stands here,"
+    " where its marking changes and its counts begin to fall. A history tells single flows for as long as it keeps"
+    " single records: choose a shorter period."
 )
 
 
@@ -45,8 +46,12 @@ class WaysPage(QWidget):
         changes = picture.changes if picture is not None else []
         self._body.setVisible(bool(ways or changes))
         self.changes.setVisible(bool(changes))
-        moved = f"; {count(len(changes))} of them changed in this period" if changes else "; none changed in this period"
-        self.words.setText(f"{count(len(ways))} ways over two exporters or more{moved}." if ways or changes else _NOTHING)
+        moved = (
+            f"; {count(len(changes))} of them changed in this period" if changes else "; none changed in this period"
+        )
+        self.words.setText(
+            f"{count(len(ways))} ways over two exporters or more{moved}." if ways or changes else _NOTHING
+        )
         found = [(number, way, hop) for number, way in enumerate(ways) for hop in way.hops]
         red = theme.current().red
         self.ways.show_columns(
@@ -59,7 +64,9 @@ class WaysPage(QWidget):
                 Column("packets", lambda r: count(round(found[r][2].packets)), [hop.packets for _, _, hop in found]),
                 Column(
                     "since the exporter before",
-                    lambda r: found[r][2].words if found[r][1].ordered else f"{found[r][2].words} (nothing tells their order)",
+                    lambda r: (
+                        found[r][2].words if found[r][1].ordered else f"{found[r][2].words} (nothing tells their order)"
+                    ),
                     figures=False,
                     color=lambda r: red if found[r][2].lost > found[r][2].uncertainty or found[r][2].remarked else None,
                 ),
@@ -71,7 +78,12 @@ class WaysPage(QWidget):
         self.changes.show_columns(
             [
                 Column("changed at", lambda r: moment(changes[r].at_ns), [c.at_ns for c in changes]),
-                Column("within", lambda r: duration(changes[r].within_ns), [c.within_ns for c in changes], meaning="how exactly the moment is known"),
+                Column(
+                    "within",
+                    lambda r: duration(changes[r].within_ns),
+                    [c.within_ns for c in changes],
+                    meaning="how exactly the moment is known",
+                ),
                 Column("from", lambda r: changes[r].source, [c.source for c in changes], figures=False),
                 Column("to", lambda r: changes[r].target, [c.target for c in changes], figures=False),
                 Column("no more over", lambda r: ", ".join(changes[r].gone), figures=False),

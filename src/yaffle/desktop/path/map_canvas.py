@@ -51,7 +51,11 @@ class _Box(QGraphicsItem):
         super().__init__()
         self.place, self._canvas = place, canvas
         self.marked = False
-        self.setFlags(QGraphicsItem.GraphicsItemFlag.ItemIsMovable | QGraphicsItem.GraphicsItemFlag.ItemIsSelectable | QGraphicsItem.GraphicsItemFlag.ItemSendsScenePositionChanges)
+        self.setFlags(
+            QGraphicsItem.GraphicsItemFlag.ItemIsMovable
+            | QGraphicsItem.GraphicsItemFlag.ItemIsSelectable
+            | QGraphicsItem.GraphicsItemFlag.ItemSendsScenePositionChanges
+        )
         self.setToolTip(f"{place.label}: {place.words}. Drag moves it; F2 renames, Delete leaves it out")
         self.setZValue(2)
 
@@ -62,7 +66,12 @@ class _Box(QGraphicsItem):
         look = theme.current()
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         box = QRectF(0, 0, WIDTH, HEIGHT)
-        painter.setPen(QPen(QColor(look.moss if self.marked or self.isSelected() else look.faint), 2.4 if self.marked or self.isSelected() else 1.2))
+        painter.setPen(
+            QPen(
+                QColor(look.moss if self.marked or self.isSelected() else look.faint),
+                2.4 if self.marked or self.isSelected() else 1.2,
+            )
+        )
         painter.setBrush(QColor(look.moss_soft if self.marked or self.isSelected() else look.panel))
         if self.place.kind in (CLIENTS, SERVERS):
             painter.drawRoundedRect(box, 12, 12)
@@ -75,10 +84,16 @@ class _Box(QGraphicsItem):
         painter.setPen(QColor(look.ink))
         font = painter.font()
         text = painter.fontMetrics().elidedText(self.place.label, Qt.TextElideMode.ElideMiddle, WIDTH - 24)
-        painter.drawText(box.adjusted(12, 4, -12, -HEIGHT / 2 + 2), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, text)
+        painter.drawText(
+            box.adjusted(12, 4, -12, -HEIGHT / 2 + 2), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, text
+        )
         painter.setPen(QColor(look.faint))
         painter.setFont(font)
-        painter.drawText(box.adjusted(12, HEIGHT / 2 - 2, -12, -4), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, self.place.words)
+        painter.drawText(
+            box.adjusted(12, HEIGHT / 2 - 2, -12, -4),
+            Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter,
+            self.place.words,
+        )
 
     def itemChange(self, change: QGraphicsItem.GraphicsItemChange, value: object) -> object:
         if change == QGraphicsItem.GraphicsItemChange.ItemScenePositionHasChanged:
@@ -105,7 +120,9 @@ class _Line(QGraphicsPathItem):
         self.setFlag(QGraphicsItem.GraphicsItemFlag.ItemIsSelectable)
         self.setToolTip(link.words or "nothing measures this link")
 
-    def lay(self, one: QPointF, two: QPointF, bends: list[tuple[int, int]], taken: list[QRectF], metrics: QFontMetricsF) -> None:
+    def lay(
+        self, one: QPointF, two: QPointF, bends: list[tuple[int, int]], taken: list[QRectF], metrics: QFontMetricsF
+    ) -> None:
         """Draws the line between two boxes, and finds a place for its words that nothing else has."""
         self.prepareGeometryChange()
         left, right = (one, two) if one.x() <= two.x() else (two, one)
@@ -114,12 +131,22 @@ class _Line(QGraphicsPathItem):
             upper, lower = (one, two) if one.y() <= two.y() else (two, one)
             start, end = upper + QPointF(WIDTH / 2, HEIGHT), lower + QPointF(WIDTH / 2, 0)
         path, former = QPainterPath(start), start
-        for after in (*(QPointF(*bend) for bend in sorted(bends)), end):  # Level where it meets a box or passes a column.
+        for after in (
+            *(QPointF(*bend) for bend in sorted(bends)),
+            end,
+        ):  # Level where it meets a box or passes a column.
             half = (after.x() - former.x()) / 2
-            path.cubicTo(former + QPointF(half, 0), after - QPointF(half, 0), after) if half > 20 else path.lineTo(after)
+            (
+                path.cubicTo(former + QPointF(half, 0), after - QPointF(half, 0), after)
+                if half > 20
+                else path.lineTo(after)
+            )
             former = after
         self.setPath(path)
-        told = self.link.state in (HURT, WORN) or not {CLIENTS, SERVERS} & {self.link.one.partition(": ")[0], self.link.two.partition(": ")[0]}
+        told = self.link.state in (HURT, WORN) or not {CLIENTS, SERVERS} & {
+            self.link.one.partition(": ")[0],
+            self.link.two.partition(": ")[0],
+        }
         self.lines = _wrapped(self.link.words, metrics) if told or self.marked or self.isSelected() else []
         wide = max((metrics.horizontalAdvance(line) for line in self.lines), default=0.0) + 8
         tall = metrics.height() * len(self.lines) + 2
@@ -145,7 +172,12 @@ class _Line(QGraphicsPathItem):
         look = theme.current()
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         color = {FINE: look.network, WORN: look.straw, HURT: look.red, UNMEASURED: look.unexplained}[self.link.state]
-        style = {FINE: Qt.PenStyle.SolidLine, WORN: Qt.PenStyle.DashLine, HURT: Qt.PenStyle.DashLine, UNMEASURED: Qt.PenStyle.DotLine}[self.link.state]
+        style = {
+            FINE: Qt.PenStyle.SolidLine,
+            WORN: Qt.PenStyle.DashLine,
+            HURT: Qt.PenStyle.DashLine,
+            UNMEASURED: Qt.PenStyle.DotLine,
+        }[self.link.state]
         chosen = self.marked or self.isSelected()
         if chosen:
             painter.setPen(QPen(QColor(look.moss_soft), 11, Qt.PenStyle.SolidLine, Qt.PenCapStyle.RoundCap))
@@ -199,7 +231,9 @@ def _wrapped(words: str, metrics: QFontMetricsF) -> list[str]:
 
 
 class MapCanvas(QGraphicsView):
-    """`moved` carries keys with their new corners; `renaming`, `left_out`, `joined` and `unjoined` what the user wants of them."""
+    """`moved` carries keys with their new corners; `renaming`, `left_out`, `joined` and `unjoined` what the user wants
+    of them.
+    """
 
     moved = Signal(object)
     renaming = Signal(str)
@@ -214,8 +248,8 @@ class MapCanvas(QGraphicsView):
         self.setDragMode(QGraphicsView.DragMode.RubberBandDrag)
         self.setAccessibleName("Map")
         self.setToolTip(
-            "Drag moves a place, wheel zooms, F fits; Ctrl+click chooses several, L links two of them; Tab goes from place to place, Escape leaves the map; "
-            "F2 renames, Delete leaves out; Ctrl+S here saves the picture"
+            "Drag moves a place, wheel zooms, F fits; Ctrl+click chooses several, L links two of them; Tab goes from"
+            " place to place, Escape leaves the map; F2 renames, Delete leaves out; Ctrl+S here saves the picture"
         )
         self._boxes: dict[str, _Box] = {}
         self._lines: list[_Line] = []
@@ -342,7 +376,11 @@ class MapCanvas(QGraphicsView):
         while (
             after is not None
             and after is not self
-            and (self.isAncestorOf(after) or not after.isVisible() or after.focusPolicy() in (Qt.FocusPolicy.NoFocus, Qt.FocusPolicy.ClickFocus))
+            and (
+                self.isAncestorOf(after)
+                or not after.isVisible()
+                or after.focusPolicy() in (Qt.FocusPolicy.NoFocus, Qt.FocusPolicy.ClickFocus)
+            )
         ):
             after = after.nextInFocusChain()
         if after is not None:

@@ -1,4 +1,6 @@
-"""The map with the ways of what flows over it: choose one to see its way; what is changed by hand is kept with the case."""
+"""The map with the ways of what flows over it: choose one to see its way; what is changed by hand is kept with the
+case.
+"""
 
 from dataclasses import replace
 from typing import Any
@@ -14,7 +16,10 @@ from yaffle.session.map_view import HURT, MapPicture
 from yaffle.units import count
 
 _NO_WAY = "nothing chosen"
-_NOTHING = "A map is drawn from what captures and flow records tell: sites, points of capture, devices that exported, and the links between them. Open some evidence (Ctrl+O)."
+_NOTHING = (
+    "A map is drawn from what captures and flow records tell: sites, points of capture, devices that exported, and the"
+    " links between them. Open some evidence (Ctrl+O)."
+)
 
 
 class MapPage(QWidget):
@@ -45,9 +50,21 @@ class MapPage(QWidget):
         self.buttons = {}
         for text, tip, does in (
             ("Add place…", "Draws a place that the evidence does not show", self.add_place),
-            ("Link", "Links the two places that are chosen (L)", lambda: self.join(*self.canvas.chosen) if len(self.canvas.chosen) == 2 else None),
-            ("Rename…", "Another name for the place that is chosen (F2)", lambda: self.rename(self.canvas.chosen[0]) if self.canvas.chosen else None),
-            ("Leave out", "Takes the places that are chosen off the map (Delete)", lambda: self.leave_out(self.canvas.chosen) if self.canvas.chosen else None),
+            (
+                "Link",
+                "Links the two places that are chosen (L)",
+                lambda: self.join(*self.canvas.chosen) if len(self.canvas.chosen) == 2 else None,
+            ),
+            (
+                "Rename…",
+                "Another name for the place that is chosen (F2)",
+                lambda: self.rename(self.canvas.chosen[0]) if self.canvas.chosen else None,
+            ),
+            (
+                "Leave out",
+                "Takes the places that are chosen off the map (Delete)",
+                lambda: self.leave_out(self.canvas.chosen) if self.canvas.chosen else None,
+            ),
             ("Lay out anew", "Forgets where places were moved to, and shows what was left out", self.lay_out_anew),
             ("Save…", "All of the map as SVG or PNG (Ctrl+S)", self.canvas.save),
         ):
@@ -96,7 +113,10 @@ class MapPage(QWidget):
         gone = f"; {count(layout.hidden)} left out" if layout.hidden else ""
         bad = f"{count(len(hurt))} of them lose packets" if hurt else "none of them is seen to lose packets"
         self.words.setText(
-            f"{count(len(layout.places))} places, {count(len(layout.links))} links, {bad}{gone}. The period above moves in time with Left and Right." if layout.places else _NOTHING
+            f"{count(len(layout.places))} places, {count(len(layout.links))} links, {bad}{gone}. The period above moves"
+            " in time with Left and Right."
+            if layout.places
+            else _NOTHING
         )
         self._mark()
 
@@ -107,7 +127,11 @@ class MapPage(QWidget):
 
     def _mark(self) -> None:
         name = self.chosen_flow
-        self.canvas.mark(next((stations for own, stations in self.picture.flows if own == name), []) if self.picture is not None and name else [])
+        self.canvas.mark(
+            next((stations for own, stations in self.picture.flows if own == name), [])
+            if self.picture is not None and name
+            else []
+        )
 
     # --- what the user changes ---
     def _place(self, key: str, **fields: Any) -> tuple[Placed, ...]:
@@ -133,8 +157,14 @@ class MapPage(QWidget):
     def leave_out(self, keys: list[str]) -> None:
         """Takes places off the map; drawn ones are gone for good."""
         placed = tuple(one for one in self._kept.placed if one.key not in keys)
-        hidden = tuple(replace(next((one for one in self._kept.placed if one.key == key), Placed(key)), hidden=1) for key in keys if not key.startswith(BY_HAND))
-        drawn = tuple(one for one in self._kept.drawn if not {one.one, one.two} & {key for key in keys if key.startswith(BY_HAND)})
+        hidden = tuple(
+            replace(next((one for one in self._kept.placed if one.key == key), Placed(key)), hidden=1)
+            for key in keys
+            if not key.startswith(BY_HAND)
+        )
+        drawn = tuple(
+            one for one in self._kept.drawn if not {one.one, one.two} & {key for key in keys if key.startswith(BY_HAND)}
+        )
         self._keep("leave out on the map", placed=(*placed, *hidden), drawn=drawn)
 
     def add_place(self) -> None:
@@ -157,7 +187,9 @@ class MapPage(QWidget):
     def lay_out_anew(self) -> None:
         """Forgets positions and what was left out; names and what was drawn stay."""
         placed = tuple(replace(one, x=-1, y=-1, hidden=0) for one in self._kept.placed)
-        self._keep("lay out the map anew", placed=tuple(one for one in placed if one.label or one.key.startswith(BY_HAND)))
+        self._keep(
+            "lay out the map anew", placed=tuple(one for one in placed if one.label or one.key.startswith(BY_HAND))
+        )
 
     def dress(self) -> None:
         """Takes the colors of the theme."""

@@ -16,10 +16,22 @@ def way_words(way: WayPicture) -> str:
     """One direction in a line."""
     if not way.packets:
         return "nothing seen"
-    delay = "never arrived" if np.isnan(way.median_ns) else f"{duration(way.median_ns)} (least {duration(way.least_ns)})"
-    lost = f", lost {count(way.lost)} of {count(way.packets)} ({share(way.share)})" if way.lost else f", none of {count(way.packets)} lost"
-    more = [f"{count(number)} {word}" for number, word in ((way.copies, "copies"), (way.reordered, "reordered"), (way.born, "born on the way")) if number]
-    return delay + lost + "".join(f", {part}" for part in more) + (f", marking {way.markings[0]}" if way.markings else "")
+    delay = (
+        "never arrived" if np.isnan(way.median_ns) else f"{duration(way.median_ns)} (least {duration(way.least_ns)})"
+    )
+    lost = (
+        f", lost {count(way.lost)} of {count(way.packets)} ({share(way.share)})"
+        if way.lost
+        else f", none of {count(way.packets)} lost"
+    )
+    more = [
+        f"{count(number)} {word}"
+        for number, word in ((way.copies, "copies"), (way.reordered, "reordered"), (way.born, "born on the way"))
+        if number
+    ]
+    return (
+        delay + lost + "".join(f", {part}" for part in more) + (f", marking {way.markings[0]}" if way.markings else "")
+    )
 
 
 class PathLine(QWidget):
@@ -68,23 +80,38 @@ class PathLine(QWidget):
             painter.fillRect(area, QColor(look.moss_soft if row == self.current else look.panel))
             middle = top + _ROW / 2
             left, right = 10.0, self.width() - _BOX - 10.0
-            for x, name, word in ((left, segment.near, "nearer to the clients"), (right, segment.far, "nearer to the servers")):
+            for x, name, word in (
+                (left, segment.near, "nearer to the clients"),
+                (right, segment.far, "nearer to the servers"),
+            ):
                 box = QRectF(x, middle - 21, _BOX, 42)
                 painter.setPen(QPen(QColor(look.moss), 1.4))
                 painter.setBrush(QColor(look.panel))
                 painter.drawRoundedRect(box, 4, 4)
                 painter.setPen(QColor(look.ink))
                 short = painter.fontMetrics().elidedText(name, Qt.TextElideMode.ElideMiddle, _BOX - 16)
-                painter.drawText(box.adjusted(8, 3, -8, -20), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, short)
+                painter.drawText(
+                    box.adjusted(8, 3, -8, -20), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, short
+                )
                 painter.setPen(QColor(look.faint))
-                painter.drawText(box.adjusted(8, 20, -8, -3), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, word)
+                painter.drawText(
+                    box.adjusted(8, 20, -8, -3), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, word
+                )
             for k, (way, arrow) in enumerate(zip(segment.ways, ("→", "←"), strict=True)):
                 y = middle - 8 if k == 0 else middle + 8
                 hurt = way.lost > 0
-                painter.setPen(QPen(QColor(look.red if hurt else look.moss), 2.0, Qt.PenStyle.DashLine if hurt else Qt.PenStyle.SolidLine))
+                painter.setPen(
+                    QPen(
+                        QColor(look.red if hurt else look.moss),
+                        2.0,
+                        Qt.PenStyle.DashLine if hurt else Qt.PenStyle.SolidLine,
+                    )
+                )
                 painter.drawLine(round(left + _BOX + 4), round(y), round(right - 4), round(y))
                 painter.setPen(QColor(look.red if hurt else look.ink))
                 room = QRectF(left + _BOX + 8, y - 24 if k == 0 else y + 4, right - left - _BOX - 16, 20)
-                text = painter.fontMetrics().elidedText(f"{arrow} {way_words(way)}", Qt.TextElideMode.ElideRight, round(room.width()))
+                text = painter.fontMetrics().elidedText(
+                    f"{arrow} {way_words(way)}", Qt.TextElideMode.ElideRight, round(room.width())
+                )
                 painter.drawText(room, Qt.AlignmentFlag.AlignCenter, text)
         painter.end()

@@ -1,4 +1,6 @@
-"""Segments of the path: the points as a line, the chosen segment over time in both directions, what it lost, cost and translated."""
+"""Segments of the path: the points as a line, the chosen segment over time in both directions, what it lost, cost and
+translated.
+"""
 
 import numpy as np
 import pyqtgraph as pg
@@ -15,21 +17,25 @@ from yaffle.session.path_view import PathPicture, SegmentPicture
 from yaffle.units import count, duration, moment, share, size
 
 _NOTHING = (
-    "The path is told by captures of the same packets at two or more points: open them together (Ctrl+O, choose several; or add one with Ctrl+Shift+O). "
-    "Then each segment's delay, loss, reordering and marking stand here, to the packet."
+    "The path is told by captures of the same packets at two or more points: open them together (Ctrl+O, choose"
+    " several; or add one with Ctrl+Shift+O). Then each segment's delay, loss, reordering and marking stand here, to"
+    " the packet."
 )
 
 
 def _split_words(picture: PathPicture) -> str:
     """What something on the way answers itself."""
     return "".join(
-        f" Something between {one.near} and {one.far} answers for {one.server} itself: {count(one.connections)} connections have other sequence numbers on either side."
+        f" Something between {one.near} and {one.far} answers for {one.server} itself: {count(one.connections)}"
+        " connections have other sequence numbers on either side."
         for one in picture.split[:3]
     )
 
 
 class SegmentsPage(QWidget):
-    """`packet_wanted` carries the connection and the moment of a lost packet; `parted` conversations that the user says are not the same, or are again."""
+    """`packet_wanted` carries the connection and the moment of a lost packet; `parted` conversations that the user
+    says are not the same, or are again.
+    """
 
     packet_wanted = Signal(int, object)
     parted = Signal(object)
@@ -68,14 +74,23 @@ class SegmentsPage(QWidget):
         self.table.setToolTip("Enter shows the connection at that moment")
         self.table.entered.connect(self._enter)
         self.waits = Listing("What the network cost, by stretch of the path")
-        self.waits.setToolTip("The network's part of all waits in focus, split over the path; every line adds up, and so do all lines")
+        self.waits.setToolTip(
+            "The network's part of all waits in focus, split over the path; every line adds up, and so do all lines"
+        )
         self.addresses = Listing("Addresses that change on the way")
-        self.addresses.setToolTip("Learnt from packets that are the same. Enter says that they are not the same conversations, or takes that back")
+        self.addresses.setToolTip(
+            "Learnt from packets that are the same. Enter says that they are not the same conversations, or takes that"
+            " back"
+        )
         self.addresses.entered.connect(self._part)
         self._ends: list[PairedEnds] = []
         self.right = QTabWidget()
         self.right.setDocumentMode(True)
-        for table, name in ((self.table, "lost packets"), (self.waits, "waits"), (self.addresses, "translated addresses")):
+        for table, name in (
+            (self.table, "lost packets"),
+            (self.waits, "waits"),
+            (self.addresses, "translated addresses"),
+        ):
             self.right.addTab(table, name)
         lower = QSplitter(Qt.Orientation.Horizontal)
         lower.addWidget(drawn)
@@ -106,7 +121,9 @@ class SegmentsPage(QWidget):
         if picture is None or not some:
             self.words.setText(_NOTHING if picture is None or not picture.split else _split_words(picture))
             return
-        self.words.setText(f"{count(len(picture.points))} points. Clocks: " + "; ".join(picture.clocks) + "." + _split_words(picture))
+        self.words.setText(
+            f"{count(len(picture.points))} points. Clocks: " + "; ".join(picture.clocks) + "." + _split_words(picture)
+        )
         self._held.setFixedHeight(min(270, len(picture.segments) * 86 + 4))
         self._draw()
 
@@ -123,20 +140,33 @@ class SegmentsPage(QWidget):
         look, base = theme.current(), int(picture.edges_ns[0])
         middles = ((picture.edges_ns[:-1] + picture.edges_ns[1:]) // 2 - base) / 1e9
         for plot, title, way in zip(self.plots, self._titles, segment.ways, strict=True):
-            title.setText(f"{way.start} → {way.end}: {way_words(way)}; variation {duration(way.variation_ns)}, 95 % below {duration(way.p95_ns)}")
+            title.setText(
+                f"{way.start} → {way.end}: {way_words(way)}; variation {duration(way.variation_ns)}, 95 % below"
+                f" {duration(way.p95_ns)}"
+            )
             item = plot.getPlotItem()
             item.clear()
             some = ~np.isnan(way.middle)
             band = QColor(look.network)
             band.setAlpha(70)
-            low, high = (pg.PlotDataItem(middles[some], curve[some] / 1e9, pen=pg.mkPen(look.line)) for curve in (way.floor, way.high))
+            low, high = (
+                pg.PlotDataItem(middles[some], curve[some] / 1e9, pen=pg.mkPen(look.line))
+                for curve in (way.floor, way.high)
+            )
             for part in (low, high, pg.FillBetweenItem(low, high, brush=pg.mkBrush(band))):
                 item.addItem(part)
             plot.plot(middles[some], way.middle[some] / 1e9, pen=pg.mkPen(look.network, width=1.6))
             top = float(np.nanmax(way.high)) / 1e9 if some.any() else 1e-3
             if way.lost_at_ns.size:
                 x = (way.lost_at_ns - base) / 1e9
-                plot.plot(x, np.full(x.size, top * 1.08), pen=None, symbol="x", symbolSize=7, symbolPen=pg.mkPen(look.red, width=1.4))
+                plot.plot(
+                    x,
+                    np.full(x.size, top * 1.08),
+                    pen=None,
+                    symbol="x",
+                    symbolSize=7,
+                    symbolPen=pg.mkPen(look.red, width=1.4),
+                )
             plot.axis.base_ns = base
             plot.axis.picture = None
             plot.setXRange(0, float(picture.edges_ns[-1] - base) / 1e9, padding=0.01)
@@ -169,7 +199,11 @@ class SegmentsPage(QWidget):
                 Column("network", lambda r: duration(waited[r].ns), [one.ns for one in waited]),
                 Column("of it", lambda r: share(waited[r].ns / whole), [one.ns for one in waited]),
                 *(
-                    Column(cause, lambda r, c=cause: duration(waited[r].by_cause_ns[c]) if c in waited[r].by_cause_ns else "–", [one.by_cause_ns.get(cause, 0) for one in waited])
+                    Column(
+                        cause,
+                        lambda r, c=cause: duration(waited[r].by_cause_ns[c]) if c in waited[r].by_cause_ns else "–",
+                        [one.by_cause_ns.get(cause, 0) for one in waited],
+                    )
                     for cause in parts
                 ),
             ],
@@ -179,13 +213,26 @@ class SegmentsPage(QWidget):
         )
 
     def _fill_addresses(self, picture: PathPicture) -> None:
-        known = [(one.ends, f"{count(one.conversations)} of them", f"{count(one.packets)} packets are the same") for one in picture.translations]
+        known = [
+            (one.ends, f"{count(one.conversations)} of them", f"{count(one.packets)} packets are the same")
+            for one in picture.translations
+        ]
         rows = known + [(ends, "–", "not the same, as you say (Enter takes it back)") for ends in picture.apart]
         self._ends = [ends for ends, _, _ in rows]
         self.addresses.show_columns(
             [
-                Column("client", lambda r: f"{rows[r][0].client_near} → {rows[r][0].client_far}", [ends.client_near for ends in self._ends], figures=False),
-                Column("server", lambda r: f"{rows[r][0].server_near} → {rows[r][0].server_far}", [ends.server_near for ends in self._ends], figures=False),
+                Column(
+                    "client",
+                    lambda r: f"{rows[r][0].client_near} → {rows[r][0].client_far}",
+                    [ends.client_near for ends in self._ends],
+                    figures=False,
+                ),
+                Column(
+                    "server",
+                    lambda r: f"{rows[r][0].server_near} → {rows[r][0].server_far}",
+                    [ends.server_near for ends in self._ends],
+                    figures=False,
+                ),
                 Column("conversations", lambda r: rows[r][1]),
                 Column("told by", lambda r: rows[r][2], figures=False),
                 Column("between", lambda r: f"{rows[r][0].near} and {rows[r][0].far}", figures=False),
@@ -209,7 +256,10 @@ class SegmentsPage(QWidget):
         own = segment.ways[way]
         if not 0 <= k < own.middle.size or np.isnan(own.middle[k]):
             return ""
-        return f" {moment(int(picture.edges_ns[k]))}  median {duration(own.middle[k])}, least {duration(own.floor[k])}, 95 % below {duration(own.high[k])} "
+        return (
+            f" {moment(int(picture.edges_ns[k]))}  median {duration(own.middle[k])}, least {duration(own.floor[k])}, 95"
+            f" % below {duration(own.high[k])} "
+        )
 
     def _enter(self, row: int) -> None:
         segment = self.segment

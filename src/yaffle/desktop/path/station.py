@@ -33,8 +33,18 @@ class PathStation(Station):
     def __init__(self, investigation: Investigation, parent: QWidget | None = None) -> None:
         super().__init__(investigation, parent)
         self._latest, self._of_classes, self._of_map = Latest(self), Latest(self), Latest(self)
-        self.segments, self.streams, self.ways, self.classes, self.map = SegmentsPage(), StreamsPage(), WaysPage(), ClassesPage(), MapPage()
-        for latest, words in ((self._latest, self.segments.words), (self._of_classes, self.classes.words), (self._of_map, self.map.words)):
+        self.segments, self.streams, self.ways, self.classes, self.map = (
+            SegmentsPage(),
+            StreamsPage(),
+            WaysPage(),
+            ClassesPage(),
+            MapPage(),
+        )
+        for latest, words in (
+            (self._latest, self.segments.words),
+            (self._of_classes, self.classes.words),
+            (self._of_map, self.map.words),
+        ):
             latest.failed.connect(lambda text, words=words: words.setText(f"This picture is not up to date: {text}"))
         self.segments.packet_wanted.connect(self.packet_wanted)
         self.segments.parted.connect(self._part)
@@ -96,7 +106,10 @@ class PathStation(Station):
             return
         if page == CLASSES:
             settings = self.classes.settings
-            self._of_classes.ask(lambda _progress: class_picture(scene, settings), lambda picture: self.classes.show_picture(picture, len(self._model.kept.expected)))
+            self._of_classes.ask(
+                lambda _progress: class_picture(scene, settings),
+                lambda picture: self.classes.show_picture(picture, len(self._model.kept.expected)),
+            )
         elif page == MAP:
             self._of_map.ask(lambda _progress: map_picture(scene), self._show_map)
 
@@ -105,7 +118,13 @@ class PathStation(Station):
         self.segments.show_picture(picture)
         self.streams.show_picture(picture)
         self.ways.show_picture(picture)
-        if first and picture is not None and not picture.segments and self.parts.currentIndex() == SEGMENTS and (picture.ways or picture.streams):
+        if (
+            first
+            and picture is not None
+            and not picture.segments
+            and self.parts.currentIndex() == SEGMENTS
+            and (picture.ways or picture.streams)
+        ):
             self.parts.setCurrentIndex(WAYS if picture.ways else STREAMS)  # What there is stands first.
 
     def _show_map(self, picture: MapPicture) -> None:
@@ -131,7 +150,9 @@ class PathStation(Station):
         """Asks for the rules of expected markings."""
         names = self.classes.picture.applications if self.classes.picture is not None else []
         dialog = ExpectedDialog(self._model.kept.expected, names, self)
-        dialog.accepted.connect(lambda: self._model.keep(replace(self._model.kept, expected=dialog.rules), "expected markings"))
+        dialog.accepted.connect(
+            lambda: self._model.keep(replace(self._model.kept, expected=dialog.rules), "expected markings")
+        )
         dialog.open()
 
     def _part(self, ends: PairedEnds) -> None:
@@ -142,7 +163,11 @@ class PathStation(Station):
     def _narrow(self, at_ns: int) -> None:
         scene = self._model.scene
         if scene is not None:
-            self._model.look(self._model.focus.with_period((max(scene.evidence.first_ns, at_ns - _AROUND_NS), min(scene.evidence.last_ns, at_ns + _AROUND_NS))))
+            self._model.look(
+                self._model.focus.with_period(
+                    (max(scene.evidence.first_ns, at_ns - _AROUND_NS), min(scene.evidence.last_ns, at_ns + _AROUND_NS))
+                )
+            )
 
     def dress(self) -> None:
         """Takes the colors of the theme."""

@@ -13,7 +13,10 @@ from yaffle.media.streams import Media
 from yaffle.session.path_view import PathPicture
 from yaffle.units import count, duration, moment, rate, share
 
-_NOTHING = "No voice and no video in this period: streams by RTP and MPEG transport streams are found by what they carry, and by the calls (SIP) that announce them."
+_NOTHING = (
+    "No voice and no video in this period: streams by RTP and MPEG transport streams are found by what they carry, and"
+    " by the calls (SIP) that announce them."
+)
 
 
 def _name(at: StreamAt) -> str:
@@ -90,7 +93,8 @@ class StreamsPage(QWidget):
         places = len({at.point for at in found})
         assumed = next((at.voice.assumptions for at in found if at.voice), "")
         self.words.setText(
-            f"{count(len(found))} views of streams at {count(places)} points, {count(hurt)} of them with losses" + (f". Estimates: {assumed}." if assumed else ".")
+            f"{count(len(found))} views of streams at {count(places)} points, {count(hurt)} of them with losses"
+            + (f". Estimates: {assumed}." if assumed else ".")
             if found
             else _NOTHING
         )
@@ -99,7 +103,10 @@ class StreamsPage(QWidget):
         self._draw(None)
         self._show_streams(found)
         self._show_calls(picture)
-        again = next((k for k, at in enumerate(found) if former is not None and at.media == former), next((k for k, at in enumerate(found) if at.media.lost), 0))
+        again = next(
+            (k for k, at in enumerate(found) if former is not None and at.media == former),
+            next((k for k, at in enumerate(found) if at.media.lost), 0),
+        )
         if found:
             self.streams.selectRow(again)
 
@@ -122,7 +129,14 @@ class StreamsPage(QWidget):
         top = max(1e-6, float(jitter.max()) / 1e9)
         x = seconds[missing > 0]
         if x.size:
-            self.plot.plot(x, np.full(x.size, top * 1.08), pen=None, symbol="x", symbolSize=7, symbolPen=pg.mkPen(look.red, width=1.4))
+            self.plot.plot(
+                x,
+                np.full(x.size, top * 1.08),
+                pen=None,
+                symbol="x",
+                symbolSize=7,
+                symbolPen=pg.mkPen(look.red, width=1.4),
+            )
         self.plot.axis.base_ns = int(times[0])
         self.plot.axis.picture = None
         self.plot.setXRange(0, float(seconds[-1]), padding=0.01)
@@ -134,7 +148,9 @@ class StreamsPage(QWidget):
             return ""
         at_ns = media.course[0][0] + int(x * 1e9)
         time_ns, jitter, missing = min(media.course, key=lambda one: abs(one[0] - at_ns))
-        return f" {moment(time_ns)}  jitter up to {duration(jitter)}" + (f", {count(missing)} missing " if missing else " ")
+        return f" {moment(time_ns)}  jitter up to {duration(jitter)}" + (
+            f", {count(missing)} missing " if missing else " "
+        )
 
     def dress(self) -> None:
         """Takes the colors of the theme."""
@@ -145,37 +161,95 @@ class StreamsPage(QWidget):
         red = theme.current().red
         self.streams.show_columns(
             [
-                Column("stream", lambda r: _name(found[r]), [_name(at) for at in found], figures=False, meaning="of RTP the SSRC: one sender's stream (RFC 3550)"),
+                Column(
+                    "stream",
+                    lambda r: _name(found[r]),
+                    [_name(at) for at in found],
+                    figures=False,
+                    meaning="of RTP the SSRC: one sender's stream (RFC 3550)",
+                ),
                 Column("carries", lambda r: _carries(found[r]), [_carries(at) for at in found], figures=False),
                 Column("at", lambda r: found[r].point, [at.point for at in found], figures=False),
-                Column("lost", lambda r: f"{count(found[r].media.lost)} of {count(found[r].media.expected)}", [at.media.lost for at in found]),
-                Column("since the point before", lambda r: found[r].words, figures=False, color=lambda r: red if "lost" in found[r].words else None),
-                Column("events", lambda r: count(found[r].media.loss_events), [at.media.loss_events for at in found], meaning="runs of losses"),
-                Column("bursts", lambda r: _bursts(found[r]), figures=False, meaning="stretches of losses close together (RFC 3611): how many, mean length, share missing"),
                 Column(
-                    "may sound", lambda r: f"{found[r].voice.mos:.1f}" if found[r].voice else "not told", [at.voice.mos if at.voice else 0.0 for at in found],
-                    meaning="mean opinion score 1 to 4.5, estimated by the E-model (ITU-T G.107) where the codec is known",
+                    "lost",
+                    lambda r: f"{count(found[r].media.lost)} of {count(found[r].media.expected)}",
+                    [at.media.lost for at in found],
                 ),
-                Column("gaps", lambda r: _gaps(found[r]), meaning="times that a listener hears nothing for 40 ms or longer"),
                 Column(
-                    "jitter", lambda r: duration(found[r].media.jitter_ns[1]), [at.media.jitter_ns[1] for at in found],
+                    "since the point before",
+                    lambda r: found[r].words,
+                    figures=False,
+                    color=lambda r: red if "lost" in found[r].words else None,
+                ),
+                Column(
+                    "events",
+                    lambda r: count(found[r].media.loss_events),
+                    [at.media.loss_events for at in found],
+                    meaning="runs of losses",
+                ),
+                Column(
+                    "bursts",
+                    lambda r: _bursts(found[r]),
+                    figures=False,
+                    meaning="stretches of losses close together (RFC 3611): how many, mean length, share missing",
+                ),
+                Column(
+                    "may sound",
+                    lambda r: f"{found[r].voice.mos:.1f}" if found[r].voice else "not told",
+                    [at.voice.mos if at.voice else 0.0 for at in found],
+                    meaning="mean opinion score, 1 to 4.5, estimated by the E-model (ITU-T G.107) for known codecs",
+                ),
+                Column(
+                    "gaps", lambda r: _gaps(found[r]), meaning="times that a listener hears nothing for 40 ms or longer"
+                ),
+                Column(
+                    "jitter",
+                    lambda r: duration(found[r].media.jitter_ns[1]),
+                    [at.media.jitter_ns[1] for at in found],
                     meaning="mean (RFC 3550); of programs the greatest of their clock references",
                 ),
-                Column("worst", lambda r: duration(max(found[r].media.jitter_ns)), [max(at.media.jitter_ns) for at in found], meaning="greatest jitter"),
                 Column(
-                    "sender's clock", lambda r: "too short" if (ppm := _drift(found[r])) is None else f"{ppm:+.1f} ppm", [_drift(at) or 0.0 for at in found],
+                    "worst",
+                    lambda r: duration(max(found[r].media.jitter_ns)),
+                    [max(at.media.jitter_ns) for at in found],
+                    meaning="greatest jitter",
+                ),
+                Column(
+                    "sender's clock",
+                    lambda r: "too short" if (ppm := _drift(found[r])) is None else f"{ppm:+.1f} ppm",
+                    [_drift(at) or 0.0 for at in found],
                     meaning="how fast the sender's clock runs against that of the capture",
                 ),
                 Column("its ends said", lambda r: _said(found[r]), figures=False, meaning="by RTCP (RFC 3550)"),
                 Column("marking", lambda r: str(found[r].media.dscp), [at.media.dscp for at in found], meaning="DSCP"),
                 Column("from", lambda r: found[r].media.source, [at.media.source for at in found], figures=False),
-                Column("to", lambda r: found[r].media.destination, [at.media.destination for at in found], figures=False),
+                Column(
+                    "to", lambda r: found[r].media.destination, [at.media.destination for at in found], figures=False
+                ),
                 Column("began", lambda r: moment(found[r].media.first_ns), [at.media.first_ns for at in found]),
             ],
             len(found),
-            ((0, 90), (1, 60), (2, 140), (3, 76), (4, 250), (5, 56), (6, 140), (7, 84), (8, 48), (9, 66), (10, 66), (11, 104), (12, 230), (13, 66), (14, 150), (15, 150), (16, 96)),
+            (
+                (0, 90),
+                (1, 60),
+                (2, 140),
+                (3, 76),
+                (4, 250),
+                (5, 56),
+                (6, 140),
+                (7, 84),
+                (8, 48),
+                (9, 66),
+                (10, 66),
+                (11, 104),
+                (12, 230),
+                (13, 66),
+                (14, 150),
+                (15, 150),
+                (16, 96),
+            ),
             wide=-1,
-        )  # fmt: skip
+        )
 
     def _show_calls(self, picture: PathPicture | None) -> None:
         calls = picture.calls if picture is not None else []
@@ -191,9 +265,21 @@ class StreamsPage(QWidget):
                 Column("to", lambda r: calls[r].callee, [call.callee for call in calls], figures=False),
                 Column("outcome", lambda r: calls[r].outcome, [call.outcome for call in calls], figures=False),
                 Column("tries", lambda r: count(calls[r].tries), [call.tries for call in calls]),
-                Column("rang after", lambda r: after(calls[r].ringing_ns, calls[r].asked_ns), [call.ringing_ns for call in calls]),
-                Column("answered after", lambda r: after(calls[r].answered_ns, calls[r].asked_ns), [call.answered_ns for call in calls]),
-                Column("ended after", lambda r: after(calls[r].ended_ns, calls[r].asked_ns), [call.ended_ns for call in calls]),
+                Column(
+                    "rang after",
+                    lambda r: after(calls[r].ringing_ns, calls[r].asked_ns),
+                    [call.ringing_ns for call in calls],
+                ),
+                Column(
+                    "answered after",
+                    lambda r: after(calls[r].answered_ns, calls[r].asked_ns),
+                    [call.answered_ns for call in calls],
+                ),
+                Column(
+                    "ended after",
+                    lambda r: after(calls[r].ended_ns, calls[r].asked_ns),
+                    [call.ended_ns for call in calls],
+                ),
                 Column("seen at", lambda r: points[calls[r].point], [call.point for call in calls], figures=False),
             ],
             len(calls),

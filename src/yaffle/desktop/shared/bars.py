@@ -44,9 +44,13 @@ class ShareBar(QStyledItemDelegate):
         color = QColor(look.moss)
         color.setAlpha(110)
         length = self.length(int(index.model().order[index.row()]))  # type: ignore[attr-defined]
-        painter.fillRect(QRectF(rect.left() + 2, rect.top() + 4, (rect.width() - 52) * length, rect.height() - 8), color)
+        painter.fillRect(
+            QRectF(rect.left() + 2, rect.top() + 4, (rect.width() - 52) * length, rect.height() - 8), color
+        )
         painter.setPen(QColor(look.ink))
-        painter.drawText(rect.adjusted(0, 0, -6, 0), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, str(index.data()))
+        painter.drawText(
+            rect.adjusted(0, 0, -6, 0), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, str(index.data())
+        )
 
 
 class Trend(QStyledItemDelegate):
@@ -68,4 +72,6 @@ class Trend(QStyledItemDelegate):
         color = QColor(look.red if self._hurts else look.moss)
         for k in np.flatnonzero(trend).tolist():
             height = max(1.0, inner.height() * float(trend[k]) / top)
-            painter.fillRect(QRectF(inner.left() + k * step, inner.bottom() - height, max(1.0, step - 1), height), color)
+            painter.fillRect(
+                QRectF(inner.left() + k * step, inner.bottom() - height, max(1.0, step - 1), height), color
+            )

@@ -31,7 +31,9 @@ class Column:
     meaning: str = ""
     sql: str = ""  # column of the filter that holds the same
     value: Callable[[int], object] | None = None  # its value, where the cell's text is not it
-    condition: Callable[[int], str] | None = None  # an expression of the filter that means the same, where no single column does
+    condition: Callable[[int], str] | None = (
+        None  # an expression of the filter that means the same, where no single column does
+    )
 
 
 class ColumnTable(QAbstractTableModel):
@@ -79,7 +81,9 @@ class ColumnTable(QAbstractTableModel):
             return self._columns[section].meaning or None
         if role == Qt.ItemDataRole.TextAlignmentRole:
             right = self._columns[section].figures
-            return (Qt.AlignmentFlag.AlignRight if right else Qt.AlignmentFlag.AlignLeft) | Qt.AlignmentFlag.AlignVCenter
+            return (
+                Qt.AlignmentFlag.AlignRight if right else Qt.AlignmentFlag.AlignLeft
+            ) | Qt.AlignmentFlag.AlignVCenter
         return None
 
     def sort(self, column: int, order: Qt.SortOrder = Qt.SortOrder.AscendingOrder) -> None:
@@ -91,7 +95,9 @@ class ColumnTable(QAbstractTableModel):
         self.layoutChanged.emit()
 
     def cell(self, index: Index) -> tuple[str, object] | str | None:
-        """Column of the filter and value of a cell, where it has one; else the expression that means the same, if any."""
+        """Column of the filter and value of a cell, where it has one; else the expression that means the same, if
+        any.
+        """
         if not index.isValid():
             return None
         column, row = self._columns[index.column()], int(self.order[index.row()])
@@ -116,10 +122,19 @@ def filters_of(cell: tuple[str, object] | str | None) -> list[tuple[str, str]]:
         return [(f"Only {words}", cell), (f"Not {words}", expressions.opposite(cell))]
     column, value = cell
     if column in expressions.MOMENTS:
-        return [(f"From {value}", expressions.since(column, value)), (f"Before {value}", expressions.opposite(expressions.since(column, value)))]
+        return [
+            (f"From {value}", expressions.since(column, value)),
+            (f"Before {value}", expressions.opposite(expressions.since(column, value))),
+        ]
     if isinstance(value, float):  # What was rounded to be read equals nothing.
-        return [(f"Above {column} = {value:.6g}", expressions.above(column, value)), (f"Up to {column} = {value:.6g}", expressions.opposite(expressions.above(column, value)))]
-    found = [(f"Only {column} = {value}", expressions.only(column, value)), (f"Not {column} = {value}", expressions.without(column, value))]
+        return [
+            (f"Above {column} = {value:.6g}", expressions.above(column, value)),
+            (f"Up to {column} = {value:.6g}", expressions.opposite(expressions.above(column, value))),
+        ]
+    found = [
+        (f"Only {column} = {value}", expressions.only(column, value)),
+        (f"Not {column} = {value}", expressions.without(column, value)),
+    ]
     if isinstance(value, int):
         found.append((f"Above {column} = {value}", expressions.above(column, value)))
     return found
@@ -194,7 +209,9 @@ class TableView(QTableView):
     def copied(self) -> str:
         """The selected rows (all, if none is) as text, columns apart by tabs."""
         model = self.model()
-        rows = sorted({i.row() for i in self.selectionModel().selectedRows()}) or list(range(min(model.rowCount(), 100_000)))
+        rows = sorted({i.row() for i in self.selectionModel().selectedRows()}) or list(
+            range(min(model.rowCount(), 100_000))
+        )
         columns = range(model.columnCount())
         head = "\t".join(str(model.headerData(c, Qt.Orientation.Horizontal)) for c in columns)
         lines = ["\t".join(str(model.index(r, c).data() or "") for c in columns) for r in rows]
@@ -210,7 +227,9 @@ class Listing(TableView):
         self.setModel(self.columns)
         self.horizontalHeader().setStretchLastSection(False)
 
-    def show_columns(self, columns: list[Column], rows: int, widths: tuple[tuple[int, int], ...], wide: int = 0) -> None:
+    def show_columns(
+        self, columns: list[Column], rows: int, widths: tuple[tuple[int, int], ...], wide: int = 0
+    ) -> None:
         """Shows other rows. widths: (section, pixels); wide: the section that takes what is left, -1 none."""
         self.columns.show_columns(columns, rows)
         for section, width in widths:

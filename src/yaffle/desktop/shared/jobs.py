@@ -11,7 +11,9 @@ from yaffle.errors import Cancelled, YaffleError
 
 _LOG = logging.getLogger(__name__)
 _alive: "set[Job]" = set()
-_KEPT_S = 30.0  # A job whose work is done is kept so long: the last to let go of it must not be its thread, on its way out.
+_KEPT_S = (
+    30.0  # A job whose work is done is kept so long: the last to let go of it must not be its thread, on its way out.
+)
 _EVERY_S = 0.05  # The interface is told no more often.
 _LONG_MS = 500  # What takes longer shows how far it is.
 Work = Callable[[Callable[[float, str], bool]], Any]  # gets a progress callback, returns a result
@@ -63,13 +65,16 @@ class Job(QObject):
             self.failed.emit(str(error))
         except Exception as error:  # noqa: BLE001  A mistake of ours: the window must live on and say so.
             _LOG.exception("a job failed")
-            self.failed.emit(f"{type(error).__name__}: {error}. This is a mistake in the program; the log has the details.")
+            self.failed.emit(
+                f"{type(error).__name__}: {error}. This is a mistake in the program; the log has the details."
+            )
         else:
             self.finished.emit(result)
 
 
 class Latest(QObject):
-    """What a view computes away from the interface thread: the newest question counts, answers to older ones are dropped.
+    """What a view computes away from the interface thread: the newest question counts, answers to older ones are
+    dropped.
 
     One question is worked on at a time; of those that come meanwhile only the last is kept.
     """
@@ -94,7 +99,10 @@ class Latest(QObject):
         return self._job is not None
 
     def ask(self, work: Work, show: Callable[[Any], None]) -> None:
-        """Computes `work` on another thread, then calls `show` with the result on this one. What it worked on before is given up."""
+        """Computes `work` on another thread, then calls `show` with the result on this one.
+
+        What it worked on before is given up.
+        """
         self._next = (work, show)
         self._wanted = False
         if self._job is None:

@@ -82,7 +82,9 @@ def paint_bar(painter: QPainter, rect: QRectF, charges: Array, full_ns: float, b
 
 
 def bound_words(charges: Array, bounds: Bounds, least_share: float = 0.01) -> list[str]:
-    """How far apart the bounds of each party are, where that is more than a share of the whole: "server 24 ms to 31 ms"."""
+    """How far apart the bounds of each party are, where that is more than a share of the whole: "server 24 ms to 31
+    ms".
+    """
     total = float(charges.sum())
     found = []
     for party in BOUNDED:
@@ -105,7 +107,9 @@ def bar_words(charges: Array, bounds: Bounds | None = None) -> str:
 class LedgerDelegate(QStyledItemDelegate):
     """Draws the ledger bar in a cell of a table or tree."""
 
-    def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: QModelIndex | QPersistentModelIndex) -> None:
+    def paint(
+        self, painter: QPainter, option: QStyleOptionViewItem, index: QModelIndex | QPersistentModelIndex
+    ) -> None:
         bar = index.data(BAR_ROLE)
         if bar is None:
             super().paint(painter, option, index)
@@ -135,7 +139,13 @@ class LedgerBar(QWidget):
     def paintEvent(self, _event: object) -> None:
         if self._charges is not None:
             painter = QPainter(self)
-            paint_bar(painter, QRectF(self.rect()).adjusted(0, 1, 0, -2), self._charges, float(self._charges.sum()), self._bounds)
+            paint_bar(
+                painter,
+                QRectF(self.rect()).adjusted(0, 1, 0, -2),
+                self._charges,
+                float(self._charges.sum()),
+                self._bounds,
+            )
 
 
 class PartyKey(QWidget):

@@ -13,7 +13,9 @@ from yaffle.desktop.shared.time_axis import TimeAxis
 class Plot(pg.PlotWidget):
     """Times along the bottom, in seconds from `base_ns`."""
 
-    def __init__(self, left: str, units: str | None = None, *, relative: bool = False, parent: QWidget | None = None) -> None:
+    def __init__(
+        self, left: str, units: str | None = None, *, relative: bool = False, parent: QWidget | None = None
+    ) -> None:
         self.axis = TimeAxis(relative=relative)
         super().__init__(parent, axisItems={"bottom": self.axis}, enableMenu=False)
         self.setLabel("left", left, units=units)

@@ -1,4 +1,7 @@
-"""An axis of times: as much of date and time as the span needs. Plots count in seconds from a base, so floats stay exact."""
+"""An axis of times: as much of date and time as the span needs.
+
+Plots count in seconds from a base, so floats stay exact.
+"""
 
 import math
 
@@ -6,7 +9,23 @@ import pyqtgraph as pg
 
 from yaffle.units import NS_PER_S, date_and_moment, duration, moment
 
-_STEPS = [k * 10.0**e for e in range(-6, 0) for k in (1, 2, 5)] + [1.0, 2.0, 5.0, 10.0, 15.0, 30.0, 60.0, 120.0, 300.0, 600.0, 900.0, 1800.0, 3600.0, 7200.0, 21600.0]
+_STEPS = [k * 10.0**e for e in range(-6, 0) for k in (1, 2, 5)] + [
+    1.0,
+    2.0,
+    5.0,
+    10.0,
+    15.0,
+    30.0,
+    60.0,
+    120.0,
+    300.0,
+    600.0,
+    900.0,
+    1800.0,
+    3600.0,
+    7200.0,
+    21600.0,
+]
 _DAYS = [86_400.0 * k for k in (1, 2, 7, 14, 28, 91, 364)]
 _MONDAY_NS = 4 * 86_400 * NS_PER_S  # 1970-01-05
 

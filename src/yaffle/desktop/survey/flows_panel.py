@@ -1,4 +1,6 @@
-"""Flow records in Survey: one exporter's volume over time, what it is made of, largest first, and a way down into each line."""
+"""Flow records in Survey: one exporter's volume over time, what it is made of, largest first, and a way down into each
+line.
+"""
 
 import pyqtgraph as pg
 from PySide6.QtCore import Qt, Signal
@@ -109,7 +111,11 @@ class FlowsPanel(QWidget):
         by = picture.settings.by
         taken = {done for done, _ in self.inside} | {by}
         self.inside = (*self.inside, (by, picture.parts[row].label))
-        self.by.setCurrentText(NEXT[by] if NEXT[by] not in taken else next(d for d in ("pair", "conversation", *DIMENSIONS) if d not in taken))
+        self.by.setCurrentText(
+            NEXT[by]
+            if NEXT[by] not in taken
+            else next(d for d in ("pair", "conversation", *DIMENSIONS) if d not in taken)
+        )
         self.wanted.emit()
 
     def back(self) -> None:
@@ -123,14 +129,16 @@ class FlowsPanel(QWidget):
         """Shows another picture."""
         self.picture = picture
         self.plot.getPlotItem().clearPlots()
-        self._where.setText("within " + " › ".join(label for _, label in self.inside) if self.inside else "Enter looks into a line")
+        self._where.setText(
+            "within " + " › ".join(label for _, label in self.inside) if self.inside else "Enter looks into a line"
+        )
         self._back.setVisible(bool(self.inside))
         self.pace.setVisible(self.live)
         self._where.setVisible(picture is not None and picture.exporter >= 0)
         if picture is None or picture.exporter < 0:
             self.words.setText(
-                "No flow records here: open a capture, a capture of export traffic (NetFlow v5 or v9, IPFIX, sFlow v5), a file of IPFIX messages, or the folder of a history "
-                "that yaffle listen writes."
+                "No flow records here: open a capture, a capture of export traffic (NetFlow v5 or v9, IPFIX, sFlow v5),"
+                " a file of IPFIX messages, or the folder of a history that yaffle listen writes."
             )
             self.model.show_columns([], 0)
             return
@@ -142,14 +150,22 @@ class FlowsPanel(QWidget):
         step = duration(int(picture.edges_ns[1] - picture.edges_ns[0]))
         level = f", kept as {picture.words}" if picture.words else ""
         self.words.setText(
-            f"{count(picture.records)} records, {size(picture.octets)} in the period{level}, each spread evenly over its span; intervals of {step}. Of all times: {chosen.sentence}"
+            f"{count(picture.records)} records, {size(picture.octets)} in the period{level}, each spread evenly over"
+            f" its span; intervals of {step}. Of all times: {chosen.sentence}"
         )
         self._fill(picture)
         look = theme.current()
         fill = QColor(look.moss)
         fill.setAlpha(70)
         seconds = (picture.edges_ns - picture.edges_ns[0]) / 1e9
-        self.plot.plot(seconds, picture.bits_per_s, stepMode="center", fillLevel=0, brush=pg.mkBrush(fill), pen=pg.mkPen(look.moss, width=1))
+        self.plot.plot(
+            seconds,
+            picture.bits_per_s,
+            stepMode="center",
+            fillLevel=0,
+            brush=pg.mkBrush(fill),
+            pen=pg.mkPen(look.moss, width=1),
+        )
         self.plot.axis.base_ns = int(picture.edges_ns[0])
         self.plot.axis.picture = None
         self.plot.setXRange(0, float(seconds[-1]), padding=0)
@@ -170,10 +186,22 @@ class FlowsPanel(QWidget):
             recent = picture.recent_bps
             for k, seconds in enumerate(RECENT_S):
                 words = f"{seconds} s" if seconds < 60 else f"{seconds // 60} min"
-                columns.append(Column(f"last {words}", lambda r, k=k: rate(float(recent[r, k])), recent[:, k], meaning=f"mean of the last {words} of the period"))
+                columns.append(
+                    Column(
+                        f"last {words}",
+                        lambda r, k=k: rate(float(recent[r, k])),
+                        recent[:, k],
+                        meaning=f"mean of the last {words} of the period",
+                    )
+                )
         if any(p.measured for p in parts):
             columns.append(
-                Column("measured by the exporter", lambda r: parts[r].measured, figures=False, meaning="elements beside the counts: of enterprises as ENTERPRISE/NUMBER")
+                Column(
+                    "measured by the exporter",
+                    lambda r: parts[r].measured,
+                    figures=False,
+                    meaning="elements beside the counts: of enterprises as ENTERPRISE/NUMBER",
+                )
             )
         self.table.show_columns(columns, len(parts), ((1, 120), (2, 80), (3, 104), (4, 76), (5, 110)))
 
@@ -182,7 +210,11 @@ class FlowsPanel(QWidget):
         if picture is None:
             return ""
         k = int(x * 1e9 / max(1, int(picture.edges_ns[1] - picture.edges_ns[0])))
-        return f" {moment(int(picture.edges_ns[k]))}  {rate(float(picture.bits_per_s[k]))} " if 0 <= k < picture.bits_per_s.size else ""
+        return (
+            f" {moment(int(picture.edges_ns[k]))}  {rate(float(picture.bits_per_s[k]))} "
+            if 0 <= k < picture.bits_per_s.size
+            else ""
+        )
 
     def dress(self) -> None:
         """Takes the colors of the theme."""

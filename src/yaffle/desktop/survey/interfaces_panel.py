@@ -51,34 +51,83 @@ class InterfacesPanel(QWidget):
         rows = found.rows
         if not rows:
             self.words.setText(
-                "No counters of interfaces here: open sFlow, a history, or a table (CSV or Parquet) with the columns device, interface, time, in_octets, out_octets, speed_bps."
+                "No counters of interfaces here: open sFlow, a history, or a table (CSV or Parquet) with the columns"
+                " device, interface, time, in_octets, out_octets, speed_bps."
             )
         else:
             full = sum(1 for one in rows if one.over_ns)
             anew = f"; {count(found.resets)} steps left out: a device began to count anew" if found.resets else ""
-            coarse = f"; of so long a period one reading every {duration(found.width_ns)} is looked at: shorter peaks are lower than they were" if found.width_ns else ""
-            self.words.setText(f"{count(len(rows))} interfaces, {count(full)} of them over {share(OVER)} of their speed for a while{anew}{coarse}")
+            coarse = (
+                f"; of so long a period one reading every {duration(found.width_ns)} is looked at: shorter peaks are"
+                " lower than they were"
+                if found.width_ns
+                else ""
+            )
+            self.words.setText(
+                f"{count(len(rows))} interfaces, {count(full)} of them over {share(OVER)} of their speed for a"
+                f" while{anew}{coarse}"
+            )
         self._trends.trends = [one.trend for one in rows]
         red = theme.current().red
         self.table.show_columns(
             [
-                Column("interface", lambda r: f"{rows[r].device} {rows[r].name}", [f"{one.device} {one.name}" for one in rows], figures=False),
-                Column("speed", lambda r: rate(rows[r].speed_bps) if rows[r].speed_bps > 0 else "not told", [one.speed_bps for one in rows]),
-                Column("in", lambda r: rate(rows[r].mean_bps[0]), [one.mean_bps[0] for one in rows], meaning="mean of the period"),
-                Column("out", lambda r: rate(rows[r].mean_bps[1]), [one.mean_bps[1] for one in rows], meaning="mean of the period"),
                 Column(
-                    "fullest", lambda r: f"{rows[r].way} {share(rows[r].utilization)}" if rows[r].speed_bps > 0 else rate(max(rows[r].peak_bps)),
-                    [np.nan_to_num(one.utilization, nan=-1.0) for one in rows], color=lambda r: red if rows[r].over_ns else None, meaning="highest from one reading to the next",
+                    "interface",
+                    lambda r: f"{rows[r].device} {rows[r].name}",
+                    [f"{one.device} {one.name}" for one in rows],
+                    figures=False,
                 ),
-                Column("full for", lambda r: duration(rows[r].over_ns), [one.over_ns for one in rows], meaning=f"for how long it was over {share(OVER)}, in or out"),
+                Column(
+                    "speed",
+                    lambda r: rate(rows[r].speed_bps) if rows[r].speed_bps > 0 else "not told",
+                    [one.speed_bps for one in rows],
+                ),
+                Column(
+                    "in",
+                    lambda r: rate(rows[r].mean_bps[0]),
+                    [one.mean_bps[0] for one in rows],
+                    meaning="mean of the period",
+                ),
+                Column(
+                    "out",
+                    lambda r: rate(rows[r].mean_bps[1]),
+                    [one.mean_bps[1] for one in rows],
+                    meaning="mean of the period",
+                ),
+                Column(
+                    "fullest",
+                    lambda r: (
+                        f"{rows[r].way} {share(rows[r].utilization)}"
+                        if rows[r].speed_bps > 0
+                        else rate(max(rows[r].peak_bps))
+                    ),
+                    [np.nan_to_num(one.utilization, nan=-1.0) for one in rows],
+                    color=lambda r: red if rows[r].over_ns else None,
+                    meaning="highest from one reading to the next",
+                ),
+                Column(
+                    "full for",
+                    lambda r: duration(rows[r].over_ns),
+                    [one.over_ns for one in rows],
+                    meaning=f"for how long it was over {share(OVER)}, in or out",
+                ),
                 Column("errors", lambda r: count(rows[r].errors), [one.errors for one in rows]),
                 Column("discards", lambda r: count(rows[r].discards), [one.discards for one in rows]),
-                Column("trend", lambda r: "", figures=False, meaning="of the fuller direction, each line to its own height"),
+                Column(
+                    "trend", lambda r: "", figures=False, meaning="of the fuller direction, each line to its own height"
+                ),
             ],
             len(rows),
             ((1, 90), (2, 90), (3, 90), (4, 84), (5, 76), (6, 60), (7, 66), (8, 110)),
-        )  # fmt: skip
-        again = next((k for k, one in enumerate(rows) if former is not None and (one.device, one.number) == (former.device, former.number)), 0)
+        )
+        again = next(
+            (
+                k
+                for k, one in enumerate(rows)
+                if former is not None and (one.device, one.number) == (former.device, former.number)
+            ),
+            0,
+        )
         if rows:
             self.table.selectRow(again)
         self._draw(rows[again] if rows else None)
@@ -98,11 +147,22 @@ class InterfacesPanel(QWidget):
         look = theme.current()
         item.addLegend(offset=(10, 6), labelTextColor=look.ink)
         seconds = (one.middles_ns - self._first_ns) / 1e9
-        for values, name, color, line in ((one.bps[0], "in", look.moss, Qt.PenStyle.SolidLine), (one.bps[1], "out", look.ink, Qt.PenStyle.DotLine)):
-            self.plot.plot(seconds, values, pen=pg.mkPen(color, width=1.4, style=line), name=f"{name}, {one.device} {one.name}")
+        for values, name, color, line in (
+            (one.bps[0], "in", look.moss, Qt.PenStyle.SolidLine),
+            (one.bps[1], "out", look.ink, Qt.PenStyle.DotLine),
+        ):
+            self.plot.plot(
+                seconds, values, pen=pg.mkPen(color, width=1.4, style=line), name=f"{name}, {one.device} {one.name}"
+            )
         if one.speed_bps > 0:
             item.addItem(
-                pg.InfiniteLine(one.speed_bps, angle=0, pen=pg.mkPen(look.red, width=1), label=f"speed {rate(one.speed_bps)}", labelOpts={"color": look.red, "position": 0.9})
+                pg.InfiniteLine(
+                    one.speed_bps,
+                    angle=0,
+                    pen=pg.mkPen(look.red, width=1),
+                    label=f"speed {rate(one.speed_bps)}",
+                    labelOpts={"color": look.red, "position": 0.9},
+                )
             )
         self.plot.axis.base_ns = self._first_ns
         self.plot.axis.picture = None

@@ -71,14 +71,27 @@ class MakeUpPanel(QWidget):
         self._parts = parts
         self._bars.values, self._trends.trends = [float(p.octets) for p in parts], [p.trend for p in parts]
         columns = [
-            Column(self.by, lambda r: parts[r].label, [p.label for p in parts], figures=False, condition=lambda r: parts[r].where),
+            Column(
+                self.by,
+                lambda r: parts[r].label,
+                [p.label for p in parts],
+                figures=False,
+                condition=lambda r: parts[r].where,
+            ),
             Column("share", lambda r: share(parts[r].share), [p.share for p in parts]),
             Column("bytes", lambda r: size(parts[r].octets), [p.octets for p in parts]),
             Column("packets", lambda r: count(parts[r].packets), [p.packets for p in parts]),
             Column("trend", lambda r: "", figures=False, meaning="over the period, each line to its own height"),
         ]
         if self.by == "application":
-            columns.append(Column("named by", lambda r: parts[r].told, figures=False, meaning="how the name was found, or why it is not known"))
+            columns.append(
+                Column(
+                    "named by",
+                    lambda r: parts[r].told,
+                    figures=False,
+                    meaning="how the name was found, or why it is not known",
+                )
+            )
         self.table.show_columns(columns, len(parts), ((1, 92), (2, 64), (3, 60), (4, 72), (5, 124)))
         values = [p.octets for p in parts if p.octets > 0]
         wide = bool(values) and max(values) > _DECADES * min(values)
@@ -127,5 +140,9 @@ class MakeUpPanel(QWidget):
         self.wanted.emit()
 
     def _say_where(self) -> None:
-        self._where.setText("within " + " › ".join(label for _, label in self.inside) if self.inside else "everything in focus; Enter looks into a line")
+        self._where.setText(
+            "within " + " › ".join(label for _, label in self.inside)
+            if self.inside
+            else "everything in focus; Enter looks into a line"
+        )
         self._back.setVisible(bool(self.inside))

@@ -98,7 +98,11 @@ class MeasurePlots(QWidget):
     def _draw(self, plot: Plot, seconds: Array, lines: list[tuple[Measure, Array]]) -> None:
         plot.getPlotItem().clearPlots()
         names = [m.name for m, _ in lines]
-        plot.setLabel("left", ", ".join(names) if len(names) < 3 else f"{len(names)} measures", units=lines[0][0].unit if lines[0][0].unit in ("bit/s", "s") else None)
+        plot.setLabel(
+            "left",
+            ", ".join(names) if len(names) < 3 else f"{len(names)} measures",
+            units=lines[0][0].unit if lines[0][0].unit in ("bit/s", "s") else None,
+        )
         plot.getPlotItem().setLogMode(y=self.logarithmic)
         base = np.zeros(seconds.size - 1)
         top = 0.0
@@ -114,7 +118,12 @@ class MeasurePlots(QWidget):
             top = max(top, float(np.nanmax(shown)) if np.isfinite(shown).any() else 0.0)
             if measure.mark == "line":
                 middles = (seconds[:-1] + seconds[1:]) / 2
-                item = plot.plot(middles, np.where(np.isnan(values), np.nan, shown), pen=pg.mkPen(color, width=1.2, style=style), connect="finite")
+                item = plot.plot(
+                    middles,
+                    np.where(np.isnan(values), np.nan, shown),
+                    pen=pg.mkPen(color, width=1.2, style=style),
+                    connect="finite",
+                )
                 item.setDownsampling(auto=True, method="peak")
                 item.setClipToView(True)
             else:
@@ -132,14 +141,23 @@ class MeasurePlots(QWidget):
 
     def _draw_full(self, picture: SurveyPicture) -> None:
         self.full.setVisible(picture.full_ms.size > 0)
-        self.full.setXLink(self.plots[0] if picture.full_ms.size and self.plots else None)  # A hidden plot would pull at the others.
+        self.full.setXLink(
+            self.plots[0] if picture.full_ms.size and self.plots else None
+        )  # A hidden plot would pull at the others.
         self.full.getPlotItem().clearPlots()
         if picture.full_ms.size:
             look = theme.current()
             offset = (picture.bursts.first_ns - int(picture.edges_ns[0])) / 1e9
             fill = QColor(look.red)
             fill.setAlpha(120)
-            self.full.plot(offset + np.arange(picture.full_ms.size + 1), picture.full_ms, stepMode="center", fillLevel=0, brush=pg.mkBrush(fill), pen=pg.mkPen(look.red))
+            self.full.plot(
+                offset + np.arange(picture.full_ms.size + 1),
+                picture.full_ms,
+                stepMode="center",
+                fillLevel=0,
+                brush=pg.mkBrush(fill),
+                pen=pg.mkPen(look.red),
+            )
             self.full.setYRange(0, 1000, padding=0)
 
     def _words_at(self, x: float, _y: float) -> str:
@@ -157,7 +175,10 @@ class MeasurePlots(QWidget):
         picture = self._picture
         if picture is None or not 0 <= int(x) < picture.full_ms.size:
             return ""
-        return f" {moment(picture.bursts.first_ns + int(x) * 10**9, digits=0)}  {picture.full_ms[int(x)]:.0f} ms of this second at line rate "
+        return (
+            f" {moment(picture.bursts.first_ns + int(x) * 10**9, digits=0)}  {picture.full_ms[int(x)]:.0f} ms of this"
+            " second at line rate "
+        )
 
     def dress(self) -> None:
         """Takes the colors of the theme."""

@@ -49,7 +49,9 @@ class MeasuresDialog(QDialog):
             row.addWidget(part)
         row.addStretch(1)
         column = QVBoxLayout(self)
-        column.addWidget(QLabel("Each measure is drawn over the period in focus. A filter takes the same columns as the focus."))
+        column.addWidget(
+            QLabel("Each measure is drawn over the period in focus. A filter takes the same columns as the focus.")
+        )
         column.addWidget(self.table)
         column.addLayout(row)
         column.addWidget(self._wrong)
@@ -96,7 +98,14 @@ class MeasuresDialog(QDialog):
         found = []
         for row in range(self.table.rowCount()):
             name, counted, text, mark = (self.table.cellWidget(row, column) for column in range(4))
-            found.append(Measure(name.text().strip() or counted.currentText(), counted.currentText(), text.text().strip(), mark.currentText()))
+            found.append(
+                Measure(
+                    name.text().strip() or counted.currentText(),
+                    counted.currentText(),
+                    text.text().strip(),
+                    mark.currentText(),
+                )
+            )
         return tuple(found)
 
     def accept(self) -> None:

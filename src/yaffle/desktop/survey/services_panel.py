@@ -69,31 +69,55 @@ class ServicesPanel(QWidget):
         row = self.table.currentIndex().row()
         former = self._services[int(self.model.order[row])] if row >= 0 else None
         self._services = found
-        self._edges_ns = None if edges_ns is None else np.linspace(edges_ns[0], edges_ns[-1], _BINS + 1).astype(np.int64)
+        self._edges_ns = (
+            None if edges_ns is None else np.linspace(edges_ns[0], edges_ns[-1], _BINS + 1).astype(np.int64)
+        )
         self._trends.trends = [s.trend for s in found]
         red = theme.current().red
         self.model.show_columns(
             [
-                Column("service", lambda r: found[r].name, [s.name for s in found], figures=False, condition=lambda r: found[r].where),
+                Column(
+                    "service",
+                    lambda r: found[r].name,
+                    [s.name for s in found],
+                    figures=False,
+                    condition=lambda r: found[r].where,
+                ),
                 Column("kind", lambda r: found[r].kind, [s.kind for s in found], figures=False),
                 Column("asked", lambda r: count(found[r].asked), [s.asked for s in found]),
-                Column("median", lambda r: duration(found[r].median_ns), [s.median_ns or 0 for s in found], meaning="time to the answer; over TCP what the user waited"),
+                Column(
+                    "median",
+                    lambda r: duration(found[r].median_ns),
+                    [s.median_ns or 0 for s in found],
+                    meaning="time to the answer; over TCP what the user waited",
+                ),
                 Column("95th pct.", lambda r: duration(found[r].p95_ns), [s.p95_ns or 0 for s in found]),
                 Column("worst", lambda r: duration(found[r].worst_ns), [s.worst_ns or 0 for s in found]),
-                Column("failed", lambda r: count(found[r].failures), [s.failures for s in found], meaning="answers that say it cannot"),
+                Column(
+                    "failed",
+                    lambda r: count(found[r].failures),
+                    [s.failures for s in found],
+                    meaning="answers that say it cannot",
+                ),
                 Column("unanswered", lambda r: count(found[r].unanswered), [s.unanswered for s in found]),
                 Column(
-                    "share", lambda r: share(found[r].failed_share), [s.failed_share for s in found], color=lambda r: red if found[r].failed_share >= _HURTS else None,
+                    "share",
+                    lambda r: share(found[r].failed_share),
+                    [s.failed_share for s in found],
+                    color=lambda r: red if found[r].failed_share >= _HURTS else None,
                     meaning="failures and no answer, as a share of what was asked",
                 ),
                 Column(
-                    "users affected", lambda r: f"{count(found[r].users_affected)} of {count(found[r].users)}", [s.users_affected for s in found],
-                    meaning="clients to whom it failed, of those that asked", condition=lambda r: one_of("client", found[r].clients),
+                    "users affected",
+                    lambda r: f"{count(found[r].users_affected)} of {count(found[r].users)}",
+                    [s.users_affected for s in found],
+                    meaning="clients to whom it failed, of those that asked",
+                    condition=lambda r: one_of("client", found[r].clients),
                 ),
                 Column("trend", lambda r: "", figures=False, meaning="how often it was asked, over the period"),
             ],
             len(found),
-        )  # fmt: skip
+        )
         for section, width in enumerate((150, 88, 56, 66, 74, 66, 54, 96, 52, 112, 72)):
             self.table.setColumnWidth(section, width)
         self.table.horizontalHeader().setStretchLastSection(False)
@@ -103,7 +127,16 @@ class ServicesPanel(QWidget):
             self._wanted = ""
             self.table.selectRow(wanted)
         elif found:
-            self.table.selectRow(next((k for k, s in enumerate(found) if former is not None and (s.name, s.kind) == (former.name, former.kind)), 0))
+            self.table.selectRow(
+                next(
+                    (
+                        k
+                        for k, s in enumerate(found)
+                        if former is not None and (s.name, s.kind) == (former.name, former.kind)
+                    ),
+                    0,
+                )
+            )
         self._draw()
 
     def choose(self, address: str) -> None:
@@ -120,7 +153,10 @@ class ServicesPanel(QWidget):
         row = self.table.currentIndex().row()
         if self._edges_ns is None or not 0 <= row < len(self._services):
             self._over_time = None
-            self.words.setText("Nothing here was asked of a service that Yaffle knows: names, leases, sign-on, web, databases, files, directories, time, counters, echoes.")
+            self.words.setText(
+                "Nothing here was asked of a service that Yaffle knows: names, leases, sign-on, web, databases, files,"
+                " directories, time, counters, echoes."
+            )
             return
         service = self._services[int(self.model.order[row])]
         found = self._over_time = answering(service, self._edges_ns)
@@ -129,11 +165,20 @@ class ServicesPanel(QWidget):
         for values, color, symbol in ((found.p95_ns, look.straw, "t"), (found.median_ns, look.moss, "o")):
             held = ~np.isnan(values)
             shown = np.maximum(values[held], 1000) / 1e9
-            self.plot.plot(middles[held], shown, pen=None, symbol=symbol, symbolSize=5, symbolBrush=color, symbolPen=None)
+            self.plot.plot(
+                middles[held], shown, pen=None, symbol=symbol, symbolSize=5, symbolBrush=color, symbolPen=None
+            )
         for values, color in ((found.asked, look.faint), (found.bad, look.red)):
             fill = QColor(color)
             fill.setAlpha(150 if color == look.red else 70)
-            self.asked.plot(seconds, values.astype(float), stepMode="center", fillLevel=0, brush=pg.mkBrush(fill), pen=pg.mkPen(None))
+            self.asked.plot(
+                seconds,
+                values.astype(float),
+                stepMode="center",
+                fillLevel=0,
+                brush=pg.mkBrush(fill),
+                pen=pg.mkPen(None),
+            )
         for plot in (self.plot, self.asked):
             plot.axis.base_ns = int(self._edges_ns[0])
             plot.axis.picture = None
@@ -141,7 +186,10 @@ class ServicesPanel(QWidget):
         self.asked.setYRange(0, max(1.0, float(found.asked.max())) * 1.05, padding=0)
         self.plot.getPlotItem().enableAutoRange(axis="y")
         step = duration(int(self._edges_ns[1] - self._edges_ns[0]))
-        self.words.setText(f"{service.name}, {service.kind}: median (round) and 95th percentile (pointed) of the time to the answer, in intervals of {step}")
+        self.words.setText(
+            f"{service.name}, {service.kind}: median (round) and 95th percentile (pointed) of the time to the answer,"
+            f" in intervals of {step}"
+        )
 
     def _words_at(self, x: float, _y: float) -> str:
         found = self._over_time
@@ -152,7 +200,10 @@ class ServicesPanel(QWidget):
             return ""
         bad = f", {int(found.bad[k])} without a good answer" if found.bad[k] else ""
         when = moment(int(found.edges_ns[k]))
-        return f" {when}  asked {int(found.asked[k])}, median {duration(found.median_ns[k])}, 95th pct. {duration(found.p95_ns[k])}{bad} "
+        return (
+            f" {when}  asked {int(found.asked[k])}, median {duration(found.median_ns[k])}, 95th pct."
+            f" {duration(found.p95_ns[k])}{bad} "
+        )
 
     def dress(self) -> None:
         """Takes the colors of the theme."""

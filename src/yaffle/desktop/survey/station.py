@@ -37,7 +37,8 @@ from yaffle.session.survey import SurveyPicture, SurveySettings, Trouble, survey
 from yaffle.units import count, duration, moment, rate, share, size
 
 INTERVALS = (
-    ("fitting", 0), ("1 ms", 10**6), ("10 ms", 10**7), ("100 ms", 10**8), ("1 s", 10**9), ("10 s", 10**10), ("1 min", 60 * 10**9),
+    ("fitting", 0), ("1 ms", 10**6), ("10 ms", 10**7), ("100 ms", 10**8), ("1 s", 10**9), ("10 s", 10**10),
+    ("1 min", 60 * 10**9),
     ("5 min", 300 * 10**9), ("15 min", 900 * 10**9), ("1 h", 3600 * 10**9), ("1 day", 86_400 * 10**9),
 )  # fmt: skip
 
@@ -87,7 +88,14 @@ class Survey(Station):
         self.compose.setToolTip("What is drawn over time: compose your own")
         self.compose.clicked.connect(self.edit_measures)
         row = QHBoxLayout()
-        for part in (QLabel("intervals"), self.interval, QLabel("line rate"), self.line, self.logarithmic, self.compose):
+        for part in (
+            QLabel("intervals"),
+            self.interval,
+            QLabel("line rate"),
+            self.line,
+            self.logarithmic,
+            self.compose,
+        ):
             row.addWidget(part)
         row.addStretch(1)
         self.services = ServicesPanel()
@@ -124,7 +132,9 @@ class Survey(Station):
         self.parts.setTabToolTip(3, "How full interfaces were, worst first")
         self.parts.currentChanged.connect(self._turned)
         self.parts.setTabToolTip(2, "What exporters told: volume over time, and what it is made of")
-        self.parts.setTabToolTip(1, "Name servers, leases, sign-on, web hosts, databases: how fast and how well each answers")
+        self.parts.setTabToolTip(
+            1, "Name servers, leases, sign-on, web hosts, databases: how fast and how well each answers"
+        )
         whole = QVBoxLayout(self)
         whole.setContentsMargins(8, 4, 8, 6)
         whole.addWidget(self.parts)
@@ -156,8 +166,17 @@ class Survey(Station):
     def settings(self) -> SurveySettings:
         """What the user chose to see."""
         kept = self._model.kept
-        flows = self.flows.settings if self.parts.currentIndex() == FLOWS else None  # They may come from a disk: only when they are looked at.
-        return SurveySettings(kept.measures, INTERVALS[self.interval.currentIndex()][1], self.make_up.by, self.make_up.inside, kept.line_bps, flows)
+        flows = (
+            self.flows.settings if self.parts.currentIndex() == FLOWS else None
+        )  # They may come from a disk: only when they are looked at.
+        return SurveySettings(
+            kept.measures,
+            INTERVALS[self.interval.currentIndex()][1],
+            self.make_up.by,
+            self.make_up.inside,
+            kept.line_bps,
+            flows,
+        )
 
     def _turned(self, page: int) -> None:
         if page == FLOWS and (self.picture is None or self.picture.flows is None):
@@ -170,7 +189,9 @@ class Survey(Station):
             return
         exporter, inside = through(evidence.analysis, interface)
         if exporter < 0:
-            self.said.emit(f"{interface.device} exported no flow records: what went through {interface.name} is not known")
+            self.said.emit(
+                f"{interface.device} exported no flow records: what went through {interface.name} is not known"
+            )
             return
         self.flows.look_into(exporter, inside, "application")
         self.parts.setCurrentIndex(FLOWS)
@@ -196,8 +217,12 @@ class Survey(Station):
 
     def edit_measures(self) -> None:
         """Lets the user compose the measures."""
-        dialog = MeasuresDialog(self._model.kept.measures, self._model.opened.filter if self._model.opened else None, self)
-        dialog.accepted.connect(lambda: self._model.keep(replace(self._model.kept, measures=dialog.measures), "measures"))
+        dialog = MeasuresDialog(
+            self._model.kept.measures, self._model.opened.filter if self._model.opened else None, self
+        )
+        dialog.accepted.connect(
+            lambda: self._model.keep(replace(self._model.kept, measures=dialog.measures), "measures")
+        )
         dialog.open()
 
     def _rescale(self, on: bool) -> None:
@@ -230,20 +255,43 @@ class Survey(Station):
             self.flows.show_picture(picture.flows)
         self.interfaces.show_interfaces(picture.interfaces, int(picture.edges_ns[0]), int(picture.edges_ns[-1]))
         scene = self._model.scene
-        short = ", ".join(f"{rate(peak)} in {span}" for peak, span in zip(picture.bursts.peak_bps, ("1 ms", "10 ms", "100 ms"), strict=True))
+        short = ", ".join(
+            f"{rate(peak)} in {span}"
+            for peak, span in zip(picture.bursts.peak_bps, ("1 ms", "10 ms", "100 ms"), strict=True)
+        )
         step = duration(int(picture.edges_ns[1] - picture.edges_ns[0]))
-        words = f"{count(picture.packets)} packets, {size(picture.octets)} ({scene.words if scene else ''}); highest {short}; intervals of {step}"
+        words = (
+            f"{count(picture.packets)} packets, {size(picture.octets)} ({scene.words if scene else ''}); highest"
+            f" {short}; intervals of {step}"
+        )
         self._words.setText(". ".join([words, *(f"Left out: {error}" for error in picture.errors)]))
 
     def _show_troubles(self, found: list[Trouble]) -> None:
         self._trends.trends = [t.trend for t in found]
         self.troubles.show_columns(
             [
-                Column("trouble", lambda r: found[r].name, [t.name for t in found], figures=False, condition=lambda r: f"{TROUBLE_COLUMNS[found[r].name]} > 0"),
+                Column(
+                    "trouble",
+                    lambda r: found[r].name,
+                    [t.name for t in found],
+                    figures=False,
+                    condition=lambda r: f"{TROUBLE_COLUMNS[found[r].name]} > 0",
+                ),
                 Column("count", lambda r: count(found[r].count), [t.count for t in found]),
-                Column("of TCP", lambda r: share(found[r].share), [t.share for t in found], meaning="share of the TCP packets in focus"),
+                Column(
+                    "of TCP",
+                    lambda r: share(found[r].share),
+                    [t.share for t in found],
+                    meaning="share of the TCP packets in focus",
+                ),
                 Column("trend", lambda r: "", figures=False, meaning="over the period, each line to its own height"),
-                Column("most at", lambda r: moment(found[r].worst_ns[0], digits=0), [t.worst_ns[0] for t in found], sql="began", value=lambda r: utc(found[r].worst_ns[0])),
+                Column(
+                    "most at",
+                    lambda r: moment(found[r].worst_ns[0], digits=0),
+                    [t.worst_ns[0] for t in found],
+                    sql="began",
+                    value=lambda r: utc(found[r].worst_ns[0]),
+                ),
             ],
             len(found),
             ((1, 52), (2, 54), (3, 64), (4, 66)),
@@ -257,9 +305,24 @@ class Survey(Station):
         self.others.show_columns(
             [
                 Column("service", lambda r: groups[r].label, [g.label for g in groups], figures=False),
-                Column("median", lambda r: duration(groups[r].median_ns), [g.median_ns or 0 for g in groups], meaning="time to the answer"),
-                Column("95th pct.", lambda r: duration(groups[r].p95_ns), [g.p95_ns or 0 for g in groups], meaning="time to the answer"),
-                Column("open", lambda r: count(groups[r].unanswered), [g.unanswered for g in groups], meaning="asked and not answered"),
+                Column(
+                    "median",
+                    lambda r: duration(groups[r].median_ns),
+                    [g.median_ns or 0 for g in groups],
+                    meaning="time to the answer",
+                ),
+                Column(
+                    "95th pct.",
+                    lambda r: duration(groups[r].p95_ns),
+                    [g.p95_ns or 0 for g in groups],
+                    meaning="time to the answer",
+                ),
+                Column(
+                    "open",
+                    lambda r: count(groups[r].unanswered),
+                    [g.unanswered for g in groups],
+                    meaning="asked and not answered",
+                ),
             ],
             len(groups),
             ((1, 66), (2, 72), (3, 46)),

@@ -25,7 +25,9 @@ class ExportActions:
 
     def __init__(self, window: "MainWindow") -> None:
         self._window = window
-        self._masker: Masker | None = None  # One for the window's life: the same address looks the same in all that goes out.
+        self._masker: Masker | None = (
+            None  # One for the window's life: the same address looks the same in all that goes out.
+        )
 
     def _ask(self, title: str, what: str, kinds: str, ending: str) -> tuple[Path, Masker | None] | None:
         """Where to, and whether addresses are masked; None where the user thinks better of it."""
@@ -33,7 +35,13 @@ class ExportActions:
         if opened is None:
             self._window.statusBar().showMessage("Nothing is open.", 4000)
             return None
-        box = QMessageBox(QMessageBox.Icon.Question, title, what, QMessageBox.StandardButton.Ok | QMessageBox.StandardButton.Cancel, self._window)
+        box = QMessageBox(
+            QMessageBox.Icon.Question,
+            title,
+            what,
+            QMessageBox.StandardButton.Ok | QMessageBox.StandardButton.Cancel,
+            self._window,
+        )
         mask = QCheckBox("Mask addresses, and leave names and payload out")
         box.setCheckBox(mask)
         if box.exec() != QMessageBox.StandardButton.Ok:
@@ -49,7 +57,12 @@ class ExportActions:
     def report(self) -> None:
         """The report, as HTML or PDF by the name's ending."""
         model = self._window.investigation
-        asked = self._ask("Report", "One document: complaint, answer, findings with their grounds, method and limits.", "HTML (*.html);;PDF (*.pdf)", "-report.html")
+        asked = self._ask(
+            "Report",
+            "One document: complaint, answer, findings with their grounds, method and limits.",
+            "HTML (*.html);;PDF (*.pdf)",
+            "-report.html",
+        )
         if asked is None or model.opened is None:
             return
         path, masker = asked
@@ -66,10 +79,21 @@ class ExportActions:
         if scene is None:
             return
         number = int(scene.packets.sum())
-        asked = self._ask("Packets", f"{count(number)} packets: {scene.words}." + (" That takes a while." if number > _LARGE else ""), "pcapng (*.pcapng)", ".pcapng")
+        asked = self._ask(
+            "Packets",
+            f"{count(number)} packets: {scene.words}." + (" That takes a while." if number > _LARGE else ""),
+            "pcapng (*.pcapng)",
+            ".pcapng",
+        )
         if asked is not None:
             path, masker = asked
-            self._write(lambda progress: f"Wrote {count(write_packets(scene.evidence, scene.packets, path, masker, progress))} packets to {path}", "writing packets")
+            self._write(
+                lambda progress: (
+                    f"Wrote {count(write_packets(scene.evidence, scene.packets, path, masker, progress))} packets to"
+                    f" {path}"
+                ),
+                "writing packets",
+            )
 
     def waits(self) -> None:
         """The exchanges in focus as a table."""
@@ -84,16 +108,36 @@ class ExportActions:
         scene = self._scene()
         if scene is None:
             return
-        path, _ = QFileDialog.getSaveFileName(self._window, "Flow records of the period, addresses as they are", "flows.ipfix", "IPFIX (*.ipfix);;CSV (*.csv);;Parquet (*.parquet)")
+        path, _ = QFileDialog.getSaveFileName(
+            self._window,
+            "Flow records of the period, addresses as they are",
+            "flows.ipfix",
+            "IPFIX (*.ipfix);;CSV (*.csv);;Parquet (*.parquet)",
+        )
         if path:
-            self._write(lambda progress: f"Wrote {count(write_flows(scene, Path(path), progress))} flow records to {path}", "writing flow records")
+            self._write(
+                lambda progress: f"Wrote {count(write_flows(scene, Path(path), progress))} flow records to {path}",
+                "writing flow records",
+            )
 
     def _table(self, title: str, table: Callable[[Scene, Masker | None], object]) -> None:
         scene = self._scene()
-        asked = self._ask(title, f"{title} in focus, with what each waited for.", "CSV (*.csv);;Parquet (*.parquet)", f"-{title.lower()}.csv") if scene is not None else None
+        asked = (
+            self._ask(
+                title,
+                f"{title} in focus, with what each waited for.",
+                "CSV (*.csv);;Parquet (*.parquet)",
+                f"-{title.lower()}.csv",
+            )
+            if scene is not None
+            else None
+        )
         if asked is not None and scene is not None:
             path, masker = asked
-            self._write(lambda _progress: f"Wrote {count(write_table(table(scene, masker), path))} rows to {path}", f"writing {title.lower()}")
+            self._write(
+                lambda _progress: f"Wrote {count(write_table(table(scene, masker), path))} rows to {path}",
+                f"writing {title.lower()}",
+            )
 
     def _scene(self) -> Scene | None:
         scene = self._window.investigation.scene

@@ -25,7 +25,10 @@ def _no_finding(evidence: Evidence | None) -> str:
     if evidence is None:
         return "Nothing is open."
     if not evidence.waits.first_ns.size:
-        return "No finding here: no line was full for long. Flow records and counters tell volumes, not waits: a capture would tell who waits for whom."
+        return (
+            "No finding here: no line was full for long. Flow records and counters tell volumes, not waits: a capture"
+            " would tell who waits for whom."
+        )
     return "No finding here: nothing in this period is slow."
 
 
@@ -61,7 +64,10 @@ class _Card(QFrame):
         self.more.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
         text = QLabel(finding.sentence)
         text.setWordWrap(True)
-        facts = QLabel(f"{f'{duration(finding.lost_ns)} lost, ' if finding.lost_ns else ''}{_users(finding.users)}{round(100 * finding.confidence)} % sure")
+        facts = QLabel(
+            (f"total delay {duration(finding.lost_ns)}, " if finding.lost_ns else "")
+            + f"{_users(finding.users)}confidence {round(100 * finding.confidence)} %"
+        )
         facts.setObjectName("faint")
         facts.setWordWrap(True)
         ruled = QLabel(finding.grounds.get("ruled_out", ""))
@@ -177,11 +183,15 @@ class FindingsDrawer(QWidget):
         """Asks why, and puts the finding away; it can be taken back."""
         reason, sure = QInputDialog.getText(self, "Dismiss this finding", f"{finding.sentence}\n\nWhy is it put away?")
         if sure:
-            self._model.keep(self._model.kept.dismiss(finding.key, reason.strip() or "no reason given"), f"dismiss {finding.subject}")
+            self._model.keep(
+                self._model.kept.dismiss(finding.key, reason.strip() or "no reason given"), f"dismiss {finding.subject}"
+            )
 
     def remark(self, finding: Finding) -> None:
         """Asks for the user's words on a finding."""
-        text, sure = QInputDialog.getMultiLineText(self, "A remark on this finding", finding.sentence, self._model.kept.remarks.get(finding.key, ""))
+        text, sure = QInputDialog.getMultiLineText(
+            self, "A remark on this finding", finding.sentence, self._model.kept.remarks.get(finding.key, "")
+        )
         if sure:
             self._model.keep(self._model.kept.remark(finding.key, text.strip()), f"remark on {finding.subject}")
 
@@ -215,7 +225,11 @@ class FindingsDrawer(QWidget):
         for finding, reason in dismissed:
             back = QToolButton()
             back.setText("take back")
-            back.clicked.connect(lambda _=False, f=finding: self._model.keep(self._model.kept.dismiss(f.key, None), f"take back {f.subject}"))
+            back.clicked.connect(
+                lambda _=False, f=finding: self._model.keep(
+                    self._model.kept.dismiss(f.key, None), f"take back {f.subject}"
+                )
+            )
             self._list.addWidget(self._faint(f"dismissed ({reason}): {finding.sentence}"))
             self._list.addWidget(back)
         self._list.addStretch(1)

@@ -104,7 +104,10 @@ class FocusLine(QWidget):
         whole.addLayout(row)
         whole.addWidget(self._error)
         self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Maximum)
-        self._undo = [investigation.focus_changed.connect(self.redraw), investigation.opened_changed.connect(self.redraw)]
+        self._undo = [
+            investigation.focus_changed.connect(self.redraw),
+            investigation.opened_changed.connect(self.redraw),
+        ]
         self.redraw()
 
     def _filter_entered(self) -> None:
@@ -133,7 +136,9 @@ class FocusLine(QWidget):
         menu, kept = self._period_menu, self._model.kept
         menu.clear()
         for named in kept.periods:
-            menu.addAction(f"{named.name}: {self._period_words((named.first_ns, named.last_ns))}", lambda n=named: self._look_at(n))
+            menu.addAction(
+                f"{named.name}: {self._period_words((named.first_ns, named.last_ns))}", lambda n=named: self._look_at(n)
+            )
         if kept.periods:
             menu.addSeparator()
         keep = menu.addAction("Keep this period…", self.keep_period)
@@ -148,7 +153,9 @@ class FocusLine(QWidget):
 
     def _forget(self, named: NamedPeriod) -> None:
         kept = self._model.kept
-        self._model.keep(replace(kept, periods=tuple(p for p in kept.periods if p != named)), f"forget period {named.name}")
+        self._model.keep(
+            replace(kept, periods=tuple(p for p in kept.periods if p != named)), f"forget period {named.name}"
+        )
 
     def keep_period(self) -> None:
         """Asks for a name, and keeps the period with the case."""
@@ -159,7 +166,9 @@ class FocusLine(QWidget):
         if sure and name.strip():
             kept = self._model.kept
             others = tuple(p for p in kept.periods if p.name != name.strip())
-            self._model.keep(replace(kept, periods=(*others, NamedPeriod(name.strip(), *period))), f"keep period {name.strip()}")
+            self._model.keep(
+                replace(kept, periods=(*others, NamedPeriod(name.strip(), *period))), f"keep period {name.strip()}"
+            )
 
     def _period_words(self, period: tuple[int, int]) -> str:
         evidence = self._model.evidence
@@ -225,11 +234,17 @@ class FocusLine(QWidget):
         parts = ["All", *(self._label(i, part) for i, part in enumerate(focus.trail))]
         for depth, text in enumerate(parts):
             button = QToolButton()
-            button.setText(self.fontMetrics().elidedText(text if depth == 0 else f"› {text}", Qt.TextElideMode.ElideRight, _WIDEST))
+            button.setText(
+                self.fontMetrics().elidedText(text if depth == 0 else f"› {text}", Qt.TextElideMode.ElideRight, _WIDEST)
+            )
             button.setObjectName("small")
             button.setToolTip(f"{text}: widen the focus to this part of the trail")
             button.setAutoRaise(True)
-            button.clicked.connect(lambda _=False, depth=depth: self._model.look(self._model.focus.with_trail(self._model.focus.trail[:depth])))
+            button.clicked.connect(
+                lambda _=False, depth=depth: self._model.look(
+                    self._model.focus.with_trail(self._model.focus.trail[:depth])
+                )
+            )
             self._trail.addWidget(button)
         if self.filter.text() != focus.filter:
             self.filter.blockSignals(True)
@@ -240,13 +255,19 @@ class FocusLine(QWidget):
         self.filter.style().polish(self.filter)
         place = error.place if error is not None and error.place is not None else 0
         before = self.filter.fontMetrics().horizontalAdvance(self.filter.text()[:place])
-        self._complain(f"▲ The filter cannot be used and narrows nothing: {error}" if error else "", self.filter.x() + 8 + before)
+        self._complain(
+            f"▲ The filter cannot be used and narrows nothing: {error}" if error else "", self.filter.x() + 8 + before
+        )
         period, evidence = focus.period, self._model.evidence
         self.period.setEnabled(evidence is not None)
         self.periods.setEnabled(evidence is not None)
         if period is not None:
             self.period.show_words(f"{self._period_words(period)}")
         else:
-            self.period.show_words("all the time" if evidence is None else f"all the time, {duration(evidence.last_ns - evidence.first_ns)}")
+            self.period.show_words(
+                "all the time"
+                if evidence is None
+                else f"all the time, {duration(evidence.last_ns - evidence.first_ns)}"
+            )
         self._back.setEnabled(self._model.history.can_go_back)
         self._forward.setEnabled(self._model.history.can_go_forward)

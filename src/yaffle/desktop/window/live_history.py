@@ -1,4 +1,6 @@
-"""A history that others write goes on in the window: looked at again at the pace the user set, and held still on demand."""
+"""A history that others write goes on in the window: looked at again at the pace the user set, and held still on
+demand.
+"""
 
 from PySide6.QtCore import QObject, QTimer
 

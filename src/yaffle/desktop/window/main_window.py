@@ -122,7 +122,13 @@ class MainWindow(QMainWindow):
         self._then: Callable[[Any], None] = lambda _result: None
         self._reading: list[Path] = []
         self._ready = Latest(self)
-        self._pictures = (*self.survey.pictures, *self.apportion.pictures, *self.examine.pictures, *self.path.pictures, *self.compare.pictures)
+        self._pictures = (
+            *self.survey.pictures,
+            *self.apportion.pictures,
+            *self.examine.pictures,
+            *self.path.pictures,
+            *self.compare.pictures,
+        )
         for picture in self._pictures:
             picture.progressed.connect(self._picture_progressed)
             picture.rested.connect(self._picture_rested)
@@ -171,7 +177,9 @@ class MainWindow(QMainWindow):
             part.setVisible(False)
         self.statusBar().addWidget(self._words)
 
-    def _action(self, menu: str, text: str, key: QKeySequence | str | QKeySequence.StandardKey, slot: Callable[[], object]) -> QAction:
+    def _action(
+        self, menu: str, text: str, key: QKeySequence | str | QKeySequence.StandardKey, slot: Callable[[], object]
+    ) -> QAction:
         action = QAction(text, self)
         action.setShortcut(QKeySequence(key))
         action.triggered.connect(lambda: slot())
@@ -221,8 +229,18 @@ class MainWindow(QMainWindow):
         self._action("Edit", "Preferences…", "Ctrl+,", self.edit_preferences)
         self._action("Focus", "Back", "Alt+Left", self.investigation.back)
         self._action("Focus", "Forward", "Alt+Right", self.investigation.forward)
-        self._action("Focus", "All the time", "Ctrl+0", lambda: self.investigation.look(self.investigation.focus.with_period(None)))
-        self._action("Focus", "Widen the trail by one", "Alt+Up", lambda: self.investigation.look(self.investigation.focus.with_trail(self.investigation.focus.trail[:-1])))
+        self._action(
+            "Focus",
+            "All the time",
+            "Ctrl+0",
+            lambda: self.investigation.look(self.investigation.focus.with_period(None)),
+        )
+        self._action(
+            "Focus",
+            "Widen the trail by one",
+            "Alt+Up",
+            lambda: self.investigation.look(self.investigation.focus.with_trail(self.investigation.focus.trail[:-1])),
+        )
         self._action("Focus", "Filter", "Ctrl+F", self._to_filter)
         self._action("Focus", "Period strip", "Ctrl+T", self.strip.setFocus)
         self._action("Focus", "Go to a ticket's moment…", "Ctrl+J", self.go_to_ticket)
@@ -230,20 +248,34 @@ class MainWindow(QMainWindow):
         self._action("Focus", "Follow the first finding", "Ctrl+Return", self._follow_first)
         for k, name in enumerate(STATIONS):
             self._action("Stations", name, f"Ctrl+{k + 1}", lambda k=k: self.go(k))
-        self._action("Window", "Findings: fold or open", "F9", lambda: self.findings.set_folded(not self.findings.folded))
+        self._action(
+            "Window", "Findings: fold or open", "F9", lambda: self.findings.set_folded(not self.findings.folded)
+        )
         self._action("Window", "Light or dark", "F8", self.switch_theme)
         self._action("Window", "Shortcuts", "F1", self.show_shortcuts)
 
     def shortcut_list(self) -> list[tuple[str, str, str]]:
         """(menu, what, keys) of every action that has keys."""
-        return [(name, a.text().rstrip("…"), a.shortcut().toString()) for name, menu in self._menus.items() for a in menu.actions() if not a.shortcut().isEmpty()]
+        return [
+            (name, a.text().rstrip("…"), a.shortcut().toString())
+            for name, menu in self._menus.items()
+            for a in menu.actions()
+            if not a.shortcut().isEmpty()
+        ]
 
     # --- going about ---
     def go(self, station: int) -> None:
         """Shows a station."""
         self.stations.setCurrentIndex(station)
         self.rail.button(station).setChecked(True)
-        names = (self.gather.table, self.survey.make_up.table, self.apportion.tree, self.examine.ladder, self.path.segments.line, self.compare.normal.measure)
+        names = (
+            self.gather.table,
+            self.survey.make_up.table,
+            self.apportion.tree,
+            self.examine.ladder,
+            self.path.segments.line,
+            self.compare.normal.measure,
+        )
         names[station].setFocus()
 
     def _to_filter(self) -> None:
@@ -309,7 +341,10 @@ class MainWindow(QMainWindow):
             self.statusBar().showMessage(f"Preferences cannot be kept: {error.strerror or error}", 8000)
         if replace(former, recent=(), filters=()) != replace(wanted, recent=(), filters=()):
             self._dress()
-            if (former.zone, former.octet_rates) != (wanted.zone, wanted.octet_rates) and self.investigation.opened is not None:
+            if (former.zone, former.octet_rates) != (
+                wanted.zone,
+                wanted.octet_rates,
+            ) and self.investigation.opened is not None:
                 self._name_again()
         self.focus_line.kept_filters = wanted.filters
 
@@ -334,13 +369,19 @@ class MainWindow(QMainWindow):
     def name_application(self, application: str, server: str, port: int) -> None:
         """Lets the user name what runs at a server and port."""
         dialog = NamingDialog(self.investigation.kept.rules, application, server, port, self)
-        dialog.accepted.connect(lambda: self.investigation.keep(replace(self.investigation.kept, rules=dialog.rules), "names of applications"))
+        dialog.accepted.connect(
+            lambda: self.investigation.keep(
+                replace(self.investigation.kept, rules=dialog.rules), "names of applications"
+            )
+        )
         dialog.open()
 
     def name_sites(self) -> None:
         """Lets the user name ranges of addresses."""
         dialog = SitesDialog(self.investigation.kept.sites, self)
-        dialog.accepted.connect(lambda: self.investigation.keep(replace(self.investigation.kept, sites=dialog.sites), "sites"))
+        dialog.accepted.connect(
+            lambda: self.investigation.keep(replace(self.investigation.kept, sites=dialog.sites), "sites")
+        )
         dialog.open()
 
     def go_to_ticket(self) -> None:
@@ -359,7 +400,9 @@ class MainWindow(QMainWindow):
             return
         packets = evidence.waits.first_ns.size > 0
         focus = self.investigation.focus.with_period(period)
-        self.investigation.look(focus.with_trail(()).with_filter(f"server_port = {port}" if port else "") if packets else focus)
+        self.investigation.look(
+            focus.with_trail(()).with_filter(f"server_port = {port}" if port else "") if packets else focus
+        )
         if packets:
             self.go(2)
         else:
@@ -371,7 +414,11 @@ class MainWindow(QMainWindow):
         if opened is None or self.job is not None:
             return
         memory = self.investigation.memory()
-        self._begin(lambda progress: Opened(opened.analysis, opened.folder, memory, progress), "taking in what you said", self._renamed)
+        self._begin(
+            lambda progress: Opened(opened.analysis, opened.folder, memory, progress),
+            "taking in what you said",
+            self._renamed,
+        )
 
     def _renamed(self, opened: Opened) -> None:
         self._done()
@@ -401,7 +448,10 @@ class MainWindow(QMainWindow):
     def open_files(self) -> None:
         """Asks for captures."""
         paths, _ = QFileDialog.getOpenFileNames(
-            self, "Open captures", "", "Captures and flow records (*.pcap *.pcapng *.cap *.ipfix *.csv *.parquet *.gz *.zst *.lz4);;All files (*)"
+            self,
+            "Open captures",
+            "",
+            "Captures and flow records (*.pcap *.pcapng *.cap *.ipfix *.csv *.parquet *.gz *.zst *.lz4);;All files (*)",
         )
         if paths:
             self.load([Path(p) for p in paths])
@@ -409,7 +459,10 @@ class MainWindow(QMainWindow):
     def add_files(self) -> None:
         """Asks for captures to put beside those that are open."""
         paths, _ = QFileDialog.getOpenFileNames(
-            self, "Add captures", "", "Captures and flow records (*.pcap *.pcapng *.cap *.ipfix *.csv *.parquet *.gz *.zst *.lz4);;All files (*)"
+            self,
+            "Add captures",
+            "",
+            "Captures and flow records (*.pcap *.pcapng *.cap *.ipfix *.csv *.parquet *.gz *.zst *.lz4);;All files (*)",
         )
         if paths:
             self.load([*self._open_paths(), *(Path(p) for p in paths)])
@@ -463,7 +516,9 @@ class MainWindow(QMainWindow):
         if opened is None or self.job is not None:
             self.statusBar().showMessage("One thing after another: wait for what is under way, or stop it.", 4000)
             return
-        self._begin(self.investigation.saving(opened, folder), "saving the case", lambda kept: self._saved(opened, kept))
+        self._begin(
+            self.investigation.saving(opened, folder), "saving the case", lambda kept: self._saved(opened, kept)
+        )
 
     def _saved(self, opened: Opened, folder: Path) -> None:
         self._done(f"Saved {folder}")
@@ -484,7 +539,9 @@ class MainWindow(QMainWindow):
         if paths:
             self.load(paths)
 
-    def _begin(self, work: Callable[[Callable[[float, str], bool]], object], words: str, then: Callable[[Any], None]) -> None:
+    def _begin(
+        self, work: Callable[[Callable[[float, str], bool]], object], words: str, then: Callable[[Any], None]
+    ) -> None:
         self._doing.setText(words)
         self._busy(True)
         self._then = then
@@ -529,11 +586,14 @@ class MainWindow(QMainWindow):
             def work(progress: Callable[[float, str], bool]) -> Opened:
                 compile_first(progress)
                 return open_folder(paths[0], progress)
+
         else:
 
             def work(progress: Callable[[float, str], bool]) -> Opened:
                 compile_first(progress)
-                self.begun.emit(first_packets([path for path in paths if path.is_file()]))  # Told across threads: the window shows it while the rest is read.
+                self.begun.emit(
+                    first_packets([path for path in paths if path.is_file()])
+                )  # Told across threads: the window shows it while the rest is read.
                 return Opened(analyse(paths, progress), memory=memory, progress=progress)
 
         self._reading = paths
@@ -618,7 +678,13 @@ class MainWindow(QMainWindow):
         told = sum(e.flow_records for e in opened.analysis.exporters)
         held = f"{count(packets)} packets" + (f", {count(told)} flow records" if told else "")
         self._words.setText(f"{len(sources)} source{'s' if len(sources) != 1 else ''}, {held}, {whole}")
-        name = opened.folder.stem if opened.folder else sources[0].name if len(sources) == 1 else f"{len(sources)} captures, not saved"
+        name = (
+            opened.folder.stem
+            if opened.folder
+            else sources[0].name
+            if len(sources) == 1
+            else f"{len(sources)} captures, not saved"
+        )
         self.setWindowTitle(f"{name} – Yaffle")
 
     def _remember(self) -> None:
@@ -640,7 +706,9 @@ class MainWindow(QMainWindow):
     @property
     def busy(self) -> bool:
         """Whether anything shown is still being computed."""
-        return self.job is not None or any(station.busy for station in (self.survey, self.apportion, self.examine, self.path, self.compare, self.live))
+        return self.job is not None or any(
+            station.busy for station in (self.survey, self.apportion, self.examine, self.path, self.compare, self.live)
+        )
 
     def closeEvent(self, event: QCloseEvent) -> None:
         self.stop_job()

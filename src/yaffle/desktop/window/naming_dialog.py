@@ -11,9 +11,17 @@ from yaffle.inventory.places import Rule
 class NamingDialog(ListDialog):
     """`rules` is what was entered when it is accepted; the first that fits counts."""
 
-    def __init__(self, rules: tuple[Rule, ...], application: str, server: str, port: int, parent: QWidget | None = None) -> None:
+    def __init__(
+        self, rules: tuple[Rule, ...], application: str, server: str, port: int, parent: QWidget | None = None
+    ) -> None:
         words = "What runs at a server or port is called so everywhere in this case. The first line that fits counts."
-        super().__init__("Names of applications", words, ["name", "server (empty: any)", "port (empty: any)", "host name (empty: any)"], 560, parent)
+        super().__init__(
+            "Names of applications",
+            words,
+            ["name", "server (empty: any)", "port (empty: any)", "host name (empty: any)"],
+            560,
+            parent,
+        )
         self.rules = rules
         if server or port:
             self.add(Rule(application, server, port))

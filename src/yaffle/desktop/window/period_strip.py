@@ -42,7 +42,8 @@ class PeriodStrip(QWidget):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("Period strip")
         self.setToolTip(
-            "Drag to select a period, or one of its edges; wheel to zoom, double click for all. Left and right move it, plus and minus size it; M draws something else."
+            "Drag to select a period, or one of its edges; wheel to zoom, double click for all. Left and right move it,"
+            " plus and minus size it; M draws something else."
         )
         self._undo = [
             investigation.opened_changed.connect(self._reload),
@@ -96,16 +97,23 @@ class PeriodStrip(QWidget):
         data = self._series
         assert data is not None
         if self.measure == "packets":
-            return data.packets.astype(float), f"highest {three_digits(float(data.packets.max() / max(1e-9, (data.edges_ns[1] - data.edges_ns[0]) / 1e9)))} packets/s"
+            width_s = max(1e-9, (data.edges_ns[1] - data.edges_ns[0]) / 1e9)
+            return data.packets.astype(float), f"max {three_digits(float(data.packets.max() / width_s))} packets/s"
         if self.measure == "waiting":
             return self._waiting, f"most waiting at once {three_digits(float(self._waiting.max()))}"
-        where = "" if data.packets.any() else " at any one exporter"  # Sums of exporters along a path would count twice.
+        where = (
+            "" if data.packets.any() else " at any one exporter"
+        )  # Sums of exporters along a path would count twice.
         return data.bits_per_s, f"highest{where} {rate(float(data.bits_per_s.max()))}"
 
     # --- hand ---
     def mousePressEvent(self, event: QMouseEvent) -> None:
         if self._model.evidence is not None and event.button() == Qt.MouseButton.LeftButton:
-            at, edge, period = self._time(event.position().x()), self._edge_at(event.position().x()), self._model.focus.period
+            at, edge, period = (
+                self._time(event.position().x()),
+                self._edge_at(event.position().x()),
+                self._model.focus.period,
+            )
             self._drag = (period[1 - edge], at) if edge >= 0 and period is not None else (at, at)
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
@@ -116,10 +124,14 @@ class PeriodStrip(QWidget):
             self._drag = (self._drag[0], at)
             self.update()
         elif self._series is not None:
-            self.setCursor(Qt.CursorShape.SplitHCursor if self._edge_at(event.position().x()) >= 0 else Qt.CursorShape.ArrowCursor)
+            self.setCursor(
+                Qt.CursorShape.SplitHCursor if self._edge_at(event.position().x()) >= 0 else Qt.CursorShape.ArrowCursor
+            )
             flag = self._flag_at(event.position().x(), event.position().y())
             k = int(np.clip(np.searchsorted(self._series.edges_ns, at, "right") - 1, 0, self._series.octets.size - 1))
-            text = f"{moment(at)}\n{rate(self._series.bits_per_s[k])}, {int(self._series.troubles[k])} segments in trouble"
+            text = (
+                f"{moment(at)}\n{rate(self._series.bits_per_s[k])}, {int(self._series.troubles[k])} segments in trouble"
+            )
             if flag:
                 text = flag
             QToolTip.showText(event.globalPosition().toPoint() + QPoint(8, 12), text, self)
@@ -223,7 +235,11 @@ class PeriodStrip(QWidget):
         evidence, data = self._model.evidence, self._series
         if evidence is None or data is None:
             painter.setPen(QColor(look.faint))
-            painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, "The period of the case will stand here: open a capture with Ctrl+O")
+            painter.drawText(
+                self.rect(),
+                Qt.AlignmentFlag.AlignCenter,
+                "The period of the case will stand here: open a capture with Ctrl+O",
+            )
             return
         base = self.height() - _BOTTOM - _TROUBLE_HEIGHT - 2
         values, highest = self._heights()
@@ -233,7 +249,10 @@ class PeriodStrip(QWidget):
         xs = np.linspace(_LEFT, self.width() - _RIGHT, data.octets.size + 1)
         if chosen:
             left, right = self._x(chosen[0]), self._x(chosen[1])
-            painter.fillRect(QRectF(left, _TOP - 2, max(1.0, right - left), base - _TOP + _TROUBLE_HEIGHT + 6), QColor(look.moss_soft))
+            painter.fillRect(
+                QRectF(left, _TOP - 2, max(1.0, right - left), base - _TOP + _TROUBLE_HEIGHT + 6),
+                QColor(look.moss_soft),
+            )
         heights = values / peak * (base - _TOP)
         inside = QColor(look.moss)
         outside = QColor(look.faint)
@@ -243,7 +262,9 @@ class PeriodStrip(QWidget):
                 continue
             middle = int(data.edges_ns[k])
             color = inside if chosen is None or chosen[0] <= middle <= chosen[1] else outside
-            painter.fillRect(QRectF(xs[k], base - max(1.0, height), max(1.0, xs[k + 1] - xs[k] - 0.5), max(1.0, height)), color)
+            painter.fillRect(
+                QRectF(xs[k], base - max(1.0, height), max(1.0, xs[k + 1] - xs[k] - 0.5), max(1.0, height)), color
+            )
         most = max(1.0, float(data.troubles.max()))
         red = QColor(look.red)
         for k in np.flatnonzero(data.troubles).tolist():
@@ -257,13 +278,27 @@ class PeriodStrip(QWidget):
         painter.setPen(QColor(look.faint))
         for share in (0.0, 0.25, 0.5, 0.75, 1.0):
             at = int(evidence.first_ns + share * (evidence.last_ns - evidence.first_ns))
-            align = Qt.AlignmentFlag.AlignLeft if share == 0 else Qt.AlignmentFlag.AlignRight if share == 1 else Qt.AlignmentFlag.AlignHCenter
+            align = (
+                Qt.AlignmentFlag.AlignLeft
+                if share == 0
+                else Qt.AlignmentFlag.AlignRight
+                if share == 1
+                else Qt.AlignmentFlag.AlignHCenter
+            )
             x = self._x(at)
             box = QRectF(x if share == 0 else x - 130 if share == 1 else x - 65, self.height() - _BOTTOM, 130, 14)
             painter.drawText(box, align, self._tick(at, evidence.last_ns - evidence.first_ns))
-        painter.drawText(QRectF(_LEFT, 2, self.width() // 2 - _LEFT, 16), Qt.AlignmentFlag.AlignLeft, f"{day(evidence.first_ns)}, {zone_name()}; {self.measure}, {highest}")
+        painter.drawText(
+            QRectF(_LEFT, 2, self.width() // 2 - _LEFT, 16),
+            Qt.AlignmentFlag.AlignLeft,
+            f"{day(evidence.first_ns)}, {zone_name()}; {self.measure}, {highest}",
+        )
         span = evidence.last_ns - evidence.first_ns
-        words = f"{self._tick(chosen[0], span)} to {self._tick(chosen[1], span)}: {duration(chosen[1] - chosen[0])}" if chosen else f"all: {duration(span)}"
+        words = (
+            f"{self._tick(chosen[0], span)} to {self._tick(chosen[1], span)}: {duration(chosen[1] - chosen[0])}"
+            if chosen
+            else f"all: {duration(span)}"
+        )
         painter.setPen(QColor(look.ink))
         painter.drawText(QRectF(self.width() - _RIGHT - 500, 2, 500, 16), Qt.AlignmentFlag.AlignRight, words)
         if self.hasFocus():

@@ -32,17 +32,27 @@ class ReceiveDialog(QDialog):
         self.setWindowTitle("Receive flow records")
         self.resize(520, 240)
         self.arguments: list[str] = []
-        self.folder, self.udp, self.tcp, self.bind = (QLineEdit(text) for text in (str(platformdirs.user_data_path("yaffle") / "history"), "2055, 4739, 6343", "", "127.0.0.1"))
+        self.folder, self.udp, self.tcp, self.bind = (
+            QLineEdit(text)
+            for text in (str(platformdirs.user_data_path("yaffle") / "history"), "2055, 4739, 6343", "", "127.0.0.1")
+        )
         self.udp.setToolTip("NetFlow v5 and v9, IPFIX and sFlow v5, on any of them")
         self.tcp.setToolTip("IPFIX over TCP")
         self.bind.setToolTip("Only this host is listened to; give an address of an interface, or 0.0.0.0, for others")
         form = QFormLayout()
-        for name, part in (("Keep in", self.folder), ("UDP ports", self.udp), ("TCP ports", self.tcp), ("On address", self.bind)):
+        for name, part in (
+            ("Keep in", self.folder),
+            ("UDP ports", self.udp),
+            ("TCP ports", self.tcp),
+            ("On address", self.bind),
+        ):
             form.addRow(name, part)
         self._wrong = wrong_label()
         buttons = ok_cancel(self)
         column = QVBoxLayout(self)
-        column.addWidget(QLabel("Records are kept for months in this folder; the same as yaffle listen, until the window closes."))
+        column.addWidget(
+            QLabel("Records are kept for months in this folder; the same as yaffle listen, until the window closes.")
+        )
         column.addLayout(form)
         column.addWidget(self._wrong)
         column.addWidget(buttons)
@@ -59,7 +69,9 @@ class ReceiveDialog(QDialog):
             self._wrong.setText(str(error))
             return
         self.arguments = ["--history", self.folder.text().strip(), "--bind", self.bind.text().strip()]
-        self.arguments += [part for kind, ports in (("--udp", udp), ("--tcp", tcp)) for port in ports for part in (kind, str(port))]
+        self.arguments += [
+            part for kind, ports in (("--udp", udp), ("--tcp", tcp)) for port in ports for part in (kind, str(port))
+        ]
         super().accept()
 
 

@@ -24,8 +24,10 @@ _FINE = 2  # pixels of a picture to one on the page; more would make the marks t
 _PAGE, _CELL, _TALL = 640, 150, 9  # a bar across the page, one in a table, and their height
 # In the subset of CSS that the text engine knows. Tables begin on a page of their own, so that their rows stay whole.
 _STYLE = """
- body { color: #2a2922; } h1 { font-size: 18pt; } h2 { font-size: 12pt; margin-top: 14px; } .tables { page-break-before: always; }
- th { text-align: right; font-weight: 600; white-space: nowrap; } td { text-align: right; white-space: nowrap; } .words { text-align: left; }
+ body { color: #2a2922; } h1 { font-size: 18pt; } h2 { font-size: 12pt; margin-top: 14px;
+     } .tables { page-break-before: always; }
+ th { text-align: right; font-weight: 600; white-space: nowrap; } td { text-align: right; white-space: nowrap;
+     } .words { text-align: left; }
  .faint { color: #6a6557; } p { margin-top: 3px; margin-bottom: 5px; }
  .finding { background-color: #f3eddd; margin-top: 8px; }
 """
@@ -70,7 +72,14 @@ def write_pdf(opened: Opened, kept: Kept, path: Path, masker: Masker | None = No
     document.setHtml(page)
     part = path.with_name(path.name + ".part")
     writer = QPdfWriter(str(part))
-    writer.setPageLayout(QPageLayout(QPageSize(QPageSize.PageSizeId.A4), QPageLayout.Orientation.Portrait, QMarginsF(14, 14, 14, 14), QPageLayout.Unit.Millimeter))
+    writer.setPageLayout(
+        QPageLayout(
+            QPageSize(QPageSize.PageSizeId.A4),
+            QPageLayout.Orientation.Portrait,
+            QMarginsF(14, 14, 14, 14),
+            QPageLayout.Unit.Millimeter,
+        )
+    )
     writer.setTitle("Whose delay was it?")
     writer.setResolution(96)
     document.setPageSize(QSizeF(writer.width(), writer.height()))

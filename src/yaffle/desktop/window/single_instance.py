@@ -26,7 +26,9 @@ class Single(QObject):
     def _connected(self) -> None:
         socket = self._server.nextPendingConnection()
         if socket is not None:
-            socket.readyRead.connect(self._read)  # Not through a closure: it would hold this object, and let go of it inside the socket's end.
+            socket.readyRead.connect(
+                self._read
+            )  # Not through a closure: it would hold this object, and let go of it inside the socket's end.
             socket.disconnected.connect(socket.deleteLater)
 
     @Slot()

@@ -29,6 +29,8 @@ class SitesDialog(ListDialog):
             try:
                 _ = site.range
             except ValueError:
-                raise ValueError(f"“{network}” is not a range of addresses: write for example 198.51.100.0/24") from None
+                raise ValueError(
+                    f"“{network}” is not a range of addresses: write for example 198.51.100.0/24"
+                ) from None
             found.append(site)
         self.sites = tuple(found)
