@@ -54,7 +54,7 @@ def analyse(
     ] = None,
     mask: Annotated[bool, typer.Option("--mask", help="Mask addresses in the report, and leave names out.")] = False,
     literals: Annotated[
-        bool, typer.Option("--literals", help="Show the literals of statements in the document, which are masked else.")
+        bool, typer.Option("--literals", help="Show the literals of statements in the document, otherwise masked.")
     ] = False,
     include: Annotated[
         str,
@@ -261,7 +261,7 @@ def listen(
             "--udp",
             metavar="PORT",
             help=(
-                "UDP port, NetFlow v5 or v9, IPFIX or sFlow v5; several are allowed. Without any: 2055, 4739 and 6343."
+                "UDP port, NetFlow v5 or v9, IPFIX or sFlow v5; several are allowed. Default: 2055, 4739 and 6343."
             ),
         ),
     ] = None,

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from yaffle.capture.pcapng_writer import write_pcapng
-from yaffle.demo.morning import Call, client_script, server_script
+from yaffle.demo.morning import Request, client_script, server_script
 from yaffle.demo.network import MS, Link, S, Tap, World
 from yaffle.demo.packet_bytes import tcp_frame
 from yaffle.demo.tcp_model import Endpoint, Host, pair
@@ -22,7 +22,7 @@ class Talk:
     client: str
     server: str
     port: int
-    calls: list[Call]
+    calls: list[Request]
     start_ms: int = 0
     delay_ms: int = 5
     loss: float = 0.0
@@ -67,12 +67,12 @@ def stock_room(path):
                     client,
                     "192.0.2.10",
                     5432,
-                    [Call(200, slow * MS, 1500, 1000 * MS) for _ in range(8)],
+                    [Request(200, slow * MS, 1500, 1000 * MS) for _ in range(8)],
                     minute * 60_000 + 37 * k,
                 )
             )
         talks.append(
-            Talk(client, "192.0.2.11", 443, [Call(400, 8 * MS, 40_000, 4000 * MS) for _ in range(20)], 500 + 91 * k)
+            Talk(client, "192.0.2.11", 443, [Request(400, 8 * MS, 40_000, 4000 * MS) for _ in range(20)], 500 + 91 * k)
         )
     return write_case(path, talks, names, 3)
 
@@ -91,7 +91,7 @@ def rainy_mast(path):
                 client,
                 "203.0.113.5",
                 443,
-                [Call(300, 10 * MS, 60_000, 2000 * MS) for _ in range(15)],
+                [Request(300, 10 * MS, 60_000, 2000 * MS) for _ in range(15)],
                 113 * k,
                 18 if far else 3,
                 loss,
@@ -102,7 +102,7 @@ def rainy_mast(path):
                 client,
                 "203.0.113.77",
                 7443,
-                [Call(300, 10 * MS, 9_000, 1500 * MS) for _ in range(15)],
+                [Request(300, 10 * MS, 9_000, 1500 * MS) for _ in range(15)],
                 57 * k,
                 18 if far else 3,
                 loss,
@@ -119,7 +119,7 @@ def slow_reader(path):
             "198.51.100.90",
             "203.0.113.30",
             8443,
-            [Call(150, 6 * MS, 250_000, 500 * MS) for _ in range(6)],
+            [Request(150, 6 * MS, 250_000, 500 * MS) for _ in range(6)],
             0,
             6,
             0.0,
@@ -130,6 +130,6 @@ def slow_reader(path):
         client = f"198.51.100.{91 + k}"
         names[client] = f"desk-{k}.gate.tarn.example"
         talks.append(
-            Talk(client, "203.0.113.30", 8443, [Call(150, 6 * MS, 250_000, 900 * MS) for _ in range(6)], 71 * k, 6)
+            Talk(client, "203.0.113.30", 8443, [Request(150, 6 * MS, 250_000, 900 * MS) for _ in range(6)], 71 * k, 6)
         )
     return write_case(path, talks, names, 9)

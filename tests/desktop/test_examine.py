@@ -5,7 +5,7 @@ import pytest
 
 from tests.frames import SYN, C, S, ether, ip, pcap, tcp, udp
 from tests.ledger.test_simulated import simulate
-from yaffle.demo.morning import Call
+from yaffle.demo.morning import Request
 from yaffle.demo.network import MS
 from yaffle.desktop.shared import theme
 from yaffle.desktop.window.main_window import MainWindow
@@ -36,7 +36,7 @@ def load(window, qtbot, paths, **options):
 def lossy(tmp_path) -> Path:
     return simulate(
         tmp_path / "lossy.pcapng",
-        [Call(300, 20 * MS, 200_000, 50 * MS) for _ in range(3)],
+        [Request(300, 20 * MS, 200_000, 50 * MS) for _ in range(3)],
         loss=0.04,
         delay_ms=20,
         seed=4,
@@ -65,7 +65,7 @@ def test_each_kind_of_segment_has_its_mark_and_a_click_finds_the_packet(window, 
     load(window, qtbot, [lossy])
     window.go(3)
     plot = window.examine.sequence
-    assert plot._parts["repeat on acknowledgements"].getData()[0].size >= 2
+    assert plot._parts["fast retransmission"].getData()[0].size >= 2
     assert plot._parts["sacked"].getData()[0].size >= 2
     connection = window.investigation.connection
     t, left, right = connection.sack_blocks(1)

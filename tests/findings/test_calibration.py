@@ -7,7 +7,7 @@ import numpy as np
 
 from tests.ledger.test_simulated import simulate
 from yaffle.analysis import analyse
-from yaffle.demo.morning import Call
+from yaffle.demo.morning import Request
 from yaffle.demo.network import MS
 from yaffle.findings.verdict import verdict_of
 from yaffle.ledger import causes
@@ -27,7 +27,7 @@ def judged(path, seed):
         "jitter_ns": rnd.choice([0, 0, 8 * MS]),
         "rate_bps": rnd.choice([0, 8_000_000]),
     }
-    asked = [Call(300, int(think_ms * rnd.uniform(0.7, 1.3) * MS), answer, 30 * MS) for _ in range(calls)]
+    asked = [Request(300, int(think_ms * rnd.uniform(0.7, 1.3) * MS), answer, 30 * MS) for _ in range(calls)]
     path, log = simulate(path, asked, delay_ms=delay_ms, near_client=rnd.random() < 0.5, seed=seed, **line)
     server = sum(call.think_ns for call in asked[: len(log)])
     network = (

@@ -5,7 +5,7 @@ import pytest
 from tests.frames import ACK, PSH, SYN, Talk, pcap
 from tests.ledger.test_simulated import simulate
 from yaffle.analysis import analyse
-from yaffle.demo.morning import Call
+from yaffle.demo.morning import Request
 from yaffle.demo.network import MS
 from yaffle.findings.cleared import cleared
 from yaffle.findings.finding import find
@@ -56,7 +56,7 @@ def test_two_causes_are_two_findings_worst_first(tmp_path):
     slow = talks(3, 900)
     lossy = simulate(
         tmp_path / "lossy.pcapng",
-        [Call(300, 5 * MS, 60_000, 50 * MS) for _ in range(6)],
+        [Request(300, 5 * MS, 60_000, 50 * MS) for _ in range(6)],
         loss=0.06,
         delay_ms=25,
         seed=5,

@@ -5,7 +5,7 @@ import pytest
 
 from tests.ledger.test_simulated import simulate
 from yaffle.analysis import analyse
-from yaffle.demo.morning import Call
+from yaffle.demo.morning import Request
 from yaffle.demo.network import MS
 from yaffle.findings.certainty import bounds_of_connections, confidences, could_be_nil
 from yaffle.ledger import bounds, causes
@@ -26,7 +26,7 @@ def of(account, party, end):
 @pytest.mark.parametrize("scene", SCENES)
 def test_the_servers_time_lies_inside_its_bounds(tmp_path, scene, near):
     thinking = [3, 40, 250, 8, 90, 3, 700, 15, 3, 60]
-    calls = [Call(300, ms * MS, 9000, 60 * MS) for ms in thinking]
+    calls = [Request(300, ms * MS, 9000, 60 * MS) for ms in thinking]
     path, _ = simulate(tmp_path / "a.pcapng", calls, near_client=near, seed=4, **SCENES[scene])
     account = analyse([path]).account
     low, high = of(account, "server", "low") / MS, of(account, "server", "high") / MS
@@ -42,7 +42,7 @@ def test_the_servers_time_lies_inside_its_bounds(tmp_path, scene, near):
 @pytest.mark.parametrize("scene", SCENES)
 def test_bounds_hold_the_charges_and_the_whole_wait(tmp_path, scene):
     path, _ = simulate(
-        tmp_path / "a.pcapng", [Call(2000, 30 * MS, 40_000, 40 * MS) for _ in range(5)], seed=2, **SCENES[scene]
+        tmp_path / "a.pcapng", [Request(2000, 30 * MS, 40_000, 40 * MS) for _ in range(5)], seed=2, **SCENES[scene]
     )
     account = analyse([path]).account
     lows, highs = np.zeros(account.exchange.shape[0]), np.zeros(account.exchange.shape[0])
@@ -59,7 +59,7 @@ def test_bounds_hold_the_charges_and_the_whole_wait(tmp_path, scene):
 @pytest.mark.parametrize("tick_ns", [1, 1000, MS, 10 * MS])
 def test_bounds_grow_by_what_the_resolution_of_the_times_hides(tmp_path, tick_ns):
     thinking = [3, 40, 250, 8, 90, 3, 70, 15, 3, 60]
-    path, _ = simulate(tmp_path / "a.pcapng", [Call(300, ms * MS, 900, 60 * MS) for ms in thinking], tick_ns=tick_ns)
+    path, _ = simulate(tmp_path / "a.pcapng", [Request(300, ms * MS, 900, 60 * MS) for ms in thinking], tick_ns=tick_ns)
     coarse = analyse([path])
     assert tick_ns <= ticks_of_sources(coarse.capture)[0] <= max(tick_ns, 100_000)  # What is simulated may be no finer.
     low, high = of(coarse.account, "server", "low") / MS, of(coarse.account, "server", "high") / MS
@@ -102,7 +102,7 @@ def test_confidence_falls_as_bounds_overlap():
 
 
 def test_connections_bear_what_is_no_exchanges(tmp_path):
-    path, _ = simulate(tmp_path / "a.pcapng", [Call(300, 20 * MS, 3000, 30 * MS) for _ in range(3)])
+    path, _ = simulate(tmp_path / "a.pcapng", [Request(300, 20 * MS, 3000, 30 * MS) for _ in range(3)])
     account = analyse([path]).account
     low, high = bounds_of_connections(account)
     for k, party in enumerate(bounds.BOUNDED):

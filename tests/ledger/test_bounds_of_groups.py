@@ -14,7 +14,7 @@ import pytest
 from tests.ledger.test_simulated import simulate
 from yaffle.analysis import analyse
 from yaffle.capture.addresses import client_address, server_address
-from yaffle.demo.morning import Call
+from yaffle.demo.morning import Request
 from yaffle.demo.network import MS
 from yaffle.findings.certainty import bounds_of_groups
 
@@ -84,7 +84,7 @@ def test_simulated_servers_lie_inside_though_bounds_are_far_less_than_worst_upon
     for seed in range(40):
         rnd = random.Random(seed)
         line = {"delay_ms": rnd.choice([5, 40]), "loss": rnd.choice([0, 0.03]), "jitter_ns": rnd.choice([0, 6 * MS])}
-        asked = [Call(300, rnd.randint(1, 120) * MS, rnd.choice([400, 30_000]), 40 * MS) for _ in range(12)]
+        asked = [Request(300, rnd.randint(1, 120) * MS, rnd.choice([400, 30_000]), 40 * MS) for _ in range(12)]
         path, log = simulate(tmp_path / "a.pcapng", asked, near_client=seed % 2 == 0, seed=seed, **line)
         account = analyse([path]).account
         rows = np.arange(account.exchange.shape[0])

@@ -5,7 +5,7 @@ import pytest
 
 from yaffle.analysis import analyse
 from yaffle.capture.pcapng_writer import write_pcapng
-from yaffle.demo.morning import Call, client_script, server_script
+from yaffle.demo.morning import Request, client_script, server_script
 from yaffle.demo.network import MS, Link, S, Tap, World
 from yaffle.demo.packet_bytes import tcp_frame
 from yaffle.demo.tcp_model import Endpoint, Host, pair
@@ -27,8 +27,8 @@ def morning(path, near_client):
     hops = ([tap, up], [down, tap]) if near_client else ([up, tap], [tap, down])
     log = []
     for server, client, calls, mine in (
-        (BUSY, "198.51.100.9", [Call(200, 5 * MS, 3_000_000, 0)], []),
-        (CALM, "198.51.100.10", [Call(150, 4 * MS, ANSWER, 130 * MS) for _ in range(20)], log),
+        (BUSY, "198.51.100.9", [Request(200, 5 * MS, 3_000_000, 0)], []),
+        (CALM, "198.51.100.10", [Request(150, 4 * MS, ANSWER, 130 * MS) for _ in range(20)], log),
     ):
         one, two = Host(world, client), Host(world, server)
         ends = Endpoint(one, one.port(), client_script(calls, mine, world)), Endpoint(two, 80, server_script(calls))

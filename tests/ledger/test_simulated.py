@@ -8,7 +8,7 @@ from hypothesis import strategies as st
 
 from yaffle.analysis import analyse
 from yaffle.capture.pcapng_writer import write_pcapng
-from yaffle.demo.morning import Call, client_script, server_script
+from yaffle.demo.morning import Request, client_script, server_script
 from yaffle.demo.network import MS, Link, S, Tap, World
 from yaffle.demo.packet_bytes import tcp_frame
 from yaffle.demo.tcp_model import Endpoint, Host, pair
@@ -78,7 +78,7 @@ def test_the_charges_add_up_to_the_wait_whatever_happens(
     tmp_path, seed, loss, delay_ms, think_ms, size, snap, near, dropped, cut
 ):
     rnd = random.Random(seed)
-    calls = [Call(rnd.randrange(1, 5000), think_ms * MS, size, rnd.randrange(200) * MS) for _ in range(3)]
+    calls = [Request(rnd.randrange(1, 5000), think_ms * MS, size, rnd.randrange(200) * MS) for _ in range(3)]
     begins = S + int(cut * 300 * MS) if cut > 0.7 else 0
     path, _ = simulate(
         tmp_path / "a.pcapng", calls, delay_ms=delay_ms, loss=loss, near_client=near, snap=snap, seed=seed,
@@ -97,7 +97,7 @@ def test_the_charges_add_up_to_the_wait_whatever_happens(
 
 @pytest.mark.parametrize("near", [True, False])
 def test_waits_are_what_the_client_had_from_either_side(tmp_path, near):
-    calls = [Call(300, 40 * MS, 20_000, 100 * MS) for _ in range(8)]
+    calls = [Request(300, 40 * MS, 20_000, 100 * MS) for _ in range(8)]
     path, log = simulate(tmp_path / "a.pcapng", calls, delay_ms=20, near_client=near)
     account = analyse([path]).account
     assert account.exchange.shape[0] == 8
@@ -108,7 +108,7 @@ def test_waits_are_what_the_client_had_from_either_side(tmp_path, near):
 
 @pytest.mark.parametrize("near", [True, False])
 def test_a_slow_server_is_charged_what_it_thought(tmp_path, near):
-    calls = [Call(300, 700 * MS, 3000, 50 * MS) for _ in range(4)]
+    calls = [Request(300, 700 * MS, 3000, 50 * MS) for _ in range(4)]
     path, _ = simulate(tmp_path / "a.pcapng", calls, near_client=near)
     account = analyse([path]).account
     sums = parties(account)
@@ -118,7 +118,7 @@ def test_a_slow_server_is_charged_what_it_thought(tmp_path, near):
 
 @pytest.mark.parametrize("near", [True, False])
 def test_loss_is_the_networks(tmp_path, near):
-    calls = [Call(300, 5 * MS, 60_000, 50 * MS) for _ in range(6)]
+    calls = [Request(300, 5 * MS, 60_000, 50 * MS) for _ in range(6)]
     path, _ = simulate(tmp_path / "a.pcapng", calls, loss=0.06, near_client=near, delay_ms=25, seed=5)
     account = analyse([path]).account
     assert verdict_of(account, 0).party == "network"
@@ -130,7 +130,7 @@ def test_loss_is_the_networks(tmp_path, near):
 def test_a_slow_reader_is_the_client(tmp_path, near):
     path, _ = simulate(
         tmp_path / "a.pcapng",
-        [Call(200, 5 * MS, 300_000, 0)],
+        [Request(200, 5 * MS, 300_000, 0)],
         near_client=near,
         delay_ms=5,
         buffer_bytes=32_768,
@@ -145,7 +145,7 @@ def test_a_slow_reader_is_the_client(tmp_path, near):
 def test_a_narrow_line_is_the_networks_and_no_stall_of_the_server(tmp_path):
     path, _ = simulate(
         tmp_path / "a.pcapng",
-        [Call(200, 5 * MS, 400_000, 0)],
+        [Request(200, 5 * MS, 400_000, 0)],
         rate_bps=2_000_000,
         queue_bytes=400_000,
         near_client=True,
@@ -156,7 +156,7 @@ def test_a_narrow_line_is_the_networks_and_no_stall_of_the_server(tmp_path):
 
 
 def test_healthy_traffic_is_nobodys_fault(tmp_path):
-    path, _ = simulate(tmp_path / "a.pcapng", [Call(200, 5 * MS, 8_000, 30 * MS) for _ in range(5)], delay_ms=4)
+    path, _ = simulate(tmp_path / "a.pcapng", [Request(200, 5 * MS, 8_000, 30 * MS) for _ in range(5)], delay_ms=4)
     account = analyse([path]).account
     assert verdict_of(account, 0).party == "none"
 
@@ -165,7 +165,7 @@ def test_more_thinking_moves_only_the_servers_charge(tmp_path):
     found = []
     for think in (10, 310):
         path, _ = simulate(
-            tmp_path / f"{think}.pcapng", [Call(300, think * MS, 10_000, 20 * MS) for _ in range(3)], delay_ms=15
+            tmp_path / f"{think}.pcapng", [Request(300, think * MS, 10_000, 20 * MS) for _ in range(3)], delay_ms=15
         )
         found.append(parties(analyse([path]).account))
     assert abs(found[1]["server"] - found[0]["server"] - 900 * MS) < 2 * MS
@@ -177,7 +177,7 @@ def test_both_points_agree_about_the_parties(tmp_path):
     for near in (True, False):
         path, _ = simulate(
             tmp_path / f"{near}.pcapng",
-            [Call(900, 120 * MS, 50_000, 20 * MS) for _ in range(4)],
+            [Request(900, 120 * MS, 50_000, 20 * MS) for _ in range(4)],
             delay_ms=30,
             near_client=near,
         )

@@ -19,7 +19,7 @@ from tests.oracles.plain_ledger import (
     plain_timer,
 )  # fmt: skip
 from yaffle.analysis import analyse
-from yaffle.demo.morning import Call
+from yaffle.demo.morning import Request
 from yaffle.demo.network import MS
 from yaffle.exchanges.turns import empty_turns, find_turns
 from yaffle.ledger import causes
@@ -61,7 +61,7 @@ class Scene:
     def __init__(self, tmp_path, name, near, seed):
         rnd = random.Random(seed)
         calls = [
-            Call(rnd.randrange(1, 6000), rnd.randrange(300) * MS, rnd.randrange(1, 120_000), rnd.randrange(100) * MS)
+            Request(rnd.randrange(1, 6000), rnd.randrange(300) * MS, rnd.randrange(1, 120_000), rnd.randrange(100) * MS)
             for _ in range(4)
         ]
         dropped = seed == 2
@@ -205,7 +205,7 @@ def _exchanges(scene, cover, opened_ns):
 
 def test_packets_are_arranged_by_connection_and_turned_to_their_client(tmp_path):
     rnd = random.Random(5)
-    path, _ = simulate(tmp_path / "a.pcapng", [Call(100, MS, 3000, MS)])
+    path, _ = simulate(tmp_path / "a.pcapng", [Request(100, MS, 3000, MS)])
     packets = analyse([path]).capture.packets
     flow = np.array([rnd.choice((-1, 0, 1, 2, 3)) for _ in range(packets.flow.size)], packets.flow.dtype)
     packets.flow[:] = flow

@@ -80,7 +80,7 @@ def test_a_selection_written_as_a_capture_analyses_the_same(model, tmp_path, mas
             == before.side(side, "retransmitted_packets")[kept].sum()
         )
     assert bool(again.capture.names) != mask
-    assert b"repeat after timeout" in path.read_bytes()
+    assert b"timeout retransmission (RTO)" in path.read_bytes()
 
 
 def test_packets_come_from_several_files_in_any_packing(tmp_path):

@@ -33,7 +33,7 @@ def test_a_plain_exchange_holds_data_and_acknowledgements(tmp_path):
     words = kinds_of(talk, tmp_path)
     assert words == [
         "opening",
-        "opening answered",
+        "SYN-ACK",
         "acknowledgement",
         "data",
         "acknowledgement",
@@ -75,7 +75,7 @@ def test_a_late_original_is_no_repeat_by_its_identification(tmp_path):
     talk.seq[1] += 1448
     talk.send(1, 120, 1448)
     talk.send(1, 121, 1448, seq=late, ip_id=talk.ids[1] - 1)
-    assert kinds_of(talk, tmp_path)[-1] == "late original"
+    assert kinds_of(talk, tmp_path)[-1] == "out-of-order"
 
 
 def test_a_late_original_is_no_repeat_by_its_timestamp_where_identification_tells_nothing(tmp_path):
@@ -88,14 +88,14 @@ def test_a_late_original_is_no_repeat_by_its_timestamp_where_identification_tell
     _, frame = talk.out.pop()
     talk.out.append((140_000_000, frame))  # Sent at 120, seen at 140.
     assert moved == late
-    assert kinds_of(talk, tmp_path)[-1] == "late original"
+    assert kinds_of(talk, tmp_path)[-1] == "out-of-order"
 
 
 def test_a_copy_made_on_the_way_has_the_same_identification(tmp_path):
     talk = request(Talk().open(), 100)
     talk.send(1, 120, 1000)
     talk.out.append((talk.out[-1][0] + 300_000, talk.out[-1][1]))
-    assert kinds_of(talk, tmp_path)[-1] == "copy made on the way"
+    assert kinds_of(talk, tmp_path)[-1] == "network duplicate"
 
 
 def test_a_lost_request_gives_itself_away_by_the_missing_identification(tmp_path):
@@ -140,7 +140,7 @@ def test_a_probe_of_a_shut_window_is_told_from_a_keep_alive(tmp_path):
     talk.send(0, 400.1, window=0)
     talk.send(0, 600, window=1000)
     words = kinds_of(talk, tmp_path)
-    assert words[-3:] == ["window probe", "window probe answered", "window update"]
+    assert words[-3:] == ["window probe", "zero-window probe ACK", "window update"]
 
 
 def test_bare_closings_sent_again_are_counted_apart(tmp_path):

@@ -54,7 +54,7 @@ def test_a_repeat_on_selective_acknowledgements_needs_no_three_duplicates(tmp_pa
     talk.send(0, 130, ack=lost, options=sack((after, after + 1448)))
     talk.send(1, 131, 1448, seq=lost)
     talk.send(0, 141)
-    assert "repeat on acknowledgements" in kinds_of(talk, tmp_path)
+    assert "fast retransmission" in kinds_of(talk, tmp_path)
 
 
 def test_a_duplicate_selective_acknowledgement_shows_a_needless_repeat(tmp_path):
@@ -141,7 +141,7 @@ def test_a_tail_probe_comes_when_the_last_segment_waits_too_long(tmp_path):
     last = talk.send(1, 120, 1448)
     talk.send(1, 150, 1448, seq=last)
     talk.send(0, 150.1)
-    assert "repeat as tail probe" in kinds_of(talk, tmp_path)
+    assert "tail loss probe" in kinds_of(talk, tmp_path)
 
 
 def test_a_clock_set_back_gives_no_negative_time(tmp_path):

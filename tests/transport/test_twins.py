@@ -10,7 +10,7 @@ from tests.frames import ACK, SYN, C, S, ether, pcap, tcp
 from tests.ledger.test_simulated import simulate
 from tests.oracles.plain_transport import PlainClasses, plain_extra_delays, plain_gather, plain_round_trips
 from yaffle.analysis import analyse
-from yaffle.demo.morning import Call
+from yaffle.demo.morning import Request
 from yaffle.demo.network import MS
 from yaffle.session.evidence import Evidence
 from yaffle.session.examine import Connection
@@ -74,7 +74,7 @@ def test_gathered_segments_are_those_of_the_twin(tmp_path, seed):
 def simulated(tmp_path, seed, near, jitter_ns=0):
     rnd = random.Random(seed)
     calls = [
-        Call(rnd.randrange(1, 3000), rnd.randrange(60) * MS, rnd.randrange(1, 40_000), rnd.randrange(100) * MS)
+        Request(rnd.randrange(1, 3000), rnd.randrange(60) * MS, rnd.randrange(1, 40_000), rnd.randrange(100) * MS)
         for _ in range(3)
     ]
     path, _ = simulate(

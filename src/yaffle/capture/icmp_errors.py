@@ -8,16 +8,16 @@ from yaffle.capture.conversations import Rows
 _V4 = {
     (3, 0): "network unreachable", (3, 1): "host unreachable", (3, 2): "protocol unreachable",
     (3, 3): "port unreachable",
-    (3, 4): "packet too large for the path", (3, 6): "network unknown", (3, 7): "host unknown",
+    (3, 4): "fragmentation needed", (3, 6): "network unknown", (3, 7): "host unknown",
     (3, 9): "network prohibited",
-    (3, 10): "host prohibited", (3, 13): "prohibited by a filter", (11, 0): "time to live used up",
-    (11, 1): "fragments missing",
-    (4, 0): "asked to slow down", (12, 0): "header refused",
+    (3, 10): "host prohibited", (3, 13): "administratively prohibited", (11, 0): "TTL exceeded",
+    (11, 1): "reassembly time exceeded",
+    (4, 0): "source quench", (12, 0): "parameter problem",
 }  # fmt: skip
 _V6 = {
-    (1, 0): "no route", (1, 1): "prohibited by a filter", (1, 3): "address unreachable", (1, 4): "port unreachable",
-    (2, 0): "packet too large for the path",
-    (3, 0): "hop limit used up", (3, 1): "fragments missing", (4, 0): "header refused",
+    (1, 0): "no route", (1, 1): "administratively prohibited", (1, 3): "address unreachable", (1, 4): "port unreachable",
+    (2, 0): "packet too big",
+    (3, 0): "hop limit exceeded", (3, 1): "reassembly time exceeded", (4, 0): "parameter problem",
 }  # fmt: skip
 _MOST_KINDS = 4096  # Distinct quoted ends that are looked up.
 
@@ -26,7 +26,7 @@ def in_words(kind: int, ipv6: bool) -> str:
     """What an error says. kind: type << 8 | code."""
     pair = (kind >> 8, kind & 255)
     if not ipv6 and pair[0] == 5:
-        return "a better way is elsewhere"
+        return "redirect"
     return (_V6 if ipv6 else _V4).get(pair, f"ICMP type {pair[0]} code {pair[1]}")
 
 

@@ -245,7 +245,7 @@ def _describe(source: Source, packets: Columns) -> None:
     source.bytes, source.first_ns, source.last_ns = octets, first_ns, last_ns
     if sliced:
         source.notes.append(
-            f"{sliced:,} packets are sliced (longest kept: {longest} bytes): payloads cannot be read whole, headers and"
+            f"{sliced:,} packets truncated (snap length {longest} bytes): payloads are incomplete, headers and"
             " sizes can"
         )
     dropped = sum(face.dropped for face in source.interfaces)
@@ -253,13 +253,13 @@ def _describe(source: Source, packets: Columns) -> None:
         source.complete = False
         source.notes.append(f"the capture itself lost {dropped:,} packets: gaps may be its own, not the network's")
     if backwards:
-        source.notes.append(f"time steps backwards {backwards:,} times")
+        source.notes.append(f"timestamps go backwards {backwards:,} times")
     if fragments:
         source.notes.append(
             f"{fragments:,} packets are fragments; later fragments are put to the conversation of their first"
         )
     if broken:
-        source.notes.append(f"{broken:,} packets have headers that end early or contradict themselves")
+        source.notes.append(f"{broken:,} packets have truncated or malformed headers")
     for kind in sorted({f.link_type for f in source.interfaces} - set(headers.READABLE_LINKS)):
         source.notes.append(f"link type {kind} is not known here: its packets are counted, not decoded")
 

@@ -15,7 +15,7 @@ from yaffle.exchanges.turns import empty_turns, find_turns
 from yaffle.protocols import ldap, mysql, postgres, redis, smb
 from yaffle.protocols.message import ENCRYPTION, EXCHANGE, SIGN_ON, Decoded, Run
 
-NOTE = "packets are sliced: exchanges are told by turns, with what their first bytes say"
+NOTE = "truncated packets: requests inferred from direction changes and first bytes"
 _LONGEST = 200
 _ASK = re.compile(rb"([A-Z][A-Z-]{1,19}) ([^ \r\n]{1,4096})")
 _STATUS = re.compile(rb"HTTP/1\.[01] (\d{3})")

@@ -1,4 +1,4 @@
-"""Who is fine: sites that waited on nothing unusual, said in words, because a complaint is answered by that too."""
+"""Sites without a finding: sites that waited on nothing unusual, said in words, because a complaint is answered by that too."""
 
 from dataclasses import dataclass
 
@@ -27,10 +27,10 @@ class Cleared:
     @property
     def sentence(self) -> str:
         """In words."""
-        users = f"{self.users} user{'s' if self.users != 1 else ''}"
+        users = f"{self.users} client{'s' if self.users != 1 else ''}"
         return (
-            f"{self.site} is fine: {self.exchanges:,} exchanges of {users}, {duration(self.median_ns)} at the median,"
-            f" {duration(self.p95_ns)} at the 95th percentile."
+            f"{self.site}: no problem found in {self.exchanges:,} exchanges of {users}; response time {duration(self.median_ns)} (median),"
+            f" {duration(self.p95_ns)} (p95)."
         )
 
 

@@ -129,7 +129,7 @@ def _period(first: int, last: int) -> str:
 
 def _severity(lost_ns: int, users: int) -> str:
     seconds = lost_ns / 1e9
-    return "severe" if seconds >= 20 or (seconds >= 5 and users >= 3) else "notable" if seconds >= 2 else "slight"
+    return "critical" if seconds >= 20 or (seconds >= 5 and users >= 3) else "major" if seconds >= 2 else "minor"
 
 
 def _finding(analysis: Analysis, places: Places, key: tuple[str, str, str], rows: Array, moved: Array) -> Finding:
@@ -173,20 +173,20 @@ def _finding(analysis: Analysis, places: Places, key: tuple[str, str, str], rows
     }
     floor, measured = duration(median(trip)), False
     many = (
-        f"{rows.size:,} exchange{'s' if rows.size > 1 else ''} of {len(clients)} user{'s' if len(clients) > 1 else ''},"
+        f"{rows.size:,} exchange{'s' if rows.size > 1 else ''} of {len(clients)} client{'s' if len(clients) > 1 else ''},"
         f" {_period(first, last)}"
     )
-    of = f"{duration(int(own[middle]))} of {duration(int(wait[middle]))} at the median"
+    of = f"{duration(int(own[middle]))} of {duration(int(wait[middle]))} (median)"
     changed = int(moved[members].sum())
     kept = (
-        f"the path kept {floor}"
+        f"the path's RTT stayed at {floor}"
         if changed * 4 < members.size
-        else f"the path's floor moved during {changed} of {members.size} connections (least {floor})"
+        else f"the path's minimum RTT changed during {changed} of {members.size} connections (lowest {floor})"
     )
     if not trip.size:
-        kept = "how long the path is cannot be told (no opening was captured)"
+        kept = "the path's RTT is unknown (no handshake was captured)"
     grounds["path_changed_connections"] = changed
-    steady = f"{kept} and {share(repeat_share)} of the packets were repeats"
+    steady = f"{kept} and {share(repeat_share)} of the packets were retransmitted"
     where = f"{app} ({end_text(*servers[0])})" if len(servers) == 1 else app
     if cause == "name":
         cause_ns, sentence, step = _waits_for_names(
@@ -195,24 +195,23 @@ def _finding(analysis: Analysis, places: Places, key: tuple[str, str, str], rows
         grounds["cause_ms"] = cause_ns / 1e6
         grounds["ruled_out"] = ""
     elif who == causes.SERVER:
-        sentence = f"{site} waits on {where}: {of} is the server's, {causes.WORDS[cause]}; {many}."
-        grounds["ruled_out"] = f"The network is cleared: {steady}."
+        sentence = f"{site} waits for {where}: {causes.WORDS[cause]} takes {of}; {many}."
+        grounds["ruled_out"] = f"Network ruled out: {steady}."
         step = (
-            f"Ask those who run {app} what it was doing from {_period(first, last)}: locks, slow statements, or what it"
-            " waits for itself."
+            f"Ask the owners of {app} what it was doing from {_period(first, last)}: locks, slow queries, or servers behind it."
         )
         if cause == "window":
-            step = f"Look at how {app} reads its requests: its receive window was shut."
+            step = f"Look at how {app} reads its requests: it advertised a zero window."
     elif who == causes.CLIENT:
         one = len(clients) == 1
-        behind = ("does not read" if one else "do not read") + " what arrives fast enough"
+        behind = ("reads" if one else "read") + " received data too slowly"
         if cause != "window":
-            behind = "pauses while it asks" if one else "pause while they ask"
+            behind = "pauses" if one else "pause"
         if cause == "encryption":
-            behind = "computes long to set up encryption" if one else "compute long to set up encryption"
+            behind = "takes" if one else "take"
         hosts = ", ".join(places.short(c) for c in clients[:3]) + (" and others" if len(clients) > 3 else "")
-        sentence = f"{site} holds itself up: {hosts} {behind}; {of} is the client's, talking to {where}; {many}."
-        grounds["ruled_out"] = f"Network and server are cleared: {steady}, and the server was ready to send."
+        sentence = f"{site} is limited by its own hosts: {hosts} {behind}; client time is {of} with {where}; {many}."
+        grounds["ruled_out"] = f"Network and server ruled out: {steady}, and the server was ready to send."
         step = (
             f"Look at the application on {hosts}: what keeps it from {'reading' if cause == 'window' else 'sending'}"
             " (processor, disk, its own pauses)."
@@ -222,8 +221,8 @@ def _finding(analysis: Analysis, places: Places, key: tuple[str, str, str], rows
         if cause == "loss":
             timers = f", {expired:,} timeout{'s' if expired > 1 else ''}" if expired else ""
             sentence = (
-                f"The path of {site} loses packets: {share(repeat_share)} sent again ({again:,} of {sent:,}{timers});"
-                f" {of} is the network's; {many}."
+                f"The path of {site} loses packets: {share(repeat_share)} retransmitted ({again:,} of {sent:,}{timers});"
+                f" network time is {of}; {many}."
             )
             step = (
                 f"Look at the links between {site} and {app} for errors and full queues; a capture at the far end would"
@@ -238,8 +237,7 @@ def _finding(analysis: Analysis, places: Places, key: tuple[str, str, str], rows
                 sentence += told
         elif cause == "queueing":
             sentence = (
-                f"The path of {site} is full: data wait in queues and flow at the pace of a bottleneck; {of} is the"
-                f" network's; {many}."
+                f"The path of {site} is congested: queuing and bottleneck bandwidth account for {of}; {many}."
             )
             step = (
                 f"Find what fills the link of {site} in this period, and its rate; a second capture beyond it would"
@@ -254,11 +252,11 @@ def _finding(analysis: Analysis, places: Places, key: tuple[str, str, str], rows
                 others, themselves, {a: places.short(a) for c in others for a in (c.source, c.target)}
             )
         elif cause == "round-trip":
-            sentence = f"The path of {site} is long for so many trips: {floor} a trip; {of} is the network's; {many}."
-            step = f"Fewer, larger exchanges or a nearer server would help; {app} asks one thing after another."
+            sentence = f"The path of {site} has a high RTT for this many round trips: {floor} each; network time is {of}; {many}."
+            step = f"Fewer, larger exchanges or a nearer server would help; {app} sends requests one after another."
         else:
-            sentence = f"{site} waits for connections to be set up: {of} is the network's; {many}."
-            step = "Keep connections open between exchanges, or look for what delays the opening."
+            sentence = f"{site} waits for connection setup: network time is {of}; {many}."
+            step = "Keep connections open between exchanges, or look for what delays the handshake."
         grounds["cause_ms"] = cause_ns / 1e6
         if waited := where_waited(analysis, rows):
             grounds["waited"] = [{"from": one.start, "to": one.end, "ms": one.ns / 1e6} for one in waited if one.told]
@@ -269,15 +267,14 @@ def _finding(analysis: Analysis, places: Places, key: tuple[str, str, str], rows
             " the median exchange."
         )
     else:
-        sentence = f"{site} waits on {where}, and this capture cannot tell for whom; {many}."
+        sentence = f"{site} waits for {where}, and this capture cannot tell why; {many}."
         grounds["ruled_out"] = ""
         step = f"A capture near {app} from {_period(first, last)} would settle it."
     lost = int(own.sum())
     close = seen_close_by(analysis, members) if who == causes.SERVER else None
     if close is not None:
         grounds["ruled_out"] += (
-            f" {close[0]} lies {duration(close[1])} from the server and saw the same, so that nothing on the way"
-            " between hides in it."
+            f" {close[0]} lies {duration(close[1])} from the server and saw the same, so that no network delay hides in it."
         )
     whole = np.zeros(rows.size, np.int64)
     low, high = bounds_of_groups(account, rows, whole, 1)
@@ -315,7 +312,7 @@ def _finding(analysis: Analysis, places: Places, key: tuple[str, str, str], rows
 def _subject(who: str, cause: str, site: str, app: str) -> str:
     """What the finding is about."""
     if cause == "name":
-        return f"names for {site}"
+        return f"DNS for {site}"
     return site if who != causes.SERVER else f"{app} for {site}"
 
 
@@ -338,14 +335,13 @@ def _waits_for_names(
     grounds["name_servers"] = _name_servers(analysis, clients, period[0] - int(spent.max()), period[1])
     asked = " and ".join(places.short(server) for server in grounds["name_servers"][:2]) or "the name server"
     of = f"{duration(int(spent[middle]))} of {duration(int(wait[middle]))} at the median"
-    split = f" ({duration(int(own[middle]))} of its own, {duration(int(trips[middle]))} on the way)"
-    sentence = f"{site} waits for names before it can connect to {app}: {of} is the look-up at {asked}{split}; {many}."
+    split = f" ({duration(int(own[middle]))} server, {duration(int(trips[middle]))} network)"
+    sentence = f"{site} is delayed by DNS lookups before connecting to {app}: the lookup at {asked} takes {of}{split}; {many}."
     return (
         int(spent.sum()),
         sentence,
         (
-            f"Look at how {asked} answers (services, in Survey): what it waits for itself, and whether questions had to"
-            " be repeated."
+            f"Look at how {asked} answers (services, in Survey): which servers it depends on, and whether queries were retransmitted."
         ),
     )
 
@@ -356,12 +352,12 @@ def _between(segments: list[tuple[str, str, int, int]], step: str) -> tuple[str,
     if not worst:
         start, end = segments[0][:2]
         return (
-            f" Between {start} and {end} nothing was lost: it is beyond them.",
+            f" Nothing was lost between {start} and {end}: the loss is beyond them.",
             f"Look outside of {start} and {end}: a capture further out would tell where.",
         )
     parts = [f"{count:,} of {of_all:,} from {start} to {end}" for start, end, count, of_all in worst[:2]]
     return (
-        f" Lost on the way: {' and '.join(parts)}.",
+        f" Lost between capture points: {' and '.join(parts)}.",
         (
             f"Look at what lies between {worst[0][0]} and {worst[0][1]}: errors, full queues, radio; both its ends saw"
             " which packets are missing (Path)."
@@ -376,11 +372,11 @@ def _waited_between(waited: list[WaitedAt], cause: str, step: str) -> tuple[str,
     whole, worst = sum(one.ns for one in waited), waited[0]
     if cause == "name" or not worst.told or worst.ns * 2 < whole:
         return "", step, False
-    told = f" {duration(worst.ns)} of the network's {duration(whole)} passed {worst.words}."
+    told = f" {duration(worst.ns)} of {duration(whole)} network time arose {worst.words}."
     if cause == "queueing":
-        step = f"Find what fills the way {worst.words} in this period, and its rate."
+        step = f"Find what loads the link {worst.words} in this period, and its rate."
     elif cause == "round-trip":
-        step = f"Look at how long the way {worst.words} is; fewer, larger exchanges would pass it less often."
+        step = f"Look at the RTT {worst.words}; fewer, larger exchanges would cross it less often."
     return told, step, worst.between and worst.ns >= _MEASURED * whole
 
 
@@ -411,8 +407,8 @@ def _failed_openings(analysis: Analysis, places: Places, speaker: Array) -> list
             first, last = int(account.fact("first_ns")[members].min()), int(account.fact("last_ns")[members].max())
             name = f"{places.application(server, port)} ({end_text(server, port)})"
             tries = (
-                f"{len(members)} opening{'s' if len(members) > 1 else ''} of {len(clients)}"
-                f" user{'s' if len(clients) > 1 else ''}, {_period(first, last)}"
+                f"{len(members)} connection attempt{'s' if len(members) > 1 else ''} of {len(clients)}"
+                f" client{'s' if len(clients) > 1 else ''}, {_period(first, last)}"
             )
             if what == "refused":
                 sentence, step, party = (
@@ -426,15 +422,15 @@ def _failed_openings(analysis: Analysis, places: Places, speaker: Array) -> list
                     for c in members
                     for kind in analysis.quotes.get(int(account.flow[c]), {})
                 }
-                sentence, party = f"{name} never answers: {tries}, {duration(lost)} of waiting.", causes.UNEXPLAINED
+                sentence, party = f"{name} never answers: {tries}, {duration(lost)} total delay.", causes.UNEXPLAINED
                 if said:
                     sentence = (
-                        f"{name} cannot be reached: the way says {' and '.join(sorted(said))}; {tries},"
-                        f" {duration(lost)} of waiting."
+                        f"{name} cannot be reached: ICMP reports {' and '.join(sorted(said))}; {tries},"
+                        f" {duration(lost)} total delay."
                     )
                     party = causes.NETWORK
                 step = (
-                    f"A capture near {server} would tell whether the openings arrive: if so it is the server, else a"
+                    f"A capture near {server} would tell whether the SYNs arrive: if so it is the server, else a"
                     " filter or the path."
                 )
             grounds = {

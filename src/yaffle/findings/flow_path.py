@@ -248,8 +248,8 @@ def _hop(held: HeldFlows, members: list[dict[int, _Seen]], exporter: int, before
             parts.append("records are missing: counts cannot be compared")
         elif lost > unsure:
             parts.append(
-                f"{count(round(lost))} of {count(round(compared))} packets fewer ({share(lost / compared)})"
-                + (f", give or take {count(round(unsure))}" if unsure else "")
+                f"{count(round(lost))} of {count(round(compared))} fewer packets ({share(lost / compared)})"
+                + (f" ± {count(round(unsure))}" if unsure else "")
             )
         elif unsure and abs(lost) <= unsure:
             parts.append(f"no loss that sampling would let show (less than {count(round(unsure))})")

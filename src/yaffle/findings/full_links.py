@@ -1,4 +1,4 @@
-"""Lines that were full: which, when, what filled them, and whom that hurts, from counters and flow records alone."""
+"""Links under high utilization: which, when, what filled them, and whom that affects, from counters and flow records alone."""
 
 from dataclasses import dataclass
 
@@ -67,7 +67,7 @@ def _what_fills(analysis: Analysis, one: InterfaceUse, stretch: _Stretch) -> tup
     if exporter < 0:
         return (
             (
-                f"its device exported no flow records, so what filled it is not known; flow records of {one.device}"
+                f"its device exported no flow records, so the traffic is not known; flow records of {one.device}"
                 " would tell."
             ),
             {},
@@ -78,7 +78,7 @@ def _what_fills(analysis: Analysis, one: InterfaceUse, stretch: _Stretch) -> tup
         way_labels = FlowLabels(held, rows, analysis.places).by(dimension)
         rows = rows[way_labels.codes == way_labels.code(label)]
     if not rows.size:
-        return "no flow record lies in that time, so what filled it is not known.", {}
+        return "no flow record lies in that time, so the traffic is not known.", {}
     octets = _within(rows, stretch)
     total = max(1.0, float(octets.sum()))
     labels = FlowLabels(held, rows, analysis.places)
@@ -91,10 +91,9 @@ def _what_fills(analysis: Analysis, one: InterfaceUse, stretch: _Stretch) -> tup
     hurt_sites = sorted({sites.texts[k] for k in np.unique(sites.codes[rest]).tolist()})
     hurt = (
         f"{count(others)} other"
-        f" host{'s' if others != 1 else ''}{' of ' + ', '.join(hurt_sites[:3]) if hurt_sites else ''} had to share the"
-        " rest"
+        f" host{'s' if others != 1 else ''}{' of ' + ', '.join(hurt_sites[:3]) if hurt_sites else ''} shared the remaining capacity"
         if others
-        else "nobody else used it then"
+        else "no other host used it then"
     )
     words = f"{share(part / total)} of it was {pair}, {share(of_application / total)} {application}; {hurt}."
     return words, {
@@ -135,16 +134,14 @@ def _finding(analysis: Analysis, one: InterfaceUse, stretches: list[_Stretch]) -
     often = f"on {days} days" if days > 1 else "once"
     subject = f"{one.device} {one.name}"
     sentence = (
-        f"{one.name[:1].upper()}{one.name[1:]} of {one.device} was full {one.way} (over {share(OVER)} of"
-        f" {rate(one.speed_bps)}) {often}, worst from {date_and_moment(worst.first_ns)[:16]} for"
+        f"{one.name[:1].upper()}{one.name[1:]} of {one.device} had {one.direction} utilization above {share(OVER)} of {rate(one.speed_bps)} {often}, worst from {date_and_moment(worst.first_ns)[:16]} for"
         f" {duration(worst.length_ns)}, {duration(worst.working_ns)} of that in working hours; {filled}"
     )
     step = (
-        "Move what fills it to another hour, or limit its rate; the same hour of the weeks before tells since when it"
-        " grew (Compare)."
+        "Move this traffic to another hour, or limit its rate; the same hour of earlier weeks shows since when it grew (Compare)."
     )
     if not grounds:
-        step = f"Have {one.device} export flow records, or capture there while the line is full."
+        step = f"Have {one.device} export flow records, or capture there while utilization is high."
     grounds |= {
         "interface": one.number,
         "device": one.device,
@@ -154,7 +151,7 @@ def _finding(analysis: Analysis, one: InterfaceUse, stretches: list[_Stretch]) -
         "working_hours_ms": working / 1e6,
     }
     grounds |= {"stretches": [[s.first_ns, s.last_ns] for s in stretches], "connections": []}
-    severity = "severe" if working >= _HOUR_NS else "notable" if working >= _LEAST_NS else "slight"
+    severity = "critical" if working >= _HOUR_NS else "major" if working >= _LEAST_NS else "minor"
     hurt = grounds.get("hosts_hurt", 0)
     return Finding(
         causes.NETWORK, "full-line", severity, subject, sentence, step, 0.95 if "pair" in grounds else 0.7,

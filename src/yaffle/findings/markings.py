@@ -25,7 +25,7 @@ _LEAST = 4  # Packets with another marking, without which nothing is said.
 
 @dataclass(frozen=True)
 class Violation:
-    """Packets of an application that do not bear what they should."""
+    """Packets of an application that do not carry the expected DSCP."""
 
     rule: Expected
     seen: int  # the marking that most of them bear instead
@@ -45,11 +45,11 @@ class Violation:
         told = f"{count(self.number)} of {count(self.of)} {self.unit} ({share(self.number / self.of)})"
         if self.lost:
             return (
-                f"{self.rule.application} loses its marking {self.place}: {told} leave with {marking(self.seen)}"
+                f"{self.rule.application} is re-marked {self.place}: {told} leave with {marking(self.seen)}"
                 f" instead of {self.rule.marking}."
             )
         return (
-            f"{self.rule.application} is not marked {self.place}: {told} bear {marking(self.seen)} instead of"
+            f"{self.rule.application} is not marked {self.place}: {told} carry {marking(self.seen)} instead of"
             f" {self.rule.marking}."
         )
 

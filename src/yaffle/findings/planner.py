@@ -106,7 +106,7 @@ def _waits(bits, line, rates, first, step_ns, single, waited):  # type: ignore[n
 def plan(loads: ClassLoads, line_bps: float) -> Plan:
     """A split of a line for the measured load. Raises ValueError unless the line's rate is positive."""
     if not line_bps > 0:
-        raise ValueError("the rate of the line is not known: give it, as 20 Mbit/s")
+        raise ValueError("the link rate is not known: set it, as 20 Mbit/s")
     second = max(1, 10**9 // loads.bin_ns)
     needs = {}
     for one in loads.classes:

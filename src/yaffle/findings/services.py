@@ -23,7 +23,7 @@ _GOOD = {
         "STATUS_NO_SUCH_FILE", "STATUS_NOT_FOUND", "STATUS_PATH_NOT_COVERED",
     ),
 }  # fmt: skip
-_WORDS = {"dns": "look-ups", "dhcp": "requests for a lease", "dhcpv6": "requests for a lease", "radius": "sign-ons"}
+_WORDS = {"dns": "DNS queries", "dhcp": "DHCP requests", "dhcpv6": "DHCPv6 requests", "radius": "RADIUS requests"}
 _LEAST, _LEAST_SHARE = 3, 0.1
 STRETCH = 20  # Answered questions that are judged together.
 _TIMES_USUAL, _DEVIATIONS, _MORE_NS = 3.0, 4.0, 300_000_000
@@ -96,10 +96,10 @@ def _slower(analysis: Analysis, protocol: str, server: str, asked: list[Lookup],
     usual = float(np.median([k.latency_ns for k in asked if k.answered_ns >= 0]))
     then = float(np.median([k.latency_ns for k in left]))
     sentence = (
-        f"{_name(analysis, server)} answers {_WORDS[protocol]} slower than usual from"
+        f"{_name(analysis, server)}: {_WORDS[protocol]} response time above baseline from"
         f" {moment(left[0].asked_ns, digits=0)} to {moment(left[-1].asked_ns, digits=0)}: "
     )
-    sentence += f"{duration(then)} at the median, usually {duration(usual)}; {len(left)} of {len(asked)}."
+    sentence += f"median {duration(then)}, usually {duration(usual)}; {len(left)} of {len(asked)} requests."
     step = f"See what {server} did then, and what ran on its path at the same time (volume, in Survey)."
     return _made(
         protocol,
@@ -125,19 +125,19 @@ def _without_names(analysis: Analysis, asked: list[Lookup], told: set[str]) -> l
         servers = sorted({k.server for k in own})
         silent = sum(k.outcome == UNANSWERED for k in own)
         how = (
-            "none is answered"
+            "none was answered"
             if silent == len(own)
             else f"{silent} unanswered, the rest with {', '.join(sorted({k.outcome for k in own} - {UNANSWERED}))}"
         )
         others = sum(not failed("dns", k.outcome) for k in asked if k.server in servers)
         sentence = (
-            f"{_name(analysis, client)} cannot resolve names: {len(own)} look-ups at {' and '.join(servers[:2])},"
+            f"{_name(analysis, client)} cannot resolve names: {len(own)} DNS queries to {' and '.join(servers[:2])},"
             f" {how}."
         )
         sentence += f" Others got {others} answers from there." if others else ""
         step = f"Look at the name servers that {client} is told to use, and at filters between."
         if not others:
-            step = f"A capture near {servers[0]} would tell whether the questions arrive."
+            step = f"A capture near {servers[0]} would tell whether the requests arrive."
         lost = sum(k.latency_ns if k.answered_ns >= 0 else k.latest_ns - k.asked_ns for k in own)
         found.append(_made("dns", client, own, causes.UNEXPLAINED, "no names", lost, sentence, step))
     return found
@@ -153,7 +153,7 @@ def _made(
 ) -> Finding:
     users = len({k.client for k in rows})
     first, last = min(k.asked_ns for k in rows), max(k.latest_ns for k in rows)
-    severity = "severe" if lost >= 5e9 and users >= 3 else "notable" if lost >= 2e9 or users >= 3 else "slight"
+    severity = "critical" if lost >= 5e9 and users >= 3 else "major" if lost >= 2e9 or users >= 3 else "minor"
     grounds = {
         "users": users,
         "wait_ms": lost / 1e6,
@@ -179,15 +179,15 @@ def _failing(analysis: Analysis, protocol: str, server: str, asked: list[Lookup]
     whole = [c for c in {k.client for k in bad} if all(failed(protocol, k.outcome) for k in asked if k.client == c)]
     sentence = (
         f"{name} fails {share(len(bad) / len(asked))} of {len(asked)} {_WORDS[protocol]}: {said}; {users}"
-        f" user{'s' if users != 1 else ''}."
+        f" client{'s' if users != 1 else ''}."
     )
     if protocol == "dns" and whole and len(whole) < len({k.client for k in asked}):
-        sentence += f" {', '.join(sorted(whole)[:3])} got none answered at all."
+        sentence += f" {', '.join(sorted(whole)[:3])} received no response."
     party = causes.UNEXPLAINED if len(silent) > len(bad) - len(silent) else causes.SERVER
     step = (
-        f"A capture near {server} would tell whether the questions arrive."
+        f"A capture near {server} would tell whether the requests arrive."
         if party == causes.UNEXPLAINED
-        else f"Look at the service on {server}: it answers, and says that it cannot."
+        else f"Look at the service on {server}: it returns errors."
     )
     return _made(protocol, server, bad, party, "failed look-ups", lost, sentence, step)
 
@@ -198,12 +198,12 @@ def _late(analysis: Analysis, protocol: str, server: str, asked: list[Lookup], l
     slow = float(np.median([k.latency_ns for k in late]))
     period = f"{moment(late[0].asked_ns, digits=0)} to {moment(late[-1].asked_ns, digits=0)}"
     sentence = f"{_name(analysis, server)} answers {len(late)} of {len(asked)} {_WORDS[protocol]} late: "
-    sentence += f"{duration(slow)} at the median of those, usually {duration(usual)}; {period}."
+    sentence += f"median {duration(slow)} of those, usually {duration(usual)}; {period}."
     again = [k for k in late if k.tries > 1]
     party = causes.NETWORK if len(again) * 2 > len(late) else causes.SERVER
-    step = f"Look at what {server} waits for itself: the servers it asks, its load."
+    step = f"Look at what {server} depends on: the servers behind it, its load."
     if party == causes.NETWORK:
-        step = f"{len(again)} of them had to be asked again: look for loss on the way."
+        step = f"{len(again)} of them were retransmitted: look for packet loss on the path."
     return _made(
         protocol,
         server,

@@ -107,4 +107,4 @@ def _at(analysis: Analysis, ordered: list[Media | Program], k: int) -> StreamAt:
         if isinstance(media, Media)
         else None
     )
-    return StreamAt(media, analysis.capture.points[media.point], k, ", ".join(parts) or "as sent", network_ms, voice)
+    return StreamAt(media, analysis.capture.points[media.point], k, ", ".join(parts) or "unchanged", network_ms, voice)

@@ -72,7 +72,7 @@ def sentence(party: str, column: int, opening: str, charges: Array) -> str:
         return "Nothing answered the opening; a capture near the server would show whether it arrived there."
     wait = int(charges.sum())
     if party == causes.NONE:
-        return f"Nothing is slow: {duration(wait)} of waiting in all." if wait else "Nobody waited for an answer here."
+        return f"No significant delay ({duration(wait)} in total)." if wait else "No exchange was waited for here."
     if party == causes.UNEXPLAINED:
         return (
             f"{duration(wait)} of waiting, and what is seen here leaves open whose it is; a capture at the other end"

@@ -25,18 +25,18 @@ CLIENT_ENCRYPTION, SERVER_ENCRYPTION, NAME, SERVER_NAME, UNSEEN = range(10, 15)
 COUNT = len(CHARGES)
 
 WORDS = {
-    "set-up": "setting up the connection",
-    "round-trip": "unavoidable trips of request and answer",
-    "rate": "data flowing at the pace of a bottleneck",
-    "queueing": "packets waiting in queues on the way",
-    "loss": "packets lost on the way and sent again",
-    "processing": "working out the answer",
-    "stall": "the answer standing still in its middle",
-    "window": "the receiver not reading",
-    "pacing": "the request standing still in its middle",
-    "encryption": "computing in the encryption set-up",
-    "name": "looking up the name",
-    "unseen": "what this capture cannot tell",
+    "set-up": "connection setup",
+    "round-trip": "network round-trip time",
+    "rate": "bottleneck bandwidth",
+    "queueing": "queuing delay",
+    "loss": "packet loss and retransmission",
+    "processing": "server processing",
+    "stall": "response stalled midway",
+    "window": "receive window limited",
+    "pacing": "request stalled midway",
+    "encryption": "TLS handshake processing",
+    "name": "DNS lookup",
+    "unseen": "not attributable (missing data)",
 }
 
 

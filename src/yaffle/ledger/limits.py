@@ -15,11 +15,11 @@ from yaffle.transport.kinds import repairs
 
 APPLICATION, RECEIVER, CONGESTION, PACE, REPAIR = 0, 1, 2, 3, 4
 WORDS = (
-    "the application had no more",
-    "the receiver's window was full",
-    "congestion control was growing",
-    "the path's pace",
-    "repair of a loss",
+    "application-limited",
+    "receive-window-limited",
+    "congestion-window-limited",
+    "bottleneck-limited",
+    "loss recovery",
 )
 _LEAST_NS = 1_500_000
 

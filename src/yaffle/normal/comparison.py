@@ -53,8 +53,8 @@ class Comparison:
         if self.few:
             return f"too few to be sure ({self.counts[0]} and {self.counts[1]})"
         if self.sure:
-            return "sure" if self.chance < SURE / 100 else "rather sure"
-        return "may be chance"
+            return "significant (p < 0.0001)" if self.chance < SURE / 100 else "significant (p < 0.01)"
+        return "not significant"
 
 
 def _thinned(values: Array, most: int) -> Array:

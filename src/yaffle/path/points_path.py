@@ -175,7 +175,7 @@ def set_clocks_right(capture: Capture, path: PointsPath) -> None:
             )
             side = "ahead of" if clock.offset_ns > 0 else "behind"
             sure = (
-                f", give or take {clock.uncertainty_ns / 1e6:.3g} ms"
+                f" ± {clock.uncertainty_ns / 1e6:.3g} ms"
                 if clock.both_ways
                 else "; only one direction was seen: its delays are taken from the quickest packet"
             )

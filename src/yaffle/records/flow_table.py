@@ -88,13 +88,13 @@ class Exporter:
         """What it told, and how far that can be trusted."""
         parts = [f"{count(self.flow_records)} flow records"]
         if self.counts == SCALED:
-            parts.append(f"one packet in {self.sampling} was looked at: counts are scaled by that")
+            parts.append(f"sampling 1:{self.sampling}, counts scaled")
         elif self.counts == UNKNOWN:
             parts.append("it names a sampler and never told its rate: counts may be too low")
         if self.lost_records:
-            parts.append(f"{'about ' if self.estimated else ''}{count(self.lost_records)} records never arrived")
+            parts.append(f"{'about ' if self.estimated else ''}{count(self.lost_records)} records missing")
         if self.undecoded:
-            parts.append(f"{size(self.undecoded)} could not be read, their template never came")
+            parts.append(f"{size(self.undecoded)} could not be read: no template received")
         if self.boots > 1:
             parts.append(f"booted {self.boots - 1} time{'s' if self.boots > 2 else ''}")
         return f"{self.address}, domain {self.domain}, {PROTOCOLS[self.protocol]}: {'; '.join([*parts, *self.notes])}"

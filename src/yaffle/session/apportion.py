@@ -210,7 +210,7 @@ class Level(Sequence[Group]):
         protocol, asked, outcome = evidence.said(row)
         began = moment(int(evidence.waits.first_ns[row]))
         if evidence.waits.exchange[row] < 0:
-            return str(row), f"{began}  opening that failed"
+            return str(row), f"{began}  failed connection attempt"
         return str(row), f"{began}  {asked or f'{protocol} exchange'}" + (
             f"  → {outcome}" if outcome not in ("", "answered") else ""
         )
@@ -225,7 +225,7 @@ def summary(scene: Scene) -> str:
     """The waits in focus in a sentence."""
     evidence, rows = scene.evidence, scene.rows
     if not rows.size:
-        return "Nobody waits in this focus: widen the period or the trail."
+        return "No exchanges here: widen the period or go up a level."
     total = int(evidence.waits.wait_ns[rows].sum())
     parts = evidence.waits.parties[rows].sum(axis=0)
     named = ", ".join(

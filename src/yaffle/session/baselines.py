@@ -17,7 +17,7 @@ from yaffle.session.flow_parts import FlowSettings, flow_series
 from yaffle.session.measures import COUNTED, LATENCIES, MOST_INTERVALS, Measure, asked, latencies, values
 from yaffle.session.scene import Scene
 
-FLOW_VOLUME, IN, OUT = "volume of flow records", "utilization in", "utilization out"
+FLOW_VOLUME, IN, OUT = "volume of flow records", "inbound utilization", "outbound utilization"
 WIDTHS = {
     "1 s": 10**9,
     "10 s": 10 * 10**9,
@@ -202,13 +202,13 @@ def normal(scene: Scene, settings: NormalSettings, progress: Progress = go_on) -
         found[0] = np.nan  # The first and the last are cut off.
     if evidence.last_ns < edge_ns[-1]:
         found[-1] = np.nan
-    step(progress, 0.9, "learning what is normal")
+    step(progress, 0.9, "learning the baseline")
     learnt = baseline(found, edge_ns[:-1], settings.learn)
     runs = anomalies(found, learnt)
     known = int((~np.isnan(found)).sum())
     judged = int((learnt.judged & ~np.isnan(found)).sum())
     words = (
-        f"{known} intervals with a value, {known - judged} of them only to learn from, {judged} judged; {len(runs)}"
+        f"{known} intervals with a value, {known - judged} used for learning only, {judged} judged; {len(runs)}"
         " times outside what is usual"
     )
     return NormalPicture(replace(settings, subject=subject), edge_ns[:-1], found, learnt, runs, groups, words)

@@ -1,4 +1,4 @@
-"""One connection, taken apart: its segments in time, its silences with who owed the next packet."""
+"""One connection, taken apart: its segments in time, its silences with the side that was expected to send next."""
 
 from dataclasses import dataclass
 
@@ -162,7 +162,7 @@ class Connection:
             side: int(g["w"][np.flatnonzero(sides[side])[-1]]) if sides[side].any() else -1 for side in (CLIENT, SERVER)
         }
         if kind_after in (kinds.OPEN, kinds.OPEN_ANSWER, kinds.REPEAT_OPEN) or (before == 0 and g["flags"][0] & 2):
-            owed, kind, why = "server", "set-up", "the opening was not answered yet"
+            owed, kind, why = "server", "set-up", "SYN not answered"
         elif kind_after in (kinds.KEEP_ALIVE, kinds.KEEP_ALIVE_ANSWER):
             owed, kind, why = "nobody", "keep-alive", "nothing was outstanding"
         elif kind_after in (kinds.CLOSE, kinds.RESET) or g["flags"][before] & 1:
@@ -176,7 +176,7 @@ class Connection:
             )
         elif window[CLIENT] == 0 or window[SERVER] == 0:
             side = CLIENT if window[CLIENT] == 0 else SERVER
-            owed, kind, why = _SIDES[side], "waiting", f"the receive window of the {_SIDES[side]} was shut"
+            owed, kind, why = _SIDES[side], "waiting", f"zero window of the {_SIDES[side]}"
         elif last_data == CLIENT:
             owed, kind = "server", "waiting"
             state = "acknowledged and unanswered" if open_bytes[CLIENT] == 0 else "not acknowledged yet"
@@ -192,7 +192,7 @@ class Connection:
                 owed, kind, why = "client", "waiting", f"{size(open_bytes[SERVER])} of the answer were not acknowledged"
         else:
             owed, kind, why = "nobody", "idle", "nothing was asked yet"
-        debt = f"the {owed} owed the next packet" if owed != "nobody" else "nobody owed a packet"
+        debt = f"the {owed} was expected to send next" if owed != "nobody" else "nobody was expected to send"
         return Silence(
             int(g["t"][before]),
             int(g["t"][after]),

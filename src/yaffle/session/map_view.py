@@ -47,7 +47,7 @@ class Place:
         if self.kind in (CLIENTS, SERVERS):
             host = self.kind[:-1] if self.hosts == 1 else self.kind
             return f"{count(self.hosts)} {host}"
-        return {POINT: "capture point", DEVICE: "told flow records"}.get(self.kind, "drawn by hand")
+        return {POINT: "capture point", DEVICE: "flow exporter"}.get(self.kind, "drawn by hand")
 
 
 @dataclass
@@ -236,7 +236,7 @@ def _measured(scene: Scene, analysis: Analysis, drawing: _Drawing) -> None:
             if mine.size:
                 link.state, link.words = (
                     FINE,
-                    f"{duration(int(median(trips[mine])))} there and back; {count(mine.size)} connections",
+                    f"{duration(int(median(trips[mine])))} RTT; {count(mine.size)} connections",
                 )
 
 

@@ -129,14 +129,14 @@ def _clocks(analysis: Analysis) -> list[str]:
     found = []
     for point, clock in sorted(analysis.path.clocks.items()):
         known = (
-            f"give or take {clock.uncertainty_ns / 1e6:.3g} ms, which an asymmetry of the path could hide"
+            f"± {clock.uncertainty_ns / 1e6:.3g} ms, which an asymmetry of the path could hide"
             if clock.both_ways
             else "one direction alone was seen: its offset cannot be told"
         )
         state = (
-            "its times are set right everywhere"
+            "timestamps corrected everywhere"
             if point in analysis.path.corrected
-            else "outside of this page its times are left as they are"
+            else "uncorrected on other pages"
         )
         drift = f", {clock.drift * 1e6:+.1f} ppm" if abs(clock.drift) >= 5e-8 else ""
         state += "".join(

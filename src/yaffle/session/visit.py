@@ -109,7 +109,7 @@ class Visit:
         step = self.steps[self.to_mend[0]]
         party, cause = step.dearest
         return (
-            text + f"Mend first: {step.label}: {causes.WORDS[cause]} ({party}); without it the visit would take"
+            text + f"Fix first: {step.label}: {causes.WORDS[cause]} ({party}); without it the visit would take"
             f" {duration(step.saved_ns)} less."
         )
 
@@ -190,7 +190,7 @@ def _step(evidence: Evidence, row: int) -> Step:
     last = int(waits.end_ns[row])
     answering = int(account.of_exchange("answered_ns")[exchange]) if exchange >= 0 else -1
     octets = int(account.of_exchange("response_bytes")[exchange]) if exchange >= 0 else 0
-    label = asked or (f"{protocol} exchange" if exchange >= 0 else "an opening that failed")
+    label = asked or (f"{protocol} exchange" if exchange >= 0 else "failed connection attempt")
     return Step(
         label,
         outcome,

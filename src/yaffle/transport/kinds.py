@@ -18,22 +18,22 @@ WORDS = {
     PURE_ACK: "acknowledgement",
     DUPLICATE_ACK: "duplicate acknowledgement",
     WINDOW_UPDATE: "window update",
-    OPEN: "opening",
-    OPEN_ANSWER: "opening answered",
-    CLOSE: "closing",
+    OPEN: "SYN",
+    OPEN_ANSWER: "SYN-ACK",
+    CLOSE: "FIN",
     RESET: "reset",
     KEEP_ALIVE: "keep-alive",
-    KEEP_ALIVE_ANSWER: "keep-alive answered",
-    WINDOW_PROBE: "window probe",
-    WINDOW_PROBE_ANSWER: "window probe answered",
-    REPEAT_TIMEOUT: "repeat after timeout",
-    REPEAT_AFTER: "retransmission after a timeout",
-    REPEAT_FAST: "repeat on acknowledgements",
-    REPEAT_TAIL: "repeat as tail probe",
-    REPEAT_OPEN: "repeat of the opening",
-    REPEAT_CLOSE: "repeat of the closing",
-    OUT_OF_ORDER: "late original",
-    COPY: "copy made on the way",
+    KEEP_ALIVE_ANSWER: "keep-alive ACK",
+    WINDOW_PROBE: "zero-window probe",
+    WINDOW_PROBE_ANSWER: "zero-window probe ACK",
+    REPEAT_TIMEOUT: "timeout retransmission (RTO)",
+    REPEAT_AFTER: "retransmission after RTO",
+    REPEAT_FAST: "fast retransmission",
+    REPEAT_TAIL: "tail loss probe",
+    REPEAT_OPEN: "SYN retransmission",
+    REPEAT_CLOSE: "FIN retransmission",
+    OUT_OF_ORDER: "out-of-order",
+    COPY: "network duplicate",
 }
 
 
@@ -41,9 +41,9 @@ def in_words(kind: int) -> str:
     """The kind with its remarks, for people."""
     text = WORDS[kind & KIND_MASK]
     if kind & FIRST_UNSEEN:
-        text += ", first copy lost before this point"
+        text += ", original lost before this capture point"
     if kind & SPURIOUS:
-        text += ", was not needed"
+        text += ", spurious"
     return text
 
 

@@ -59,12 +59,12 @@ class Apportion(Station):
         super().__init__(investigation, parent)
         self._latest, self._below = Latest(self), Latest(self)
         for latest in (self._latest, self._below):
-            latest.failed.connect(lambda text: self._of.setText(f"This picture is not up to date: {text}"))
+            latest.failed.connect(lambda text: self._of.setText(f"View not updated: {text}"))
         self._showing = False  # another level is being shown: rows become current on the way
         self.tree_model = WaitTree(self)
         self.tree = _Tree()
         self.tree.setModel(self.tree_model)
-        self.tree.setAccessibleName("Who waits on what")
+        self.tree.setAccessibleName("Waits by application, server, client, connection")
         self.tree.setUniformRowHeights(True)
         self.tree.setAlternatingRowColors(True)
         self.tree.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
@@ -117,7 +117,7 @@ class Apportion(Station):
 
     def _show_nothing(self) -> None:
         self.tree_model.show_level(None, ())
-        self._words.setText("Open a capture with Ctrl+O: who waits on what will stand here.")
+        self._words.setText("Open a capture with Ctrl+O to see whose delay it is.")
         self._of.setText("")
         self.plots.show_picture(None, None)
 
@@ -172,7 +172,7 @@ class Apportion(Station):
             self.plots.show_picture(None, None)
             return
         rows, columns = group.rows, self.plots.columns()
-        self._of.setText(f"Waiting on {' › '.join(group.trail[:3])}")
+        self._of.setText(f"Waits for {' › '.join(group.trail[:3])}")
         self._below.ask(
             lambda progress: picture(scene, rows, BINS, columns, progress),
             lambda found: self.plots.show_picture(scene.evidence, found),
@@ -209,7 +209,7 @@ class Apportion(Station):
             )
         for k in np.argsort(-group.charges)[:4].tolist():
             if group.charges[k] > 0:
-                menu.addAction(f"Who paid most for {cause_name(k)}", lambda k=k: self.plots.choose_cause(k))
+                menu.addAction(f"Slowest exchanges by {cause_name(k)}", lambda k=k: self.plots.choose_cause(k))
         menu.addSeparator()
         menu.addAction("Copy as text", lambda: QGuiApplication.clipboard().setText(self.tree.copied()))
         menu.exec(self.tree.viewport().mapToGlobal(place))

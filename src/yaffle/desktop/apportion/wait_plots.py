@@ -103,9 +103,9 @@ class WaitPlots(QTabWidget):
         self.setDocumentMode(True)
         self._picture: ApportionPicture | None = None
         self._evidence: Evidence | None = None
-        self.waits, self.volume = Plot("waiting at once"), Plot("", "bit/s")
+        self.waits, self.volume = Plot("concurrent waits"), Plot("", "bit/s")
         self.waits.setToolTip(
-            "Waiting per second, by party and cause: how many were waiting at once. Wheel zooms, R resets."
+            "Concurrent waits by party and cause. Wheel zooms, R resets."
         )
         self.volume.setToolTip("Volume of these connections (line) and of everything else at the same time (filled)")
         self.volume.setXLink(self.waits)
@@ -132,38 +132,38 @@ class WaitPlots(QTabWidget):
         self.lengths = Plot("wait", "s")
         self.lengths.getPlotItem().setAxisItems({"bottom": pg.AxisItem("bottom")})
         self.lengths.getPlotItem().getAxis("bottom").enableAutoSIPrefix(False)
-        self.lengths.setLabel("bottom", "of 100 waits so many are shorter; dashed: all waits in focus")
+        self.lengths.setLabel("bottom", "cumulative % of response times; dashed: all waits in focus")
         self.lengths.getPlotItem().setLogMode(y=True)
         self.lengths.read_with(self._read_length)
         self.cause = QComboBox()
         self.cause.addItem(_ANY)
-        self.cause.setToolTip("List the exchanges that paid most for this cause")
+        self.cause.setToolTip("List the exchanges with the largest delay by this cause")
         self.cause.activated.connect(lambda _: self.cause_chosen.emit())
         self.model = _ExchangeTable(self)
-        self.table = TableView("Exchanges that paid most")
+        self.table = TableView("Slowest exchanges")
         self.table.setModel(self.model)
         self.table.entered.connect(self._enter)
         self.table.narrowed.connect(self.narrowed)
-        self.table.setToolTip("Enter takes the connection apart at this exchange")
+        self.table.setToolTip("Enter opens the connection here")
         dear = QWidget()
         column = QVBoxLayout(dear)
         column.setContentsMargins(0, 2, 0, 0)
         row = QHBoxLayout()
-        row.addWidget(QLabel("paid most for"))
+        row.addWidget(QLabel("contribution to"))
         row.addWidget(self.cause)
         row.addStretch(1)
         column.addLayout(row)
         column.addWidget(self.table)
         self.asked_model = _ExchangeTable(self)
-        self.asked = TableView("What was asked, most waiting first")
+        self.asked = TableView("Requests, longest total wait first")
         self.asked.setModel(self.asked_model)
-        self.asked.setToolTip("Exchanges that asked the same, values left out")
+        self.asked.setToolTip("Exchanges with the same request, literals left out")
         for part, name in (
             (over, "over time"),
-            (self.hours, "by hour"),
-            (self.lengths, "how long"),
-            (dear, "dearest exchanges"),
-            (self.asked, "what was asked"),
+            (self.hours, "by hour of day"),
+            (self.lengths, "distribution"),
+            (dear, "slowest exchanges"),
+            (self.asked, "requests"),
         ):
             self.addTab(part, name)
 
@@ -292,7 +292,7 @@ class WaitPlots(QTabWidget):
                     value=lambda r: server[r],
                 ),
                 Column(
-                    "asked",
+                    "request",
                     lambda r: asked[r] or protocol[r],
                     asked,
                     figures=False,
@@ -300,7 +300,7 @@ class WaitPlots(QTabWidget):
                     value=lambda r: asked[r],
                 ),
                 Column("outcome", lambda r: outcome[r], outcome, figures=False, sql="outcome"),
-                Column("paid", lambda r: duration(int(paid[r])), paid, meaning="for the cause that is asked after"),
+                Column("delay", lambda r: duration(int(paid[r])), paid, meaning="by the chosen cause"),
                 Column(
                     "wait",
                     lambda r: duration(int(waits.wait_ns[rows[r]])),
@@ -323,7 +323,7 @@ class WaitPlots(QTabWidget):
         self.asked_model.show_columns(
             [
                 Column(
-                    "asked",
+                    "request",
                     lambda r: found[r].label or "by turns of bytes: the protocol is not known",
                     [a.label for a in found],
                     figures=False,
@@ -333,13 +333,13 @@ class WaitPlots(QTabWidget):
                 ),
                 Column("exchanges", lambda r: count(found[r].exchanges), [a.exchanges for a in found]),
                 Column(
-                    "failed",
+                    "errors",
                     lambda r: count(found[r].failures),
                     [a.failures for a in found],
                     color=lambda r: red if found[r].failures else None,
                 ),
                 Column("median", lambda r: duration(found[r].median_ns), [a.median_ns for a in found]),
-                Column("95th pct.", lambda r: duration(found[r].p95_ns), [a.p95_ns for a in found]),
+                Column("p95", lambda r: duration(found[r].p95_ns), [a.p95_ns for a in found]),
                 Column("wait", lambda r: duration(int(found[r].charges.sum())), [int(a.charges.sum()) for a in found]),
                 Column("client, network, server", lambda r: "", figures=False),
             ],
@@ -369,7 +369,7 @@ class WaitPlots(QTabWidget):
             if picture.charges[k, c]
         )
         volume = f"volume {rate(float(picture.own_bps[k]))}, of the rest {rate(float(picture.rest_bps[k]))}"
-        return f" {moment(int(picture.edges_ns[k]))}  {parts or 'nobody waits'};  {volume} "
+        return f" {moment(int(picture.edges_ns[k]))}  {parts or 'no waits'};  {volume} "
 
     def _read_hour(self, x: float, _y: float) -> str:
         picture = self._picture

@@ -16,26 +16,26 @@ from yaffle.units import count, duration
 Index = QModelIndex | QPersistentModelIndex
 
 COLUMNS = (
-    "who waits on what",
+    "application / server / client",
     "exchanges",
-    "users",
+    "clients",
     "median",
-    "95th pct.",
-    "worst",
-    "repeats",
-    "wait",
+    "p95",
+    "max",
+    "retransmissions",
+    "total wait",
     "client, network, server",
 )
-_REPEATS = COLUMNS.index("repeats")
+_RETRANSMISSIONS = COLUMNS.index("retransmissions")
 _MEANING = (
     "application, server, client, connection, exchange",
-    "requests with their answers, and openings that failed",
+    "requests with their answers, and failed connection attempts",
     "clients that waited",
-    "half of the waits are shorter",
+    "half of the waits are shorter (nearest rank)",
     "95 of 100 waits are shorter",
     "the longest wait",
-    "segments sent again on these connections",
-    "all waiting in focus",
+    "retransmitted segments on these connections",
+    "sum of all waits in focus",
     "the wait to scale, cut by who is charged",
 )
 
@@ -133,7 +133,7 @@ class WaitTree(QAbstractItemModel):
             return group.label
         if column == len(COLUMNS) - 1:
             return bar_words(group.charges, Bounds(group.low_ns, group.high_ns))
-        if column == _REPEATS and group.repeats and self._evidence is not None:
+        if column == _RETRANSMISSIONS and group.repeats and self._evidence is not None:
             return repeat_words(self._evidence, group)
         return None
 

@@ -27,7 +27,7 @@ from yaffle.session.kept import Complaint
 from yaffle.units import date_and_moment, duration, three_digits
 
 _MANY = 100
-_MOST_BYTES = "whoever told most"
+_MOST_BYTES = "busiest exporter"
 _BY_WORDS = {"": EVERYTHING, "interface": "interface"}
 
 
@@ -49,7 +49,7 @@ class NormalPanel(QWidget):
         self._complaints: tuple[Complaint, ...] = ()
         self.measure, self.by, self.label, self.width_box = QComboBox(), QComboBox(), QComboBox(), QComboBox()
         self.exporter = QComboBox()
-        self.exporter.setToolTip("Whose flow records: exporters along one path count the same traffic each for itself")
+        self.exporter.setToolTip("Exporters along one path each count the same traffic")
         self.exporter.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
         self.exporter.setMinimumContentsLength(14)
         self.exporter.activated.connect(lambda _: self._other_dimension())
@@ -64,16 +64,16 @@ class NormalPanel(QWidget):
         self.band, self.limit, self.weight = QDoubleSpinBox(), QDoubleSpinBox(), QDoubleSpinBox()
         defaults = BaselineSettings()
         for box, low, high, digits, value, tip in (
-            (self.band, 0.5, 20.0, 1, defaults.band, "Beyond so many deviations a value is not usual"),
+            (self.band, 0.5, 20.0, 1, defaults.band, "Beyond this many deviations a value is an anomaly"),
             (
                 self.limit,
                 0.5,
                 20.0,
                 1,
                 defaults.limit,
-                "A new value moves the mean as if it were off by so many deviations at most",
+                "A new value counts with at most this deviation",
             ),
-            (self.weight, 0.005, 1.0, 3, defaults.weight, "How much a new value counts against all before it"),
+            (self.weight, 0.005, 1.0, 3, defaults.weight, "Weight of a new value in the moving average"),
         ):
             box.setRange(low, high)
             box.setDecimals(digits)
@@ -96,14 +96,14 @@ class NormalPanel(QWidget):
             self.hours,
             QLabel("band"),
             self.band,
-            QLabel("limit"),
+            QLabel("outlier limit"),
             self.limit,
-            QLabel("weight"),
+            QLabel("smoothing factor"),
             self.weight,
         ):
             second.addWidget(widget)
         second.addStretch(1)
-        self._whose = QLabel("records of")
+        self._whose = QLabel("exporter")
         second.addWidget(self._whose)
         second.addWidget(self.exporter)
         self.words = QLabel()
@@ -113,7 +113,7 @@ class NormalPanel(QWidget):
         self.plot.getPlotItem().vb.setMouseMode(pg.ViewBox.RectMode)
         self.plot.setToolTip("Drag narrows, wheel zooms, R resets; Ctrl+S here saves the picture")
         self.plot.read_with(self._words_at)
-        self.table = Listing("Times outside what is usual, largest first")
+        self.table = Listing("Anomalies, largest first")
         self.model = self.table.columns
         self.table.setToolTip("Enter looks at that time")
         self.table.entered.connect(self._enter)
@@ -194,7 +194,7 @@ class NormalPanel(QWidget):
             item.legend.clear()
         if picture is None:
             self.words.setText(
-                "Open a capture, or the folder of a history: what is normal is learnt from all the time there is."
+                "Open a capture or a history: the baseline is learnt from the whole period."
             )
             self.model.show_columns([], 0)
             return
@@ -227,7 +227,7 @@ class NormalPanel(QWidget):
         item.addItem(fill)
         x, expected = known(middles, found.expected)
         self.plot.plot(
-            x, expected, pen=pg.mkPen(look.moss, width=1.2, style=Qt.PenStyle.DashLine), name="usual, with its band"
+            x, expected, pen=pg.mkPen(look.moss, width=1.2, style=Qt.PenStyle.DashLine), name="baseline with its band"
         )
         x, values = known(middles, picture.values)
         self.plot.plot(x, values, pen=pg.mkPen(look.ink, width=1), name="measured")
@@ -240,7 +240,7 @@ class NormalPanel(QWidget):
             symbolSize=8,
             symbolBrush=pg.mkBrush(look.red),
             symbolPen=pg.mkPen(look.red),
-            name="outside",
+            name="anomaly",
         )
         for complaint in self._complaints:
             line = pg.InfiniteLine(
@@ -294,7 +294,7 @@ class NormalPanel(QWidget):
                     [mean(run, picture.baseline.expected) for run in runs],
                 ),
                 Column(
-                    "off by",
+                    "deviation (σ)",
                     lambda r: (
                         f"{three_digits(runs[r].size)} deviations"
                         if runs[r].size < _MANY

@@ -46,14 +46,14 @@ class PeaksPanel(QWidget):
         self.table.show_columns(
             [
                 Column(
-                    "hour from",
+                    "hour",
                     lambda r: date_and_moment(peaks[r].first_ns)[:16],
                     [p.first_ns for p in peaks],
                     figures=False,
                 ),
                 Column("at", lambda r: peaks[r].exporter, [p.exporter for p in peaks], figures=False),
                 Column("mean", lambda r: rate(peaks[r].bits_per_s), [p.bits_per_s for p in peaks]),
-                Column("most was", lambda r: peaks[r].pair, [p.pair for p in peaks], figures=False),
+                Column("top conversation", lambda r: peaks[r].pair, [p.pair for p in peaks], figures=False),
                 Column("share", lambda r: share(peaks[r].pair_share), [p.pair_share for p in peaks]),
                 Column("application", lambda r: peaks[r].application, [p.application for p in peaks], figures=False),
                 Column(

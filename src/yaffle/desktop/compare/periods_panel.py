@@ -48,8 +48,8 @@ class PeriodsPanel(QWidget):
             )
             line.setAccessibleName(f"Period {name}")
             line.returnPressed.connect(self.wanted.emit)
-            button = QPushButton("take the strip's")
-            button.setToolTip(f"The period that is selected now becomes the one {name}")
+            button = QPushButton("Use selection")
+            button.setToolTip(f"Takes the selected period as “{name}”")
             button.clicked.connect(lambda _=False, k=k: self.taken.emit(k))
             row.addWidget(QLabel(name))
             row.addWidget(line, 1)
@@ -59,7 +59,7 @@ class PeriodsPanel(QWidget):
             self.width_box.addItem(name)
         self.width_box.setCurrentText("5 min")
         self.width_box.activated.connect(lambda _: self.wanted.emit())
-        self.trim = QCheckBox("leave out best and worst")
+        self.trim = QCheckBox("trim extremes")
         self.trim.setToolTip("As with repeated runs: the lowest and the highest of each side do not count")
         self.trim.toggled.connect(lambda _: self.wanted.emit())
         self.other = QComboBox()
@@ -69,14 +69,14 @@ class PeriodsPanel(QWidget):
         self.other.activated.connect(lambda _: self.wanted.emit())
         self.offer([])
         second = QHBoxLayout()
-        for widget in (QLabel("in intervals of"), self.width_box, QLabel("after is"), self.other, self.trim):
+        for widget in (QLabel("in intervals of"), self.width_box, QLabel("compare with"), self.other, self.trim):
             second.addWidget(widget)
         second.addStretch(1)
         self.words = QLabel()
         self.words.setWordWrap(True)
         self.plot = Plot("", relative=True)
         self.plot.read_with(self._words_at)
-        self.table = Listing("Who changed and who did not")
+        self.table = Listing("What changed and what did not")
         self.model = self.table.columns
         self._bars = ShareBar(self)
         self.table.setItemDelegateForColumn(2, self._bars)
@@ -193,15 +193,15 @@ class PeriodsPanel(QWidget):
         self.table.show_columns(
             [
                 Column("group", lambda r: groups[r].label, [g.label for g in groups], figures=False),
-                Column("is a", lambda r: groups[r].dimension, [g.dimension for g in groups], figures=False),
+                Column("type", lambda r: groups[r].dimension, [g.dimension for g in groups], figures=False),
                 Column(
-                    "share of the change" if volume else "separates",
+                    "share of the change" if volume else "selectivity",
                     lambda r: share(groups[r].separates),
                     [abs(g.separates) for g in groups],
                     meaning=meaning,
                 ),
                 Column(
-                    "became",
+                    "change",
                     lambda r: groups[r].words,
                     [g.words for g in groups],
                     figures=False,
@@ -220,7 +220,7 @@ class PeriodsPanel(QWidget):
                     meaning=picture.counted,
                 ),
                 Column(
-                    "typical interval" if volume else "certainty",
+                    "significance",
                     lambda r: groups[r].comparison.certainty,
                     [g.comparison.chance for g in groups],
                     figures=False,

@@ -25,10 +25,10 @@ class Compare(Station):
     def __init__(self, investigation: Investigation, parent: QWidget | None = None) -> None:
         super().__init__(investigation, parent)
         self._latest, self._second = Latest(self), Latest(self)
-        self._latest.failed.connect(lambda text: self.normal.words.setText(f"This picture is not up to date: {text}"))
-        self._second.failed.connect(lambda text: self.periods.words.setText(f"This picture is not up to date: {text}"))
+        self._latest.failed.connect(lambda text: self.normal.words.setText(f"View not updated: {text}"))
+        self._second.failed.connect(lambda text: self.periods.words.setText(f"View not updated: {text}"))
         self._third = Latest(self)
-        self._third.failed.connect(lambda text: self.peaks.words.setText(f"This list is not up to date: {text}"))
+        self._third.failed.connect(lambda text: self.peaks.words.setText(f"List not updated: {text}"))
         self.normal, self.periods, self.peaks = NormalPanel(), PeriodsPanel(), PeaksPanel()
         self.normal.wanted.connect(self._changed)
         self.normal.entered.connect(lambda period: investigation.look(investigation.focus.with_period(period)))
@@ -37,9 +37,9 @@ class Compare(Station):
         self.periods.taken.connect(self._take)
         self.parts = QTabWidget()
         self.parts.setDocumentMode(True)
-        self.parts.addTab(self.normal, "what is normal")
-        self.parts.addTab(self.periods, "two periods")
-        self.parts.setTabToolTip(0, "A measure with its baseline, and the times outside what is usual")
+        self.parts.addTab(self.normal, "baseline")
+        self.parts.addTab(self.periods, "before / after")
+        self.parts.setTabToolTip(0, "A measure with its baseline, and its anomalies")
         self.parts.setTabToolTip(
             1, "The measure chosen on the first page, before and after; who changed and who did not"
         )

@@ -13,12 +13,12 @@ from yaffle.ledger import limits
 from yaffle.session.examine import Connection, Limits
 from yaffle.units import duration, rate, share, size
 
-_SHORT = ("application", "receiver's window", "congestion control", "path's pace", "repair")
+_SHORT = ("application", "receive window", "congestion window", "bottleneck", "loss recovery")
 
 
 _SOON_MS = 60  # After the view rests for so long, its rate is said.
 _CHOICES = (
-    ("round trip", "Round trips to the client (dots) and to the server (triangles)"),
+    ("RTT", "RTT to client (dots), to server (triangles)"),
     ("in flight", "Bytes in flight, the estimate of what congestion control allowed (dashed), the window (straw)"),
 )
 
@@ -74,7 +74,7 @@ class TimesPlot(Plot):
     """Round trips to each side over time, or bytes in flight with what allowed them."""
 
     def __init__(self, parent: QWidget | None = None) -> None:
-        super().__init__("trip", "s", relative=True, parent=parent)
+        super().__init__("RTT", "s", relative=True, parent=parent)
         self.to_client = pg.ScatterPlotItem(size=5, pen=None)
         self.to_server = pg.ScatterPlotItem(size=6, pen=None, symbol="t")
         for item in (self.to_client, self.to_server):
@@ -91,7 +91,7 @@ class TimesPlot(Plot):
             scatter.setData([], [])
         for curve in (self.flight, self.allowed, self.window):
             curve.setData([], [])
-        self.setLabel("left", "trip" if trips else "in flight", units="s" if trips else "B")
+        self.setLabel("left", "RTT" if trips else "in flight", units="s" if trips else "B")
         if connection is None:
             return
         g = connection.segments

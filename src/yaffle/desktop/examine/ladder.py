@@ -54,7 +54,7 @@ class Ladder(QAbstractScrollArea):
         self._selected = -1
         self.ns_per_pixel = 0  # 0: a row a packet
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.setAccessibleName("Ladder: packets between client and server")
+        self.setAccessibleName("Ladder diagram: packets between client and server")
         self.viewport().setMouseTracking(True)
 
     def show_connection(self, connection: Connection | None) -> None:
@@ -384,5 +384,5 @@ class LadderPanel(QWidget):
         for part in (self._closer, self._wider):
             part.setVisible(bool(scale))
         self._says.setText(
-            f"{duration(scale * 100)} are 100 pixels" if scale else f"silences from {duration(SILENCE_NS)} folded"
+            f"{duration(scale * 100)} are 100 pixels" if scale else f"silences over {duration(SILENCE_NS)} folded"
         )

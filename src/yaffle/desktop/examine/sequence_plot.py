@@ -15,15 +15,15 @@ from yaffle.units import duration, size
 # Kinds with a mark of their own: (words, kinds, symbol, what of the theme).
 _MARKED = (
     (
-        "repeat after timeout",
+        "timeout retransmission (RTO)",
         (kinds.REPEAT_TIMEOUT, kinds.REPEAT_AFTER, kinds.REPEAT_OPEN, kinds.REPEAT_CLOSE),
         "t",
         "red",
     ),
-    ("repeat on acknowledgements", (kinds.REPEAT_FAST,), "d", "red"),
-    ("repeat as tail probe", (kinds.REPEAT_TAIL,), "s", "red"),
-    ("late original", (kinds.OUT_OF_ORDER,), "o", "straw"),
-    ("copy made on the way", (kinds.COPY,), "x", "straw"),
+    ("fast retransmission", (kinds.REPEAT_FAST,), "d", "red"),
+    ("tail loss probe", (kinds.REPEAT_TAIL,), "s", "red"),
+    ("out-of-order", (kinds.OUT_OF_ORDER,), "o", "straw"),
+    ("network duplicate", (kinds.COPY,), "x", "straw"),
     ("window probe", (kinds.WINDOW_PROBE, kinds.KEEP_ALIVE), "+", "client"),
 )
 
@@ -103,7 +103,7 @@ class SequencePlot(Plot):
             np.repeat((t - g["t"][0]) / 1e9, 2), ends, pen=pg.mkPen(look.network, width=1, style=Qt.PenStyle.DotLine)
         )
         if t.size:
-            shown.append(("sacked", f"held out of order by the {other}"))
+            shown.append(("sacked", f"SACKed by the {other}"))
         acks = np.flatnonzero((g["d"] != self.side) & (g["a"] >= 0) & ((g["flags"] & 6) == 0))
         x, y = steps(seconds[acks], np.maximum.accumulate(g["a"][acks]) - base if acks.size else np.empty(0))
         self._parts["acked"].setData(x, y, pen=pg.mkPen(look.network, width=1))

@@ -33,7 +33,7 @@ from yaffle.transport import kinds
 from yaffle.units import duration, moment, size
 
 _PAID = {"client": "client_ms > 0", "server": "server_ms > 0"}  # exchanges in which a side made one wait
-OWED = ("whoever made one wait", "anybody", "client", "server", "nobody")
+OWED = ("the party causing the delay", "anybody", "client", "server", "nobody")
 
 
 class Examine(QWidget):
@@ -66,7 +66,7 @@ class Examine(QWidget):
         self.owed.addItems(OWED)
         self.owed.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
         self.owed.setMinimumContentsLength(8)
-        self.owed.setToolTip("Which silences are listed: by who owed the next packet")
+        self.owed.setToolTip("Filter silences by the side that was expected to send next")
         self.owed.currentIndexChanged.connect(lambda _: self._list_silences())
         self.threshold = QDoubleSpinBox()
         self.threshold.setMaximumWidth(96)
@@ -91,7 +91,7 @@ class Examine(QWidget):
         heading = QLabel("silences")
         heading.setObjectName("heading")
         row.addWidget(heading, 1)
-        for part in (QLabel("owed by"), self.owed, QLabel("from"), self.threshold):
+        for part in (QLabel("expected from"), self.owed, QLabel("from"), self.threshold):
             row.addWidget(part)
         under.addLayout(row)
         under.addWidget(self.silence_table)
@@ -127,7 +127,7 @@ class Examine(QWidget):
         self.parts.addTab(connection, "connection")
         self.parts.addTab(self.visit, "visit")
         self.parts.setTabToolTip(
-            1, "All that the client did around this connection: look-ups, connections, exchanges (V)"
+            1, "All that the client did around this connection: DNS lookups, connections, exchanges (V)"
         )
         self.parts.currentChanged.connect(lambda _: self._changed())
         whole = QVBoxLayout(self)
@@ -242,7 +242,7 @@ class Examine(QWidget):
         )
         self._verdict.setText(
             f"{verdict.party}: {verdict.sentence}"
-            + ("" if connection.scales_known else " The opening was not seen: windows may be larger than shown.")
+            + ("" if connection.scales_known else " Handshake not captured: window scaling unknown.")
         )
         messages = connection.evidence.analysis.messages
         if connection.number in messages.protocol:
@@ -254,13 +254,13 @@ class Examine(QWidget):
             self._title.setText(f"{self._title.text()}: {', '.join(part for part in said if part)}")
         ipv6 = bool(flows.conversations.ipv6[row])
         for kind, times in connection.evidence.analysis.quotes.get(row, {}).items():
-            self._verdict.setText(f"{self._verdict.text()} The way said: {in_words(kind, ipv6)} ({times} times).")
+            self._verdict.setText(f"{self._verdict.text()} ICMP from the path: {in_words(kind, ipv6)} ({times} times).")
         for end in path_changed(account, connection.number):
             before, after = (
                 int(account.fact(f"to_{end}_{when}_min_ns")[connection.number]) for when in ("early", "late")
             )
             self._verdict.setText(
-                f"{self._verdict.text()} The way to the {end} changed: its floor went from {duration(before)} to"
+                f"{self._verdict.text()} The path to the {end} changed: its minimum RTT went from {duration(before)} to"
                 f" {duration(after)}."
             )
         charges, (low, high) = account.connection_charges[connection.number], connection.evidence.connection_bounds
@@ -277,7 +277,7 @@ class Examine(QWidget):
                 Column("no.", lambda r: str(r + 1), range(g.size)),
                 Column("time", lambda r: moment(int(g["t"][r]), digits=6), g["t"]),
                 Column(
-                    "gap",
+                    "since previous",
                     lambda r: duration(int(since[r])),
                     since,
                     meaning="time since the packet before it on this connection",
@@ -291,18 +291,18 @@ class Examine(QWidget):
                     color=lambda r: red if kinds.is_repeat(int(g["kind"][r])) else None,
                 ),
                 Column(
-                    "first byte",
+                    "sequence",
                     lambda r: f"{int(g['s'][r]):,}",
                     g["s"],
                     meaning="sequence number, counted from the start of the connection",
                 ),
                 Column(
-                    "next expected",
+                    "sequence end",
                     lambda r: f"{int(g['e'][r]):,}",
                     g["e"],
                     meaning="sequence number that follows the last byte of this packet",
                 ),
-                Column("acks up to", lambda r: f"{int(g['a'][r]):,}" if g["a"][r] >= 0 else "–", g["a"]),
+                Column("acknowledges", lambda r: f"{int(g['a'][r]):,}" if g["a"][r] >= 0 else "–", g["a"]),
                 Column("bytes", lambda r: f"{int(g['n'][r]):,}", g["n"]),
                 Column(
                     "in flight",
@@ -310,7 +310,7 @@ class Examine(QWidget):
                     g["flight"],
                     meaning="bytes of this side sent and not acknowledged, as seen here",
                 ),
-                Column("window", lambda r: f"{int(g['w'][r]):,}", g["w"], meaning="bytes this side would still take"),
+                Column("window", lambda r: f"{int(g['w'][r]):,}", g["w"], meaning="receive window this side advertised, bytes"),
             ],
             g.size,
         )
@@ -342,7 +342,7 @@ class Examine(QWidget):
                     value=lambda r: utc(found[r].first_ns),
                 ),
                 Column(
-                    "owed by",
+                    "expected from",
                     lambda r: found[r].owed_by,
                     [s.owed_by for s in found],
                     figures=False,

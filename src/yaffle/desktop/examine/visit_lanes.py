@@ -158,7 +158,7 @@ class VisitLanes(QAbstractScrollArea):
             painter.setPen(QColor(look.red))
             painter.drawText(
                 QPointF(at + painter.fontMetrics().horizontalAdvance(words) + 10, top + _ROW - 6),
-                f"costs {duration(step.saved_ns)}",
+                f"potential saving {duration(step.saved_ns)}",
             )
 
     def _links(self, painter: QPainter, above: int) -> None:
@@ -217,5 +217,5 @@ def step_words(step: Step) -> str:
     """A step in words."""
     lines = [f"{step.label}  {step.outcome}".strip(), bar_words(step.charges)]
     if step.saved_ns > 0:
-        lines.append(f"mending it alone would save {duration(step.saved_ns)}")
+        lines.append(f"fixing this alone saves {duration(step.saved_ns)}")
     return "\n".join(lines)

@@ -19,7 +19,7 @@ class VisitPanel(QWidget):
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self._latest = Latest(self)
-        self._latest.failed.connect(lambda text: self._words.setText(f"This picture is not up to date: {text}"))
+        self._latest.failed.connect(lambda text: self._words.setText(f"View not updated: {text}"))
         self._visits: Visits | None = None
         self.number = 0
         self.visit: Visit | None = None
@@ -122,9 +122,9 @@ class VisitPanel(QWidget):
         if self.visit is not None:
             step = self.visit.steps[number]
             after = (
-                f"{duration(step.first_ns - self.visit.first_ns)} after the begin"
+                f"{duration(step.first_ns - self.visit.first_ns)} after start"
                 if step.first_ns > self.visit.first_ns
-                else "at the begin"
+                else "at start"
             )
             self._step.setText(
                 f"{after}: "

@@ -89,7 +89,7 @@ class Gather(QWidget):
         self._beginning.setModel(self.beginning_model)
         self._beginning.setVisible(False)
         self._words = QTextBrowser()
-        self._words.setAccessibleName("What the sources tell")
+        self._words.setAccessibleName("Source details")
         self.notes = QPlainTextEdit()
         self.notes.setPlaceholderText("Notes: who complained, what about, when; what you tried. Kept with the case.")
         self.notes.setAccessibleName("Notes")
@@ -157,12 +157,12 @@ class Gather(QWidget):
             [
                 Column("source", lambda r: pending[r][0], [name for name, _ in pending], figures=False),
                 Column("file", lambda r: size(pending[r][1]), [octets for _, octets in pending]),
-                Column("state", lambda r: "being read", figures=False),
+                Column("state", lambda r: "reading", figures=False),
             ],
             len(pending),
         )
         self.table.resizeColumnsToContents()
-        self._words.setPlainText("What each source covers and lacks will stand here once it is read.")
+        self._words.setPlainText("Coverage and gaps of each source appear here once it is read.")
 
     def _kept(self) -> None:
         kept = self._model.kept
@@ -228,7 +228,7 @@ class Gather(QWidget):
         )
         self._beginning.resizeColumnsToContents()
         self._words.setPlainText(
-            "Below is what the capture begins with. What each source covers and lacks will stand here once it is read."
+            "These are the first packets of the capture. Coverage and gaps of each source appear here once it is read."
         )
 
     def _show_exporters(self, found: list[Exporter]) -> None:
@@ -245,7 +245,7 @@ class Gather(QWidget):
                     lambda r: f"{'about ' if found[r].estimated else ''}{count(found[r].lost_records)}",
                     [e.lost_records for e in found],
                     color=lambda r: red if found[r].lost_records else None,
-                    meaning="records that never arrived, by the exporter's own numbers",
+                    meaning="records missing by the exporter's own sequence numbers",
                 ),
                 Column(
                     "counts",
@@ -254,13 +254,13 @@ class Gather(QWidget):
                     figures=False,
                 ),
                 Column(
-                    "its clock",
+                    "clock offset",
                     lambda r: duration(found[r].clock_offset_ns) if found[r].clock_offset_ns else "–",
                     [e.clock_offset_ns for e in found],
                     meaning="how far it is ahead of the collector's",
                 ),
                 Column(
-                    "interfaces named", lambda r: count(len(found[r].interfaces)), [len(e.interfaces) for e in found]
+                    "named interfaces", lambda r: count(len(found[r].interfaces)), [len(e.interfaces) for e in found]
                 ),
             ],
             len(found),
@@ -316,7 +316,7 @@ class Gather(QWidget):
                     f"{away}: figures stand, but the bytes of its packets cannot be shown until you say where it is"
                     " (they will be asked for)"
                 )
-            text = "".join(f"<li>{escape(line)}</li>" for line in lines) or "<li>nothing is missing</li>"
+            text = "".join(f"<li>{escape(line)}</li>" for line in lines) or "<li>nothing missing</li>"
             parts.append(f"<p><b>{escape(source.name)}</b><br>{escape(_short(source.path))}</p><ul>{text}</ul>")
         if told := evidence.analysis.exporters:
             parts.append(
@@ -327,8 +327,7 @@ class Gather(QWidget):
             parts.append(
                 f"<p><b>Reception</b></p><ul><li>{count(int(told_of['records']))} records in"
                 f" {count(int(told_of['datagrams']))} datagrams since it began; {count(int(told_of['kernel_drops']))}"
-                f" datagrams dropped by the kernel for want of room; {count(int(told_of['refused']))} were none of"
-                f" ours{'; ' + escape(str(told_of['trouble'])) if told_of['trouble'] else ''}</li></ul>"
+                f" datagrams dropped by the kernel (socket buffer full); {count(int(told_of['refused']))} unrecognized{'; ' + escape(str(told_of['trouble'])) if told_of['trouble'] else ''}</li></ul>"
             )
         account = evidence.analysis.account
         unseen = int((account.fact("opening") == 1).sum())
@@ -347,6 +346,6 @@ class Gather(QWidget):
         if capture.dropped_copies:
             parts.insert(
                 1,
-                f"<p>{count(capture.dropped_copies)} packets stood in two files of one point and are counted once.</p>",
+                f"<p>{count(capture.dropped_copies)} duplicate packets (present in two files of one capture point) removed.</p>",
             )
         self._words.setHtml("".join(parts))

@@ -58,7 +58,7 @@ class ClassesPage(QWidget):
         self.line.setSuffix(" Mbit/s")
         self.line.setSpecialValueText("busiest second")
         self.line.setToolTip(
-            "The rate of the line that the plan divides; without it the busiest second of the load stands for it"
+            "The link rate to divide; without it the busiest second of the load is used"
         )
         self.line.setKeyboardTracking(False)
         self.line.valueChanged.connect(lambda mbps: self.line_told.emit(mbps * 1e6))
@@ -70,10 +70,10 @@ class ClassesPage(QWidget):
         self.plot.read_with(self._words_at)
         self.right = QTabWidget()
         self.right.setDocumentMode(True)
-        self.right.addTab(self._planned(), "split of the line")
-        self.right.addTab(self._expected(), "expected markings")
+        self.right.addTab(self._planned(), "bandwidth allocation")
+        self.right.addTab(self._expected(), "expected DSCP")
         row = QHBoxLayout()
-        for part in (QLabel("what enters"), self.way, QLabel("line"), self.line):
+        for part in (QLabel("segment"), self.way, QLabel("link rate"), self.line):
             row.addWidget(part)
         row.addStretch(1)
         lower = QSplitter(Qt.Orientation.Horizontal)
@@ -92,7 +92,7 @@ class ClassesPage(QWidget):
         self.show_picture(None)
 
     def _planned(self) -> QWidget:
-        self.shares = Listing("Shares of the line")
+        self.shares = Listing("Shares of the link")
         self.plan_words = QLabel()
         self.plan_words.setObjectName("faint")
         self.plan_words.setWordWrap(True)
@@ -107,7 +107,7 @@ class ClassesPage(QWidget):
         copy.clicked.connect(lambda: QGuiApplication.clipboard().setText(self.script.toPlainText()))
         self.wrong = wrong_label()
         row = QHBoxLayout()
-        row.addWidget(QLabel("as text for the interface"))
+        row.addWidget(QLabel("tc script for"))
         row.addWidget(self.device)
         row.addWidget(copy)
         row.addStretch(1)
@@ -122,14 +122,14 @@ class ClassesPage(QWidget):
         return whole
 
     def _expected(self) -> QWidget:
-        self.violations = Listing("Packets that do not bear what they should")
+        self.violations = Listing("Packets without the expected DSCP")
         self.violations.setToolTip("Enter shows a connection at that moment")
         self.violations.entered.connect(self._enter)
         self.rule_words = QLabel()
         self.rule_words.setObjectName("faint")
         self.rule_words.setWordWrap(True)
         rules = QPushButton("Rules…")
-        rules.setToolTip("Which marking each application should bear")
+        rules.setToolTip("The DSCP each application should carry")
         rules.clicked.connect(self.rules_wanted.emit)
         whole = QWidget()
         column = QVBoxLayout(whole)
@@ -205,7 +205,7 @@ class ClassesPage(QWidget):
                     [np.nan_to_num(one.median_ns) for one in classes],
                 ),
                 Column(
-                    "95 % below", lambda r: duration(classes[r].p95_ns), [np.nan_to_num(one.p95_ns) for one in classes]
+                    "p95 delay", lambda r: duration(classes[r].p95_ns), [np.nan_to_num(one.p95_ns) for one in classes]
                 ),
             ],
             len(classes),
@@ -266,15 +266,14 @@ class ClassesPage(QWidget):
         made = self.picture.plan if self.picture is not None else None
         shares = made.shares if made is not None else []
         if made is not None and self.picture is not None:
-            of = f"a line of {rate(made.line_bps)}" + (
-                "" if self.picture.line_told else " (the busiest second: give the line's rate above)"
+            of = f"a link of {rate(made.line_bps)}" + (
+                "" if self.picture.line_told else " (the busiest second: set the link rate above)"
             )
             fits = (
-                "what all classes need fits into it"
+                "all requirements fit"
                 if made.fits
                 else (
-                    f"all classes together need {rate(made.needed_bps)}, more than that: the default class gives way"
-                    " first"
+                    f"all classes together require {rate(made.needed_bps)}, more than that: default class is reduced first"
                 )
             )
             self.plan_words.setText(
@@ -289,28 +288,28 @@ class ClassesPage(QWidget):
                     meaning="“first” goes before all others, up to its rate",
                 ),
                 Column(
-                    "needs",
+                    "required",
                     lambda r: rate(shares[r].needed_bps),
                     [one.needed_bps for one in shares],
                     meaning="in 95 of 100 seconds that have any of it",
                 ),
-                Column("is given", lambda r: rate(shares[r].rate_bps), [one.rate_bps for one in shares]),
+                Column("allocated", lambda r: rate(shares[r].rate_bps), [one.rate_bps for one in shares]),
                 Column(
-                    "of the line",
+                    "share of link",
                     lambda r: share(shares[r].rate_bps / made.line_bps) if made else "",
                     [one.rate_bps for one in shares],
                 ),
                 Column(
-                    "waits now",
+                    "p95 queuing, one queue",
                     lambda r: duration(shares[r].wait_now_ns),
                     [one.wait_now_ns for one in shares],
-                    meaning="in one queue, 95 % of bits below",
+                    meaning="in one queue, 95 % of bits",
                 ),
                 Column(
-                    "waits as planned",
+                    "p95 queuing, planned",
                     lambda r: duration(shares[r].wait_planned_ns),
                     [one.wait_planned_ns for one in shares],
-                    meaning="95 % of bits below",
+                    meaning="95 % of bits",
                 ),
             ],
             len(shares),
@@ -357,7 +356,7 @@ class ClassesPage(QWidget):
                     figures=False,
                 ),
                 Column("expected", lambda r: found[r].rule.marking, figures=False),
-                Column("bears", lambda r: marking(found[r].seen), [one.seen for one in found], figures=False),
+                Column("observed", lambda r: marking(found[r].seen), [one.seen for one in found], figures=False),
                 Column(
                     "how many",
                     lambda r: f"{count(found[r].number)} of {count(found[r].of)} {found[r].unit}",

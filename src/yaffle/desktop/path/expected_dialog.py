@@ -11,11 +11,10 @@ class ExpectedDialog(ListDialog):
 
     def __init__(self, rules: tuple[Expected, ...], applications: list[str], parent: QWidget | None = None) -> None:
         words = (
-            "Packets of an application that bear another marking become findings, with the place where the marking is"
-            " lost."
+            "Packets of an application with another DSCP become findings, with the place where they are re-marked."
         )
         super().__init__(
-            "Expected markings", words, ["application, or voice, or video", "marking, as EF, AF41 or 46"], 520, parent
+            "Expected DSCP", words, ["application, or voice, or video", "DSCP: EF, AF41 or 46"], 520, parent
         )
         self.rules = rules
         for rule in rules:

@@ -9,8 +9,7 @@ from yaffle.session.path_view import PathPicture
 from yaffle.units import count, duration, moment
 
 _NOTHING = (
-    "Nothing here was told by two exporters: with the flow records of several devices the way of each flow stands here,"
-    " where its marking changes and its counts begin to fall. A history tells single flows for as long as it keeps"
+    "No flow here was reported by two exporters: with flow records of several devices the path of each flow appears here, where its DSCP changes and its counts begin to fall. A history tells single flows for as long as it keeps"
     " single records: choose a shorter period."
 )
 
@@ -26,7 +25,7 @@ class WaysPage(QWidget):
         self.words = QLabel()
         self.words.setWordWrap(True)
         self.words.setObjectName("faint")
-        self.ways, self.changes = Listing("Ways of flows over their exporters"), Listing("Changes of ways")
+        self.ways, self.changes = Listing("Flow paths by exporter"), Listing("Path changes")
         self.changes.setToolTip("Enter narrows the period to the change")
         self.changes.entered.connect(self._enter)
         self._body = QSplitter(Qt.Orientation.Vertical)
@@ -50,20 +49,20 @@ class WaysPage(QWidget):
             f"; {count(len(changes))} of them changed in this period" if changes else "; none changed in this period"
         )
         self.words.setText(
-            f"{count(len(ways))} ways over two exporters or more{moved}." if ways or changes else _NOTHING
+            f"{count(len(ways))} paths over two exporters or more{moved}." if ways or changes else _NOTHING
         )
         found = [(number, way, hop) for number, way in enumerate(ways) for hop in way.hops]
         red = theme.current().red
         self.ways.show_columns(
             [
-                Column("way", lambda r: str(found[r][0] + 1), [number for number, _, _ in found], figures=False),
+                Column("path", lambda r: str(found[r][0] + 1), [number for number, _, _ in found], figures=False),
                 Column("exporter", lambda r: found[r][2].exporter, figures=False),
                 Column("in", lambda r: found[r][2].ingress, figures=False),
                 Column("out", lambda r: found[r][2].egress, figures=False),
                 Column("flows", lambda r: count(found[r][2].flows), [hop.flows for _, _, hop in found]),
                 Column("packets", lambda r: count(round(found[r][2].packets)), [hop.packets for _, _, hop in found]),
                 Column(
-                    "since the exporter before",
+                    "vs. previous exporter",
                     lambda r: (
                         found[r][2].words if found[r][1].ordered else f"{found[r][2].words} (nothing tells their order)"
                     ),
@@ -86,8 +85,8 @@ class WaysPage(QWidget):
                 ),
                 Column("from", lambda r: changes[r].source, [c.source for c in changes], figures=False),
                 Column("to", lambda r: changes[r].target, [c.target for c in changes], figures=False),
-                Column("no more over", lambda r: ", ".join(changes[r].gone), figures=False),
-                Column("now over", lambda r: ", ".join(changes[r].come), figures=False),
+                Column("hops removed", lambda r: ", ".join(changes[r].gone), figures=False),
+                Column("hops added", lambda r: ", ".join(changes[r].come), figures=False),
                 Column("before", lambda r: changes[r].before.words, figures=False),
                 Column("after", lambda r: changes[r].after.words, figures=False),
             ],

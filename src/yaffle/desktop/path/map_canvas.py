@@ -56,7 +56,7 @@ class _Box(QGraphicsItem):
             | QGraphicsItem.GraphicsItemFlag.ItemIsSelectable
             | QGraphicsItem.GraphicsItemFlag.ItemSendsScenePositionChanges
         )
-        self.setToolTip(f"{place.label}: {place.words}. Drag moves it; F2 renames, Delete leaves it out")
+        self.setToolTip(f"{place.label}: {place.words}. Drag moves it; F2 renames, Delete hides it")
         self.setZValue(2)
 
     def boundingRect(self) -> QRectF:

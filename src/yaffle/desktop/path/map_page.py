@@ -42,7 +42,7 @@ class MapPage(QWidget):
         self.canvas.unjoined.connect(self.unjoin)
         self.flows = QComboBox()
         self.flows.setAccessibleName("What flows over the map")
-        self.flows.setToolTip("Choose what flows here to see its way on the map")
+        self.flows.setToolTip("Choose a flow to see its path on the map")
         self.flows.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
         self.flows.setMinimumContentsLength(30)
         self.flows.currentIndexChanged.connect(lambda _: self._mark())
@@ -61,11 +61,11 @@ class MapPage(QWidget):
                 lambda: self.rename(self.canvas.chosen[0]) if self.canvas.chosen else None,
             ),
             (
-                "Leave out",
-                "Takes the places that are chosen off the map (Delete)",
+                "Hide",
+                "Hides the chosen places (Delete)",
                 lambda: self.leave_out(self.canvas.chosen) if self.canvas.chosen else None,
             ),
-            ("Lay out anew", "Forgets where places were moved to, and shows what was left out", self.lay_out_anew),
+            ("Reset layout", "Forgets moved places and shows hidden ones", self.lay_out_anew),
             ("Save…", "All of the map as SVG or PNG (Ctrl+S)", self.canvas.save),
         ):
             button = QPushButton(text)
@@ -74,7 +74,7 @@ class MapPage(QWidget):
             self.buttons[text] = button
             row.addWidget(button)
         row.addStretch(1)
-        row.addWidget(QLabel("the way of"))
+        row.addWidget(QLabel("Path of"))
         row.addWidget(self.flows)
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 4, 0, 0)
@@ -110,7 +110,7 @@ class MapPage(QWidget):
         layout = laid_out(picture or MapPicture(), self._kept.placed, self._kept.drawn)
         self.canvas.show_layout(layout)
         hurt = [link for link in layout.links if link.state == HURT]
-        gone = f"; {count(layout.hidden)} left out" if layout.hidden else ""
+        gone = f"; {count(layout.hidden)} hidden" if layout.hidden else ""
         bad = f"{count(len(hurt))} of them lose packets" if hurt else "none of them is seen to lose packets"
         self.words.setText(
             f"{count(len(layout.places))} places, {count(len(layout.links))} links, {bad}{gone}. The period above moves"
@@ -165,7 +165,7 @@ class MapPage(QWidget):
         drawn = tuple(
             one for one in self._kept.drawn if not {one.one, one.two} & {key for key in keys if key.startswith(BY_HAND)}
         )
-        self._keep("leave out on the map", placed=(*placed, *hidden), drawn=drawn)
+        self._keep("hide on the map", placed=(*placed, *hidden), drawn=drawn)
 
     def add_place(self) -> None:
         """Asks for the name of a place to draw."""
@@ -188,7 +188,7 @@ class MapPage(QWidget):
         """Forgets positions and what was left out; names and what was drawn stay."""
         placed = tuple(replace(one, x=-1, y=-1, hidden=0) for one in self._kept.placed)
         self._keep(
-            "lay out the map anew", placed=tuple(one for one in placed if one.label or one.key.startswith(BY_HAND))
+            "reset the map's layout", placed=tuple(one for one in placed if one.label or one.key.startswith(BY_HAND))
         )
 
     def dress(self) -> None:

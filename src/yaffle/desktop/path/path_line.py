@@ -15,9 +15,9 @@ _ROW, _BOX = 86, 190
 def way_words(way: WayPicture) -> str:
     """One direction in a line."""
     if not way.packets:
-        return "nothing seen"
+        return "no packets"
     delay = (
-        "never arrived" if np.isnan(way.median_ns) else f"{duration(way.median_ns)} (least {duration(way.least_ns)})"
+        "not received" if np.isnan(way.median_ns) else f"{duration(way.median_ns)} (min {duration(way.least_ns)})"
     )
     lost = (
         f", lost {count(way.lost)} of {count(way.packets)} ({share(way.share)})"
@@ -26,11 +26,11 @@ def way_words(way: WayPicture) -> str:
     )
     more = [
         f"{count(number)} {word}"
-        for number, word in ((way.copies, "copies"), (way.reordered, "reordered"), (way.born, "born on the way"))
+        for number, word in ((way.copies, "duplicated"), (way.reordered, "reordered"), (way.born, "injected"))
         if number
     ]
     return (
-        delay + lost + "".join(f", {part}" for part in more) + (f", marking {way.markings[0]}" if way.markings else "")
+        delay + lost + "".join(f", {part}" for part in more) + (f", DSCP {way.markings[0]}" if way.markings else "")
     )
 
 
@@ -81,8 +81,8 @@ class PathLine(QWidget):
             middle = top + _ROW / 2
             left, right = 10.0, self.width() - _BOX - 10.0
             for x, name, word in (
-                (left, segment.near, "nearer to the clients"),
-                (right, segment.far, "nearer to the servers"),
+                (left, segment.near, "client side"),
+                (right, segment.far, "server side"),
             ):
                 box = QRectF(x, middle - 21, _BOX, 42)
                 painter.setPen(QPen(QColor(look.moss), 1.4))

@@ -26,7 +26,7 @@ _NOTHING = (
 def _split_words(picture: PathPicture) -> str:
     """What something on the way answers itself."""
     return "".join(
-        f" Something between {one.near} and {one.far} answers for {one.server} itself: {count(one.connections)}"
+        f" Something between {one.near} and {one.far} proxies {one.server}: {count(one.connections)}"
         " connections have other sequence numbers on either side."
         for one in picture.split[:3]
     )
@@ -73,9 +73,9 @@ class SegmentsPage(QWidget):
         self.model = self.table.columns
         self.table.setToolTip("Enter shows the connection at that moment")
         self.table.entered.connect(self._enter)
-        self.waits = Listing("What the network cost, by stretch of the path")
+        self.waits = Listing("Network delay by segment")
         self.waits.setToolTip(
-            "The network's part of all waits in focus, split over the path; every line adds up, and so do all lines"
+            "The network's part of all waits in focus, by segment; every row adds up"
         )
         self.addresses = Listing("Addresses that change on the way")
         self.addresses.setToolTip(
@@ -88,8 +88,8 @@ class SegmentsPage(QWidget):
         self.right.setDocumentMode(True)
         for table, name in (
             (self.table, "lost packets"),
-            (self.waits, "waits"),
-            (self.addresses, "translated addresses"),
+            (self.waits, "delay by segment"),
+            (self.addresses, "NAT"),
         ):
             self.right.addTab(table, name)
         lower = QSplitter(Qt.Orientation.Horizontal)
@@ -141,7 +141,7 @@ class SegmentsPage(QWidget):
         middles = ((picture.edges_ns[:-1] + picture.edges_ns[1:]) // 2 - base) / 1e9
         for plot, title, way in zip(self.plots, self._titles, segment.ways, strict=True):
             title.setText(
-                f"{way.start} → {way.end}: {way_words(way)}; variation {duration(way.variation_ns)}, 95 % below"
+                f"{way.start} → {way.end}: {way_words(way)}; jitter {duration(way.variation_ns)}, p95"
                 f" {duration(way.p95_ns)}"
             )
             item = plot.getPlotItem()
@@ -178,7 +178,7 @@ class SegmentsPage(QWidget):
         self.table.show_columns(
             [
                 Column("lost at", lambda r: moment(lost[r].time_ns), [one.time_ns for one in lost]),
-                Column("way", lambda r: lost[r].way, [one.way for one in lost], figures=False),
+                Column("direction", lambda r: lost[r].way, [one.way for one in lost], figures=False),
                 Column("from", lambda r: lost[r].sender, [one.sender for one in lost], figures=False),
                 Column("to", lambda r: lost[r].receiver, [one.receiver for one in lost], figures=False),
                 Column("sequence", lambda r: str(lost[r].seq) if lost[r].seq >= 0 else "–", [one.seq for one in lost]),
@@ -195,7 +195,7 @@ class SegmentsPage(QWidget):
         parts = list(dict.fromkeys(cause for one in waited for cause in one.by_cause_ns))
         self.waits.show_columns(
             [
-                Column("stretch", lambda r: waited[r].words, [one.words for one in waited], figures=False),
+                Column("segment", lambda r: waited[r].words, [one.words for one in waited], figures=False),
                 Column("network", lambda r: duration(waited[r].ns), [one.ns for one in waited]),
                 Column("of it", lambda r: share(waited[r].ns / whole), [one.ns for one in waited]),
                 *(
@@ -217,7 +217,7 @@ class SegmentsPage(QWidget):
             (one.ends, f"{count(one.conversations)} of them", f"{count(one.packets)} packets are the same")
             for one in picture.translations
         ]
-        rows = known + [(ends, "–", "not the same, as you say (Enter takes it back)") for ends in picture.apart]
+        rows = known + [(ends, "–", "marked as different (Enter undoes)") for ends in picture.apart]
         self._ends = [ends for ends, _, _ in rows]
         self.addresses.show_columns(
             [
@@ -234,14 +234,14 @@ class SegmentsPage(QWidget):
                     figures=False,
                 ),
                 Column("conversations", lambda r: rows[r][1]),
-                Column("told by", lambda r: rows[r][2], figures=False),
+                Column("matched by", lambda r: rows[r][2], figures=False),
                 Column("between", lambda r: f"{rows[r][0].near} and {rows[r][0].far}", figures=False),
             ],
             len(rows),
             ((0, 210), (1, 210), (2, 90), (3, 200), (4, 260)),
             wide=-1,
         )
-        self.right.setTabText(2, f"translated addresses ({count(len(rows))})" if rows else "translated addresses")
+        self.right.setTabText(2, f"NAT ({count(len(rows))})" if rows else "NAT")
 
     def _part(self, row: int) -> None:
         if row < len(self._ends):
@@ -257,7 +257,7 @@ class SegmentsPage(QWidget):
         if not 0 <= k < own.middle.size or np.isnan(own.middle[k]):
             return ""
         return (
-            f" {moment(int(picture.edges_ns[k]))}  median {duration(own.middle[k])}, least {duration(own.floor[k])}, 95"
+            f" {moment(int(picture.edges_ns[k]))}  median {duration(own.middle[k])}, min {duration(own.floor[k])}, 95"
             f" % below {duration(own.high[k])} "
         )
 

@@ -45,7 +45,7 @@ class PathStation(Station):
             (self._of_classes, self.classes.words),
             (self._of_map, self.map.words),
         ):
-            latest.failed.connect(lambda text, words=words: words.setText(f"This picture is not up to date: {text}"))
+            latest.failed.connect(lambda text, words=words: words.setText(f"View not updated: {text}"))
         self.segments.packet_wanted.connect(self.packet_wanted)
         self.segments.parted.connect(self._part)
         self.ways.moment_wanted.connect(self._narrow)
@@ -59,8 +59,8 @@ class PathStation(Station):
         for page, title, tip in (
             (self.segments, "segments", "Each segment between two points: delay, loss to the packet, what it cost"),
             (self.streams, "voice and video", "Streams from point to point, and the calls that set them up"),
-            (self.ways, "flow records", "Ways of flows over the exporters that told them, and when they changed"),
-            (self.classes, "classes", "Load, loss and delay by marking; expected markings; a split of the line"),
+            (self.ways, "flow paths", "Paths of flows over exporters, and when they changed"),
+            (self.classes, "classes", "Load, loss and delay by DSCP; expected DSCP; bandwidth allocation"),
             (self.map, "map", "Sites, points, devices and servers, and how each link does"),
         ):
             self.parts.setTabToolTip(self.parts.addTab(page, title), tip)
@@ -138,7 +138,7 @@ class PathStation(Station):
             self._turned(self.parts.currentIndex())
 
     def _keep_line(self, bps: float) -> None:
-        self._model.keep(replace(self._model.kept, line_bps=bps), "line rate")
+        self._model.keep(replace(self._model.kept, line_bps=bps), "link rate")
         self._turned(self.parts.currentIndex())
 
     def show_violations(self) -> None:
@@ -147,18 +147,18 @@ class PathStation(Station):
         self.classes.right.setCurrentIndex(1)
 
     def expect(self) -> None:
-        """Asks for the rules of expected markings."""
+        """Asks for the rules of expected DSCP."""
         names = self.classes.picture.applications if self.classes.picture is not None else []
         dialog = ExpectedDialog(self._model.kept.expected, names, self)
         dialog.accepted.connect(
-            lambda: self._model.keep(replace(self._model.kept, expected=dialog.rules), "expected markings")
+            lambda: self._model.keep(replace(self._model.kept, expected=dialog.rules), "expected DSCP")
         )
         dialog.open()
 
     def _part(self, ends: PairedEnds) -> None:
         apart = self._model.kept.apart
         left = tuple(one for one in apart if one != ends) if ends in apart else (*apart, ends)
-        self._model.keep(replace(self._model.kept, apart=left), "translated addresses")
+        self._model.keep(replace(self._model.kept, apart=left), "NAT")
 
     def _narrow(self, at_ns: int) -> None:
         scene = self._model.scene

@@ -35,7 +35,7 @@ def _said(at: StreamAt) -> str:
     """What the ends said of it by RTCP."""
     media = at.media
     if not isinstance(media, Media) or (media.said_packets < 0 and not media.reports):
-        return "nothing heard"
+        return "no RTCP"
     parts = [f"sent {count(media.said_packets)}"] if media.said_packets >= 0 else []
     if media.reports:
         parts.append(f"lost {count(media.reported_lost)}, jitter up to {duration(media.reported_jitter_ns)}")
@@ -93,7 +93,7 @@ class StreamsPage(QWidget):
         places = len({at.point for at in found})
         assumed = next((at.voice.assumptions for at in found if at.voice), "")
         self.words.setText(
-            f"{count(len(found))} views of streams at {count(places)} points, {count(hurt)} of them with losses"
+            f"{count(len(found))} stream observations at {count(places)} points, {count(hurt)} of them with losses"
             + (f". Estimates: {assumed}." if assumed else ".")
             if found
             else _NOTHING
@@ -168,7 +168,7 @@ class StreamsPage(QWidget):
                     figures=False,
                     meaning="of RTP the SSRC: one sender's stream (RFC 3550)",
                 ),
-                Column("carries", lambda r: _carries(found[r]), [_carries(at) for at in found], figures=False),
+                Column("codec", lambda r: _carries(found[r]), [_carries(at) for at in found], figures=False),
                 Column("at", lambda r: found[r].point, [at.point for at in found], figures=False),
                 Column(
                     "lost",
@@ -176,13 +176,13 @@ class StreamsPage(QWidget):
                     [at.media.lost for at in found],
                 ),
                 Column(
-                    "since the point before",
+                    "vs. previous point",
                     lambda r: found[r].words,
                     figures=False,
                     color=lambda r: red if "lost" in found[r].words else None,
                 ),
                 Column(
-                    "events",
+                    "loss events",
                     lambda r: count(found[r].media.loss_events),
                     [at.media.loss_events for at in found],
                     meaning="runs of losses",
@@ -191,16 +191,16 @@ class StreamsPage(QWidget):
                     "bursts",
                     lambda r: _bursts(found[r]),
                     figures=False,
-                    meaning="stretches of losses close together (RFC 3611): how many, mean length, share missing",
+                    meaning="bursts of loss (RFC 3611): number, mean length, share lost",
                 ),
                 Column(
-                    "may sound",
+                    "MOS (est.)",
                     lambda r: f"{found[r].voice.mos:.1f}" if found[r].voice else "not told",
                     [at.voice.mos if at.voice else 0.0 for at in found],
                     meaning="mean opinion score, 1 to 4.5, estimated by the E-model (ITU-T G.107) for known codecs",
                 ),
                 Column(
-                    "gaps", lambda r: _gaps(found[r]), meaning="times that a listener hears nothing for 40 ms or longer"
+                    "audible dropouts", lambda r: _gaps(found[r]), meaning="silence of 40 ms or longer at the listener"
                 ),
                 Column(
                     "jitter",
@@ -209,19 +209,19 @@ class StreamsPage(QWidget):
                     meaning="mean (RFC 3550); of programs the greatest of their clock references",
                 ),
                 Column(
-                    "worst",
+                    "max jitter",
                     lambda r: duration(max(found[r].media.jitter_ns)),
                     [max(at.media.jitter_ns) for at in found],
                     meaning="greatest jitter",
                 ),
                 Column(
-                    "sender's clock",
+                    "clock skew",
                     lambda r: "too short" if (ppm := _drift(found[r])) is None else f"{ppm:+.1f} ppm",
                     [_drift(at) or 0.0 for at in found],
                     meaning="how fast the sender's clock runs against that of the capture",
                 ),
-                Column("its ends said", lambda r: _said(found[r]), figures=False, meaning="by RTCP (RFC 3550)"),
-                Column("marking", lambda r: str(found[r].media.dscp), [at.media.dscp for at in found], meaning="DSCP"),
+                Column("RTCP reports", lambda r: _said(found[r]), figures=False, meaning="by RTCP (RFC 3550)"),
+                Column("DSCP", lambda r: str(found[r].media.dscp), [at.media.dscp for at in found], meaning="DSCP"),
                 Column("from", lambda r: found[r].media.source, [at.media.source for at in found], figures=False),
                 Column(
                     "to", lambda r: found[r].media.destination, [at.media.destination for at in found], figures=False
@@ -260,23 +260,23 @@ class StreamsPage(QWidget):
 
         self.calls.show_columns(
             [
-                Column("asked at", lambda r: moment(calls[r].asked_ns), [call.asked_ns for call in calls]),
+                Column("INVITE at", lambda r: moment(calls[r].asked_ns), [call.asked_ns for call in calls]),
                 Column("from", lambda r: calls[r].caller, [call.caller for call in calls], figures=False),
                 Column("to", lambda r: calls[r].callee, [call.callee for call in calls], figures=False),
                 Column("outcome", lambda r: calls[r].outcome, [call.outcome for call in calls], figures=False),
                 Column("tries", lambda r: count(calls[r].tries), [call.tries for call in calls]),
                 Column(
-                    "rang after",
+                    "ring delay",
                     lambda r: after(calls[r].ringing_ns, calls[r].asked_ns),
                     [call.ringing_ns for call in calls],
                 ),
                 Column(
-                    "answered after",
+                    "answer delay",
                     lambda r: after(calls[r].answered_ns, calls[r].asked_ns),
                     [call.answered_ns for call in calls],
                 ),
                 Column(
-                    "ended after",
+                    "duration",
                     lambda r: after(calls[r].ended_ns, calls[r].asked_ns),
                     [call.ended_ns for call in calls],
                 ),

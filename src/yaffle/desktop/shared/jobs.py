@@ -66,7 +66,7 @@ class Job(QObject):
         except Exception as error:  # noqa: BLE001  A mistake of ours: the window must live on and say so.
             _LOG.exception("a job failed")
             self.failed.emit(
-                f"{type(error).__name__}: {error}. This is a mistake in the program; the log has the details."
+                f"{type(error).__name__}: {error}. Internal error; details are in the log."
             )
         else:
             self.finished.emit(result)
@@ -149,7 +149,7 @@ class Latest(QObject):
     def _cancelled(self) -> None:
         self._job = None
         if self._wanted:
-            self.failed.emit("it was stopped; every change of the focus computes it anew.")
+            self.failed.emit("stopped; it is computed again when the focus changes.")
         self._go_on()
 
     @Slot(float, str, float)

@@ -32,8 +32,8 @@ class FlowsPanel(QWidget):
         self.live = False
         self.by, self.exporter = QComboBox(), QComboBox()
         self.by.addItems(DIMENSIONS)
-        self.by.setToolTip("What volume is added up by")
-        self.exporter.setToolTip("Whose records: exporters along one path count the same traffic each for itself")
+        self.by.setToolTip("What volume is grouped by")
+        self.exporter.setToolTip("Exporters along one path each count the same traffic")
         self.exporter.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToContents)
         self.by.activated.connect(lambda _: self.wanted.emit())
         self.exporter.activated.connect(self._other_exporter)
@@ -41,7 +41,7 @@ class FlowsPanel(QWidget):
         for name, seconds in PACES.items():
             self.pace.addItem(name, seconds)
         self.pace.setCurrentText(USUAL)
-        self.pace.setToolTip("How often the history is looked at again; held: nothing moves")
+        self.pace.setToolTip("How often the history is refreshed; paused: nothing moves")
         self.pace.activated.connect(lambda _: self.paced.emit(int(self.pace.currentData())))
         self.words = QLabel()
         self.words.setObjectName("faint")
@@ -50,20 +50,20 @@ class FlowsPanel(QWidget):
         self._where.setObjectName("faint")
         self._back = QToolButton()
         self._back.setText("back")
-        self._back.setToolTip("Out of this line again (Backspace)")
+        self._back.setToolTip("Up one level (Backspace)")
         self._back.clicked.connect(self.back)
         self.plot = Plot("", "bit/s")
         self.plot.read_with(self._words_at)
-        self.table = Listing("What the flow records are made of")
+        self.table = Listing("Flow records by dimension")
         self.model = self.table.columns
-        self.table.setToolTip("Enter looks into a line, Backspace goes back")
+        self.table.setToolTip("Enter drills down, Backspace goes back")
         self.table.entered.connect(self.down)
         self.table.left.connect(self.back)
         self._bars, self._trends = ShareBar(self), Trend(self)
         self.table.setItemDelegateForColumn(1, self._bars)
         self.table.setItemDelegateForColumn(5, self._trends)
         row = QHBoxLayout()
-        for part in (QLabel("records of"), self.exporter, QLabel("by"), self.by):
+        for part in (QLabel("exporter"), self.exporter, QLabel("by"), self.by):
             row.addWidget(part)
         row.addWidget(self.pace)
         row.addStretch(1)
@@ -130,7 +130,7 @@ class FlowsPanel(QWidget):
         self.picture = picture
         self.plot.getPlotItem().clearPlots()
         self._where.setText(
-            "within " + " › ".join(label for _, label in self.inside) if self.inside else "Enter looks into a line"
+            "within " + " › ".join(label for _, label in self.inside) if self.inside else "Enter drills down"
         )
         self._back.setVisible(bool(self.inside))
         self.pace.setVisible(self.live)
@@ -151,7 +151,7 @@ class FlowsPanel(QWidget):
         level = f", kept as {picture.words}" if picture.words else ""
         self.words.setText(
             f"{count(picture.records)} records, {size(picture.octets)} in the period{level}, each spread evenly over"
-            f" its span; intervals of {step}. Of all times: {chosen.sentence}"
+            f" its span; intervals of {step}. Whole history: {chosen.sentence}"
         )
         self._fill(picture)
         look = theme.current()
@@ -180,7 +180,7 @@ class FlowsPanel(QWidget):
             Column("bytes", lambda r: size(parts[r].octets), [p.octets for p in parts]),
             Column("packets", lambda r: count(round(parts[r].packets)), [p.packets for p in parts]),
             Column("records", lambda r: count(parts[r].records), [p.records for p in parts]),
-            Column("trend", lambda r: "", figures=False, meaning="over the period, each line to its own height"),
+            Column("trend", lambda r: "", figures=False, meaning="over the period, each row scaled separately"),
         ]
         if self.live:
             recent = picture.recent_bps

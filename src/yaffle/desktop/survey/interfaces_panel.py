@@ -25,9 +25,9 @@ class InterfacesPanel(QWidget):
         self.words = QLabel()
         self.words.setObjectName("faint")
         self.words.setWordWrap(True)
-        self.table = Listing("Interfaces, fullest first")
+        self.table = Listing("Interfaces, highest utilization first")
         self.model = self.table.columns
-        self.table.setToolTip("Enter shows what went through it, where its device exported flow records")
+        self.table.setToolTip("Enter shows its traffic, where its device exported flow records")
         self.table.entered.connect(self._enter)
         self.table.selectionModel().currentRowChanged.connect(lambda now, _before: self._select(now.row()))
         self._trends = Trend(self)
@@ -64,8 +64,7 @@ class InterfacesPanel(QWidget):
                 else ""
             )
             self.words.setText(
-                f"{count(len(rows))} interfaces, {count(full)} of them over {share(OVER)} of their speed for a"
-                f" while{anew}{coarse}"
+                f"{count(len(rows))} interfaces, {count(full)} above {share(OVER)} utilization at times{anew}{coarse}"
             )
         self._trends.trends = [one.trend for one in rows]
         red = theme.current().red
@@ -83,19 +82,19 @@ class InterfacesPanel(QWidget):
                     [one.speed_bps for one in rows],
                 ),
                 Column(
-                    "in",
+                    "mean in",
                     lambda r: rate(rows[r].mean_bps[0]),
                     [one.mean_bps[0] for one in rows],
                     meaning="mean of the period",
                 ),
                 Column(
-                    "out",
+                    "mean out",
                     lambda r: rate(rows[r].mean_bps[1]),
                     [one.mean_bps[1] for one in rows],
                     meaning="mean of the period",
                 ),
                 Column(
-                    "fullest",
+                    "peak utilization",
                     lambda r: (
                         f"{rows[r].way} {share(rows[r].utilization)}"
                         if rows[r].speed_bps > 0
@@ -103,18 +102,18 @@ class InterfacesPanel(QWidget):
                     ),
                     [np.nan_to_num(one.utilization, nan=-1.0) for one in rows],
                     color=lambda r: red if rows[r].over_ns else None,
-                    meaning="highest from one reading to the next",
+                    meaning="highest between two readings",
                 ),
                 Column(
-                    "full for",
+                    f"above {share(OVER)}",
                     lambda r: duration(rows[r].over_ns),
                     [one.over_ns for one in rows],
-                    meaning=f"for how long it was over {share(OVER)}, in or out",
+                    meaning=f"time with utilization above {share(OVER)}, inbound or outbound",
                 ),
                 Column("errors", lambda r: count(rows[r].errors), [one.errors for one in rows]),
                 Column("discards", lambda r: count(rows[r].discards), [one.discards for one in rows]),
                 Column(
-                    "trend", lambda r: "", figures=False, meaning="of the fuller direction, each line to its own height"
+                    "trend", lambda r: "", figures=False, meaning="of the busier direction, each row scaled separately"
                 ),
             ],
             len(rows),
@@ -148,8 +147,8 @@ class InterfacesPanel(QWidget):
         item.addLegend(offset=(10, 6), labelTextColor=look.ink)
         seconds = (one.middles_ns - self._first_ns) / 1e9
         for values, name, color, line in (
-            (one.bps[0], "in", look.moss, Qt.PenStyle.SolidLine),
-            (one.bps[1], "out", look.ink, Qt.PenStyle.DotLine),
+            (one.bps[0], "mean in", look.moss, Qt.PenStyle.SolidLine),
+            (one.bps[1], "mean out", look.ink, Qt.PenStyle.DotLine),
         ):
             self.plot.plot(
                 seconds, values, pen=pg.mkPen(color, width=1.4, style=line), name=f"{name}, {one.device} {one.name}"

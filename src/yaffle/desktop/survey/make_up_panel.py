@@ -30,7 +30,7 @@ class MakeUpPanel(QWidget):
         self.table.setItemDelegateForColumn(4, self._trends)
         self.table.entered.connect(self.down)
         self.table.left.connect(self.back)
-        self.table.setToolTip("Enter looks into a line, Backspace goes back")
+        self.table.setToolTip("Enter drills down, Backspace goes back")
         self.choice = QButtonGroup(self)
         row = QHBoxLayout()
         row.setSpacing(2)
@@ -45,14 +45,14 @@ class MakeUpPanel(QWidget):
             row.addWidget(button)
         self.choice.idClicked.connect(lambda k: self._choose(DIMENSIONS[k]))
         row.addStretch(1)
-        self.magnitude = QCheckBox("magnitude")
-        self.magnitude.setToolTip("Draw the bars by magnitude: each decade takes the same length")
+        self.magnitude = QCheckBox("log scale")
+        self.magnitude.setToolTip("Bars on a logarithmic scale")
         self.magnitude.toggled.connect(self._scale)
         self._where = QLabel()
         self._where.setObjectName("faint")
         self._back = QToolButton()
         self._back.setText("back")
-        self._back.setToolTip("Out of this line again (Backspace)")
+        self._back.setToolTip("Up one level (Backspace)")
         self._back.clicked.connect(self.back)
         way = QHBoxLayout()
         way.addWidget(self._where, 1)
@@ -81,15 +81,15 @@ class MakeUpPanel(QWidget):
             Column("share", lambda r: share(parts[r].share), [p.share for p in parts]),
             Column("bytes", lambda r: size(parts[r].octets), [p.octets for p in parts]),
             Column("packets", lambda r: count(parts[r].packets), [p.packets for p in parts]),
-            Column("trend", lambda r: "", figures=False, meaning="over the period, each line to its own height"),
+            Column("trend", lambda r: "", figures=False, meaning="over the period, each row scaled separately"),
         ]
         if self.by == "application":
             columns.append(
                 Column(
-                    "named by",
+                    "name source",
                     lambda r: parts[r].told,
                     figures=False,
-                    meaning="how the name was found, or why it is not known",
+                    meaning="where the name comes from, or why there is none",
                 )
             )
         self.table.show_columns(columns, len(parts), ((1, 92), (2, 64), (3, 60), (4, 72), (5, 124)))
@@ -143,6 +143,6 @@ class MakeUpPanel(QWidget):
         self._where.setText(
             "within " + " › ".join(label for _, label in self.inside)
             if self.inside
-            else "everything in focus; Enter looks into a line"
+            else "all traffic; Enter drills down"
         )
         self._back.setVisible(bool(self.inside))

@@ -33,12 +33,12 @@ class MeasuresDialog(QDialog):
         self.measures = measures
         self._filter = table
         self.table = QTableWidget(0, 5)
-        self.table.setHorizontalHeaderLabels(["name", "what is counted", "of connections with", "drawn as", "unit"])
+        self.table.setHorizontalHeaderLabels(["name", "measure", "filter", "drawn as", "unit"])
         self.table.verticalHeader().hide()
         self.table.horizontalHeader().setSectionResizeMode(2, QHeaderView.ResizeMode.Stretch)
         for section, width in ((0, 150), (1, 170), (3, 90), (4, 70)):
             self.table.setColumnWidth(section, width)
-        add, remove, usual = QPushButton("Add"), QPushButton("Remove"), QPushButton("The usual ones")
+        add, remove, usual = QPushButton("Add"), QPushButton("Remove"), QPushButton("Defaults")
         add.clicked.connect(lambda: self.add(Measure("", "volume")))
         remove.clicked.connect(self._remove)
         usual.clicked.connect(lambda: self._fill(DEFAULT))

@@ -40,10 +40,10 @@ class ServicesPanel(QWidget):
         self.words = QLabel()
         self.words.setObjectName("faint")
         self.words.setWordWrap(True)
-        self.plot, self.asked = Plot("time to the answer", "s"), Plot("asked")
+        self.plot, self.asked = Plot("response time", "s"), Plot("requests")
         self.plot.getPlotItem().setLogMode(y=True)
         self.asked.setXLink(self.plot)
-        self.asked.setToolTip("How often it was asked, and (red) how often it failed or gave no answer")
+        self.asked.setToolTip("Requests, and (red) errors and requests without a response")
         for plot in (self.plot, self.asked):
             plot.read_with(self._words_at)
             plot.share_cursor([self.plot, self.asked])
@@ -89,32 +89,32 @@ class ServicesPanel(QWidget):
                     "median",
                     lambda r: duration(found[r].median_ns),
                     [s.median_ns or 0 for s in found],
-                    meaning="time to the answer; over TCP what the user waited",
+                    meaning="response time; over TCP the wait of the exchange",
                 ),
-                Column("95th pct.", lambda r: duration(found[r].p95_ns), [s.p95_ns or 0 for s in found]),
-                Column("worst", lambda r: duration(found[r].worst_ns), [s.worst_ns or 0 for s in found]),
+                Column("p95", lambda r: duration(found[r].p95_ns), [s.p95_ns or 0 for s in found]),
+                Column("max", lambda r: duration(found[r].worst_ns), [s.worst_ns or 0 for s in found]),
                 Column(
-                    "failed",
+                    "errors",
                     lambda r: count(found[r].failures),
                     [s.failures for s in found],
-                    meaning="answers that say it cannot",
+                    meaning="error responses",
                 ),
                 Column("unanswered", lambda r: count(found[r].unanswered), [s.unanswered for s in found]),
                 Column(
-                    "share",
+                    "failure rate",
                     lambda r: share(found[r].failed_share),
                     [s.failed_share for s in found],
                     color=lambda r: red if found[r].failed_share >= _HURTS else None,
-                    meaning="failures and no answer, as a share of what was asked",
+                    meaning="errors and missing responses, of all requests",
                 ),
                 Column(
-                    "users affected",
+                    "clients affected",
                     lambda r: f"{count(found[r].users_affected)} of {count(found[r].users)}",
                     [s.users_affected for s in found],
-                    meaning="clients to whom it failed, of those that asked",
+                    meaning="clients with an error or no response, of all clients",
                     condition=lambda r: one_of("client", found[r].clients),
                 ),
-                Column("trend", lambda r: "", figures=False, meaning="how often it was asked, over the period"),
+                Column("trend", lambda r: "", figures=False, meaning="requests over the period"),
             ],
             len(found),
         )
@@ -154,7 +154,7 @@ class ServicesPanel(QWidget):
         if self._edges_ns is None or not 0 <= row < len(self._services):
             self._over_time = None
             self.words.setText(
-                "Nothing here was asked of a service that Yaffle knows: names, leases, sign-on, web, databases, files,"
+                "No request to a service that Yaffle knows: DNS, DHCP, RADIUS, web, databases, files,"
                 " directories, time, counters, echoes."
             )
             return
@@ -187,7 +187,7 @@ class ServicesPanel(QWidget):
         self.plot.getPlotItem().enableAutoRange(axis="y")
         step = duration(int(self._edges_ns[1] - self._edges_ns[0]))
         self.words.setText(
-            f"{service.name}, {service.kind}: median (round) and 95th percentile (pointed) of the time to the answer,"
+            f"{service.name}, {service.kind}: response time, median (round) and p95 (pointed),"
             f" in intervals of {step}"
         )
 
@@ -198,10 +198,10 @@ class ServicesPanel(QWidget):
         k = int(np.searchsorted(found.edges_ns, int(found.edges_ns[0] + x * 1e9), "right")) - 1
         if not 0 <= k < found.asked.size:
             return ""
-        bad = f", {int(found.bad[k])} without a good answer" if found.bad[k] else ""
+        bad = f", {int(found.bad[k])} failed" if found.bad[k] else ""
         when = moment(int(found.edges_ns[k]))
         return (
-            f" {when}  asked {int(found.asked[k])}, median {duration(found.median_ns[k])}, 95th pct."
+            f" {when}  requests {int(found.asked[k])}, median {duration(found.median_ns[k])}, p95"
             f" {duration(found.p95_ns[k])}{bad} "
         )
 

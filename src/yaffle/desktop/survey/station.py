@@ -37,7 +37,7 @@ from yaffle.session.survey import SurveyPicture, SurveySettings, Trouble, survey
 from yaffle.units import count, duration, moment, rate, share, size
 
 INTERVALS = (
-    ("fitting", 0), ("1 ms", 10**6), ("10 ms", 10**7), ("100 ms", 10**8), ("1 s", 10**9), ("10 s", 10**10),
+    ("auto", 0), ("1 ms", 10**6), ("10 ms", 10**7), ("100 ms", 10**8), ("1 s", 10**9), ("10 s", 10**10),
     ("1 min", 60 * 10**9),
     ("5 min", 300 * 10**9), ("15 min", 900 * 10**9), ("1 h", 3600 * 10**9), ("1 day", 86_400 * 10**9),
 )  # fmt: skip
@@ -53,7 +53,7 @@ class Survey(Station):
     def __init__(self, investigation: Investigation, parent: QWidget | None = None) -> None:
         super().__init__(investigation, parent)
         self._latest = Latest(self)
-        self._latest.failed.connect(lambda text: self._words.setText(f"This picture is not up to date: {text}"))
+        self._latest.failed.connect(lambda text: self._words.setText(f"View not updated: {text}"))
         self.picture: SurveyPicture | None = None
         self._words = QLabel()
         self._words.setWordWrap(True)
@@ -61,17 +61,17 @@ class Survey(Station):
         self.make_up = MakeUpPanel()
         self.make_up.wanted.connect(self._changed)
         self.make_up.table.narrowed.connect(investigation.narrow)
-        self.troubles = Listing("Troubles, most first")
+        self.troubles = Listing("TCP issues, most frequent first")
         self._trends = Trend(self, hurts=True)
         self.troubles.setItemDelegateForColumn(3, self._trends)
         self.troubles.narrowed.connect(investigation.narrow)
         self.troubles.entered.connect(self._to_trouble)
-        self.troubles.setToolTip("Enter looks at the stretch in which most of it lies")
+        self.troubles.setToolTip("Enter selects the period in which most of them lie")
         self.others = Listing("Conversations that are not TCP")
         self.interval = QComboBox()
         for name, _ in INTERVALS:
             self.interval.addItem(name)
-        self.interval.setToolTip("Length of the intervals in which is counted")
+        self.interval.setToolTip("Interval length")
         self.interval.currentIndexChanged.connect(lambda _: self._changed())
         self.logarithmic = QCheckBox("log scale")
         self.logarithmic.toggled.connect(self._rescale)
@@ -82,16 +82,16 @@ class Survey(Station):
         self.line.setSuffix(" Mbit/s")
         self.line.setSpecialValueText("not set")
         self.line.setKeyboardTracking(False)
-        self.line.setToolTip("Rate of the line: for how many milliseconds of each second was it full?")
+        self.line.setToolTip("Link rate: for how many milliseconds of each second was it fully used?")
         self.line.valueChanged.connect(self._line_changed)
         self.compose = QPushButton("Measures…")
-        self.compose.setToolTip("What is drawn over time: compose your own")
+        self.compose.setToolTip("Choose what is drawn over time")
         self.compose.clicked.connect(self.edit_measures)
         row = QHBoxLayout()
         for part in (
             QLabel("intervals"),
             self.interval,
-            QLabel("line rate"),
+            QLabel("link rate"),
             self.line,
             self.logarithmic,
             self.compose,
@@ -106,7 +106,7 @@ class Survey(Station):
         self.interfaces.followed.connect(self._through)
         right = QTabWidget()
         right.setDocumentMode(True)
-        for listed, name in ((self.troubles, "troubles"), (self.others, "answers outside TCP")):
+        for listed, name in ((self.troubles, "TCP issues"), (self.others, "UDP and ICMP responses")):
             right.addTab(listed, name)
         self.right = right
         lower = QSplitter(Qt.Orientation.Horizontal)
@@ -129,11 +129,11 @@ class Survey(Station):
         self.parts.addTab(self.services, "services")
         self.parts.addTab(self.flows, "flow records")
         self.parts.addTab(self.interfaces, "interfaces")
-        self.parts.setTabToolTip(3, "How full interfaces were, worst first")
+        self.parts.setTabToolTip(3, "Interface utilization, highest first")
         self.parts.currentChanged.connect(self._turned)
-        self.parts.setTabToolTip(2, "What exporters told: volume over time, and what it is made of")
+        self.parts.setTabToolTip(2, "Exported flow records: volume over time, and its mix")
         self.parts.setTabToolTip(
-            1, "Name servers, leases, sign-on, web hosts, databases: how fast and how well each answers"
+            1, "DNS, DHCP, RADIUS, web, databases: response times and errors of each"
         )
         whole = QVBoxLayout(self)
         whole.setContentsMargins(8, 4, 8, 6)
@@ -213,7 +213,7 @@ class Survey(Station):
             self._changed()
 
     def _line_changed(self, mbps: float) -> None:
-        self._model.keep(replace(self._model.kept, line_bps=mbps * 1e6), "line rate")
+        self._model.keep(replace(self._model.kept, line_bps=mbps * 1e6), "link rate")
 
     def edit_measures(self) -> None:
         """Lets the user compose the measures."""
@@ -231,7 +231,7 @@ class Survey(Station):
 
     def _show_nothing(self) -> None:
         self.picture = None
-        self._words.setText("Open a capture with Ctrl+O: volume, troubles and make-up will stand here.")
+        self._words.setText("Open a capture with Ctrl+O to see its volume, TCP issues and traffic mix.")
         self.plots.show_picture(None)
         self.make_up.show_parts([])
         self._show_troubles([])
@@ -261,8 +261,7 @@ class Survey(Station):
         )
         step = duration(int(picture.edges_ns[1] - picture.edges_ns[0]))
         words = (
-            f"{count(picture.packets)} packets, {size(picture.octets)} ({scene.words if scene else ''}); highest"
-            f" {short}; intervals of {step}"
+            f"{count(picture.packets)} packets, {size(picture.octets)} ({scene.words if scene else ''}); peak {short}; intervals of {step}"
         )
         self._words.setText(". ".join([words, *(f"Left out: {error}" for error in picture.errors)]))
 
@@ -271,7 +270,7 @@ class Survey(Station):
         self.troubles.show_columns(
             [
                 Column(
-                    "trouble",
+                    "issue",
                     lambda r: found[r].name,
                     [t.name for t in found],
                     figures=False,
@@ -284,9 +283,9 @@ class Survey(Station):
                     [t.share for t in found],
                     meaning="share of the TCP packets in focus",
                 ),
-                Column("trend", lambda r: "", figures=False, meaning="over the period, each line to its own height"),
+                Column("trend", lambda r: "", figures=False, meaning="over the period, each row scaled separately"),
                 Column(
-                    "most at",
+                    "peak at",
                     lambda r: moment(found[r].worst_ns[0], digits=0),
                     [t.worst_ns[0] for t in found],
                     sql="began",
@@ -309,19 +308,19 @@ class Survey(Station):
                     "median",
                     lambda r: duration(groups[r].median_ns),
                     [g.median_ns or 0 for g in groups],
-                    meaning="time to the answer",
+                    meaning="response time",
                 ),
                 Column(
-                    "95th pct.",
+                    "p95",
                     lambda r: duration(groups[r].p95_ns),
                     [g.p95_ns or 0 for g in groups],
-                    meaning="time to the answer",
+                    meaning="response time",
                 ),
                 Column(
-                    "open",
+                    "no response",
                     lambda r: count(groups[r].unanswered),
                     [g.unanswered for g in groups],
-                    meaning="asked and not answered",
+                    meaning="requests without a response",
                 ),
             ],
             len(groups),

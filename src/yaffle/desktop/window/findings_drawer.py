@@ -26,7 +26,7 @@ def _no_finding(evidence: Evidence | None) -> str:
         return "Nothing is open."
     if not evidence.waits.first_ns.size:
         return (
-            "No finding here: no line was full for long. Flow records and counters tell volumes, not waits: a capture"
+            "No finding here: no link was highly utilized for long. Flow records and counters tell volumes, not waits: a capture"
             " would tell who waits for whom."
         )
     return "No finding here: nothing in this period is slow."
@@ -181,7 +181,7 @@ class FindingsDrawer(QWidget):
 
     def dismiss(self, finding: Finding) -> None:
         """Asks why, and puts the finding away; it can be taken back."""
-        reason, sure = QInputDialog.getText(self, "Dismiss this finding", f"{finding.sentence}\n\nWhy is it put away?")
+        reason, sure = QInputDialog.getText(self, "Dismiss this finding", f"{finding.sentence}\n\nReason for dismissing")
         if sure:
             self._model.keep(
                 self._model.kept.dismiss(finding.key, reason.strip() or "no reason given"), f"dismiss {finding.subject}"
@@ -224,7 +224,7 @@ class FindingsDrawer(QWidget):
                 self._list.addWidget(self._faint(place.sentence))
         for finding, reason in dismissed:
             back = QToolButton()
-            back.setText("take back")
+            back.setText("Restore")
             back.clicked.connect(
                 lambda _=False, f=finding: self._model.keep(
                     self._model.kept.dismiss(f.key, None), f"take back {f.subject}"

@@ -187,7 +187,7 @@ class FocusLine(QWidget):
             action.setToolTip(expression)
         if self.kept_filters:
             menu.addSeparator()
-        keep = menu.addAction("Keep this filter…", self.keep_filter)
+        keep = menu.addAction("Save filter…", self.keep_filter)
         keep.setEnabled(bool(text) and self._model.filter_error is None)
         forget = menu.addMenu("Forget")
         forget.setEnabled(bool(self.kept_filters))
@@ -198,7 +198,7 @@ class FocusLine(QWidget):
     def keep_filter(self) -> None:
         """Asks for a name, and keeps the filter for every case."""
         text = self.filter.text().strip()
-        name, sure = QInputDialog.getText(self, "Keep this filter", f"Name for “{text}”:")
+        name, sure = QInputDialog.getText(self, "Save filter", f"Name for “{text}”:")
         if sure and name.strip():
             self.favourite_kept.emit(name.strip(), text)
 
@@ -256,7 +256,7 @@ class FocusLine(QWidget):
         place = error.place if error is not None and error.place is not None else 0
         before = self.filter.fontMetrics().horizontalAdvance(self.filter.text()[:place])
         self._complain(
-            f"▲ The filter cannot be used and narrows nothing: {error}" if error else "", self.filter.x() + 8 + before
+            f"▲ Invalid filter (ignored): {error}" if error else "", self.filter.x() + 8 + before
         )
         period, evidence = focus.period, self._model.evidence
         self.period.setEnabled(evidence is not None)
@@ -265,9 +265,9 @@ class FocusLine(QWidget):
             self.period.show_words(f"{self._period_words(period)}")
         else:
             self.period.show_words(
-                "all the time"
+                "whole period"
                 if evidence is None
-                else f"all the time, {duration(evidence.last_ns - evidence.first_ns)}"
+                else f"whole period, {duration(evidence.last_ns - evidence.first_ns)}"
             )
         self._back.setEnabled(self._model.history.can_go_back)
         self._forward.setEnabled(self._model.history.can_go_forward)

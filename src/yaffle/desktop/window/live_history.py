@@ -7,7 +7,7 @@ from PySide6.QtCore import QObject, QTimer
 from yaffle.desktop.shared.jobs import Latest
 from yaffle.session.investigation import Growth, Investigation
 
-PACES = {"held": 0, "every 1 s": 1, "every 5 s": 5, "every 10 s": 10, "every minute": 60}
+PACES = {"paused": 0, "every 1 s": 1, "every 5 s": 5, "every 10 s": 10, "every minute": 60}
 USUAL = "every 10 s"
 
 

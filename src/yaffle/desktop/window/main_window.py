@@ -193,7 +193,7 @@ class MainWindow(QMainWindow):
         self._action("Case", "Open a case…", "Ctrl+Shift+C", self.open_case_dialog)
         self._action("Case", "Open a history…", "Ctrl+H", self.open_history_dialog)
         self._action("Case", "Receive flow records…", "Ctrl+R", self.receive)
-        self._action("Case", "Read the captures again", "F5", self.read_again)
+        self._action("Case", "Reload captures", "F5", self.read_again)
         self._growing = self._action("Case", "Follow growing captures", "Ctrl+G", lambda: None)
         self._growing.setCheckable(True)
         self._timer = QTimer(self)
@@ -231,13 +231,13 @@ class MainWindow(QMainWindow):
         self._action("Focus", "Forward", "Alt+Right", self.investigation.forward)
         self._action(
             "Focus",
-            "All the time",
+            "Whole period",
             "Ctrl+0",
             lambda: self.investigation.look(self.investigation.focus.with_period(None)),
         )
         self._action(
             "Focus",
-            "Widen the trail by one",
+            "Up one level",
             "Alt+Up",
             lambda: self.investigation.look(self.investigation.focus.with_trail(self.investigation.focus.trail[:-1])),
         )
@@ -249,7 +249,7 @@ class MainWindow(QMainWindow):
         for k, name in enumerate(STATIONS):
             self._action("Stations", name, f"Ctrl+{k + 1}", lambda k=k: self.go(k))
         self._action(
-            "Window", "Findings: fold or open", "F9", lambda: self.findings.set_folded(not self.findings.folded)
+            "Window", "Show or hide findings", "F9", lambda: self.findings.set_folded(not self.findings.folded)
         )
         self._action("Window", "Light or dark", "F8", self.switch_theme)
         self._action("Window", "Shortcuts", "F1", self.show_shortcuts)
@@ -416,7 +416,7 @@ class MainWindow(QMainWindow):
         memory = self.investigation.memory()
         self._begin(
             lambda progress: Opened(opened.analysis, opened.folder, memory, progress),
-            "taking in what you said",
+            "applying changes",
             self._renamed,
         )
 
@@ -442,7 +442,7 @@ class MainWindow(QMainWindow):
             action = self._recent.addAction(path, lambda p=path: self.load([Path(p)]))
             action.setEnabled(Path(path).exists())
         if not self.preferences.recent:
-            self._recent.addAction("nothing yet").setEnabled(False)
+            self._recent.addAction("no recent cases").setEnabled(False)
 
     # --- files ---
     def open_files(self) -> None:
@@ -514,7 +514,7 @@ class MainWindow(QMainWindow):
         """Writes the case."""
         opened = self.investigation.opened
         if opened is None or self.job is not None:
-            self.statusBar().showMessage("One thing after another: wait for what is under way, or stop it.", 4000)
+            self.statusBar().showMessage("A task is running. Wait for it or stop it.", 4000)
             return
         self._begin(
             self.investigation.saving(opened, folder), "saving the case", lambda kept: self._saved(opened, kept)
@@ -528,7 +528,7 @@ class MainWindow(QMainWindow):
     def begin(self, work: Callable[[Callable[[float, str], bool]], str], words: str) -> None:
         """Work of a view: when it is done, what it returns is said."""
         if self.job is not None:
-            self.statusBar().showMessage("One thing after another: wait for what is under way, or stop it.", 4000)
+            self.statusBar().showMessage("A task is running. Wait for it or stop it.", 4000)
             return
         self._begin(work, words, self._done)
 
@@ -576,7 +576,7 @@ class MainWindow(QMainWindow):
     def load(self, paths: list[Path], *, again: bool = False) -> None:
         """Opens captures or one case, off the interface thread; `again`: the same ones, and what the user did stays."""
         if self.job is not None:
-            self.statusBar().showMessage("One thing after another: stop the reading first, or wait for it.", 4000)
+            self.statusBar().showMessage("A task is running. Wait for it or stop it.", 4000)
             return
         memory = self.investigation.memory() if again else {}
         if again:  # Connections may be numbered otherwise when more was read: the trail leads to the client.

@@ -100,7 +100,7 @@ class PeriodStrip(QWidget):
             width_s = max(1e-9, (data.edges_ns[1] - data.edges_ns[0]) / 1e9)
             return data.packets.astype(float), f"max {three_digits(float(data.packets.max() / width_s))} packets/s"
         if self.measure == "waiting":
-            return self._waiting, f"most waiting at once {three_digits(float(self._waiting.max()))}"
+            return self._waiting, f"peak concurrent waits {three_digits(float(self._waiting.max()))}"
         where = (
             "" if data.packets.any() else " at any one exporter"
         )  # Sums of exporters along a path would count twice.
@@ -130,7 +130,7 @@ class PeriodStrip(QWidget):
             flag = self._flag_at(event.position().x(), event.position().y())
             k = int(np.clip(np.searchsorted(self._series.edges_ns, at, "right") - 1, 0, self._series.octets.size - 1))
             text = (
-                f"{moment(at)}\n{rate(self._series.bits_per_s[k])}, {int(self._series.troubles[k])} segments in trouble"
+                f"{moment(at)}\n{rate(self._series.bits_per_s[k])}, {int(self._series.troubles[k])} TCP issues"
             )
             if flag:
                 text = flag

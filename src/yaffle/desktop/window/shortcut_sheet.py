@@ -5,7 +5,7 @@ from PySide6.QtWidgets import QDialog, QLabel, QVBoxLayout, QWidget
 _PLACES = (
     ("Period strip", "move the period", "Left, Right"),
     ("Period strip", "zoom", "+, -, wheel"),
-    ("Period strip", "all the time", "Home, Escape, double click"),
+    ("Period strip", "whole period", "Home, Escape, double click"),
     ("Period strip", "draw volume, packets or waiting", "M"),
     ("Survey, what traffic is made of", "into a line, out of it", "Enter, Backspace"),
     ("Apportion", "narrow to the row; on a connection, examine it", "Enter"),
