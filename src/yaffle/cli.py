@@ -260,9 +260,7 @@ def listen(
         typer.Option(
             "--udp",
             metavar="PORT",
-            help=(
-                "UDP port, NetFlow v5 or v9, IPFIX or sFlow v5; several are allowed. Default: 2055, 4739 and 6343."
-            ),
+            help=("UDP port, NetFlow v5 or v9, IPFIX or sFlow v5; several are allowed. Default: 2055, 4739 and 6343."),
         ),
     ] = None,
     tcp: Annotated[

@@ -259,7 +259,7 @@ def warm_up() -> None:
         model.open(Opened(analysis))
         assert model.scene is not None
         Connection(model.scene.evidence, 0)
-        for by in ("application", "cast", "marking", "VLAN"):
+        for by in ("application", "cast type", "DSCP", "VLAN"):
             make_up(model.scene.evidence, None, by)
         survey(model.scene, SurveySettings(DEFAULT, 0, "host", (), 1e6))
         assert model.scene.evidence.first_packet.size

@@ -37,7 +37,7 @@ def test_each_field_stands_in_its_bytes():
     )
     found = named(frame)
     assert found["VLAN tag", "VLAN"] == "5"
-    assert found["IPv4", "marking"] == "EF, ECN not capable"
+    assert found["IPv4", "DSCP"] == "EF, ECN not capable"
     assert (found["IPv4", "from"], found["IPv4", "to"], found["IPv4", "identification"]) == (C, S, "9")
     assert (found["TCP", "sequence"], found["TCP", "acknowledges"], found["TCP", "window"], found["TCP", "flags"]) == (
         "1000",

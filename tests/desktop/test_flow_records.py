@@ -25,10 +25,10 @@ def test_exporters_stand_in_gather_and_their_volume_in_survey(window, qtbot):  #
     assert panel.exporter.count() == 5
     assert panel.exporter.itemText(4).startswith("packets at")
     assert panel.model.rowCount() >= 3
-    panel.by.setCurrentIndex(DIMENSIONS.index("marking"))
+    panel.by.setCurrentIndex(DIMENSIONS.index("DSCP"))
     panel.by.activated.emit(panel.by.currentIndex())
     settle(window, qtbot)
-    assert panel.picture.settings.by == "marking"
+    assert panel.picture.settings.by == "DSCP"
     assert sum(p.share for p in panel.picture.parts) > 0.999
     panel.exporter.setCurrentIndex(3)
     panel.exporter.activated.emit(3)

@@ -156,7 +156,7 @@ def test_the_mast_loses_packets_and_a_service_gets_its_name(window, qtbot, tmp_p
     # Repeats are the trouble; its worst stretch becomes the period.
     troubles = window.survey.troubles
     names = [troubles.columns.index(r, 0).data() for r in range(troubles.columns.rowCount())]
-    troubles.selectRow(names.index("sent again"))
+    troubles.selectRow(names.index("retransmissions"))
     qtbot.keyClick(troubles, Qt.Key.Key_Return)
     assert model.focus.period is not None
     model.back()
@@ -233,7 +233,7 @@ def test_the_handheld_holds_itself_up_and_not_the_server(window, qtbot, tmp_path
     qtbot.keyClick(strip, Qt.Key.Key_M)
     assert strip.measure == "packets"
     qtbot.keyClick(strip, Qt.Key.Key_M)
-    assert strip.measure == "waiting"
+    assert strip.measure == "concurrent waits"
     assert not strip.grab().isNull()
     qtbot.keyClick(strip, Qt.Key.Key_Home)
     # A measure of one's own, on a log scale, in intervals of a second, and the line's rate.
@@ -242,7 +242,7 @@ def test_the_handheld_holds_itself_up_and_not_the_server(window, qtbot, tmp_path
     dialog = window.survey.findChildren(type(window.survey.findChild(QDialogButtonBox).parent()))[0]
     from yaffle.session.measures import Measure
 
-    dialog.add(Measure("handheld waits", "waiting", "client_name like 'handheld%'", "stacked"))
+    dialog.add(Measure("handheld waits", "concurrent waits", "client_name like 'handheld%'", "stacked"))
     dialog.add(Measure("broken", "volume", "wait_ms >", "line"))
     accept(qtbot, dialog)
     assert dialog.isVisible() and "broken" in dialog._wrong.text()

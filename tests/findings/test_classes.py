@@ -94,7 +94,7 @@ def test_a_marking_that_is_lost_is_a_finding_with_its_place(tmp_path):
     )
     assert (never.rule.application, never.lost, never.number, never.seen) == ("port 7000", False, 300, AF21)
     found = [f for f in all_findings(told) if f.cause == "marking"]
-    assert [(f.party, f.severity) for f in found] == [("network", "notable"), (found[1].party, "slight")]
+    assert [(f.party, f.severity) for f in found] == [("network", "major"), (found[1].party, "minor")]
     assert "leave with CS0, default instead of EF" in found[0].sentence
     assert applications(told)[-2:] == [VOICE, "video"]
 

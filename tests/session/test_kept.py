@@ -20,7 +20,7 @@ S = 10**9
 FULL = Kept(
     "notes", ("a/b/c",), {"x/y/z": "known"}, {"a/b/c": "told them"},
     (Complaint("Northpoint", "ticket desk", "slow!", 1, 2),), (NamedPeriod("rain", 3, 4),),
-    (Measure("mine", "waiting", "wait_ms > 5", "stacked"),), 1e8, (Rule("crew lists", "203.0.113.9", 8080),),
+    (Measure("mine", "concurrent waits", "wait_ms > 5", "stacked"),), 1e8, (Rule("crew lists", "203.0.113.9", 8080),),
 )  # fmt: skip
 
 
@@ -62,7 +62,7 @@ def finding(subject, first, last, lost, site=""):
     return Finding(
         "network",
         "loss",
-        "severe",
+        "critical",
         subject,
         f"The path of {subject} loses packets",
         "",

@@ -47,7 +47,7 @@ def test_packets_are_weighed_as_by_counting(scene):
             repeats[(t - int(edge_ns[0])) // (60 * S)] += kinds.is_repeat(kind)
     found = values(scene, Measure("", "volume"), edge_ns)
     assert found.tolist() == pytest.approx([volume[k] * 8 / 60 for k in range(edge_ns.size - 1)])
-    again = values(scene, Measure("", "sent again"), edge_ns)
+    again = values(scene, Measure("", "retransmissions"), edge_ns)
     assert again.tolist() == pytest.approx([repeats[k] / 60 for k in range(edge_ns.size - 1)])
 
 
@@ -62,18 +62,18 @@ def test_waits_are_summed_as_by_counting(scene):
         rows = sorted(began[k])
         got = {
             name: values(scene, Measure("", name), edge_ns)[k]
-            for name in ("exchanges", "users", "waiting", "worst wait", "median wait")
+            for name in ("exchanges", "clients", "concurrent waits", "max wait", "median wait")
         }
         assert got["exchanges"] == pytest.approx(len(rows) / 120)
-        assert got["users"] == len({c for _, c in rows})
-        assert got["waiting"] == pytest.approx(sum(w for w, _ in rows) / (120 * S))
+        assert got["clients"] == len({c for _, c in rows})
+        assert got["concurrent waits"] == pytest.approx(sum(w for w, _ in rows) / (120 * S))
         if rows:
-            assert got["worst wait"] == pytest.approx(rows[-1][0] / S)
+            assert got["max wait"] == pytest.approx(rows[-1][0] / S)
             assert got["median wait"] == pytest.approx(rows[len(rows) // 2][0] / S)
         else:
-            assert np.isnan(got["worst wait"])
+            assert np.isnan(got["max wait"])
     parts = [values(scene, Measure("", f"waiting for the {p}"), edge_ns) for p in ("client", "network", "server")]
-    assert (sum(parts) <= values(scene, Measure("", "waiting"), edge_ns) + 1e-9).all()
+    assert (sum(parts) <= values(scene, Measure("", "concurrent waits"), edge_ns) + 1e-9).all()
 
 
 def test_every_measure_can_be_drawn_and_a_filter_narrows_it(scene):
@@ -94,7 +94,7 @@ def test_intervals_are_as_asked_for_up_to_what_can_be_held():
 
 def test_a_way_down_holds_what_its_line_held(scene):
     evidence = scene.evidence
-    for by in ("application", "host", "port", "marking", "cast", "protocol"):
+    for by in ("application", "host", "port", "DSCP", "cast type", "protocol"):
         part = make_up(evidence, scene.packets, by)[0]
         inner = within(evidence, scene.packets, by, part.label)
         assert int(evidence.analysis.capture.packets.wire_bytes[inner].sum()) == part.octets

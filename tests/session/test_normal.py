@@ -42,10 +42,10 @@ def test_look_ups_are_measured_by_who_asked(model):
     rows = [
         one
         for one in model.evidence.analysis.lookups.rows
-        if one.protocol in LATENCIES["look-up latency"] and one.latency_ns >= 0
+        if one.protocol in LATENCIES["DNS response time"] and one.latency_ns >= 0
     ]
     client = rows[0].client
-    subject, evidence = Subject("look-up latency", "client", client), model.evidence
+    subject, evidence = Subject("DNS response time", "client", client), model.evidence
     assert client in groups_of(model.scene, subject)
     own = sorted(one.latency_ns / 1e9 for one in rows if one.client == client)
     assert measured(model.scene, subject, np.array([evidence.first_ns, evidence.last_ns + 1])).tolist() == [

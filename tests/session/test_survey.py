@@ -43,9 +43,9 @@ def test_every_way_of_making_up_holds_all_the_bytes(evidence):
         ("host", 2),
         ("port", 1),
         ("protocol", 1),
-        ("marking", 1),
+        ("DSCP", 1),
         ("VLAN", 1),
-        ("cast", 1),
+        ("cast type", 1),
     ):
         parts = make_up(evidence, None, by, most=10_000)
         assert sum(p.octets for p in parts) == times * total, by
@@ -69,7 +69,7 @@ def test_troubles_are_counted_by_kind(evidence):
     scene = Scene(evidence, Focus(), Filter(evidence), nothing, nothing)
     counts = {t.name: t.count for t in troubles(scene)}
     repeats = sum(1 for k in packets.kind[evidence.packet_counts].tolist() if kinds.is_repeat(k))
-    assert counts["sent again"] == repeats > 100
+    assert counts["retransmissions"] == repeats > 100
     kept = packets.kind[evidence.packet_counts] & kinds.KIND_MASK
     by_cause = sum(counts.get(name, 0) for name in RETRANSMISSIONS)
     assert by_cause + int((kept == kinds.REPEAT_CLOSE).sum()) == repeats

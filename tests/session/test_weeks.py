@@ -42,7 +42,7 @@ def model(folder):
 
 def test_the_full_line_is_found_with_what_filled_it_and_whom_it_hurt(model):
     (found,) = model.findings
-    assert (found.cause, found.party, found.severity) == ("full-line", "network", "severe")
+    assert (found.cause, found.party, found.severity) == ("full-line", "network", "critical")
     assert found.sentence.startswith(
         f"Line of {ROUTER} was full out (over 80 % of 10.0 Mbit/s) on 14 days, worst from 2026-10-07 00:59 for 8 h"
     )
@@ -54,7 +54,7 @@ def test_the_full_line_is_found_with_what_filled_it_and_whom_it_hurt(model):
 
 def test_interfaces_stand_fullest_first_with_the_stretch(model):
     (line,) = interfaces(model.evidence.analysis, *NIGHT).rows
-    assert (line.device, line.name, line.speed_bps, line.way) == (ROUTER, "line", LINE_BPS, "out")
+    assert (line.device, line.name, line.speed_bps, line.direction) == (ROUTER, "line", LINE_BPS, "outbound")
     assert line.utilization == pytest.approx(0.95, rel=1e-3)
     assert line.full_period == pytest.approx(
         (START + LONG_DAY * DAY_NS + HOUR_NS, START + LONG_DAY * DAY_NS + 9 * HOUR_NS), abs=10**9

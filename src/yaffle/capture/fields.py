@@ -143,7 +143,7 @@ def _ipv4(r: _Reader, at: int) -> None:
     protocol = r.data[at + 9]
     h = r.header("IPv4", at, size, f"{_v4(r, at + 12)} to {_v4(r, at + 16)}")
     h.parts = [
-        Field("header length", f"{size} B", at, at + 1), Field("marking", _marking(r.data[at + 1]), at + 1, at + 2),
+        Field("header length", f"{size} B", at, at + 1), Field("DSCP", _marking(r.data[at + 1]), at + 1, at + 2),
         Field("length", f"{total} B", at + 2, at + 4),
         Field("identification", str(r.number(at + 4, 2)), at + 4, at + 6),
         Field("fragment", f"offset {(part & 0x1FFF) * 8}{more}{whole}", at + 6, at + 8),
@@ -164,7 +164,7 @@ def _ipv6(r: _Reader, at: int) -> None:
     following, length = r.data[at + 6], r.number(at + 4, 2)
     h = r.header("IPv6", at, 40, f"{one} to {two}")
     h.parts = [
-        Field("marking", _marking(r.number(at, 2) >> 4 & 255), at, at + 2),
+        Field("DSCP", _marking(r.number(at, 2) >> 4 & 255), at, at + 2),
         Field("flow label", f"{r.number(at, 4) & 0xFFFFF:#07x}", at + 1, at + 4),
         Field("payload length", f"{length} B", at + 4, at + 6),
         Field("next header", f"{PROTOCOLS.get(following, 'extension')} ({following})", at + 6, at + 7),

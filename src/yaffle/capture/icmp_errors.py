@@ -15,7 +15,8 @@ _V4 = {
     (4, 0): "source quench", (12, 0): "parameter problem",
 }  # fmt: skip
 _V6 = {
-    (1, 0): "no route", (1, 1): "administratively prohibited", (1, 3): "address unreachable", (1, 4): "port unreachable",
+    (1, 0): "no route", (1, 1): "administratively prohibited", (1, 3): "address unreachable",
+    (1, 4): "port unreachable",
     (2, 0): "packet too big",
     (3, 0): "hop limit exceeded", (3, 1): "reassembly time exceeded", (4, 0): "parameter problem",
 }  # fmt: skip

@@ -1,4 +1,4 @@
-"""Sites without a finding: sites that waited on nothing unusual, said in words, because a complaint is answered by that too."""
+"""Sites without a finding: said in words, because a complaint is answered by that, too."""
 
 from dataclasses import dataclass
 
@@ -29,8 +29,8 @@ class Cleared:
         """In words."""
         users = f"{self.users} client{'s' if self.users != 1 else ''}"
         return (
-            f"{self.site}: no problem found in {self.exchanges:,} exchanges of {users}; response time {duration(self.median_ns)} (median),"
-            f" {duration(self.p95_ns)} (p95)."
+            f"{self.site}: no problem found in {self.exchanges:,} exchanges of {users}; response time"
+            f" {duration(self.median_ns)} (median), {duration(self.p95_ns)} (p95)."
         )
 
 

@@ -34,7 +34,7 @@ class Finding:
 
     party: str
     cause: str
-    severity: str  # severe, notable, slight
+    severity: str  # critical, major, minor (ITU-T X.733)
     subject: str
     sentence: str
     next_step: str
@@ -173,8 +173,8 @@ def _finding(analysis: Analysis, places: Places, key: tuple[str, str, str], rows
     }
     floor, measured = duration(median(trip)), False
     many = (
-        f"{rows.size:,} exchange{'s' if rows.size > 1 else ''} of {len(clients)} client{'s' if len(clients) > 1 else ''},"
-        f" {_period(first, last)}"
+        f"{rows.size:,} exchange{'s' if rows.size > 1 else ''} of {len(clients)}"
+        f" client{'s' if len(clients) > 1 else ''}, {_period(first, last)}"
     )
     of = f"{duration(int(own[middle]))} of {duration(int(wait[middle]))} (median)"
     changed = int(moved[members].sum())
@@ -198,7 +198,8 @@ def _finding(analysis: Analysis, places: Places, key: tuple[str, str, str], rows
         sentence = f"{site} waits for {where}: {causes.WORDS[cause]} takes {of}; {many}."
         grounds["ruled_out"] = f"Network ruled out: {steady}."
         step = (
-            f"Ask the owners of {app} what it was doing from {_period(first, last)}: locks, slow queries, or servers behind it."
+            f"Ask the owners of {app} what it was doing from {_period(first, last)}: locks, slow queries, or servers"
+            " behind it."
         )
         if cause == "window":
             step = f"Look at how {app} reads its requests: it advertised a zero window."
@@ -221,8 +222,8 @@ def _finding(analysis: Analysis, places: Places, key: tuple[str, str, str], rows
         if cause == "loss":
             timers = f", {expired:,} timeout{'s' if expired > 1 else ''}" if expired else ""
             sentence = (
-                f"The path of {site} loses packets: {share(repeat_share)} retransmitted ({again:,} of {sent:,}{timers});"
-                f" network time is {of}; {many}."
+                f"The path of {site} loses packets: {share(repeat_share)} retransmitted ({again:,} of"
+                f" {sent:,}{timers}); network time is {of}; {many}."
             )
             step = (
                 f"Look at the links between {site} and {app} for errors and full queues; a capture at the far end would"
@@ -236,9 +237,7 @@ def _finding(analysis: Analysis, places: Places, key: tuple[str, str, str], rows
                 told, step = _between(segments, step)
                 sentence += told
         elif cause == "queueing":
-            sentence = (
-                f"The path of {site} is congested: queuing and bottleneck bandwidth account for {of}; {many}."
-            )
+            sentence = f"The path of {site} is congested: queuing and bottleneck bandwidth account for {of}; {many}."
             step = (
                 f"Find what fills the link of {site} in this period, and its rate; a second capture beyond it would"
                 " name the segment."
@@ -252,7 +251,10 @@ def _finding(analysis: Analysis, places: Places, key: tuple[str, str, str], rows
                 others, themselves, {a: places.short(a) for c in others for a in (c.source, c.target)}
             )
         elif cause == "round-trip":
-            sentence = f"The path of {site} has a high RTT for this many round trips: {floor} each; network time is {of}; {many}."
+            sentence = (
+                f"The path of {site} has a high RTT for this many round trips: {floor} each; network time is {of};"
+                f" {many}."
+            )
             step = f"Fewer, larger exchanges or a nearer server would help; {app} sends requests one after another."
         else:
             sentence = f"{site} waits for connection setup: network time is {of}; {many}."
@@ -274,7 +276,8 @@ def _finding(analysis: Analysis, places: Places, key: tuple[str, str, str], rows
     close = seen_close_by(analysis, members) if who == causes.SERVER else None
     if close is not None:
         grounds["ruled_out"] += (
-            f" {close[0]} lies {duration(close[1])} from the server and saw the same, so that no network delay hides in it."
+            f" {close[0]} lies {duration(close[1])} from the server and saw the same, so that no network delay hides"
+            " in it."
         )
     whole = np.zeros(rows.size, np.int64)
     low, high = bounds_of_groups(account, rows, whole, 1)
@@ -336,12 +339,15 @@ def _waits_for_names(
     asked = " and ".join(places.short(server) for server in grounds["name_servers"][:2]) or "the name server"
     of = f"{duration(int(spent[middle]))} of {duration(int(wait[middle]))} at the median"
     split = f" ({duration(int(own[middle]))} server, {duration(int(trips[middle]))} network)"
-    sentence = f"{site} is delayed by DNS lookups before connecting to {app}: the lookup at {asked} takes {of}{split}; {many}."
+    sentence = (
+        f"{site} is delayed by DNS lookups before connecting to {app}: the lookup at {asked} takes {of}{split}; {many}."
+    )
     return (
         int(spent.sum()),
         sentence,
         (
-            f"Look at how {asked} answers (services, in Survey): which servers it depends on, and whether queries were retransmitted."
+            f"Look at how {asked} answers (services, in Survey): which servers it depends on, and whether queries were"
+            " retransmitted."
         ),
     )
 

@@ -23,14 +23,14 @@ DIMENSIONS = (
     "port",
     "interface in",
     "interface out",
-    "marking",
-    "cast",
+    "DSCP",
+    "cast type",
     "protocol",
 )
 NEXT = {
     "application": "pair", "host": "application", "peer": "application", "pair": "conversation", "site": "host",
     "site pair": "application", "port": "pair",
-    "interface in": "application", "interface out": "application", "marking": "application", "cast": "host",
+    "interface in": "application", "interface out": "application", "DSCP": "application", "cast type": "host",
     "protocol": "application", "conversation": "conversation",
 }  # fmt: skip
 REST = "all others"  # Of sums: what was put together without addresses.
@@ -66,9 +66,9 @@ class FlowLabels:
             return self._interfaces("egress", "out of")
         if dimension == "interface in":
             return self._interfaces("ingress", "into")
-        if dimension == "marking":
+        if dimension == "DSCP":
             return numbered(rows["dscp"].astype(np.int64), marking)
-        if dimension == "cast":
+        if dimension == "cast type":
             return self._end("dst").named(_cast)
         if dimension == "protocol":
             return numbered(rows["transport"].astype(np.int64), protocol_name)

@@ -1,4 +1,4 @@
-"""Links under high utilization: which, when, what filled them, and whom that affects, from counters and flow records alone."""
+"""Links under high utilization: when, by what traffic, and whom it affects; from counters and flow records alone."""
 
 from dataclasses import dataclass
 
@@ -91,7 +91,8 @@ def _what_fills(analysis: Analysis, one: InterfaceUse, stretch: _Stretch) -> tup
     hurt_sites = sorted({sites.texts[k] for k in np.unique(sites.codes[rest]).tolist()})
     hurt = (
         f"{count(others)} other"
-        f" host{'s' if others != 1 else ''}{' of ' + ', '.join(hurt_sites[:3]) if hurt_sites else ''} shared the remaining capacity"
+        f" host{'s' if others != 1 else ''}{' of ' + ', '.join(hurt_sites[:3]) if hurt_sites else ''} shared the"
+        " remaining capacity"
         if others
         else "no other host used it then"
     )
@@ -134,18 +135,20 @@ def _finding(analysis: Analysis, one: InterfaceUse, stretches: list[_Stretch]) -
     often = f"on {days} days" if days > 1 else "once"
     subject = f"{one.device} {one.name}"
     sentence = (
-        f"{one.name[:1].upper()}{one.name[1:]} of {one.device} had {one.direction} utilization above {share(OVER)} of {rate(one.speed_bps)} {often}, worst from {date_and_moment(worst.first_ns)[:16]} for"
+        f"{one.name[:1].upper()}{one.name[1:]} of {one.device} had {one.direction} utilization above {share(OVER)} of"
+        f" {rate(one.speed_bps)} {often}, worst from {date_and_moment(worst.first_ns)[:16]} for"
         f" {duration(worst.length_ns)}, {duration(worst.working_ns)} of that in working hours; {filled}"
     )
     step = (
-        "Move this traffic to another hour, or limit its rate; the same hour of earlier weeks shows since when it grew (Compare)."
+        "Move this traffic to another hour, or limit its rate; the same hour of earlier weeks shows since when it grew"
+        " (Compare)."
     )
     if not grounds:
         step = f"Have {one.device} export flow records, or capture there while utilization is high."
     grounds |= {
         "interface": one.number,
         "device": one.device,
-        "way": one.way,
+        "way": one.direction,
         "speed_bps": one.speed_bps,
         "days": days,
         "working_hours_ms": working / 1e6,

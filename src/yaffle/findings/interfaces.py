@@ -50,9 +50,9 @@ class InterfaceUse:
         return int(self.middles_ns[first]) - half, int(self.middles_ns[max(first, stop - 1)]) + half
 
     @property
-    def way(self) -> str:
-        """Which direction is the fuller one."""
-        return "in" if self.peak_bps[0] > self.peak_bps[1] else "out"
+    def direction(self) -> str:
+        """The busier direction."""
+        return "inbound" if self.peak_bps[0] > self.peak_bps[1] else "outbound"
 
 
 @dataclass(frozen=True)
@@ -113,7 +113,8 @@ def through(analysis: Analysis, interface: InterfaceUse) -> tuple[int, tuple[tup
     for number, exporter in enumerate(analysis.flow_tellers):
         if exporter.address == interface.device and exporter.flow_records:
             name = exporter.interfaces.get(interface.number, f"interface {interface.number}")
-            return number, ((f"interface {interface.way}", f"{'into' if interface.way == 'in' else 'out of'} {name}"),)
+            into = interface.direction == "inbound"
+            return number, ((f"interface {'in' if into else 'out'}", f"{'into' if into else 'out of'} {name}"),)
     return -1, ()
 
 

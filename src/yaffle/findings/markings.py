@@ -240,7 +240,7 @@ def marking_findings(analysis: Analysis) -> list[Finding]:
             "connections": list(one.connections), "first_ns": one.first_ns, "last_ns": one.last_ns, "exchanges": 0,
             "users": 0, "ruled_out": "",
         }  # fmt: skip
-        severity = "notable" if one.lost else "slight"
+        severity = "major" if one.lost else "minor"
         found.append(
             Finding(
                 one.party,

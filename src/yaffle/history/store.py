@@ -29,7 +29,7 @@ _LONGEST_LAG_NS = 7 * DAY_NS
 _TRIES = 3
 SIDES = {
     "host": "src_hi, src_lo, ipv6", "pair": "src_hi, src_lo, dst_hi, dst_lo, ipv6", "interface": "exporter, egress",
-    "marking": "dscp", "protocol": "transport",
+    "DSCP": "dscp", "protocol": "transport",
     "application": "application, transport, least(src_port, dst_port), greatest(src_port, dst_port)",
 }  # fmt: skip
 

@@ -39,6 +39,27 @@ WORDS = {
     "unseen": "not attributable (missing data)",
 }
 
+SHORT = {
+    "set-up": "connection setup",
+    "round-trip": "round trips",
+    "rate": "bottleneck bandwidth",
+    "queueing": "queuing",
+    "loss": "packet loss",
+    "processing": "processing",
+    "stall": "stall",
+    "window": "receive window",
+    "pacing": "pause",
+    "encryption": "TLS handshake",
+    "name": "DNS lookup",
+    "unseen": "missing data",
+}
+
+
+def charge_name(column: int) -> str:
+    """Party and cause of a charge column in a few words."""
+    party, cause = CHARGES[column]
+    return f"{party} {SHORT[cause]}"
+
 
 def party_columns(party: str) -> list[int]:
     """Charge columns of a party."""

@@ -237,7 +237,7 @@ def summary(scene: Scene) -> str:
     seen[evidence.client.codes[evidence.waits.connection[rows]]] = True
     users = int(seen.sum())
     return (
-        f"{count(rows.size)} exchanges of {count(users)} user{'s' if users != 1 else ''}, {duration(total)} of"
+        f"{count(rows.size)} exchanges of {count(users)} client{'s' if users != 1 else ''}, {duration(total)} of"
         f" waiting{': ' + named if named else ''}"
     )
 

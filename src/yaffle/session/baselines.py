@@ -98,7 +98,7 @@ def measures_of(scene: Scene) -> list[str]:
 def dimensions_of(measure: str) -> tuple[str, ...]:
     """By what a measure can be grouped."""
     if measure == FLOW_VOLUME:
-        return ("", "application", "host", "pair", "site", "site pair", "interface in", "interface out", "marking")
+        return ("", "application", "host", "pair", "site", "site pair", "interface in", "interface out", "DSCP")
     if measure in (IN, OUT):
         return ("interface",)
     return ("", "site", "server", "client") if measure in LATENCIES else ("", *GROUPED)

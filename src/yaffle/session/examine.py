@@ -185,11 +185,15 @@ class Connection:
                 owed, why = "client", "the request was not whole"
         elif last_data == SERVER:
             if g["d"][after] == SERVER and payload:
-                owed, kind, why = "server", "waiting", "the answer was not whole"
+                owed, kind, why = "server", "waiting", "the response was incomplete"
             elif g["d"][after] == CLIENT and payload:
                 owed, kind, why = "nobody", "idle", "everything asked was answered"
             else:
-                owed, kind, why = "client", "waiting", f"{size(open_bytes[SERVER])} of the answer were not acknowledged"
+                owed, kind, why = (
+                    "client",
+                    "waiting",
+                    f"{size(open_bytes[SERVER])} of the response were not acknowledged",
+                )
         else:
             owed, kind, why = "nobody", "idle", "nothing was asked yet"
         debt = f"the {owed} was expected to send next" if owed != "nobody" else "nobody was expected to send"

@@ -16,7 +16,7 @@ from yaffle.ledger.account import CLOSINGS, OPENINGS
 from yaffle.ledger.bounds import BOUNDED
 from yaffle.session.evidence import Evidence
 
-# (column, meaning). One row an exchange, or an opening that failed.
+# (column, meaning). One row an exchange, or a failed connection attempt.
 COLUMNS: tuple[tuple[str, str], ...] = (
     ("application", "what runs at the server"),
     ("client", "address of the client"),
@@ -24,7 +24,7 @@ COLUMNS: tuple[tuple[str, str], ...] = (
     ("site", "site of the client"),
     ("server", "address of the server"),
     ("server_port", "port of the server"),
-    ("wait_ms", "what the user waited, ms"),
+    ("wait_ms", "wait at the client, ms"),
     ("client_ms", "part of it charged to the client, ms"),
     ("network_ms", "part of it charged to the network, ms"),
     ("server_ms", "part of it charged to the server, ms"),
@@ -35,19 +35,19 @@ COLUMNS: tuple[tuple[str, str], ...] = (
         for end, word in (("low", "the least that"), ("high", "the most that"))
     ),
     ("loss_ms", "part of it charged to loss, ms"),
-    ("request_bytes", "bytes asked"),
-    ("response_bytes", "bytes answered"),
-    ("repeats", "segments sent again on the connection"),
-    ("timeouts", "how often a retransmission timer of the connection expired, openings included"),
+    ("request_bytes", "request bytes"),
+    ("response_bytes", "response bytes"),
+    ("retransmissions", "retransmitted segments of the connection"),
+    ("timeouts", "how often a retransmission timer of the connection expired (RTO), SYN included"),
     ("after_timeout", "segments retransmitted with the rest of a window after a timeout"),
-    ("fast_retransmissions", "segments retransmitted because acknowledgements told of a loss"),
+    ("fast_retransmissions", "fast retransmissions of the connection (RFC 5681, RFC 6675)"),
     ("tail_probes", "tail loss probes of the connection"),
-    ("out_of_order", "segments of the connection that came late"),
-    ("copies", "packets of the connection that the network doubled"),
+    ("out_of_order", "out-of-order segments of the connection"),
+    ("duplicates", "packets of the connection duplicated by the network"),
     ("duplicate_acks", "duplicate acknowledgements on the connection"),
-    ("zero_window_ms", "how long either side of the connection let nothing in, ms"),
-    ("resets", "segments of the connection that reset it"),
-    ("marking", "DSCP of the connection's first packet, by its name"),
+    ("zero_window_ms", "how long either side of the connection advertised a zero window, ms"),
+    ("resets", "RST segments of the connection"),
+    ("dscp", "DSCP of the connection's first packet, by its name"),
     ("vlan", "VLAN of the connection's first packet, 0 for untagged"),
     ("round_trip_ms", "least round trip between client and server, ms"),
     ("opening", "complete, unseen, refused, unanswered"),
@@ -55,12 +55,12 @@ COLUMNS: tuple[tuple[str, str], ...] = (
     (
         "protocol",
         (
-            "what the exchange speaks: http, http2, tls, postgresql, mysql, redis, smb, ldap, dns; tcp where that is"
+            "application protocol: http, http2, tls, postgresql, mysql, redis, smb, ldap, dns; tcp where that is"
             " not known"
         ),
     ),
-    ("label", "what was asked, literals of statements masked"),
-    ("outcome", "how it was answered: a status, an SQLSTATE, a code; answered, unanswered"),
+    ("label", "the request, literals of statements masked"),
+    ("outcome", "outcome: a status, an SQLSTATE, a code; answered, unanswered"),
     ("began", "when the exchange began, UTC"),
 )
 
@@ -153,14 +153,14 @@ class Filter:
                 "loss_ms": waits.charges[:, causes.LOSS] / 1e6,
                 "request_bytes": of_exchange("request_bytes"),
                 "response_bytes": of_exchange("response_bytes"),
-                "repeats": both("retransmitted_packets"),
+                "retransmissions": both("retransmitted_packets"),
                 **{name: both(name) for name in ("timeouts", "after_timeout", "fast_retransmissions", "tail_probes")},
                 "out_of_order": both("out_of_order_packets"),
-                "copies": both("duplicate_packets"),
+                "duplicates": both("duplicate_packets"),
                 "duplicate_acks": both("duplicate_acks"),
                 "zero_window_ms": both("zero_window_ns") / 1e6,
                 "resets": both("resets"),
-                "marking": _texts(
+                "dscp": _texts(
                     Labels((packets.tos[first] >> 2).astype(np.int64), [marking(k) for k in range(64)]), slice(None)
                 ),
                 "vlan": packets.vlan[first],

@@ -2,6 +2,8 @@
 
 from dataclasses import dataclass, replace
 
+from yaffle.session.former_words import present_filter
+
 TRAIL = ("application", "server", "client", "connection")
 
 
@@ -36,5 +38,5 @@ class Focus:
         return cls(
             (int(period[0]), int(period[1])) if isinstance(period, list) and len(period) == 2 else None,
             tuple(str(part) for part in trail) if isinstance(trail, list) else (),
-            text if isinstance(text, str) else "",
+            present_filter(text) if isinstance(text, str) else "",
         )

@@ -6,6 +6,7 @@ from typing import Any
 from yaffle.inventory.expected_markings import USUAL, Expected
 from yaffle.inventory.places import Rule, Site
 from yaffle.path.translations import PairedEnds
+from yaffle.session.former_words import present_key
 from yaffle.session.map_edits import Drawn, Placed
 from yaffle.session.measures import DEFAULT, Measure
 
@@ -86,7 +87,7 @@ class Kept:
 
         def texts(name: str) -> dict[str, str]:
             found = data.get(name)
-            return {str(k): str(v) for k, v in found.items()} if isinstance(found, dict) else {}
+            return {present_key(str(k)): str(v) for k, v in found.items()} if isinstance(found, dict) else {}
 
         def listed(name: str) -> list[Any]:
             found = data.get(name)
@@ -106,7 +107,7 @@ class Kept:
         line = data.get("line_bps")
         return cls(
             str(data.get("notes", "")),
-            tuple(str(key) for key in listed("pinned")),
+            tuple(present_key(str(key)) for key in listed("pinned")),
             texts("dismissed"),
             texts("remarks"),
             entries("complaints", Complaint),

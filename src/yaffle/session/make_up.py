@@ -14,16 +14,16 @@ from yaffle.kernels import kernel
 from yaffle.session.evidence import Evidence
 from yaffle.session.expressions import also, literal, only
 
-DIMENSIONS = ("application", "host", "pair", "port", "protocol", "marking", "VLAN", "cast")
+DIMENSIONS = ("application", "host", "pair", "port", "protocol", "DSCP", "VLAN", "cast type")
 NEXT = {
     "application": "host",
     "host": "pair",
     "pair": "port",
     "port": "pair",
     "protocol": "application",
-    "marking": "application",
+    "DSCP": "application",
     "VLAN": "application",
-    "cast": "application",
+    "cast type": "application",
 }
 TREND = 24
 _TCP = 6
@@ -102,20 +102,20 @@ def _dimension(evidence: Evidence, by: str) -> _Dimension:
                 only("server_port", ports[k] % 65536) if k < len(ports) and ports[k] // 65536 == _TCP else ""
             ),
         )
-    if by == "cast":
+    if by == "cast type":
         codes = np.where(packets.marks & MARK_BROADCAST, 2, np.where(packets.marks & MARK_MULTICAST, 1, 0))
         return _Dimension(["unicast", "multicast", "broadcast"], of_packet=codes)
-    column = {"marking": packets.tos >> 2, "VLAN": packets.vlan, "protocol": packets.protocol}[by]
+    column = {"DSCP": packets.tos >> 2, "VLAN": packets.vlan, "protocol": packets.protocol}[by]
     seen = np.flatnonzero(np.bincount(column, minlength=1))
     number = np.zeros(int(seen.max()) + 1 if seen.size else 1, np.int64)
     number[seen] = np.arange(seen.size)
     names = {
-        "marking": marking,
+        "DSCP": marking,
         "VLAN": lambda v: f"VLAN {v}" if v else "untagged",
         "protocol": protocol_name,
     }[by]
     filters: dict[str, Callable[[int], str]] = {
-        "marking": lambda k: only("marking", marking(int(seen[k]))),
+        "DSCP": lambda k: only("dscp", marking(int(seen[k]))),
         "VLAN": lambda k: only("vlan", int(seen[k])),
         "protocol": lambda _k: "",
     }

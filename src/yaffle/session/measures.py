@@ -8,6 +8,7 @@ import numpy as np
 from yaffle.arrays import Array
 from yaffle.exchanges.lookup import Lookup
 from yaffle.kernels import kernel
+from yaffle.session.former_words import present_filter, present_measure
 from yaffle.session.scene import Scene
 from yaffle.transport import kinds
 
@@ -25,27 +26,28 @@ _REPEATS = (
 )
 # (name, kinds) of troubles, by what the segments are.
 TROUBLES: tuple[tuple[str, tuple[int, ...]], ...] = (
-    ("sent again", _REPEATS),
+    ("retransmissions", _REPEATS),
     ("out of order", (kinds.OUT_OF_ORDER,)),
-    ("copies", (kinds.COPY,)),
+    ("duplicates", (kinds.COPY,)),
     ("duplicate acks", (kinds.DUPLICATE_ACK,)),
-    ("window probes", (kinds.WINDOW_PROBE,)),
+    ("zero-window probes", (kinds.WINDOW_PROBE,)),
     ("resets", (kinds.RESET,)),
 )
 # The columns of the filter that tell whether a connection had them.
 TROUBLE_COLUMNS = {
-    "sent again": "repeats", "out of order": "out_of_order", "copies": "copies", "duplicate acks": "duplicate_acks",
-    "window probes": "zero_window_ms", "resets": "resets",
+    "retransmissions": "retransmissions", "out of order": "out_of_order", "duplicates": "duplicates",
+    "duplicate acks": "duplicate_acks",
+    "zero-window probes": "zero_window_ms", "resets": "resets",
     "timeouts": "timeouts", "fast retransmissions": "fast_retransmissions", "tail loss probes": "tail_probes",
     "retransmissions after timeout": "after_timeout",
 }  # fmt: skip
-# What made them be sent again.
+# Retransmissions by what set them off.
 RETRANSMISSIONS: dict[str, tuple[tuple[int, ...], str]] = {
     "timeouts": (
         (kinds.REPEAT_TIMEOUT, kinds.REPEAT_OPEN),
-        "retransmission timers that expired, a second, openings included",
+        "retransmission timers that expired, a second, SYN included",
     ),
-    "fast retransmissions": ((kinds.REPEAT_FAST,), "segments retransmitted on acknowledgements, a second"),
+    "fast retransmissions": ((kinds.REPEAT_FAST,), "fast retransmissions a second (RFC 5681, RFC 6675)"),
     "tail loss probes": ((kinds.REPEAT_TAIL,), "tail loss probes a second"),
     "retransmissions after timeout": (
         (kinds.REPEAT_AFTER,),
@@ -56,8 +58,8 @@ _SEGMENTS = (
     dict(TROUBLES)
     | {name: group for name, (group, _) in RETRANSMISSIONS.items()}
     | {
-        "openings": (kinds.OPEN,),
-        "in trouble": tuple(k for name, group in TROUBLES if name != "duplicate acks" for k in group),
+        "new connections": (kinds.OPEN,),
+        "TCP issues": tuple(k for name, group in TROUBLES if name != "duplicate acks" for k in group),
     }
 )
 _PARTY = {"waiting for the client": 0, "waiting for the network": 1, "waiting for the server": 2}
@@ -67,33 +69,37 @@ COUNTED: dict[str, tuple[str, str]] = {
     "volume": ("bit/s", "bytes on the wire, as a rate"),
     "payload": ("bit/s", "payload of transport, as a rate"),
     "packets": ("1/s", "packets a second"),
-    "in trouble": (
+    "TCP issues": (
         "1/s",
-        "segments that tell of trouble, a second: sent again, out of order, copies, window probes, resets",
+        "retransmissions, out-of-order segments, duplicates, zero-window probes and resets a second",
     ),
     **{name: ("1/s", f"segments a second: {name}") for name, _ in TROUBLES},
     **{name: ("1/s", meaning) for name, (_, meaning) in RETRANSMISSIONS.items()},
-    "openings": ("1/s", "connections begun a second"),
+    "new connections": ("1/s", "SYNs a second, retransmitted ones apart"),
     "exchanges": ("1/s", "exchanges begun a second"),
-    "users": ("", "clients that began an exchange in the interval"),
-    "waiting": ("waiting", "how many waited at once: the waits begun in the interval, by its length"),
-    **{name: ("waiting", f"how many were {name} at once") for name in _PARTY},
+    "clients": ("", "clients that began an exchange in the interval"),
+    "concurrent waits": ("waits", "waits under way at once: total wait begun in the interval, divided by its length"),
+    **{name: ("waits", f"concurrent waits: {name}") for name in _PARTY},
     "median wait": ("s", "of the exchanges begun in the interval"),
-    "worst wait": ("s", "of the exchanges begun in the interval"),
-    "median server time": ("s", "what was charged to the server, of the exchanges begun in the interval"),
-    "median network time": ("s", "what was charged to the network, of the exchanges begun in the interval"),
+    "max wait": ("s", "of the exchanges begun in the interval"),
+    "median server time": ("s", "server time of the exchanges begun in the interval, median"),
+    "median network time": ("s", "network time of the exchanges begun in the interval, median"),
     "median connect time": (
         "s",
         "from the first SYN to the client's acknowledgement, of the connections with exchanges begun in the interval",
     ),
-    "sent again, share": ("%", "segments sent again, of all segments with payload in the interval"),
-    "users affected": ("%", "clients that waited a second or longer at once, of all that waited in the interval"),
-    "look-up latency": ("s", "median of the look-ups of names in the interval, of all hosts"),
-    "lease latency": ("s", "median of the leases of addresses in the interval, of all hosts"),
-    "sign-on latency": ("s", "median of the sign-ons in the interval, of all hosts"),
+    "retransmission rate": ("%", "retransmitted segments, of all segments with payload in the interval"),
+    "clients affected": ("%", "clients that waited a second or longer at once, of all that waited in the interval"),
+    "DNS response time": ("s", "median of the DNS lookups in the interval, of all hosts"),
+    "DHCP response time": ("s", "median of the DHCP requests in the interval, of all hosts"),
+    "RADIUS response time": ("s", "median of the RADIUS requests in the interval, of all hosts"),
 }
 _MEDIANS = {"median server time": 2, "median network time": 1}
-LATENCIES = {"look-up latency": ("dns", "mdns"), "lease latency": ("dhcp", "dhcpv6"), "sign-on latency": ("radius",)}
+LATENCIES = {
+    "DNS response time": ("dns", "mdns"),
+    "DHCP response time": ("dhcp", "dhcpv6"),
+    "RADIUS response time": ("radius",),
+}
 _AFFECTED_NS = 1_000_000_000
 
 
@@ -119,10 +125,14 @@ class Measure:
     def from_json(cls, data: dict[str, Any]) -> "Measure | None":
         """The reverse; None where it is not understood."""
         name, counted, text, mark = (str(data.get(key, "")) for key in ("name", "counted", "filter", "mark"))
-        return cls(name or counted, counted, text, mark if mark in MARKS else "line") if counted in COUNTED else None
+        former, counted = counted, present_measure(counted)
+        if counted not in COUNTED:
+            return None
+        name = counted if name in ("", former) else name
+        return cls(name, counted, present_filter(text), mark if mark in MARKS else "line")
 
 
-DEFAULT = (Measure("volume", "volume", mark="steps"), Measure("troubles/s", "in trouble", mark="steps"))
+DEFAULT = (Measure("volume", "volume", mark="steps"), Measure("TCP issues", "TCP issues", mark="steps"))
 
 
 def edges(first_ns: int, last_ns: int, interval_ns: int) -> Array:
@@ -194,11 +204,11 @@ def values(scene: Scene, measure: Measure, edge_ns: Array) -> Array:
         if measure.counted == "payload":
             return np.asarray(counted_packets(scene, mask, edge_ns, None, "payload_bytes") * 8 / spans_s)
         return np.asarray(counted_packets(scene, mask, edge_ns, _SEGMENTS.get(measure.counted)) / spans_s)
-    if measure.counted == "sent again, share":
+    if measure.counted == "retransmission rate":
         mask = scene.packets_of(rows) if measure.filter else scene.packets
         mask = mask & (scene.evidence.analysis.capture.packets.payload_bytes > 0)
         whole = counted_packets(scene, mask, edge_ns, None)
-        again = counted_packets(scene, mask, edge_ns, _SEGMENTS["sent again"])
+        again = counted_packets(scene, mask, edge_ns, _SEGMENTS["retransmissions"])
         return np.where(whole > 0, 100.0 * again / np.maximum(1, whole), np.nan)
     if measure.counted in LATENCIES:
         return latencies(asked(scene, measure.counted), edge_ns)
@@ -246,14 +256,14 @@ def _of_waits(scene: Scene, rows: Array, counted: str, edge_ns: Array) -> Array:
     spans_s = np.diff(edge_ns) / 1e9
     if counted == "exchanges":
         return np.asarray(np.bincount(place, minlength=bins) / spans_s)
-    if counted == "waiting" or counted in _PARTY:
-        weight = waits.wait_ns[rows] if counted == "waiting" else waits.parties[rows, _PARTY[counted]]
+    if counted == "concurrent waits" or counted in _PARTY:
+        weight = waits.wait_ns[rows] if counted == "concurrent waits" else waits.parties[rows, _PARTY[counted]]
         return np.asarray(np.bincount(place, weight, bins) / 1e9 / spans_s)
-    if counted == "users":
+    if counted == "clients":
         client = scene.evidence.client.codes[waits.connection[rows]]
         pairs = np.unique(place * (int(client.max()) + 1 if client.size else 1) + client)
         return np.bincount(pairs // (int(client.max()) + 1 if client.size else 1), minlength=bins).astype(float)
-    if counted == "users affected":
+    if counted == "clients affected":
         client = scene.evidence.client.codes[waits.connection[rows]]
         key, bad = place * (int(client.max(initial=0)) + 1) + client, waits.wait_ns[rows] >= _AFFECTED_NS
         every, hit = (
@@ -265,4 +275,4 @@ def _of_waits(scene: Scene, rows: Array, counted: str, edge_ns: Array) -> Array:
         return _medians(first[took >= 0], took[took >= 0] / 1e9, edge_ns)
     if counted in _MEDIANS:
         return _medians(first, waits.parties[rows, _MEDIANS[counted]] / 1e9, edge_ns)
-    return _medians(first, waits.wait_ns[rows] / 1e9, edge_ns, greatest=counted == "worst wait")
+    return _medians(first, waits.wait_ns[rows] / 1e9, edge_ns, greatest=counted == "max wait")

@@ -133,11 +133,7 @@ def _clocks(analysis: Analysis) -> list[str]:
             if clock.both_ways
             else "one direction alone was seen: its offset cannot be told"
         )
-        state = (
-            "timestamps corrected everywhere"
-            if point in analysis.path.corrected
-            else "uncorrected on other pages"
-        )
+        state = "timestamps corrected everywhere" if point in analysis.path.corrected else "uncorrected on other pages"
         drift = f", {clock.drift * 1e6:+.1f} ppm" if abs(clock.drift) >= 5e-8 else ""
         state += "".join(
             f"; it was set {duration(abs(step))} {'ahead' if step > 0 else 'back'} at {moment(at_ns)} of its own time"

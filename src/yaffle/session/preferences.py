@@ -9,6 +9,8 @@ from pathlib import Path
 
 import platformdirs
 
+from yaffle.session.former_words import present_filter
+
 MOST_RECENT = 12
 
 
@@ -68,7 +70,7 @@ def load() -> Preferences:
         float(silence) if isinstance(silence, int | float) and 0.001 <= silence <= 3_600_000 else plain.silence_ms,
         tuple(str(p) for p in recent)[:MOST_RECENT] if isinstance(recent, list) else (),
         (
-            tuple((str(f[0]), str(f[1])) for f in filters if isinstance(f, list) and len(f) == 2)
+            tuple((str(f[0]), present_filter(str(f[1]))) for f in filters if isinstance(f, list) and len(f) == 2)
             if isinstance(filters, list)
             else ()
         ),

@@ -7,13 +7,14 @@ from PySide6.QtCore import QModelIndex, QPoint, Qt, Signal
 from PySide6.QtGui import QGuiApplication, QKeyEvent, QKeySequence
 from PySide6.QtWidgets import QAbstractItemView, QHBoxLayout, QLabel, QMenu, QSplitter, QTreeView, QVBoxLayout, QWidget
 
-from yaffle.desktop.apportion.wait_plots import BINS, WaitPlots, cause_name
+from yaffle.desktop.apportion.wait_plots import BINS, WaitPlots
 from yaffle.desktop.apportion.wait_tree import COLUMNS, WaitTree
 from yaffle.desktop.shared import theme
 from yaffle.desktop.shared.column_table import filters_of
 from yaffle.desktop.shared.jobs import Latest
 from yaffle.desktop.shared.ledger_bar import LedgerDelegate, PartyKey
 from yaffle.desktop.shared.station import Station
+from yaffle.ledger import causes
 from yaffle.session.apportion import EXCHANGE, Group, groups, picture, summary
 from yaffle.session.expressions import above
 from yaffle.session.investigation import Investigation
@@ -209,7 +210,7 @@ class Apportion(Station):
             )
         for k in np.argsort(-group.charges)[:4].tolist():
             if group.charges[k] > 0:
-                menu.addAction(f"Slowest exchanges by {cause_name(k)}", lambda k=k: self.plots.choose_cause(k))
+                menu.addAction(f"Slowest exchanges by {causes.charge_name(k)}", lambda k=k: self.plots.choose_cause(k))
         menu.addSeparator()
         menu.addAction("Copy as text", lambda: QGuiApplication.clipboard().setText(self.tree.copied()))
         menu.exec(self.tree.viewport().mapToGlobal(place))

@@ -23,11 +23,6 @@ BINS = 180
 _ANY = "any cause"
 
 
-def cause_name(column: int) -> str:
-    """Party and cause in two words."""
-    return ", ".join(causes.CHARGES[column])
-
-
 def _rgb(color: QColor) -> tuple[int, int, int]:
     return color.red(), color.green(), color.blue()
 
@@ -104,9 +99,7 @@ class WaitPlots(QTabWidget):
         self._picture: ApportionPicture | None = None
         self._evidence: Evidence | None = None
         self.waits, self.volume = Plot("concurrent waits"), Plot("", "bit/s")
-        self.waits.setToolTip(
-            "Concurrent waits by party and cause. Wheel zooms, R resets."
-        )
+        self.waits.setToolTip("Concurrent waits by party and cause. Wheel zooms, R resets.")
         self.volume.setToolTip("Volume of these connections (line) and of everything else at the same time (filled)")
         self.volume.setXLink(self.waits)
         for plot in (self.waits, self.volume):
@@ -176,7 +169,7 @@ class WaitPlots(QTabWidget):
         """Asks after one cause."""
         place = self.cause.findData(column) if column is not None else 0
         if place < 0:
-            self.cause.addItem(cause_name(int(column or 0)), column)
+            self.cause.addItem(causes.charge_name(int(column or 0)), column)
             place = self.cause.count() - 1
         self.cause.setCurrentIndex(place)
         self.setCurrentIndex(3)
@@ -213,7 +206,7 @@ class WaitPlots(QTabWidget):
         sums = picture.charges.sum(axis=0)
         total = max(1.0, float(sums.sum()))
         named = [
-            f"{cause_name(k)} {duration(int(sums[k]))} ({100 * sums[k] / total:.0f} %)"
+            f"{causes.charge_name(k)} {duration(int(sums[k]))} ({100 * sums[k] / total:.0f} %)"
             for k in np.argsort(-sums)[:5]
             if sums[k] > 0
         ]
@@ -247,7 +240,7 @@ class WaitPlots(QTabWidget):
         self.cause.addItem(_ANY)
         for k in np.argsort(-sums).tolist():
             if sums[k] > 0 or k == chosen:
-                self.cause.addItem(cause_name(k), k)
+                self.cause.addItem(causes.charge_name(k), k)
         self.cause.setCurrentIndex(max(0, self.cause.findData(chosen)) if chosen is not None else 0)
         self.cause.blockSignals(False)
         rows, waits, places = picture.dearest, evidence.waits, evidence.places
@@ -364,7 +357,7 @@ class WaitPlots(QTabWidget):
         if not 0 <= k < picture.charges.shape[0]:
             return ""
         parts = ", ".join(
-            f"{cause_name(c)} {duration(int(picture.charges[k, c]))}"
+            f"{causes.charge_name(c)} {duration(int(picture.charges[k, c]))}"
             for c in np.argsort(-picture.charges[k])[:4]
             if picture.charges[k, c]
         )

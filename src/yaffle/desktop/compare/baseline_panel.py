@@ -193,9 +193,7 @@ class NormalPanel(QWidget):
         if item.legend is not None:
             item.legend.clear()
         if picture is None:
-            self.words.setText(
-                "Open a capture or a history: the baseline is learnt from the whole period."
-            )
+            self.words.setText("Open a capture or a history: the baseline is learnt from the whole period.")
             self.model.show_columns([], 0)
             return
         subject = picture.settings.subject

@@ -310,7 +310,12 @@ class Examine(QWidget):
                     g["flight"],
                     meaning="bytes of this side sent and not acknowledged, as seen here",
                 ),
-                Column("window", lambda r: f"{int(g['w'][r]):,}", g["w"], meaning="receive window this side advertised, bytes"),
+                Column(
+                    "window",
+                    lambda r: f"{int(g['w'][r]):,}",
+                    g["w"],
+                    meaning="receive window this side advertised, bytes",
+                ),
             ],
             g.size,
         )

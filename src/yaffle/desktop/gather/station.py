@@ -327,7 +327,8 @@ class Gather(QWidget):
             parts.append(
                 f"<p><b>Reception</b></p><ul><li>{count(int(told_of['records']))} records in"
                 f" {count(int(told_of['datagrams']))} datagrams since it began; {count(int(told_of['kernel_drops']))}"
-                f" datagrams dropped by the kernel (socket buffer full); {count(int(told_of['refused']))} unrecognized{'; ' + escape(str(told_of['trouble'])) if told_of['trouble'] else ''}</li></ul>"
+                f" datagrams dropped by the kernel (socket buffer full); {count(int(told_of['refused']))}"
+                f" unrecognized{'; ' + escape(str(told_of['trouble'])) if told_of['trouble'] else ''}</li></ul>"
             )
         account = evidence.analysis.account
         unseen = int((account.fact("opening") == 1).sum())
@@ -346,6 +347,7 @@ class Gather(QWidget):
         if capture.dropped_copies:
             parts.insert(
                 1,
-                f"<p>{count(capture.dropped_copies)} duplicate packets (present in two files of one capture point) removed.</p>",
+                f"<p>{count(capture.dropped_copies)} duplicate packets (present in two files of one capture point)"
+                " removed.</p>",
             )
         self._words.setHtml("".join(parts))

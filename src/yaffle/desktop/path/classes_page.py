@@ -57,9 +57,7 @@ class ClassesPage(QWidget):
         self.line.setDecimals(3)
         self.line.setSuffix(" Mbit/s")
         self.line.setSpecialValueText("busiest second")
-        self.line.setToolTip(
-            "The link rate to divide; without it the busiest second of the load is used"
-        )
+        self.line.setToolTip("The link rate to divide; without it the busiest second of the load is used")
         self.line.setKeyboardTracking(False)
         self.line.valueChanged.connect(lambda mbps: self.line_told.emit(mbps * 1e6))
         self.words = QLabel()
@@ -273,7 +271,8 @@ class ClassesPage(QWidget):
                 "all requirements fit"
                 if made.fits
                 else (
-                    f"all classes together require {rate(made.needed_bps)}, more than that: default class is reduced first"
+                    f"all classes together require {rate(made.needed_bps)}, more than that: default class is reduced"
+                    " first"
                 )
             )
             self.plan_words.setText(

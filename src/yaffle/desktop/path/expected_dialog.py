@@ -10,9 +10,7 @@ class ExpectedDialog(ListDialog):
     """`rules` is what was entered when it is accepted."""
 
     def __init__(self, rules: tuple[Expected, ...], applications: list[str], parent: QWidget | None = None) -> None:
-        words = (
-            "Packets of an application with another DSCP become findings, with the place where they are re-marked."
-        )
+        words = "Packets of an application with another DSCP become findings, with the place where they are re-marked."
         super().__init__(
             "Expected DSCP", words, ["application, or voice, or video", "DSCP: EF, AF41 or 46"], 520, parent
         )

@@ -9,7 +9,8 @@ from yaffle.session.path_view import PathPicture
 from yaffle.units import count, duration, moment
 
 _NOTHING = (
-    "No flow here was reported by two exporters: with flow records of several devices the path of each flow appears here, where its DSCP changes and its counts begin to fall. A history tells single flows for as long as it keeps"
+    "No flow here was reported by two exporters: with flow records of several devices the path of each flow appears"
+    " here, where its DSCP changes and its counts begin to fall. A history tells single flows for as long as it keeps"
     " single records: choose a shorter period."
 )
 

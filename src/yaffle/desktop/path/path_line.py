@@ -16,9 +16,7 @@ def way_words(way: WayPicture) -> str:
     """One direction in a line."""
     if not way.packets:
         return "no packets"
-    delay = (
-        "not received" if np.isnan(way.median_ns) else f"{duration(way.median_ns)} (min {duration(way.least_ns)})"
-    )
+    delay = "not received" if np.isnan(way.median_ns) else f"{duration(way.median_ns)} (min {duration(way.least_ns)})"
     lost = (
         f", lost {count(way.lost)} of {count(way.packets)} ({share(way.share)})"
         if way.lost
@@ -29,9 +27,7 @@ def way_words(way: WayPicture) -> str:
         for number, word in ((way.copies, "duplicated"), (way.reordered, "reordered"), (way.born, "injected"))
         if number
     ]
-    return (
-        delay + lost + "".join(f", {part}" for part in more) + (f", DSCP {way.markings[0]}" if way.markings else "")
-    )
+    return delay + lost + "".join(f", {part}" for part in more) + (f", DSCP {way.markings[0]}" if way.markings else "")
 
 
 class PathLine(QWidget):

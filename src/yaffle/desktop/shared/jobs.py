@@ -65,9 +65,7 @@ class Job(QObject):
             self.failed.emit(str(error))
         except Exception as error:  # noqa: BLE001  A mistake of ours: the window must live on and say so.
             _LOG.exception("a job failed")
-            self.failed.emit(
-                f"{type(error).__name__}: {error}. Internal error; details are in the log."
-            )
+            self.failed.emit(f"{type(error).__name__}: {error}. Internal error; details are in the log.")
         else:
             self.finished.emit(result)
 

@@ -96,9 +96,9 @@ def bound_words(charges: Array, bounds: Bounds, least_share: float = 0.01) -> li
 
 def bar_words(charges: Array, bounds: Bounds | None = None) -> str:
     """What a bar says, for a tool tip and for those who do not see it."""
-    lines = [f"{duration(int(charges.sum()))} of waiting"]
-    named = sorted(((int(charges[k]), *pair) for k, pair in enumerate(causes.CHARGES) if charges[k]), reverse=True)
-    lines += [f"{party}, {cause}: {duration(ns)}" for ns, party, cause in named]
+    lines = [f"{duration(int(charges.sum()))} total wait"]
+    named = sorted(((int(charges[k]), causes.charge_name(k)) for k in range(causes.COUNT) if charges[k]), reverse=True)
+    lines += [f"{name}: {duration(ns)}" for ns, name in named]
     if bounds is not None and (between := bound_words(charges, bounds)):
         lines += ["The evidence allows:", *between]
     return "\n".join(lines)

@@ -119,8 +119,8 @@ def _style(theme: Theme) -> str:
     QToolButton#station:focus {{ border-left: 4px solid {theme.moss}; }}
     QFrame#finding {{ background: {theme.panel}; border: 1px solid {theme.line}; border-left: 4px solid {theme.straw};
         border-radius: 3px; }}
-    QFrame#finding[severity="severe"] {{ border-left: 4px solid {theme.red}; }}
-    QFrame#finding[severity="slight"] {{ border-left: 4px solid {theme.line}; }}
+    QFrame#finding[severity="critical"] {{ border-left: 4px solid {theme.red}; }}
+    QFrame#finding[severity="minor"] {{ border-left: 4px solid {theme.line}; }}
     QFrame#finding:hover, QFrame#finding:focus {{ border-top-color: {theme.moss}; border-right-color: {theme.moss};
         border-bottom-color: {theme.moss}; }}
     QFrame#finding QLabel {{ background: transparent; }}

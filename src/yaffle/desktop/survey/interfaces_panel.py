@@ -96,7 +96,7 @@ class InterfacesPanel(QWidget):
                 Column(
                     "peak utilization",
                     lambda r: (
-                        f"{rows[r].way} {share(rows[r].utilization)}"
+                        f"{rows[r].direction} {share(rows[r].utilization)}"
                         if rows[r].speed_bps > 0
                         else rate(max(rows[r].peak_bps))
                     ),

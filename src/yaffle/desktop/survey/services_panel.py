@@ -187,8 +187,7 @@ class ServicesPanel(QWidget):
         self.plot.getPlotItem().enableAutoRange(axis="y")
         step = duration(int(self._edges_ns[1] - self._edges_ns[0]))
         self.words.setText(
-            f"{service.name}, {service.kind}: response time, median (round) and p95 (pointed),"
-            f" in intervals of {step}"
+            f"{service.name}, {service.kind}: response time, median (round) and p95 (pointed), in intervals of {step}"
         )
 
     def _words_at(self, x: float, _y: float) -> str:

@@ -132,9 +132,7 @@ class Survey(Station):
         self.parts.setTabToolTip(3, "Interface utilization, highest first")
         self.parts.currentChanged.connect(self._turned)
         self.parts.setTabToolTip(2, "Exported flow records: volume over time, and its mix")
-        self.parts.setTabToolTip(
-            1, "DNS, DHCP, RADIUS, web, databases: response times and errors of each"
-        )
+        self.parts.setTabToolTip(1, "DNS, DHCP, RADIUS, web, databases: response times and errors of each")
         whole = QVBoxLayout(self)
         whole.setContentsMargins(8, 4, 8, 6)
         whole.addWidget(self.parts)
@@ -261,7 +259,8 @@ class Survey(Station):
         )
         step = duration(int(picture.edges_ns[1] - picture.edges_ns[0]))
         words = (
-            f"{count(picture.packets)} packets, {size(picture.octets)} ({scene.words if scene else ''}); peak {short}; intervals of {step}"
+            f"{count(picture.packets)} packets, {size(picture.octets)} ({scene.words if scene else ''}); peak {short};"
+            f" intervals of {step}"
         )
         self._words.setText(". ".join([words, *(f"Left out: {error}" for error in picture.errors)]))
 

@@ -26,8 +26,8 @@ def _no_finding(evidence: Evidence | None) -> str:
         return "Nothing is open."
     if not evidence.waits.first_ns.size:
         return (
-            "No finding here: no link was highly utilized for long. Flow records and counters tell volumes, not waits: a capture"
-            " would tell who waits for whom."
+            "No finding here: no link was highly utilized for long. Flow records and counters tell volumes, not waits:"
+            " a capture would tell who waits for whom."
         )
     return "No finding here: nothing in this period is slow."
 
@@ -181,7 +181,9 @@ class FindingsDrawer(QWidget):
 
     def dismiss(self, finding: Finding) -> None:
         """Asks why, and puts the finding away; it can be taken back."""
-        reason, sure = QInputDialog.getText(self, "Dismiss this finding", f"{finding.sentence}\n\nReason for dismissing")
+        reason, sure = QInputDialog.getText(
+            self, "Dismiss this finding", f"{finding.sentence}\n\nReason for dismissing"
+        )
         if sure:
             self._model.keep(
                 self._model.kept.dismiss(finding.key, reason.strip() or "no reason given"), f"dismiss {finding.subject}"

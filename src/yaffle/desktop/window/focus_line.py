@@ -255,9 +255,7 @@ class FocusLine(QWidget):
         self.filter.style().polish(self.filter)
         place = error.place if error is not None and error.place is not None else 0
         before = self.filter.fontMetrics().horizontalAdvance(self.filter.text()[:place])
-        self._complain(
-            f"▲ Invalid filter (ignored): {error}" if error else "", self.filter.x() + 8 + before
-        )
+        self._complain(f"▲ Invalid filter (ignored): {error}" if error else "", self.filter.x() + 8 + before)
         period, evidence = focus.period, self._model.evidence
         self.period.setEnabled(evidence is not None)
         self.periods.setEnabled(evidence is not None)

@@ -24,7 +24,7 @@ _LEFT, _RIGHT, _TOP, _BOTTOM = 10, 10, 20, 16
 _TROUBLE_HEIGHT = 10
 _HANDLE = 5  # pixels around an edge of the period that take hold of it
 _DAY_NS = 86_400 * 10**9
-MEASURES = ("volume", "packets", "waiting")
+MEASURES = ("volume", "packets", "concurrent waits")
 
 
 class PeriodStrip(QWidget):
@@ -99,7 +99,7 @@ class PeriodStrip(QWidget):
         if self.measure == "packets":
             width_s = max(1e-9, (data.edges_ns[1] - data.edges_ns[0]) / 1e9)
             return data.packets.astype(float), f"max {three_digits(float(data.packets.max() / width_s))} packets/s"
-        if self.measure == "waiting":
+        if self.measure == "concurrent waits":
             return self._waiting, f"peak concurrent waits {three_digits(float(self._waiting.max()))}"
         where = (
             "" if data.packets.any() else " at any one exporter"
@@ -129,9 +129,7 @@ class PeriodStrip(QWidget):
             )
             flag = self._flag_at(event.position().x(), event.position().y())
             k = int(np.clip(np.searchsorted(self._series.edges_ns, at, "right") - 1, 0, self._series.octets.size - 1))
-            text = (
-                f"{moment(at)}\n{rate(self._series.bits_per_s[k])}, {int(self._series.troubles[k])} TCP issues"
-            )
+            text = f"{moment(at)}\n{rate(self._series.bits_per_s[k])}, {int(self._series.troubles[k])} TCP issues"
             if flag:
                 text = flag
             QToolTip.showText(event.globalPosition().toPoint() + QPoint(8, 12), text, self)
