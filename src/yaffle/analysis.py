@@ -19,7 +19,7 @@ from yaffle.flow_export.in_captures import find_exports
 from yaffle.flow_export.of_packets import flows_of_packets
 from yaffle.history.layout import is_history
 from yaffle.inventory.expected_markings import Expected
-from yaffle.inventory.places import Places, Rule, Site
+from yaffle.inventory.places import Places, PointName, Rule, Site, spoken_point
 from yaffle.ledger.engine import Account, account_all, arrange
 from yaffle.ledger.names import charge_names
 from yaffle.ledger.resolution import widen_by_resolution
@@ -40,6 +40,17 @@ if TYPE_CHECKING:
 
 HISTORY, COUNTERS = "history", "counters"  # formats of sources without packets
 COUNTER_SUFFIXES = (".csv", ".parquet")  # files that are read as tables of counters
+
+
+@dataclass(frozen=True)
+class Told:
+    """What the user says of the evidence: it changes names and findings, not what was captured."""
+
+    rules: tuple[Rule, ...] = ()
+    sites: tuple[Site, ...] = ()
+    expected: tuple[Expected, ...] = ()
+    apart: tuple[PairedEnds, ...] = ()
+    renamed: tuple[PointName, ...] = ()
 
 
 @dataclass
@@ -63,31 +74,33 @@ class Analysis:
     programs: list[Program] = field(default_factory=list)  # video in transport streams
     expected: tuple[Expected, ...] = ()  # the user's own rules of markings
     apart: tuple[PairedEnds, ...] = ()  # conversations of two points that the user says are not the same
+    renamed: tuple[PointName, ...] = ()  # capture points as the user calls them
     found_path: PointsPath | None = None  # as it was found, where `path` is not all of it
 
     @property
-    def told(self) -> tuple[tuple[Rule, ...], tuple[Site, ...], tuple[Expected, ...], tuple[PairedEnds, ...]]:
+    def told(self) -> Told:
         """The user's words in it."""
-        return self.rules, self.sites, self.expected, self.apart
+        return Told(self.rules, self.sites, self.expected, self.apart, self.renamed)
 
-    def as_told(
-        self,
-        rules: tuple[Rule, ...],
-        sites: tuple[Site, ...],
-        expected: tuple[Expected, ...],
-        apart: tuple[PairedEnds, ...],
-    ) -> "Analysis":
+    def as_told(self, told: Told) -> "Analysis":
         """The same evidence with other words of the user's."""
-        if (rules, sites, expected, apart) == self.told:
+        if told == self.told:
             return self
-        told = replace(self, rules=rules, sites=sites, expected=expected)
-        if apart == self.apart:
-            return told
+        named = replace(self, rules=told.rules, sites=told.sites, expected=told.expected, renamed=told.renamed)
+        if told.apart == self.apart:
+            return named
         whole = self.found_path or self.path
-        path = without(self.capture, whole, apart)
+        path = without(self.capture, whole, told.apart)
         flows = self.capture.conversations
         speaker = speaking_views(self.account, flows, journeys(path.segments, flows.point.size))
-        return replace(told, apart=apart, path=path, found_path=whole, speaker=speaker)
+        return replace(named, apart=told.apart, path=path, found_path=whole, speaker=speaker)
+
+    @cached_property
+    def point_names(self) -> list[str]:
+        """What the capture points are called, in their order: by the user, else after their files."""
+        own = {one.point: one.name for one in self.renamed}
+        sites = {self.places.site(address) for address in self.capture.names}
+        return [own.get(point) or spoken_point(point, sites) for point in self.capture.points]
 
     @cached_property
     def seen_flows(self) -> FlowRecords:

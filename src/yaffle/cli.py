@@ -80,6 +80,7 @@ def analyse(
     ] = None,
 ) -> None:
     """Say who is slow, whose fault it is and how sure that is."""
+    from yaffle.analysis import Told
     from yaffle.analysis import analyse as run
     from yaffle.inventory.expected_markings import USUAL
     from yaffle.report import answer
@@ -94,7 +95,7 @@ def analyse(
     bar, step = _bar()
     with bar:
         compile_first(step)
-        analysis = run(files, step).as_told((), (), rules, ())
+        analysis = run(files, step).as_told(Told(expected=rules))
     content = document(analysis, line_mbps * 1e6 or None, literals=literals, include=wanted)
     if json_out == "-":
         json.dump(content, sys.stdout)

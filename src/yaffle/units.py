@@ -58,7 +58,9 @@ def duration(ns: float | None) -> str:
         return f"{three_digits(ns / NS_PER_MS)} ms"
     if size == 0:
         return "0"
-    return f"{three_digits(ns / 1000)} µs"
+    if size >= 999.5:
+        return f"{three_digits(ns / 1000)} µs"
+    return f"{three_digits(ns)} ns"
 
 
 def _scaled(value: float, unit: str) -> str:
@@ -76,6 +78,26 @@ def size(octets: float) -> str:
 def rate(bits_per_second: float) -> str:
     """Bits per second (or bytes, where the user wants those) with a decimal prefix."""
     return _scaled(bits_per_second / 8, "B/s") if _Shown.octet_rates else _scaled(bits_per_second, "bit/s")
+
+
+def axis_unit(greatest: float, unit: str) -> tuple[str, float]:
+    """What an axis whose greatest value is given counts in, and how many of the value's own unit that is.
+
+    Seconds, bits per second and bytes take prefixes; what is counted does not.
+    """
+    if unit == "s":
+        for name, factor in (("s", 1.0), ("ms", 1e-3), ("µs", 1e-6)):
+            if greatest >= factor:
+                return name, factor
+        return "ns", 1e-9
+    if unit not in ("bit/s", "B"):
+        return unit, 1.0
+    octets = unit == "bit/s" and _Shown.octet_rates
+    own, name = (8.0, "B/s") if octets else (1.0, unit)
+    for factor, prefix in ((1e12, "T"), (1e9, "G"), (1e6, "M"), (1e3, "k")):
+        if greatest / own >= factor:
+            return prefix + name, factor * own
+    return name, own
 
 
 def count(number: int) -> str:

@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from tests.frames import ether, ip, pcap
 from tests.path.test_shared import HERE, MS, THERE, two_points
-from yaffle.analysis import analyse
+from yaffle.analysis import Told, analyse
 from yaffle.findings.classes import ClassLoad, ClassLoads, class_loads
 from yaffle.findings.markings import applications, violations
 from yaffle.findings.planner import _waits, plan, tc_script
@@ -82,7 +82,7 @@ def test_each_class_of_a_segment(tmp_path):
 def test_a_marking_that_is_lost_is_a_finding_with_its_place(tmp_path):
     analysis = analyse(marked_path(tmp_path))
     assert violations(analysis) == []
-    told = analysis.as_told((), (), (Expected(VOICE, EF), Expected("port 7000", EF)), ())
+    told = analysis.as_told(Told(expected=(Expected(VOICE, EF), Expected("port 7000", EF))))
     lost, never = violations(told)
     assert (lost.rule.application, lost.lost, lost.number, lost.of, lost.seen, lost.place) == (
         VOICE,
@@ -100,7 +100,7 @@ def test_a_marking_that_is_lost_is_a_finding_with_its_place(tmp_path):
 
 
 def test_what_keeps_its_marking_is_no_finding(tmp_path):
-    told = analyse(marked_path(tmp_path, keeps=True)).as_told((), (), (Expected(VOICE, EF),), ())
+    told = analyse(marked_path(tmp_path, keeps=True)).as_told(Told(expected=(Expected(VOICE, EF),)))
     assert violations(told) == []
 
 
@@ -207,12 +207,12 @@ def test_the_script_is_text_with_all_classes():
 
 def test_no_capture_has_no_violations(tmp_path):
     path = pcap(tmp_path / "one.pcap", [(S, ether(datagram(HERE, THERE, 9, b"x" * 20, 0)))])
-    told = analyse([path]).as_told((), (), (Expected(VOICE, EF),), ())
+    told = analyse([path]).as_told(Told(expected=(Expected(VOICE, EF),)))
     assert violations(told) == []
 
 
 def test_flow_records_tell_where_a_marking_is_lost(analysed_morning):
-    told = analysed_morning.as_told((), (), (Expected("announcements", EF),), ())
+    told = analysed_morning.as_told(Told(expected=(Expected("announcements", EF),)))
     at_router, between = sorted(violations(told), key=lambda one: one.unit)
     assert (at_router.number, at_router.of, at_router.unit, at_router.place) == (
         1,

@@ -5,7 +5,7 @@ import random
 import pytest
 
 from tests.frames import ACK, PSH, SYN, ether, pcap, tcp, udp
-from yaffle.analysis import analyse
+from yaffle.analysis import Told, analyse
 from yaffle.path.translations import translations
 from yaffle.report.document import document
 
@@ -123,7 +123,7 @@ def test_what_the_user_says_is_not_the_same_is_on_no_segment(tmp_path):
     )
     analysis = analyse(two_points(tmp_path, events))
     (told,) = translations(analysis.capture, analysis.path)
-    apart = analysis.as_told((), (), (), (told.ends,))
+    apart = analysis.as_told(Told(apart=(told.ends,)))
     flows = analysis.capture.conversations
     assert {
         int(p)
@@ -133,7 +133,7 @@ def test_what_the_user_says_is_not_the_same_is_on_no_segment(tmp_path):
     } == {17}
     assert sum(way.sent.size for s in apart.path.segments for way in (s.up, s.down)) == 400
     assert len(document(apart)["connections"]) == 60
-    again = apart.as_told((), (), (), ())
+    again = apart.as_told(Told())
     assert document(again) == document(analysis)
 
 

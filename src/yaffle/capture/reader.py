@@ -246,7 +246,7 @@ def _describe(source: Source, packets: Columns) -> None:
     if sliced:
         source.notes.append(
             f"{sliced:,} packets truncated (snap length {longest} bytes): payloads are incomplete, headers and"
-            " sizes can"
+            " sizes are not"
         )
     dropped = sum(face.dropped for face in source.interfaces)
     if dropped:

@@ -11,7 +11,7 @@ import os
 import secrets
 import shutil
 from collections.abc import Callable
-from dataclasses import asdict
+from dataclasses import asdict, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -135,9 +135,8 @@ def save_case(
     """
     if folder.suffix != SUFFIX:
         raise CaseError(f"{folder}: the name of a case ends in {SUFFIX}")
-    analysis = analysis.as_told(
-        analysis.rules, analysis.sites, analysis.expected, ()
-    )  # The columns hold what was found; what the user says is in `memory`.
+    # The columns hold what was found; what the user says is in `memory`.
+    analysis = analysis.as_told(replace(analysis.told, apart=()))
     capture, account = analysis.capture, analysis.account
     tables: dict[str, dict[str, Array]] = {
         "packets": capture.packets._asdict(),

@@ -19,7 +19,7 @@ def where_lost(analysis: Analysis, connections: list[int]) -> list[tuple[str, st
     """(point passed first, point passed then, packets lost between, packets sent) in each direction of each segment,
     most lost first; empty where one point alone saw them.
     """
-    packets, points = analysis.capture.packets, analysis.capture.points
+    packets, points = analysis.capture.packets, analysis.point_names
     if not analysis.path.segments:
         return []
     own = np.isin(analysis.same, analysis.same[analysis.account.flow[connections]])
@@ -68,9 +68,7 @@ def where_waited(analysis: Analysis, rows: Array) -> list[WaitedAt]:
         along(analysis.capture, analysis.account, analysis.path, analysis.same, part).charges.sum(axis=0)
         for part in in_parts(rows)
     ]
-    return waited_at(
-        analysis.capture.points, stretches_of(analysis.path, len(analysis.capture.points)), np.sum(sums, axis=0)
-    )
+    return waited_at(analysis.point_names, stretches_of(analysis.path, len(analysis.point_names)), np.sum(sums, axis=0))
 
 
 def waited_at(points: list[str], stretches: list[tuple[int, int]], sums: Array) -> list[WaitedAt]:
@@ -92,7 +90,7 @@ def network_by_segment(analysis: Analysis) -> dict[int, list[WaitedAt]]:
     rows = np.flatnonzero(met[analysis.same[account.flow[owner]]]) if analysis.path.segments else owner[:0]
     if not rows.size:
         return {}
-    stretches = stretches_of(analysis.path, len(analysis.capture.points))
+    stretches = stretches_of(analysis.path, len(analysis.point_names))
     seen = np.unique(owner[rows])
     sums = np.zeros((seen.size, len(stretches), len(CAUSES)), np.int64)
     for part in in_parts(rows):
@@ -101,7 +99,7 @@ def network_by_segment(analysis: Analysis) -> dict[int, list[WaitedAt]]:
             np.searchsorted(seen, owner[part]),
             along(analysis.capture, account, analysis.path, analysis.same, part).charges,
         )
-    return {c: waited_at(analysis.capture.points, stretches, sums[k]) for k, c in enumerate(seen.tolist())}
+    return {c: waited_at(analysis.point_names, stretches, sums[k]) for k, c in enumerate(seen.tolist())}
 
 
 def seen_close_by(analysis: Analysis, connections: Array) -> tuple[str, int] | None:
@@ -119,4 +117,4 @@ def seen_close_by(analysis: Analysis, connections: Array) -> tuple[str, int] | N
     if views.size * 2 < connections.size or int(np.median(trips)) > CLOSE_NS:
         return None
     point = int(np.bincount(flows.point[account.flow[views]]).argmax())
-    return analysis.capture.points[point], int(np.median(trips))
+    return analysis.point_names[point], int(np.median(trips))

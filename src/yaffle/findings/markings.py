@@ -141,7 +141,7 @@ def _told(
 
 def _on_segments(analysis: Analysis, rule: Expected, own: Array, inside: Array) -> list[Violation]:
     """Markings that were there at one point and not at the next."""
-    packets, points = analysis.capture.packets, analysis.capture.points
+    packets, points = analysis.capture.packets, analysis.point_names
     found = []
     for segment in analysis.path.segments:
         for way, start, end in ((segment.up, segment.near, segment.far), (segment.down, segment.far, segment.near)):
@@ -156,7 +156,7 @@ def _on_segments(analysis: Analysis, rule: Expected, own: Array, inside: Array) 
 
 def _never_set(analysis: Analysis, rule: Expected, own: Array, inside: Array) -> list[Violation]:
     """Packets that bear another marking at the first point that they pass."""
-    packets, flows, points = analysis.capture.packets, analysis.capture.conversations, analysis.capture.points
+    packets, flows, points = analysis.capture.packets, analysis.capture.conversations, analysis.point_names
     later = np.zeros(packets.time_ns.size, bool)  # Seen before, at another point.
     for segment in analysis.path.segments:
         for way in (segment.up, segment.down):

@@ -91,7 +91,7 @@ def _at(analysis: Analysis, ordered: list[Media | Program], k: int) -> StreamAt:
     if k > 0:
         before = ordered[k - 1]
         if (more := media.lost - before.lost) > 0:
-            parts.append(f"{count(more)} lost since {analysis.capture.points[before.point]}")
+            parts.append(f"{count(more)} lost since {analysis.point_names[before.point]}")
         more_ns = (
             media.jitter_ns[1] - before.jitter_ns[1]
         )  # Of a stream the mean; of a program the greatest of its clock references.
@@ -107,4 +107,4 @@ def _at(analysis: Analysis, ordered: list[Media | Program], k: int) -> StreamAt:
         if isinstance(media, Media)
         else None
     )
-    return StreamAt(media, analysis.capture.points[media.point], k, ", ".join(parts) or "unchanged", network_ms, voice)
+    return StreamAt(media, analysis.point_names[media.point], k, ", ".join(parts) or "unchanged", network_ms, voice)

@@ -3,6 +3,9 @@ ports.
 """
 
 import ipaddress
+import re
+from collections import Counter
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 from functools import cached_property
 
@@ -59,6 +62,32 @@ class Site:
 
 
 @dataclass(frozen=True)
+class PointName:
+    """The user's own name for a capture point."""
+
+    point: str  # as the capture has it: a file's name, with that of its interface
+    name: str
+
+
+_ENDINGS = re.compile(r"(\.(pcap|pcapng|cap|gz|zst|lz4))+(?=$|, )", re.IGNORECASE)
+
+
+def spoken_point(point: str, sites: Iterable[str]) -> str:
+    """A file's name as people say it: quay-house-data-centre.pcapng becomes Quay House data centre.
+
+    sites: names that keep their capitals.
+    """
+    words = _ENDINGS.sub("", point).replace("-", " ").replace("_", " ").strip()
+    if not words or any(c.isupper() for c in words):
+        return words or point
+    for site in sorted(sites, key=len, reverse=True):
+        place = words.find(site.lower())
+        if site and place >= 0:
+            return words[:place] + site + words[place + len(site) :]
+    return words[:1].upper() + words[1:]
+
+
+@dataclass(frozen=True)
 class Places:
     """Names of hosts by address, as found in the evidence or given by the user."""
 
@@ -70,6 +99,17 @@ class Places:
     def host(self, address: str) -> str:
         """The host's own name, the one by which it was looked up, or its address."""
         return self.names.get(address) or self.resolved.get(address, address)
+
+    @cached_property
+    def _ending(self) -> str:
+        """What most names end in, and what therefore tells nobody apart: .harbourline.example."""
+        endings = Counter("." + ".".join(name.split(".")[-2:]) for name in self.names.values() if name.count(".") > 1)
+        ending, times = endings.most_common(1)[0] if endings else ("", 0)
+        return ending if times > 1 and 2 * times > len(self.names) else ""
+
+    def brief(self, address: str) -> str:
+        """The host's name without the ending that most names share; else as `host`."""
+        return self.host(address).removesuffix(self._ending)
 
     def short(self, address: str) -> str:
         """First label of the host's own name; the whole name by which it was looked up; or the address."""

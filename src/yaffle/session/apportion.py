@@ -202,7 +202,7 @@ class Level(Sequence[Group]):
             return f"{address} {port}", f"{evidence.places.short(address)}, {address} port {port}"
         if level == 2:
             key = evidence.client.texts[code]
-            name = evidence.places.host(key)
+            name = evidence.places.brief(key)
             return key, f"{name}  {key}" if name != key else key
         if level == 3:
             return str(code), f"port {int(evidence.client_port[code])}"

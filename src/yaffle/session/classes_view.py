@@ -36,7 +36,7 @@ class ClassPicture:
 def class_picture(scene: Scene, settings: ClassSettings) -> ClassPicture:
     """The classes in the period of the focus."""
     analysis = scene.evidence.analysis
-    points = analysis.capture.points
+    points = analysis.point_names
     every = [
         (f"{points[start]} → {points[end]}", way)
         for segment in analysis.path.segments

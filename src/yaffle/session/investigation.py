@@ -52,7 +52,7 @@ class Opened:
             if not progress(1.0, words):
                 raise Cancelled
 
-        self.analysis = self.analysis.as_told(*Kept.from_json(self.memory).told)
+        self.analysis = self.analysis.as_told(Kept.from_json(self.memory).told)
         step("naming who waited")
         self.evidence = Evidence(self.analysis)
         step("looking for who is slow")

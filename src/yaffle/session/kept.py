@@ -3,14 +3,15 @@
 from dataclasses import asdict, dataclass, field, replace
 from typing import Any
 
+from yaffle.analysis import Told
 from yaffle.inventory.expected_markings import USUAL, Expected
-from yaffle.inventory.places import Rule, Site
+from yaffle.inventory.places import PointName, Rule, Site
 from yaffle.path.translations import PairedEnds
 from yaffle.session.former_words import present_key
 from yaffle.session.map_edits import Drawn, Placed
 from yaffle.session.measures import DEFAULT, Measure
 
-_LISTS = ("complaints", "periods", "rules", "sites", "expected", "apart", "placed", "drawn")
+_LISTS = ("complaints", "periods", "rules", "sites", "expected", "apart", "placed", "drawn", "renamed")
 
 
 @dataclass(frozen=True)
@@ -51,6 +52,7 @@ class Kept:
     apart: tuple[PairedEnds, ...] = ()  # conversations of two points that are not the same
     placed: tuple[Placed, ...] = ()  # on the map
     drawn: tuple[Drawn, ...] = ()
+    renamed: tuple[PointName, ...] = ()  # capture points as the user calls them
 
     def pin(self, key: str, kept: bool) -> "Kept":
         """With a finding kept for the report, or not."""
@@ -68,9 +70,9 @@ class Kept:
         return replace(self, remarks={**others, key: text} if text.strip() else others)
 
     @property
-    def told(self) -> tuple[tuple[Rule, ...], tuple[Site, ...], tuple[Expected, ...], tuple[PairedEnds, ...]]:
+    def told(self) -> Told:
         """What changes the findings."""
-        return self.rules, self.sites, self.expected, self.apart
+        return Told(self.rules, self.sites, self.expected, self.apart, self.renamed)
 
     def as_json(self) -> dict[str, Any]:
         """For the case."""
@@ -124,6 +126,7 @@ class Kept:
             entries("apart", PairedEnds),
             entries("placed", Placed),
             entries("drawn", Drawn),
+            entries("renamed", PointName),
         )
 
 

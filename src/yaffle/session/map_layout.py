@@ -3,15 +3,15 @@ stays there.
 """
 
 from collections import defaultdict
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from itertools import pairwise
 
 from yaffle.session.map_edits import BY_HAND, Drawn, Placed
 from yaffle.session.map_view import BY_HAND as DRAWN_KIND
 from yaffle.session.map_view import CLIENTS, SERVERS, Link, MapPicture, Place
 
-WIDTH, HEIGHT = 168, 46  # of a box
-COLUMN, ROW = 290, 92  # from box to box
+WIDTH, HEIGHT = 132, 44  # of a box
+COLUMN, ROW = 278, 96  # from box to box
 _ROUNDS = 8
 
 
@@ -37,9 +37,7 @@ def laid_out(picture: MapPicture, placed: tuple[Placed, ...] = (), drawn: tuple[
         if mine is not None and mine.hidden:
             found.hidden += 1
             continue
-        found.places.append(
-            Place(place.key, mine.label if mine is not None and mine.label else place.label, place.kind, place.hosts)
-        )
+        found.places.append(replace(place, label=mine.label if mine is not None and mine.label else place.label))
     known = {place.key for place in picture.places}
     found.places += [
         Place(one.key, one.label or one.key.removeprefix(BY_HAND), DRAWN_KIND)
@@ -50,7 +48,7 @@ def laid_out(picture: MapPicture, placed: tuple[Placed, ...] = (), drawn: tuple[
     found.links = [link for link in picture.links if link.one in shown and link.two in shown]
     told = {link.key for link in found.links}
     found.links += [
-        Link(one.one, one.two, words=one.words or "drawn by hand")
+        Link(one.one, one.two, words=one.words or "drawn by hand", labels=(one.words,) if one.words else ())
         for one in drawn
         if {one.one, one.two} <= shown and (one.one, one.two) not in told
     ]

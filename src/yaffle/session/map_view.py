@@ -19,13 +19,13 @@ from yaffle.capture.registry import marking
 from yaffle.findings.flow_labels import FlowLabels, service_port
 from yaffle.findings.flow_path import FlowHop, flow_ways
 from yaffle.findings.flow_source import HeldFlows, held_flows
-from yaffle.inventory.places import Places
+from yaffle.inventory.places import Places, spoken
 from yaffle.path.segments import Way, marking_changes
 from yaffle.quantiles import median
 from yaffle.session.scene import Scene
 from yaffle.units import count, duration, share
 
-CLIENTS, POINT, DEVICE, SERVERS, BY_HAND = "clients", "point", "device", "servers", "by hand"
+CLIENTS, EDGE, POINT, DEVICE, SERVERS, BY_HAND = "clients", "edge", "point", "device", "servers", "by hand"
 FINE, WORN, HURT, UNMEASURED = "fine", "worn", "hurt", "unmeasured"
 HURT_SHARE = 0.001  # Of packets lost: from here on a link hurts.
 _MOST_SITES, _MOST_FLOWS = 12, 60
@@ -40,10 +40,13 @@ class Place:
     label: str
     kind: str
     hosts: int = 0
+    witnesses: tuple[str, ...] = ()  # capture points and devices that are this place
 
     @property
     def words(self) -> str:
         """What it is."""
+        if self.kind == EDGE:
+            return f"{count(len(self.witnesses))} witness{'es' if len(self.witnesses) != 1 else ''}"
         if self.kind in (CLIENTS, SERVERS):
             host = self.kind[:-1] if self.hosts == 1 else self.kind
             return f"{count(self.hosts)} {host}"
@@ -57,7 +60,8 @@ class Link:
     one: str  # keys of places, the one nearer to the clients first
     two: str
     state: str = UNMEASURED
-    words: str = ""
+    words: str = ""  # all that is known
+    labels: tuple[str, ...] = ()  # the same in short, a direction a line
     packets: int = 0
 
     @property
@@ -81,10 +85,23 @@ class _Drawing:
     def __init__(self) -> None:
         self.places: dict[str, Place] = {}
         self.links: dict[tuple[str, str], Link] = {}
+        self.points: dict[int, str] = {}  # the place of each capture point
+        self.devices: dict[str, str] = {}  # and of each device
 
     def place(self, kind: str, label: str) -> str:
         key = f"{kind}: {label}"
         self.places.setdefault(key, Place(key, label, kind))
+        return key
+
+    def witness(self, kind: str, own: str, label: str, site: str) -> str:
+        """The place of a capture point or device: that of its site, where it has one, else its own."""
+        if not site:
+            key = f"{kind}: {own}"
+            self.places.setdefault(key, Place(key, label, kind))
+            return key
+        key = self.place(EDGE, site)
+        if own not in self.places[key].witnesses:
+            self.places[key].witnesses += (own,)
         return key
 
     def link(self, one: str, two: str) -> Link:
@@ -112,7 +129,7 @@ def _few(names: Array, weights: Array) -> dict[str, str]:
 
 def _captured(scene: Scene, analysis: Analysis, drawing: _Drawing) -> list[tuple[str, list[str]]]:
     """What the captures tell; gives the ways of their traffic, the largest first."""
-    capture, flows = analysis.capture, analysis.capture.conversations
+    flows = analysis.capture.conversations
     rows = np.flatnonzero((flows.first_ns <= scene.last_ns) & (flows.last_ns >= scene.first_ns))
     if not rows.size:
         return []
@@ -154,12 +171,10 @@ def _captured(scene: Scene, analysis: Analysis, drawing: _Drawing) -> list[tuple
             known[service] = places.application(server.texts[service[0]], service[1])
         applications[one, two, chain][known[service]] += weight
     named: list[tuple[str, list[str]]] = []
-    for (one, two, chain), weight in _joined(ways, applications):
-        stations = [
-            drawing.place(CLIENTS, one),
-            *(drawing.place(POINT, capture.points[p]) for p in chain),
-            drawing.place(SERVERS, two),
-        ]
+    joined = _joined(ways, applications)
+    _stand_points(analysis, drawing, [chain for (_, _, chain), _ in joined])
+    for (one, two, chain), weight in joined:
+        stations = [drawing.place(CLIENTS, one), *(drawing.points[p] for p in chain), drawing.place(SERVERS, two)]
         for near, far in pairwise(stations):
             drawing.link(near, far).packets += weight
         named += [
@@ -172,6 +187,21 @@ def _captured(scene: Scene, analysis: Analysis, drawing: _Drawing) -> list[tuple
                 drawing.places[key].hosts = len(own)
     _measured(scene, analysis, drawing)
     return list({name: (name, stations) for name, stations in reversed(named)}.values())[::-1]
+
+
+def _site_in(name: str, sites: set[str]) -> str:
+    """The site that a name speaks of; empty where it speaks of none."""
+    return max((site for site in sites if site.lower() in name.lower()), key=len, default="")
+
+
+def _stand_points(analysis: Analysis, drawing: _Drawing, chains: list[tuple[int, ...]]) -> None:
+    """Gives each capture point its place: its site's, unless one way passes two points of that site."""
+    names, sites = analysis.point_names, {analysis.places.site(address) for address in analysis.capture.names}
+    site_of = [_site_in(name, sites) for name in names]
+    alone = {s for chain in chains for s, times in Counter(site_of[p] for p in chain).items() if times > 1}
+    for p in dict.fromkeys(p for chain in chains for p in chain):
+        site = site_of[p] if site_of[p] not in alone else ""
+        drawing.points[p] = drawing.witness(POINT, analysis.capture.points[p], names[p], site)
 
 
 def _joined(
@@ -213,9 +243,8 @@ def _chains(analysis: Analysis) -> dict[int, tuple[int, ...]]:
 
 def _measured(scene: Scene, analysis: Analysis, drawing: _Drawing) -> None:
     """How segments did in the period, and how far clients and servers are from the outermost points."""
-    points = analysis.capture.points
     for segment in analysis.path.segments:
-        key = f"{POINT}: {points[segment.near]}", f"{POINT}: {points[segment.far]}"
+        key = drawing.points.get(segment.near, ""), drawing.points.get(segment.far, "")
         if key in drawing.links:
             _judge(drawing.links[key], [_told(analysis, way, scene) for way in (segment.up, segment.down)])
     account, flows = analysis.account, analysis.capture.conversations
@@ -228,16 +257,14 @@ def _measured(scene: Scene, analysis: Analysis, drawing: _Drawing) -> None:
         for link in drawing.links.values():
             kind, outer = (CLIENTS, link.one) if side == "client" else (SERVERS, link.two)
             inner = link.two if side == "client" else link.one
-            if not outer.startswith(f"{kind}: ") or not inner.startswith(f"{POINT}: "):
+            points = [p for p, place in drawing.points.items() if place == inner]
+            if not outer.startswith(f"{kind}: ") or not points:
                 continue
-            point = points.index(inner.partition(": ")[2])
             code = next((k for k, text in enumerate(sites.texts) if text == outer.partition(": ")[2]), -1)
-            mine = own[(sites.codes[own] == code) & (flows.point[account.flow[own]] == point)]
+            mine = own[(sites.codes[own] == code) & np.isin(flows.point[account.flow[own]], points)]
             if mine.size:
-                link.state, link.words = (
-                    FINE,
-                    f"{duration(int(median(trips[mine])))} RTT; {count(mine.size)} connections",
-                )
+                rtt = f"{duration(int(median(trips[mine])))} RTT"
+                link.state, link.words, link.labels = FINE, f"{rtt}; {count(mine.size)} connections", (rtt,)
 
 
 @dataclass(frozen=True)
@@ -246,6 +273,27 @@ class _Way:
     lost: int
     median_ns: float
     markings: list[str]
+
+    @property
+    def _delay(self) -> str:
+        return "no packet received" if np.isnan(self.median_ns) else duration(self.median_ns)
+
+    @property
+    def short(self) -> str:
+        """Delay and share lost, or a changed DSCP."""
+        if self.lost:
+            return f"{self._delay}, {share(self.lost / self.packets)} lost"
+        return f"{self._delay}, {self.markings[0]}" if self.markings else self._delay
+
+    @property
+    def words(self) -> str:
+        """All of it."""
+        lost = (
+            f"lost {count(self.lost)} of {count(self.packets)} ({share(self.lost / self.packets)})"
+            if self.lost
+            else f"none of {count(self.packets)} lost"
+        )
+        return "; ".join([f"{self._delay}, {lost}", *self.markings])
 
 
 def _told(analysis: Analysis, way: Way, scene: Scene) -> _Way:
@@ -266,22 +314,13 @@ def _judge(link: Link, ways: list[_Way]) -> None:
     packets, lost = sum(w.packets for w in ways), sum(w.lost for w in ways)
     if not packets:
         return
-    delays = [duration(w.median_ns) for w in ways if not np.isnan(w.median_ns)]
     if link.words and link.state != UNMEASURED:  # Of clients at the other end.
         return
     changed = [text for w in ways for text in w.markings]
     link.state = HURT if lost >= HURT_SHARE * packets and lost > 1 else WORN if lost or changed else FINE
-    told = (
-        f"lost {count(lost)} of {count(packets)} ({share(lost / packets)})"
-        if lost
-        else f"none of {count(packets)} lost"
-    )
-    link.words = (
-        f"{delays[0]} there; {delays[1]} back; {told}"
-        if len(delays) == 2
-        else f"{delays[0] if delays else 'nothing arrived'}; {told}"
-    )
-    link.words += "".join(f"; {text}" for text in changed)
+    told = [(arrow, w) for arrow, w in zip("→←", ways, strict=True) if w.packets]
+    link.words = "; ".join(f"{arrow} {w.words}" for arrow, w in told)
+    link.labels = tuple(f"{arrow} {w.short}" for arrow, w in told)
 
 
 def _exported(scene: Scene, analysis: Analysis, drawing: _Drawing) -> list[tuple[str, list[str]]]:
@@ -293,30 +332,42 @@ def _exported(scene: Scene, analysis: Analysis, drawing: _Drawing) -> list[tuple
     found = []
     labels = FlowLabels(held, held.rows, analysis.places)
     applications = labels.by("application")
+    _stand_devices(analysis, drawing, [[_address(hop) for hop in way.hops] for way in ways[:_MOST_FLOWS]])
     for way in ways[:_MOST_FLOWS]:
         rows = np.array(way.rows, np.int64)
         source, target, forward = _ends(held, rows, analysis.places)
         hops = way.hops if forward else way.hops[::-1]
         stations = [
             drawing.place(CLIENTS, source),
-            *(drawing.place(DEVICE, _device(analysis, hop)) for hop in hops),
+            *(drawing.devices[_address(hop)] for hop in hops),
             drawing.place(SERVERS, target),
         ]
         for near, far in pairwise(stations):
             drawing.link(near, far).packets += int(sum(hop.packets for hop in way.hops) / len(way.hops))
         for before, after in pairwise(way.hops):
-            pair = [f"{DEVICE}: {_device(analysis, hop)}" for hop in ((before, after) if forward else (after, before))]
-            _judge_hop(drawing.link(pair[0], pair[1]), after)
+            pair = [drawing.devices[_address(hop)] for hop in ((before, after) if forward else (after, before))]
+            _judge_hop(drawing.link(pair[0], pair[1]), after, "→" if forward else "←")
         common = Counter(applications[row] for row in way.rows).most_common(1)[0][0]
         found.append((f"{source} → {common} (flow records)", stations))
     if not ways:
         for exporter in np.unique(held.rows["exporter"]).tolist():
-            drawing.place(DEVICE, analysis.places.short(held.exporters[exporter].address))
+            _stand_devices(analysis, drawing, [[held.exporters[exporter].address]])
     return found
 
 
-def _device(analysis: Analysis, hop: FlowHop) -> str:
-    return analysis.places.short(hop.exporter.partition(",")[0])
+def _address(hop: FlowHop) -> str:
+    return hop.exporter.partition(",")[0]
+
+
+def _stand_devices(analysis: Analysis, drawing: _Drawing, ways: list[list[str]]) -> None:
+    """Gives each device its place: its site's, unless one way passes two devices of that site or it has no name."""
+    places = analysis.places
+    sites = {places.site(address) for address in analysis.capture.names}
+    site_of = {a: _site_in(spoken(places.short(a)), sites) for way in ways for a in way}
+    alone = {s for way in ways for s, times in Counter(site_of[a] for a in way).items() if times > 1}
+    for address, site in site_of.items():
+        name = places.short(address)
+        drawing.devices[address] = drawing.witness(DEVICE, name, name, site if site not in alone else "")
 
 
 def _ends(held: HeldFlows, rows: Array, places: Places) -> tuple[str, str, bool]:
@@ -335,16 +386,17 @@ def _ends(held: HeldFlows, rows: Array, places: Places) -> tuple[str, str, bool]
     return (names[0], names[1], True) if forward else (names[1], names[0], False)
 
 
-def _judge_hop(link: Link, hop: FlowHop) -> None:
+def _judge_hop(link: Link, hop: FlowHop, arrow: str) -> None:
     if np.isnan(hop.lost) or not hop.compared:
         return
     lost = max(0.0, hop.lost) if hop.lost > hop.uncertainty else 0.0
     state = HURT if lost >= HURT_SHARE * hop.compared and lost > 1 else WORN if lost else FINE
     if hop.remarked and state == FINE:
         state = WORN
-    words = hop.words if hop.words != "as before" else "counts do not fall"
-    if link.state == UNMEASURED or (link.state == FINE and state != FINE):
-        link.state, link.words = state, words
-    elif state != FINE and words not in link.words:
-        link.words += f"; {words}"
-        link.state = HURT if HURT in (state, link.state) else WORN
+    words = f"{arrow} flow records: {hop.words if hop.words != 'as before' else 'counts do not fall'}"
+    if words not in link.words:
+        link.words = f"{link.words}; {words}" if link.words else words
+    if not any(label.startswith(arrow) for label in link.labels):
+        told = f"{share(lost / hop.compared)} fewer" if lost else "re-marked" if hop.remarked else "no loss"
+        link.labels += (f"{arrow} {told}",)
+    link.state = next(one for one in (HURT, WORN, FINE) if one in (state, link.state))

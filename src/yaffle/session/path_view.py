@@ -79,13 +79,26 @@ class SegmentPicture:
 
 
 @dataclass(frozen=True)
+class ClockPicture:
+    """The clock of one capture point against that of the first."""
+
+    point: str
+    against: str
+    offset_ns: float
+    drift_ppm: float
+    uncertainty_ns: float | None  # which an asymmetry of the path could hide; None: one direction alone was seen
+    corrected: bool  # whether timestamps are corrected everywhere, else on the pages of the path alone
+    steps: str  # when it was set meanwhile; empty where it was not
+
+
+@dataclass(frozen=True)
 class PathPicture:
     """What the station shows."""
 
     points: list[str]
     segments: list[SegmentPicture]
     edges_ns: Array
-    clocks: list[str]  # in words, point by point
+    clocks: list[ClockPicture]  # in words, point by point
     ways: list[FlowWay]  # of flow records, over the exporters that told them
     streams: list[StreamAt]  # voice and video of the period, stream by stream, from sender to receiver
     calls: list[Call]
@@ -119,31 +132,28 @@ def path_picture(scene: Scene) -> PathPicture:
         if call.asked_ns <= last_ns and max(call.asked_ns, call.ended_ns, call.answered_ns) >= first_ns
     ]
     return PathPicture(
-        analysis.capture.points, segments, edges_ns, _clocks(analysis), flow_ways(held), streams, calls,
+        analysis.point_names, segments, edges_ns, _clocks(analysis), flow_ways(held), streams, calls,
         way_changes(held), where_waited(analysis, rows[rows >= 0]),
         translations(analysis.capture, analysis.path), analysis.apart, split_connections(analysis.capture),
     )  # fmt: skip
 
 
-def _clocks(analysis: Analysis) -> list[str]:
-    found = []
-    for point, clock in sorted(analysis.path.clocks.items()):
-        known = (
-            f"± {clock.uncertainty_ns / 1e6:.3g} ms, which an asymmetry of the path could hide"
-            if clock.both_ways
-            else "one direction alone was seen: its offset cannot be told"
+def _clocks(analysis: Analysis) -> list[ClockPicture]:
+    return [
+        ClockPicture(
+            analysis.point_names[point],
+            analysis.point_names[0],
+            clock.offset_ns,
+            clock.drift * 1e6,
+            clock.uncertainty_ns if clock.both_ways else None,
+            point in analysis.path.corrected,
+            "; ".join(
+                f"set {duration(abs(step))} {'ahead' if step > 0 else 'back'} at {moment(at_ns)} of its own time"
+                for at_ns, step in clock.steps
+            ),
         )
-        state = "timestamps corrected everywhere" if point in analysis.path.corrected else "uncorrected on other pages"
-        drift = f", {clock.drift * 1e6:+.1f} ppm" if abs(clock.drift) >= 5e-8 else ""
-        state += "".join(
-            f"; it was set {duration(abs(step))} {'ahead' if step > 0 else 'back'} at {moment(at_ns)} of its own time"
-            for at_ns, step in clock.steps
-        )
-        found.append(
-            f"{analysis.capture.points[point]}: {clock.offset_ns / 1e6:+.3f} ms{drift} against"
-            f" {analysis.capture.points[0]} ({known}); {state}"
-        )
-    return found
+        for point, clock in sorted(analysis.path.clocks.items())
+    ]
 
 
 def _speakers(analysis: Analysis) -> Array:
@@ -154,7 +164,7 @@ def _speakers(analysis: Analysis) -> Array:
 
 
 def _segment(analysis: Analysis, segment: PathSegment, edges_ns: Array, speaker: Array) -> SegmentPicture:
-    points = analysis.capture.points
+    points = analysis.point_names
     near, far = points[segment.near], points[segment.far]
     ways = (_way(analysis, segment.up, near, far, edges_ns), _way(analysis, segment.down, far, near, edges_ns))
     lost: list[LostPacket] = []

@@ -5,14 +5,16 @@ from collections.abc import Sequence
 import numpy as np
 from PySide6.QtCore import QModelIndex, QPoint, Qt, Signal
 from PySide6.QtGui import QGuiApplication, QKeyEvent, QKeySequence
-from PySide6.QtWidgets import QAbstractItemView, QHBoxLayout, QLabel, QMenu, QSplitter, QTreeView, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QAbstractItemView, QHBoxLayout, QLabel, QMenu, QTreeView, QVBoxLayout, QWidget
 
 from yaffle.desktop.apportion.wait_plots import BINS, WaitPlots
 from yaffle.desktop.apportion.wait_tree import COLUMNS, WaitTree
 from yaffle.desktop.shared import theme
+from yaffle.desktop.shared.column_fit import ColumnFit
 from yaffle.desktop.shared.column_table import filters_of
 from yaffle.desktop.shared.jobs import Latest
 from yaffle.desktop.shared.ledger_bar import LedgerDelegate, PartyKey
+from yaffle.desktop.shared.panes import Panes
 from yaffle.desktop.shared.station import Station
 from yaffle.ledger import causes
 from yaffle.session.apportion import EXCHANGE, Group, groups, picture, summary
@@ -77,8 +79,8 @@ class Apportion(Station):
         self.tree.selectionModel().currentChanged.connect(lambda *_: self._show_group())
         self.tree.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
         self.tree.customContextMenuRequested.connect(self._menu)
-        for column, width in enumerate((306, 78, 44, 64, 66, 64, 58, 68, 120)):
-            self.tree.setColumnWidth(column, width)
+        self._fit = ColumnFit(self.tree)
+        self.tree.expanded.connect(lambda _: self._fit_tree())
         self._words = QLabel()
         self._words.setObjectName("heading")
         self._words.setWordWrap(True)
@@ -97,10 +99,8 @@ class Apportion(Station):
         under.setContentsMargins(0, 0, 0, 0)
         under.addWidget(self._of)
         under.addWidget(self.plots, 1)
-        body = QSplitter(Qt.Orientation.Vertical)
-        body.addWidget(self.tree)
-        body.addWidget(lower)
-        body.setSizes([280, 260])
+        body = Panes("apportion station: body", Qt.Orientation.Vertical)
+        body.arrange([self.tree, lower], [280, 260])
         column_ = QVBoxLayout(self)
         column_.setContentsMargins(8, 6, 8, 6)
         column_.addLayout(top)
@@ -143,8 +143,13 @@ class Apportion(Station):
                 up = up.parent()
             self.tree.setCurrentIndex(index)
             self.tree.scrollTo(index, QAbstractItemView.ScrollHint.EnsureVisible)
+        self._fit_tree()
         self._showing = False
         self._show_group()
+
+    def _fit_tree(self) -> None:
+        last = len(COLUMNS) - 1
+        self._fit.fit({0: 180, last: 120}, last)
 
     def selected(self) -> Group | None:
         """The group of the current row."""

@@ -6,12 +6,14 @@ import numpy as np
 import pyqtgraph as pg
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QBrush, QColor
-from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QSplitter, QTabWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QTabWidget, QVBoxLayout, QWidget
 
 from yaffle.arrays import Array
 from yaffle.desktop.shared import theme
 from yaffle.desktop.shared.column_table import Column, ColumnTable, TableView
 from yaffle.desktop.shared.ledger_bar import BAR_ROLE, Bounds, LedgerDelegate, bar_words
+from yaffle.desktop.shared.panes import Panes
+from yaffle.desktop.shared.plot_head import Key, Mark
 from yaffle.desktop.shared.plots import Plot
 from yaffle.ledger import causes
 from yaffle.ledger.bounds import BOUNDED
@@ -98,17 +100,15 @@ class WaitPlots(QTabWidget):
         self.setDocumentMode(True)
         self._picture: ApportionPicture | None = None
         self._evidence: Evidence | None = None
-        self.waits, self.volume = Plot("concurrent waits"), Plot("", "bit/s")
+        self.waits, self.volume = Plot("concurrent waits", "waits"), Plot("volume", "bit/s")
         self.waits.setToolTip("Concurrent waits by party and cause. Wheel zooms, R resets.")
         self.volume.setToolTip("Volume of these connections (line) and of everything else at the same time (filled)")
         self.volume.setXLink(self.waits)
         for plot in (self.waits, self.volume):
             plot.read_with(self._read)
             plot.share_cursor([self.waits, self.volume])
-        time = QSplitter(Qt.Orientation.Vertical)
-        time.addWidget(self.waits)
-        time.addWidget(self.volume)
-        time.setSizes([150, 80])
+        time = Panes("apportion wait plots: time", Qt.Orientation.Vertical)
+        time.arrange([self.waits, self.volume], [150, 80])
         self.key = QLabel()
         self.key.setObjectName("faint")
         self.key.setWordWrap(True)
@@ -117,15 +117,16 @@ class WaitPlots(QTabWidget):
         under.setContentsMargins(0, 2, 0, 0)
         under.addWidget(self.key)
         under.addWidget(time, 1)
-        self.hours = Plot("mean wait", "s")
+        self.hours = Plot("mean wait, stacked by party and cause", "s")
         self.hours.getPlotItem().getAxis("bottom").setStyle(showValues=True)
         self.hours.getPlotItem().setAxisItems({"bottom": pg.AxisItem("bottom")})
         self.hours.setLabel("bottom", "hour of the day")
         self.hours.read_with(self._read_hour)
-        self.lengths = Plot("wait", "s")
+        self.lengths = Plot("wait of an exchange, logarithmic")
+        self.lengths.values.set_unit("s")
         self.lengths.getPlotItem().setAxisItems({"bottom": pg.AxisItem("bottom")})
         self.lengths.getPlotItem().getAxis("bottom").enableAutoSIPrefix(False)
-        self.lengths.setLabel("bottom", "cumulative % of response times; dashed: all waits in focus")
+        self.lengths.setLabel("bottom", "cumulative share of exchanges (%)")
         self.lengths.getPlotItem().setLogMode(y=True)
         self.lengths.read_with(self._read_length)
         self.cause = QComboBox()
@@ -197,6 +198,7 @@ class WaitPlots(QTabWidget):
             seconds, picture.rest_bps, stepMode="center", fillLevel=0, brush=pg.mkBrush(fill), pen=pg.mkPen(None)
         )
         self.volume.plot(seconds, picture.own_bps, stepMode="center", pen=pg.mkPen(look.moss, width=1.4))
+        self.volume.set_keys(Key("these connections", look.moss), Key("all other traffic", look.faint, Mark.AREA))
         for plot in (self.waits, self.volume):
             plot.axis.base_ns = first
             plot.axis.picture = None
@@ -211,6 +213,13 @@ class WaitPlots(QTabWidget):
             if sums[k] > 0
         ]
         self.key.setText(f"in intervals of {duration(round(width_s * 1e9))}: " + ";  ".join(named))
+        self.waits.set_keys(
+            *(
+                Key(causes.charge_name(k), look.party(causes.CHARGES[k][0]).name(), Mark.AREA, tuple(cause_brushes(k)))
+                for k in np.argsort(-sums)[:5].tolist()
+                if sums[k] > 0
+            )
+        )
         self._show_hours(picture)
         self._show_lengths(picture)
         self._show_dearest(evidence, picture, sums)
@@ -231,6 +240,7 @@ class WaitPlots(QTabWidget):
         ):
             if values.size and values.size == picture.shares.size:
                 self.lengths.plot(picture.shares * 100, np.maximum(values, least) / 1e9, pen=pen)
+        self.lengths.set_keys(Key("selected", look.moss), Key("all waits in focus", look.faint, Mark.DASHED))
         self.lengths.fit()
 
     def _show_dearest(self, evidence: Evidence, picture: ApportionPicture, sums: Array) -> None:
@@ -306,8 +316,7 @@ class WaitPlots(QTabWidget):
             rows.size,
         )
         self.table.setItemDelegateForColumn(8, LedgerDelegate(self.table))
-        for section, width in enumerate((92, 96, 106, 110, 150, 66, 66, 66)):
-            self.table.setColumnWidth(section, width)
+        self.table.fit.fit({8: 150}, 8)
 
     def _show_asked(self, picture: ApportionPicture) -> None:
         found, red = picture.asked, theme.current().red
@@ -339,8 +348,7 @@ class WaitPlots(QTabWidget):
             len(found),
         )
         self.asked.setItemDelegateForColumn(7, LedgerDelegate(self.asked))
-        for section, width in enumerate((300, 80, 76, 56, 70, 70, 76)):
-            self.asked.setColumnWidth(section, width)
+        self.asked.fit.fit({7: 150}, 7)
 
     def _enter(self, row: int) -> None:
         if self._evidence is not None and self._picture is not None:

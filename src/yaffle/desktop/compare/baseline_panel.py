@@ -6,11 +6,24 @@ import numpy as np
 import pyqtgraph as pg
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QColor
-from PySide6.QtWidgets import QCheckBox, QComboBox, QDoubleSpinBox, QHBoxLayout, QLabel, QSplitter, QVBoxLayout, QWidget
+from PySide6.QtWidgets import (
+    QCheckBox,
+    QComboBox,
+    QDoubleSpinBox,
+    QHBoxLayout,
+    QLabel,
+    QStackedWidget,
+    QToolButton,
+    QVBoxLayout,
+    QWidget,
+)
 
 from yaffle.arrays import Array
+from yaffle.desktop.compare.calendar_cells import DAY_NS, CalendarCells
 from yaffle.desktop.shared import theme
 from yaffle.desktop.shared.column_table import Column, Listing
+from yaffle.desktop.shared.panes import Panes
+from yaffle.desktop.shared.plot_head import Key, Mark
 from yaffle.desktop.shared.plots import Plot
 from yaffle.desktop.survey.measure_plots import value_text
 from yaffle.normal.baseline import Anomaly, BaselineSettings
@@ -27,8 +40,14 @@ from yaffle.session.kept import Complaint
 from yaffle.units import date_and_moment, duration, three_digits
 
 _MANY = 100
+_CALENDAR_FROM_NS = 8 * DAY_NS
 _MOST_BYTES = "busiest exporter"
 _BY_WORDS = {"": EVERYTHING, "interface": "interface"}
+
+
+def _times(value: float, usual: float) -> str:
+    """A value as a multiple of what is usual."""
+    return f"{three_digits(value / usual)} ×" if usual > 0 and value / usual < 1e4 else "–"
 
 
 def known(starts: Array, *columns: Array) -> tuple[Array, ...]:
@@ -102,6 +121,13 @@ class NormalPanel(QWidget):
             self.weight,
         ):
             second.addWidget(widget)
+        self.as_curve = QToolButton()
+        self.as_curve.setText("curve")
+        self.as_curve.setCheckable(True)
+        self.as_curve.setToolTip("Draw a curve with its baseline instead of a calendar of days (K)")
+        self.as_curve.setShortcut("K")
+        self.as_curve.toggled.connect(lambda _: self._suit())
+        second.addWidget(self.as_curve)
         second.addStretch(1)
         self._whose = QLabel("exporter")
         second.addWidget(self._whose)
@@ -109,7 +135,7 @@ class NormalPanel(QWidget):
         self.words = QLabel()
         self.words.setObjectName("faint")
         self.words.setWordWrap(True)
-        self.plot = Plot("")
+        self.plot = Plot("measured")
         self.plot.getPlotItem().vb.setMouseMode(pg.ViewBox.RectMode)
         self.plot.setToolTip("Drag narrows, wheel zooms, R resets; Ctrl+S here saves the picture")
         self.plot.read_with(self._words_at)
@@ -117,10 +143,13 @@ class NormalPanel(QWidget):
         self.model = self.table.columns
         self.table.setToolTip("Enter looks at that time")
         self.table.entered.connect(self._enter)
-        body = QSplitter(Qt.Orientation.Vertical)
-        body.addWidget(self.plot)
-        body.addWidget(self.table)
-        body.setSizes([310, 200])
+        body = Panes("compare baseline panel: body", Qt.Orientation.Vertical)
+        self.calendar = CalendarCells()
+        self.calendar.day_chosen.connect(self._show_day)
+        self.drawn = QStackedWidget()
+        for drawn in (self.calendar, self.plot):
+            self.drawn.addWidget(drawn)
+        body.arrange([self.drawn, self.table], [320, 190])
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 4, 0, 0)
         column.addLayout(row)
@@ -190,11 +219,10 @@ class NormalPanel(QWidget):
         self.picture, self._complaints = picture, complaints
         item = self.plot.getPlotItem()
         item.clear()
-        if item.legend is not None:
-            item.legend.clear()
         if picture is None:
             self.words.setText("Open a capture or a history: the baseline is learnt from the whole period.")
             self.model.show_columns([], 0)
+            self.calendar.show_picture(None)
             return
         subject = picture.settings.subject
         self.label.clear()
@@ -203,13 +231,20 @@ class NormalPanel(QWidget):
         self.label.setVisible(bool(picture.groups))
         self.words.setText(f"{subject.words}: {picture.words}.")
         self._draw(picture)
+        self.calendar.show_picture(picture)
+        self._suit()
         self._fill(picture)
 
     def _draw(self, picture: NormalPicture) -> None:
         look, base = theme.current(), int(picture.starts_ns[0])
         item, unit = self.plot.getPlotItem(), picture.settings.subject.unit
-        item.addLegend(offset=(10, 6), labelTextColor=look.ink)
-        self.plot.setLabel("left", "" if unit else picture.settings.subject.measure, units=unit or None)
+        self.plot.set_quantity(picture.settings.subject.words, unit)
+        self.plot.set_keys(
+            Key("measured", look.ink),
+            Key("baseline with its band", look.moss, Mark.DASHED),
+            Key("anomaly", look.red, Mark.DIAMOND),
+            *([Key("complaint", look.straw)] if self._complaints else []),
+        )
         middles = (picture.starts_ns - base + picture.settings.width_ns / 2) / 1e9
         found = picture.baseline
         x, low, high = known(middles, found.low, found.high)
@@ -224,11 +259,9 @@ class NormalPanel(QWidget):
         fill = pg.FillBetweenItem(edges[0], edges[1], brush=pg.mkBrush(band))
         item.addItem(fill)
         x, expected = known(middles, found.expected)
-        self.plot.plot(
-            x, expected, pen=pg.mkPen(look.moss, width=1.2, style=Qt.PenStyle.DashLine), name="baseline with its band"
-        )
+        self.plot.plot(x, expected, pen=pg.mkPen(look.moss, width=1.2, style=Qt.PenStyle.DashLine))
         x, values = known(middles, picture.values)
-        self.plot.plot(x, values, pen=pg.mkPen(look.ink, width=1), name="measured")
+        self.plot.plot(x, values, pen=pg.mkPen(look.ink, width=1))
         out = found.side != 0
         self.plot.plot(
             middles[out],
@@ -238,22 +271,35 @@ class NormalPanel(QWidget):
             symbolSize=8,
             symbolBrush=pg.mkBrush(look.red),
             symbolPen=pg.mkPen(look.red),
-            name="anomaly",
         )
         for complaint in self._complaints:
-            line = pg.InfiniteLine(
-                (complaint.first_ns - base) / 1e9,
-                angle=90,
-                pen=pg.mkPen(look.straw, width=1.5),
-                label=f"⚑ {complaint.who}",
-                labelOpts={"color": look.ink, "position": 0.95},
+            item.addItem(
+                pg.InfiniteLine((complaint.first_ns - base) / 1e9, angle=90, pen=pg.mkPen(look.straw, width=1.5))
             )
-            item.addItem(line)
         self.plot.axis.base_ns = base
         self.plot.axis.picture = None
         self.plot.setXRange(0, float(middles[-1]), padding=0.01)
         top = float(np.nanmax(picture.values)) if (~np.isnan(picture.values)).any() else 1.0
         self.plot.setYRange(0, max(top, 1e-9) * 1.12, padding=0)
+
+    def _suit(self) -> None:
+        """Weeks are a calendar unless a curve is wanted; shorter times are a curve."""
+        starts = self.picture.starts_ns if self.picture is not None else np.empty(0, np.int64)
+        weeks = starts.size > 1 and int(starts[-1] - starts[0]) >= _CALENDAR_FROM_NS
+        self.as_curve.setVisible(bool(weeks))
+        calendar = bool(weeks) and not self.as_curve.isChecked() and self._in_calendar()
+        self.drawn.setCurrentWidget(self.calendar if calendar else self.plot)
+
+    def _in_calendar(self) -> bool:
+        return self.picture is not None and self.picture.settings.width_ns * 4 <= DAY_NS
+
+    def _show_day(self, span: tuple[int, int]) -> None:
+        """One day as a curve."""
+        if self.picture is None:
+            return
+        self.as_curve.setChecked(True)
+        base = int(self.picture.starts_ns[0])
+        self.plot.setXRange((span[0] - base) / 1e9, (span[1] - base) / 1e9, padding=0)
 
     def _fill(self, picture: NormalPicture) -> None:
         runs, unit = picture.anomalies, picture.settings.subject.unit
@@ -287,19 +333,21 @@ class NormalPanel(QWidget):
                     meaning="mean of these intervals",
                 ),
                 Column(
-                    "usual",
+                    "baseline",
                     lambda r: value_text(mean(runs[r], picture.baseline.expected), unit),
                     [mean(run, picture.baseline.expected) for run in runs],
                 ),
                 Column(
                     "deviation (σ)",
-                    lambda r: (
-                        f"{three_digits(runs[r].size)} deviations"
-                        if runs[r].size < _MANY
-                        else f"over {_MANY} deviations"
-                    ),
+                    lambda r: three_digits(runs[r].size) if runs[r].size < _MANY else f"> {_MANY}",
                     [run.size for run in runs],
-                    meaning="the most, in deviations",
+                    meaning="the greatest distance from the baseline, in standard deviations",
+                ),
+                Column(
+                    "of baseline",
+                    lambda r: _times(mean(runs[r], picture.values), mean(runs[r], picture.baseline.expected)),
+                    [mean(run, picture.values) / max(1e-12, mean(run, picture.baseline.expected)) for run in runs],
+                    meaning="the mean of these intervals as a multiple of the baseline",
                 ),
             ],
             len(runs),
@@ -328,5 +376,6 @@ class NormalPanel(QWidget):
     def dress(self) -> None:
         """Takes the colors of the theme."""
         self.plot.dress()
+        self.calendar.update()
         if self.picture is not None:
             self.show_picture(replace(self.picture), self._complaints)

@@ -10,7 +10,6 @@ from PySide6.QtWidgets import (
     QLabel,
     QLineEdit,
     QPushButton,
-    QSplitter,
     QVBoxLayout,
     QWidget,
 )
@@ -19,6 +18,8 @@ from yaffle.desktop.compare.baseline_panel import known
 from yaffle.desktop.shared import theme
 from yaffle.desktop.shared.bars import ShareBar
 from yaffle.desktop.shared.column_table import Column, Listing
+from yaffle.desktop.shared.panes import Panes
+from yaffle.desktop.shared.plot_head import Key, Mark
 from yaffle.desktop.shared.plots import Plot
 from yaffle.desktop.survey.measure_plots import value_text
 from yaffle.session.baselines import FLOW_VOLUME, IN, OUT, WIDTHS
@@ -74,16 +75,14 @@ class PeriodsPanel(QWidget):
         second.addStretch(1)
         self.words = QLabel()
         self.words.setWordWrap(True)
-        self.plot = Plot("", relative=True)
+        self.plot = Plot("measured", relative=True)
         self.plot.read_with(self._words_at)
         self.table = Listing("What changed and what did not")
         self.model = self.table.columns
         self._bars = ShareBar(self)
         self.table.setItemDelegateForColumn(2, self._bars)
-        body = QSplitter(Qt.Orientation.Vertical)
-        body.addWidget(self.plot)
-        body.addWidget(self.table)
-        body.setSizes([230, 280])
+        body = Panes("compare periods panel: body", Qt.Orientation.Vertical)
+        body.arrange([self.plot, self.table], [230, 280])
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 4, 0, 0)
         column.addLayout(row)
@@ -132,8 +131,6 @@ class PeriodsPanel(QWidget):
         self.picture = picture
         item = self.plot.getPlotItem()
         item.clear()
-        if item.legend is not None:
-            item.legend.clear()
         if picture is None:
             self.model.show_columns([], 0)
             return
@@ -149,12 +146,12 @@ class PeriodsPanel(QWidget):
             )
         self.words.setText(text)
         look = theme.current()
-        item.addLegend(offset=(10, 6), labelTextColor=look.ink)
-        self.plot.setLabel("left", "", units=unit or None)
+        self.plot.set_quantity(picture.settings.subject.words, unit)
+        self.plot.set_keys(Key("before", look.faint, Mark.DASHED), Key("after", look.moss))
         top = 1e-9
-        for values, name, color, line in (
-            (picture.before, "before", look.faint, Qt.PenStyle.DashLine),
-            (picture.after, "after", look.moss, Qt.PenStyle.SolidLine),
+        for values, color, line in (
+            (picture.before, look.faint, Qt.PenStyle.DashLine),
+            (picture.after, look.moss, Qt.PenStyle.SolidLine),
         ):
             x, y = known((np.arange(values.size) + 0.5) * self._step_ns / 1e9, values)
             self.plot.plot(
@@ -165,7 +162,6 @@ class PeriodsPanel(QWidget):
                 symbolSize=4,
                 symbolBrush=color,
                 symbolPen=color,
-                name=name,
             )
             top = max(top, float(y.max(initial=0.0)))
         self.plot.axis.base_ns = 0

@@ -8,6 +8,7 @@ from PySide6.QtWidgets import QButtonGroup, QHBoxLayout, QLabel, QToolButton, QV
 
 from yaffle.desktop.examine.sequence_plot import SequencePlot, steps
 from yaffle.desktop.shared import theme
+from yaffle.desktop.shared.plot_head import Key, Mark
 from yaffle.desktop.shared.plots import Plot
 from yaffle.ledger import limits
 from yaffle.session.examine import Connection, Limits
@@ -27,7 +28,7 @@ class LimitStrip(Plot):
     """One row: the side that sent more, colored and hatched by what limited it."""
 
     def __init__(self, parent: QWidget | None = None) -> None:
-        super().__init__("", None, relative=True, parent=parent)
+        super().__init__("", relative=True, parent=parent)
         self.setFixedHeight(18)
         self.getPlotItem().hideAxis("bottom")
         self.getPlotItem().getAxis("left").setStyle(showValues=False)
@@ -91,7 +92,18 @@ class TimesPlot(Plot):
             scatter.setData([], [])
         for curve in (self.flight, self.allowed, self.window):
             curve.setData([], [])
-        self.setLabel("left", "RTT" if trips else "in flight", units="s" if trips else "B")
+        self.set_quantity("RTT" if trips else "bytes in flight", "s" if trips else "B")
+        self.set_keys(
+            *(
+                (Key("to client", look.client, Mark.DOT), Key("to server", look.server, Mark.TRIANGLE))
+                if trips
+                else (
+                    Key("in flight", look.ink),
+                    Key("congestion window (est.)", look.network, Mark.DASHED),
+                    Key("receive window", look.straw),
+                )
+            )
+        )
         if connection is None:
             return
         g = connection.segments

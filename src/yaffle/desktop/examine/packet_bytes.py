@@ -9,7 +9,6 @@ from PySide6.QtWidgets import (
     QLabel,
     QPlainTextEdit,
     QPushButton,
-    QSplitter,
     QTextEdit,
     QTreeWidget,
     QTreeWidgetItem,
@@ -21,6 +20,7 @@ from yaffle.capture.byte_source import read_at
 from yaffle.capture.fields import fields
 from yaffle.case.folder import missing_source, relocate
 from yaffle.desktop.shared import theme
+from yaffle.desktop.shared.panes import Panes
 from yaffle.errors import CaseError
 from yaffle.session.investigation import Investigation
 
@@ -56,9 +56,8 @@ class PacketBytes(QWidget):
         self.tree.setColumnWidth(0, 170)
         self.tree.setUniformRowHeights(True)
         self.tree.currentItemChanged.connect(self._light)
-        both = QSplitter(Qt.Orientation.Vertical)
-        both.addWidget(self.tree)
-        both.addWidget(self.text)
+        both = Panes("examine packet bytes: both", Qt.Orientation.Vertical)
+        both.arrange([self.tree, self.text], [300, 200])
         self._opened = {"TCP", "UDP"}
         self._data = b""
         column = QVBoxLayout(self)

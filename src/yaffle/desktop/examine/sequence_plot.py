@@ -1,4 +1,6 @@
-"""Sequence number over time: data, acknowledgements, the receiver's window, repeats; click a mark, get the packet."""
+"""Sequence number over time: data, acknowledgements, the receiver's window, retransmissions; click a mark, get the
+packet.
+"""
 
 import numpy as np
 import pyqtgraph as pg
@@ -7,6 +9,7 @@ from PySide6.QtWidgets import QWidget
 
 from yaffle.arrays import Array
 from yaffle.desktop.shared import theme
+from yaffle.desktop.shared.plot_head import OF_SYMBOL, Key, Mark
 from yaffle.desktop.shared.plots import Plot
 from yaffle.session.examine import Connection
 from yaffle.transport import kinds
@@ -15,7 +18,7 @@ from yaffle.units import duration, size
 # Kinds with a mark of their own: (words, kinds, symbol, what of the theme).
 _MARKED = (
     (
-        "timeout retransmission (RTO)",
+        "RTO retransmission",
         (kinds.REPEAT_TIMEOUT, kinds.REPEAT_AFTER, kinds.REPEAT_OPEN, kinds.REPEAT_CLOSE),
         "t",
         "red",
@@ -34,7 +37,7 @@ class SequencePlot(Plot):
     chosen = Signal(int)
 
     def __init__(self, parent: QWidget | None = None) -> None:
-        super().__init__("bytes sent", "B", relative=True, parent=parent)
+        super().__init__("sequence number", "B", relative=True, parent=parent)
         self._connection: Connection | None = None
         self.side = 1
         self._x = np.empty(0)
@@ -48,18 +51,13 @@ class SequencePlot(Plot):
         }
         self._mark = pg.ScatterPlotItem(size=11)
         self.addItem(self._mark)
-        self.getPlotItem().addLegend(
-            offset=(8, 2), labelTextSize="8pt", labelTextColor=theme.current().ink, colCount=2, verSpacing=-6
-        )
         self.scene().sigMouseClicked.connect(self._clicked)
         self.read_with(self._words_at)
 
     def show_connection(self, connection: Connection | None) -> None:
         """Shows another connection."""
         self._connection = connection
-        legend = self.getPlotItem().legend
-        legend.clear()
-        legend.setLabelTextColor(theme.current().ink)
+        self.set_keys()
         self._mark.setData([], [])
         if connection is None:
             for part in self._parts.values():
@@ -83,7 +81,7 @@ class SequencePlot(Plot):
             return np.repeat(seconds[rows], 2), np.column_stack([g["s"][rows] - base, g["e"][rows] - base]).ravel()
 
         self._parts["data"].setData(*pairs(np.flatnonzero(own & ~marked)), pen=pg.mkPen(look.ink, width=1))
-        shown = [("data", f"data of the {side}")]
+        shown = [Key("data", look.ink)]
         for name, group, symbol, color in _MARKED:
             rows = np.flatnonzero(own & np.isin(base_kind, group))
             paint = getattr(look, color)
@@ -96,23 +94,28 @@ class SequencePlot(Plot):
                 symbolPen=None,
             )
             if rows.size:
-                shown.append((name, name))
+                shown.append(Key(name, paint, OF_SYMBOL[symbol]))
         t, left, right = connection.sack_blocks(self.side)
         ends = np.column_stack([left - base, right - base]).ravel()
         self._parts["sacked"].setData(
             np.repeat((t - g["t"][0]) / 1e9, 2), ends, pen=pg.mkPen(look.network, width=1, style=Qt.PenStyle.DotLine)
         )
         if t.size:
-            shown.append(("sacked", f"SACKed by the {other}"))
+            shown.append(Key(f"SACKed by {other}", look.network, Mark.DOTTED))
         acks = np.flatnonzero((g["d"] != self.side) & (g["a"] >= 0) & ((g["flags"] & 6) == 0))
         x, y = steps(seconds[acks], np.maximum.accumulate(g["a"][acks]) - base if acks.size else np.empty(0))
         self._parts["acked"].setData(x, y, pen=pg.mkPen(look.network, width=1))
         x, y = steps(seconds[acks], (g["a"][acks] + g["w"][acks]) - base if acks.size else np.empty(0))
         top = float((g["e"][own].max() - base) if own.any() else 1)
-        self._parts["window"].setData(x, np.minimum(y, top * 1.6) if y.size else y, pen=pg.mkPen(look.straw, width=1))
-        for name, words in (*shown, ("acked", f"acknowledged by the {other}"), ("window", f"window of the {other}")):
-            legend.addItem(self._parts[name], words)
-        self.setLabel("left", f"from the {side}", units="B")
+        self._parts["window"].setData(
+            x, np.minimum(y, top * 1.6) if y.size else y, pen=pg.mkPen(look.server, width=1, style=Qt.PenStyle.DashLine)
+        )
+        shown += [
+            Key(f"ACKed by {other}", look.network),
+            Key(f"receive window of {other}", look.server, Mark.DASHED),
+        ]
+        self.set_quantity(f"sequence from {side}", "B")
+        self.set_keys(*shown)
         self.fit()
 
     def select(self, index: int) -> None:

@@ -8,7 +8,6 @@ from PySide6.QtWidgets import (
     QDoubleSpinBox,
     QHBoxLayout,
     QLabel,
-    QSplitter,
     QTabWidget,
     QVBoxLayout,
     QWidget,
@@ -25,6 +24,7 @@ from yaffle.desktop.shared import theme
 from yaffle.desktop.shared.column_table import Column, ColumnTable, TableView
 from yaffle.desktop.shared.jobs import Latest
 from yaffle.desktop.shared.ledger_bar import Bounds, LedgerBar, bound_words
+from yaffle.desktop.shared.panes import Panes
 from yaffle.findings.verdict import path_changed, verdict_of
 from yaffle.session.examine import SILENCE_NS, Connection, Silence
 from yaffle.session.expressions import utc
@@ -88,29 +88,21 @@ class Examine(QWidget):
         under = QVBoxLayout(silences)
         under.setContentsMargins(0, 0, 0, 0)
         row = QHBoxLayout()
-        heading = QLabel("silences")
-        heading.setObjectName("heading")
-        row.addWidget(heading, 1)
+        row.addStretch(1)
         for part in (QLabel("expected from"), self.owed, QLabel("from"), self.threshold):
             row.addWidget(part)
         under.addLayout(row)
         under.addWidget(self.silence_table)
-        right = QSplitter(Qt.Orientation.Vertical)
-        right.addWidget(self.flow)
-        right.addWidget(silences)
-        right.setSizes([280, 100])
-        upper = QSplitter(Qt.Orientation.Horizontal)
-        upper.addWidget(LadderPanel(self.ladder))
-        upper.addWidget(right)
-        upper.setSizes([380, 560])
-        body = QSplitter(Qt.Orientation.Vertical)
-        body.addWidget(upper)
-        body.addWidget(self.packet_table)
-        body.setSizes([400, 130])
-        outer = QSplitter(Qt.Orientation.Horizontal)
-        outer.addWidget(body)
-        outer.addWidget(self.bytes)
-        outer.setSizes([560, 350])
+        right = Panes("examine station: right", Qt.Orientation.Vertical)
+        self.lists = QTabWidget()
+        self.lists.setDocumentMode(True)
+        self.lists.addTab(self.packet_table, "packets")
+        self.lists.addTab(silences, "silences")
+        right.arrange([self.flow, self.lists], [300, 220])
+        body = Panes("examine station: body", Qt.Orientation.Horizontal)
+        body.arrange([LadderPanel(self.ladder), right], [385, 525])
+        outer = Panes("examine station: outer", Qt.Orientation.Horizontal)
+        outer.arrange([body, self.bytes], [560, 350])
         connection = QWidget()
         column = QVBoxLayout(connection)
         column.setContentsMargins(0, 4, 0, 0)
@@ -233,7 +225,9 @@ class Examine(QWidget):
         verdict = verdict_of(account, connection.number)
         first = int(connection.segments["t"][0])
         flows = connection.evidence.analysis.capture
-        point = flows.points[int(flows.conversations.point[account.flow[connection.number]])]
+        point = connection.evidence.analysis.point_names[
+            int(flows.conversations.point[account.flow[connection.number]])
+        ]
         row = int(account.flow[connection.number])
         tunnel = tunnel_of(flows.conversations, row)
         self._title.setText(
@@ -319,8 +313,7 @@ class Examine(QWidget):
             ],
             g.size,
         )
-        for column, width in enumerate((42, 114, 62, 52, 148, 76, 106, 84, 56, 68, 80)):
-            self.packet_table.setColumnWidth(column, width)
+        self.packet_table.fit.fit({}, 4)
 
     def _list_silences(self) -> None:
         everything = self._shown.silences(round(self.threshold.value() * 1e6)) if self._shown is not None else []
@@ -357,8 +350,7 @@ class Examine(QWidget):
             ],
             len(found),
         )
-        for column, width in enumerate((70, 92, 68)):
-            self.silence_table.setColumnWidth(column, width)
+        self.silence_table.fit.fit({}, 3)
 
     def _show_selection(self) -> None:
         connection, index = self._model.connection, self._model.segment

@@ -8,20 +8,23 @@ from PySide6.QtCore import QRectF, Qt, Signal
 from PySide6.QtGui import QColor, QPainter
 from PySide6.QtWidgets import (
     QHBoxLayout,
+    QInputDialog,
     QLabel,
     QPlainTextEdit,
     QPushButton,
-    QSplitter,
     QTextBrowser,
     QVBoxLayout,
     QWidget,
 )
 
+from yaffle.analysis import Analysis
 from yaffle.capture.captured import Source
 from yaffle.case.folder import missing_source
 from yaffle.desktop.gather.complaint_dialog import ComplaintDialog
 from yaffle.desktop.shared import theme
 from yaffle.desktop.shared.column_table import Column, ColumnTable, TableView
+from yaffle.desktop.shared.panes import Panes
+from yaffle.inventory.places import PointName
 from yaffle.records.flow_table import PROTOCOLS, SCALED, Exporter
 from yaffle.session.beginning import FirstPacket
 from yaffle.session.investigation import Investigation
@@ -44,6 +47,16 @@ def _from(ns: int, source: Source) -> str:
     return date_and_moment(ns)[:16] if source.last_ns - source.first_ns > _LONG_NS else moment(ns, digits=0)
 
 
+def _points_of(analysis: Analysis, source: str) -> list[str]:
+    """What the capture points of a source are called."""
+    points = analysis.capture.points
+    return [
+        name
+        for point, name in zip(points, analysis.point_names, strict=True)
+        if point == source or point.startswith((f"{source} ", f"{source},"))
+    ]
+
+
 class _Coverage(QWidget):
     """One line a source: which part of the whole time it covers."""
 
@@ -63,7 +76,8 @@ class _Coverage(QWidget):
         for k, source in enumerate(sources):
             y = 6 + 22 * k
             painter.setPen(QColor(look.ink))
-            name = painter.fontMetrics().elidedText(source.name, Qt.TextElideMode.ElideMiddle, left - 16)
+            called = ", ".join(_points_of(evidence.analysis, source.name)) or source.name
+            name = painter.fontMetrics().elidedText(called, Qt.TextElideMode.ElideMiddle, left - 16)
             painter.drawText(QRectF(6, y, left - 12, 16), Qt.AlignmentFlag.AlignVCenter, name)
             painter.fillRect(QRectF(left, y + 6, width, 2), QColor(look.line))
             if source.packets:
@@ -115,12 +129,13 @@ class Gather(QWidget):
         head.addWidget(self._title, 1)
         head.addWidget(self.complain)
         head.addWidget(add)
+        self.table.setToolTip("Enter names the capture point of a source")
+        self.table.entered.connect(self.name_point)
         self.exporter_model = ColumnTable(self)
         self.exporters = TableView("Exporters of flow records")
         self.exporters.setModel(self.exporter_model)
         self.exporters.setVisible(False)
         self.exporters.setMaximumHeight(190)
-        self.exporters.horizontalHeader().setStretchLastSection(False)
         self._empty = QLabel(
             "<h2>Drop captures here</h2><p>or press <b>Ctrl+O</b>: pcap and pcapng, also gzip, zstd or lz4; several"
             " files make one case.</p><p>Captures taken beside the clients and beside the servers at the same time tell"
@@ -128,14 +143,11 @@ class Gather(QWidget):
             " company.</p>"
         )
         self._empty.setAlignment(Qt.AlignmentFlag.AlignCenter)
-        lower = QSplitter(Qt.Orientation.Horizontal)
-        lower.addWidget(self._words)
-        lower.addWidget(self.notes)
-        lower.setSizes([560, 300])
-        self._body = QSplitter(Qt.Orientation.Vertical)
-        for part in (self.table, self.exporters, self.complaints, self._coverage, lower, self._beginning):
-            self._body.addWidget(part)
-        self._body.setSizes([150, 150, 80, 90, 300, 260])
+        lower = Panes("gather station: lower", Qt.Orientation.Horizontal)
+        lower.arrange([self._words, self.notes], [560, 300])
+        self._body = Panes("gather station: body", Qt.Orientation.Vertical)
+        parts = [self.table, self.exporters, self.complaints, self._coverage, lower, self._beginning]
+        self._body.arrange(parts, [150, 150, 80, 90, 300, 260])
         column = QVBoxLayout(self)
         column.setContentsMargins(8, 6, 8, 6)
         column.addLayout(head)
@@ -161,7 +173,7 @@ class Gather(QWidget):
             ],
             len(pending),
         )
-        self.table.resizeColumnsToContents()
+        self.table.fit.fit({}, 0)
         self._words.setPlainText("Coverage and gaps of each source appear here once it is read.")
 
     def _kept(self) -> None:
@@ -181,7 +193,7 @@ class Gather(QWidget):
             ],
             len(found),
         )
-        self.complaints.resizeColumnsToContents()
+        self.complaints.fit.fit({}, 3)
         self.complaints.setVisible(bool(found))
 
     def enter_complaint(self) -> None:
@@ -226,7 +238,7 @@ class Gather(QWidget):
             ],
             len(packets),
         )
-        self._beginning.resizeColumnsToContents()
+        self._beginning.fit.fit({}, 3)
         self._words.setPlainText(
             "These are the first packets of the capture. Coverage and gaps of each source appear here once it is read."
         )
@@ -265,8 +277,25 @@ class Gather(QWidget):
             ],
             len(found),
         )
-        self.exporters.resizeColumnsToContents()
+        self.exporters.fit.fit({}, 0)
         self.exporters.setVisible(bool(found))
+
+    def name_point(self, row: int) -> None:
+        """Asks for another name of a source's capture point; an empty one is that of its file."""
+        evidence = self._model.evidence
+        if evidence is None or not 0 <= row < len(evidence.analysis.capture.sources):
+            return
+        capture, source = evidence.analysis.capture, evidence.analysis.capture.sources[row].name
+        point = next((p for p in capture.points if p == source or p.startswith((f"{source} ", f"{source},"))), "")
+        if not point:
+            return
+        now = evidence.analysis.point_names[capture.points.index(point)]
+        name, sure = QInputDialog.getText(self, "Name of the capture point", f"Name for {point}:", text=now)
+        if sure:
+            kept = self._model.kept
+            others = tuple(one for one in kept.renamed if one.point != point)
+            own = (PointName(point, name.strip()),) if name.strip() else ()
+            self._model.keep(replace(kept, renamed=others + own), f"name capture point {name.strip() or point}")
 
     def _redraw(self) -> None:
         evidence = self._model.evidence
@@ -287,9 +316,11 @@ class Gather(QWidget):
             f"{len(sources)} source{'s' if len(sources) != 1 else ''}, seen from {len(capture.points)}"
             f" point{'s' if len(capture.points) != 1 else ''}"
         )
+        named = self._named = [_points_of(evidence.analysis, source.name) for source in sources]
         self.table_model.show_columns(
             [
                 Column("source", lambda r: sources[r].name, [s.name for s in sources], figures=False),
+                Column("capture point", lambda r: ", ".join(named[r]), [" ".join(n) for n in named], figures=False),
                 Column("format", lambda r: sources[r].format, [s.format for s in sources], figures=False),
                 Column("packets", lambda r: count(sources[r].packets), [s.packets for s in sources]),
                 Column("on the wire", lambda r: size(sources[r].bytes), [s.bytes for s in sources]),
@@ -304,7 +335,7 @@ class Gather(QWidget):
             ],
             len(sources),
         )
-        self.table.resizeColumnsToContents()
+        self.table.fit.fit({}, 0)
         self._show_exporters(evidence.analysis.exporters)
         self._coverage.setMinimumHeight(min(300, 14 + 22 * len(sources)))
         self._coverage.update()

@@ -14,7 +14,6 @@ from PySide6.QtWidgets import (
     QLineEdit,
     QPlainTextEdit,
     QPushButton,
-    QSplitter,
     QTabWidget,
     QVBoxLayout,
     QWidget,
@@ -24,6 +23,8 @@ from yaffle.capture.registry import marking
 from yaffle.desktop.shared import theme
 from yaffle.desktop.shared.column_table import Column, Listing
 from yaffle.desktop.shared.dialog_parts import wrong_label
+from yaffle.desktop.shared.panes import Panes
+from yaffle.desktop.shared.plot_head import Key, Mark
 from yaffle.desktop.shared.plots import Plot
 from yaffle.findings.planner import tc_script
 from yaffle.session.classes_view import ClassPicture, ClassSettings
@@ -31,6 +32,7 @@ from yaffle.units import count, duration, moment, rate, share, size
 
 _DRAWN = 400  # Intervals of the plot.
 _STYLES = (Qt.PenStyle.SolidLine, Qt.PenStyle.DashLine, Qt.PenStyle.DotLine, Qt.PenStyle.DashDotLine)
+_MARKS = (Mark.LINE, Mark.DASHED, Mark.DOTTED, Mark.DASHED)
 _NOTHING = (
     "Classes are told of a segment between two capture points: open captures of the same packets at both of its ends"
     " together (Ctrl+O, choose several)."
@@ -74,14 +76,10 @@ class ClassesPage(QWidget):
         for part in (QLabel("segment"), self.way, QLabel("link rate"), self.line):
             row.addWidget(part)
         row.addStretch(1)
-        lower = QSplitter(Qt.Orientation.Horizontal)
-        lower.addWidget(self.plot)
-        lower.addWidget(self.right)
-        lower.setSizes([330, 580])
-        body = QSplitter(Qt.Orientation.Vertical)
-        body.addWidget(self.table)
-        body.addWidget(lower)
-        body.setSizes([130, 420])
+        lower = Panes("path classes page: lower", Qt.Orientation.Horizontal)
+        lower.arrange([self.plot, self.right], [330, 580])
+        body = Panes("path classes page: body", Qt.Orientation.Vertical)
+        body.arrange([self.table, lower], [130, 420])
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 4, 0, 0)
         column.addLayout(row)
@@ -229,21 +227,18 @@ class ClassesPage(QWidget):
     def _draw(self) -> None:
         item, look = self.plot.getPlotItem(), theme.current()
         item.clear()
-        if item.legend is not None:
-            item.legend.clear()
         seconds, curves = self._curves()
         picture = self.picture
         if picture is None or picture.loads is None or not curves:
             return
-        item.addLegend(offset=(10, 6), labelTextColor=look.ink)
         colors = (look.moss, look.ink, look.network, look.server, look.client)
+        keys: list[Key] = []
         for k, (one, curve) in enumerate(zip(picture.loads.classes[:8], curves, strict=False)):
             self.plot.plot(
-                seconds,
-                curve,
-                pen=pg.mkPen(colors[k % len(colors)], width=1.4, style=_STYLES[k % len(_STYLES)]),
-                name=one.name,
+                seconds, curve, pen=pg.mkPen(colors[k % len(colors)], width=1.4, style=_STYLES[k % len(_STYLES)])
             )
+            keys.append(Key(one.name, colors[k % len(colors)], _MARKS[k % len(_MARKS)]))
+        self.plot.set_keys(*keys)
         self.plot.axis.base_ns = picture.loads.first_ns
         self.plot.axis.picture = None
         self.plot.setXRange(0, float(seconds[-1]) * 1.005, padding=0)

@@ -1,10 +1,13 @@
-"""Ways of flows over the exporters that told them, and when a way became another."""
+"""Flow paths over the exporters that reported them, and when a path changed."""
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QLabel, QSplitter, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QLabel, QScrollArea, QVBoxLayout, QWidget
 
+from yaffle.desktop.path.flow_path_line import FlowPathLine
 from yaffle.desktop.shared import theme
 from yaffle.desktop.shared.column_table import Column, Listing
+from yaffle.desktop.shared.panes import Panes
+from yaffle.findings.flow_path import FlowHop, FlowWay
 from yaffle.session.path_view import PathPicture
 from yaffle.units import count, duration, moment
 
@@ -23,16 +26,20 @@ class WaysPage(QWidget):
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.picture: PathPicture | None = None
+        self._found: list[tuple[int, FlowWay, FlowHop]] = []
         self.words = QLabel()
         self.words.setWordWrap(True)
         self.words.setObjectName("faint")
         self.ways, self.changes = Listing("Flow paths by exporter"), Listing("Path changes")
         self.changes.setToolTip("Enter narrows the period to the change")
         self.changes.entered.connect(self._enter)
-        self._body = QSplitter(Qt.Orientation.Vertical)
-        self._body.addWidget(self.ways)
-        self._body.addWidget(self.changes)
-        self._body.setSizes([380, 150])
+        self._body = Panes("path flow paths page: body", Qt.Orientation.Vertical)
+        self.line = FlowPathLine()
+        held = QScrollArea()
+        held.setWidgetResizable(True)
+        held.setWidget(self.line)
+        self.ways.selectionModel().currentRowChanged.connect(lambda now, _before: self._draw(now.row()))
+        self._body.arrange([self.ways, held, self.changes], [230, 160, 150])
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 4, 0, 0)
         column.addWidget(self.words)
@@ -52,7 +59,7 @@ class WaysPage(QWidget):
         self.words.setText(
             f"{count(len(ways))} paths over two exporters or more{moved}." if ways or changes else _NOTHING
         )
-        found = [(number, way, hop) for number, way in enumerate(ways) for hop in way.hops]
+        found = self._found = [(number, way, hop) for number, way in enumerate(ways) for hop in way.hops]
         red = theme.current().red
         self.ways.show_columns(
             [
@@ -75,6 +82,11 @@ class WaysPage(QWidget):
             ((0, 44), (1, 220), (2, 100), (3, 100), (4, 60), (5, 80)),
             wide=6,
         )
+        worst = next((k for k, (_, _, hop) in enumerate(found) if hop.lost > hop.uncertainty or hop.remarked), 0)
+        if found:
+            self.ways.selectRow(worst)
+        else:
+            self.line.show_hops([])
         self.changes.show_columns(
             [
                 Column("changed at", lambda r: moment(changes[r].at_ns), [c.at_ns for c in changes]),
@@ -95,6 +107,10 @@ class WaysPage(QWidget):
             ((0, 96), (1, 70), (2, 110), (3, 110), (4, 220), (5, 220), (6, 260), (7, 260)),
             wide=-1,
         )
+
+    def _draw(self, row: int) -> None:
+        if 0 <= row < self.ways.columns.order.size:
+            self.line.show_hops(self._found[int(self.ways.columns.order[row])][1].hops)
 
     def _enter(self, row: int) -> None:
         if self.picture is not None and row < len(self.picture.changes):

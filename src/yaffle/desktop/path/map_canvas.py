@@ -1,7 +1,6 @@
 """The map as it is drawn: boxes that can be moved, links with their words, one way marked; saved as SVG or PNG."""
 
 import itertools
-import re
 from pathlib import Path
 
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
@@ -35,12 +34,9 @@ from yaffle.desktop.shared import theme
 from yaffle.session.map_layout import HEIGHT, WIDTH, Layout
 from yaffle.session.map_view import CLIENTS, FINE, HURT, SERVERS, UNMEASURED, WORN, Link, Place
 
-_PLACES_ON_LINE = (0.5, 0.38, 0.62, 0.28, 0.72)  # Where the words of a link may stand, first one that is free.
-_ASIDE = (0.0, -0.6, 0.6, -1.2, 1.2)  # and how far above or below it, in heights of its own
-_BESIDE = (-0.6, 0.6, -1.2, 1.2, 0.0)
-_WORDS_WIDE = 112
+_PLACES_ON_LINE = (0.5, 0.4, 0.6, 0.3, 0.7, 0.2, 0.8)  # Where the words of a link may stand, the first that is free.
+_ASIDE = (-0.7, 0.7, -1.0, 1.0, -1.4, 1.4, -2.0, 2.0, -2.8, 2.8)  # How far above or below it, in heights of its own.
 _MARGIN = 24
-_UNIT = re.compile(r"(\d) (?=%|ns|µs|ms|s\b)")  # A figure and its unit stay together.
 _ORDER = (HURT, WORN, FINE, UNMEASURED)  # The words of what hurts have the first choice of where to stand.
 
 
@@ -56,7 +52,8 @@ class _Box(QGraphicsItem):
             | QGraphicsItem.GraphicsItemFlag.ItemIsSelectable
             | QGraphicsItem.GraphicsItemFlag.ItemSendsScenePositionChanges
         )
-        self.setToolTip(f"{place.label}: {place.words}. Drag moves it; F2 renames, Delete hides it")
+        witnesses = f" ({', '.join(place.witnesses)})" if place.witnesses else ""
+        self.setToolTip(f"{place.label}: {place.words}{witnesses}. Drag moves it; F2 renames, Delete hides it")
         self.setZValue(2)
 
     def boundingRect(self) -> QRectF:
@@ -118,12 +115,10 @@ class _Line(QGraphicsPathItem):
         self.words = _Words()
         self.lines: list[str] = []
         self.setFlag(QGraphicsItem.GraphicsItemFlag.ItemIsSelectable)
-        self.setToolTip(link.words or "nothing measures this link")
+        self.setToolTip(link.words.replace("; ", "\n") or "nothing measures this link")
 
-    def lay(
-        self, one: QPointF, two: QPointF, bends: list[tuple[int, int]], taken: list[QRectF], metrics: QFontMetricsF
-    ) -> None:
-        """Draws the line between two boxes, and finds a place for its words that nothing else has."""
+    def lay(self, one: QPointF, two: QPointF, bends: list[tuple[int, int]]) -> None:
+        """Draws the line between two boxes."""
         self.prepareGeometryChange()
         left, right = (one, two) if one.x() <= two.x() else (two, one)
         start, end = left + QPointF(WIDTH, HEIGHT / 2), right + QPointF(0, HEIGHT / 2)
@@ -143,22 +138,30 @@ class _Line(QGraphicsPathItem):
             )
             former = after
         self.setPath(path)
+
+    def place_words(self, taken: list[QRectF], links: list[QPainterPath], metrics: QFontMetricsF) -> None:
+        """Finds a place for its words where no box, no link and no other words are."""
         told = self.link.state in (HURT, WORN) or not {CLIENTS, SERVERS} & {
             self.link.one.partition(": ")[0],
             self.link.two.partition(": ")[0],
         }
-        self.lines = _wrapped(self.link.words, metrics) if told or self.marked or self.isSelected() else []
-        wide = max((metrics.horizontalAdvance(line) for line in self.lines), default=0.0) + 8
+        self.lines = list(self.link.labels) if told or self.marked or self.isSelected() else []
+        if not self.lines:
+            self.words.show_lines([], QRectF(), False, False)
+            return
+        wide = max(metrics.horizontalAdvance(line) for line in self.lines) + 8
         tall = metrics.height() * len(self.lines) + 2
-        short = (end - start).manhattanLength() < 1.8 * wide  # Words on it would hide it.
-        for aside, share in itertools.product(_BESIDE if short else _ASIDE, _PLACES_ON_LINE):
-            middle = path.pointAtPercent(share) + QPointF(0, aside * tall)
+        best, least = QRectF(), 1 << 30
+        for aside, share in itertools.product(_ASIDE, _PLACES_ON_LINE):
+            middle = self.path().pointAtPercent(share) + QPointF(0, aside * tall)
             box = QRectF(middle.x() - wide / 2, middle.y() - tall / 2, wide, tall)
-            if not any(box.intersects(other) for other in taken):
+            struck = 3 * sum(box.intersects(other) for other in taken) + sum(link.intersects(box) for link in links)
+            if struck < least:
+                best, least = box, struck
+            if not struck:
                 break
-        if self.lines:
-            taken.append(box)
-        self.words.show_lines(self.lines, box, self.link.state == HURT, self.marked or self.isSelected())
+        taken.append(best)
+        self.words.show_lines(self.lines, best, self.link.state == HURT, self.marked or self.isSelected())
 
     def boundingRect(self) -> QRectF:
         return super().boundingRect().adjusted(-6, -6, 6, 6)
@@ -212,22 +215,6 @@ class _Words(QGraphicsItem):
         painter.drawRect(self._box)
         painter.setPen(QColor(look.red if self._hurt else look.ink if self._strong else look.faint))
         painter.drawText(self._box, Qt.AlignmentFlag.AlignCenter, "\n".join(self._lines))
-
-
-def _wrapped(words: str, metrics: QFontMetricsF) -> list[str]:
-    """Words in lines of no more than a few centimeters."""
-    lines: list[str] = []
-    for word in words.replace("; ", ";\n").split("\n"):
-        current = ""
-        for part in _UNIT.sub("\\1\u00a0", word).split(" "):
-            longer = f"{current} {part}".strip()
-            if metrics.horizontalAdvance(longer) > _WORDS_WIDE and current:
-                lines.append(current)
-                longer = part
-            current = longer
-        if current:
-            lines.append(current)
-    return lines[:6]
 
 
 class MapCanvas(QGraphicsView):
@@ -315,7 +302,10 @@ class MapCanvas(QGraphicsView):
         taken = [QRectF(box.pos().x(), box.pos().y(), WIDTH, HEIGHT) for box in self._boxes.values()]
         for line in self._lines:
             bends = self._layout.bends.get(line.link.key, []) if not self._moving else []
-            line.lay(self._boxes[line.link.one].pos(), self._boxes[line.link.two].pos(), bends, taken, metrics)
+            line.lay(self._boxes[line.link.one].pos(), self._boxes[line.link.two].pos(), bends)
+        drawn = [line.shape() for line in self._lines]
+        for line in self._lines:
+            line.place_words(taken, drawn, metrics)
         self._scene.setSceneRect(self._scene.itemsBoundingRect().adjusted(-_MARGIN, -_MARGIN, _MARGIN, _MARGIN))
 
     def fit(self) -> None:

@@ -9,7 +9,7 @@ from yaffle.desktop.shared import theme
 from yaffle.session.path_view import PathPicture, SegmentPicture, WayPicture
 from yaffle.units import count, duration, share
 
-_ROW, _BOX = 86, 190
+_ROW, _BOX = 98, 190
 
 
 def way_words(way: WayPicture) -> str:
@@ -105,9 +105,11 @@ class PathLine(QWidget):
                 )
                 painter.drawLine(round(left + _BOX + 4), round(y), round(right - 4), round(y))
                 painter.setPen(QColor(look.red if hurt else look.ink))
-                room = QRectF(left + _BOX + 8, y - 24 if k == 0 else y + 4, right - left - _BOX - 16, 20)
-                text = painter.fontMetrics().elidedText(
-                    f"{arrow} {way_words(way)}", Qt.TextElideMode.ElideRight, round(room.width())
+                room = QRectF(left + _BOX + 8, y - 36 if k == 0 else y + 3, right - left - _BOX - 16, 33)
+                side = Qt.AlignmentFlag.AlignBottom if k == 0 else Qt.AlignmentFlag.AlignTop
+                painter.drawText(
+                    room,
+                    Qt.AlignmentFlag.AlignHCenter | side | Qt.TextFlag.TextWordWrap,
+                    f"{arrow} {way_words(way)}",
                 )
-                painter.drawText(room, Qt.AlignmentFlag.AlignCenter, text)
         painter.end()

@@ -5,15 +5,17 @@ translated.
 import numpy as np
 import pyqtgraph as pg
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtGui import QColor
-from PySide6.QtWidgets import QLabel, QScrollArea, QSizePolicy, QSplitter, QTabWidget, QVBoxLayout, QWidget
+from PySide6.QtGui import QBrush, QColor
+from PySide6.QtWidgets import QLabel, QScrollArea, QSizePolicy, QTabWidget, QVBoxLayout, QWidget
 
 from yaffle.desktop.path.path_line import PathLine, way_words
 from yaffle.desktop.shared import theme
 from yaffle.desktop.shared.column_table import Column, Listing
+from yaffle.desktop.shared.panes import Panes
+from yaffle.desktop.shared.plot_head import Key, Mark
 from yaffle.desktop.shared.plots import Plot
 from yaffle.path.translations import PairedEnds
-from yaffle.session.path_view import PathPicture, SegmentPicture
+from yaffle.session.path_view import ClockPicture, PathPicture, SegmentPicture
 from yaffle.units import count, duration, moment, share, size
 
 _NOTHING = (
@@ -30,6 +32,10 @@ def _split_words(picture: PathPicture) -> str:
         " connections have other sequence numbers on either side."
         for one in picture.split[:3]
     )
+
+
+def _uncertain(clock: ClockPicture) -> str:
+    return "one direction only" if clock.uncertainty_ns is None else f"± {clock.uncertainty_ns / 1e6:.3g} ms"
 
 
 class SegmentsPage(QWidget):
@@ -52,7 +58,7 @@ class SegmentsPage(QWidget):
         held = QScrollArea()
         held.setWidgetResizable(True)
         held.setWidget(self.line)
-        held.setMaximumHeight(270)
+        held.setMaximumHeight(300)
         self._held = held
         self.plots = (Plot("delay", "s"), Plot("delay", "s"))
         self._titles = (QLabel(), QLabel())
@@ -82,18 +88,18 @@ class SegmentsPage(QWidget):
         )
         self.addresses.entered.connect(self._part)
         self._ends: list[PairedEnds] = []
+        self.clocks = Listing("Clocks of the capture points")
         self.right = QTabWidget()
         self.right.setDocumentMode(True)
         for table, name in (
             (self.table, "lost packets"),
             (self.waits, "delay by segment"),
             (self.addresses, "NAT"),
+            (self.clocks, "clocks"),
         ):
             self.right.addTab(table, name)
-        lower = QSplitter(Qt.Orientation.Horizontal)
-        lower.addWidget(drawn)
-        lower.addWidget(self.right)
-        lower.setSizes([500, 410])
+        lower = Panes("path segments page: lower", Qt.Orientation.Horizontal)
+        lower.arrange([drawn, self.right], [500, 410])
         whole = QVBoxLayout(self)
         whole.setContentsMargins(0, 4, 0, 0)
         whole.addWidget(self.words)
@@ -116,13 +122,14 @@ class SegmentsPage(QWidget):
         if picture is not None:
             self._fill_waits(picture)
             self._fill_addresses(picture)
+            self._fill_clocks(picture)
         if picture is None or not some:
             self.words.setText(_NOTHING if picture is None or not picture.split else _split_words(picture))
             return
         self.words.setText(
-            f"{count(len(picture.points))} points. Clocks: " + "; ".join(picture.clocks) + "." + _split_words(picture)
+            f"{count(len(picture.points))} capture points, {' → '.join(picture.points)}." + _split_words(picture)
         )
-        self._held.setFixedHeight(min(270, len(picture.segments) * 86 + 4))
+        self._held.setFixedHeight(min(300, len(picture.segments) * 98 + 4))
         self._draw()
 
     @property
@@ -137,6 +144,8 @@ class SegmentsPage(QWidget):
             return
         look, base = theme.current(), int(picture.edges_ns[0])
         middles = ((picture.edges_ns[:-1] + picture.edges_ns[1:]) // 2 - base) / 1e9
+        highest = [float(np.nanmax(way.high)) for way in segment.ways if (~np.isnan(way.high)).any()]
+        top = max(highest, default=1e6) / 1e9  # One scale, so that the directions can be compared.
         for plot, title, way in zip(self.plots, self._titles, segment.ways, strict=True):
             title.setText(
                 f"{way.start} → {way.end}: {way_words(way)}; jitter {duration(way.variation_ns)}, p95"
@@ -154,7 +163,12 @@ class SegmentsPage(QWidget):
             for part in (low, high, pg.FillBetweenItem(low, high, brush=pg.mkBrush(band))):
                 item.addItem(part)
             plot.plot(middles[some], way.middle[some] / 1e9, pen=pg.mkPen(look.network, width=1.6))
-            top = float(np.nanmax(way.high)) / 1e9 if some.any() else 1e-3
+            plot.set_quantity("one-way delay", "s")
+            plot.set_keys(
+                Key("median", look.network),
+                Key("min to p95", look.network, Mark.AREA, (QBrush(band),)),
+                Key("packet lost", look.red, Mark.CROSS),
+            )
             if way.lost_at_ns.size:
                 x = (way.lost_at_ns - base) / 1e9
                 plot.plot(
@@ -241,6 +255,32 @@ class SegmentsPage(QWidget):
         )
         self.right.setTabText(2, f"NAT ({count(len(rows))})" if rows else "NAT")
 
+    def _fill_clocks(self, picture: PathPicture) -> None:
+        rows = picture.clocks
+        self.clocks.show_columns(
+            [
+                Column("capture point", lambda r: rows[r].point, [one.point for one in rows], figures=False),
+                Column("clock against", lambda r: rows[r].against, figures=False),
+                Column("offset", lambda r: f"{rows[r].offset_ns / 1e6:+.3f} ms", [one.offset_ns for one in rows]),
+                Column("drift", lambda r: f"{rows[r].drift_ppm:+.1f} ppm", [one.drift_ppm for one in rows]),
+                Column(
+                    "uncertainty",
+                    lambda r: _uncertain(rows[r]),
+                    [one.uncertainty_ns or 0.0 for one in rows],
+                    meaning="what an asymmetry of the path could hide",
+                ),
+                Column(
+                    "timestamps",
+                    lambda r: "corrected everywhere" if rows[r].corrected else "corrected on this page",
+                    figures=False,
+                ),
+                Column("set meanwhile", lambda r: rows[r].steps or "no", figures=False),
+            ],
+            len(rows),
+            (),
+            6,
+        )
+
     def _part(self, row: int) -> None:
         if row < len(self._ends):
             self.parted.emit(self._ends[row])
@@ -255,8 +295,8 @@ class SegmentsPage(QWidget):
         if not 0 <= k < own.middle.size or np.isnan(own.middle[k]):
             return ""
         return (
-            f" {moment(int(picture.edges_ns[k]))}  median {duration(own.middle[k])}, min {duration(own.floor[k])}, 95"
-            f" % below {duration(own.high[k])} "
+            f" {moment(int(picture.edges_ns[k]))}  median {duration(own.middle[k])}, min {duration(own.floor[k])}, p95"
+            f" {duration(own.high[k])} "
         )
 
     def _enter(self, row: int) -> None:

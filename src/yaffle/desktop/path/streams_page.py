@@ -3,10 +3,12 @@
 import numpy as np
 import pyqtgraph as pg
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QLabel, QSplitter, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QLabel, QVBoxLayout, QWidget
 
 from yaffle.desktop.shared import theme
 from yaffle.desktop.shared.column_table import Column, Listing
+from yaffle.desktop.shared.panes import Panes
+from yaffle.desktop.shared.plot_head import Key, Mark
 from yaffle.desktop.shared.plots import Plot
 from yaffle.findings.streams import StreamAt
 from yaffle.media.streams import Media
@@ -17,6 +19,8 @@ _NOTHING = (
     "No voice and no video in this period: streams by RTP and MPEG transport streams are found by what they carry, and"
     " by the calls (SIP) that announce them."
 )
+
+LEAST_SCALE_S = 0.020  # The frame of most voice codecs: jitter far below it is drawn as small as it is.
 
 
 def _name(at: StreamAt) -> str:
@@ -72,11 +76,8 @@ class StreamsPage(QWidget):
         self._found: list[StreamAt] = []
         self.shown: Media | None = None
         self.streams.selectionModel().currentRowChanged.connect(lambda now, _before: self._choose(now.row()))
-        self._body = QSplitter(Qt.Orientation.Vertical)
-        self._body.addWidget(self.streams)
-        self._body.addWidget(self.plot)
-        self._body.addWidget(self.calls)
-        self._body.setSizes([300, 170, 110])
+        self._body = Panes("path streams page: body", Qt.Orientation.Vertical)
+        self._body.arrange([self.streams, self.plot, self.calls], [300, 170, 110])
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 4, 0, 0)
         column.addWidget(self.words)
@@ -126,7 +127,8 @@ class StreamsPage(QWidget):
         times, jitter, missing = (np.array(column) for column in zip(*media.course, strict=True))
         seconds = (times - times[0]) / 1e9
         self.plot.plot(seconds, jitter / 1e9, pen=pg.mkPen(look.network, width=1.4))
-        top = max(1e-6, float(jitter.max()) / 1e9)
+        top = max(LEAST_SCALE_S, float(jitter.max()) / 1e9)
+        self.plot.set_keys(Key("max jitter in the interval", look.network), Key("packets lost", look.red, Mark.CROSS))
         x = seconds[missing > 0]
         if x.size:
             self.plot.plot(
@@ -168,39 +170,15 @@ class StreamsPage(QWidget):
                     figures=False,
                     meaning="of RTP the SSRC: one sender's stream (RFC 3550)",
                 ),
-                Column("codec", lambda r: _carries(found[r]), [_carries(at) for at in found], figures=False),
+                Column("from", lambda r: found[r].media.source, [at.media.source for at in found], figures=False),
+                Column(
+                    "to", lambda r: found[r].media.destination, [at.media.destination for at in found], figures=False
+                ),
                 Column("at", lambda r: found[r].point, [at.point for at in found], figures=False),
                 Column(
                     "lost",
                     lambda r: f"{count(found[r].media.lost)} of {count(found[r].media.expected)}",
                     [at.media.lost for at in found],
-                ),
-                Column(
-                    "vs. previous point",
-                    lambda r: found[r].words,
-                    figures=False,
-                    color=lambda r: red if "lost" in found[r].words else None,
-                ),
-                Column(
-                    "loss events",
-                    lambda r: count(found[r].media.loss_events),
-                    [at.media.loss_events for at in found],
-                    meaning="runs of losses",
-                ),
-                Column(
-                    "bursts",
-                    lambda r: _bursts(found[r]),
-                    figures=False,
-                    meaning="bursts of loss (RFC 3611): number, mean length, share lost",
-                ),
-                Column(
-                    "MOS (est.)",
-                    lambda r: f"{found[r].voice.mos:.1f}" if found[r].voice else "not told",
-                    [at.voice.mos if at.voice else 0.0 for at in found],
-                    meaning="mean opinion score, 1 to 4.5, estimated by the E-model (ITU-T G.107) for known codecs",
-                ),
-                Column(
-                    "audible dropouts", lambda r: _gaps(found[r]), meaning="silence of 40 ms or longer at the listener"
                 ),
                 Column(
                     "jitter",
@@ -215,17 +193,41 @@ class StreamsPage(QWidget):
                     meaning="greatest jitter",
                 ),
                 Column(
+                    "MOS (est.)",
+                    lambda r: f"{found[r].voice.mos:.1f}" if found[r].voice else "not told",
+                    [at.voice.mos if at.voice else 0.0 for at in found],
+                    meaning="mean opinion score, 1 to 4.5, estimated by the E-model (ITU-T G.107) for known codecs",
+                ),
+                Column(
+                    "vs. previous point",
+                    lambda r: found[r].words,
+                    figures=False,
+                    color=lambda r: red if "lost" in found[r].words else None,
+                ),
+                Column("codec", lambda r: _carries(found[r]), [_carries(at) for at in found], figures=False),
+                Column("DSCP", lambda r: str(found[r].media.dscp), [at.media.dscp for at in found], meaning="DSCP"),
+                Column(
+                    "loss events",
+                    lambda r: count(found[r].media.loss_events),
+                    [at.media.loss_events for at in found],
+                    meaning="runs of losses",
+                ),
+                Column(
+                    "bursts",
+                    lambda r: _bursts(found[r]),
+                    figures=False,
+                    meaning="bursts of loss (RFC 3611): number, mean length, share lost",
+                ),
+                Column(
+                    "audible dropouts", lambda r: _gaps(found[r]), meaning="silence of 40 ms or longer at the listener"
+                ),
+                Column(
                     "clock skew",
                     lambda r: "too short" if (ppm := _drift(found[r])) is None else f"{ppm:+.1f} ppm",
                     [_drift(at) or 0.0 for at in found],
                     meaning="how fast the sender's clock runs against that of the capture",
                 ),
                 Column("RTCP reports", lambda r: _said(found[r]), figures=False, meaning="by RTCP (RFC 3550)"),
-                Column("DSCP", lambda r: str(found[r].media.dscp), [at.media.dscp for at in found], meaning="DSCP"),
-                Column("from", lambda r: found[r].media.source, [at.media.source for at in found], figures=False),
-                Column(
-                    "to", lambda r: found[r].media.destination, [at.media.destination for at in found], figures=False
-                ),
                 Column("began", lambda r: moment(found[r].media.first_ns), [at.media.first_ns for at in found]),
             ],
             len(found),

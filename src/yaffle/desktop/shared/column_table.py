@@ -9,10 +9,11 @@ from typing import Any
 import numpy as np
 from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, Qt, Signal
 from PySide6.QtGui import QColor, QContextMenuEvent, QGuiApplication, QKeyEvent, QKeySequence, QMouseEvent
-from PySide6.QtWidgets import QAbstractItemView, QFileDialog, QHeaderView, QMenu, QTableView, QWidget
+from PySide6.QtWidgets import QAbstractItemView, QFileDialog, QMenu, QTableView, QWidget
 
 from yaffle.arrays import Array
 from yaffle.desktop.shared import theme
+from yaffle.desktop.shared.column_fit import ColumnFit
 from yaffle.session import expressions
 
 Index = QModelIndex | QPersistentModelIndex
@@ -160,10 +161,9 @@ class TableView(QTableView):
         self.setFont(theme.figures_font())
         self.verticalHeader().hide()
         self.verticalHeader().setDefaultSectionSize(21)
-        self.horizontalHeader().setStretchLastSection(True)
         self.horizontalHeader().setSortIndicatorClearable(True)
         self.horizontalHeader().setSortIndicator(-1, Qt.SortOrder.AscendingOrder)
-        self.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.Interactive)
+        self.fit = ColumnFit(self)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         if event.matches(QKeySequence.StandardKey.Copy):
@@ -225,14 +225,10 @@ class Listing(TableView):
         super().__init__(name, parent)
         self.columns = ColumnTable(self)
         self.setModel(self.columns)
-        self.horizontalHeader().setStretchLastSection(False)
 
     def show_columns(
         self, columns: list[Column], rows: int, widths: tuple[tuple[int, int], ...], wide: int = 0
     ) -> None:
-        """Shows other rows. widths: (section, pixels); wide: the section that takes what is left, -1 none."""
+        """Shows other rows. widths: (section, pixels at least); wide: the section that takes what is left, -1 none."""
         self.columns.show_columns(columns, rows)
-        for section, width in widths:
-            self.setColumnWidth(section, width)
-        if wide >= 0:
-            self.horizontalHeader().setSectionResizeMode(wide, QHeaderView.ResizeMode.Stretch)
+        self.fit.fit(dict(widths), wide)

@@ -1,27 +1,30 @@
-"""Plots as this window draws them: units on the axes, crosshair read-out, wheel zoom, reset, saved as PNG or SVG."""
+"""Plots as this window draws them: quantity, unit and keys above, crosshair read-out, wheel zoom, reset, saved."""
 
 from collections.abc import Callable
 
 import pyqtgraph as pg
 from PySide6.QtCore import QPointF, Qt
-from PySide6.QtWidgets import QFileDialog, QWidget
+from PySide6.QtGui import QResizeEvent
+from PySide6.QtWidgets import QWidget
 
 from yaffle.desktop.shared import theme
+from yaffle.desktop.shared.picture_file import save_picture
+from yaffle.desktop.shared.plot_head import Key, PlotHead
 from yaffle.desktop.shared.time_axis import TimeAxis
+from yaffle.desktop.shared.value_axis import ValueAxis
 
 
 class Plot(pg.PlotWidget):
     """Times along the bottom, in seconds from `base_ns`."""
 
-    def __init__(
-        self, left: str, units: str | None = None, *, relative: bool = False, parent: QWidget | None = None
-    ) -> None:
-        self.axis = TimeAxis(relative=relative)
-        super().__init__(parent, axisItems={"bottom": self.axis}, enableMenu=False)
-        self.setLabel("left", left, units=units)
+    def __init__(self, quantity: str, unit: str = "", *, relative: bool = False, parent: QWidget | None = None) -> None:
+        self.axis, self.values = TimeAxis(relative=relative), ValueAxis(unit)
+        super().__init__(parent, axisItems={"bottom": self.axis, "left": self.values}, enableMenu=False)
+        self._quantity, self._keys = quantity, tuple[Key, ...]()
+        self.head = PlotHead(self)
+        self.values.unit_changed.connect(self._say)
         self.setMenuEnabled(False)
         self.hideButtons()
-        self.getPlotItem().getAxis("left").setWidth(58)
         self._line = pg.InfiniteLine(angle=90, movable=False)
         self._words = pg.TextItem(anchor=(0, 0))
         self.addItem(self._line, ignoreBounds=True)
@@ -33,6 +36,33 @@ class Plot(pg.PlotWidget):
         self.scene().sigMouseMoved.connect(self._moved)
         self.setToolTip("Wheel zooms, drag moves, R resets; Ctrl+S here saves the picture")
         self.dress()
+        self._say()
+
+    def set_quantity(self, quantity: str, unit: str = "") -> None:
+        """What the values are, and what they are counted in."""
+        self._quantity = quantity
+        self.values.set_unit(unit)
+        self._say()
+
+    def set_keys(self, *keys: Key) -> None:
+        """What the marks mean; none where there is but one."""
+        self._keys = keys
+        self._say()
+
+    def _say(self) -> None:
+        unit = self.values.shown_unit
+        self.head.say(f"{self._quantity}, {unit}" if self._quantity and unit else self._quantity or unit, self._keys)
+        self._make_room()
+
+    def _make_room(self) -> None:
+        height = self.head.height_for(self.width())
+        self.getPlotItem().layout.setContentsMargins(1, height + 7, 8, 1)
+        self.head.setGeometry(0, 0, self.width(), height)
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        if hasattr(self, "head"):  # pyqtgraph resizes once before it has one.
+            self._make_room()
 
     def dress(self) -> None:
         """Takes the colors of the theme."""
@@ -45,6 +75,7 @@ class Plot(pg.PlotWidget):
         self._line.setPen(pg.mkPen(look.moss, width=1))
         self._words.setColor(look.ink)
         self._words.fill = pg.mkBrush(look.panel)
+        self.head.update()
 
     def read_with(self, read: Callable[[float, float], str]) -> None:
         """What the crosshair says at a place (seconds, value)."""
@@ -96,8 +127,4 @@ class Plot(pg.PlotWidget):
 
     def save(self) -> None:
         """Asks where, and saves the picture."""
-        from pyqtgraph.exporters import ImageExporter, SVGExporter
-
-        path, _ = QFileDialog.getSaveFileName(self, "Save the picture", "plot.png", "PNG (*.png);;SVG (*.svg)")
-        if path:
-            (SVGExporter if path.endswith(".svg") else ImageExporter)(self.getPlotItem()).export(path)
+        save_picture(self)

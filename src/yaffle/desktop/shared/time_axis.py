@@ -30,6 +30,16 @@ _DAYS = [86_400.0 * k for k in (1, 2, 7, 14, 28, 91, 364)]
 _MONDAY_NS = 4 * 86_400 * NS_PER_S  # 1970-01-05
 
 
+def round_times(first_ns: int, last_ns: int, most: int) -> list[int]:
+    """Round times between two, int64 ns, no more than `most`: whole minutes, hours or days of UTC."""
+    wanted = (last_ns - first_ns) / NS_PER_S / max(1, most)
+    step = next((s for s in [*_STEPS, *_DAYS] if s >= wanted), _DAYS[-1])
+    step_ns = round(step * NS_PER_S)
+    since = _MONDAY_NS if step >= _DAYS[2] else 0
+    first = -(-(first_ns - since) // step_ns) * step_ns + since
+    return list(range(first, last_ns + 1, step_ns))[: most + 1]
+
+
 class TimeAxis(pg.AxisItem):
     """Time of day (UTC) along the bottom; `base_ns` is where the plot's zero lies."""
 

@@ -5,11 +5,12 @@ line.
 import pyqtgraph as pg
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QColor
-from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QSplitter, QToolButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QToolButton, QVBoxLayout, QWidget
 
 from yaffle.desktop.shared import theme
 from yaffle.desktop.shared.bars import ShareBar, Trend
 from yaffle.desktop.shared.column_table import Column, Listing
+from yaffle.desktop.shared.panes import Panes
 from yaffle.desktop.shared.plots import Plot
 from yaffle.desktop.window.live_history import PACES, USUAL
 from yaffle.findings.flow_labels import DIMENSIONS, NEXT, exporter_words
@@ -52,7 +53,7 @@ class FlowsPanel(QWidget):
         self._back.setText("back")
         self._back.setToolTip("Up one level (Backspace)")
         self._back.clicked.connect(self.back)
-        self.plot = Plot("", "bit/s")
+        self.plot = Plot("volume of flow records", "bit/s")
         self.plot.read_with(self._words_at)
         self.table = Listing("Flow records by dimension")
         self.model = self.table.columns
@@ -69,10 +70,8 @@ class FlowsPanel(QWidget):
         row.addStretch(1)
         row.addWidget(self._where)
         row.addWidget(self._back)
-        body = QSplitter(Qt.Orientation.Vertical)
-        body.addWidget(self.plot)
-        body.addWidget(self.table)
-        body.setSizes([170, 330])
+        body = Panes("survey flows panel: body", Qt.Orientation.Vertical)
+        body.arrange([self.plot, self.table], [170, 330])
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 4, 0, 0)
         column.addLayout(row)

@@ -3,11 +3,13 @@
 import numpy as np
 import pyqtgraph as pg
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QLabel, QSplitter, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QLabel, QVBoxLayout, QWidget
 
 from yaffle.desktop.shared import theme
 from yaffle.desktop.shared.bars import Trend
 from yaffle.desktop.shared.column_table import Column, Listing
+from yaffle.desktop.shared.panes import Panes
+from yaffle.desktop.shared.plot_head import Key, Mark
 from yaffle.desktop.shared.plots import Plot
 from yaffle.findings.interfaces import OVER, Interfaces, InterfaceUse
 from yaffle.units import count, duration, moment, rate, share
@@ -32,12 +34,10 @@ class InterfacesPanel(QWidget):
         self.table.selectionModel().currentRowChanged.connect(lambda now, _before: self._select(now.row()))
         self._trends = Trend(self)
         self.table.setItemDelegateForColumn(8, self._trends)
-        self.plot = Plot("", "bit/s")
+        self.plot = Plot("rate", "bit/s")
         self.plot.read_with(self._words_at)
-        body = QSplitter(Qt.Orientation.Vertical)
-        body.addWidget(self.table)
-        body.addWidget(self.plot)
-        body.setSizes([300, 220])
+        body = Panes("survey interfaces panel: body", Qt.Orientation.Vertical)
+        body.arrange([self.table, self.plot], [300, 220])
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 4, 0, 0)
         column.addWidget(self.words)
@@ -139,30 +139,21 @@ class InterfacesPanel(QWidget):
         self._shown = one
         item = self.plot.getPlotItem()
         item.clear()
-        if item.legend is not None:
-            item.legend.clear()
         if one is None:
             return
         look = theme.current()
-        item.addLegend(offset=(10, 6), labelTextColor=look.ink)
         seconds = (one.middles_ns - self._first_ns) / 1e9
-        for values, name, color, line in (
-            (one.bps[0], "mean in", look.moss, Qt.PenStyle.SolidLine),
-            (one.bps[1], "mean out", look.ink, Qt.PenStyle.DotLine),
+        for values, color, line in (
+            (one.bps[0], look.moss, Qt.PenStyle.SolidLine),
+            (one.bps[1], look.ink, Qt.PenStyle.DotLine),
         ):
-            self.plot.plot(
-                seconds, values, pen=pg.mkPen(color, width=1.4, style=line), name=f"{name}, {one.device} {one.name}"
-            )
+            self.plot.plot(seconds, values, pen=pg.mkPen(color, width=1.4, style=line))
+        keys = [Key("inbound", look.moss), Key("outbound", look.ink, Mark.DOTTED)]
         if one.speed_bps > 0:
-            item.addItem(
-                pg.InfiniteLine(
-                    one.speed_bps,
-                    angle=0,
-                    pen=pg.mkPen(look.red, width=1),
-                    label=f"speed {rate(one.speed_bps)}",
-                    labelOpts={"color": look.red, "position": 0.9},
-                )
-            )
+            item.addItem(pg.InfiniteLine(one.speed_bps, angle=0, pen=pg.mkPen(look.red, width=1)))
+            keys.append(Key(f"speed {rate(one.speed_bps)}", look.red))
+        self.plot.set_quantity(f"rate of {one.device} {one.name}", "bit/s")
+        self.plot.set_keys(*keys)
         self.plot.axis.base_ns = self._first_ns
         self.plot.axis.picture = None
         self.plot.setXRange(0, max(1e-3, (self._last_ns - self._first_ns) / 1e9), padding=0)

@@ -4,16 +4,20 @@ import numpy as np
 import pyqtgraph as pg
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QColor
-from PySide6.QtWidgets import QSplitter, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QVBoxLayout, QWidget
 
 from yaffle.arrays import Array
 from yaffle.desktop.shared import theme
+from yaffle.desktop.shared.panes import Panes
+from yaffle.desktop.shared.plot_head import Key, Mark
 from yaffle.desktop.shared.plots import Plot
 from yaffle.session.measures import Measure
 from yaffle.session.survey import SurveyPicture
 from yaffle.units import duration, moment, rate, three_digits
 
 _STYLES = (Qt.PenStyle.SolidLine, Qt.PenStyle.DashLine, Qt.PenStyle.DotLine, Qt.PenStyle.DashDotLine)
+
+_MARKS = (Mark.LINE, Mark.DASHED, Mark.DOTTED, Mark.DASHED)
 
 
 def value_text(value: float, unit: str) -> str:
@@ -37,13 +41,13 @@ class MeasurePlots(QWidget):
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
-        self._split = QSplitter(Qt.Orientation.Vertical)
+        self._split = Panes("survey measure plots: split", Qt.Orientation.Vertical)
         self.plots: list[Plot] = []
-        self.full = Plot("ms/s", None)
-        self.full.setFixedHeight(54)
+        self.full = Plot("full link, ms of each second")
+        self.full.setFixedHeight(66)
         self.full.getPlotItem().getAxis("bottom").setStyle(showValues=False)
         self.full.getPlotItem().getAxis("left").setTicks([[(0, "0"), (1000, "1000")]])
-        self.full.setToolTip("For how many milliseconds of each second the line was at or over its rate")
+        self.full.setToolTip("For how many milliseconds of each second the link was at or over its rate")
         self.full.setVisible(False)
         self.full.read_with(self._full_words)
         column = QVBoxLayout(self)
@@ -81,8 +85,7 @@ class MeasurePlots(QWidget):
             plot.deleteLater()
         self.plots = []
         for unit in self._units:
-            plot = Plot("", None)
-            plot.getPlotItem().getAxis("left").enableAutoSIPrefix(unit == "bit/s")
+            plot = Plot("", unit)
             plot.read_with(self._words_at)
             if self.plots:
                 plot.setXLink(self.plots[0])
@@ -97,17 +100,16 @@ class MeasurePlots(QWidget):
 
     def _draw(self, plot: Plot, seconds: Array, lines: list[tuple[Measure, Array]]) -> None:
         plot.getPlotItem().clearPlots()
-        names = [m.name for m, _ in lines]
-        plot.setLabel(
-            "left",
-            ", ".join(names) if len(names) < 3 else f"{len(names)} measures",
-            units=lines[0][0].unit if lines[0][0].unit in ("bit/s", "s") else None,
+        single = len(lines) == 1
+        plot.set_quantity(
+            (lines[0][0].name if single else "") + (", logarithmic" if self.logarithmic else ""), lines[0][0].unit
         )
+        keys = []
         plot.getPlotItem().setLogMode(y=self.logarithmic)
         base = np.zeros(seconds.size - 1)
         top = 0.0
         for k, (measure, values) in enumerate(lines):
-            color = QColor(_colors()[k % 6] if "trouble" not in measure.counted else theme.current().red)
+            color = QColor(_colors()[k % 6] if measure.counted != "TCP issues" else theme.current().red)
             style = _STYLES[k % 4]
             shown = np.nan_to_num(values)
             if measure.mark == "stacked":
@@ -134,6 +136,8 @@ class MeasurePlots(QWidget):
                     item.setFillLevel(0)
                     item.setBrush(pg.mkBrush(fill))
             item.setZValue(-k)
+            keys.append(Key(measure.name, color.name(), _MARKS[k % 4] if measure.mark == "line" else Mark.AREA))
+        plot.set_keys(*([] if single else keys))
         if not self.logarithmic:
             plot.setYRange(0, (top or 1.0) * 1.06, padding=0)
         else:
@@ -177,7 +181,7 @@ class MeasurePlots(QWidget):
             return ""
         return (
             f" {moment(picture.bursts.first_ns + int(x) * 10**9, digits=0)}  {picture.full_ms[int(x)]:.0f} ms of this"
-            " second at line rate "
+            " second at link rate "
         )
 
     def dress(self) -> None:

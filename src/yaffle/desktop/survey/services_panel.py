@@ -4,12 +4,14 @@ import numpy as np
 import pyqtgraph as pg
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QColor
-from PySide6.QtWidgets import QHeaderView, QLabel, QSplitter, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QLabel, QVBoxLayout, QWidget
 
 from yaffle.arrays import Array
 from yaffle.desktop.shared import theme
 from yaffle.desktop.shared.bars import Trend
 from yaffle.desktop.shared.column_table import Column, ColumnTable, TableView
+from yaffle.desktop.shared.panes import Panes
+from yaffle.desktop.shared.plot_head import Key, Mark
 from yaffle.desktop.shared.plots import Plot
 from yaffle.session.expressions import one_of
 from yaffle.session.services import Answering, Service, answering
@@ -40,7 +42,7 @@ class ServicesPanel(QWidget):
         self.words = QLabel()
         self.words.setObjectName("faint")
         self.words.setWordWrap(True)
-        self.plot, self.asked = Plot("response time", "s"), Plot("requests")
+        self.plot, self.asked = Plot("response time, logarithmic", "s"), Plot("requests per interval", "requests")
         self.plot.getPlotItem().setLogMode(y=True)
         self.asked.setXLink(self.plot)
         self.asked.setToolTip("Requests, and (red) errors and requests without a response")
@@ -51,15 +53,11 @@ class ServicesPanel(QWidget):
         column = QVBoxLayout(below)
         column.setContentsMargins(0, 2, 0, 0)
         column.addWidget(self.words)
-        drawn = QSplitter(Qt.Orientation.Vertical)
-        drawn.addWidget(self.plot)
-        drawn.addWidget(self.asked)
-        drawn.setSizes([170, 80])
+        drawn = Panes("survey services panel: drawn", Qt.Orientation.Vertical)
+        drawn.arrange([self.plot, self.asked], [170, 80])
         column.addWidget(drawn, 1)
-        body = QSplitter(Qt.Orientation.Vertical)
-        body.addWidget(self.table)
-        body.addWidget(below)
-        body.setSizes([240, 290])
+        body = Panes("survey services panel: body", Qt.Orientation.Vertical)
+        body.arrange([self.table, below], [240, 290])
         whole = QVBoxLayout(self)
         whole.setContentsMargins(0, 4, 0, 0)
         whole.addWidget(body)
@@ -118,10 +116,7 @@ class ServicesPanel(QWidget):
             ],
             len(found),
         )
-        for section, width in enumerate((150, 88, 56, 66, 74, 66, 54, 96, 52, 112, 72)):
-            self.table.setColumnWidth(section, width)
-        self.table.horizontalHeader().setStretchLastSection(False)
-        self.table.horizontalHeader().setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
+        self.table.fit.fit({10: 72}, 0)
         wanted = next((k for k, s in enumerate(found) if s.address == self._wanted), -1) if self._wanted else -1
         if wanted >= 0:
             self._wanted = ""
@@ -186,9 +181,9 @@ class ServicesPanel(QWidget):
         self.asked.setYRange(0, max(1.0, float(found.asked.max())) * 1.05, padding=0)
         self.plot.getPlotItem().enableAutoRange(axis="y")
         step = duration(int(self._edges_ns[1] - self._edges_ns[0]))
-        self.words.setText(
-            f"{service.name}, {service.kind}: response time, median (round) and p95 (pointed), in intervals of {step}"
-        )
+        self.plot.set_keys(Key("median", look.moss, Mark.DOT), Key("p95", look.straw, Mark.TRIANGLE))
+        self.asked.set_keys(Key("all", look.faint, Mark.AREA), Key("errors, no response", look.red, Mark.AREA))
+        self.words.setText(f"{service.name}, {service.kind}, in intervals of {step}")
 
     def _words_at(self, x: float, _y: float) -> str:
         found = self._over_time

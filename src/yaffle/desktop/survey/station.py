@@ -10,7 +10,6 @@ from PySide6.QtWidgets import (
     QHBoxLayout,
     QLabel,
     QPushButton,
-    QSplitter,
     QTabWidget,
     QVBoxLayout,
     QWidget,
@@ -19,6 +18,7 @@ from PySide6.QtWidgets import (
 from yaffle.desktop.shared.bars import Trend
 from yaffle.desktop.shared.column_table import Column, Listing
 from yaffle.desktop.shared.jobs import Latest
+from yaffle.desktop.shared.panes import Panes
 from yaffle.desktop.shared.station import Station
 from yaffle.desktop.survey.flows_panel import FlowsPanel
 from yaffle.desktop.survey.interfaces_panel import InterfacesPanel
@@ -109,14 +109,10 @@ class Survey(Station):
         for listed, name in ((self.troubles, "TCP issues"), (self.others, "UDP and ICMP responses")):
             right.addTab(listed, name)
         self.right = right
-        lower = QSplitter(Qt.Orientation.Horizontal)
-        lower.addWidget(self.make_up)
-        lower.addWidget(right)
-        lower.setSizes([560, 350])
-        body = QSplitter(Qt.Orientation.Vertical)
-        body.addWidget(self.plots)
-        body.addWidget(lower)
-        body.setSizes([270, 280])
+        lower = Panes("survey station: lower", Qt.Orientation.Horizontal)
+        lower.arrange([self.make_up, right], [545, 365])
+        body = Panes("survey station: body", Qt.Orientation.Vertical)
+        body.arrange([self.plots, lower], [270, 280])
         traffic = QWidget()
         column = QVBoxLayout(traffic)
         column.setContentsMargins(0, 4, 0, 0)

@@ -1,5 +1,7 @@
 """The findings drawer: ranked sentences, each a button that leads to its grounds; a pin keeps one for the report."""
 
+from collections import Counter
+
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent
 from PySide6.QtWidgets import (
@@ -15,6 +17,7 @@ from PySide6.QtWidgets import (
 )
 
 from yaffle.findings.finding import Finding
+from yaffle.findings.headline import headline, story, story_headline
 from yaffle.session.complaints import in_words
 from yaffle.session.evidence import Evidence
 from yaffle.session.investigation import Investigation
@@ -33,7 +36,15 @@ def _no_finding(evidence: Evidence | None) -> str:
 
 
 def _users(number: int) -> str:
-    return f"{number} user{'s' if number != 1 else ''}, " if number else ""
+    return f"{number} client{'s' if number != 1 else ''}, " if number else ""
+
+
+def by_story(ranked: list[tuple[Finding, float]]) -> list[tuple[Finding, float]]:
+    """In order of rank, but what has one cause behind it stands together, where the first of it stands."""
+    first: dict[str, int] = {}
+    for place, (finding, _) in enumerate(ranked):
+        first.setdefault(story(finding), place)
+    return sorted(ranked, key=lambda one: first[story(one[0])])
 
 
 class _Card(QFrame):
@@ -48,9 +59,11 @@ class _Card(QFrame):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setCursor(Qt.CursorShape.PointingHandCursor)
         self.setAccessibleName(finding.sentence)
-        head = QLabel(f"{number}  {finding.severity}, {finding.party}")
+        head = QLabel(f"{number}  {headline(finding)}")
         head.setObjectName("heading")
         head.setWordWrap(True)
+        kind = QLabel(f"{finding.severity}, {finding.party}, confidence {round(100 * finding.confidence)} %")
+        kind.setObjectName("faint")
         self.pin = QToolButton()
         self.pin.setObjectName("small")
         self.pin.setCheckable(True)
@@ -64,10 +77,7 @@ class _Card(QFrame):
         self.more.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
         text = QLabel(finding.sentence)
         text.setWordWrap(True)
-        facts = QLabel(
-            (f"total delay {duration(finding.lost_ns)}, " if finding.lost_ns else "")
-            + f"{_users(finding.users)}confidence {round(100 * finding.confidence)} %"
-        )
+        facts = QLabel(f"{_users(finding.users)}total delay {duration(finding.lost_ns)}" if finding.lost_ns else "")
         facts.setObjectName("faint")
         facts.setWordWrap(True)
         ruled = QLabel(finding.grounds.get("ruled_out", ""))
@@ -75,13 +85,23 @@ class _Card(QFrame):
         ruled.setWordWrap(True)
         step = QLabel(f"Next: {finding.next_step}")
         step.setWordWrap(True)
+        self.details = QToolButton()
+        self.details.setObjectName("small")
+        self.details.setText("details")
+        self.details.setCheckable(True)
+        self.details.setToolTip("Show or hide the sentence, what was ruled out and the next step (Space)")
+        self.details.toggled.connect(self._show_details)
         top = QHBoxLayout()
-        top.addWidget(head, 1)
+        top.setSpacing(4)
+        top.addWidget(self.details)
+        top.addStretch(1)
         top.addWidget(self.pin)
         top.addWidget(self.more)
         column = QVBoxLayout(self)
-        column.setContentsMargins(8, 6, 8, 8)
-        column.setSpacing(4)
+        column.setContentsMargins(8, 6, 8, 6)
+        column.setSpacing(3)
+        column.addWidget(head)
+        column.addWidget(kind)
         column.addLayout(top)
         column.addWidget(text)
         column.addWidget(facts)
@@ -93,12 +113,15 @@ class _Card(QFrame):
                 column.addWidget(label)
         column.addWidget(ruled)
         column.addWidget(step)
-        self._more = [label for label in (ruled, step) if label.text()]
-        ruled.setVisible(False)
-        step.setVisible(False)
+        self._more = [label for label in (text, facts, ruled, step) if label.text()]
+        for label in (text, facts, ruled, step):
+            label.setVisible(False)
 
     def unfold(self, wide: bool) -> None:
-        """Shows what was ruled out and the next step, or not."""
+        """Shows the sentence, what was ruled out and the next step, or not."""
+        self.details.setChecked(wide)
+
+    def _show_details(self, wide: bool) -> None:
         for label in self._more:
             label.setVisible(wide)
 
@@ -107,8 +130,10 @@ class _Card(QFrame):
             self.followed.emit()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space):
+        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
             self.followed.emit()
+        elif event.key() == Qt.Key.Key_Space:
+            self.details.toggle()
         else:
             super().keyPressEvent(event)
 
@@ -124,8 +149,8 @@ class FindingsDrawer(QWidget):
         self._title = QLabel("Findings")
         self._title.setObjectName("heading")
         self.fold = QToolButton()
-        self.fold.setText("fold")
-        self.fold.setToolTip("Fold the findings away or back (F9)")
+        self.fold.setText("Hide")
+        self.fold.setToolTip("Hide or show the findings (F9)")
         self.fold.clicked.connect(lambda: self.set_folded(not self.folded))
         self._inside = QWidget()
         self._list = QVBoxLayout(self._inside)
@@ -164,7 +189,7 @@ class FindingsDrawer(QWidget):
         self.folded = folded
         self._scroll.setVisible(not folded)
         self._title.setVisible(not folded)
-        self.fold.setText("open" if folded else "fold")
+        self.fold.setText("Show" if folded else "Hide")
         self._set_width()
 
     def _follow(self, finding: Finding) -> None:
@@ -198,7 +223,7 @@ class FindingsDrawer(QWidget):
             self._model.keep(self._model.kept.remark(finding.key, text.strip()), f"remark on {finding.subject}")
 
     def _redraw(self) -> None:
-        ranked, kept, dismissed = self._model.ranked, self._model.kept, self._model.dismissed
+        ranked, kept, dismissed = by_story(self._model.ranked), self._model.kept, self._model.dismissed
         shown = [(f.key, f.key in kept.pinned, in_words(score), kept.remarks.get(f.key, "")) for f, score in ranked]
         state = (shown, [(f.key, reason) for f, reason in dismissed])
         if self._shown == state and ranked:
@@ -213,7 +238,15 @@ class FindingsDrawer(QWidget):
         if not ranked:
             words = _no_finding(self._model.evidence)
             self._list.addWidget(self._faint(words))
+        stories = Counter(story(finding) for finding, _ in ranked)
+        told: set[str] = set()
         for number, ((finding, _), (key, pinned, explains, remark)) in enumerate(zip(ranked, shown, strict=True), 1):
+            if stories[story(finding)] > 1 and story(finding) not in told:
+                told.add(story(finding))
+                heading = QLabel(story_headline([f for f, _ in ranked if story(f) == story(finding)]))
+                heading.setObjectName("heading")
+                heading.setWordWrap(True)
+                self._list.addWidget(heading)
             card = _Card(number, finding, pinned, explains, remark)
             card.followed.connect(lambda finding=finding: self._follow(finding))
             card.unfold(key == self._open)

@@ -67,8 +67,8 @@ class FocusLine(QWidget):
         self._error.setObjectName("wrong")
         self._error.setVisible(False)
         self.favourites = QToolButton()
-        self.favourites.setText("kept")
-        self.favourites.setToolTip("Filters that you kept, and keeping this one")
+        self.favourites.setText("Saved filters")
+        self.favourites.setToolTip("Saved filters, and saving this one")
         self.favourites.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
         self._favourite_menu = QMenu(self)
         self._favourite_menu.aboutToShow.connect(self._list_favourites)
@@ -77,15 +77,15 @@ class FocusLine(QWidget):
         self.period = _PeriodEdit()
         self.period.returnPressed.connect(self._period_entered)
         self.periods = QToolButton()
-        self.periods.setText("periods")
-        self.periods.setToolTip("Periods that you kept, and keeping this one")
+        self.periods.setText("Saved periods")
+        self.periods.setToolTip("Saved periods, and saving this one")
         self.periods.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
         self._period_menu = QMenu(self)
         self._period_menu.aboutToShow.connect(self._list_periods)
         self.periods.setMenu(self._period_menu)
         self._back, self._forward = QToolButton(), QToolButton()
-        self._back.setText("back")
-        self._forward.setText("forward")
+        self._back.setText("Back")
+        self._forward.setText("Forward")
         self._back.setToolTip("Where the focus was before (Alt+Left)")
         self._forward.setToolTip("Where it was after (Alt+Right)")
         self._back.clicked.connect(investigation.back)
@@ -141,7 +141,7 @@ class FocusLine(QWidget):
             )
         if kept.periods:
             menu.addSeparator()
-        keep = menu.addAction("Keep this period…", self.keep_period)
+        keep = menu.addAction("Save period…", self.keep_period)
         keep.setEnabled(self._model.focus.period is not None)
         forget = menu.addMenu("Forget")
         forget.setEnabled(bool(kept.periods))
@@ -162,7 +162,7 @@ class FocusLine(QWidget):
         period = self._model.focus.period
         if period is None:
             return
-        name, sure = QInputDialog.getText(self, "Keep this period", f"Name for {self._period_words(period)}:")
+        name, sure = QInputDialog.getText(self, "Save period", f"Name for {self._period_words(period)}:")
         if sure and name.strip():
             kept = self._model.kept
             others = tuple(p for p in kept.periods if p.name != name.strip())

@@ -36,6 +36,7 @@ from yaffle.desktop.path.station import PathStation
 from yaffle.desktop.shared import theme
 from yaffle.desktop.shared.jobs import Job, Latest
 from yaffle.desktop.shared.log_file import log_file
+from yaffle.desktop.shared.panes import Filling
 from yaffle.desktop.survey.station import INTERFACES, Survey
 from yaffle.desktop.window.export_actions import ExportActions
 from yaffle.desktop.window.findings_drawer import FindingsDrawer
@@ -118,6 +119,7 @@ class MainWindow(QMainWindow):
         self.setCentralWidget(whole)
         self._status()
         self._actions()
+        self._filling = Filling()
         self.job: Job | None = None
         self._then: Callable[[Any], None] = lambda _result: None
         self._reading: list[Path] = []
@@ -251,6 +253,7 @@ class MainWindow(QMainWindow):
         self._action(
             "Window", "Show or hide findings", "F9", lambda: self.findings.set_folded(not self.findings.folded)
         )
+        self._action("Window", "Let this pane fill the station, or not", "F11", self.fill_station)
         self._action("Window", "Light or dark", "F8", self.switch_theme)
         self._action("Window", "Shortcuts", "F1", self.show_shortcuts)
 
@@ -277,6 +280,10 @@ class MainWindow(QMainWindow):
             self.compare.normal.measure,
         )
         names[station].setFocus()
+
+    def fill_station(self) -> None:
+        """The pane with the keyboard takes the room of the others, or gives it back."""
+        self._filling.toggle(QApplication.focusWidget(), self.stations)
 
     def _to_filter(self) -> None:
         self.focus_line.filter.setFocus()

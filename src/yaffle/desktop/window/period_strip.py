@@ -16,6 +16,7 @@ from PySide6.QtGui import (
 from PySide6.QtWidgets import QMenu, QToolTip, QWidget
 
 from yaffle.desktop.shared import theme
+from yaffle.desktop.shared.time_axis import round_times
 from yaffle.session.investigation import Investigation
 from yaffle.session.survey import Series
 from yaffle.units import date_and_moment, day, duration, moment, rate, three_digits, zone_name
@@ -104,7 +105,7 @@ class PeriodStrip(QWidget):
         where = (
             "" if data.packets.any() else " at any one exporter"
         )  # Sums of exporters along a path would count twice.
-        return data.bits_per_s, f"highest{where} {rate(float(data.bits_per_s.max()))}"
+        return data.bits_per_s, f"max{where} {rate(float(data.bits_per_s.max()))}"
 
     # --- hand ---
     def mousePressEvent(self, event: QMouseEvent) -> None:
@@ -211,6 +212,8 @@ class PeriodStrip(QWidget):
 
     @staticmethod
     def _tick(at: int, span_ns: int) -> str:
+        if span_ns > 4 * _DAY_NS:
+            return date_and_moment(at)[5:10]
         if span_ns > _DAY_NS:
             return date_and_moment(at)[5:16]
         return moment(at, digits=0 if span_ns > 20_000_000_000 else 3)
@@ -236,7 +239,7 @@ class PeriodStrip(QWidget):
             painter.drawText(
                 self.rect(),
                 Qt.AlignmentFlag.AlignCenter,
-                "The period of the case will stand here: open a capture with Ctrl+O",
+                "Open a capture with Ctrl+O to see its period here",
             )
             return
         base = self.height() - _BOTTOM - _TROUBLE_HEIGHT - 2
@@ -274,18 +277,13 @@ class PeriodStrip(QWidget):
             for x in (self._x(chosen[0]), self._x(chosen[1])):
                 painter.drawLine(int(x), _TOP - 2, int(x), base + _TROUBLE_HEIGHT + 2)
         painter.setPen(QColor(look.faint))
-        for share in (0.0, 0.25, 0.5, 0.75, 1.0):
-            at = int(evidence.first_ns + share * (evidence.last_ns - evidence.first_ns))
-            align = (
-                Qt.AlignmentFlag.AlignLeft
-                if share == 0
-                else Qt.AlignmentFlag.AlignRight
-                if share == 1
-                else Qt.AlignmentFlag.AlignHCenter
-            )
-            x = self._x(at)
-            box = QRectF(x if share == 0 else x - 130 if share == 1 else x - 65, self.height() - _BOTTOM, 130, 14)
-            painter.drawText(box, align, self._tick(at, evidence.last_ns - evidence.first_ns))
+        span_ns = evidence.last_ns - evidence.first_ns
+        for at in round_times(evidence.first_ns, evidence.last_ns, max(2, self.width() // 150)):
+            x, words = self._x(at), self._tick(at, span_ns)
+            wide = painter.fontMetrics().horizontalAdvance(words) + 4
+            left = min(max(x - wide / 2, _LEFT), self.width() - _RIGHT - wide)
+            painter.drawLine(QPointF(x, base + _TROUBLE_HEIGHT + 2), QPointF(x, base + _TROUBLE_HEIGHT + 5))
+            painter.drawText(QRectF(left, self.height() - _BOTTOM, wide, 14), Qt.AlignmentFlag.AlignHCenter, words)
         painter.drawText(
             QRectF(_LEFT, 2, self.width() // 2 - _LEFT, 16),
             Qt.AlignmentFlag.AlignLeft,
@@ -295,7 +293,7 @@ class PeriodStrip(QWidget):
         words = (
             f"{self._tick(chosen[0], span)} to {self._tick(chosen[1], span)}: {duration(chosen[1] - chosen[0])}"
             if chosen
-            else f"all: {duration(span)}"
+            else f"whole period: {duration(span)}"
         )
         painter.setPen(QColor(look.ink))
         painter.drawText(QRectF(self.width() - _RIGHT - 500, 2, 500, 16), Qt.AlignmentFlag.AlignRight, words)

@@ -1,21 +1,27 @@
-"""The sheet of keys."""
+"""The sheet of keys: searched as one types, as high as the screen allows, closed with Escape."""
 
-from PySide6.QtWidgets import QDialog, QLabel, QVBoxLayout, QWidget
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QGuiApplication
+from PySide6.QtWidgets import QDialog, QLineEdit, QTreeWidget, QTreeWidgetItem, QVBoxLayout, QWidget
 
 _PLACES = (
     ("Period strip", "move the period", "Left, Right"),
     ("Period strip", "zoom", "+, -, wheel"),
     ("Period strip", "whole period", "Home, Escape, double click"),
-    ("Period strip", "draw volume, packets or waiting", "M"),
-    ("Survey, what traffic is made of", "into a line, out of it", "Enter, Backspace"),
+    ("Period strip", "draw volume, packets or concurrent waits", "M"),
+    ("Survey, traffic mix", "drill down, up one level", "Enter, Backspace"),
     ("Apportion", "narrow to the row; on a connection, examine it", "Enter"),
     ("Examine", "next, previous silence", "N, P"),
     ("Examine", "bytes of the packet", "B"),
-    ("Ladder", "next, previous packet; by twenty", "Down, Up; Page"),
-    ("Ladder", "time to scale; stretch it", "T; Ctrl and wheel"),
+    ("Examine", "the visit that the connection belongs to", "V"),
+    ("Ladder diagram", "next, previous packet; by twenty", "Down, Up; Page"),
+    ("Ladder diagram", "time to scale; stretch it", "T; Ctrl and wheel"),
+    ("Map", "fit, rename, hide, link, save", "F, F2, Delete, L, Ctrl+S"),
+    ("Findings", "follow; show or hide details", "Enter; Space"),
     ("Plots", "zoom, move, reset, save", "wheel, drag, R, Ctrl+S"),
     ("Tables", "copy as text; filter by a cell, save", "Ctrl+C; menu key"),
 )
+_WIDE, _TALL = 620, 640
 
 
 class ShortcutSheet(QDialog):
@@ -24,11 +30,31 @@ class ShortcutSheet(QDialog):
     def __init__(self, actions: list[tuple[str, str, str]], parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.setWindowTitle("Shortcuts")
-        rows = [*actions, *_PLACES]
-        cells, last = [], ""
-        for place, what, keys in rows:
-            head = f"<td><b>{place if place != last else ''}</b></td>"
-            cells.append(f"<tr>{head}<td>{what}</td><td style='padding-left:24px'>{keys}</td></tr>")
-            last = place
-        label = QLabel("<table cellpadding='3'>" + "".join(cells) + "</table>")
-        QVBoxLayout(self).addWidget(label)
+        self.search = QLineEdit()
+        self.search.setPlaceholderText("type to search")
+        self.search.setAccessibleName("Search for a shortcut")
+        self.search.setClearButtonEnabled(True)
+        self.search.textChanged.connect(self._narrow)
+        self.list = QTreeWidget()
+        self.list.setHeaderLabels(["place", "what it does", "keys"])
+        self.list.setRootIsDecorated(False)
+        self.list.setAlternatingRowColors(True)
+        self.list.setAccessibleName("Shortcuts")
+        for row in (*actions, *_PLACES):
+            self.list.addTopLevelItem(QTreeWidgetItem(list(row)))
+        for column in range(3):
+            self.list.resizeColumnToContents(column)
+        layout = QVBoxLayout(self)
+        layout.addWidget(self.search)
+        layout.addWidget(self.list)
+        room = QGuiApplication.primaryScreen().availableGeometry()
+        self.resize(min(_WIDE, room.width() - 40), min(_TALL, room.height() - 80))
+        self.search.setFocus(Qt.FocusReason.OtherFocusReason)
+
+    def _narrow(self, text: str) -> None:
+        words = text.lower().split()
+        for k in range(self.list.topLevelItemCount()):
+            item = self.list.topLevelItem(k)
+            if item is not None:
+                told = " ".join(item.text(c) for c in range(3)).lower()
+                item.setHidden(not all(word in told for word in words))

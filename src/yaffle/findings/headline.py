@@ -1,0 +1,42 @@
+"""A finding in one line: who, what, how much. The sentence and its grounds come on demand."""
+
+from yaffle.findings.finding import Finding
+from yaffle.ledger import causes
+from yaffle.units import count, duration
+
+_WHAT = {
+    "refused": "connection refused",
+    "unanswered": "no response",
+    "failed look-ups": "failed requests",
+    "no names": "no name resolved",
+    "slower answers": "response time above baseline",
+    "late answers": "slow responses",
+    "full-line": "high utilization",
+    "marking": "unexpected DSCP",
+}
+
+
+def what(finding: Finding) -> str:
+    """The cause in a few words."""
+    if "protocol" in finding.grounds and finding.cause == causes.CHARGES[causes.NAME][1]:
+        return "slow DNS responses"
+    return _WHAT.get(finding.cause) or f"{finding.party} {causes.SHORT.get(finding.cause, finding.cause)}"
+
+
+def headline(finding: Finding) -> str:
+    """The subject, the cause, and the delay in all."""
+    much = f", {duration(finding.lost_ns)}" if finding.lost_ns else ""
+    return f"{finding.subject}: {what(finding)}{much}"
+
+
+def story(finding: Finding) -> str:
+    """What findings with one cause behind them share: a server that several sites wait for."""
+    if finding.party == causes.SERVER and finding.site:
+        return f"{finding.subject.removesuffix(f' for {finding.site}')}: {what(finding)}"
+    return finding.key
+
+
+def story_headline(findings: list[Finding]) -> str:
+    """Several findings of one story in one line."""
+    delay = duration(sum(finding.lost_ns for finding in findings))
+    return f"{story(findings[0])}, {count(len(findings))} sites, {delay}"
