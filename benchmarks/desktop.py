@@ -27,7 +27,8 @@ def main(folder: Path) -> None:
     os.environ["YAFFLE_CONFIG_DIR"] = tempfile.mkdtemp(prefix="yaffle-bench-")
     from PySide6.QtWidgets import QApplication
 
-    from yaffle.desktop.window.main_window import STATIONS, MainWindow
+    from yaffle.desktop.window.main_window import MainWindow
+    from yaffle.desktop.window.station_rail import STATIONS
     from yaffle.session.investigation import Investigation
     from yaffle.warm_up import compiled, warm_up
 

@@ -209,5 +209,5 @@ def test_the_sums_of_a_source_are_those_of_plain_counting(tmp_path):
     assert (source.packets, source.bytes) == (300, sum(wire for _, _, wire in packets))
     assert (source.first_ns, source.last_ns) == (min(times), max(times))
     back = sum(b < a for a, b in itertools.pairwise(times))
-    assert f"time steps backwards {back:,} times" in source.notes
-    assert any(note.startswith("300 packets are sliced (longest kept: ") for note in source.notes)
+    assert f"timestamps go backwards {back:,} times" in source.notes
+    assert any(note.startswith("300 packets truncated (snap length ") for note in source.notes)

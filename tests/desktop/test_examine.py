@@ -23,8 +23,8 @@ def window(qtbot):
     qtbot.addWidget(window)
     window.show()
     yield window
-    window.stop_job()
-    qtbot.waitUntil(lambda: window.job is None, timeout=60_000)
+    window.task.stop()
+    qtbot.waitUntil(lambda: window.task.job is None, timeout=60_000)
 
 
 def load(window, qtbot, paths, **options):
@@ -49,7 +49,7 @@ def test_the_plots_share_their_time_and_say_what_limited_the_sender(window, qtbo
     window.go(3)
     flow = window.examine.flow
     assert "server limited by" in flow.words.text()
-    assert "repair" in flow.words.text()
+    assert "loss recovery" in flow.words.text()
     assert flow.times.to_client.data.size > 10
     flow.kinds.button(1).click()
     assert flow.times.flight.getData()[0].size > 10
@@ -90,7 +90,7 @@ def test_a_tunnel_and_what_the_way_said_stand_with_the_connection(window, qtbot,
     window.investigation.examine(0)
     window.go(3)
     assert "inside GRE 42, 192.0.2.1 to 192.0.2.2" in window.examine._title.text()
-    assert "prohibited by a filter" in window.examine._verdict.text()
+    assert "administratively prohibited" in window.examine._verdict.text()
 
 
 def test_goodput_counts_each_byte_once(window, qtbot, lossy):
@@ -107,7 +107,7 @@ def test_sources_are_named_while_they_are_read(window, qtbot, lossy):
     window.load([lossy])
     assert window.gather._title.text() == "Reading 1 source"
     assert window.gather.table_model.index(0, 0).data() == "lossy.pcapng"
-    qtbot.waitUntil(lambda: window.job is None, timeout=60_000)
+    qtbot.waitUntil(lambda: window.task.job is None, timeout=60_000)
     assert "seen from 1 point" in window.gather._title.text()
 
 
@@ -118,12 +118,13 @@ def test_a_growing_capture_is_read_again_and_the_focus_stays(window, qtbot, loss
     load(window, qtbot, [growing])
     before = window.investigation.evidence.analysis.capture.packets.time_ns.size
     window.investigation.look(window.investigation.focus.with_filter("wait_ms > 1"))
-    window._look_for_growth()
-    assert window.job is None
+    settle(window, qtbot)
+    window.files.look_for_growth()
+    assert window.task.job is None
     growing.write_bytes(whole)
-    window._look_for_growth()
-    assert window.job is not None
-    qtbot.waitUntil(lambda: window.job is None, timeout=60_000)
+    window.files.look_for_growth()
+    assert window.task.job is not None
+    qtbot.waitUntil(lambda: window.task.job is None, timeout=60_000)
     assert window.investigation.evidence.analysis.capture.packets.time_ns.size > before
     assert window.investigation.focus.filter == "wait_ms > 1"
 

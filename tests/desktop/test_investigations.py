@@ -22,8 +22,8 @@ def window(qtbot):
     window.show()
     qtbot.waitExposed(window)
     yield window
-    window.stop_job()
-    qtbot.waitUntil(lambda: window.job is None, timeout=60_000)
+    window.task.stop()
+    qtbot.waitUntil(lambda: window.task.job is None, timeout=60_000)
 
 
 def load(window, qtbot, path):
@@ -107,13 +107,13 @@ def test_the_stock_room_waits_on_its_register(window, qtbot, tmp_path, monkeypat
     # Out: exchanges as Parquet, masked; the report with the complaint as PDF.
     answer_file(monkeypatch, tmp_path / "out.parquet", mask=True)
     window.exports.waits()
-    qtbot.waitUntil(lambda: window.job is None)
+    qtbot.waitUntil(lambda: window.task.job is None)
     assert not any(
         str(a).startswith("198.51.100.") for a in pq.read_table(tmp_path / "out.parquet").column("client").to_pylist()
     )
     answer_file(monkeypatch, tmp_path / "out.html")
     window.exports.report()
-    qtbot.waitUntil(lambda: window.job is None)
+    qtbot.waitUntil(lambda: window.task.job is None)
     assert "stock-room" in (tmp_path / "out.html").read_text()
     answer_file(monkeypatch, tmp_path / "out.pdf")
     window.exports.report()
@@ -133,7 +133,7 @@ def test_the_mast_loses_packets_and_a_service_gets_its_name(window, qtbot, tmp_p
     assert labels == ["intranet", "port 7443"]
     assert panel.model.index(1, 5).data().startswith("not known")
     # The unknown one gets a name; undo takes it back, redo gives it again.
-    window.name_application("port 7443", "", 7443)
+    window.naming.name_application("port 7443", "", 7443)
     dialog = dialog_of(window, NamingDialog)
     dialog.table.item(0, 0).setText("roster")
     accept(qtbot, dialog)
@@ -161,7 +161,7 @@ def test_the_mast_loses_packets_and_a_service_gets_its_name(window, qtbot, tmp_p
     assert model.focus.period is not None
     model.back()
     # The finding leads on; not this site shows the others are well.
-    window._follow_first()
+    window.follow_first()
     settle(window, qtbot)
     assert "Mast" in model.findings[0].sentence and model.findings[0].party == "network"
     model.look(model.focus.with_filter("site <> 'Mast'").with_trail(()).with_period(None))
@@ -175,7 +175,8 @@ def test_the_mast_loses_packets_and_a_service_gets_its_name(window, qtbot, tmp_p
         )
     )
     # One of its connections, with time to scale.
-    model.look(model.focus.with_filter("site = 'Mast' and repeats > 3"))
+    model.look(model.focus.with_filter("site = 'Mast' and retransmissions > 3"))
+    settle(window, qtbot)
     window.go(3)
     model.examine(model.worst_connection())
     ladder = window.examine.ladder
@@ -201,7 +202,7 @@ def test_the_mast_loses_packets_and_a_service_gets_its_name(window, qtbot, tmp_p
     # The packets of this connection for someone else: they tell the same story.
     answer_file(monkeypatch, tmp_path / "some.pcapng")
     window.exports.packets()
-    qtbot.waitUntil(lambda: window.job is None)
+    qtbot.waitUntil(lambda: window.task.job is None)
     again = analyse([tmp_path / "some.pcapng"]).account
     assert again.flow.size == 1
     side = [int(again.side(s, "retransmitted_packets")[0]) for s in (0, 1)]
@@ -249,7 +250,7 @@ def test_the_handheld_holds_itself_up_and_not_the_server(window, qtbot, tmp_path
     dialog.table.selectRow(dialog.table.rowCount() - 1)
     dialog._remove()
     accept(qtbot, dialog)
-    assert [m.name for m in model.kept.measures] == ["volume", "troubles/s", "handheld waits"]
+    assert [m.name for m in model.kept.measures] == ["volume", "TCP issues", "handheld waits"]
     window.survey.interval.setCurrentText("1 s")
     window.survey.line.setValue(1.0)
     settle(window, qtbot)
@@ -262,11 +263,12 @@ def test_the_handheld_holds_itself_up_and_not_the_server(window, qtbot, tmp_path
     words = window.survey.plots._words_at(1.5, 0)
     assert "handheld waits" in words and "volume" in words
     # Filter by typing, with completion of a value that was seen.
-    window._to_filter()
+    window.focus_line.type_filter()
     qtbot.keyClicks(window.focus_line.filter, "client_name like 'hand")
     assert window.focus_line.filter.suggestions()[1] == ["handheld-1.gate.tarn.example'"]
     window.focus_line.filter._insert("handheld-1.gate.tarn.example'")
     qtbot.keyClick(window.focus_line.filter, Qt.Key.Key_Return)
+    settle(window, qtbot)
     assert model.rows.size == 6
     monkeypatch.setattr(QInputDialog, "getText", lambda *a, **k: ("the handheld", True))
     window.focus_line.keep_filter()
@@ -287,8 +289,8 @@ def test_the_handheld_holds_itself_up_and_not_the_server(window, qtbot, tmp_path
     window.findings.remark(finding)
     # Saved and opened again: all of it is there.
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *a, **k: (str(tmp_path / "gate"), ""))
-    window.save_dialog()
-    qtbot.waitUntil(lambda: window.job is None, timeout=60_000)
+    window.files.save_dialog()
+    qtbot.waitUntil(lambda: window.task.job is None, timeout=60_000)
     kept, focus = model.kept, model.focus
     window.investigation.close()
     load(window, qtbot, tmp_path / "gate.yaffle")

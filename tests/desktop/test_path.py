@@ -13,7 +13,7 @@ from tests.desktop.test_examine import load, settle, window  # noqa: F401  (the 
 from tests.path.test_shared import translated_packets, two_points
 from yaffle.desktop.path.expected_dialog import ExpectedDialog
 from yaffle.desktop.path.station import CLASSES, MAP, SEGMENTS, STREAMS, WAYS
-from yaffle.desktop.window.main_window import PATH
+from yaffle.desktop.window.station_rail import PATH
 from yaffle.inventory.expected_markings import Expected
 from yaffle.session.map_edits import BY_HAND
 
@@ -27,31 +27,32 @@ def test_the_morning_over_its_three_points(window, qtbot, morning):  # noqa: F81
     load(window, qtbot, morning)
     truth = json.loads((morning[0].parent / "truth.json").read_text())
     finding = next(f for f in window.investigation.findings if f.cause == "loss")
-    assert "Lost on the way:" in finding.sentence
-    assert "of the network's" in finding.sentence
+    assert "Lost between capture points:" in finding.sentence
+    assert "network time is" in finding.sentence
     assert finding.confidence == 0.99
-    assert finding.grounds["segments"][0]["from"] in ("isle-of-wren.pcapng", "quay-house-data-centre.pcapng")
+    assert finding.grounds["segments"][0]["from"] in ("Isle of Wren", "Quay House data centre")
     marked = next(f for f in window.investigation.findings if f.cause == "marking")
-    assert "voice loses its marking between quay-house-data-centre.pcapng and saltmarsh.pcapng" in marked.sentence
+    assert "voice is re-marked between Quay House data centre and Saltmarsh" in marked.sentence
     window.investigation.look(window.investigation.focus.with_trail(()).with_period(None))
     window.go(PATH)
     settle(window, qtbot)
     station = window.path
     page = station.segments
     assert [(s.near, s.far) for s in station.picture.segments] == [
-        (f"{near}.pcapng", "quay-house-data-centre.pcapng") for near in ("saltmarsh", "isle-of-wren")
+        (near, "Quay House data centre") for near in ("Saltmarsh", "Isle of Wren")
     ]
     page.line.choose(1)
     up, down = page.segment.ways
     assert (up.lost, down.lost) == (truth["lost_packets"]["up"], truth["lost_packets"]["down"])
     assert abs(up.least_ns - 9e6) < 3e5
-    assert "isle-of-wren.pcapng: +7.900 ms against quay-house-data-centre.pcapng" in page.words.text()
+    clocks = [texts(page.clocks, row) for row in range(page.clocks.columns.rowCount())]
+    assert ["Isle of Wren", "Quay House data centre", "+7.900 ms"] in [row[:3] for row in clocks]
     assert page.model.rowCount() == up.lost + down.lost
     waited = station.picture.waited
     assert sum(one.ns for one in waited) == int(
         window.investigation.evidence.waits.parties[window.investigation.rows, 1].sum()
     )
-    assert "between isle-of-wren.pcapng and quay-house-data-centre.pcapng" in [
+    assert "between Isle of Wren and Quay House data centre" in [
         texts(page.waits, row)[0] for row in range(page.waits.columns.rowCount())
     ]
     place = next(k for k, one in enumerate(page.segment.lost) if one.connection >= 0)
@@ -79,10 +80,8 @@ def test_streams_ways_and_classes_of_the_morning(window, qtbot, morning):  # noq
     station = window.path
     station.parts.setCurrentIndex(STREAMS)
     rows = [texts(station.streams.streams, row) for row in range(station.streams.streams.columns.rowCount())]
-    assert any(row[2] == "saltmarsh.pcapng" and "marking EF becomes CS0, default" in " ".join(row) for row in rows)
-    assert any(
-        row[2] == "isle-of-wren.pcapng" and "lost since quay-house-data-centre.pcapng" in " ".join(row) for row in rows
-    )
+    assert any(row[3] == "Saltmarsh" and "DSCP EF becomes CS0, default" in " ".join(row) for row in rows)
+    assert any(row[3] == "Isle of Wren" and "lost since Quay House data centre" in " ".join(row) for row in rows)
     station.parts.setCurrentIndex(WAYS)
     ways = [texts(station.ways.ways, row) for row in range(station.ways.ways.columns.rowCount())]
     assert any("EF becomes CS0" in row[6] for row in ways)
@@ -90,7 +89,7 @@ def test_streams_ways_and_classes_of_the_morning(window, qtbot, morning):  # noq
     station.parts.setCurrentIndex(CLASSES)
     settle(window, qtbot)
     page = station.classes
-    page.way.setCurrentText("quay-house-data-centre.pcapng → saltmarsh.pcapng")
+    page.way.setCurrentText("Quay House data centre → Saltmarsh")
     page.wanted.emit()
     settle(window, qtbot)
     assert [texts(page.table, row)[0] for row in range(2)] == ["CS0, default", "EF"]
@@ -115,7 +114,7 @@ def test_streams_ways_and_classes_of_the_morning(window, qtbot, morning):  # noq
     assert station.streams.shown.lost > 0
     assert "jitter" in station.streams._words_at(3.0, 0.0)
     card = next(k for k, f in enumerate(window.investigation.findings) if f.cause == "marking")
-    window._follow(window.investigation.findings[card])
+    window.follow(window.investigation.findings[card])
     settle(window, qtbot)
     assert (window.stations.currentIndex(), station.parts.currentIndex(), page.right.currentIndex()) == (
         PATH,
@@ -154,9 +153,9 @@ def test_the_map_is_changed_by_hand_and_saved(window, qtbot, morning, tmp_path, 
     window.path.parts.setCurrentIndex(MAP)
     settle(window, qtbot)
     page, canvas, model = window.path.map, window.path.map.canvas, window.investigation
-    assert "2 of them lose packets" in page.words.text()
+    assert "1 of them lose packets" in page.words.text()
     page.flows.setCurrentText("Isle of Wren → ticket desk")
-    assert canvas._boxes["point: isle-of-wren.pcapng"].marked
+    assert canvas._boxes["edge: Isle of Wren"].marked
     box = canvas._boxes["clients: Northpoint"]
     box.setSelected(True)
     before = box.pos()
@@ -169,11 +168,11 @@ def test_the_map_is_changed_by_hand_and_saved(window, qtbot, morning, tmp_path, 
     page.add_place()
     page.join("clients: Northpoint", BY_HAND + "boarding hall")
     assert any(line.link.key == ("clients: Northpoint", BY_HAND + "boarding hall") for line in canvas._lines)
-    page.leave_out(["device: saltmarsh-router"])
-    assert "1 left out" in page.words.text()
+    page.leave_out(["edge: Saltmarsh"])
+    assert "1 hidden" in page.words.text()
     kept = model.kept
     model.undo()
-    assert "left out" not in page.words.text()
+    assert "hidden" not in page.words.text()
     model.redo()
     assert model.kept == kept
     case = tmp_path / "map.yaffle"
@@ -191,7 +190,7 @@ def test_the_map_is_changed_by_hand_and_saved(window, qtbot, morning, tmp_path, 
     assert window.focusWidget() is not canvas
     page.unjoin("clients: Northpoint", BY_HAND + "boarding hall")
     page.lay_out_anew()
-    assert "left out" not in page.words.text()
+    assert "hidden" not in page.words.text()
     assert canvas._boxes["clients: Northpoint"].place.label == "boarding hall"
     load(window, qtbot, [case])
     settle(window, qtbot)
@@ -204,14 +203,14 @@ def test_translated_addresses_can_be_said_not_to_be_the_same(window, qtbot, tmp_
     window.go(PATH)
     settle(window, qtbot)
     page, model = window.path.segments, window.investigation
-    assert page.right.tabText(2) == "translated addresses (1)"
+    assert page.right.tabText(2) == "NAT (1)"
     assert len({int(s) for s in model.opened.analysis.speaker.tolist()}) == model.opened.analysis.speaker.size // 2
     row = texts(page.addresses, 0)
     assert "198.51.100.7 → 192.0.2.77" in row[0]
     page.addresses.entered.emit(0)
     settle(window, qtbot)
     assert not window.path.picture.segments
-    assert "as you say" in texts(page.addresses, 0)[3]
+    assert "marked as different" in texts(page.addresses, 0)[3]
     assert len(set(model.opened.analysis.speaker.tolist())) == model.opened.analysis.speaker.size
     model.save(tmp_path / "apart.yaffle")
     load(window, qtbot, [tmp_path / "apart.yaffle"])

@@ -66,6 +66,7 @@ def test_from_the_captures_to_the_packet_and_back(window, qtbot, morning, tmp_pa
     index = tree.currentIndex()
     for _ in range(3 - group.level):
         tree.expand(index)
+        settle(window, qtbot)
         index = window.apportion.tree_model.index(0, 0, index)
         tree.setCurrentIndex(index)
     assert window.apportion.selected().level == 3
@@ -91,17 +92,17 @@ def test_from_the_captures_to_the_packet_and_back(window, qtbot, morning, tmp_pa
 
     # Back, and forward again.
     trail = model.focus.trail
-    window._menus["Focus"].actions()[0].trigger()
+    window.menus.by_name["Focus"].actions()[0].trigger()
     assert model.focus.trail != trail
-    window._menus["Focus"].actions()[1].trigger()
+    window.menus.by_name["Focus"].actions()[1].trigger()
     assert model.focus.trail == trail
 
     # Save, close, open again: focus and notes are there, and no capture is read.
     window.go(0)
     window.gather.notes.setPlainText("desks at Northpoint")
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *a, **k: (str(tmp_path / "tuesday"), ""))
-    window.save_dialog()
-    qtbot.waitUntil(lambda: window.job is None, timeout=60_000)
+    window.files.save_dialog()
+    qtbot.waitUntil(lambda: window.task.job is None, timeout=60_000)
     window.investigation.close()
     monkeypatch.setattr("yaffle.analysis.read_captures", None)
     load(window, qtbot, [tmp_path / "tuesday.yaffle"])
@@ -113,12 +114,14 @@ def test_from_the_captures_to_the_packet_and_back(window, qtbot, morning, tmp_pa
 def test_a_filter_is_typed_and_errors_stand_under_it(window, qtbot, morning):
     load(window, qtbot, morning[1:2])
     line = window.focus_line
-    window._to_filter()
+    window.focus_line.type_filter()
     line.filter.setText("wait_ms > 500")
     qtbot.keyClick(line.filter, Qt.Key.Key_Return)
+    settle(window, qtbot)
     assert 0 < window.investigation.rows.size < window.investigation.evidence.waits.connection.size
     line.filter.setText("wait_ms > nonsense")
     qtbot.keyClick(line.filter, Qt.Key.Key_Return)
+    settle(window, qtbot)
     assert line._error.isVisible()
     line.filter.clear()
     assert not line._error.isVisible()
@@ -143,8 +146,8 @@ def test_every_station_shows_in_dark_too_and_tables_copy(window, qtbot, morning)
 
 def test_reading_can_be_stopped_and_bad_files_are_told(window, qtbot, morning, tmp_path):
     window.load(morning)
-    window.stop_job()
-    qtbot.waitUntil(lambda: window.job is None, timeout=60_000)
+    window.task.stop()
+    qtbot.waitUntil(lambda: window.task.job is None, timeout=60_000)
     bad = tmp_path / "bad.pcap"
     bad.write_bytes(b"no capture")
     said = []
@@ -155,8 +158,8 @@ def test_reading_can_be_stopped_and_bad_files_are_told(window, qtbot, morning, t
 
 def test_the_interface_answers_while_the_morning_is_read(window, qtbot, morning):
     window.load(morning)
-    answered, job = 0, window.job
-    while window.job is not None:
+    answered, job = 0, window.task.job
+    while window.task.job is not None:
         QApplication.processEvents()
         answered += 1
     assert job is not None
@@ -183,9 +186,9 @@ def test_findings_fold_pin_and_the_sheet_lists_every_key(window, qtbot, morning)
     window.findings.set_folded(True)
     assert window.findings.width() < 100
     window.show_shortcuts()
-    keys = {k for _, _, k in window.shortcut_list()}
+    keys = {k for _, _, k in window.menus.shortcuts}
     assert {"Ctrl+O", "Ctrl+1", "Ctrl+4", "F1"} <= keys
-    assert all(k for _, _, k in window.shortcut_list())
+    assert all(k for _, _, k in window.menus.shortcuts)
     window._sheet.close()
 
 

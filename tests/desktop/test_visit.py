@@ -25,9 +25,9 @@ def test_the_slow_look_up_is_what_to_mend(page):
     panel = page.examine.visit
     assert page.examine.parts.currentIndex() == 1
     assert "7 exchanges over 3 connections" in panel._words.text()
-    assert "looking up the name (network)" in panel._words.text()
+    assert "DNS lookup (network)" in panel._words.text()
     assert panel.lanes.selected == panel.visit.chain[0]
-    assert "mending it alone would save" in panel._step.text()
+    assert "fixing this alone saves" in panel._step.text()
     assert not panel.former.isEnabled() and not panel.next.isEnabled()
 
 
@@ -80,6 +80,7 @@ def test_exchanges_stand_below_their_connection_and_lead_to_their_moment(window,
     index = model.index(0, 0)
     for _ in range(4):
         tree.expand(index)
+        settle(window, qtbot)
         index = model.index(0, 0, index)
     group = model.group(index)
     assert group.level == 4 and group.exchanges == 1

@@ -13,9 +13,9 @@ from tests.history.test_reception import FIELDS, RECORD
 from tests.history.two_weeks import LONG_DAY, ROUTER, START
 from tests.records.messages import a_set, ipfix, template
 from yaffle.desktop.survey.station import FLOWS, INTERFACES
-from yaffle.desktop.window.main_window import COMPARE
 from yaffle.desktop.window.receiving import ReceiveDialog
 from yaffle.desktop.window.sites_dialog import SitesDialog
+from yaffle.desktop.window.station_rail import COMPARE
 from yaffle.desktop.window.ticket_dialog import TicketDialog
 from yaffle.history.layout import DAY_NS, HOUR_NS
 from yaffle.inventory.places import Site
@@ -34,14 +34,14 @@ def texts(model):
 def test_from_the_finding_to_the_pair(window, qtbot, folder):  # noqa: F811
     load(window, qtbot, [folder])
     window.go(0)
-    assert "flow records" in window._words.text()
-    assert texts(window.gather.table_model)[0][1] == "history"
-    window._follow_first()
+    assert "flow records" in window.status_words.text()
+    assert texts(window.gather.table_model)[0][2] == "history"
+    window.follow_first()
     settle(window, qtbot)
     survey = window.survey
     assert survey.parts.currentIndex() == INTERFACES
-    assert "1 of them over 80 %" in survey.interfaces.words.text()
-    assert texts(survey.interfaces.model)[0][4] == "out 95 %"
+    assert "1 above 80 % utilization" in survey.interfaces.words.text()
+    assert texts(survey.interfaces.model)[0][4] == "outbound 95 %"
     survey.interfaces.table.entered.emit(0)
     settle(window, qtbot)
     assert survey.parts.currentIndex() == FLOWS
@@ -154,9 +154,9 @@ def test_what_is_received_appears_while_it_is_looked_at(window, qtbot, tmp_path)
     dialog.folder.setText(str(tmp_path / "kept"))
     dialog.accept()
     window.live.set_pace(1)
-    window.receiver.start(dialog.arguments)
-    qtbot.waitUntil(lambda: window.investigation.opened is not None and window.job is None, timeout=30_000)
-    assert window.receiver.running
+    window.files.receiver.start(dialog.arguments)
+    qtbot.waitUntil(lambda: window.investigation.opened is not None and window.task.job is None, timeout=30_000)
+    assert window.files.receiver.running
     with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as sender:
         sender.sendto(
             ipfix([template(300, FIELDS), a_set(300, RECORD * 5)], seconds=int(time.time())), ("127.0.0.1", port)
@@ -166,9 +166,9 @@ def test_what_is_received_appears_while_it_is_looked_at(window, qtbot, tmp_path)
     qtbot.waitUntil(lambda: window.survey.flows.model.rowCount() == 1, timeout=30_000)
     window.live.set_pace(0)
     assert not window.live._timer.isActive()
-    window.receive()
-    assert not window.receiver.running
+    window.files.receive()
+    assert not window.files.receiver.running
     qtbot.waitUntil(lambda: "what came is kept" in window.statusBar().currentMessage(), timeout=20_000)
-    window.receiver.start([*dialog.arguments[:4], "--udp", "99999"])
-    qtbot.waitUntil(lambda: not window.receiver.running, timeout=20_000)
+    window.files.receiver.start([*dialog.arguments[:4], "--udp", "99999"])
+    qtbot.waitUntil(lambda: not window.files.receiver.running, timeout=20_000)
     QApplication.processEvents()

@@ -46,4 +46,4 @@ def test_sliced_packets_cost_details_not_exchanges(tmp_path, name, kept):
         assert a["outcome"] in (b["outcome"], "answered", "unanswered")
     assert labels >= 0.85 * len(whole["exchanges"])
     assert waits >= 0.97 * len(whole["exchanges"])
-    assert any("sliced" in note for source in cut["sources"] for note in source["notes"])
+    assert any("truncated" in note for source in cut["sources"] for note in source["notes"])

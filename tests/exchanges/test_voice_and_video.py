@@ -130,10 +130,8 @@ def test_video_is_followed_from_point_to_point_and_kept(tmp_path):
     again, _ = open_case(tmp_path / "a.yaffle")
     for one in (analysis, again):
         video = [stream for stream in followed(one) if isinstance(stream[0].media, Program)]
-        assert [[(at.point, at.media.lost) for at in stream] for stream in video] == [
-            [("near.pcap", 0), ("far.pcap", 7)]
-        ]
-        assert "7 lost since near.pcap" in video[0][1].words
+        assert [[(at.point, at.media.lost) for at in stream] for stream in video] == [[("Near", 0), ("Far", 7)]]
+        assert "7 lost since Near" in video[0][1].words
         assert "jitter" in video[0][1].words
     assert [c.call_id for c in again.calls] == ["abc-1"]
     assert document(again)["media"] == document(analysis)["media"]

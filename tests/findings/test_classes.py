@@ -90,7 +90,7 @@ def test_a_marking_that_is_lost_is_a_finding_with_its_place(tmp_path):
         300,
         300,
         0,
-        "between near.pcap and far.pcap",
+        "between Near and Far",
     )
     assert (never.rule.application, never.lost, never.number, never.seen) == ("port 7000", False, 300, AF21)
     found = [f for f in all_findings(told) if f.cause == "marking"]

@@ -41,7 +41,7 @@ def test_many_connections_with_one_cause_are_one_finding_sized_in_waits_and_user
     assert (finding.party, finding.cause, finding.users) == ("server", "processing", 6)
     assert finding.grounds["exchanges"] == 24
     assert finding.lost_ns == pytest.approx(24 * 800 * MS, rel=0.03)
-    assert "cleared" in finding.grounds["ruled_out"]
+    assert "ruled out" in finding.grounds["ruled_out"]
     assert finding.next_step
 
 

@@ -73,9 +73,9 @@ def test_a_host_that_gets_no_names_is_told_though_its_server_answers_others(tmp_
     found = service_findings(analyse([resolving(tmp_path / "a.pcap", "198.51.100.99")]))
     [mute] = [f for f in found if "198.51.100.99" in f.sentence]
     if mute.cause == "no names":
-        assert "cannot resolve names: 8 look-ups" in mute.sentence and "Others got 40 answers" in mute.sentence
+        assert "cannot resolve names: 8 DNS queries" in mute.sentence and "Others got 40 answers" in mute.sentence
     else:
-        assert "198.51.100.99 got none answered" in mute.sentence
+        assert "198.51.100.99 received no response" in mute.sentence
 
 
 def test_over_time_each_interval_has_its_own_quantiles(tmp_path):

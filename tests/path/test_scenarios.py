@@ -121,8 +121,8 @@ def test_streams_are_followed_from_point_to_point(tmp_path):
     for own in streams.values():
         near, far = sorted(own, key=lambda m: m["place"])
         assert (near["point"], far["point"]) == ("near_client.pcap", "near_server.pcap")
-        assert (near["lost"], near["since_before"], near["dscp"], far["dscp"]) == (0, "as sent", 46, 0)
-        assert "marking EF becomes CS0, default" in far["since_before"]
-        assert f"{far['lost']} lost since near_client.pcap" in far["since_before"]
+        assert (near["lost"], near["since_before"], near["dscp"], far["dscp"]) == (0, "unchanged", 46, 0)
+        assert "DSCP EF becomes CS0, default" in far["since_before"]
+        assert f"{far['lost']} lost since Near client" in far["since_before"]
         assert near["voice"]["mos"] > far["voice"]["mos"] > 1
         assert far["gaps"] <= far["loss_events"] + far["late"]

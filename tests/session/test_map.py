@@ -11,7 +11,19 @@ from yaffle.session.investigation import Investigation, Opened
 from yaffle.session.kept import Kept
 from yaffle.session.map_edits import BY_HAND, Drawn, Placed
 from yaffle.session.map_layout import HEIGHT, WIDTH, laid_out
-from yaffle.session.map_view import CLIENTS, DEVICE, HURT, POINT, SERVERS, WORN, Link, MapPicture, Place, map_picture
+from yaffle.session.map_view import (
+    CLIENTS,
+    DEVICE,
+    EDGE,
+    HURT,
+    POINT,
+    SERVERS,
+    WORN,
+    Link,
+    MapPicture,
+    Place,
+    map_picture,
+)
 
 
 @pytest.fixture(scope="module")
@@ -27,21 +39,27 @@ def test_the_morning_has_its_sites_points_and_routers(model):
         kind: sorted(p.label for p in picture.places if p.kind == kind) for kind in (CLIENTS, POINT, DEVICE, SERVERS)
     }
     assert kinds[CLIENTS] == ["Isle of Wren", "Northpoint", "Quay House", "Saltmarsh"]
-    assert kinds[POINT] == ["isle-of-wren.pcapng", "quay-house-data-centre.pcapng", "saltmarsh.pcapng"]
-    assert kinds[DEVICE] == ["isle-of-wren-router", "quay-house-router", "saltmarsh-router"]
+    assert (kinds[POINT], kinds[DEVICE]) == ([], [])  # All of them stand at a site.
+    witnesses = {p.label: p.witnesses for p in picture.places if p.kind == EDGE}
+    assert witnesses == {
+        "Isle of Wren": ("isle-of-wren.pcapng", "isle-of-wren-router"),
+        "Quay House": ("quay-house-data-centre.pcapng", "quay-house-router"),
+        "Saltmarsh": ("saltmarsh.pcapng", "saltmarsh-router"),
+    }
     assert kinds[SERVERS] == ["Quay House"]
     links = {link.key: link for link in picture.links}
-    wren = links["point: isle-of-wren.pcapng", "point: quay-house-data-centre.pcapng"]
-    assert (wren.state, "lost 616 of" in wren.words) == (HURT, True)
-    salt = links["point: saltmarsh.pcapng", "point: quay-house-data-centre.pcapng"]
+    wren = links["edge: Isle of Wren", "edge: Quay House"]
+    assert wren.state == HURT
+    assert wren.labels == ("→ 9.04 ms, 2.0 % lost", "← 10.6 ms, 1.9 % lost")
+    assert "lost 229 of" in wren.words
+    assert "flow records" in wren.words
+    salt = links["edge: Saltmarsh", "edge: Quay House"]
     assert (salt.state, "EF becomes CS0, default" in salt.words) == (WORN, True)
-    assert links["device: saltmarsh-router", "device: quay-house-router"].state == WORN
-    assert links["device: isle-of-wren-router", "device: quay-house-router"].state == HURT
     name, stations = next(f for f in picture.flows if f[0] == "Isle of Wren → ticket desk")
     assert stations == [
         "clients: Isle of Wren",
-        "point: isle-of-wren.pcapng",
-        "point: quay-house-data-centre.pcapng",
+        "edge: Isle of Wren",
+        "edge: Quay House",
         "servers: Quay House",
     ]
     assert all(pair in links for pair in itertools.pairwise(stations)), name
@@ -51,11 +69,7 @@ def test_the_map_moves_with_the_period(model):
     first = model.evidence.first_ns
     model.look(Focus((first, first + 120 * 10**9)))  # Before the rain.
     picture = map_picture(model.scene)
-    wren = next(
-        link
-        for link in picture.links
-        if link.key == ("point: isle-of-wren.pcapng", "point: quay-house-data-centre.pcapng")
-    )
+    wren = next(link for link in picture.links if link.key == ("edge: Isle of Wren", "edge: Quay House"))
     assert wren.state != HURT
     model.look(Focus())
 

@@ -35,7 +35,7 @@ def test_the_server_owes_the_rest_of_an_answer(tmp_path):
     talk.send(0, 120.1)
     talk.send(1, 900, 500, ACK | PSH)
     silence = longest(talk, tmp_path)
-    assert (silence.owed_by, "not whole" in silence.sentence) == ("server", True)
+    assert (silence.owed_by, "incomplete" in silence.sentence) == ("server", True)
 
 
 def test_the_client_owes_the_rest_of_its_request(tmp_path):
@@ -60,7 +60,7 @@ def test_a_repeat_ends_a_silence_of_the_side_that_had_to_send_again(tmp_path, si
     talk.send(side, 1400, 700, ACK | PSH, seq=first)
     silence = longest(talk, tmp_path)
     assert silence.owed_by == ("client", "server")[side]
-    assert "sent again" in silence.sentence
+    assert "retransmitted" in silence.sentence
 
 
 def test_a_shut_window_is_its_owners_silence(tmp_path):

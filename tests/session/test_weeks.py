@@ -44,7 +44,8 @@ def test_the_full_line_is_found_with_what_filled_it_and_whom_it_hurt(model):
     (found,) = model.findings
     assert (found.cause, found.party, found.severity) == ("full-line", "network", "critical")
     assert found.sentence.startswith(
-        f"Line of {ROUTER} was full out (over 80 % of 10.0 Mbit/s) on 14 days, worst from 2026-10-07 00:59 for 8 h"
+        f"Line of {ROUTER} had outbound utilization above 80 % of 10.0 Mbit/s on 14 days, worst from 2026-10-07 00:59"
+        " for 8 h"
     )
     assert "100 % of it was 198.51.100.180 to 203.0.113.35, 100 % archive copy" in found.sentence
     assert found.grounds["days"] == 14
@@ -84,7 +85,7 @@ def test_sites_and_pairs_of_sites(model):
 
 def test_what_is_normal_and_what_is_not(model):
     scene = model.scene
-    assert measures_of(scene)[:3] == [FLOW_VOLUME, "utilization in", OUT]
+    assert measures_of(scene)[:3] == [FLOW_VOLUME, "inbound utilization", OUT]
     found = normal(scene, NormalSettings(Subject(OUT, "interface")))
     assert found.groups == [f"{ROUTER} line"]
     assert found.settings.subject.label == f"{ROUTER} line"

@@ -32,15 +32,15 @@ def test_a_plain_exchange_holds_data_and_acknowledgements(tmp_path):
     talk.close(200)
     words = kinds_of(talk, tmp_path)
     assert words == [
-        "opening",
+        "SYN",
         "SYN-ACK",
         "acknowledgement",
         "data",
         "acknowledgement",
         "data",
         "acknowledgement",
-        "closing",
-        "closing",
+        "FIN",
+        "FIN",
         "acknowledgement",
     ]
 
@@ -55,7 +55,7 @@ def test_a_repeat_seen_twice_after_duplicate_acknowledgements_is_fast(tmp_path):
     talk.send(0, 140.1)
     words = kinds_of(talk, tmp_path)
     assert words.count("duplicate acknowledgement") == 4
-    assert "repeat on acknowledgements, first copy lost before this point" in words
+    assert "fast retransmission, original lost before this capture point" in words
 
 
 def test_a_repeat_whose_first_copy_was_seen_counts_too(tmp_path):
@@ -63,7 +63,7 @@ def test_a_repeat_whose_first_copy_was_seen_counts_too(tmp_path):
     first = talk.send(1, 120, 1000)
     talk.send(1, 350, 1000, seq=first)
     talk.send(0, 350.1)
-    assert kinds_of(talk, tmp_path)[-2].startswith("repeat")
+    assert kinds_of(talk, tmp_path)[-2] == "tail loss probe"
 
 
 def test_a_late_original_is_no_repeat_by_its_identification(tmp_path):
@@ -105,7 +105,7 @@ def test_a_lost_request_gives_itself_away_by_the_missing_identification(tmp_path
     asked = talk.send(0, 300, 100, lost=True)
     talk.send(0, 520, 100, seq=asked)
     talk.send(1, 530, 500)
-    assert "repeat after timeout, first copy lost before this point" in kinds_of(talk, tmp_path)
+    assert "timeout retransmission (RTO), original lost before this capture point" in kinds_of(talk, tmp_path)
 
 
 def test_an_acknowledgement_from_beyond_shows_what_was_lost_before_it(tmp_path):
@@ -114,7 +114,7 @@ def test_an_acknowledgement_from_beyond_shows_what_was_lost_before_it(tmp_path):
     talk.send(0, 340, 200, seq=talk.seq[0] - 200, ack=lost)
     talk.send(1, 350)
     talk.send(1, 352, 700, seq=lost)
-    assert kinds_of(talk, tmp_path)[-1].endswith("first copy lost before this point")
+    assert kinds_of(talk, tmp_path)[-1].endswith("original lost before this capture point")
 
 
 def test_keep_alives_and_their_answers_are_no_data(tmp_path):
@@ -126,7 +126,7 @@ def test_keep_alives_and_their_answers_are_no_data(tmp_path):
         talk.send(1, 5000 * (k + 1) + 10)
     words = kinds_of(talk, tmp_path)
     assert words.count("keep-alive") == 3
-    assert words.count("keep-alive answered") == 3
+    assert words.count("keep-alive ACK") == 3
     connection = classified(talk, tmp_path)
     assert connection.evidence.analysis.account.fact("exchanges")[0] == 1
     assert {s.kind for s in connection.silences(1_000_000_000)} == {"keep-alive"}
@@ -140,7 +140,7 @@ def test_a_probe_of_a_shut_window_is_told_from_a_keep_alive(tmp_path):
     talk.send(0, 400.1, window=0)
     talk.send(0, 600, window=1000)
     words = kinds_of(talk, tmp_path)
-    assert words[-3:] == ["window probe", "zero-window probe ACK", "window update"]
+    assert words[-3:] == ["zero-window probe", "zero-window probe ACK", "window update"]
 
 
 def test_bare_closings_sent_again_are_counted_apart(tmp_path):

@@ -159,7 +159,7 @@ def test_records_that_kept_nothing_are_counted(tmp_path):
     capture = analyse([path]).capture
     assert capture.packets.time_ns.size == 5
     assert (capture.packets.flow == -1).all()
-    assert any("sliced" in note for note in capture.sources[0].notes)
+    assert any("truncated" in note for note in capture.sources[0].notes)
 
 
 def test_both_sides_opening_at_once_make_one_connection(tmp_path):
@@ -188,8 +188,8 @@ def test_an_acknowledgement_held_back_is_no_measure_of_the_way(tmp_path):
 def test_every_kind_has_words_and_remarks(tmp_path):
     words = {kinds.in_words(k) for k in kinds.WORDS}
     assert len(words) == len(kinds.WORDS)
-    assert "first copy lost" in kinds.in_words(kinds.REPEAT_FAST | kinds.FIRST_UNSEEN)
-    assert "not needed" in kinds.in_words(kinds.REPEAT_FAST | kinds.SPURIOUS)
+    assert "original lost" in kinds.in_words(kinds.REPEAT_FAST | kinds.FIRST_UNSEEN)
+    assert "spurious" in kinds.in_words(kinds.REPEAT_FAST | kinds.SPURIOUS)
     assert kinds.is_repeat(kinds.REPEAT_TAIL | kinds.SPURIOUS)
     assert not kinds.is_repeat(kinds.COPY)
 

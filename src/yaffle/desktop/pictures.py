@@ -37,7 +37,7 @@ def take_pictures(captures: list[Path], weeks: Path, folder: Path) -> list[Path]
     paths = []
     for evidence, shots in ((captures, _shots), ([weeks], _shots_of_weeks)):
         window.load(evidence)
-        while window.job is not None:
+        while window.task.job is not None:
             wait(30)
         if window.investigation.opened is None:
             raise YaffleError("the demo could not be opened")
@@ -60,7 +60,7 @@ def _shots(window: "MainWindow") -> dict[str, Callable[[], None]]:
     from PySide6.QtWidgets import QApplication
 
     from yaffle.desktop.path.station import CLASSES, MAP, SEGMENTS, STREAMS, WAYS
-    from yaffle.desktop.window.main_window import PATH
+    from yaffle.desktop.window.station_rail import PATH
 
     findings = window.investigation.findings
 
@@ -128,7 +128,7 @@ def _shots(window: "MainWindow") -> dict[str, Callable[[], None]]:
 def _shots_of_weeks(window: "MainWindow") -> dict[str, Callable[[], None]]:
     """The same of the four weeks of flow records."""
     from yaffle.desktop.survey.station import FLOWS, INTERFACES
-    from yaffle.desktop.window.main_window import COMPARE
+    from yaffle.desktop.window.station_rail import COMPARE
 
     line = "203.0.113.242 line"
 

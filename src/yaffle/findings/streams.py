@@ -98,7 +98,7 @@ def _at(analysis: Analysis, ordered: list[Media | Program], k: int) -> StreamAt:
         if more_ns > _MORE_JITTER_NS:
             parts.append(f"jitter grows by {duration(more_ns)}")
         if media.dscp != before.dscp:
-            parts.append(f"marking {marking(before.dscp)} becomes {marking(media.dscp)}")
+            parts.append(f"DSCP {marking(before.dscp)} becomes {marking(media.dscp)}")
     elif media.lost:
         parts.append(f"{count(media.lost)} lost before it came here")
     network_ms = _network_ms(analysis, [m.point for m in ordered[: k + 1]])

@@ -181,7 +181,7 @@ def render(
         period=period,
         summary=(
             f"{count(int(speaks.sum()))} connections, {count(int(account.fact('exchanges')[speaks].sum()))} exchanges,"
-            f" {duration(total)} of waiting in all."
+            f" {duration(total)} total delay."
         ),
         total=charges,
         total_ns=total,

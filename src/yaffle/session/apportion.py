@@ -221,6 +221,18 @@ def groups(evidence: Evidence, rows: Array, trail: tuple[str, ...]) -> Sequence[
     return Level(evidence, rows, trail) if len(trail) <= EXCHANGE else ()
 
 
+def levels_along(evidence: Evidence, rows: Array, trail: tuple[str, ...]) -> list[Sequence[Group]]:
+    """The top level of some waits, and the levels that open along a trail; without a trail along its first row."""
+    levels = [groups(evidence, rows, ())]
+    for part in trail or ("",):
+        level = levels[-1]
+        place = level.place_of(part) if isinstance(level, Level) and trail else 0 if len(level) else -1
+        if place < 0 or level[place].level >= EXCHANGE:
+            break
+        levels.append(groups(evidence, level[place].rows, level[place].trail))
+    return levels
+
+
 def summary(scene: Scene) -> str:
     """The waits in focus in a sentence."""
     evidence, rows = scene.evidence, scene.rows
@@ -338,13 +350,7 @@ def by_label(evidence: Evidence, rows: Array, most: int = 300) -> list[Asked]:
 
     Exchanges of unknown protocols stand together.
     """
-    waits = evidence.waits
-    exchange = waits.exchange[rows]
-    message = np.where(
-        exchange >= 0,
-        evidence.analysis.account.of_exchange("message")[np.maximum(0, exchange)] if exchange.size else exchange,
-        -1,
-    )
+    waits, message = evidence.waits, evidence.messages_of(rows)
     asked, failures = evidence.asked
     places = (
         len(asked.texts) + evidence.spoken.codes[waits.connection[rows]]

@@ -132,6 +132,14 @@ class Evidence:
         protocols = self.analysis.messages.protocol
         return Labels.of([protocols.get(c, "tcp") for c in range(self.analysis.account.flow.size)])
 
+    def messages_of(self, rows: Array) -> Array:
+        """The message of each of some waits; -1 where there is none."""
+        exchange = self.waits.exchange[rows]
+        found = np.full(rows.size, -1, np.int64)
+        has = exchange >= 0
+        found[has] = self.analysis.account.of_exchange("message")[exchange[has]]
+        return found
+
     def said(self, wait: int) -> tuple[str, str, str]:
         """Of a wait: what it speaks, what was asked in words, how it was answered; empty where turns of bytes tell no
         more.

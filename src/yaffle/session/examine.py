@@ -171,8 +171,8 @@ class Connection:
             side = int(g["d"][after])
             owed, kind = _SIDES[side], "waiting"
             why = (
-                f"{size(max(open_bytes[side], payload))} of the {_SIDES[side]} were not acknowledged and had to be sent"
-                " again"
+                f"{size(max(open_bytes[side], payload))} of the {_SIDES[side]} were not acknowledged and had to be"
+                " retransmitted"
             )
         elif window[CLIENT] == 0 or window[SERVER] == 0:
             side = CLIENT if window[CLIENT] == 0 else SERVER
@@ -182,12 +182,12 @@ class Connection:
             state = "acknowledged and unanswered" if open_bytes[CLIENT] == 0 else "not acknowledged yet"
             why = f"the request was {state}"
             if g["d"][after] == CLIENT and payload:
-                owed, why = "client", "the request was not whole"
+                owed, why = "client", "the request was incomplete"
         elif last_data == SERVER:
             if g["d"][after] == SERVER and payload:
                 owed, kind, why = "server", "waiting", "the response was incomplete"
             elif g["d"][after] == CLIENT and payload:
-                owed, kind, why = "nobody", "idle", "everything asked was answered"
+                owed, kind, why = "nobody", "idle", "every request was answered"
             else:
                 owed, kind, why = (
                     "client",
@@ -195,7 +195,7 @@ class Connection:
                     f"{size(open_bytes[SERVER])} of the response were not acknowledged",
                 )
         else:
-            owed, kind, why = "nobody", "idle", "nothing was asked yet"
+            owed, kind, why = "nobody", "idle", "no request yet"
         debt = f"the {owed} was expected to send next" if owed != "nobody" else "nobody was expected to send"
         return Silence(
             int(g["t"][before]),

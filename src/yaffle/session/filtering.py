@@ -1,6 +1,8 @@
 """The filter: a boolean SQL expression over documented columns, run where it can reach nothing else."""
 
 import re
+import threading
+import time
 from functools import cached_property
 from typing import Any
 
@@ -9,12 +11,17 @@ import numpy as np
 import pyarrow as pa
 
 from yaffle.capture.addresses import Labels
+from yaffle.capture.reader import Progress, go_on
 from yaffle.capture.registry import marking
-from yaffle.errors import YaffleError
+from yaffle.errors import Cancelled, YaffleError
 from yaffle.ledger import causes
 from yaffle.ledger.account import CLOSINGS, OPENINGS
 from yaffle.ledger.bounds import BOUNDED
 from yaffle.session.evidence import Evidence
+
+MOST_S = 20.0  # A filter that runs longer is stopped.
+_LOOK_EVERY_S = 0.05
+_MOST_ANSWERS = 24
 
 # (column, meaning). One row an exchange, or a failed connection attempt.
 COLUMNS: tuple[tuple[str, str], ...] = (
@@ -104,6 +111,7 @@ class Filter:
 
     def __init__(self, evidence: Evidence) -> None:
         self._evidence = evidence
+        self._answers: dict[str, Any] = {}  # masks, and errors, of the latest expressions
 
     @cached_property
     def _database(self) -> Any:
@@ -174,23 +182,77 @@ class Filter:
         assert table.column_names == [name for name, _ in COLUMNS]
         return table
 
-    def rows(self, expression: str) -> Any:
-        """A boolean mask over the waits. Raises FilterError."""
+    def known(self, expression: str) -> bool:
+        """Whether the answer is at hand: nothing has to be run for it."""
+        return not expression.strip() or expression in self._answers
+
+    def rows(self, expression: str, progress: Progress = go_on) -> Any:
+        """A boolean mask over the waits. Raises FilterError, also for one that runs too long; Cancelled when
+        `progress` says so.
+        """
         if not expression.strip():
-            return np.ones(self.table.num_rows, bool)
+            return np.ones(self._evidence.waits.connection.size, bool)
+        answer = self._answers.get(expression)
+        if answer is None:
+            try:
+                answer = self._run(expression, progress)
+            except FilterError as error:
+                answer = error
+            if len(self._answers) >= _MOST_ANSWERS:
+                self._answers.pop(next(iter(self._answers)), None)
+            self._answers[expression] = answer
+        if isinstance(answer, FilterError):
+            raise answer
+        return answer
+
+    def _run(self, expression: str, progress: Progress) -> Any:
         connection = self._database.cursor()  # Of its own: measures are asked from another thread.
+        watch = _Watch(connection, progress)
         try:
             relation = connection.from_arrow(self.table.append_column("row_", pa.array(np.arange(self.table.num_rows))))
             # A newline keeps a comment in the expression from swallowing the bracket; only one expression can stand
             # here.
             rows = relation.filter(f"({expression}\n)").project("row_").fetchnumpy()["row_"]
         except duckdb.Error as error:
+            watch.end()
+            if watch.stopped:
+                raise Cancelled from error
+            if watch.late:
+                raise FilterError(f"it ran for over {MOST_S:.0f} s and was stopped: write a simpler one") from error
             raise FilterError(_plain(str(error)), _place(str(error), expression)) from error
         finally:
+            watch.end()
             connection.close()
         mask = np.zeros(self.table.num_rows, bool)
         mask[np.asarray(rows, np.int64)] = True
         return mask
+
+
+class _Watch:
+    """Looks after a question to the database from a thread of its own: ends it when the user stops it, or when it
+    takes too long.
+    """
+
+    def __init__(self, connection: Any, progress: Progress) -> None:
+        self.stopped = self.late = False
+        self._connection, self._progress = connection, progress
+        self._over = threading.Event()
+        self._thread = threading.Thread(target=self._look, name="filter watch", daemon=True)
+        self._thread.start()
+
+    def _look(self) -> None:
+        began = time.monotonic()
+        while not self._over.wait(_LOOK_EVERY_S):
+            spent = time.monotonic() - began
+            self.stopped = self.stopped or not self._progress(min(0.99, spent / MOST_S), "running the filter")
+            self.late = self.late or spent > MOST_S
+            if self.stopped or self.late:
+                self._connection.interrupt()
+
+    def end(self) -> None:
+        """The question is answered."""
+        self._over.set()
+        self._thread.join()
 
 
 def locked_database() -> Any:
@@ -203,7 +265,8 @@ def locked_database() -> Any:
             "autoinstall_known_extensions": "false",
             "lock_configuration": "true",
             "threads": "2",
-            "memory_limit": "2GB",
+            "memory_limit": "1GB",
+            "temp_directory": "",
         },
     )
 

@@ -3,6 +3,7 @@
 One model, one signal each.
 """
 
+import logging
 from collections.abc import Callable
 from dataclasses import InitVar, dataclass, field, replace
 from pathlib import Path
@@ -33,6 +34,7 @@ from yaffle.session.scene import Scene
 from yaffle.session.signal import Signal
 from yaffle.session.survey import Series, series
 
+_LOG = logging.getLogger(__name__)
 OVERVIEW_BINS = 2400  # Of the whole case, once; finer than the strip is wide.
 
 
@@ -62,6 +64,15 @@ class Opened:
         step("counting over time")
         self.overview = self._overview(self.evidence.first_ns, self.evidence.last_ns)
         self.filter = Filter(self.evidence)
+        self._answer_filter()
+
+    def _answer_filter(self) -> None:
+        """Runs the filter of the focus it will be opened with; its error is remembered, and shown with it."""
+        text = Focus.from_json(self.memory.get("focus", {})).filter
+        try:
+            self.filter.rows(text)
+        except FilterError as error:
+            _LOG.info("the filter of the case cannot be used: %s", error)
 
     @property
     def waiting_ns(self) -> Array:
@@ -120,6 +131,9 @@ class Investigation:
             Signal(),
         )
         self.pending_changed, self.grown_changed = Signal(), Signal()
+        self.filter_wanted = Signal()  # `awaited` has a filter that is to be run elsewhere
+        self.awaited: Focus | None = None
+        self.filters_elsewhere = False  # whether somebody runs filters on another thread
         self.pending: list[tuple[str, int]] = []  # files being read: name, bytes
         self.opened: Opened | None = None
         self.history = Navigation(Focus())
@@ -209,9 +223,17 @@ class Investigation:
         self.kept_changed.emit()
 
     def remember(self) -> None:
-        """Keeps focus, pins and notes, if the case has a folder."""
-        if self.opened is not None and self.opened.folder is not None:
-            save_memory(self.opened.folder, self.memory())
+        """Keeps focus, pins and notes, if the case has a folder. Raises OSError."""
+        remembering = self.remembering()
+        if remembering is not None:
+            remembering()
+
+    def remembering(self) -> Callable[[], None] | None:
+        """The same as work for any thread; None where there is nothing to keep. Raises OSError."""
+        if self.opened is None or self.opened.folder is None:
+            return None
+        folder, memory = self.opened.folder, self.memory()
+        return lambda: save_memory(folder, memory)
 
     @property
     def evidence(self) -> Evidence | None:
@@ -255,15 +277,31 @@ class Investigation:
         return self.history.now
 
     def look(self, focus: Focus) -> bool:
-        """Narrows everything to another focus; whether it is another."""
+        """Narrows everything to another focus; whether it is another.
+
+        With `filters_elsewhere`, a filter that was never run is `awaited` first, and the focus follows when it is
+        answered.
+        """
+        self.awaited = None
+        opened = self.opened
+        if self.filters_elsewhere and opened is not None and not opened.filter.known(focus.filter):
+            self.awaited = focus
+            self.filter_wanted.emit()
+            return focus != self.focus
         moved = self.history.go(focus)
         if moved:
             self._refocused()
         return moved
 
+    def filter_answered(self) -> None:
+        """The filter that was awaited has its answer."""
+        if self.awaited is not None:
+            self.look(self.awaited)
+
     def narrow(self, expression: str) -> None:
         """Narrows the filter further."""
-        self.look(self.focus.with_filter(also(self.focus.filter, expression)))
+        focus = self.awaited or self.focus
+        self.look(focus.with_filter(also(focus.filter, expression)))
 
     def back(self) -> None:
         """The focus before."""

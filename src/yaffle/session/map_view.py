@@ -63,6 +63,7 @@ class Link:
     words: str = ""  # all that is known
     labels: tuple[str, ...] = ()  # the same in short, a direction a line
     packets: int = 0
+    captured: bool = False  # whether capture points at both ends measure it: flow records then add words alone
 
     @property
     def key(self) -> tuple[str, str]:
@@ -318,6 +319,7 @@ def _judge(link: Link, ways: list[_Way]) -> None:
         return
     changed = [text for w in ways for text in w.markings]
     link.state = HURT if lost >= HURT_SHARE * packets and lost > 1 else WORN if lost or changed else FINE
+    link.captured = True
     told = [(arrow, w) for arrow, w in zip("→←", ways, strict=True) if w.packets]
     link.words = "; ".join(f"{arrow} {w.words}" for arrow, w in told)
     link.labels = tuple(f"{arrow} {w.short}" for arrow, w in told)
@@ -396,6 +398,8 @@ def _judge_hop(link: Link, hop: FlowHop, arrow: str) -> None:
     words = f"{arrow} flow records: {hop.words if hop.words != 'as before' else 'counts do not fall'}"
     if words not in link.words:
         link.words = f"{link.words}; {words}" if link.words else words
+    if link.captured:
+        return
     if not any(label.startswith(arrow) for label in link.labels):
         told = f"{share(lost / hop.compared)} fewer" if lost else "re-marked" if hop.remarked else "no loss"
         link.labels += (f"{arrow} {told}",)

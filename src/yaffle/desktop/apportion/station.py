@@ -17,7 +17,7 @@ from yaffle.desktop.shared.ledger_bar import LedgerDelegate, PartyKey
 from yaffle.desktop.shared.panes import Panes
 from yaffle.desktop.shared.station import Station
 from yaffle.ledger import causes
-from yaffle.session.apportion import EXCHANGE, Group, groups, picture, summary
+from yaffle.session.apportion import EXCHANGE, Group, levels_along, picture, summary
 from yaffle.session.expressions import above
 from yaffle.session.investigation import Investigation
 from yaffle.session.scene import Scene
@@ -81,6 +81,7 @@ class Apportion(Station):
         self.tree.customContextMenuRequested.connect(self._menu)
         self._fit = ColumnFit(self.tree)
         self.tree.expanded.connect(lambda _: self._fit_tree())
+        self.tree_model.level_shown.connect(self._fit_tree)
         self._words = QLabel()
         self._words.setObjectName("heading")
         self._words.setWordWrap(True)
@@ -114,10 +115,10 @@ class Apportion(Station):
     @property
     def pictures(self) -> tuple[Latest, ...]:
         """What computes away from the interface thread."""
-        return (self._latest, self._below)
+        return (self._latest, self._below, self.tree_model.latest)
 
     def _show_nothing(self) -> None:
-        self.tree_model.show_level(None, ())
+        self.tree_model.show_levels(None, (), ())
         self._words.setText("Open a capture with Ctrl+O to see whose delay it is.")
         self._of.setText("")
         self.plots.show_picture(None, None)
@@ -125,15 +126,21 @@ class Apportion(Station):
     def _ask(self, scene: Scene) -> None:
         """Has the waits in focus grouped again; the tree opens where the trail leads."""
         self._latest.ask(
-            lambda _progress: (scene, groups(scene.evidence, scene.filtered, ()), summary(scene)), self._show_level
+            lambda _progress: (
+                scene,
+                levels_along(scene.evidence, scene.filtered, scene.focus.trail),
+                summary(scene),
+            ),
+            self._show_levels,
         )
 
-    def _show_level(self, found: tuple[Scene, Sequence[Group], str]) -> None:
-        scene, level, words = found
+    def _show_levels(self, found: tuple[Scene, list[Sequence[Group]], str]) -> None:
+        scene, levels, words = found
         self._words.setText(words)
         self._showing = True
-        self.tree_model.show_level(scene.evidence, level)
         trail = scene.focus.trail
+        first = (levels[0][0].trail[0],) if len(levels[0]) else ()
+        self.tree_model.show_levels(scene.evidence, levels, trail or first)
         index = self.tree_model.find(trail) if trail else self.tree_model.index(0, 0)
         if index.isValid():
             self.tree.expand(index)

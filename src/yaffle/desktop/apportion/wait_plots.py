@@ -265,12 +265,7 @@ class WaitPlots(QTabWidget):
         client = [evidence.client.texts[k] for k in evidence.client.codes[owner]]
         server = [evidence.server.texts[k] for k in evidence.server.codes[owner]]
         application = [evidence.application.texts[k] for k in evidence.application.codes[owner]]
-        exchange, messages = waits.exchange[rows], evidence.analysis.messages
-        message = np.where(
-            exchange >= 0,
-            evidence.analysis.account.of_exchange("message")[np.maximum(0, exchange)] if exchange.size else exchange,
-            -1,
-        ).tolist()
+        messages, message = evidence.analysis.messages, evidence.messages_of(rows).tolist()
         asked = [evidence.labels[m] if m >= 0 else "" for m in message]
         outcome = [messages.outcome[m] if m >= 0 else "" for m in message]
         protocol = [messages.protocol.get(c, "tcp") for c in owner.tolist()]

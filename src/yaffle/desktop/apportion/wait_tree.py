@@ -5,9 +5,10 @@ opened.
 from collections.abc import Sequence
 from typing import Any
 
-from PySide6.QtCore import QAbstractItemModel, QModelIndex, QPersistentModelIndex, Qt
+from PySide6.QtCore import QAbstractItemModel, QModelIndex, QPersistentModelIndex, Qt, Signal
 from PySide6.QtWidgets import QWidget
 
+from yaffle.desktop.shared.jobs import Latest
 from yaffle.desktop.shared.ledger_bar import BAR_ROLE, Bounds, bar_words
 from yaffle.session.apportion import EXCHANGE, Group, Level, groups, repeat_words
 from yaffle.session.evidence import Evidence
@@ -65,39 +66,43 @@ class _Node:
 class WaitTree(QAbstractItemModel):
     """Keeps the groups that were opened."""
 
+    level_shown = Signal()
+
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self._evidence: Evidence | None = None
         self._root = _Node((), 0, None)
         self._root.children = []
+        self.latest = Latest(self)
+        self._waiting: list[_Node] = []  # whose level is computed, one after the other
 
-    def show_level(self, evidence: Evidence | None, top: Sequence[Group]) -> None:
-        """Shows other waits, by their top level."""
+    def show_levels(self, evidence: Evidence | None, levels: Sequence[Sequence[Group]], trail: tuple[str, ...]) -> None:
+        """Shows other waits: their top level, and the levels below it along a trail."""
         self.beginResetModel()
-        self._evidence = evidence
-        self._root = _Node((), 0, None)
-        self._root.grow(top)
+        self._evidence, self._waiting = evidence, []
+        self.latest.forget()
+        node = self._root = _Node((), 0, None)
+        for depth, level in enumerate(levels):
+            node.grow(level)
+            place = level.place_of(trail[depth]) if depth < len(trail) and isinstance(level, Level) else -1
+            if place < 0:
+                break
+            node = (node.children or [])[place]
+        self._root.children = self._root.children or []
         self.endResetModel()
 
     def _node(self, index: Index) -> _Node:
         return index.internalPointer() if index.isValid() else self._root  # type: ignore[no-any-return]
-
-    def _children(self, node: _Node) -> list[_Node]:
-        if node.children is None:
-            group = node.group
-            assert self._evidence is not None and group is not None
-            node.grow(groups(self._evidence, group.rows, group.trail))
-        return node.children or []
 
     def group(self, index: Index) -> Group | None:
         """The group of a row."""
         return self._node(index).group
 
     def find(self, trail: tuple[str, ...]) -> QModelIndex:
-        """The row of a trail, opened on the way; invalid if it is not in focus."""
+        """The row of a trail, as far as its levels are known; invalid if it is not in focus."""
         at = QModelIndex()
         for depth, part in enumerate(trail):
-            children = self._children(self._node(at))
+            children = self._node(at).children or []
             level = children[0].level if children else ()
             place = level.place_of(part) if isinstance(level, Level) else -1
             if place < 0:
@@ -105,8 +110,46 @@ class WaitTree(QAbstractItemModel):
             at = self.createIndex(place, 0, children[place])
         return at
 
+    # --- levels, computed away from the interface thread when they are opened ---
+    def canFetchMore(self, parent: Index) -> bool:
+        node = self._node(parent)
+        return self._opens(node) and node.children is None and node not in self._waiting
+
+    def fetchMore(self, parent: Index) -> None:
+        if self.canFetchMore(parent):
+            self._waiting.append(self._node(parent))
+            if len(self._waiting) == 1:
+                self._compute()
+
+    @staticmethod
+    def _opens(node: _Node) -> bool:
+        return node.group is not None and node.group.level < EXCHANGE
+
+    def _compute(self) -> None:
+        node, evidence = self._waiting[0], self._evidence
+        group = node.group
+        if evidence is None or group is None:
+            return
+        self.latest.ask(
+            lambda _progress: groups(evidence, group.rows, group.trail), lambda level: self._computed(node, level)
+        )
+
+    def _computed(self, node: _Node, level: Sequence[Group]) -> None:
+        if not self._waiting or self._waiting[0] is not node:
+            return  # Another picture is shown by now.
+        self._waiting.pop(0)
+        if len(level):
+            self.beginInsertRows(self.createIndex(node.row, 0, node), 0, len(level) - 1)
+            node.grow(level)
+            self.endInsertRows()
+        else:
+            node.children = []
+        self.level_shown.emit()
+        if self._waiting:
+            self._compute()
+
     def index(self, row: int, column: int, parent: Index = QModelIndex()) -> QModelIndex:
-        children = self._children(self._node(parent))
+        children = self._node(parent).children or []
         return self.createIndex(row, column, children[row]) if 0 <= row < len(children) else QModelIndex()
 
     def parent(self, index: Index = QModelIndex()) -> QModelIndex:  # type: ignore[override]
@@ -117,13 +160,10 @@ class WaitTree(QAbstractItemModel):
 
     def hasChildren(self, parent: Index = QModelIndex()) -> bool:
         node = self._node(parent)
-        return bool(node.children) if node is self._root else node.group is not None and node.group.level < EXCHANGE
+        return bool(node.children) if node is self._root or node.children is not None else self._opens(node)
 
     def rowCount(self, parent: Index = QModelIndex()) -> int:
-        node = self._node(parent)
-        if parent.column() > 0 or (node.group is not None and node.group.level >= EXCHANGE):
-            return 0
-        return len(self._children(node))
+        return 0 if parent.column() > 0 else len(self._node(parent).children or [])
 
     def columnCount(self, _parent: Index = QModelIndex()) -> int:
         return len(COLUMNS)

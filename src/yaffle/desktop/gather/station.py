@@ -90,6 +90,7 @@ class Gather(QWidget):
     """The first station."""
 
     add_wanted = Signal()
+    open_wanted = Signal()
 
     def __init__(self, investigation: Investigation, parent: QWidget | None = None) -> None:
         super().__init__(parent)

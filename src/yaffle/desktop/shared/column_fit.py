@@ -60,7 +60,7 @@ class ColumnFit(QObject):
                     wide_px = metrics.horizontalAdvance(str(text)) + _CELL_ROOM + (indent if c == 0 else 0)
                     self._wanted[c] = max(self._wanted[c], min(_MOST, wide_px))
         for c, pixels in self._least.items():
-            if c in painted or not self._sampled(c):
+            if c < len(self._wanted) and (c in painted or not self._sampled(c)):
                 self._wanted[c] = max(self._wanted[c], pixels)
         self._titles_wide = [
             self._wanted[c] if c in painted else head.horizontalAdvance(self._title(c)) + _TITLE_ROOM for c in columns

@@ -2,38 +2,40 @@
 
 from collections.abc import Callable
 from pathlib import Path
-from typing import TYPE_CHECKING
 
-from PySide6.QtWidgets import QCheckBox, QFileDialog, QMessageBox
+from PySide6.QtCore import QObject, Signal
+from PySide6.QtWidgets import QCheckBox, QFileDialog, QMessageBox, QWidget
 
 from yaffle.capture.masking import Masker
 from yaffle.capture.reader import Progress
 from yaffle.desktop.window.report_pdf import write_pdf
+from yaffle.desktop.window.task import Task
 from yaffle.session.exports import connections_table, safe_name, waits_table, write_flows, write_packets, write_table
+from yaffle.session.investigation import Investigation
 from yaffle.session.reporting import write_html
 from yaffle.session.scene import Scene
 from yaffle.units import count
 
-if TYPE_CHECKING:
-    from yaffle.desktop.window.main_window import MainWindow
-
 _LARGE = 100_000  # Packets from which it is said how many there are.
 
 
-class ExportActions:
+class ExportActions(QObject):
     """Asks what to mask and where to write, then writes off the interface thread."""
 
-    def __init__(self, window: "MainWindow") -> None:
-        self._window = window
+    said = Signal(str, int)
+
+    def __init__(self, investigation: Investigation, task: Task, window: QWidget) -> None:
+        super().__init__(window)
+        self._model, self._task, self._window = investigation, task, window
         self._masker: Masker | None = (
             None  # One for the window's life: the same address looks the same in all that goes out.
         )
 
     def _ask(self, title: str, what: str, kinds: str, ending: str) -> tuple[Path, Masker | None] | None:
         """Where to, and whether addresses are masked; None where the user thinks better of it."""
-        opened = self._window.investigation.opened
+        opened = self._model.opened
         if opened is None:
-            self._window.statusBar().showMessage("Nothing is open.", 4000)
+            self.said.emit("Nothing is open.", 4000)
             return None
         box = QMessageBox(
             QMessageBox.Icon.Question,
@@ -56,7 +58,7 @@ class ExportActions:
 
     def report(self) -> None:
         """The report, as HTML or PDF by the name's ending."""
-        model = self._window.investigation
+        model = self._model
         asked = self._ask(
             "Report",
             "One document: complaint, answer, findings with their grounds, method and limits.",
@@ -69,7 +71,7 @@ class ExportActions:
         opened, kept = model.opened, model.kept
         if path.suffix == ".pdf":
             write_pdf(opened, kept, path, masker)  # Quick, and text is laid out on the interface thread only.
-            self._window.statusBar().showMessage(f"Wrote {path}", 6000)
+            self.said.emit(f"Wrote {path}", 6000)
         else:
             self._write(lambda _progress: f"Wrote {write_html(opened, kept, path, masker)}", "writing the report")
 
@@ -140,10 +142,10 @@ class ExportActions:
             )
 
     def _scene(self) -> Scene | None:
-        scene = self._window.investigation.scene
+        scene = self._model.scene
         if scene is None:
-            self._window.statusBar().showMessage("Nothing is open.", 4000)
+            self.said.emit("Nothing is open.", 4000)
         return scene
 
     def _write(self, work: Callable[[Progress], str], words: str) -> None:
-        self._window.begin(work, words)
+        self._task.begin(work, words)

@@ -110,6 +110,16 @@ class FocusLine(QWidget):
         ]
         self.redraw()
 
+    def type_filter(self) -> None:
+        """Gives the keyboard to the filter."""
+        self.filter.setFocus()
+        self.filter.selectAll()
+
+    def type_period(self) -> None:
+        """Gives the keyboard to the period."""
+        self.period.setFocus()
+        self.period.selectAll()
+
     def _filter_entered(self) -> None:
         self._model.look(self._model.focus.with_filter(self.filter.text()))
 

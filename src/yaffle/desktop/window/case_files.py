@@ -1,0 +1,158 @@
+"""Opening and saving: captures, cases, histories, what grows, what is received."""
+
+from collections.abc import Callable
+from pathlib import Path
+
+from PySide6.QtCore import QObject, QTimer, Signal
+from PySide6.QtWidgets import QFileDialog, QWidget
+
+from yaffle.analysis import analyse
+from yaffle.case.folder import SUFFIX
+from yaffle.desktop.window.receiving import ReceiveDialog, Receiver
+from yaffle.desktop.window.task import Task
+from yaffle.history.layout import is_history
+from yaffle.session.beginning import first_packets
+from yaffle.session.investigation import Investigation, Opened, open_folder
+from yaffle.warm_up import compile_first
+
+_LOOK_EVERY_MS = 2000  # How often growing captures are looked at.
+_CAPTURES = "Captures and flow records (*.pcap *.pcapng *.cap *.ipfix *.csv *.parquet *.gz *.zst *.lz4);;All files (*)"
+
+
+class CaseFiles(QObject):
+    """Asks for files and has them read by the task. `loaded` carries what was opened, `recent` a path of its own."""
+
+    loaded = Signal(object)
+    begun = Signal(object)  # the first packets of what is being read
+    recent = Signal(str)
+    saved = Signal()
+    said = Signal(str, int)
+
+    def __init__(self, investigation: Investigation, task: Task, window: QWidget) -> None:
+        super().__init__(window)
+        self._model, self._task, self._window = investigation, task, window
+        self._reading: list[Path] = []
+        self._timer = QTimer(self, interval=_LOOK_EVERY_MS)
+        self._timer.timeout.connect(self.look_for_growth)
+        self.receiver = Receiver(self)
+        self.receiver.kept.connect(self._open_received)
+        task.over.connect(self._read)
+
+    def open_files(self) -> None:
+        """Asks for captures."""
+        paths, _ = QFileDialog.getOpenFileNames(self._window, "Open captures", "", _CAPTURES)
+        if paths:
+            self.load([Path(p) for p in paths])
+
+    def add_files(self) -> None:
+        """Asks for captures to put beside those that are open."""
+        paths, _ = QFileDialog.getOpenFileNames(self._window, "Add captures", "", _CAPTURES)
+        if paths:
+            self.load([*self.open_paths(), *(Path(p) for p in paths)])
+
+    def open_paths(self) -> list[Path]:
+        """The files that are open."""
+        evidence = self._model.evidence
+        return [Path(s.path) for s in evidence.analysis.capture.sources] if evidence else []
+
+    def open_case_dialog(self) -> None:
+        """Asks for a case folder."""
+        path = QFileDialog.getExistingDirectory(self._window, "Open a case (a folder NAME.yaffle)")
+        if path:
+            self.load([Path(path)])
+
+    def open_history_dialog(self) -> None:
+        """Asks for the folder of a history."""
+        path = QFileDialog.getExistingDirectory(self._window, "Open a history (a folder that yaffle listen writes)")
+        if path:
+            self.load([Path(path)])
+
+    def _open_received(self, folder: Path) -> None:
+        if self._task.job is not None:  # When that is done.
+            QTimer.singleShot(_LOOK_EVERY_MS, self, lambda: self._open_received(folder))
+        else:
+            self.load([folder])
+
+    def receive(self) -> None:
+        """Begins to receive flow records, or ends it."""
+        if self.receiver.running:
+            self.receiver.stop()
+            return
+        dialog = ReceiveDialog(self._window)
+        dialog.accepted.connect(lambda: self.receiver.start(dialog.arguments))
+        dialog.open()
+
+    def save_dialog(self) -> None:
+        """Keeps the case: asks where, the first time."""
+        opened = self._model.opened
+        if opened is None:
+            return
+        if opened.folder is not None:
+            self.save_case(opened.folder)
+            return
+        path, _ = QFileDialog.getSaveFileName(self._window, "Save the case", f"case{SUFFIX}", f"Case (*{SUFFIX})")
+        if path:
+            self.save_case(Path(path))
+
+    def save_case(self, folder: Path) -> None:
+        """Writes the case."""
+        opened = self._model.opened
+        if opened is not None:
+            self._task.begin(
+                self._model.saving(opened, folder), "saving the case", lambda kept: self._saved(opened, kept)
+            )
+
+    def _saved(self, opened: Opened, folder: Path) -> None:
+        self.said.emit(f"Saved {folder}", 4000)
+        self._model.saved(opened, folder)
+        self.saved.emit()
+
+    def follow_growth(self, on: bool) -> None:
+        """Whether captures that grow are read again as they do."""
+        self._timer.start() if on else self._timer.stop()
+
+    def read_again(self) -> None:
+        """Reads the open captures once more, with what came to them since; focus and notes stay."""
+        if paths := self.open_paths():
+            self.load(paths, again=True)
+
+    def look_for_growth(self) -> None:
+        """Reads the captures again if one of them has grown."""
+        evidence = self._model.evidence
+        if evidence is None or self._task.job is not None:
+            return
+        for source in evidence.analysis.capture.sources:
+            path = Path(source.path)
+            if path.is_file() and path.stat().st_size > source.size_bytes:  # A history is followed by itself.
+                self.read_again()
+                return
+
+    def load(self, paths: list[Path], *, again: bool = False) -> None:
+        """Opens captures or one case, off the interface thread; `again`: the same ones, and what the user did
+        stays.
+        """
+        memory = self._model.memory() if again else {}
+        if again:  # Connections may be numbered otherwise when more was read: the trail leads to the client.
+            memory["focus"]["trail"] = memory["focus"]["trail"][:3]
+        case = len(paths) == 1 and not is_history(paths[0]) and (paths[0].is_dir() or paths[0].suffix == SUFFIX)
+
+        def work(progress: Callable[[float, str], bool]) -> Opened:
+            compile_first(progress)
+            if case:
+                return open_folder(paths[0], progress)
+            # Told across threads: the window shows it while the rest is read.
+            self.begun.emit(first_packets([path for path in paths if path.is_file()]))
+            return Opened(analyse(paths, progress), memory=memory, progress=progress)
+
+        if self._task.begin(work, "starting", self._loaded):
+            self._reading = paths
+            self._model.announce([(p.name, p.stat().st_size) for p in paths if p.is_file()])
+
+    def _read(self) -> None:
+        if self._model.pending:
+            self._model.announce([])
+
+    def _loaded(self, opened: Opened) -> None:
+        if len(self._reading) == 1:
+            self.recent.emit(str(self._reading[0].resolve()))
+        self.loaded.emit(opened)
