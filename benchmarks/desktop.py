@@ -29,8 +29,9 @@ def main(folder: Path) -> None:
 
     from yaffle.desktop.window.main_window import MainWindow
     from yaffle.desktop.window.station_rail import STATIONS
+    from yaffle.kernel_cache import compiled
     from yaffle.session.investigation import Investigation
-    from yaffle.warm_up import compiled, warm_up
+    from yaffle.warm_up import warm_up
 
     path = write_interleaved(folder / "desk-1m.pcap", PACKETS, CONNECTIONS, 130, CHATTY, GAP_NS)
     if not compiled():

@@ -140,7 +140,8 @@ FILES = {
 
 def main(folder: Path) -> None:
     """Both files, each in a process of its own, and how the cost grows."""
-    from yaffle.warm_up import compiled, warm_up
+    from yaffle.kernel_cache import compiled
+    from yaffle.warm_up import warm_up
 
     if not compiled():
         print("compiling the engine", flush=True)

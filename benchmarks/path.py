@@ -30,9 +30,10 @@ def main(folder: Path, millions: int) -> None:
     from yaffle.capture.payload import Payload
     from yaffle.capture.reader import read_captures
     from yaffle.exchanges.messages import no_messages
+    from yaffle.kernel_cache import compiled
     from yaffle.ledger.engine import account_all, arrange
     from yaffle.path.points_path import find_path
-    from yaffle.warm_up import compiled, warm_up
+    from yaffle.warm_up import warm_up
 
     paths = _files(folder, millions)
     if not compiled():

@@ -118,8 +118,9 @@ def main(folder: Path) -> None:
     from yaffle.capture.reader import read_captures
     from yaffle.exchanges.lookups import find_lookups
     from yaffle.exchanges.messages import decode_messages, no_messages
+    from yaffle.kernel_cache import compiled
     from yaffle.ledger.engine import account_all, arrange
-    from yaffle.warm_up import compiled, warm_up
+    from yaffle.warm_up import warm_up
 
     path = write_services(folder / "services-1m.pcap")
     if not compiled():

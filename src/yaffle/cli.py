@@ -82,11 +82,10 @@ def analyse(
     """Say who is slow, whose fault it is and how sure that is."""
     from yaffle.analysis import Told
     from yaffle.analysis import analyse as run
+    from yaffle.engine_start import make_ready
     from yaffle.inventory.expected_markings import USUAL
     from yaffle.report import answer
     from yaffle.report.document import INCLUDED, document
-    from yaffle.session.kept import Kept
-    from yaffle.warm_up import compile_first
 
     wanted = [name.strip() for name in include.split(",") if name.strip()]
     if unknown := [name for name in wanted if name not in INCLUDED]:
@@ -94,7 +93,7 @@ def analyse(
     rules = tuple(_expected(text) for text in expect or ()) or USUAL
     bar, step = _bar()
     with bar:
-        compile_first(step)
+        make_ready(files, step)
         analysis = run(files, step).as_told(Told(expected=rules))
     content = document(analysis, line_mbps * 1e6 or None, literals=literals, include=wanted)
     if json_out == "-":
@@ -103,6 +102,8 @@ def analyse(
     elif json_out:
         answer.write_whole(Path(json_out), json.dumps(content))
     if report is not None:
+        from yaffle.session.kept import Kept
+
         _report(analysis, Kept(expected=rules).as_json(), report, mask)
     if json_out != "-":
         typer.echo(answer.answer(analysis))
@@ -178,14 +179,14 @@ def export(
     from yaffle.analysis import analyse as run
     from yaffle.capture.masking import Masker
     from yaffle.case.folder import SUFFIX
+    from yaffle.engine_start import make_ready
     from yaffle.session.exports import connections_table, waits_table, write_flows, write_packets, write_table
     from yaffle.session.investigation import Investigation, Opened, open_folder
     from yaffle.session.period_words import period_ns
-    from yaffle.warm_up import compile_first
 
     bar, step = _bar()
     with bar:
-        compile_first(step)
+        make_ready(evidence, step)
         opened = (
             open_folder(evidence[0])
             if len(evidence) == 1 and evidence[0].suffix == SUFFIX
@@ -227,15 +228,15 @@ def demo(
     records around it.
     """
     from yaffle.demo.morning import make_morning
+    from yaffle.engine_start import make_ready
     from yaffle.session.four_weeks import make_four_weeks
-    from yaffle.warm_up import compile_first
 
     sys.stderr.write("simulating the morning\n")
     captures = make_morning(to)
     bar, step = _bar()
     sys.stderr.write("writing four weeks of flow records\n")
     with bar:
-        compile_first(step)
+        make_ready([to], step)
         weeks = make_four_weeks(to, step)
     for path in [*captures, weeks]:
         typer.echo(path)

@@ -1,65 +1,48 @@
-"""How kernels are compiled: one decorator, and a cache of its own that follows the sources.
+"""How kernels are compiled: decorators for their three kinds, and a cache that follows the sources (`kernel_cache`)."""
 
-Numba's cache does not notice edits in helper modules, so the folder's name carries a key of all source files
-(name, size, time), of the Python and of this package's version.
-"""
-
-import hashlib
 import os
-import sys
 from collections.abc import Callable
-from pathlib import Path
 from typing import Any
 
-import platformdirs
+# Before numba is imported: one form for all processors, which measured no slower, so that it can be shipped.
+os.environ.setdefault("NUMBA_CPU_NAME", "generic")
 
-from yaffle import __version__
+import numba
+from numba.core import caching
+from numba.core.registry import CPUDispatcher
 
-ROOT = Path(__file__).parent
+from yaffle.kernel_cache import locator
+from yaffle.plain_kernels import call, running_plainly
 
-
-def cache_folder() -> Path:
-    """Folder of compiled kernels for exactly these sources."""
-    key = hashlib.sha256(f"{__version__} {sys.version}".encode())
-    for package in (
-        ".",
-        "capture",
-        "transport",
-        "protocols",
-        "exchanges",
-        "ledger",
-        "normal",
-        "path",
-        "media",
-        "findings",
-        "session",
-    ):
-        for file in sorted((ROOT / package).glob("*.py")):
-            stat = file.stat()
-            key.update(f"{file.name} {stat.st_size} {stat.st_mtime_ns}".encode())
-    base = os.environ.get("YAFFLE_CACHE_DIR") or platformdirs.user_cache_dir("yaffle")
-    return Path(base) / f"kernels-{key.hexdigest()[:16]}"
+caching.CacheImpl._locator_classes.insert(0, locator(caching._CacheLocator))  # noqa: SLF001  The documented way is none.
 
 
-os.environ.setdefault("NUMBA_CACHE_DIR", str(cache_folder()))
+class Kernel(CPUDispatcher):  # type: ignore[misc]
+    """What is compiled, or run as plain Python while it is not (`plain_kernels`)."""
 
-import numba  # noqa: E402  (the cache folder must be set before)
+    def __call__(self, *arguments: Any) -> Any:
+        return call(self.py_func, *arguments) if running_plainly() else super().__call__(*arguments)
 
-numba.config.CACHE_DIR = os.environ["NUMBA_CACHE_DIR"]  # Somebody may have imported it before us.
+
+def _made(function: Callable[..., Any], **options: Any) -> Any:
+    compiled = numba.njit(nogil=True, error_model="numpy", **options)(function)
+    compiled.__class__ = Kernel
+    return compiled
 
 
 def kernel(function: Callable[..., Any]) -> Any:
     """Compiles a loop ahead of its first run, without the interpreter lock, cached on disk."""
-    return numba.njit(cache=True, nogil=True, error_model="numpy")(function)
+    return _made(function, cache=True)
 
 
 def leaf(function: Callable[..., Any]) -> Any:
-    """A kernel that makes no arrays, called for every exchange: it counts no references, which would cost more than
-    what it does.
+    """A kernel that makes no arrays, called for every exchange.
+
+    It counts no references, which would cost more than what it does.
     """
-    return numba.njit(cache=True, nogil=True, error_model="numpy", _nrt=False)(function)
+    return _made(function, cache=True, _nrt=False)
 
 
 def helper(function: Callable[..., Any]) -> Any:
     """A small function that the optimizer pastes into the kernels that call it."""
-    return numba.njit(nogil=True, error_model="numpy")(function)
+    return _made(function)

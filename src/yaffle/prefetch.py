@@ -5,7 +5,7 @@ from typing import Any
 from llvmlite import ir
 from numba import types
 from numba.core import cgutils
-from numba.core.extending import intrinsic
+from numba.core.extending import intrinsic, overload
 from numba.np.arrayobj import make_array
 
 
@@ -29,4 +29,16 @@ def _prefetch(_typing: Any, array: Any, index: Any) -> Any:
     return types.void(array, index), generate
 
 
-prefetch: Any = intrinsic(_prefetch)
+_hint: Any = intrinsic(_prefetch)
+
+
+def prefetch(array: Any, index: Any) -> None:
+    """Brings array[index] towards the cache; as plain Python it does nothing."""
+
+
+@overload(prefetch)
+def _prefetch_compiled(array: Any, index: Any) -> Any:
+    def compiled(array: Any, index: Any) -> None:
+        _hint(array, index)
+
+    return compiled

@@ -3,6 +3,8 @@
 Compiling holds the interpreter for long: the window has it done by a child process, with a word about it.
 """
 
+import fcntl
+import os
 import subprocess
 import sys
 import tempfile
@@ -17,7 +19,7 @@ import numpy as np
 
 from yaffle.capture.reader import Progress
 from yaffle.errors import Cancelled, YaffleError
-from yaffle.kernels import cache_folder
+from yaffle.kernel_cache import COMPLETE, cache_folder, compiled
 
 if TYPE_CHECKING:
     from yaffle.analysis import Analysis
@@ -197,12 +199,8 @@ def load_kernels() -> None:
         _read()
 
 
+BACKGROUND = "background"
 _PARTS: dict[str, tuple[Callable[[], None], ...]] = {"one": (_read, _charge), "two": (_classify, _match, _listen)}
-
-
-def compiled() -> bool:
-    """Whether the kernels of exactly these sources are in the cache."""
-    return (cache_folder() / "complete").exists()
 
 
 def compile_first(progress: Progress) -> None:
@@ -227,8 +225,17 @@ def compile_first(progress: Progress) -> None:
         raise YaffleError(f"the engine cannot be compiled: {said.decode(errors='replace').strip()[-300:]}")
 
 
+def compile_once() -> None:
+    """Compiles what is not compiled yet, or waits for the process that does."""
+    cache_folder().mkdir(parents=True, exist_ok=True)
+    with (cache_folder().parent / "compiling").open("w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        if not compiled():
+            warm_up()
+
+
 def warm_up() -> None:
-    """Compiles what is not compiled yet: the large kernels side by side, then what is made of them."""
+    """Compiles all kernels: the large ones side by side, then what is made of them."""
     others = [subprocess.Popen([sys.executable, "-m", "yaffle.warm_up", part]) for part in _PARTS]
     for other in others:
         if other.wait():
@@ -272,12 +279,15 @@ def warm_up() -> None:
         baseline(np.zeros(4), np.arange(4) * 10**12, BaselineSettings())
         picture(model.scene, groups(model.scene.evidence, model.rows, ())[0].rows, 4, None)
     cache_folder().mkdir(parents=True, exist_ok=True)
-    (cache_folder() / "complete").touch()
+    (cache_folder() / COMPLETE).touch()
 
 
 if __name__ == "__main__":
-    if len(sys.argv) > 1:
+    if sys.argv[1:] == [BACKGROUND]:
+        os.nice(10)
+        compile_once()
+    elif len(sys.argv) > 1:
         for step in _PARTS[sys.argv[1]]:
             step()
     else:
-        warm_up()
+        compile_once()

@@ -20,7 +20,7 @@ LARGEST_WINDOW = 64 << 20  # No record may be larger; a length beyond this is no
 Bytes = np.ndarray[Any, np.dtype[np.uint8]]
 
 
-def _stream(path: Path) -> IO[bytes] | None:
+def decompressed(path: Path) -> IO[bytes] | None:
     """A decompressing stream if the file starts like gzip, zstd or lz4."""
     with path.open("rb") as file:
         magic = file.read(4)
@@ -50,7 +50,7 @@ class ByteSource:
             if not path.is_file():
                 raise YaffleError(f"{path}: not a file")
             self._raw = path.open("rb")
-            self._packed = _stream(path)
+            self._packed = decompressed(path)
         except OSError as error:
             raise YaffleError(f"{path}: {error.strerror or error}") from error
         self.compressed = self._packed is not None
@@ -123,7 +123,7 @@ class ByteSource:
 
 def read_at(path: Path, position: int, length: int) -> bytes:
     """Some bytes of the (decompressed) file, fewer at its end."""
-    packed = _stream(path)
+    packed = decompressed(path)
     if packed is None:
         with path.open("rb") as file:
             file.seek(position)

@@ -10,10 +10,10 @@ from yaffle.analysis import analyse
 from yaffle.case.folder import SUFFIX
 from yaffle.desktop.window.receiving import ReceiveDialog, Receiver
 from yaffle.desktop.window.task import Task
+from yaffle.engine_start import make_ready
 from yaffle.history.layout import is_history
 from yaffle.session.beginning import first_packets
 from yaffle.session.investigation import Investigation, Opened, open_folder
-from yaffle.warm_up import compile_first
 
 _LOOK_EVERY_MS = 2000  # How often growing captures are looked at.
 _CAPTURES = "Captures and flow records (*.pcap *.pcapng *.cap *.ipfix *.csv *.parquet *.gz *.zst *.lz4);;All files (*)"
@@ -137,7 +137,7 @@ class CaseFiles(QObject):
         case = len(paths) == 1 and not is_history(paths[0]) and (paths[0].is_dir() or paths[0].suffix == SUFFIX)
 
         def work(progress: Callable[[float, str], bool]) -> Opened:
-            compile_first(progress)
+            make_ready(paths, progress)
             if case:
                 return open_folder(paths[0], progress)
             # Told across threads: the window shows it while the rest is read.

@@ -1,0 +1,47 @@
+"""Gets the engine ready for some files: compiled where it is, plain for small captures while it is not."""
+
+import subprocess
+import sys
+from collections.abc import Sequence
+from pathlib import Path
+
+from yaffle.capture.reader import Progress
+from yaffle.capture.record_count import holds_at_most
+from yaffle.kernel_cache import compiled
+from yaffle.plain_kernels import run_plainly, running_plainly
+from yaffle.warm_up import BACKGROUND, compile_first
+
+MOST_PLAIN = 15_000  # Packets that are analyzed in plain Python: some 7 s, while compiling takes longer.
+
+
+def make_ready(paths: Sequence[Path], progress: Progress) -> None:
+    """Compiled, or plain and compiling meanwhile; larger captures wait for the compiler. Raises Cancelled, or
+    YaffleError if it fails.
+    """
+    if compiled():
+        run_plainly(False)
+    elif holds_at_most(paths, MOST_PLAIN):
+        if not running_plainly():
+            compile_in_background()
+        run_plainly(True)
+    else:
+        compile_first(progress)
+        run_plainly(False)
+
+
+def compile_in_background() -> None:
+    """A child of low priority that outlives this process; a second one waits for the first and finds all done."""
+    subprocess.Popen(
+        [sys.executable, "-m", "yaffle.warm_up", BACKGROUND],
+        stdin=subprocess.DEVNULL,
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.DEVNULL,
+        start_new_session=True,
+    )
+
+
+def switch_when_compiled() -> bool:
+    """Leaves plain Python once the compiler is done; whether it has been left."""
+    if running_plainly() and compiled():
+        run_plainly(False)
+    return not running_plainly()
