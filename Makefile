@@ -6,7 +6,7 @@ READY := $(VENV)/.ready
 DEMO ?= demo-out
 export QT_LOGGING_RULES = qt.qpa.*=false
 
-.PHONY: demo test check bench pictures clean
+.PHONY: demo test check bench wheel pictures clean
 
 $(READY): pyproject.toml setup/system_libraries.py
 	@$(PYTHON) setup/system_libraries.py
@@ -39,8 +39,14 @@ bench: $(READY)
 	@$(BIN)/python -m benchmarks.path
 	@$(BIN)/python -m benchmarks.path bench-data 10
 
+wheel: $(READY)
+	@rm -rf build src/yaffle/compiled dist && YAFFLE_CACHE_DIR=build/kernels $(BIN)/python -m yaffle.warm_up
+	@mkdir -p src/yaffle/compiled && for d in build/kernels/kernels-*; do mv $$d src/yaffle/compiled/$${d##*-}; done
+	@$(BIN)/python -m pip wheel -q --disable-pip-version-check --no-deps -w dist . ; s=$$?; rm -rf build src/yaffle/compiled; exit $$s
+	@ls dist
+
 pictures: $(READY)
 	@$(BIN)/yaffle demo --to $(DEMO) --run && cp $(DEMO)/*.png docs/screenshots/
 
 clean:
-	rm -rf $(VENV) $(DEMO) bench-data
+	rm -rf $(VENV) $(DEMO) bench-data build dist src/yaffle/compiled

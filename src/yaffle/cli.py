@@ -1,6 +1,8 @@
 """The command line: `yaffle [FILE|CASE]`, `yaffle analyse`, `yaffle demo`. Imports late: short commands stay short."""
 
 import json
+import os
+import subprocess
 import sys
 from contextlib import nullcontext
 from pathlib import Path
@@ -11,13 +13,30 @@ import typer
 from yaffle.errors import Cancelled, YaffleError
 
 app = typer.Typer(
-    add_completion=False,
+    add_completion=True,
     no_args_is_help=False,
     pretty_exceptions_enable=False,
     help="Whose delay is it? Network performance analysis.",
 )
 
 _BAD_INPUT = 2
+
+
+_NO_SCREEN = (
+    "there is no screen here (neither DISPLAY nor WAYLAND_DISPLAY is set). Without one:\n"
+    "  yaffle analyse FILE...              who is slow, whose fault it is, and how sure that is\n"
+    "  yaffle analyse FILE... --report OUT.html   the same as a page\n"
+    "  yaffle demo --run                   the whole example, with pictures\n"
+    "  yaffle --help                       everything else"
+)
+
+
+def _show_version(wanted: bool) -> None:
+    if wanted:
+        from yaffle import __version__
+
+        typer.echo(f"yaffle {__version__}")
+        raise typer.Exit
 
 
 def _bar() -> Any:
@@ -216,6 +235,15 @@ def export(
         typer.echo(str(report))
 
 
+def _weeks_beside(to: Path) -> "subprocess.Popen[bytes]":
+    """Compiles the engine and writes the demo's four weeks in a process of its own, which may outlive this one."""
+    code = (
+        "import sys; from pathlib import Path; from yaffle.warm_up import compile_once; compile_once();"
+        "from yaffle.session.four_weeks import make_four_weeks; make_four_weeks(Path(sys.argv[1]))"
+    )
+    return subprocess.Popen([sys.executable, "-c", code, str(to)], stdin=subprocess.DEVNULL, start_new_session=True)
+
+
 @app.command()
 def demo(
     to: Annotated[Path, typer.Option("--to", metavar="DIR", help="Where the evidence goes.")] = Path("demo"),
@@ -229,22 +257,24 @@ def demo(
     """
     from yaffle.demo.morning import make_morning
     from yaffle.engine_start import make_ready
-    from yaffle.session.four_weeks import make_four_weeks
 
-    sys.stderr.write("simulating the morning\n")
+    # Beside each other: the engine is compiled, if it is not yet, four weeks are written, the morning is simulated.
+    weeks = _weeks_beside(to)
+    sys.stderr.write("simulating the morning; four weeks of flow records are written meanwhile\n")
     captures = make_morning(to)
-    bar, step = _bar()
-    sys.stderr.write("writing four weeks of flow records\n")
-    with bar:
-        make_ready([to], step)
-        weeks = make_four_weeks(to, step)
-    for path in [*captures, weeks]:
+    for path in [*captures, to / "four-weeks.yaffle"]:
         typer.echo(path)
     if not run:
         return
+    bar, step = _bar()
+    with bar:
+        step(0.0, "writing four weeks of flow records")
+        if weeks.wait():
+            raise YaffleError(f"{to}: the four weeks could not be written")
+        make_ready(captures, step)
     from yaffle.desktop.pictures import take_pictures
 
-    pictures = take_pictures(captures, weeks, to)
+    pictures = take_pictures(captures, to / "four-weeks.yaffle", to)
     analyse(captures, str(to / "analysis.json"), to / "report.html")
     typer.echo("")
     for path in [to / "report.html", to / "analysis.json", *pictures]:
@@ -308,18 +338,38 @@ def listen(
     typer.echo(line(reception.status))
 
 
+@app.command(name="install-desktop")
+def install_desktop() -> None:
+    """Put the desktop entry, the icon and the file types where this user's desktop finds them."""
+    from yaffle import desktop_entry
+
+    for path in desktop_entry.install_desktop():
+        typer.echo(path)
+
+
 @app.command(name="open")
 def open_window(files: Annotated[list[Path] | None, typer.Argument(help="A case, or captures.")] = None) -> None:
     """Open the window (the same as `yaffle FILE`)."""
+    if not (os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY") or os.environ.get("QT_QPA_PLATFORM")):
+        raise YaffleError(_NO_SCREEN)
     from yaffle.desktop.application import run
 
     raise typer.Exit(run([Path(f) for f in files or []]))
 
 
+@app.callback()
+def _every(
+    version: Annotated[
+        bool, typer.Option("--version", help="Show the version and exit.", is_eager=True, callback=_show_version)
+    ] = False,
+) -> None:
+    """Whose delay is it? Network performance analysis."""
+
+
 def main() -> None:
     """Entry point. Errors that a user can act upon are one line; the exit code is 2 for them."""
     arguments = sys.argv[1:]
-    commands = {"analyse", "demo", "export", "listen", "open", "--help"}
+    commands = {"analyse", "demo", "export", "install-desktop", "listen", "open"}
     if not arguments or (arguments[0] not in commands and not arguments[0].startswith("-")):
         sys.argv[1:] = ["open", *arguments]
     try:

@@ -12,6 +12,7 @@ import math
 from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import UTC, datetime
+from functools import cache
 
 import numpy as np
 
@@ -20,6 +21,7 @@ DAYS = 28
 MENDED_DAY = 19  # Saturday 2026-03-07
 HOUR_NS = 3600 * 10**9
 _STEP_NS = 600 * 10**9  # of the records, and of what a line carried meanwhile
+_STEPS = 6  # an hour
 _READ_NS = 60 * 10**9  # between two readings of counters
 SITES = {  # name: (range, router, line in bit/s)
     "Northpoint": ("198.51.100.0/25", "203.0.113.241", 50_000_000),
@@ -54,6 +56,7 @@ class HourOfSite:
     counters: dict[str, np.ndarray]
 
 
+@cache
 def _number(address: str) -> int:
     parts = [int(part) for part in address.split(".")]
     return parts[0] << 24 | parts[1] << 16 | parts[2] << 8 | parts[3]
@@ -85,11 +88,14 @@ def hours() -> Iterator[list[HourOfSite]]:
             left = archive_bytes(day)
         found = []
         for name in SITES:
-            rows: list[tuple[int, ...]] = []
+            begin = START_NS + hour * HOUR_NS
+            busy = np.array([_busy(hour_of_day + step / _STEPS, day % 7) for step in range(_STEPS)])
+            desks, carried = _desks(rng, name, busy, begin)
+            rows = [desks]
             readings: list[tuple[int, ...]] = []
-            for step in range(HOUR_NS // _STEP_NS):
-                start = START_NS + hour * HOUR_NS + step * _STEP_NS
-                into, out = _desks(rng, name, _busy(hour_of_day + step * _STEP_NS / HOUR_NS, day % 7), start, rows)
+            for step in range(_STEPS):
+                start = begin + step * _STEP_NS
+                into, out = carried[step].tolist()
                 if name == "Saltmarsh" and left > 0:
                     free = max(0.0, SITES[name][2] * 0.95 - out * 8 / (_STEP_NS / 1e9)) / 8 * _STEP_NS / 1e9
                     taken = min(left, free)
@@ -118,9 +124,9 @@ _FLOW = (
 _READING = ("interface", "time_ns", "in_octets", "out_octets")
 
 
-def _told(name: str, start_ns: int, rows: list[tuple[int, ...]], readings: list[tuple[int, ...]]) -> HourOfSite:
+def _told(name: str, start_ns: int, rows: list[np.ndarray], readings: list[tuple[int, ...]]) -> HourOfSite:
     flows, counters = (
-        np.array(rows, np.int64).reshape(-1, len(_FLOW)),
+        np.concatenate(rows) if rows else np.empty((0, len(_FLOW)), np.int64),
         np.array(readings, np.int64).reshape(-1, len(_READING)),
     )
     return HourOfSite(
@@ -128,65 +134,60 @@ def _told(name: str, start_ns: int, rows: list[tuple[int, ...]], readings: list[
     )
 
 
-def _desks(
-    rng: np.random.Generator, name: str, busy: float, start: int, rows: list[tuple[int, ...]]
-) -> tuple[float, float]:
-    """Records of the desks at work in one step; gives the bytes that went into the site and out of it over its line."""
-    first = _number(SITES[name][0].partition("/")[0]) + 10
-    desks = _DESKS[name]
-    into = out = 0.0
-    for service, (server, port, part, back) in SERVICES.items():
-        at_work = max(1, round(min(1.0, busy) * desks / 3))
-        whole = _DESK_BPS / 8 * desks * busy * part * _STEP_NS / 1e9 * rng.lognormal(0, 0.12)
-        shares = rng.dirichlet(np.full(at_work, 3.0))
-        for desk, share in zip(rng.choice(desks, at_work, replace=False).tolist(), shares.tolist(), strict=True):
-            host, own_port = first + int(desk), int(rng.integers(33_000, 60_000))
-            a, b = int(start + rng.integers(0, _STEP_NS // 3)), int(start + _STEP_NS - rng.integers(1, _STEP_NS // 3))
-            down, up = max(80, int(whole * share)), max(80, int(whole * share * back))
-            transport, marked = (17, 0) if service == "names" else (6, 18 if service.startswith("ticket") else 0)
-            rows.append(
-                (_number(server), host, port, own_port, transport, marked, LINE, LAN, a, b, down, down // 900 + 1)
-            )
-            rows.append((host, _number(server), own_port, port, transport, marked, LAN, LINE, a, b, up, up // 300 + 1))
-            into, out = into + down, out + up
-    return into, out
+_PARTS, _BACK = (np.array([one[k] for one in SERVICES.values()]) for k in (2, 3))
+_SERVED = tuple(
+    np.array(column)
+    for column in zip(
+        *(
+            (_number(server), port, 17 if name == "names" else 6, 18 if name.startswith("ticket") else 0)
+            for name, (server, port, _, _) in SERVICES.items()
+        ),
+        strict=True,
+    )
+)
 
 
-def _copied(octets: float, start: int, rows: list[tuple[int, ...]]) -> None:
+def _block(*columns: int | np.ndarray) -> np.ndarray:
+    """Records by their columns; a number stands for all of them."""
+    return np.stack(np.broadcast_arrays(*(np.atleast_1d(column) for column in columns)), axis=1).astype(np.int64)
+
+
+def _desks(rng: np.random.Generator, name: str, busy: np.ndarray, start: int) -> tuple[np.ndarray, np.ndarray]:
+    """Records of the desks at work in one hour, busy so much in each of its steps; and the bytes that went into the
+    site and out of it over its line, (steps, 2).
+    """
+    first, desks = _number(SITES[name][0].partition("/")[0]) + 10, _DESKS[name]
+    step, service = (part.ravel() for part in np.indices((_STEPS, len(SERVICES))))
+    at_work = np.maximum(1, np.round(np.minimum(1.0, busy) * desks / 3)).astype(np.int64)[step]
+    whole = _DESK_BPS / 8 * desks * busy[step] * _PARTS[service] * _STEP_NS / 1e9
+    whole = whole * rng.lognormal(0, 0.12, whole.size)
+    group = np.repeat(np.arange(at_work.size), at_work)
+    weights = rng.gamma(3.0, size=group.size)
+    shares = weights / np.bincount(group, weights)[group]
+    chosen = np.argsort(rng.random((at_work.size, desks)), axis=1)  # A desk once each.
+    number = np.arange(group.size) - np.repeat(np.cumsum(at_work) - at_work, at_work)
+    host, own_port = first + chosen[group, number], rng.integers(33_000, 60_000, group.size)
+    begin = start + step[group] * _STEP_NS + rng.integers(0, _STEP_NS // 3, group.size)
+    end = start + (step[group] + 1) * _STEP_NS - rng.integers(1, _STEP_NS // 3, group.size)
+    down = np.maximum(80, (whole[group] * shares).astype(np.int64))
+    up = np.maximum(80, (whole[group] * shares * _BACK[service[group]]).astype(np.int64))
+    there, port, transport, dscp = (column[service[group]] for column in _SERVED)
+    rows = np.concatenate(
+        [
+            _block(there, host, port, own_port, transport, dscp, LINE, LAN, begin, end, down, down // 900 + 1),
+            _block(host, there, own_port, port, transport, dscp, LAN, LINE, begin, end, up, up // 300 + 1),
+        ]
+    )
+    carried = np.stack([np.bincount(step[group], octets, _STEPS) for octets in (down, up)], axis=1)
+    return rows, carried
+
+
+def _copied(octets: float, start: int, rows: list[np.ndarray]) -> None:
     source, target, port = ARCHIVE
     sent = int(octets)
-    rows.append(
-        (
-            _number(source),
-            _number(target),
-            51_873,
-            port,
-            6,
-            0,
-            LAN,
-            LINE,
-            start,
-            start + _STEP_NS - 1,
-            sent,
-            sent // 1400 + 1,
-        )
-    )
-    rows.append(
-        (
-            _number(target),
-            _number(source),
-            port,
-            51_873,
-            6,
-            0,
-            LINE,
-            LAN,
-            start,
-            start + _STEP_NS - 1,
-            sent // 40,
-            sent // 2800 + 1,
-        )
-    )
+    there, here, end = _number(target), _number(source), start + _STEP_NS - 1
+    rows.append(_block(here, there, 51_873, port, 6, 0, LAN, LINE, start, end, sent, sent // 1400 + 1))
+    rows.append(_block(there, here, port, 51_873, 6, 0, LINE, LAN, start, end, sent // 40, sent // 2800 + 1))
 
 
 def _read(

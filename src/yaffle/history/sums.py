@@ -6,15 +6,13 @@ addresses; the rest is put together by interface, protocol, marking and applicat
 """
 
 import numpy as np
-import pyarrow as pa
 
 from yaffle.arrays import Array
-from yaffle.history.database import cursor
 from yaffle.history.layout import Level
-from yaffle.history.parts import rows_of, table_of
-from yaffle.records.flow_table import FLOW, empty_flows
+from yaffle.records.flow_table import empty_flows
 
 _KEY = ("exporter", "protocol", "transport", "ipv6", "dscp", "direction", "ingress", "egress", "application")
+_MIX = np.uint64(0x9E3779B97F4A7C15)
 _ENDS = ("src_hi", "src_lo", "dst_hi", "dst_lo", "src_port", "dst_port")
 
 
@@ -54,28 +52,66 @@ def _part(whole: Array, share: Array) -> Array:
 
 
 def summed(rows: Array, level: Level) -> Array:
-    """Rows of FLOW at a coarser level, by time."""
+    """Rows of FLOW at a coarser level, by time, the largest of an interval first."""
     if not rows.size:
         return empty_flows(0)
     cut = spread(rows, level.width_ns)
     cut["src_port"], cut["dst_port"] = service_ends(cut)
-    table = table_of(cut)
-    keys = ", ".join(_KEY)
-    ends = ", ".join(_ENDS)
-    sums = ", ".join(
-        [f"sum({name})::BIGINT AS {name}" for name in ("octets", "packets", "records")]
-        + [f"max({name}) AS {name}" for name in ("sampling", "sampled", "arrived_ns", "last_ns")]
-    )
-    kept = ", ".join(f"CASE WHEN place <= {level.most} THEN {name} ELSE 0 END AS {name}" for name in _ENDS)
-    with cursor() as db:
-        db.register("cut", table)
-        found: pa.Table = db.sql(
-            f"WITH grouped AS (SELECT first_ns, {keys}, {ends}, {sums} FROM cut GROUP BY first_ns, {keys}, {ends}),"
-            " ranked AS (SELECT *, row_number() OVER (PARTITION BY first_ns, exporter ORDER BY octets DESC) AS place"
-            f" FROM grouped), named AS (SELECT * EXCLUDE ({ends}, place), {kept} FROM ranked) SELECT first_ns, {keys},"
-            f" {ends}, {sums} FROM named GROUP BY first_ns, {keys}, {ends} ORDER BY first_ns, octets DESC"
-        ).to_arrow_table()
-    made, _ = rows_of(found, FLOW, tuple(found.column_names))
+    found = _grouped(cut)
+    order = np.lexsort((-found["octets"], found["exporter"], found["first_ns"]))
+    beyond = np.zeros(found.size, bool)
+    beyond[order] = _places(found["first_ns"][order], found["exporter"][order]) >= level.most
+    if beyond.any():
+        for name in _ENDS:
+            found[name][beyond] = 0
+        found = _grouped(found)
+    return found[np.lexsort((-found["octets"], found["first_ns"]))]
+
+
+def _places(*keys: Array) -> Array:
+    """How many rows of the same keys stand before each, of rows in order of the keys."""
+    new = np.ones(keys[0].size, bool)
+    new[1:] = np.any([key[1:] != key[:-1] for key in keys], axis=0)
+    starts = np.flatnonzero(new)
+    return np.arange(new.size) - np.repeat(starts, np.diff(np.append(starts, new.size)))
+
+
+def _grouped(rows: Array) -> Array:
+    """One row for all that agree in interval, ends and keys: sums, and of some figures the greatest."""
+    names = ("first_ns", *_KEY, *_ENDS)
+    order, starts = _groups(rows, names)
+    found = empty_flows(starts.size)
+    for name in names:
+        found[name] = rows[name][order[starts]]
+    for name in ("octets", "packets", "records"):
+        found[name] = np.add.reduceat(rows[name][order], starts)
+    for name in ("sampling", "sampled", "arrived_ns", "last_ns"):
+        found[name] = np.maximum.reduceat(rows[name][order], starts)
     for name in ("post_dscp", "next_hop", "highest_ttl"):
-        made[name] = -1
-    return made
+        found[name] = -1
+    return found
+
+
+def _groups(rows: Array, names: tuple[str, ...]) -> tuple[Array, Array]:
+    """(an order in which equal keys stand together, where each group begins in it).
+
+    Sorted by one number made of all keys; where that number is the same for other keys, by the keys themselves.
+    """
+    mixed = np.zeros(rows.size, np.uint64)
+    for name in names:
+        mixed = (mixed ^ rows[name].astype(np.uint64)) * _MIX
+        mixed ^= mixed >> np.uint64(29)
+    order = np.argsort(mixed, kind="stable")
+    new = _changes(rows, names, order)
+    if new[1:].sum() != (np.diff(mixed[order]) != 0).sum():
+        order = np.lexsort([rows[name] for name in names])
+        new = _changes(rows, names, order)
+    return order, np.flatnonzero(new)
+
+
+def _changes(rows: Array, names: tuple[str, ...], order: Array) -> Array:
+    """Whether each row, in an order, differs from the one before it."""
+    new = np.ones(rows.size, bool)
+    columns = [rows[name][order] for name in names]
+    new[1:] = np.any([column[1:] != column[:-1] for column in columns], axis=0)
+    return new

@@ -1,5 +1,6 @@
 """The demo's four weeks as a history: what its routers told, written as if it had been received then."""
 
+import shutil
 from pathlib import Path
 
 import numpy as np
@@ -48,7 +49,9 @@ def write_weeks(folder: Path, progress: Progress = go_on) -> Path:
     routers = {router: (k, speed) for k, (_, router, speed) in enumerate(weeks.SITES.values())}
     exporters = [Exporter(router, 1, IPFIX, interfaces=dict(weeks.INTERFACES)) for router in routers]
     now_ns = weeks.START_NS
-    writer = HistoryWriter(folder, now_ns=lambda: now_ns, settle=False)
+    part = folder.with_name(folder.name + ".part")
+    shutil.rmtree(part, ignore_errors=True)  # Of a run that was killed.
+    writer = HistoryWriter(part, now_ns=lambda: now_ns, settle=False)
     for hour, told in enumerate(weeks.hours()):
         now_ns = weeks.START_NS + (hour + 1) * HOUR_NS - 1
         counters = Counters(
@@ -80,4 +83,5 @@ def write_weeks(folder: Path, progress: Progress = go_on) -> Path:
                 writer.close()
                 raise Cancelled
     writer.close()
+    part.rename(folder)
     return folder
