@@ -1,6 +1,7 @@
 """Apportion: who waits on what, with ledger bars; and how the selected waits moved over time, beside the volume."""
 
 from collections.abc import Sequence
+from functools import partial
 
 import numpy as np
 from PySide6.QtCore import QModelIndex, QPoint, Qt, Signal
@@ -61,6 +62,7 @@ class Apportion(Station):
     def __init__(self, investigation: Investigation, parent: QWidget | None = None) -> None:
         super().__init__(investigation, parent)
         self._latest, self._below = Latest(self), Latest(self)
+        self._of = QLabel()
         for latest in (self._latest, self._below):
             latest.failed.connect(lambda text: self._of.setText(f"View not updated: {text}"))
         self._showing = False  # another level is being shown: rows become current on the way
@@ -85,7 +87,6 @@ class Apportion(Station):
         self._words = QLabel()
         self._words.setObjectName("heading")
         self._words.setWordWrap(True)
-        self._of = QLabel()
         self._of.setObjectName("faint")
         self._of.setWordWrap(True)
         top = QHBoxLayout()
@@ -206,7 +207,7 @@ class Apportion(Station):
         ):
             cells[EXCHANGE] = ("label", asked)
         for text, expression in filters_of(cells.get(group.level)):
-            menu.addAction(text, lambda e=expression: self._model.narrow(e))
+            menu.addAction(text, partial(self._model.narrow, expression))
         median_ms = group.median_ns / 1e6
         menu.addAction(
             f"Above the median: wait_ms > {median_ms:.6g}", lambda: self._model.narrow(above("wait_ms", median_ms))
@@ -222,7 +223,7 @@ class Apportion(Station):
             )
         for k in np.argsort(-group.charges)[:4].tolist():
             if group.charges[k] > 0:
-                menu.addAction(f"Slowest exchanges by {causes.charge_name(k)}", lambda k=k: self.plots.choose_cause(k))
+                menu.addAction(f"Slowest exchanges by {causes.charge_name(k)}", partial(self.plots.choose_cause, k))
         menu.addSeparator()
         menu.addAction("Copy as text", lambda: QGuiApplication.clipboard().setText(self.tree.copied()))
         menu.exec(self.tree.viewport().mapToGlobal(place))

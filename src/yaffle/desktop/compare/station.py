@@ -24,12 +24,12 @@ class Compare(Station):
 
     def __init__(self, investigation: Investigation, parent: QWidget | None = None) -> None:
         super().__init__(investigation, parent)
+        self.normal, self.periods, self.peaks = NormalPanel(), PeriodsPanel(), PeaksPanel()
         self._latest, self._second = Latest(self), Latest(self)
         self._latest.failed.connect(lambda text: self.normal.words.setText(f"View not updated: {text}"))
         self._second.failed.connect(lambda text: self.periods.words.setText(f"View not updated: {text}"))
         self._third = Latest(self)
         self._third.failed.connect(lambda text: self.peaks.words.setText(f"List not updated: {text}"))
-        self.normal, self.periods, self.peaks = NormalPanel(), PeriodsPanel(), PeaksPanel()
         self.normal.wanted.connect(self._changed)
         self.normal.entered.connect(lambda period: investigation.look(investigation.focus.with_period(period)))
         self.peaks.entered.connect(lambda period: investigation.look(investigation.focus.with_period(period)))

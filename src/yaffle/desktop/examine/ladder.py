@@ -14,7 +14,6 @@ from PySide6.QtGui import (
     QPen,
     QPolygonF,
     QResizeEvent,
-    QShortcut,
     QWheelEvent,
 )
 from PySide6.QtWidgets import (
@@ -29,6 +28,7 @@ from PySide6.QtWidgets import (
 )
 
 from yaffle.desktop.shared import theme
+from yaffle.desktop.shared.dialog_parts import bound
 from yaffle.desktop.shared.picture_file import save_picture
 from yaffle.session.examine import SILENCE_NS, Connection
 from yaffle.transport import kinds
@@ -368,7 +368,7 @@ class LadderPanel(QWidget):
         column.setSpacing(2)
         column.addLayout(row)
         column.addWidget(ladder, 1)
-        QShortcut("T", self, activated=self.scale.toggle, context=Qt.ShortcutContext.WidgetWithChildrenShortcut)
+        bound(self, "T", self.scale.toggle)
         self._say()
 
     def _toggle(self, on: bool) -> None:

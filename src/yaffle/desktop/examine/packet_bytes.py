@@ -77,9 +77,9 @@ class PacketBytes(QWidget):
         self._find.setVisible(False)
         self.text.clear()
         self._opened = {
-            self.tree.topLevelItem(k).text(0)
+            item.text(0)
             for k in range(self.tree.topLevelItemCount())
-            if self.tree.topLevelItem(k).isExpanded()
+            if (item := self.tree.topLevelItem(k)) is not None and item.isExpanded()
         } or self._opened
         self.tree.clear()
         connection, index = self._model.connection, self._model.segment

@@ -2,7 +2,6 @@
 
 import numpy as np
 from PySide6.QtCore import QItemSelectionModel, QModelIndex, Qt
-from PySide6.QtGui import QShortcut
 from PySide6.QtWidgets import (
     QComboBox,
     QDoubleSpinBox,
@@ -22,6 +21,7 @@ from yaffle.desktop.examine.sequence_plot import SequencePlot
 from yaffle.desktop.examine.visit_panel import VisitPanel
 from yaffle.desktop.shared import theme
 from yaffle.desktop.shared.column_table import Column, ColumnTable, TableView
+from yaffle.desktop.shared.dialog_parts import bound
 from yaffle.desktop.shared.jobs import Latest
 from yaffle.desktop.shared.ledger_bar import Bounds, LedgerBar, bound_words
 from yaffle.desktop.shared.panes import Panes
@@ -131,7 +131,7 @@ class Examine(QWidget):
             ("B", self.toggle_bytes),
             ("V", self.toggle_visit),
         ):
-            QShortcut(key, self, activated=slot, context=Qt.ShortcutContext.WidgetWithChildrenShortcut)
+            bound(self, key, slot)
         self._undo = [
             investigation.selection_changed.connect(self._changed),
             investigation.opened_changed.connect(self._changed),

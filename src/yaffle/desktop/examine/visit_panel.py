@@ -19,11 +19,11 @@ class VisitPanel(QWidget):
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self._latest = Latest(self)
-        self._latest.failed.connect(lambda text: self._words.setText(f"View not updated: {text}"))
         self._visits: Visits | None = None
         self.number = 0
         self.visit: Visit | None = None
         self._title, self._words, self._step = QLabel(), QLabel(), QLabel()
+        self._latest.failed.connect(lambda text: self._words.setText(f"View not updated: {text}"))
         self._title.setObjectName("heading")
         self._step.setObjectName("faint")
         for label in (self._words, self._step):

@@ -1,6 +1,6 @@
 """The user's rules: which marking an application's packets should bear."""
 
-from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QPushButton, QWidget
+from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QPushButton, QVBoxLayout, QWidget
 
 from yaffle.desktop.shared.list_dialog import ListDialog
 from yaffle.inventory.expected_markings import Expected, code_point
@@ -28,7 +28,9 @@ class ExpectedDialog(ListDialog):
         row.addWidget(QLabel("seen here"))
         row.addWidget(self._names, 1)
         row.addWidget(take)
-        self.layout().insertLayout(2, row)
+        layout = self.layout()
+        assert isinstance(layout, QVBoxLayout)
+        layout.insertLayout(2, row)
 
     def add(self, rule: Expected) -> None:
         """One line more."""

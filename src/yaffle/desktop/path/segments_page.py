@@ -2,6 +2,8 @@
 translated.
 """
 
+from functools import partial
+
 import numpy as np
 import pyqtgraph as pg
 from PySide6.QtCore import Qt, Signal
@@ -14,6 +16,7 @@ from yaffle.desktop.shared.column_table import Column, Listing
 from yaffle.desktop.shared.panes import Panes
 from yaffle.desktop.shared.plot_head import Key, Mark
 from yaffle.desktop.shared.plots import Plot
+from yaffle.findings.location import WaitedAt
 from yaffle.path.translations import PairedEnds
 from yaffle.session.path_view import ClockPicture, PathPicture, SegmentPicture
 from yaffle.units import count, duration, moment, share, size
@@ -32,6 +35,11 @@ def _split_words(picture: PathPicture) -> str:
         " connections have other sequence numbers on either side."
         for one in picture.split[:3]
     )
+
+
+def _part_of(waited: list[WaitedAt], cause: str, row: int) -> str:
+    spent = waited[row].by_cause_ns.get(cause)
+    return duration(spent) if spent is not None else "–"
 
 
 def _uncertain(clock: ClockPicture) -> str:
@@ -71,7 +79,7 @@ class SegmentsPage(QWidget):
             title.setWordWrap(True)
             column.addWidget(title)
             column.addWidget(plot, 1)
-            plot.read_with(lambda x, y, way=way: self.words_at(way, x))
+            plot.read_with(partial(self.words_at, way))
         self.plots[0].share_cursor(list(self.plots))
         self.plots[1].share_cursor(list(self.plots))
         self.plots[1].setXLink(self.plots[0])
@@ -213,7 +221,7 @@ class SegmentsPage(QWidget):
                 *(
                     Column(
                         cause,
-                        lambda r, c=cause: duration(waited[r].by_cause_ns[c]) if c in waited[r].by_cause_ns else "–",
+                        partial(_part_of, waited, cause),
                         [one.by_cause_ns.get(cause, 0) for one in waited],
                     )
                     for cause in parts
@@ -285,7 +293,7 @@ class SegmentsPage(QWidget):
         if row < len(self._ends):
             self.parted.emit(self._ends[row])
 
-    def words_at(self, way: int, x: float) -> str:
+    def words_at(self, way: int, x: float, _y: float = 0.0) -> str:
         """What the crosshair says."""
         picture, segment = self.picture, self.segment
         if picture is None or segment is None:

@@ -40,6 +40,7 @@ class PathStation(Station):
             ClassesPage(),
             MapPage(),
         )
+        self.parts = QTabWidget()
         for latest, words in (
             (self._latest, self.segments.words),
             (self._of_classes, self.classes.words),
@@ -54,7 +55,6 @@ class PathStation(Station):
         self.classes.line_told.connect(self._keep_line)
         self.classes.entered.connect(self.packet_wanted)
         self.map.kept.connect(investigation.keep)
-        self.parts = QTabWidget()
         self.parts.setDocumentMode(True)
         for page, title, tip in (
             (self.segments, "segments", "Each segment between two points: delay, loss to the packet, what it cost"),

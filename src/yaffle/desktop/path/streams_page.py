@@ -194,7 +194,7 @@ class StreamsPage(QWidget):
                 ),
                 Column(
                     "MOS (est.)",
-                    lambda r: f"{found[r].voice.mos:.1f}" if found[r].voice else "not told",
+                    lambda r: f"{voice.mos:.1f}" if (voice := found[r].voice) is not None else "codec unknown",
                     [at.voice.mos if at.voice else 0.0 for at in found],
                     meaning="mean opinion score, 1 to 4.5, estimated by the E-model (ITU-T G.107) for known codecs",
                 ),

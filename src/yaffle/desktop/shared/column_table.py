@@ -3,6 +3,7 @@
 import csv
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -165,11 +166,16 @@ class TableView(QTableView):
         self.horizontalHeader().setSortIndicator(-1, Qt.SortOrder.AscendingOrder)
         self.fit = ColumnFit(self)
 
+    def _table(self) -> ColumnTable:
+        model = self.model()
+        assert isinstance(model, ColumnTable)
+        return model
+
     def keyPressEvent(self, event: QKeyEvent) -> None:
         if event.matches(QKeySequence.StandardKey.Copy):
             QGuiApplication.clipboard().setText(self.copied())
         elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and self.currentIndex().isValid():
-            self.entered.emit(int(self.model().order[self.currentIndex().row()]))
+            self.entered.emit(int(self._table().order[self.currentIndex().row()]))
         elif event.key() == Qt.Key.Key_Backspace:
             self.left.emit()
         else:
@@ -178,13 +184,13 @@ class TableView(QTableView):
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
         index = self.indexAt(event.position().toPoint())
         if index.isValid():
-            self.entered.emit(int(self.model().order[index.row()]))
+            self.entered.emit(int(self._table().order[index.row()]))
 
     def contextMenuEvent(self, event: QContextMenuEvent) -> None:
         menu = QMenu(self)
-        cell = self.model().cell(self.indexAt(event.pos()))
+        cell = self._table().cell(self.indexAt(event.pos()))
         for text, expression in filters_of(cell):
-            menu.addAction(text, lambda e=expression: self.narrowed.emit(e))
+            menu.addAction(text, partial(self.narrowed.emit, expression))
         if cell is not None:
             menu.addSeparator()
         menu.addAction("Copy as text", lambda: QGuiApplication.clipboard().setText(self.copied()))

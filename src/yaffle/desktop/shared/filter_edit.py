@@ -33,7 +33,8 @@ class FilterEdit(QLineEdit):
         typed, found = self.suggestions()
         inside = self.text()[: self.cursorPosition()].count("'") % 2 == 1
         if not found or (len(typed) < 2 and not inside):
-            self.completer_.popup().hide()
+            if (popup := self.completer_.popup()) is not None:
+                popup.hide()
             return
         self._found.setStringList(found)
         self.completer_.setCompletionPrefix("")

@@ -48,8 +48,10 @@ class Filling:
         inside, above = focused, focused.parentWidget() if focused is not None else None
         while inside is not None and above is not None and inside is not station:
             if isinstance(above, QSplitter):
-                others = [above.widget(k) for k in range(above.count())]
-                self._hidden += [part for part in others if part is not inside and not part.isHidden()]
+                for k in range(above.count()):
+                    beside = above.widget(k)
+                    if beside is not None and beside is not inside and not beside.isHidden():
+                        self._hidden.append(beside)
             inside, above = above, above.parentWidget()
         for part in self._hidden:
             part.hide()

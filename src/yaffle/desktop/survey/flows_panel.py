@@ -2,11 +2,14 @@
 line.
 """
 
+from functools import partial
+
 import pyqtgraph as pg
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QColor
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QToolButton, QVBoxLayout, QWidget
 
+from yaffle.arrays import Array
 from yaffle.desktop.shared import theme
 from yaffle.desktop.shared.bars import ShareBar, Trend
 from yaffle.desktop.shared.column_table import Column, Listing
@@ -18,6 +21,10 @@ from yaffle.session.flow_parts import RECENT_S, FlowPicture, FlowSettings
 from yaffle.units import count, duration, moment, rate, share, size
 
 _DEEPEST = 5
+
+
+def _recent_rate(bits_per_s: Array, row: int) -> str:
+    return rate(float(bits_per_s[row]))
 
 
 class FlowsPanel(QWidget):
@@ -188,7 +195,7 @@ class FlowsPanel(QWidget):
                 columns.append(
                     Column(
                         f"last {words}",
-                        lambda r, k=k: rate(float(recent[r, k])),
+                        partial(_recent_rate, recent[:, k]),
                         recent[:, k],
                         meaning=f"mean of the last {words} of the period",
                     )

@@ -97,15 +97,10 @@ class MeasuresDialog(QDialog):
         """What stands in the list."""
         found = []
         for row in range(self.table.rowCount()):
-            name, counted, text, mark = (self.table.cellWidget(row, column) for column in range(4))
-            found.append(
-                Measure(
-                    name.text().strip() or counted.currentText(),
-                    counted.currentText(),
-                    text.text().strip(),
-                    mark.currentText(),
-                )
-            )
+            cells = [self.table.cellWidget(row, column) for column in range(4)]
+            name, text = (cell.text().strip() if isinstance(cell, QLineEdit) else "" for cell in cells[::2])
+            counted, mark = (cell.currentText() if isinstance(cell, QComboBox) else "" for cell in cells[1::2])
+            found.append(Measure(name or counted, counted, text, mark))
         return tuple(found)
 
     def accept(self) -> None:

@@ -53,9 +53,9 @@ class Survey(Station):
     def __init__(self, investigation: Investigation, parent: QWidget | None = None) -> None:
         super().__init__(investigation, parent)
         self._latest = Latest(self)
-        self._latest.failed.connect(lambda text: self._words.setText(f"View not updated: {text}"))
         self.picture: SurveyPicture | None = None
         self._words = QLabel()
+        self._latest.failed.connect(lambda text: self._words.setText(f"View not updated: {text}"))
         self._words.setWordWrap(True)
         self.plots = MeasurePlots()
         self.make_up = MakeUpPanel()

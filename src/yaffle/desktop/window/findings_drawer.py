@@ -16,6 +16,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from yaffle.desktop.shared.dialog_parts import emptied
 from yaffle.findings.finding import Finding
 from yaffle.findings.headline import headline, story, story_headline
 from yaffle.session.complaints import in_words
@@ -146,6 +147,7 @@ class FindingsDrawer(QWidget):
     def __init__(self, investigation: Investigation, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self._model = investigation
+        self.folded = False
         self._title = QLabel("Findings")
         self._title.setObjectName("heading")
         self.fold = QToolButton()
@@ -169,7 +171,6 @@ class FindingsDrawer(QWidget):
         column.setSpacing(0)
         column.addLayout(top)
         column.addWidget(self._scroll, 1)
-        self.folded = False
         self._set_width()
         self._undo = [
             investigation.opened_changed.connect(self._redraw),
@@ -229,11 +230,7 @@ class FindingsDrawer(QWidget):
         if self._shown == state and ranked:
             return
         self._shown = state
-        while self._list.count():
-            item = self._list.takeAt(0)
-            if item is not None and item.widget() is not None:
-                item.widget().hide()  # It may live on for a moment.
-                item.widget().deleteLater()
+        emptied(self._list)
         self.cards = []
         if not ranked:
             words = _no_finding(self._model.evidence)

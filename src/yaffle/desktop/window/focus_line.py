@@ -1,6 +1,7 @@
 """The focus line: the trail, the filter with its errors, the period as typed; each part can be taken off."""
 
 from dataclasses import replace
+from functools import partial
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QKeyEvent
@@ -16,6 +17,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from yaffle.desktop.shared.dialog_parts import emptied
 from yaffle.desktop.shared.filter_edit import FilterEdit
 from yaffle.session.investigation import Investigation
 from yaffle.session.kept import NamedPeriod
@@ -147,7 +149,7 @@ class FocusLine(QWidget):
         menu.clear()
         for named in kept.periods:
             menu.addAction(
-                f"{named.name}: {self._period_words((named.first_ns, named.last_ns))}", lambda n=named: self._look_at(n)
+                f"{named.name}: {self._period_words((named.first_ns, named.last_ns))}", partial(self._look_at, named)
             )
         if kept.periods:
             menu.addSeparator()
@@ -156,7 +158,7 @@ class FocusLine(QWidget):
         forget = menu.addMenu("Forget")
         forget.setEnabled(bool(kept.periods))
         for named in kept.periods:
-            forget.addAction(named.name, lambda n=named: self._forget(n))
+            forget.addAction(named.name, partial(self._forget, named))
 
     def _look_at(self, named: NamedPeriod) -> None:
         self._model.look(self._model.focus.with_period((named.first_ns, named.last_ns)))
@@ -193,7 +195,7 @@ class FocusLine(QWidget):
         menu, text = self._favourite_menu, self.filter.text().strip()
         menu.clear()
         for name, expression in self.kept_filters:
-            action = menu.addAction(name, lambda e=expression: self._model.look(self._model.focus.with_filter(e)))
+            action = menu.addAction(name, partial(self._use_filter, expression))
             action.setToolTip(expression)
         if self.kept_filters:
             menu.addSeparator()
@@ -202,8 +204,11 @@ class FocusLine(QWidget):
         forget = menu.addMenu("Forget")
         forget.setEnabled(bool(self.kept_filters))
         for name, _ in self.kept_filters:
-            forget.addAction(name, lambda n=name: self.favourite_kept.emit(n, ""))
+            forget.addAction(name, partial(self.favourite_kept.emit, name, ""))
         menu.setToolTipsVisible(True)
+
+    def _use_filter(self, expression: str) -> None:
+        self._model.look(self._model.focus.with_filter(expression))
 
     def keep_filter(self) -> None:
         """Asks for a name, and keeps the filter for every case."""
@@ -234,11 +239,7 @@ class FocusLine(QWidget):
 
     def redraw(self) -> None:
         """Writes the focus as it is."""
-        while self._trail.count():
-            item = self._trail.takeAt(0)
-            if item is not None and item.widget() is not None:
-                item.widget().hide()  # It may live on for a moment.
-                item.widget().deleteLater()
+        emptied(self._trail)
         focus = self._model.focus
         self.filter.filter = self._model.opened.filter if self._model.opened is not None else None
         parts = ["All", *(self._label(i, part) for i, part in enumerate(focus.trail))]

@@ -1,6 +1,7 @@
 """The menus of the window, and the keys of their actions."""
 
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 
 from PySide6.QtCore import QObject
@@ -45,7 +46,7 @@ class Menus(QObject):
         def fill() -> None:
             recent.clear()
             for path in paths():
-                action = recent.addAction(path, lambda p=path: load([Path(p)]))
+                action = recent.addAction(path, partial(load, [Path(path)]))
                 action.setEnabled(Path(path).exists())
             if not paths():
                 recent.addAction("no recent cases").setEnabled(False)

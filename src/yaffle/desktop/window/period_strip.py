@@ -1,5 +1,7 @@
 """The period strip: the whole case in one glance, volume above, troubles below; drag to select the period."""
 
+from functools import partial
+
 import numpy as np
 from PySide6.QtCore import QPoint, QPointF, QRectF, Qt
 from PySide6.QtGui import (
@@ -191,7 +193,7 @@ class PeriodStrip(QWidget):
     def contextMenuEvent(self, event: QContextMenuEvent) -> None:
         menu = QMenu(self)
         for name in MEASURES:
-            action = menu.addAction(f"Draw {name}", lambda n=name: self.draw(n))
+            action = menu.addAction(f"Draw {name}", partial(self.draw, name))
             action.setCheckable(True)
             action.setChecked(name == self.measure)
         menu.exec(event.globalPos())
