@@ -85,7 +85,7 @@ def test_every_exchange_is_split_as_by_the_plain_way(name, tmp_path):
     assert sum(one.ns for one in waited) == int(
         account.exchange_charges[rows][:, causes.party_columns(causes.NETWORK)].sum()
     )
-    assert (waited[0].between, waited[0].start, waited[0].end) == (True, "near_client.pcap", "near_server.pcap")
+    assert (waited[0].between, waited[0].start, waited[0].end) == (True, "Near client", "Near server")
 
 
 def test_the_document_splits_the_network_of_each_connection(tmp_path):
@@ -98,7 +98,7 @@ def test_the_document_splits_the_network_of_each_connection(tmp_path):
         assert sum(s["ms"] for s in charge["segments"]) == pytest.approx(charge["ms"], abs=1e-6)
     (told,) = [f for f in found["findings"] if f["cause"] == "loss"] or [None]
     if told is not None:
-        assert told["grounds"]["waited"][0]["from"] == "near_client.pcap"
+        assert told["grounds"]["waited"][0]["from"] == "Near client"
 
 
 def test_one_point_alone_splits_nothing(tmp_path):

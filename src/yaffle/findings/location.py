@@ -83,7 +83,9 @@ def waited_at(points: list[str], stretches: list[tuple[int, int]], sums: Array) 
 
 
 def network_by_segment(analysis: Analysis) -> dict[int, list[WaitedAt]]:
-    """Of each connection that several points saw: the network's charges by stretch."""
+    """Of each connection that several points saw: the network's charges by stretch; points as the document names
+    them.
+    """
     account = analysis.account
     owner = account.of_exchange("connection")
     met = np.bincount(analysis.same, minlength=analysis.same.size) > 1
@@ -99,7 +101,7 @@ def network_by_segment(analysis: Analysis) -> dict[int, list[WaitedAt]]:
             np.searchsorted(seen, owner[part]),
             along(analysis.capture, account, analysis.path, analysis.same, part).charges,
         )
-    return {c: waited_at(analysis.point_names, stretches, sums[k]) for k, c in enumerate(seen.tolist())}
+    return {c: waited_at(analysis.capture.points, stretches, sums[k]) for k, c in enumerate(seen.tolist())}
 
 
 def seen_close_by(analysis: Analysis, connections: Array) -> tuple[str, int] | None:

@@ -121,7 +121,7 @@ def _nameless(analysis: Analysis) -> Analysis:
     sources = [replace(source, name=f"capture {k + 1}", names={}) for k, source in enumerate(capture.sources)]
     points = [f"point {k + 1}" for k in range(len(capture.points))]
     expected = tuple(rule for rule in analysis.expected if rule.application in (VOICE, VIDEO))
-    analysis = replace(analysis, rules=(), sites=(), expected=expected)
+    analysis = replace(analysis, rules=(), sites=(), expected=expected, renamed=())
     return replace(
         analysis,
         capture=replace(capture, names={}, sources=sources, points=points),

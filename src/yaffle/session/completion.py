@@ -4,6 +4,7 @@ import re
 from typing import Any
 
 from yaffle.session.filtering import COLUMNS
+from yaffle.session.flow_filter import FLOW_COLUMNS
 
 FUNCTIONS = (
     "abs", "coalesce", "contains", "date_trunc", "ends_with", "floor", "greatest", "hour", "least", "length", "lower",
@@ -34,8 +35,9 @@ def complete(before: str, table: Any = None) -> tuple[str, list[str]]:
     word = word_before(before)
     if not word:
         return "", []
-    names = [name for name, _ in COLUMNS if name.startswith(word.lower())]
-    names += [name for name, _ in COLUMNS if word.lower() in name and name not in names]
+    known = list(dict.fromkeys(name for name, _ in (*COLUMNS, *FLOW_COLUMNS)))
+    names = [name for name in known if name.startswith(word.lower())]
+    names += [name for name in known if word.lower() in name and name not in names]
     names += [f"{name}(" for name in FUNCTIONS if name.startswith(word.lower())]
     names += [name for name in WORDS if name.startswith(word.lower())]
     return word, [name for name in names if name != word]

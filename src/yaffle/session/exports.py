@@ -29,6 +29,7 @@ from yaffle.ledger.account import CLOSINGS, OPENINGS
 from yaffle.records.flow_table import Exporter
 from yaffle.records.ipfix_writer import write_ipfix
 from yaffle.session.evidence import Evidence
+from yaffle.session.flow_filter import narrowed
 from yaffle.session.scene import Scene
 from yaffle.transport import kinds
 
@@ -55,6 +56,7 @@ def write_flows(scene: Scene, path: Path, progress: Progress = go_on) -> int:
     Raises YaffleError or Cancelled.
     """
     held = held_flows(scene.evidence.analysis, scene.first_ns, scene.last_ns)
+    held = narrowed(held, scene.evidence.places, scene.focus.filter, progress)
     rows = held.rows[(held.rows["last_ns"] >= scene.first_ns) & (held.rows["first_ns"] <= scene.last_ns)]
     try:
         if path.suffix == ".ipfix":

@@ -15,6 +15,7 @@ from yaffle.findings.flow_source import HeldFlows, held_flows
 from yaffle.kernels import kernel
 from yaffle.records.flow_table import PACKETS, Exporter
 from yaffle.session.evidence import Evidence
+from yaffle.session.flow_filter import narrowed
 from yaffle.session.make_up import TREND
 
 RECENT_S = (10, 60, 300)
@@ -43,6 +44,7 @@ class FlowSettings:
     by: str = DIMENSIONS[0]
     exporter: int = -1  # -1: whichever told most
     inside: tuple[tuple[str, str], ...] = ()  # (dimension, label) of each step down
+    filter: str = ""  # of the focus
 
 
 @dataclass(frozen=True)
@@ -98,7 +100,7 @@ def _spread(first_ns, last_ns, octets, packets, records, code, start_ns, end_ns,
 
 def flow_picture(evidence: Evidence, first_ns: int, last_ns: int, settings: FlowSettings) -> FlowPicture:
     """The records of one exporter (of the one with most bytes where none is given) in a period. Raises HistoryError."""
-    held = held_flows(evidence.analysis, first_ns, last_ns)
+    held = narrowed(held_flows(evidence.analysis, first_ns, last_ns), evidence.places, settings.filter)
     rows, by, exporter = held.rows, settings.by, settings.exporter
     sizes = (
         np.bincount(rows["exporter"], rows["octets"], len(held.exporters))

@@ -25,10 +25,11 @@ from yaffle.session.complaints import ranked
 from yaffle.session.evidence import Evidence
 from yaffle.session.examine import Connection
 from yaffle.session.expressions import also
-from yaffle.session.filtering import Filter, FilterError
+from yaffle.session.filtering import Filter
 from yaffle.session.flow_parts import flow_octets
 from yaffle.session.focus import Focus
 from yaffle.session.kept import Kept
+from yaffle.session.locked_database import FilterError
 from yaffle.session.navigation import Navigation
 from yaffle.session.scene import Scene
 from yaffle.session.signal import Signal

@@ -20,6 +20,7 @@ from yaffle.path.segments import PathSegment, Way, ecn_changes, marking_changes
 from yaffle.path.split import SplitConnections, split_connections
 from yaffle.path.translations import PairedEnds, Translation, translations
 from yaffle.quantiles import nearest_rank
+from yaffle.session.flow_filter import narrowed
 from yaffle.session.scene import Scene
 from yaffle.units import duration, moment
 
@@ -125,6 +126,7 @@ def path_picture(scene: Scene) -> PathPicture:
         if at.media.first_ns <= last_ns and at.media.last_ns >= first_ns
     ]
     held = held_flows(analysis, first_ns, last_ns, packets=False)
+    held = narrowed(held, scene.evidence.places, scene.focus.filter)
     rows = scene.evidence.waits.exchange[scene.rows]
     calls = [
         call

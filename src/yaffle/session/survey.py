@@ -1,6 +1,6 @@
 """The whole period at a glance: measures over time, troubles, bursts, and what the traffic is made of."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -10,8 +10,8 @@ from yaffle.findings.interfaces import Interfaces, interfaces
 from yaffle.kernels import kernel
 from yaffle.session.datagram_groups import OtherGroup, other_groups
 from yaffle.session.evidence import Evidence
-from yaffle.session.filtering import FilterError
 from yaffle.session.flow_parts import FlowPicture, FlowSettings, flow_picture
+from yaffle.session.locked_database import FilterError
 from yaffle.session.make_up import TREND, Part, make_up, within
 from yaffle.session.measures import RETRANSMISSIONS, TROUBLES, Measure, counted_packets, edges, values
 from yaffle.session.scene import Scene
@@ -170,7 +170,7 @@ def survey(scene: Scene, settings: SurveySettings, progress: Progress = go_on) -
     ranked = troubles(scene)
     step(progress, 0.8, "adding up flow records")
     flows = (
-        flow_picture(scene.evidence, scene.first_ns, scene.last_ns, settings.flows)
+        flow_picture(scene.evidence, scene.first_ns, scene.last_ns, replace(settings.flows, filter=scene.focus.filter))
         if settings.flows is not None
         else None
     )

@@ -5,6 +5,11 @@ from PySide6.QtWidgets import QCompleter, QLineEdit, QWidget
 
 from yaffle.session.completion import complete
 from yaffle.session.filtering import COLUMNS, Filter
+from yaffle.session.flow_filter import FLOW_COLUMNS
+
+
+def _listed(columns: tuple[tuple[str, str], ...]) -> str:
+    return "\n".join(f"{name}: {meaning}" for name, meaning in columns)
 
 
 class FilterEdit(QLineEdit):
@@ -23,7 +28,7 @@ class FilterEdit(QLineEdit):
         self.completer_.setCaseSensitivity(Qt.CaseSensitivity.CaseInsensitive)
         self.completer_.activated.connect(self._insert)
         self.textEdited.connect(self._suggest)
-        self.setToolTip("Columns:\n" + "\n".join(f"{name}: {meaning}" for name, meaning in COLUMNS))
+        self.setToolTip("Columns of exchanges:\n" + _listed(COLUMNS) + "\n\nof flow records:\n" + _listed(FLOW_COLUMNS))
 
     def suggestions(self) -> tuple[str, list[str]]:
         """What stands before the cursor, and what might replace it."""

@@ -17,6 +17,7 @@ from yaffle.desktop.shared.panes import Panes
 from yaffle.desktop.shared.plots import Plot
 from yaffle.desktop.window.live_history import PACES, USUAL
 from yaffle.findings.flow_labels import DIMENSIONS, NEXT, exporter_words
+from yaffle.session.flow_filter import filter_words
 from yaffle.session.flow_parts import RECENT_S, FlowPicture, FlowSettings
 from yaffle.units import count, duration, moment, rate, share, size
 
@@ -157,7 +158,7 @@ class FlowsPanel(QWidget):
         level = f", kept as {picture.words}" if picture.words else ""
         self.words.setText(
             f"{count(picture.records)} records, {size(picture.octets)} in the period{level}, each spread evenly over"
-            f" its span; intervals of {step}. Whole history: {chosen.sentence}"
+            f" its span; intervals of {step}. Whole history: {chosen.sentence}{filter_words(picture.settings.filter)}"
         )
         self._fill(picture)
         look = theme.current()

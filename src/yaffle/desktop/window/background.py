@@ -6,8 +6,8 @@ from PySide6.QtCore import QObject, QTimer, Signal
 
 from yaffle.capture.reader import Progress
 from yaffle.desktop.shared.jobs import Latest
-from yaffle.session.filtering import FilterError
 from yaffle.session.investigation import Investigation
+from yaffle.session.locked_database import FilterError
 
 _LOG = logging.getLogger(__name__)
 _REMEMBER_AFTER_MS = 300  # Focus and notes are kept so long after the last change.

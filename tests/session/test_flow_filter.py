@@ -1,0 +1,77 @@
+"""The filter of the focus on flow records: columns of their own, and what it leaves alone."""
+
+import pytest
+
+from yaffle.analysis import analyse
+from yaffle.errors import Cancelled
+from yaffle.findings.flow_source import held_flows
+from yaffle.session.completion import complete
+from yaffle.session.flow_filter import FLOW_COLUMNS, filter_words, fits_flows, narrowed
+from yaffle.session.investigation import Investigation, Opened
+from yaffle.session.locked_database import FilterError
+
+
+@pytest.fixture(scope="module")
+def model(analysed_morning):
+    found = Investigation()
+    found.open(Opened(analysed_morning))
+    return found
+
+
+def test_every_column_can_be_asked_for(model):
+    held = held_flows(model.evidence.analysis, model.evidence.first_ns, model.evidence.last_ns)
+    for name, _ in FLOW_COLUMNS:
+        assert narrowed(held, model.evidence.places, f"{name} is not null").rows.size == held.rows.size
+        assert narrowed(held, model.evidence.places, f"{name} is null").rows.size == 0
+
+
+def test_records_are_narrowed_and_their_own_elements_go_along(model):
+    held = held_flows(model.evidence.analysis, model.evidence.first_ns, model.evidence.last_ns)
+    found = narrowed(held, model.evidence.places, "exporter = '203.0.113.244' and server_port = 443")
+    assert 0 < found.rows.size < held.rows.size
+    assert {found.exporters[k].address for k in found.rows["exporter"].tolist()} == {"203.0.113.244"}
+    assert set(found.own) <= set(range(found.rows.size))
+
+
+def test_what_speaks_of_one_leaves_the_other_alone(model):
+    assert fits_flows("bytes > 5") and not fits_flows("wait_ms > 5") and fits_flows("site = 'Northpoint'")
+    assert "not filtered" in filter_words("wait_ms > 5") and filter_words("") == ""
+    waits = model.evidence.waits.connection.size
+    model.look(model.focus.with_filter("interface_in = 'into line'"))
+    assert model.filter_error is None and model.rows.size == waits
+    model.look(model.focus.with_filter("bytes > 5 and wait_ms > 5"))
+    assert model.filter_error is not None  # Nothing has both.
+    model.look(model.focus.with_filter(""))
+
+
+def test_columns_of_flow_records_are_completed():
+    assert "interface_in" in complete("interf")[1]
+
+
+@pytest.fixture
+def small(tmp_path):
+    from tests.frames import Talk
+
+    return Investigation(), analyse([Talk().open().write(tmp_path / "a.pcap")])
+
+
+ENDLESS = "(with recursive t(n) as (select 1 union all select n + 1 from t where n < 1e12) select count(*) from t) > 0"
+
+
+def test_a_filter_that_never_ends_is_stopped_and_says_so(small, monkeypatch):
+    model, analysis = small
+    model.open(Opened(analysis))
+    monkeypatch.setattr("yaffle.session.locked_database.MOST_S", 0.3)
+    with pytest.raises(FilterError, match="was stopped"):
+        model.opened.filter.rows(ENDLESS)
+    assert model.opened.filter.known(ENDLESS)  # It is not run again.
+    model.look(model.focus.with_filter(ENDLESS))
+    assert "was stopped" in str(model.filter_error)
+
+
+def test_a_filter_can_be_stopped(small):
+    model, analysis = small
+    model.open(Opened(analysis))
+    with pytest.raises(Cancelled):
+        model.opened.filter.rows(ENDLESS, lambda share, words: False)
+    assert not model.opened.filter.known(ENDLESS)
