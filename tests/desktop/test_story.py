@@ -28,7 +28,8 @@ def load(window, qtbot, paths):
 
 
 def test_an_empty_window_teaches_what_to_do(window):
-    assert "Drop captures here" in window.gather._empty.text()
+    welcome = window.gather.welcome
+    assert "Open captures" in welcome.words.text() and welcome.open.isVisible() and welcome.demo.isVisible()
     for station in range(4):
         window.go(station)
     assert window.apportion.tree_model.rowCount() == 0
@@ -194,3 +195,17 @@ def test_findings_fold_pin_and_the_sheet_lists_every_key(window, qtbot, morning)
 
 def test_bytes_read_as_hexadecimal_and_text():
     assert hex_lines(b"GET /\x00").split("  ")[-1] == "GET /·"
+
+
+def test_the_demo_opens_at_a_click_and_stands_among_what_was_open(window, qtbot, morning, tmp_path, monkeypatch):
+    monkeypatch.setattr("yaffle.desktop.window.case_files.platformdirs.user_data_path", lambda _name: tmp_path)
+    (tmp_path / "demo").symlink_to(morning[0].parent)  # Made before.
+    qtbot.mouseClick(window.gather.welcome.demo, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: window.investigation.opened is not None, timeout=120_000)
+    settle(window, qtbot)
+    assert len(window.investigation.evidence.analysis.capture.sources) == 3
+    window.investigation.close()
+    window.load(morning[1:2])
+    settle(window, qtbot)
+    window.investigation.close()
+    assert window.gather.welcome._recent.count() >= 1

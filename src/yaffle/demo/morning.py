@@ -508,10 +508,15 @@ def _truth(morning: Morning) -> dict[str, Any]:
     }
 
 
+def morning_paths(folder: Path) -> list[Path]:
+    """Where the three captures stand in a folder."""
+    return [folder / f"{name}.pcapng" for name in ("quay-house-data-centre", "saltmarsh", "isle-of-wren")]
+
+
 def make_morning(folder: Path, seed: int = 640, scale: float = 0.4) -> list[Path]:
     """Writes the three captures and truth.json into the folder; made once, then found again. Returns the captures."""
     folder.mkdir(parents=True, exist_ok=True)
-    paths = [folder / f"{name}.pcapng" for name in ("quay-house-data-centre", "saltmarsh", "isle-of-wren")]
+    paths = morning_paths(folder)
     mark = folder / "truth.json"
     if (
         mark.exists()

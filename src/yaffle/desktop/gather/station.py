@@ -21,6 +21,7 @@ from yaffle.analysis import Analysis
 from yaffle.capture.captured import Source
 from yaffle.case.folder import missing_source
 from yaffle.desktop.gather.complaint_dialog import ComplaintDialog
+from yaffle.desktop.gather.welcome import Welcome
 from yaffle.desktop.shared import theme
 from yaffle.desktop.shared.column_table import Column, ColumnTable, TableView
 from yaffle.desktop.shared.panes import Panes
@@ -90,7 +91,6 @@ class Gather(QWidget):
     """The first station."""
 
     add_wanted = Signal()
-    open_wanted = Signal()
 
     def __init__(self, investigation: Investigation, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -137,13 +137,7 @@ class Gather(QWidget):
         self.exporters.setModel(self.exporter_model)
         self.exporters.setVisible(False)
         self.exporters.setMaximumHeight(190)
-        self._empty = QLabel(
-            "<h2>Drop captures here</h2><p>or press <b>Ctrl+O</b>: pcap and pcapng, also gzip, zstd or lz4; several"
-            " files make one case.</p><p>Captures taken beside the clients and beside the servers at the same time tell"
-            " the most.</p><p>No capture at hand? <b>yaffle demo</b> makes the evidence of a slow morning at a ferry"
-            " company.</p>"
-        )
-        self._empty.setAlignment(Qt.AlignmentFlag.AlignCenter)
+        self.welcome = Welcome()
         lower = Panes("gather station: lower", Qt.Orientation.Horizontal)
         lower.arrange([self._words, self.notes], [560, 300])
         self._body = Panes("gather station: body", Qt.Orientation.Vertical)
@@ -152,7 +146,7 @@ class Gather(QWidget):
         column = QVBoxLayout(self)
         column.setContentsMargins(8, 6, 8, 6)
         column.addLayout(head)
-        column.addWidget(self._empty, 1)
+        column.addWidget(self.welcome, 1)
         column.addWidget(self._body, 1)
         self._undo = [
             investigation.opened_changed.connect(self._redraw),
@@ -163,7 +157,7 @@ class Gather(QWidget):
 
     def _show_pending(self, pending: list[tuple[str, int]]) -> None:
         """Files that are being read: what is known of them before the first packet."""
-        self._empty.setVisible(False)
+        self.welcome.setVisible(False)
         self._body.setVisible(True)
         self._title.setText(f"Reading {len(pending)} source{'s' if len(pending) != 1 else ''}")
         self.table_model.show_columns(
@@ -306,7 +300,7 @@ class Gather(QWidget):
             return
         self._beginning.setVisible(False)
         self.complain.setEnabled(evidence is not None)
-        self._empty.setVisible(evidence is None)
+        self.welcome.setVisible(evidence is None)
         self._body.setVisible(evidence is not None)
         if evidence is None:
             self._title.setText("Gather")

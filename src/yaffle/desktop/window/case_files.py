@@ -3,11 +3,14 @@
 from collections.abc import Callable
 from pathlib import Path
 
+import platformdirs
 from PySide6.QtCore import QObject, QTimer, Signal
 from PySide6.QtWidgets import QFileDialog, QWidget
 
 from yaffle.analysis import analyse
 from yaffle.case.folder import SUFFIX
+from yaffle.demo.making import make_in_child
+from yaffle.demo.morning import morning_paths
 from yaffle.desktop.window.receiving import ReceiveDialog, Receiver
 from yaffle.desktop.window.task import Task
 from yaffle.engine_start import make_ready
@@ -54,6 +57,16 @@ class CaseFiles(QObject):
         """The files that are open."""
         evidence = self._model.evidence
         return [Path(s.path) for s in evidence.analysis.capture.sources] if evidence else []
+
+    def open_demo(self) -> None:
+        """Makes the demo's morning, unless it was made before, and opens it."""
+        folder = platformdirs.user_data_path("yaffle") / "demo"
+
+        def work(progress: Callable[[float, str], bool]) -> list[Path]:
+            make_in_child(folder, progress)
+            return morning_paths(folder)
+
+        self._task.begin(work, "simulating the demo's morning", self.load)
 
     def open_case_dialog(self) -> None:
         """Asks for a case folder."""

@@ -118,7 +118,10 @@ class MainWindow(QMainWindow):
         self.survey.flows.paced.connect(self.live.set_pace)
         self.survey.said.connect(lambda text: self._say(text, 8000))
         self.gather.add_wanted.connect(self.files.add_files)
-        self.gather.open_wanted.connect(self.files.open_files)
+        welcome = self.gather.welcome
+        welcome.open_wanted.connect(self.files.open_files)
+        welcome.demo_wanted.connect(self.files.open_demo)
+        welcome.recent_wanted.connect(lambda path: self.files.load([Path(path)]))
         self.apportion.examine_wanted.connect(self._examine)
         self.apportion.exchange_wanted.connect(self._examine_at)
         self.apportion.visit_wanted.connect(self._visit)
@@ -144,6 +147,7 @@ class MainWindow(QMainWindow):
         add(
             "Case",
             ("Open captures…", "Ctrl+O", files.open_files),
+            ("Open the demo", "", files.open_demo),
             ("Add captures…", "Ctrl+Shift+O", files.add_files),
             ("Open a case…", "Ctrl+Shift+C", files.open_case_dialog),
             ("Open a history…", "Ctrl+H", files.open_history_dialog),
@@ -282,11 +286,13 @@ class MainWindow(QMainWindow):
             ) and self.investigation.opened is not None:
                 self.naming.tell_again()
         self.focus_line.kept_filters = wanted.filters
+        self.gather.welcome.show_recent(wanted.recent)
 
     def _dress(self) -> None:
         """Puts the preferences on."""
         wanted = self.preferences
         show_in(wanted.tzinfo, octet_rates=wanted.octet_rates)
+        self.gather.welcome.show_recent(wanted.recent)
         self.focus_line.kept_filters = wanted.filters
         application = QApplication.instance()
         assert isinstance(application, QApplication)
