@@ -154,4 +154,4 @@ def test_the_walk_finds_what_is_cut(window, qtbot, morning):  # noqa: F811
 
 def test_the_stations_walked_are_all_there_are():
     assert len(STATIONS) == 6
-    assert (SURVEY, APPORTION, EXAMINE, PATH, COMPARE) == tuple(np.arange(1, 6))
+    assert tuple(np.arange(1, 6)) == (SURVEY, APPORTION, EXAMINE, PATH, COMPARE)
