@@ -12,6 +12,7 @@ import tempfile
 import time
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 os.environ.setdefault("QT_LOGGING_RULES", "qt.qpa.*=false")
@@ -20,6 +21,60 @@ from benchmarks.captures import CHATTY, write_interleaved
 
 PACKETS, CONNECTIONS, GAP_NS = 1_000_000, 5_000, 900_000
 ROUNDS = 5
+
+
+class Stalls:
+    """How long the interface stands still at most while somebody investigates: complaint to culprit to packet."""
+
+    def investigate(self, window: Any, finish: Callable[[], None]) -> None:
+        """Three ways through the window, as in its tests; prints the longest single event of each."""
+        model = window.investigation
+        evidence = model.evidence
+        third = (evidence.last_ns - evidence.first_ns) // 3
+        ways = {
+            "period, slowest client, its packets": (
+                lambda: model.look(model.focus.with_period((evidence.first_ns + third, evidence.first_ns + 2 * third))),
+                lambda: window.go(2),
+                lambda: window.apportion.tree.expandToDepth(0),
+                lambda: model.examine(model.worst_connection()),
+                lambda: window.go(3),
+                lambda: window.examine.step_silence(1),
+            ),
+            "filter, traffic mix, drill down": (
+                lambda: window.go(1),
+                lambda: model.look(model.focus.with_trail(()).with_filter("wait_ms > 2").with_period(None)),
+                lambda: window.survey.make_up.table.entered.emit(0),
+                lambda: window.survey.make_up.table.left.emit(),
+                lambda: model.look(model.focus.with_filter("")),
+            ),
+            "follow a finding, compare, path": (
+                window.follow_first,
+                lambda: window.go(5),
+                lambda: window.go(4),
+                lambda: window.go(0),
+            ),
+        }
+        for name, steps in ways.items():
+            longest = 0.0
+            for step in steps:
+                began = time.perf_counter()
+                step()
+                longest = max(longest, time.perf_counter() - began, self._rest(window))
+            print(f"    {name}: longest stall {1000 * longest:.0f} ms", flush=True)
+
+    @staticmethod
+    def _rest(window: Any) -> float:
+        """Lets everything be computed; the longest that handling events took at once."""
+        from PySide6.QtWidgets import QApplication
+
+        longest = 0.0
+        while True:
+            began = time.perf_counter()
+            QApplication.processEvents()
+            longest = max(longest, time.perf_counter() - began)
+            if not window.busy:
+                return longest
+            time.sleep(0.0005)
 
 
 def main(folder: Path) -> None:
@@ -40,6 +95,7 @@ def main(folder: Path) -> None:
     application = QApplication([])
     window = MainWindow(Investigation())
     window.show()
+    stalls = Stalls()
     model = window.investigation
     longest = 0.0
 
@@ -95,6 +151,7 @@ def main(folder: Path) -> None:
         model.look(model.focus.with_period(None))
         finish()
     print(f"    longest the window did not answer: {1000 * longest:.0f} ms")
+    stalls.investigate(window, finish)
 
     def frames(step: Callable[[int], object], count: int = 40) -> float:
         began = time.perf_counter()

@@ -100,7 +100,7 @@ def test_a_way_down_holds_what_its_line_held(scene):
         assert int(evidence.analysis.capture.packets.wire_bytes[inner].sum()) == part.octets
     assert not within(evidence, scene.packets, "application", "nothing of the kind").any()
     told = {p.label: p.told for p in make_up(evidence, scene.packets, "application")}
-    assert told["ticket desk"] == "name of the server"
+    assert told["ticket desk"] == "server name"
 
 
 def test_what_was_sent_again_is_told_by_what_set_it_off(scene):

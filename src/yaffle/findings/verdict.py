@@ -69,14 +69,14 @@ def sentence(party: str, column: int, opening: str, charges: Array) -> str:
     if opening == "refused":
         return "The server refused the connection."
     if opening == "unanswered":
-        return "Nothing answered the opening; a capture near the server would show whether it arrived there."
+        return "No response to the SYN; a capture near the server would show whether it arrived there."
     wait = int(charges.sum())
     if party == causes.NONE:
         return f"No significant delay ({duration(wait)} in total)." if wait else "No exchange was waited for here."
     if party == causes.UNEXPLAINED:
         return (
-            f"{duration(wait)} of waiting, and what is seen here leaves open whose it is; a capture at the other end"
-            " would tell."
+            f"{duration(wait)} total wait, and this capture leaves open whose it is; a capture at the other end would"
+            " tell."
         )
     own = int(charges[causes.party_columns(party)].sum())
     why = causes.WORDS[causes.CHARGES[column][1]]

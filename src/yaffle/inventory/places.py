@@ -157,11 +157,11 @@ class Places:
         if any(rule.fits(address, port, self._hosts(address, host)) for rule in self.rules):
             return "named by you"
         if host:
-            return "name that was asked for"
+            return "requested name"
         if address in self.names:
-            return "name of the server"
+            return "server name"
         if address in self.resolved:
-            return "name that was looked up"
+            return "looked-up name"
         if port in SERVICES:
             return f"registered use of port {port}"
         return f"not known: the server has no name here, and nothing is registered for port {port}"

@@ -40,9 +40,7 @@ def answer(analysis: Analysis) -> str:
     total = int(charges.sum())
     exchanges = int(account.fact("exchanges")[speaks].sum())
     lines.append("")
-    lines.append(
-        f"{count(int(speaks.sum()))} connections, {count(exchanges)} exchanges, {duration(total)} of waiting in all:"
-    )
+    lines.append(f"{count(int(speaks.sum()))} connections, {count(exchanges)} exchanges, total wait {duration(total)}:")
     if total:
         sums = party_sums(charges).sum(axis=0)
         parts = [

@@ -24,6 +24,7 @@ from yaffle.ledger import causes
 from yaffle.ledger.sums import party_sums
 from yaffle.quantiles import median, p95
 from yaffle.report.answer import write_whole
+from yaffle.report.flow_part import flow_tables
 from yaffle.units import count, day, duration, moment, share, zone_name
 
 
@@ -194,6 +195,7 @@ def render(
         findings=findings,
         cleared=[place.sentence for place in cleared(analysis, analysis.speaker, everything)[:12]],
         groups=groups,
+        flows=flow_tables(analysis),
         widest=max((int(g["total"]) for g in groups), default=1),
         causes=[
             (party, cause, causes.WORDS[cause], duration(int(charges[k])), share(charges[k] / max(1, total)))

@@ -249,8 +249,8 @@ def summary(scene: Scene) -> str:
     seen[evidence.client.codes[evidence.waits.connection[rows]]] = True
     users = int(seen.sum())
     return (
-        f"{count(rows.size)} exchanges of {count(users)} client{'s' if users != 1 else ''}, {duration(total)} of"
-        f" waiting{': ' + named if named else ''}"
+        f"{count(rows.size)} exchanges of {count(users)} client{'s' if users != 1 else ''}, total wait"
+        f" {duration(total)}{': ' + named if named else ''}"
     )
 
 

@@ -239,7 +239,7 @@ def _asked(evidence: Evidence, client: str, first_ns: int, last_ns: int) -> list
 
 def _lane(evidence: Evidence, connection: int) -> str:
     if connection < 0:
-        return "look-ups" if connection == _NAMES else "QUIC set-ups"
+        return "DNS lookups" if connection == _NAMES else "QUIC set-ups"
     host = evidence.analysis.messages.host.get(connection) or evidence.places.short(evidence.server[connection])
     return f"{host} port {int(evidence.port[connection])}, from {int(evidence.client_port[connection])}"
 

@@ -157,7 +157,7 @@ class Apportion(Station):
 
     def _fit_tree(self) -> None:
         last = len(COLUMNS) - 1
-        self._fit.fit({0: 180, last: 120}, last)
+        self._fit.fit({0: 250, last: 110}, last)
 
     def selected(self) -> Group | None:
         """The group of the current row."""

@@ -156,10 +156,12 @@ class VisitLanes(QAbstractScrollArea):
         painter.drawText(QPointF(at, top + _ROW - 6), words)
         if row.step in self._visit.to_mend:
             painter.setPen(QColor(look.red))
-            painter.drawText(
-                QPointF(at + painter.fontMetrics().horizontalAdvance(words) + 10, top + _ROW - 6),
-                f"potential saving {duration(step.saved_ns)}",
-            )
+            saving, measure = f"potential saving {duration(step.saved_ns)}", painter.fontMetrics().horizontalAdvance
+            place = at + measure(words) + 10
+            if place + measure(saving) > self.viewport().width() - 4:  # Else before the bar.
+                place = max(_NAMES + 4.0, left - measure(saving) - 8)
+                painter.fillRect(QRectF(place - 3, top + 3, measure(saving) + 6, _ROW - 6), QColor(look.panel))
+            painter.drawText(QPointF(place, top + _ROW - 6), saving)
 
     def _links(self, painter: QPainter, above: int) -> None:
         """What let each step of the chain begin, as a line from the one to the other."""

@@ -135,7 +135,7 @@ class SegmentsPage(QWidget):
             self.words.setText(_NOTHING if picture is None or not picture.split else _split_words(picture))
             return
         self.words.setText(
-            f"{count(len(picture.points))} capture points, {' → '.join(picture.points)}." + _split_words(picture)
+            f"{count(len(picture.points))} capture points, {', '.join(picture.points)}." + _split_words(picture)
         )
         self._held.setFixedHeight(min(300, len(picture.segments) * 98 + 4))
         self._draw()

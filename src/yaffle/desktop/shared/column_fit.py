@@ -9,7 +9,7 @@ from PySide6.QtWidgets import QHeaderView, QMenu, QTableView, QTreeView
 from yaffle.desktop.shared.arrangement import arrangement
 
 _SAMPLED = 80  # rows that are measured
-_TITLE_ROOM, _CELL_ROOM = 24, 14  # pixels around a title (with the sign of sorting) and around a cell
+_TITLE_ROOM, _CELL_ROOM = 18, 12  # pixels around a title (with the sign of sorting) and around a cell
 _MOST = 420  # pixels that one column takes by itself
 _SHRUNK = 120  # pixels that a long text keeps where all columns together are too wide
 _SAVE_AFTER_MS = 400
@@ -104,7 +104,7 @@ class ColumnFit(QObject):
             sizes[self._wide] += left
         elif left < 0:
             texts = [c for c in range(len(sizes)) if self._is_text(model, c) and self._title(c) not in kept]
-            floors = {c: max(_SHRUNK, self._titles_wide[c]) for c in texts}
+            floors = {c: max(_SHRUNK, self._titles_wide[c], self._least.get(c, 0)) for c in texts}
             spare = {c: max(0, sizes[c] - floors[c]) for c in texts}
             total = sum(spare.values())
             for c in texts:

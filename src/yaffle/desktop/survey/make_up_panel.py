@@ -92,7 +92,7 @@ class MakeUpPanel(QWidget):
                     meaning="where the name comes from, or why there is none",
                 )
             )
-        self.table.show_columns(columns, len(parts), ((1, 92), (2, 64), (3, 60), (4, 72), (5, 124)))
+        self.table.show_columns(columns, len(parts), ((1, 88), (4, 60)))
         values = [p.octets for p in parts if p.octets > 0]
         wide = bool(values) and max(values) > _DECADES * min(values)
         self.magnitude.setEnabled(bool(values))

@@ -288,7 +288,7 @@ class Survey(Station):
                 ),
             ],
             len(found),
-            ((1, 52), (2, 54), (3, 64), (4, 66)),
+            ((3, 58),),
         )
 
     def _to_trouble(self, row: int) -> None:
