@@ -123,7 +123,7 @@ def test_the_report_tells_the_users_part_and_masks_what_goes_out(model, tmp_path
     complaint = Complaint("Northpoint", "desk", "<slow>", model.evidence.first_ns, model.evidence.last_ns)
     kept = Kept("see the lock", (key,), {other: "known since May"}, {key: "told the team"}, (complaint,))
     page = write_html(model.opened, kept, tmp_path / "r.html").read_text()
-    for text in ("see the lock", "known since May", "told the team", "&lt;slow&gt;", "Put away"):
+    for text in ("see the lock", "known since May", "told the team", "&lt;slow&gt;", "Dismissed"):
         assert text in page
     masked = render(model.opened.analysis, said=said(Kept()), masker=Masker())
     assert (

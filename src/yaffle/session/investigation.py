@@ -66,6 +66,8 @@ class Opened:
         self.overview = self._overview(self.evidence.first_ns, self.evidence.last_ns)
         self.filter = Filter(self.evidence)
         self._answer_filter()
+        if self.analysis.account.flow.size:
+            Connection(self.evidence, 0)  # Its kernels are loaded by now, when somebody looks into a connection.
 
     def _answer_filter(self) -> None:
         """Runs the filter of the focus it will be opened with; its error is remembered, and shown with it."""

@@ -151,11 +151,13 @@ class Apportion(Station):
                 up = up.parent()
             self.tree.setCurrentIndex(index)
             self.tree.scrollTo(index, QAbstractItemView.ScrollHint.EnsureVisible)
-        self._fit_tree()
         self._showing = False
+        self._fit_tree()
         self._show_group()
 
     def _fit_tree(self) -> None:
+        if self._showing:  # Once, when all of it is shown.
+            return
         last = len(COLUMNS) - 1
         self._fit.fit({0: 250, last: 110}, last)
 

@@ -100,6 +100,9 @@ class WaitPlots(QTabWidget):
         self.setDocumentMode(True)
         self._picture: ApportionPicture | None = None
         self._evidence: Evidence | None = None
+        self._stale: set[int] = set()  # pages that are not of this picture yet
+        self._sums = np.zeros(causes.COUNT)
+        self.currentChanged.connect(lambda _: self._freshen())
         self.waits, self.volume = Plot("concurrent waits", "waits"), Plot("volume", "bit/s")
         self.waits.setToolTip("Concurrent waits by party and cause. Wheel zooms, R resets.")
         self.volume.setToolTip("Volume of these connections (line) and of everything else at the same time (filled)")
@@ -179,6 +182,7 @@ class WaitPlots(QTabWidget):
     def show_picture(self, evidence: Evidence | None, picture: ApportionPicture | None) -> None:
         """Draws other waits."""
         self._evidence, self._picture = evidence, picture
+        self._stale = set()
         for plot in (self.waits, self.volume, self.hours, self.lengths):
             _clear(plot)
         if evidence is None or picture is None:
@@ -220,10 +224,24 @@ class WaitPlots(QTabWidget):
                 if sums[k] > 0
             )
         )
-        self._show_hours(picture)
-        self._show_lengths(picture)
-        self._show_dearest(evidence, picture, sums)
-        self._show_asked(picture)
+        self._sums = sums
+        self._stale = {1, 2, 3, 4}
+        self._freshen()
+
+    def _freshen(self) -> None:
+        """Draws the page that is seen, if it is not of this picture yet."""
+        page, picture, evidence = self.currentIndex(), self._picture, self._evidence
+        if page not in self._stale or picture is None or evidence is None:
+            return
+        self._stale.discard(page)
+        if page == 1:
+            self._show_hours(picture)
+        elif page == 2:
+            self._show_lengths(picture)
+        elif page == 3:
+            self._show_dearest(evidence, picture, self._sums)
+        else:
+            self._show_asked(picture)
 
     def _show_hours(self, picture: ApportionPicture) -> None:
         counts = np.maximum(1, picture.hour_counts)[:, None]

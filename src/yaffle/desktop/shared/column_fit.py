@@ -8,7 +8,7 @@ from PySide6.QtWidgets import QHeaderView, QMenu, QTableView, QTreeView
 
 from yaffle.desktop.shared.arrangement import arrangement
 
-_SAMPLED = 80  # rows that are measured
+_SAMPLED = 32  # rows that are measured
 _TITLE_ROOM, _CELL_ROOM = 18, 12  # pixels around a title (with the sign of sorting) and around a cell
 _MOST = 420  # pixels that one column takes by itself
 _SHRUNK = 120  # pixels that a long text keeps where all columns together are too wide

@@ -24,6 +24,8 @@ from yaffle.session.evidence import Evidence
 from yaffle.session.investigation import Investigation
 from yaffle.units import duration
 
+_AT_FIRST = 12  # More are listed when they are asked for.
+
 
 def _no_finding(evidence: Evidence | None) -> str:
     if evidence is None:
@@ -179,6 +181,7 @@ class FindingsDrawer(QWidget):
         ]
         self.cards: list[_Card] = []
         self._open = ""
+        self._all = False  # whether more than the first findings are listed
         self._shown: object = None
         self._redraw()
 
@@ -237,7 +240,8 @@ class FindingsDrawer(QWidget):
             self._list.addWidget(self._faint(words))
         stories = Counter(story(finding) for finding, _ in ranked)
         told: set[str] = set()
-        for number, ((finding, _), (key, pinned, explains, remark)) in enumerate(zip(ranked, shown, strict=True), 1):
+        listed = ranked if self._all else ranked[:_AT_FIRST]
+        for number, ((finding, _), (key, pinned, explains, remark)) in enumerate(zip(listed, shown, strict=False), 1):
             if stories[story(finding)] > 1 and story(finding) not in told:
                 told.add(story(finding))
                 heading = QLabel(story_headline([f for f, _ in ranked if story(f) == story(finding)]))
@@ -251,6 +255,11 @@ class FindingsDrawer(QWidget):
             card.more.setMenu(self._menu_of(card, finding))
             self._list.addWidget(card)
             self.cards.append(card)
+        if len(listed) < len(ranked):
+            rest = QToolButton()
+            rest.setText(f"Show all {len(ranked)} findings")
+            rest.clicked.connect(self._show_all)
+            self._list.addWidget(rest)
         if ranked:
             for place in self._model.cleared[:5]:
                 self._list.addWidget(self._faint(place.sentence))
@@ -266,6 +275,10 @@ class FindingsDrawer(QWidget):
             self._list.addWidget(back)
         self._list.addStretch(1)
         self._title.setText(f"Findings ({len(ranked)})" if ranked else "Findings")
+
+    def _show_all(self) -> None:
+        self._all, self._shown = True, None
+        self._redraw()
 
     @staticmethod
     def _faint(words: str) -> QLabel:
