@@ -53,6 +53,9 @@ def page() -> str:
         ".TP",
         ".I ~/.cache/yaffle",
         "Compiled kernels; they can be deleted.",
+        ".TP",
+        ".I ~/.local/state/yaffle/log/yaffle.log",
+        "What went wrong inside.",
     ]
     return "\n".join(line for line in lines if line) + "\n"
 

@@ -25,8 +25,14 @@ def what(finding: Finding) -> str:
 
 def headline(finding: Finding) -> str:
     """The subject, the cause, and the delay in all."""
-    much = f", {duration(finding.lost_ns)}" if finding.lost_ns else ""
-    return f"{finding.subject}: {what(finding)}{much}"
+    return f"{finding.grounds.get('name', finding.subject)}: {what(finding)}{_how_much(finding)}"
+
+
+def _how_much(finding: Finding) -> str:
+    stretches = finding.grounds.get("stretches")
+    if stretches:
+        return f", {duration(sum(last - first for first, last in stretches))}"
+    return f", {duration(finding.lost_ns)}" if finding.lost_ns else ""
 
 
 def story(finding: Finding) -> str:

@@ -172,7 +172,7 @@ def tc_script(made: Plan, device: str = "eth0") -> str:
     lines = [
         "#!/bin/sh",
         (
-            f"# Queues for classes of service on {device}, a line of {_rate(made.line_bps)}, worked out from measured"
+            f"# Queues for classes of service on {device}, a link of {_rate(made.line_bps)}, worked out from measured"
             " load. Read it before you run it."
         ),
         "set -e",

@@ -102,6 +102,7 @@ def _slower(analysis: Analysis, protocol: str, server: str, asked: list[Lookup],
     sentence += f"median {duration(then)}, usually {duration(usual)}; {len(left)} of {len(asked)} requests."
     step = f"See what {server} did then, and what ran on its path at the same time (volume, in Survey)."
     return _made(
+        analysis,
         protocol,
         server,
         left,
@@ -139,7 +140,7 @@ def _without_names(analysis: Analysis, asked: list[Lookup], told: set[str]) -> l
         if not others:
             step = f"A capture near {servers[0]} would tell whether the requests arrive."
         lost = sum(k.latency_ns if k.answered_ns >= 0 else k.latest_ns - k.asked_ns for k in own)
-        found.append(_made("dns", client, own, causes.UNEXPLAINED, "no names", lost, sentence, step))
+        found.append(_made(analysis, "dns", client, own, causes.UNEXPLAINED, "no names", lost, sentence, step))
     return found
 
 
@@ -149,7 +150,15 @@ def _name(analysis: Analysis, server: str) -> str:
 
 
 def _made(
-    protocol: str, server: str, rows: list[Lookup], party: str, cause: str, lost: int, sentence: str, step: str
+    analysis: Analysis,
+    protocol: str,
+    server: str,
+    rows: list[Lookup],
+    party: str,
+    cause: str,
+    lost: int,
+    sentence: str,
+    step: str,
 ) -> Finding:
     users = len({k.client for k in rows})
     first, last = min(k.asked_ns for k in rows), max(k.latest_ns for k in rows)
@@ -161,6 +170,7 @@ def _made(
         "last_ns": last,
         "exchanges": 0,
         "protocol": protocol,
+        "name": analysis.places.short(server.rsplit(":", 1)[0] if server.count(":") == 1 else server),
     }
     return Finding(party, cause, severity, server, sentence, step, 0.8, first, last, lost, users, "", [], [], grounds)
 
@@ -189,7 +199,7 @@ def _failing(analysis: Analysis, protocol: str, server: str, asked: list[Lookup]
         if party == causes.UNEXPLAINED
         else f"Look at the service on {server}: it returns errors."
     )
-    return _made(protocol, server, bad, party, "failed look-ups", lost, sentence, step)
+    return _made(analysis, protocol, server, bad, party, "failed look-ups", lost, sentence, step)
 
 
 def _late(analysis: Analysis, protocol: str, server: str, asked: list[Lookup], late: list[Lookup]) -> Finding:
@@ -205,6 +215,7 @@ def _late(analysis: Analysis, protocol: str, server: str, asked: list[Lookup], l
     if party == causes.NETWORK:
         step = f"{len(again)} of them were retransmitted: look for packet loss on the path."
     return _made(
+        analysis,
         protocol,
         server,
         late,

@@ -159,7 +159,7 @@ class Apportion(Station):
         if self._showing:  # Once, when all of it is shown.
             return
         last = len(COLUMNS) - 1
-        self._fit.fit({0: 250, last: 110}, last)
+        self._fit.fit({0: 200, last: 150}, last)
 
     def selected(self) -> Group | None:
         """The group of the current row."""

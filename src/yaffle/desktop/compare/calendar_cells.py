@@ -4,8 +4,8 @@ Anomalies are framed: above the baseline in red with a mark at the upper edge, b
 """
 
 import numpy as np
-from PySide6.QtCore import QPoint, QRectF, Qt, Signal
-from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPen
+from PySide6.QtCore import QPoint, QPointF, QRectF, Qt, Signal
+from PySide6.QtGui import QColor, QImage, QKeyEvent, QMouseEvent, QPainter, QPen
 from PySide6.QtWidgets import QToolTip, QWidget
 
 from yaffle.desktop.shared import theme
@@ -17,6 +17,7 @@ DAY_NS = 86_400 * 10**9
 _LEFT, _TOP, _BOTTOM, _RIGHT = 92, 24, 20, 10
 _MOST_CELLS = 96  # of a day
 _SHADES = 6
+_SEPARATE_PX = 5  # Rows at least so tall have a line between them.
 
 
 class CalendarCells(QWidget):
@@ -124,27 +125,37 @@ class CalendarCells(QWidget):
         if not rows:
             return
         top = float(np.nanmax(self._values)) if (~np.isnan(self._values)).any() else 1.0
-        for row in range(rows):
-            for column in range(columns):
-                self._paint_cell(painter, row, column, max(1e-12, top))
+        self._paint_shades(painter, max(1e-12, top))
+        self._paint_sides(painter)
         self._paint_words(painter)
         if self._row >= 0:
             painter.setPen(QPen(QColor(look.moss), 2))
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.drawRect(self._cell(self._row, 0).united(self._cell(self._row, columns - 1)))
 
-    def _paint_cell(self, painter: QPainter, row: int, column: int, top: float) -> None:
-        look, box, value = theme.current(), self._cell(row, column), float(self._values[row, column])
-        if np.isnan(value):
-            painter.fillRect(box, QColor(look.surface))
-            return
-        shade = QColor(look.network)
-        shade.setAlphaF(round(_SHADES * (max(0.0, value) / top) ** 0.5) / _SHADES)
-        painter.fillRect(box.adjusted(0, 0.5, 0, -0.5), shade)
-        side = int(self._sides[row, column])
-        if side:
-            edge = box.top() if side > 0 else box.bottom() - 3
-            painter.fillRect(QRectF(box.left(), edge, box.width(), 3), QColor(look.red if side > 0 else look.straw))
+    def _paint_shades(self, painter: QPainter, top: float) -> None:
+        """All cells as one image of a pixel each, stretched: years of days cost no more than one."""
+        look, (rows, columns) = theme.current(), self._values.shape
+        colors = [QColor(look.network) for _ in range(_SHADES + 1)] + [QColor(look.surface)]
+        for level in range(_SHADES + 1):
+            colors[level].setAlphaF(level / _SHADES)
+        shares = np.maximum(0.0, np.nan_to_num(self._values)) / top
+        levels = np.where(np.isnan(self._values), _SHADES + 1, np.round(_SHADES * np.sqrt(shares))).astype(np.intp)
+        pixels = np.array([color.rgba() for color in colors], np.uint32)[levels].tobytes()
+        image = QImage(pixels, columns, rows, columns * 4, QImage.Format.Format_ARGB32)
+        painter.drawImage(self._cell(0, 0).united(self._cell(rows - 1, columns - 1)), image)
+        if self._cell(0, 0).height() >= _SEPARATE_PX:
+            painter.setPen(QPen(QColor(look.panel), 1))
+            for row in range(1, rows):
+                y = self._cell(row, 0).top()
+                painter.drawLine(QPointF(_LEFT, y), QPointF(self.width() - _RIGHT, y))
+
+    def _paint_sides(self, painter: QPainter) -> None:
+        look = theme.current()
+        for row, column in np.argwhere(self._sides != 0).tolist():
+            box, above = self._cell(row, column), self._sides[row, column] > 0
+            edge = box.top() if above else box.bottom() - 3
+            painter.fillRect(QRectF(box.left(), edge, box.width(), 3), QColor(look.red if above else look.straw))
 
     def _paint_words(self, painter: QPainter) -> None:
         look, rows = theme.current(), self._values.shape[0]

@@ -1,5 +1,7 @@
 """Two periods side by side on one axis, how much they differ and how sure that is, and who changed and who did not."""
 
+from html import escape
+
 import numpy as np
 import pyqtgraph as pg
 from PySide6.QtCore import Qt, Signal
@@ -139,10 +141,10 @@ class PeriodsPanel(QWidget):
         if all(sides.counts):
             way = "more" if sides.difference > 0 else "less"
             text = (
-                f"<b>{picture.settings.subject.words}</b>: median {value_text(sides.medians[0], unit)} before,"
+                f"<b>{escape(picture.settings.subject.words)}</b>: median {value_text(sides.medians[0], unit)} before,"
                 f" {value_text(sides.medians[1], unit)} after; typically {value_text(abs(sides.difference), unit)}"
-                f" {way} ({sides.certainty}); one {'run' if picture.settings.runs else 'interval'} after exceeds one"
-                f" before in {share(sides.exceeds)} of all pairs."
+                f" {way}, {escape(sides.certainty)}; one {'run' if picture.settings.runs else 'interval'} after exceeds"
+                f" one before in {share(sides.exceeds)} of all pairs."
             )
         self.words.setText(text)
         look = theme.current()

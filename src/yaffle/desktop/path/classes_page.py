@@ -206,7 +206,7 @@ class ClassesPage(QWidget):
             ],
             len(classes),
             ((0, 130), (1, 90), (2, 110), (3, 120), (4, 120), (5, 110)),
-            wide=6,
+            wide=0,
         )
         self._draw()
         self._fill_plan()
@@ -294,16 +294,16 @@ class ClassesPage(QWidget):
                     [one.rate_bps for one in shares],
                 ),
                 Column(
-                    "p95 queuing, one queue",
+                    "p95, one queue",
                     lambda r: duration(shares[r].wait_now_ns),
                     [one.wait_now_ns for one in shares],
-                    meaning="in one queue, 95 % of bits",
+                    meaning="queuing delay, p95 of bits, all classes in one queue",
                 ),
                 Column(
-                    "p95 queuing, planned",
+                    "p95, planned",
                     lambda r: duration(shares[r].wait_planned_ns),
                     [one.wait_planned_ns for one in shares],
-                    meaning="95 % of bits",
+                    meaning="queuing delay, p95 of bits, with the rates planned",
                 ),
             ],
             len(shares),

@@ -82,7 +82,7 @@ class ServicesPanel(QWidget):
                     condition=lambda r: found[r].where,
                 ),
                 Column("kind", lambda r: found[r].kind, [s.kind for s in found], figures=False),
-                Column("asked", lambda r: count(found[r].asked), [s.asked for s in found]),
+                Column("requests", lambda r: count(found[r].asked), [s.asked for s in found]),
                 Column(
                     "median",
                     lambda r: duration(found[r].median_ns),
