@@ -8,6 +8,7 @@ from pathlib import Path
 from yaffle.desktop.shared.log_file import log_to_file
 
 _PATIENCE_MS = 500
+_LAST_JOBS_MS = 3000
 
 
 def _name() -> str:
@@ -33,6 +34,7 @@ def run(paths: list[Path]) -> int:
     from PySide6.QtCore import QTimer
     from PySide6.QtWidgets import QApplication
 
+    from yaffle.desktop.shared.jobs import let_all_end
     from yaffle.desktop.window.main_window import MainWindow
     from yaffle.desktop.window.single_instance import Single
     from yaffle.session.investigation import Investigation
@@ -48,4 +50,6 @@ def run(paths: list[Path]) -> int:
     single.asked.connect(window.take_over)
     window.show()
     QTimer.singleShot(0, lambda: window.load(paths) if paths else window.make_ready())
-    return int(application.exec())
+    code = int(application.exec())
+    let_all_end(_LAST_JOBS_MS)
+    return code

@@ -8,6 +8,8 @@ from typing import TYPE_CHECKING
 from yaffle.session.baselines import FLOW_VOLUME, OUT
 from yaffle.session.focus import Focus
 
+_LAST_JOBS_MS = 3000
+
 if TYPE_CHECKING:
     from yaffle.desktop.window.main_window import MainWindow
 
@@ -19,6 +21,7 @@ def take_pictures(captures: list[Path], weeks: Path, folder: Path) -> list[Path]
     from PySide6.QtWidgets import QApplication
 
     from yaffle.desktop.shared import theme
+    from yaffle.desktop.shared.jobs import let_all_end
     from yaffle.desktop.window.main_window import MainWindow
     from yaffle.errors import YaffleError
     from yaffle.session.investigation import Investigation
@@ -52,6 +55,7 @@ def take_pictures(captures: list[Path], weeks: Path, folder: Path) -> list[Path]
                 raise YaffleError(f"{path}: cannot be written")
             paths.append(path)
     window.close()
+    let_all_end(_LAST_JOBS_MS)
     return paths
 
 

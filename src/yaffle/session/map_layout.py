@@ -11,7 +11,7 @@ from yaffle.session.map_view import BY_HAND as DRAWN_KIND
 from yaffle.session.map_view import CLIENTS, SERVERS, Link, MapPicture, Place
 
 WIDTH, HEIGHT = 132, 44  # of a box
-COLUMN, ROW = 278, 96  # from box to box
+COLUMN, ROW = 246, 96  # from box to box
 _ROUNDS = 8
 
 

@@ -35,8 +35,9 @@ from yaffle.session.map_layout import HEIGHT, WIDTH, Layout
 from yaffle.session.map_view import CLIENTS, FINE, HURT, SERVERS, UNMEASURED, WORN, Link, Place
 
 _PLACES_ON_LINE = (0.5, 0.4, 0.6, 0.3, 0.7, 0.2, 0.8)  # Where the words of a link may stand, the first that is free.
+_SIDEWAYS = (0.0, -0.35, 0.35, -0.6, 0.6)  # How far beside it, in widths of its own.
 _ASIDE = (-0.7, 0.7, -1.0, 1.0, -1.4, 1.4, -2.0, 2.0, -2.8, 2.8)  # How far above or below it, in heights of its own.
-_MARGIN = 24
+_MARGIN = 18
 _ORDER = (HURT, WORN, FINE, UNMEASURED)  # The words of what hurts have the first choice of where to stand.
 
 
@@ -152,8 +153,8 @@ class _Line(QGraphicsPathItem):
         wide = max(metrics.horizontalAdvance(line) for line in self.lines) + 8
         tall = metrics.height() * len(self.lines) + 2
         best, least = QRectF(), 1 << 30
-        for aside, share in itertools.product(_ASIDE, _PLACES_ON_LINE):
-            middle = self.path().pointAtPercent(share) + QPointF(0, aside * tall)
+        for sideways, aside, share in itertools.product(_SIDEWAYS, _ASIDE, _PLACES_ON_LINE):
+            middle = self.path().pointAtPercent(share) + QPointF(sideways * wide, aside * tall)
             box = QRectF(middle.x() - wide / 2, middle.y() - tall / 2, wide, tall)
             struck = 3 * sum(box.intersects(other) for other in taken) + sum(link.intersects(box) for link in links)
             if struck < least:

@@ -169,6 +169,11 @@ class Latest(QObject):
             self.rested.emit()
 
 
+def let_all_end(at_most_ms: int) -> None:
+    """Waits for what is still under way, before the objects go that it would report to."""
+    QThreadPool.globalInstance().waitForDone(at_most_ms)
+
+
 class _Runner(QRunnable):
     def __init__(self, job: Job) -> None:
         super().__init__()

@@ -127,6 +127,12 @@ def _style(theme: Theme) -> str:
     QLabel#faint {{ color: {theme.faint}; }}
     QLabel#wrong {{ color: {theme.red}; }}
     QLabel#heading {{ font-weight: bold; }}
+    QTabWidget::pane {{ border: none; border-top: 1px solid {theme.line}; }}
+    QTabBar {{ qproperty-drawBase: 0; }}
+    QCheckBox::indicator {{ width: 11px; height: 11px; background: {theme.panel}; border: 1px solid {theme.faint};
+        border-radius: 2px; }}
+    QCheckBox::indicator:checked {{ background: {theme.moss}; }}
+    QCheckBox:focus {{ color: {theme.moss}; }}
     QSplitter::handle {{ background: {theme.surface}; }}
     QProgressBar {{ border: 1px solid {theme.line}; border-radius: 3px; text-align: center; background: {theme.panel};
         max-height: 15px; }}

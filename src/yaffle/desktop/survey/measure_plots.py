@@ -18,6 +18,7 @@ from yaffle.units import duration, moment, rate, three_digits
 _STYLES = (Qt.PenStyle.SolidLine, Qt.PenStyle.DashLine, Qt.PenStyle.DotLine, Qt.PenStyle.DashDotLine)
 
 _MARKS = (Mark.LINE, Mark.DASHED, Mark.DOTTED, Mark.DASHED)
+_ROOM_BELOW_PX = 9  # Under a plot without times of its own, so that its lowest figure is whole.
 
 
 def value_text(value: float, unit: str) -> str:
@@ -92,7 +93,9 @@ class MeasurePlots(QWidget):
             self._split.addWidget(plot)
             self.plots.append(plot)
         for plot in self.plots[:-1]:
-            plot.getPlotItem().getAxis("bottom").setStyle(showValues=False)
+            axis = plot.getPlotItem().getAxis("bottom")
+            axis.setStyle(showValues=False)
+            axis.setHeight(_ROOM_BELOW_PX)
         everything = [*self.plots, self.full]
         for plot in everything:
             plot.share_cursor(everything)

@@ -110,7 +110,7 @@ class Survey(Station):
             right.addTab(listed, name)
         self.right = right
         lower = Panes("survey station: lower", Qt.Orientation.Horizontal)
-        lower.arrange([self.make_up, right], [545, 365])
+        lower.arrange([self.make_up, right], [520, 390])
         body = Panes("survey station: body", Qt.Orientation.Vertical)
         body.arrange([self.plots, lower], [270, 280])
         traffic = QWidget()
