@@ -170,12 +170,12 @@ def _take_table(path: Path, flows: FlowRecords, capture: Capture) -> None:
 
 def _take_history(folders: list[Path], capture: Capture) -> "History | None":
     """A history, and its folder among the sources."""
-    from yaffle.history.store import History
-
     if not folders:
         return None
     if len(folders) > 1:
         raise YaffleError(f"{folders[1]}: only one history can be open at a time")
+    from yaffle.history.store import History
+
     history = History(folders[0])
     source = Source(
         folders[0].name, str(folders[0].resolve()), HISTORY, 0, "", first_ns=history.first_ns, last_ns=history.last_ns
