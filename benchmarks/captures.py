@@ -1,9 +1,8 @@
 """Captures to measure with: many connections interleaved at random, written with array operations.
 
 Each connection is a handshake and then cycles of packets: a request, an answer in segments, acknowledgements. In one
-chatty
-cycle of fifty a segment is lost before the point and sent again. Timestamps, identification and acknowledgements fit
-together.
+chatty cycle of fifty a segment is lost before the point and sent again. Timestamps, identification and acknowledgements
+fit together.
 """
 
 from pathlib import Path

@@ -1,8 +1,7 @@
 """How quick the window is on a case of a million packets: `python -m benchmarks.desktop [FOLDER]`.
 
 Medians, in ms, from the key or click to the finished picture (which is drawn into memory, offscreen). Then frames a
-second of
-zooming and scrolling.
+second of zooming and scrolling.
 """
 
 import os

@@ -1,10 +1,8 @@
 """The whole analysis against a checksum of the same file: `python -m benchmarks.engine [FOLDER]`.
 
 (a) 10 million packets of about 100 captured bytes over 20,000 connections, interleaved at random; (b) a million full
-ones.
-Each ratio is the median of three pairs run in turn, so that a machine that speeds up or slows down moves both. The case
-is
-left to the page cache: how fast a disk settles is not the engine's doing.
+ones. Each ratio is the median of three pairs run in turn, so that a machine that speeds up or slows down moves both.
+The case is left to the page cache: how fast a disk settles is not the engine's doing.
 """
 
 import hashlib

@@ -2,8 +2,7 @@
 [MILLIONS]`.
 
 Prints the time of matching (identities, clocks, segments) as a ratio to the time of reading and accounting for both
-files.
-With a number: so many million packets of interleaved connections in each of two files.
+files. With a number: so many million packets of interleaved connections in each of two files.
 """
 
 import statistics

@@ -2,8 +2,7 @@
 first that broke.
 
 With bounds checks compiled in, an index beyond an array is an error instead of a wrong figure. A file must give an
-analysis
-or one YaffleError, in bounded time.
+analysis or one YaffleError, in bounded time.
 """
 
 import random

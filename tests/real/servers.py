@@ -1,11 +1,9 @@
 """Real servers in network namespaces: makes the small captures in tests/data/services, each with what its clients did.
 
 Run as root: python -m tests.real.servers FOLDER [NAME...]. Needs Debian's nghttp2-server, nghttp2-client, slapd,
-ldap-utils, samba,
-smbclient, snmpd, snmp, chrony, ntpsec-ntpdate, mariadb-server, kea-dhcp6-server, wide-dhcpv6-client, iputils-ping,
-openssl, nginx, curl,
-redis-server, redis-tools, dnsmasq, bind9-dnsutils, udhcpc, freeradius, freeradius-utils, postgresql, and aioquic
-(PyPI). Names and passwords are made up.
+ldap-utils, samba, smbclient, snmpd, snmp, chrony, ntpsec-ntpdate, mariadb-server, kea-dhcp6-server, wide-dhcpv6-client,
+iputils-ping, openssl, nginx, curl, redis-server, redis-tools, dnsmasq, bind9-dnsutils, udhcpc, freeradius,
+freeradius-utils, postgresql, and aioquic (PyPI). Names and passwords are made up.
 """
 
 import contextlib
@@ -184,15 +182,29 @@ def _files(lab: Lab, sealed: bool) -> None:
     share.chmod(0o777)
     for name in ("private", "lock", "state", "cache", "pid", "ncalrpc"):
         (lab.folder / name).mkdir()
-    (lab.folder / "smb.conf").write_text(
-        "[global]\nserver role = standalone server\nmap to guest = bad user\nguest account = nobody\nbind interfaces"
-        f" only = no\nsmb ports = 445\nprivate dir = {lab.folder}/private\nlock directory = {lab.folder}/lock\nstate"
-        f" directory = {lab.folder}/state\ncache directory = {lab.folder}/cache\npid directory ="
-        f" {lab.folder}/pid\nncalrpc dir = {lab.folder}/ncalrpc\nlog file = {lab.folder}/smb.log\nserver smb encrypt ="
-        f" {'required' if sealed else 'off'}\ndisable spoolss = yes\nload printers = no\npassdb backend ="
-        f" tdbsam:{lab.folder}/private/passdb.tdb\n[boards]\npath = {share}\nread only = no\nguest ok ="
-        f" {'no' if sealed else 'yes'}\nforce user = root\n"
-    )
+    settings = {
+        "global": {
+            "server role": "standalone server",
+            "map to guest": "bad user",
+            "guest account": "nobody",
+            "bind interfaces only": "no",
+            "smb ports": "445",
+            "private dir": lab.folder / "private",
+            "lock directory": lab.folder / "lock",
+            "state directory": lab.folder / "state",
+            "cache directory": lab.folder / "cache",
+            "pid directory": lab.folder / "pid",
+            "ncalrpc dir": lab.folder / "ncalrpc",
+            "log file": lab.folder / "smb.log",
+            "server smb encrypt": "required" if sealed else "off",
+            "disable spoolss": "yes",
+            "load printers": "no",
+            "passdb backend": f"tdbsam:{lab.folder}/private/passdb.tdb",
+        },
+        "boards": {"path": share, "read only": "no", "guest ok": "no" if sealed else "yes", "force user": "root"},
+    }
+    sections = [f"[{part}]\n" + "".join(f"{k} = {v}\n" for k, v in keys.items()) for part, keys in settings.items()]
+    (lab.folder / "smb.conf").write_text("".join(sections))
     conf = str(lab.folder / "smb.conf")
     subprocess.run(
         ["smbpasswd", "-c", conf, "-s", "-a", "root"],

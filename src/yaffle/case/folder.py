@@ -1,8 +1,7 @@
 """Writes and opens a case, NAME.yaffle/: columns as Arrow IPC files (mapped when opened), manifest.json for the rest.
 
 The columns of each saving stand in a folder of their own, which the manifest names; the manifest is moved into place
-last,
-so that a crash leaves the former state, whole.
+last, so that a crash leaves the former state, whole.
 """
 
 import io

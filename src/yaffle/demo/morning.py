@@ -4,8 +4,7 @@ Northpoint: its tickets in the database are held by a lock (server). Isle of Wre
 the rain (network). Saltmarsh: the handheld scanners read too slowly (client). For three minutes the terminals' name
 server answers late, and their timetable pages with it. Quay House: all is well. Everything else is ordinary traffic.
 Saltmarsh's router forgets how announcements are marked. Three points capture: the data centre at Quay House, Saltmarsh,
-and
-Isle of Wren; the routers of these three export flow records to a collector in the data centre.
+and Isle of Wren; the routers of these three export flow records to a collector in the data centre.
 """
 
 import json

@@ -2,10 +2,9 @@
 to Sunday 2026-03-15.
 
 Desks work from 05:30 to 21:00, sailings fill the quarter of an hour before them, Sundays are quiet. Every night
-Saltmarsh
-copies its archive to Quay House from 01:00 on; the archive grows, until in the third week its 20 GB over a line of
-10 Mbit/s still run when the desks open. On the Saturday of the third week that was mended: the copy takes what is new
-only.
+Saltmarsh copies its archive to Quay House from 01:00 on; the archive grows, until in the third week its 20 GB over a
+line of 10 Mbit/s still run when the desks open. On the Saturday of the third week that was mended: the copy takes what
+is new only.
 """
 
 import math

@@ -1,8 +1,7 @@
 """Web exchanges found without copying a byte: heads are read where they lie in the capture, bodies are stepped over.
 
 For connections without holes whose bytes are all in one source; `protocols.http1` is the slow plain way for all others,
-and
-the twin of this one.
+and the twin of this one.
 """
 
 import numpy as np
@@ -249,8 +248,7 @@ def scan(connections, starts, order, packets, number, buf, room, one, two, asked
     each into used (-1: not this way).
 
     one, two: int64 (4, n), room for the pieces of each side. texts: file positions of label and its end, host and its
-    end; status.
-    Returns (how many connections were done, rows): stops where turns are full.
+    end; status. Returns (how many connections were done, rows): stops where turns are full.
     """
     rows = 0
     facts = np.zeros(FACTS, np.int64)

@@ -42,8 +42,7 @@ def pair_names(t: Array, read: Array, answers: Array, by_id: Array, by_name: Arr
     """Look-ups of messages in order of time, as rows of PAIR; answer: -1 where none came.
 
     read: whether it is a message at all; by_id, by_name: small numbers, equal for the same identifier of the same asker
-    and
-    for the same name and type of the same asker.
+    and for the same name and type of the same asker.
     """
     out = np.zeros(t.size, PAIR)
     rooms = [np.full(int(numbers.max(initial=-1)) + 1, -1, np.int64) for numbers in (by_id, by_name)]

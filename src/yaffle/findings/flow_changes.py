@@ -2,10 +2,8 @@
 interfaces.
 
 Time is cut into stretches; of each is told which interfaces of which exporters reported the two hosts' flows. A change
-is
-where that set becomes another one and stays so: both sides of it must last for two stretches or more. What changed is
-told
-with what was before and after: the packets that each exporter of the way counted, and the highest hop limit.
+is where that set becomes another one and stays so: both sides of it must last for two stretches or more. What changed
+is told with what was before and after: the packets that each exporter of the way counted, and the highest hop limit.
 """
 
 from dataclasses import dataclass

@@ -2,10 +2,9 @@
 fall.
 
 Exporters of one way are ordered by what they tell of it: next hops, hop limits, markings (who changes one comes after
-those
-that saw the old one and before those that saw the new one), and counts, which do not grow. Counts are compared of flows
-only whose records cover their time at both exporters; sampled counts are scaled, and their uncertainty is the one of
-counting packets with a chance of 1 in N: two standard deviations are 2 N sqrt(n / N).
+those that saw the old one and before those that saw the new one), and counts, which do not grow. Counts are compared of
+flows only whose records cover their time at both exporters; sampled counts are scaled, and their uncertainty is the one
+of counting packets with a chance of 1 in N: two standard deviations are 2 N sqrt(n / N).
 """
 
 from collections import defaultdict

@@ -2,12 +2,10 @@
 text for `tc`.
 
 Each class is given what it needs in 95 of 100 seconds; what is left of the line is given in proportion. Where that is
-more
-than the line, the default class gives way first, down to a tenth of the line. Voice (EF, VOICE-ADMIT; RFC 3246, RFC
-5865) goes
-before all others, up to its rate. The preview runs the measured load through a line of that rate in steps: once as a
-single
-queue, once by priority and guaranteed rates (hierarchical token buckets), and tells how long what came had to wait.
+more than the line, the default class gives way first, down to a tenth of the line. Voice (EF, VOICE-ADMIT; RFC 3246,
+RFC 5865) goes before all others, up to its rate. The preview runs the measured load through a line of that rate in
+steps: once as a single queue, once by priority and guaranteed rates (hierarchical token buckets), and tells how long
+what came had to wait.
 """
 
 from dataclasses import dataclass

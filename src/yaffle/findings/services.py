@@ -72,10 +72,8 @@ def left_range(asked: list[Lookup]) -> list[Lookup]:
     """Questions of the stretches in which latency left its usual range; empty where it never did.
 
     In order of time, stretches of STRETCH answered questions are compared by their medians. Usual is the median of all;
-    the
-    range reaches up to _TIMES_USUAL times that, or _DEVIATIONS scaled median absolute deviations (of the logarithm)
-    above it,
-    whichever is more. A stretch with more than half of all questions is what is usual.
+    the range reaches up to _TIMES_USUAL times that, or _DEVIATIONS scaled median absolute deviations (of the logarithm)
+    above it, whichever is more. A stretch with more than half of all questions is what is usual.
     """
     answered = sorted((k for k in asked if k.answered_ns >= 0), key=lambda k: k.asked_ns)
     if len(answered) < 3 * STRETCH:

@@ -8,8 +8,7 @@
     counters/2026-11-25T14/LO-HI.parquet
 
 Every file appears whole, under its name, or not at all. A file whose numbers lie inside those of another was merged
-into it:
-it does not count, whether or not somebody came to remove it.
+into it: it does not count, whether or not somebody came to remove it.
 """
 
 import json

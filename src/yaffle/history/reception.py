@@ -2,8 +2,7 @@
 every second.
 
 One thread receives and decodes, another writes: a slow disk delays nobody's datagrams. What the kernel had to drop for
-want
-of room is counted by the kernel itself and told.
+want of room is counted by the kernel itself and told.
 """
 
 import queue

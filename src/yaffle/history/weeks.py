@@ -20,21 +20,8 @@ _A_LITTLE_LATER_NS = 600 * 10**9
 def _rows(columns: dict[str, Array], exporter: int) -> Array:
     rows = empty_flows(columns["src"].size)
     rows["exporter"], rows["protocol"] = exporter, IPFIX
-    for name in ("src", "dst"):
-        rows[f"{name}_lo"] = columns[name]
-    for name in (
-        "src_port",
-        "dst_port",
-        "transport",
-        "dscp",
-        "ingress",
-        "egress",
-        "first_ns",
-        "last_ns",
-        "octets",
-        "packets",
-    ):
-        rows[name] = columns[name]
+    for name, values in columns.items():
+        rows[f"{name}_lo" if name in ("src", "dst") else name] = values
     rows["arrived_ns"] = rows["last_ns"]
     return rows
 

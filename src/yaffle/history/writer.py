@@ -1,8 +1,7 @@
 """Writes a history: every flush is a file of its own at once; hours are merged, summed and given up beside it.
 
 Killed at any moment it loses what came since the last flush, and nothing that is under its name is ever half. A full
-disk
-stops writing with a word; what came meanwhile waits within bounds, then goes on or is counted as given up.
+disk stops writing with a word; what came meanwhile waits within bounds, then goes on or is counted as given up.
 """
 
 import os

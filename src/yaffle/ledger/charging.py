@@ -56,8 +56,7 @@ def charge_exchange(g, turns, x, ways, mss, windows_high, blocked, opened_ns, bi
     `times`.
 
     times: first, asked, answered, last, end. The sum of the charges is end - first, by construction: every stretch is
-    given
-    to exactly one column.
+    given to exactly one column.
     """
     charge[:] = 0
     doubt[:] = 0

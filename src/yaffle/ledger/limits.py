@@ -88,8 +88,7 @@ def sender_limits(g: Array, side: int, mss: int, whole_ns: int, blocked: Array) 
 
     g: segments of one connection; blocked: from charging.loss_cover; whole_ns: least round trip between the ends.
     Returns: from_ns, to_ns, limit (index into WORDS) a stretch; and int64 bytes a segment, 0 for those of the other
-    side:
-    the most in flight during the last round trip, cut by repairs.
+    side: the most in flight during the last round trip, cut by repairs.
     """
     first, last, limit, allowed = (np.empty(g.size + 1, np.int64) for _ in range(4))
     count = _judge(g, side, mss, whole_ns, blocked, first, last, limit, allowed)

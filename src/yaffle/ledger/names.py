@@ -78,9 +78,8 @@ def charge_names(account: Account, lookups: Lookups, flows: Rows) -> None:
     client.
 
     Each look-up leads to one connection: later ones had the answer already. The time charged is from the first try to
-    the answer:
-    what the name server itself took is the server's (of the name service), the trips to it and questions asked again
-    are the network's.
+    the answer: what the name server itself took is the server's (of the name service), the trips to it and questions
+    asked again are the network's.
     """
     least = least_answers(lookups)
     led: dict[tuple[str, str, int], list[Lookup]] = defaultdict(list)

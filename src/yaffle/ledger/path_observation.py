@@ -79,8 +79,7 @@ def idle_paths(rows: Array, path: Array, floor_ns: Array) -> Array:
     the least.
 
     rows: from observe, of a sample; path: of each connection; floor_ns: (connections, 2). More connections could only
-    lower
-    what the least of a moment is. A moment with fewer than a few round trips tells nothing.
+    lower what the least of a moment is. A moment with fewer than a few round trips tells nothing.
     """
     count = int(path.max(initial=-1)) + 1
     key = path[rows[:, CONNECTION]] * SIDES + rows[:, SIDE]

@@ -97,8 +97,8 @@ def repeat_delay(copies, srtt, timer):  # type: ignore[no-untyped-def]
 @leaf
 def lately(g, lo, stop, side, until, before):  # type: ignore[no-untyped-def]
     """Least time to the acknowledgement of the last few segments of a side before `until` that were acknowledged
-    earlier than
-    `before`: a queue that the message itself filled stands in the way of its last byte, too. 0 where there is none.
+    earlier than `before`: a queue that the message itself filled stands in the way of its last byte, too. 0 where there
+    is none.
     """
     least = UNKNOWN
     found = 0
@@ -204,8 +204,7 @@ def way_or_less(ways, side):  # type: ignore[no-untyped-def]
 @leaf
 def _as_on_the_way_back(ways, side, t, g, back):  # type: ignore[no-untyped-def]
     """(estimate, least, most) of the way out above its least, where nothing measures it: what lasts on the way back
-    lasts on both
-    ways, unless answers came sooner than that; what varies there varies here, independently."""
+    lasts on both ways, unless answers came sooner than that; what varies there varies here, independently."""
     late = max(np.int64(0), ways.extra[side, back] if back >= 0 else np.int64(0))
     lasting = lasting_delay(g, ways.extra[side], back)
     usual, most = (

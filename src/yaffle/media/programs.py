@@ -2,11 +2,10 @@
 references.
 
 Every packet of 188 bytes with a payload counts its PID's continuity counter up by one, modulo 16; what the counter
-leaves out
-is lost (a multiple of 16 cannot be seen). A packet that repeats the counter is a copy. Clock references (PCR, 27 MHz)
-are
-compared with when they arrived: what they come later than the line through the earliest ones is their jitter (overall
-jitter of ETSI TR 101 290), and the steepness of that line how the encoder's clock drifts against the capture's.
+leaves out is lost (a multiple of 16 cannot be seen). A packet that repeats the counter is a copy. Clock references
+(PCR, 27 MHz) are compared with when they arrived: what they come later than the line through the earliest ones is their
+jitter (overall jitter of ETSI TR 101 290), and the steepness of that line how the encoder's clock drifts against the
+capture's.
 """
 
 from dataclasses import dataclass

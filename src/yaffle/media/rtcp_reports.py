@@ -1,8 +1,7 @@
 """What the ends of a stream said of it by RTCP (RFC 3550 section 6.4), and the round trips that follow from it.
 
 A receiver's report gives back the stamp of the sender's report it last had, and how long ago that was. Seen at a point
-in
-between, the time from the sender's report to the receiver's, less that delay, is the round trip from here to the
+in between, the time from the sender's report to the receiver's, less that delay, is the round trip from here to the
 receiver.
 """
 

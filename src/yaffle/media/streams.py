@@ -2,8 +2,7 @@
 
 A stream is one SSRC from one host to another. Loss is what the sequence numbers lack between the lowest and the highest
 that arrived: packets lost before the first or after the last cannot be known. Jitter is RFC 3550 section 6.4.1 after
-each
-packet in order of arrival; least, mean and greatest of those values are given.
+each packet in order of arrival; least, mean and greatest of those values are given.
 """
 
 from collections.abc import Sequence
@@ -295,9 +294,8 @@ def rfc_bursts(missing: Array) -> tuple[int, float, float, float]:
     """(bursts, share missing within them, their mean length in packets, share missing outside).
 
     A burst is the longest stretch that begins and ends with a loss and holds no _LEAST_GAP packets in a row that
-    arrived; a lone
-    loss with as many around it is none (RFC 3611 section 4.7.2, with its Gmin of 16). missing: bool (n,), by sequence
-    number.
+    arrived; a lone loss with as many around it is none (RFC 3611 section 4.7.2, with its Gmin of 16). missing: bool
+    (n,), by sequence number.
     """
     places = np.flatnonzero(missing)
     if not places.size:

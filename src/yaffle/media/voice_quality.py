@@ -1,9 +1,8 @@
 """How a voice stream may have sounded: the E-model (ITU-T G.107) with its default values, codecs by ITU-T G.113.
 
 R = 93.2 - Id - Ie,eff. Id is the impairment by delay, Ie,eff that by the codec and by what was lost or came too late to
-be
-played: Ie + (95 - Ie) Ppl / (Ppl / BurstR + Bpl). It is an estimate of transmission alone: neither room, nor terminals,
-nor echo.
+be played: Ie + (95 - Ie) Ppl / (Ppl / BurstR + Bpl). It is an estimate of transmission alone: neither room, nor
+terminals, nor echo.
 """
 
 import math
@@ -57,8 +56,8 @@ def estimate(
     """The estimate of a stream; None where its codec is not known.
 
     missing: share of its packets that were lost or came too late; burst_ratio: mean length of its losses to that of
-    random
-    ones (G.107: BurstR, at least 1); network_ms: one-way delay of the network, None where no second point tells it.
+    random ones (G.107: BurstR, at least 1); network_ms: one-way delay of the network, None where no second point tells
+    it.
     """
     payload_type = _BY_NAME.get(codec.lower(), payload_type)
     if payload_type not in CODECS:

@@ -1,12 +1,10 @@
 """A baseline that learns: an exponentially weighted mean with a band of deviations, limited against absurd values.
 
 The mean moves by m += a * (x - m), the variance by v = (1 - a) * (v + a * (x - m)^2) (Finch, "Incremental calculation
-of
-weighted mean and variance", 2009). While fewer than 1/a values came, a is 1/n: a plain mean. A value beyond the limit
-of
-deviations counts as if it were at the limit, so that one absurd value moves the mean by at most a * limit * deviation.
-With a profile each hour of the week (UTC) learns for itself, and speaks where it has learnt enough; else the running
-mean does.
+of weighted mean and variance", 2009). While fewer than 1/a values came, a is 1/n: a plain mean. A value beyond the
+limit of deviations counts as if it were at the limit, so that one absurd value moves the mean by at most a * limit *
+deviation. With a profile each hour of the week (UTC) learns for itself, and speaks where it has learnt enough; else the
+running mean does.
 """
 
 from dataclasses import dataclass

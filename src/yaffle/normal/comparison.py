@@ -2,8 +2,7 @@
 
 Certainty is the two-sided rank test of Mann and Whitney (1947); the difference is the median of all differences between
 one and the other (Hodges and Lehmann 1963), which fits that test; its size is how often one of the second exceeds one
-of
-the first (0.5: no difference).
+of the first (0.5: no difference).
 """
 
 from collections.abc import Sequence

@@ -1,9 +1,8 @@
 """Extent: who changed and who did not, ranked by how well each group tells the changed from the unchanged.
 
 A row is changed where its value lies beyond what was usual before for its own kind (the 95th percentile of the rows of
-the
-same kind). How well a group separates is its informedness (Youden 1950): the share of changed rows that lie in it, plus
-the share of unchanged rows that do not, less one. 1 says: all of what changed is in here, and nothing else is.
+the same kind). How well a group separates is its informedness (Youden 1950): the share of changed rows that lie in it,
+plus the share of unchanged rows that do not, less one. 1 says: all of what changed is in here, and nothing else is.
 """
 
 from dataclasses import dataclass

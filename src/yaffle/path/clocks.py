@@ -1,12 +1,10 @@
 """The clock of one point against that of another, from the packets that both saw.
 
 A packet takes at least the least delay of its direction. Drawn over time, the differences of both clocks lie above a
-line
-in one direction and below a parallel one in the other; the steepness of that corridor is the drift (Moon, Skelly and
-Towsley, "Estimation and removal of clock skew from network delay measurements", 1999, by linear programming: the widest
-line below all points that lies closest to them in sum). Its middle is the offset if both directions take equally long
-at
-least; how much they differ no clock can tell: causality alone bounds the offset by half the least round trip.
+line in one direction and below a parallel one in the other; the steepness of that corridor is the drift (Moon, Skelly
+and Towsley, "Estimation and removal of clock skew from network delay measurements", 1999, by linear programming: the
+widest line below all points that lies closest to them in sum). Its middle is the offset if both directions take equally
+long at least; how much they differ no clock can tell: causality alone bounds the offset by half the least round trip.
 """
 
 from dataclasses import dataclass, replace
@@ -80,9 +78,8 @@ def find_steps(forward: tuple[Array, Array], backward: tuple[Array, Array]) -> t
     """When the second clock was set, and by how much, against the first: as in `Clock.steps`.
 
     A step moves the least differences of one direction up and those of the other down by as much; a path that changes
-    moves
-    their sum. Windows of time are compared with each other; what is found is told exactly by the packets around it. One
-    direction alone tells no step: the path might have changed.
+    moves their sum. Windows of time are compared with each other; what is found is told exactly by the packets around
+    it. One direction alone tells no step: the path might have changed.
     """
     if min(forward[0].size, backward[0].size) < _LEAST:
         return ()
@@ -156,8 +153,8 @@ def clock_between(
     """The clock of the second point against the first. None where they share too little.
 
     forward: times at the first point and times at the second of packets that pass the first one first; backward: the
-    same,
-    first point first, of packets that pass the second one first; stepping: whether it may have been set meanwhile.
+    same, first point first, of packets that pass the second one first; stepping: whether it may have been set
+    meanwhile.
     """
     counts = (forward[0].size, backward[0].size)
     if sum(counts) < 1:

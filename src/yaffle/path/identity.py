@@ -1,9 +1,8 @@
 """What a packet keeps on its way, as one number: through changed TTL, marking, VLAN, tunnel and address translation.
 
 TCP keeps its sequence and acknowledgement numbers, timestamps, flags and length (ports and addresses may be
-translated);
-of all else the first bytes of what it carries have to do. The identification of IPv4 is among it where its host varies
-it.
+translated); of all else the first bytes of what it carries have to do. The identification of IPv4 is among it where its
+host varies it.
 """
 
 import numpy as np

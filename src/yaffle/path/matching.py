@@ -115,9 +115,8 @@ def match(
     """For each packet the place of the same one on the other side, or NONE, int64 (n,).
 
     ids, times_ns, side: in order of time, with both clocks set right; side: 0 where packets pass first, 1 where they
-    pass
-    later; usual_ns: the delay from the one to the other, by default the median of those that stand once on each side;
-    window_ns: how far from that a delay may lie.
+    pass later; usual_ns: the delay from the one to the other, by default the median of those that stand once on each
+    side; window_ns: how far from that a delay may lie.
     """
     partner = np.full(ids.size, NONE, np.int64)
     order = by_identity(ids)

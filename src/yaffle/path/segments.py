@@ -2,12 +2,9 @@
 directions.
 
 A segment lies between two points that follow each other on the way of a conversation. Lost: seen where it is passed
-first,
-never where it is passed later, while the latter watched. Reordering is RFC 4737's: a packet is reordered if one that
-left
-later has come before it. Delay variation is the mean of the absolute differences of neighboring packets' delays (RFC
-3393,
-RFC 5481 section 4.1). Copies are further packets of an identity that has come already.
+first, never where it is passed later, while the latter watched. Reordering is RFC 4737's: a packet is reordered if one
+that left later has come before it. Delay variation is the mean of the absolute differences of neighboring packets'
+delays (RFC 3393, RFC 5481 section 4.1). Copies are further packets of an identity that has come already.
 """
 
 from dataclasses import dataclass, field
@@ -96,8 +93,7 @@ def segment_of(capture: Capture, pair: Shared, chosen: Array, alone: tuple[Array
     """The segment between two points for some of the conversations they share.
 
     chosen: bool for each of pair.flows; alone: conversations that the other point should have seen, of the first point
-    and of
-    the second, each nearer to their clients.
+    and of the second, each nearer to their clients.
     """
     total = capture.conversations.point.size
     number_one, number_two = np.full(total, -1, np.int64), np.full(total, -1, np.int64)

@@ -128,10 +128,8 @@ def _by_times(owner: Array, way: Array, apart: Array, at_second: Array, hosts: A
     hops.
 
     By the clock, where others told it: nothing arrives before it left. Else, if the differences of both points' times
-    fall
-    into two groups that lie further apart than any of them is wide, and hosts that send in the one receive in the
-    other,
-    those are the two directions; else all go one way. hosts: (n, 2), a number for client and server of each.
+    fall into two groups that lie further apart than any of them is wide, and hosts that send in the one receive in the
+    other, those are the two directions; else all go one way. hosts: (n, 2), a number for client and server of each.
     """
     count = hosts.shape[0]
     right = apart if clock is None else apart - (at_second - clock.set_right(at_second))
@@ -168,8 +166,7 @@ def _nearer(owner: Array, way: Array, apart: Array, hops: Array, count: int) -> 
     """Whether the first point lies nearer to the client of each conversation, and whether that is known.
 
     Clocks do not matter: whatever the offset, what passes the first point first is later at the second by more than
-    what
-    comes back. Where only one direction was seen, hops tell.
+    what comes back. Where only one direction was seen, hops tell.
     """
     there, back = (medians(owner[way == side], apart[way == side], count) for side in (0, 1))
     both = ~(np.isnan(there) | np.isnan(back)) & (there != back)

@@ -2,8 +2,7 @@
 packets.
 
 The keys of Initial packets follow from the connection identifier that stands in them (RFC 9001 section 5.2): whoever
-sees
-the first packet can open it. Everything later is closed.
+sees the first packet can open it. Everything later is closed.
 """
 
 from dataclasses import dataclass, field

@@ -2,8 +2,7 @@
 message number.
 
 What is encrypted (from version 3.0) shows only its sizes: turns of sealed messages. A watch for changes waits for the
-world,
-not for the server, and is no exchange; nor is what the server sends unasked.
+world, not for the server, and is no exchange; nor is what the server sends unasked.
 """
 
 from dataclasses import dataclass, field

@@ -2,8 +2,7 @@
 
 What is encrypted shows only its sizes: turns of application data. In version 1.3 the client's Finished and the server's
 session tickets look like application data; the first record of the client after the hellos is its Finished, and what
-the
-server sends in records of one size right after it, before anything else, is taken for tickets.
+the server sends in records of one size right after it, before anything else, is taken for tickets.
 """
 
 from struct import Struct

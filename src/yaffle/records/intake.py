@@ -1,8 +1,7 @@
 """Takes export datagrams in order of arrival and makes flow records of them: NetFlow v5 and v9, IPFIX, sFlow v5.
 
 Templates belong to an exporter's address and domain; records that come before their template wait for it, within
-bounds.
-Records are decoded by columns, all of one template at once, when `finish` is called or enough have gathered.
+bounds. Records are decoded by columns, all of one template at once, when `finish` is called or enough have gathered.
 """
 
 from collections import Counter, OrderedDict, defaultdict

@@ -1,8 +1,7 @@
 """What flow records tell of a period: volume by any dimension, with share and trend, and rates over time.
 
 A record counts in the period as far as its span lies in it: its bytes and packets are taken to be spread evenly over
-its
-span. Exporters along one path count the same traffic each for itself: one of them is looked at, not their sum.
+its span. Exporters along one path count the same traffic each for itself: one of them is looked at, not their sum.
 """
 
 from dataclasses import dataclass

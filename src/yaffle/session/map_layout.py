@@ -116,8 +116,7 @@ def _columns(
     """Corners by column, and the bends of links that pass columns between.
 
     Within a column places are ordered so that links cross little (barycentre of the neighbors, a few rounds; Sugiyama,
-    Tagawa
-    and Toda 1981); a link that passes a column has a place of its own there.
+    Tagawa and Toda 1981); a link that passes a column has a place of its own there.
     """
     ranks = _ranks(places, links)
     columns: dict[int, list[str]] = defaultdict(list)

@@ -1,9 +1,8 @@
 """The map of a period: who is there by the evidence, what lies between, and how each link does, in words.
 
 Places are clients by their site, points of capture, devices that exported flow records, and servers by their site.
-Links are
-the segments between points, the stretches from the clients and to the servers beyond them, and the ways of flow
-records.
+Links are the segments between points, the stretches from the clients and to the servers beyond them, and the ways of
+flow records.
 """
 
 from collections import Counter, defaultdict

@@ -151,8 +151,7 @@ def _expired(t, s, una, moved, last_any, floor, again):  # type: ignore[no-untyp
     sent it.
 
     The timer is at least 200 ms above the round trip in common stacks, 1 s by RFC 6298; an acknowledgement that moves
-    on
-    or a retransmission starts it anew. What a duplicate acknowledgement sets off follows it within a quarter round
+    on or a retransmission starts it anew. What a duplicate acknowledgement sets off follows it within a quarter round
     trip.
     """
     trip = min(floor[0], _QUIET_NS) + min(floor[1], _QUIET_NS)
@@ -183,8 +182,7 @@ def _classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_ro
     """One pass of classify.
 
     pending: int64, shape (2, n), room for the list of unacknowledged segments of each side; extra: likewise for
-    repeats;
-    holes_room: int64, from empty_holes().
+    repeats; holes_room: int64, from empty_holes().
     """
     n = g.size
     c = np.int64(0)  # samples so far

@@ -1,9 +1,8 @@
 """Where the clock of a capture was set while it ran, told by the clocks of the hosts in it (TCP timestamps, RFC 7323).
 
 Time of capture less timestamp is a sender's delay plus a constant. When the clock of the capture is set, this moves for
-all
-senders by as much, both ways and for good. A queue or an outage passes, a longer way moves one direction, a host that
-stood still moves its own packets alone.
+all senders by as much, both ways and for good. A queue or an outage passes, a longer way moves one direction, a host
+that stood still moves its own packets alone.
 """
 
 from collections import Counter

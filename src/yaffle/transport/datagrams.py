@@ -2,8 +2,7 @@
 
 ICMP echo pairs by its number (RFC 792, RFC 4443). Elsewhere a packet of the client that follows an answered one, or the
 first, asks; the next packet of the server answers; what the client sends meanwhile is another try. A conversation in
-which
-only one side ever sends is a stream and asks nothing.
+which only one side ever sends is a stream and asks nothing.
 """
 
 from dataclasses import dataclass

@@ -212,10 +212,8 @@ def _learn_segment_sizes(g, facts):  # type: ignore[no-untyped-def]
     for.
 
     A host that captures itself hands down super-segments, which the device cuts, and gets merged ones; the cuts are at
-    the
-    largest segment that both ends announced (RFC 9293 section 3.7.1) less the timestamps' 12 bytes (RFC 7323 appendix
-    A).
-    The identification counts segments on the wire, so its steps settle what the announcements leave open.
+    the largest segment that both ends announced (RFC 9293 section 3.7.1) less the timestamps' 12 bytes (RFC 7323
+    appendix A). The identification counts segments on the wire, so its steps settle what the announcements leave open.
     """
     longest, stamped = np.zeros(2, np.int64), np.zeros(2, np.bool_)
     for i in range(g.size):
