@@ -86,7 +86,7 @@ def analyse(
         typer.Option(
             "--line-mbps",
             metavar="RATE",
-            help="Rate of the line in Mbit/s: how much of it was used at most, for how short a time.",
+            help="Rate of the link in Mbit/s: how much of it was used at most, for how short a time.",
         ),
     ] = 0.0,
     expect: Annotated[

@@ -7,6 +7,7 @@ from yaffle.errors import Cancelled
 from yaffle.findings.flow_source import held_flows
 from yaffle.session.completion import complete
 from yaffle.session.flow_filter import FLOW_COLUMNS, filter_words, fits_flows, narrowed
+from yaffle.session.flow_parts import FlowSettings, flow_picture
 from yaffle.session.investigation import Investigation, Opened
 from yaffle.session.locked_database import FilterError
 
@@ -42,6 +43,16 @@ def test_what_speaks_of_one_leaves_the_other_alone(model):
     model.look(model.focus.with_filter("bytes > 5 and wait_ms > 5"))
     assert model.filter_error is not None  # Nothing has both.
     model.look(model.focus.with_filter(""))
+
+
+def test_a_filter_that_fails_on_the_records_shows_none_of_them_as_filtered(model):
+    held = held_flows(model.evidence.analysis, model.evidence.first_ns, model.evidence.last_ns)
+    fails = "cast(application as integer) > 0"
+    assert fits_flows(fails)
+    with pytest.raises(FilterError):
+        narrowed(held, model.evidence.places, fails)
+    with pytest.raises(FilterError):
+        flow_picture(model.evidence, model.evidence.first_ns, model.evidence.last_ns, FlowSettings(filter=fails))
 
 
 def test_columns_of_flow_records_are_completed():

@@ -97,42 +97,15 @@ def find_names(capture: Capture, payload: Payload, rows: Array, carried: dict[in
     ):
         name = names[n] if k not in plain else plain[k].name
         kind_text = types.get(word) or f"TYPE{word}"
-        if reply < 0:
-            found.append(
-                Lookup(
-                    carried[own],
-                    texts[client],
-                    texts[server],
-                    name,
-                    kind_text,
-                    UNANSWERED,
-                    t,
-                    -1,
-                    tries[n],
-                    (),
-                    at,
-                    latest[n],
-                )
-            )
-            continue
-        outcome = dns.CODES.get(told[n] & 15) or f"RCODE{told[n] & 15}"
+        silent = reply < 0
         found.append(
             Lookup(
-                carried[own],
-                texts[client],
-                texts[server],
-                name,
-                kind_text,
-                outcome,
-                t,
-                back,
-                tries[n],
-                addresses[n],
-                at,
-                latest[n],
-                bool(told[n] & 0x200),
+                carried[own], texts[client], texts[server], name, kind_text,
+                UNANSWERED if silent else dns.CODES.get(told[n] & 15) or f"RCODE{told[n] & 15}",
+                t, -1 if silent else back, tries[n], () if silent else addresses[n], at, latest[n],
+                not silent and bool(told[n] & 0x200),
             )
-        )
+        )  # fmt: skip
     return found
 
 

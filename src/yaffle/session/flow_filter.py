@@ -21,7 +21,7 @@ from yaffle.capture.registry import marking, protocol_name
 from yaffle.findings.flow_labels import FlowLabels, service_port
 from yaffle.findings.flow_source import HeldFlows
 from yaffle.inventory.places import Places
-from yaffle.session.locked_database import FilterError, locked_database, selected
+from yaffle.session.locked_database import locked_database, selected
 
 # (column, meaning).
 FLOW_COLUMNS: tuple[tuple[str, str], ...] = (
@@ -114,17 +114,14 @@ def _dtype() -> Any:
 
 
 def narrowed(held: HeldFlows, places: Places, expression: str, progress: Progress = go_on) -> HeldFlows:
-    """The records that the filter selects; all of them where it has no meaning for them, or takes too long.
+    """The records that the filter selects; all of them where it has no meaning for them.
 
-    Raises Cancelled when `progress` says so.
+    Raises FilterError where it fails on them or runs too long; Cancelled when `progress` says so.
     """
     if not expression.strip() or not held.rows.size or not fits_flows(expression):
         return held
     table = _table(_used(expression), held, held.rows, places)
-    try:
-        keep = np.flatnonzero(selected(locked_database(), table, expression, progress))
-    except FilterError:
-        return held
+    keep = np.flatnonzero(selected(locked_database(), table, expression, progress))
     place = np.full(held.rows.size, -1, np.int64)
     place[keep] = np.arange(keep.size)
     own = {int(place[row]): told for row, told in held.own.items() if place[row] >= 0}

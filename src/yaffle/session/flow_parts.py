@@ -9,6 +9,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from yaffle.arrays import Array
+from yaffle.capture.reader import Progress, go_on
 from yaffle.findings.flow_labels import DIMENSIONS, FlowLabels
 from yaffle.findings.flow_source import HeldFlows, held_flows
 from yaffle.kernels import kernel
@@ -97,9 +98,14 @@ def _spread(first_ns, last_ns, octets, packets, records, code, start_ns, end_ns,
                 j += 1
 
 
-def flow_picture(evidence: Evidence, first_ns: int, last_ns: int, settings: FlowSettings) -> FlowPicture:
-    """The records of one exporter (of the one with most bytes where none is given) in a period. Raises HistoryError."""
-    held = narrowed(held_flows(evidence.analysis, first_ns, last_ns), evidence.places, settings.filter)
+def flow_picture(
+    evidence: Evidence, first_ns: int, last_ns: int, settings: FlowSettings, progress: Progress = go_on
+) -> FlowPicture:
+    """The records of one exporter (of the one with most bytes where none is given) in a period.
+
+    Raises HistoryError; FilterError where the filter fails on them; Cancelled when `progress` says so.
+    """
+    held = narrowed(held_flows(evidence.analysis, first_ns, last_ns), evidence.places, settings.filter, progress)
     rows, by, exporter = held.rows, settings.by, settings.exporter
     sizes = (
         np.bincount(rows["exporter"], rows["octets"], len(held.exporters))

@@ -170,7 +170,13 @@ def survey(scene: Scene, settings: SurveySettings, progress: Progress = go_on) -
     ranked = troubles(scene)
     step(progress, 0.8, "adding up flow records")
     flows = (
-        flow_picture(scene.evidence, scene.first_ns, scene.last_ns, replace(settings.flows, filter=scene.focus.filter))
+        flow_picture(
+            scene.evidence,
+            scene.first_ns,
+            scene.last_ns,
+            replace(settings.flows, filter=scene.focus.filter),
+            lambda _share, words: progress(0.8, words),
+        )
         if settings.flows is not None
         else None
     )
