@@ -47,7 +47,7 @@ def test_bytes_fall_into_the_intervals_of_the_plain_way(width_s):
     cut = spread(rows, width_s * S)
     wanted = plain_spread(rows, width_s * S)
     sums = {}
-    for start, octets in zip((cut["first_ns"] // (width_s * S)).tolist(), cut["octets"].tolist(), strict=True):
+    for start, octets in zip((cut.begin_ns // (width_s * S)).tolist(), cut.octets.tolist(), strict=True):
         sums[start] = sums.get(start, 0) + octets
     for k, octets in wanted.items():
         assert abs(sums[k] - octets) <= rows.size  # Rounded to whole bytes, record by record.

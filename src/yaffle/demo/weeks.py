@@ -91,7 +91,7 @@ def hours() -> Iterator[list[HourOfSite]]:
             busy = np.array([_busy(hour_of_day + step / _STEPS, day % 7) for step in range(_STEPS)])
             desks, carried = _desks(rng, name, busy, begin)
             rows = [desks]
-            readings: list[tuple[int, ...]] = []
+            readings = []
             for step in range(_STEPS):
                 start = begin + step * _STEP_NS
                 into, out = carried[step].tolist()
@@ -101,7 +101,7 @@ def hours() -> Iterator[list[HourOfSite]]:
                     left -= taken
                     out += taken
                     _copied(taken, start, rows)
-                _read(rng, SITES[name][2], totals[name], (into, out), start, readings)
+                readings.append(_read(rng, SITES[name][2], totals[name], (into, out), start))
             found.append(_told(name, START_NS + hour * HOUR_NS, rows, readings))
         yield found
 
@@ -123,11 +123,8 @@ _FLOW = (
 _READING = ("interface", "time_ns", "in_octets", "out_octets")
 
 
-def _told(name: str, start_ns: int, rows: list[np.ndarray], readings: list[tuple[int, ...]]) -> HourOfSite:
-    flows, counters = (
-        np.concatenate(rows) if rows else np.empty((0, len(_FLOW)), np.int64),
-        np.array(readings, np.int64).reshape(-1, len(_READING)),
-    )
+def _told(name: str, start_ns: int, rows: list[np.ndarray], readings: list[np.ndarray]) -> HourOfSite:
+    flows, counters = np.concatenate(rows), np.concatenate(readings)
     return HourOfSite(
         SITES[name][1], start_ns, dict(zip(_FLOW, flows.T, strict=True)), dict(zip(_READING, counters.T, strict=True))
     )
@@ -190,25 +187,20 @@ def _copied(octets: float, start: int, rows: list[np.ndarray]) -> None:
 
 
 def _read(
-    rng: np.random.Generator,
-    line_bps: int,
-    totals: np.ndarray,
-    step: tuple[float, float],
-    start: int,
-    readings: list[tuple[int, ...]],
-) -> None:
+    rng: np.random.Generator, line_bps: int, totals: np.ndarray, step: tuple[float, float], start: int
+) -> np.ndarray:
     """Readings of the counters within one step: what the line carried, with a little unevenness, and the same on the
-    desks' side.
+    desks' side. `totals` is bytes by interface and direction, and goes on by it.
     """
     pieces = _STEP_NS // _READ_NS
     full = max(step) * 8 / (_STEP_NS / 1e9) > 0.8 * line_bps
     weights = rng.dirichlet(np.full(pieces, 1e5 if full else 60.0))  # A full line carries evenly.
-    for piece in range(pieces):
-        into, out = (
-            amount * weights[piece] * 1.03 for amount in step
-        )  # 3 % is what no record tells: frames, and what is not IP.
-        totals[0] += (out, into)
-        totals[1] += (into, out)
-        for interface in (LAN, LINE):
-            inward, outward = totals[0 if interface == LAN else 1].astype(np.int64).tolist()
-            readings.append((interface, start + (piece + 1) * _READ_NS, inward, outward))
+    carried = np.outer(weights, step) * 1.03  # 3 % is what no record tells: frames, and what is not IP.
+    found = np.empty((pieces, 2, len(_READING)), np.int64)
+    found[:, :, 1] = (start + (np.arange(pieces) + 1) * _READ_NS)[:, np.newaxis]
+    for place, interface in enumerate((LAN, LINE)):
+        moved = carried[:, ::-1] if interface == LAN else carried
+        course = np.cumsum(np.vstack([totals[place], moved]), axis=0)[1:]
+        totals[place] = course[-1]
+        found[:, place, 0], found[:, place, 2:] = interface, course.astype(np.int64)
+    return found.reshape(-1, len(_READING))

@@ -5,6 +5,8 @@ difference of two roundings, so that nothing is lost or made. Of each exporter a
 addresses; the rest is put together by interface, protocol, marking and application, with addresses of zero.
 """
 
+from dataclasses import dataclass
+
 import numpy as np
 
 from yaffle.arrays import Array
@@ -13,6 +15,7 @@ from yaffle.records.flow_table import empty_flows
 
 _KEY = ("exporter", "protocol", "transport", "ipv6", "dscp", "direction", "ingress", "egress", "application")
 _MIX = np.uint64(0x9E3779B97F4A7C15)
+_CARRIED = ("octets", "packets")
 _ENDS = ("src_hi", "src_lo", "dst_hi", "dst_lo", "src_port", "dst_port")
 
 
@@ -24,27 +27,31 @@ def service_ends(rows: Array) -> tuple[Array, Array]:
     return np.where(both & (one > two), 0, one), np.where(both & (one <= two), 0, two)
 
 
-def spread(rows: Array, width_ns: int) -> Array:
-    """Rows cut at the borders of intervals: first_ns is the interval's start, last_ns its end."""
+@dataclass(frozen=True)
+class Pieces:
+    """Rows cut at the borders of intervals, a value a piece."""
+
+    owner: Array  # the row it is of
+    begin_ns: Array  # where its interval begins
+    octets: Array
+    packets: Array
+    records: Array  # those of the row, with its first piece
+
+
+def spread(rows: Array, width_ns: int) -> Pieces:
+    """The pieces of rows, each row's in order of time."""
     first = rows["first_ns"] // width_ns
     last = np.maximum(first, (np.maximum(rows["last_ns"], rows["first_ns"] + 1) - 1) // width_ns)
-    pieces = last - first + 1
-    owner = np.repeat(np.arange(rows.size), pieces)
-    number = np.arange(owner.size) - np.repeat(np.cumsum(pieces) - pieces, pieces)
-    found = rows[owner]
+    count = last - first + 1
+    owner = np.repeat(np.arange(rows.size), count)
+    number = np.arange(owner.size) - np.repeat(np.cumsum(count) - count, count)
     begin = (first[owner] + number) * width_ns
+    since = begin - rows["first_ns"][owner]
     span = np.maximum(1, rows["last_ns"] - rows["first_ns"])[owner].astype(np.float64)
-    low = np.clip((begin - rows["first_ns"][owner]) / span, 0.0, 1.0)
-    high = np.where(
-        number == pieces[owner] - 1, 1.0, np.clip((begin + width_ns - rows["first_ns"][owner]) / span, 0.0, 1.0)
-    )
-    low[number == 0] = 0.0
-    for name in ("octets", "packets"):
-        whole = rows[name][owner]
-        found[name] = _part(whole, high) - _part(whole, low)
-    found["records"] = np.where(number == 0, rows["records"][owner], 0)
-    found["first_ns"], found["last_ns"] = begin, begin + width_ns
-    return found
+    low = np.where(number == 0, 0.0, np.clip(since / span, 0.0, 1.0))
+    high = np.where(number == count[owner] - 1, 1.0, np.clip((since + width_ns) / span, 0.0, 1.0))
+    octets, packets = (_part(whole, high) - _part(whole, low) for whole in (rows[n][owner] for n in _CARRIED))
+    return Pieces(owner, begin, octets, packets, np.where(number == 0, rows["records"][owner], 0))
 
 
 def _part(whole: Array, share: Array) -> Array:
@@ -55,16 +62,17 @@ def summed(rows: Array, level: Level) -> Array:
     """Rows of FLOW at a coarser level, by time, the largest of an interval first."""
     if not rows.size:
         return empty_flows(0)
-    cut = spread(rows, level.width_ns)
-    cut["src_port"], cut["dst_port"] = service_ends(cut)
-    found = _grouped(cut)
+    served = rows.copy()
+    served["src_port"], served["dst_port"] = service_ends(rows)
+    found = _grouped(served, spread(rows, level.width_ns), level.width_ns)
     order = np.lexsort((-found["octets"], found["exporter"], found["first_ns"]))
     beyond = np.zeros(found.size, bool)
     beyond[order] = _places(found["first_ns"][order], found["exporter"][order]) >= level.most
     if beyond.any():
         for name in _ENDS:
             found[name][beyond] = 0
-        found = _grouped(found)
+        uncut = Pieces(np.arange(found.size), found["first_ns"], *(found[n] for n in (*_CARRIED, "records")))
+        found = _grouped(found, uncut, level.width_ns)
     return found[np.lexsort((-found["octets"], found["first_ns"]))]
 
 
@@ -76,24 +84,28 @@ def _places(*keys: Array) -> Array:
     return np.arange(new.size) - np.repeat(starts, np.diff(np.append(starts, new.size)))
 
 
-def _grouped(rows: Array) -> Array:
-    """One row for all that agree in interval, ends and keys: sums, and of some figures the greatest."""
-    names = ("first_ns", *_KEY, *_ENDS)
-    order, starts = _groups(rows, names)
+def _grouped(rows: Array, cut: Pieces, width_ns: int) -> Array:
+    """One row for all pieces that agree in interval, ends and keys: sums, and of some figures the greatest."""
+    group, kept = _groups(rows, (*_KEY, *_ENDS))
+    interval = (cut.begin_ns - cut.begin_ns.min()) // width_ns
+    slot = interval * kept.size + group[cut.owner]
+    order = np.argsort(slot, kind="stable")
+    starts = np.flatnonzero(np.diff(slot[order], prepend=-1))
     found = empty_flows(starts.size)
-    for name in names:
-        found[name] = rows[name][order[starts]]
-    for name in ("octets", "packets", "records"):
-        found[name] = np.add.reduceat(rows[name][order], starts)
-    for name in ("sampling", "sampled", "arrived_ns", "last_ns"):
-        found[name] = np.maximum.reduceat(rows[name][order], starts)
-    for name in ("post_dscp", "next_hop", "highest_ttl"):
-        found[name] = -1
+    first = order[starts]
+    for name in (*_KEY, *_ENDS):
+        found[name] = rows[name][cut.owner[first]]
+    found["first_ns"], found["last_ns"] = cut.begin_ns[first], cut.begin_ns[first] + width_ns
+    for name, values in (("octets", cut.octets), ("packets", cut.packets), ("records", cut.records)):
+        found[name] = np.add.reduceat(values[order], starts)
+    owner = cut.owner[order]
+    for name in ("sampling", "sampled", "arrived_ns"):
+        found[name] = np.maximum.reduceat(rows[name][owner], starts)
     return found
 
 
 def _groups(rows: Array, names: tuple[str, ...]) -> tuple[Array, Array]:
-    """(an order in which equal keys stand together, where each group begins in it).
+    """(the group of each row, a row of each group): rows that agree in all keys are one.
 
     Sorted by one number made of all keys; where that number is the same for other keys, by the keys themselves.
     """
@@ -106,7 +118,9 @@ def _groups(rows: Array, names: tuple[str, ...]) -> tuple[Array, Array]:
     if new[1:].sum() != (np.diff(mixed[order]) != 0).sum():
         order = np.lexsort([rows[name] for name in names])
         new = _changes(rows, names, order)
-    return order, np.flatnonzero(new)
+    group = np.empty(rows.size, np.int64)
+    group[order] = np.cumsum(new) - 1
+    return group, order[new]
 
 
 def _changes(rows: Array, names: tuple[str, ...], order: Array) -> Array:

@@ -1,6 +1,7 @@
 """The demo's four weeks as a history: what its routers told, written as if it had been received then."""
 
 import shutil
+from itertools import chain, islice
 from pathlib import Path
 
 import numpy as np
@@ -9,7 +10,7 @@ from yaffle.arrays import Array
 from yaffle.capture.reader import Progress, go_on
 from yaffle.demo import weeks
 from yaffle.errors import Cancelled
-from yaffle.history.layout import HOUR_NS, is_history
+from yaffle.history.layout import DAY_NS, is_history
 from yaffle.history.writer import HistoryWriter
 from yaffle.records.counter_table import Counters, unknown_counters
 from yaffle.records.flow_table import IPFIX, Exporter, FlowRecords, empty_flows
@@ -26,6 +27,14 @@ def _rows(columns: dict[str, Array], exporter: int) -> Array:
     return rows
 
 
+def _readings(columns: dict[str, Array], device: int, speed_bps: int) -> Array:
+    rows = unknown_counters(columns["time_ns"].size)
+    rows["device"], rows["speed_bps"] = device, np.where(columns["interface"] == weeks.LINE, speed_bps, 10**9)
+    for name in ("interface", "time_ns", "in_octets", "out_octets"):
+        rows[name] = columns[name]
+    return rows
+
+
 def write_weeks(folder: Path, progress: Progress = go_on) -> Path:
     """Writes the history; found again if it is there already.
 
@@ -39,36 +48,25 @@ def write_weeks(folder: Path, progress: Progress = go_on) -> Path:
     part = folder.with_name(folder.name + ".part")
     shutil.rmtree(part, ignore_errors=True)  # Of a run that was killed.
     writer = HistoryWriter(part, now_ns=lambda: now_ns, settle=False)
-    for hour, told in enumerate(weeks.hours()):
-        now_ns = weeks.START_NS + (hour + 1) * HOUR_NS - 1
-        counters = Counters(
-            devices=list(routers),
-            names={(k, number): name for k in range(len(routers)) for number, name in weeks.INTERFACES.items()},
-        )
-        parts = []
-        for one in told:
+    names = {(k, number): name for k in range(len(routers)) for number, name in weeks.INTERFACES.items()}
+    hours = weeks.hours()
+    for day in range(weeks.DAYS):
+        now_ns = weeks.START_NS + (day + 1) * DAY_NS - 1
+        flows, readings = [], []
+        for one in chain.from_iterable(islice(hours, 24)):
             number, speed = routers[one.router]
-            parts.append(_rows(one.flows, number))
-            readings = unknown_counters(one.counters["time_ns"].size)
-            readings["device"], readings["speed_bps"] = (
-                number,
-                np.where(one.counters["interface"] == weeks.LINE, speed, 10**9),
-            )
-            for name in ("interface", "time_ns", "in_octets", "out_octets"):
-                readings[name] = one.counters[name]
-            counters.rows = np.concatenate([counters.rows, readings])
-            exporters[number].flow_records += parts[-1].size
-            exporters[number].records, exporters[number].datagrams = (
-                exporters[number].flow_records,
-                exporters[number].flow_records // 20,
-            )
-        writer.append(FlowRecords(np.concatenate(parts), exporters, counters=counters))
-        if hour % 24 == 23:
-            now_ns += _A_LITTLE_LATER_NS
-            writer.tidy()
-            if not progress((hour + 1) / (weeks.DAYS * 24), "writing four weeks of flow records"):
-                writer.close()
-                raise Cancelled
+            flows.append(_rows(one.flows, number))
+            readings.append(_readings(one.counters, number, speed))
+            exporters[number].flow_records += flows[-1].size
+        for exporter in exporters:
+            exporter.records, exporter.datagrams = exporter.flow_records, exporter.flow_records // 20
+        counters = Counters(devices=list(routers), names=names, rows=np.concatenate(readings))
+        writer.append(FlowRecords(np.concatenate(flows), exporters, counters=counters))
+        now_ns += _A_LITTLE_LATER_NS
+        writer.tidy()
+        if not progress((day + 1) / weeks.DAYS, "writing four weeks of flow records"):
+            writer.close()
+            raise Cancelled
     writer.close()
     part.rename(folder)
     return folder

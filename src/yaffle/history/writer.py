@@ -7,7 +7,7 @@ disk stops writing with a word; what came meanwhile waits within bounds, then go
 import os
 import shutil
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 from typing import Any
@@ -331,11 +331,12 @@ class HistoryWriter:
             finer = level
 
     def _sum_folder(self, folder: Path, level: Level, parts: list[Path]) -> None:
-        """Sums of a closed hour or day from finer rows, file by file, so that little is held at a time."""
+        """Sums of a closed hour or day from finer rows, so many at a time that little is held."""
         if not parts:
             return
-        rows = np.concatenate([summed(rows_of(pq.read_table(path), FLOW)[0], level) for path in parts])
-        write_part(folder / SUMS, table_of(summed(rows, level) if len(parts) > 1 else rows, {}), self._settle)
+        sums = [summed(rows, level) for rows in _batches(parts)]
+        rows = summed(np.concatenate(sums), level) if len(sums) > 1 else sums[0]
+        write_part(folder / SUMS, table_of(rows, {}), self._settle)
         for path in counting(folder):  # Of blocks, while the hour was open.
             path.unlink(missing_ok=True)
 
@@ -345,6 +346,18 @@ class HistoryWriter:
             for start, folder in folders(self.folder / name):
                 if start + folder_ns < now - self.days[name] * DAY_NS:
                     shutil.rmtree(folder)
+
+
+def _batches(parts: list[Path]) -> Iterator[Array]:
+    """Rows of files, together as many as a block has; a file that has more stands alone."""
+    held: list[Array] = []
+    for path in parts:
+        rows, _ = rows_of(pq.read_table(path), FLOW)
+        if held and sum(one.size for one in held) + rows.size > _BLOCK_ROWS:
+            yield np.concatenate(held)
+            held = []
+        held.append(rows)
+    yield np.concatenate(held)
 
 
 def _is_covered(path: Path, sums: Path) -> bool:
