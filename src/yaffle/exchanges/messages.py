@@ -46,6 +46,7 @@ class Messages:
     protocol: dict[int, str] = field(default_factory=dict)  # of decoded connections
     host: dict[int, str] = field(default_factory=dict)  # the server's name as the client asked for it
     note: dict[int, str] = field(default_factory=dict)
+    values: dict[int, tuple[str, ...]] = field(default_factory=dict)  # of messages that were asked with any
 
 
 def no_messages(connections: int) -> Messages:
@@ -156,6 +157,7 @@ class _Gathering:
         self.protocol: dict[int, str] = {}
         self._host: dict[int, str] = {}
         self._note: dict[int, str] = {}
+        self._values: dict[int, list[tuple[str, ...]]] = {}
 
     def take(self, c: int, decoded: Decoded, rows: Array) -> None:
         """A connection from the plain way."""
@@ -168,6 +170,8 @@ class _Gathering:
             decoded.host,
             decoded.note,
         )
+        if any(p.values for p in decoded.pairs):
+            self._values[c] = [p.values for p in decoded.pairs]
 
     def add(
         self, c: int, protocol: str, rows: Array, label: list[str], outcome: list[str], host: str, note: str = ""
@@ -193,14 +197,19 @@ class _Gathering:
         turns["message"] = np.arange(turns.size)
         label = [text for c in order for text in self._rows[c][1]]
         outcome = [text for c in order for text in self._rows[c][2]]
+        starts = np.concatenate([[0], np.cumsum(counts)]).astype(np.int64)
+        values = {
+            int(starts[c]) + k: held for c, every in self._values.items() for k, held in enumerate(every) if held
+        }
         return Messages(
-            np.concatenate([[0], np.cumsum(counts)]).astype(np.int64),
+            starts,
             turns,
             label,
             outcome,
             self.protocol,
             self._host,
             self._note,
+            values,
         )
 
 

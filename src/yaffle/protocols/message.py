@@ -18,6 +18,7 @@ class Pair:
     kind: int = EXCHANGE
     asked_bytes: int = -1  # of the message, where it does not fill all that lies between its places
     told_bytes: int = -1
+    values: tuple[str, ...] = ()  # what it was asked with, beside its label, as text
 
 
 @dataclass

@@ -11,6 +11,7 @@ _LENGTH = Struct("!I")
 _START, _SSL, _GSS, _CANCEL = 196608, 80877103, 80877104, 80877102
 _LARGEST = 1 << 30
 _LONGEST_LABEL = 300
+_MOST_VALUES, _LONGEST_VALUE = 3, 16  # of what a prepared statement is run with: so many, of so many bytes
 _FRONT = b"BCcdDEFfHPpQSX"
 _BACK = b"123ACcdDEGHIKNnRStTVWvZs"
 
@@ -27,6 +28,17 @@ def looks_like(client: bytes, server: bytes) -> bool:
             5 < length < 1 << 20
             and all(9 <= b < 127 for b in client[5:13] if b)
             and server[:1] in (b"T", b"1", b"C", b"E", b"Z", b"D", b"")
+        )
+    if len(client) >= 8 and client[:1] == b"B":  # In mid-stream, statements being prepared already.
+        length = _LENGTH.unpack_from(client, 1)[0]
+        portal = client.find(b"\0", 5)
+        name = client.find(b"\0", portal + 1)
+        texts = client[5:portal] + client[portal + 1 : name]
+        return (
+            10 < length < 1 << 20
+            and 0 < portal < name < 5 + length
+            and all(32 <= b < 127 for b in texts)
+            and (server[:5] in (b"2\0\0\0\4", b"") or server[:1] == b"E")
         )
     return False
 
@@ -55,8 +67,8 @@ def _again(data: bytes, kinds: bytes) -> int:
     if b"Z" in kinds:
         k = data.find(b"Z\0\0\0\5")
         return k if k >= 0 and data[k + 5 : k + 6] in (b"I", b"T", b"E") else -1
-    k = data.find(b"Q\0\0")
-    return k if k >= 0 else data.find(b"P\0\0")
+    places = [data.find(kind + b"\0\0") for kind in (b"Q", b"P", b"B")]
+    return next((place for place in places if place >= 0), -1)
 
 
 def _startup(run: Run) -> tuple[int, list[int]]:
@@ -149,12 +161,34 @@ def _outcome(answer: list[tuple[bytes, int, int, Run]]) -> str:
     return "00000"
 
 
+def _bound(data: bytes, at: int, end: int) -> tuple[str, ...]:
+    """The first short values of a Bind message, from its parameters' formats on: texts, and whole numbers in binary."""
+    count = int.from_bytes(data[at : at + 2], "big")
+    formats = [int.from_bytes(data[at + 2 + 2 * k : at + 4 + 2 * k], "big") for k in range(min(count, _MOST_VALUES))]
+    at += 2 + 2 * count
+    found, at = [], at + 2
+    for k in range(min(_MOST_VALUES, int.from_bytes(data[at - 2 : at], "big"))):
+        size = int.from_bytes(data[at : at + 4], "big", signed=True)
+        at += 4
+        if size < 0:
+            continue
+        if at + size > end:
+            break
+        binary = formats[min(k, len(formats) - 1)] if formats else 0
+        held = data[at : at + size]
+        if size <= _LONGEST_VALUE:
+            found.append(str(int.from_bytes(held, "big", signed=True)) if binary else held.decode("utf-8", "replace"))
+        at += size
+    return tuple(found)
+
+
 def _statements(
     front: list[tuple[bytes, int, int, Run]], answers: list[list[tuple[bytes, int, int, Run]]]
 ) -> list[Pair]:
     pairs: list[Pair] = []
     prepared: dict[str, str] = {}
     label, begun = "", -1
+    values: tuple[str, ...] = ()
     number = 0
     for kind, at, end, run in front:
         data, place, stop = run.data, at - run.at + 5, end - run.at
@@ -170,7 +204,8 @@ def _statements(
             prepared[name] = label
         elif kind == b"B":
             name = _text(data, data.find(b"\0", place, stop) + 1, stop)
-            label = label or prepared.get(name, "")
+            label = label or prepared.get(name, f"prepared {name}" if name else "")
+            values = values or _bound(data, data.find(b"\0", data.find(b"\0", place, stop) + 1, stop) + 1, stop)
         if kind not in (b"Q", b"S", b"F"):
             continue
         if kind == b"S" and pairs and begun == at and not label:
@@ -180,8 +215,8 @@ def _statements(
         answer = answers[number] if number < len(answers) else None
         number += 1
         if answer:
-            pairs.append(Pair(begun, end, answer[0][1], answer[-1][2], label, _outcome(answer)))
+            pairs.append(Pair(begun, end, answer[0][1], answer[-1][2], label, _outcome(answer), values=values))
         else:
-            pairs.append(Pair(begun, end, label=label, outcome="unanswered"))
-        label, begun = "", -1
+            pairs.append(Pair(begun, end, label=label, outcome="unanswered", values=values))
+        label, begun, values = "", -1, ()
     return pairs

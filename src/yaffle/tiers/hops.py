@@ -1,0 +1,133 @@
+"""Exchanges as hops: one host asks, another one answers; times at both where two points saw it."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from yaffle.arrays import Array
+from yaffle.capture.addresses import labels_of
+from yaffle.capture.conversations import Rows
+from yaffle.capture.payload import Payload
+from yaffle.exchanges.messages import Messages
+from yaffle.ledger import causes
+from yaffle.ledger.engine import Account
+from yaffle.tiers.identifiers import identifiers
+from yaffle.tiers.kinds import kinds_of
+from yaffle.tiers.one_host import other_addresses
+
+_OPENED_SOON_NS = 5_000_000  # A request that follows its connection's opening this soon was what it was opened for.
+_SIZE_STEPS = 4  # kinds of unlabelled requests by size: steps per doubling
+
+
+@dataclass(frozen=True)
+class Hops:
+    """One row a hop, in order of `exchange`; int64 unless it is said. Times in ns: those of the asking side as seen
+    nearest to it, those of the answering side as seen nearest to that.
+    """
+
+    exchange: Array  # row of the account's exchanges
+    connection: Array
+    client: Array  # number of the asking host
+    server: Array  # number of the answering host, of the same numbers
+    service: Array  # number of the answering host and port
+    sent_ns: Array  # the asking side's first byte, or its SYN where the connection was opened for it
+    told_ns: Array  # first byte of the answer; where none came, the end
+    arrived_ns: Array  # last byte of the answer; where none came, the end
+    handed_ns: Array  # first byte of the request at the answering side
+    received_ns: Array  # last byte of it
+    answered_ns: Array  # first byte of the answer; -1 where none came
+    done_ns: Array  # last byte of the answer
+    server_ns: Array  # of the wait, the server's part
+    kind: Array  # of request
+    values: Array  # uint64 (n, PLACES)
+    tokens: Array  # uint64 (n, TOKENS): identifiers in clear
+
+
+def _speaking_of(account: Account, speaker: Array) -> tuple[Array, Array]:
+    """(rows of exchanges whose connection speaks for itself, their connections)."""
+    owner = account.of_exchange("connection")
+    rows = np.flatnonzero(speaker[owner] == owner)
+    return rows, owner[rows]
+
+
+def _nearest_server(account: Account, speaker: Array) -> Array:
+    """For each connection the view of it that is nearest to its server."""
+    distance = account.fact("to_server_min_ns").copy()
+    distance[distance < 0] = np.iinfo(np.int64).max
+    order = np.lexsort((distance, speaker))
+    first = np.ones(order.size, bool)
+    first[1:] = speaker[order][1:] != speaker[order][:-1]
+    nearest = np.arange(speaker.size)
+    nearest[speaker[order[first]]] = order[first]
+    return nearest
+
+
+def _same_exchange(account: Account, rows: Array, owner: Array, other: Array) -> Array:
+    """The row of each exchange in another view of its connection; its own where the views do not hold as many."""
+    every = account.of_exchange("connection")
+    count = np.bincount(every, minlength=account.flow.size)
+    begin = np.searchsorted(every, np.arange(account.flow.size)) if every.size else count
+    same = count[other] == count[owner]
+    return np.where(same, begin[other] + rows - begin[owner], rows)
+
+
+def hops(
+    account: Account, flows: Rows, speaker: Array, messages: Messages, payload: Payload
+) -> Hops:
+    """Every exchange as a hop, once, whatever number of points saw it."""
+    rows, owner = _speaking_of(account, speaker)
+    near = _nearest_server(account, speaker)[owner]
+    there = _same_exchange(account, rows, owner, near)
+    column = {name: account.of_exchange(name) for name in ("first_ns", "asked_ns", "answered_ns", "last_ns", "end_ns")}
+    first, told, last = column["first_ns"][rows], column["answered_ns"][rows], column["last_ns"][rows]
+    opened, fresh = account.fact("first_ns")[owner], np.ones(rows.size, bool)
+    fresh[1:] = owner[1:] != owner[:-1]
+    set_up = account.of_exchange("set_up_ns")[rows]
+    asked_for = fresh & (set_up > 0) & (first - opened <= set_up + _OPENED_SOON_NS)
+    end = np.where(told >= 0, last, column["end_ns"][rows])
+    flow, flow_near = account.flow[owner], account.flow[near]
+    hosts = labels_of(
+        np.concatenate([flows.a_hi[flow], flows.b_hi[flow_near]]),
+        np.concatenate([flows.a_lo[flow], flows.b_lo[flow_near]]),
+        np.concatenate([flows.ipv6[flow], flows.ipv6[flow_near]]),
+    ).codes
+    client, server = hosts[: rows.size], hosts[rows.size :]
+    sent = np.where(asked_for, np.minimum(opened, first), first)
+    handed, answered = column["first_ns"][there], column["answered_ns"][there]
+    done = np.where(answered >= 0, column["last_ns"][there], column["end_ns"][there])
+    host = np.arange(int(hosts.max(initial=-1)) + 1)
+    for address, other in other_addresses(client, server, sent, end, handed, np.where(answered >= 0, answered, done)).items():
+        host[address] = other
+    kind, values = _kinds(account, messages, rows, owner)
+    return Hops(
+        exchange=rows,
+        connection=owner,
+        client=client,
+        server=host[server],
+        service=server << 16 | flows.b_port[flow_near].astype(np.int64),
+        sent_ns=sent,
+        told_ns=np.where(told >= 0, told, end),
+        arrived_ns=end,
+        handed_ns=handed,
+        received_ns=column["asked_ns"][there],
+        answered_ns=answered,
+        done_ns=done,
+        server_ns=account.exchange_charges[rows][:, causes.party_columns(causes.SERVER)].sum(axis=1),
+        kind=kind,
+        values=values,
+        tokens=identifiers(payload, owner, first, account.starts, account.order),
+    )
+
+
+def _kinds(account: Account, messages: Messages, rows: Array, owner: Array) -> tuple[Array, Array]:
+    """Kinds and values by what was asked; by the size of the request where that is not known."""
+    message = account.of_exchange("message")[rows]
+    protocol = [messages.protocol.get(c, "tcp") for c in owner.tolist()]
+    labels = [messages.label[m] if m >= 0 else "" for m in message.tolist()]
+    sizes = np.maximum(1, account.of_exchange("request_bytes")[rows])
+    steps = (np.log2(sizes) * _SIZE_STEPS).astype(np.int64).tolist()
+    beside = [messages.values.get(m, ()) for m in message.tolist()]
+    return kinds_of(
+        (told, label, own) if label else (f"{told} {step}", "", own)
+        for told, label, step, own in zip(protocol, labels, steps, beside, strict=True)
+    )

@@ -1,0 +1,106 @@
+"""Identifiers that stand in clear in requests: what a host hands on, it was handed.
+
+Nothing is known of their names. Any run of letters, figures, dashes and underscores that is long enough and holds a
+figure is one, so that identifiers of W3C Trace Context, request identifiers of any header and those in comments of
+statements are found alike. Runs that many requests carry (cookies, names of programs) tell nothing and count little.
+"""
+
+import numpy as np
+
+from yaffle.arrays import Array
+from yaffle.capture.payload import Payload
+from yaffle.kernels import helper, kernel
+
+TOKENS = 6  # identifiers of one request that are kept
+_SHORTEST = 12  # bytes; a span's identifier in Trace Context has 16, a request's seldom less
+_LONGEST = 80
+_REACH = 4096  # bytes of a request's first packet that are read
+_SEED, _PRIME = np.uint64(0xCBF29CE484222325), np.uint64(0x100000001B3)  # Fowler, Noll and Vo's hash, 64 bit
+_DASH = 45
+
+
+@helper
+def _in_run(octet):  # type: ignore[no-untyped-def]
+    return (48 <= octet <= 57) or (65 <= octet <= 90) or (97 <= octet <= 122) or octet == 45 or octet == 95
+
+
+@helper
+def _take(octets, begin, end, out, count):  # type: ignore[no-untyped-def]
+    """Keeps a run that may be an identifier; how many there are then."""
+    if end - begin < _SHORTEST or end - begin > _LONGEST or count >= out.size:
+        return count
+    figures, mixed = 0, _SEED
+    for k in range(begin, end):
+        figures += 48 <= octets[k] <= 57
+        mixed = (mixed ^ np.uint64(octets[k])) * _PRIME
+    if figures < 2:
+        return count
+    for k in range(count):
+        if out[k] == mixed:
+            return count
+    out[count] = mixed
+    return count + 1
+
+
+@kernel
+def _read(octets, start, size, out):  # type: ignore[no-untyped-def]
+    """Identifiers of requests that begin at `start` and of which `size` bytes are there: the runs, and what their
+    dashes part.
+    """
+    for x in range(start.size):
+        count = 0
+        begin = part = -1
+        for k in range(start[x], start[x] + min(size[x], _REACH) + 1):
+            inside = k < start[x] + size[x] and _in_run(octets[k])
+            if inside and begin < 0:
+                begin = part = k
+            if begin >= 0 and (not inside or octets[k] == _DASH):
+                if part > begin or not inside:
+                    count = _take(octets, part, k, out[x], count)
+                elif inside and k > begin:
+                    count = _take(octets, begin, k, out[x], count)
+                part = k + 1
+                if not inside:
+                    count = _take(octets, begin, k, out[x], count)
+                    begin = -1
+
+
+@kernel
+def _first_packets(connection, first_ns, starts, order, packets, out):  # type: ignore[no-untyped-def]
+    """The packet that began each exchange, -1 where there is none: the first of its connection's client with payload
+    that did not come before. Exchanges of one connection stand in order of time.
+    """
+    k, last = np.int64(0), np.int64(-1)
+    for x in range(connection.size):
+        c = connection[x]
+        if c != last:
+            k, last = starts[c], c
+        while k < starts[c + 1] and (
+            packets.time_ns[order[k]] < first_ns[x]
+            or packets.direction[order[k]] != 0
+            or packets.payload_bytes[order[k]] == 0
+        ):
+            k += 1
+        out[x] = order[k] if k < starts[c + 1] and packets.time_ns[order[k]] == first_ns[x] else -1
+
+
+def identifiers(payload: Payload, connection: Array, first_ns: Array, starts: Array, order: Array) -> Array:
+    """Those of exchanges, uint64 (n, TOKENS), 0 where there are no more."""
+    packets = payload.packets
+    row = np.empty(connection.size, np.int64)
+    _first_packets(connection, first_ns, starts, order, packets, row)
+    found = np.zeros((connection.size, TOKENS), np.uint64)
+    held = row >= 0
+    row = np.maximum(row, 0)
+    skip = packets.payload_at[row].astype(np.int64)
+    start = packets.position[row].astype(np.int64) + skip
+    size = np.minimum(packets.payload_bytes[row].astype(np.int64), packets.captured_bytes[row].astype(np.int64) - skip)
+    for number, source in enumerate(payload.sources):
+        own = np.flatnonzero(held & (packets.source[row] == number) & (size > 0)) if source is not None else []
+        if len(own):
+            octets = np.asarray(source)
+            fits = own[start[own] + size[own] <= octets.size]
+            taken = np.zeros((fits.size, TOKENS), np.uint64)
+            _read(octets, start[fits], size[fits], taken)
+            found[fits] = taken
+    return found
