@@ -17,6 +17,7 @@ LEAST_TIMER_NS = 200_000_000  # Least retransmission timer of common stacks abov
 NEAR_NS = 1_000_000_000  # How far around a moment its round trip is looked for.
 FEW = 3  # Fewer do not show how much the way varies.
 _SURVEYED = 4096
+_LOOKED_AHEAD = 64
 _FIRST = np.int64(0)
 BLUR_NS = 1_000_000  # Resolution of common timestamp clocks (RFC 7323 section 5.4: 1 ms to 1 s).
 
@@ -112,6 +113,17 @@ def lately(g, lo, stop, side, until, before):  # type: ignore[no-untyped-def]
 
 
 @leaf
+def _prompt_soon(samples, k, side):  # type: ignore[no-untyped-def]
+    """Whether an acknowledgement that was not held back follows a sample soon."""
+    for n in range(k + 1, min(samples.size, k + _LOOKED_AHEAD)):
+        if samples[n].t - samples[k].t > NEAR_NS:
+            break
+        if samples[n].side == side and samples[n].bare and samples[n].rtt >= 0 and samples[n].way < HELD:
+            return True
+    return False
+
+
+@leaf
 def _held_for(values, count):  # type: ignore[no-untyped-def]
     """The least time that a host held acknowledgements back again and again: one that came sooner than all others by a
     quarter was sent for another reason (the connection ended). UNKNOWN where there are too few; reorders the values.
@@ -128,8 +140,8 @@ def survey_ways(samples, side, extra, state, telling, values):  # type: ignore[n
     """Prepares a side of Ways: `out` of its samples, which of them tell the way, and its state beside LEAST.
 
     Hosts hold acknowledgements back for one time again and again, so that the least of what they took beside the way
-    tells the rest. A sample tells the way where no program was waited for, and what its host held it back for is
-    known. Quantiles are by nearest rank, of at most some thousand samples evenly spread over the connection. extra,
+    tells the rest, to within the step of a host's timer. A sample tells the way where no program was waited for, and
+    what its host held it back for is known; one that was held back, only where none around it was not. Quantiles are by nearest rank, of at most some thousand samples evenly spread over the connection. extra,
     state, telling: of that side; values: room.
     """
     soonest, times = UNKNOWN, np.int64(0)
@@ -141,14 +153,18 @@ def survey_ways(samples, side, extra, state, telling, values):  # type: ignore[n
                 values[times] = max(np.int64(0), samples[k].out)
                 times += 1
     held = _held_for(values, times)
-    count = np.int64(0)
+    count, latest = np.int64(0), -UNKNOWN
     for k in range(samples.size):
         if samples[k].side == side:
             way = samples[k].way
             if way == HELD and held < UNKNOWN:
                 samples[k].out -= held
             samples[k].out = max(np.int64(0), samples[k].out)
-            if samples[k].bare and samples[k].rtt >= 0 and (way < HELD or (way == HELD and held < UNKNOWN)):
+            if samples[k].bare and samples[k].rtt >= 0 and way <= HELD:
+                if way < HELD:
+                    latest = samples[k].t
+                elif held >= UNKNOWN or samples[k].t - latest < NEAR_NS or _prompt_soon(samples, k, side):
+                    continue
                 telling[count] = k
                 count += 1
     state[SOONEST], state[HELD_FOR], state[TELLING] = soonest, held, count

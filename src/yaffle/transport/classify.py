@@ -540,8 +540,10 @@ def _classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_ro
                         # A bare acknowledgement of less than two full segments, much later than need be: its host held
                         # it back (RFC 1122
                         # section 4.2.3.2 allows it for no more).
-                        lone = size == 0 and a - confirmed < 2 * full and _HELD_SUSPECT_NS < over < _HELD_MOST_NS
-                        bare = (FEW_BARE if a - confirmed < 2 * full else BARE) if size == 0 else WITH_DATA
+                        # One that closes waited for the program to close.
+                        unasked = size == 0 and g[i].flags & FIN == 0
+                        lone = unasked and a - confirmed < 2 * full and _HELD_SUSPECT_NS < over < _HELD_MOST_NS
+                        bare = (FEW_BARE if a - confirmed < 2 * full else BARE) if unasked else WITH_DATA
                         # Two that arrive together are acknowledged at once: no timer runs for either.
                         with_next = head[o] < tail[o] and g[pending[o, head[o]]].t - g[newest].t < _TOGETHER_NS
                         if with_next or (
