@@ -12,6 +12,7 @@ from yaffle.capture.captured import Capture, Source
 from yaffle.capture.first_bytes import beginnings
 from yaffle.capture.payload import Payload
 from yaffle.capture.reader import Progress, go_on, read_captures
+from yaffle.engine_start import ready_for
 from yaffle.errors import Cancelled, YaffleError
 from yaffle.exchanges.lookups import Lookups, find_lookups
 from yaffle.exchanges.messages import Messages, decode_messages
@@ -32,6 +33,7 @@ from yaffle.path.journeys import journeys
 from yaffle.path.points_path import PointsPath, find_path, set_clocks_right
 from yaffle.path.translations import PairedEnds, without
 from yaffle.records.flow_table import PACKETS, Exporter, FlowRecords
+from yaffle.tiers.behind import Behind, find_behind, nothing_behind
 from yaffle.transport.clock_steps import undo_clock_steps
 from yaffle.transport.datagrams import Datagrams, datagrams
 
@@ -76,6 +78,7 @@ class Analysis:
     apart: tuple[PairedEnds, ...] = ()  # conversations of two points that the user says are not the same
     renamed: tuple[PointName, ...] = ()  # capture points as the user calls them
     found_path: PointsPath | None = None  # as it was found, where `path` is not all of it
+    behind: Behind = field(default_factory=nothing_behind)  # what servers did for whom
 
     @property
     def told(self) -> Told:
@@ -225,6 +228,10 @@ def analyse(paths: Sequence[Path | str], progress: Progress = go_on) -> Analysis
     speaker = speaking_views(
         account, capture.conversations, journeys(passed.segments, capture.conversations.point.size)
     )
+    step(1.0, "looking behind the servers")
+    behind = find_behind(
+        account, capture.conversations, speaker, messages, payload, lambda work: ready_for(work, progress)
+    )
     return Analysis(
         capture,
         account,
@@ -237,4 +244,5 @@ def analyse(paths: Sequence[Path | str], progress: Progress = go_on) -> Analysis
         path=passed,
         calls=calls,
         programs=programs,
+        behind=behind,
     )

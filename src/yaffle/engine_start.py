@@ -11,6 +11,7 @@ from yaffle.kernel_cache import compiled
 from yaffle.plain_kernels import run_plainly, running_plainly
 from yaffle.warm_up import BACKGROUND, compile_first
 
+MOST_PLAIN_STEPS = 12_000  # possible owners weighed in plain Python (yaffle.tiers): some 3 s
 MOST_PLAIN = 15_000  # Packets that are analyzed in plain Python: some 7 s, while compiling takes longer.
 
 
@@ -25,6 +26,15 @@ def make_ready(paths: Sequence[Path], progress: Progress) -> None:
             compile_in_background()
         run_plainly(True)
     else:
+        compile_first(progress)
+        run_plainly(False)
+
+
+def ready_for(work: int, progress: Progress) -> None:
+    """Waits for the compiler where so many small steps are to be made that plain Python would take longer. Raises
+    Cancelled, or YaffleError if it fails.
+    """
+    if running_plainly() and work > MOST_PLAIN_STEPS:
         compile_first(progress)
         run_plainly(False)
 

@@ -173,6 +173,23 @@ def _listen() -> None:
         assert find_programs(capture, payload, begun)
 
 
+def _look_behind() -> None:
+    """Two requests to one host, and two calls it made meanwhile."""
+    from yaffle.tiers.hops import Hops
+    from yaffle.tiers.identifiers import TOKENS
+    from yaffle.tiers.kinds import PLACES
+    from yaffle.tiers.linking import link
+    from yaffle.tiers.split import split
+
+    number, times = np.arange(4), np.array([0, 5, 10, 12]) * 1_000_000
+    ends, server = np.array([90, 95, 50, 52]) * 1_000_000, np.array([1, 1, 2, 2])
+    hops = Hops(
+        number, number, server - 1, server, server, times, ends, ends, times, times, ends, ends, ends - times, server,
+        np.zeros((4, PLACES), np.uint64), np.zeros((4, TOKENS), np.uint64),
+    )  # fmt: skip
+    split(hops, link(hops).samples[0], number[:2])
+
+
 def _watch(analysis: "Analysis") -> None:
     """The state of a path, which only queues that others fill ask for."""
     from yaffle.ledger.engine import observed_states
@@ -200,7 +217,11 @@ def load_kernels() -> None:
 
 
 BACKGROUND = "background"
-_PARTS: dict[str, tuple[Callable[[], None], ...]] = {"one": (_read, _charge), "two": (_classify, _match, _listen)}
+_PARTS: dict[str, tuple[Callable[[], None], ...]] = {
+    "one": (_read, _charge),
+    "two": (_classify, _match, _listen),
+    "three": (_look_behind,),
+}
 
 
 def compile_first(progress: Progress) -> None:

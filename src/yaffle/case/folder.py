@@ -25,6 +25,7 @@ from yaffle.capture.headers import QUOTE
 from yaffle.capture.packets import HEAD, TUNNELS, Columns, SackBlocks
 from yaffle.capture.reader import Progress, fingerprint, go_on
 from yaffle.capture.records import Interface
+from yaffle.case.stored_behind import behind_tables, read_behind
 from yaffle.case.stored_flows import beside, counter_columns, flow_columns, read_flows
 from yaffle.case.stored_media import beside_media, read_media
 from yaffle.case.stored_path import beside_path, odd_columns, passed_columns, read_path
@@ -41,11 +42,13 @@ from yaffle.media.programs import Program
 from yaffle.media.streams import Media
 from yaffle.path.points_path import PointsPath
 from yaffle.records.flow_table import FlowRecords
+from yaffle.tiers.behind import nothing_behind
 
 if TYPE_CHECKING:
     from yaffle.history.store import History
 
-FORMAT, VERSION = "yaffle-case", 8
+FORMAT, VERSION = "yaffle-case", 9
+_WITHOUT_BEHIND = 8  # the last version that did not keep what lies behind answers
 SUFFIX = ".yaffle"
 _COLUMNS = "columns-"
 _PIECE = 8 << 20  # Bytes written between two looks at whether to go on.
@@ -155,6 +158,7 @@ def save_case(
         "counters": counter_columns(analysis.flows),
         "passed": passed_columns(analysis.path),
         "odd": odd_columns(analysis.path),
+        **behind_tables(analysis.behind),
         "turns": {name: analysis.messages.turns[name] for name in TURN.names or ()},
         "icmp_errors": {name: capture.quotes[name] for name in QUOTE.names or ()},
     }
@@ -230,16 +234,14 @@ def _read_said(
     for name in TURN.names or ():
         turns[name] = columns[name]
     label, outcome = [str(text) for text in said["label"]], [str(text) for text in said["outcome"]]
-    texts = {name: {int(c): str(text) for c, text in said[name].items()} for name in ("protocol", "host", "note")}
-    if (
-        starts.size != connections + 1
-        or len(label) != len(outcome)
-        or any(not 0 <= c < connections for c in texts["protocol"])
-    ):
+    protocol, host, note = (
+        {int(c): str(text) for c, text in said[name].items()} for name in ("protocol", "host", "note")
+    )
+    if starts.size != connections + 1 or len(label) != len(outcome) or any(not 0 <= c < connections for c in protocol):
         raise ValueError("messages point outside their table")
     rows = [Lookup(**{**row, "addresses": tuple(row["addresses"])}) for row in said["lookups"]]
     return (
-        Messages(starts, turns, label, outcome, **texts),
+        Messages(starts, turns, label, outcome, protocol, host, note),
         Lookups(rows),
         read_media(said, points),
         read_flows(_read_columns(folder / "flows.arrow"), _read_columns(folder / "counters.arrow"), said["flows"]),
@@ -280,7 +282,7 @@ def open_case(folder: Path) -> tuple[Analysis, dict[str, Any]]:
     if not isinstance(manifest, dict) or not isinstance(memory, dict) or manifest.get("format") != FORMAT:
         raise CaseError(f"{folder}: this is not a case")
     version = manifest.get("version")
-    if version != VERSION:
+    if version not in (_WITHOUT_BEHIND, VERSION):
         later = isinstance(version, int) and version > VERSION
         raise CaseError(
             f"{folder}: made by {'a later' if later else 'an earlier'} version of this program; its captures can be"
@@ -332,6 +334,10 @@ def open_case(folder: Path) -> tuple[Analysis, dict[str, Any]]:
             capture.conversations.point.size,
         )
         history = _history(manifest["history"], sources)
+        behind = nothing_behind()
+        if version == VERSION:
+            links, parts = (_read_columns(folder / named / f"{name}.arrow") for name in ("links", "server_parts"))
+            behind = read_behind(links, parts, account.exchange.shape[0])
         if account.exchange.shape[0] and int(account.of_exchange("message").max()) >= len(messages.label):
             raise ValueError("the message of an exchange points outside its table")
     except (KeyError, TypeError, ValueError) as error:
@@ -349,6 +355,7 @@ def open_case(folder: Path) -> tuple[Analysis, dict[str, Any]]:
             path=path,
             calls=calls,
             programs=programs,
+            behind=behind,
         ),
         memory,
     )

@@ -198,9 +198,7 @@ class _Gathering:
         label = [text for c in order for text in self._rows[c][1]]
         outcome = [text for c in order for text in self._rows[c][2]]
         starts = np.concatenate([[0], np.cumsum(counts)]).astype(np.int64)
-        values = {
-            int(starts[c]) + k: held for c, every in self._values.items() for k, held in enumerate(every) if held
-        }
+        values = {int(starts[c]) + k: held for c, every in self._values.items() for k, held in enumerate(every) if held}
         return Messages(
             starts,
             turns,

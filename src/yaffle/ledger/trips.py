@@ -141,7 +141,8 @@ def survey_ways(samples, side, extra, state, telling, values):  # type: ignore[n
 
     Hosts hold acknowledgements back for one time again and again, so that the least of what they took beside the way
     tells the rest, to within the step of a host's timer. A sample tells the way where no program was waited for, and
-    what its host held it back for is known; one that was held back, only where none around it was not. Quantiles are by nearest rank, of at most some thousand samples evenly spread over the connection. extra,
+    what its host held it back for is known; one that was held back, only where none around it was not. Quantiles are by
+    nearest rank, of at most some thousand samples evenly spread over the connection. extra,
     state, telling: of that side; values: room.
     """
     soonest, times = UNKNOWN, np.int64(0)

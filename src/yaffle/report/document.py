@@ -23,7 +23,7 @@ from yaffle.ledger.engine import Account
 from yaffle.ledger.orientation import HOW
 from yaffle.quantiles import median
 from yaffle.records.flow_table import PROTOCOLS
-from yaffle.report import media_part, path_part
+from yaffle.report import media_part, path_part, tiers_part
 from yaffle.transport.bursts import bursts
 from yaffle.transport.datagrams import FIELDS
 from yaffle.units import transport_name
@@ -230,6 +230,9 @@ def exchanges(analysis: Analysis, shown: list[int], literals: bool = False) -> l
     account = analysis.account
     number, messages = {c: i for i, c in enumerate(shown)}, analysis.messages
     party = {name: account.exchange_charges[:, causes.party_columns(name)].sum(axis=1) for name in causes.PARTIES}
+    owner = account.of_exchange("connection")
+    place = {x: k for k, x in enumerate(np.flatnonzero(np.isin(owner, shown)).tolist())}
+    tiers = tiers_part.Tiers(analysis, place)
     listed = []
     for x, row in enumerate(account.exchange.tolist()):
         c, first, asked, answered, last, _end, request, response, _set_up, message, *bounded = row
@@ -261,6 +264,7 @@ def exchanges(analysis: Analysis, shown: list[int], literals: bool = False) -> l
                     (messages.outcome[message] if message >= 0 else "")
                     or ("answered" if answered >= 0 else "unanswered")
                 ),
+                **tiers.of(x),
             }
         )
     return listed
@@ -402,6 +406,7 @@ def document(
         "sources": sources(analysis),
         "connections": connections(analysis, shown),
         "exchanges": exchanges(analysis, shown, literals),
+        "dependencies": tiers_part.dependencies_part(analysis),
         "conversations": conversations(analysis),
         "line": line_use(analysis, line_bps),
         "lookups": lookups(analysis),

@@ -1,6 +1,8 @@
 """What lies behind the answers of a capture: links, and where the servers' time went, over all that may be so."""
 
-from dataclasses import dataclass
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from functools import cached_property
 
 import numpy as np
 
@@ -10,70 +12,129 @@ from yaffle.capture.payload import Payload
 from yaffle.exchanges.messages import Messages
 from yaffle.ledger.engine import Account
 from yaffle.tiers.hops import Hops, hops
-from yaffle.tiers.linking import SAMPLES, link
+from yaffle.tiers.linking import SAMPLES, link, no_matter
 from yaffle.tiers.split import split
 
 LEAST_CERTAINTY = 0.5  # of a link that is named
 
 
 @dataclass(frozen=True)
-class Behind:
-    """Rows are of the account's exchanges. Links in order of `front`, parts in order of `of`."""
+class Parts:
+    """Where servers' time went, in order of `of`; the parts of one add up to its server's time."""
 
-    call: Array  # int64: the exchange that lies behind
-    front: Array  # behind whose answer
-    certainty: Array  # 0 to 1
-    of: Array  # int64: the exchange whose server's time a part is of
+    of: Array  # int64: the exchange whose server's time it is a part of
+    via: Array  # the exchange behind it by which it went there; itself for its server's own
     at: Array  # the exchange where it went
     kind: Array  # OWN: that one's server; NETWORK: between it and who asked
     ns: Array  # float64: on average over all that may be so
     least_ns: Array  # and between what it lies there
     most_ns: Array
 
-    @property
+
+@dataclass(frozen=True)
+class Behind:
+    """Rows are of the account's exchanges. Links in order of `front`."""
+
+    call: Array  # int64: the exchange that lies behind
+    front: Array  # behind whose answer
+    certainty: Array  # 0 to 1
+    parts: Parts
+
+    @cached_property
     def named(self) -> Array:
-        """Links that are certain enough to be named, by place."""
-        return np.flatnonzero(self.certainty >= LEAST_CERTAINTY)
+        """Whether each link is certain enough to be named."""
+        return np.asarray(self.certainty >= LEAST_CERTAINTY)
+
+    @cached_property
+    def in_front(self) -> dict[int, int]:
+        """For each exchange that lies behind another, by a link that is named, that one."""
+        return dict(zip(self.call[self.named].tolist(), self.front[self.named].tolist(), strict=True))
+
+    def links_of(self, exchange: int) -> Array:
+        """Links that are named of what lies behind an exchange, by place."""
+        first, last = np.searchsorted(self.front, exchange), np.searchsorted(self.front, exchange, "right")
+        return np.asarray(first + np.flatnonzero(self.named[first:last]))
+
+    def parts_of(self, exchange: int) -> Array:
+        """The parts of its server's time, by place, the largest first; none where nothing lies behind it."""
+        first = np.searchsorted(self.parts.of, exchange)
+        last = np.searchsorted(self.parts.of, exchange, "right")
+        return np.asarray(first + np.argsort(-self.parts.ns[first:last], kind="stable"))
 
 
 def nothing_behind() -> Behind:
     """Nothing is known of what lies behind."""
     none, part = np.empty(0, np.int64), np.empty(0)
-    return Behind(none, none, part, none, none, none, part, part, part)
+    return Behind(none, none, part, Parts(none, none, none, none, part, part, part))
 
 
-def _averaged(found: Hops, samples: Array, roots: Array) -> tuple[Array, ...]:
-    """(of, at, kind, ns, least, most) of the parts over all states, as hops."""
-    states, counts = np.unique(samples, axis=0, return_counts=True)
-    every = [split(found, owner, roots) for owner in states]
-    root, hop, kind = (np.concatenate([getattr(one, name) for one in every]) for name in ("root", "hop", "kind"))
-    ns = np.concatenate([one.ns for one in every])
-    weight = np.repeat(counts, [one.ns.size for one in every])
-    order = np.lexsort((kind, hop, root))
-    root, hop, kind, ns, weight = root[order], hop[order], kind[order], ns[order], weight[order]
-    new = np.ones(root.size, bool)
-    new[1:] = (np.diff(root) != 0) | (np.diff(hop) != 0) | (np.diff(kind) != 0)
+def _doubtful(samples: Array) -> Array:
+    """Which hops' own parts differ between the states: those that some call lies behind in one and not in another, and
+    all in front of these.
+    """
+    moving = (samples != samples[0]).any(axis=0)
+    found = np.zeros(samples.shape[1] + 1, bool)
+    while moving.any():
+        fronts = np.zeros(found.size, bool)
+        fronts[samples[:, moving].ravel()] = True
+        fronts[-1] = False  # Nobody's.
+        moving = (fronts & ~found)[:-1]
+        found |= fronts
+    return found[:-1]
+
+
+def _averaged(found: Hops, samples: Array, roots: Array) -> Parts:
+    """The parts over all states, as hops, in order of `of`."""
+    doubtful = _doubtful(samples)
+    sure = split(found, samples[0], roots[~doubtful[roots]])
+    unsure = roots[doubtful[roots]]
+    every = [split(found, owner, unsure) for owner in samples] if unsure.size else []
+    columns = [
+        np.concatenate([getattr(one, name) for one in every] or [np.empty(0, np.int64)])
+        for name in ("root", "via", "hop", "kind")
+    ]
+    ns = np.concatenate([one.ns for one in every] or [np.empty(0)])
+    order = np.lexsort(columns[::-1])
+    columns, ns = [column[order] for column in columns], ns[order]
+    new = np.ones(ns.size, bool)
+    new[1:] = np.any([np.diff(column) != 0 for column in columns], axis=0)
     starts = np.flatnonzero(new)
-    if not starts.size:
-        return root, hop, kind, ns, ns, ns
-    states_with = np.add.reduceat(weight, starts)
-    mean = np.add.reduceat(ns * weight, starts) / SAMPLES
-    least = np.where(states_with == SAMPLES, np.minimum.reduceat(ns, starts), 0.0)
-    return root[starts], hop[starts], kind[starts], mean, least, np.maximum.reduceat(ns, starts)
+    states = np.diff(np.append(starts, ns.size))
+    mean, least, most = (f.reduceat(ns, starts) if starts.size else ns for f in (np.add, np.minimum, np.maximum))
+    least = np.where(states == SAMPLES, least, 0.0)
+    joined = [
+        np.concatenate([one, column[starts]])
+        for one, column in zip((sure.root, sure.via, sure.hop, sure.kind), columns, strict=True)
+    ]
+    order = np.argsort(joined[0], kind="stable")
+    return Parts(
+        *(column[order] for column in joined),
+        *(np.concatenate([sure.ns, one])[order] for one in (mean / SAMPLES, least, most)),
+    )
 
 
 def find_behind(
-    account: Account, flows: Rows, speaker: Array, messages: Messages, payload: Payload
+    account: Account,
+    flows: Rows,
+    speaker: Array,
+    messages: Messages,
+    payload: Payload,
+    ready: Callable[[int], None] = no_matter,
 ) -> Behind:
-    """Links every call of a server to the request it was made for, and splits the servers' time."""
+    """Links every call of a server to the request it was made for, and splits the time of servers. `ready`: as in
+    `link`.
+    """
     found = hops(account, flows, speaker, messages, payload)
-    links = link(found)
+    links = link(found, ready)
     if not links.call.size:
         return nothing_behind()
     roots = np.unique(links.front)
-    of, at, kind, *ns = _averaged(found, links.samples, roots)
+    parts = _averaged(found, links.samples, roots)
     order = np.lexsort((found.sent_ns[links.call], links.front))
     row = found.exchange
     return Behind(
-        row[links.call][order], row[links.front][order], links.certainty[order], row[of], row[at], kind, *ns
+        row[links.call][order],
+        row[links.front][order],
+        links.certainty[order],
+        replace(parts, of=row[parts.of], via=row[parts.via], at=row[parts.at]),
     )

@@ -1,7 +1,8 @@
 """What a host does for which kind of request: which calls in which order, how long it thinks between them, which of
 their values agree. Learnt from the calls as they are thought to belong, and used to weigh where they belong.
 
-The model: while a request of kind F is under way its host makes calls; the next one is of kind C after one of kind P with
+The model: while a request of kind F is under way its host makes calls; the next one is of kind C after one of kind P
+with
 probability follows[F, P, C], a time after what it waited for last that is distributed as gap[F, P, C] (nesting and its
 delays as in Aguilera et al., "Performance debugging for distributed systems of black boxes", 2003; here with a
 distribution for each step and all requests at once). What belongs to no request comes at a steady rate by kind.
@@ -12,7 +13,7 @@ from typing import NamedTuple
 import numpy as np
 
 from yaffle.arrays import Array
-from yaffle.kernels import helper
+from yaffle.kernels import leaf
 from yaffle.tiers.host_calls import TOKEN_BIT, HostCalls
 
 BINS = 56  # of gaps: below 1 µs, then two to each doubling
@@ -72,7 +73,7 @@ def no_counts(fronts: int, calls: int, pairs: int) -> Counts:
     )
 
 
-@helper
+@leaf
 def gap_bin(gap_ns):  # type: ignore[no-untyped-def]
     """The bin of a gap."""
     if gap_ns <= _FINEST_NS:
@@ -82,7 +83,7 @@ def gap_bin(gap_ns):  # type: ignore[no-untyped-def]
 
 def _widths_ns() -> Array:
     edges = _FINEST_NS * 2.0 ** (np.arange(BINS) / 2.0)
-    return np.diff(edges, prepend=0.0)
+    return np.asarray(np.diff(edges, prepend=0.0))
 
 
 _WIDTHS_NS = _widths_ns()
@@ -91,7 +92,7 @@ _WIDTHS_NS = _widths_ns()
 def _mixed(counts: Array, coarser: Array, axes: int) -> Array:
     """Shares of counts along the last `axes` axes, leaning on coarser ones where little was observed."""
     along = tuple(range(-axes, 0))
-    return (counts + _FEW * coarser) / (counts.sum(axis=along, keepdims=True) + _FEW)
+    return np.asarray((counts + _FEW * coarser) / (counts.sum(axis=along, keepdims=True) + _FEW))
 
 
 def _gaps(counts: Array) -> Array:
@@ -117,9 +118,9 @@ def _pair_ratios(counts: Counts, host: HostCalls, value: Array) -> Array:
     if not counts.pair.size:
         return counts.pair
     together = counts.pair
-    asked = np.bincount(host.pair_front, together)[host.pair_front]
-    made = np.bincount(host.pair_call, together)[host.pair_call]
-    kinds = host.pair_kinds
+    asked = np.bincount(host.pairs["front"], together)[host.pairs["front"]]
+    made = np.bincount(host.pairs["call"], together)[host.pairs["call"]]
+    kinds = host.pairs["kinds"]
     every = np.bincount(kinds, together)[kinds]
     share = (made + 0.1) / (every + 1.0)
     found = np.log((together + _FEW * share) / (asked + _FEW) / share)
@@ -129,7 +130,9 @@ def _pair_ratios(counts: Counts, host: HostCalls, value: Array) -> Array:
 
 def _ratios(counts: Counts, bit: Array) -> Array:
     """(F, C, 2): how much likelier a bit is not set, or set, with the own request than with any, log."""
-    own, base = (np.take_along_axis(c, bit[:, :, np.newaxis, np.newaxis], 2)[:, :, 0] for c in (counts.alike, counts.base))
+    own, base = (
+        np.take_along_axis(c, bit[:, :, np.newaxis, np.newaxis], 2)[:, :, 0] for c in (counts.alike, counts.base)
+    )
     share_base = (base + 0.02) / (base.sum(axis=-1, keepdims=True) + 0.04)
     share_own = (own + 2.0 * share_base + 0.01) / (own.sum(axis=-1, keepdims=True) + 2.02)
     return np.asarray(np.log(share_own / share_base))

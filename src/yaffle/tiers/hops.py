@@ -71,9 +71,7 @@ def _same_exchange(account: Account, rows: Array, owner: Array, other: Array) ->
     return np.where(same, begin[other] + rows - begin[owner], rows)
 
 
-def hops(
-    account: Account, flows: Rows, speaker: Array, messages: Messages, payload: Payload
-) -> Hops:
+def hops(account: Account, flows: Rows, speaker: Array, messages: Messages, payload: Payload) -> Hops:
     """Every exchange as a hop, once, whatever number of points saw it."""
     rows, owner = _speaking_of(account, speaker)
     near = _nearest_server(account, speaker)[owner]
@@ -96,7 +94,9 @@ def hops(
     handed, answered = column["first_ns"][there], column["answered_ns"][there]
     done = np.where(answered >= 0, column["last_ns"][there], column["end_ns"][there])
     host = np.arange(int(hosts.max(initial=-1)) + 1)
-    for address, other in other_addresses(client, server, sent, end, handed, np.where(answered >= 0, answered, done)).items():
+    for address, other in other_addresses(
+        client, server, sent, end, handed, np.where(answered >= 0, answered, done)
+    ).items():
         host[address] = other
     kind, values = _kinds(account, messages, rows, owner)
     return Hops(

@@ -13,37 +13,44 @@ MOST_OWNERS = 96  # requests under way that are weighed for one call
 TOKEN_BIT = 9  # in `likeness`: an identifier that both carry; the bits below are values by place (3 times 3)
 
 
-class HostCalls(NamedTuple):
-    """The evidence at one host. Requests (fronts) in order of their beginning, calls in order of theirs; int64."""
+# A request: its hop; its kind, from 0; when its first and its last byte were there, when the answer began and ended.
+FRONT = np.dtype([(n, np.int64) for n in ("hop", "kind", "handed_ns", "received_ns", "answered_ns", "done_ns")])
+# A call: its hop; its kind, from 0; when it was sent, its answer began and ended; its connection and the service it
+# went to;
+# when the call before it on its connection ended, long ago where there is none; the calls before and after it to the
+# same
+# service, -1 without; its possible owners: owners[owners:owners_end].
+CALL = np.dtype(
+    [
+        (name, np.int64)
+        for name in (
+            "hop", "kind", "sent_ns", "told_ns", "end_ns", "connection", "service", "freed_ns", "earlier", "later",
+            "owners", "owners_end",
+        )
+    ]
+)  # fmt: skip
+# A possible owner of a call: the request; what both have in common, bit by bit; the number of their pair of first
+# values.
+OWNER = np.dtype([("front", np.int64), ("likeness", np.int64), ("pair", np.int64)])
+# A pair of first values with the kinds of what they were asked with: number of the request's part, of the call's part,
+# of
+# the kinds: that of the request times the number of those of calls, and that of the call.
+PAIR = np.dtype([("front", np.int64), ("call", np.int64), ("kinds", np.int64)])
 
-    front: Array  # hop of each request
-    front_kind: Array  # 0 ≤ kind < number of kinds
-    handed_ns: Array
-    received_ns: Array
-    answered_ns: Array
-    done_ns: Array
-    call: Array  # hop of each call
-    call_kind: Array
-    sent_ns: Array
-    told_ns: Array
-    end_ns: Array
-    connection: Array
-    service: Array
-    freed_ns: Array  # when the call before it on its connection ended; the beginning of time where there is none
-    earlier: Array  # the call before it of the same service, -1 where there is none
-    later: Array
-    owners_at: Array  # (calls + 1): call c may be behind owners[owners_at[c]:owners_at[c + 1]]
-    owners: Array  # requests, int32
-    likeness: Array  # uint16 for each of these: what the request and the call have in common, bit by bit
-    pair: Array  # int32 for each of these: number of the first values of both, with their kinds
-    pair_front: Array  # for each such pair the number of its request's part: how often that value was asked with
-    pair_call: Array  # and of its call's part
-    pair_kinds: Array  # and of its kinds: that of the request times the number of those of calls, and that of the call
+
+class HostCalls(NamedTuple):
+    """The evidence at one host. Requests (fronts) in order of their beginning, calls in order of theirs."""
+
+    fronts: Array  # FRONT
+    calls: Array  # CALL
+    owners: Array  # OWNER
+    pairs: Array  # PAIR
 
     @property
-    def shape(self) -> tuple[int, int]:
-        """How many kinds of requests and of calls there are."""
-        return int(self.front_kind.max(initial=-1)) + 1, int(self.call_kind.max(initial=-1)) + 1
+    def shape(self) -> tuple[int, int, int]:
+        """How many kinds of requests and of calls there are, and pairs of values."""
+        fronts, calls = (int(table["kind"].max(initial=-1)) + 1 for table in (self.fronts, self.calls))
+        return fronts, calls, self.pairs.size
 
 
 def _numbered(kind: Array) -> Array:
@@ -63,17 +70,17 @@ def _before(group: Array) -> Array:
     return found
 
 
-def _pairs(hops: Hops, front: Array, call: Array, kf: Array, kc: Array) -> tuple[Array, ...]:
-    """Numbers of pairs of first values with the kinds of what they were asked with, one a possible owner, and the
-    numbers of both parts of each, and of their kinds.
-    """
-    one = hops.values[front, 0] * np.uint64(0x9E3779B97F4A7C15) + (kf * 64 + kc).astype(np.uint64)
-    two = hops.values[call, 0] * np.uint64(0xC2B2AE3D27D4EB4F) + (kf * 64 + kc).astype(np.uint64)
-    _, first, pair = np.unique(
-        one ^ (two << np.uint64(1) | two >> np.uint64(63)), return_index=True, return_inverse=True
-    )
-    parts = [np.unique(part[first], return_inverse=True)[1].reshape(-1) for part in (one, two)]
-    return pair.reshape(-1).astype(np.int32), *parts, (kf * (int(kc.max(initial=-1)) + 1) + kc)[first]
+def _pairs(hops: Hops, fronts: Array, calls: Array) -> tuple[Array, Array]:
+    """(the pair of each request with its call, all pairs as PAIR)."""
+    kinds = fronts["kind"] * (int(calls["kind"].max(initial=-1)) + 1) + calls["kind"]
+    one = hops.values[fronts["hop"], 0] * np.uint64(0x9E3779B97F4A7C15) + kinds.astype(np.uint64)
+    two = hops.values[calls["hop"], 0] * np.uint64(0xC2B2AE3D27D4EB4F) + kinds.astype(np.uint64)
+    mixed = one ^ (two << np.uint64(1) | two >> np.uint64(63))
+    _, first, pair = np.unique(mixed, return_index=True, return_inverse=True)
+    found = np.empty(first.size, PAIR)
+    found["front"], found["call"] = (np.unique(p[first], return_inverse=True)[1].reshape(-1) for p in (one, two))
+    found["kinds"] = kinds[first]
+    return pair.reshape(-1), found
 
 
 @helper
@@ -95,70 +102,71 @@ def _alike(values, tokens, f, c):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _may_own(front, handed, done, call, sent, values, tokens, at, owners, likeness):  # type: ignore[no-untyped-def]
-    """Fills at, and owners with likeness where these have room; how many there are."""
-    under_way = np.empty(front.size, np.int64)
+def _may_own(fronts, calls, values, tokens, owners):  # type: ignore[no-untyped-def]
+    """Fills the calls' ranges of owners, and owners where there is room; how many there are."""
+    under_way = np.empty(fronts.size, np.int64)
     count, opened, total = 0, 0, 0
-    for c in range(call.size):
-        while opened < front.size and handed[opened] <= sent[c]:
+    for c in range(calls.size):
+        calls[c].owners = total
+        while opened < fronts.size and fronts[opened].handed_ns <= calls[c].sent_ns:
             under_way[count] = opened
             count, opened = count + 1, opened + 1
         kept = 0
         for k in range(count):
-            if done[under_way[k]] >= sent[c]:
+            if fronts[under_way[k]].done_ns >= calls[c].sent_ns:
                 under_way[kept] = under_way[k]
                 kept += 1
         count = kept
         for k in range(max(0, count - MOST_OWNERS), count):
             f = under_way[k]
-            if front[f] == call[c] or (handed[f] == sent[c] and front[f] > call[c]):
+            same_moment = fronts[f].handed_ns == calls[c].sent_ns
+            if fronts[f].hop == calls[c].hop or (same_moment and fronts[f].hop > calls[c].hop):
                 continue
             if total < owners.size:
-                owners[total] = f
-                likeness[total] = _alike(values, tokens, front[f], call[c])
+                owners[total].front = f
+                owners[total].likeness = _alike(values, tokens, fronts[f].hop, calls[c].hop)
             total += 1
-        at[c + 1] = total
+        calls[c].owners_end = total
     return total
+
+
+def _fronts(hops: Hops, served: Array) -> Array:
+    """The requests of a host."""
+    served = served[np.argsort(hops.handed_ns[served], kind="stable")]
+    found = np.empty(served.size, FRONT)
+    found["hop"], found["kind"] = served, _numbered(hops.kind[served] ^ hops.service[served] << 32)
+    for name in ("handed_ns", "received_ns", "done_ns"):
+        found[name] = getattr(hops, name)[served]
+    answered = hops.answered_ns[served]
+    found["answered_ns"] = np.where(answered >= 0, answered, found["done_ns"])
+    return found
+
+
+def _calls(hops: Hops, made: Array) -> Array:
+    """The calls of a host, without their owners."""
+    made = made[np.argsort(hops.sent_ns[made], kind="stable")]
+    found = np.empty(made.size, CALL)
+    found["hop"], found["kind"] = made, _numbered(hops.kind[made] ^ hops.service[made] << 32)
+    for name, column in (
+        ("sent_ns", hops.sent_ns),
+        ("told_ns", hops.told_ns),
+        ("end_ns", hops.arrived_ns),
+        ("connection", hops.connection),
+        ("service", hops.service),
+    ):
+        found[name] = column[made]
+    previous, earlier = _before(found["connection"]), _before(found["service"])
+    found["freed_ns"] = np.where(previous >= 0, found["end_ns"][previous], np.iinfo(np.int64).min)
+    found["earlier"], found["later"] = earlier, -1
+    found["later"][earlier[earlier >= 0]] = np.flatnonzero(earlier >= 0)
+    return found
 
 
 def host_calls(hops: Hops, served: Array, made: Array) -> HostCalls:
     """The evidence at a host that `served` some hops and `made` others."""
-    served = served[np.argsort(hops.handed_ns[served], kind="stable")]
-    made = made[np.argsort(hops.sent_ns[made], kind="stable")]
-    answered = np.where(hops.answered_ns[served] >= 0, hops.answered_ns[served], hops.done_ns[served])
-    at, nothing = np.zeros(made.size + 1, np.int64), np.empty(0, np.int32)
-    told = (served, hops.handed_ns[served], hops.done_ns[served], made, hops.sent_ns[made], hops.values, hops.tokens)
-    total = _may_own(*told, at, nothing, np.empty(0, np.uint16))
-    owners, likeness = np.empty(total, np.int32), np.empty(total, np.uint16)
-    _may_own(*told, at, owners, likeness)
-    connection, service, end = hops.connection[made], hops.service[made], hops.arrived_ns[made]
-    previous = _before(connection)
-    earlier = _before(service)
-    later = np.full(made.size, -1, np.int64)
-    later[earlier[earlier >= 0]] = np.flatnonzero(earlier >= 0)
-    front_kind, call_kind = (
-        _numbered(hops.kind[served] ^ hops.service[served] << 32), _numbered(hops.kind[made] ^ service << 32)
-    )
-    owned = np.repeat(np.arange(made.size), np.diff(at))
-    return HostCalls(
-        served,
-        front_kind,
-        hops.handed_ns[served],
-        hops.received_ns[served],
-        answered,
-        hops.done_ns[served],
-        made,
-        call_kind,
-        hops.sent_ns[made],
-        hops.told_ns[made],
-        end,
-        connection,
-        service,
-        np.where(previous >= 0, end[previous], np.iinfo(np.int64).min),
-        earlier,
-        later,
-        at,
-        owners,
-        likeness,
-        *_pairs(hops, served[owners], made[owned], front_kind[owners], call_kind[owned]),
-    )
+    fronts, calls = _fronts(hops, served), _calls(hops, made)
+    owners = np.empty(_may_own(fronts, calls, hops.values, hops.tokens, np.empty(0, OWNER)), OWNER)
+    _may_own(fronts, calls, hops.values, hops.tokens, owners)
+    owned = np.repeat(np.arange(calls.size), calls["owners_end"] - calls["owners"])
+    owners["pair"], pairs = _pairs(hops, fronts[owners["front"]], calls[owned])
+    return HostCalls(fronts, calls, owners, pairs)

@@ -96,11 +96,13 @@ def identifiers(payload: Payload, connection: Array, first_ns: Array, starts: Ar
     start = packets.position[row].astype(np.int64) + skip
     size = np.minimum(packets.payload_bytes[row].astype(np.int64), packets.captured_bytes[row].astype(np.int64) - skip)
     for number, source in enumerate(payload.sources):
-        own = np.flatnonzero(held & (packets.source[row] == number) & (size > 0)) if source is not None else []
-        if len(own):
-            octets = np.asarray(source)
-            fits = own[start[own] + size[own] <= octets.size]
-            taken = np.zeros((fits.size, TOKENS), np.uint64)
-            _read(octets, start[fits], size[fits], taken)
-            found[fits] = taken
+        if source is None:
+            continue
+        octets = np.asarray(source)
+        own = np.flatnonzero(
+            held & (packets.source[row] == number) & (size > 0) & (start + np.maximum(0, size) <= octets.size)
+        )
+        taken = np.zeros((own.size, TOKENS), np.uint64)
+        _read(octets, start[own], size[own], taken)
+        found[own] = taken
     return found

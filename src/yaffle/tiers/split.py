@@ -1,8 +1,11 @@
 """Where a server's time went: along the critical path, at each instant to the deepest call that held it up.
 
-Of calls under way at once the one whose answer came last is what was waited for. Inside a call, before it reached its server
-and after its answer left, the network between the two; in between its server, split likewise. When no call is under way it
-is the server's own, also while it waits for a worker or a free connection. All parts add up to the server's time, because
+Of calls under way at once the one whose answer came last is what was waited for. Inside a call, before it reached its
+server
+and after its answer left, the network between the two; in between its server, split likewise. When no call is under way
+it
+is the server's own, also while it waits for a worker or a free connection. All parts add up to the server's time,
+because
 each stretch is given to one.
 """
 
@@ -11,9 +14,10 @@ from typing import NamedTuple
 import numpy as np
 
 from yaffle.arrays import Array
-from yaffle.kernels import helper, kernel
+from yaffle.kernels import kernel, leaf
 from yaffle.tiers.hops import Hops
 
+_NEAR_PARTS = 64  # parts of one root that are looked through for one of the same
 _DEEPEST = 32  # tiers below one another that are followed
 OWN, NETWORK = 0, 1  # of a part: the server's own time, or that between it and who asked it
 
@@ -36,6 +40,7 @@ class Parts(NamedTuple):
     """What server's times are made of, added up hop by hop."""
 
     root: Array  # hop whose server's time it is a part of
+    via: Array  # the hop behind the root by which it went there; the root for its own
     hop: Array  # where it went: this hop's server, or its network
     kind: Array  # OWN or NETWORK
     ns: Array  # float64
@@ -62,7 +67,7 @@ def tree_of(hops: Hops, owner: Array) -> Tree:
     )
 
 
-@helper
+@leaf
 def _held_up(tree, x, moment, end):  # type: ignore[no-untyped-def]
     """(the call behind x that holds it up at a moment, until when that is so): of those under way the one that ends
     last; -1 where none is.
@@ -78,24 +83,25 @@ def _held_up(tree, x, moment, end):  # type: ignore[no-untyped-def]
     return (found, min(until, tree.end_ns[found])) if found >= 0 else (found, until)
 
 
-@helper
-def _put(parts, count, root, hop, kind, ns):  # type: ignore[no-untyped-def]
+@leaf
+def _put(parts, count, root, via, hop, kind, ns):  # type: ignore[no-untyped-def]
     """Adds a part; to the one before it where it is of the same."""
-    for k in range(count - 1, max(-1, count - 64), -1):
+    for k in range(min(count, parts.ns.size) - 1, max(-1, count - _NEAR_PARTS), -1):
         if parts.root[k] != root:
             break
-        if parts.hop[k] == hop and parts.kind[k] == kind:
+        if parts.hop[k] == hop and parts.kind[k] == kind:  # A hop lies behind one other only: via is the same.
             parts.ns[k] += ns
             return count
     if count < parts.ns.size:
-        parts.root[count], parts.hop[count], parts.kind[count], parts.ns[count] = root, hop, kind, ns
+        parts.root[count], parts.via[count], parts.hop[count] = root, via, hop
+        parts.kind[count], parts.ns[count] = kind, ns
     return count + 1
 
 
-@helper
-def _walk(tree, root, scale, stack, parts, count):  # type: ignore[no-untyped-def]
+@leaf
+def _walk(tree, root, stack, parts, count):  # type: ignore[no-untyped-def]
     """Gives every stretch of a root's server to somebody; its own part is left out. How many parts there are."""
-    depth = 0
+    depth, via = 0, root
     stack[0, 0], stack[0, 1], stack[0, 2] = root, tree.received_ns[root], tree.answered_ns[root]
     while depth >= 0:
         x, moment, end = stack[depth]
@@ -106,18 +112,20 @@ def _walk(tree, root, scale, stack, parts, count):  # type: ignore[no-untyped-de
         stack[depth, 1] = until
         if c < 0:
             if x != root:
-                count = _put(parts, count, root, x, OWN, scale * (until - moment))
+                count = _put(parts, count, root, via, x, OWN, until - moment)
             continue
+        if depth == 0:
+            via = c
         begin, stop = max(moment, tree.server_begin_ns[c]), min(until, tree.server_end_ns[c])
         outside = (until - moment) - max(0, stop - begin)
         if outside > 0:
-            count = _put(parts, count, root, c, NETWORK, scale * outside)
+            count = _put(parts, count, root, via, c, NETWORK, outside)
         if stop > begin:
             if depth + 1 < _DEEPEST:
                 depth += 1
                 stack[depth, 0], stack[depth, 1], stack[depth, 2] = c, begin, stop
             else:
-                count = _put(parts, count, root, c, OWN, scale * (stop - begin))
+                count = _put(parts, count, root, via, c, OWN, stop - begin)
     return count
 
 
@@ -127,7 +135,7 @@ def split_all(tree, roots, parts):  # type: ignore[no-untyped-def]
     stack, count = np.empty((_DEEPEST, 3), np.int64), 0
     for root in roots:
         begin = count
-        count = _walk(tree, root, 1.0, stack, parts, count)
+        count = _walk(tree, root, stack, parts, count)
         total = 0.0
         for k in range(begin, min(count, parts.ns.size)):
             total += parts.ns[k]
@@ -136,7 +144,7 @@ def split_all(tree, roots, parts):  # type: ignore[no-untyped-def]
             for k in range(begin, min(count, parts.ns.size)):
                 parts.ns[k] *= server / total
             total = server
-        count = _put(parts, count, root, root, OWN, server - total)
+        count = _put(parts, count, root, root, root, OWN, server - total)
     return count
 
 
@@ -145,8 +153,9 @@ def split(hops: Hops, owner: Array, roots: Array) -> Parts:
     tree = tree_of(hops, owner)
     room = 4 * roots.size + 64
     while True:
-        parts = Parts(np.empty(room, np.int64), np.empty(room, np.int64), np.empty(room, np.int64), np.empty(room))
-        count = split_all(tree, roots, parts)
+        root, via, hop, kind = np.empty((4, room), np.int64)
+        ns = np.empty(room)
+        count = split_all(tree, roots, Parts(root, via, hop, kind, ns))
         if count <= room:
-            return Parts(*(column[:count] for column in parts))
+            return Parts(root[:count], via[:count], hop[:count], kind[:count], ns[:count])
         room = count
