@@ -1,0 +1,125 @@
+"""Which request a call lies behind, where something tells: an identifier, a value, the pause, a connection left free."""
+
+from dataclasses import replace
+
+import numpy as np
+
+from tests.tiers.some_hops import DATABASE, MS, USER, WEB, hops_of
+from yaffle.tiers.linking import link
+
+
+def owners(hops, least=0.5):
+    """The request behind which each call most likely lies, with its certainty; calls that belong to nobody are missing."""
+    links = link(hops)
+    found = {}
+    for call, front, certainty in zip(
+        links.call.tolist(), links.front.tolist(), links.certainty.tolist(), strict=True
+    ):
+        if certainty >= least:
+            found[call] = front
+    return found
+
+
+def pairs(count, every_ms=10.0, lasting_ms=40.0):
+    """Requests that overlap, each with one call; the calls come in another order than the requests."""
+    rng = np.random.default_rng(4)
+    rows, truth = [], {}
+    for k in range(count):
+        rows.append((USER, WEB, every_ms * k, every_ms * k + lasting_ms, lasting_ms, 1 + k, 1))
+    for k, pause in enumerate(rng.uniform(1, 20, count)):
+        begin = every_ms * k + pause
+        truth[len(rows)] = k
+        rows.append((WEB, DATABASE, begin, begin + 10, 10, 1000 + k, 2))
+    return rows, truth
+
+
+def test_an_only_request_has_the_call():
+    rows, truth = pairs(30, every_ms=100.0)
+    assert owners(hops_of(rows)) == truth
+
+
+def test_an_identifier_that_both_carry_tells():
+    rows, truth = pairs(40)
+    hops = hops_of(rows)
+    tokens = hops.tokens.copy()
+    for call, front in truth.items():
+        tokens[call, 0] = tokens[front, 0] = 7_000 + front
+    assert owners(replace(hops, tokens=tokens)) == truth
+
+
+def test_a_value_that_agrees_by_its_place_tells():
+    rows, truth = pairs(40)
+    values = np.zeros(len(rows), np.uint64)
+    for call, front in truth.items():
+        values[call] = values[front] = 7_000 + front
+    assert owners(hops_of(rows, values)) == truth
+
+
+def test_what_tells_nothing_is_not_certain():
+    rows, _ = pairs(40)
+    links = link(hops_of(rows))
+    shares = np.bincount(links.call, links.certainty, len(rows))[40:]
+    best = np.array([links.certainty[links.call == call].max() for call in range(40, 80)])
+    assert (shares > 0.8).mean() > 0.9  # Behind some request, yes;
+    assert np.median(best) < 0.9  # which one is not known.
+
+
+def test_calls_of_a_timer_belong_to_nobody():
+    rows, truth = pairs(30, every_ms=100.0)
+    pings = range(0, 3000, 37)
+    rows += [(WEB, DATABASE + 1, 0.3 + ms, 0.5 + ms, 0.1, 5000, 9) for ms in pings]
+    found = owners(hops_of(rows))
+    assert {call: front for call, front in found.items() if call < 60} == truth
+    assert len(found) - 30 <= len(pings) // 5  # Some come just when a call would.
+
+
+def test_who_waited_longest_gets_the_connection_that_was_left_free():
+    rng = np.random.default_rng(8)
+    rows, truth, free = [], {}, [0.0, 0.0]
+    begins = np.cumsum(rng.exponential(9.0, 120))
+    calls = []
+    for k, begin in enumerate(begins):
+        ready = begin + 1.0
+        which = int(np.argmin(free))
+        sent = max(ready, free[which] + 0.2)
+        lasting = rng.uniform(10, 20)
+        free[which] = sent + lasting
+        calls.append((WEB, DATABASE, sent, sent + lasting, lasting, 1000 + which, 2))
+        rows.append((USER, WEB, begin, sent + lasting + 1.0, sent + lasting + 1.0 - begin, k, 1))
+    for k, call in enumerate(calls):
+        truth[len(rows) + k] = k
+    found = owners(hops_of(rows + calls))
+    right = sum(truth[call] == front for call, front in found.items())
+    assert right >= 0.9 * len(truth)
+
+
+def test_a_second_address_of_a_host_is_found():
+    rows = []
+    for k in range(20):
+        server = WEB if k % 2 else WEB + 5
+        rows.append((USER, server, 100 * k, 100 * k + 50, 50, 1, 1))
+        rows.append((WEB, DATABASE, 100 * k + 0.1, 100 * k + 49.9, 49.8, 2, 2))
+    from yaffle.tiers.one_host import other_addresses
+
+    hops = hops_of(rows)
+    times = (hops.sent_ns, hops.arrived_ns, hops.handed_ns, hops.answered_ns)
+    assert other_addresses(hops.client, hops.server, *times) == {WEB + 5: WEB}
+    shifted = (hops.sent_ns + 60 * MS * (hops.client == WEB), hops.arrived_ns + 60 * MS * (hops.client == WEB))
+    assert other_addresses(hops.client, hops.server, *shifted, *times[2:]) == {}
+
+
+def test_of_two_that_fit_the_nearer_one_is_the_host():
+    rows = []
+    for k in range(20):
+        rows.append((USER, WEB + 5, 100 * k, 100 * k + 50, 50, 1, 1))
+        rows.append((WEB, 7, 100 * k + 0.05, 100 * k + 49.95, 49.9, 2, 2))
+        rows.append((7, DATABASE, 100 * k + 0.2, 100 * k + 49.8, 49.6, 3, 3))
+    from yaffle.tiers.one_host import other_addresses
+
+    hops = hops_of(rows)
+    times = (hops.sent_ns, hops.arrived_ns, hops.handed_ns, hops.answered_ns)
+    assert other_addresses(hops.client, hops.server, *times) == {WEB + 5: WEB}
+
+
+def test_a_capture_without_hops_has_no_links():
+    assert link(hops_of([])).call.size == 0

@@ -1,0 +1,103 @@
+"""Splits of servers' times: they add up, whatever lies behind; the plain way gives the same; links make trees."""
+
+from collections import Counter
+
+import numpy as np
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from tests.tiers.some_hops import DATABASE, MS, USER, WEB, hops_of, random_hops
+from yaffle.tiers.linking import SAMPLES, link
+from yaffle.tiers.split import NETWORK, OWN, split, tree_of
+
+
+def by_place(parts, root):
+    """ms by hop and kind."""
+    mine = parts.root == root
+    places = zip(parts.hop[mine].tolist(), parts.kind[mine].tolist(), strict=True)
+    return dict(zip(places, (parts.ns[mine] / MS).round(6).tolist(), strict=True))
+
+
+def plain_split(tree, root):
+    """The definition, from one border to the next: which hop's server, or way, has the root at each instant."""
+    borders = sorted(
+        {int(v) for name in ("begin_ns", "end_ns", "server_begin_ns", "server_end_ns", "received_ns", "answered_ns")
+         for v in getattr(tree, name)}
+    )  # fmt: skip
+    found = Counter()
+    for low, high in zip(borders, borders[1:], strict=False):
+        if low < tree.received_ns[root] or high > tree.answered_ns[root]:
+            continue
+        x, kind = root, OWN
+        while True:
+            behind = tree.behind[tree.at[x] : tree.at[x + 1]]
+            under_way = [int(c) for c in behind if tree.begin_ns[c] <= low and tree.end_ns[c] > low]
+            if not under_way:
+                break
+            x = max(under_way, key=lambda c: int(tree.end_ns[c]))
+            if not tree.server_begin_ns[x] <= low < tree.server_end_ns[x]:
+                kind = NETWORK
+                break
+        if (x, kind) != (root, OWN):
+            found[x, kind] += high - low
+    total = sum(found.values())
+    shrunk = min(1.0, tree.server_ns[root] / total) if total else 1.0
+    return {place: ns * shrunk for place, ns in found.items()}, tree.server_ns[root] - total * shrunk
+
+
+@given(st.integers(0, 10**6))
+@settings(max_examples=30, deadline=None)
+def test_splits_add_up_and_are_those_of_the_plain_way(seed):
+    hops = random_hops(np.random.default_rng(seed))
+    links = link(hops)
+    roots = np.unique(links.front)
+    for owner in links.samples[:2]:
+        parts, tree = split(hops, owner, roots), tree_of(hops, owner)
+        for root in roots.tolist():
+            mine = parts.root == root
+            assert abs(parts.ns[mine].sum() - hops.server_ns[root]) < 1.0
+            assert (parts.ns[mine] >= -1e-6).all()
+            wanted, own = plain_split(tree, root)
+            found = dict(
+                zip(zip(parts.hop[mine].tolist(), parts.kind[mine].tolist(), strict=True), parts.ns[mine], strict=True)
+            )
+            assert abs(found.pop((root, OWN), 0.0) - own) < 1.0
+            assert found.keys() == {place for place, ns in wanted.items() if ns > 0} | found.keys()
+            assert all(abs(ns - wanted.get(place, 0.0)) < 1.0 for place, ns in found.items())
+
+
+@given(st.integers(0, 10**6))
+@settings(max_examples=30, deadline=None)
+def test_no_hop_lies_behind_two_or_behind_itself(seed):
+    hops = random_hops(np.random.default_rng(seed))
+    links = link(hops)
+    assert links.samples.shape == (SAMPLES, hops.exchange.size)
+    for owner in links.samples:
+        assert (owner[owner >= 0] != np.flatnonzero(owner >= 0)).all()
+        at = np.arange(owner.size)
+        for _ in range(owner.size):
+            at = np.where(at >= 0, owner[np.maximum(at, 0)], -1)
+        assert (at == -1).all()  # However far in front: an end, and no circle.
+    shares = np.bincount(links.call, links.certainty, hops.exchange.size)
+    assert (shares <= 1.0 + 1e-9).all()
+    assert (hops.server[links.front] == hops.client[links.call]).all()
+    assert (hops.handed_ns[links.front] <= hops.sent_ns[links.call]).all()
+
+
+def test_the_call_that_ended_last_is_what_was_waited_for():
+    rows = [(USER, WEB, 0, 100, 100, 1, 1), (WEB, DATABASE, 10, 40, 30, 2, 2), (WEB, DATABASE, 20, 90, 60, 3, 2)]
+    parts = split(hops_of(rows), np.array([-1, 0, 0]), np.array([0]))
+    # Both under way from 20 on; the way to the database takes 5 there and 5 back in the second call.
+    assert by_place(parts, 0) == {(1, OWN): 10.0, (2, NETWORK): 10.0, (2, OWN): 60.0, (0, OWN): 20.0}
+
+
+def test_what_is_behind_cannot_have_taken_longer_than_the_server():
+    rows = [(USER, WEB, 0, 100, 40, 1, 1), (WEB, DATABASE, 10, 90, 80, 2, 2)]
+    parts = split(hops_of(rows), np.array([-1, 0]), np.array([0]))
+    assert by_place(parts, 0) == {(1, OWN): 40.0, (0, OWN): 0.0}
+
+
+def test_a_circle_of_calls_at_one_moment_makes_no_circle_of_links():
+    rows = [(0, 1, 5, 20, 15, 1, 1), (1, 0, 5, 20, 15, 2, 1)]
+    links = link(hops_of(rows))
+    assert {(c, f) for c, f in zip(links.call.tolist(), links.front.tolist(), strict=True)} == {(1, 0)}
