@@ -16,6 +16,7 @@ from tests.oracles.plain_ledger import (
     plain_timer,
     plain_transfer,
 )
+from yaffle.capture.packets import FIN
 from yaffle.transport import kinds
 from yaffle.transport.round_trips import HELD_LEAST_NS
 
@@ -154,7 +155,8 @@ class PlainExchange:
             most = min(max(most, trip), seen)
             own = [s for s in self.samples if s["i"] == i and s["t"] == g[i]["t"] and s["way"] <= HELD]
             held = own[0]["way"] == HELD if own else seen - most > HELD_LEAST_NS
-            final = min(trip, seen) if g[i]["n"] > 0 or held else seen
+            closing = bool(int(g[i]["flags"]) & FIN)
+            final = min(trip, seen) if g[i]["n"] > 0 or closing or held else seen
         if self.raw_floors[CLIENT] >= UNKNOWN:
             self.charges["unseen"] += final
         else:

@@ -6,7 +6,7 @@ from collections import Counter
 from math import log2
 
 from yaffle.ledger.transfers import HELD_ACK_NS, PACED_LEAST, SMALL_NS
-from yaffle.ledger.trips import BLUR_NS, FEW, LEAST_TIMER_NS, NEAR_NS, NEAREST
+from yaffle.ledger.trips import BLUR_NS, FEW, LEAST_TIMER_NS, NEAR_NS, NEAREST, TIMER_STEP_NS
 from yaffle.transport import kinds
 
 REPEATS = range(kinds.REPEAT_TIMEOUT, kinds.REPEAT_CLOSE + 1)
@@ -105,21 +105,42 @@ class PlainWays:
         self.telling, self.spread, self.back = [[], []], [0, 0], [(0, 0), (0, 0)]
         for side in (0, 1):
             held = [k for k, s in enumerate(samples) if s["side"] == side and s["way"] == HELD]
-            known = len(held) >= FEW
-            least = min((self.out[k] for k in held), default=0)
+            times = sorted(self.out[k] for k in held if samples[k]["bare"] in (1, 2))
+            known = len(times) >= FEW
+            # One that came a quarter sooner than all others was sent for another reason.
+            least = 0 if not known else times[1] if 4 * times[0] < 3 * times[1] else times[0]
             for k in held if known else []:
                 self.out[k] = max(0, self.out[k] - least)
             self.telling[side] = [
                 k
                 for k, s in enumerate(samples)
                 if s["side"] == side
-                and s["bare"]
+                and s["bare"] in (1, 2)
                 and s["rtt"] >= 0
-                and (s["way"] < HELD or (s["way"] == HELD and known))
+                and (s["way"] < HELD or (s["way"] == HELD and known and not self._prompt_near(k)))
             ]
             self.spread[side] = rank([self.out[k] for k in self.telling[side]], 90)
             backs = [int(v) for v in extra[side] if v >= 0]
             self.back[side] = (rank(backs, 50), rank(backs, 95))
+
+    def _prompt_near(self, k):
+        """Whether, on a short way, an acknowledgement that was not held back passed within a second (the next 63
+        samples
+        tell).
+        """
+        side, now = self.samples[k]["side"], int(self.samples[k]["t"])
+        if self.floors[side] >= TIMER_STEP_NS:
+            return False  # The way is longer than the step of a host's timer.
+
+        def prompt(rows):
+            return [
+                int(s["t"])
+                for s in rows
+                if s["side"] == side and s["bare"] in (1, 2) and s["rtt"] >= 0 and s["way"] < HELD
+            ]
+
+        before, after = prompt(self.samples[:k]), prompt(self.samples[k + 1 : k + 64])
+        return any(now - t < 10**9 for t in before[-1:]) or any(t - now <= 10**9 for t in after[:1])
 
     def _over(self, s):
         floor = self.floors[s["side"]]

@@ -33,5 +33,7 @@ def random_hops(rng, hosts=5, count=60, span_ms=400):
     sent = np.sort(rng.uniform(0, span_ms, count))
     lasting = rng.exponential(60, count)
     spent = lasting * rng.uniform(0, 1, count)
-    rows = zip(client, server, sent, sent + lasting, spent, rng.integers(0, 20, count), rng.integers(0, 3, count), strict=True)
+    rows = zip(
+        client, server, sent, sent + lasting, spent, rng.integers(0, 20, count), rng.integers(0, 3, count), strict=True
+    )
     return hops_of([tuple(row) for row in rows], rng.integers(0, 4, count))

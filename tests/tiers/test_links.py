@@ -1,4 +1,4 @@
-"""Which request a call lies behind, where something tells: an identifier, a value, the pause, a connection left free."""
+"""Which request a call lies behind, where something tells: identifiers, values, pauses, a connection left free."""
 
 from dataclasses import replace
 
@@ -9,12 +9,12 @@ from yaffle.tiers.linking import link
 
 
 def owners(hops, least=0.5):
-    """The request behind which each call most likely lies, with its certainty; calls that belong to nobody are missing."""
+    """The request behind which each call most likely lies, with its certainty; calls that belong to nobody are
+    missing.
+    """
     links = link(hops)
     found = {}
-    for call, front, certainty in zip(
-        links.call.tolist(), links.front.tolist(), links.certainty.tolist(), strict=True
-    ):
+    for call, front, certainty in zip(links.call.tolist(), links.front.tolist(), links.certainty.tolist(), strict=True):
         if certainty >= least:
             found[call] = front
     return found
@@ -86,7 +86,7 @@ def test_who_waited_longest_gets_the_connection_that_was_left_free():
         free[which] = sent + lasting
         calls.append((WEB, DATABASE, sent, sent + lasting, lasting, 1000 + which, 2))
         rows.append((USER, WEB, begin, sent + lasting + 1.0, sent + lasting + 1.0 - begin, k, 1))
-    for k, call in enumerate(calls):
+    for k in range(len(calls)):
         truth[len(rows) + k] = k
     found = owners(hops_of(rows + calls))
     right = sum(truth[call] == front for call, front in found.items())

@@ -1,6 +1,7 @@
 """Splits of servers' times: they add up, whatever lies behind; the plain way gives the same; links make trees."""
 
 from collections import Counter
+from itertools import pairwise
 
 import numpy as np
 from hypothesis import given, settings
@@ -25,7 +26,7 @@ def plain_split(tree, root):
          for v in getattr(tree, name)}
     )  # fmt: skip
     found = Counter()
-    for low, high in zip(borders, borders[1:], strict=False):
+    for low, high in pairwise(borders):
         if low < tree.received_ns[root] or high > tree.answered_ns[root]:
             continue
         x, kind = root, OWN

@@ -69,7 +69,9 @@ def message(kind, body):
 
 
 def bind(name, values, formats=(1,)):
-    told = b"".join(len(v).to_bytes(4, "big", signed=True) + v if v is not None else b"\xff\xff\xff\xff" for v in values)
+    told = b"".join(
+        len(v).to_bytes(4, "big", signed=True) + v if v is not None else b"\xff\xff\xff\xff" for v in values
+    )
     head = b"\0" + name + b"\0" + len(formats).to_bytes(2, "big") + b"".join(f.to_bytes(2, "big") for f in formats)
     return message(b"B", head + len(values).to_bytes(2, "big") + told + b"\0\0")
 

@@ -66,7 +66,9 @@ def score(analysis, truth):
         follow(number, front["calls"])
         x = told["exchanges"][number]
         parts = x.get("server_split", [{"at": front["server"], "ms": x["server_ms"]}])
-        _compare(result, Counter({p["at"]: p["ms"] for p in parts}), Counter({p["at"]: p["ms"] for p in front["split"]}))
+        _compare(
+            result, Counter({p["at"]: p["ms"] for p in parts}), Counter({p["at"]: p["ms"] for p in front["split"]})
+        )
     result.true = len(links)
     for number, x in enumerate(told["exchanges"]):
         for one in x.get("behind", ()):

@@ -154,7 +154,7 @@ def _round_trips(samples, floors, values, out):  # type: ignore[no-untyped-def]
         for i in range(count):
             if samples[i].side == side and samples[i].rtt >= 0 and samples[i].way < HELD:
                 # One that may have been held back says nothing alone, where it took as long as hosts hold them back.
-                measured |= samples[i].bare == BARE or (samples[i].bare == FEW_BARE and samples[i].rtt < HOLD_NS)
+                measured |= samples[i].bare == BARE or (samples[i].bare >= FEW_BARE and samples[i].rtt < HOLD_NS)
                 values[k] = samples[i].rtt
                 least, most = min(least, values[k]), max(most, values[k])
                 k += 1

@@ -8,7 +8,7 @@ way are cut at every packet; each gap is charged by what ended it.
 
 import numpy as np
 
-from yaffle.capture.packets import ACK
+from yaffle.capture.packets import ACK, FIN
 from yaffle.kernels import leaf
 from yaffle.ledger import causes
 from yaffle.ledger.bounds import NETWORK_OR_SERVER, NETWORK_TOO_LONG, NETWORK_TOO_SHORT, SERVER_OR_NETWORK
@@ -242,7 +242,8 @@ def _charge_last_trip(g, answer, last_i, response_end, last, ways, floor_client,
         seen = max(np.int64(0), g[seen_i].t - late - last)
         most = min(most, seen)
         # An acknowledgement that waited for a timer or for data tells nothing of the way.
-        final = min(trip, seen) if g[seen_i].n > 0 or _was_held(ways.samples, g, seen_i, seen - most) else seen
+        asked = g[seen_i].n > 0 or g[seen_i].flags & FIN != 0
+        final = min(trip, seen) if asked or _was_held(ways.samples, g, seen_i, seen - most) else seen
     if most < UNKNOWN:
         doubt[NETWORK_TOO_SHORT] += max(np.int64(0), most - final)
     doubt[NETWORK_TOO_LONG] += max(np.int64(0), final - least)

@@ -10,15 +10,17 @@ from yaffle.ledger.path_states import PathStates, away_at
 from yaffle.ledger.selection import select
 from yaffle.transport.host_clock import lasting_delay
 from yaffle.transport.kinds import DATA
-from yaffle.transport.round_trips import HELD, OPENING, most_out
+from yaffle.transport.round_trips import BARE, FEW_BARE, HELD, OPENING, most_out
 
 UNKNOWN = np.int64(1) << 60
 LEAST_TIMER_NS = 200_000_000  # Least retransmission timer of common stacks above the round trip.
 NEAR_NS = 1_000_000_000  # How far around a moment its round trip is looked for.
+UNASKED = (BARE, FEW_BARE)  # acknowledgements for which no program was waited for
 FEW = 3  # Fewer do not show how much the way varies.
 _SURVEYED = 4096
 _LOOKED_AHEAD = 64
 _FIRST = np.int64(0)
+TIMER_STEP_NS = 4_000_000  # of common hosts' timers: those of a held acknowledgement are no finer.
 BLUR_NS = 1_000_000  # Resolution of common timestamp clocks (RFC 7323 section 5.4: 1 ms to 1 s).
 
 
@@ -118,7 +120,7 @@ def _prompt_soon(samples, k, side):  # type: ignore[no-untyped-def]
     for n in range(k + 1, min(samples.size, k + _LOOKED_AHEAD)):
         if samples[n].t - samples[k].t > NEAR_NS:
             break
-        if samples[n].side == side and samples[n].bare and samples[n].rtt >= 0 and samples[n].way < HELD:
+        if samples[n].side == side and samples[n].bare in UNASKED and samples[n].rtt >= 0 and samples[n].way < HELD:
             return True
     return False
 
@@ -141,7 +143,8 @@ def survey_ways(samples, side, extra, state, telling, values):  # type: ignore[n
 
     Hosts hold acknowledgements back for one time again and again, so that the least of what they took beside the way
     tells the rest, to within the step of a host's timer. A sample tells the way where no program was waited for, and
-    what its host held it back for is known; one that was held back, only where none around it was not. Quantiles are by
+    what its host held it back for is known; one that was held back on a way that is shorter than that step, only where
+    none around it was not. Quantiles are by
     nearest rank, of at most some thousand samples evenly spread over the connection. extra,
     state, telling: of that side; values: room.
     """
@@ -150,7 +153,7 @@ def survey_ways(samples, side, extra, state, telling, values):  # type: ignore[n
         if samples[k].side == side:
             soonest = min(soonest, samples[k].rtt)
             samples[k].out = samples[k].rtt - state[LEAST] - max(np.int64(0), extra[samples[k].i])
-            if samples[k].way == HELD:
+            if samples[k].way == HELD and samples[k].bare in UNASKED:
                 values[times] = max(np.int64(0), samples[k].out)
                 times += 1
     held = _held_for(values, times)
@@ -161,10 +164,12 @@ def survey_ways(samples, side, extra, state, telling, values):  # type: ignore[n
             if way == HELD and held < UNKNOWN:
                 samples[k].out -= held
             samples[k].out = max(np.int64(0), samples[k].out)
-            if samples[k].bare and samples[k].rtt >= 0 and way <= HELD:
+            if samples[k].bare in UNASKED and samples[k].rtt >= 0 and way <= HELD:
                 if way < HELD:
                     latest = samples[k].t
-                elif held >= UNKNOWN or samples[k].t - latest < NEAR_NS or _prompt_soon(samples, k, side):
+                elif held >= UNKNOWN or (
+                    state[LEAST] < TIMER_STEP_NS and (samples[k].t - latest < NEAR_NS or _prompt_soon(samples, k, side))
+                ):
                     continue
                 telling[count] = k
                 count += 1

@@ -15,7 +15,17 @@ from yaffle.capture.packets import ACK, FIN, RST, SYN
 from yaffle.kernels import helper, kernel
 from yaffle.transport import kinds
 from yaffle.transport.kinds import repeats as is_repeat
-from yaffle.transport.round_trips import ACKNOWLEDGED, BARE, ECHOED, FEW_BARE, HELD, OPENING, SACKED, WITH_DATA
+from yaffle.transport.round_trips import (
+    ACKNOWLEDGED,
+    BARE,
+    ECHOED,
+    FEW_BARE,
+    HELD,
+    OPENING,
+    SACKED,
+    WITH_CLOSE,
+    WITH_DATA,
+)
 from yaffle.transport.segments import (
     BASE_CLIENT,
     CUMULATIVE,
@@ -540,16 +550,16 @@ def _classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_ro
                         # A bare acknowledgement of less than two full segments, much later than need be: its host held
                         # it back (RFC 1122
                         # section 4.2.3.2 allows it for no more).
-                        # One that closes waited for the program to close.
-                        unasked = size == 0 and g[i].flags & FIN == 0
-                        lone = unasked and a - confirmed < 2 * full and _HELD_SUSPECT_NS < over < _HELD_MOST_NS
-                        bare = (FEW_BARE if a - confirmed < 2 * full else BARE) if unasked else WITH_DATA
+                        bare = (FEW_BARE if a - confirmed < 2 * full else BARE) if size == 0 else WITH_DATA
+                        if size == 0 and g[i].flags & FIN:
+                            bare = WITH_CLOSE
+                        lone = size == 0 and a - confirmed < 2 * full and _HELD_SUSPECT_NS < over < _HELD_MOST_NS
                         # Two that arrive together are acknowledged at once: no timer runs for either.
                         with_next = head[o] < tail[o] and g[pending[o, head[o]]].t - g[newest].t < _TOGETHER_NS
                         if with_next or (
                             t - prompt_ack[o] < _HELD_SUSPECT_NS and g[newest].t - prompt_sent[o] < _TOGETHER_NS
                         ):
-                            lone, bare = False, min(bare, BARE)
+                            lone, bare = False, bare if bare == WITH_CLOSE else min(bare, BARE)
                         c = _sample(samples, c, t, trip, o ^ 1, HELD if lone else ACKNOWLEDGED, i, bare)
                         floor[o ^ 1] = min(floor[o ^ 1], trip)
                         if not lone:

@@ -11,13 +11,11 @@ from yaffle.transport.host_clock import lasting_delay
 
 # One row a sample. t: when the acknowledgement passed; side: 0 to the client and back, 1 to the server and back; way:
 # one of
-# those below; i: the segment that acknowledged; bare: 1 where that carried no payload, so that
-# no program was waited for, 2 where its host may have held it back besides, as it acknowledged less than two full
-# segments;
+# those below; i: the segment that acknowledged; bare: what that carried;
 # out: what the way out took above its least, once the ledger knows it.
-WITH_DATA, BARE, FEW_BARE = range(
-    3
-)  # Of an acknowledgement: it carried payload; none; none, and less than two full segments were acknowledged.
+# Of an acknowledgement: it carried payload; none; none, and less than two full segments were acknowledged; none, but it
+# closed, for which a program may have been waited for.
+WITH_DATA, BARE, FEW_BARE, WITH_CLOSE = range(4)
 SAMPLE = np.dtype([(name, np.int64) for name in ("t", "rtt", "side", "way", "i", "bare", "out")])
 
 # How a sample was taken; from HELD on no measure of the way. HELD: by a host that held its acknowledgement back;
