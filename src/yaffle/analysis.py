@@ -34,6 +34,7 @@ from yaffle.path.points_path import PointsPath, find_path, set_clocks_right
 from yaffle.path.translations import PairedEnds, without
 from yaffle.records.flow_table import PACKETS, Exporter, FlowRecords
 from yaffle.tiers.behind import Behind, find_behind, nothing_behind
+from yaffle.tiers.linking import Watch
 from yaffle.transport.clock_steps import undo_clock_steps
 from yaffle.transport.datagrams import Datagrams, datagrams
 
@@ -148,6 +149,22 @@ class Analysis:
         return said
 
 
+class _LookingBehind(Watch):
+    """Tells how far the links between servers are."""
+
+    def __init__(self, progress: Progress) -> None:
+        self._progress, self._work, self._done = progress, 1, 0
+
+    def begin(self, work: int) -> None:
+        self._work = max(1, work)
+        ready_for(work, self._progress)
+
+    def went(self, work: int) -> None:
+        self._done += work
+        if not self._progress(0.95 + 0.05 * min(1.0, self._done / self._work), "looking behind the servers"):
+            raise Cancelled
+
+
 def _kinds(paths: Sequence[Path | str]) -> tuple[list[Path], list[Path], list[Path]]:
     """Captures, tables of counters, histories."""
     every = [Path(path) for path in paths]
@@ -221,17 +238,15 @@ def analyse(paths: Sequence[Path | str], progress: Progress = go_on) -> Analysis
         _take_table(path, flows, capture)
     history = _take_history(histories, capture)
     step(0.7, "accounting for every wait")
-    account = account_all(capture, arranged, messages, lambda share, words: progress(0.7 + 0.3 * share, words))
+    account = account_all(capture, arranged, messages, lambda share, words: progress(0.7 + 0.25 * share, words))
     widen_by_resolution(capture, account)
     note_sources(capture, account)
     charge_names(account, lookups, capture.conversations)
     speaker = speaking_views(
         account, capture.conversations, journeys(passed.segments, capture.conversations.point.size)
     )
-    step(1.0, "looking behind the servers")
-    behind = find_behind(
-        account, capture.conversations, speaker, messages, payload, lambda work: ready_for(work, progress)
-    )
+    step(0.95, "looking behind the servers")
+    behind = find_behind(account, capture.conversations, speaker, messages, payload, _LookingBehind(progress))
     return Analysis(
         capture,
         account,

@@ -447,10 +447,10 @@ def _observe_pause(host, habits, state, f, p, c, counts):  # type: ignore[no-unt
 
 
 @leaf
-def observe(host, habits, state, chosen, counts):  # type: ignore[no-untyped-def]
-    """Adds what a state shows to the counts: of all requests, and of the chosen calls' likeness."""
+def observe(host, habits, state, fronts, chosen, counts):  # type: ignore[no-untyped-def]
+    """Adds what a state shows to the counts: of the chosen requests, and of the chosen calls' likeness."""
     answer = counts.late.shape[0]
-    for f in range(host.fronts.size):
+    for f in fronts:
         kf, p, n = host.fronts[f].kind, np.int64(-1), state.fronts[f].head
         while n >= 0:
             kp, kc = _kind_before(host, p), host.calls[n].kind

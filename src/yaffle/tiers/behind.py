@@ -1,6 +1,5 @@
 """What lies behind the answers of a capture: links, and where the servers' time went, over all that may be so."""
 
-from collections.abc import Callable
 from dataclasses import dataclass, replace
 from functools import cached_property
 
@@ -12,7 +11,7 @@ from yaffle.capture.payload import Payload
 from yaffle.exchanges.messages import Messages
 from yaffle.ledger.engine import Account
 from yaffle.tiers.hops import Hops, hops
-from yaffle.tiers.linking import SAMPLES, link, no_matter
+from yaffle.tiers.linking import SAMPLES, Watch, link
 from yaffle.tiers.split import split
 
 LEAST_CERTAINTY = 0.5  # of a link that is named
@@ -119,13 +118,14 @@ def find_behind(
     speaker: Array,
     messages: Messages,
     payload: Payload,
-    ready: Callable[[int], None] = no_matter,
+    watch: Watch | None = None,
 ) -> Behind:
-    """Links every call of a server to the request it was made for, and splits the time of servers. `ready`: as in
-    `link`.
+    """Links every call of a server to the request it was made for, and splits the time of servers.
+
+    Raises Cancelled where `watch` says so.
     """
     found = hops(account, flows, speaker, messages, payload)
-    links = link(found, ready)
+    links = link(found, watch)
     if not links.call.size:
         return nothing_behind()
     roots = np.unique(links.front)
