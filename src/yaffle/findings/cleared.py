@@ -41,7 +41,7 @@ def cleared(analysis: Analysis, speaker: Array, findings: list[Finding]) -> list
     owner = account.of_exchange("connection")
     rows = np.flatnonzero(speaker[owner] == owner) if owner.size else np.empty(0, np.int64)
     wait = account.exchange_charges.sum(axis=1)
-    blamed = {f.site for f in findings}
+    blamed = {f.site for f in findings} | {site for f in findings for site in f.grounds.get("sites_between", ())}
     seen, place = np.unique(owner[rows], return_inverse=True)
     client = client_labels(flows, account.flow[seen])
     site = client.named(places.site)

@@ -5,6 +5,7 @@ from dataclasses import replace
 from yaffle.analysis import Analysis
 from yaffle.findings.finding import Finding, find
 from yaffle.findings.full_links import full_lines
+from yaffle.findings.held_up import name_who_held_up
 from yaffle.findings.markings import marking_findings
 from yaffle.findings.services import service_findings
 from yaffle.ledger import causes
@@ -14,7 +15,8 @@ _NAME = causes.CHARGES[causes.NAME][1]
 
 def all_findings(analysis: Analysis) -> list[Finding]:
     """Everything found."""
-    of_waits, of_services = find(analysis, analysis.speaker), service_findings(analysis)
+    of_waits = name_who_held_up(analysis, find(analysis, analysis.speaker))
+    of_services = service_findings(analysis)
     found = full_lines(analysis)
     for service in of_services:
         victims = [f for f in of_waits if _is_told_by(f, service)]

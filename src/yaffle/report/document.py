@@ -14,6 +14,7 @@ from yaffle.exchanges import labels
 from yaffle.exchanges.lookup import LOOKUPS
 from yaffle.findings.cleared import cleared
 from yaffle.findings.finding import Finding
+from yaffle.findings.held_up import behind_in_words
 from yaffle.findings.location import WaitedAt, network_by_segment
 from yaffle.findings.ranking import all_findings
 from yaffle.findings.verdict import path_changed, verdict_columns, verdict_of
@@ -80,6 +81,8 @@ def connections(analysis: Analysis, shown: list[int]) -> list[dict[str, Any]]:
     account, flows = analysis.account, analysis.capture.conversations
     verdicts = verdict_columns(account)
     counts, split = _counts(account), network_by_segment(analysis)
+    fronts = np.zeros(account.flow.size, bool)
+    fronts[account.of_exchange("connection")[analysis.behind.parts.of]] = True
     listed = []
     for c in shown:
         row = int(account.flow[c])
@@ -122,7 +125,7 @@ def connections(analysis: Analysis, shown: list[int]) -> list[dict[str, Any]]:
                     "party": verdict.party,
                     "cause": verdict.cause,
                     "confidence": verdict.confidence,
-                    "sentence": verdict.sentence,
+                    "sentence": verdict.sentence + (behind_in_words(analysis, c) if fronts[c] else ""),
                 },
             }
         )

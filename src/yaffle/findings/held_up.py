@@ -1,0 +1,159 @@
+"""Findings about servers, with what lies behind them: the server that held things up is named, however deep; those in
+front of it that waited for it are told with it, and those in between are cleared.
+"""
+
+from collections import defaultdict
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from yaffle.analysis import Analysis
+from yaffle.arrays import Array
+from yaffle.capture.addresses import end_text, server_address
+from yaffle.findings.finding import Finding
+from yaffle.ledger import causes
+from yaffle.tiers.split import OWN
+from yaffle.units import duration
+
+_MOST = 0.5  # of the servers' time: so much at one place behind, and it is that one's fault
+_TOLD_BY_FRONT = 0.5  # of a finding's time: so much behind exchanges of another one, and that tells it
+
+
+@dataclass(frozen=True)
+class Place:
+    """Where servers' time went: a server, or the network in front of it."""
+
+    address: str
+    port: int
+    kind: int
+
+
+@dataclass(frozen=True)
+class Spent:
+    """Where the server's time of some exchanges went, ns."""
+
+    own_ns: float
+    by_place: dict[Place, float]  # behind it, the most first
+    least_ns: dict[Place, float]
+
+    @property
+    def total_ns(self) -> float:
+        """All of it."""
+        return self.own_ns + sum(self.by_place.values())
+
+
+def spent_by(analysis: Analysis, rows: Array) -> Spent:
+    """Where the servers' time of some exchanges went; all of it is their own where nothing is known behind them."""
+    parts, account, flows = analysis.behind.parts, analysis.account, analysis.capture.conversations
+    owner = account.of_exchange("connection")
+    server_ns = account.exchange_charges[rows][:, causes.party_columns(causes.SERVER)].sum(axis=1)
+    known = np.isin(rows, parts.of)
+    own = float(server_ns[~known].sum())
+    by_place: defaultdict[Place, float] = defaultdict(float)
+    least: defaultdict[Place, float] = defaultdict(float)
+    for k in np.flatnonzero(np.isin(parts.of, rows)).tolist():
+        if parts.at[k] == parts.of[k]:
+            own += float(parts.ns[k])
+            continue
+        row = int(account.flow[owner[parts.at[k]]])
+        place = Place(server_address(flows, row), int(flows.b_port[row]), int(parts.kind[k]))
+        by_place[place] += float(parts.ns[k])
+        least[place] += float(parts.least_ns[k])
+    return Spent(own, dict(sorted(by_place.items(), key=lambda one: -one[1])), least)
+
+
+def _in_front(analysis: Analysis, row: int) -> set[int]:
+    """All exchanges behind whose answers one lies."""
+    found: set[int] = set()
+    while (front := analysis.behind.in_front.get(row)) is not None and front not in found:
+        found.add(front)
+        row = front
+    return found
+
+
+def _is_told_by_others(analysis: Analysis, finding: Finding, fronts: set[int]) -> bool:
+    """Whether most of a finding's time lies behind exchanges of findings in front of it."""
+    wait = analysis.account.exchange_charges[finding.exchanges].sum(axis=1)
+    behind = [not fronts.isdisjoint(_in_front(analysis, row)) for row in finding.exchanges]
+    return bool(wait[behind].sum() >= _TOLD_BY_FRONT * wait.sum())
+
+
+def name_who_held_up(analysis: Analysis, of_waits: list[Finding]) -> list[Finding]:
+    """The findings, with those about servers told by who held them up."""
+    if not analysis.behind.call.size:
+        return of_waits
+    about = [f for f in of_waits if f.party == causes.SERVER and f.exchanges]
+    rows = {row for f in about for row in f.exchanges}
+    told = [f for f in about if _is_told_by_others(analysis, f, rows - set(f.exchanges))]
+    between = sorted({f.site for f in told})
+    return [_with_what_is_behind(analysis, f, between) if f in about else f for f in of_waits if f not in told]
+
+
+def _with_what_is_behind(analysis: Analysis, finding: Finding, between: list[str]) -> Finding:
+    """A finding about a server, with where its time went; about another one where that held it up. between: sites whose
+    own findings are told by it.
+    """
+    spent = spent_by(analysis, np.array(finding.exchanges))
+    if not spent.by_place:
+        return finding
+    worst, ns = next(iter(spent.by_place.items()))
+    grounds = {
+        **finding.grounds,
+        "own_ms": spent.own_ns / 1e6,
+        "sites_between": between,
+        "behind": [
+            {"server": end_text(p.address, p.port), "network": p.kind != OWN, "ms": part / 1e6}
+            for p, part in list(spent.by_place.items())[:8]
+        ],
+    }
+    if ns < _MOST * spent.total_ns:
+        return replace(finding, grounds=grounds)
+    front = finding.subject.removesuffix(f" for {finding.site}")
+    name = f"{analysis.places.application(worst.address, worst.port)} ({end_text(worst.address, worst.port)})"
+    app = analysis.places.application(worst.address, worst.port)
+    what = name if worst.kind == OWN else f"the network in front of {name}"
+    sentence = (
+        f"{finding.sentence} Behind it, {what} took {duration(ns)} of {duration(spent.total_ns)} in all;"
+        f" {front} itself took {duration(spent.own_ns)}."
+    )
+    sure = spent.least_ns[worst] / ns
+    step = finding.next_step.replace(f"Ask the owners of {front} what it was", f"Ask the owners of {app} what it was")
+    step = step.replace(", or servers behind it.", "; it waited for nobody that was seen.")
+    if worst.kind != OWN:
+        step = f"Look at the path to {app} from the servers in front of it."
+    return replace(
+        finding,
+        subject=f"{app} for {finding.site}",
+        sentence=sentence,
+        next_step=step,
+        confidence=round(min(finding.confidence, 0.5 + 0.5 * sure), 2),
+        grounds={
+            **grounds,
+            "held_up": front,
+            "ruled_out": f"{finding.grounds['ruled_out']} {_cleared(analysis, spent, worst)}",
+        },
+    )
+
+
+def _cleared(analysis: Analysis, spent: Spent, worst: Place) -> str:
+    """Who else was in it, and took little."""
+    others = [
+        f"{analysis.places.application(p.address, p.port)} {duration(ns)}"
+        for p, ns in list(spent.by_place.items())[:4]
+        if p != worst and p.kind == OWN
+    ]
+    return f"Beside it: {', '.join(others)}." if others else ""
+
+
+def behind_in_words(analysis: Analysis, connection: int) -> str:
+    """Where a connection's server's time went, for its verdict; empty where nothing is known behind it."""
+    rows = np.flatnonzero(analysis.account.of_exchange("connection") == connection)
+    spent = spent_by(analysis, rows)
+    if not spent.by_place:
+        return ""
+    place, ns = next(iter(spent.by_place.items()))
+    where = end_text(place.address, place.port)
+    return (
+        f" Behind it: {'' if place.kind == OWN else 'the network to '}{where} {duration(ns)},"
+        f" the server itself {duration(spent.own_ns)}."
+    )
