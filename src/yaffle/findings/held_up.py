@@ -12,10 +12,11 @@ from yaffle.arrays import Array
 from yaffle.capture.addresses import end_text, server_address
 from yaffle.findings.finding import Finding
 from yaffle.ledger import causes
-from yaffle.tiers.split import OWN
+from yaffle.tiers.split import NETWORK, OWN
 from yaffle.units import duration
 
 _MOST = 0.5  # of the servers' time: so much at one place behind, and it is that one's fault
+_TOLD = 0.005  # of the servers' time: less is not told
 _TOLD_BY_FRONT = 0.5  # of a finding's time: so much behind exchanges of another one, and that tells it
 
 
@@ -45,21 +46,25 @@ class Spent:
 def spent_by(analysis: Analysis, rows: Array) -> Spent:
     """Where the servers' time of some exchanges went; all of it is their own where nothing is known behind them."""
     parts, account, flows = analysis.behind.parts, analysis.account, analysis.capture.conversations
-    owner = account.of_exchange("connection")
     server_ns = account.exchange_charges[rows][:, causes.party_columns(causes.SERVER)].sum(axis=1)
-    known = np.isin(rows, parts.of)
-    own = float(server_ns[~known].sum())
+    wanted = np.zeros(account.exchange.shape[0], bool)
+    wanted[rows] = True
+    mine = wanted[parts.of]
+    wanted[parts.of[mine]] = False  # What stays has nothing known behind it.
+    itself = mine & (parts.at == parts.of)
+    own = float(server_ns[wanted[rows]].sum() + parts.ns[itself].sum())
+    beyond = mine & ~itself
+    key = account.of_exchange("connection")[parts.at[beyond]] * 2 + (parts.kind[beyond] == OWN)
     by_place: defaultdict[Place, float] = defaultdict(float)
     least: defaultdict[Place, float] = defaultdict(float)
-    for k in np.flatnonzero(np.isin(parts.of, rows)).tolist():
-        if parts.at[k] == parts.of[k]:
-            own += float(parts.ns[k])
-            continue
-        row = int(account.flow[owner[parts.at[k]]])
-        place = Place(server_address(flows, row), int(flows.b_port[row]), int(parts.kind[k]))
-        by_place[place] += float(parts.ns[k])
-        least[place] += float(parts.least_ns[k])
-    return Spent(own, dict(sorted(by_place.items(), key=lambda one: -one[1])), least)
+    distinct, place_of = np.unique(key, return_inverse=True)
+    sums = [np.bincount(place_of.reshape(-1), column[beyond], distinct.size) for column in (parts.ns, parts.least_ns)]
+    for one, ns, least_ns in zip(distinct.tolist(), *(column.tolist() for column in sums), strict=True):
+        row = int(account.flow[one // 2])
+        place = Place(server_address(flows, row), int(flows.b_port[row]), OWN if one % 2 else NETWORK)
+        by_place[place] += ns
+        least[place] += least_ns
+    return Spent(own, dict(sorted(by_place.items(), key=lambda entry: -entry[1])), least)
 
 
 def _in_front(analysis: Analysis, row: int) -> set[int]:
@@ -133,6 +138,22 @@ def _with_what_is_behind(analysis: Analysis, finding: Finding, between: list[str
             "ruled_out": f"{finding.grounds['ruled_out']} {_cleared(analysis, spent, worst)}",
         },
     )
+
+
+def split_in_words(analysis: Analysis, rows: Array) -> str:
+    """Where the servers' time of some exchanges went, with names, for people; empty where nothing is known behind
+    them.
+    """
+    spent = spent_by(analysis, rows)
+    if not spent.by_place:
+        return ""
+    name = analysis.places.application
+    parts = [
+        f"{'' if p.kind == OWN else 'network to '}{name(p.address, p.port)} {duration(ns)}"
+        for p, ns in spent.by_place.items()
+        if ns >= _TOLD * spent.total_ns
+    ]
+    return f"Of the servers' {duration(spent.total_ns)}: {', '.join([*parts, f'their own {duration(spent.own_ns)}'])}."
 
 
 def _cleared(analysis: Analysis, spent: Spent, worst: Place) -> str:

@@ -12,6 +12,7 @@ from yaffle.kernels import kernel
 from yaffle.ledger import causes
 from yaffle.ledger.bounds import BOUNDED, combined
 from yaffle.ledger.selection import select
+from yaffle.session.behind import behind_words
 from yaffle.session.evidence import Evidence
 from yaffle.session.measures import counted_packets, edges
 from yaffle.session.scene import Scene
@@ -397,6 +398,7 @@ class ApportionPicture:
     all_quantiles_ns: Array
     dearest: Array  # rows of the waits
     asked: list[Asked]
+    behind: str  # where the servers' time went, in words; empty where nothing is known behind them
 
 
 def picture(
@@ -419,5 +421,5 @@ def picture(
     return ApportionPicture(
         edge_ns, over_time(evidence, rows, edge_ns), own, everything - own, hours, hour_counts, shares, quantiles,
         distribution(evidence, scene.filtered)[1],
-        dearest(evidence, rows, columns), by_label(evidence, rows),
+        dearest(evidence, rows, columns), by_label(evidence, rows), behind_words(evidence, rows),
     )  # fmt: skip

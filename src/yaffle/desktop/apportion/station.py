@@ -18,7 +18,8 @@ from yaffle.desktop.shared.ledger_bar import LedgerDelegate, PartyKey
 from yaffle.desktop.shared.panes import Panes
 from yaffle.desktop.shared.station import Station
 from yaffle.ledger import causes
-from yaffle.session.apportion import EXCHANGE, Group, levels_along, picture, summary
+from yaffle.session.apportion import EXCHANGE, ApportionPicture, Group, levels_along, picture, summary
+from yaffle.session.behind import neighbours
 from yaffle.session.expressions import above
 from yaffle.session.investigation import Investigation
 from yaffle.session.scene import Scene
@@ -191,8 +192,13 @@ class Apportion(Station):
         self._of.setText(f"Waits for {' › '.join(group.trail[:3])}")
         self._below.ask(
             lambda progress: picture(scene, rows, BINS, columns, progress),
-            lambda found: self.plots.show_picture(scene.evidence, found),
+            lambda found: self._show_picture(scene, found),
         )
+
+    def _show_picture(self, scene: Scene, found: ApportionPicture) -> None:
+        self.plots.show_picture(scene.evidence, found)
+        if found.behind:
+            self._of.setText(f"{self._of.text()}. {found.behind}")
 
     def _menu(self, place: QPoint) -> None:
         index = self.tree.indexAt(place)
@@ -208,6 +214,9 @@ class Apportion(Station):
             and (asked := self._model.evidence.label(int(group.trail[EXCHANGE])))
         ):
             cells[EXCHANGE] = ("label", asked)
+        if group.level == EXCHANGE and self._model.evidence is not None:
+            for one in neighbours(self._model.evidence, int(group.trail[EXCHANGE])):
+                menu.addAction(one.words, partial(self.exchange_wanted.emit, one.connection, one.first_ns))
         for text, expression in filters_of(cells.get(group.level)):
             menu.addAction(text, partial(self._model.narrow, expression))
         median_ms = group.median_ns / 1e6

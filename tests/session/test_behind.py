@@ -1,0 +1,79 @@
+"""What lies behind waits, in the words of the window; and findings that name who held things up."""
+
+import numpy as np
+import pytest
+
+from tests.tiers.truth import DATA
+from yaffle.analysis import analyse
+from yaffle.case.folder import open_case, save_case
+from yaffle.errors import CaseError
+from yaffle.findings.held_up import spent_by
+from yaffle.findings.ranking import all_findings
+from yaffle.ledger import causes
+from yaffle.report.document import document
+from yaffle.session.behind import behind_words, neighbours
+from yaffle.session.evidence import Evidence
+
+
+@pytest.fixture(scope="module")
+def analysis():
+    return analyse([DATA / "pool-exhausted.pcap.gz"])
+
+
+def test_the_server_that_held_things_up_is_named_and_those_before_it_are_told_with_it(analysis):
+    found = [f for f in all_findings(analysis) if "held_up" in f.grounds]
+    assert found
+    worst = found[0]
+    assert worst.subject.startswith("port 9080 for")  # Its requests wait inside it for a connection to the database.
+    assert worst.grounds["held_up"] == "web"
+    assert "Behind it, port 9080" in worst.sentence
+    assert "web itself took" in worst.sentence
+    told = document(analysis)
+    assert not any(c["subject"].startswith("203.0.113.") for c in told["cleared"])
+    assert any("Behind it" in c["verdict"]["sentence"] for c in told["connections"])
+
+
+def test_what_was_spent_adds_up(analysis):
+    rows = np.arange(analysis.account.exchange.shape[0])
+    spent = spent_by(analysis, rows)
+    server = analysis.account.exchange_charges[:, causes.party_columns(causes.SERVER)].sum()
+    assert spent.total_ns == pytest.approx(float(server), rel=1e-9)
+
+
+def test_an_exchange_leads_to_those_in_front_of_it_and_behind_it(analysis):
+    evidence = Evidence(analysis)
+    front = int(analysis.behind.front[analysis.behind.named][0])
+    row = int(np.flatnonzero(evidence.waits.exchange == front)[0])
+    behind = [one for one in neighbours(evidence, row) if one.words.startswith("Behind it")]
+    assert behind
+    call = next(x for x, owner in analysis.behind.in_front.items() if owner == front)
+    back = neighbours(evidence, int(np.flatnonzero(evidence.waits.exchange == call)[0]))
+    assert back[0].words.startswith("In front of it")
+    assert back[0].first_ns == evidence.waits.first_ns[row]
+    assert "their own" in behind_words(evidence, np.array([row]))
+
+
+def test_a_case_keeps_what_lies_behind(analysis, tmp_path):
+    save_case(tmp_path / "a.yaffle", analysis, {})
+    again, _ = open_case(tmp_path / "a.yaffle")
+    assert np.array_equal(again.behind.call, analysis.behind.call)
+    assert np.array_equal(again.behind.parts.ns, analysis.behind.parts.ns)
+
+
+def test_a_case_of_the_version_before_opens_without_it(analysis, tmp_path):
+    folder = tmp_path / "a.yaffle"
+    save_case(folder, analysis, {})
+    manifest = folder / "manifest.json"
+    manifest.write_text(manifest.read_text().replace('"version": 9', '"version": 8'))
+    again, _ = open_case(folder)
+    assert again.behind.call.size == 0
+    assert all_findings(again)
+
+
+def test_a_case_whose_links_point_outside_is_damaged(analysis, tmp_path):
+    from dataclasses import replace
+
+    wrong = replace(analysis, behind=replace(analysis.behind, call=analysis.behind.call + 10**6))
+    save_case(tmp_path / "a.yaffle", wrong, {})
+    with pytest.raises(CaseError, match="outside"):
+        open_case(tmp_path / "a.yaffle")
