@@ -3,6 +3,7 @@ front of it that waited for it are told with it, and those in between are cleare
 """
 
 from collections import defaultdict
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -140,14 +141,10 @@ def _with_what_is_behind(analysis: Analysis, finding: Finding, between: list[str
     )
 
 
-def split_in_words(analysis: Analysis, rows: Array) -> str:
-    """Where the servers' time of some exchanges went, with names, for people; empty where nothing is known behind
-    them.
-    """
-    spent = spent_by(analysis, rows)
+def split_in_words(spent: Spent, name: Callable[[str, int], str]) -> str:
+    """Where servers' time went, for people; empty where nothing is known behind them. name: of an address and port."""
     if not spent.by_place:
         return ""
-    name = analysis.places.application
     parts = [
         f"{'' if p.kind == OWN else 'network to '}{name(p.address, p.port)} {duration(ns)}"
         for p, ns in spent.by_place.items()

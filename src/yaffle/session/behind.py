@@ -5,7 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from yaffle.arrays import Array
-from yaffle.findings.held_up import split_in_words
+from yaffle.findings.held_up import spent_by, split_in_words
 from yaffle.session.evidence import Evidence
 
 MOST = 8  # exchanges that are offered
@@ -23,7 +23,15 @@ class Neighbour:
 def behind_words(evidence: Evidence, rows: Array) -> str:
     """Where the servers' time of some waits went; empty where nothing is known behind them."""
     exchanges = evidence.waits.exchange[rows]
-    return split_in_words(evidence.analysis, exchanges[exchanges >= 0])
+    spent, places = spent_by(evidence.analysis, exchanges[exchanges >= 0]), evidence.analysis.places
+    if not spent.by_place:
+        return ""
+    asked_for = {
+        (evidence.server[c], int(evidence.port[c])): evidence.application[c] for c in range(evidence.port.size)
+    }
+    return split_in_words(
+        spent, lambda address, port: asked_for.get((address, port)) or places.application(address, port)
+    )
 
 
 def neighbours(evidence: Evidence, row: int) -> list[Neighbour]:
