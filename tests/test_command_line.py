@@ -45,6 +45,7 @@ def test_the_answer_names_the_server_and_the_document_has_its_keys(capture, tmp_
         "answered_between",
         "flow_changes",
         "clocks",
+        "dependencies",
         "exporters",
         "flow_paths",
         "findings",

@@ -123,3 +123,15 @@ def test_of_two_that_fit_the_nearer_one_is_the_host():
 
 def test_a_capture_without_hops_has_no_links():
     assert link(hops_of([])).call.size == 0
+
+
+def test_calls_that_begin_late_and_end_early_are_another_hosts():
+    from yaffle.tiers.one_host import other_addresses
+
+    rows = []
+    for k in range(20):
+        rows.append((USER, WEB + 5, 100 * k, 100 * k + 50, 50, 1, 1))
+        rows.append((7, DATABASE, 100 * k + 1.5, 100 * k + 48.5, 47, 3, 3))  # A server between them was not seen.
+    hops = hops_of(rows)
+    times = (hops.sent_ns, hops.arrived_ns, hops.handed_ns, hops.answered_ns)
+    assert other_addresses(hops.client, hops.server, *times) == {}

@@ -63,7 +63,7 @@ def _uniform(state):  # type: ignore[no-untyped-def]
 
 
 @leaf
-def _place_before(host, state, f, c):  # type: ignore[no-untyped-def]
+def _place_before(state, f, c):  # type: ignore[no-untyped-def]
     """The last call of a request before a call, -1 where there is none."""
     p = state.fronts[f].tail
     while p > c:
@@ -72,7 +72,7 @@ def _place_before(host, state, f, c):  # type: ignore[no-untyped-def]
 
 
 @leaf
-def _insert(host, state, f, p, c):  # type: ignore[no-untyped-def]
+def _insert(state, f, p, c):  # type: ignore[no-untyped-def]
     """Puts a call behind the call `p` of a request."""
     n = state.calls[p].after if p >= 0 else state.fronts[f].head
     state.calls[c].before, state.calls[c].after = p, n
@@ -219,9 +219,9 @@ def _after(host, habits, state, f, p, steps):  # type: ignore[no-untyped-def]
 @leaf
 def _gain(host, habits, state, f, c, k):  # type: ignore[no-untyped-def]
     """How much likelier all is with a call, which has no owner, behind its k-th possible request, log."""
-    p = _place_before(host, state, f, c)
+    p = _place_before(state, f, c)
     without = _after(host, habits, state, f, p, _AHEAD)
-    _insert(host, state, f, p, c)
+    _insert(state, f, p, c)
     state.calls[c].owner = k
     gained = _after(host, habits, state, f, p, _AHEAD + 1)
     _remove(state, f, c)
@@ -272,8 +272,8 @@ def _to_shares(weights, count, coldness):  # type: ignore[no-untyped-def]
 def _give(host, state, c, k):  # type: ignore[no-untyped-def]
     """Puts a call without an owner behind its k-th possible request (a place in owners)."""
     f = host.owners[k].front
-    p = _place_before(host, state, f, c)
-    _insert(host, state, f, p, c)
+    p = _place_before(state, f, c)
+    _insert(state, f, p, c)
     state.calls[c].owner = k
     _refresh(host, state, f, p)
 
@@ -338,7 +338,7 @@ def _tail_from(host, state, f, first, other, calls, places):  # type: ignore[no-
 
 @leaf
 def _score_from(host, habits, state, f, first):  # type: ignore[no-untyped-def]
-    return _after(host, habits, state, f, _place_before(host, state, f, first - 1), _LONGEST_TAIL + _LOOK_BACK)
+    return _after(host, habits, state, f, _place_before(state, f, first - 1), _LONGEST_TAIL + _LOOK_BACK)
 
 
 @leaf

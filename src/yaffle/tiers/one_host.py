@@ -11,6 +11,7 @@ import numpy as np
 from yaffle.arrays import Array
 
 _NEAR_SHARE, _NEAR_NS = 0.05, 300_000  # of a request's duration, and at least: how near a call's ends are to its own
+_OWN_SHARE = 0.01  # More, as a rule, and another server stands between, which was not seen.
 _SHIFTS = 8
 _NEVER_NS = np.int64(1) << 60
 _LEAST_SHARE = 0.6  # of the requests that have such a call
@@ -40,7 +41,8 @@ def _slack_ns(begin: Array, end: Array, sent: Array, arrived: Array) -> float:
     ]
     chance = (sum(shifted) + 0.3) / (2 * _SHIFTS * begin.size + 1)
     told = fits.mean() >= _LEAST_SHARE and fits.mean() > 2 * chance and chance ** fits.sum() < _UNLIKELY
-    return float(np.median(slack[fits])) if told else np.inf
+    found = float(np.median(slack[fits])) if told else np.inf
+    return found if found <= max(_NEAR_NS, _OWN_SHARE * float(np.median(end - begin))) else np.inf
 
 
 def other_addresses(
