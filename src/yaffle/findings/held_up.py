@@ -47,14 +47,13 @@ class Spent:
 def spent_by(analysis: Analysis, rows: Array) -> Spent:
     """Where the servers' time of some exchanges went; all of it is their own where nothing is known behind them."""
     parts, account, flows = analysis.behind.parts, analysis.account, analysis.capture.conversations
+    first, last = (np.searchsorted(parts.of, rows, side) for side in ("left", "right"))
+    count = last - first
     server_ns = account.exchange_charges[rows][:, causes.party_columns(causes.SERVER)].sum(axis=1)
-    wanted = np.zeros(account.exchange.shape[0], bool)
-    wanted[rows] = True
-    mine = wanted[parts.of]
-    wanted[parts.of[mine]] = False  # What stays has nothing known behind it.
-    itself = mine & (parts.at == parts.of)
-    own = float(server_ns[wanted[rows]].sum() + parts.ns[itself].sum())
-    beyond = mine & ~itself
+    mine = np.repeat(first - np.cumsum(count) + count, count) + np.arange(int(count.sum()))
+    itself = parts.at[mine] == parts.of[mine]
+    own = float(server_ns[count == 0].sum() + parts.ns[mine[itself]].sum())  # All of it where nothing is known behind.
+    beyond = mine[~itself]
     key = account.of_exchange("connection")[parts.at[beyond]] * 2 + (parts.kind[beyond] == OWN)
     by_place: defaultdict[Place, float] = defaultdict(float)
     least: defaultdict[Place, float] = defaultdict(float)
@@ -77,28 +76,48 @@ def _in_front(analysis: Analysis, row: int) -> set[int]:
     return found
 
 
-def _is_told_by_others(analysis: Analysis, finding: Finding, fronts: set[int]) -> bool:
-    """Whether most of a finding's time lies behind exchanges of findings in front of it."""
+def _is_told_by(analysis: Analysis, finding: Finding, fronts: set[int]) -> bool:
+    """Whether most of a finding's time lies behind some exchanges that are not its own."""
+    fronts = fronts - set(finding.exchanges)
     wait = analysis.account.exchange_charges[finding.exchanges].sum(axis=1)
     behind = [not fronts.isdisjoint(_in_front(analysis, row)) for row in finding.exchanges]
     return bool(wait[behind].sum() >= _TOLD_BY_FRONT * wait.sum())
 
 
+def _about(finding: Finding) -> str:
+    """The server that a finding is about."""
+    return finding.subject.removesuffix(f" for {finding.site}")
+
+
 def name_who_held_up(analysis: Analysis, of_waits: list[Finding]) -> list[Finding]:
-    """The findings, with those about servers told by who held them up."""
+    """The findings, with those about servers told by who held them up. One is left out where another that stays names
+    the same server, and most of what it tells lies behind that one's exchanges.
+    """
     if not analysis.behind.call.size:
         return of_waits
-    about = [f for f in of_waits if f.party == causes.SERVER and f.exchanges]
-    rows = {row for f in about for row in f.exchanges}
-    told = [f for f in about if _is_told_by_others(analysis, f, rows - set(f.exchanges))]
+    found = [_with_what_is_behind(analysis, f) if f.party == causes.SERVER and f.exchanges else f for f in of_waits]
+    naming = [f for f in found if "held_up" in f.grounds]
+    told: list[Finding] = []
+    for finding in found:
+        if finding.party == causes.SERVER and finding.exchanges:
+            fronts = {
+                row
+                for other in naming
+                if other is not finding and other not in told and _about(other) == _about(finding)
+                for row in other.exchanges
+            }
+            if _is_told_by(analysis, finding, fronts):
+                told.append(finding)
     between = sorted({f.site for f in told})
-    return [_with_what_is_behind(analysis, f, between) if f in about else f for f in of_waits if f not in told]
+    return [
+        replace(f, grounds={**f.grounds, "sites_between": between}) if "held_up" in f.grounds else f
+        for f in found
+        if f not in told
+    ]
 
 
-def _with_what_is_behind(analysis: Analysis, finding: Finding, between: list[str]) -> Finding:
-    """A finding about a server, with where its time went; about another one where that held it up. between: sites whose
-    own findings are told by it.
-    """
+def _with_what_is_behind(analysis: Analysis, finding: Finding) -> Finding:
+    """A finding about a server, with where its time went; about another one where that held it up."""
     spent = spent_by(analysis, np.array(finding.exchanges))
     if not spent.by_place:
         return finding
@@ -106,15 +125,14 @@ def _with_what_is_behind(analysis: Analysis, finding: Finding, between: list[str
     grounds = {
         **finding.grounds,
         "own_ms": spent.own_ns / 1e6,
-        "sites_between": between,
         "behind": [
             {"server": end_text(p.address, p.port), "network": p.kind != OWN, "ms": part / 1e6}
             for p, part in list(spent.by_place.items())[:8]
         ],
     }
-    if ns < _MOST * spent.total_ns:
+    if ns < _MOST * spent.total_ns or finding.cause == "window":  # How a server reads is its own affair.
         return replace(finding, grounds=grounds)
-    front = finding.subject.removesuffix(f" for {finding.site}")
+    front = _about(finding)
     name = f"{analysis.places.application(worst.address, worst.port)} ({end_text(worst.address, worst.port)})"
     app = analysis.places.application(worst.address, worst.port)
     what = name if worst.kind == OWN else f"the network in front of {name}"
@@ -165,8 +183,8 @@ def _cleared(analysis: Analysis, spent: Spent, worst: Place) -> str:
 
 def behind_in_words(analysis: Analysis, connection: int) -> str:
     """Where a connection's server's time went, for its verdict; empty where nothing is known behind it."""
-    rows = np.flatnonzero(analysis.account.of_exchange("connection") == connection)
-    spent = spent_by(analysis, rows)
+    owner = analysis.account.of_exchange("connection")
+    spent = spent_by(analysis, np.arange(*np.searchsorted(owner, [connection, connection + 1])))
     if not spent.by_place:
         return ""
     place, ns = next(iter(spent.by_place.items()))
