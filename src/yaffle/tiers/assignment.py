@@ -1,9 +1,9 @@
 """Which request each call lies behind: all calls of a host weighed together, by Gibbs sampling.
 
 A state gives every call a request that was under way, or none. A sweep takes the calls one by one and gives each an
-owner
-anew, by how likely the whole is with it; a step in between exchanges what follows in two requests, because no single
-call leads from one good state to the next. What many states agree on is certain; how often they agree is the certainty.
+owner anew, by how likely the whole is with it; a step in between exchanges what follows in two requests, because no
+single call leads from one good state to the next. What many states agree on is certain; how often they agree is
+the certainty.
 """
 
 from typing import NamedTuple
@@ -26,8 +26,7 @@ NOBODY = -1
 
 
 # A call: its place in HostCalls.owners or NOBODY; the calls before and after it of the same request, -1 without; the
-# end
-# of what its request waited for last before it.
+# end of what its request waited for last before it.
 OWNED = np.dtype([(name, np.int64) for name in ("owner", "before", "after", "since_ns")])
 OWNING = np.dtype([(name, np.int64) for name in ("head", "tail")])  # a request: its first and last call, -1 without
 

@@ -2,9 +2,8 @@
 their values agree. Learnt from the calls as they are thought to belong, and used to weigh where they belong.
 
 The model: while a request of kind F is under way its host makes calls; the next one is of kind C after one of kind P
-with
-probability follows[F, P, C], a time after what it waited for last that is distributed as gap[F, P, C] (nesting and its
-delays as in Aguilera et al., "Performance debugging for distributed systems of black boxes", 2003; here with a
+with probability follows[F, P, C], a time after what it waited for last that is distributed as gap[F, P, C] (nesting and
+its delays as in Aguilera et al., "Performance debugging for distributed systems of black boxes", 2003; here with a
 distribution for each step and all requests at once). What belongs to no request comes at a steady rate by kind.
 """
 

@@ -16,10 +16,8 @@ TOKEN_BIT = 9  # in `likeness`: an identifier that both carry; the bits below ar
 # A request: its hop; its kind, from 0; when its first and its last byte were there, when the answer began and ended.
 FRONT = np.dtype([(n, np.int64) for n in ("hop", "kind", "handed_ns", "received_ns", "answered_ns", "done_ns")])
 # A call: its hop; its kind, from 0; when it was sent, its answer began and ended; its connection and the service it
-# went to;
-# when the call before it on its connection ended, long ago where there is none; the calls before and after it to the
-# same
-# service, -1 without; its possible owners: owners[owners:owners_end].
+# went to; when the call before it on its connection ended, long ago where there is none; the calls before and after
+# it to the same service, -1 without; its possible owners: owners[owners:owners_end].
 CALL = np.dtype(
     [
         (name, np.int64)
@@ -33,8 +31,7 @@ CALL = np.dtype(
 # values.
 OWNER = np.dtype([("front", np.int64), ("likeness", np.int64), ("pair", np.int64)])
 # A pair of first values with the kinds of what they were asked with: number of the request's part, of the call's part,
-# of
-# the kinds: that of the request times the number of those of calls, and that of the call.
+# of the kinds: that of the request times the number of those of calls, and that of the call.
 PAIR = np.dtype([("front", np.int64), ("call", np.int64), ("kinds", np.int64)])
 
 
