@@ -10,13 +10,13 @@ import pytest
 from tests.ledger.test_simulated import MS, simulate
 from yaffle.analysis import analyse
 from yaffle.capture.record_count import holds_at_most
+from yaffle.compiler import compile_first
 from yaffle.demo.morning import Request
 from yaffle.engine_start import make_ready, switch_when_compiled
 from yaffle.errors import Cancelled, YaffleError
 from yaffle.kernel_cache import COMPLETE, SHIPPED, cache_folder, compiled, key
 from yaffle.plain_kernels import run_plainly, running_plainly
 from yaffle.report.document import document
-from yaffle.warm_up import compile_first
 
 
 def test_the_cache_follows_the_sources_and_the_place_it_is_told(monkeypatch, tmp_path):

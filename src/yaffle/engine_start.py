@@ -1,15 +1,13 @@
 """Gets the engine ready for some files: compiled where it is, plain for small captures while it is not."""
 
-import subprocess
-import sys
 from collections.abc import Sequence
 from pathlib import Path
 
 from yaffle.capture.reader import Progress
 from yaffle.capture.record_count import holds_at_most
+from yaffle.compiler import compile_first, compile_in_background
 from yaffle.kernel_cache import compiled
 from yaffle.plain_kernels import run_plainly, running_plainly
-from yaffle.warm_up import BACKGROUND, compile_first
 
 MOST_PLAIN_STEPS = 12_000  # possible owners weighed in plain Python (yaffle.tiers): some 3 s
 MOST_PLAIN = 15_000  # Packets that are analyzed in plain Python: some 7 s, while compiling takes longer.
@@ -37,17 +35,6 @@ def ready_for(work: int, progress: Progress) -> None:
     if running_plainly() and work > MOST_PLAIN_STEPS:
         compile_first(progress)
         run_plainly(False)
-
-
-def compile_in_background() -> None:
-    """A child of low priority that outlives this process; a second one waits for the first and finds all done."""
-    subprocess.Popen(
-        [sys.executable, "-m", "yaffle.warm_up", BACKGROUND],
-        stdin=subprocess.DEVNULL,
-        stdout=subprocess.DEVNULL,
-        stderr=subprocess.DEVNULL,
-        start_new_session=True,
-    )
 
 
 def switch_when_compiled() -> bool:

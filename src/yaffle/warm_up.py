@@ -8,7 +8,6 @@ import os
 import subprocess
 import sys
 import tempfile
-import time
 from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
@@ -17,8 +16,8 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from yaffle.capture.reader import Progress
-from yaffle.errors import Cancelled, YaffleError
+from yaffle.compiler import BACKGROUND
+from yaffle.errors import YaffleError
 from yaffle.kernel_cache import COMPLETE, cache_folder, compiled
 
 if TYPE_CHECKING:
@@ -216,34 +215,11 @@ def load_kernels() -> None:
         _read()
 
 
-BACKGROUND = "background"
 _PARTS: dict[str, tuple[Callable[[], None], ...]] = {
     "one": (_read, _charge),
     "two": (_classify, _match, _listen),
     "three": (_look_behind,),
 }
-
-
-def compile_first(progress: Progress) -> None:
-    """Has a child compile what is not compiled yet, and waits for it. Raises Cancelled, or YaffleError if it fails."""
-    if compiled():
-        return
-    began = time.monotonic()
-    child = subprocess.Popen(
-        [sys.executable, "-m", "yaffle.warm_up"], stdout=subprocess.DEVNULL, stderr=subprocess.PIPE
-    )
-    while True:
-        try:
-            _, said = child.communicate(timeout=0.1)
-            break
-        except subprocess.TimeoutExpired:
-            spent = time.monotonic() - began
-            if not progress(0.0, f"compiling the engine, once for this version: {spent:.0f} s so far"):
-                child.kill()
-                child.communicate()
-                raise Cancelled from None
-    if child.returncode:
-        raise YaffleError(f"the engine cannot be compiled: {said.decode(errors='replace').strip()[-300:]}")
 
 
 def compile_once() -> None:
