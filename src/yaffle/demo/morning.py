@@ -1,6 +1,7 @@
 """A Tuesday morning at Harbourline Ferries, 06:25 to 06:55: boarding desks are slow before the 06:40 sailing.
 
-Northpoint: its tickets in the database are held by a lock (server). Isle of Wren: the microwave link loses packets in
+Northpoint: its tickets in the database are held by a lock (server), and the ticket desk's web server waits for it, too;
+the timetable, which asks the same database, does not. Isle of Wren: the microwave link loses packets in
 the rain (network). Saltmarsh: the handheld scanners read too slowly (client). For three minutes the terminals' name
 server answers late, and their timetable pages with it. Quay House: all is well. Everything else is ordinary traffic.
 Saltmarsh's router forgets how announcements are marked. Three points capture: the data centre at Quay House, Saltmarsh,
@@ -12,6 +13,7 @@ import random
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
+from functools import partial
 from pathlib import Path
 from struct import Struct
 from typing import Any, NamedTuple
@@ -21,7 +23,8 @@ from yaffle.demo import payloads
 from yaffle.demo.flow_meter import EVERY_NS, Door, Meter
 from yaffle.demo.network import MS, Hop, Link, Packet, S, Tap, World
 from yaffle.demo.packet_bytes import tcp_frame, udp_frame
-from yaffle.demo.tcp_model import Endpoint, Host, Recv, Script, Segment, Send, Sleep, pair
+from yaffle.demo.pool import Call, Pool
+from yaffle.demo.tcp_model import Endpoint, Host, Recv, Script, Segment, Send, Sleep, Until, pair
 
 START_NS = int(datetime(2026, 3, 10, 6, 25, tzinfo=UTC).timestamp()) * S
 LENGTH_NS = 30 * 60 * S
@@ -33,6 +36,8 @@ DOMAIN = "harbourline.example"
 COLLECTOR, EXPORT_PORT = "203.0.113.60", 4739
 ROUTERS = {"quay-house": "203.0.113.244", "saltmarsh": "203.0.113.242", "isle-of-wren": "203.0.113.243"}
 _WHOLE = 2048  # Export datagrams are kept whole.
+
+POOLS = {"ticket-desk": 6, "timetable": 3}  # web servers that ask the ticket database, and over how many connections
 
 SERVERS = {
     "ticket-database": ("203.0.113.21", 5432),
@@ -66,6 +71,7 @@ class Request(NamedTuple):
     tells: bytes = b""
     then: Callable[[], None] | None = None  # what the client does besides once it has the answer
     counts: bool = True  # whether somebody waits for it: a sign-on or a handshake belongs to the connection
+    calls: tuple[Call, ...] = ()  # what the server asks of the one behind it meanwhile, one after another
 
 
 @dataclass
@@ -93,11 +99,15 @@ def client_script(requests: list[Request], log: list[tuple[int, int]], world: Wo
         yield Sleep(request.pause_ns)
 
 
-def server_script(requests: list[Request]) -> Script:
-    """Reads a request, thinks, answers."""
+def server_script(requests: list[Request], behind: Pool | None = None) -> Script:
+    """Reads a request, thinks, asks what it has to ask, thinks, answers."""
     for request in requests:
         yield Recv(request.request)
-        yield Sleep(request.think_ns)
+        for call in request.calls:
+            yield Sleep(request.think_ns // (len(request.calls) + 1))
+            assert behind is not None
+            yield Until(partial(behind.ask, call))
+        yield Sleep(request.think_ns // (len(request.calls) + 1))
         yield Send(request.response, request.tells)
     yield Recv(1 << 40)
 
@@ -107,6 +117,14 @@ _STATEMENTS = (
     "select fare from route where id = {}",
     "update ticket set boarded = 1 where id = {}", "select count(*) from ticket where desk = {}",
 )  # fmt: skip
+
+
+_HELD = "update berth set held = 1 where sailing = 640"
+
+
+def _call(text: str, think_ns: int, octets: int) -> Call:
+    asks, tells = payloads.statement(text), payloads.rows(octets) if octets else payloads.done()
+    return Call(len(asks), think_ns, octets or len(tells), asks, tells)
 
 
 def _sign_on(user: str) -> Request:
@@ -144,6 +162,7 @@ class Morning:
     def __init__(self, seed: int, scale: float) -> None:
         self.world = World(seed)
         self.random = random.Random(seed + 1)
+        self.inner = random.Random(seed + 2)  # what servers ask servers
         self.scale = scale
         world = self.world
         self.centre = Tap(world, "quay-house-data-centre")
@@ -202,7 +221,18 @@ class Morning:
         }
         self.servers = {name: Host(world, address) for name, (address, _port) in SERVERS.items()}
         self.waits: list[dict[str, Any]] = []
+        self.behind = {name: self._pool(name, number) for name, number in POOLS.items()}
         self._people()
+
+    def _pool(self, name: str, number: int) -> Pool:
+        """Connections of a web server to the ticket database, through the data centre."""
+        world = self.world
+        up: list[Hop] = [Link(world, 40_000, 10_000_000_000), self.centre, Link(world, 40_000, 10_000_000_000)]
+        down: list[Hop] = [Link(world, 40_000, 10_000_000_000), self.centre, Link(world, 40_000, 10_000_000_000)]
+        asks, tells = payloads.sign_on(name), payloads.signed_on()
+        hosts = (self.servers[name], self.servers["ticket-database"])
+        opening = Call(len(asks), 2 * MS, len(tells), asks, tells)
+        return Pool(world, hosts, SERVERS["ticket-database"][1], (up, down), number, opening)
 
     def _people(self) -> None:
         plans = (
@@ -232,7 +262,7 @@ class Morning:
         log: list[tuple[int, int]] = []
         place, world = self.sites[site], self.world
         one = Endpoint(host, host.port(), client_script(requests, log, world), **client)
-        other = Endpoint(self.servers[service], SERVERS[service][1], server_script(requests))
+        other = Endpoint(self.servers[service], SERVERS[service][1], server_script(requests, self.behind.get(service)))
         pair(one, other, place.up, place.down)
         self.waits.append(
             {
@@ -242,6 +272,7 @@ class Morning:
                 "service": service,
                 "log": log,
                 "think_ns": [c.think_ns for c in requests if c.counts],
+                "calls_ns": [[call.think_ns for call in c.calls] for c in requests if c.counts],
             }
         )
         one.connect()
@@ -309,11 +340,7 @@ class Morning:
                         think = int(rnd.uniform(0.9, 3.2) * S)
                     pause = int(rnd.expovariate(1 / (9 * S / self.scale)))
                     octets = rnd.randrange(300, 9000)
-                    text = (
-                        "update berth set held = 1 where sailing = 640"
-                        if held
-                        else rnd.choice(_STATEMENTS).format(rnd.randrange(100, 999))
-                    )
+                    text = _HELD if held else rnd.choice(_STATEMENTS).format(rnd.randrange(100, 999))
                     asks, tells = (
                         payloads.statement(text),
                         payloads.done() if text.startswith("update") else payloads.rows(octets),
@@ -338,17 +365,25 @@ class Morning:
                             int(rnd.lognormvariate(0, 0.4) * 12 * MS),
                             rnd.randrange(2_000, 60_000),
                         )
+                        pause, calls = int(rnd.expovariate(1 / (400 * MS))), self._desk_calls(site, at)
                         requests.append(
-                            Request(
-                                ask,
-                                think,
-                                tell,
-                                int(rnd.expovariate(1 / (400 * MS))),
-                                payloads.sealed(ask),
-                                payloads.sealed(tell),
-                            )
+                            Request(ask, think, tell, pause, payloads.sealed(ask), payloads.sealed(tell), calls=calls)
                         )
                     self.connection(site, host, "ticket-desk", requests, at)
+
+    def _desk_calls(self, site: str, at: int) -> tuple[Call, ...]:
+        """What a page of the ticket desk needs of the database: mostly one statement; some stand in its memory."""
+        rnd = self.inner
+        if site == "northpoint" and LOCK[0] <= at <= LOCK[1]:
+            return (_call(_HELD, int(rnd.uniform(0.9, 3.2) * S), 0),)
+        number = rnd.choices((0, 1, 2), (0.2, 0.6, 0.2))[0]
+        return tuple(self._call() for _ in range(number))
+
+    def _call(self) -> Call:
+        rnd = self.inner
+        text = rnd.choice(_STATEMENTS).format(rnd.randrange(100, 999))
+        octets = 0 if text.startswith("update") else rnd.randrange(300, 6000)
+        return _call(text, int(rnd.lognormvariate(0, 0.5) * 5 * MS), octets)
 
     def _timetable(self) -> None:
         for site in self.sites:
@@ -360,7 +395,9 @@ class Morning:
         """A page and what it is made of: the name first, then the page, then the rest over three connections."""
         rnd = self.random
 
-        def request(target: str, octets: int, then: Callable[[], None] | None = None) -> Request:
+        def request(
+            target: str, octets: int, then: Callable[[], None] | None = None, calls: tuple[Call, ...] = ()
+        ) -> Request:
             asks = payloads.web_ask(target, f"timetable.{DOMAIN}")
             return Request(
                 len(asks),
@@ -370,6 +407,7 @@ class Morning:
                 asks,
                 payloads.web_tell(octets),
                 then,
+                calls=calls,
             )
 
         def rest() -> None:
@@ -377,7 +415,7 @@ class Morning:
                 self._open(site, host, "timetable", [request(part, rnd.randrange(3_000, 30_000)) for part in parts], {})
 
         page = [
-            request("/timetable/today", rnd.randrange(6_000, 20_000), rest),
+            request("/timetable/today", rnd.randrange(6_000, 20_000), rest, (self._call(),)),
             request("/style.css", rnd.randrange(2_000, 9_000)),
         ]
         heard = self._look_up(site, host, "timetable", rnd.randrange(1 << 16), rnd.randrange(32768, 60000))
@@ -501,6 +539,7 @@ def _truth(morning: Morning) -> dict[str, Any]:
                 **{k: w[k] for k in ("site", "client", "port", "service")},
                 "waits": [[START_NS + a, START_NS + b] for a, b in w["log"]],
                 "server_ns": w["think_ns"][: len(w["log"])],
+                "behind_ns": w["calls_ns"][: len(w["log"])],
             }
             for w in morning.waits
         ],
@@ -520,7 +559,7 @@ def make_morning(folder: Path, seed: int = 640, scale: float = 0.4) -> list[Path
     if (
         mark.exists()
         and all(p.exists() for p in paths)
-        and json.loads(mark.read_text()).get("made") == [seed, scale, 6]
+        and json.loads(mark.read_text()).get("made") == [seed, scale, 7]
     ):
         return paths
     morning = Morning(seed, scale)
@@ -536,6 +575,6 @@ def make_morning(folder: Path, seed: int = 640, scale: float = 0.4) -> list[Path
             comment="made by a simulation",
         )
     part = mark.with_suffix(".part")
-    part.write_text(json.dumps({"made": [seed, scale, 6], **_truth(morning)}))
+    part.write_text(json.dumps({"made": [seed, scale, 7], **_truth(morning)}))
     part.replace(mark)
     return paths

@@ -3,7 +3,7 @@
 After RFC 9293, 5681, 6298, 6675 (simplified), 7323. Applications are generators that yield what they wait for.
 """
 
-from collections.abc import Generator
+from collections.abc import Callable, Generator
 from typing import NamedTuple
 
 from yaffle.demo.network import MS, Hop, Packet, World
@@ -47,7 +47,13 @@ class Send(NamedTuple):
     text: bytes = b""
 
 
-Script = Generator[Recv | Sleep | Send, None, None]
+class Until(NamedTuple):
+    """Wait for somebody else: `begin` is given what to call when it is time to go on."""
+
+    begin: Callable[[Callable[[], None]], None]
+
+
+Script = Generator[Recv | Sleep | Send | Until, None, None]
 
 
 class Host:
@@ -159,6 +165,9 @@ class Endpoint:
                 self._push()
             elif isinstance(wish, Sleep):
                 self.world.at(self.world.now + wish.ns, self.step)
+                return
+            elif isinstance(wish, Until):
+                wish.begin(self.step)
                 return
             else:
                 self.wanted += wish.octets

@@ -127,7 +127,8 @@ def _period(first: int, last: int) -> str:
     return f"{moment(first, digits=digits)} to {moment(last, digits=digits)}"
 
 
-def _severity(lost_ns: int, users: int) -> str:
+def severity_of(lost_ns: int, users: int) -> str:
+    """How bad so much lost time of so many is (ITU-T X.733)."""
     seconds = lost_ns / 1e9
     return "critical" if seconds >= 20 or (seconds >= 5 and users >= 3) else "major" if seconds >= 2 else "minor"
 
@@ -296,7 +297,7 @@ def _finding(analysis: Analysis, places: Places, key: tuple[str, str, str], rows
     return Finding(
         who,
         cause,
-        _severity(lost, len(clients)),
+        severity_of(lost, len(clients)),
         _subject(who, cause, site, app),
         sentence,
         step,
@@ -451,7 +452,7 @@ def _failed_openings(analysis: Analysis, places: Places, speaker: Array) -> list
                 Finding(
                     party,
                     what,
-                    _severity(lost, len(clients)),
+                    severity_of(lost, len(clients)),
                     name,
                     sentence,
                     step,

@@ -12,6 +12,7 @@ from yaffle.analysis import Analysis
 from yaffle.arrays import Array
 from yaffle.capture.addresses import end_text, server_address
 from yaffle.findings.finding import Finding
+from yaffle.findings.fronts import HELD_UP, SPENT, join_fronts
 from yaffle.ledger import causes
 from yaffle.tiers.split import NETWORK, OWN
 from yaffle.units import duration
@@ -96,7 +97,7 @@ def name_who_held_up(analysis: Analysis, of_waits: list[Finding]) -> list[Findin
     if not analysis.behind.call.size:
         return of_waits
     found = [_with_what_is_behind(analysis, f) if f.party == causes.SERVER and f.exchanges else f for f in of_waits]
-    naming = [f for f in found if "held_up" in f.grounds]
+    naming = [f for f in found if HELD_UP in f.grounds]
     told: list[Finding] = []
     for finding in found:
         if finding.party == causes.SERVER and finding.exchanges:
@@ -109,11 +110,12 @@ def name_who_held_up(analysis: Analysis, of_waits: list[Finding]) -> list[Findin
             if _is_told_by(analysis, finding, fronts):
                 told.append(finding)
     between = sorted({f.site for f in told})
-    return [
-        replace(f, grounds={**f.grounds, "sites_between": between}) if "held_up" in f.grounds else f
+    left = [
+        replace(f, grounds={**f.grounds, "sites_between": between}) if HELD_UP in f.grounds else f
         for f in found
         if f not in told
     ]
+    return join_fronts(analysis, left)
 
 
 def _with_what_is_behind(analysis: Analysis, finding: Finding) -> Finding:
@@ -153,7 +155,8 @@ def _with_what_is_behind(analysis: Analysis, finding: Finding) -> Finding:
         confidence=round(min(finding.confidence, 0.5 + 0.5 * sure), 2),
         grounds={
             **grounds,
-            "held_up": front,
+            HELD_UP: front,
+            SPENT: [ns / 1e6, spent.total_ns / 1e6],
             "ruled_out": f"{finding.grounds['ruled_out']} {_cleared(analysis, spent, worst)}",
         },
     )
