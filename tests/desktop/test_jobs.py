@@ -1,7 +1,10 @@
 """Work off the interface thread: the newest question counts; a second window hands its files over."""
 
+import threading
 import time
 from pathlib import Path
+
+from PySide6.QtCore import QRunnable, QThreadPool
 
 from yaffle.desktop.application import hand_over
 from yaffle.desktop.shared.jobs import Latest
@@ -85,3 +88,23 @@ def _start_again(name, path):
         "sys.exit(0 if application.hand_over([Path(sys.argv[2])]) else 1)"
     )
     sys.exit(subprocess.run([sys.executable, "-c", code, name, str(path)], check=False).returncode)
+
+
+def test_garbage_is_collected_by_the_interface_alone(qtbot, quiet_collector):
+    destroyed_in = []
+
+    class Ring:
+        def __init__(self):
+            self.itself = self
+
+        def __del__(self):
+            destroyed_in.append(threading.get_ident())
+
+    class Work(QRunnable):
+        def run(self):
+            for _ in range(20_000):
+                Ring()  # Python's own collector would come by here.
+
+    QThreadPool.globalInstance().start(Work())
+    qtbot.waitUntil(lambda: len(destroyed_in) >= 20_000, timeout=20_000)
+    assert set(destroyed_in) == {threading.get_ident()}

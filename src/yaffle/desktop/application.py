@@ -35,6 +35,7 @@ def run(paths: list[Path]) -> int:
     from PySide6.QtWidgets import QApplication
 
     from yaffle.desktop.shared.jobs import let_all_end
+    from yaffle.desktop.shared.quiet_collector import QuietCollector
     from yaffle.desktop.window.main_window import MainWindow
     from yaffle.desktop.window.single_instance import Single
     from yaffle.session.investigation import Investigation
@@ -45,6 +46,7 @@ def run(paths: list[Path]) -> int:
     application.setApplicationName("Yaffle")
     if paths and hand_over(paths):
         return 0
+    QuietCollector(application)
     window = MainWindow(Investigation())
     single = Single(_name(), window)
     single.asked.connect(window.take_over)
