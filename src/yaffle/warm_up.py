@@ -244,7 +244,7 @@ def warm_up() -> None:
     from yaffle.findings.planner import plan
     from yaffle.normal.baseline import BaselineSettings, baseline
     from yaffle.records.flow_table import Exporter, FlowRecords, empty_flows
-    from yaffle.session.apportion import groups, picture
+    from yaffle.session.apportion import picture
     from yaffle.session.evidence import Evidence
     from yaffle.session.examine import Connection
     from yaffle.session.flow_parts import FlowSettings, flow_picture
@@ -252,6 +252,7 @@ def warm_up() -> None:
     from yaffle.session.make_up import make_up
     from yaffle.session.measures import DEFAULT
     from yaffle.session.survey import SurveySettings, survey
+    from yaffle.session.wait_levels import groups
 
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "one.pcap"

@@ -48,7 +48,7 @@ def test_keys_walk_the_steps_and_enter_leads_to_the_packets(page, qtbot):
 
 def test_a_click_selects_a_step_and_the_picture_can_be_kept(page, qtbot, tmp_path):
     panel = page.examine.visit
-    row = next(r for r in panel.lanes._rows if r.step == 2)
+    row = next(r for r in panel.lanes._rows if r.bar == 2)
     qtbot.mouseClick(
         panel.lanes.viewport(),
         Qt.MouseButton.LeftButton,

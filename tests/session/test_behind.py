@@ -1,5 +1,7 @@
 """What lies behind waits, in the words of the window; and findings that name who held things up."""
 
+from itertools import pairwise
+
 import numpy as np
 import pytest
 
@@ -13,6 +15,8 @@ from yaffle.ledger import causes
 from yaffle.report.document import document
 from yaffle.session.behind import behind_words, neighbours
 from yaffle.session.evidence import Evidence
+from yaffle.session.tiers_view import foremost, tiered_exchanges, tiers_of_exchange
+from yaffle.session.wait_levels import groups
 
 
 @pytest.fixture(scope="module")
@@ -50,7 +54,49 @@ def test_an_exchange_leads_to_those_in_front_of_it_and_behind_it(analysis):
     back = neighbours(evidence, int(np.flatnonzero(evidence.waits.exchange == call)[0]))
     assert back[0].words.startswith("In front of it")
     assert back[0].first_ns == evidence.waits.first_ns[row]
-    assert "their own" in behind_words(evidence, np.array([row]))
+    assert "Of the server's" in behind_words(evidence, np.array([row]))
+    assert "their own" in behind_words(evidence, np.array([row, row + 1]))
+
+
+def test_a_server_opens_into_what_it_waited_for_and_that_into_who_asked(analysis):
+    evidence = Evidence(analysis)
+    every = np.arange(evidence.waits.connection.size)
+    application = next(g for g in groups(evidence, every, ()) if g.label.startswith("www"))
+    server = next(iter(groups(evidence, application.rows, application.trail)))
+    beside = [g for g in groups(evidence, server.rows, server.trail) if g.beside]
+    assert [g.label for g in beside] == ["behind it: app"]
+    exchanges = evidence.waits.exchange[server.rows]
+    spent = spent_by(analysis, exchanges)
+    assert beside[0].wait_ns == pytest.approx(spent.total_ns - spent.own_ns, abs=100)
+    assert beside[0].charges[causes.party_columns(causes.CLIENT)].sum() == 0
+    client = next(g for g in groups(evidence, beside[0].rows, beside[0].trail) if not g.beside)
+    back = [g for g in groups(evidence, client.rows, client.trail) if g.beside]
+    assert back[0].label.startswith("in front of it: www")
+    assert set(back[0].rows.tolist()) <= set(server.rows.tolist())
+    assert back[0].wait_ns == pytest.approx(beside[0].wait_ns, rel=0.05)
+
+
+def test_the_tiers_of_an_exchange_stand_below_those_in_front_of_them(analysis):
+    evidence, behind = Evidence(analysis), analysis.behind
+    deep = max(behind.in_front, key=lambda x: len(_fronts(behind.in_front, x)))
+    picture = tiers_of_exchange(evidence, deep)
+    assert evidence.waits.exchange[picture.tiers[0].wait] == foremost(evidence, deep)
+    assert {picture.tiers[0].depth, max(t.depth for t in picture.tiers)} == {0, len(_fronts(behind.in_front, deep))}
+    for place, tier in enumerate(picture.tiers[1:], 1):
+        assert tier.front < place
+        assert picture.tiers[tier.front].depth == tier.depth - 1
+        assert tier.first_ns <= tier.server_begin_ns <= tier.server_end_ns <= tier.last_ns
+    assert all(one.end_ns == two.begin_ns for one, two in pairwise(picture.path))
+    first = picture.tiers[0]
+    assert (picture.path[0].begin_ns, picture.path[-1].end_ns) == (first.server_begin_ns, first.server_end_ns)
+    assert deep in tiered_exchanges(evidence, int(analysis.account.of_exchange("connection")[deep]))
+
+
+def _fronts(in_front, x):
+    found = []
+    while (x := in_front.get(x)) is not None:
+        found.append(x)
+    return found
 
 
 def test_a_case_keeps_what_lies_behind(analysis, tmp_path):

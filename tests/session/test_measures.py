@@ -7,12 +7,14 @@ import numpy as np
 import pytest
 
 from yaffle.ledger import causes
-from yaffle.session.apportion import by_hour, dearest, distribution, groups, over_time, picture, repeat_words
+from yaffle.session.apportion import by_hour, dearest, distribution, over_time, picture
 from yaffle.session.focus import Focus
 from yaffle.session.investigation import Investigation, Opened
 from yaffle.session.make_up import make_up, within
 from yaffle.session.measures import COUNTED, MOST_INTERVALS, Measure, edges, values
 from yaffle.session.survey import SurveySettings, survey
+from yaffle.session.wait_group import repeat_words
+from yaffle.session.wait_levels import groups
 from yaffle.transport import kinds
 
 S = 10**9
@@ -123,8 +125,9 @@ def test_the_figures_of_groups_are_those_of_plain_sorting(scene):
     evidence = scene.evidence
     account = evidence.analysis.account
     again = account.side(0, "retransmitted_packets") + account.side(1, "retransmitted_packets")
-    level, trail = groups(evidence, scene.filtered, ()), ()
+    whole, trail = groups(evidence, scene.filtered, ()), ()
     for _ in range(5):
+        level = [g for g in whole if not g.beside]
         assert [g.wait_ns for g in level] == sorted((g.wait_ns for g in level), reverse=True)
         assert len({g.trail for g in level}) == len(level)
         for group in list(level)[:5]:
@@ -141,10 +144,10 @@ def test_the_figures_of_groups_are_those_of_plain_sorting(scene):
             assert group.repeats == int(again[owner].sum())
             assert (group.charges == evidence.waits.charges[group.rows].sum(axis=0)).all()
         first = level[0]
-        assert level.place_of(first.trail[-1]) == 0
-        level, trail = groups(evidence, first.rows, first.trail), first.trail
+        assert whole.place_of(first.trail[-1]) == len(whole) - len(level)
+        whole, trail = groups(evidence, first.rows, first.trail), first.trail
     assert len(trail) == 5
-    assert len(level) == 0
+    assert all(g.beside for g in whole)
 
 
 def test_below_the_tree_nothing_is_lost(scene):

@@ -10,7 +10,7 @@ from yaffle.case.folder import missing_source, open_case, relocate, save_case
 from yaffle.errors import Cancelled, CaseError
 from yaffle.ledger import causes
 from yaffle.session import column_page
-from yaffle.session.apportion import groups, over_time, trail_rows
+from yaffle.session.apportion import over_time, trail_rows
 from yaffle.session.filtering import COLUMNS, Filter
 from yaffle.session.focus import Focus
 from yaffle.session.investigation import Investigation, Opened, open_folder
@@ -20,6 +20,7 @@ from yaffle.session.measures import edges
 from yaffle.session.navigation import Navigation
 from yaffle.session.signal import Signal
 from yaffle.session.survey import series
+from yaffle.session.wait_levels import groups
 
 
 @pytest.fixture(scope="module")

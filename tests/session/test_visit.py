@@ -81,5 +81,6 @@ def test_page_loads_are_told_whole_with_what_was_slowest():
         assert name_ms == pytest.approx(page["dns_ms"], abs=2)
         if page["slowest"] == "dns":
             assert visit.to_mend[0] == visit.chain[0]
-            assert first.dearest == (causes.SERVER, "name")
+            told = len(truth["pages"]) >= 3  # Fewer answers do not tell how far the name server is.
+            assert first.dearest == (causes.SERVER if told else causes.NETWORK, "name")
             assert first.saved_ns / MS == pytest.approx(page["dns_ms"], abs=0.1 * page["dns_ms"])

@@ -8,6 +8,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.tiers.some_hops import DATABASE, MS, USER, WEB, hops_of, random_hops
+from yaffle.tiers.critical_path import critical_path
 from yaffle.tiers.linking import SAMPLES, link
 from yaffle.tiers.split import NETWORK, OWN, split, tree_of
 
@@ -65,6 +66,25 @@ def test_splits_add_up_and_are_those_of_the_plain_way(seed):
             assert abs(found.pop((root, OWN), 0.0) - own) < 1.0
             assert found.keys() == {place for place, ns in wanted.items() if ns > 0} | found.keys()
             assert all(abs(ns - wanted.get(place, 0.0)) < 1.0 for place, ns in found.items())
+
+
+@given(st.integers(0, 10**6))
+@settings(max_examples=30, deadline=None)
+def test_the_critical_path_is_what_the_split_sums_up(seed):
+    hops = random_hops(np.random.default_rng(seed))
+    links = link(hops)
+    owner = links.samples[0]
+    tree = tree_of(hops, owner)
+    for root in np.unique(links.front).tolist():
+        path = critical_path(tree, root)
+        assert all(one.end_ns == two.begin_ns for one, two in pairwise(path))
+        assert sum(s.end_ns - s.begin_ns for s in path) == max(0, tree.answered_ns[root] - tree.received_ns[root])
+        sums = Counter()
+        for s in path:
+            sums[s.hop, s.kind] += s.end_ns - s.begin_ns
+        sums.pop((root, OWN), None)
+        wanted, _ = plain_split(tree._replace(server_ns=tree.answered_ns - tree.received_ns), root)
+        assert sums == {place: ns for place, ns in wanted.items() if ns > 0}
 
 
 @given(st.integers(0, 10**6))

@@ -63,6 +63,7 @@ def _joined(analysis: Analysis, findings: list[Finding]) -> Finding:
         "first_ns": min(f.first_ns for f in findings),
         "last_ns": max(f.last_ns for f in findings),
         "suffered": suffered,
+        "asked_itself": [] if HELD_UP in first.grounds else first.connections,
     }
     for bound in ("charged_ms_low", "charged_ms_high"):
         if all(bound in f.grounds for f in findings):

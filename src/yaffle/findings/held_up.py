@@ -48,12 +48,10 @@ class Spent:
 def spent_by(analysis: Analysis, rows: Array) -> Spent:
     """Where the servers' time of some exchanges went; all of it is their own where nothing is known behind them."""
     parts, account, flows = analysis.behind.parts, analysis.account, analysis.capture.conversations
-    first, last = (np.searchsorted(parts.of, rows, side) for side in ("left", "right"))
-    count = last - first
     server_ns = account.exchange_charges[rows][:, causes.party_columns(causes.SERVER)].sum(axis=1)
-    mine = np.repeat(first - np.cumsum(count) + count, count) + np.arange(int(count.sum()))
+    mine, known = analysis.behind.parts_among(rows), analysis.behind.known_of(rows)
     itself = parts.at[mine] == parts.of[mine]
-    own = float(server_ns[count == 0].sum() + parts.ns[mine[itself]].sum())  # All of it where nothing is known behind.
+    own = float(server_ns[~known].sum() + parts.ns[mine[itself]].sum())  # All of it where nothing is known behind.
     beyond = mine[~itself]
     key = account.of_exchange("connection")[parts.at[beyond]] * 2 + (parts.kind[beyond] == OWN)
     by_place: defaultdict[Place, float] = defaultdict(float)
@@ -162,8 +160,10 @@ def _with_what_is_behind(analysis: Analysis, finding: Finding) -> Finding:
     )
 
 
-def split_in_words(spent: Spent, name: Callable[[str, int], str]) -> str:
-    """Where servers' time went, for people; empty where nothing is known behind them. name: of an address and port."""
+def split_in_words(spent: Spent, name: Callable[[str, int], str], exchanges: int) -> str:
+    """Where the time of the servers of so many exchanges went, for people; empty where nothing is known behind them.
+    name: of an address and port.
+    """
     if not spent.by_place:
         return ""
     parts = [
@@ -171,7 +171,8 @@ def split_in_words(spent: Spent, name: Callable[[str, int], str]) -> str:
         for p, ns in spent.by_place.items()
         if ns >= _TOLD * spent.total_ns
     ]
-    return f"Of the servers' {duration(spent.total_ns)}: {', '.join([*parts, f'their own {duration(spent.own_ns)}'])}."
+    whose, own = ("the server's", "its own") if exchanges == 1 else ("the servers'", "their own")
+    return f"Of {whose} {duration(spent.total_ns)}: {', '.join([*parts, f'{own} {duration(spent.own_ns)}'])}."
 
 
 def _cleared(analysis: Analysis, spent: Spent, worst: Place) -> str:

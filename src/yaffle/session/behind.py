@@ -30,7 +30,7 @@ def behind_words(evidence: Evidence, rows: Array) -> str:
         (evidence.server[c], int(evidence.port[c])): evidence.application[c] for c in range(evidence.port.size)
     }
     return split_in_words(
-        spent, lambda address, port: asked_for.get((address, port)) or places.application(address, port)
+        spent, lambda address, port: asked_for.get((address, port)) or places.application(address, port), exchanges.size
     )
 
 

@@ -149,7 +149,7 @@ class Evidence:
         if message < 0:
             return protocol, "", ""
         label, outcome = self.labels[message], messages.outcome[message]
-        if outcome == "answered":  # Sealed: what was asked shows only its size.
+        if outcome == "answered" and protocol == "tls":  # What was asked shows only its size.
             label = f"sealed, {size(int(self.analysis.account.of_exchange('response_bytes')[exchange]))}"
         return protocol, label, outcome
 
@@ -161,6 +161,14 @@ class Evidence:
     def _message(self, wait: int) -> int:
         exchange = int(self.waits.exchange[wait])
         return int(self.analysis.account.of_exchange("message")[exchange]) if exchange >= 0 else -1
+
+    @cached_property
+    def wait_of_exchange(self) -> Array:
+        """For each exchange of the account its row of the waits; -1 where another view of it speaks."""
+        found = np.full(self.analysis.account.exchange.shape[0], -1, np.int64)
+        has = np.flatnonzero(self.waits.exchange >= 0)
+        found[self.waits.exchange[has]] = has
+        return found
 
     def _hosts(self) -> Labels:
         """The name that each connection asked for."""

@@ -397,7 +397,8 @@ class Investigation:
         if not finding.connections or finding.cause == MARKING:
             self.look(Focus(period))
             return
-        worst = max(finding.connections, key=lambda c: int(evidence.analysis.account.fact("worst_wait_ns")[c]))
+        asked = finding.grounds.get("asked_itself") or finding.connections  # Rather than servers in front of it.
+        worst = max(asked, key=lambda c: int(evidence.analysis.account.fact("worst_wait_ns")[c]))
         trail = trail_of(evidence, worst)
         depth = (
             2 if finding.party == "server" and "protocol" not in finding.grounds else 1

@@ -49,6 +49,19 @@ class Behind:
         """For each exchange that lies behind another, by a link that is named, that one."""
         return dict(zip(self.call[self.named].tolist(), self.front[self.named].tolist(), strict=True))
 
+    def links_among(self, exchanges: Array) -> Array:
+        """Links that are named of what lies behind any of some exchanges, by place."""
+        found = _stretches(self.front, exchanges)[0]
+        return np.asarray(found[self.named[found]])
+
+    def parts_among(self, exchanges: Array) -> Array:
+        """The parts of the server's time of all of some exchanges, by place."""
+        return _stretches(self.parts.of, exchanges)[0]
+
+    def known_of(self, exchanges: Array) -> Array:
+        """Whether anything is known of what lies behind each of some exchanges."""
+        return np.asarray(_stretches(self.parts.of, exchanges)[1] > 0)
+
     def links_of(self, exchange: int) -> Array:
         """Links that are named of what lies behind an exchange, by place."""
         first, last = np.searchsorted(self.front, exchange), np.searchsorted(self.front, exchange, "right")
@@ -59,6 +72,13 @@ class Behind:
         first = np.searchsorted(self.parts.of, exchange)
         last = np.searchsorted(self.parts.of, exchange, "right")
         return np.asarray(first + np.argsort(-self.parts.ns[first:last], kind="stable"))
+
+
+def _stretches(ordered: Array, values: Array) -> tuple[Array, Array]:
+    """Where each of the values stands in a column that is in order: all places one after another, and how many each."""
+    first, last = (np.searchsorted(ordered, values, side) for side in ("left", "right"))
+    count = last - first
+    return np.repeat(first - np.cumsum(count) + count, count) + np.arange(int(count.sum())), count
 
 
 def nothing_behind() -> Behind:

@@ -1,6 +1,6 @@
 """Exchanges as hops: one host asks, another one answers; times at both where two points saw it."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 
 import numpy as np
 
@@ -71,48 +71,70 @@ def _same_exchange(account: Account, rows: Array, owner: Array, other: Array) ->
     return np.where(same, begin[other] + rows - begin[owner], rows)
 
 
-def hops(account: Account, flows: Rows, speaker: Array, messages: Messages, payload: Payload) -> Hops:
-    """Every exchange as a hop, once, whatever number of points saw it."""
-    rows, owner = _speaking_of(account, speaker)
-    near = _nearest_server(account, speaker)[owner]
-    there = _same_exchange(account, rows, owner, near)
+@dataclass(frozen=True)
+class HopTimes:
+    """The times of some exchanges as hops, columns as those of Hops."""
+
+    sent_ns: Array
+    told_ns: Array
+    arrived_ns: Array
+    handed_ns: Array
+    received_ns: Array
+    answered_ns: Array
+    done_ns: Array
+    server_ns: Array
+
+
+def times_of(account: Account, speaker: Array, rows: Array) -> HopTimes:
+    """When some exchanges were where, each of which speaks for itself."""
+    owner = account.of_exchange("connection")[rows]
+    there = _same_exchange(account, rows, owner, _nearest_server(account, speaker)[owner])
     column = {name: account.of_exchange(name) for name in ("first_ns", "asked_ns", "answered_ns", "last_ns", "end_ns")}
     first, told, last = column["first_ns"][rows], column["answered_ns"][rows], column["last_ns"][rows]
-    opened, fresh = account.fact("first_ns")[owner], np.ones(rows.size, bool)
-    fresh[1:] = owner[1:] != owner[:-1]
+    opened, every = account.fact("first_ns")[owner], account.of_exchange("connection")
+    fresh = (rows == 0) | (every[rows - 1] != owner)
     set_up = account.of_exchange("set_up_ns")[rows]
     asked_for = fresh & (set_up > 0) & (first - opened <= set_up + _OPENED_SOON_NS)
     end = np.where(told >= 0, last, column["end_ns"][rows])
-    flow, flow_near = account.flow[owner], account.flow[near]
+    answered = column["answered_ns"][there]
+    return HopTimes(
+        sent_ns=np.where(asked_for, np.minimum(opened, first), first),
+        told_ns=np.where(told >= 0, told, end),
+        arrived_ns=end,
+        handed_ns=column["first_ns"][there],
+        received_ns=column["asked_ns"][there],
+        answered_ns=answered,
+        done_ns=np.where(answered >= 0, column["last_ns"][there], column["end_ns"][there]),
+        server_ns=account.exchange_charges[rows][:, causes.party_columns(causes.SERVER)].sum(axis=1),
+    )
+
+
+def hops(account: Account, flows: Rows, speaker: Array, messages: Messages, payload: Payload) -> Hops:
+    """Every exchange as a hop, once, whatever number of points saw it."""
+    rows, owner = _speaking_of(account, speaker)
+    times = times_of(account, speaker, rows)
+    flow, flow_near = account.flow[owner], account.flow[_nearest_server(account, speaker)[owner]]
     hosts = labels_of(
         np.concatenate([flows.a_hi[flow], flows.b_hi[flow_near]]),
         np.concatenate([flows.a_lo[flow], flows.b_lo[flow_near]]),
         np.concatenate([flows.ipv6[flow], flows.ipv6[flow_near]]),
     ).codes
     client, server = hosts[: rows.size], hosts[rows.size :]
-    sent = np.where(asked_for, np.minimum(opened, first), first)
-    handed, answered = column["first_ns"][there], column["answered_ns"][there]
-    done = np.where(answered >= 0, column["last_ns"][there], column["end_ns"][there])
     host = np.arange(int(hosts.max(initial=-1)) + 1)
+    answered = np.where(times.answered_ns >= 0, times.answered_ns, times.done_ns)
     for address, other in other_addresses(
-        client, server, sent, end, handed, np.where(answered >= 0, answered, done)
+        client, server, times.sent_ns, times.arrived_ns, times.handed_ns, answered
     ).items():
         host[address] = other
     kind, values = _kinds(account, messages, rows, owner)
+    first = account.of_exchange("first_ns")[rows]
     return Hops(
         exchange=rows,
         connection=owner,
         client=client,
         server=host[server],
         service=server << 16 | flows.b_port[flow_near].astype(np.int64),
-        sent_ns=sent,
-        told_ns=np.where(told >= 0, told, end),
-        arrived_ns=end,
-        handed_ns=handed,
-        received_ns=column["asked_ns"][there],
-        answered_ns=answered,
-        done_ns=done,
-        server_ns=account.exchange_charges[rows][:, causes.party_columns(causes.SERVER)].sum(axis=1),
+        **{field.name: getattr(times, field.name) for field in fields(times)},
         kind=kind,
         values=values,
         tokens=identifiers(payload, owner, first, account.starts, account.order),

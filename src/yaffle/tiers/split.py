@@ -15,7 +15,7 @@ import numpy as np
 
 from yaffle.arrays import Array
 from yaffle.kernels import kernel, leaf
-from yaffle.tiers.hops import Hops
+from yaffle.tiers.hops import Hops, HopTimes
 
 _NEAR_PARTS = 64  # parts of one root that are looked through for one of the same
 _DEEPEST = 32  # tiers below one another that are followed
@@ -46,7 +46,7 @@ class Parts(NamedTuple):
     ns: Array  # float64
 
 
-def tree_of(hops: Hops, owner: Array) -> Tree:
+def tree_of(hops: Hops | HopTimes, owner: Array) -> Tree:
     """The tree of a state: for each hop the one behind whose answer it lies, or -1."""
     calls = np.flatnonzero(owner >= 0)
     calls = calls[np.lexsort((hops.sent_ns[calls], owner[calls]))]
@@ -68,7 +68,7 @@ def tree_of(hops: Hops, owner: Array) -> Tree:
 
 
 @leaf
-def _held_up(tree, x, moment, end):  # type: ignore[no-untyped-def]
+def held_up(tree, x, moment, end):  # type: ignore[no-untyped-def]
     """(the call behind x that holds it up at a moment, until when that is so): of those under way the one that ends
     last; -1 where none is.
     """
@@ -108,7 +108,7 @@ def _walk(tree, root, stack, parts, count):  # type: ignore[no-untyped-def]
         if moment >= end:
             depth -= 1
             continue
-        c, until = _held_up(tree, x, moment, end)
+        c, until = held_up(tree, x, moment, end)
         stack[depth, 1] = until
         if c < 0:
             if x != root:

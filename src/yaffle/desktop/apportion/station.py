@@ -18,11 +18,14 @@ from yaffle.desktop.shared.ledger_bar import LedgerDelegate, PartyKey
 from yaffle.desktop.shared.panes import Panes
 from yaffle.desktop.shared.station import Station
 from yaffle.ledger import causes
-from yaffle.session.apportion import EXCHANGE, ApportionPicture, Group, levels_along, picture, summary
+from yaffle.session.apportion import ApportionPicture, picture, summary
 from yaffle.session.behind import neighbours
 from yaffle.session.expressions import above
 from yaffle.session.investigation import Investigation
 from yaffle.session.scene import Scene
+from yaffle.session.tiers_view import tiered_exchanges
+from yaffle.session.wait_group import EXCHANGE, Group
+from yaffle.session.wait_levels import levels_along
 
 
 class _Tree(QTreeView):
@@ -58,6 +61,7 @@ class Apportion(Station):
     examine_wanted = Signal(int)
     exchange_wanted = Signal(int, object)  # connection, moment in ns (more than a C integer holds)
     visit_wanted = Signal(int, object)  # connection, moment in ns
+    tiers_wanted = Signal(int, object)  # connection, moment in ns
     name_wanted = Signal(str, str, int)  # application, server, port
 
     def __init__(self, investigation: Investigation, parent: QWidget | None = None) -> None:
@@ -227,6 +231,8 @@ class Apportion(Station):
         if group.level >= 3 and evidence is not None:
             begun = int(evidence.waits.first_ns[group.rows[np.argmax(evidence.waits.wait_ns[group.rows])]])
             menu.addAction("The visit it belongs to", lambda: self.visit_wanted.emit(int(group.trail[3]), begun))
+            if tiered_exchanges(evidence, int(group.trail[3])).size:
+                menu.addAction("Its tiers", lambda: self.tiers_wanted.emit(int(group.trail[3]), begun))
         menu.addSeparator()
         if group.level <= 1:
             menu.addAction(

@@ -8,10 +8,13 @@ from typing import Any
 from PySide6.QtCore import QAbstractItemModel, QModelIndex, QPersistentModelIndex, Qt, Signal
 from PySide6.QtWidgets import QWidget
 
+from yaffle.desktop.shared import theme
 from yaffle.desktop.shared.jobs import Latest
 from yaffle.desktop.shared.ledger_bar import BAR_ROLE, Bounds, bar_words
-from yaffle.session.apportion import EXCHANGE, Group, Level, groups, repeat_words
+from yaffle.session.behind_groups import has_tiers
 from yaffle.session.evidence import Evidence
+from yaffle.session.wait_group import EXCHANGE, Group, repeat_words
+from yaffle.session.wait_levels import Level, groups
 from yaffle.units import count, duration
 
 Index = QModelIndex | QPersistentModelIndex
@@ -39,6 +42,9 @@ _MEANING = (
     "sum of all waits in focus",
     "the wait to scale, cut by who is charged",
 )
+
+
+_BESIDE = "Other exchanges than the row above: their time is a part of its server time, or has it as a part."
 
 
 class _Node:
@@ -75,6 +81,8 @@ class WaitTree(QAbstractItemModel):
         self._root.children = []
         self.latest = Latest(self)
         self._waiting: list[_Node] = []  # whose level is computed, one after the other
+        self._beside_font = theme.figures_font()
+        self._beside_font.setItalic(True)
 
     def show_levels(self, evidence: Evidence | None, levels: Sequence[Sequence[Group]], trail: tuple[str, ...]) -> None:
         """Shows other waits: their top level, and the levels below it along a trail."""
@@ -121,9 +129,11 @@ class WaitTree(QAbstractItemModel):
             if len(self._waiting) == 1:
                 self._compute()
 
-    @staticmethod
-    def _opens(node: _Node) -> bool:
-        return node.group is not None and node.group.level < EXCHANGE
+    def _opens(self, node: _Node) -> bool:
+        group = node.group
+        if group is None or group.level < EXCHANGE:
+            return group is not None
+        return self._evidence is not None and has_tiers(self._evidence, int(group.trail[EXCHANGE]))
 
     def _compute(self) -> None:
         node, evidence = self._waiting[0], self._evidence
@@ -170,7 +180,8 @@ class WaitTree(QAbstractItemModel):
 
     def _tip(self, group: Group, column: int) -> str | None:
         if column == 0:
-            return group.label
+            address, _, port = group.trail[1].rpartition(" ") if group.beside else ("", "", "")
+            return f"{group.label}, {address} port {port}\n{_BESIDE}" if group.beside else group.label
         if column == len(COLUMNS) - 1:
             return bar_words(group.charges, Bounds(group.low_ns, group.high_ns))
         if column == _RETRANSMISSIONS and group.repeats and self._evidence is not None:
@@ -209,4 +220,6 @@ class WaitTree(QAbstractItemModel):
             return self._tip(group, column)
         if role == Qt.ItemDataRole.TextAlignmentRole and 0 < column < len(COLUMNS) - 1:
             return Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
+        if role == Qt.ItemDataRole.FontRole and group.beside and column == 0:
+            return self._beside_font
         return None

@@ -18,6 +18,7 @@ from yaffle.desktop.examine.flow_plots import FlowPlots
 from yaffle.desktop.examine.ladder import Ladder, LadderPanel
 from yaffle.desktop.examine.packet_bytes import PacketBytes
 from yaffle.desktop.examine.sequence_plot import SequencePlot
+from yaffle.desktop.examine.tiers_panel import TiersPanel
 from yaffle.desktop.examine.visit_panel import VisitPanel
 from yaffle.desktop.shared import theme
 from yaffle.desktop.shared.column_table import Column, ColumnTable, TableView
@@ -33,6 +34,7 @@ from yaffle.transport import kinds
 from yaffle.units import duration, moment, size
 
 _PAID = {"client": "client_ms > 0", "server": "server_ms > 0"}  # exchanges in which a side made one wait
+CONNECTION, VISIT, TIERS = range(3)  # pages
 OWED = ("the party causing the delay", "anybody", "client", "server", "nobody")
 
 
@@ -113,14 +115,18 @@ class Examine(QWidget):
         column.addWidget(outer, 1)
         column.addWidget(self._selected)
         self.visit = VisitPanel()
-        self.visit.exchange_wanted.connect(self._to_exchange)
+        self.tiers = TiersPanel()
+        for panel in (self.visit, self.tiers):
+            panel.exchange_wanted.connect(self._to_exchange)
         self.parts = QTabWidget()
         self.parts.setDocumentMode(True)
         self.parts.addTab(connection, "connection")
         self.parts.addTab(self.visit, "visit")
+        self.parts.addTab(self.tiers, "tiers")
         self.parts.setTabToolTip(
             1, "All that the client did around this connection: DNS lookups, connections, exchanges (V)"
         )
+        self.parts.setTabToolTip(2, "What lies behind this connection's exchanges, and in front of them (W)")
         self.parts.currentChanged.connect(lambda _: self._changed())
         whole = QVBoxLayout(self)
         whole.setContentsMargins(8, 4, 8, 6)
@@ -129,7 +135,8 @@ class Examine(QWidget):
             ("N", lambda: self.step_silence(1)),
             ("P", lambda: self.step_silence(-1)),
             ("B", self.toggle_bytes),
-            ("V", self.toggle_visit),
+            ("V", lambda: self._toggle(VISIT)),
+            ("W", lambda: self._toggle(TIERS)),
         ):
             bound(self, key, slot)
         self._undo = [
@@ -149,19 +156,19 @@ class Examine(QWidget):
         """Opens or shuts the drawer with the packet's bytes."""
         self.bytes.setVisible(not self.bytes.isVisible())
 
-    def toggle_visit(self) -> None:
-        """From the connection to the visit it belongs to, and back."""
-        self.parts.setCurrentIndex(1 - self.parts.currentIndex())
+    def _toggle(self, page: int) -> None:
+        """From the connection to a page about it, and back."""
+        self.parts.setCurrentIndex(CONNECTION if self.parts.currentIndex() == page else page)
 
     def _to_exchange(self, number: int, moment_ns: int) -> None:
-        self.parts.setCurrentIndex(0)
+        self.parts.setCurrentIndex(CONNECTION)
         self._model.examine(number)
         self.look_at(moment_ns)
 
     @property
     def pictures(self) -> tuple[Latest, ...]:
         """What computes away from the interface thread."""
-        return self.visit.pictures
+        return (*self.visit.pictures, *self.tiers.pictures)
 
     @property
     def busy(self) -> bool:
@@ -191,8 +198,18 @@ class Examine(QWidget):
             self._shown = connection
             self._show_connection(connection)
         self._show_selection()
-        if self.parts.currentIndex() == 1:
+        if self.parts.currentIndex() == VISIT:
             self._show_visit(connection)
+        elif self.parts.currentIndex() == TIERS:
+            self._show_tiers(connection)
+
+    def _show_tiers(self, connection: Connection | None) -> None:
+        """The tiers of the exchange at the selected packet; else of the longest."""
+        if connection is None:
+            self.tiers.clear()
+            return
+        at = int(connection.segments["t"][self._model.segment]) if self._model.segment >= 0 else None
+        self.tiers.show_connection(connection.evidence, connection.number, at)
 
     def _show_visit(self, connection: Connection | None) -> None:
         """The visit of the connection's client, at the selected packet; else that of its dearest exchange."""
@@ -356,7 +373,8 @@ class Examine(QWidget):
         connection, index = self._model.connection, self._model.segment
         if connection is None or index < 0:
             self._selected.setText(
-                "N and P step through the silences, B shows the bytes of the packet, V the visit it belongs to"
+                "N and P step through the silences, B shows the bytes of the packet, V the visit it belongs to, W its"
+                " tiers"
                 if connection is not None
                 else ""
             )

@@ -2,6 +2,7 @@
 
 import sys
 from dataclasses import replace
+from functools import partial
 from pathlib import Path
 
 from PySide6.QtCore import Qt
@@ -21,7 +22,7 @@ from yaffle import __version__
 from yaffle.case.folder import SUFFIX
 from yaffle.desktop.apportion.station import Apportion
 from yaffle.desktop.compare.station import Compare
-from yaffle.desktop.examine.station import Examine
+from yaffle.desktop.examine.station import TIERS, VISIT, Examine
 from yaffle.desktop.gather.station import Gather
 from yaffle.desktop.path.station import PathStation
 from yaffle.desktop.shared import theme
@@ -124,7 +125,8 @@ class MainWindow(QMainWindow):
         welcome.recent_wanted.connect(lambda path: self.files.load([Path(path)]))
         self.apportion.examine_wanted.connect(self._examine)
         self.apportion.exchange_wanted.connect(self._examine_at)
-        self.apportion.visit_wanted.connect(self._visit)
+        self.apportion.visit_wanted.connect(partial(self._examine_page, VISIT))
+        self.apportion.tiers_wanted.connect(partial(self._examine_page, TIERS))
         self.apportion.name_wanted.connect(self.naming.name_application)
         self.focus_line.favourite_kept.connect(lambda name, text: self.prefer(self.preferences.with_filter(name, text)))
         receiver = self.files.receiver
@@ -251,9 +253,9 @@ class MainWindow(QMainWindow):
         self._examine(connection)
         self.examine.look_at(moment_ns)
 
-    def _visit(self, connection: int, moment_ns: int) -> None:
+    def _examine_page(self, page: int, connection: int, moment_ns: int) -> None:
         self._examine_at(connection, moment_ns)
-        self.examine.parts.setCurrentIndex(1)
+        self.examine.parts.setCurrentIndex(page)
 
     def show_shortcuts(self) -> None:
         """The sheet of keys."""
@@ -302,6 +304,7 @@ class MainWindow(QMainWindow):
             station.dress()
         self.examine.flow.dress()
         self.examine.visit.dress()
+        self.examine.tiers.dress()
         self.strip.update()
         self.focus_line.redraw()
         self.update()

@@ -14,6 +14,7 @@ _PLACES = (
     ("Examine", "next, previous silence", "N, P"),
     ("Examine", "bytes of the packet", "B"),
     ("Examine", "the visit that the connection belongs to", "V"),
+    ("Examine", "the tiers of the exchange", "W"),
     ("Ladder diagram", "next, previous packet; by twenty", "Down, Up; Page"),
     ("Ladder diagram", "time to scale; stretch it", "T; Ctrl and wheel"),
     ("Map", "fit, rename, hide, link, save", "F, F2, Delete, L, Ctrl+S"),
