@@ -15,6 +15,8 @@ from yaffle.ledger import causes
 from yaffle.report.document import document
 from yaffle.session.behind import behind_words, neighbours
 from yaffle.session.evidence import Evidence
+from yaffle.session.expressions import only
+from yaffle.session.filtering import Filter
 from yaffle.session.tiers_view import foremost, tiered_exchanges, tiers_of_exchange
 from yaffle.session.wait_levels import groups
 
@@ -123,3 +125,19 @@ def test_a_case_whose_links_point_outside_is_damaged(analysis, tmp_path):
     save_case(tmp_path / "a.yaffle", wrong, {})
     with pytest.raises(CaseError, match="outside"):
         open_case(tmp_path / "a.yaffle")
+
+
+def test_the_filter_finds_what_waited_for_a_request_and_what_a_request_asked_for(analysis):
+    evidence, behind = Evidence(analysis), analysis.behind
+    asks = Filter(evidence)
+    in_front = asks.rows("in_front <> ''")
+    assert in_front.sum() == len(behind.in_front)
+    waits = evidence.waits
+    statement = next(
+        evidence.label(row) for row in np.flatnonzero(in_front) if evidence.label(row).startswith("select")
+    )
+    fronts = np.flatnonzero(asks.rows(only("longest_behind", statement)))
+    assert fronts.size
+    for row in fronts.tolist():
+        calls = behind.call[behind.links_of(int(waits.exchange[row]))]
+        assert statement in {evidence.label(int(evidence.wait_of_exchange[call])) for call in calls.tolist()}

@@ -11,6 +11,7 @@ from yaffle.session.investigation import Investigation, Opened
 from yaffle.session.kept import Kept
 from yaffle.session.map_edits import BY_HAND, Drawn, Placed
 from yaffle.session.map_layout import HEIGHT, WIDTH, laid_out
+from yaffle.session.map_services import with_services
 from yaffle.session.map_view import (
     CLIENTS,
     DEVICE,
@@ -18,6 +19,8 @@ from yaffle.session.map_view import (
     HURT,
     POINT,
     SERVERS,
+    SERVICE,
+    WAITED,
     WORN,
     Link,
     MapPicture,
@@ -113,3 +116,29 @@ def test_what_the_user_changed_is_on_the_map_and_in_the_case():
     assert layout.hidden == 1
     kept = Kept(placed=placed, drawn=drawn)
     assert Kept.from_json(kept.as_json()) == kept
+
+
+def test_the_map_shows_which_service_waits_for_which(model):
+    picture = with_services(model.scene, map_picture(model.scene))
+    services = {place.label: place for place in picture.places if place.kind == SERVICE}
+    assert set(services) == {"ticket desk", "timetable.harbourline.example", "ticket database"}
+    desk = next(link for link in picture.links if link.one == "service: ticket desk")
+    assert (desk.two, desk.state) == ("service: ticket database", WAITED)
+    assert float(desk.labels[0].partition(" %")[0]) > 80  # of its time: the lock
+    quick = next(link for link in picture.links if link.one == services["timetable.harbourline.example"].key)
+    assert float(quick.labels[0].partition(" %")[0]) < 20
+    assert ("servers: Quay House", "service: ticket desk") in {link.key for link in picture.links}
+    _, stations = next(f for f in picture.flows if f[0] == "Northpoint → ticket desk")
+    assert stations[-2:] == ["service: ticket desk", "service: ticket database"]
+    layout = laid_out(picture)
+    x = {place.key: layout.at[place.key][0] for place in layout.places}
+    assert x["servers: Quay House"] < x["service: ticket desk"] < x["service: ticket database"]
+
+
+def test_a_period_before_the_lock_shows_little_waiting(model):
+    first = model.evidence.first_ns
+    model.look(Focus((first, first + 600 * 10**9)))
+    picture = with_services(model.scene, map_picture(model.scene))
+    desk = next(link for link in picture.links if link.one == "service: ticket desk")
+    assert float(desk.labels[0].partition(" %")[0]) < 60
+    model.look(Focus())

@@ -35,13 +35,17 @@ class Cleared:
 
 
 def cleared(analysis: Analysis, speaker: Array, findings: list[Finding]) -> list[Cleared]:
-    """Sites with enough exchanges and no finding of their own, most exchanges first."""
+    """Sites with enough exchanges and no finding of their own, most exchanges first. What servers ask each other while
+    they owe somebody an answer is nobody's waiting by itself, and clears no site.
+    """
     account, flows = analysis.account, analysis.capture.conversations
     places = analysis.places
     owner = account.of_exchange("connection")
-    rows = np.flatnonzero(speaker[owner] == owner) if owner.size else np.empty(0, np.int64)
+    between = np.zeros(account.flow.size, bool)
+    between[owner[analysis.behind.call[analysis.behind.named]]] = True
+    rows = np.flatnonzero((speaker[owner] == owner) & ~between[owner]) if owner.size else np.empty(0, np.int64)
     wait = account.exchange_charges.sum(axis=1)
-    blamed = {f.site for f in findings} | {site for f in findings for site in f.grounds.get("sites_between", ())}
+    blamed = {f.site for f in findings}
     seen, place = np.unique(owner[rows], return_inverse=True)
     client = client_labels(flows, account.flow[seen])
     site = client.named(places.site)

@@ -107,13 +107,7 @@ def name_who_held_up(analysis: Analysis, of_waits: list[Finding]) -> list[Findin
             }
             if _is_told_by(analysis, finding, fronts):
                 told.append(finding)
-    between = sorted({f.site for f in told})
-    left = [
-        replace(f, grounds={**f.grounds, "sites_between": between}) if HELD_UP in f.grounds else f
-        for f in found
-        if f not in told
-    ]
-    return join_fronts(analysis, left)
+    return join_fronts(analysis, [f for f in found if f not in told])
 
 
 def _with_what_is_behind(analysis: Analysis, finding: Finding) -> Finding:

@@ -63,6 +63,8 @@ COLUMNS: tuple[tuple[str, str], ...] = (
     ),
     ("label", "the request, literals of statements masked"),
     ("outcome", "outcome: a status, an SQLSTATE, a code; answered, unanswered"),
+    ("in_front", "the request behind whose answer the exchange lies, by its label, else its application; empty: none"),
+    ("longest_behind", "the request that its server waited longest for itself, likewise"),
     ("began", "when the exchange began, UTC"),
 )
 
@@ -91,6 +93,40 @@ def _said(evidence: Evidence, message: Any) -> dict[str, Any]:
         "label": label.take(pa.array(np.where(message >= 0, message, len(messages.label)))),
         "outcome": outcome.take(pa.array(np.where(message >= 0, message, plain))),
     }
+
+
+def _tiers(evidence: Evidence) -> dict[str, Any]:
+    """What lies in front of each wait, and what of all behind it was waited for longest, in words."""
+    behind, account, exchange = evidence.analysis.behind, evidence.analysis.account, evidence.waits.exchange
+    named = behind.named
+    front, longest = np.full((2, account.exchange.shape[0]), -1, np.int64)
+    front[behind.call[named]] = behind.front[named]
+    parts = np.flatnonzero(behind.parts.via != behind.parts.of)
+    of, via = behind.parts.of[parts], behind.parts.via[parts]
+    pair, place = np.unique(of * max(1, front.size) + via, return_inverse=True)
+    ns = np.bincount(place.reshape(-1), behind.parts.ns[parts], pair.size)
+    least_first = np.argsort(ns, kind="stable")
+    longest[pair[least_first] // max(1, front.size)] = pair[least_first] % max(1, front.size)
+    has = exchange >= 0
+    found = {}
+    for name, other in (("in_front", front), ("longest_behind", longest)):
+        told = np.full(exchange.size, -1, np.int64)
+        told[has] = other[exchange[has]]
+        found[name] = _in_words(evidence, told)
+    return found
+
+
+def _in_words(evidence: Evidence, exchanges: Any) -> Any:
+    """Exchanges by label, else by application; empty for -1."""
+    account, labels, names = evidence.analysis.account, evidence.labels, evidence.application
+    texts, code = ["", *names.texts, *labels], np.zeros(exchanges.size, np.int64)
+    some = np.flatnonzero(exchanges >= 0)
+    row = exchanges[some]
+    message = account.of_exchange("message")[row]
+    said = np.array([bool(labels[m]) if m >= 0 else False for m in message.tolist()], bool)
+    application = names.codes[account.of_exchange("connection")[row]]
+    code[some] = 1 + np.where(said, len(names.texts) + message, application)
+    return pa.array(texts, pa.string()).dictionary_encode().take(pa.array(code))
 
 
 class Filter:
@@ -163,6 +199,7 @@ class Filter:
                 "opening": _texts(words["opening"], c),
                 "closing": _texts(words["closing"], c),
                 **_said(evidence, of_exchange("message", -1)),
+                **_tiers(evidence),
                 "began": pa.array(waits.first_ns, pa.timestamp("ns")),
             }
         )

@@ -8,10 +8,11 @@ from itertools import pairwise
 
 from yaffle.session.map_edits import BY_HAND, Drawn, Placed
 from yaffle.session.map_view import BY_HAND as DRAWN_KIND
-from yaffle.session.map_view import CLIENTS, SERVERS, Link, MapPicture, Place
+from yaffle.session.map_view import CLIENTS, SERVERS, SERVICE, Link, MapPicture, Place
 
 WIDTH, HEIGHT = 132, 44  # of a box
 COLUMN, ROW = 246, 96  # from box to box
+_MANY, _NARROW = 5, 204  # with more columns than so many, from one to the next
 _ROUNDS = 8
 
 
@@ -85,28 +86,33 @@ def _apart(layout: Layout, taken: dict[str, tuple[int, int]]) -> None:
 
 def _ranks(places: list[Place], links: list[Link]) -> dict[str, int]:
     """The column of each place: as many links as lie before it on the longest way from the clients; servers in the
-    last.
+    last, and behind these their services.
     """
-    after: dict[str, list[str]] = defaultdict(list)
-    for link in links:
-        after[link.one].append(link.two)
-    ranks = {place.key: 0 for place in places}
-    for _ in range(len(places)):
-        moved = False
-        for one, targets in after.items():
-            for two in targets:
-                if ranks[two] < ranks[one] + 1 and ranks[one] + 1 < len(places):
-                    ranks[two], moved = ranks[one] + 1, True
-        if not moved:
-            break
-    top = max(ranks.values(), default=0)
     kinds = {place.key: place.kind for place in places}
+    services = {key for key, kind in kinds.items() if kind == SERVICE}
+    ranks = _longest_ways({key: 0 for key in kinds if key not in services}, links)
+    top = max(ranks.values(), default=0)
     linked = {key for link in links for key in link.key}
     for key, kind in kinds.items():
         if kind == SERVERS:
             ranks[key] = max(1, top)
-        elif kind == CLIENTS or (key not in linked and kind != DRAWN_KIND):
+        elif kind == CLIENTS or (key not in linked and kind not in (DRAWN_KIND, SERVICE)):
             ranks[key] = 0 if kind == CLIENTS else max(1, top // 2)
+    last = max(ranks.values(), default=0)
+    return ranks | _longest_ways({key: last + 1 for key in services}, links)
+
+
+def _longest_ways(ranks: dict[str, int], links: list[Link]) -> dict[str, int]:
+    """How many of these places lie before each on the longest way to it, from where they begin; circles end."""
+    most = max(ranks.values(), default=0) + len(ranks)
+    inside = [link.key for link in links if link.one in ranks and link.two in ranks]
+    for _ in range(len(ranks)):
+        moved = False
+        for one, two in inside:
+            if ranks[two] < ranks[one] + 1 < most:
+                ranks[two], moved = ranks[one] + 1, True
+        if not moved:
+            break
     return ranks
 
 
@@ -143,8 +149,9 @@ def _columns(
             for k, key in enumerate(own):
                 y[key] = (k + 0.5) * tallest / len(own)
     order = sorted(columns)
+    pitch = COLUMN if len(order) <= _MANY else _NARROW
     at = {
-        key: (20 + order.index(rank) * COLUMN, round(20 + (y[key] - 0.5) * ROW))
+        key: (20 + order.index(rank) * pitch, round(20 + (y[key] - 0.5) * ROW))
         for rank, own in columns.items()
         for key in own
     }

@@ -25,7 +25,9 @@ from yaffle.session.scene import Scene
 from yaffle.units import count, duration, share
 
 CLIENTS, EDGE, POINT, DEVICE, SERVERS, BY_HAND = "clients", "edge", "point", "device", "servers", "by hand"
+SERVICE = "service"
 FINE, WORN, HURT, UNMEASURED = "fine", "worn", "hurt", "unmeasured"
+WAITED, BELONGS = "waited", "belongs"  # one service waits for another; a service is one of these servers
 HURT_SHARE = 0.001  # Of packets lost: from here on a link hurts.
 _MOST_SITES, _MOST_FLOWS = 12, 60
 _LEAST_MARKED = 4  # Packets that changed their marking, without which nothing is said.
@@ -38,7 +40,7 @@ class Place:
     key: str
     label: str
     kind: str
-    hosts: int = 0
+    hosts: int = 0  # of a service: requests that may have waited for others
     witnesses: tuple[str, ...] = ()  # capture points and devices that are this place
 
     @property
@@ -49,6 +51,8 @@ class Place:
         if self.kind in (CLIENTS, SERVERS):
             host = self.kind[:-1] if self.hosts == 1 else self.kind
             return f"{count(self.hosts)} {host}"
+        if self.kind == SERVICE:
+            return f"{count(self.hosts)} requests" if self.hosts else "service"
         return {POINT: "capture point", DEVICE: "flow exporter"}.get(self.kind, "drawn by hand")
 
 

@@ -20,7 +20,7 @@ from yaffle.desktop.shared.station import Station
 from yaffle.ledger import causes
 from yaffle.session.apportion import ApportionPicture, picture, summary
 from yaffle.session.behind import neighbours
-from yaffle.session.expressions import above
+from yaffle.session.expressions import above, only
 from yaffle.session.investigation import Investigation
 from yaffle.session.scene import Scene
 from yaffle.session.tiers_view import tiered_exchanges
@@ -219,6 +219,11 @@ class Apportion(Station):
         ):
             cells[EXCHANGE] = ("label", asked)
         if group.level == EXCHANGE and self._model.evidence is not None:
+            if asked := self._model.evidence.label(int(group.trail[EXCHANGE])):
+                menu.addAction(
+                    "All that waited longest for such a request", partial(self._across, "longest_behind", asked)
+                )
+                menu.addAction("All that such requests asked for", partial(self._across, "in_front", asked))
             for one in neighbours(self._model.evidence, int(group.trail[EXCHANGE])):
                 menu.addAction(one.words, partial(self.exchange_wanted.emit, one.connection, one.first_ns))
         for text, expression in filters_of(cells.get(group.level)):
@@ -244,6 +249,11 @@ class Apportion(Station):
         menu.addSeparator()
         menu.addAction("Copy as text", lambda: QGuiApplication.clipboard().setText(self.tree.copied()))
         menu.exec(self.tree.viewport().mapToGlobal(place))
+
+    def _across(self, column: str, label: str) -> None:
+        """From a request to those in front of it or behind it, of whatever application."""
+        focus = self._model.focus
+        self._model.look(focus.with_trail(()).with_filter(only(column, label)))
 
     def dress(self) -> None:
         """Takes the colors of the theme."""

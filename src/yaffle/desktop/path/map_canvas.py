@@ -31,14 +31,35 @@ from PySide6.QtWidgets import (
 )
 
 from yaffle.desktop.shared import theme
+from yaffle.ledger import causes
 from yaffle.session.map_layout import HEIGHT, WIDTH, Layout
-from yaffle.session.map_view import CLIENTS, FINE, HURT, SERVERS, UNMEASURED, WORN, Link, Place
+from yaffle.session.map_view import (
+    BELONGS,
+    CLIENTS,
+    FINE,
+    HURT,
+    SERVERS,
+    SERVICE,
+    UNMEASURED,
+    WAITED,
+    WORN,
+    Link,
+    Place,
+)
 
 _PLACES_ON_LINE = (0.5, 0.4, 0.6, 0.3, 0.7, 0.2, 0.8)  # Where the words of a link may stand, the first that is free.
 _SIDEWAYS = (0.0, -0.35, 0.35, -0.6, 0.6)  # How far beside it, in widths of its own.
 _ASIDE = (-0.7, 0.7, -1.0, 1.0, -1.4, 1.4, -2.0, 2.0, -2.8, 2.8)  # How far above or below it, in heights of its own.
 _MARGIN = 18
-_ORDER = (HURT, WORN, FINE, UNMEASURED)  # The words of what hurts have the first choice of where to stand.
+_LINES = {WORN: Qt.PenStyle.DashLine, HURT: Qt.PenStyle.DashLine, UNMEASURED: Qt.PenStyle.DotLine}
+_ORDER = (
+    HURT,
+    WAITED,
+    WORN,
+    FINE,
+    UNMEASURED,
+    BELONGS,
+)  # The words of what hurts have the first choice of where to stand.
 
 
 class _Box(QGraphicsItem):
@@ -71,17 +92,18 @@ class _Box(QGraphicsItem):
             )
         )
         painter.setBrush(QColor(look.moss_soft if self.marked or self.isSelected() else look.panel))
-        if self.place.kind in (CLIENTS, SERVERS):
+        if self.place.kind in (CLIENTS, SERVERS, SERVICE):
             painter.drawRoundedRect(box, 12, 12)
         else:
             painter.drawRect(box)
-        if self.place.kind in (CLIENTS, SERVERS):  # The party's color and mark, as in every ledger.
-            party = self.place.kind[:-1]
+        if self.place.kind in (CLIENTS, SERVERS, SERVICE):  # The party's color and mark, as in every ledger.
+            party = causes.CLIENT if self.place.kind == CLIENTS else causes.SERVER
             for brush in look.brushes(party):
-                painter.fillRect(QRectF(0 if self.place.kind == CLIENTS else WIDTH - 6, 12, 6, HEIGHT - 24), brush)
+                painter.fillRect(QRectF(WIDTH - 6 if self.place.kind == SERVERS else 0, 12, 6, HEIGHT - 24), brush)
         painter.setPen(QColor(look.ink))
         font = painter.font()
-        text = painter.fontMetrics().elidedText(self.place.label, Qt.TextElideMode.ElideMiddle, WIDTH - 24)
+        side = Qt.TextElideMode.ElideRight if self.place.kind == SERVICE else Qt.TextElideMode.ElideMiddle
+        text = painter.fontMetrics().elidedText(self.place.label, side, WIDTH - 24)
         painter.drawText(
             box.adjusted(12, 4, -12, -HEIGHT / 2 + 2), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, text
         )
@@ -175,13 +197,11 @@ class _Line(QGraphicsPathItem):
     def paint(self, painter: QPainter, _option: QStyleOptionGraphicsItem, _widget: QWidget | None = None) -> None:
         look = theme.current()
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        color = {FINE: look.network, WORN: look.straw, HURT: look.red, UNMEASURED: look.unexplained}[self.link.state]
-        style = {
-            FINE: Qt.PenStyle.SolidLine,
-            WORN: Qt.PenStyle.DashLine,
-            HURT: Qt.PenStyle.DashLine,
-            UNMEASURED: Qt.PenStyle.DotLine,
-        }[self.link.state]
+        color = {
+            FINE: look.network, WORN: look.straw, HURT: look.red, UNMEASURED: look.unexplained, WAITED: look.server,
+            BELONGS: look.line,
+        }[self.link.state]  # fmt: skip
+        style = _LINES.get(self.link.state, Qt.PenStyle.SolidLine)
         chosen = self.marked or self.isSelected()
         if chosen:
             painter.setPen(QPen(QColor(look.moss_soft), 11, Qt.PenStyle.SolidLine, Qt.PenCapStyle.RoundCap))

@@ -17,6 +17,7 @@ from yaffle.path.translations import PairedEnds
 from yaffle.session.classes_view import class_picture
 from yaffle.session.investigation import Investigation
 from yaffle.session.kept import Kept
+from yaffle.session.map_services import with_services
 from yaffle.session.map_view import MapPicture, map_picture
 from yaffle.session.path_view import PathPicture, path_picture
 from yaffle.session.scene import Scene
@@ -111,7 +112,7 @@ class PathStation(Station):
                 lambda picture: self.classes.show_picture(picture, len(self._model.kept.expected)),
             )
         elif page == MAP:
-            self._of_map.ask(lambda _progress: map_picture(scene), self._show_map)
+            self._of_map.ask(lambda _progress: with_services(scene, map_picture(scene)), self._show_map)
 
     def _show(self, picture: PathPicture | None) -> None:
         first = self.segments.fresh and picture is not None
