@@ -247,6 +247,8 @@ def analyse(paths: Sequence[Path | str], progress: Progress = go_on) -> Analysis
     )
     step(0.95, "looking behind the servers")
     behind = find_behind(account, capture.conversations, speaker, messages, payload, _LookingBehind(progress))
+    for source in capture.sources:
+        source.notes += [server.words for server in behind.unseen]
     return Analysis(
         capture,
         account,

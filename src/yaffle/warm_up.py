@@ -184,7 +184,7 @@ def _look_behind() -> None:
     ends, server = np.array([90, 95, 50, 52]) * 1_000_000, np.array([1, 1, 2, 2])
     hops = Hops(
         number, number, server - 1, server, server, times, ends, ends, times, times, ends, ends, ends - times, server,
-        np.zeros((4, PLACES), np.uint64), np.zeros((4, TOKENS), np.uint64),
+        np.zeros((4, PLACES), np.uint64), np.zeros((4, TOKENS), np.uint64), np.zeros(4, bool),
     )  # fmt: skip
     split(hops, link(hops).samples[0], number[:2])
 

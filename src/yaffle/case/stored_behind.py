@@ -5,22 +5,22 @@ import numpy as np
 from yaffle.arrays import Array
 from yaffle.tiers.behind import Behind, Parts
 
-LINKS, PARTS = ("call", "front", "certainty"), ("of", "via", "at", "kind", "ns", "least_ns", "most_ns")
+LINKS, PARTS = ("call", "front", "certainty", "seen"), ("of", "via", "at", "kind", "ns", "least_ns", "most_ns")
 
 
 def behind_tables(behind: Behind) -> dict[str, dict[str, Array]]:
     """Links, and the parts of servers' times."""
     return {
-        "links": {name: getattr(behind, name) for name in LINKS},
+        "links": {name: getattr(behind, name) for name in LINKS[:-1]} | {"seen": behind.seen.astype(np.uint8)},
         "server_parts": {name: getattr(behind.parts, name) for name in PARTS},
     }
 
 
 def read_behind(links: dict[str, Array], parts: dict[str, Array], exchanges: int) -> Behind:
     """The reverse. Raises ValueError where it makes no sense, KeyError where a column is missing."""
-    call, front, certainty = (links[name] for name in LINKS)
+    call, front, certainty, seen = (links[name] for name in LINKS)
     of, via, at, kind, ns, least_ns, most_ns = (parts[name] for name in PARTS)
-    found = Behind(call, front, certainty, Parts(of, via, at, kind, ns, least_ns, most_ns))
+    found = Behind(call, front, certainty, seen.astype(bool), Parts(of, via, at, kind, ns, least_ns, most_ns))
     for table, pointing in (
         (links, ("call", "front")),
         (parts, ("of", "via", "at")),

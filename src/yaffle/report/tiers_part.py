@@ -36,6 +36,7 @@ class Tiers:
             "behind": [
                 {"exchange": self._place[int(behind.call[k])], "certainty": round(float(behind.certainty[k]), 4)}
                 for k in links.tolist()
+                if behind.seen[k]
             ],
             "server_split": [
                 {"at": at, "ms": ms, "ms_low": low, "ms_high": high} for at, (ms, low, high) in where.items()

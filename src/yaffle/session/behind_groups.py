@@ -25,7 +25,7 @@ def behind_server(evidence: Evidence, rows: Array) -> list[Group]:
         return []
     parts, links = behind.parts_among(exchanges), behind.links_among(exchanges)
     parts = parts[behind.parts.via[parts] != behind.parts.of[parts]]
-    return _by_service(evidence, "behind it", (parts, behind.parts.via[parts]), behind.call[links], behind.front[links])
+    return _by_service(evidence, "behind it", (parts, behind.parts.via[parts]), links, behind.call, behind.front)
 
 
 def before_client(evidence: Evidence, rows: Array) -> list[Group]:
@@ -35,8 +35,7 @@ def before_client(evidence: Evidence, rows: Array) -> list[Group]:
         return []
     parts = np.flatnonzero(np.isin(behind.parts.via, exchanges) & (behind.parts.via != behind.parts.of))
     links = np.flatnonzero(np.isin(behind.call, exchanges) & behind.named)
-    fronts = behind.front[links]
-    return _by_service(evidence, "in front of it", (parts, behind.parts.of[parts]), fronts, fronts)
+    return _by_service(evidence, "in front of it", (parts, behind.parts.of[parts]), links, behind.front, behind.front)
 
 
 def tiers_of(evidence: Evidence, rows: Array) -> list[Group]:
@@ -68,12 +67,13 @@ def _exchanges(evidence: Evidence, rows: Array) -> Array:
 
 
 def _by_service(
-    evidence: Evidence, where: str, waited: tuple[Array, Array], shown: Array, clients_of: Array
+    evidence: Evidence, where: str, waited: tuple[Array, Array], links: Array, shown: Array, clients_of: Array
 ) -> list[Group]:
-    """A row a service. waited: parts of servers' time, and for each the exchange whose service it goes to; shown: the
-    exchanges that stand in the rows, and for each of them the one whose client waited.
+    """A row a service. waited: parts of servers' time, and for each the exchange whose service it goes to; of the links
+    the exchanges `shown` stand in the rows, and those `clients_of` tell which clients waited.
     """
-    connection = evidence.analysis.account.of_exchange("connection")
+    connection, seen = evidence.analysis.account.of_exchange("connection"), evidence.analysis.behind.seen[links]
+    shown, clients_of = shown[links], clients_of[links]
     part, service = waited[0], evidence.service[connection[waited[1]]]
     service_shown = evidence.service[connection[shown]]
     found = []
@@ -81,7 +81,8 @@ def _by_service(
         mine = service_shown == number
         rows = evidence.wait_of_exchange[np.unique(shown[mine])]
         clients = evidence.client.codes[connection[np.unique(clients_of[mine])]]
-        group = _group(evidence, where, part[service == number], rows[rows >= 0], int(np.unique(clients).size))
+        words = where if seen[mine].any() else f"{where}, beyond a server not seen"
+        group = _group(evidence, words, part[service == number], rows[rows >= 0], int(np.unique(clients).size))
         if group is not None:
             found.append(group)
     return sorted(found, key=lambda group: -group.wait_ns)

@@ -13,6 +13,7 @@ from yaffle.ledger.engine import Account
 from yaffle.tiers.hops import Hops, hops
 from yaffle.tiers.linking import SAMPLES, Watch, link
 from yaffle.tiers.split import split
+from yaffle.tiers.unseen import UnseenServer
 
 LEAST_CERTAINTY = 0.5  # of a link that is named
 
@@ -37,7 +38,9 @@ class Behind:
     call: Array  # int64: the exchange that lies behind
     front: Array  # behind whose answer
     certainty: Array  # 0 to 1
+    seen: Array  # bool: made by the front's own server; False: by one behind it whose own requests no point saw
     parts: Parts
+    unseen: tuple[UnseenServer, ...] = ()  # those servers
 
     @cached_property
     def named(self) -> Array:
@@ -84,7 +87,7 @@ def _stretches(ordered: Array, values: Array) -> tuple[Array, Array]:
 def nothing_behind() -> Behind:
     """Nothing is known of what lies behind."""
     none, part = np.empty(0, np.int64), np.empty(0)
-    return Behind(none, none, part, Parts(none, none, none, none, part, part, part))
+    return Behind(none, none, part, np.empty(0, bool), Parts(none, none, none, none, part, part, part))
 
 
 def _doubtful(samples: Array) -> Array:
@@ -156,5 +159,7 @@ def find_behind(
         row[links.call][order],
         row[links.front][order],
         links.certainty[order],
+        ~found.unseen[links.call][order],
         replace(parts, of=row[parts.of], via=row[parts.via], at=row[parts.at]),
+        found.servers_unseen,
     )

@@ -14,6 +14,7 @@ from yaffle.ledger.engine import Account
 from yaffle.tiers.identifiers import identifiers
 from yaffle.tiers.kinds import kinds_of
 from yaffle.tiers.one_host import other_addresses
+from yaffle.tiers.unseen import UnseenServer, unseen_legs
 
 _OPENED_SOON_NS = 5_000_000  # A request that follows its connection's opening this soon was what it was opened for.
 _SIZE_STEPS = 4  # kinds of unlabelled requests by size: steps per doubling
@@ -41,6 +42,8 @@ class Hops:
     kind: Array  # of request
     values: Array  # uint64 (n, PLACES)
     tokens: Array  # uint64 (n, TOKENS): identifiers in clear
+    unseen: Array  # bool: made by a server whose own requests no point saw, for the asking host that stands here
+    servers_unseen: tuple[UnseenServer, ...] = ()
 
 
 def _speaking_of(account: Account, speaker: Array) -> tuple[Array, Array]:
@@ -118,26 +121,33 @@ def hops(account: Account, flows: Rows, speaker: Array, messages: Messages, payl
         np.concatenate([flows.a_hi[flow], flows.b_hi[flow_near]]),
         np.concatenate([flows.a_lo[flow], flows.b_lo[flow_near]]),
         np.concatenate([flows.ipv6[flow], flows.ipv6[flow_near]]),
-    ).codes
-    client, server = hosts[: rows.size], hosts[rows.size :]
-    host = np.arange(int(hosts.max(initial=-1)) + 1)
+    )
+    client, server = hosts.codes[: rows.size], hosts.codes[rows.size :]
+    host = np.arange(len(hosts.texts))
     answered = np.where(times.answered_ns >= 0, times.answered_ns, times.done_ns)
-    for address, other in other_addresses(
-        client, server, times.sent_ns, times.arrived_ns, times.handed_ns, answered
-    ).items():
+    seen = (client, server, times.sent_ns, times.arrived_ns, times.handed_ns, answered)
+    for address, other in other_addresses(*seen).items():
         host[address] = other
+    legs = unseen_legs(client, host[server], *seen[2:])
+    for leg in legs:  # From here on they are one host: which of them did what between cannot be told.
+        host[np.isin(host, leg.fronts)] = leg.host
     kind, values = _kinds(account, messages, rows, owner)
     first = account.of_exchange("first_ns")[rows]
     return Hops(
         exchange=rows,
         connection=owner,
-        client=client,
+        client=host[client],
         server=host[server],
         service=server << 16 | flows.b_port[flow_near].astype(np.int64),
         **{field.name: getattr(times, field.name) for field in fields(times)},
         kind=kind,
         values=values,
         tokens=identifiers(payload, owner, first, account.starts, account.order),
+        unseen=np.isin(client, [leg.host for leg in legs]),
+        servers_unseen=tuple(
+            UnseenServer(hosts.texts[leg.host], tuple(hosts.texts[f] for f in leg.fronts), leg.calls, leg.inside)
+            for leg in legs
+        ),
     )
 
 

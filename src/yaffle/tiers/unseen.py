@@ -1,0 +1,109 @@
+"""Servers whose own requests no point saw: a host that is never asked, but asks whenever another one owes an answer.
+
+Then a leg between the two is missing. It is inferred from times alone: at the moments of the host's calls more requests
+are under way at the other one than a little earlier or later, by far more than chance would have it, and hardly a call
+comes when none is. What such a host waits for is part of what the other one's requests waited for; what it takes itself
+stays with the other one, because nothing tells the two apart.
+"""
+
+from typing import NamedTuple
+
+import numpy as np
+
+from yaffle.arrays import Array
+
+_LEAST_CALLS = 30
+_MOST_HOSTS = 48  # of each kind that are compared, those with most exchanges
+_MOST_CALLS = 1500  # of a host that are looked at
+_INSIDE = 0.6  # of the calls at least; some belong to no request
+_SHIFTS = (-4, -3, -2, -1, 1, 2, 3, 4)  # times 1.37 durations of a request
+_SIGMAS, _SIGMAS_TOGETHER = 3.0, 6.0  # the excess of one server's requests, and of all, in standard errors of chance
+
+
+class UnseenLeg(NamedTuple):
+    """A server behind other ones, the calls between whom were not seen."""
+
+    host: int  # it
+    fronts: tuple[int, ...]  # those that it must work for
+    calls: int  # of it
+    inside: float  # share of them while one of these owed an answer
+
+
+class UnseenServer(NamedTuple):
+    """The same by addresses."""
+
+    address: str
+    fronts: tuple[str, ...]
+    calls: int
+    inside: float
+
+    @property
+    def words(self) -> str:
+        """What is missing, and what would settle it."""
+        fronts = " and ".join(self.fronts[:3]) + (" and others" if len(self.fronts) > 3 else "")
+        owe = "owes" if len(self.fronts) == 1 else "owe"
+        return (
+            f"nobody is seen asking {self.address}, yet {100 * self.inside:.0f} % of its {self.calls:,} requests come"
+            f" while {fronts} {owe} an answer: it must work for {'it' if len(self.fronts) == 1 else 'them'}, and the"
+            f" calls between are missing from what was captured. What it takes itself counts as time of {fronts}; a"
+            f" capture at {self.address} would tell"
+        )
+
+
+class _Spans(NamedTuple):
+    """Requests of one server or several: when they came and were answered, each in order; how long one takes."""
+
+    begin: Array
+    end: Array
+    usual_ns: float
+
+    @classmethod
+    def of(cls, handed: Array, told: Array) -> "_Spans":
+        return cls(np.sort(handed), np.sort(told), float(np.median(told - handed)))
+
+    def under_way(self, moment: Array) -> Array:
+        """How many there are at each moment."""
+        return np.asarray(np.searchsorted(self.begin, moment, "right") - np.searchsorted(self.end, moment, "left"))
+
+    def excess(self, moment: Array) -> float:
+        """How many more are under way at some moments than a little earlier or later, in standard errors."""
+        step = max(1.0, 1.37 * self.usual_ns)
+        here = self.under_way(moment)
+        gained = here - np.mean([self.under_way(moment + int(k * step)) for k in _SHIFTS], axis=0)
+        return float(gained.mean() / (gained.std() / np.sqrt(gained.size) + 1e-9))
+
+    def hold(self, sent: Array, arrived: Array) -> float:
+        """The share of calls at whose beginning and end one is under way."""
+        return float(((self.under_way(sent) > 0) & (self.under_way(arrived) > 0)).mean())
+
+
+def _busiest(hosts: Array, among: Array) -> list[int]:
+    """Of some hosts those that stand most often in a column."""
+    found, count = np.unique(among[np.isin(among, hosts)], return_counts=True)
+    return [int(host) for host in found[np.argsort(-count, kind="stable")][:_MOST_HOSTS]]
+
+
+def unseen_legs(
+    client: Array, server: Array, sent: Array, arrived: Array, handed: Array, told: Array
+) -> list[UnseenLeg]:
+    """Hosts that must work for others that are seen, each with these. Columns of hops, as of `Hops`; handed and told:
+    when a request reached its server and when its answer began.
+    """
+    found = []
+    servers = np.unique(server)
+    spans = {front: _Spans.of(handed[server == front], told[server == front]) for front in _busiest(servers, server)}
+    for host in _busiest(np.setdiff1d(client, servers), client):
+        mine = np.flatnonzero(client == host)
+        if mine.size < _LEAST_CALLS:
+            continue
+        asked = set(server[mine].tolist())
+        some = mine[:: max(1, mine.size // _MOST_CALLS)]
+        fronts = tuple(f for f, own in spans.items() if f not in asked and own.excess(sent[some]) > _SIGMAS)
+        if not fronts:
+            continue
+        own = np.isin(server, fronts)
+        together = _Spans.of(handed[own], told[own])
+        inside = together.hold(sent[some], arrived[some])
+        if inside >= _INSIDE and together.excess(sent[some]) > _SIGMAS_TOGETHER:
+            found.append(UnseenLeg(host, fronts, int(mine.size), inside))
+    return found
