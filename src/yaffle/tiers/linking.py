@@ -6,10 +6,13 @@ from dataclasses import dataclass
 import numpy as np
 
 from yaffle.arrays import Array
-from yaffle.tiers.assignment import NOBODY, State, exchange_tails, move_runs, no_owners, observe, sweep
 from yaffle.tiers.habits import Counts, Habits, habits, no_counts
 from yaffle.tiers.hops import Hops
 from yaffle.tiers.host_calls import HostCalls, host_calls
+from yaffle.tiers.observing import observe
+from yaffle.tiers.state import NOBODY, State, no_owners
+from yaffle.tiers.swaps import exchange_tails, move_runs
+from yaffle.tiers.sweeps import sweep
 
 SAMPLES = 16  # states that speak for what may be
 _EXCHANGES = 3  # tries a call in each step; they cost less than a sweep and find more

@@ -1,0 +1,87 @@
+"""Who owns which call at one moment of the weighing: a request's calls are a list in order of their beginning."""
+
+from typing import NamedTuple
+
+import numpy as np
+
+from yaffle.arrays import Array
+from yaffle.kernels import leaf
+
+NOBODY = -1
+_SHIFTS = (np.uint64(13), np.uint64(7), np.uint64(17))  # Marsaglia's xorshift generators, 64 bit
+_TO_UNIT = 1.0 / 9007199254740992.0
+_ELEVEN = np.uint64(11)
+
+# A call: its place in HostCalls.owners or NOBODY; the calls before and after it of the same request, -1 without; the
+# end of what its request waited for last before it.
+OWNED = np.dtype([(name, np.int64) for name in ("owner", "before", "after", "since_ns")])
+OWNING = np.dtype([(name, np.int64) for name in ("head", "tail")])  # a request: its first and last call, -1 without
+
+
+class State(NamedTuple):
+    """Who owns which call. A request's calls are a list in order of their beginning."""
+
+    calls: Array  # OWNED
+    fronts: Array  # OWNING
+    random: Array  # uint64 (1)
+
+
+def no_owners(calls: int, fronts: int, seed: int) -> State:
+    """No call belongs to a request."""
+    state = State(
+        np.full(4 * calls, -1, np.int64).view(OWNED),
+        np.full(2 * fronts, -1, np.int64).view(OWNING),
+        np.array([seed * 2654435761 + 88172645463325252], np.uint64),
+    )
+    state.calls["since_ns"] = 0
+    return state
+
+
+@leaf
+def uniform(state):  # type: ignore[no-untyped-def]
+    """A number between 0 and 1."""
+    x = state.random[0]
+    x ^= x << _SHIFTS[0]
+    x ^= x >> _SHIFTS[1]
+    x ^= x << _SHIFTS[2]
+    state.random[0] = x
+    return np.float64(x >> _ELEVEN) * _TO_UNIT
+
+
+@leaf
+def place_before(state, f, c):  # type: ignore[no-untyped-def]
+    """The last call of a request before a call, -1 where there is none."""
+    p = state.fronts[f].tail
+    while p > c:
+        p = state.calls[p].before
+    return p
+
+
+@leaf
+def insert(state, f, p, c):  # type: ignore[no-untyped-def]
+    """Puts a call behind the call `p` of a request."""
+    n = state.calls[p].after if p >= 0 else state.fronts[f].head
+    state.calls[c].before, state.calls[c].after = p, n
+    if p >= 0:
+        state.calls[p].after = c
+    else:
+        state.fronts[f].head = c
+    if n >= 0:
+        state.calls[n].before = c
+    else:
+        state.fronts[f].tail = c
+
+
+@leaf
+def remove(state, f, c):  # type: ignore[no-untyped-def]
+    """Takes a call out of a request."""
+    p, n = state.calls[c].before, state.calls[c].after
+    if p >= 0:
+        state.calls[p].after = n
+    else:
+        state.fronts[f].head = n
+    if n >= 0:
+        state.calls[n].before = p
+    else:
+        state.fronts[f].tail = p
+    state.calls[c].before = state.calls[c].after = -1
