@@ -375,7 +375,7 @@ class Morning:
         """What a page of the ticket desk needs of the database: mostly one statement; some stand in its memory."""
         rnd = self.inner
         if site == "northpoint" and LOCK[0] <= at <= LOCK[1]:
-            return (_call(_HELD, int(rnd.uniform(0.9, 3.2) * S), 0),)
+            return self._call(), _call(_HELD, int(rnd.uniform(0.9, 3.2) * S), 0)
         number = rnd.choices((0, 1, 2), (0.2, 0.6, 0.2))[0]
         return tuple(self._call() for _ in range(number))
 
@@ -559,7 +559,7 @@ def make_morning(folder: Path, seed: int = 640, scale: float = 0.4) -> list[Path
     if (
         mark.exists()
         and all(p.exists() for p in paths)
-        and json.loads(mark.read_text()).get("made") == [seed, scale, 7]
+        and json.loads(mark.read_text()).get("made") == [seed, scale, 8]
     ):
         return paths
     morning = Morning(seed, scale)
@@ -575,6 +575,6 @@ def make_morning(folder: Path, seed: int = 640, scale: float = 0.4) -> list[Path
             comment="made by a simulation",
         )
     part = mark.with_suffix(".part")
-    part.write_text(json.dumps({"made": [seed, scale, 7], **_truth(morning)}))
+    part.write_text(json.dumps({"made": [seed, scale, 8], **_truth(morning)}))
     part.replace(mark)
     return paths

@@ -5,6 +5,8 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+import numpy as np
+
 from yaffle.session.baselines import FLOW_VOLUME, OUT
 from yaffle.session.focus import Focus
 
@@ -78,6 +80,20 @@ def _shots(window: "MainWindow") -> dict[str, Callable[[], None]]:
         follow("loss", 3)
         window.examine.step_silence(1)
 
+    def apportion() -> None:
+        """The web server in front of the one that held things up: it opens into what it waited for."""
+        follow("processing", 2)
+        window.investigation.look(window.investigation.focus.with_trail(("ticket desk", "203.0.113.22 443")))
+
+    def tiers() -> None:
+        follow("processing", 3)
+        evidence = window.investigation.evidence
+        if evidence is not None and evidence.analysis.behind.parts.of.size:
+            parts = evidence.analysis.behind.parts
+            longest = int(evidence.wait_of_exchange[parts.of[np.argmax(parts.ns)]])
+            connection, began = int(evidence.waits.connection[longest]), int(evidence.waits.first_ns[longest])
+            window.apportion.tiers_wanted.emit(connection, began)
+
     def visit() -> None:
         follow("name", 3)
         window.examine.parts.setCurrentIndex(1)
@@ -107,7 +123,7 @@ def _shots(window: "MainWindow") -> dict[str, Callable[[], None]]:
                 (
                     k
                     for k in range(window.path.map.flows.count())
-                    if window.path.map.flows.itemText(k).startswith("Isle of Wren")
+                    if window.path.map.flows.itemText(k).startswith("Northpoint → ticket desk")
                 ),
                 0,
             )
@@ -116,8 +132,9 @@ def _shots(window: "MainWindow") -> dict[str, Callable[[], None]]:
     return {
         "gather": lambda: window.go(0),
         "survey": lambda: survey(0),
-        "apportion": lambda: follow("processing", 2),
+        "apportion": apportion,
         "examine": examine,
+        "tiers": tiers,
         "services": lambda: survey(1),
         "asked": asked,
         "visit": visit,

@@ -5,7 +5,7 @@ from PySide6.QtGui import QColor, QPainter, QPen
 from PySide6.QtWidgets import QWidget
 
 from yaffle.desktop.shared import theme
-from yaffle.desktop.shared.lanes import NAMES, ROW, Lanes
+from yaffle.desktop.shared.lanes import ROW, Lanes
 from yaffle.ledger import causes
 from yaffle.session.tiers_view import SURE, Tier, TiersPicture
 from yaffle.units import duration
@@ -15,6 +15,8 @@ _STEP = 14  # pixels that a tier stands further in than the one in front of it
 
 class TierLanes(Lanes):
     """A bar a tier, each below the one in front of it."""
+
+    names_px = 340
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -36,8 +38,8 @@ class TierLanes(Lanes):
         indent = 10 + _STEP * min(tier.depth, 8)
         painter.setPen(QColor(look.ink))
         text = f"{tier.server}  {tier.asked}"
-        text = painter.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, NAMES - indent - 8)
-        painter.drawText(QRectF(indent, top, NAMES - indent - 4, ROW), Qt.AlignmentFlag.AlignVCenter, text)
+        text = painter.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, self.names_px - indent - 8)
+        painter.drawText(QRectF(indent, top, self.names_px - indent - 4, ROW), Qt.AlignmentFlag.AlignVCenter, text)
         edges = [self.x_of(at) for at in (tier.first_ns, tier.server_begin_ns, tier.server_end_ns, tier.last_ns)]
         edges[3] = max(edges[3], edges[0] + 2.0)
         for party, left, right in (

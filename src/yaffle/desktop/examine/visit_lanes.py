@@ -7,7 +7,7 @@ from PySide6.QtGui import QColor, QPainter, QPen
 from PySide6.QtWidgets import QWidget
 
 from yaffle.desktop.shared import theme
-from yaffle.desktop.shared.lanes import NAMES, ROW, Lanes
+from yaffle.desktop.shared.lanes import ROW, Lanes
 from yaffle.desktop.shared.ledger_bar import bar_words, paint_bar
 from yaffle.session.visit import Step, Visit
 from yaffle.units import duration
@@ -41,8 +41,8 @@ class VisitLanes(Lanes):
         if bar in self._visit.chain:
             painter.fillRect(QRectF(0, top + 2, 4, ROW - 4), QColor(look.moss))
         painter.setPen(QColor(look.ink))
-        text = painter.fontMetrics().elidedText(step.label, Qt.TextElideMode.ElideMiddle, NAMES - 26)
-        painter.drawText(QRectF(16, top, NAMES - 22, ROW), Qt.AlignmentFlag.AlignVCenter, text)
+        text = painter.fontMetrics().elidedText(step.label, Qt.TextElideMode.ElideMiddle, self.names_px - 26)
+        painter.drawText(QRectF(16, top, self.names_px - 22, ROW), Qt.AlignmentFlag.AlignVCenter, text)
         left, right = self.x_of(step.first_ns), self.x_of(step.last_ns)
         if step.charges.any():
             place = QRectF(left, top + 4, max(2.0, right - left), ROW - 8)
@@ -56,7 +56,7 @@ class VisitLanes(Lanes):
             saving, measure = f"potential saving {duration(step.saved_ns)}", painter.fontMetrics().horizontalAdvance
             at += measure(words) + 10
             if at + measure(saving) > self.viewport().width() - 4:  # Else before the bar.
-                at = max(NAMES + 4.0, left - measure(saving) - 8)
+                at = max(self.names_px + 4.0, left - measure(saving) - 8)
                 painter.fillRect(QRectF(at - 3, top + 3, measure(saving) + 6, ROW - 6), QColor(look.panel))
             painter.drawText(QPointF(at, top + ROW - 6), saving)
 

@@ -12,7 +12,6 @@ from yaffle.desktop.shared.picture_file import save_picture
 from yaffle.units import duration
 
 ROW, HEAD, AXIS = 20, 22, 24
-NAMES = 250  # width of the labels
 _AFTER = 170  # room behind the last bar for its words
 _TICKS = [k * 10**e for e in range(3, 12) for k in (1, 2, 5)]  # ns
 
@@ -32,6 +31,7 @@ class Lanes(QAbstractScrollArea):
 
     chosen = Signal(int)
     wanted = Signal(int)  # a bar, to be examined
+    names_px = 250  # width of the labels
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -81,8 +81,8 @@ class Lanes(QAbstractScrollArea):
     # --- painting ---
     def x_of(self, time_ns: float) -> float:
         """Where a moment stands."""
-        wide = max(40.0, self.viewport().width() - NAMES - _AFTER)
-        return NAMES + wide * min(1.0, (time_ns - self._first_ns) / self._span_ns)
+        wide = max(40.0, self.viewport().width() - self.names_px - _AFTER)
+        return self.names_px + wide * min(1.0, (time_ns - self._first_ns) / self._span_ns)
 
     def middle_of(self, bar: int) -> float:
         """How far down the middle of a bar stands as it is scrolled."""
@@ -125,7 +125,7 @@ class Lanes(QAbstractScrollArea):
 
     def _ticks(self, painter: QPainter, height: int) -> None:
         look = theme.current()
-        room = max(40.0, self.viewport().width() - NAMES - _AFTER)
+        room = max(40.0, self.viewport().width() - self.names_px - _AFTER)
         step = next((t for t in _TICKS if t * room / self._span_ns >= 80), _TICKS[-1])
         for k in range(self._span_ns // step + 1):
             x = self.x_of(self._first_ns + k * step)
