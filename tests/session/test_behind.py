@@ -1,5 +1,6 @@
 """What lies behind waits, in the words of the window; and findings that name who held things up."""
 
+from dataclasses import replace
 from itertools import pairwise
 
 import numpy as np
@@ -13,12 +14,14 @@ from yaffle.findings.held_up import spent_by
 from yaffle.findings.ranking import all_findings
 from yaffle.ledger import causes
 from yaffle.report.document import document
+from yaffle.report.html import render
 from yaffle.session.behind import behind_words, neighbours
 from yaffle.session.evidence import Evidence
 from yaffle.session.expressions import only
 from yaffle.session.filtering import Filter
 from yaffle.session.tiers_view import foremost, tiered_exchanges, tiers_of_exchange
 from yaffle.session.wait_levels import groups
+from yaffle.tiers.behind import nothing_behind
 
 
 @pytest.fixture(scope="module")
@@ -119,8 +122,6 @@ def test_a_case_of_the_version_before_opens_without_it(analysis, tmp_path):
 
 
 def test_a_case_whose_links_point_outside_is_damaged(analysis, tmp_path):
-    from dataclasses import replace
-
     wrong = replace(analysis, behind=replace(analysis.behind, call=analysis.behind.call + 10**6))
     save_case(tmp_path / "a.yaffle", wrong, {})
     with pytest.raises(CaseError, match="outside"):
@@ -141,3 +142,11 @@ def test_the_filter_finds_what_waited_for_a_request_and_what_a_request_asked_for
     for row in fronts.tolist():
         calls = behind.call[behind.links_of(int(waits.exchange[row]))]
         assert statement in {evidence.label(int(evidence.wait_of_exchange[call])) for call in calls.tolist()}
+
+
+def test_the_report_lists_who_waited_for_whom(analysis):
+    page = render(analysis)
+    assert "Servers that waited for servers" in page
+    table = page[page.index("waited for</th>") : page.index("Delay by cause")]
+    assert table.index(":9080)") < table.index(":5432)")
+    assert "Servers that waited" not in render(replace(analysis, behind=nothing_behind()))

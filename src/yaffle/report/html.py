@@ -25,6 +25,7 @@ from yaffle.ledger.sums import party_sums
 from yaffle.quantiles import median, p95
 from yaffle.report.answer import write_whole
 from yaffle.report.flow_part import flow_tables
+from yaffle.report.tiers_part import waited_table
 from yaffle.units import count, day, duration, moment, share, zone_name
 
 
@@ -195,6 +196,7 @@ def render(
         findings=findings,
         cleared=[place.sentence for place in cleared(analysis, analysis.speaker, everything)[:12]],
         groups=groups,
+        waited=waited_table(analysis),
         flows=flow_tables(analysis),
         widest=max((int(g["total"]) for g in groups), default=1),
         causes=[

@@ -8,10 +8,12 @@ from yaffle.analysis import Analysis
 from yaffle.arrays import Array
 from yaffle.capture.addresses import client_address, end_text, server_address
 from yaffle.ledger import causes
-from yaffle.tiers.dependencies import dependencies
+from yaffle.tiers.dependencies import Dependency, dependencies
 from yaffle.tiers.split import OWN
+from yaffle.units import count, duration, share
 
 _NS_PER_MS = 1e6
+_MOST_ROWS = 20
 
 
 class Tiers:
@@ -62,10 +64,16 @@ def services_of(analysis: Analysis) -> tuple[Array, list[str]]:
     return number[account.of_exchange("connection")], list(texts)
 
 
-def dependencies_part(analysis: Analysis) -> list[dict[str, Any]]:
-    """Which service calls which."""
+def _dependencies(analysis: Analysis) -> tuple[list[Dependency], list[str]]:
+    """(which service calls which, the services by number)."""
     service, texts = services_of(analysis)
     server_ns = analysis.account.exchange_charges[:, causes.party_columns(causes.SERVER)].sum(axis=1)
+    return dependencies(analysis.behind, service, server_ns), texts
+
+
+def dependencies_part(analysis: Analysis) -> list[dict[str, Any]]:
+    """Which service calls which."""
+    found, texts = _dependencies(analysis)
     return [
         {
             "service": texts[one.front],
@@ -78,5 +86,25 @@ def dependencies_part(analysis: Analysis) -> list[dict[str, Any]]:
             "share_of_time": one.wait_ns / one.server_ns if one.server_ns else 0.0,
             "certainty": round(one.certainty, 4),
         }
-        for one in dependencies(analysis.behind, service, server_ns)
+        for one in found
     ]
+
+
+def waited_table(analysis: Analysis) -> list[tuple[str, ...]]:
+    """The same for people, those with the longest waits: who waited, for whom, requests, calls a request, how long,
+    share of its time, of that on the network, how sure.
+    """
+    found, texts = _dependencies(analysis)
+
+    def named(number: int) -> str:
+        address, _, port = texts[number].rpartition(":")
+        return f"{analysis.places.application(address.strip('[]'), int(port))} ({texts[number]})"
+
+    return [
+        (
+            named(one.front), named(one.behind), count(one.requests), f"{one.calls / max(1, one.requests):.2g}",
+            duration(int(one.wait_ns)), share(one.wait_ns / one.server_ns if one.server_ns else 0.0),
+            duration(int(one.network_ns)), f"{100 * one.certainty:.0f} %",
+        )
+        for one in found[:_MOST_ROWS]
+    ]  # fmt: skip
