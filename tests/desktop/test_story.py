@@ -62,13 +62,14 @@ def test_from_the_captures_to_the_packet_and_back(window, qtbot, morning, tmp_pa
     assert group is not None and group.exchanges > 50
 
     # Down the tree by keyboard to a connection, and into it.
-    tree = window.apportion.tree
+    tree, levels = window.apportion.tree, window.apportion.tree_model
     tree.setFocus()
     index = tree.currentIndex()
     for _ in range(3 - group.level):
         tree.expand(index)
         settle(window, qtbot)
-        index = window.apportion.tree_model.index(0, 0, index)
+        below = [levels.index(row, 0, index) for row in range(levels.rowCount(index))]
+        index = next(child for child in below if not levels.group(child).beside)
         tree.setCurrentIndex(index)
     assert window.apportion.selected().level == 3
     qtbot.keyClick(tree, Qt.Key.Key_Return)
