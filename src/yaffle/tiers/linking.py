@@ -33,7 +33,7 @@ _LARGE = Effort(1, 12, 1)  # where there is much to weigh: learnt from a part of
 _MOST_FULL = 100_000  # possible owners up to which all is weighed again and again
 _LEARNT_FROM = 25_000  # possible owners of the calls that are learnt from, of a large host
 # Steps by which a large host's calls find their owners, and that then tell who is certain.
-_SETTLING, _SETTLED = 3, 4
+_SETTLING, _SETTLED = 2, 3
 _CERTAIN = 0.999  # calls of a large host whose owner is as likely are not weighed again
 
 
