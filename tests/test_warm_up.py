@@ -127,3 +127,12 @@ def test_the_commands_help_imports_neither_the_compiler_nor_the_window():
         " 'scipy')))"
     )
     assert subprocess.run([sys.executable, "-c", code], check=False, env=dict(os.environ)).returncode == 0
+
+
+def test_whatever_the_tests_needed_was_compiled_at_once():
+    """Kernels that a capture compiles although the engine was said to be ready make the first answer late."""
+    done = cache_folder() / COMPLETE
+    if not done.exists():
+        pytest.skip("nothing was compiled here")
+    late = [file.name for file in cache_folder().rglob("*.1.nbc") if file.stat().st_mtime > done.stat().st_mtime]
+    assert late == []

@@ -25,8 +25,9 @@ if TYPE_CHECKING:
     from yaffle.capture.captured import Capture
 
 
-def _frame(from_client: bool, seq: int, ack: int, flags: int, size: int) -> bytes:
+def _frame(from_client: bool, seq: int, ack: int, flags: int, payload: bytes) -> bytes:
     """A TCP segment in Ethernet, with documentation addresses and timestamps."""
+    size = len(payload)
     one, two = bytes([198, 51, 100, 1]) + b"\x9c\x40", bytes([203, 0, 113, 1]) + b"\x00\x50"
     src, dst = (one, two) if from_client else (two, one)
     ip = Struct("!BBHHHBBH").pack(0x45, 0, 52 + size, seq & 0xFFFF, 0x4000, 64, 6, 0) + src[:4] + dst[:4]
@@ -37,22 +38,37 @@ def _frame(from_client: bool, seq: int, ack: int, flags: int, size: int) -> byte
         + b"\1\1\x08\x0a"
         + Struct("!II").pack(seq, ack)
     )
-    return bytes(12) + b"\x08\x00" + ip + tcp + bytes(size)
+    return bytes(12) + b"\x08\x00" + ip + tcp + payload
+
+
+_ASKS, _TELLS = b"GET / HTTP/1.1\r\nHost: a.example\r\n\r\n", b"HTTP/1.1 200 OK\r\nContent-Length: 0\r\n\r\n"
 
 
 def _talk() -> list[tuple[int, int, bytes]]:
-    """A small connection: opened, asked, answered, closed; and a packet that is not IP."""
-    steps = (
-        (1, 0, 0, 2, 0),
-        (0, 0, 1, 18, 0),
-        (1, 1, 1, 16, 0),
-        (1, 1, 1, 24, 10),
-        (0, 1, 11, 24, 10),
-        (1, 11, 11, 17, 0),
-        (0, 11, 12, 17, 0),
-    )
-    frames = [_frame(bool(side), *rest) for side, *rest in steps] + [bytes(12) + b"\x08\x06" + bytes(28)]
+    """A small connection: opened, asked, answered, closed; a look-up; and a packet that is not IP."""
+    up, down = 1 + len(_ASKS), 1 + len(_TELLS)
+    frames = [
+        _frame(True, 0, 0, 2, b""), _frame(False, 0, 1, 18, b""), _frame(True, 1, 1, 16, b""),
+        _frame(True, 1, 1, 24, _ASKS), _frame(False, 1, up, 24, _TELLS), _frame(True, up, down, 17, b""),
+        _frame(False, down, up + 1, 17, b""), *_look_up(), bytes(12) + b"\x08\x06" + bytes(28),
+    ]  # fmt: skip
     return [((1 + k) * 10_000_000, len(frame), frame) for k, frame in enumerate(frames)]
+
+
+def _look_up() -> list[bytes]:
+    """A question for a name, and its answer."""
+    question, head = b"\1a\7example\0\0\1\0\1", Struct("!HHHHHH")
+    answer = b"\xc0\x0c\0\1\0\1\0\0\0\x3c\0\4" + bytes([203, 0, 113, 1])
+    ends = bytes([198, 51, 100, 1]), bytes([203, 0, 113, 53])
+    frames = []
+    for source, target, ports, message in (
+        (*ends, (40_000, 53), head.pack(7, 0x100, 1, 0, 0, 0) + question),
+        (*ends[::-1], (53, 40_000), head.pack(7, 0x8180, 1, 1, 0, 0) + question + answer),
+    ):
+        udp = Struct("!HHHH").pack(*ports, 8 + len(message), 0) + message
+        ip = Struct("!BBHHHBBH").pack(0x45, 0, 20 + len(udp), 7, 0x4000, 64, 17, 0) + source + target
+        frames.append(bytes(12) + b"\x08\x00" + ip + udp)
+    return frames
 
 
 def _write_pcap(path: Path, later_ns: int = 0) -> None:
@@ -172,6 +188,33 @@ def _listen() -> None:
         assert find_programs(capture, payload, begun)
 
 
+def _decode() -> None:
+    """An exchange of web pages and a look-up; and a table of conversations that has to grow."""
+    from yaffle.capture.conversations import refill
+    from yaffle.capture.payload import Payload
+    from yaffle.capture.reader import read_captures
+    from yaffle.exchanges.lookups import find_lookups
+    from yaffle.exchanges.messages import decode_messages
+    from yaffle.exchanges.streams import stream_of
+    from yaffle.ledger.engine import arrange
+    from yaffle.transport.segments import FACTS, empty_segments, gather
+
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "one.pcap"
+        _write_pcap(path)
+        capture = read_captures([path])
+        arranged, payload = arrange(capture), Payload(capture)
+        ports = capture.conversations.b_port[arranged.flow]
+        messages = decode_messages(arranged.starts, arranged.order, ports, payload)
+        found = find_lookups(capture, payload, arranged.starts, arranged.order, arranged.flow, messages)
+        assert messages.label
+        assert found.rows
+        packets, facts, room = capture.packets, np.zeros(FACTS, np.int64), empty_segments(int(arranged.starts[1]))
+        gather(arranged.order[: arranged.starts[1]], packets, room, facts)
+        assert stream_of(room, 0, payload).runs
+    refill(np.zeros(1, np.uint64), np.full(2, 0xFFFFFFFFFFFFFFFF, np.uint64))
+
+
 def _look_behind() -> None:
     """Two requests to one host, and two calls it made meanwhile."""
     from yaffle.tiers.hops import Hops
@@ -218,7 +261,7 @@ def load_kernels() -> None:
 _PARTS: dict[str, tuple[Callable[[], None], ...]] = {
     "one": (_read, _charge),
     "two": (_classify, _match, _listen),
-    "three": (_look_behind,),
+    "three": (_decode, _look_behind),
 }
 
 
@@ -263,7 +306,7 @@ def warm_up() -> None:
         _step_clock(analysis.capture)
         model.open(Opened(analysis))
         assert model.scene is not None
-        Connection(model.scene.evidence, 0)
+        Connection(model.scene.evidence, 0).limits(0)
         for by in ("application", "cast type", "DSCP", "VLAN"):
             make_up(model.scene.evidence, None, by)
         survey(model.scene, SurveySettings(DEFAULT, 0, "host", (), 1e6))

@@ -267,7 +267,7 @@ def _assign(start, packets, ends, point_of_link, seed, keys, rows, halves, count
 
 
 @kernel
-def _refill(old, slots):  # type: ignore[no-untyped-def]
+def refill(old, slots):  # type: ignore[no-untyped-def]
     """Puts the entries into a larger table."""
     mask = np.uint64(slots.size - 1)
     empty = np.uint64(0xFFFFFFFFFFFFFFFF)
@@ -318,7 +318,7 @@ class ConversationTable:
                 self._rows = grown
             if self.count * 2 >= self._slots.size:
                 slots = np.full(self._slots.size * 4, _EMPTY, np.uint64)
-                _refill(self._slots, slots)
+                refill(self._slots, slots)
                 self._slots = slots
 
     def rows(self) -> Rows:

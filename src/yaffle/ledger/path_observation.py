@@ -174,7 +174,8 @@ def states(
     order = np.lexsort((time, key))
     key, time, rise, c, side = key[order], time[order], (rows[:, RTT] - least[key])[order], c[order], side[order]
     lowered = np.full(floor_ns.shape, NO_FLOOR)
-    _floors_of_the_path(key, time, rise, c, least, floor_ns, first_ns, last_ns, path, lowered)
+    lived = np.ascontiguousarray(first_ns), np.ascontiguousarray(last_ns)  # One form of the kernel for all.
+    _floors_of_the_path(key, time, rise, c, least, floor_ns, *lived, path, lowered)
     lowered[floor_ns < 0] = of_hosts[floor_ns < 0]
     away = away[order] + np.where(lowered[c, side] < NO_FLOOR, floor_ns[c, side] - lowered[c, side], 0)
     begins = np.concatenate([[True], (np.diff(key) != 0) | (np.diff(time // _BIN_NS) != 0)])
