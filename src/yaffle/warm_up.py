@@ -197,6 +197,7 @@ def _decode() -> None:
     from yaffle.exchanges.messages import decode_messages
     from yaffle.exchanges.streams import stream_of
     from yaffle.ledger.engine import arrange
+    from yaffle.transport.datagrams import datagrams
     from yaffle.transport.segments import FACTS, empty_segments, gather
 
     with tempfile.TemporaryDirectory() as folder:
@@ -212,6 +213,7 @@ def _decode() -> None:
         packets, facts, room = capture.packets, np.zeros(FACTS, np.int64), empty_segments(int(arranged.starts[1]))
         gather(arranged.order[: arranged.starts[1]], packets, room, facts)
         assert stream_of(room, 0, payload).runs
+        datagrams(capture)
     refill(np.zeros(1, np.uint64), np.full(2, 0xFFFFFFFFFFFFFFFF, np.uint64))
 
 
