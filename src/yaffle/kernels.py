@@ -1,6 +1,8 @@
 """How kernels are compiled: decorators for their three kinds, and a cache that follows the sources (`kernel_cache`)."""
 
+import importlib
 import os
+import sys
 from collections.abc import Callable
 from typing import Any
 
@@ -14,6 +16,23 @@ from numba.core.registry import CPUDispatcher
 from yaffle.kernel_cache import locator
 from yaffle.plain_kernels import call, running_plainly
 
+_BLAS = "scipy.linalg.cython_blas"
+
+
+def _without_blas() -> None:
+    """Has numba prepare itself while SciPy's linear algebra cannot be imported: it would look whether that is there,
+    which takes a fifth of a second at every start. No kernel multiplies matrices.
+    """
+    if _BLAS in sys.modules:
+        return
+    sys.modules[_BLAS] = None  # type: ignore[assignment]
+    try:
+        importlib.import_module("numba.np.arraymath")
+    finally:
+        del sys.modules[_BLAS]
+
+
+_without_blas()
 caching.CacheImpl._locator_classes.insert(0, locator(caching._CacheLocator))  # noqa: SLF001  The documented way is none.
 
 

@@ -3,9 +3,11 @@
 import numpy as np
 import pytest
 from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QMenu
 
 from tests.desktop.test_examine import load, settle, window  # noqa: F401  (the fixture)
 from tests.tiers.truth import DATA
+from yaffle.session.expressions import only
 
 
 @pytest.fixture
@@ -98,3 +100,30 @@ def test_a_connection_without_tiers_says_what_would_show_them(tiers, qtbot):
     tiers.examine.parts.setCurrentIndex(2)
     settle(tiers, qtbot)
     assert "A capture at that server would show it" in tiers.examine.tiers._words.text()
+
+
+def test_the_menu_of_an_exchange_leads_to_its_tiers_and_across_applications(tiers, qtbot, monkeypatch):
+    shown = []
+    monkeypatch.setattr(QMenu, "exec", lambda self, *_: shown.append({one.text(): one for one in self.actions()}))
+    tree, model = tiers.apportion.tree, tiers.apportion.tree_model
+    index = next(i for i in (model.index(row, 0) for row in range(model.rowCount())) if i.data() == "database")
+    while model.group(index).level < 4:
+        tree.expand(index)
+        settle(tiers, qtbot)
+        below = [model.index(row, 0, index) for row in range(model.rowCount(index))]
+        index = next(child for child in below if not model.group(child).beside)
+    tree.scrollTo(index)
+    tiers.apportion._menu(tree.visualRect(index).center())
+    actions = shown[-1]
+    assert any(text.startswith("In front of it") for text in actions)
+    row = int(model.group(index).trail[4])
+    statement = tiers.investigation.evidence.label(row)
+    actions["All that waited longest for such a request"].trigger()
+    settle(tiers, qtbot)
+    focus = tiers.investigation.focus
+    assert focus.trail == ()
+    assert focus.filter == only("longest_behind", statement)
+    assert tiers.investigation.rows.size
+    actions["Its tiers"].trigger()
+    settle(tiers, qtbot)
+    assert tiers.examine.tiers.picture is not None
