@@ -55,11 +55,11 @@ def test_an_exchange_shows_its_tiers_and_leads_to_the_packets_of_each(tiers, qtb
     panel = tiers.examine.tiers
     assert panel.isVisible()
     assert panel.picture.tiers[panel.lanes.selected].wait == row
-    assert "Of the server's" in panel._words.text()
+    assert "Of the server's" in panel.words.text()
     qtbot.keyClick(panel.lanes, Qt.Key.Key_End)
     last = panel.picture.tiers[-1]
     assert panel.lanes.selected == len(panel.picture.tiers) - 1
-    assert "is in front of it" in panel._chosen_words.text()
+    assert "is in front of it" in panel.about.text()
     assert "is in front of it" in panel.lanes.words_of(panel.lanes.selected)
     qtbot.keyClick(panel.lanes, Qt.Key.Key_Return)
     settle(tiers, qtbot)
@@ -80,7 +80,7 @@ def test_later_and_earlier_walk_the_exchanges_with_tiers(tiers, qtbot):
     tiers.examine.parts.setCurrentIndex(2)
     settle(tiers, qtbot)
     panel = tiers.examine.tiers
-    panel._show_number(0)
+    panel.show_number(0)
     settle(tiers, qtbot)
     assert not panel.former.isEnabled()
     if panel.next.isEnabled():
@@ -99,7 +99,7 @@ def test_a_connection_without_tiers_says_what_would_show_them(tiers, qtbot):
     tiers._examine(min(without))
     tiers.examine.parts.setCurrentIndex(2)
     settle(tiers, qtbot)
-    assert "A capture at that server would show it" in tiers.examine.tiers._words.text()
+    assert "A capture at that server would show it" in tiers.examine.tiers.words.text()
 
 
 def test_the_menu_of_an_exchange_leads_to_its_tiers_and_across_applications(tiers, qtbot, monkeypatch):

@@ -24,10 +24,10 @@ def page(window, qtbot):  # noqa: F811
 def test_the_slow_look_up_is_what_to_mend(page):
     panel = page.examine.visit
     assert page.examine.parts.currentIndex() == 1
-    assert "7 exchanges over 3 connections" in panel._words.text()
-    assert "DNS lookup (network)" in panel._words.text()
+    assert "7 exchanges over 3 connections" in panel.words.text()
+    assert "DNS lookup (network)" in panel.words.text()
     assert panel.lanes.selected == panel.visit.chain[0]
-    assert "fixing this alone saves" in panel._step.text()
+    assert "fixing this alone saves" in panel.about.text()
     assert not panel.former.isEnabled() and not panel.next.isEnabled()
 
 
