@@ -120,11 +120,12 @@ def _pair_ratios(counts: Counts, host: HostCalls, value: Array) -> Array:
     asked = np.bincount(host.pairs["front"], together)[host.pairs["front"]]
     made = np.bincount(host.pairs["call"], together)[host.pairs["call"]]
     kinds = host.pairs["kinds"]
-    every = np.bincount(kinds, together)[kinds]
-    share = (made + 0.1) / (every + 1.0)
-    found = np.log((together + _FEW * share) / (asked + _FEW) / share)
+    share = (made + 0.1) / (np.bincount(kinds, together)[kinds] + 1.0)
     telling = np.abs(value).max(axis=-1) > 1.0
-    return np.where(telling.reshape(-1)[kinds], 0.0, found)
+    some = np.flatnonzero((asked > 0) & ~telling.reshape(-1)[kinds])  # What was never asked says nothing.
+    found = np.zeros(together.size)
+    found[some] = np.log((together[some] + _FEW * share[some]) / (asked[some] + _FEW) / share[some])
+    return found
 
 
 def _ratios(counts: Counts, bit: Array) -> Array:
