@@ -104,7 +104,12 @@ def test_a_connection_without_tiers_says_what_would_show_them(tiers, qtbot):
 
 def test_the_menu_of_an_exchange_leads_to_its_tiers_and_across_applications(tiers, qtbot, monkeypatch):
     shown = []
-    monkeypatch.setattr(QMenu, "exec", lambda self, *_: shown.append({one.text(): one for one in self.actions()}))
+
+    class Quiet(QMenu):
+        def exec(self, *_):
+            shown.append({one.text(): one for one in self.actions()})
+
+    monkeypatch.setattr("yaffle.desktop.apportion.station.QMenu", Quiet)
     tree, model = tiers.apportion.tree, tiers.apportion.tree_model
     index = next(i for i in (model.index(row, 0) for row in range(model.rowCount())) if i.data() == "database")
     while model.group(index).level < 4:
