@@ -34,7 +34,7 @@ from yaffle.path.points_path import PointsPath, find_path, set_clocks_right
 from yaffle.path.translations import PairedEnds, without
 from yaffle.records.flow_table import PACKETS, Exporter, FlowRecords
 from yaffle.tiers.behind import Behind, find_behind, nothing_behind
-from yaffle.tiers.linking import Watch
+from yaffle.tiers.watch import Watch
 from yaffle.transport.clock_steps import undo_clock_steps
 from yaffle.transport.datagrams import Datagrams, datagrams
 

@@ -10,7 +10,8 @@ from hypothesis import strategies as st
 
 from tests.tiers.truth import DATA
 from yaffle.analysis import analyse
-from yaffle.findings.held_up import spent_by
+from yaffle.errors import Cancelled
+from yaffle.findings.held_up import spent_by, split_in_words
 from yaffle.report.document import document
 from yaffle.tiers.unseen import unseen_legs
 
@@ -75,6 +76,28 @@ def test_what_the_database_took_is_told_though_the_application_was_not_seen(anal
     assert parts[0][5432] == pytest.approx(parts[1][5432], rel=0.05)
     assert set(parts[0]) == {5432}
     assert not analysis.behind.seen.any()
+
+
+def test_what_is_said_to_be_the_servers_own_may_be_that_of_a_server_not_seen(analysis):
+    flows, account = analysis.capture.conversations, analysis.account
+    port = flows.b_port[account.flow[account.of_exchange("connection")]]
+    spent = spent_by(analysis, np.flatnonzero(port == 80))
+    assert spent.unseen
+    assert "with a server behind that was not seen" in split_in_words(spent, lambda address, port: address, 9)
+    verdicts = [c["verdict"]["sentence"] for c in document(analysis)["connections"]]
+    assert any("with a server behind that was not seen" in sentence for sentence in verdicts)
+
+
+@pytest.mark.parametrize("asked", [0, 1, 3])
+def test_it_can_be_stopped_whatever_it_is_at(asked):
+    times = []
+
+    def progress(_share, words):
+        times.extend([words] * (words == "looking behind the servers"))
+        return len(times) <= asked
+
+    with pytest.raises(Cancelled):
+        analyse([DATA / "alone.pcap.gz"], progress)
 
 
 def _by_port(analysis):

@@ -13,6 +13,7 @@ from yaffle.quantiles import median, p95
 from yaffle.units import duration
 
 HELD_UP = "held_up"  # in a finding's grounds: the service that its own server was blamed for at first
+OWN_WORDS = "own"  # how long it was their own, in words
 SPENT = "spent"  # and of its servers' time: [what the one behind took, all], ms
 
 
@@ -25,11 +26,12 @@ def join_fronts(analysis: Analysis, findings: list[Finding]) -> list[Finding]:
     about_servers = [f for f in findings if f.party == causes.SERVER and f.exchanges]
     others = [f for f in findings if f.party != causes.SERVER or not f.exchanges]
     for _, members in groupby(sorted(about_servers, key=_story), key=_story):
-        one_story = list(members)
+        one_story = sorted(members, key=lambda f: -f.lost_ns)
+        direct = [f for f in one_story if HELD_UP not in f.grounds]
+        fronts = [f for f in one_story if HELD_UP in f.grounds]
         # Who asks the server directly tells most plainly how it fared.
-        one_story.sort(key=lambda f: (HELD_UP in f.grounds, -f.lost_ns))
-        waited = any(HELD_UP in f.grounds for f in one_story[1:])
-        others += [_joined(analysis, one_story)] if waited else one_story
+        joined, others = direct[:1] + fronts, others + direct[1:]
+        others += [_joined(analysis, joined)] if len(joined) > 1 else joined
     return sorted(others, key=lambda f: -f.lost_ns)
 
 
@@ -89,5 +91,5 @@ def _waited(finding: Finding, app: str) -> str:
     exchanges = f"{len(finding.exchanges):,} exchange{'s' if len(finding.exchanges) != 1 else ''}"
     return (
         f"{front} waited for it, too ({exchanges} of {clients}): of its servers' {duration(int(spent * 1e6))}"
-        f" {app} took {duration(int(took * 1e6))}, {front} itself {duration(int(finding.grounds['own_ms'] * 1e6))}."
+        f" {app} took {duration(int(took * 1e6))}, {front} itself {finding.grounds[OWN_WORDS]}."
     )

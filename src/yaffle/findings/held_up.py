@@ -12,13 +12,14 @@ from yaffle.analysis import Analysis
 from yaffle.arrays import Array
 from yaffle.capture.addresses import end_text, server_address
 from yaffle.findings.finding import Finding
-from yaffle.findings.fronts import HELD_UP, SPENT, join_fronts
+from yaffle.findings.fronts import HELD_UP, OWN_WORDS, SPENT, join_fronts
 from yaffle.ledger import causes
 from yaffle.tiers.split import NETWORK, OWN
 from yaffle.units import duration
 
 _MOST = 0.5  # of the servers' time: so much at one place behind, and it is that one's fault
 _TOLD = 0.005  # of the servers' time: less is not told
+WITH_UNSEEN = ", with a server behind that was not seen"
 _TOLD_BY_FRONT = 0.5  # of a finding's time: so much behind exchanges of another one, and that tells it
 
 
@@ -38,11 +39,17 @@ class Spent:
     own_ns: float
     by_place: dict[Place, float]  # behind it, the most first
     least_ns: dict[Place, float]
+    unseen: bool  # whether some of it lies beyond servers whose own requests no point saw: these are in own_ns, too
 
     @property
     def total_ns(self) -> float:
         """All of it."""
         return self.own_ns + sum(self.by_place.values())
+
+    @property
+    def own_words(self) -> str:
+        """How long it was their own."""
+        return duration(self.own_ns) + (WITH_UNSEEN if self.unseen else "")
 
 
 def spent_by(analysis: Analysis, rows: Array) -> Spent:
@@ -63,7 +70,8 @@ def spent_by(analysis: Analysis, rows: Array) -> Spent:
         place = Place(server_address(flows, row), int(flows.b_port[row]), OWN if one % 2 else NETWORK)
         by_place[place] += ns
         least[place] += least_ns
-    return Spent(own, dict(sorted(by_place.items(), key=lambda entry: -entry[1])), least)
+    unseen = not bool(analysis.behind.seen[analysis.behind.links_among(rows)].all())
+    return Spent(own, dict(sorted(by_place.items(), key=lambda entry: -entry[1])), least, unseen)
 
 
 def _in_front(analysis: Analysis, row: int) -> set[int]:
@@ -132,7 +140,7 @@ def _with_what_is_behind(analysis: Analysis, finding: Finding) -> Finding:
     what = name if worst.kind == OWN else f"the network in front of {name}"
     sentence = (
         f"{finding.sentence} Behind it, {what} took {duration(ns)} of {duration(spent.total_ns)} in all;"
-        f" {front} itself took {duration(spent.own_ns)}."
+        f" {front} itself took {spent.own_words}."
     )
     sure = spent.least_ns[worst] / ns
     step = finding.next_step.replace(f"Ask the owners of {front} what it was", f"Ask the owners of {app} what it was")
@@ -149,6 +157,7 @@ def _with_what_is_behind(analysis: Analysis, finding: Finding) -> Finding:
             **grounds,
             HELD_UP: front,
             SPENT: [ns / 1e6, spent.total_ns / 1e6],
+            OWN_WORDS: spent.own_words,
             "ruled_out": f"{finding.grounds['ruled_out']} {_cleared(analysis, spent, worst)}",
         },
     )
@@ -166,7 +175,7 @@ def split_in_words(spent: Spent, name: Callable[[str, int], str], exchanges: int
         if ns >= _TOLD * spent.total_ns
     ]
     whose, own = ("the server's", "its own") if exchanges == 1 else ("the servers'", "their own")
-    return f"Of {whose} {duration(spent.total_ns)}: {', '.join([*parts, f'{own} {duration(spent.own_ns)}'])}."
+    return f"Of {whose} {duration(spent.total_ns)}: {', '.join([*parts, f'{own} {spent.own_words}'])}."
 
 
 def _cleared(analysis: Analysis, spent: Spent, worst: Place) -> str:
@@ -189,5 +198,5 @@ def behind_in_words(analysis: Analysis, connection: int) -> str:
     where = end_text(place.address, place.port)
     return (
         f" Behind it: {'' if place.kind == OWN else 'the network to '}{where} {duration(ns)},"
-        f" the server itself {duration(spent.own_ns)}."
+        f" the server itself {spent.own_words}."
     )

@@ -67,7 +67,7 @@ def tiered_exchanges(evidence: Evidence, connection: int) -> Array:
     first, last = np.searchsorted(account.of_exchange("connection"), [connection, connection + 1])
     rows = np.arange(first, last)
     in_front = np.array([row in behind.in_front for row in rows.tolist()], bool)
-    return np.asarray(rows[in_front | np.isin(rows, behind.front[behind.named])])
+    return np.asarray(rows[in_front | np.isin(rows, behind.front[behind.links_among(rows)])])
 
 
 def foremost(evidence: Evidence, exchange: int) -> int:

@@ -180,6 +180,8 @@ def groups(evidence: Evidence, rows: Array, trail: tuple[str, ...]) -> Sequence[
     """The next level below a trail, worst first. `rows` are the waits of that trail. A server opens into what it waited
     for itself, too, and a client that is a server itself into those it asked for.
     """
+    if len(trail) >= _CLIENT:
+        _ = evidence.analysis.behind.in_front  # Made here, not by the interface when it asks what opens.
     if len(trail) > EXCHANGE:
         return tiers_of(evidence, rows)
     beside = behind_server(evidence, rows) if len(trail) == _SERVER else ()

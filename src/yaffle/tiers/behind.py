@@ -11,9 +11,10 @@ from yaffle.capture.payload import Payload
 from yaffle.exchanges.messages import Messages
 from yaffle.ledger.engine import Account
 from yaffle.tiers.hops import Hops, hops
-from yaffle.tiers.linking import SAMPLES, Watch, link
+from yaffle.tiers.linking import SAMPLES, link
 from yaffle.tiers.split import split
 from yaffle.tiers.unseen import UnseenServer
+from yaffle.tiers.watch import Watch
 
 LEAST_CERTAINTY = 0.5  # of a link that is named
 
@@ -105,12 +106,15 @@ def _doubtful(samples: Array) -> Array:
     return found[:-1]
 
 
-def _averaged(found: Hops, samples: Array, roots: Array) -> Parts:
+def _averaged(found: Hops, samples: Array, roots: Array, watch: Watch) -> Parts:
     """The parts over all states, as hops, in order of `of`."""
     doubtful = _doubtful(samples)
     sure = split(found, samples[0], roots[~doubtful[roots]])
     unsure = roots[doubtful[roots]]
-    every = [split(found, owner, unsure) for owner in samples] if unsure.size else []
+    every = []
+    for owner in samples if unsure.size else ():
+        watch.went(0)
+        every.append(split(found, owner, unsure))
     columns = [
         np.concatenate([getattr(one, name) for one in every] or [np.empty(0, np.int64)])
         for name in ("root", "via", "hop", "kind")
@@ -147,12 +151,13 @@ def find_behind(
 
     Raises Cancelled where `watch` says so.
     """
-    found = hops(account, flows, speaker, messages, payload)
+    watch = watch or Watch()
+    found = hops(account, flows, speaker, messages, payload, watch)
     links = link(found, watch)
     if not links.call.size:
         return nothing_behind()
     roots = np.unique(links.front)
-    parts = _averaged(found, links.samples, roots)
+    parts = _averaged(found, links.samples, roots, watch)
     order = np.lexsort((found.sent_ns[links.call], links.front))
     row = found.exchange
     return Behind(

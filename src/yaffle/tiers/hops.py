@@ -1,5 +1,6 @@
 """Exchanges as hops: one host asks, another one answers; times at both where two points saw it."""
 
+from collections.abc import Iterator
 from dataclasses import dataclass, fields
 
 import numpy as np
@@ -15,8 +16,10 @@ from yaffle.tiers.identifiers import identifiers
 from yaffle.tiers.kinds import kinds_of
 from yaffle.tiers.one_host import other_addresses
 from yaffle.tiers.unseen import UnseenServer, unseen_legs
+from yaffle.tiers.watch import Watch
 
 _OPENED_SOON_NS = 5_000_000  # A request that follows its connection's opening this soon was what it was opened for.
+_TOLD_EVERY = 10_000  # requests read, until it is asked whether to go on
 _SIZE_STEPS = 4  # kinds of unlabelled requests by size: steps per doubling
 
 
@@ -112,8 +115,11 @@ def times_of(account: Account, speaker: Array, rows: Array) -> HopTimes:
     )
 
 
-def hops(account: Account, flows: Rows, speaker: Array, messages: Messages, payload: Payload) -> Hops:
-    """Every exchange as a hop, once, whatever number of points saw it."""
+def hops(
+    account: Account, flows: Rows, speaker: Array, messages: Messages, payload: Payload, watch: Watch | None = None
+) -> Hops:
+    """Every exchange as a hop, once, whatever number of points saw it. Raises Cancelled where `watch` says so."""
+    watch = watch or Watch()
     rows, owner = _speaking_of(account, speaker)
     times = times_of(account, speaker, rows)
     flow, flow_near = account.flow[owner], account.flow[_nearest_server(account, speaker)[owner]]
@@ -131,7 +137,7 @@ def hops(account: Account, flows: Rows, speaker: Array, messages: Messages, payl
     legs = unseen_legs(client, host[server], *seen[2:])
     for leg in legs:  # From here on they are one host: which of them did what between cannot be told.
         host[np.isin(host, leg.fronts)] = leg.host
-    kind, values = _kinds(account, messages, rows, owner)
+    kind, values = _kinds(account, messages, rows, owner, watch)
     first = account.of_exchange("first_ns")[rows]
     return Hops(
         exchange=rows,
@@ -151,7 +157,7 @@ def hops(account: Account, flows: Rows, speaker: Array, messages: Messages, payl
     )
 
 
-def _kinds(account: Account, messages: Messages, rows: Array, owner: Array) -> tuple[Array, Array]:
+def _kinds(account: Account, messages: Messages, rows: Array, owner: Array, watch: Watch) -> tuple[Array, Array]:
     """Kinds and values by what was asked; by the size of the request where that is not known."""
     message = account.of_exchange("message")[rows]
     protocol = [messages.protocol.get(c, "tcp") for c in owner.tolist()]
@@ -159,7 +165,11 @@ def _kinds(account: Account, messages: Messages, rows: Array, owner: Array) -> t
     sizes = np.maximum(1, account.of_exchange("request_bytes")[rows])
     steps = (np.log2(sizes) * _SIZE_STEPS).astype(np.int64).tolist()
     beside = [messages.values.get(m, ()) for m in message.tolist()]
-    return kinds_of(
-        (told, label, own) if label else (f"{told} {step}", "", own)
-        for told, label, step, own in zip(protocol, labels, steps, beside, strict=True)
-    )
+
+    def asked() -> Iterator[tuple[str, str, tuple[str, ...]]]:
+        for number, (told, label, step, own) in enumerate(zip(protocol, labels, steps, beside, strict=True)):
+            if number % _TOLD_EVERY == 0:
+                watch.went(0)
+            yield (told, label, own) if label else (f"{told} {step}", "", own)
+
+    return kinds_of(asked())

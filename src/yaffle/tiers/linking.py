@@ -13,6 +13,7 @@ from yaffle.tiers.observing import observe
 from yaffle.tiers.state import NOBODY, State, no_owners
 from yaffle.tiers.swaps import exchange_tails, move_runs
 from yaffle.tiers.sweeps import sweep
+from yaffle.tiers.watch import Watch
 
 SAMPLES = 16  # states that speak for what may be
 _EXCHANGES = 3  # tries a call in each step; they cost less than a sweep and find more
@@ -58,16 +59,6 @@ def _same_by_chance(host: HostCalls) -> Array:
         shares = count / own.sum()
         found[np.unique(calls["kind"][own])] = np.clip((shares**2).sum(), 0.01, 0.99)
     return found
-
-
-class Watch:
-    """Who looks on while calls are weighed; this one lets everything pass."""
-
-    def begin(self, work: int) -> None:
-        """So many possible owners will be weighed, at most."""
-
-    def went(self, work: int) -> None:
-        """So many were. May be called by several threads; raises Cancelled where it shall not go on."""
 
 
 class _Weighing:
