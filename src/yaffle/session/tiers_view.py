@@ -150,7 +150,6 @@ def _words(evidence: Evidence, tiers: tuple[Tier, ...]) -> str:
     first, doubtful = tiers[0], sum(tier.certainty < SURE for tier in tiers[1:])
     text = f"{duration(first.span_ns)} at {first.server}. {behind_words(evidence, np.array([first.wait]))}"
     if doubtful:
-        text += (
-            f" {doubtful} of the {len(tiers) - 1} links are less than {100 * SURE:.0f} % sure: these lines are broken."
-        )
+        links = f"{doubtful} of {len(tiers) - 1} links {'is' if doubtful == 1 else 'are'}"
+        text += f" {links} less than {100 * SURE:.0f} % sure, and drawn broken."
     return text.strip()

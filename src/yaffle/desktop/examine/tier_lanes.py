@@ -54,10 +54,9 @@ class TierLanes(Lanes):
             if stretch.hop == bar:
                 left, right = self.x_of(stretch.begin_ns), self.x_of(stretch.end_ns)
                 painter.drawLine(QPointF(left, top + ROW - 4), QPointF(max(right, left + 1), top + ROW - 4))
-        painter.setPen(QColor(look.ink))
-        painter.drawText(QPointF(edges[3] + 6, top + ROW - 6), _beside(tier))
+        self.paint_words(painter, bar, top, edges[3] + 6, _beside(tier))
 
-    def paint_links(self, painter: QPainter) -> None:
+    def paint_under(self, painter: QPainter) -> None:
         """From each tier to the one in front of it; broken where that is not sure."""
         assert self._picture is not None
         for k, tier in enumerate(self._picture.tiers):
@@ -65,7 +64,7 @@ class TierLanes(Lanes):
                 sure = tier.certainty >= SURE
                 painter.setPen(
                     QPen(
-                        QColor(theme.current().moss if sure else theme.current().red), 1.2,
+                        QColor(theme.current().moss if sure else theme.current().red), 2.0,
                         Qt.PenStyle.SolidLine if sure else Qt.PenStyle.DashLine,
                     )
                 )  # fmt: skip

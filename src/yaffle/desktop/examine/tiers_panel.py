@@ -127,7 +127,7 @@ class _Key(QWidget):
             x += 24 + painter.fontMetrics().horizontalAdvance(words) + 14
         for pen, words in (
             (QPen(QColor(look.ink), 3), "waited for"),
-            (QPen(QColor(look.red), 1.2, Qt.PenStyle.DashLine), "not sure"),
+            (QPen(QColor(look.red), 2.0, Qt.PenStyle.DashLine), "not sure"),
         ):
             painter.setPen(pen)
             painter.drawLine(x, 10, x + 18, 10)

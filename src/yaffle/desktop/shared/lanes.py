@@ -97,6 +97,7 @@ class Lanes(QAbstractScrollArea):
         painter.setFont(theme.figures_font())
         above, height = self.verticalScrollBar().value(), self.viewport().height()
         self._ticks(painter, height)
+        self.paint_under(painter)
         for row in self._rows:
             top = row.top - above
             if top + row.height < AXIS or top > height:
@@ -116,8 +117,19 @@ class Lanes(QAbstractScrollArea):
         """Draws a bar with its name and words."""
         raise NotImplementedError
 
+    def paint_under(self, painter: QPainter) -> None:
+        """Draws what leads from one row to another and lies below their words."""
+
     def paint_links(self, painter: QPainter) -> None:
-        """Draws what leads from one row to another."""
+        """Draws what leads from one row to another, above all."""
+
+    def paint_words(self, painter: QPainter, bar: int, top: int, at: float, words: str) -> None:
+        """Writes words behind a bar, on a ground of their own."""
+        look = theme.current()
+        ground = QRectF(at - 3, top + 2, painter.fontMetrics().horizontalAdvance(words) + 6, ROW - 4)
+        painter.fillRect(ground, QColor(look.moss_soft if bar == self.selected else look.panel))
+        painter.setPen(QColor(look.ink))
+        painter.drawText(QPointF(at, top + ROW - 6), words)
 
     def words_of(self, bar: int) -> str:
         """A bar in words."""
