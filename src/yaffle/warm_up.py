@@ -220,10 +220,14 @@ def _decode() -> None:
 def _look_behind() -> None:
     """Two requests to one host, and two calls it made meanwhile."""
     from yaffle.tiers.hops import Hops
+    from yaffle.tiers.host_calls import host_calls
     from yaffle.tiers.identifiers import TOKENS
     from yaffle.tiers.kinds import PLACES
+    from yaffle.tiers.label_scan import scan
     from yaffle.tiers.linking import link
+    from yaffle.tiers.pieces import put
     from yaffle.tiers.split import split
+    from yaffle.tiers.state import no_owners
 
     number, times = np.arange(4), np.array([0, 5, 10, 12]) * 1_000_000
     ends, server = np.array([90, 95, 50, 52]) * 1_000_000, np.array([1, 1, 2, 2])
@@ -232,6 +236,9 @@ def _look_behind() -> None:
         np.zeros((4, PLACES), np.uint64), np.zeros((4, TOKENS), np.uint64), np.zeros(4, bool),
     )  # fmt: skip
     split(hops, link(hops).samples[0], number[:2])
+    host = host_calls(hops, number[:2], number[2:])
+    put(host, no_owners(host.calls.size, host.fronts.size, 1), number[:0], number[:0])
+    scan(["a"], np.ones(1, np.uint64), PLACES)
 
 
 def _watch(analysis: "Analysis") -> None:

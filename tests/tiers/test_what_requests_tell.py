@@ -2,12 +2,15 @@
 
 import numpy as np
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from yaffle.protocols import postgres
 from yaffle.protocols.message import Run
 from yaffle.tiers.habits import BINS, gap_bin
 from yaffle.tiers.identifiers import TOKENS, _read
-from yaffle.tiers.kinds import kinds_of, values_in
+from yaffle.tiers.kinds import Asked, all_at_once, kinds_of, one_by_one, values_in
+from yaffle.tiers.watch import Watch
 
 
 def tokens_of(text):
@@ -44,16 +47,31 @@ def test_no_more_identifiers_than_there_is_room_for():
 
 def test_values_are_taken_by_place_and_leave_the_kind():
     assert values_in("GET /search?id=17&by=name") == ["17", "name"]
-    kinds, values = kinds_of(
-        [
-            ("http", "GET /search?id=17", ()),
-            ("http", "GET /search?id=21", ()),
-            ("redis", "GET basket:17", ()),
-            ("postgresql", "select * from items_of($1)", ("17",)),
-        ]
-    )
+    labels = ["GET /search?id=17", "GET /search?id=21", "GET basket:17", "select * from items_of($1)"]
+    kinds, values = kinds_of(Asked(["http", "http", "redis", "postgresql"], labels, {3: ("17",)}), Watch())
     assert kinds[0] == kinds[1] != kinds[2]
     assert values[0, 0] == values[2, 0] == values[3, 0] != values[1, 0]
+
+
+LABELS = st.lists(
+    st.tuples(
+        st.sampled_from(["http", "postgresql", "redis", "ldap"]),
+        st.one_of(
+            st.text("ab=&#' 07$.-(),\"\\\x1c\n", max_size=24),
+            st.text(max_size=12),
+            st.from_regex(r"GET /a\d+\?k='\d+'"),
+        ),
+    ),
+    max_size=30,
+)
+
+
+@given(LABELS, st.dictionaries(st.integers(0, 29), st.tuples(st.text(max_size=4), st.text(max_size=4)), max_size=3))
+def test_many_labels_are_read_as_one_by_one(asked, beside):
+    protocols, labels = [protocol for protocol, _ in asked], [label for _, label in asked]
+    every = Asked(protocols, labels, {row: held for row, held in beside.items() if row < len(labels)})
+    for one, other in zip(one_by_one(every), all_at_once(every), strict=True):
+        np.testing.assert_array_equal(one, other)
 
 
 @pytest.mark.parametrize("gap", [0, 999, 1000, 1001, 1500, 10**6, 10**9, 10**12])

@@ -1,6 +1,6 @@
 """What lies behind the answers of a capture: links, and where the servers' time went, over all that may be so."""
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, fields, replace
 from functools import cached_property
 
 import numpy as np
@@ -10,7 +10,8 @@ from yaffle.capture.conversations import Rows
 from yaffle.capture.payload import Payload
 from yaffle.exchanges.messages import Messages
 from yaffle.ledger.engine import Account
-from yaffle.tiers.hops import Hops, hops
+from yaffle.tiers import split as split_parts
+from yaffle.tiers.hops import Hops, HopTimes, hops
 from yaffle.tiers.linking import SAMPLES, link
 from yaffle.tiers.split import split
 from yaffle.tiers.unseen import UnseenServer
@@ -106,15 +107,37 @@ def _doubtful(samples: Array) -> Array:
     return found[:-1]
 
 
+def _below(samples: Array, hops: Array) -> Array:
+    """Some hops, and all that lie below them in any state."""
+    inside = np.zeros(samples.shape[1] + 1, bool)
+    inside[hops] = True
+    while True:
+        more = inside[samples].any(axis=0) & ~inside[:-1]
+        if not more.any():
+            return np.flatnonzero(inside)
+        inside[:-1] |= more
+
+
+def _in_every_state(found: Hops, samples: Array, roots: Array, watch: Watch) -> list[split_parts.Parts]:
+    """The parts of some roots in each of the states; what has nothing to do with them is left out."""
+    rows = _below(samples, roots)
+    times = HopTimes(**{field.name: getattr(found, field.name)[rows] for field in fields(HopTimes)})
+    number = np.full(samples.shape[1] + 1, -1)
+    number[rows] = np.arange(rows.size)
+    every = []
+    for owner in samples:
+        watch.went(0)
+        one = split(times, number[owner[rows]], number[roots])
+        every.append(one._replace(root=rows[one.root], via=rows[one.via], hop=rows[one.hop]))
+    return every
+
+
 def _averaged(found: Hops, samples: Array, roots: Array, watch: Watch) -> Parts:
     """The parts over all states, as hops, in order of `of`."""
     doubtful = _doubtful(samples)
     sure = split(found, samples[0], roots[~doubtful[roots]])
     unsure = roots[doubtful[roots]]
-    every = []
-    for owner in samples if unsure.size else ():
-        watch.went(0)
-        every.append(split(found, owner, unsure))
+    every = _in_every_state(found, samples, unsure, watch) if unsure.size else []
     columns = [
         np.concatenate([getattr(one, name) for one in every] or [np.empty(0, np.int64)])
         for name in ("root", "via", "hop", "kind")

@@ -1,6 +1,5 @@
 """Exchanges as hops: one host asks, another one answers; times at both where two points saw it."""
 
-from collections.abc import Iterator
 from dataclasses import dataclass, fields
 
 import numpy as np
@@ -13,13 +12,12 @@ from yaffle.exchanges.messages import Messages
 from yaffle.ledger import causes
 from yaffle.ledger.engine import Account
 from yaffle.tiers.identifiers import identifiers
-from yaffle.tiers.kinds import kinds_of
+from yaffle.tiers.kinds import Asked, kinds_of
 from yaffle.tiers.one_host import other_addresses
 from yaffle.tiers.unseen import UnseenServer, unseen_legs
 from yaffle.tiers.watch import Watch
 
 _OPENED_SOON_NS = 5_000_000  # A request that follows its connection's opening this soon was what it was opened for.
-_TOLD_EVERY = 10_000  # requests read, until it is asked whether to go on
 _SIZE_STEPS = 4  # kinds of unlabelled requests by size: steps per doubling
 
 
@@ -159,17 +157,14 @@ def hops(
 
 def _kinds(account: Account, messages: Messages, rows: Array, owner: Array, watch: Watch) -> tuple[Array, Array]:
     """Kinds and values by what was asked; by the size of the request where that is not known."""
-    message = account.of_exchange("message")[rows]
-    protocol = [messages.protocol.get(c, "tcp") for c in owner.tolist()]
-    labels = [messages.label[m] if m >= 0 else "" for m in message.tolist()]
+    message = account.of_exchange("message")[rows].tolist()
+    own, place = np.unique(owner, return_inverse=True)
+    names = [messages.protocol.get(c, "tcp") for c in own.tolist()]
+    protocols = [names[k] for k in place.reshape(-1).tolist()]
+    labels = [messages.label[m] if m >= 0 else "" for m in message]
     sizes = np.maximum(1, account.of_exchange("request_bytes")[rows])
-    steps = (np.log2(sizes) * _SIZE_STEPS).astype(np.int64).tolist()
-    beside = [messages.values.get(m, ()) for m in message.tolist()]
-
-    def asked() -> Iterator[tuple[str, str, tuple[str, ...]]]:
-        for number, (told, label, step, own) in enumerate(zip(protocol, labels, steps, beside, strict=True)):
-            if number % _TOLD_EVERY == 0:
-                watch.went(0)
-            yield (told, label, own) if label else (f"{told} {step}", "", own)
-
-    return kinds_of(asked())
+    steps = (np.log2(sizes) * _SIZE_STEPS).astype(np.int64)
+    for k in [k for k, label in enumerate(labels) if not label]:
+        protocols[k] = f"{protocols[k]} {steps[k]}"
+    beside = {k: messages.values[m] for k, m in enumerate(message) if m in messages.values} if messages.values else {}
+    return kinds_of(Asked(protocols, labels, beside), watch)

@@ -3,6 +3,7 @@
 from typing import NamedTuple
 
 import numpy as np
+import pyarrow as pa
 
 from yaffle.arrays import Array
 from yaffle.kernels import helper, kernel
@@ -73,11 +74,12 @@ def _pairs(hops: Hops, fronts: Array, calls: Array) -> tuple[Array, Array]:
     one = hops.values[fronts["hop"], 0] * np.uint64(0x9E3779B97F4A7C15) + kinds.astype(np.uint64)
     two = hops.values[calls["hop"], 0] * np.uint64(0xC2B2AE3D27D4EB4F) + kinds.astype(np.uint64)
     mixed = one ^ (two << np.uint64(1) | two >> np.uint64(63))
-    _, first, pair = np.unique(mixed, return_index=True, return_inverse=True)
+    pair = pa.array(mixed).dictionary_encode().indices.to_numpy()
+    first = np.flatnonzero(np.diff(np.maximum.accumulate(pair), prepend=-1))  # numbers in order of appearance
     found = np.empty(first.size, PAIR)
     found["front"], found["call"] = (np.unique(p[first], return_inverse=True)[1].reshape(-1) for p in (one, two))
     found["kinds"] = kinds[first]
-    return pair.reshape(-1), found
+    return pair, found
 
 
 @helper

@@ -2,6 +2,7 @@
 
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 
@@ -10,6 +11,7 @@ from yaffle.tiers.habits import Counts, Habits, habits, no_counts
 from yaffle.tiers.hops import Hops
 from yaffle.tiers.host_calls import HostCalls, host_calls
 from yaffle.tiers.observing import observe
+from yaffle.tiers.pieces import pieces_of, put, told_owners
 from yaffle.tiers.state import NOBODY, State, no_owners
 from yaffle.tiers.swaps import exchange_tails, move_runs
 from yaffle.tiers.sweeps import sweep
@@ -28,6 +30,7 @@ class Effort:
     sweeps: int  # between two samples
 
 
+_SEEDS = 1 << 20  # of a host: of its chains, and of the pieces of a large one
 _FULL = Effort(4, 16, 2)
 _SIMPLE = Effort(1, 4, 1)  # where no two requests were ever under way at once
 _LARGE = Effort(1, 12, 1)  # where there is much to weigh: learnt from a part of it
@@ -61,27 +64,39 @@ def _same_by_chance(host: HostCalls) -> Array:
     return found
 
 
+class _Walk(NamedTuple):
+    """One chain of states, and room for it."""
+
+    state: State
+    weights: Array
+    room: Array
+
+
 class _Weighing:
     """One host's calls, weighed until it is known what may be."""
 
     def __init__(self, host: HostCalls, seed: int, watch: Watch) -> None:
-        self.host, self._watch = host, watch
+        self.host, self._watch, self._seed = host, watch, seed * _SEEDS
         count = host.calls["owners_end"] - host.calls["owners"]
         large = host.owners.size > _MOST_FULL
         self.effort = _LARGE if large else _FULL if count.max(initial=0) > 1 else _SIMPLE
-        self.chains = [
-            no_owners(host.calls.size, host.fronts.size, seed * _FULL.chains + k) for k in range(self.effort.chains)
+        self._most = int(count.max(initial=0))
+        self.walks = [
+            self._walk(no_owners(host.calls.size, host.fronts.size, self._seed + k)) for k in range(self.effort.chains)
         ]
         self.open = np.flatnonzero(count > 0)
+        self.pieces = pieces_of(host, self.open) if large else [self.open]
         self.calls, self.fronts = np.arange(host.calls.size), np.arange(host.fronts.size)  # that are learnt from
         if large:
             self._learn_from_a_part()
-        self.weights = np.empty(int(count.max(initial=0)) + 1)
         self.shares = np.zeros(host.owners.size)
-        self.room = np.empty((4, 64), np.int64)
+        self.found = np.full((SAMPLES, host.calls.size), -1, np.int32)  # the request of each call in each sample, a hop
         begin = min(host.calls["sent_ns"].min(), host.fronts["handed_ns"].min())
         self.span_ns = float(max(1, max(host.calls["sent_ns"].max(), host.fronts["done_ns"].max()) - begin))
         self.chance = _same_by_chance(host)
+
+    def _walk(self, state: State) -> _Walk:
+        return _Walk(state, np.empty(self._most + 1), np.empty((4, 64), np.int64))
 
     def _learn_from_a_part(self) -> None:
         """From the calls in the middle of all, and the requests that came and were answered meanwhile."""
@@ -106,13 +121,14 @@ class _Weighing:
         """What the counts say."""
         return habits(counts, self.host, self.span_ns, self.chance)
 
-    def go(self, state: State, learnt: Habits, chosen: Array, coldness: float) -> None:
+    def go(self, walk: _Walk, learnt: Habits, chosen: Array, coldness: float) -> None:
         """One step from state to state, by which the chosen calls may get other owners."""
-        sweep(self.host, learnt, state, chosen, coldness, self.weights, self.shares)
+        state, weights, room = walk
+        sweep(self.host, learnt, state, chosen, coldness, weights, self.shares)
         self._watch.went(chosen.size * self.host.owners.size // self.open.size)
         for _ in range(_EXCHANGES):
-            exchange_tails(self.host, learnt, state, chosen, coldness, self.room)
-        move_runs(self.host, learnt, state, chosen, coldness, self.room)
+            exchange_tails(self.host, learnt, state, chosen, coldness, room)
+        move_runs(self.host, learnt, state, chosen, coldness, room)
 
     def learn(self) -> Habits:
         """From nothing to habits: what is seen in the states makes the next likelier."""
@@ -120,66 +136,99 @@ class _Weighing:
         for turn in range(self.effort.learning):
             coldness = min(1.0, 0.4 + 1.2 * turn / self.effort.learning)
             counts = self.nothing()
-            for state in self.chains:
-                self.go(state, learnt, chosen, coldness)
-                observe(self.host, learnt, state, self.fronts, self.calls, counts)
-            learnt = self.habits(Counts(*(one / len(self.chains) for one in counts)))
+            for walk in self.walks:
+                self.go(walk, learnt, chosen, coldness)
+                observe(self.host, learnt, walk.state, self.fronts, self.calls, counts)
+            learnt = self.habits(Counts(*(one / len(self.walks) for one in counts)))
         return learnt
 
-    def samples(self, learnt: Habits) -> Array:
-        """The request of each call in each of many states, int32 (SAMPLES, calls); fills `shares`."""
-        found = np.full((SAMPLES, self.host.calls.size), -1, np.int32)
-        chosen = self._in_doubt(learnt) if self.effort is _LARGE else self.open
-        settled = self.shares.copy()
+    def sample(self, learnt: Habits) -> None:
+        """Fills `found` and `shares`: all calls in several chains."""
         self.shares[:] = 0.0
-        for number, one in enumerate(found):
-            state = self.chains[number % len(self.chains)]
-            for _ in range(self.effort.sweeps):
-                self.go(state, learnt, chosen, 1.0)
-            owner = state.calls["owner"]
-            owned = owner != NOBODY
-            one[owned] = self.host.fronts["hop"][self.host.owners["front"][owner[owned]]]
+        self._draw(learnt, self.walks, self.open, self.open)
         self.shares /= SAMPLES * self.effort.sweeps
-        if chosen is not self.open:
-            weighed = np.zeros(self.host.calls.size, bool)
-            weighed[chosen] = True
-            count = self.host.calls["owners_end"] - self.host.calls["owners"]
-            self.shares = np.where(np.repeat(weighed, count), self.shares, settled)
-        return found
 
-    def _in_doubt(self, learnt: Habits) -> Array:
-        """Weighs all calls a few times, in one chain: those whose owner is not certain then. `shares` are of the last
-        of these times.
+    def sample_piece(self, learnt: Habits, number: int) -> None:
+        """Fills `found` and `shares` of a piece: what values tell is taken for sure, the rest weighed a few times in
+        one
+        chain, and drawn where it is not certain then. Pieces may be drawn at once: none touches what another reads.
         """
+        every = self.pieces[number]
+        state = self.walks[0].state
+        walk = self._walk(State(state.calls, state.fronts, no_owners(0, 0, self._seed + _FULL.chains + number).random))
+        sure, owners = told_owners(self.host, learnt, every)
+        put(self.host, state, sure, owners)
+        chosen = np.setdiff1d(every, sure, assume_unique=True)
+        place = slice(self.host.calls["owners"][every[0]], self.host.calls["owners_end"][every[-1]])
         for turn in range(_SETTLING + _SETTLED):
-            if turn == _SETTLING:
-                self.shares[:] = 0.0
-            self.go(self.chains[0], learnt, self.open, 1.0)
-        self.shares /= _SETTLED
-        calls = self.host.calls[self.open]
-        most = np.maximum.reduceat(self.shares, calls["owners"])
-        nobody = 1.0 - np.add.reduceat(self.shares, calls["owners"])
-        return np.asarray(self.open[np.maximum(most, nobody) < _CERTAIN])
+            if turn in (0, _SETTLING):
+                self.shares[place] = 0.0
+            self.go(walk, learnt, chosen, 1.0)
+        self.shares[place] /= _SETTLED
+        self.shares[owners] = 1.0
+        chosen = chosen[self._doubtful(chosen)]
+        low, high = self.host.calls["owners"][chosen], self.host.calls["owners_end"][chosen]
+        again = np.repeat(low - np.cumsum(high - low) + high - low, high - low) + np.arange(int((high - low).sum()))
+        self.shares[again] = 0.0
+        self._draw(learnt, [walk], every, chosen)
+        self.shares[again] /= SAMPLES * self.effort.sweeps
+
+    def _draw(self, learnt: Habits, walks: list[_Walk], every: Array, chosen: Array) -> None:
+        for number, one in enumerate(self.found):
+            walk = walks[number % len(walks)]
+            for _ in range(self.effort.sweeps if chosen.size else 0):
+                self.go(walk, learnt, chosen, 1.0)
+            owner = walk.state.calls["owner"][every]
+            owned = owner != NOBODY
+            one[every[owned]] = self.host.fronts["hop"][self.host.owners["front"][owner[owned]]]
+
+    def _doubtful(self, calls: Array) -> Array:
+        """Of which calls the owner is not certain, by `shares`."""
+        if not calls.size:
+            return np.empty(0, bool)
+        low, high = self.host.calls["owners"][calls], self.host.calls["owners_end"][calls]
+        at = np.stack([low, high], axis=1).reshape(-1) - low[0]
+        shares = np.append(self.shares[low[0] : high[-1]], 0.0)
+        most, total = np.maximum.reduceat(shares, at)[::2], np.add.reduceat(shares, at)[::2]
+        return np.asarray(np.maximum(most, 1.0 - total) < _CERTAIN)
+
+
+def _weighings(hops: Hops, watch: Watch, pool: ThreadPoolExecutor) -> list[_Weighing]:
+    """One for each host that owed answers while it asked others."""
+    hosts = enumerate(np.intersect1d(hops.client, hops.server).tolist())
+    every = pool.map(
+        lambda one: (
+            one[0],
+            host_calls(hops, np.flatnonzero(hops.server == one[1]), np.flatnonzero(hops.client == one[1])),
+        ),
+        hosts,
+    )
+    return [_Weighing(evidence, number + 1, watch) for number, evidence in every if evidence.owners.size]
 
 
 def link(hops: Hops, watch: Watch | None = None) -> Links:
     """All links of all hosts that answer and ask."""
     watch = watch or Watch()
-    weighings = []
-    for number, host in enumerate(np.intersect1d(hops.client, hops.server).tolist()):
-        evidence = host_calls(hops, np.flatnonzero(hops.server == host), np.flatnonzero(hops.client == host))
-        if evidence.owners.size:
-            weighings.append(_Weighing(evidence, number + 1, watch))
-    watch.begin(sum(one.work for one in weighings))
+    with ThreadPoolExecutor(2) as pool:
+        weighings = _weighings(hops, watch, pool)
+        watch.begin(sum(one.work for one in weighings))
+        learnt = pool.map(_Weighing.learn, weighings)
+        drawn = []
+        for weighing, habit in zip(weighings, learnt, strict=True):
+            if weighing.effort is _LARGE:
+                pieces = range(len(weighing.pieces))
+                drawn += [pool.submit(weighing.sample_piece, habit, number) for number in pieces]
+            else:
+                drawn.append(pool.submit(weighing.sample, habit))
+        for one in drawn:
+            one.result()
     samples = np.full((SAMPLES, hops.exchange.size), -1, np.int32)
     call, front = (np.empty(0, np.int64) for _ in range(2))
     certainty = np.empty(0)
-    with ThreadPoolExecutor(2) as pool:
-        states = list(pool.map(lambda one: one.samples(one.learn()), weighings))
-    for weighing, found in zip(weighings, states, strict=True):
+    for weighing in weighings:
         evidence = weighing.host
         hop, calls = evidence.calls["hop"], evidence.calls
-        samples[:, hop] = found
+        samples[:, hop] = weighing.found
         call = np.concatenate([call, np.repeat(hop, calls["owners_end"] - calls["owners"])])
         front = np.concatenate([front, evidence.fronts["hop"][evidence.owners["front"]]])
         certainty = np.concatenate([certainty, weighing.shares])

@@ -34,13 +34,15 @@ def _slack_ns(begin: Array, end: Array, sent: Array, arrived: Array) -> float:
     step = 1.37 * float(np.median(end - begin)) + float(near.max())
     slack = _around(begin, end, sent, arrived)
     fits = slack <= near
+    if fits.mean() < _LEAST_SHARE:
+        return np.inf
     shifted = [
         (_around(begin + int(k * step), end + int(k * step), sent, arrived) <= near).sum()
         for k in range(-_SHIFTS, _SHIFTS + 1)
         if k
     ]
     chance = (sum(shifted) + 0.3) / (2 * _SHIFTS * begin.size + 1)
-    told = fits.mean() >= _LEAST_SHARE and fits.mean() > 2 * chance and chance ** fits.sum() < _UNLIKELY
+    told = fits.mean() > 2 * chance and chance ** fits.sum() < _UNLIKELY
     found = float(np.median(slack[fits])) if told else np.inf
     return found if found <= max(_NEAR_NS, _OWN_SHARE * float(np.median(end - begin))) else np.inf
 
@@ -55,7 +57,8 @@ def other_addresses(
     found = {}
     callers = np.unique(client)
     for address in np.setdiff1d(server, callers).tolist():
-        own = server == address
+        own = np.flatnonzero(server == address)
+        own = own[np.argsort(handed[own], kind="stable")]  # so that looking them up goes on where it was
         slack = {}
         for caller in np.setdiff1d(callers, client[own]).tolist():
             made = client == caller

@@ -148,7 +148,7 @@ def split_all(tree, roots, parts):  # type: ignore[no-untyped-def]
     return count
 
 
-def split(hops: Hops, owner: Array, roots: Array) -> Parts:
+def split(hops: Hops | HopTimes, owner: Array, roots: Array) -> Parts:
     """The parts of the server's time of some hops in one state of all links; those of one hop stand together."""
     tree = tree_of(hops, owner)
     room = 4 * roots.size + 64

@@ -31,9 +31,9 @@ def no_owners(calls: int, fronts: int, seed: int) -> State:
     state = State(
         np.full(4 * calls, -1, np.int64).view(OWNED),
         np.full(2 * fronts, -1, np.int64).view(OWNING),
-        np.array([seed * 2654435761 + 88172645463325252], np.uint64),
+        np.array([(seed * 2654435761 + 88172645463325252) % 2**64 or 1], np.uint64),
     )
-    state.calls["since_ns"] = 0
+    state.calls["since_ns"] = np.iinfo(np.int64).max
     return state
 
 

@@ -1,0 +1,106 @@
+"""Labels of many requests read at once, without Python: the values in them, and a number under which those of one kind
+fall together. `kinds.values_in` says what a value is.
+"""
+
+from zlib import crc32
+
+import numpy as np
+
+from yaffle.arrays import Array
+from yaffle.kernels import helper, kernel
+
+_SEED, _PRIME = np.uint64(0xCBF29CE484222325), np.uint64(0x100000001B3)  # Fowler, Noll and Vo's hash, 64 bit
+_FIGURES = np.uint64(1)  # stands for a run of figures; no text holds it
+_EQUALS, _QUOTE, _AMPERSAND, _HASH, _DOLLAR = b"='&#$"
+_CRC = np.array([crc32(bytes([k ^ 255])) ^ 0xFF000000 for k in range(256)], np.uint32)  # its table
+_ALL, _BYTE = np.uint32(0xFFFFFFFF), np.uint32(8)
+
+
+@helper
+def _is_figure(octet):  # type: ignore[no-untyped-def]
+    return 48 <= octet <= 57
+
+
+@helper
+def _is_space(octet):  # type: ignore[no-untyped-def]
+    return octet == 32 or 9 <= octet <= 13 or 28 <= octet <= 31
+
+
+@helper
+def _value_end(octets, k, begin, end):  # type: ignore[no-untyped-def]
+    """Where a value that begins at `k` ends; `k` where none begins there."""
+    stop = k
+    if k > begin and octets[k - 1] == _EQUALS:
+        while stop < end and octets[stop] != _AMPERSAND and octets[stop] != _HASH and not _is_space(octets[stop]):
+            stop += 1
+        if stop > k:
+            return stop
+    while stop < end and _is_figure(octets[stop]):
+        stop += 1
+    if stop == k and octets[k] == _QUOTE:
+        for found in range(k + 1, end):
+            if octets[found] == _QUOTE:
+                return found + 1
+    return stop
+
+
+@helper
+def _number_of(octets, begin, end):  # type: ignore[no-untyped-def]
+    """CRC-32 (ISO 3309) of a value without the quotes around it, and one."""
+    while begin < end and octets[begin] == _QUOTE:
+        begin += 1
+    while end > begin and octets[end - 1] == _QUOTE:
+        end -= 1
+    mixed = _ALL
+    for k in range(begin, end):
+        mixed = (mixed >> _BYTE) ^ _CRC[(mixed ^ np.uint32(octets[k])) & np.uint32(255)]
+    return np.uint64(1) + np.uint64(mixed ^ _ALL)
+
+
+@helper
+def _read_values(octets, begin, end, values):  # type: ignore[no-untyped-def]
+    """Fills the first values of a label."""
+    k, count = begin, 0
+    while k < end and count < values.size:
+        stop = _value_end(octets, k, begin, end)
+        if stop > k:
+            values[count] = _number_of(octets, k, stop)
+            count += 1
+        k = max(stop, k + 1)
+
+
+@helper
+def _outline(octets, begin, end, seed):  # type: ignore[no-untyped-def]
+    """A number of the label with runs of figures as one sign; with all its figures where it quotes by dollars, because
+    figures may be the quotes' own.
+    """
+    whole = False
+    for k in range(begin, end):
+        whole = whole or octets[k] == _DOLLAR
+    mixed = seed
+    for k in range(begin, end):
+        figure = _is_figure(octets[k]) and not whole
+        if not figure:
+            mixed = (mixed ^ np.uint64(octets[k])) * _PRIME
+        elif k == begin or not _is_figure(octets[k - 1]):
+            mixed = (mixed ^ _FIGURES) * _PRIME
+    return mixed
+
+
+@kernel
+def _scan(octets, at, seeds, outlines, values):  # type: ignore[no-untyped-def]
+    for x in range(outlines.size):
+        outlines[x] = _outline(octets, at[x], at[x + 1], seeds[x])
+        _read_values(octets, at[x], at[x + 1], values[x])
+
+
+def scan(labels: list[str], seeds: Array, places: int) -> tuple[Array, Array]:
+    """(outlines, values) of labels in ASCII: uint64 (n,), the same where two differ in figures alone and their `seeds`
+    (uint64) are the same; and uint64 (n, places), 0 where there is none.
+    """
+    octets = np.frombuffer("".join(labels).encode("ascii"), np.uint8)
+    at = np.zeros(len(labels) + 1, np.int64)
+    np.cumsum([len(label) for label in labels], out=at[1:])
+    outlines, values = np.empty(len(labels), np.uint64), np.zeros((len(labels), places), np.uint64)
+    _scan(octets, at, seeds * _PRIME ^ _SEED, outlines, values)
+    return outlines, values

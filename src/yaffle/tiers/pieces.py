@@ -1,0 +1,65 @@
+"""Pieces of a host's calls that have nothing to do with each other, because in between it owed no answer; and calls
+whose
+owner stands in them.
+"""
+
+import numpy as np
+
+from yaffle.arrays import Array
+from yaffle.kernels import leaf
+from yaffle.tiers.habits import Habits
+from yaffle.tiers.host_calls import TOKEN_BIT, HostCalls
+from yaffle.tiers.state import NOBODY, remove
+from yaffle.tiers.sweeps import give
+
+_PIECE = 20_000  # possible owners of a piece's calls, about
+# How much likelier than any other, and than nobody, an owner must be by values and identifiers alone, log.
+_TELLING, _TELLING_AT_ALL = 14.0, 7.0
+
+
+def pieces_of(host: HostCalls, calls: Array) -> list[Array]:
+    """Calls, in their order, in pieces.
+
+    A request that a call of one may lie behind is possible for no call of another.
+    """
+    begin = host.fronts["handed_ns"]
+    quiet = begin[1:] > np.maximum.accumulate(host.fronts["done_ns"])[:-1]
+    cuts = np.searchsorted(host.calls["sent_ns"][calls], begin[1:][quiet])
+    owners = np.cumsum(host.calls["owners_end"][calls] - host.calls["owners"][calls])
+    cuts = cuts[(cuts > 0) & (cuts < calls.size)]
+    _, first = np.unique(owners[cuts - 1] // _PIECE, return_index=True)
+    return [piece for piece in np.split(calls, np.unique(cuts[first])) if piece.size]
+
+
+def told_owners(host: HostCalls, learnt: Habits, calls: Array) -> tuple[Array, Array]:
+    """(calls whose owner their values or identifiers tell alone, its place in `host.owners`). Every one of the calls
+    has
+    a possible owner.
+    """
+    first, count = host.calls["owners"][calls], (host.calls["owners_end"] - host.calls["owners"])[calls]
+    starts = np.cumsum(count) - count
+    place = np.repeat(first - starts, count) + np.arange(int(count.sum()))
+    owners, kind = host.owners[place], np.repeat(host.calls["kind"][calls], count)
+    front = host.fronts["kind"][owners["front"]]
+    likeness = owners["likeness"]
+    told = learnt.value[front, kind, likeness >> learnt.place[front, kind] & 1] + learnt.pair[owners["pair"]]
+    told += learnt.token[front, kind, likeness >> TOKEN_BIT & 1]
+    most = np.maximum.reduceat(told, starts)
+    best = np.flatnonzero(told == np.repeat(most, count))
+    best = best[np.unique(np.searchsorted(starts, best, "right"), return_index=True)[1]]
+    told[best] = -np.inf
+    sure = (most - np.maximum.reduceat(told, starts) > _TELLING) & (most > _TELLING_AT_ALL)
+    return calls[sure], place[best[sure]]
+
+
+@leaf
+def put(host, state, calls, places):  # type: ignore[no-untyped-def]
+    """Gives calls their owners, wherever they were."""
+    for k in range(calls.size):
+        owner = state.calls[calls[k]].owner
+        if owner == places[k]:
+            continue
+        if owner != NOBODY:
+            remove(state, host.owners[owner].front, calls[k])
+            state.calls[calls[k]].owner = NOBODY
+        give(host, state, calls[k], places[k])
