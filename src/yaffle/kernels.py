@@ -62,6 +62,13 @@ def leaf(function: Callable[..., Any]) -> Any:
     return _made(function, cache=True, _nrt=False)
 
 
+def pasted(function: Callable[..., Any]) -> Any:
+    """A leaf that is put into the code of what calls it. Calling costs much where tables are handed on: each of their
+    arrays is seven numbers.
+    """
+    return _made(function, _nrt=False, forceinline=True)
+
+
 def helper(function: Callable[..., Any]) -> Any:
     """A small function that the optimizer pastes into the kernels that call it."""
     return _made(function)

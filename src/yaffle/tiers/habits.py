@@ -12,7 +12,7 @@ from typing import NamedTuple
 import numpy as np
 
 from yaffle.arrays import Array
-from yaffle.kernels import leaf
+from yaffle.kernels import pasted
 from yaffle.tiers.host_calls import TOKEN_BIT, HostCalls
 
 BINS = 56  # of gaps: below 1 µs, then two to each doubling
@@ -72,7 +72,7 @@ def no_counts(fronts: int, calls: int, pairs: int) -> Counts:
     )
 
 
-@leaf
+@pasted
 def gap_bin(gap_ns):  # type: ignore[no-untyped-def]
     """The bin of a gap."""
     if gap_ns <= _FINEST_NS:
@@ -114,17 +114,19 @@ def _pair_ratios(counts: Counts, host: HostCalls, value: Array) -> Array:
     """How much likelier a call's first value is with its request's than with any, log, a pair; 0 where the agreement
     of values (`value`, the ratios) says it already.
     """
-    if not counts.pair.size:
-        return counts.pair
-    together = counts.pair
-    asked = np.bincount(host.pairs["front"], together)[host.pairs["front"]]
-    made = np.bincount(host.pairs["call"], together)[host.pairs["call"]]
-    kinds = host.pairs["kinds"]
-    share = (made + 0.1) / (np.bincount(kinds, together)[kinds] + 1.0)
-    telling = np.abs(value).max(axis=-1) > 1.0
-    some = np.flatnonzero((asked > 0) & ~telling.reshape(-1)[kinds])  # What was never asked says nothing.
+    together, kinds = counts.pair, host.pairs["kinds"]
+    telling = (np.abs(value).max(axis=-1) > 1.0).reshape(-1)
+    seen = np.flatnonzero(together)
+    asked, made, every = (
+        np.bincount(group[seen], together[seen], int(group.max(initial=-1)) + 1)
+        for group in (host.pairs["front"], host.pairs["call"], kinds)
+    )
+    some = np.flatnonzero((asked > 0)[host.pairs["front"]])  # What was never asked says nothing.
+    some = some[~telling[kinds[some]]]
+    asked, kinds = asked[host.pairs["front"][some]], kinds[some]
+    share = (made[host.pairs["call"][some]] + 0.1) / (every[kinds] + 1.0)
     found = np.zeros(together.size)
-    found[some] = np.log((together[some] + _FEW * share[some]) / (asked[some] + _FEW) / share[some])
+    found[some] = np.log((together[some] + _FEW * share) / (asked + _FEW) / share)
     return found
 
 

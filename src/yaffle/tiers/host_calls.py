@@ -51,12 +51,18 @@ class HostCalls(NamedTuple):
         return fronts, calls, self.pairs.size
 
 
+def _in_order_of_appearance(values: Array) -> Array:
+    """The number of each value among those that are there, the first to appear first."""
+    return np.asarray(pa.array(np.ascontiguousarray(values)).dictionary_encode().indices.to_numpy())
+
+
 def _numbered(kind: Array) -> Array:
     """Kinds by how often they occur, the rarest put together."""
-    _, number, count = np.unique(kind, return_inverse=True, return_counts=True)
+    number = _in_order_of_appearance(kind)
+    count = np.bincount(number)
     rank = np.empty(count.size, np.int64)
     rank[np.argsort(-count, kind="stable")] = np.arange(count.size)
-    return np.minimum(rank[number.reshape(-1)], MOST_KINDS - 1)
+    return np.minimum(rank[number], MOST_KINDS - 1)
 
 
 def _before(group: Array) -> Array:
@@ -68,16 +74,16 @@ def _before(group: Array) -> Array:
     return found
 
 
-def _pairs(hops: Hops, fronts: Array, calls: Array) -> tuple[Array, Array]:
-    """(the pair of each request with its call, all pairs as PAIR)."""
-    kinds = fronts["kind"] * (int(calls["kind"].max(initial=-1)) + 1) + calls["kind"]
-    one = hops.values[fronts["hop"], 0] * np.uint64(0x9E3779B97F4A7C15) + kinds.astype(np.uint64)
-    two = hops.values[calls["hop"], 0] * np.uint64(0xC2B2AE3D27D4EB4F) + kinds.astype(np.uint64)
-    mixed = one ^ (two << np.uint64(1) | two >> np.uint64(63))
-    pair = pa.array(mixed).dictionary_encode().indices.to_numpy()
-    first = np.flatnonzero(np.diff(np.maximum.accumulate(pair), prepend=-1))  # numbers in order of appearance
+def _pairs(hops: Hops, fronts: Array, calls: Array, front: Array, call: Array) -> tuple[Array, Array]:
+    """(the pair of each request `front` with the call `call`, all pairs as PAIR)."""
+    kinds = fronts["kind"][front] * (int(calls["kind"].max(initial=-1)) + 1) + calls["kind"][call]
+    mixed = kinds.astype(np.uint64)
+    one = hops.values[fronts["hop"], 0][front] * np.uint64(0x9E3779B97F4A7C15) + mixed
+    two = hops.values[calls["hop"], 0][call] * np.uint64(0xC2B2AE3D27D4EB4F) + mixed
+    pair = _in_order_of_appearance(one ^ (two << np.uint64(1) | two >> np.uint64(63)))
+    first = np.flatnonzero(np.diff(np.maximum.accumulate(pair), prepend=-1))
     found = np.empty(first.size, PAIR)
-    found["front"], found["call"] = (np.unique(p[first], return_inverse=True)[1].reshape(-1) for p in (one, two))
+    found["front"], found["call"] = (_in_order_of_appearance(part[first]) for part in (one, two))
     found["kinds"] = kinds[first]
     return pair, found
 
@@ -167,5 +173,5 @@ def host_calls(hops: Hops, served: Array, made: Array) -> HostCalls:
     owners = np.empty(_may_own(fronts, calls, hops.values, hops.tokens, np.empty(0, OWNER)), OWNER)
     _may_own(fronts, calls, hops.values, hops.tokens, owners)
     owned = np.repeat(np.arange(calls.size), calls["owners_end"] - calls["owners"])
-    owners["pair"], pairs = _pairs(hops, fronts[owners["front"]], calls[owned])
+    owners["pair"], pairs = _pairs(hops, fronts, calls, owners["front"], owned)
     return HostCalls(fronts, calls, owners, pairs)

@@ -4,7 +4,7 @@ logarithms.
 
 import numpy as np
 
-from yaffle.kernels import leaf
+from yaffle.kernels import pasted
 from yaffle.tiers.habits import gap_bin
 from yaffle.tiers.host_calls import TOKEN_BIT
 from yaffle.tiers.state import NOBODY, insert, place_before, remove
@@ -14,7 +14,7 @@ RIVALS = 4  # calls before and after that may have waited for a connection at th
 _AHEAD = 6  # later calls that a change is weighed with
 
 
-@leaf
+@pasted
 def waited_since(host, state, f, p, moment, answer):  # type: ignore[no-untyped-def]
     """When the last thing ended that a request can have waited for at a moment, `p` being its last call before it.
 
@@ -32,13 +32,13 @@ def waited_since(host, state, f, p, moment, answer):  # type: ignore[no-untyped-
     return found
 
 
-@leaf
+@pasted
 def kind_before(host, p):  # type: ignore[no-untyped-def]
     """Kind of the call before, from 1; 0 where there is none."""
     return host.calls[p].kind + 1 if p >= 0 else 0
 
 
-@leaf
+@pasted
 def sharing(host, state, p, c):  # type: ignore[no-untyped-def]
     """Whether a call shares its connection with the call before it of the same service; -1 where there is none."""
     for _ in range(LOOK_BACK):
@@ -50,7 +50,7 @@ def sharing(host, state, p, c):  # type: ignore[no-untyped-def]
     return -1
 
 
-@leaf
+@pasted
 def _in_order(host, habits, state, c, since):  # type: ignore[no-untyped-def]
     """How likely a call got its connection before, or after, those that waited for one at the same time, log."""
     found, kc, n = 0.0, host.calls[c].kind, host.calls[c].later
@@ -78,7 +78,7 @@ def _in_order(host, habits, state, c, since):  # type: ignore[no-untyped-def]
     return found
 
 
-@leaf
+@pasted
 def _pause(host, habits, state, f, p, c, since):  # type: ignore[no-untyped-def]
     """How likely a call comes when it comes, log per ns: a while after what its request waited for (`since`), or as
     soon as another request left a connection free.
@@ -93,7 +93,7 @@ def _pause(host, habits, state, f, p, c, since):  # type: ignore[no-untyped-def]
     return max(at_once, waited) + np.log1p(np.exp(-abs(at_once - waited)))
 
 
-@leaf
+@pasted
 def _step(host, habits, state, f, p, c, k):  # type: ignore[no-untyped-def]
     """How likely a request, the k-th possible owner, makes a call after the call `p`, log."""
     likeness = host.owners[k].likeness
@@ -109,7 +109,7 @@ def _step(host, habits, state, f, p, c, k):  # type: ignore[no-untyped-def]
     return found + habits.same[kc, shared] if shared >= 0 else found
 
 
-@leaf
+@pasted
 def _ending(host, habits, state, f):  # type: ignore[no-untyped-def]
     """How likely a request is answered after its last call, log."""
     p = state.fronts[f].tail
@@ -118,7 +118,7 @@ def _ending(host, habits, state, f):  # type: ignore[no-untyped-def]
     return habits.follows[kf, kp, kc] + habits.gap[kf, kp, kc, gap_bin(gap)]
 
 
-@leaf
+@pasted
 def after(host, habits, state, f, p, steps):  # type: ignore[no-untyped-def]
     """How likely is what follows in a request behind a call `p` (-1: from its beginning), so many steps of it, log."""
     found, n = 0.0, state.fronts[f].head if p < 0 else state.calls[p].after
@@ -130,7 +130,7 @@ def after(host, habits, state, f, p, steps):  # type: ignore[no-untyped-def]
     return found + _ending(host, habits, state, f) if n < 0 else found
 
 
-@leaf
+@pasted
 def gain(host, habits, state, f, c, k):  # type: ignore[no-untyped-def]
     """How much likelier all is with a call, which has no owner, behind its k-th possible request, log."""
     p = place_before(state, f, c)
@@ -143,7 +143,7 @@ def gain(host, habits, state, f, c, k):  # type: ignore[no-untyped-def]
     return gained - without
 
 
-@leaf
+@pasted
 def refresh(host, state, f, p):  # type: ignore[no-untyped-def]
     """Writes down what the next calls of a request behind `p` waited for."""
     n = state.fronts[f].head if p < 0 else state.calls[p].after

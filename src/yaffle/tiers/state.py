@@ -5,7 +5,7 @@ from typing import NamedTuple
 import numpy as np
 
 from yaffle.arrays import Array
-from yaffle.kernels import leaf
+from yaffle.kernels import pasted
 
 NOBODY = -1
 _SHIFTS = (np.uint64(13), np.uint64(7), np.uint64(17))  # Marsaglia's xorshift generators, 64 bit
@@ -37,7 +37,7 @@ def no_owners(calls: int, fronts: int, seed: int) -> State:
     return state
 
 
-@leaf
+@pasted
 def uniform(state):  # type: ignore[no-untyped-def]
     """A number between 0 and 1."""
     x = state.random[0]
@@ -48,7 +48,7 @@ def uniform(state):  # type: ignore[no-untyped-def]
     return np.float64(x >> _ELEVEN) * _TO_UNIT
 
 
-@leaf
+@pasted
 def place_before(state, f, c):  # type: ignore[no-untyped-def]
     """The last call of a request before a call, -1 where there is none."""
     p = state.fronts[f].tail
@@ -57,7 +57,7 @@ def place_before(state, f, c):  # type: ignore[no-untyped-def]
     return p
 
 
-@leaf
+@pasted
 def insert(state, f, p, c):  # type: ignore[no-untyped-def]
     """Puts a call behind the call `p` of a request."""
     n = state.calls[p].after if p >= 0 else state.fronts[f].head
@@ -72,7 +72,7 @@ def insert(state, f, p, c):  # type: ignore[no-untyped-def]
         state.fronts[f].tail = c
 
 
-@leaf
+@pasted
 def remove(state, f, c):  # type: ignore[no-untyped-def]
     """Takes a call out of a request."""
     p, n = state.calls[c].before, state.calls[c].after

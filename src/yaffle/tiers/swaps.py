@@ -5,7 +5,7 @@ call leads from one good state to the next.
 
 import numpy as np
 
-from yaffle.kernels import leaf
+from yaffle.kernels import leaf, pasted
 from yaffle.tiers.likelihood import LOOK_BACK, after
 from yaffle.tiers.state import place_before, remove, uniform
 from yaffle.tiers.sweeps import give
@@ -13,7 +13,7 @@ from yaffle.tiers.sweeps import give
 _LONGEST_TAIL = 16  # calls that are exchanged at once
 
 
-@leaf
+@pasted
 def _owner_place(host, c, f):  # type: ignore[no-untyped-def]
     """The place of a request among the possible owners of a call, -1 where it is none."""
     for k in range(host.calls[c].owners, host.calls[c].owners_end):
@@ -22,20 +22,20 @@ def _owner_place(host, c, f):  # type: ignore[no-untyped-def]
     return -1
 
 
-@leaf
+@pasted
 def _another(host, state, c):  # type: ignore[no-untyped-def]
     """One of the possible requests of a call, by chance."""
     low, count = host.calls[c].owners, host.calls[c].owners_end - host.calls[c].owners
     return host.owners[low + min(count - 1, int(uniform(state) * count))].front
 
 
-@leaf
+@pasted
 def _front_of(host, state, c):  # type: ignore[no-untyped-def]
     """The request of a call that has one."""
     return host.owners[state.calls[c].owner].front
 
 
-@leaf
+@pasted
 def _tail_from(host, state, f, first, other, calls, places):  # type: ignore[no-untyped-def]
     """Calls of a request from one on, and their places with the other request; -1 where one cannot be there."""
     count, n = 0, state.fronts[f].tail
@@ -51,7 +51,7 @@ def _tail_from(host, state, f, first, other, calls, places):  # type: ignore[no-
     return count
 
 
-@leaf
+@pasted
 def _score_from(host, habits, state, f, first):  # type: ignore[no-untyped-def]
     return after(host, habits, state, f, place_before(state, f, first - 1), _LONGEST_TAIL + LOOK_BACK)
 
@@ -94,7 +94,7 @@ def exchange_tails(host, habits, state, chosen, coldness, room):  # type: ignore
             _move(host, state, room[0], room[1], mine, room[2], room[3], others)
 
 
-@leaf
+@pasted
 def _run_from(host, state, first, other, length, calls, places, back):  # type: ignore[no-untyped-def]
     """So many calls of a request from one on, their places with another request and with their own; -1 where one
     cannot be there.

@@ -4,12 +4,12 @@ sampling).
 
 import numpy as np
 
-from yaffle.kernels import leaf
+from yaffle.kernels import leaf, pasted
 from yaffle.tiers.likelihood import gain, refresh
 from yaffle.tiers.state import NOBODY, insert, place_before, remove, uniform
 
 
-@leaf
+@pasted
 def give(host, state, c, k):  # type: ignore[no-untyped-def]
     """Puts a call without an owner behind its k-th possible request (a place in owners)."""
     f = host.owners[k].front
@@ -19,7 +19,7 @@ def give(host, state, c, k):  # type: ignore[no-untyped-def]
     refresh(host, state, f, p)
 
 
-@leaf
+@pasted
 def _weigh(host, habits, state, c, weights):  # type: ignore[no-untyped-def]
     """Fills the weights of a call's possible owners, nobody last; the call has no owner then."""
     low, high = host.calls[c].owners, host.calls[c].owners_end
@@ -34,7 +34,7 @@ def _weigh(host, habits, state, c, weights):  # type: ignore[no-untyped-def]
     return high - low + 1
 
 
-@leaf
+@pasted
 def _to_shares(weights, count, coldness):  # type: ignore[no-untyped-def]
     """Logarithms to shares of 1."""
     most, total = weights[0], 0.0
