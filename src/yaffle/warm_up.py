@@ -228,6 +228,7 @@ def _look_behind() -> None:
     from yaffle.tiers.pieces import put
     from yaffle.tiers.split import split
     from yaffle.tiers.state import no_owners
+    from yaffle.tiers.unseen import unseen_legs
 
     number, times = np.arange(4), np.array([0, 5, 10, 12]) * 1_000_000
     ends, server = np.array([90, 95, 50, 52]) * 1_000_000, np.array([1, 1, 2, 2])
@@ -238,6 +239,7 @@ def _look_behind() -> None:
     split(hops, link(hops).samples[0], number[:2])
     host = host_calls(hops, number[:2], number[2:])
     put(host, no_owners(host.calls.size, host.fronts.size, 1), number[:0], number[:0])
+    unseen_legs(*(np.tile(column, 30) for column in (server - 1, server, times, ends, times, ends)))
     scan(["a"], np.ones(1, np.uint64), PLACES)
 
 

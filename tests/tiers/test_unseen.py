@@ -8,12 +8,13 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from tests.tiers.plain_under_way import under_way
 from tests.tiers.truth import DATA
 from yaffle.analysis import analyse
 from yaffle.errors import Cancelled
 from yaffle.findings.held_up import spent_by, split_in_words
 from yaffle.report.document import document
-from yaffle.tiers.unseen import unseen_legs
+from yaffle.tiers.unseen import _gained, unseen_legs
 
 _USERS, _WEB, _APP, _BASE, _OTHER = range(5)
 MS = 1_000_000
@@ -39,6 +40,21 @@ def _world(rng, requests, works_for_web):
 def test_a_host_that_asks_inside_anothers_requests_works_for_it(seed, works_for_web):
     found = unseen_legs(*_world(np.random.default_rng(seed), 300, works_for_web))
     assert [(leg.host, leg.fronts) for leg in found] == ([(_APP, (_WEB,))] if works_for_web else [])
+
+
+@given(
+    st.lists(st.tuples(st.integers(0, 60), st.integers(0, 30)), max_size=12),
+    st.lists(st.integers(-20, 100), min_size=1, max_size=8),
+    st.lists(st.integers(-40, 40), min_size=1, max_size=4),
+)
+def test_what_is_gained_over_moments_nearby_is_what_the_definition_says(spans, moments, steps):
+    begins, ends = [begin for begin, _ in spans], [begin + lasting for begin, lasting in spans]
+    at, gained = sorted(moments), np.empty(len(moments))
+    columns = [np.array(sorted(column), np.int64) for column in (begins, ends, at)]
+    _gained(*columns, np.array(steps, np.int64), gained)
+    for moment, found in zip(at, gained.tolist(), strict=True):
+        nearby = [under_way(begins, ends, moment + step) for step in steps]
+        assert found == pytest.approx(under_way(begins, ends, moment) - sum(nearby) / len(steps))
 
 
 def test_a_host_that_is_asked_itself_hides_no_leg():

@@ -116,7 +116,10 @@ def times_of(account: Account, speaker: Array, rows: Array) -> HopTimes:
 def hops(
     account: Account, flows: Rows, speaker: Array, messages: Messages, payload: Payload, watch: Watch | None = None
 ) -> Hops:
-    """Every exchange as a hop, once, whatever number of points saw it. Raises Cancelled where `watch` says so."""
+    """Every exchange with a host that answers and asks as a hop, once, whatever number of points saw it.
+
+    Raises Cancelled where `watch` says so.
+    """
     watch = watch or Watch()
     rows, owner = _speaking_of(account, speaker)
     times = times_of(account, speaker, rows)
@@ -135,6 +138,9 @@ def hops(
     legs = unseen_legs(client, host[server], *seen[2:])
     for leg in legs:  # From here on they are one host: which of them did what between cannot be told.
         host[np.isin(host, leg.fronts)] = leg.host
+    both = (np.bincount(host[client], minlength=host.size) > 0) & (np.bincount(host[server], minlength=host.size) > 0)
+    part = np.flatnonzero(both[host[client]] | both[host[server]])
+    rows, owner, client, server, flow_near = (column[part] for column in (rows, owner, client, server, flow_near))
     kind, values = _kinds(account, messages, rows, owner, watch)
     first = account.of_exchange("first_ns")[rows]
     return Hops(
@@ -143,7 +149,7 @@ def hops(
         client=host[client],
         server=host[server],
         service=server << 16 | flows.b_port[flow_near].astype(np.int64),
-        **{field.name: getattr(times, field.name) for field in fields(times)},
+        **{field.name: getattr(times, field.name)[part] for field in fields(times)},
         kind=kind,
         values=values,
         tokens=identifiers(payload, owner, first, account.starts, account.order),

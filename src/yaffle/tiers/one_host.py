@@ -15,6 +15,11 @@ _OWN_SHARE = 0.01  # More, as a rule, and another server stands between, which w
 _SHIFTS = 8
 _NEVER_NS = np.int64(1) << 60
 _LEAST_SHARE = 0.6  # of the requests that have such a call
+_LOOKED_AT = 32  # requests of an address by which the callers are found that may be its host
+_LIKELY_SHARE = 0.4  # of these have a call of theirs
+_REQUESTS_AT_ONCE = 2_000
+_CROWD = 300  # calls near one end of a request: of so many, one fits by chance
+_MANY = 1 << 32
 _UNLIKELY = 1e-3  # that as many have one by chance
 
 
@@ -47,6 +52,57 @@ def _slack_ns(begin: Array, end: Array, sent: Array, arrived: Array) -> float:
     return found if found <= max(_NEAR_NS, _OWN_SHARE * float(np.median(end - begin))) else np.inf
 
 
+def _within(moments: Array, begin: Array, end: Array) -> tuple[Array, Array]:
+    """Which of some moments, in order, lie in each of some stretches: (stretch, place of the moment)."""
+    first = np.searchsorted(moments, begin)
+    count = np.searchsorted(moments, end, "right") - first
+    stretch = np.repeat(np.arange(begin.size), count)
+    return stretch, np.arange(stretch.size) - np.repeat(np.cumsum(count) - count - first, count)
+
+
+def _fitting(
+    request: Array, begin: Array, end: Array, sent: tuple[Array, Array], arrived: tuple[Array, Array]
+) -> Array:
+    """Requests with the callers that have a call near both ends of theirs, as request * _MANY + caller.
+
+    sent, arrived: moments in order, and whose they are.
+    """
+    near = np.maximum(_NEAR_NS, (_NEAR_SHARE * (end - begin)).astype(np.int64))
+    found: list[Array] = []
+    for (moments, whose), low, high in ((sent, begin, begin + near), (arrived, end - near, end)):
+        crowded = np.searchsorted(moments, high, "right") - np.searchsorted(moments, low) > _CROWD
+        stretch, place = _within(moments, low, np.where(crowded, low - 1, high))
+        found.append(np.unique(request[stretch] * _MANY + whose[place]))
+    return np.asarray(np.intersect1d(found[0], found[1], assume_unique=True))
+
+
+def _likely(
+    address: Array, begin: Array, end: Array, client: Array, sent: Array, arrived: Array
+) -> dict[int, set[int]]:
+    """For each address the callers that some of its requests have a call of, near both ends: others need not be asked.
+
+    Calls of `client`. Looked at are a few requests of each address, so that no address costs more than another.
+    """
+    order = np.lexsort((begin, address))
+    rank = np.arange(order.size) - np.searchsorted(address[order], address[order])
+    count = np.bincount(address)[address[order]]
+    some = order[(rank * _LOOKED_AT // count) != ((rank - 1) * _LOOKED_AT // count)]
+    by_sent, by_arrival = (np.argsort(moments, kind="stable") for moments in (sent, arrived))
+    fitting = [
+        _fitting(
+            part, begin[part], end[part], (sent[by_sent], client[by_sent]), (arrived[by_arrival], client[by_arrival])
+        )
+        for part in np.split(some, range(_REQUESTS_AT_ONCE, some.size, _REQUESTS_AT_ONCE))
+    ]
+    both = np.concatenate(fitting)
+    pair, fits = np.unique(address[both // _MANY] * _MANY + both % _MANY, return_counts=True)
+    asked = np.bincount(address[some])[pair // _MANY]
+    likely: dict[int, set[int]] = {}
+    for one in pair[fits >= _LIKELY_SHARE * asked].tolist():
+        likely.setdefault(one // _MANY, set()).add(one % _MANY)
+    return likely
+
+
 def other_addresses(
     client: Array, server: Array, sent: Array, arrived: Array, handed: Array, told: Array
 ) -> dict[int, int]:
@@ -55,12 +111,16 @@ def other_addresses(
     Of several it is the nearest: calls further behind lie inside those of the host itself.
     """
     found = {}
-    callers = np.unique(client)
-    for address in np.setdiff1d(server, callers).tolist():
+    calls = np.bincount(client, minlength=int(server.max(initial=-1)) + 1)
+    silent = np.flatnonzero(calls[server] == 0)
+    likely = _likely(server[silent], handed[silent], told[silent], client, sent, arrived) if silent.size else {}
+    for address, callers in likely.items():
         own = np.flatnonzero(server == address)
         own = own[np.argsort(handed[own], kind="stable")]  # so that looking them up goes on where it was
         slack = {}
-        for caller in np.setdiff1d(callers, client[own]).tolist():
+        for caller in callers - set(client[own].tolist()):
+            if calls[caller] < _LEAST_SHARE * own.size:
+                continue
             made = client == caller
             slack[caller] = _slack_ns(handed[own], told[own], np.sort(sent[made]), np.sort(arrived[made]))
         best = min(slack, key=lambda caller: slack[caller], default=-1)

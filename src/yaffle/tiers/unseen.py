@@ -11,13 +11,32 @@ from typing import NamedTuple
 import numpy as np
 
 from yaffle.arrays import Array
+from yaffle.kernels import kernel
 
 _LEAST_CALLS = 30
-_MOST_HOSTS = 48  # of each kind that are compared, those with most exchanges
+_LEAST_RATE = 0.1  # of a front's requests: so many calls a host that works for it makes
+_MOST_FRONTS, _MOST_HOSTS = 32, 16  # that are compared with each other, those with most exchanges
 _MOST_CALLS = 1500  # of a host that are looked at
 _INSIDE = 0.6  # of the calls at least; some belong to no request
 _SHIFTS = (-4, -3, -2, -1, 1, 2, 3, 4)  # times 1.37 durations of a request
 _SIGMAS, _SIGMAS_TOGETHER = 3.0, 6.0  # the excess of one server's requests, and of all, in standard errors of chance
+
+
+@kernel
+def _gained(begin, end, moments, steps, out):  # type: ignore[no-untyped-def]
+    """How many more requests are under way at each of some moments than so many `steps` later, on average; all three
+    are in order.
+    """
+    out[:] = 0.0
+    for shift in range(-1, steps.size):
+        step, weight = (steps[shift], -1.0 / steps.size) if shift >= 0 else (np.int64(0), 1.0)
+        began = ended = 0
+        for k in range(moments.size):
+            while began < begin.size and begin[began] <= moments[k] + step:
+                began += 1
+            while ended < end.size and end[ended] < moments[k] + step:
+                ended += 1
+            out[k] += weight * (began - ended)
 
 
 class UnseenLeg(NamedTuple):
@@ -66,10 +85,10 @@ class _Spans(NamedTuple):
         return np.asarray(np.searchsorted(self.begin, moment, "right") - np.searchsorted(self.end, moment, "left"))
 
     def excess(self, moment: Array) -> float:
-        """How many more are under way at some moments than a little earlier or later, in standard errors."""
-        step = max(1.0, 1.37 * self.usual_ns)
-        here = self.under_way(moment)
-        gained = here - np.mean([self.under_way(moment + int(k * step)) for k in _SHIFTS], axis=0)
+        """How many more are under way at some moments, in order, than a little earlier or later, in standard errors."""
+        gained = np.empty(moment.size)
+        steps = (np.array(_SHIFTS) * max(1.0, 1.37 * self.usual_ns)).astype(np.int64)
+        _gained(self.begin, self.end, moment, steps, gained)
         return float(gained.mean() / (gained.std() / np.sqrt(gained.size) + 1e-9))
 
     def hold(self, sent: Array, arrived: Array) -> float:
@@ -77,10 +96,9 @@ class _Spans(NamedTuple):
         return float(((self.under_way(sent) > 0) & (self.under_way(arrived) > 0)).mean())
 
 
-def _busiest(hosts: Array, among: Array) -> list[int]:
-    """Of some hosts those that stand most often in a column."""
-    found, count = np.unique(among[np.isin(among, hosts)], return_counts=True)
-    return [int(host) for host in found[np.argsort(-count, kind="stable")][:_MOST_HOSTS]]
+def _busiest(often: Array, most: int) -> list[int]:
+    """Of hosts, that did something so often, those that did it most."""
+    return [int(host) for host in np.argsort(-often, kind="stable")[:most] if often[host]]
 
 
 def unseen_legs(
@@ -90,15 +108,20 @@ def unseen_legs(
     when a request reached its server and when its answer began.
     """
     found = []
-    servers = np.unique(server)
-    spans = {front: _Spans.of(handed[server == front], told[server == front]) for front in _busiest(servers, server)}
-    for host in _busiest(np.setdiff1d(client, servers), client):
+    count = max(client.max(initial=-1), server.max(initial=-1)) + 1
+    answers, asks = np.bincount(server, minlength=count), np.bincount(client, minlength=count)
+    spans = {
+        front: _Spans.of(handed[server == front], told[server == front]) for front in _busiest(answers, _MOST_FRONTS)
+    }
+    for host in _busiest(np.where(answers, 0, asks), _MOST_HOSTS):
         mine = np.flatnonzero(client == host)
         if mine.size < _LEAST_CALLS:
             continue
         asked = set(server[mine].tolist())
         some = mine[:: max(1, mine.size // _MOST_CALLS)]
-        fronts = tuple(f for f, own in spans.items() if f not in asked and own.excess(sent[some]) > _SIGMAS)
+        some = some[np.argsort(sent[some], kind="stable")]
+        able = [f for f, own in spans.items() if f not in asked and mine.size >= _LEAST_RATE * own.begin.size]
+        fronts = tuple(f for f in able if spans[f].excess(sent[some]) > _SIGMAS)
         if not fronts:
             continue
         own = np.isin(server, fronts)
