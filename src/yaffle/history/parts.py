@@ -38,13 +38,19 @@ def rows_of(table: pa.Table, form: np.dtype, only: tuple[str, ...] = ()) -> tupl
     return rows, own
 
 
+def read_part(path: Path) -> pa.Table:
+    """A file of a history."""
+    with pq.ParquetFile(path) as file:
+        return file.read()
+
+
 def write_part(path: Path, table: pa.Table, settle: bool = True) -> None:
     """Writes a file under its name when it is whole. Raises OSError."""
     path.parent.mkdir(parents=True, exist_ok=True)
     part = path.with_suffix(".part")
     try:
         with part.open("wb") as file:
-            pq.write_table(table, file, compression="zstd", compression_level=1)
+            pq.write_table(table, file, compression="zstd", compression_level=1, use_dictionary=False)
             file.flush()
             if settle:
                 os.fsync(file.fileno())

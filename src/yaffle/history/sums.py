@@ -16,10 +16,13 @@ from yaffle.records.flow_table import empty_flows
 _KEY = ("exporter", "protocol", "transport", "ipv6", "dscp", "direction", "ingress", "egress", "application")
 _MIX = np.uint64(0x9E3779B97F4A7C15)
 _CARRIED = ("octets", "packets")
+_OTHERS = ("first_ns", "last_ns", "octets", "packets", "records", "sampling", "sampled", "arrived_ns")
 _ENDS = ("src_hi", "src_lo", "dst_hi", "dst_lo", "src_port", "dst_port")
 
+Columns = dict[str, Array]  # of rows of FLOW, each by itself: what is sorted and picked lies close together
 
-def service_ends(rows: Array) -> tuple[Array, Array]:
+
+def service_ends(rows: Array | Columns) -> tuple[Array, Array]:
     """Both ports with the client's left out: of TCP and UDP the lower one is the server's, mostly."""
     one, two = rows["src_port"].astype(np.int64), rows["dst_port"].astype(np.int64)
     ported = (rows["transport"] != 1) & (rows["transport"] != 58)
@@ -38,12 +41,12 @@ class Pieces:
     records: Array  # those of the row, with its first piece
 
 
-def spread(rows: Array, width_ns: int) -> Pieces:
+def spread(rows: Array | Columns, width_ns: int) -> Pieces:
     """The pieces of rows, each row's in order of time."""
     first = rows["first_ns"] // width_ns
     last = np.maximum(first, (np.maximum(rows["last_ns"], rows["first_ns"] + 1) - 1) // width_ns)
     count = last - first + 1
-    owner = np.repeat(np.arange(rows.size), count)
+    owner = np.repeat(np.arange(count.size), count)
     number = np.arange(owner.size) - np.repeat(np.cumsum(count) - count, count)
     begin = (first[owner] + number) * width_ns
     since = begin - rows["first_ns"][owner]
@@ -62,18 +65,22 @@ def summed(rows: Array, level: Level) -> Array:
     """Rows of FLOW at a coarser level, by time, the largest of an interval first."""
     if not rows.size:
         return empty_flows(0)
-    served = rows.copy()
-    served["src_port"], served["dst_port"] = service_ends(rows)
-    found = _grouped(served, spread(rows, level.width_ns), level.width_ns)
+    served = {name: np.ascontiguousarray(rows[name]) for name in (*_KEY, *_ENDS, *_OTHERS)}
+    served["src_port"], served["dst_port"] = service_ends(served)
+    found = _grouped(served, spread(served, level.width_ns), level.width_ns)
     order = np.lexsort((-found["octets"], found["exporter"], found["first_ns"]))
-    beyond = np.zeros(found.size, bool)
+    beyond = np.zeros(order.size, bool)
     beyond[order] = _places(found["first_ns"][order], found["exporter"][order]) >= level.most
     if beyond.any():
         for name in _ENDS:
             found[name][beyond] = 0
-        uncut = Pieces(np.arange(found.size), found["first_ns"], *(found[n] for n in (*_CARRIED, "records")))
+        uncut = Pieces(np.arange(order.size), found["first_ns"], *(found[n] for n in (*_CARRIED, "records")))
         found = _grouped(found, uncut, level.width_ns)
-    return found[np.lexsort((-found["octets"], found["first_ns"]))]
+    order = np.lexsort((-found["octets"], found["first_ns"]))
+    given = empty_flows(order.size)
+    for name, values in found.items():
+        given[name] = values[order]
+    return given
 
 
 def _places(*keys: Array) -> Array:
@@ -84,32 +91,29 @@ def _places(*keys: Array) -> Array:
     return np.arange(new.size) - np.repeat(starts, np.diff(np.append(starts, new.size)))
 
 
-def _grouped(rows: Array, cut: Pieces, width_ns: int) -> Array:
+def _grouped(rows: Columns, cut: Pieces, width_ns: int) -> Columns:
     """One row for all pieces that agree in interval, ends and keys: sums, and of some figures the greatest."""
     group, kept = _groups(rows, (*_KEY, *_ENDS))
     interval = (cut.begin_ns - cut.begin_ns.min()) // width_ns
     slot = interval * kept.size + group[cut.owner]
     order = np.argsort(slot, kind="stable")
     starts = np.flatnonzero(np.diff(slot[order], prepend=-1))
-    found = empty_flows(starts.size)
-    first = order[starts]
-    for name in (*_KEY, *_ENDS):
-        found[name] = rows[name][cut.owner[first]]
+    first, owner = order[starts], cut.owner[order]
+    found = {name: rows[name][cut.owner[first]] for name in (*_KEY, *_ENDS)}
     found["first_ns"], found["last_ns"] = cut.begin_ns[first], cut.begin_ns[first] + width_ns
     for name, values in (("octets", cut.octets), ("packets", cut.packets), ("records", cut.records)):
         found[name] = np.add.reduceat(values[order], starts)
-    owner = cut.owner[order]
     for name in ("sampling", "sampled", "arrived_ns"):
         found[name] = np.maximum.reduceat(rows[name][owner], starts)
     return found
 
 
-def _groups(rows: Array, names: tuple[str, ...]) -> tuple[Array, Array]:
+def _groups(rows: Columns, names: tuple[str, ...]) -> tuple[Array, Array]:
     """(the group of each row, a row of each group): rows that agree in all keys are one.
 
     Sorted by one number made of all keys; where that number is the same for other keys, by the keys themselves.
     """
-    mixed = np.zeros(rows.size, np.uint64)
+    mixed = np.zeros(rows[names[0]].size, np.uint64)
     for name in names:
         mixed = (mixed ^ rows[name].astype(np.uint64)) * _MIX
         mixed ^= mixed >> np.uint64(29)
@@ -118,14 +122,14 @@ def _groups(rows: Array, names: tuple[str, ...]) -> tuple[Array, Array]:
     if new[1:].sum() != (np.diff(mixed[order]) != 0).sum():
         order = np.lexsort([rows[name] for name in names])
         new = _changes(rows, names, order)
-    group = np.empty(rows.size, np.int64)
+    group = np.empty(order.size, np.int64)
     group[order] = np.cumsum(new) - 1
     return group, order[new]
 
 
-def _changes(rows: Array, names: tuple[str, ...], order: Array) -> Array:
+def _changes(rows: Columns, names: tuple[str, ...], order: Array) -> Array:
     """Whether each row, in an order, differs from the one before it."""
-    new = np.ones(rows.size, bool)
+    new = np.ones(order.size, bool)
     columns = [rows[name][order] for name in names]
     new[1:] = np.any([column[1:] != column[:-1] for column in columns], axis=0)
     return new

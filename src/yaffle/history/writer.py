@@ -8,13 +8,13 @@ import os
 import shutil
 import time
 from collections.abc import Callable, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.parquet as pq
 
 from yaffle.arrays import Array
 from yaffle.history import layout
@@ -35,13 +35,14 @@ from yaffle.history.layout import (
     part_name,
     part_range,
 )
-from yaffle.history.parts import Own, rows_of, table_of, write_json, write_part
+from yaffle.history.parts import Own, read_part, rows_of, table_of, write_json, write_part
 from yaffle.history.sums import summed
 from yaffle.records.counter_table import Counters
 from yaffle.records.flow_table import FLOW, Exporter, FlowRecords
 
 _SPARE = 64 << 20  # Bytes of the disk that are left to others.
 _MOST_WAITING = 2_000_000  # records that wait for room
+_AT_ONCE = 2  # hours, or days, that are summed at once
 _MERGE_AT = 60  # Files of one hour from which on they are merged.
 _GRACE_NS = 120 * 10**9  # after an hour, before it is summed
 _BLOCK_ROWS = 1_000_000  # Records of an open hour after which they are summed as a block.
@@ -283,7 +284,7 @@ class HistoryWriter:
         if not fresh:
             return
         path = merge(folder, fresh, self._settle) if len(fresh) > 1 else fresh[0]
-        rows, _ = rows_of(pq.read_table(path), FLOW)
+        rows, _ = rows_of(read_part(path), FLOW)
         write_part(sums / path.name, table_of(summed(rows, LEVELS[1]), {}), self._settle)
         self._since[folder] = (0, 0)
 
@@ -310,7 +311,7 @@ class HistoryWriter:
         now = self._now_ns()
         finer: Level = LEVELS[0]
         for level in LEVELS[1:]:
-            held = folders(self.folder / finer.name)
+            held, due = folders(self.folder / finer.name), []
             for start in sorted({start // level.folder_ns * level.folder_ns for start, _ in held}):
                 folder = self.folder / level.name / folder_name(start, level.folder_ns)
                 if folder in self._done or start + level.folder_ns + _GRACE_NS > now or (folder / SUMS).exists():
@@ -318,16 +319,11 @@ class HistoryWriter:
                 if start + level.folder_ns < now - self.days[level.name] * DAY_NS:
                     continue
                 own = [one for hour, one in held if start <= hour < start + level.folder_ns]
-                self._sum_folder(
-                    folder,
-                    level,
-                    [
-                        path
-                        for one in own
-                        for path in (summable(self.folder, one) if finer is LEVELS[0] else files_of(finer, one))
-                    ],
-                )
-                self._done.add(folder)
+                of = [summable(self.folder, one) if finer is LEVELS[0] else files_of(finer, one) for one in own]
+                due.append((folder, level, [path for files in of for path in files]))
+            with ThreadPoolExecutor(_AT_ONCE) as pool:
+                for (folder, _, _), _ in zip(due, pool.map(lambda one: self._sum_folder(*one), due), strict=True):
+                    self._done.add(folder)
             finer = level
 
     def _sum_folder(self, folder: Path, level: Level, parts: list[Path]) -> None:
@@ -352,7 +348,7 @@ def _batches(parts: list[Path]) -> Iterator[Array]:
     """Rows of files, together as many as a block has; a file that has more stands alone."""
     held: list[Array] = []
     for path in parts:
-        rows, _ = rows_of(pq.read_table(path), FLOW)
+        rows, _ = rows_of(read_part(path), FLOW)
         if held and sum(one.size for one in held) + rows.size > _BLOCK_ROWS:
             yield np.concatenate(held)
             held = []
@@ -409,7 +405,7 @@ def merge(folder: Path, files: list[Path], settle: bool = True) -> Path:
     """
     ranges = [r for path in files if (r := part_range(path.name)) is not None]
     path = folder / part_name(min(r[0] for r in ranges), max(r[1] for r in ranges))
-    write_part(path, pa.concat_tables([pq.read_table(one) for one in files], promote_options="permissive"), settle)
+    write_part(path, pa.concat_tables([read_part(one) for one in files], promote_options="permissive"), settle)
     for one in files:
         one.unlink(missing_ok=True)
     return path
