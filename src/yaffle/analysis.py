@@ -7,6 +7,8 @@ from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+import numpy as np
+
 from yaffle.arrays import Array
 from yaffle.capture.captured import Capture, Source
 from yaffle.capture.first_bytes import beginnings
@@ -15,13 +17,13 @@ from yaffle.capture.reader import Progress, go_on, read_captures
 from yaffle.engine_start import ready_for
 from yaffle.errors import Cancelled, YaffleError
 from yaffle.exchanges.lookups import Lookups, find_lookups
-from yaffle.exchanges.messages import Messages, decode_messages
+from yaffle.exchanges.messages import KnownMessages, Messages, decode_messages
 from yaffle.flow_export.in_captures import find_exports
 from yaffle.flow_export.of_packets import flows_of_packets
 from yaffle.history.layout import is_history
 from yaffle.inventory.expected_markings import Expected
 from yaffle.inventory.places import Places, PointName, Rule, Site, spoken_point
-from yaffle.ledger.engine import Account, account_all, arrange
+from yaffle.ledger.engine import Account, Arrangement, KnownAccount, account_by_paths, arrange, own_accounts
 from yaffle.ledger.names import charge_names
 from yaffle.ledger.resolution import widen_by_resolution
 from yaffle.ledger.source_notes import note_sources
@@ -205,27 +207,86 @@ def _take_history(folders: list[Path], capture: Capture) -> "History | None":
     return history
 
 
+@dataclass(frozen=True)
+class Former:
+    """What a former reading of captures that grow found of each connection by its own packets."""
+
+    arranged: Arrangement
+    direction: Array  # of the first packet of each connection: which end was taken for the client
+    kind: Array  # of the packets
+    messages: Messages
+    account: Account
+    anew: int  # connections that were accounted for in that reading
+
+
+def _same_connections(former: Former, capture: Capture, arranged: Arrangement) -> Array:
+    """Of each connection the one of the former reading that has the same packets, the same way round; -1 without."""
+    if not arranged.flow.size or not former.arranged.flow.size:
+        return np.full(arranged.flow.size, -1)
+    first, last, count = _ends(arranged)
+    was_first, was_last, was_count = _ends(former.arranged)
+    place = np.full(capture.packets.flow.size, -1)
+    place[was_first] = np.arange(was_first.size)
+    rows = place[first]
+    same = (rows >= 0) & (count == was_count[rows]) & (last == was_last[rows])
+    same &= capture.packets.direction[first] == former.direction[rows]
+    return np.where(same, rows, -1)
+
+
+def _ends(arranged: Arrangement) -> tuple[Array, Array, Array]:
+    """First and last packet of each connection, and how many it has."""
+    starts, order = arranged.starts, arranged.order
+    return order[starts[:-1]], order[starts[1:] - 1], np.diff(starts)
+
+
 def analyse(paths: Sequence[Path | str], progress: Progress = go_on) -> Analysis:
     """Reads the files and accounts for every wait. Raises YaffleError or Cancelled."""
+    if not paths:
+        raise YaffleError("no file was given")
+    captures, tables, histories = _kinds(paths)
+    capture = read_captures(captures, lambda share, words: progress(0.5 * share, words))
+    return analyse_capture(capture, tables, histories, progress)[0]
+
+
+def analyse_capture(
+    capture: Capture,
+    tables: Sequence[Path] = (),
+    histories: Sequence[Path] = (),
+    progress: Progress = go_on,
+    former: Former | None = None,
+    keep: bool = False,
+) -> tuple[Analysis, Former | None]:
+    """Accounts for every wait of a capture; what a former reading of it found is taken over where nothing came since.
+
+    What it found itself is given for the next one where `keep`. Raises YaffleError or Cancelled.
+    """
 
     def step(share: float, words: str) -> None:
         if not progress(share, words):
             raise Cancelled
 
-    if not paths:
-        raise YaffleError("no file was given")
-    captures, tables, histories = _kinds(paths)
-    capture = read_captures(captures, lambda share, words: progress(0.5 * share, words))
     step(0.5, "putting connections together")
+    as_captured = capture.packets.time_ns.copy() if keep else capture.packets.time_ns
     undo_clock_steps(capture)
     arranged = arrange(capture)
     payload = Payload(capture)
     passed = find_path(capture, payload, lambda _share, words: progress(0.5, words))
     set_clocks_right(capture, passed)
+    if keep and (capture.dropped_copies or not np.array_equal(as_captured, capture.packets.time_ns)):
+        former, keep = None, False  # What the next packets will say of clocks and copies would change all rows.
     step(0.5, "reading what was asked")
     ports = capture.conversations.b_port[arranged.flow]
+    rows = np.full(arranged.flow.size, -1)
+    if former is not None:
+        rows = _same_connections(former, capture, arranged)
+        capture.packets.kind[: former.kind.size] = former.kind
     messages = decode_messages(
-        arranged.starts, arranged.order, ports, payload, lambda share, words: progress(0.5 + 0.2 * share, words)
+        arranged.starts,
+        arranged.order,
+        ports,
+        payload,
+        lambda share, words: progress(0.5 + 0.2 * share, words),
+        KnownMessages(rows, former.messages) if former is not None else None,
     )
     lookups = find_lookups(capture, payload, arranged.starts, arranged.order, arranged.flow, messages)
     begun = beginnings(capture, payload)
@@ -236,9 +297,17 @@ def analyse(paths: Sequence[Path | str], progress: Progress = go_on) -> Analysis
     flows = find_exports(capture, payload, lambda _share, words: progress(0.7, words))
     for path in tables:
         _take_table(path, flows, capture)
-    history = _take_history(histories, capture)
+    history = _take_history(list(histories), capture)
     step(0.7, "accounting for every wait")
-    account = account_all(capture, arranged, messages, lambda share, words: progress(0.7 + 0.25 * share, words))
+    account = own_accounts(
+        capture,
+        arranged,
+        messages,
+        lambda share, words: progress(0.7 + 0.25 * share, words),
+        known=KnownAccount(rows, former.messages, former.account) if former is not None else None,
+    )
+    found = _kept(capture, arranged, messages, account, int((rows < 0).sum())) if keep else None
+    account_by_paths(capture, account, messages, lambda _share, words: progress(0.95, words))
     widen_by_resolution(capture, account)
     note_sources(capture, account)
     charge_names(account, lookups, capture.conversations)
@@ -249,7 +318,7 @@ def analyse(paths: Sequence[Path | str], progress: Progress = go_on) -> Analysis
     behind = find_behind(account, capture.conversations, speaker, messages, payload, _LookingBehind(progress))
     for source in capture.sources:
         source.notes += [server.words for server in behind.unseen]
-    return Analysis(
+    analysis = Analysis(
         capture,
         account,
         speaker,
@@ -263,3 +332,13 @@ def analyse(paths: Sequence[Path | str], progress: Progress = go_on) -> Analysis
         programs=programs,
         behind=behind,
     )
+    return analysis, found
+
+
+def _kept(capture: Capture, arranged: Arrangement, messages: Messages, account: Account, anew: int) -> Former:
+    """What the next reading may take over; nothing of it will be written to."""
+    own = {name: getattr(account, name).copy() for name in ("connection", "connection_charges")}
+    by_column = {name: getattr(account, name).copy(order="F") for name in ("exchange", "exchange_charges")}
+    direction = capture.packets.direction[arranged.order[arranged.starts[:-1]]]
+    kind = capture.packets.kind.copy()
+    return Former(arranged, direction, kind, messages, replace(account, **own, **by_column), anew)

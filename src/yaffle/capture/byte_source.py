@@ -57,15 +57,15 @@ class ByteSource:
         self.note = ""
         self.done_bytes = 0  # of file_bytes, for progress
 
-    def windows(self) -> Any:
-        """Yields (offset, bytes, last); `send` the number of bytes used up."""
-        return self._stream_windows() if self._packed else self._mapped_windows()
+    def windows(self, begin: int = 0) -> Any:
+        """Yields (offset, bytes, last); `send` the number of bytes used up. From a byte on, where nothing is packed."""
+        return self._stream_windows() if self._packed else self._mapped_windows(begin)
 
-    def _mapped_windows(self) -> Any:
-        if self.file_bytes == 0:
+    def _mapped_windows(self, begin: int) -> Any:
+        if self.file_bytes <= begin:
             return
         mapped = np.memmap(self.path, np.uint8, "r")
-        at, size = 0, WINDOW
+        at, size = begin, WINDOW
         while True:
             # A file cut short while it is mapped would kill the process at the first touch behind its end.
             end = min(len(mapped), os.fstat(self._raw.fileno()).st_size)

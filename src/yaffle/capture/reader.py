@@ -4,6 +4,7 @@ import hashlib
 from collections import deque
 from collections.abc import Callable, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -76,7 +77,6 @@ class _Reading:
         self.conversations = ConversationTable()
         self.sack: list[tuple[Array, Array]] = []
         self.sack_count = 0
-        self.links = 0  # interfaces of the files before
         self.progress, self.total_bytes, self.done_bytes = progress, max(1, total_bytes), 0
         self.records = empty_records(BLOCK)
         self.rest = np.empty(BLOCK, np.int64)
@@ -96,8 +96,10 @@ class _Reading:
             guess = int(needed * max(1.0, (size / max(1, read))) * 1.1) if read > 1 << 20 else needed * 2
             self.table.reserve(max(needed, min(guess, needed * 1024)))
 
-    def take(self, window: Bytes, offset: int, count: int, source: int, link_types: Array) -> None:
-        """Decodes the first `count` records of the block and adds them to the table."""
+    def take(self, window: Bytes, offset: int, count: int, source: int, links: int, link_types: Array) -> None:
+        """Decodes the first `count` records of the block and adds them to the table. links: interfaces of the files
+        before.
+        """
         start = self.table.size
         out = self.table.window(start, start + count)
         records = self.records
@@ -132,7 +134,7 @@ class _Reading:
         if blocks:
             self.sack.append((self.left[:blocks].copy(), self.right[:blocks].copy()))
             self.sack_count += blocks
-        points = np.arange(self.links, self.links + link_types.size, dtype=np.int64)
+        points = np.arange(links, links + link_types.size, dtype=np.int64)
         self._under_way.append(self._assigner.submit(self.conversations.assign, out, ends, points))
         self.table.size += count
 
@@ -154,64 +156,108 @@ def _begins_with_messages(window: Bytes) -> bool:
     return length >= 20 and kind in (2, 3) and 4 <= size <= length - 16
 
 
-def _read_file(reading: _Reading, path: Path, number: int, *, beginning: bool = False) -> Source:
-    data = ByteSource(path)
-    try:
-        source = Source(path.name, str(path.resolve()), "", data.file_bytes, fingerprint(path))
-        index: PcapIndex | PcapngIndex | None = None
-        windows = data.windows()
-        started, tail = reading.table.size, 0
+class _File:
+    """One file, read as far as it goes; and further, when more has come to it."""
+
+    def __init__(self, path: Path, number: int, links: int) -> None:
+        self.path, self._number, self._links = path, number, links
+        self._index: PcapIndex | PcapngIndex | None = None
+        self._at = 0  # where the next record begins
+        self._rows: tuple[int, int] | None = None  # packets that are its own
+        self._size, self._compressed, self._messages, self._tail, self._note = 0, False, False, 0, ""
+
+    @property
+    def links(self) -> int:
+        """Interfaces of this file and those before."""
+        return self._links + max(1, len(self._index.container.interfaces) if self._index is not None else 1)
+
+    @property
+    def may_grow(self) -> bool:
+        """Whether it can be read on from where it ended."""
+        whole = self._index is not None and self._index.container.broken_at is None
+        return whole and not self._compressed and not self._note
+
+    def read(self, reading: _Reading, *, beginning: bool = False) -> None:
+        """Reads what has not been read yet; only the first records where `beginning`."""
+        data = ByteSource(self.path)
         try:
-            offset, window, last = next(windows)  # type: ignore[misc]
+            self._size, self._compressed = data.file_bytes, data.compressed
+            first = reading.table.size
+            self._read(reading, data, beginning)
+            self._note = data.note
+            reading.settle()
+            self._rows = (self._rows[0] if self._rows else first, reading.table.size)
+            reading.done_bytes += data.file_bytes
+        finally:
+            data.close()
+
+    def _read(self, reading: _Reading, data: ByteSource, beginning: bool) -> None:
+        windows = data.windows(self._at)
+        try:
+            offset, window, last = next(windows)
         except StopIteration:
+            if self._index is not None:
+                return
             raise FormatError("file", at=0, found="empty", expected="a capture", rule="pcap or pcapng") from None
         while True:
-            if index is None:
+            at = 0
+            if self._index is None:
                 if _begins_with_messages(window):  # No capture: what is in it is read where flow records are.
-                    source.format = IPFIX_FILE
-                    reading.links, reading.done_bytes = reading.links + 1, reading.done_bytes + data.file_bytes
-                    return source
-                index = _index_of(window)
-                at = index.header_bytes
-            else:
-                at = 0
-            status = FULL
-            while status == FULL:
-                count, at, status = index.index(window, at, offset, reading.records)
-                faces = index.container.interfaces
-                if count:
-                    reading.room_for(count, data.done_bytes + at, data.file_bytes)
-                    reading.take(window, offset, count, number, np.array([f.link_type for f in faces], np.int64))
-                share = (
-                    reading.done_bytes + min(data.file_bytes, data.done_bytes + (0 if data.compressed else at))
-                ) / reading.total_bytes
-                if not reading.progress(min(share, 1.0), f"reading {path.name}"):
-                    raise Cancelled
-                if beginning and count:
-                    break
+                    self._messages = True
+                    return
+                self._index = _index_of(window)
+                at = self._index.header_bytes
+            at, status = self._take_window(reading, data, window, offset, at, beginning)
+            self._at = offset + at
             if beginning or status == BROKEN or (last and status == NEED_MORE):
-                tail = window.size - at if status == NEED_MORE else 0
-                break
+                self._tail = window.size - at if status == NEED_MORE else 0
+                return
             try:
-                offset, window, last = windows.send(at)  # type: ignore[attr-defined]
+                offset, window, last = windows.send(at)
             except StopIteration:
-                tail = 0 if last else window.size - at
+                self._tail = 0 if last else window.size - at
+                return
+
+    def _take_window(
+        self, reading: _Reading, data: ByteSource, window: Bytes, offset: int, at: int, beginning: bool
+    ) -> tuple[int, int]:
+        """Where the records of a window end that are all there, and why."""
+        assert self._index is not None
+        status = FULL
+        while status == FULL:
+            count, at, status = self._index.index(window, at, offset, reading.records)
+            faces = self._index.container.interfaces
+            if count:
+                reading.room_for(count, data.done_bytes + at, data.file_bytes)
+                types = np.array([f.link_type for f in faces], np.int64)
+                reading.take(window, offset, count, self._number, self._links, types)
+            share = (
+                reading.done_bytes + min(data.file_bytes, data.done_bytes + (0 if data.compressed else at))
+            ) / reading.total_bytes
+            if not reading.progress(min(share, 1.0), f"reading {self.path.name}"):
+                raise Cancelled
+            if beginning and count:
                 break
-        container = index.container
-        source.format, source.interfaces, source.names = container.format, container.interfaces, container.names
+        return at, status
+
+    def source(self, reading: _Reading) -> Source:
+        """What is known of it."""
+        source = Source(self.path.name, str(self.path.resolve()), "", self._size, fingerprint(self.path))
+        if self._messages:
+            source.format = IPFIX_FILE
+            return source
+        assert self._index is not None
+        container = self._index.container
+        source.format, source.names = container.format, dict(container.names)
+        source.interfaces = [replace(face) for face in container.interfaces]
         source.notes += container.notes
-        if data.note:
-            source.notes.append(data.note)
-        if tail and container.broken_at is None:
-            source.notes.append(f"the file ends inside a record: its last {tail} bytes are not read")
-        source.complete = container.broken_at is None and not tail and not data.note
-        reading.settle()
-        _describe(source, reading.table.window(started, reading.table.size))
-        reading.links += max(1, len(container.interfaces))
-        reading.done_bytes += data.file_bytes
+        if self._note:
+            source.notes.append(self._note)
+        if self._tail and container.broken_at is None:
+            source.notes.append(f"the file ends inside a record: its last {self._tail} bytes are not read")
+        source.complete = container.broken_at is None and not self._tail and not self._note
+        _describe(source, reading.table.window(*(self._rows or (0, 0))))
         return source
-    finally:
-        data.close()
 
 
 @kernel
@@ -264,6 +310,81 @@ def _describe(source: Source, packets: Columns) -> None:
         source.notes.append(f"link type {kind} is not known here: its packets are counted, not decoded")
 
 
+def _opened(path: Path, read: Callable[[], None]) -> None:
+    """Reads a file, and says which one it was that could not be read."""
+    try:
+        read()
+    except FormatError as error:
+        raise YaffleError(f"{path}: {error}") from error
+    except OSError as error:
+        raise YaffleError(f"{path}: {error.strerror or error}") from error
+
+
+_CHANGED_LATER = ("head", "time_ns", "flow", "marks", "direction", "kind")  # columns that what follows writes to
+
+
+class GrowingCaptures:
+    """Files that may grow at their end: each reading gives a capture of its own, and reads only what has come since."""
+
+    def __init__(self, paths: Sequence[Path | str]) -> None:
+        self.paths = [Path(p) for p in paths]
+        self._reading = _Reading(go_on, 1)
+        self._files: list[_File] = []
+
+    def read(self, progress: Progress = go_on, *, beginning: bool = False, last: bool = False) -> Capture:
+        """Packets, conversations and sources of the files, in the order given. `last`: no reading will follow.
+
+        Raises as `read_captures`, and YaffleError where a file but the last one has changed.
+        """
+        reading = self._reading
+        reading.progress, reading.done_bytes = progress, 0
+        reading.total_bytes = max(1, sum(f.stat().st_size for f in self.paths if f.is_file()))
+        if self._files:
+            file = self._files[-1]
+            _opened(file.path, lambda: file.read(reading))
+        else:
+            for number, path in enumerate(self.paths):
+                file = _File(path, number, self._files[-1].links if self._files else 0)
+                self._files.append(file)
+                _opened(path, lambda file=file: file.read(reading, beginning=beginning))  # type: ignore[misc]
+        return self._capture(progress, last)
+
+    @property
+    def may_grow(self) -> bool:
+        """Whether the last file can be read on."""
+        return bool(self._files) and self._files[-1].may_grow
+
+    def close(self) -> None:
+        """Ends what runs beside it."""
+        self._reading.close()
+
+    def _capture(self, progress: Progress, last: bool) -> Capture:
+        reading = self._reading
+        sources = [file.source(reading) for file in self._files]
+        sack = SackBlocks(
+            np.concatenate([left for left, _ in reading.sack]) if reading.sack else np.empty(0, np.uint32),
+            np.concatenate([right for _, right in reading.sack]) if reading.sack else np.empty(0, np.uint32),
+        )
+        names: dict[str, str] = {}
+        for source in sources:
+            names.update(source.names)
+        columns = reading.table.columns()
+        if not last:
+            columns = columns._replace(**{name: getattr(columns, name).copy() for name in _CHANGED_LATER})
+        capture = Capture(sources, columns, sack, reading.conversations.rows(), [], names)
+        if reading.quotes:
+            capture.quotes = np.concatenate(reading.quotes)
+        merge_points(capture)
+
+        def looked() -> None:
+            if not progress(1.0, "looking for packets that were captured twice"):
+                raise Cancelled
+
+        drop_doubles(capture, looked)
+        tie_quotes(capture.quotes, capture.conversations)
+        return capture
+
+
 def read_captures(paths: Sequence[Path | str], progress: Progress = go_on, *, beginning: bool = False) -> Capture:
     """Packets, conversations and sources of the files, in the order given; only what each begins with where
     `beginning`.
@@ -271,35 +392,8 @@ def read_captures(paths: Sequence[Path | str], progress: Progress = go_on, *, be
     Raises: YaffleError where a file cannot be read at all; Cancelled when `progress` says so. A file that breaks
     in the middle gives everything before the break and a note.
     """
-    files = [Path(p) for p in paths]
-    total = sum(f.stat().st_size for f in files if f.is_file())
-    reading, sources = _Reading(progress, total), []
+    captures = GrowingCaptures(paths)
     try:
-        for number, path in enumerate(files):
-            try:
-                sources.append(_read_file(reading, path, number, beginning=beginning))
-            except FormatError as error:
-                raise YaffleError(f"{path}: {error}") from error
-            except OSError as error:
-                raise YaffleError(f"{path}: {error.strerror or error}") from error
+        return captures.read(progress, beginning=beginning, last=True)
     finally:
-        reading.close()
-    sack = SackBlocks(
-        np.concatenate([left for left, _ in reading.sack]) if reading.sack else np.empty(0, np.uint32),
-        np.concatenate([right for _, right in reading.sack]) if reading.sack else np.empty(0, np.uint32),
-    )
-    names: dict[str, str] = {}
-    for source in sources:
-        names.update(source.names)
-    capture = Capture(sources, reading.table.columns(), sack, reading.conversations.rows(), [], names)
-    if reading.quotes:
-        capture.quotes = np.concatenate(reading.quotes)
-    merge_points(capture)
-
-    def looked() -> None:
-        if not progress(1.0, "looking for packets that were captured twice"):
-            raise Cancelled
-
-    drop_doubles(capture, looked)
-    tie_quotes(capture.quotes, capture.conversations)
-    return capture
+        captures.close()

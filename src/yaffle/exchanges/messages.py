@@ -49,6 +49,14 @@ class Messages:
     values: dict[int, tuple[str, ...]] = field(default_factory=dict)  # of messages that were asked with any
 
 
+@dataclass(frozen=True)
+class KnownMessages:
+    """Those of a former reading of the same capture, when it was shorter."""
+
+    rows: Array  # of each connection now, the one that it was then; -1 for a new one, and where packets came
+    messages: Messages
+
+
 def no_messages(connections: int) -> Messages:
     """Nothing is decoded."""
     return Messages(np.zeros(connections + 1, np.int64), np.zeros(0, TURN))
@@ -93,20 +101,29 @@ def _told(client: bytes, server: bytes, port: int) -> str:
 
 
 def decode_messages(
-    starts: Array, order: Array, ports: Array, payload: Payload, progress: Progress = go_on
+    starts: Array,
+    order: Array,
+    ports: Array,
+    payload: Payload,
+    progress: Progress = go_on,
+    known: KnownMessages | None = None,
 ) -> Messages:
-    """Messages of every connection whose protocol is known. ports: of the servers.
+    """Messages of every connection whose protocol is known. ports: of the servers. What is known already is taken over.
 
     Raises Cancelled when `progress` says so.
     """
     with collector_resting():
-        return _decode_all(starts, order, ports, payload, progress)
+        return _decode_all(starts, order, ports, payload, progress, known)
 
 
-def _decode_all(starts: Array, order: Array, ports: Array, payload: Payload, progress: Progress) -> Messages:
+def _decode_all(
+    starts: Array, order: Array, ports: Array, payload: Payload, progress: Progress, known: KnownMessages | None
+) -> Messages:
     count = starts.size - 1
     first = np.empty((count, 2), np.int64)
     _first_rows(starts, order, payload.packets, first)
+    if known is not None:
+        first[known.rows >= 0] = -1
     longest = int(np.diff(starts).max()) if count else 0
     room = empty_segments(longest)
     told: dict[int, str] = {}
@@ -123,6 +140,8 @@ def _decode_all(starts: Array, order: Array, ports: Array, payload: Payload, pro
         if protocol := _told(heads[0], heads[1], int(ports[c])):
             told[c] = protocol
     gathering = _Gathering(count)
+    if known is not None:
+        gathering.take_over(known.messages, known.rows)
     for number, source in enumerate(payload.sources):
         own = [
             c
@@ -183,6 +202,19 @@ class _Gathering:
             self._note[c] = note
         if host:
             self._host[c] = host
+
+    def take_over(self, former: Messages, rows: Array) -> None:
+        """Connections that a former reading decoded. rows: of each connection the former one, -1 without."""
+        for c in np.flatnonzero(rows >= 0).tolist():
+            was = int(rows[c])
+            if was not in former.protocol:
+                continue
+            own = slice(int(former.starts[was]), int(former.starts[was + 1]))
+            told = former.turns[own], former.label[own], former.outcome[own]
+            self.add(c, former.protocol[was], *told, former.host.get(was, ""), former.note.get(was, ""))
+            values = [former.values.get(m, ()) for m in range(own.start, own.stop)] if former.values else []
+            if any(values):
+                self._values[c] = values
 
     def messages(self) -> Messages:
         """All of them, in order of connections."""

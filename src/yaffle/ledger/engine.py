@@ -73,6 +73,15 @@ class Account:
         return np.asarray(self.exchange[:, EXCHANGE_FIELDS.index(name)])
 
 
+@dataclass(frozen=True)
+class KnownAccount:
+    """That of a former reading of the same capture, when it was shorter."""
+
+    rows: Array  # of each connection now, the one that it was then; -1 for a new one, and where packets came
+    messages: Messages
+    account: Account  # by the connections' own packets alone
+
+
 class _Workshop:
     """Scratch room of one thread, sized for the longest connection it meets."""
 
@@ -125,18 +134,32 @@ def account_all(
 
     Sets `kind` of the packets. Raises Cancelled when `progress` says so.
     """
+    account_ = own_accounts(capture, arranged, messages, progress, threads)
+    account_by_paths(capture, account_, messages, progress)
+    return account_
+
+
+def own_accounts(
+    capture: Capture,
+    arranged: Arrangement,
+    messages: Messages,
+    progress: Progress = go_on,
+    threads: int = 2,
+    known: KnownAccount | None = None,
+) -> Account:
+    """The account of each TCP connection by its own packets alone; what is known already is taken over.
+
+    Sets `kind` of the packets. Raises Cancelled when `progress` says so.
+    """
     tcp, starts, order = arranged.flow, arranged.starts, arranged.order
-    counts = np.diff(starts)
     connection = np.zeros((tcp.size, WIDTH), np.int64)
     charges = np.zeros((tcp.size, CHARGES), np.int64)
-    steps = _steps(starts)
+    steps = _steps(starts) if known is None else _runs(np.flatnonzero(known.rows < 0))
     paths = no_states(tcp.size)
     nothing = (np.empty((0, len(EXCHANGE_FIELDS)), np.int64), np.empty((0, CHARGES), np.int64))
     parts: list[tuple[Array, Array]] = [nothing] * max(1, len(steps))
-    longest = int(counts.max()) if counts.size else 0
-    most_messages = int(np.diff(messages.starts).max()) if counts.size else 0
-    workshops = [_Workshop(longest, most_messages) for _ in range(min(threads, max(1, len(steps))))]
-    done = [0]
+    workshops = _workshops(arranged, messages, min(threads, max(1, len(steps))))
+    done, total = [0], max(1, sum(int(starts[last] - starts[first]) for first, last in steps))
 
     def work(thread: int) -> None:
         shop = workshops[thread]
@@ -144,7 +167,7 @@ def account_all(
             used = _account_range(capture, arranged, messages, shop, steps[step], paths, connection, charges)
             parts[step] = (_by_column([shop.exchange[:used]]), _by_column([shop.exchange_charges[:used]]))
             done[0] += int(starts[steps[step][1]] - starts[steps[step][0]])
-            if not progress(done[0] / max(1, int(starts[-1])), "accounting for every wait"):
+            if not progress(done[0] / total, "accounting for every wait"):
                 raise Cancelled
 
     with ThreadPoolExecutor(len(workshops)) as pool:
@@ -152,20 +175,53 @@ def account_all(
             future.result()
     exchange = _by_column([e for e, _ in parts])
     exchange_charges = _by_column([c for _, c in parts])
-    done_account = Account(tcp, starts, order, connection, charges, exchange, exchange_charges, arranged.how)
-    _with_paths(capture, done_account, messages, workshops, progress)
-    return done_account
+    found = Account(tcp, starts, order, connection, charges, exchange, exchange_charges, arranged.how)
+    return found if known is None else _with_known(found, messages, known)
 
 
-def _with_paths(
-    capture: Capture, account_: Account, messages: Messages, shops: "list[_Workshop]", progress: Progress
-) -> None:
+def _with_known(found: Account, messages: Messages, known: KnownAccount) -> Account:
+    """The account of what changed, with that of the rest; exchanges in order of their connections."""
+    former = known.account
+    same = np.flatnonzero(known.rows >= 0)
+    found.connection[same] = former.connection[known.rows[same]]
+    found.connection_charges[same] = former.connection_charges[known.rows[same]]
+    now = np.full(former.flow.size, -1)
+    now[known.rows[same]] = same
+    was = former.of_exchange("connection")
+    kept = np.flatnonzero(now[was] >= 0)
+    exchange = former.exchange[kept]
+    at, message = EXCHANGE_FIELDS.index("connection"), EXCHANGE_FIELDS.index("message")
+    told = exchange[:, message] >= 0
+    moved = messages.starts[now[was[kept]]] - known.messages.starts[was[kept]]
+    exchange[:, message] += np.where(told, moved, 0)
+    exchange[:, at] = now[was[kept]]
+    order = np.argsort(np.concatenate([found.of_exchange("connection"), exchange[:, at]]), kind="stable")
+    joined = (
+        _by_column([found.exchange, exchange]),
+        _by_column([found.exchange_charges, former.exchange_charges[kept]]),
+    )
+    return replace(
+        found,
+        exchange=_by_column([joined[0][order]]),
+        exchange_charges=_by_column([joined[1][order]]),
+    )
+
+
+def _workshops(arranged: "Arrangement | Account", messages: Messages, count: int) -> "list[_Workshop]":
+    """Room for so many threads."""
+    longest = int(np.diff(arranged.starts).max(initial=0))
+    most_messages = int(np.diff(messages.starts).max(initial=0))
+    return [_Workshop(longest, most_messages) for _ in range(count)]
+
+
+def account_by_paths(capture: Capture, account_: Account, messages: Messages, progress: Progress = go_on) -> None:
     """Accounts again for connections whose waits only the state of their path explains, where others' traffic filled
-    it.
+    it: their rows are replaced.
     """
     count = account_.flow.size
     if not count:
         return
+    shops = _workshops(account_, messages, 2)
     fact = account_.fact
     floor_ns = _floors(account_)
     filled = np.zeros(count, bool)
@@ -236,8 +292,8 @@ def _runs(chosen: Array) -> list[tuple[int, int]]:
     return [
         (int(few[0]), int(few[-1]) + 1)
         for part in parts
+        if part.size
         for few in np.array_split(part, -(-part.size // _AT_ONCE))
-        if few.size
     ]
 
 

@@ -1,0 +1,49 @@
+"""Captures that grow, followed: each look reads what came since the last one, and accounts again only for connections
+that got packets.
+"""
+
+from collections.abc import Sequence
+from pathlib import Path
+
+from yaffle.analysis import Analysis, Former, analyse_capture
+from yaffle.capture.reader import GrowingCaptures, Progress, go_on
+
+
+class Followed:
+    """Some captures, the last of which may grow. A look gives what `analyse` would give of the same bytes."""
+
+    def __init__(self, paths: Sequence[Path | str]) -> None:
+        self.paths = [Path(path) for path in paths]
+        self._captures: GrowingCaptures | None = None
+        self._former: Former | None = None
+        self._sizes: list[int] = []
+        self.connections_anew = 0  # that the last look accounted for
+
+    def look(self, progress: Progress = go_on) -> Analysis:
+        """The analysis of what is there now. Raises YaffleError or Cancelled; then the next look begins anew."""
+        sizes = [path.stat().st_size if path.is_file() else 0 for path in self.paths]
+        if not self._goes_on(sizes):
+            self.close()
+        captures = self._captures or GrowingCaptures(self.paths)
+        former, self._captures, self._former = self._former, None, None
+        try:
+            capture = captures.read(lambda share, words: progress(0.5 * share, words))
+            analysis, self._former = analyse_capture(capture, progress=progress, former=former, keep=True)
+        except BaseException:
+            captures.close()
+            raise
+        self._captures, self._sizes = captures, sizes
+        self.connections_anew = self._former.anew if self._former is not None else analysis.account.flow.size
+        return analysis
+
+    def close(self) -> None:
+        """Ends what runs beside it."""
+        if self._captures is not None:
+            self._captures.close()
+        self._captures = self._former = None
+
+    def _goes_on(self, sizes: list[int]) -> bool:
+        """Whether what was read can be read on: only the last file has grown."""
+        if self._captures is None or not self._captures.may_grow or not self._sizes:
+            return False
+        return sizes[:-1] == self._sizes[:-1] and sizes[-1] >= self._sizes[-1]
