@@ -109,16 +109,26 @@ def _frames(
 
 
 def write_interleaved(
-    path: Path, packets: int, connections: int, snap: int, scripts: Array = CHATTY, gap_ns: int = 150, later_ns: int = 0
+    path: Path,
+    packets: int,
+    connections: int,
+    snap: int,
+    scripts: Array = CHATTY,
+    gap_ns: int = 150,
+    later_ns: int = 0,
+    renewed: int = 0,
 ) -> Path:
     """Writes a nanosecond pcap; found again if it is there already. later_ns: as seen by a point one router further
-    on, by so much later.
+    on, by so much later. renewed: packets after which all connections but one in a hundred are new ones; 0: never.
     """
     if path.exists():
         return path
     path.parent.mkdir(parents=True, exist_ok=True)
     random = np.random.default_rng(7)
     owner = random.integers(0, connections, packets)
+    if renewed:
+        owner += np.where(owner % 100, connections * (np.arange(packets) // renewed), 0)
+        connections = int(owner.max()) + 1
     order = np.argsort(owner, kind="stable")
     starts = np.searchsorted(owner[order], np.arange(connections))
     place = np.empty(packets, np.int64)

@@ -82,6 +82,7 @@ class Analysis:
     renamed: tuple[PointName, ...] = ()  # capture points as the user calls them
     found_path: PointsPath | None = None  # as it was found, where `path` is not all of it
     behind: Behind = field(default_factory=nothing_behind)  # what servers did for whom
+    provisional: bool = False  # while captures grow: neither others' queues nor servers behind servers were looked at
 
     @property
     def told(self) -> Told:
@@ -255,10 +256,12 @@ def analyse_capture(
     progress: Progress = go_on,
     former: Former | None = None,
     keep: bool = False,
+    provisional: bool = False,
 ) -> tuple[Analysis, Former | None]:
     """Accounts for every wait of a capture; what a former reading of it found is taken over where nothing came since.
 
-    What it found itself is given for the next one where `keep`. Raises YaffleError or Cancelled.
+    What it found itself is given for the next one where `keep`. `provisional`: without what all connections together
+    tell, which costs more the more there are. Raises YaffleError or Cancelled.
     """
 
     def step(share: float, words: str) -> None:
@@ -307,7 +310,8 @@ def analyse_capture(
         known=KnownAccount(rows, former.messages, former.account) if former is not None else None,
     )
     found = _kept(capture, arranged, messages, account, int((rows < 0).sum())) if keep else None
-    account_by_paths(capture, account, messages, lambda _share, words: progress(0.95, words))
+    if not provisional:
+        account_by_paths(capture, account, messages, lambda _share, words: progress(0.95, words))
     widen_by_resolution(capture, account)
     note_sources(capture, account)
     charge_names(account, lookups, capture.conversations)
@@ -315,7 +319,9 @@ def analyse_capture(
         account, capture.conversations, journeys(passed.segments, capture.conversations.point.size)
     )
     step(0.95, "looking behind the servers")
-    behind = find_behind(account, capture.conversations, speaker, messages, payload, _LookingBehind(progress))
+    behind = nothing_behind()
+    if not provisional:
+        behind = find_behind(account, capture.conversations, speaker, messages, payload, _LookingBehind(progress))
     for source in capture.sources:
         source.notes += [server.words for server in behind.unseen]
     analysis = Analysis(
@@ -331,6 +337,7 @@ def analyse_capture(
         calls=calls,
         programs=programs,
         behind=behind,
+        provisional=provisional,
     )
     return analysis, found
 

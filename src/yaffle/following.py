@@ -5,12 +5,20 @@ that got packets.
 from collections.abc import Sequence
 from pathlib import Path
 
-from yaffle.analysis import Analysis, Former, analyse_capture
+from yaffle.analysis import COUNTER_SUFFIXES, Analysis, Former, analyse_capture
 from yaffle.capture.reader import GrowingCaptures, Progress, go_on
 
 
+def can_be_followed(paths: Sequence[Path]) -> bool:
+    """Whether all of them are captures; histories follow themselves, and tables are read whole."""
+    return bool(paths) and all(path.is_file() and path.suffix.lower() not in COUNTER_SUFFIXES for path in paths)
+
+
 class Followed:
-    """Some captures, the last of which may grow. A look gives what `analyse` would give of the same bytes."""
+    """Some captures, the last of which may grow. A look gives what `analyse` would give of the same bytes; a
+    provisional
+    one leaves out what all connections together tell.
+    """
 
     def __init__(self, paths: Sequence[Path | str]) -> None:
         self.paths = [Path(path) for path in paths]
@@ -19,7 +27,7 @@ class Followed:
         self._sizes: list[int] = []
         self.connections_anew = 0  # that the last look accounted for
 
-    def look(self, progress: Progress = go_on) -> Analysis:
+    def look(self, progress: Progress = go_on, *, provisional: bool = False) -> Analysis:
         """The analysis of what is there now. Raises YaffleError or Cancelled; then the next look begins anew."""
         sizes = [path.stat().st_size if path.is_file() else 0 for path in self.paths]
         if not self._goes_on(sizes):
@@ -28,13 +36,18 @@ class Followed:
         former, self._captures, self._former = self._former, None, None
         try:
             capture = captures.read(lambda share, words: progress(0.5 * share, words))
-            analysis, self._former = analyse_capture(capture, progress=progress, former=former, keep=True)
+            analysis, self._former = analyse_capture(
+                capture, progress=progress, former=former, keep=True, provisional=provisional
+            )
         except BaseException:
             captures.close()
             raise
         self._captures, self._sizes = captures, sizes
         self.connections_anew = self._former.anew if self._former is not None else analysis.account.flow.size
         return analysis
+
+    def __del__(self) -> None:
+        self.close()
 
     def close(self) -> None:
         """Ends what runs beside it."""

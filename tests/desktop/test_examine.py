@@ -129,6 +129,21 @@ def test_a_growing_capture_is_read_again_and_the_focus_stays(window, qtbot, loss
     assert window.investigation.focus.filter == "wait_ms > 1"
 
 
+def test_a_followed_capture_is_told_provisionally_until_it_rests(window, qtbot, lossy, tmp_path):
+    whole = lossy.read_bytes()
+    growing = tmp_path / "growing.pcapng"
+    growing.write_bytes(whole[: len(whole) // 2])
+    load(window, qtbot, [growing])
+    window.files.follow_growth(True)
+    growing.write_bytes(whole)
+    qtbot.waitUntil(lambda: window.investigation.evidence.analysis.provisional, timeout=60_000)
+    assert "still grows" in window.gather._title.text()
+    qtbot.waitUntil(lambda: not window.investigation.evidence.analysis.provisional, timeout=60_000)
+    assert "still grows" not in window.gather._title.text()
+    assert window.investigation.evidence.analysis.capture.sources[0].size_bytes == len(whole)
+    window.files.follow_growth(False)
+
+
 def test_what_is_not_tcp_is_listed_with_its_answers(window, qtbot, tmp_path):
     packets = [
         (1, udp(C, 5000, S, 53, b"q")),

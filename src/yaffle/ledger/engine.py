@@ -189,22 +189,23 @@ def _with_known(found: Account, messages: Messages, known: KnownAccount) -> Acco
     now[known.rows[same]] = same
     was = former.of_exchange("connection")
     kept = np.flatnonzero(now[was] >= 0)
-    exchange = former.exchange[kept]
-    at, message = EXCHANGE_FIELDS.index("connection"), EXCHANGE_FIELDS.index("message")
-    told = exchange[:, message] >= 0
-    moved = messages.starts[now[was[kept]]] - known.messages.starts[was[kept]]
-    exchange[:, message] += np.where(told, moved, 0)
-    exchange[:, at] = now[was[kept]]
-    order = np.argsort(np.concatenate([found.of_exchange("connection"), exchange[:, at]]), kind="stable")
-    joined = (
-        _by_column([found.exchange, exchange]),
-        _by_column([found.exchange_charges, former.exchange_charges[kept]]),
-    )
-    return replace(
-        found,
-        exchange=_by_column([joined[0][order]]),
-        exchange_charges=_by_column([joined[1][order]]),
-    )
+    whose = np.concatenate([found.of_exchange("connection"), now[was[kept]]])
+    place = np.empty(whose.size, np.int64)  # of each row in order of connections, in which both stand already
+    place[np.argsort(whose, kind="stable")] = np.arange(whose.size)
+    fresh, kept_at = np.split(place, [found.exchange.shape[0]])
+    exchange = np.empty((len(EXCHANGE_FIELDS), whose.size), np.int64).T
+    charges = np.empty((CHARGES, whose.size), np.int64).T
+    for table, anew, before in (
+        (exchange, found.exchange, former.exchange),
+        (charges, found.exchange_charges, former.exchange_charges),
+    ):
+        for column in range(table.shape[1]):
+            table[fresh, column], table[kept_at, column] = anew[:, column], before[kept, column]
+    told = kept_at[former.of_exchange("message")[kept] >= 0]
+    owner, column = whose[np.argsort(place)][told], EXCHANGE_FIELDS.index("message")
+    exchange[told, column] += messages.starts[owner] - known.messages.starts[known.rows[owner]]
+    exchange[kept_at, EXCHANGE_FIELDS.index("connection")] = now[was[kept]]
+    return replace(found, exchange=exchange, exchange_charges=charges)
 
 
 def _workshops(arranged: "Arrangement | Account", messages: Messages, count: int) -> "list[_Workshop]":

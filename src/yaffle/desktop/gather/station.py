@@ -58,6 +58,9 @@ def _points_of(analysis: Analysis, source: str) -> list[str]:
     ]
 
 
+_GROWING = "; it still grows: others' queues and servers behind servers are looked at when it rests"
+
+
 class _Coverage(QWidget):
     """One line a source: which part of the whole time it covers."""
 
@@ -309,7 +312,7 @@ class Gather(QWidget):
         sources = capture.sources
         self._title.setText(
             f"{len(sources)} source{'s' if len(sources) != 1 else ''}, seen from {len(capture.points)}"
-            f" point{'s' if len(capture.points) != 1 else ''}"
+            f" point{'s' if len(capture.points) != 1 else ''}{_GROWING if evidence.analysis.provisional else ''}"
         )
         named = self._named = [_points_of(evidence.analysis, source.name) for source in sources]
         self.table_model.show_columns(

@@ -14,11 +14,13 @@ from yaffle.demo.morning import morning_paths
 from yaffle.desktop.window.receiving import ReceiveDialog, Receiver
 from yaffle.desktop.window.task import Task
 from yaffle.engine_start import make_ready
+from yaffle.following import Followed, can_be_followed
 from yaffle.history.layout import is_history
 from yaffle.session.beginning import first_packets
 from yaffle.session.investigation import Investigation, Opened, open_folder
 
-_LOOK_EVERY_MS = 2000  # How often growing captures are looked at.
+_LOOK_EVERY_MS = 500  # How often growing captures are looked at.
+_AT_REST = 3  # looks without growth, after which a capture is looked at whole
 _CAPTURES = "Captures and flow records (*.pcap *.pcapng *.cap *.ipfix *.csv *.parquet *.gz *.zst *.lz4);;All files (*)"
 
 
@@ -35,6 +37,8 @@ class CaseFiles(QObject):
         super().__init__(window)
         self._model, self._task, self._window = investigation, task, window
         self._reading: list[Path] = []
+        self._followed: Followed | None = None
+        self._rested = 0  # looks since captures have grown
         self._timer = QTimer(self, interval=_LOOK_EVERY_MS)
         self._timer.timeout.connect(self.look_for_growth)
         self.receiver = Receiver(self)
@@ -122,37 +126,62 @@ class CaseFiles(QObject):
 
     def follow_growth(self, on: bool) -> None:
         """Whether captures that grow are read again as they do."""
-        self._timer.start() if on else self._timer.stop()
+        if on:
+            self._timer.start()
+            return
+        self._timer.stop()
+        evidence = self._model.evidence
+        if self._followed is not None and evidence is not None and evidence.analysis.provisional:
+            self.read_again()
+        self._followed = None  # It holds as much as the case itself.
 
-    def read_again(self) -> None:
-        """Reads the open captures once more, with what came to them since; focus and notes stay."""
+    def _followed_for(self, paths: list[Path]) -> Followed | None:
+        """What reads on where the last reading ended, where captures are followed."""
+        if not self._timer.isActive() or not can_be_followed(paths):
+            return None
+        if self._followed is None or self._followed.paths != paths:
+            self._followed = Followed(paths)
+        return self._followed
+
+    def read_again(self, *, provisional: bool = False) -> None:
+        """Reads the open captures once more, with what came to them since; focus and notes stay. `provisional`: they
+        will soon be read again.
+        """
         if paths := self.open_paths():
-            self.load(paths, again=True)
+            self.load(paths, again=True, provisional=provisional)
 
     def look_for_growth(self) -> None:
-        """Reads the captures again if one of them has grown."""
+        """Reads the captures again if one of them has grown; and whole, when they have come to rest."""
         evidence = self._model.evidence
         if evidence is None or self._task.job is not None:
             return
         for source in evidence.analysis.capture.sources:
             path = Path(source.path)
             if path.is_file() and path.stat().st_size > source.size_bytes:  # A history is followed by itself.
-                self.read_again()
+                self._rested = 0
+                self.read_again(provisional=True)
                 return
+        self._rested += 1
+        if evidence.analysis.provisional and self._rested >= _AT_REST:
+            self.read_again()
 
-    def load(self, paths: list[Path], *, again: bool = False) -> None:
+    def load(self, paths: list[Path], *, again: bool = False, provisional: bool = False) -> None:
         """Opens captures or one case, off the interface thread; `again`: the same ones, and what the user did
         stays.
         """
         memory = self._model.memory() if again else {}
         if again:  # Connections may be numbered otherwise when more was read: the trail leads to the client.
             memory["focus"]["trail"] = memory["focus"]["trail"][:3]
+        followed = self._followed_for(paths) if again else None
         case = len(paths) == 1 and not is_history(paths[0]) and (paths[0].is_dir() or paths[0].suffix == SUFFIX)
 
         def work(progress: Callable[[float, str], bool]) -> Opened:
             make_ready(paths, progress)
             if case:
                 return open_folder(paths[0], progress)
+            if followed is not None:
+                analysis = followed.look(progress, provisional=provisional)
+                return Opened(analysis, memory=memory, progress=progress)
             # Told across threads: the window shows it while the rest is read.
             self.begun.emit(first_packets([path for path in paths if path.is_file()]))
             return Opened(analyse(paths, progress), memory=memory, progress=progress)
