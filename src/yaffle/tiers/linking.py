@@ -34,10 +34,14 @@ _SEEDS = 1 << 20  # of a host: of its chains, and of the pieces of a large one
 _FULL = Effort(4, 16, 2)
 _SIMPLE = Effort(1, 4, 1)  # where no two requests were ever under way at once
 _LARGE = Effort(1, 12, 1)  # where there is much to weigh: learnt from a part of it
-_MOST_FULL = 100_000  # possible owners up to which all is weighed again and again
-_LEARNT_FROM = 25_000  # possible owners of the calls that are learnt from, of a large host
-# Steps by which a large host's calls find their owners, and that then tell who is certain.
-_SETTLING, _SETTLED = 2, 3
+_MOST_FULL = 30_000  # possible owners up to which all is weighed again and again
+_LEARNT_FROM = 60_000  # possible owners of the calls that are learnt from, of a large host
+# Steps by which a large host's calls find their owners, from tolerant to strict, and that then tell who is certain:
+# from
+# so many to so many, the more the more requests are under way at once.
+_SETTLING, _SETTLED = (3, 10), (6, 12)
+_FEW_AT_ONCE, _MANY_AT_ONCE = 4.0, 16.0
+_COLD = 0.4  # how strict the first step is
 _CERTAIN = 0.999  # calls of a large host whose owner is as likely are not weighed again
 
 
@@ -108,9 +112,17 @@ class _Weighing:
         self.fronts = np.flatnonzero((fronts["handed_ns"] >= begin) & (fronts["done_ns"] <= end))
 
     @property
+    def settling(self) -> tuple[int, int]:
+        """Steps in which a large host's calls settle, and steps that then tell who is certain."""
+        crowd = (self.host.owners.size / max(1, self.open.size) - _FEW_AT_ONCE) / (_MANY_AT_ONCE - _FEW_AT_ONCE)
+        crowd = min(1.0, max(0.0, crowd))
+        settling, settled = (round(few + crowd * (many - few)) for few, many in (_SETTLING, _SETTLED))
+        return settling, settled
+
+    @property
     def work(self) -> int:
         """How often a possible owner will be weighed."""
-        steps = self.effort.chains * self.effort.learning + SAMPLES * self.effort.sweeps + _SETTLING + _SETTLED
+        steps = self.effort.chains * self.effort.learning + SAMPLES * self.effort.sweeps + sum(self.settling)
         return self.host.owners.size * steps
 
     def nothing(self) -> Counts:
@@ -160,11 +172,12 @@ class _Weighing:
         put(self.host, state, sure, owners)
         chosen = np.setdiff1d(every, sure, assume_unique=True)
         place = slice(self.host.calls["owners"][every[0]], self.host.calls["owners_end"][every[-1]])
-        for turn in range(_SETTLING + _SETTLED):
-            if turn in (0, _SETTLING):
+        settling, settled = self.settling
+        for turn in range(settling + settled):
+            if turn in (0, settling):
                 self.shares[place] = 0.0
-            self.go(walk, learnt, chosen, 1.0)
-        self.shares[place] /= _SETTLED
+            self.go(walk, learnt, chosen, min(1.0, _COLD + (1.0 - _COLD) * turn / (settling - 1)))
+        self.shares[place] /= settled
         self.shares[owners] = 1.0
         chosen = chosen[self._doubtful(chosen)]
         low, high = self.host.calls["owners"][chosen], self.host.calls["owners_end"][chosen]
