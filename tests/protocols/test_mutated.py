@@ -74,8 +74,14 @@ SEEDS = {
     ),
     "mysql": (
         mysql.decode,
-        packet(1, bytes(64)) + packet(0, b"\x03select 1") + packet(0, b"\x16x"),
-        _GREETING + packet(1, b"\xff\1\0#42000no") + packet(1, b"\0\1\0\0\0"),
+        packet(1, bytes(64))
+        + packet(0, b"\x03select 1")
+        + packet(0, b"\x16x")
+        + packet(0, b"\x17\1\0\0\0\0\1\0\0\0\0\1\3\0\xfd\0\7\0\0\0\2ab"),
+        _GREETING
+        + packet(1, b"\xff\1\0#42000no")
+        + packet(1, b"\0\1\0\0\0\0\0\2\0\0\0\0")
+        + packet(1, b"\0\0\0\2\0\0\0"),
     ),
     "dns": (
         dns.decode,

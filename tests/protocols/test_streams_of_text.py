@@ -136,6 +136,46 @@ def test_mysql_commands_and_errors():
     ]
 
 
+PREPARED, DONE = packet(1, b"\0\7\0\0\0\0\0\2\0\0\0\0"), packet(1, b"\0\0\0\2\0\0\0")
+
+
+def execute(body):
+    return packet(0, b"\x17\7\0\0\0\0\1\0\0\0" + body)
+
+
+def mysql_pairs(client, server, capabilities=b"\x85\xa6\xff\1"):
+    greeting = packet(0, b"\x0a8.0.1\0" + bytes(60)) + packet(2, b"\0\0\0\2\0\0\0")
+    return mysql.decode(runs(packet(1, capabilities + bytes(60)) + client), runs(greeting + server)).pairs[1:]
+
+
+def test_mysql_values_of_prepared_statements():
+    whole, text = b"\x08\0", b"\xfd\0"
+    client = packet(0, b"\x16select * from seat where boat = ? and name = ?")
+    client += execute(b"\0\1" + whole + text + (4711).to_bytes(8, "little") + b"\5Anwen")
+    client += execute(b"\0\0" + (-5).to_bytes(8, "little", signed=True) + b"\4Berc")  # types as before
+    client += execute(b"\1\1\x06\0" + text + b"\2Cy")  # the first is null
+    client += execute(b"\0\1" + b"\x0c\0" + b"\x05\0" + b"\4\xea\x07\1\2" + b"\0\0\0\0\0\0\xf8\x3f")
+    found = mysql_pairs(client, PREPARED + 4 * DONE)
+    assert {p.label for p in found[1:]} == {"select * from seat where boat = ? and name = ?"}
+    assert [p.values for p in found[1:]] == [("4711", "Anwen"), ("-5", "Berc"), ("Cy",), ("1.5",)]
+
+
+def test_mysql_attributes_stand_before_a_query_and_name_values():
+    able = (1 << 27 | 0x85).to_bytes(4, "little")
+    client = packet(0, b"\x03\0\1select 1") + packet(0, b"\x03\1\1\0\1\xfd\0\5trace\3abcselect 2")
+    client += packet(0, b"\x16select ?") + execute(b"\2\0\1\3\0\0\xfd\0\5trace\x2a\0\0\0\3abc")
+    found = mysql_pairs(client, 2 * DONE + packet(1, b"\0\7\0\0\0\0\0\1\0\0\0\0") + DONE, able)
+    assert [p.label for p in found] == ["select 1", "select 2", "PREPARE select ?", "select ?"]
+    assert found[-1].values == ("42", "abc")
+
+
+def test_mysql_values_that_are_cut_or_contradict_themselves_are_left_out():
+    for body in (b"", b"\0", b"\0\1\3", b"\0\1\x08\0\xfd\0\1", b"\0\1\3\0\xfd\0\1\0\0\0\xfe\1", b"\0\0"):
+        found = mysql_pairs(packet(0, b"\x16select ?, ?") + execute(body), PREPARED + DONE)
+        assert found[1].label == "select ?, ?"
+        assert len(found[1].values) <= 1
+
+
 def record(kind, body):
     return bytes([kind, 3, 3]) + len(body).to_bytes(2, "big") + body
 

@@ -3,6 +3,7 @@
 from dataclasses import dataclass, field
 
 EXCHANGE, ENCRYPTION, SIGN_ON, LAST_OF_ENCRYPTION = 0, 1, 2, 3  # what a pair of request and answer is
+MOST_VALUES, LONGEST_VALUE = 3, 16  # of what a prepared statement is run with: so many, of so many bytes
 
 
 @dataclass(slots=True)

@@ -6,6 +6,7 @@ Source: the protocol's published description (packets, connection phase, command
 import itertools
 
 from yaffle.protocols.message import SIGN_ON, Decoded, Pair, Run
+from yaffle.protocols.mysql_values import bound, length_at
 
 _LONGEST_LABEL = 300
 _COMMANDS = {
@@ -16,6 +17,10 @@ _COMMANDS = {
 }  # fmt: skip
 _UNANSWERED = (0x01, 0x18, 0x19)
 _SSL = 0x0800
+_ATTRIBUTES = 1 << 27  # of a client that may send attributes with what it asks
+_QUERY, _PREPARE, _EXECUTE = 0x03, 0x16, 0x17
+_COUNT_TOLD = 0x08  # in the flags of EXECUTE: there are attributes, whatever the statement takes
+_EXECUTE_HEAD = 10  # command, statement, flags, how often
 
 
 def looks_like(client: bytes, server: bytes) -> bool:
@@ -64,21 +69,21 @@ def decode(client: list[Run], server: list[Run]) -> Decoded:
     answers = [
         back[a:b] for a, b in itertools.pairwise([*begins, len(back)]) if a >= sign_on_end or not front[0][2] > 0
     ]
-    prepared: dict[int, str] = {}
+    statements = _Statements(_capabilities(front))
     number = 0
     for place, k in enumerate(asked):
         at, end, _, body = front[k]
         stop = front[asked[place + 1] - 1][1] if place + 1 < len(asked) else end
-        label = _label(body, prepared)
+        label, values = statements.asked(body)
         if body[0] in _UNANSWERED:
             continue
         told = answers[number] if number < len(answers) else None
         number += 1
         if not told:
-            found.pairs.append(Pair(at, max(end, stop), label=label, outcome="unanswered"))
+            found.pairs.append(Pair(at, max(end, stop), label=label, outcome="unanswered", values=values))
             continue
-        if body[0] == 0x16 and told[0][3][:1] == b"\0":
-            prepared[int.from_bytes(told[0][3][1:5], "little")] = label.removeprefix("PREPARE ")
+        if body[0] == _PREPARE:
+            statements.prepared(label, told[0][3])
         found.pairs.append(
             Pair(
                 at,
@@ -87,14 +92,68 @@ def decode(client: list[Run], server: list[Run]) -> Decoded:
                 told[-1][1],
                 label,
                 _outcome(told[0][3]) if len(told) == 1 else _last(told),
+                values=values,
             )
         )
     return found
 
 
+class _Statement:
+    """One that was prepared."""
+
+    def __init__(self, label: str, values: int) -> None:
+        self.label, self.values = label, values
+        self.types: tuple[tuple[int, int], ...] = ()  # of its values, as they were last told
+
+
+class _Statements:
+    """What one connection asks, and what it prepared for that."""
+
+    def __init__(self, attributes: bool) -> None:
+        self._attributes = attributes
+        self._known: dict[int, _Statement] = {}
+
+    def prepared(self, label: str, told: bytes) -> None:
+        """A statement was prepared, and this was the answer."""
+        if told[:1] == b"\0" and len(told) >= 9:
+            values = int.from_bytes(told[7:9], "little")
+            self._known[int.from_bytes(told[1:5], "little")] = _Statement(label.removeprefix("PREPARE "), values)
+
+    def asked(self, body: bytes) -> tuple[str, tuple[str, ...]]:
+        """(the label of a command, the values it was asked with)."""
+        if body[0] == _EXECUTE:
+            return self._executed(body)
+        return _label(_without_attributes(body) if self._attributes and body[0] == _QUERY else body), ()
+
+    def _executed(self, body: bytes) -> tuple[str, tuple[str, ...]]:
+        statement = self._known.get(int.from_bytes(body[1:5], "little"))
+        if statement is None:
+            return "EXECUTE", ()
+        count, at = statement.values, _EXECUTE_HEAD
+        if self._attributes and (count or (len(body) > 5 and body[5] & _COUNT_TOLD)):
+            count, at = length_at(body, at)
+        found = bound(body, at, count, statement.types, named=self._attributes)
+        statement.types = found.types
+        return statement.label, found.values
+
+
+def _capabilities(front: list[tuple[int, int, int, bytes]]) -> bool:
+    """Whether the client said at its sign-on that it may send attributes."""
+    number, body = front[0][2], front[0][3]
+    return number > 0 and len(body) >= 4 and bool(int.from_bytes(body[:4], "little") & _ATTRIBUTES)
+
+
+def _without_attributes(body: bytes) -> bytes:
+    """A query, the attributes before its text taken away; as it is where they cannot be read."""
+    count, at = length_at(body, 1)
+    _, at = length_at(body, at)
+    found = bound(body, at, count, (), named=True)
+    return body[:1] + body[found.end :] if found.end >= 0 else body
+
+
 def command(body: bytes) -> str:
     """What a command asks, as far as it is there."""
-    return _label(body, {}) if body else ""
+    return _label(body) if body else ""
 
 
 def first_outcome(told: bytes) -> str:
@@ -118,13 +177,11 @@ def _outcome(body: bytes) -> str:
     )
 
 
-def _label(body: bytes, prepared: dict[int, str]) -> str:
+def _label(body: bytes) -> str:
     name = _COMMANDS.get(body[0], f"command {body[0]}")
-    if body[0] == 0x17:
-        return prepared.get(int.from_bytes(body[1:5], "little"), "EXECUTE")
     text = (
         " ".join(body[1 : 1 + 4 * _LONGEST_LABEL].decode("utf-8", "replace").split())
-        if body[0] in (0x02, 0x03, 0x16)
+        if body[0] in (0x02, _QUERY, _PREPARE)
         else ""
     )
     return f"{name} {text}".strip()[:_LONGEST_LABEL]

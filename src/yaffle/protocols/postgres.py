@@ -5,13 +5,12 @@ Source: the protocol's published description (message formats and flow).
 
 from struct import Struct
 
-from yaffle.protocols.message import ENCRYPTION, SIGN_ON, Decoded, Pair, Run
+from yaffle.protocols.message import ENCRYPTION, LONGEST_VALUE, MOST_VALUES, SIGN_ON, Decoded, Pair, Run
 
 _LENGTH = Struct("!I")
 _START, _SSL, _GSS, _CANCEL = 196608, 80877103, 80877104, 80877102
 _LARGEST = 1 << 30
 _LONGEST_LABEL = 300
-_MOST_VALUES, _LONGEST_VALUE = 3, 16  # of what a prepared statement is run with: so many, of so many bytes
 _FRONT = b"BCcdDEFfHPpQSX"
 _BACK = b"123ACcdDEGHIKNnRStTVWvZs"
 
@@ -164,10 +163,10 @@ def _outcome(answer: list[tuple[bytes, int, int, Run]]) -> str:
 def _bound(data: bytes, at: int, end: int) -> tuple[str, ...]:
     """The first short values of a Bind message, from its parameters' formats on: texts, and whole numbers in binary."""
     count = int.from_bytes(data[at : at + 2], "big")
-    formats = [int.from_bytes(data[at + 2 + 2 * k : at + 4 + 2 * k], "big") for k in range(min(count, _MOST_VALUES))]
+    formats = [int.from_bytes(data[at + 2 + 2 * k : at + 4 + 2 * k], "big") for k in range(min(count, MOST_VALUES))]
     at += 2 + 2 * count
     found, at = [], at + 2
-    for k in range(min(_MOST_VALUES, int.from_bytes(data[at - 2 : at], "big"))):
+    for k in range(min(MOST_VALUES, int.from_bytes(data[at - 2 : at], "big"))):
         size = int.from_bytes(data[at : at + 4], "big", signed=True)
         at += 4
         if size < 0:
@@ -176,7 +175,7 @@ def _bound(data: bytes, at: int, end: int) -> tuple[str, ...]:
             break
         binary = formats[min(k, len(formats) - 1)] if formats else 0
         held = data[at : at + size]
-        if size <= _LONGEST_VALUE:
+        if size <= LONGEST_VALUE:
             found.append(str(int.from_bytes(held, "big", signed=True)) if binary else held.decode("utf-8", "replace"))
         at += size
     return tuple(found)
