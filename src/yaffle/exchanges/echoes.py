@@ -32,13 +32,15 @@ def _paired(flow: Array, number: Array, asked: Array) -> Array:
 def find_echoes(capture: Capture) -> list[Lookup]:
     """All echoes of a capture, no more than MOST."""
     packets, flows = capture.packets, capture.conversations
-    kind = packets.flags.astype(np.int64)
-    icmp = ((packets.protocol == 1) & np.isin(kind, (_ASK[0], _REPLY[0]))) | (
-        (packets.protocol == 58) & np.isin(kind, (_ASK[1], _REPLY[1]))
-    )
-    rows = np.flatnonzero(icmp & (packets.flow >= 0))
+    own = np.append((flows.protocol == 1) | (flows.protocol == 58), False)  # The last is that of no conversation.
+    if not own.any():
+        return []
+    rows = np.flatnonzero(own[packets.flow])
+    four, word = packets.protocol[rows] == 1, packets.flags[rows].astype(np.int64)
+    rows = rows[np.where(four, np.isin(word, (_ASK[0], _REPLY[0])), np.isin(word, (_ASK[1], _REPLY[1])))]
     rows = rows[np.argsort(packets.time_ns[rows], kind="stable")][: 2 * MOST]
-    asked = np.isin(kind[rows], _ASK)
+    kind = packets.flags[rows].astype(np.int64)
+    asked = np.isin(kind, _ASK)
     flow = packets.flow[rows].astype(np.int64)
     reply = _paired(flow, packets.head["seq"][rows].astype(np.int64), asked)
     every = np.arange(flows.point.size)
@@ -46,11 +48,11 @@ def find_echoes(capture: Capture) -> list[Lookup]:
     found = []
     times, forward = packets.time_ns[rows], packets.direction[rows] == 0
     for k in np.flatnonzero(asked)[:MOST].tolist():
-        own = int(flow[k])
-        client, server = (one[own], two[own]) if forward[k] else (two[own], one[own])
+        of = int(flow[k])
+        client, server = (one[of], two[of]) if forward[k] else (two[of], one[of])
         t, answer = int(times[k]), int(reply[k])
         outcome, answered = ("reply", int(times[answer])) if answer >= 0 else (UNANSWERED, -1)
         found.append(
-            Lookup("icmp", client, server, "", "echo", outcome, t, answered, point=int(flows.point[own]), latest_ns=t)
+            Lookup("icmp", client, server, "", "echo", outcome, t, answered, point=int(flows.point[of]), latest_ns=t)
         )
     return found

@@ -112,7 +112,9 @@ def other_addresses(
     """
     found = {}
     calls = np.bincount(client, minlength=int(server.max(initial=-1)) + 1)
-    silent = np.flatnonzero(calls[server] == 0)
+    # No host asks for fewer than it is asked by far: that leaves out busy servers whose clients ask now and then.
+    able = (calls == 0) & (np.bincount(server, minlength=calls.size) * _LEAST_SHARE <= calls.max(initial=0))
+    silent = np.flatnonzero(able[server])
     likely = _likely(server[silent], handed[silent], told[silent], client, sent, arrived) if silent.size else {}
     for address, callers in likely.items():
         own = np.flatnonzero(server == address)

@@ -14,7 +14,7 @@ from yaffle.arrays import Array
 from yaffle.kernels import kernel
 
 _LEAST_CALLS = 30
-_LEAST_RATE = 0.1  # of a front's requests: so many calls a host that works for it makes
+_LEAST_RATE = 0.2  # of a front's requests: so many calls a host that works for it makes
 _MOST_FRONTS, _MOST_HOSTS = 32, 16  # that are compared with each other, those with most exchanges
 _MOST_CALLS = 1500  # of a host that are looked at
 _INSIDE = 0.6  # of the calls at least; some belong to no request
