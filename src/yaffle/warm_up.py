@@ -131,12 +131,13 @@ def _charge() -> None:
 
 
 def _classify() -> None:
-    from yaffle.transport.classify import classify, empty_holes
-    from yaffle.transport.round_trips import empty_samples
-    from yaffle.transport.segments import FACTS, empty_segments
+    from yaffle.capture.packets import SackBlocks
+    from yaffle.transport.classify import classify
+    from yaffle.transport.segments import FACTS
+    from yaffle.transport.workspace import segment_space
 
-    facts, blocks, room = np.zeros(FACTS, np.int64), np.zeros(1, np.uint32), np.zeros((2, 4), np.int64)
-    classify(empty_segments(0), facts, blocks, blocks, empty_samples(4), room, room, empty_holes())
+    blocks, space = np.zeros(1, np.uint32), segment_space(0)
+    classify(space.segments, np.zeros(FACTS, np.int64), SackBlocks(blocks, blocks), space)
 
 
 def _match() -> None:

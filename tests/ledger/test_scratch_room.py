@@ -19,10 +19,12 @@ def account_over(path, junk, monkeypatch):
     class Littered(engine._Workshop):
         def __init__(self, longest, most_messages):
             super().__init__(longest, most_messages)
-            for room in (self.pending, self.extra, self.scratch, self.telling, self.delays, self.blocked):
-                room[:] = junk
-            for room in (self.room, self.samples, self.turns):
-                room.view(np.uint8)[:] = junk & 127
+            segment, *own = self.space
+            for room in (*segment, *own):
+                if room.dtype.names:
+                    room.view(np.uint8)[:] = junk & 127
+                else:
+                    room[:] = junk
 
     monkeypatch.setattr(engine, "_Workshop", Littered)
     return analyse([path]).account

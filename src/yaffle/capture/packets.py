@@ -1,6 +1,5 @@
 """The packet columns: their names, types and units; and a table of them that grows without copies."""
 
-from dataclasses import dataclass
 from typing import NamedTuple
 
 import numpy as np
@@ -119,8 +118,7 @@ class PacketTable:
         return self.window(0, self.size)
 
 
-@dataclass(frozen=True)
-class SackBlocks:
+class SackBlocks(NamedTuple):
     """Selective acknowledgement blocks of all packets, one after another; `extra` points at a packet's first."""
 
     left: Array

@@ -19,11 +19,11 @@ from yaffle.ledger.trips import LEAST, STATES, UNKNOWN, Ways, survey_ways
 from yaffle.prefetch import prefetch
 from yaffle.protocols import message
 from yaffle.transport import kinds
-from yaffle.transport.classify import classify
 from yaffle.transport.host_clock import extra_delays
 from yaffle.transport.kinds import repeats
 from yaffle.transport.round_trips import BARE, FEW_BARE, HELD, HOLD_NS, OPENING, release_held
-from yaffle.transport.segments import FACTS, MISSED_CLIENT, MSS_CLIENT, SCALES_KNOWN, SIZE_CLIENT, gather
+from yaffle.transport.segments import FACTS, MISSED_CLIENT, MSS_CLIENT, SCALES_KNOWN, SIZE_CLIENT
+from yaffle.transport.workspace import told_apart
 
 # Columns of one connection's facts, int64 each. The side's block stands twice: from the client, from the server.
 CONNECTION_FIELDS = (
@@ -250,14 +250,15 @@ def _count_sides(g, facts, kind_of_packet, mss, high, out):  # type: ignore[no-u
 
 @kernel
 def account(  # type: ignore[no-untyped-def]
-    first, last, starts, order, packets, sack_left, sack_right, room, sample_room, turns, pending, extra, holes,
-    scratch, telling,
-    delays, blocked, given, turns_given, paths, tables, x,
-):  # fmt: skip
-    """Accounts for the connections first..last-1, writing exchanges from row x on.
+    first, last, connections, packets, sack, space, given, paths, tables, x
+):
+    """Accounts for the connections first..last-1, writing exchanges from row x on. connections: Connections; sack:
+    SackBlocks; space: Workspace; given: Given; paths: PathStates; tables: Tables.
 
     Returns (next connection, next exchange row): stops before a connection whose exchanges might not fit.
     """
+    starts, turns, delays = connections.starts, space.turns, space.delays
+    scratch, telling, blocked = space.scratch, space.telling, space.blocked
     facts = np.zeros(FACTS, np.int64)
     floors = np.zeros(2, np.int64)
     mss = np.zeros(2, np.int64)
@@ -271,13 +272,11 @@ def account(  # type: ignore[no-untyped-def]
         out[:] = 0
         if n == 0:
             continue
-        g = room[:n]
-        gather(order[starts[c] : starts[c + 1]], packets, g, facts)
-        samples = sample_room[: classify(g, facts, sack_left, sack_right, sample_room, pending, extra, holes)]
-        found = given[c + 1] - given[c]
+        g, samples = told_apart(connections.order[starts[c] : starts[c + 1]], packets, sack, space.segment, facts)
+        found = given.starts[c + 1] - given.starts[c]
         if found > 0:
             for k in range(found):
-                turns[k] = turns_given[given[c] + k]
+                turns[k] = given.turns[given.starts[c] + k]
                 turns[k].stop = min(turns[k].stop, n)
         else:
             found = find_turns(g, turns)

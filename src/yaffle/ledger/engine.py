@@ -13,7 +13,6 @@ from yaffle.capture.packets import HEAD_FROM_B
 from yaffle.capture.reader import Progress, go_on
 from yaffle.errors import Cancelled
 from yaffle.exchanges.messages import Messages
-from yaffle.exchanges.turns import empty_turns
 from yaffle.kernels import kernel
 from yaffle.ledger.account import CHARGES, CONNECTION_FIELDS, EXCHANGE_FIELDS, SIDE_FIELDS, WIDTH, Tables, account
 from yaffle.ledger.orientation import orient
@@ -29,10 +28,8 @@ from yaffle.ledger.path_observation import (
     worth_observing,
 )
 from yaffle.ledger.path_states import NO_FLOOR, PathStates, no_states
+from yaffle.ledger.workspace import Connections, Given, workspace
 from yaffle.prefetch import prefetch
-from yaffle.transport.classify import empty_holes
-from yaffle.transport.round_trips import empty_samples
-from yaffle.transport.segments import empty_segments
 
 _EXCHANGE_ROOM = 65_536  # Rows to begin with; grows as needed.
 _OBSERVED_ROWS = 1 << 18  # Rows of observed round trips held at once, beside those of the longest connection.
@@ -83,23 +80,15 @@ class KnownAccount:
 
 
 class _Workshop:
-    """Scratch room of one thread, sized for the longest connection it meets."""
+    """Room of one thread, for the longest connection it meets."""
 
     def __init__(self, longest: int, most_messages: int) -> None:
-        self.room = empty_segments(longest)
-        self.samples = empty_samples(3 * longest + 8)
-        self.turns = empty_turns(longest + most_messages)
-        self.pending = np.empty((2, longest), np.int64)
-        self.extra = np.empty((2, longest), np.int64)
-        self.holes = empty_holes()
-        self.scratch, self.telling = np.empty(3 * longest + 8, np.int64), np.empty((2, 3 * longest + 8), np.int64)
+        self.space = workspace(longest, most_messages)
         room = min(_EXCHANGE_ROOM, longest + most_messages)
         self.exchange, self.exchange_charges = (
             np.zeros((len(EXCHANGE_FIELDS), room), np.int64).T,
             np.zeros((CHARGES, room), np.int64).T,
         )
-        self.delays = np.empty((2, longest), np.int64)
-        self.blocked = np.empty(longest + 2, np.int64)
 
 
 @dataclass(frozen=True)
@@ -309,11 +298,9 @@ def _observed(capture: Capture, account_: Account, connections: Array, shop: "_W
     most = int(np.diff(account_.starts)[connections].max(initial=0))
     out = np.empty((3 * most + 8 + _OBSERVED_ROWS, OBSERVED), np.int64)
     parts, place = [np.empty((0, OBSERVED), np.int64)], 0
+    own = Connections(account_.starts, account_.order)
     while place < connections.size:
-        place, used = observe(
-            connections, account_.starts, account_.order, capture.packets, capture.sack.left, capture.sack.right,
-            shop.room, shop.samples, shop.pending, shop.extra, shop.holes, shop.delays, out, 0, place,
-        )  # fmt: skip
+        place, used = observe(connections, own, capture.packets, capture.sack, shop.space, out, 0, place)
         parts.append(out[:used].copy())
         if not progress(1.0, "looking at the paths"):
             raise Cancelled
@@ -325,7 +312,7 @@ def _account_range(
     arranged: "Arrangement | Account",
     messages: Messages,
     shop: "_Workshop",
-    connections: tuple[int, int],
+    chosen: tuple[int, int],
     paths: PathStates,
     connection: Array,
     charges: Array,
@@ -333,16 +320,14 @@ def _account_range(
     """Accounts for connections from the first to before the last; how many rows of exchanges stand in the workshop
     then.
     """
-    first, last = connections
+    first, last = chosen
+    connections, given = Connections(arranged.starts, arranged.order), Given(messages.starts, messages.turns)
     used = 0
     while first < last:
         tables = Tables(connection, charges, shop.exchange, shop.exchange_charges)
         first, used = account(
-            first, last, arranged.starts, arranged.order, capture.packets, capture.sack.left, capture.sack.right,
-            shop.room, shop.samples, shop.turns, shop.pending, shop.extra, shop.holes, shop.scratch, shop.telling,
-            shop.delays, shop.blocked,
-            messages.starts, messages.turns, paths, tables, used,
-        )  # fmt: skip
+            first, last, connections, capture.packets, capture.sack, shop.space, given, paths, tables, used
+        )
         if first < last:
             more = np.zeros_like(shop.exchange), np.zeros_like(shop.exchange_charges)
             shop.exchange, shop.exchange_charges = (

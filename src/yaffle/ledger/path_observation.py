@@ -10,10 +10,10 @@ from yaffle.arrays import Array
 from yaffle.capture.conversations import Rows
 from yaffle.kernels import kernel
 from yaffle.ledger.path_states import FIRST, FLOOR, LAST, NO_FLOOR, SIDES, PathStates, no_states
-from yaffle.transport.classify import classify
 from yaffle.transport.host_clock import extra_delays
 from yaffle.transport.round_trips import BARE, HELD, release_held
-from yaffle.transport.segments import FACTS, gather
+from yaffle.transport.segments import FACTS
+from yaffle.transport.workspace import told_apart
 
 CONNECTION, SIDE, SENT, AWAY, RTT = range(5)  # columns of what `observe` fills out; times in ns
 OBSERVED = 5
@@ -113,11 +113,10 @@ def least_of_paths(path: Array, floor_ns: Array) -> Array:
 
 @kernel
 def observe(  # type: ignore[no-untyped-def]
-    connections, starts, order, packets, sack_left, sack_right, room, sample_room, pending, extra, holes, delays, out,
-    begin, from_connection,
-):  # fmt: skip
-    """Fills out (connection, side, time it set out, way out above the least, round trip) with the round trips of some
-    connections.
+    chosen, connections, packets, sack, space, out, begin, from_connection
+):
+    """Fills out (connection, side, time it set out, way out above the least, round trip) with the round trips of the
+    chosen connections. connections: Connections; space: Workspace.
 
     One row at most a connection, side and BIN_NS: the least. Returns (next connection to observe, rows), before the
     first whose rows might not fit.
@@ -125,14 +124,13 @@ def observe(  # type: ignore[no-untyped-def]
     facts = np.zeros(FACTS, np.int64)
     latest = np.full(SIDES, -1, np.int64)
     count = begin
-    for place in range(from_connection, connections.size):
-        c = connections[place]
+    starts, delays = connections.starts, space.delays
+    for place in range(from_connection, chosen.size):
+        c = chosen[place]
         n = starts[c + 1] - starts[c]
         if count + 3 * n + 8 > out.shape[0]:
             return place, count
-        g = room[:n]
-        gather(order[starts[c] : starts[c + 1]], packets, g, facts)
-        samples = sample_room[: classify(g, facts, sack_left, sack_right, sample_room, pending, extra, holes)]
+        g, samples = told_apart(connections.order[starts[c] : starts[c + 1]], packets, sack, space.segment, facts)
         extra_delays(g, delays)
         release_held(g, samples, delays)
         floors = np.full(SIDES, NO_FLOOR)
@@ -155,7 +153,7 @@ def observe(  # type: ignore[no-untyped-def]
             out[count, AWAY], out[count, RTT] = away, sample.rtt
             latest[side] = count
             count += 1
-    return connections.size, count
+    return chosen.size, count
 
 
 def states(

@@ -9,10 +9,10 @@ from yaffle.ledger.limits import sender_limits
 from yaffle.ledger.transfers import loss_cover
 from yaffle.session.evidence import Evidence
 from yaffle.transport import kinds
-from yaffle.transport.classify import classify, empty_holes
 from yaffle.transport.host_clock import extra_delays
-from yaffle.transport.round_trips import empty_samples, release_held
-from yaffle.transport.segments import BASE_CLIENT, FACTS, SCALES_KNOWN, empty_segments, gather
+from yaffle.transport.round_trips import release_held
+from yaffle.transport.segments import BASE_CLIENT, FACTS, SCALES_KNOWN
+from yaffle.transport.workspace import segment_space, told_apart
 from yaffle.units import size
 
 SILENCE_NS = 30_000_000  # Shorter stretches are not listed.
@@ -58,22 +58,9 @@ class Connection:
         account = analysis.account
         order = account.order[account.starts[number] : account.starts[number + 1]]
         self.number, self.evidence = number, evidence
-        self.segments = empty_segments(order.size)
-        facts = np.zeros(FACTS, np.int64)
-        samples = empty_samples(3 * order.size + 8)
-        pending, extra = np.empty((2, order.size), np.int64), np.empty((2, order.size), np.int64)
-        gather(order, analysis.capture.packets, self.segments, facts)
-        count = classify(
-            self.segments,
-            facts,
-            analysis.capture.sack.left,
-            analysis.capture.sack.right,
-            samples,
-            pending,
-            extra,
-            empty_holes(),
-        )
-        self.samples = samples[:count]
+        facts, capture = np.zeros(FACTS, np.int64), analysis.capture
+        space = segment_space(order.size)
+        self.segments, self.samples = told_apart(order, capture.packets, capture.sack, space, facts)
         self.extra = np.empty((2, order.size), np.int64)
         extra_delays(self.segments, self.extra)
         release_held(self.segments, self.samples, self.extra)

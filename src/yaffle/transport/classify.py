@@ -170,30 +170,28 @@ def _expired(t, s, una, moved, last_any, floor, again):  # type: ignore[no-untyp
 
 
 @kernel
-def classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_room):  # type: ignore[no-untyped-def]
+def classify(g, facts, sack, space):  # type: ignore[no-untyped-def]
     """Sets kind, done, way, before, lost, missed, flight and room of each segment, and the round-trip samples, whose
     number it returns.
 
     Where the capture missed packets itself, gaps in the identification tell nothing: then it is done again without
     them.
     """
-    count = _classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_room)
+    count = _classify(g, facts, sack, space)
     if facts[MISSED_CLIENT] + facts[MISSED_SERVER] > 0 and facts[IDS_CLIENT] + facts[IDS_SERVER] > 0:
         facts[MISSED_CLIENT] = facts[MISSED_SERVER] = 0
         facts[GAPS_UNTOLD] = 1
         for i in range(g.size):
             g[i].kind, g[i].done, g[i].way, g[i].before, g[i].again, g[i].lost, g[i].missed = 0, 0, 0, -1, 0, 0, 0
-        count = _classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_room)
+        count = _classify(g, facts, sack, space)
     return count
 
 
 @kernel
-def _classify(g, facts, sack_left, sack_right, samples, pending, extra, holes_room):  # type: ignore[no-untyped-def]
-    """One pass of classify.
-
-    pending: int64, shape (2, n), room for the list of unacknowledged segments of each side; extra: likewise for
-    repeats; holes_room: int64, from empty_holes().
-    """
+def _classify(g, facts, sack, space):  # type: ignore[no-untyped-def]
+    """One pass of classify. sack: SackBlocks; space: SegmentSpace."""
+    sack_left, sack_right = sack.left, sack.right
+    samples, pending, extra, holes_room = space.samples, space.pending, space.repeats, space.holes
     n = g.size
     c = np.int64(0)  # samples so far
     started = np.zeros(2, np.bool_)
