@@ -11,6 +11,7 @@ from typing import Annotated, Any
 import typer
 
 from yaffle.errors import Cancelled, YaffleError
+from yaffle.garbage_collection import collector_resting, leave_the_rest
 
 app = typer.Typer(
     add_completion=True,
@@ -111,7 +112,7 @@ def analyse(
         raise YaffleError(f"--include: {', '.join(unknown)} is not known; these are: {', '.join(INCLUDED)}")
     rules = tuple(_expected(text) for text in expect or ()) or USUAL
     bar, step = _bar()
-    with bar:
+    with bar, collector_resting():
         make_ready(files, step)
         analysis = run(files, step).as_told(Told(expected=rules))
     content = document(analysis, line_mbps * 1e6 or None, literals=literals, include=wanted)
@@ -382,3 +383,5 @@ def main() -> None:
         sys.exit(_BAD_INPUT)
     except BrokenPipeError:
         sys.exit(0)
+    finally:
+        leave_the_rest()

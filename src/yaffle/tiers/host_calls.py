@@ -3,7 +3,6 @@
 from typing import NamedTuple
 
 import numpy as np
-import pyarrow as pa
 
 from yaffle.arrays import Array
 from yaffle.kernels import helper, kernel
@@ -53,6 +52,8 @@ class HostCalls(NamedTuple):
 
 def _in_order_of_appearance(values: Array) -> Array:
     """The number of each value among those that are there, the first to appear first."""
+    import pyarrow as pa  # Where there is nothing behind a server, nobody waits for it to be loaded.
+
     return np.asarray(pa.array(np.ascontiguousarray(values)).dictionary_encode().indices.to_numpy())
 
 
