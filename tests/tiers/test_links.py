@@ -135,3 +135,16 @@ def test_calls_that_begin_late_and_end_early_are_another_hosts():
     hops = hops_of(rows)
     times = (hops.sent_ns, hops.arrived_ns, hops.handed_ns, hops.answered_ns)
     assert other_addresses(hops.client, hops.server, *times) == {}
+
+
+def test_where_everything_takes_a_moment_no_addresses_are_one_host():
+    from yaffle.tiers.one_host import other_addresses
+
+    rng = np.random.default_rng(6)
+    begins = rng.uniform(0, 0.3, 400)
+    rows = [
+        (k % 20, 20 + k % 37, begin, begin + rng.uniform(0.001, 0.1), 0.001, k, 1) for k, begin in enumerate(begins)
+    ]
+    hops = hops_of(rows)
+    times = (hops.sent_ns, hops.arrived_ns, hops.handed_ns, hops.answered_ns)
+    assert other_addresses(hops.client, hops.server, *times) == {}

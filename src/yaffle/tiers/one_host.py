@@ -11,6 +11,7 @@ import numpy as np
 from yaffle.arrays import Array
 
 _NEAR_SHARE, _NEAR_NS = 0.05, 300_000  # of a request's duration, and at least: how near a call's ends are to its own
+_MOST_SHARE = 0.25  # of a request's duration, however short it is: what fits anywhere proves nothing
 _OWN_SHARE = 0.01  # More, as a rule, and another server stands between, which was not seen.
 _SHIFTS = 8
 _NEVER_NS = np.int64(1) << 60
@@ -21,6 +22,13 @@ _REQUESTS_AT_ONCE = 2_000
 _CROWD = 300  # calls near one end of a request: of so many, one fits by chance
 _MANY = 1 << 32
 _UNLIKELY = 1e-3  # that as many have one by chance
+
+
+def _near_ns(begin: Array, end: Array) -> Array:
+    """How near to its ends a call lies that is a request's own."""
+    lasting = end - begin
+    near = np.maximum(_NEAR_NS, (_NEAR_SHARE * lasting).astype(np.int64))
+    return np.asarray(np.minimum(near, (_MOST_SHARE * lasting).astype(np.int64)))
 
 
 def _around(begin: Array, end: Array, sent: Array, arrived: Array) -> Array:
@@ -35,7 +43,7 @@ def _slack_ns(begin: Array, end: Array, sent: Array, arrived: Array) -> float:
     """How near calls come to the spans' ends, the median of those they fit; infinite where few of them do, or where so
     many may by chance.
     """
-    near = np.maximum(_NEAR_NS, (_NEAR_SHARE * (end - begin)).astype(np.int64))
+    near = _near_ns(begin, end)
     step = 1.37 * float(np.median(end - begin)) + float(near.max())
     slack = _around(begin, end, sent, arrived)
     fits = slack <= near
@@ -67,7 +75,7 @@ def _fitting(
 
     sent, arrived: moments in order, and whose they are.
     """
-    near = np.maximum(_NEAR_NS, (_NEAR_SHARE * (end - begin)).astype(np.int64))
+    near = _near_ns(begin, end)
     found: list[Array] = []
     for (moments, whose), low, high in ((sent, begin, begin + near), (arrived, end - near, end)):
         crowded = np.searchsorted(moments, high, "right") - np.searchsorted(moments, low) > _CROWD
