@@ -3,6 +3,7 @@
 from dataclasses import replace
 
 import numpy as np
+import pytest
 
 from tests.tiers.some_hops import DATABASE, MS, USER, WEB, hops_of
 from yaffle.tiers.linking import link
@@ -148,3 +149,14 @@ def test_where_everything_takes_a_moment_no_addresses_are_one_host():
     hops = hops_of(rows)
     times = (hops.sent_ns, hops.arrived_ns, hops.handed_ns, hops.answered_ns)
     assert other_addresses(hops.client, hops.server, *times) == {}
+
+
+@pytest.mark.parametrize("told", [(7, 11, 2, 20), (5, 5, 0, 80), (3, 30, 10, 90), (200, 300, 150, 400)])
+def test_by_chance_is_the_tail_of_the_beta_binomial(told):
+    from scipy.stats import betabinom
+
+    from yaffle.tiers.one_host import _by_chance
+
+    fitting, spans, shifted, tried = told
+    wanted = betabinom.sf(fitting - 1, spans, shifted + 1, tried - shifted + 1)
+    assert _by_chance(*told) == pytest.approx(wanted, rel=1e-6)

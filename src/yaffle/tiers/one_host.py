@@ -6,6 +6,8 @@ point saw. Then calls of the other address begin just after this one's requests 
 answered, far more often than they would by chance (the same requests, shifted in time).
 """
 
+from math import exp, lgamma, log
+
 import numpy as np
 
 from yaffle.arrays import Array
@@ -21,6 +23,7 @@ _LIKELY_SHARE = 0.4  # of these have a call of theirs
 _REQUESTS_AT_ONCE = 2_000
 _CROWD = 300  # calls near one end of a request: of so many, one fits by chance
 _MANY = 1 << 32
+_MOST_SPANS = 300
 _UNLIKELY = 1e-3  # that as many have one by chance
 
 
@@ -39,9 +42,26 @@ def _around(begin: Array, end: Array, sent: Array, arrived: Array) -> Array:
     return np.asarray(np.maximum(after, before))
 
 
-def _slack_ns(begin: Array, end: Array, sent: Array, arrived: Array) -> float:
+def _by_chance(fitting: int, spans: int, shifted: int, tried: int) -> float:
+    """How likely as many spans fit by chance, where so many of those that were shifted do: the upper tail of the
+    beta-binomial distribution, after a uniform prior.
+    """
+    if spans > _MOST_SPANS:  # More of them say no more.
+        fitting, spans = fitting * _MOST_SPANS // spans, _MOST_SPANS
+    a, b = shifted + 1, tried - shifted + 1
+
+    def log_beta(x: float, y: float) -> float:
+        return lgamma(x) + lgamma(y) - lgamma(x + y)
+
+    whole = log_beta(a, b) + log(spans + 1)
+    return sum(
+        exp(log_beta(k + a, spans - k + b) - log_beta(k + 1, spans - k + 1) - whole) for k in range(fitting, spans + 1)
+    )
+
+
+def _slack_ns(begin: Array, end: Array, sent: Array, arrived: Array, callers: int) -> float:
     """How near calls come to the spans' ends, the median of those they fit; infinite where few of them do, or where so
-    many may by chance.
+    many may by chance. sent, arrived: of the calls, each in order; callers: how many are tried.
     """
     near = _near_ns(begin, end)
     step = 1.37 * float(np.median(end - begin)) + float(near.max())
@@ -49,13 +69,14 @@ def _slack_ns(begin: Array, end: Array, sent: Array, arrived: Array) -> float:
     fits = slack <= near
     if fits.mean() < _LEAST_SHARE:
         return np.inf
-    shifted = [
-        (_around(begin + int(k * step), end + int(k * step), sent, arrived) <= near).sum()
-        for k in range(-_SHIFTS, _SHIFTS + 1)
-        if k
-    ]
-    chance = (sum(shifted) + 0.3) / (2 * _SHIFTS * begin.size + 1)
-    told = fits.mean() > 2 * chance and chance ** fits.sum() < _UNLIKELY
+    shifted = tried = 0
+    for k in range(-_SHIFTS, _SHIFTS + 1):
+        moved = begin + int(k * step), end + int(k * step)
+        inside = (moved[0] >= sent[0]) & (moved[1] <= arrived[-1]) & (k != 0)  # Elsewhere nothing was captured.
+        shifted += int(((_around(*moved, sent, arrived) <= near) & inside).sum())
+        tried += int(inside.sum())
+    told = fits.mean() > 2 * (shifted + 0.3) / (tried + 1)
+    told = told and _by_chance(int(fits.sum()), fits.size, shifted, tried) < _UNLIKELY / callers
     found = float(np.median(slack[fits])) if told else np.inf
     return found if found <= max(_NEAR_NS, _OWN_SHARE * float(np.median(end - begin))) else np.inf
 
@@ -123,6 +144,7 @@ def other_addresses(
     # No host asks for fewer than it is asked by far: that leaves out busy servers whose clients ask now and then.
     able = (calls == 0) & (np.bincount(server, minlength=calls.size) * _LEAST_SHARE <= calls.max(initial=0))
     silent = np.flatnonzero(able[server])
+    tried = int((calls > 0).sum())
     likely = _likely(server[silent], handed[silent], told[silent], client, sent, arrived) if silent.size else {}
     for address, callers in likely.items():
         own = np.flatnonzero(server == address)
@@ -132,7 +154,7 @@ def other_addresses(
             if calls[caller] < _LEAST_SHARE * own.size:
                 continue
             made = client == caller
-            slack[caller] = _slack_ns(handed[own], told[own], np.sort(sent[made]), np.sort(arrived[made]))
+            slack[caller] = _slack_ns(handed[own], told[own], np.sort(sent[made]), np.sort(arrived[made]), tried)
         best = min(slack, key=lambda caller: slack[caller], default=-1)
         if best >= 0 and slack[best] < np.inf:
             found[address] = best
