@@ -150,3 +150,18 @@ def test_the_report_lists_who_waited_for_whom(analysis):
     table = page[page.index("waited for</th>") : page.index("Delay by cause")]
     assert table.index(":9080)") < table.index(":5432)")
     assert "Servers that waited" not in render(replace(analysis, behind=nothing_behind()))
+
+
+def test_what_lies_behind_others_however_deep_is_what_following_the_fronts_finds(analysis):
+    behind, every = analysis.behind, np.arange(analysis.account.exchange.shape[0])
+    fronts = every[::3]
+    expected = []
+    for row in every.tolist():
+        found, passed = False, set()
+        while (row := behind.in_front.get(row, -1)) >= 0 and row not in passed:
+            passed.add(row)
+            found = found or row % 3 == 0
+        expected.append(found)
+    assert sum(expected) > 10
+    np.testing.assert_array_equal(behind.lie_behind(every, fronts), expected)
+    assert not behind.lie_behind(every, every[:0]).any()

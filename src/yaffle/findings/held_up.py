@@ -74,21 +74,11 @@ def spent_by(analysis: Analysis, rows: Array) -> Spent:
     return Spent(own, dict(sorted(by_place.items(), key=lambda entry: -entry[1])), least, unseen)
 
 
-def _in_front(analysis: Analysis, row: int) -> set[int]:
-    """All exchanges behind whose answers one lies."""
-    found: set[int] = set()
-    while (front := analysis.behind.in_front.get(row)) is not None and front not in found:
-        found.add(front)
-        row = front
-    return found
-
-
 def _is_told_by(analysis: Analysis, finding: Finding, fronts: set[int]) -> bool:
     """Whether most of a finding's time lies behind some exchanges that are not its own."""
-    fronts = fronts - set(finding.exchanges)
-    wait = analysis.account.exchange_charges[finding.exchanges].sum(axis=1)
-    behind = [not fronts.isdisjoint(_in_front(analysis, row)) for row in finding.exchanges]
-    return bool(wait[behind].sum() >= _TOLD_BY_FRONT * wait.sum())
+    rows, others = np.array(finding.exchanges), np.array(sorted(fronts - set(finding.exchanges)), np.int64)
+    wait = analysis.account.exchange_charges[rows].sum(axis=1)
+    return bool(wait[analysis.behind.lie_behind(rows, others)].sum() >= _TOLD_BY_FRONT * wait.sum())
 
 
 def _about(finding: Finding) -> str:

@@ -13,7 +13,7 @@ from yaffle.ledger.engine import Account
 from yaffle.tiers import split as split_parts
 from yaffle.tiers.hops import Hops, HopTimes, hops
 from yaffle.tiers.linking import SAMPLES, link
-from yaffle.tiers.split import split
+from yaffle.tiers.split import DEEPEST, split
 from yaffle.tiers.unseen import UnseenServer
 from yaffle.tiers.watch import Watch
 
@@ -53,6 +53,33 @@ class Behind:
     def in_front(self) -> dict[int, int]:
         """For each exchange that lies behind another, by a link that is named, that one."""
         return dict(zip(self.call[self.named].tolist(), self.front[self.named].tolist(), strict=True))
+
+    @cached_property
+    def _named_in_order(self) -> tuple[Array, Array]:
+        """(calls in order, the fronts of each) of the links that are named."""
+        calls = self.call[self.named]
+        order = np.argsort(calls, kind="stable")
+        return calls[order], self.front[self.named][order]
+
+    def fronts_of(self, exchanges: Array) -> Array:
+        """Of each of some exchanges the one behind whose answer it lies, by a link that is named; -1 without."""
+        calls, fronts = self._named_in_order
+        place = np.searchsorted(calls, exchanges, "right") - 1
+        found = place >= 0
+        found[found] = calls[place[found]] == exchanges[found]
+        return np.where(found, np.append(fronts, -1)[place], -1)
+
+    def lie_behind(self, exchanges: Array, fronts: Array) -> Array:
+        """Whether each of some exchanges lies behind the answer of any of some others, however deep."""
+        found, above = np.zeros(exchanges.size, bool), np.arange(exchanges.size)
+        front = self.fronts_of(exchanges)
+        for _ in range(DEEPEST):
+            above, front = above[front >= 0], front[front >= 0]
+            if not above.size:
+                break
+            found[above[np.isin(front, fronts)]] = True
+            front = self.fronts_of(front)
+        return found
 
     def links_among(self, exchanges: Array) -> Array:
         """Links that are named of what lies behind any of some exchanges, by place."""

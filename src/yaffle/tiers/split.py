@@ -18,7 +18,7 @@ from yaffle.kernels import kernel, leaf
 from yaffle.tiers.hops import Hops, HopTimes
 
 _NEAR_PARTS = 64  # parts of one root that are looked through for one of the same
-_DEEPEST = 32  # tiers below one another that are followed
+DEEPEST = 32  # tiers below one another that are followed
 OWN, NETWORK = 0, 1  # of a part: the server's own time, or that between it and who asked it
 
 
@@ -121,7 +121,7 @@ def _walk(tree, root, stack, parts, count):  # type: ignore[no-untyped-def]
         if outside > 0:
             count = _put(parts, count, root, via, c, NETWORK, outside)
         if stop > begin:
-            if depth + 1 < _DEEPEST:
+            if depth + 1 < DEEPEST:
                 depth += 1
                 stack[depth, 0], stack[depth, 1], stack[depth, 2] = c, begin, stop
             else:
@@ -132,7 +132,7 @@ def _walk(tree, root, stack, parts, count):  # type: ignore[no-untyped-def]
 @kernel
 def split_all(tree, roots, parts):  # type: ignore[no-untyped-def]
     """Splits the server's time of each root. How many parts there are; those beyond the room are counted only."""
-    stack, count = np.empty((_DEEPEST, 3), np.int64), 0
+    stack, count = np.empty((DEEPEST, 3), np.int64), 0
     for root in roots:
         begin = count
         count = _walk(tree, root, stack, parts, count)
