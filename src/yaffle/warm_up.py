@@ -294,6 +294,7 @@ def warm_up() -> None:
             raise YaffleError("a part of the engine cannot be compiled")
     from yaffle.analysis import analyse
     from yaffle.findings.classes import ClassLoad, ClassLoads
+    from yaffle.findings.culprits import culprits
     from yaffle.findings.flow_path import flow_ways
     from yaffle.findings.flow_source import held_flows
     from yaffle.findings.planner import plan
@@ -315,6 +316,7 @@ def warm_up() -> None:
         model = Investigation()
         analysis = analyse([path])
         _watch(analysis)
+        culprits(analysis, np.arange(analysis.account.exchange.shape[0]))
         _step_clock(analysis.capture)
         model.open(Opened(analysis))
         assert model.scene is not None

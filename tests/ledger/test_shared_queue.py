@@ -2,14 +2,17 @@
 
 import numpy as np
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from yaffle.analysis import analyse
+from yaffle.capture.packets import PacketTable
 from yaffle.capture.pcapng_writer import write_pcapng
 from yaffle.demo.morning import Request, client_script, server_script
 from yaffle.demo.network import MS, Link, S, Tap, World
 from yaffle.demo.packet_bytes import tcp_frame
 from yaffle.demo.tcp_model import Endpoint, Host, pair
-from yaffle.findings.culprits import culprits, in_words
+from yaffle.findings.culprits import _sent_meanwhile, culprits, in_words
 from yaffle.ledger import causes
 from yaffle.ledger.path_observation import idle_paths, sample_of_crowds
 
@@ -107,3 +110,26 @@ def test_only_crowds_are_sampled_and_each_of_them_evenly():
     rows = sample_of_crowds(path, wanted)
     assert set(path[rows]) == {1}
     assert rows.size == 100
+
+
+@given(
+    st.lists(st.tuples(st.integers(-1, 2), st.integers(0, 50), st.integers(0, 1), st.integers(1, 9)), max_size=30),
+    st.lists(st.tuples(st.integers(0, 50), st.integers(0, 20)), min_size=1, max_size=6),
+)
+def test_what_passed_meanwhile_is_what_lay_in_any_period(passed, periods):
+    columns = {
+        name: np.array([p[k] for p in passed]) for k, name in enumerate(("flow", "time_ns", "direction", "size"))
+    }
+    packets = PacketTable(len(passed)).window(0, len(passed))
+    for name, column in (("flow", "flow"), ("time_ns", "time_ns"), ("direction", "direction"), ("wire_bytes", "size")):
+        getattr(packets, name)[:] = columns[column]
+    periods.sort(key=lambda period: period[0])
+    starts = np.array([begin for begin, _ in periods], np.int64)
+    ends = np.maximum.accumulate(np.array([begin + lasting for begin, lasting in periods], np.int64))
+    sent = np.zeros((3, 2), np.int64)
+    _sent_meanwhile(packets, np.array([True, False, True]), starts, ends, sent)
+    expected = np.zeros((3, 2), np.int64)
+    for flow, time, direction, size in passed:
+        if flow in (0, 2) and any(begin <= time <= begin + lasting for begin, lasting in periods):
+            expected[flow, direction] += size
+    np.testing.assert_array_equal(sent, expected)

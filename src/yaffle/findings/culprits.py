@@ -7,6 +7,7 @@ import numpy as np
 from yaffle.analysis import Analysis
 from yaffle.arrays import Array
 from yaffle.capture.addresses import client_address, server_address
+from yaffle.kernels import kernel
 from yaffle.ledger.path_observation import networks
 
 _LEAST_SHARE = 0.1  # Of what passed meanwhile; less fills no queue.
@@ -23,12 +24,23 @@ class Culprit:
     share: float  # of all that passed the path then
 
 
-def _inside(time_ns: Array, first_ns: Array, last_ns: Array) -> Array:
-    """Which moments lie in any of some periods."""
-    order = np.argsort(first_ns, kind="stable")
-    starts, ends = first_ns[order], np.maximum.accumulate(last_ns[order])
-    place = np.searchsorted(starts, time_ns, "right") - 1
-    return np.asarray((place >= 0) & (time_ns <= ends[np.maximum(0, place)]))
+@kernel
+def _sent_meanwhile(packets, own, starts, ends, sent):  # type: ignore[no-untyped-def]
+    """Adds to sent[conversation, direction] the bytes of those packets of its own conversations that passed in any of
+    some
+    periods. starts, ends: of the periods in order of their beginning, each end no earlier than the one before.
+    """
+    place, last = 0, starts.size - 1
+    for i in range(packets.time_ns.size):
+        flow, t = packets.flow[i], packets.time_ns[i]
+        if flow < 0 or not own[flow]:
+            continue
+        while place < last and starts[place + 1] <= t:
+            place += 1
+        while place > 0 and starts[place] > t:
+            place -= 1
+        if starts[place] <= t <= ends[place]:
+            sent[flow, packets.direction[i]] += packets.wire_bytes[i]
 
 
 def culprits(analysis: Analysis, rows: Array) -> tuple[list[Culprit], float]:
@@ -37,21 +49,19 @@ def culprits(analysis: Analysis, rows: Array) -> tuple[list[Culprit], float]:
     The path is that of the clients' networks at the points where the exchanges were seen, whatever servers they talk
     to.
     """
+    if not rows.size:
+        return [], 0.0
     account, capture = analysis.account, analysis.capture
     flows, packets = capture.conversations, capture.packets
     members = np.unique(account.flow[account.of_exchange("connection")[rows]])
     network = networks(flows.a_hi, flows.a_lo, flows.ipv6)
     own = np.isin(network, network[members]) & np.isin(flows.point, flows.point[members])
     first, last = account.of_exchange("first_ns")[rows], account.of_exchange("end_ns")[rows]
-    here = np.flatnonzero((packets.flow >= 0) & (packets.time_ns >= first.min()) & (packets.time_ns <= last.max()))
-    here = here[own[packets.flow[here]]]
-    here = here[_inside(packets.time_ns[here], first, last)]
-    if not here.size:
+    order = np.argsort(first, kind="stable")
+    sent = np.zeros((flows.point.size, 2), np.int64)
+    _sent_meanwhile(packets, own, first[order], np.maximum.accumulate(last[order]), sent)
+    if not sent.any():
         return [], 0.0
-    count = flows.point.size
-    octets = packets.wire_bytes[here].astype(np.float64)
-    by_direction = packets.flow[here] * 2 + packets.direction[here].astype(np.int64)
-    sent = np.bincount(by_direction, octets, 2 * count).reshape(count, 2)
     sums = sent.sum(axis=1)
     whole = float(sums.sum())
     themselves = float(sums[members].sum()) / whole
