@@ -13,8 +13,8 @@ from yaffle.ledger import causes
 from yaffle.ledger.engine import Account
 from yaffle.tiers.identifiers import identifiers
 from yaffle.tiers.kinds import Asked, kinds_of
-from yaffle.tiers.one_host import other_addresses
-from yaffle.tiers.unseen import UnseenServer, unseen_legs
+from yaffle.tiers.one_host import may_have_others, other_addresses
+from yaffle.tiers.unseen import UnseenServer, candidates, unseen_legs
 from yaffle.tiers.watch import Watch
 
 _OPENED_SOON_NS = 5_000_000  # A request that follows its connection's opening this soon was what it was opened for.
@@ -122,14 +122,16 @@ def hops(
     """
     watch = watch or Watch()
     rows, owner = _speaking_of(account, speaker)
-    times = times_of(account, speaker, rows)
-    flow, flow_near = account.flow[owner], account.flow[_nearest_server(account, speaker)[owner]]
+    near = account.flow[_nearest_server(account, speaker)]
     hosts = labels_of(
-        np.concatenate([flows.a_hi[flow], flows.b_hi[flow_near]]),
-        np.concatenate([flows.a_lo[flow], flows.b_lo[flow_near]]),
-        np.concatenate([flows.ipv6[flow], flows.ipv6[flow_near]]),
+        np.concatenate([flows.a_hi[account.flow], flows.b_hi[near]]),
+        np.concatenate([flows.a_lo[account.flow], flows.b_lo[near]]),
+        np.concatenate([flows.ipv6[account.flow], flows.ipv6[near]]),
     )
-    client, server = hosts.codes[: rows.size], hosts.codes[rows.size :]
+    client, server = hosts.codes[: near.size][owner], hosts.codes[near.size :][owner]
+    if not _anything_behind(client, server):
+        rows, owner, client, server = rows[:0], owner[:0], client[:0], server[:0]
+    flow_near, times = near[owner], times_of(account, speaker, rows)
     host = np.arange(len(hosts.texts))
     answered = np.where(times.answered_ns >= 0, times.answered_ns, times.done_ns)
     seen = (client, server, times.sent_ns, times.arrived_ns, times.handed_ns, answered)
@@ -159,6 +161,13 @@ def hops(
             for leg in legs
         ),
     )
+
+
+def _anything_behind(client: Array, server: Array) -> bool:
+    """Whether any host may stand between others, by who asks and answers how often."""
+    if np.isin(np.unique(server), client).any():
+        return True
+    return bool(may_have_others(client, server).any() or candidates(client, server))
 
 
 def _kinds(account: Account, messages: Messages, rows: Array, owner: Array, watch: Watch) -> tuple[Array, Array]:

@@ -132,6 +132,15 @@ def _likely(
     return likely
 
 
+def may_have_others(client: Array, server: Array) -> Array:
+    """Whether each host answers, never asks, and there is one that asks often enough to be the same: no host asks for
+    fewer than it is asked by far.
+    """
+    count = max(client.max(initial=-1), server.max(initial=-1)) + 1
+    answers, asks = np.bincount(server, minlength=count), np.bincount(client, minlength=count)
+    return np.asarray((answers > 0) & (asks == 0) & (answers * _LEAST_SHARE <= asks.max(initial=0)))
+
+
 def other_addresses(
     client: Array, server: Array, sent: Array, arrived: Array, handed: Array, told: Array
 ) -> dict[int, int]:
@@ -141,9 +150,7 @@ def other_addresses(
     """
     found = {}
     calls = np.bincount(client, minlength=int(server.max(initial=-1)) + 1)
-    # No host asks for fewer than it is asked by far: that leaves out busy servers whose clients ask now and then.
-    able = (calls == 0) & (np.bincount(server, minlength=calls.size) * _LEAST_SHARE <= calls.max(initial=0))
-    silent = np.flatnonzero(able[server])
+    silent = np.flatnonzero(may_have_others(client, server)[server])
     tried = int((calls > 0).sum())
     likely = _likely(server[silent], handed[silent], told[silent], client, sent, arrived) if silent.size else {}
     for address, callers in likely.items():

@@ -101,27 +101,37 @@ def _busiest(often: Array, most: int) -> list[int]:
     return [int(host) for host in np.argsort(-often, kind="stable")[:most] if often[host]]
 
 
+def candidates(client: Array, server: Array) -> dict[int, list[int]]:
+    """Hosts that are never asked, but ask often enough to work for others, each with those, by how often all of them
+    ask
+    and are asked alone.
+    """
+    count = max(client.max(initial=-1), server.max(initial=-1)) + 1
+    answers, asks = np.bincount(server, minlength=count), np.bincount(client, minlength=count)
+    fronts, found = _busiest(answers, _MOST_FRONTS), {}
+    for host in _busiest(np.where(answers, 0, asks), _MOST_HOSTS):
+        often = [front for front in fronts if asks[host] >= max(_LEAST_CALLS, _LEAST_RATE * answers[front])]
+        asked = set(server[client == host].tolist()) if often else set()
+        if able := [front for front in often if front not in asked]:
+            found[host] = able
+    return found
+
+
 def unseen_legs(
     client: Array, server: Array, sent: Array, arrived: Array, handed: Array, told: Array
 ) -> list[UnseenLeg]:
     """Hosts that must work for others that are seen, each with these. Columns of hops, as of `Hops`; handed and told:
     when a request reached its server and when its answer began.
     """
-    found = []
-    count = max(client.max(initial=-1), server.max(initial=-1)) + 1
-    answers, asks = np.bincount(server, minlength=count), np.bincount(client, minlength=count)
-    spans = {
-        front: _Spans.of(handed[server == front], told[server == front]) for front in _busiest(answers, _MOST_FRONTS)
-    }
-    for host in _busiest(np.where(answers, 0, asks), _MOST_HOSTS):
+    found, spans = [], {}
+    for host, able in candidates(client, server).items():
         mine = np.flatnonzero(client == host)
-        if mine.size < _LEAST_CALLS:
-            continue
-        asked = set(server[mine].tolist())
         some = mine[:: max(1, mine.size // _MOST_CALLS)]
         some = some[np.argsort(sent[some], kind="stable")]
-        able = [f for f, own in spans.items() if f not in asked and mine.size >= _LEAST_RATE * own.begin.size]
-        fronts = tuple(f for f in able if spans[f].excess(sent[some]) > _SIGMAS)
+        for front in able:
+            if front not in spans:
+                spans[front] = _Spans.of(handed[server == front], told[server == front])
+        fronts = tuple(front for front in able if spans[front].excess(sent[some]) > _SIGMAS)
         if not fronts:
             continue
         own = np.isin(server, fronts)
