@@ -58,7 +58,10 @@ def _points_of(analysis: Analysis, source: str) -> list[str]:
     ]
 
 
-_GROWING = "; it still grows: others' queues and servers behind servers are looked at when it rests"
+_GROWING = (
+    "<p>The last capture still grows, so this is provisional: queues that others fill and servers behind servers are"
+    " looked at when it rests.</p>"
+)
 
 
 class _Coverage(QWidget):
@@ -310,9 +313,10 @@ class Gather(QWidget):
             return
         capture = evidence.analysis.capture
         sources = capture.sources
+        growing = "; it still grows" if evidence.analysis.provisional else ""
         self._title.setText(
             f"{len(sources)} source{'s' if len(sources) != 1 else ''}, seen from {len(capture.points)}"
-            f" point{'s' if len(capture.points) != 1 else ''}{_GROWING if evidence.analysis.provisional else ''}"
+            f" point{'s' if len(capture.points) != 1 else ''}{growing}"
         )
         named = self._named = [_points_of(evidence.analysis, source.name) for source in sources]
         self.table_model.show_columns(
@@ -367,6 +371,8 @@ class Gather(QWidget):
             f"<p>{count(int(evidence.speaks.sum()))} TCP connections, {count(int(evidence.waits.connection.size))}"
             " exchanges.</p>",
         )
+        if evidence.analysis.provisional:
+            parts.insert(0, _GROWING)
         if unseen:
             parts.insert(
                 1,
