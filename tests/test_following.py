@@ -101,3 +101,20 @@ def test_a_look_that_was_stopped_or_failed_leaves_the_next_one_right(tmp_path):
     target.write_bytes(b"no capture at all, whatever its name says")
     with pytest.raises(YaffleError):
         followed.look()
+
+
+def test_a_larger_file_under_the_same_name_is_read_anew(tmp_path):
+    target = tmp_path / "growing.pcap"
+    followed = Followed([target])
+    others = (LOSSY, LOSSY.with_name("database.pcap.gz"), LOSSY.with_name("keys.pcap.gz"))
+    for one in sorted(others, key=lambda path: len(gzip.decompress(path.read_bytes()))):
+        target.write_bytes(gzip.decompress(one.read_bytes()))
+        assert told(followed.look()) == told(analyse([target]))
+
+
+def test_what_is_provisional_says_so_in_its_notes(tmp_path):
+    target = tmp_path / "growing.pcap"
+    target.write_bytes(gzip.decompress(LOSSY.read_bytes()))
+    followed = Followed([target])
+    assert any("still grew" in note for note in followed.look(provisional=True).capture.sources[0].notes)
+    assert not any("still grew" in note for note in followed.look().capture.sources[0].notes)

@@ -47,6 +47,11 @@ HISTORY, COUNTERS = "history", "counters"  # formats of sources without packets
 COUNTER_SUFFIXES = (".csv", ".parquet")  # files that are read as tables of counters
 
 
+_STILL_GREW = (
+    "it still grew when it was read: queues that others fill and servers behind servers were not looked at yet"
+)
+
+
 @dataclass(frozen=True)
 class Told:
     """What the user says of the evidence: it changes names and findings, not what was captured."""
@@ -324,6 +329,8 @@ def analyse_capture(
         behind = find_behind(account, capture.conversations, speaker, messages, payload, _LookingBehind(progress))
     for source in capture.sources:
         source.notes += [server.words for server in behind.unseen]
+    if provisional:
+        capture.sources[-1].notes.append(_STILL_GREW)
     analysis = Analysis(
         capture,
         account,

@@ -8,6 +8,8 @@ from pathlib import Path
 from yaffle.analysis import COUNTER_SUFFIXES, Analysis, Former, analyse_capture
 from yaffle.capture.reader import GrowingCaptures, Progress, go_on
 
+_END_BYTES = 4096  # by which a file is known again
+
 
 def can_be_followed(paths: Sequence[Path]) -> bool:
     """Whether all of them are captures; histories follow themselves, and tables are read whole."""
@@ -15,9 +17,8 @@ def can_be_followed(paths: Sequence[Path]) -> bool:
 
 
 class Followed:
-    """Some captures, the last of which may grow. A look gives what `analyse` would give of the same bytes; a
-    provisional
-    one leaves out what all connections together tell.
+    """Some captures, the last of which may grow. A look gives what `analyse` would give of the same bytes; one that is
+    provisional leaves out what all connections together tell.
     """
 
     def __init__(self, paths: Sequence[Path | str]) -> None:
@@ -25,6 +26,7 @@ class Followed:
         self._captures: GrowingCaptures | None = None
         self._former: Former | None = None
         self._sizes: list[int] = []
+        self._ends = b""  # of the last file, as it was
         self.connections_anew = 0  # that the last look accounted for
 
     def look(self, progress: Progress = go_on, *, provisional: bool = False) -> Analysis:
@@ -42,7 +44,7 @@ class Followed:
         except BaseException:
             captures.close()
             raise
-        self._captures, self._sizes = captures, sizes
+        self._captures, self._sizes, self._ends = captures, sizes, _both_ends(self.paths[-1], sizes[-1])
         self.connections_anew = self._former.anew if self._former is not None else analysis.account.flow.size
         return analysis
 
@@ -56,7 +58,17 @@ class Followed:
         self._captures = self._former = None
 
     def _goes_on(self, sizes: list[int]) -> bool:
-        """Whether what was read can be read on: only the last file has grown."""
+        """Whether what was read can be read on: only the last file has grown, and it is the same still."""
         if self._captures is None or not self._captures.may_grow or not self._sizes:
             return False
-        return sizes[:-1] == self._sizes[:-1] and sizes[-1] >= self._sizes[-1]
+        if sizes[:-1] != self._sizes[:-1] or sizes[-1] < self._sizes[-1]:
+            return False
+        return _both_ends(self.paths[-1], self._sizes[-1]) == self._ends
+
+
+def _both_ends(path: Path, size: int) -> bytes:
+    """The first and the last bytes of a file when it was so large: those of another one under its name differ."""
+    with path.open("rb") as file:
+        first = file.read(min(size, _END_BYTES))
+        file.seek(max(0, size - _END_BYTES))
+        return first + file.read(min(size, _END_BYTES))

@@ -119,6 +119,7 @@ def test_a_growing_capture_is_read_again_and_the_focus_stays(window, qtbot, loss
     before = window.investigation.evidence.analysis.capture.packets.time_ns.size
     window.investigation.look(window.investigation.focus.with_filter("wait_ms > 1"))
     settle(window, qtbot)
+    window.files.follow_growth(True)
     window.files.look_for_growth()
     assert window.task.job is None
     growing.write_bytes(whole)
@@ -127,6 +128,8 @@ def test_a_growing_capture_is_read_again_and_the_focus_stays(window, qtbot, loss
     qtbot.waitUntil(lambda: window.task.job is None, timeout=60_000)
     assert window.investigation.evidence.analysis.capture.packets.time_ns.size > before
     assert window.investigation.focus.filter == "wait_ms > 1"
+    window.files.follow_growth(False)
+    qtbot.waitUntil(lambda: not window.files._timer.isActive(), timeout=60_000)
 
 
 def test_a_followed_capture_is_told_provisionally_until_it_rests(window, qtbot, lossy, tmp_path):
@@ -141,7 +144,11 @@ def test_a_followed_capture_is_told_provisionally_until_it_rests(window, qtbot, 
     qtbot.waitUntil(lambda: not window.investigation.evidence.analysis.provisional, timeout=60_000)
     assert "still grows" not in window.gather._title.text()
     assert window.investigation.evidence.analysis.capture.sources[0].size_bytes == len(whole)
+    growing.write_bytes(whole + whole[-4:])
+    qtbot.waitUntil(lambda: window.investigation.evidence.analysis.provisional, timeout=60_000)
     window.files.follow_growth(False)
+    qtbot.waitUntil(lambda: not window.investigation.evidence.analysis.provisional, timeout=60_000)
+    qtbot.waitUntil(lambda: not window.files._timer.isActive(), timeout=60_000)
 
 
 def test_what_is_not_tcp_is_listed_with_its_answers(window, qtbot, tmp_path):

@@ -334,7 +334,7 @@ class GrowingCaptures:
     def read(self, progress: Progress = go_on, *, beginning: bool = False, last: bool = False) -> Capture:
         """Packets, conversations and sources of the files, in the order given. `last`: no reading will follow.
 
-        Raises as `read_captures`, and YaffleError where a file but the last one has changed.
+        Raises as `read_captures`. Only the last file is read on.
         """
         reading = self._reading
         reading.progress, reading.done_bytes = progress, 0

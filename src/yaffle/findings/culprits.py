@@ -26,8 +26,7 @@ class Culprit:
 
 @kernel
 def _sent_meanwhile(packets, own, starts, ends, sent):  # type: ignore[no-untyped-def]
-    """Adds to sent[conversation, direction] the bytes of those packets of its own conversations that passed in any of
-    some
+    """Adds to sent[conversation, direction] the bytes of packets of the `own` conversations that passed in any of some
     periods. starts, ends: of the periods in order of their beginning, each end no earlier than the one before.
     """
     place, last = 0, starts.size - 1
@@ -35,10 +34,8 @@ def _sent_meanwhile(packets, own, starts, ends, sent):  # type: ignore[no-untype
         flow, t = packets.flow[i], packets.time_ns[i]
         if flow < 0 or not own[flow]:
             continue
-        while place < last and starts[place + 1] <= t:
-            place += 1
-        while place > 0 and starts[place] > t:
-            place -= 1
+        if t < starts[place] or (place < last and starts[place + 1] <= t):
+            place = max(0, np.searchsorted(starts, t, "right") - 1)
         if starts[place] <= t <= ends[place]:
             sent[flow, packets.direction[i]] += packets.wire_bytes[i]
 

@@ -1,5 +1,4 @@
-"""Values bound to a statement of MySQL, in its binary form: what a prepared statement is executed with, and the
-attributes
+"""Values bound to a statement of MySQL, in its binary form: what a prepared statement is executed with, and attributes
 of a query.
 
 Source: the protocol's published description (COM_STMT_EXECUTE, COM_QUERY, binary protocol value).

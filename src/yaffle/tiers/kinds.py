@@ -80,9 +80,8 @@ def all_at_once(asked: Asked) -> tuple[Array, Array]:
 
 
 def kinds_of(asked: Asked, watch: Watch) -> tuple[Array, Array]:
-    """(kind, values) of requests: int64 (n,), and uint64 (n, PLACES) with 0 where there is none. The number of a kind
-    is
-    made of its text alone. Raises Cancelled where `watch` says so.
+    """(kind, values) of requests: int64 (n,), and uint64 (n, PLACES) with 0 where there is none. The number of a
+    kind is made of its text alone. Raises Cancelled where `watch` says so.
     """
     count = len(asked.labels)
     kinds, values = np.zeros(count, np.int64), np.zeros((count, PLACES), np.uint64)

@@ -36,9 +36,9 @@ _SIMPLE = Effort(1, 4, 1)  # where no two requests were ever under way at once
 _LARGE = Effort(1, 12, 1)  # where there is much to weigh: learnt from a part of it
 _MOST_FULL = 30_000  # possible owners up to which all is weighed again and again
 _LEARNT_FROM = 60_000  # possible owners of the calls that are learnt from, of a large host
-# Steps by which a large host's calls find their owners, from tolerant to strict, and that then tell who is certain:
-# from
-# so many to so many, the more the more requests are under way at once.
+# Steps by which a large host's calls find their owners, from tolerant to strict, and steps that then tell who is
+# certain:
+# from so many to so many, the more the more requests are under way at once.
 _SETTLING, _SETTLED = (3, 10), (6, 12)
 _FEW_AT_ONCE, _MANY_AT_ONCE = 4.0, 16.0
 _COLD = 0.4  # how strict the first step is
@@ -162,8 +162,7 @@ class _Weighing:
 
     def sample_piece(self, learnt: Habits, number: int) -> None:
         """Fills `found` and `shares` of a piece: what values tell is taken for sure, the rest weighed a few times in
-        one
-        chain, and drawn where it is not certain then. Pieces may be drawn at once: none touches what another reads.
+        one chain, and drawn where it is not certain then. Pieces may be drawn at once: none touches what another reads.
         """
         every = self.pieces[number]
         state = self.walks[0].state

@@ -58,12 +58,6 @@ def _points_of(analysis: Analysis, source: str) -> list[str]:
     ]
 
 
-_GROWING = (
-    "<p>The last capture still grows, so this is provisional: queues that others fill and servers behind servers are"
-    " looked at when it rests.</p>"
-)
-
-
 class _Coverage(QWidget):
     """One line a source: which part of the whole time it covers."""
 
@@ -371,8 +365,6 @@ class Gather(QWidget):
             f"<p>{count(int(evidence.speaks.sum()))} TCP connections, {count(int(evidence.waits.connection.size))}"
             " exchanges.</p>",
         )
-        if evidence.analysis.provisional:
-            parts.insert(0, _GROWING)
         if unseen:
             parts.insert(
                 1,

@@ -38,6 +38,7 @@ class CaseFiles(QObject):
         self._model, self._task, self._window = investigation, task, window
         self._reading: list[Path] = []
         self._followed: Followed | None = None
+        self._following = False
         self._rested = 0  # looks since captures have grown
         self._timer = QTimer(self, interval=_LOOK_EVERY_MS)
         self._timer.timeout.connect(self.look_for_growth)
@@ -126,14 +127,11 @@ class CaseFiles(QObject):
 
     def follow_growth(self, on: bool) -> None:
         """Whether captures that grow are read again as they do."""
+        self._following = on
         if on:
             self._timer.start()
-            return
-        self._timer.stop()
-        evidence = self._model.evidence
-        if self._followed is not None and evidence is not None and evidence.analysis.provisional:
-            self.read_again()
-        self._followed = None  # It holds as much as the case itself.
+        else:
+            self.look_for_growth()
 
     def _followed_for(self, paths: list[Path]) -> Followed | None:
         """What reads on where the last reading ended, where captures are followed."""
@@ -153,7 +151,17 @@ class CaseFiles(QObject):
     def look_for_growth(self) -> None:
         """Reads the captures again if one of them has grown; and whole, when they have come to rest."""
         evidence = self._model.evidence
-        if evidence is None or self._task.job is not None:
+        if self._task.job is not None:
+            return
+        provisional = evidence is not None and evidence.analysis.provisional
+        if not self._following and not provisional:  # What was told provisionally is told whole before it ends.
+            self._timer.stop()
+            self._followed = None  # It holds as much as the case itself.
+        if evidence is None:
+            return
+        if not self._following:
+            if provisional:
+                self.read_again()
             return
         for source in evidence.analysis.capture.sources:
             path = Path(source.path)
@@ -162,7 +170,7 @@ class CaseFiles(QObject):
                 self.read_again(provisional=True)
                 return
         self._rested += 1
-        if evidence.analysis.provisional and self._rested >= _AT_REST:
+        if provisional and self._rested >= _AT_REST:
             self.read_again()
 
     def load(self, paths: list[Path], *, again: bool = False, provisional: bool = False) -> None:
