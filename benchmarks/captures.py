@@ -124,6 +124,24 @@ def write_interleaved(
     if path.exists():
         return path
     path.parent.mkdir(parents=True, exist_ok=True)
+    _write(path, *_interleaved(packets, connections, gap_ns, renewed), snap, scripts, later_ns)
+    return path
+
+
+def write_ring(folder: Path, files: int, packets: int, connections: int, snap: int, renewed: int) -> list[Path]:
+    """Writes one capture into several files in turn, as a ring of files; found again if they are there already."""
+    paths = [folder / f"ring-{packets // 10**6}m-{number:02}.pcap" for number in range(files)]
+    if not all(path.exists() for path in paths):
+        folder.mkdir(parents=True, exist_ok=True)
+        owner, place, time_ns = _interleaved(packets, connections, 150, renewed)
+        for path, rows in zip(paths, np.array_split(np.arange(packets), files), strict=True):
+            own = slice(int(rows[0]), int(rows[-1]) + 1)
+            _write(path, owner[own], place[own], time_ns[own], snap, CHATTY, 0)
+    return paths
+
+
+def _interleaved(packets: int, connections: int, gap_ns: int, renewed: int) -> tuple[Array, Array, Array]:
+    """Of each packet its connection, its place in it, and its time."""
     random = np.random.default_rng(7)
     owner = random.integers(0, connections, packets)
     if renewed:
@@ -133,16 +151,18 @@ def write_interleaved(
     starts = np.searchsorted(owner[order], np.arange(connections))
     place = np.empty(packets, np.int64)
     place[order] = np.arange(packets) - starts[owner[order]]
-    time_ns = START_NS + np.cumsum(random.integers(1, 2 * gap_ns, packets))
+    return owner, place, START_NS + np.cumsum(random.integers(1, 2 * gap_ns, packets))
+
+
+def _write(path: Path, owner: Array, place: Array, time_ns: Array, snap: int, scripts: Array, later_ns: int) -> None:
     part = path.with_suffix(".part")
     with part.open("wb") as file:
         file.write(
             bytes.fromhex("4d3cb2a1020004000000000000000000") + snap.to_bytes(4, "little") + (1).to_bytes(4, "little")
         )
-        for at in range(0, packets, CHUNK):
-            here = slice(at, min(packets, at + CHUNK))
+        for at in range(0, owner.size, CHUNK):
+            here = slice(at, min(owner.size, at + CHUNK))
             out = np.empty((here.stop - at, 16 + min(snap, HEAD + MSS)), np.uint8)
             length = _frames(out, owner[here], place[here], time_ns[here], snap, scripts, later_ns)
             file.write(out[np.arange(out.shape[1])[None, :] < length[:, None]].tobytes())
     part.replace(path)
-    return path

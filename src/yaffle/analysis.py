@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from yaffle.arrays import Array
+from yaffle.capture.by_part import lay_by_part
 from yaffle.capture.captured import Capture, Source
 from yaffle.capture.first_bytes import beginnings
 from yaffle.capture.payload import Payload
@@ -31,10 +32,12 @@ from yaffle.ledger.views import speaking_views
 from yaffle.media.calls import Call, find_calls
 from yaffle.media.programs import Program, find_programs
 from yaffle.media.streams import Media, find_media
+from yaffle.memory_plan import Plan
 from yaffle.path.journeys import journeys
 from yaffle.path.points_path import PointsPath, find_path, set_clocks_right
 from yaffle.path.translations import PairedEnds, without
 from yaffle.records.flow_table import PACKETS, Exporter, FlowRecords
+from yaffle.room import Room
 from yaffle.tiers.behind import Behind, find_behind, nothing_behind
 from yaffle.tiers.watch import Watch
 from yaffle.transport.clock_steps import undo_clock_steps
@@ -245,13 +248,14 @@ def _ends(arranged: Arrangement) -> tuple[Array, Array, Array]:
     return order[starts[:-1]], order[starts[1:] - 1], np.diff(starts)
 
 
-def analyse(paths: Sequence[Path | str], progress: Progress = go_on) -> Analysis:
-    """Reads the files and accounts for every wait. Raises YaffleError or Cancelled."""
+def analyse(paths: Sequence[Path | str], progress: Progress = go_on, plan: Plan | None = None) -> Analysis:
+    """Reads the files and accounts for every wait, within the memory of the plan. Raises YaffleError or Cancelled."""
     if not paths:
         raise YaffleError("no file was given")
     captures, tables, histories = _kinds(paths)
-    capture = read_captures(captures, lambda share, words: progress(0.5 * share, words))
-    return analyse_capture(capture, tables, histories, progress)[0]
+    room = (plan or Plan()).room
+    capture = read_captures(captures, lambda share, words: progress(0.5 * share, words), room=room)
+    return analyse_capture(capture, tables, histories, progress, room=room)[0]
 
 
 def analyse_capture(
@@ -262,11 +266,13 @@ def analyse_capture(
     former: Former | None = None,
     keep: bool = False,
     provisional: bool = False,
+    room: Room | None = None,
 ) -> tuple[Analysis, Former | None]:
     """Accounts for every wait of a capture; what a former reading of it found is taken over where nothing came since.
 
     What it found itself is given for the next one where `keep`. `provisional`: without what all connections together
-    tell, which costs more the more there are. Raises YaffleError or Cancelled.
+    tell, which costs more the more there are. room: where large columns are put; where that is not in memory, packets
+    are laid part by part. Raises YaffleError or Cancelled.
     """
 
     def step(share: float, words: str) -> None:
@@ -276,7 +282,10 @@ def analyse_capture(
     step(0.5, "putting connections together")
     as_captured = capture.packets.time_ns.copy() if keep else capture.packets.time_ns
     undo_clock_steps(capture)
-    arranged = arrange(capture)
+    room = room or Room()
+    if room.spilled:
+        lay_by_part(capture, room, lambda _share, words: progress(0.5, words))
+    arranged = arrange(capture, room)
     payload = Payload(capture)
     passed = find_path(capture, payload, lambda _share, words: progress(0.5, words))
     set_clocks_right(capture, passed)
@@ -313,6 +322,7 @@ def analyse_capture(
         messages,
         lambda share, words: progress(0.7 + 0.25 * share, words),
         known=KnownAccount(rows, former.messages, former.account) if former is not None else None,
+        room=room,
     )
     found = _kept(capture, arranged, messages, account, int((rows < 0).sum())) if keep else None
     if not provisional:

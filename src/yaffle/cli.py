@@ -98,12 +98,22 @@ def analyse(
             help="Which marking an application should bear; what violates it is a finding. Without any: voice=EF.",
         ),
     ] = None,
+    memory: Annotated[
+        str,
+        typer.Option(
+            "--memory",
+            metavar="AMOUNT",
+            help="Memory that may be taken, like 4GiB; without it half of what is free. Columns that do not fit are"
+            " put into files in TMPDIR (else /var/tmp).",
+        ),
+    ] = "",
 ) -> None:
     """Say who is slow, whose fault it is and how sure that is."""
     from yaffle.analysis import Told
     from yaffle.analysis import analyse as run
     from yaffle.engine_start import make_ready
     from yaffle.inventory.expected_markings import USUAL
+    from yaffle.memory_plan import bytes_of, planned
     from yaffle.report import answer
     from yaffle.report.document import INCLUDED, document
 
@@ -114,7 +124,8 @@ def analyse(
     bar, step = _bar()
     with bar, collector_resting():
         make_ready(files, step)
-        analysis = run(files, step).as_told(Told(expected=rules))
+        plan = planned(files, bytes_of(memory) if memory else 0)
+        analysis = run(files, step, plan).as_told(Told(expected=rules))
     content = document(analysis, line_mbps * 1e6 or None, literals=literals, include=wanted)
     if json_out == "-":
         json.dump(content, sys.stdout)

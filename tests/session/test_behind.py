@@ -111,16 +111,6 @@ def test_a_case_keeps_what_lies_behind(analysis, tmp_path):
     assert np.array_equal(again.behind.parts.ns, analysis.behind.parts.ns)
 
 
-def test_a_case_of_the_version_before_opens_without_it(analysis, tmp_path):
-    folder = tmp_path / "a.yaffle"
-    save_case(folder, analysis, {})
-    manifest = folder / "manifest.json"
-    manifest.write_text(manifest.read_text().replace('"version": 9', '"version": 8'))
-    again, _ = open_case(folder)
-    assert again.behind.call.size == 0
-    assert all_findings(again)
-
-
 def test_a_case_whose_links_point_outside_is_damaged(analysis, tmp_path):
     wrong = replace(analysis, behind=replace(analysis.behind, call=analysis.behind.call + 10**6))
     save_case(tmp_path / "a.yaffle", wrong, {})

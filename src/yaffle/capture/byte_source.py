@@ -12,6 +12,7 @@ from typing import IO, Any, cast
 import numpy as np
 
 from yaffle.errors import YaffleError
+from yaffle.room import mapped_file
 
 WINDOW = 16 << 20
 _STEP = 1 << 18
@@ -64,7 +65,7 @@ class ByteSource:
     def _mapped_windows(self, begin: int) -> Any:
         if self.file_bytes <= begin:
             return
-        mapped = np.memmap(self.path, np.uint8, "r")
+        mapped = mapped_file(self.path)
         at, size = begin, WINDOW
         while True:
             # A file cut short while it is mapped would kill the process at the first touch behind its end.

@@ -4,7 +4,8 @@ from typing import NamedTuple
 
 import numpy as np
 
-from yaffle.arrays import Array, staggered
+from yaffle.arrays import Array
+from yaffle.room import Room
 
 # What the transport engine reads of a packet, side by side: one connection's packets lie far apart in a busy capture,
 # and
@@ -92,26 +93,24 @@ TUNNELS = ("", "IP in IP", "GRE", "VXLAN", "GTP-U", "PPPoE", "MPLS", "other")
 
 
 class PacketTable:
-    """Packet columns with room to grow; room that is not used costs no memory, because it is never touched."""
+    """Packet columns with room to grow."""
 
-    def __init__(self, capacity: int = 0) -> None:
-        self._arrays: dict[str, Array] = {}
+    def __init__(self, capacity: int = 0, room: Room | None = None) -> None:
+        room = room or Room()
+        self._columns = [room.column(dtype, place) for place, (_, dtype, _) in enumerate(SCHEMA)]
+        self._arrays: list[Array] = []
         self.capacity = self.size = 0
         self.reserve(capacity)
 
     def reserve(self, capacity: int) -> None:
         """Makes room for `capacity` rows in all."""
         if capacity > self.capacity or not self._arrays:
-            for place, (name, dtype, _) in enumerate(SCHEMA):
-                grown = staggered(capacity, dtype, place)  # Not resized: that would fill the new part, for nothing.
-                if self.size:
-                    grown[: self.size] = self._arrays[name][: self.size]
-                self._arrays[name] = grown
+            self._arrays = [column.reserve(capacity, self.size) for column in self._columns]
             self.capacity = capacity
 
     def window(self, start: int, stop: int) -> Columns:
         """Writable views of the rows from start to stop; invalid after the next `reserve`."""
-        return Columns(*(array[start:stop] for array in self._arrays.values()))
+        return Columns(*(array[start:stop] for array in self._arrays))
 
     def columns(self) -> Columns:
         """Views of all rows."""

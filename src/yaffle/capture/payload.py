@@ -8,6 +8,7 @@ from yaffle.arrays import Array
 from yaffle.capture.byte_source import ByteSource
 from yaffle.capture.captured import Capture
 from yaffle.errors import YaffleError
+from yaffle.room import mapped_file
 
 _MOST_UNPACKED = 1 << 30  # Bytes of a compressed capture that are held for decoding; larger ones stay with turns.
 
@@ -32,7 +33,7 @@ class Payload:
             return f"it cannot be read once more ({error}): its exchanges are told by turns", None
         if not data.compressed:
             data.close()
-            return "", np.asarray(np.memmap(path, np.uint8, "r")) if path.stat().st_size else np.empty(0, np.uint8)
+            return "", np.asarray(mapped_file(path)) if path.stat().st_size else np.empty(0, np.uint8)
         parts, total = [], 0
         windows = data.windows()
         try:

@@ -24,6 +24,7 @@ from yaffle.capture.points import merge_points
 from yaffle.capture.records import BROKEN, FULL, NEED_MORE, empty_records
 from yaffle.errors import Cancelled, FormatError, YaffleError
 from yaffle.kernels import kernel
+from yaffle.room import Room
 
 BLOCK = 1 << 14  # Packets a round: their columns stay in the cache from one step to the next.
 _IN_HAND = 3  # Blocks under way at once: one is decoded while another is given its conversations.
@@ -72,8 +73,8 @@ def _index_of(head: Bytes) -> PcapIndex | PcapngIndex:
 class _Reading:
     """State of one reading of several files."""
 
-    def __init__(self, progress: Progress, total_bytes: int) -> None:
-        self.table = PacketTable()
+    def __init__(self, progress: Progress, total_bytes: int, room: Room | None = None) -> None:
+        self.table = PacketTable(room=room)
         self.conversations = ConversationTable()
         self.sack: list[tuple[Array, Array]] = []
         self.sack_count = 0
@@ -326,9 +327,9 @@ _CHANGED_LATER = ("head", "time_ns", "flow", "marks", "direction", "kind")  # co
 class GrowingCaptures:
     """Files that may grow at their end: each reading gives a capture of its own, and reads only what has come since."""
 
-    def __init__(self, paths: Sequence[Path | str]) -> None:
+    def __init__(self, paths: Sequence[Path | str], room: Room | None = None) -> None:
         self.paths = [Path(p) for p in paths]
-        self._reading = _Reading(go_on, 1)
+        self._reading = _Reading(go_on, 1, room)
         self._files: list[_File] = []
 
     def read(self, progress: Progress = go_on, *, beginning: bool = False, last: bool = False) -> Capture:
@@ -385,14 +386,16 @@ class GrowingCaptures:
         return capture
 
 
-def read_captures(paths: Sequence[Path | str], progress: Progress = go_on, *, beginning: bool = False) -> Capture:
+def read_captures(
+    paths: Sequence[Path | str], progress: Progress = go_on, *, beginning: bool = False, room: Room | None = None
+) -> Capture:
     """Packets, conversations and sources of the files, in the order given; only what each begins with where
-    `beginning`.
+    `beginning`. room: where the packets' columns are put.
 
     Raises: YaffleError where a file cannot be read at all; Cancelled when `progress` says so. A file that breaks
     in the middle gives everything before the break and a note.
     """
-    captures = GrowingCaptures(paths)
+    captures = GrowingCaptures(paths, room)
     try:
         return captures.read(progress, beginning=beginning, last=True)
     finally:

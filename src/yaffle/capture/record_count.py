@@ -33,6 +33,17 @@ def holds_at_most(paths: Sequence[Path], most: int) -> bool:
     return True
 
 
+def packets_of(path: Path, most: int = 10_000) -> tuple[int, int]:
+    """How many packets stand at the beginning of a capture, up to `most`, and in how many bytes (decompressed)."""
+    with decompressed(path) or path.open("rb") as file:
+        magic = file.read(4)
+        if magic in _PCAP:
+            count = _pcap_records(file, Struct(_PCAP[magic] + "8xI4x"), most)
+        else:
+            count = _pcapng_records(file, most) if magic == _PCAPNG else 0
+        return count, file.tell()
+
+
 def _rows(files: list[Path], most: int) -> int:
     """About how many packets a case or a history holds, by its size: 100 bytes each."""
     return min(most + 1, sum(file.stat().st_size for file in files) // 100)

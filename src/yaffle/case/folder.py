@@ -4,27 +4,25 @@ The columns of each saving stand in a folder of their own, which the manifest na
 last, so that a crash leaves the former state, whole.
 """
 
-import io
 import json
-import os
 import secrets
 import shutil
-from collections.abc import Callable
 from dataclasses import asdict, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
-import pyarrow as pa
 
 from yaffle.analysis import Analysis
-from yaffle.arrays import Array
 from yaffle.capture.captured import Capture, Source
 from yaffle.capture.conversations import Rows
 from yaffle.capture.headers import QUOTE
-from yaffle.capture.packets import HEAD, TUNNELS, Columns, SackBlocks
+from yaffle.capture.packets import HEAD, Columns, SackBlocks
 from yaffle.capture.reader import Progress, fingerprint, go_on
 from yaffle.capture.records import Interface
+from yaffle.case.checks import check
+from yaffle.case.columns import as_columns, as_matrix, flush, read_columns, read_texts, write_columns
+from yaffle.case.migrations import BY_NUMBER, WITHOUT_BEHIND, by_name
 from yaffle.case.stored_behind import behind_tables, read_behind
 from yaffle.case.stored_flows import beside, counter_columns, flow_columns, read_flows
 from yaffle.case.stored_media import beside_media, read_media
@@ -34,97 +32,25 @@ from yaffle.exchanges.lookup import Lookup
 from yaffle.exchanges.lookups import Lookups
 from yaffle.exchanges.messages import Messages
 from yaffle.exchanges.turns import TURN
-from yaffle.ledger.account import CHARGES, CLOSINGS, EXCHANGE_FIELDS, OPENINGS, WIDTH
+from yaffle.ledger.account import CONNECTION_FIELDS, EXCHANGE_FIELDS, SIDE_FIELDS
+from yaffle.ledger.causes import CHARGES
 from yaffle.ledger.engine import Account
-from yaffle.ledger.orientation import HOW
 from yaffle.media.calls import Call
 from yaffle.media.programs import Program
 from yaffle.media.streams import Media
 from yaffle.path.points_path import PointsPath
 from yaffle.records.flow_table import FlowRecords
+from yaffle.texts import Texts
 from yaffle.tiers.behind import nothing_behind
 
 if TYPE_CHECKING:
     from yaffle.history.store import History
 
-FORMAT, VERSION = "yaffle-case", 9
-_WITHOUT_BEHIND = 8  # the last version that did not keep what lies behind answers
+FORMAT, VERSION = "yaffle-case", 10
 SUFFIX = ".yaffle"
 _COLUMNS = "columns-"
-_PIECE = 8 << 20  # Bytes written between two looks at whether to go on.
-
-
-class _Watched(io.FileIO):
-    """A file that looks, piece by piece, whether its writer should go on."""
-
-    def __init__(self, path: Path, told: Callable[[int], None]) -> None:
-        super().__init__(path, "wb")
-        self._told = told
-
-    def write(self, data: Any) -> int:
-        view, done = memoryview(data).cast("B"), 0
-        while done < view.nbytes:
-            done += super().write(view[done : done + _PIECE]) or 0
-            self._told(done)
-        return done
-
-
-def _write_columns(path: Path, columns: dict[str, Array], settle: bool, told: Callable[[int], None]) -> None:
-    table = pa.table({name: _column(values) for name, values in columns.items()})
-    with _Watched(path, told) as file, pa.PythonFile(file, "w") as sink, pa.ipc.new_file(sink, table.schema) as writer:
-        writer.write_table(table)
-    if settle:
-        _flush(path)
-
-
-def _column(values: Array) -> Any:
-    """An Arrow column over the same memory; rows of several fields become bytes of their length."""
-    values = np.ascontiguousarray(values)
-    if values.dtype.fields is None:
-        return pa.array(values)
-    return pa.FixedSizeBinaryArray.from_buffers(
-        pa.binary(values.dtype.itemsize), values.size, [None, pa.py_buffer(values)]
-    )
-
-
-def _flush(path: Path) -> None:
-    handle = os.open(path, os.O_RDONLY)
-    try:
-        os.fsync(handle)
-    finally:
-        os.close(handle)
-
-
-def _read_columns(path: Path) -> dict[str, Array]:
-    """The columns of a file, mapped privately: what is written to them stays in memory. Raises CaseError."""
-    try:
-        mapped = np.memmap(path, np.uint8, "c")
-        table = pa.ipc.open_file(pa.BufferReader(pa.py_buffer(mapped))).read_all()
-    except (OSError, ValueError, pa.ArrowInvalid) as error:
-        raise CaseError(f"{path}: the case is damaged here ({error})") from error
-    found = {}
-    for name, column in zip(table.column_names, table.columns, strict=True):
-        if column.num_chunks > 1 or column.null_count:
-            raise CaseError(f"{path}: the case is damaged here (column {name})")
-        kind = column.type
-        packed = pa.types.is_fixed_size_binary(kind)
-        dtype = np.dtype(f"V{kind.byte_width}") if packed else np.dtype(kind.to_pandas_dtype())
-        if not len(column):
-            found[name] = np.empty(0, dtype)
-            continue
-        values = column.chunk(0).buffers()[1]
-        start = values.address - mapped.ctypes.data
-        found[name] = mapped[start : start + len(column) * dtype.itemsize].view(dtype)
-    return {name: np.asarray(values) for name, values in found.items()}
-
-
-def _matrix(prefix: str, matrix: Array) -> dict[str, Array]:
-    return {f"{prefix}{k}": matrix[:, k] for k in range(matrix.shape[1])}
-
-
-def _unmatrix(prefix: str, columns: dict[str, Array]) -> Array:
-    own = [name for name in columns if name.startswith(prefix) and name[len(prefix) :].isdigit()]
-    return np.stack([columns[f"{prefix}{k}"] for k in range(len(own))], axis=0).T
+_FACTS = (*CONNECTION_FIELDS, *(f"{side}_{name}" for side in ("client", "server") for name in SIDE_FIELDS))
+_CHARGES = tuple(" ".join(pair) for pair in CHARGES)
 
 
 def save_case(
@@ -140,7 +66,7 @@ def save_case(
     # The columns hold what was found; what the user says is in `memory`.
     analysis = analysis.as_told(replace(analysis.told, apart=()))
     capture, account = analysis.capture, analysis.account
-    tables: dict[str, dict[str, Array]] = {
+    tables: dict[str, Any] = {
         "packets": capture.packets._asdict(),
         "sack": {"left": capture.sack.left, "right": capture.sack.right},
         "conversations": {**capture.conversations._asdict(), "how": account.how},
@@ -148,12 +74,16 @@ def save_case(
             "flow": account.flow,
             "start": account.starts[:-1],
             "speaker": analysis.speaker,
-            **_matrix("fact", account.connection),
-            **_matrix("charge", account.connection_charges),
+            **as_columns(_FACTS, account.connection),
+            **as_columns(_CHARGES, account.connection_charges),
         },
         "order": {"row": account.order},
-        "exchanges": {**_matrix("fact", account.exchange), **_matrix("charge", account.exchange_charges)},
+        "exchanges": {
+            **as_columns(EXCHANGE_FIELDS, account.exchange),
+            **as_columns(_CHARGES, account.exchange_charges),
+        },
         "messages": {"start": analysis.messages.starts},
+        "texts": {"label": analysis.messages.label, "outcome": analysis.messages.outcome},
         "flows": flow_columns(analysis.flows),
         "counters": counter_columns(analysis.flows),
         "passed": passed_columns(analysis.path),
@@ -187,7 +117,7 @@ def save_case(
                 raise Cancelled
 
         for name, table in tables.items():
-            _write_columns(columns / f"{name}.arrow", table, settle, told)
+            write_columns(columns / f"{name}.arrow", table, settle, told)
             written += sum(values.nbytes for values in table.values())
         _write_json(
             columns / "said.json",
@@ -210,8 +140,6 @@ def _said(analysis: Analysis) -> dict[str, Any]:
     """What was asked, in texts."""
     messages = analysis.messages
     return {
-        "label": messages.label,
-        "outcome": messages.outcome,
         **{
             name: {str(c): text for c, text in getattr(messages, name).items()} for name in ("protocol", "host", "note")
         },
@@ -228,12 +156,15 @@ def _read_said(
         said = json.loads((folder / "said.json").read_text(encoding="utf-8"))
     except OSError as error:
         raise CaseError(f"{folder}: the case is damaged here ({error})") from error
-    starts = _read_columns(folder / "messages.arrow")["start"]
-    columns = _read_columns(folder / "turns.arrow")
+    starts = read_columns(folder / "messages.arrow")["start"]
+    columns = read_columns(folder / "turns.arrow")
     turns = np.zeros(columns["first"].size, TURN)
     for name in TURN.names or ():
         turns[name] = columns[name]
-    label, outcome = [str(text) for text in said["label"]], [str(text) for text in said["outcome"]]
+    if (texts := folder / "texts.arrow").exists():
+        label, outcome = (read_texts(texts)[name] for name in ("label", "outcome"))
+    else:  # As version 9 and those before wrote them.
+        label, outcome = (Texts.of(str(text) for text in said[name]) for name in ("label", "outcome"))
     protocol, host, note = (
         {int(c): str(text) for c, text in said[name].items()} for name in ("protocol", "host", "note")
     )
@@ -244,10 +175,10 @@ def _read_said(
         Messages(starts, turns, label, outcome, protocol, host, note),
         Lookups(rows),
         read_media(said, points),
-        read_flows(_read_columns(folder / "flows.arrow"), _read_columns(folder / "counters.arrow"), said["flows"]),
+        read_flows(read_columns(folder / "flows.arrow"), read_columns(folder / "counters.arrow"), said["flows"]),
         read_path(
-            _read_columns(folder / "passed.arrow"),
-            _read_columns(folder / "odd.arrow"),
+            read_columns(folder / "passed.arrow"),
+            read_columns(folder / "odd.arrow"),
             said["path"],
             packets,
             points,
@@ -260,7 +191,7 @@ def _write_json(path: Path, content: dict[str, Any], settle: bool = True) -> Non
     part = path.with_name(path.name + ".part")
     part.write_text(json.dumps(content, indent=1 if settle else None), encoding="utf-8")
     if settle:
-        _flush(part)
+        flush(part)
     part.replace(path)
 
 
@@ -282,7 +213,7 @@ def open_case(folder: Path) -> tuple[Analysis, dict[str, Any]]:
     if not isinstance(manifest, dict) or not isinstance(memory, dict) or manifest.get("format") != FORMAT:
         raise CaseError(f"{folder}: this is not a case")
     version = manifest.get("version")
-    if version not in (_WITHOUT_BEHIND, VERSION):
+    if not isinstance(version, int) or not WITHOUT_BEHIND <= version <= VERSION:
         later = isinstance(version, int) and version > VERSION
         raise CaseError(
             f"{folder}: made by {'a later' if later else 'an earlier'} version of this program; its captures can be"
@@ -292,13 +223,15 @@ def open_case(folder: Path) -> tuple[Analysis, dict[str, Any]]:
     if not named.startswith(_COLUMNS) or Path(named).name != named:
         raise CaseError(f"{folder}: the case is damaged (its columns are said to be in {named!r})")
     try:
-        packets = _read_columns(folder / named / "packets.arrow")
-        conversations = _read_columns(folder / named / "conversations.arrow")
-        connections = _read_columns(folder / named / "connections.arrow")
-        exchanges = _read_columns(folder / named / "exchanges.arrow")
-        sack = _read_columns(folder / named / "sack.arrow")
-        order = _read_columns(folder / named / "order.arrow")["row"]
-        told = _read_columns(folder / named / "icmp_errors.arrow")
+        packets = read_columns(folder / named / "packets.arrow")
+        conversations = read_columns(folder / named / "conversations.arrow")
+        connections = read_columns(folder / named / "connections.arrow")
+        exchanges = read_columns(folder / named / "exchanges.arrow")
+        if version <= BY_NUMBER:
+            connections, exchanges = by_name("connections", connections), by_name("exchanges", exchanges)
+        sack = read_columns(folder / named / "sack.arrow")
+        order = read_columns(folder / named / "order.arrow")["row"]
+        told = read_columns(folder / named / "icmp_errors.arrow")
         quotes = np.zeros(told["flow"].size, QUOTE)
         for name in QUOTE.names or ():
             quotes[name] = told[name]
@@ -319,13 +252,13 @@ def open_case(folder: Path) -> tuple[Analysis, dict[str, Any]]:
             connections["flow"],
             np.append(connections["start"], order.size),
             order,
-            _unmatrix("fact", connections),
-            _unmatrix("charge", connections),
-            _unmatrix("fact", exchanges),
-            _unmatrix("charge", exchanges),
+            as_matrix(_FACTS, connections),
+            as_matrix(_CHARGES, connections),
+            as_matrix(EXCHANGE_FIELDS, exchanges),
+            as_matrix(_CHARGES, exchanges),
             conversations["how"],
         )
-        _check(capture, account, connections["speaker"])
+        check(capture, account, connections["speaker"])
         messages, lookups, (media, programs, calls), flows, path = _read_said(
             folder / named,
             account.flow.size,
@@ -335,8 +268,8 @@ def open_case(folder: Path) -> tuple[Analysis, dict[str, Any]]:
         )
         history = _history(manifest["history"], sources)
         behind = nothing_behind()
-        if version == VERSION:
-            links, parts = (_read_columns(folder / named / f"{name}.arrow") for name in ("links", "server_parts"))
+        if version > WITHOUT_BEHIND:
+            links, parts = (read_columns(folder / named / f"{name}.arrow") for name in ("links", "server_parts"))
             behind = read_behind(links, parts, account.exchange.shape[0])
         if account.exchange.shape[0] and int(account.of_exchange("message").max()) >= len(messages.label):
             raise ValueError("the message of an exchange points outside its table")
@@ -375,50 +308,6 @@ def _history(path: str, sources: list[Source]) -> "History | None":
             if source.path == path:
                 source.notes.append(f"its flow records and counters cannot be had: {error}")
         return None
-
-
-def _check(capture: Capture, account: Account, speaker: Array) -> None:
-    """Whether the numbers with which columns point into each other do so: compiled loops believe them.
-
-    Raises ValueError.
-    """
-
-    def within(what: str, numbers: Array, low: int, limit: int) -> None:
-        if numbers.size and (int(numbers.min()) < low or int(numbers.max()) >= limit):
-            raise ValueError(f"{what} points outside its table")
-
-    def as_long(what: str, columns: list[Array], rows: int) -> None:
-        if any(values.shape != (rows,) for values in columns):
-            raise ValueError(f"the columns of {what} are of different lengths")
-
-    packets, flows, connections = capture.packets, capture.conversations, account.flow.size
-    as_long("packets", list(packets), packets.time_ns.size)
-    as_long("conversations", [*flows, account.how], flows.point.size)
-    as_long("connections", [speaker, *account.connection.T, *account.connection_charges.T], connections)
-    as_long("exchanges", [*account.exchange.T, *account.exchange_charges.T], account.exchange.shape[0])
-    as_long("selective acknowledgements", [capture.sack.right], capture.sack.left.size)
-    widths = (
-        account.connection.shape[1],
-        account.connection_charges.shape[1],
-        account.exchange.shape[1],
-        account.exchange_charges.shape[1],
-    )
-    if widths != (WIDTH, CHARGES, len(EXCHANGE_FIELDS), CHARGES):
-        raise ValueError("tables have other columns than this version writes")
-    within("conversation of a packet", packets.flow, -1, flows.point.size)
-    within("source of a packet", packets.source, 0, len(capture.sources))
-    within("point of a conversation", flows.point, 0, len(capture.points))
-    within("tunnel of a conversation", flows.tunnel, 0, len(TUNNELS))
-    within("packet of a connection", account.order, 0, packets.time_ns.size)
-    within("conversation of a connection", account.flow, 0, flows.point.size)
-    within("view of a connection", speaker, 0, connections)
-    within("connection of an exchange", account.of_exchange("connection"), 0, connections)
-    within("opening of a connection", account.fact("opening"), 0, len(OPENINGS))
-    within("closing of a connection", account.fact("closing"), 0, len(CLOSINGS))
-    within("way to tell the client", account.how, 0, len(HOW))
-    within("conversation of an ICMP error", capture.quotes["flow"], -1, flows.point.size)
-    if account.starts[0] != 0 or (np.diff(account.starts) < 0).any():
-        raise ValueError("connections overlap")
 
 
 def missing_source(source: Source) -> str:

@@ -2,12 +2,13 @@
 to its packets.
 """
 
+from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, runs_of
 from yaffle.capture.payload import Payload
 from yaffle.capture.reader import Progress, go_on
 from yaffle.errors import Cancelled
@@ -20,8 +21,10 @@ from yaffle.kernels import kernel
 from yaffle.protocols import dns, http1, http2, ldap, mysql, postgres, redis, smb, tls
 from yaffle.protocols.message import Decoded
 from yaffle.protocols.records import Order
+from yaffle.texts import Texts, no_texts
 from yaffle.transport.segments import FACTS, empty_segments, gather
 
+_PACKETS_A_PART = 4 << 20  # Connections of about so many packets are decoded before the next ones.
 _EVERY = 100  # Connections between two looks at whether to go on.
 _ROWS = 1 << 16  # Exchanges that are scanned at once.
 _LONGEST_LABEL = 200
@@ -41,8 +44,8 @@ class Messages:
 
     starts: Array
     turns: Array
-    label: list[str] = field(default_factory=list)
-    outcome: list[str] = field(default_factory=list)
+    label: Texts = field(default_factory=no_texts)
+    outcome: Texts = field(default_factory=no_texts)
     protocol: dict[int, str] = field(default_factory=dict)  # of decoded connections
     host: dict[int, str] = field(default_factory=dict)  # the server's name as the client asked for it
     note: dict[int, str] = field(default_factory=dict)
@@ -124,55 +127,110 @@ def _decode_all(
     _first_rows(starts, order, payload.packets, first)
     if known is not None:
         first[known.rows >= 0] = -1
-    longest = int(np.diff(starts).max()) if count else 0
-    room = empty_segments(longest)
-    told: dict[int, str] = {}
-    with_bytes = np.flatnonzero((first >= 0).any(axis=1)).tolist()
-    for place, c in enumerate(with_bytes):
-        if place % _EVERY == 0 and not progress(0.2 * place / len(with_bytes), "reading what was asked"):
+    decoder = _Decoder(starts, order, ports, payload, first)
+    total = max(1, int((first >= 0).any(axis=1).sum()))
+    parts: list[Messages] = []
+    done = 0
+
+    def went(connections: float) -> None:
+        if not progress((done + connections) / total, "reading what was asked"):
             raise Cancelled
-        heads = [payload.of_packet(int(row))[:_FIRST] if row >= 0 else b"" for row in first[c]]
-        if 0 < len(heads[0]) < _SHORT or 0 < len(heads[1]) < _SHORT:  # Cut finer than a protocol is told by.
-            g = room[: starts[c + 1] - starts[c]]
-            gather(order[starts[c] : starts[c + 1]], payload.packets, g, np.zeros(FACTS, np.int64))
-            runs = [stream_of(g, side, payload, _FIRST).runs for side in (0, 1)]
-            heads = [side[0].data if side else head for side, head in zip(runs, heads, strict=True)]
-        if protocol := _told(heads[0], heads[1], int(ports[c])):
-            told[c] = protocol
-    gathering = _Gathering(count)
-    if known is not None:
-        gathering.take_over(known.messages, known.rows)
-    for number, source in enumerate(payload.sources):
-        own = [
-            c
-            for c, protocol in told.items()
-            if protocol == "http" and int(payload.packets.source[max(first[c])]) == number
-        ]
-        if source is not None and own:
-            _scan_web(np.array(own, np.int64), starts, order, payload, number, source, gathering)
-    for place, (c, protocol) in enumerate(told.items()):
-        if place % _EVERY == 0 and not progress(0.2 + 0.8 * place / len(told), "reading what was asked"):
-            raise Cancelled
-        if c in gathering.protocol:
-            continue
-        g = room[: starts[c + 1] - starts[c]]
-        gather(order[starts[c] : starts[c + 1]], payload.packets, g, np.zeros(FACTS, np.int64))
-        if protocol != "dns" and is_sliced(g, payload):
-            gathering.add(c, protocol, *glanced(protocol, g, payload), NOTE)
-            continue
-        client, server = stream_of(g, 0, payload), stream_of(g, 1, payload)
+
+    for begin, end in runs_of(starts, _PACKETS_A_PART):
+        gathering = _Gathering(begin, end)
+        if known is not None:
+            gathering.take_over(known.messages, known.rows)
+        decoder.decode(begin, end, gathering, went)
+        done += int((first[begin:end] >= 0).any(axis=1).sum())
+        parts.append(gathering.messages())
+    return _joined(parts)
+
+
+def _joined(parts: list[Messages]) -> Messages:
+    """Messages of connections that follow each other."""
+    if len(parts) <= 1:
+        return parts[0] if parts else no_messages(0)
+    sizes = np.concatenate([np.diff(part.starts) for part in parts])
+    turns = np.zeros(int(sizes.sum()), TURN)
+    found = Messages(
+        np.concatenate([[0], np.cumsum(sizes)]).astype(np.int64),
+        turns,
+        Texts.joined([part.label for part in parts]),
+        Texts.joined([part.outcome for part in parts]),
+    )
+    at = 0
+    for part in parts:
+        turns[at : at + part.turns.size] = part.turns
+        for name in ("protocol", "host", "note"):
+            getattr(found, name).update(getattr(part, name))
+        found.values.update({at + m: held for m, held in part.values.items()})
+        at += part.turns.size
+    turns["message"] = np.arange(turns.size)
+    return found
+
+
+class _Decoder:
+    """Decodes connections, some at a time: what is held meanwhile grows with their number."""
+
+    def __init__(self, starts: Array, order: Array, ports: Array, payload: Payload, first: Array) -> None:
+        self._starts, self._order, self._ports, self._payload, self._first = starts, order, ports, payload, first
+        self._room = empty_segments(int(np.diff(starts).max(initial=0)))
+
+    def decode(self, begin: int, end: int, gathering: "_Gathering", went: Callable[[float], None]) -> None:
+        """Adds the messages of connections from begin to before end. went: told how many are done, may stop it."""
+        told = self._told(begin, end, went)
+        web = [c for c, protocol in told.items() if protocol == "http"]
+        sources = self._payload.packets.source[self._first[web].max(axis=1)] if web else np.empty(0, np.int64)
+        for number, source in enumerate(self._payload.sources):
+            own = np.array(web, np.int64)[sources == number]
+            if source is not None and own.size:
+                _scan_web(own, self._starts, self._order, self._payload, number, source, gathering)
+        for place, (c, protocol) in enumerate(told.items()):
+            if place % _EVERY == 0:
+                went((end - begin) * (0.2 + 0.8 * place / len(told)))
+            if c not in gathering.protocol:
+                self._decode_one(c, protocol, gathering)
+
+    def _told(self, begin: int, end: int, went: Callable[[float], None]) -> dict[int, str]:
+        """The protocol of each connection that is known by its first bytes."""
+        told: dict[int, str] = {}
+        with_bytes = np.flatnonzero((self._first[begin:end] >= 0).any(axis=1)) + begin
+        for place, c in enumerate(with_bytes.tolist()):
+            if place % _EVERY == 0:
+                went(0.2 * place)
+            heads = [self._payload.of_packet(int(row))[:_FIRST] if row >= 0 else b"" for row in self._first[c]]
+            if 0 < len(heads[0]) < _SHORT or 0 < len(heads[1]) < _SHORT:  # Cut finer than a protocol is told by.
+                g = self._segments(c)
+                runs = [stream_of(g, side, self._payload, _FIRST).runs for side in (0, 1)]
+                heads = [side[0].data if side else head for side, head in zip(runs, heads, strict=True)]
+            if protocol := _told(heads[0], heads[1], int(self._ports[c])):
+                told[c] = protocol
+        return told
+
+    def _segments(self, c: int) -> Array:
+        """The segments of a connection, until the next one is asked for."""
+        own = slice(int(self._starts[c]), int(self._starts[c + 1]))
+        g = self._room[: own.stop - own.start]
+        gather(self._order[own], self._payload.packets, g, np.zeros(FACTS, np.int64))
+        return g
+
+    def _decode_one(self, c: int, protocol: str, gathering: "_Gathering") -> None:
+        g = self._segments(c)
+        if protocol != "dns" and is_sliced(g, self._payload):
+            gathering.add(c, protocol, *glanced(protocol, g, self._payload), NOTE)
+            return
+        client, server = stream_of(g, 0, self._payload), stream_of(g, 1, self._payload)
         decoded = _decode(protocol, client, server)
         if decoded.pairs or protocol == "tls":
             gathering.take(c, decoded, _tied(decoded, client, server))
-    return gathering.messages()
 
 
 class _Gathering:
     """Messages as they are found, connection by connection in any order."""
 
-    def __init__(self, connections: int) -> None:
-        self._connections = connections
-        self._rows: dict[int, tuple[Array, list[str], list[str]]] = {}
+    def __init__(self, begin: int, end: int) -> None:
+        self._begin, self._end = begin, end
+        self._rows: dict[int, tuple[Array, Sequence[str], Sequence[str]]] = {}
         self.protocol: dict[int, str] = {}
         self._host: dict[int, str] = {}
         self._note: dict[int, str] = {}
@@ -193,7 +251,14 @@ class _Gathering:
             self._values[c] = [p.values for p in decoded.pairs]
 
     def add(
-        self, c: int, protocol: str, rows: Array, label: list[str], outcome: list[str], host: str, note: str = ""
+        self,
+        c: int,
+        protocol: str,
+        rows: Array,
+        label: Sequence[str],
+        outcome: Sequence[str],
+        host: str,
+        note: str = "",
     ) -> None:
         """A connection with its rows and texts."""
         self.protocol[c] = protocol
@@ -205,7 +270,7 @@ class _Gathering:
 
     def take_over(self, former: Messages, rows: Array) -> None:
         """Connections that a former reading decoded. rows: of each connection the former one, -1 without."""
-        for c in np.flatnonzero(rows >= 0).tolist():
+        for c in (np.flatnonzero(rows[self._begin : self._end] >= 0) + self._begin).tolist():
             was = int(rows[c])
             if was not in former.protocol:
                 continue
@@ -217,29 +282,32 @@ class _Gathering:
                 self._values[c] = values
 
     def messages(self) -> Messages:
-        """All of them, in order of connections."""
+        """All of them, in order of connections; `starts` and `turns` count from the first of these connections."""
         order = sorted(self._rows)
-        counts = np.zeros(self._connections, np.int64)
-        counts[order] = [self._rows[c][0].size for c in order]
+        counts = np.zeros(self._end - self._begin, np.int64)
+        places = np.array(order, np.int64) - self._begin
+        counts[places] = [self._rows[c][0].size for c in order]
         turns = np.zeros(int(counts.sum()), TURN)
         for c, at in zip(
-            order, (np.cumsum(counts) - counts)[order].tolist(), strict=True
+            order, (np.cumsum(counts) - counts)[places].tolist(), strict=True
         ):  # Joining so many tables of records would compare their columns each time.
             turns[at : at + self._rows[c][0].size] = self._rows[c][0]
         turns["message"] = np.arange(turns.size)
-        label = [text for c in order for text in self._rows[c][1]]
-        outcome = [text for c in order for text in self._rows[c][2]]
         starts = np.concatenate([[0], np.cumsum(counts)]).astype(np.int64)
-        values = {int(starts[c]) + k: held for c, every in self._values.items() for k, held in enumerate(every) if held}
         return Messages(
             starts,
             turns,
-            label,
-            outcome,
+            Texts.of(text for c in order for text in self._rows[c][1]),
+            Texts.of(text for c in order for text in self._rows[c][2]),
             self.protocol,
             self._host,
             self._note,
-            values,
+            {
+                int(starts[c - self._begin]) + k: held
+                for c, every in self._values.items()
+                for k, held in enumerate(every)
+                if held
+            },
         )
 
 

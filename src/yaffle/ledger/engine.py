@@ -1,13 +1,12 @@
 """Runs the account over all TCP connections of a capture, on both cores, with progress."""
 
-import itertools
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, runs_of
 from yaffle.capture.captured import Capture
 from yaffle.capture.packets import HEAD_FROM_B
 from yaffle.capture.reader import Progress, go_on
@@ -30,6 +29,7 @@ from yaffle.ledger.path_observation import (
 from yaffle.ledger.path_states import NO_FLOOR, PathStates, no_states
 from yaffle.ledger.workspace import Connections, Given, workspace
 from yaffle.prefetch import prefetch
+from yaffle.room import Room
 
 _EXCHANGE_ROOM = 65_536  # Rows to begin with; grows as needed.
 _OBSERVED_ROWS = 1 << 18  # Rows of observed round trips held at once, beside those of the longest connection.
@@ -101,8 +101,9 @@ class Arrangement:
     how: Array  # per conversation: how its client was told
 
 
-def arrange(capture: Capture) -> Arrangement:
+def arrange(capture: Capture, room: Room | None = None) -> Arrangement:
     """Orients every conversation and puts the packets of each connection together. Sets `direction` of the packets."""
+    room = room or Room()
     packets, flows = capture.packets, capture.conversations
     b_client, how = orient(flows)
     swap_ends(flows, b_client)
@@ -111,7 +112,7 @@ def arrange(capture: Capture) -> Arrangement:
     number[tcp] = np.arange(tcp.size, dtype=np.int32)
     counts = _packets_of_each(packets.flow, flows.point.size)[tcp]
     starts = np.concatenate([[0], np.cumsum(counts)]).astype(np.int64)
-    order = np.empty(int(starts[-1]), np.int32 if packets.flow.size < 1 << 31 else np.int64)
+    order = room.empty(int(starts[-1]), np.int32 if packets.flow.size < 1 << 31 else np.int64)
     _arrange(packets, b_client, number, starts[:-1].copy(), order)
     return Arrangement(tcp.astype(np.int64), starts, order, how)
 
@@ -135,15 +136,19 @@ def own_accounts(
     progress: Progress = go_on,
     threads: int = 2,
     known: KnownAccount | None = None,
+    room: Room | None = None,
 ) -> Account:
     """The account of each TCP connection by its own packets alone; what is known already is taken over.
+
+    room: where exchanges are put.
 
     Sets `kind` of the packets. Raises Cancelled when `progress` says so.
     """
     tcp, starts, order = arranged.flow, arranged.starts, arranged.order
+    room = room or Room()
     connection = np.zeros((tcp.size, WIDTH), np.int64)
     charges = np.zeros((tcp.size, CHARGES), np.int64)
-    steps = _steps(starts) if known is None else _runs(np.flatnonzero(known.rows < 0))
+    steps = runs_of(starts, _PACKETS_A_STEP) if known is None else _runs(np.flatnonzero(known.rows < 0))
     paths = no_states(tcp.size)
     nothing = (np.empty((0, len(EXCHANGE_FIELDS)), np.int64), np.empty((0, CHARGES), np.int64))
     parts: list[tuple[Array, Array]] = [nothing] * max(1, len(steps))
@@ -154,7 +159,8 @@ def own_accounts(
         shop = workshops[thread]
         for step in range(thread, len(steps), len(workshops)):
             used = _account_range(capture, arranged, messages, shop, steps[step], paths, connection, charges)
-            parts[step] = (_by_column([shop.exchange[:used]]), _by_column([shop.exchange_charges[:used]]))
+            tables = shop.exchange[:used], shop.exchange_charges[:used]
+            parts[step] = (_by_column([tables[0]], room), _by_column([tables[1]], room))
             done[0] += int(starts[steps[step][1]] - starts[steps[step][0]])
             if not progress(done[0] / total, "accounting for every wait"):
                 raise Cancelled
@@ -162,8 +168,8 @@ def own_accounts(
     with ThreadPoolExecutor(len(workshops)) as pool:
         for future in [pool.submit(work, thread) for thread in range(len(workshops))]:
             future.result()
-    exchange = _by_column([e for e, _ in parts])
-    exchange_charges = _by_column([c for _, c in parts])
+    exchange = _by_column([e for e, _ in parts], room)
+    exchange_charges = _by_column([c for _, c in parts], room)
     found = Account(tcp, starts, order, connection, charges, exchange, exchange_charges, arranged.how)
     return found if known is None else _with_known(found, messages, known)
 
@@ -370,9 +376,10 @@ def _arrange(packets, turned, number, place, order):  # type: ignore[no-untyped-
             place[c] += 1
 
 
-def _by_column(parts: list[Array]) -> Array:
+def _by_column(parts: list[Array], room: Room | None = None) -> Array:
     """The parts below each other, each column contiguous."""
-    whole = np.empty((parts[0].shape[1], sum(part.shape[0] for part in parts)), np.int64).T
+    columns, rows = parts[0].shape[1], sum(part.shape[0] for part in parts)
+    whole = (room or Room()).empty(columns * rows, np.int64).reshape(columns, rows).T
     at = 0
     for part in parts:
         whole[at : at + part.shape[0]] = part
@@ -396,13 +403,3 @@ def swap_ends(flows: Any, swap: Array) -> None:
         b[swap] = kept
     state = flows.state[swap].astype(np.int64)
     flows.state[swap] = (state & 16) | (state & 0b0100101) << 1 & 0b1001010 | (state & 0b1001010) >> 1 & 0b0100101
-
-
-def _steps(starts: Array) -> list[tuple[int, int]]:
-    """Ranges of connections of about equal numbers of packets."""
-    total = starts.size - 1
-    if total <= 0:
-        return []
-    targets = np.arange(_PACKETS_A_STEP, int(starts[-1]), _PACKETS_A_STEP)
-    cuts = sorted({0, total, *np.searchsorted(starts, targets).tolist()})
-    return [(a, b) for a, b in itertools.pairwise(cuts) if b > a]

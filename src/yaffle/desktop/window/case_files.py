@@ -16,6 +16,7 @@ from yaffle.desktop.window.task import Task
 from yaffle.engine_start import make_ready
 from yaffle.following import Followed, can_be_followed
 from yaffle.history.layout import is_history
+from yaffle.memory_plan import planned
 from yaffle.session.beginning import first_packets
 from yaffle.session.investigation import Investigation, Opened, open_folder
 
@@ -192,7 +193,7 @@ class CaseFiles(QObject):
                 return Opened(analysis, memory=memory, progress=progress)
             # Told across threads: the window shows it while the rest is read.
             self.begun.emit(first_packets([path for path in paths if path.is_file()]))
-            return Opened(analyse(paths, progress), memory=memory, progress=progress)
+            return Opened(analyse(paths, progress, planned(paths)), memory=memory, progress=progress)
 
         if self._task.begin(work, "starting", self._loaded):
             self._reading = paths

@@ -1,0 +1,98 @@
+"""Packets laid part by part, so that what is worked on in turn lies side by side.
+
+A part is the packets of conversations that follow each other in order of their first packets, in order of capture. A
+conversation's packets keep their order; what belongs to no conversation comes last.
+"""
+
+from concurrent.futures import ThreadPoolExecutor
+
+import numpy as np
+
+from yaffle.arrays import Array
+from yaffle.capture.captured import Capture
+from yaffle.capture.packets import SCHEMA, Columns
+from yaffle.capture.reader import Progress, step
+from yaffle.kernels import kernel
+from yaffle.room import Room
+
+PART_PACKETS = 4 << 20
+_STEP = 1 << 20  # Packets between two looks at whether to go on.
+_WORDS = "laying packets of one conversation together"
+
+
+def parts_of(packets_of: Array, most: int) -> Array:
+    """The part of each conversation: as many in turn as hold about `most` packets, each whole. int64.
+
+    packets_of: packets of each conversation, in order.
+    """
+    return (np.cumsum(packets_of) - packets_of) // most
+
+
+@kernel
+def _lay(flow, part_of, begin, end, place, source, target):  # type: ignore[no-untyped-def]
+    """Puts rows begin to end of one column where the next of their part goes; place: per part, moved on.
+
+    part_of: of each conversation, and as its last that of packets without one.
+    """
+    for i in range(begin, end):
+        part = part_of[flow[i]]
+        target[place[part]] = source[i]
+        place[part] += 1
+
+
+@kernel
+def _count(flow, part_of, counts):  # type: ignore[no-untyped-def]
+    for i in range(flow.size):
+        counts[part_of[flow[i]]] += 1
+
+
+@kernel
+def _new_rows(flow, part_of, place, rows, out):  # type: ignore[no-untyped-def]
+    """Fills out with where some rows go; rows: sorted."""
+    k = 0
+    for i in range(flow.size):
+        while k < rows.size and rows[k] == i:
+            out[k] = place[part_of[flow[i]]]
+            k += 1
+        place[part_of[flow[i]]] += 1
+
+
+def lay_by_part(capture: Capture, room: Room, progress: Progress) -> None:
+    """Lays the packets of the capture anew. Raises Cancelled when `progress` says so."""
+    packets = capture.packets
+    flow = packets.flow
+    if flow.size <= PART_PACKETS:
+        return
+    counts = np.zeros(capture.conversations.point.size + 1, np.int64)
+    _count(flow, np.append(np.arange(counts.size - 1), counts.size - 1), counts)
+    part_of = parts_of(counts, PART_PACKETS)
+    part_of[-1] = part_of.max() + 1
+    sizes = np.zeros(int(part_of[-1]) + 1, np.int64)
+    np.add.at(sizes, part_of, counts)
+    starts = np.cumsum(sizes) - sizes
+    if (quoted := capture.quotes["packet"]).size:
+        order = np.argsort(quoted, kind="stable")
+        moved = np.empty(quoted.size, np.int64)
+        _new_rows(flow, part_of, starts.copy(), quoted[order].astype(np.int64), moved)
+        capture.quotes["packet"][order] = moved
+
+    def laid(number: int) -> Array:
+        name, dtype, _ = SCHEMA[number]
+        source, place = getattr(packets, name), starts.copy()
+        target = room.empty(flow.size, dtype, number)
+        one, other = (_plain(column) for column in (source, target))
+        for begin in range(0, flow.size, _STEP):
+            _lay(flow, part_of, begin, min(flow.size, begin + _STEP), place, one, other)
+            step(progress, number / len(SCHEMA), _WORDS)
+        return target
+
+    with ThreadPoolExecutor(2) as pool:
+        capture.packets = Columns(*pool.map(laid, range(len(SCHEMA))))
+
+
+def _plain(column: Array) -> Array:
+    """The same memory as unsigned integers of the same width, or rows of them: one kernel a width."""
+    size = column.dtype.itemsize
+    if column.dtype.fields is None:
+        return column.view(np.dtype(f"u{size}"))
+    return column.view(np.uint64).reshape(-1, size // 8)

@@ -1,0 +1,116 @@
+"""Cases that former versions wrote open, and say what they said."""
+
+import json
+import tarfile
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from yaffle.analysis import analyse
+from yaffle.case.columns import as_columns, as_matrix, read_columns, read_texts, write_columns
+from yaffle.case.folder import VERSION, open_case, save_case
+from yaffle.case.migrations import WITHOUT_BEHIND
+from yaffle.errors import CaseError
+from yaffle.findings.ranking import all_findings
+from yaffle.texts import Texts
+
+DATA = Path(__file__).parents[1] / "data"
+
+
+@pytest.fixture
+def of_version_9(tmp_path):
+    """A case of database statements, written by version 9: columns by number, texts beside."""
+    with tarfile.open(DATA / "cases" / "version-9.tar.xz") as packed:
+        packed.extractall(tmp_path, filter="data")
+    return tmp_path / "version-9.yaffle"
+
+
+@pytest.fixture(scope="module")
+def analysis():
+    return analyse([DATA / "services" / "statements.pcap.gz"])
+
+
+def same(one, other):
+    assert np.array_equal(one.account.connection, other.account.connection)
+    assert np.array_equal(one.account.connection_charges, other.account.connection_charges)
+    assert np.array_equal(one.account.exchange, other.account.exchange)
+    assert np.array_equal(one.account.exchange_charges, other.account.exchange_charges)
+    assert one.messages.label == other.messages.label
+    assert one.messages.outcome == other.messages.outcome
+    assert one.messages.protocol == other.messages.protocol
+
+
+def test_a_case_of_version_9_opens_and_is_saved_as_the_present_one(of_version_9, analysis, tmp_path):
+    former, _ = open_case(of_version_9)
+    same(former, analysis)
+    save_case(tmp_path / "again.yaffle", former, {})
+    assert json.loads((tmp_path / "again.yaffle" / "manifest.json").read_text())["version"] == VERSION
+    same(open_case(tmp_path / "again.yaffle")[0], analysis)
+
+
+def test_a_case_of_version_8_opens_without_what_lies_behind(of_version_9):
+    manifest = of_version_9 / "manifest.json"
+    manifest.write_text(manifest.read_text().replace('"version": 9', f'"version": {WITHOUT_BEHIND}'))
+    former, _ = open_case(of_version_9)
+    assert former.behind.call.size == 0
+    assert all_findings(former) is not None
+
+
+@pytest.mark.parametrize("version", [WITHOUT_BEHIND - 1, VERSION + 1, "9", None])
+def test_other_versions_are_named(of_version_9, version):
+    manifest = of_version_9 / "manifest.json"
+    manifest.write_text(manifest.read_text().replace('"version": 9', f'"version": {json.dumps(version)}'))
+    with pytest.raises(CaseError, match="made by a"):
+        open_case(of_version_9)
+
+
+def test_columns_are_found_by_name_whatever_their_order(analysis, tmp_path):
+    save_case(tmp_path / "a.yaffle", analysis, {})
+    (exchanges,) = (tmp_path / "a.yaffle").rglob("exchanges.arrow")
+    columns = read_columns(exchanges)
+    columns = {name: values.copy() for name, values in reversed(columns.items())}
+    write_columns(exchanges, columns, False, lambda _octets: None)
+    same(open_case(tmp_path / "a.yaffle")[0], analysis)
+
+
+def test_a_column_that_is_missing_is_named(analysis, tmp_path):
+    save_case(tmp_path / "a.yaffle", analysis, {})
+    (exchanges,) = (tmp_path / "a.yaffle").rglob("exchanges.arrow")
+    columns = {name: values.copy() for name, values in read_columns(exchanges).items() if name != "answered_ns"}
+    write_columns(exchanges, columns, False, lambda _octets: None)
+    with pytest.raises(CaseError, match="answered_ns"):
+        open_case(tmp_path / "a.yaffle")
+
+
+def test_a_matrix_is_mapped_not_copied(tmp_path):
+    names, matrix = ("one", "two", "three"), np.arange(30, dtype=np.int64).reshape(3, 10).T
+    write_columns(tmp_path / "m.arrow", as_columns(names, matrix), False, lambda _octets: None)
+    columns = read_columns(tmp_path / "m.arrow")
+    found = as_matrix(names, columns)
+    assert np.array_equal(found, matrix)
+    assert np.shares_memory(found, columns["two"])
+    assert found.flags.f_contiguous
+    assert np.array_equal(as_matrix(("three", "one"), columns), matrix[:, [2, 0]])
+
+
+def test_texts_as_they_were(tmp_path):
+    texts = Texts.of(["GET /fähre", "", "one\ntwo", "\udc80 broken", "日本"])
+    assert texts[3] == "\\udc80 broken"
+    write_columns(tmp_path / "t.arrow", {"label": texts}, False, lambda _octets: None)
+    assert read_texts(tmp_path / "t.arrow")["label"] == texts
+    assert texts[1:3] == ["", "one\ntwo"]
+    assert texts[-1] == "日本"
+    assert list(texts[::-2]) == ["日本", "one\ntwo", "GET /fähre"]
+    assert Texts.joined([texts[3:], texts[:2]]) == [*texts[3:], *texts[:2]]
+    write_columns(tmp_path / "t.arrow", {"label": texts[1:4]}, False, lambda _octets: None)
+    assert read_texts(tmp_path / "t.arrow")["label"] == texts[1:4]
+    with pytest.raises(IndexError):
+        texts[5]
+
+
+def test_texts_that_point_outside_are_refused():
+    with pytest.raises(ValueError, match="outside"):
+        Texts(np.array([0, 4, 2]), np.zeros(4, np.uint8))
+    with pytest.raises(ValueError, match="outside"):
+        Texts(np.array([0, 9]), np.zeros(4, np.uint8))
