@@ -13,6 +13,7 @@ from yaffle.capture.conversations import SYN_FROM_A, Rows
 from yaffle.capture.doubles import drop_packets
 from yaffle.capture.packets import HEAD_FROM_B, Columns
 from yaffle.capture.records import Interface
+from yaffle.kernels import kernel
 
 _SAME_MOMENT_NS = 2_000
 _FLOWS_COMPARED = 24
@@ -45,12 +46,49 @@ def conversation_keys(flows: Rows) -> Array:
     )
 
 
-def _packets_of(packets: Columns, wanted: Array) -> dict[int, Array]:
-    rows = np.flatnonzero(np.isin(packets.flow, wanted))
-    order = np.argsort(packets.flow[rows], kind="stable")
-    rows = rows[order]
-    cuts = np.flatnonzero(np.diff(packets.flow[rows])) + 1
-    return {int(packets.flow[part[0]]): part for part in np.split(rows, cuts) if part.size}
+@kernel
+def _put_rows(flow, number, place, out):  # type: ignore[no-untyped-def]
+    """Fills out with the rows of some conversations, one conversation after another, in order of capture.
+
+    number: of each conversation its place among those, -1 for others; place: where its next row goes.
+    """
+    for i in range(flow.size):
+        f = flow[i]
+        if f >= 0 and number[f] >= 0:
+            out[place[number[f]]] = i
+            place[number[f]] += 1
+
+
+class _RowsOf:
+    """The packets of conversations that two interfaces saw, gathered in one pass when they are first asked for."""
+
+    def __init__(self, capture: Capture, wanted: Array) -> None:
+        self._capture, self._wanted = capture, wanted
+        self._rows: dict[int, Array] | None = None
+
+    def get(self, flow: int) -> Array:
+        """The packets of one of them, in order of capture."""
+        if self._rows is None:
+            sizes = self._capture.conversations.packets[self._wanted]
+            number = np.full(self._capture.conversations.point.size, -1, np.int32)
+            number[self._wanted] = np.arange(self._wanted.size)
+            ends, out = np.cumsum(sizes), np.empty(int(sizes.sum()), np.int64)
+            _put_rows(self._capture.packets.flow, number, ends - sizes, out)
+            parts = np.split(out, ends[:-1]) if self._wanted.size else []
+            self._rows = dict(zip(self._wanted.tolist(), parts, strict=True))
+        return self._rows[flow]
+
+
+@kernel
+def _renumber(packets, number, swap):  # type: ignore[no-untyped-def]
+    """Gives packets the new number of their conversation; swap: 1 where its ends change places."""
+    for i in range(packets.flow.size):
+        old = packets.flow[i]
+        if old >= 0:
+            packets.flow[i] = number[old]
+            if swap[old]:
+                packets.direction[i] ^= 1
+                packets.head[i].flags ^= HEAD_FROM_B
 
 
 def merge_points(capture: Capture) -> None:
@@ -98,13 +136,15 @@ def merge_points(capture: Capture) -> None:
             point = parent[point]
         return point
 
+    shared = [flow for pairs in (*by_pair.values(), *at_odds.values()) for pair in pairs for flow in pair]
+    rows = _RowsOf(capture, np.unique(np.array(shared, np.int64)))
     apart: set[tuple[int, int]] = set()
     copies: list[Array] = []
     for p in range(len(labels)):
         for q in range(p + 1, len(labels)):
             pairs = by_pair.get((p, q), [])
-            kind, extra = _compare(packets, pairs)
-            if kind == "nothing shared" and _compare(packets, at_odds.get((p, q), []))[0] == "elsewhere":
+            kind, extra = _compare(packets, rows, pairs)
+            if kind == "nothing shared" and _compare(packets, rows, at_odds.get((p, q), []))[0] == "elsewhere":
                 kind = "elsewhere"
             if kind == "nothing shared" and other_sequences(flows, pairs).any():
                 kind = "elsewhere"
@@ -149,18 +189,16 @@ def other_sequences(flows: Rows, pairs: list[tuple[int, int]]) -> Array:
     )
 
 
-def _compare(packets: Columns, pairs: list[tuple[int, int]]) -> tuple[str, Array]:
+def _compare(packets: Columns, rows: _RowsOf, pairs: list[tuple[int, int]]) -> tuple[str, Array]:
     """How two interfaces relate, from conversations both saw; and the rows of the second that are copies."""
     nothing = np.empty(0, np.int64)
     if not pairs:
         return "nothing shared", nothing
-    wanted = np.array(sorted({f for pair in pairs for f in pair}))
-    rows = _packets_of(packets, wanted)
     shared, same, seen, copies = 0, 0, 0, []
     for index, (first, second) in enumerate(pairs):
         if index >= _FLOWS_COMPARED and same * 2 < shared:
             break
-        a, b = rows.get(int(first), nothing), rows.get(int(second), nothing)
+        a, b = rows.get(int(first)), rows.get(int(second))
         if not a.size or not b.size:
             continue
         ids_a, ids_b = _identity(packets, a), _identity(packets, b)
@@ -225,9 +263,5 @@ def _join(capture: Capture, keys: Array, order: Array) -> None:
     kept = np.flatnonzero(target == np.arange(target.size))
     number = np.full(target.size, -1, np.int32)
     number[kept] = np.arange(kept.size, dtype=np.int32)
-    has = packets.flow >= 0
-    old = packets.flow[has]
-    packets.direction[has] ^= swap[old]
-    packets.head["flags"][has] ^= swap[old].astype(np.uint16) * np.uint16(HEAD_FROM_B)
-    packets.flow[has] = number[target[old]]
+    _renumber(packets, number[target], swap)
     capture.conversations = Rows(*(column[kept] for column in flows))
