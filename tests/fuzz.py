@@ -19,11 +19,14 @@ from tests.frames import ACK, FIN, PSH, RST, SYN, C, S, ether, ip, pcap, tcp, ud
 from tests.protocols.test_calls import INVITE, RINGING, sender_report
 from tests.records.messages import a_set, ipfix, netflow5, netflow9, option_template, template
 from yaffle.analysis import analyse
+from yaffle.capture import by_part
 from yaffle.capture.pcapng_writer import write_pcapng
 from yaffle.errors import YaffleError
 from yaffle.findings.flow_labels import DIMENSIONS
 from yaffle.findings.location import network_by_segment
+from yaffle.memory_plan import Plan
 from yaffle.report import media_part, path_part
+from yaffle.room import SpilledRoom
 from yaffle.session.classes_view import ClassSettings, class_picture
 from yaffle.session.evidence import Evidence
 from yaffle.session.flow_parts import FlowSettings, flow_picture
@@ -249,6 +252,7 @@ def mutated(data: bytes, rnd: random.Random) -> bytes:
 def main(seconds: float, seed: int) -> int:
     """Runs for so long; 1 where something broke."""
     rnd, count, began = random.Random(seed), 0, time.monotonic()
+    by_part.PART_PACKETS = 7
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         corpus, path, other = list(seeds(folder)), folder / "mutated", folder / "other"
@@ -264,7 +268,8 @@ def main(seconds: float, seed: int) -> int:
                 paths = [path, other] if rnd.random() < 0.4 else [path]
                 if len(paths) > 1:
                     other.write_bytes(mutated(path.read_bytes(), rnd) if rnd.random() < 0.5 else rnd.choice(corpus))
-                opened = Opened(analyse(paths))
+                plan = Plan(SpilledRoom(folder)) if rnd.random() < 0.3 else Plan()
+                opened = Opened(analyse(paths, plan=plan))
                 analysis = opened.analysis
                 for part in (
                     path_part.segments,

@@ -1,6 +1,10 @@
 """Captures that are analyzed from columns in files, part by part, give what they give from memory."""
 
+import gzip
 import json
+import signal
+import subprocess
+import sys
 from collections import Counter
 from pathlib import Path
 
@@ -19,6 +23,7 @@ from yaffle.memory_plan import Plan, bytes_of, planned
 from yaffle.report.document import document
 from yaffle.room import SpilledRoom
 
+LARGE = Path(__file__).parents[1] / "data" / "services" / "web-pages.pcap.gz"
 CAPTURES = sorted((Path(__file__).parents[1] / "data").rglob("*.pcap*.gz"))
 
 
@@ -113,3 +118,38 @@ def test_only_what_does_not_fit_is_put_into_files(morning, monkeypatch):
     monkeypatch.setattr(memory_plan, "PACKET_BYTES", 1 << 20)
     assert planned(morning, 4 << 30).room.spilled
     assert not planned([morning[0].parent / "nowhere.pcap"], 4 << 30).room.spilled
+
+
+def test_a_kill_while_packets_are_laid_leaves_nothing(tmp_path):
+    script = f"""
+import os, signal
+from pathlib import Path
+from yaffle.analysis import analyse
+from yaffle.capture import by_part
+from yaffle.memory_plan import Plan
+from yaffle.room import SpilledRoom
+
+by_part.PART_PACKETS = 100
+
+def progress(_share, words):
+    if "of one conversation together" in words:
+        os.kill(os.getpid(), signal.SIGKILL)
+    return True
+
+analyse([Path({str(LARGE)!r})], progress, Plan(SpilledRoom(Path({str(tmp_path)!r}))))
+"""
+    ended = subprocess.run([sys.executable, "-c", script], check=False, timeout=300)
+    assert ended.returncode == -signal.SIGKILL
+    assert not list(tmp_path.iterdir())
+
+
+@pytest.mark.parametrize("seed", range(12))
+def test_broken_captures_part_by_part(seed, small_parts, tmp_path):
+    """Bytes are turned over and the end is cut off: the same is found either way."""
+    random = np.random.default_rng(seed)
+    octets = np.frombuffer(gzip.decompress(LARGE.read_bytes()), np.uint8)[: 1 << 20].copy()
+    octets[random.integers(24, octets.size, 60)] = random.integers(0, 256, 60)
+    broken = tmp_path / "broken.pcap"
+    broken.write_bytes(octets[: random.integers(octets.size // 2, octets.size)].tobytes())
+    (tmp_path / "room").mkdir()
+    assert told(analyse([broken], plan=Plan(SpilledRoom(tmp_path / "room")))) == told(analyse([broken]))
