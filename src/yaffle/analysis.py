@@ -14,17 +14,16 @@ from yaffle.capture.by_part import lay_by_part
 from yaffle.capture.captured import Capture, Source
 from yaffle.capture.first_bytes import beginnings
 from yaffle.capture.payload import Payload
-from yaffle.capture.reader import Progress, go_on, read_captures
 from yaffle.engine_start import ready_for
 from yaffle.errors import Cancelled, YaffleError
 from yaffle.exchanges.lookups import Lookups, find_lookups
-from yaffle.exchanges.messages import KnownMessages, Messages, decode_messages
+from yaffle.exchanges.messages import Messages
 from yaffle.flow_export.in_captures import find_exports
 from yaffle.flow_export.of_packets import flows_of_packets
 from yaffle.history.layout import is_history
 from yaffle.inventory.expected_markings import Expected
 from yaffle.inventory.places import Places, PointName, Rule, Site, spoken_point
-from yaffle.ledger.engine import Account, Arrangement, KnownAccount, account_by_paths, arrange, own_accounts
+from yaffle.ledger.engine import Account, Arrangement, KnownAccount, account_by_paths, arrange
 from yaffle.ledger.names import charge_names
 from yaffle.ledger.resolution import widen_by_resolution
 from yaffle.ledger.source_notes import note_sources
@@ -36,12 +35,14 @@ from yaffle.memory_plan import Plan
 from yaffle.path.journeys import journeys
 from yaffle.path.points_path import PointsPath, find_path, set_clocks_right
 from yaffle.path.translations import PairedEnds, without
+from yaffle.progress import Progress, go_on
 from yaffle.records.flow_table import PACKETS, Exporter, FlowRecords
 from yaffle.room import Room
 from yaffle.tiers.behind import Behind, find_behind, nothing_behind
 from yaffle.tiers.watch import Watch
 from yaffle.transport.clock_steps import undo_clock_steps
 from yaffle.transport.datagrams import Datagrams, datagrams
+from yaffle.workforce import Workforce
 
 if TYPE_CHECKING:
     from yaffle.history.store import History
@@ -248,14 +249,20 @@ def _ends(arranged: Arrangement) -> tuple[Array, Array, Array]:
     return order[starts[:-1]], order[starts[1:] - 1], np.diff(starts)
 
 
-def analyse(paths: Sequence[Path | str], progress: Progress = go_on, plan: Plan | None = None) -> Analysis:
+def analyse(
+    paths: Sequence[Path | str],
+    progress: Progress = go_on,
+    plan: Plan | None = None,
+    workforce: Workforce | None = None,
+) -> Analysis:
     """Reads the files and accounts for every wait, within the memory of the plan. Raises YaffleError or Cancelled."""
     if not paths:
         raise YaffleError("no file was given")
     captures, tables, histories = _kinds(paths)
     room = (plan or Plan()).room
-    capture = read_captures(captures, lambda share, words: progress(0.5 * share, words), room=room)
-    return analyse_capture(capture, tables, histories, progress, room=room)[0]
+    workforce = workforce or Workforce()
+    capture = workforce.read(captures, lambda share, words: progress(0.5 * share, words), room)
+    return analyse_capture(capture, tables, histories, progress, room=room, workforce=workforce)[0]
 
 
 def analyse_capture(
@@ -267,12 +274,13 @@ def analyse_capture(
     keep: bool = False,
     provisional: bool = False,
     room: Room | None = None,
+    workforce: Workforce | None = None,
 ) -> tuple[Analysis, Former | None]:
     """Accounts for every wait of a capture; what a former reading of it found is taken over where nothing came since.
 
     What it found itself is given for the next one where `keep`. `provisional`: without what all connections together
     tell, which costs more the more there are. room: where large columns are put; where that is not in memory, packets
-    are laid part by part. Raises YaffleError or Cancelled.
+    are laid part by part. workforce: who does most of it. Raises YaffleError or Cancelled.
     """
 
     def step(share: float, words: str) -> None:
@@ -292,39 +300,26 @@ def analyse_capture(
     if keep and (capture.dropped_copies or not np.array_equal(as_captured, capture.packets.time_ns)):
         former, keep = None, False  # What the next packets will say of clocks and copies would change all rows.
     step(0.5, "reading what was asked")
-    ports = capture.conversations.b_port[arranged.flow]
-    rows = np.full(arranged.flow.size, -1)
+    known = None
     if former is not None:
         rows = _same_connections(former, capture, arranged)
         capture.packets.kind[: former.kind.size] = former.kind
-    messages = decode_messages(
-        arranged.starts,
-        arranged.order,
-        ports,
-        payload,
-        lambda share, words: progress(0.5 + 0.2 * share, words),
-        KnownMessages(rows, former.messages) if former is not None else None,
+        known = KnownAccount(rows, former.messages, former.account)
+    messages, account = (workforce or Workforce()).account(
+        capture, arranged, payload, lambda share, words: progress(0.5 + 0.4 * share, words), room, known
     )
+    anew = arranged.flow.size if known is None else int((known.rows < 0).sum())
+    found = _kept(capture, arranged, messages, account, anew) if keep else None
     lookups = find_lookups(capture, payload, arranged.starts, arranged.order, arranged.flow, messages)
     begun = beginnings(capture, payload)
-    calls = find_calls(capture, payload, begun, lambda _share, words: progress(0.7, words))
-    media = find_media(capture, payload, begun, calls, lambda _share, words: progress(0.7, words))
-    step(0.7, "looking for programs")
+    calls = find_calls(capture, payload, begun, lambda _share, words: progress(0.9, words))
+    media = find_media(capture, payload, begun, calls, lambda _share, words: progress(0.9, words))
+    step(0.9, "looking for programs")
     programs = find_programs(capture, payload, begun)
-    flows = find_exports(capture, payload, lambda _share, words: progress(0.7, words))
+    flows = find_exports(capture, payload, lambda _share, words: progress(0.9, words))
     for path in tables:
         _take_table(path, flows, capture)
     history = _take_history(list(histories), capture)
-    step(0.7, "accounting for every wait")
-    account = own_accounts(
-        capture,
-        arranged,
-        messages,
-        lambda share, words: progress(0.7 + 0.25 * share, words),
-        known=KnownAccount(rows, former.messages, former.account) if former is not None else None,
-        room=room,
-    )
-    found = _kept(capture, arranged, messages, account, int((rows < 0).sum())) if keep else None
     if not provisional:
         account_by_paths(capture, account, messages, lambda _share, words: progress(0.95, words))
     widen_by_resolution(capture, account)

@@ -65,7 +65,10 @@ def _bar() -> Any:
 
 @app.command()
 def analyse(
-    files: Annotated[list[Path], typer.Argument(help="Captures (pcap, pcapng; also gzip, zstd, lz4).")],
+    files: Annotated[
+        list[str],
+        typer.Argument(help="Captures (pcap, pcapng; also gzip, zstd, lz4); with --cluster also addresses of a store."),
+    ],
     json_out: Annotated[
         str, typer.Option("--json", metavar="OUT", help="Write the analysis document here; - for standard output.")
     ] = "",
@@ -107,10 +110,35 @@ def analyse(
             " put into files in TMPDIR (else /var/tmp).",
         ),
     ] = "",
+    case: Annotated[
+        str,
+        typer.Option(
+            "--case",
+            metavar="OUT.yaffle",
+            help="Save the case here, to be opened by the window; a folder or an address of a store.",
+        ),
+    ] = "",
+    cluster: Annotated[
+        str,
+        typer.Option(
+            "--cluster", metavar="SCHEDULER", help="Let the workers of this Dask scheduler do it, like tcp://host:8786."
+        ),
+    ] = "",
+    store: Annotated[
+        str,
+        typer.Option(
+            "--store",
+            metavar="FOLDER|ADDRESS",
+            help="With --cluster: where files are exchanged, a folder or an object store that all workers see; without"
+            " it TMPDIR (else /var/tmp), for workers on this machine.",
+        ),
+    ] = "",
 ) -> None:
     """Say who is slow, whose fault it is and how sure that is."""
     from yaffle.analysis import Told
     from yaffle.analysis import analyse as run
+    from yaffle.cluster.case_store import save_case_at
+    from yaffle.cluster.crew import workforce_of
     from yaffle.engine_start import make_ready
     from yaffle.inventory.expected_markings import USUAL
     from yaffle.memory_plan import bytes_of, planned
@@ -122,10 +150,14 @@ def analyse(
         raise YaffleError(f"--include: {', '.join(unknown)} is not known; these are: {', '.join(INCLUDED)}")
     rules = tuple(_expected(text) for text in expect or ()) or USUAL
     bar, step = _bar()
-    with bar, collector_resting():
-        make_ready(files, step)
-        plan = planned(files, bytes_of(memory) if memory else 0)
-        analysis = run(files, step, plan).as_told(Told(expected=rules))
+    with bar, collector_resting(), workforce_of(cluster, store) as crew:
+        paths = crew.fetch(files)
+        make_ready(paths, step)
+        plan = planned(paths, bytes_of(memory) if memory else 0)
+        analysis = run(paths, step, plan, crew).as_told(Told(expected=rules))
+        crew.as_given(analysis.capture)
+        if case:
+            save_case_at(case, analysis, step)
     content = document(analysis, line_mbps * 1e6 or None, literals=literals, include=wanted)
     if json_out == "-":
         json.dump(content, sys.stdout)
@@ -287,7 +319,7 @@ def demo(
     from yaffle.desktop.pictures import take_pictures
 
     pictures = take_pictures(captures, to / "four-weeks.yaffle", to)
-    analyse(captures, str(to / "analysis.json"), to / "report.html")
+    analyse([str(path) for path in captures], str(to / "analysis.json"), to / "report.html")
     typer.echo("")
     for path in [to / "report.html", to / "analysis.json", *pictures]:
         typer.echo(path)
@@ -360,13 +392,25 @@ def install_desktop() -> None:
 
 
 @app.command(name="open")
-def open_window(files: Annotated[list[Path] | None, typer.Argument(help="A case, or captures.")] = None) -> None:
+def open_window(
+    files: Annotated[
+        list[str] | None, typer.Argument(help="A case, or captures; a case may be an address of a store.")
+    ] = None,
+) -> None:
     """Open the window (the same as `yaffle FILE`)."""
     if not (os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY") or os.environ.get("QT_QPA_PLATFORM")):
         raise YaffleError(_NO_SCREEN)
     from yaffle.desktop.application import run
 
-    raise typer.Exit(run([Path(f) for f in files or []]))
+    raise typer.Exit(run([_here(file) for file in files or []]))
+
+
+def _here(file: str) -> Path:
+    """A case of a store as a folder of this machine, anything else as it is."""
+    from yaffle.cluster.case_store import case_here
+    from yaffle.cluster.store import is_url
+
+    return case_here(file) if is_url(file) else Path(file)
 
 
 @app.callback()

@@ -4,9 +4,9 @@ import subprocess
 import sys
 import time
 
-from yaffle.capture.reader import Progress
 from yaffle.errors import Cancelled, YaffleError
 from yaffle.kernel_cache import compiled
+from yaffle.progress import Progress
 
 BACKGROUND = "background"
 

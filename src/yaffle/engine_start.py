@@ -3,11 +3,11 @@
 from collections.abc import Sequence
 from pathlib import Path
 
-from yaffle.capture.reader import Progress
 from yaffle.capture.record_count import holds_at_most
 from yaffle.compiler import compile_first, compile_in_background
 from yaffle.kernel_cache import compiled
 from yaffle.plain_kernels import run_plainly, running_plainly
+from yaffle.progress import Progress
 
 MOST_PLAIN_STEPS = 12_000  # possible owners weighed in plain Python (yaffle.tiers): some 3 s
 MOST_PLAIN = 15_000  # Packets that are analyzed in plain Python: some 7 s, while compiling takes longer.

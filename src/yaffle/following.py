@@ -6,7 +6,8 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from yaffle.analysis import COUNTER_SUFFIXES, Analysis, Former, analyse_capture
-from yaffle.capture.reader import GrowingCaptures, Progress, go_on
+from yaffle.capture.reader import GrowingCaptures
+from yaffle.progress import Progress, go_on
 
 _END_BYTES = 4096  # by which a file is known again
 

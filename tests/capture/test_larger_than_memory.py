@@ -16,10 +16,11 @@ from yaffle.analysis import analyse
 from yaffle.capture import by_part
 from yaffle.capture.by_part import lay_by_part, parts_of
 from yaffle.capture.packets import SCHEMA, PacketTable
-from yaffle.capture.reader import go_on, read_captures
+from yaffle.capture.reader import read_captures
 from yaffle.errors import Cancelled, YaffleError
 from yaffle.exchanges import messages
 from yaffle.memory_plan import Plan, bytes_of, planned
+from yaffle.progress import go_on
 from yaffle.report.document import document
 from yaffle.room import SpilledRoom
 

@@ -11,8 +11,8 @@ import numpy as np
 from yaffle.arrays import Array
 from yaffle.capture.captured import Capture
 from yaffle.capture.packets import SCHEMA, Columns
-from yaffle.capture.reader import Progress, step
 from yaffle.kernels import kernel
+from yaffle.progress import Progress, step
 from yaffle.room import Room
 
 PART_PACKETS = 4 << 20

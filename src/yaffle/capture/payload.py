@@ -16,10 +16,14 @@ _MOST_UNPACKED = 1 << 30  # Bytes of a compressed capture that are held for deco
 class Payload:
     """Bytes by source and position."""
 
-    def __init__(self, capture: Capture) -> None:
+    def __init__(self, capture: Capture, only: frozenset[int] | None = None) -> None:
+        """only: the sources whose bytes are asked for, where those are not all."""
         self.packets = capture.packets
         self.sources: list[Array | None] = []
-        for source in capture.sources:
+        for number, source in enumerate(capture.sources):
+            if only is not None and number not in only:
+                self.sources.append(None)
+                continue
             note, data = self._of(Path(source.path))
             self.sources.append(data)
             if note:

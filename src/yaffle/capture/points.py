@@ -11,24 +11,13 @@ from yaffle.arrays import Array
 from yaffle.capture.captured import Capture
 from yaffle.capture.conversations import SYN_FROM_A, Rows
 from yaffle.capture.doubles import drop_packets
-from yaffle.capture.packets import HEAD_FROM_B, Columns
+from yaffle.capture.packets import HEAD_FROM_B
 from yaffle.capture.records import Interface
-from yaffle.kernels import kernel
+from yaffle.kernels import helper, kernel
 
 _SAME_MOMENT_NS = 2_000
 _FLOWS_COMPARED = 24
 _LIKE_ENOUGH = 8  # Packets of a conversation, without which their number alone says nothing.
-
-
-def _identity(packets: Columns, rows: Array) -> Array:
-    """A number for each packet that stays the same along the path (and is the same for repeats)."""
-    head = packets.head[rows]
-    parts = head["seq"].astype(np.uint64) << np.uint64(32) | head["ack"].astype(np.uint64)
-    parts ^= head["ip_id"].astype(np.uint64) * np.uint64(0x9E3779B97F4A7C15)
-    parts ^= (head["payload"].astype(np.uint64) << np.uint64(16)) ^ head["tsval"].astype(np.uint64) * np.uint64(
-        0xBF58476D1CE4E5B9
-    )
-    return parts
 
 
 def conversation_keys(flows: Rows) -> Array:
@@ -59,24 +48,82 @@ def _put_rows(flow, number, place, out):  # type: ignore[no-untyped-def]
             place[number[f]] += 1
 
 
+@helper
+def _identity(head):  # type: ignore[no-untyped-def]
+    """A number for a packet that stays the same along the path (and is the same for repeats)."""
+    own = np.uint64(head.seq) << np.uint64(32) | np.uint64(head.ack)
+    own ^= np.uint64(head.ip_id) * np.uint64(0x9E3779B97F4A7C15)
+    return own ^ np.uint64(head.payload) << np.uint64(16) ^ np.uint64(head.tsval) * np.uint64(0xBF58476D1CE4E5B9)
+
+
+@kernel
+def compare_pairs(packets, rows, starts, pairs, copies):  # type: ignore[no-untyped-def]
+    """Of pairs of conversations of two interfaces: packets that both saw, those of them at the same moment, and packets
+    of the shorter of each pair. Fills copies with the rows of the second that are copies; their number comes last.
+
+    rows: packets of conversation number k: rows[starts[k]:starts[k + 1]]; pairs: int64 (n, 2) of such numbers.
+    """
+    shared = same = seen = found = 0
+    for index in range(pairs.shape[0]):
+        if index >= _FLOWS_COMPARED and same * 2 < shared:
+            break
+        a = rows[starts[pairs[index, 0]] : starts[pairs[index, 0] + 1]]
+        b = rows[starts[pairs[index, 1]] : starts[pairs[index, 1] + 1]]
+        if a.size == 0 or b.size == 0:
+            continue
+        ids_a, ids_b = np.empty(a.size, np.uint64), np.empty(b.size, np.uint64)
+        for i in range(a.size):
+            ids_a[i] = _identity(packets.head[a[i]])
+        for i in range(b.size):
+            ids_b[i] = _identity(packets.head[b[i]])
+        in_a, in_b = np.argsort(ids_a, kind="mergesort"), np.argsort(ids_b, kind="mergesort")
+        kinds = 0
+        for i in range(a.size):
+            kinds += 1 if i == 0 or ids_a[in_a[i]] != ids_a[in_a[i - 1]] else 0
+        if kinds * 2 < a.size and a.size >= _LIKE_ENOUGH and abs(a.size - b.size) * 10 <= a.size:
+            # All look alike to their headers: the first is taken for the first.
+            ids_a, ids_b = np.arange(a.size).astype(np.uint64), np.arange(b.size).astype(np.uint64)
+            in_a, in_b = np.arange(a.size), np.arange(b.size)
+        seen += min(a.size, b.size)
+        i = j = 0
+        while i < a.size and j < b.size:
+            one, two = ids_a[in_a[i]], ids_b[in_b[j]]
+            if one == two:
+                shared += 1
+                first, second = a[in_a[i]], b[in_b[j]]
+                apart = abs(packets.time_ns[first] - packets.time_ns[second])
+                if apart <= _SAME_MOMENT_NS and packets.ttl[first] == packets.ttl[second]:
+                    same += 1
+                    copies[found] = second
+                    found += 1
+            low = min(one, two)
+            while i < a.size and ids_a[in_a[i]] == low:
+                i += 1
+            while j < b.size and ids_b[in_b[j]] == low:
+                j += 1
+    return shared, same, seen, found
+
+
 class _RowsOf:
     """The packets of conversations that two interfaces saw, gathered in one pass when they are first asked for."""
 
     def __init__(self, capture: Capture, wanted: Array) -> None:
-        self._capture, self._wanted = capture, wanted
-        self._rows: dict[int, Array] | None = None
+        self._capture = capture
+        sizes = capture.conversations.packets[wanted]
+        self._starts = np.concatenate([[0], np.cumsum(sizes)]).astype(np.int64)
+        self._number = np.full(capture.conversations.point.size, -1, np.int32)
+        self._number[wanted] = np.arange(wanted.size)
+        self._rows: Array | None = None
 
-    def get(self, flow: int) -> Array:
-        """The packets of one of them, in order of capture."""
+    def compare(self, pairs: list[tuple[int, int]]) -> tuple[int, int, int, Array]:
+        """As `compare_pairs`; the copies come last."""
         if self._rows is None:
-            sizes = self._capture.conversations.packets[self._wanted]
-            number = np.full(self._capture.conversations.point.size, -1, np.int32)
-            number[self._wanted] = np.arange(self._wanted.size)
-            ends, out = np.cumsum(sizes), np.empty(int(sizes.sum()), np.int64)
-            _put_rows(self._capture.packets.flow, number, ends - sizes, out)
-            parts = np.split(out, ends[:-1]) if self._wanted.size else []
-            self._rows = dict(zip(self._wanted.tolist(), parts, strict=True))
-        return self._rows[flow]
+            self._rows = np.empty(int(self._starts[-1]), np.int64)
+            _put_rows(self._capture.packets.flow, self._number, self._starts[:-1].copy(), self._rows)
+        numbers = self._number[np.array(pairs, np.int64).reshape(-1, 2)].astype(np.int64)
+        copies = np.empty(int((self._starts[numbers[:, 1] + 1] - self._starts[numbers[:, 1]]).sum()), np.int64)
+        shared, same, seen, found = compare_pairs(self._capture.packets, self._rows, self._starts, numbers, copies)
+        return int(shared), int(same), int(seen), copies[:found]
 
 
 @kernel
@@ -103,7 +150,7 @@ def merge_points(capture: Capture) -> None:
     if len(labels) == 1:
         capture.points = labels
         return
-    packets, flows = capture.packets, capture.conversations
+    flows = capture.conversations
     spans = [(np.inf, -np.inf)] * len(labels)
     for point in range(len(labels)):
         own = flows.point == point
@@ -143,8 +190,8 @@ def merge_points(capture: Capture) -> None:
     for p in range(len(labels)):
         for q in range(p + 1, len(labels)):
             pairs = by_pair.get((p, q), [])
-            kind, extra = _compare(packets, rows, pairs)
-            if kind == "nothing shared" and _compare(packets, rows, at_odds.get((p, q), []))[0] == "elsewhere":
+            kind, extra = _compare(rows, pairs)
+            if kind == "nothing shared" and _compare(rows, at_odds.get((p, q), []))[0] == "elsewhere":
                 kind = "elsewhere"
             if kind == "nothing shared" and other_sequences(flows, pairs).any():
                 kind = "elsewhere"
@@ -189,36 +236,15 @@ def other_sequences(flows: Rows, pairs: list[tuple[int, int]]) -> Array:
     )
 
 
-def _compare(packets: Columns, rows: _RowsOf, pairs: list[tuple[int, int]]) -> tuple[str, Array]:
+def _compare(rows: _RowsOf, pairs: list[tuple[int, int]]) -> tuple[str, Array]:
     """How two interfaces relate, from conversations both saw; and the rows of the second that are copies."""
     nothing = np.empty(0, np.int64)
     if not pairs:
         return "nothing shared", nothing
-    shared, same, seen, copies = 0, 0, 0, []
-    for index, (first, second) in enumerate(pairs):
-        if index >= _FLOWS_COMPARED and same * 2 < shared:
-            break
-        a, b = rows.get(int(first)), rows.get(int(second))
-        if not a.size or not b.size:
-            continue
-        ids_a, ids_b = _identity(packets, a), _identity(packets, b)
-        if np.unique(ids_a).size * 2 < a.size and a.size >= _LIKE_ENOUGH and abs(a.size - b.size) * 10 <= a.size:
-            ids_a, ids_b = (
-                np.arange(a.size),
-                np.arange(b.size),
-            )  # All look alike to their headers: the first is taken for the first.
-        _, at_a, at_b = np.intersect1d(ids_a, ids_b, return_indices=True)
-        seen += min(a.size, b.size)
-        shared += at_a.size
-        near = np.abs(packets.time_ns[a[at_a]] - packets.time_ns[b[at_b]]) <= _SAME_MOMENT_NS
-        near &= packets.ttl[a[at_a]] == packets.ttl[b[at_b]]
-        same += int(near.sum())
-        copies.append(b[at_b[near]])
+    shared, same, seen, copies = rows.compare(pairs)
     if shared * 10 < seen or shared == 0:
         return "nothing shared", nothing
-    if same * 2 < shared:
-        return "elsewhere", nothing
-    return "same place", np.concatenate(copies) if copies else nothing
+    return ("elsewhere", nothing) if same * 2 < shared else ("same place", copies)
 
 
 def _join(capture: Capture, keys: Array, order: Array) -> None:

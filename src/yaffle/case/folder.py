@@ -14,11 +14,10 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from yaffle.analysis import Analysis
-from yaffle.capture.captured import Capture, Source
+from yaffle.capture.captured import Capture, Source, fingerprint
 from yaffle.capture.conversations import Rows
 from yaffle.capture.headers import QUOTE
 from yaffle.capture.packets import HEAD, Columns, SackBlocks
-from yaffle.capture.reader import Progress, fingerprint, go_on
 from yaffle.capture.records import Interface
 from yaffle.case.checks import check
 from yaffle.case.columns import as_columns, as_matrix, flush, read_columns, read_texts, write_columns
@@ -39,6 +38,7 @@ from yaffle.media.calls import Call
 from yaffle.media.programs import Program
 from yaffle.media.streams import Media
 from yaffle.path.points_path import PointsPath
+from yaffle.progress import Progress, go_on
 from yaffle.records.flow_table import FlowRecords
 from yaffle.texts import Texts
 from yaffle.tiers.behind import nothing_behind
@@ -49,8 +49,8 @@ if TYPE_CHECKING:
 FORMAT, VERSION = "yaffle-case", 10
 SUFFIX = ".yaffle"
 _COLUMNS = "columns-"
-_FACTS = (*CONNECTION_FIELDS, *(f"{side}_{name}" for side in ("client", "server") for name in SIDE_FIELDS))
-_CHARGES = tuple(" ".join(pair) for pair in CHARGES)
+FACT_NAMES = (*CONNECTION_FIELDS, *(f"{side}_{name}" for side in ("client", "server") for name in SIDE_FIELDS))
+CHARGE_NAMES = tuple(" ".join(pair) for pair in CHARGES)
 
 
 def save_case(
@@ -74,13 +74,13 @@ def save_case(
             "flow": account.flow,
             "start": account.starts[:-1],
             "speaker": analysis.speaker,
-            **as_columns(_FACTS, account.connection),
-            **as_columns(_CHARGES, account.connection_charges),
+            **as_columns(FACT_NAMES, account.connection),
+            **as_columns(CHARGE_NAMES, account.connection_charges),
         },
         "order": {"row": account.order},
         "exchanges": {
             **as_columns(EXCHANGE_FIELDS, account.exchange),
-            **as_columns(_CHARGES, account.exchange_charges),
+            **as_columns(CHARGE_NAMES, account.exchange_charges),
         },
         "messages": {"start": analysis.messages.starts},
         "texts": {"label": analysis.messages.label, "outcome": analysis.messages.outcome},
@@ -252,10 +252,10 @@ def open_case(folder: Path) -> tuple[Analysis, dict[str, Any]]:
             connections["flow"],
             np.append(connections["start"], order.size),
             order,
-            as_matrix(_FACTS, connections),
-            as_matrix(_CHARGES, connections),
+            as_matrix(FACT_NAMES, connections),
+            as_matrix(CHARGE_NAMES, connections),
             as_matrix(EXCHANGE_FIELDS, exchanges),
-            as_matrix(_CHARGES, exchanges),
+            as_matrix(CHARGE_NAMES, exchanges),
             conversations["how"],
         )
         check(capture, account, connections["speaker"])

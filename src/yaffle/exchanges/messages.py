@@ -10,7 +10,6 @@ import numpy as np
 
 from yaffle.arrays import Array, runs_of
 from yaffle.capture.payload import Payload
-from yaffle.capture.reader import Progress, go_on
 from yaffle.errors import Cancelled
 from yaffle.exchanges.http_scan import empty_heads, empty_rows, scan
 from yaffle.exchanges.sliced import NOTE, glanced, is_sliced
@@ -18,6 +17,7 @@ from yaffle.exchanges.streams import Stream, stream_of
 from yaffle.exchanges.turns import TURN
 from yaffle.garbage_collection import collector_resting
 from yaffle.kernels import kernel
+from yaffle.progress import Progress, go_on
 from yaffle.protocols import dns, http1, http2, ldap, mysql, postgres, redis, smb, tls
 from yaffle.protocols.message import Decoded
 from yaffle.protocols.records import Order
@@ -143,11 +143,14 @@ def _decode_all(
         decoder.decode(begin, end, gathering, went)
         done += int((first[begin:end] >= 0).any(axis=1).sum())
         parts.append(gathering.messages())
-    return _joined(parts)
+    return join_messages([(0, part) for part in parts])
 
 
-def _joined(parts: list[Messages]) -> Messages:
-    """Messages of connections that follow each other."""
+def join_messages(told: Sequence[tuple[int, Messages]]) -> Messages:
+    """Messages of connections that follow each other. told: with each, by how much its connections' numbers are moved
+    on to count among all.
+    """
+    parts = [part for _, part in told]
     if len(parts) <= 1:
         return parts[0] if parts else no_messages(0)
     sizes = np.concatenate([np.diff(part.starts) for part in parts])
@@ -159,10 +162,10 @@ def _joined(parts: list[Messages]) -> Messages:
         Texts.joined([part.outcome for part in parts]),
     )
     at = 0
-    for part in parts:
+    for first, part in told:
         turns[at : at + part.turns.size] = part.turns
         for name in ("protocol", "host", "note"):
-            getattr(found, name).update(getattr(part, name))
+            getattr(found, name).update({first + c: text for c, text in getattr(part, name).items()})
         found.values.update({at + m: held for m, held in part.values.items()})
         at += part.turns.size
     turns["message"] = np.arange(turns.size)

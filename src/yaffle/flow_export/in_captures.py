@@ -7,8 +7,9 @@ import numpy as np
 from yaffle.arrays import Array
 from yaffle.capture.addresses import address_text
 from yaffle.capture.captured import Capture, Source
+from yaffle.capture.one_file import IPFIX_FILE
 from yaffle.capture.payload import Payload
-from yaffle.capture.reader import IPFIX_FILE, Progress, go_on, step
+from yaffle.progress import Progress, go_on, step
 from yaffle.records.flow_table import FlowRecords
 from yaffle.records.intake import Intake
 

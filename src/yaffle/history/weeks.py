@@ -7,11 +7,11 @@ from pathlib import Path
 import numpy as np
 
 from yaffle.arrays import Array
-from yaffle.capture.reader import Progress, go_on
 from yaffle.demo import weeks
 from yaffle.errors import Cancelled
 from yaffle.history.layout import DAY_NS, is_history
 from yaffle.history.writer import HistoryWriter
+from yaffle.progress import Progress, go_on
 from yaffle.records.counter_table import Counters, unknown_counters
 from yaffle.records.flow_table import IPFIX, Exporter, FlowRecords, empty_flows
 

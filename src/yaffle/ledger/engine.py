@@ -9,7 +9,6 @@ import numpy as np
 from yaffle.arrays import Array, runs_of
 from yaffle.capture.captured import Capture
 from yaffle.capture.packets import HEAD_FROM_B
-from yaffle.capture.reader import Progress, go_on
 from yaffle.errors import Cancelled
 from yaffle.exchanges.messages import Messages
 from yaffle.kernels import kernel
@@ -29,6 +28,7 @@ from yaffle.ledger.path_observation import (
 from yaffle.ledger.path_states import NO_FLOOR, PathStates, no_states
 from yaffle.ledger.workspace import Connections, Given, workspace
 from yaffle.prefetch import prefetch
+from yaffle.progress import Progress, go_on
 from yaffle.room import Room
 
 _EXCHANGE_ROOM = 65_536  # Rows to begin with; grows as needed.

@@ -11,7 +11,7 @@ from yaffle.capture.captured import Capture
 from yaffle.capture.conversations import Rows
 from yaffle.capture.first_bytes import Beginnings
 from yaffle.capture.payload import Payload
-from yaffle.capture.reader import Progress, go_on, step
+from yaffle.progress import Progress, go_on, step
 from yaffle.protocols.sip import STARTS, SipMessage, message
 
 _WORDS = np.array(sorted(int.from_bytes(start, "big") for start in STARTS), np.uint32)

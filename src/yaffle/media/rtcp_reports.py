@@ -13,7 +13,7 @@ import numpy as np
 from yaffle.capture.captured import Capture
 from yaffle.capture.first_bytes import Beginnings
 from yaffle.capture.payload import Payload
-from yaffle.capture.reader import Progress, go_on, step
+from yaffle.progress import Progress, go_on, step
 from yaffle.protocols.rtcp import KINDS, reports
 
 _MOST_STAMPS = 1_000_000

@@ -15,11 +15,11 @@ from yaffle.arrays import Array
 from yaffle.capture.captured import Capture
 from yaffle.capture.first_bytes import Beginnings
 from yaffle.capture.payload import Payload
-from yaffle.capture.reader import Progress, go_on, step
 from yaffle.kernels import kernel
 from yaffle.media.calls import Call, ends_of
 from yaffle.media.rtcp_reports import Said, said_of_streams
 from yaffle.media.voice_quality import CODECS, HEARD_NS, PLAYED_AFTER_NS
+from yaffle.progress import Progress, go_on, step
 from yaffle.transport.envelope import line_below
 
 LEAST_PACKETS = 8

@@ -9,11 +9,11 @@ import numpy as np
 from yaffle.arrays import Array
 from yaffle.capture.captured import Capture
 from yaffle.capture.payload import Payload
-from yaffle.capture.reader import Progress, go_on, step
 from yaffle.path.clocks import Clock
 from yaffle.path.identity import identities
 from yaffle.path.segments import PathSegment, segment_of
 from yaffle.path.shared import Shared, Watch, chained, shared
+from yaffle.progress import Progress, go_on, step
 
 
 @dataclass

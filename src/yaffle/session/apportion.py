@@ -6,8 +6,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from yaffle.arrays import Array
-from yaffle.capture.reader import Progress, go_on, step
 from yaffle.ledger import causes
+from yaffle.progress import Progress, go_on, step
 from yaffle.session.behind import behind_words
 from yaffle.session.evidence import Evidence
 from yaffle.session.measures import counted_packets, edges

@@ -7,10 +7,10 @@ import numpy as np
 
 from yaffle.arrays import Array
 from yaffle.capture.addresses import address_of, is_address
-from yaffle.capture.reader import Progress, go_on, step
 from yaffle.exchanges.lookup import Lookup
 from yaffle.findings.interfaces import interface_labels, readings
 from yaffle.normal.baseline import Anomaly, Baseline, BaselineSettings, anomalies, baseline
+from yaffle.progress import Progress, go_on, step
 from yaffle.records.counter_table import rises
 from yaffle.session.expressions import only
 from yaffle.session.flow_parts import FlowSettings, flow_series

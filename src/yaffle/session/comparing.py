@@ -8,11 +8,11 @@ import numpy as np
 
 from yaffle.arrays import Array
 from yaffle.capture.addresses import Labels
-from yaffle.capture.reader import Progress, go_on, step
 from yaffle.findings.flow_labels import FlowLabels, exporter_words
 from yaffle.findings.flow_source import HeldFlows, held_flows
 from yaffle.normal.comparison import Comparison, compare, without_best_and_worst
 from yaffle.normal.extent import GroupExtent, extent
+from yaffle.progress import Progress, go_on, step
 from yaffle.session.baselines import FLOW_VOLUME, IN, OUT, Subject, measured
 from yaffle.session.scene import Scene
 

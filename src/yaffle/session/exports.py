@@ -19,13 +19,13 @@ from yaffle.capture.byte_source import ByteSource
 from yaffle.capture.captured import Source
 from yaffle.capture.masking import Masker
 from yaffle.capture.pcapng_writer import Kept, write_selection
-from yaffle.capture.reader import Progress, go_on
 from yaffle.case.folder import missing_source
 from yaffle.errors import Cancelled, YaffleError
 from yaffle.findings.flow_labels import exporter_words
 from yaffle.findings.flow_source import held_flows
 from yaffle.ledger import causes
 from yaffle.ledger.account import CLOSINGS, OPENINGS
+from yaffle.progress import Progress, go_on
 from yaffle.records.flow_table import Exporter
 from yaffle.records.ipfix_writer import write_ipfix
 from yaffle.session.evidence import Evidence

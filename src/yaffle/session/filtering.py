@@ -7,11 +7,11 @@ import numpy as np
 import pyarrow as pa
 
 from yaffle.capture.addresses import Labels
-from yaffle.capture.reader import Progress, go_on
 from yaffle.capture.registry import marking
 from yaffle.ledger import causes
 from yaffle.ledger.account import CLOSINGS, OPENINGS
 from yaffle.ledger.bounds import BOUNDED
+from yaffle.progress import Progress, go_on
 from yaffle.session.evidence import Evidence
 from yaffle.session.flow_filter import fits_flows
 from yaffle.session.locked_database import FilterError, LateFilterError, locked_database, selected

@@ -16,11 +16,11 @@ import pyarrow as pa
 
 from yaffle.arrays import Array
 from yaffle.capture.addresses import Labels
-from yaffle.capture.reader import Progress, go_on
 from yaffle.capture.registry import marking, protocol_name
 from yaffle.findings.flow_labels import FlowLabels, service_port
 from yaffle.findings.flow_source import HeldFlows
 from yaffle.inventory.places import Places
+from yaffle.progress import Progress, go_on
 from yaffle.session.locked_database import locked_database, selected
 
 # (column, meaning).

@@ -9,10 +9,10 @@ from dataclasses import dataclass
 import numpy as np
 
 from yaffle.arrays import Array
-from yaffle.capture.reader import Progress, go_on
 from yaffle.findings.flow_labels import DIMENSIONS, FlowLabels
 from yaffle.findings.flow_source import HeldFlows, held_flows
 from yaffle.kernels import kernel
+from yaffle.progress import Progress, go_on
 from yaffle.records.flow_table import PACKETS, Exporter
 from yaffle.session.evidence import Evidence
 from yaffle.session.flow_filter import narrowed

@@ -4,11 +4,11 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from yaffle.analysis import analyse
-from yaffle.capture.reader import Progress, go_on
 from yaffle.case.folder import save_case
 from yaffle.demo import weeks
 from yaffle.history.weeks import write_weeks
 from yaffle.inventory.places import Rule, Site
+from yaffle.progress import Progress, go_on
 from yaffle.session.kept import Complaint, Kept
 
 

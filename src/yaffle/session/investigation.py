@@ -13,13 +13,13 @@ import numpy as np
 
 from yaffle.analysis import Analysis
 from yaffle.arrays import Array
-from yaffle.capture.reader import Progress, go_on
 from yaffle.case.folder import SUFFIX, open_case, save_case, save_memory
 from yaffle.errors import Cancelled
 from yaffle.findings.cleared import Cleared, cleared
 from yaffle.findings.finding import Finding
 from yaffle.findings.markings import CAUSE as MARKING
 from yaffle.findings.ranking import all_findings
+from yaffle.progress import Progress, go_on
 from yaffle.session.apportion import trail_of, trail_rows
 from yaffle.session.complaints import ranked
 from yaffle.session.evidence import Evidence

@@ -9,8 +9,8 @@ import duckdb
 import numpy as np
 import pyarrow as pa
 
-from yaffle.capture.reader import Progress, go_on
 from yaffle.errors import Cancelled, YaffleError
+from yaffle.progress import Progress, go_on
 
 MOST_S = 20.0  # A filter that runs longer is stopped.
 _LOOK_EVERY_S = 0.05

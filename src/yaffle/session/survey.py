@@ -5,9 +5,9 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from yaffle.arrays import Array
-from yaffle.capture.reader import Progress, go_on, step
 from yaffle.findings.interfaces import Interfaces, interfaces
 from yaffle.kernels import kernel
+from yaffle.progress import Progress, go_on, step
 from yaffle.session.datagram_groups import OtherGroup, other_groups
 from yaffle.session.evidence import Evidence
 from yaffle.session.flow_parts import FlowPicture, FlowSettings, flow_picture

@@ -4,8 +4,8 @@ import logging
 
 from PySide6.QtCore import QObject, QTimer, Signal
 
-from yaffle.capture.reader import Progress
 from yaffle.desktop.shared.jobs import Latest
+from yaffle.progress import Progress
 from yaffle.session.investigation import Investigation
 from yaffle.session.locked_database import FilterError
 

@@ -7,9 +7,9 @@ from PySide6.QtCore import QObject, Signal
 from PySide6.QtWidgets import QCheckBox, QFileDialog, QMessageBox, QWidget
 
 from yaffle.capture.masking import Masker
-from yaffle.capture.reader import Progress
 from yaffle.desktop.window.report_pdf import write_pdf
 from yaffle.desktop.window.task import Task
+from yaffle.progress import Progress
 from yaffle.session.exports import connections_table, safe_name, waits_table, write_flows, write_packets, write_table
 from yaffle.session.investigation import Investigation
 from yaffle.session.reporting import write_html

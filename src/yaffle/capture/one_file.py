@@ -1,0 +1,285 @@
+"""One capture file, read as far as it goes into columns that several files share."""
+
+from collections import deque
+from concurrent.futures import Future, ThreadPoolExecutor
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+
+from yaffle.arrays import Array
+from yaffle.capture import headers
+from yaffle.capture.byte_source import Bytes, ByteSource
+from yaffle.capture.captured import Source, fingerprint
+from yaffle.capture.conversations import ConversationTable
+from yaffle.capture.packets import MARK_SLICED, Columns, PacketTable
+from yaffle.capture.pcap import MAGIC, PcapIndex
+from yaffle.capture.pcapng import PcapngIndex
+from yaffle.capture.plain_tcp import decode_plain
+from yaffle.capture.records import BROKEN, FULL, NEED_MORE, empty_records
+from yaffle.errors import Cancelled, FormatError
+from yaffle.kernels import kernel
+from yaffle.progress import Progress
+from yaffle.room import Room
+
+BLOCK = 1 << 14  # Packets a round: their columns stay in the cache from one step to the next.
+_IN_HAND = 3  # Blocks under way at once: one is decoded while another is given its conversations.
+
+IPFIX_FILE = "ipfix"
+
+
+def _index_of(head: Bytes) -> PcapIndex | PcapngIndex:
+    start = head[:4].tobytes()
+    if start == b"\x0a\x0d\x0d\x0a":
+        return PcapngIndex(head)
+    if int.from_bytes(start, "big") in MAGIC or int.from_bytes(start, "little") in MAGIC:
+        return PcapIndex(head)
+    found = start.hex() or "nothing"
+    raise FormatError(
+        "start of the file",
+        at=0,
+        found=found,
+        expected="a capture (pcap or pcapng)",
+        rule="no capture begins like this",
+    )
+
+
+class Reading:
+    """State of one reading of several files."""
+
+    def __init__(self, progress: Progress, total_bytes: int, room: Room | None = None) -> None:
+        self.table = PacketTable(room=room)
+        self.conversations = ConversationTable()
+        self.sack: list[tuple[Array, Array]] = []
+        self.sack_count = 0
+        self.progress, self.total_bytes, self.done_bytes = progress, max(1, total_bytes), 0
+        self.records = empty_records(BLOCK)
+        self.rest = np.empty(BLOCK, np.int64)
+        self.quote_room = np.zeros(BLOCK, headers.QUOTE)
+        self.quotes: list[Array] = []
+        self.ends = [headers.empty_ends(BLOCK) for _ in range(_IN_HAND)]
+        self.left, self.right = np.empty(4 * BLOCK, np.uint32), np.empty(4 * BLOCK, np.uint32)
+        self._assigner = ThreadPoolExecutor(1)
+        self._under_way: deque[Future[None]] = deque()
+        self._blocks = 0
+
+    def room_for(self, rows: int, read: int, size: int) -> None:
+        """Room for more rows, from the share of the bytes read so far."""
+        needed = self.table.size + rows
+        if needed > self.table.capacity:
+            self.settle()
+            guess = int(needed * max(1.0, (size / max(1, read))) * 1.1) if read > 1 << 20 else needed * 2
+            self.table.reserve(max(needed, min(guess, needed * 1024)))
+
+    def take(self, window: Bytes, offset: int, count: int, source: int, links: int, link_types: Array) -> None:
+        """Decodes the first `count` records of the block and adds them to the table. links: interfaces of the files
+        before.
+        """
+        start = self.table.size
+        out = self.table.window(start, start + count)
+        records = self.records
+        out.time_ns[:] = records.time_ns[:count]
+        out.position[:] = records.position[:count] + offset
+        out.captured_bytes[:] = records.captured[:count]
+        out.wire_bytes[:] = records.wire[:count]
+        out.link[:] = records.link[:count]
+        out.source[:] = source
+        if len(self._under_way) == _IN_HAND - 1:
+            self._under_way.popleft().result()
+        ends = self.ends[self._blocks % _IN_HAND]
+        self._blocks += 1
+        starts = records.position[:count]
+        left = decode_plain(window, starts, link_types == headers.ETHERNET, out, ends, self.rest)
+        blocks, quoted = headers.decode(
+            window,
+            starts,
+            self.rest[:left],
+            link_types,
+            out,
+            ends,
+            self.left,
+            self.right,
+            self.sack_count,
+            self.quote_room,
+        )
+        if quoted:
+            found = self.quote_room[:quoted].copy()
+            found["packet"] += start
+            self.quotes.append(found)
+        if blocks:
+            self.sack.append((self.left[:blocks].copy(), self.right[:blocks].copy()))
+            self.sack_count += blocks
+        points = np.arange(links, links + link_types.size, dtype=np.int64)
+        self._under_way.append(self._assigner.submit(self.conversations.assign, out, ends, points))
+        self.table.size += count
+
+    def settle(self) -> None:
+        """Waits until every packet so far has its conversation."""
+        while self._under_way:
+            self._under_way.popleft().result()
+
+    def close(self) -> None:
+        """Ends the second thread."""
+        self._assigner.shutdown(cancel_futures=True)
+
+
+def _begins_with_messages(window: Bytes) -> bool:
+    """Whether a file begins with a message of IPFIX (RFC 5655), whose first set is one of templates."""
+    if window.size < 20 or window[0] != 0 or window[1] != 10:
+        return False
+    length, kind, size = (int(window[at]) << 8 | int(window[at + 1]) for at in (2, 16, 18))
+    return length >= 20 and kind in (2, 3) and 4 <= size <= length - 16
+
+
+class CaptureFile:
+    """One file, read as far as it goes; and further, when more has come to it."""
+
+    def __init__(self, path: Path, number: int, links: int) -> None:
+        self.path, self._number, self._links = path, number, links
+        self._index: PcapIndex | PcapngIndex | None = None
+        self._at = 0  # where the next record begins
+        self._rows: tuple[int, int] | None = None  # packets that are its own
+        self._size, self._compressed, self._messages, self._tail, self._note = 0, False, False, 0, ""
+
+    @property
+    def links(self) -> int:
+        """Interfaces of this file and those before."""
+        return self._links + max(1, len(self._index.container.interfaces) if self._index is not None else 1)
+
+    @property
+    def may_grow(self) -> bool:
+        """Whether it can be read on from where it ended."""
+        whole = self._index is not None and self._index.container.broken_at is None
+        return whole and not self._compressed and not self._note
+
+    def read(self, reading: Reading, *, beginning: bool = False) -> None:
+        """Reads what has not been read yet; only the first records where `beginning`."""
+        data = ByteSource(self.path)
+        try:
+            self._size, self._compressed = data.file_bytes, data.compressed
+            first = reading.table.size
+            self._read(reading, data, beginning)
+            self._note = data.note
+            reading.settle()
+            self._rows = (self._rows[0] if self._rows else first, reading.table.size)
+            reading.done_bytes += data.file_bytes
+        finally:
+            data.close()
+
+    def _read(self, reading: Reading, data: ByteSource, beginning: bool) -> None:
+        windows = data.windows(self._at)
+        try:
+            offset, window, last = next(windows)
+        except StopIteration:
+            if self._index is not None:
+                return
+            raise FormatError("file", at=0, found="empty", expected="a capture", rule="pcap or pcapng") from None
+        while True:
+            at = 0
+            if self._index is None:
+                if _begins_with_messages(window):  # No capture: what is in it is read where flow records are.
+                    self._messages = True
+                    return
+                self._index = _index_of(window)
+                at = self._index.header_bytes
+            at, status = self._take_window(reading, data, window, offset, at, beginning)
+            self._at = offset + at
+            if beginning or status == BROKEN or (last and status == NEED_MORE):
+                self._tail = window.size - at if status == NEED_MORE else 0
+                return
+            try:
+                offset, window, last = windows.send(at)
+            except StopIteration:
+                self._tail = 0 if last else window.size - at
+                return
+
+    def _take_window(
+        self, reading: Reading, data: ByteSource, window: Bytes, offset: int, at: int, beginning: bool
+    ) -> tuple[int, int]:
+        """Where the records of a window end that are all there, and why."""
+        assert self._index is not None
+        status = FULL
+        while status == FULL:
+            count, at, status = self._index.index(window, at, offset, reading.records)
+            faces = self._index.container.interfaces
+            if count:
+                reading.room_for(count, data.done_bytes + at, data.file_bytes)
+                types = np.array([f.link_type for f in faces], np.int64)
+                reading.take(window, offset, count, self._number, self._links, types)
+            share = (
+                reading.done_bytes + min(data.file_bytes, data.done_bytes + (0 if data.compressed else at))
+            ) / reading.total_bytes
+            if not reading.progress(min(share, 1.0), f"reading {self.path.name}"):
+                raise Cancelled
+            if beginning and count:
+                break
+        return at, status
+
+    def source(self, reading: Reading) -> Source:
+        """What is known of it."""
+        source = Source(self.path.name, str(self.path.resolve()), "", self._size, fingerprint(self.path))
+        if self._messages:
+            source.format = IPFIX_FILE
+            return source
+        assert self._index is not None
+        container = self._index.container
+        source.format, source.names = container.format, dict(container.names)
+        source.interfaces = [replace(face) for face in container.interfaces]
+        source.notes += container.notes
+        if self._note:
+            source.notes.append(self._note)
+        if self._tail and container.broken_at is None:
+            source.notes.append(f"the file ends inside a record: its last {self._tail} bytes are not read")
+        source.complete = container.broken_at is None and not self._tail and not self._note
+        _describe(source, reading.table.window(*(self._rows or (0, 0))))
+        return source
+
+
+@kernel
+def _sums(packets):  # type: ignore[no-untyped-def]
+    """Bytes on the wire, first and last time, longest packet kept, how many are sliced, fragments, broken, and steps
+    back in time.
+    """
+    octets, longest, sliced, fragments, broken, backwards = 0, 0, 0, 0, 0, 0
+    first_ns = last_ns = previous = packets.time_ns[0]
+    for i in range(packets.time_ns.size):
+        t = packets.time_ns[i]
+        marks = int(packets.marks[i])
+        octets += int(packets.wire_bytes[i])
+        longest = max(longest, int(packets.captured_bytes[i]))
+        first_ns, last_ns = min(first_ns, t), max(last_ns, t)
+        backwards += 1 if t < previous else 0
+        previous = t
+        sliced += marks & MARK_SLICED
+        fragments += (marks >> 1) & 1
+        broken += (marks >> 12) & 1
+    return octets, first_ns, last_ns, longest, sliced, fragments, broken, backwards
+
+
+def _describe(source: Source, packets: Columns) -> None:
+    """Sums, and plain words on what the packets cannot tell."""
+    source.packets = int(packets.time_ns.size)
+    if not source.packets:
+        source.notes.append("it holds no packets")
+        return
+    octets, first_ns, last_ns, longest, sliced, fragments, broken, backwards = (int(x) for x in _sums(packets))
+    source.bytes, source.first_ns, source.last_ns = octets, first_ns, last_ns
+    if sliced:
+        source.notes.append(
+            f"{sliced:,} packets truncated (snap length {longest} bytes): payloads are incomplete, headers and"
+            " sizes are not"
+        )
+    dropped = sum(face.dropped for face in source.interfaces)
+    if dropped:
+        source.complete = False
+        source.notes.append(f"the capture itself lost {dropped:,} packets: gaps may be its own, not the network's")
+    if backwards:
+        source.notes.append(f"timestamps go backwards {backwards:,} times")
+    if fragments:
+        source.notes.append(
+            f"{fragments:,} packets are fragments; later fragments are put to the conversation of their first"
+        )
+    if broken:
+        source.notes.append(f"{broken:,} packets have truncated or malformed headers")
+    for kind in sorted({f.link_type for f in source.interfaces} - set(headers.READABLE_LINKS)):
+        source.notes.append(f"link type {kind} is not known here: its packets are counted, not decoded")

@@ -1,0 +1,66 @@
+"""Cases in a store: written whole, and brought here to be opened."""
+
+import hashlib
+import json
+from pathlib import Path
+from tempfile import TemporaryDirectory
+
+import platformdirs
+
+from yaffle.analysis import Analysis
+from yaffle.case.folder import SUFFIX, save_case
+from yaffle.cluster.store import Store, is_url
+from yaffle.errors import CaseError
+from yaffle.progress import Progress, go_on
+from yaffle.room import spill_folder
+
+_MANIFEST = "manifest.json"
+_LISTED = "files.json"  # what the case holds, because stores may tell late what there is
+
+
+def save_case_at(where: str, analysis: Analysis, progress: Progress = go_on) -> None:
+    """Saves a case in a folder, or in a store, the manifest last. Raises CaseError, YaffleError or Cancelled."""
+    if not is_url(where):
+        save_case(Path(where), analysis, {}, progress=progress)
+        return
+    if not where.rstrip("/").endswith(SUFFIX):
+        raise CaseError(f"{where}: the name of a case ends in {SUFFIX}")
+    store = Store(where)
+    with TemporaryDirectory(dir=spill_folder(), prefix="yaffle-") as name:
+        folder = Path(name, f"case{SUFFIX}")
+        save_case(folder, analysis, {}, settle=False, progress=progress)
+        files = sorted(str(file.relative_to(folder)) for file in folder.rglob("*") if file.is_file())
+        for file in [name for name in files if name != _MANIFEST]:
+            _copied(store, folder, file)
+        store.write(_LISTED, lambda path: path.write_text(json.dumps(files)))
+        _copied(store, folder, _MANIFEST)
+
+
+def _copied(store: Store, folder: Path, file: str) -> None:
+    store.write(file, lambda path: path.write_bytes((folder / file).read_bytes()))
+
+
+def case_here(where: str) -> Path:
+    """A case of a store as a folder of this machine; what was fetched before, and what was noted in it, is kept while
+    the case in the store is the same. Raises YaffleError.
+    """
+    store = Store(where)
+    held = Path(platformdirs.user_cache_dir("yaffle"), "cases")
+    folder = held / f"{hashlib.sha256(where.encode()).hexdigest()[:16]}{SUFFIX}"
+    with TemporaryDirectory(prefix="yaffle-") as name:
+        manifest = store.read(_MANIFEST, Path(name)).read_bytes()
+        files = json.loads(store.read(_LISTED, Path(name)).read_text(encoding="utf-8"))
+    if (folder / _MANIFEST).exists() and (folder / _MANIFEST).read_bytes() == manifest:
+        return folder
+    for file in files:
+        if Path(file).is_absolute() or ".." in Path(file).parts:
+            raise CaseError(f"{where}: the case is damaged (a file of it is said to be at {file})")
+        if file != _MANIFEST:
+            fetched = store.read(file, folder)
+            if fetched != folder / file:
+                raise CaseError(f"{where}: a folder of this machine is opened by its path")
+    folder.mkdir(parents=True, exist_ok=True)
+    part = folder / f"{_MANIFEST}.part"
+    part.write_bytes(manifest)
+    part.replace(folder / _MANIFEST)
+    return folder

@@ -1,0 +1,183 @@
+"""The workers of a distributed engine as the workforce of an analysis."""
+
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import suppress
+from pathlib import Path
+from types import TracebackType
+from typing import Any, Self
+
+from yaffle.arrays import runs_of
+from yaffle.capture.captured import Capture
+from yaffle.capture.joined import joined
+from yaffle.capture.payload import Payload
+from yaffle.capture.reader import settle_points
+from yaffle.cluster import tasks
+from yaffle.cluster.here import Here
+from yaffle.cluster.store import Store
+from yaffle.cluster.stored_parts import read_account, read_capture, write_part
+from yaffle.errors import Cancelled, YaffleError
+from yaffle.exchanges.messages import Messages
+from yaffle.kernel_cache import key
+from yaffle.ledger.engine import Account, Arrangement, KnownAccount
+from yaffle.parts import cut_part, join_parts
+from yaffle.progress import Progress
+from yaffle.room import Room, spill_folder
+
+_WAIT_S = 30.0  # for a scheduler, and for its first worker
+_LOOK_S = 0.2  # between two looks at whether to go on
+_LEAST_PART, _MOST_PART = 250_000, 4_000_000  # packets
+_ROUNDS = 3  # parts a thread, so that the last one is not waited for long
+_AGAIN = 3  # times that a task is begun once more
+_LACKING = "pip install 'yaffle[cluster]'"
+
+
+class Crew(Here):
+    """Workers that a scheduler knows. Use it in a `with` block: at its end, what was exchanged is taken away."""
+
+    def __init__(self, scheduler: str, store: str) -> None:
+        super().__init__()
+        self._scheduler, self._store = scheduler, Store(store)
+        self._client: Any = None
+
+    def __enter__(self) -> Self:
+        try:
+            from distributed import Client
+        except ImportError as error:
+            raise YaffleError(f"--cluster needs a package that is not installed: {_LACKING}") from error
+        try:
+            self._client = Client(self._scheduler, timeout=_WAIT_S, set_as_default=False)
+            self._client.wait_for_workers(1, timeout=_WAIT_S)
+        except (OSError, TimeoutError, ValueError) as error:
+            self._close()
+            raise YaffleError(f"{self._scheduler}: no scheduler with workers answers there ({error})") from error
+        try:
+            self._store.write(f"{self._run}/here", lambda path: path.write_text("here"))
+            self._look_around()
+        except BaseException:
+            self._leave()
+            raise
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self._leave()
+        super().__exit__(kind, error, trace)
+
+    def _leave(self) -> None:
+        try:
+            self._store.remove(self._run)
+            with suppress(Exception):  # Workers that are lost keep what they fetched.
+                self._client.run(tasks.forget, self._run)
+        finally:
+            self._close()
+
+    def _close(self) -> None:
+        if self._client is not None:
+            self._client.close()
+
+    def _look_around(self) -> None:
+        """Whether all workers run this version and see the store. Raises YaffleError."""
+        for worker, (version, sees) in self._client.run(tasks.look_around, self._store.url, self._run).items():
+            if version != key():
+                raise YaffleError(f"{worker}: this worker runs another version of Yaffle; install the same everywhere")
+            if not sees:
+                raise YaffleError(
+                    f"{worker}: this worker does not see {self._store.url}; give a folder or an object store that all"
+                    " see (--store)"
+                )
+
+    def read(self, paths: Sequence[Path], progress: Progress, room: Room) -> Capture:
+        """The captures as one, each read by a worker. room: where packets are put."""
+        where = [self.address(str(path.resolve())) for path in paths]
+        told: list[tuple[int, str]] = self._done(
+            [("read_file", tasks.read_file, (number, path)) for number, path in enumerate(where)],
+            lambda share: progress(0.8 * share, "reading captures on the cluster"),
+        )
+        if broken := next((words for _, words in told if words), ""):
+            raise YaffleError(broken)
+        sizes = [count for count, _ in told]
+
+        def read() -> Iterator[Capture]:
+            for number in range(len(sizes)):
+                if not progress(0.8 + 0.2 * number / len(sizes), "joining what was read"):
+                    raise Cancelled
+                yield read_capture(self._store, f"{self._run}/read-{number}", tasks.fetched_folder(self._run))
+
+        capture = joined(read(), sizes, room)
+        local = {given: path for path, given in self._given.items()}
+        for source in capture.sources:
+            source.path = local.get(source.path, source.path)
+        settle_points(capture, progress)
+        return capture
+
+    def account(
+        self,
+        capture: Capture,
+        arranged: Arrangement,
+        payload: Payload,
+        progress: Progress,
+        room: Room,
+        known: KnownAccount | None = None,
+    ) -> tuple[Messages, Account]:
+        """What connections say and their accounts, part by part on the workers."""
+        if known is not None or not arranged.flow.size:
+            return super().account(capture, arranged, payload, progress, room, known)
+        threads = max(1, sum(self._client.nthreads().values()))
+        most = min(_MOST_PART, max(_LEAST_PART, int(arranged.starts[-1]) // (threads * _ROUNDS)))
+        runs = runs_of(arranged.starts, most)
+        sources = [self.address(source.path) for source in capture.sources]
+
+        def jobs() -> Iterator[tuple[str, Callable[..., Any], tuple[Any, ...]]]:
+            for number, (first, last) in enumerate(runs):
+                write_part(self._store, f"{self._run}/part-{number}", cut_part(capture, arranged, first, last))
+                yield "account_for", tasks.account_for, (number, sources)
+
+        found: list[int] = self._done(
+            jobs(), lambda share: progress(0.9 * share, "accounting for every wait on the cluster"), len(runs)
+        )
+        beside = tasks.fetched_folder(self._run)
+        parts = (read_account(self._store, f"{self._run}/found-{number}", beside) for number in range(len(runs)))
+        return join_parts(capture, arranged, parts, sum(found), room)
+
+    def _done(self, jobs: Any, progress: Callable[[float], bool], count: int = 0) -> list[Any]:
+        """What the tasks gave, in their order. Raises Cancelled, or YaffleError where one cannot be done."""
+        from distributed import KilledWorker, wait
+        from distributed.client import FutureCancelledError
+
+        futures: list[Any] = []
+        try:
+            for name, act, values in jobs:
+                label = f"{name}-{self._run}-{len(futures)}"
+                futures.append(
+                    self._client.submit(act, self._store.url, self._run, *values, key=label, pure=False, retries=_AGAIN)
+                )
+                if not progress(0.0):
+                    raise Cancelled
+            left = set(futures)
+            while left:
+                with suppress(TimeoutError), self._client.as_current():
+                    wait(left, timeout=_LOOK_S, return_when="FIRST_COMPLETED")
+                left = {future for future in left if not future.done()}
+                if not progress(1.0 - len(left) / len(futures)):
+                    raise Cancelled
+                if broken := next((future for future in futures if future.status == "error"), None):
+                    broken.result()
+            return list(self._client.gather(futures))
+        except KilledWorker as error:
+            raise YaffleError(
+                f"{error.task}: {error.allowed_failures + 1} workers died over it, for want of memory as a rule;"
+                " give workers more memory, or fewer threads"
+            ) from error
+        except FutureCancelledError as error:
+            raise YaffleError(f"{self._scheduler}: the scheduler was lost ({error})") from error
+        except (OSError, TimeoutError) as error:
+            raise YaffleError(f"{self._scheduler}: a task failed ({error})") from error
+        finally:
+            with suppress(Exception):  # A scheduler that is lost has nothing to cancel.
+                self._client.cancel(futures)
+
+
+def workforce_of(scheduler: str, store: str) -> Here:
+    """Who does an analysis: the workers of a scheduler where one is named, else this machine."""
+    return Crew(scheduler, store or str(spill_folder())) if scheduler else Here()

@@ -1,0 +1,144 @@
+"""Captures of one file, parts and their accounts, as files that workers and this machine exchange."""
+
+import json
+from dataclasses import asdict
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from yaffle.arrays import Array
+from yaffle.capture.captured import Capture, Source
+from yaffle.capture.conversations import Rows
+from yaffle.capture.headers import QUOTE
+from yaffle.capture.packets import HEAD, Columns, SackBlocks
+from yaffle.capture.records import Interface
+from yaffle.case.columns import as_columns, as_matrix, read_columns, read_texts, write_columns
+from yaffle.case.folder import CHARGE_NAMES, FACT_NAMES
+from yaffle.cluster.store import Store
+from yaffle.exchanges.messages import Messages
+from yaffle.exchanges.turns import TURN
+from yaffle.ledger.account import EXCHANGE_FIELDS
+from yaffle.ledger.engine import Account
+from yaffle.parts import Part, PartAccount
+
+
+def _write(store: Store, name: str, columns: Any) -> None:
+    store.write(name, lambda path: write_columns(path, columns, False, lambda _octets: None))
+
+
+def _write_json(store: Store, name: str, content: Any) -> None:
+    store.write(name, lambda path: path.write_text(json.dumps(content), encoding="utf-8"))
+
+
+def _read_json(store: Store, name: str, beside: Path) -> Any:
+    return json.loads(store.read(name, beside).read_text(encoding="utf-8"))
+
+
+def _fields(table: Array) -> dict[str, Array]:
+    return {name: np.ascontiguousarray(table[name]) for name in table.dtype.names or ()}
+
+
+def _table(columns: dict[str, Array], dtype: "np.dtype[Any]") -> Array:
+    found = np.zeros(next(iter(columns.values())).size, dtype)
+    for name in dtype.names or ():
+        found[name] = columns[name]
+    return found
+
+
+def _packets(columns: dict[str, Array]) -> Columns:
+    head = columns["head"]
+    return Columns(**{**columns, "head": head.view(HEAD) if head.size else np.empty(0, HEAD)})
+
+
+def write_capture(store: Store, name: str, capture: Capture) -> None:
+    """A capture of one file, whose points are not told yet."""
+    _write(store, f"{name}/packets.arrow", capture.packets._asdict())
+    _write(store, f"{name}/sack.arrow", capture.sack._asdict())
+    _write(store, f"{name}/conversations.arrow", capture.conversations._asdict())
+    _write(store, f"{name}/quotes.arrow", _fields(capture.quotes))
+    _write_json(store, f"{name}/beside.json", {"sources": [asdict(s) for s in capture.sources], "names": capture.names})
+
+
+def read_capture(store: Store, name: str, beside: Path) -> Capture:
+    """The reverse."""
+
+    def columns(part: str) -> dict[str, Array]:
+        return read_columns(store.read(f"{name}/{part}.arrow", beside))
+
+    told = _read_json(store, f"{name}/beside.json", beside)
+    sources = [Source(**{**s, "interfaces": [Interface(**face) for face in s["interfaces"]]}) for s in told["sources"]]
+    return Capture(
+        sources,
+        _packets(columns("packets")),
+        SackBlocks(**columns("sack")),
+        Rows(**columns("conversations")),
+        [],
+        told["names"],
+        quotes=_table(columns("quotes"), QUOTE),
+    )
+
+
+def write_part(store: Store, name: str, part: Part) -> None:
+    """A part."""
+    _write(store, f"{name}/packets.arrow", part.packets._asdict())
+    _write(store, f"{name}/connections.arrow", {"end": part.starts[1:], "port": part.ports.astype(np.int64)})
+    _write(store, f"{name}/sack.arrow", part.sack._asdict())
+
+
+def read_part(store: Store, name: str, beside: Path) -> Part:
+    """The reverse; its connections are counted from 0."""
+
+    def columns(part: str) -> dict[str, Array]:
+        return read_columns(store.read(f"{name}/{part}.arrow", beside))
+
+    connections = columns("connections")
+    starts = np.concatenate([np.zeros(1, np.int64), connections["end"]])
+    packets = _packets(columns("packets"))
+    return Part(0, starts.size - 1, packets, starts, connections["port"], SackBlocks(**columns("sack")))
+
+
+def write_account(store: Store, name: str, found: PartAccount) -> None:
+    """What was found of a part."""
+    account, messages = found.account, found.messages
+    facts = as_columns(FACT_NAMES, account.connection) | as_columns(CHARGE_NAMES, account.connection_charges)
+    exchanges = as_columns(EXCHANGE_FIELDS, account.exchange) | as_columns(CHARGE_NAMES, account.exchange_charges)
+    _write(store, f"{name}/facts.arrow", facts | {"messages": np.diff(messages.starts)})
+    _write(store, f"{name}/exchanges.arrow", exchanges)
+    _write(store, f"{name}/kinds.arrow", {"kind": found.kind})
+    _write(store, f"{name}/turns.arrow", _fields(messages.turns))
+    _write(store, f"{name}/texts.arrow", {"label": messages.label, "outcome": messages.outcome})
+    beside = {key: list(getattr(messages, key).items()) for key in ("protocol", "host", "note", "values")}
+    _write_json(store, f"{name}/said.json", beside)
+
+
+def read_account(store: Store, name: str, beside: Path) -> PartAccount:
+    """The reverse."""
+
+    def columns(part: str) -> dict[str, Array]:
+        return read_columns(store.read(f"{name}/{part}.arrow", beside))
+
+    facts, exchanges, said = columns("facts"), columns("exchanges"), _read_json(store, f"{name}/said.json", beside)
+    texts = read_texts(store.read(f"{name}/texts.arrow", beside))
+    counts, none = facts["messages"], np.empty(0, np.int64)
+    messages = Messages(
+        np.concatenate([np.zeros(1, np.int64), np.cumsum(counts)]),
+        _table(columns("turns"), TURN),
+        texts["label"],
+        texts["outcome"],
+        dict(said["protocol"]),
+        dict(said["host"]),
+        dict(said["note"]),
+        {m: tuple(held) for m, held in said["values"]},
+    )
+    account = Account(
+        np.arange(counts.size),
+        none,
+        none,
+        as_matrix(FACT_NAMES, facts),
+        as_matrix(CHARGE_NAMES, facts),
+        as_matrix(EXCHANGE_FIELDS, exchanges),
+        as_matrix(CHARGE_NAMES, exchanges),
+        none,
+    )
+    return PartAccount(messages, account, columns("kinds")["kind"])

@@ -1,0 +1,59 @@
+"""What workers do. Each task reads and writes files of the store and returns a few numbers, so that it can be done
+again anywhere when a worker is lost.
+"""
+
+import shutil
+from collections.abc import Sequence
+from pathlib import Path
+
+from yaffle.capture.captured import Source
+from yaffle.capture.reader import read_apart
+from yaffle.cluster.store import Store, fetched, is_url
+from yaffle.cluster.stored_parts import read_part, write_account, write_capture
+from yaffle.errors import YaffleError
+from yaffle.kernel_cache import key
+from yaffle.parts import account_part
+from yaffle.room import spill_folder
+
+
+def fetched_folder(run: str) -> Path:
+    """Where a machine keeps what it fetched for a run."""
+    return spill_folder() / f"yaffle-{run}"
+
+
+def look_around(store: str, run: str) -> tuple[str, bool]:
+    """Which version a worker runs, and whether it sees the store."""
+    try:
+        return key(), Store(store).read(f"{run}/here", fetched_folder(run)).exists()
+    except YaffleError:
+        return key(), False
+
+
+def read_file(store: str, run: str, number: int, path: str) -> tuple[int, str]:
+    """Reads one capture. Gives its number of packets, or what is wrong with it."""
+    held = fetched_folder(run)
+    try:
+        capture = read_apart(fetched(path, held))
+    except YaffleError as error:
+        return 0, str(error)
+    if is_url(path):
+        for source in capture.sources:
+            source.path = path
+    write_capture(Store(store), f"{run}/read-{number}", capture)
+    return capture.packets.time_ns.size, ""
+
+
+def account_for(store: str, run: str, number: int, sources: Sequence[str]) -> int:
+    """Decodes and accounts for one part. Gives its number of exchanges."""
+    held = fetched_folder(run)
+    part = read_part(Store(store), f"{run}/part-{number}", held)
+    own = set(part.sources)
+    here = [Source("", str(fetched(path, held)) if k in own else "", "", 0, "") for k, path in enumerate(sources)]
+    found = account_part(part, here)
+    write_account(Store(store), f"{run}/found-{number}", found)
+    return int(found.account.exchange.shape[0])
+
+
+def forget(run: str) -> None:
+    """Takes away what a machine fetched for a run."""
+    shutil.rmtree(fetched_folder(run), ignore_errors=True)
