@@ -11,7 +11,7 @@ import numpy as np
 from yaffle.arrays import Array
 from yaffle.capture.captured import Capture, Source
 from yaffle.capture.conversations import Rows
-from yaffle.capture.packets import Columns, SackBlocks
+from yaffle.capture.packets import SCHEMA, Columns, SackBlocks
 from yaffle.capture.payload import Payload
 from yaffle.exchanges.messages import Messages, decode_messages, join_messages
 from yaffle.ledger.account import CHARGES, EXCHANGE_FIELDS, WIDTH
@@ -19,6 +19,10 @@ from yaffle.ledger.engine import Account, Arrangement, own_accounts
 from yaffle.progress import Progress, go_on
 from yaffle.room import Room
 
+# Columns that accounts are made from; of the others a part has zeros, which take no memory.
+COLUMNS = (
+    "head", "time_ns", "position", "captured_bytes", "payload_bytes", "source", "payload_at", "marks", "direction",
+)  # fmt: skip
 _CONNECTION, _MESSAGE = EXCHANGE_FIELDS.index("connection"), EXCHANGE_FIELDS.index("message")
 
 
@@ -52,11 +56,17 @@ def cut_part(capture: Capture, arranged: Arrangement, first: int, last: int) -> 
     """The part with these connections."""
     starts = arranged.starts[first : last + 1]
     rows = arranged.order[starts[0] : starts[-1]]
-    packets = Columns(*(np.take(column, rows, axis=0) for column in capture.packets))
+    packets = with_zeros({name: np.take(getattr(capture.packets, name), rows) for name in COLUMNS})
     sack, extra = _own_blocks(packets, capture.sack)
     packets.head["extra"] = extra
     ports = capture.conversations.b_port[arranged.flow[first:last]]
     return Part(first, last, packets, starts - starts[0], ports, sack)
+
+
+def with_zeros(columns: dict[str, Array]) -> Columns:
+    """Packet columns of which only these are known."""
+    count = columns["time_ns"].size
+    return Columns(*(columns[name] if name in columns else np.zeros(count, dtype) for name, dtype, _ in SCHEMA))
 
 
 def _own_blocks(packets: Columns, sack: SackBlocks) -> tuple[SackBlocks, Array]:

@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 
 from yaffle.capture.packets import PacketTable
-from yaffle.capture.points import _FLOWS_COMPARED, _LIKE_ENOUGH, _SAME_MOMENT_NS, compare_pairs
+from yaffle.capture.shared_conversations import _FLOWS_COMPARED, _LIKE_ENOUGH, _SAME_MOMENT_NS, compare_pairs
 
 
 def identities(packets, rows):

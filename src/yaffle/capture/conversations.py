@@ -94,6 +94,8 @@ class Rows(NamedTuple):
 _EMPTY = np.uint64(0xFFFFFFFFFFFFFFFF)
 SYN_FROM_A, SYN_FROM_B, FIN_A, FIN_B, RESET, ANSWERED_SYN_A, ANSWERED_SYN_B = 1, 2, 4, 8, 16, 32, 64
 
+_OF_A, _OF_B = SYN_FROM_A | FIN_A | ANSWERED_SYN_A, SYN_FROM_B | FIN_B | ANSWERED_SYN_B
+
 
 @helper
 def _mix(high, low, port, seed):  # type: ignore[no-untyped-def]
@@ -277,6 +279,12 @@ def refill(old, slots):  # type: ignore[no-untyped-def]
             while slots[slot] != empty:
                 slot = (slot + np.uint64(1)) & mask
             slots[slot] = old[k]
+
+
+@helper
+def turned(state):  # type: ignore[no-untyped-def]
+    """The state of a conversation whose ends change places."""
+    return (state & RESET) | (state & _OF_A) << 1 | (state & _OF_B) >> 1
 
 
 class ConversationTable:

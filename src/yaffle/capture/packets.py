@@ -76,7 +76,7 @@ class Columns(NamedTuple):
 
     def sack_counts(self) -> Array:
         """How many SACK blocks each packet bears, whose first `head.extra` points at; 0 of a SYN."""
-        return np.where(self.flags & SYN, 0, self.marks >> MARK_SACK_SHIFT & 7)
+        return np.where(self.head["flags"] & SYN, 0, self.head["marks"] >> MARK_SACK_SHIFT & 7)
 
 
 FIN, SYN, RST, PSH, ACK = 1, 2, 4, 8, 16

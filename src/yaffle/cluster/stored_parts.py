@@ -20,7 +20,7 @@ from yaffle.exchanges.messages import Messages
 from yaffle.exchanges.turns import TURN
 from yaffle.ledger.account import EXCHANGE_FIELDS
 from yaffle.ledger.engine import Account
-from yaffle.parts import Part, PartAccount
+from yaffle.parts import COLUMNS, Part, PartAccount, with_zeros
 
 
 def _write(store: Store, name: str, columns: Any) -> None:
@@ -46,9 +46,9 @@ def _table(columns: dict[str, Array], dtype: "np.dtype[Any]") -> Array:
     return found
 
 
-def _packets(columns: dict[str, Array]) -> Columns:
+def _with_head(columns: dict[str, Array]) -> dict[str, Array]:
     head = columns["head"]
-    return Columns(**{**columns, "head": head.view(HEAD) if head.size else np.empty(0, HEAD)})
+    return {**columns, "head": head.view(HEAD) if head.size else np.empty(0, HEAD)}
 
 
 def write_capture(store: Store, name: str, capture: Capture) -> None:
@@ -70,7 +70,7 @@ def read_capture(store: Store, name: str, beside: Path) -> Capture:
     sources = [Source(**{**s, "interfaces": [Interface(**face) for face in s["interfaces"]]}) for s in told["sources"]]
     return Capture(
         sources,
-        _packets(columns("packets")),
+        Columns(**_with_head(columns("packets"))),
         SackBlocks(**columns("sack")),
         Rows(**columns("conversations")),
         [],
@@ -81,7 +81,7 @@ def read_capture(store: Store, name: str, beside: Path) -> Capture:
 
 def write_part(store: Store, name: str, part: Part) -> None:
     """A part."""
-    _write(store, f"{name}/packets.arrow", part.packets._asdict())
+    _write(store, f"{name}/packets.arrow", {column: getattr(part.packets, column) for column in COLUMNS})
     _write(store, f"{name}/connections.arrow", {"end": part.starts[1:], "port": part.ports.astype(np.int64)})
     _write(store, f"{name}/sack.arrow", part.sack._asdict())
 
@@ -94,7 +94,7 @@ def read_part(store: Store, name: str, beside: Path) -> Part:
 
     connections = columns("connections")
     starts = np.concatenate([np.zeros(1, np.int64), connections["end"]])
-    packets = _packets(columns("packets"))
+    packets = with_zeros(_with_head(columns("packets")))
     return Part(0, starts.size - 1, packets, starts, connections["port"], SackBlocks(**columns("sack")))
 
 

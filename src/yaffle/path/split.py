@@ -9,7 +9,7 @@ import numpy as np
 
 from yaffle.capture.addresses import end_text, server_address
 from yaffle.capture.captured import Capture
-from yaffle.capture.points import conversation_keys, other_sequences
+from yaffle.capture.shared_conversations import conversation_keys, other_sequences
 
 _MOST_AT_A_POINT = 16  # Conversations of the same ends that are compared.
 
@@ -37,7 +37,7 @@ def split_connections(capture: Capture) -> list[SplitConnections]:
         if group.size > 1 and np.unique(flows.point[group]).size > 1:
             few = group[:_MOST_AT_A_POINT].tolist()
             pairs += [(a, b) for k, a in enumerate(few) for b in few[k + 1 :] if flows.point[a] < flows.point[b]]
-    split = other_sequences(flows, pairs)
+    split = other_sequences(flows, np.array(pairs, np.int64).reshape(-1, 2))
     counts: Counter[tuple[int, int, str]] = Counter()
     packets: Counter[tuple[int, int, str, int]] = Counter()
     for (a, b), differs in zip(pairs, split.tolist(), strict=True):

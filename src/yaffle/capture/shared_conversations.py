@@ -1,0 +1,189 @@
+"""Conversations that several interfaces saw: which may be the same, and whether their packets are."""
+
+import numpy as np
+
+from yaffle.arrays import Array
+from yaffle.capture.captured import Capture
+from yaffle.capture.conversations import SYN_FROM_A, Rows
+from yaffle.kernels import helper, kernel
+
+_SAME_MOMENT_NS = 2_000
+_FLOWS_COMPARED = 24
+_LIKE_ENOUGH = 8  # Packets of a conversation, without which their number alone says nothing.
+_NEAR_NS = 1_000_000_000  # Conversations of the same ends that are further apart in time are at odds.
+_MOST_OF_ENDS = 16  # Of more conversations between the same ends, only the first are compared.
+
+
+def conversation_keys(flows: Rows) -> Array:
+    """One number for the two ends, whoever sent first and wherever it was seen."""
+
+    def mix(high: Array, low: Array, port: Array) -> Array:
+        x = (high ^ (low * np.uint64(0x9E3779B97F4A7C15))) + port.astype(np.uint64) * np.uint64(0xC2B2AE3D27D4EB4F)
+        x = (x ^ (x >> np.uint64(29))) * np.uint64(0xBF58476D1CE4E5B9)
+        return np.asarray(x ^ (x >> np.uint64(32)))
+
+    return np.asarray(
+        mix(flows.a_hi, flows.a_lo, flows.a_port)
+        + mix(flows.b_hi, flows.b_lo, flows.b_port)
+        + flows.protocol.astype(np.uint64)
+    )
+
+
+@kernel
+def _pairs(order, begins, flows, out):  # type: ignore[no-untyped-def]
+    """Fills out (lower point, higher point, conversation of each, 1 where they lived together) for conversations of the
+    same ends at two points; with no room it only counts. Returns how many.
+
+    begins: where the conversations of the same ends begin in `order`, and its end.
+    """
+    count = 0
+    for g in range(begins.size - 1):
+        last = min(begins[g + 1], begins[g] + _MOST_OF_ENDS)
+        for i in range(begins[g], last):
+            for j in range(i + 1, last):
+                one, two = order[i], order[j]
+                if flows.point[one] == flows.point[two]:
+                    continue
+                if flows.point[one] > flows.point[two]:
+                    one, two = two, one
+                if count < out.shape[0]:
+                    together = (
+                        flows.first_ns[one] <= flows.last_ns[two] + _NEAR_NS
+                        and flows.first_ns[two] <= flows.last_ns[one] + _NEAR_NS
+                    )
+                    out[count, 0], out[count, 1] = flows.point[one], flows.point[two]
+                    out[count, 2], out[count, 3] = one, two
+                    out[count, 4] = 1 if together else 0
+                count += 1
+    return count
+
+
+@kernel
+def _put_rows(flow, number, place, out):  # type: ignore[no-untyped-def]
+    """Fills out with the rows of some conversations, one conversation after another, in order of capture.
+
+    number: of each conversation its place among those, -1 for others; place: where its next row goes.
+    """
+    for i in range(flow.size):
+        f = flow[i]
+        if f >= 0 and number[f] >= 0:
+            out[place[number[f]]] = i
+            place[number[f]] += 1
+
+
+@helper
+def _identity(head):  # type: ignore[no-untyped-def]
+    """A number for a packet that stays the same along the path (and is the same for repeats)."""
+    own = np.uint64(head.seq) << np.uint64(32) | np.uint64(head.ack)
+    own ^= np.uint64(head.ip_id) * np.uint64(0x9E3779B97F4A7C15)
+    return own ^ np.uint64(head.payload) << np.uint64(16) ^ np.uint64(head.tsval) * np.uint64(0xBF58476D1CE4E5B9)
+
+
+@kernel
+def compare_pairs(packets, rows, starts, pairs, copies):  # type: ignore[no-untyped-def]
+    """Of pairs of conversations of two interfaces: packets that both saw, those of them at the same moment, and packets
+    of the shorter of each pair. Fills copies with the rows of the second that are copies; their number comes last.
+
+    rows: packets of conversation number k: rows[starts[k]:starts[k + 1]]; pairs: int64 (n, 2) of such numbers.
+    """
+    shared = same = seen = found = 0
+    for index in range(pairs.shape[0]):
+        if index >= _FLOWS_COMPARED and same * 2 < shared:
+            break
+        a = rows[starts[pairs[index, 0]] : starts[pairs[index, 0] + 1]]
+        b = rows[starts[pairs[index, 1]] : starts[pairs[index, 1] + 1]]
+        if a.size == 0 or b.size == 0:
+            continue
+        ids_a, ids_b = np.empty(a.size, np.uint64), np.empty(b.size, np.uint64)
+        for i in range(a.size):
+            ids_a[i] = _identity(packets.head[a[i]])
+        for i in range(b.size):
+            ids_b[i] = _identity(packets.head[b[i]])
+        in_a, in_b = np.argsort(ids_a, kind="mergesort"), np.argsort(ids_b, kind="mergesort")
+        kinds = 0
+        for i in range(a.size):
+            kinds += 1 if i == 0 or ids_a[in_a[i]] != ids_a[in_a[i - 1]] else 0
+        if kinds * 2 < a.size and a.size >= _LIKE_ENOUGH and abs(a.size - b.size) * 10 <= a.size:
+            # All look alike to their headers: the first is taken for the first.
+            ids_a, ids_b = np.arange(a.size).astype(np.uint64), np.arange(b.size).astype(np.uint64)
+            in_a, in_b = np.arange(a.size), np.arange(b.size)
+        seen += min(a.size, b.size)
+        i = j = 0
+        while i < a.size and j < b.size:
+            one, two = ids_a[in_a[i]], ids_b[in_b[j]]
+            if one == two:
+                shared += 1
+                first, second = a[in_a[i]], b[in_b[j]]
+                apart = abs(packets.time_ns[first] - packets.time_ns[second])
+                if apart <= _SAME_MOMENT_NS and packets.ttl[first] == packets.ttl[second]:
+                    same += 1
+                    copies[found] = second
+                    found += 1
+            low = min(one, two)
+            while i < a.size and ids_a[in_a[i]] == low:
+                i += 1
+            while j < b.size and ids_b[in_b[j]] == low:
+                j += 1
+    return shared, same, seen, found
+
+
+class SharedConversations:
+    """Conversations of the same ends at two points. `together` and `at_odds`: for each two points, the lower first,
+    int64 (n, 2) of such conversations that lived at the same time, and of such that did not: of another point, if its
+    clock is wrong.
+
+    Their packets are gathered in one pass when they are first compared.
+    """
+
+    def __init__(self, capture: Capture, order: Array, begins: Array) -> None:
+        """order: conversations, those of the same ends side by side; begins: where each such group begins, and the
+        end.
+        """
+        flows = capture.conversations
+        self._capture = capture
+        out = np.empty((_pairs(order, begins, flows, np.empty((0, 5), np.int64)), 5), np.int64)
+        _pairs(order, begins, flows, out)
+        self.together, self.at_odds = (_by_points(out[out[:, 4] == told]) for told in (1, 0))
+        wanted = np.unique(out[:, 2:4])
+        sizes = flows.packets[wanted]
+        self._starts = np.concatenate([[0], np.cumsum(sizes)]).astype(np.int64)
+        self._number = np.full(flows.point.size, -1, np.int32)
+        self._number[wanted] = np.arange(wanted.size)
+        self._rows: Array | None = None
+
+    def compare(self, pairs: Array) -> tuple[str, Array]:
+        """How two points relate, from conversations both saw; and the rows of the second that are copies."""
+        nothing = np.empty(0, np.int64)
+        if not pairs.size:
+            return "nothing shared", nothing
+        if self._rows is None:
+            self._rows = np.empty(int(self._starts[-1]), np.int64)
+            _put_rows(self._capture.packets.flow, self._number, self._starts[:-1].copy(), self._rows)
+        numbers = self._number[pairs].astype(np.int64)
+        copies = np.empty(int((self._starts[numbers[:, 1] + 1] - self._starts[numbers[:, 1]]).sum()), np.int64)
+        shared, same, seen, found = compare_pairs(self._capture.packets, self._rows, self._starts, numbers, copies)
+        if shared * 10 < seen or shared == 0:
+            return "nothing shared", nothing
+        return ("elsewhere", nothing) if same * 2 < shared else ("same place", copies[:found])
+
+
+def _by_points(pairs: Array) -> dict[tuple[int, int], Array]:
+    """The conversations of each two points, in the order given."""
+    order = np.lexsort((pairs[:, 1], pairs[:, 0]))
+    pairs = pairs[order]
+    cuts = np.flatnonzero((np.diff(pairs[:, :2], axis=0) != 0).any(axis=1)) + 1
+    return {(int(part[0, 0]), int(part[0, 1])): part[:, 2:4] for part in np.split(pairs, cuts) if part.size}
+
+
+def other_sequences(flows: Rows, pairs: Array) -> Array:
+    """Which pairs of conversations of the same ends began with other sequence numbers while both lived: something
+    between answers itself. bool (n,).
+    """
+    one, two = pairs.T
+    opening = np.maximum(flows.syn_seq, flows.syn_seq_b)  # Of the one side that sent a SYN, as a rule.
+    opened = (flows.state & (SYN_FROM_A | SYN_FROM_A << 1)) > 0
+    both = np.minimum(flows.last_ns[one], flows.last_ns[two]) - np.maximum(flows.first_ns[one], flows.first_ns[two])
+    shorter = np.minimum(flows.last_ns[one] - flows.first_ns[one], flows.last_ns[two] - flows.first_ns[two])
+    return np.asarray(
+        (flows.protocol[one] == 6) & opened[one] & opened[two] & (opening[one] != opening[two]) & (both * 2 > shorter)
+    )
