@@ -78,7 +78,13 @@ class Crew(Here):
 
     def _look_around(self) -> None:
         """Whether all workers run this version and see the store. Raises YaffleError."""
-        for worker, (version, sees) in self._client.run(tasks.look_around, self._store.url, self._run).items():
+        try:
+            found = self._client.run(tasks.look_around, self._store.url, self._run)
+        except (OSError, ImportError, AttributeError) as error:
+            raise YaffleError(
+                f"{self._scheduler}: a worker does not answer as one of this version of Yaffle would ({error})"
+            ) from error
+        for worker, (version, sees) in found.items():
             if version != key():
                 raise YaffleError(f"{worker}: this worker runs another version of Yaffle; install the same everywhere")
             if not sees:
