@@ -38,6 +38,7 @@ class Crew(Here):
         super().__init__()
         self._scheduler, self._store = scheduler, Store(store)
         self._client: Any = None
+        self.done: list[tasks.Done] = []  # what tasks told so far
 
     def __enter__(self) -> Self:
         try:
@@ -63,6 +64,11 @@ class Crew(Here):
     ) -> None:
         self._leave()
         super().__exit__(kind, error, trace)
+
+    @property
+    def written_bytes(self) -> int:
+        """What workers and this machine wrote to the store so far."""
+        return self._store.written_bytes + sum(done.written_bytes for done in self.done)
 
     def _leave(self) -> None:
         try:
@@ -96,13 +102,13 @@ class Crew(Here):
     def read(self, paths: Sequence[Path], progress: Progress, room: Room) -> Capture:
         """The captures as one, each read by a worker. room: where packets are put."""
         where = [self.address(str(path.resolve())) for path in paths]
-        told: list[tuple[int, str]] = self._done(
+        told = self._done(
             [("read_file", tasks.read_file, (number, path)) for number, path in enumerate(where)],
             lambda share: progress(0.8 * share, "reading captures on the cluster"),
         )
-        if broken := next((words for _, words in told if words), ""):
+        if broken := next((done.wrong for done in told if done.wrong), ""):
             raise YaffleError(broken)
-        sizes = [count for count, _ in told]
+        sizes = [done.found for done in told]
 
         def read() -> Iterator[Capture]:
             for number in range(len(sizes)):
@@ -139,14 +145,12 @@ class Crew(Here):
                 write_part(self._store, f"{self._run}/part-{number}", cut_part(capture, arranged, first, last))
                 yield "account_for", tasks.account_for, (number, sources)
 
-        found: list[int] = self._done(
-            jobs(), lambda share: progress(0.9 * share, "accounting for every wait on the cluster"), len(runs)
-        )
+        found = self._done(jobs(), lambda share: progress(0.9 * share, "accounting for every wait on the cluster"))
         beside = tasks.fetched_folder(self._run)
         parts = (read_account(self._store, f"{self._run}/found-{number}", beside) for number in range(len(runs)))
-        return join_parts(capture, arranged, parts, sum(found), room)
+        return join_parts(capture, arranged, parts, sum(done.found for done in found), room)
 
-    def _done(self, jobs: Any, progress: Callable[[float], bool], count: int = 0) -> list[Any]:
+    def _done(self, jobs: Any, progress: Callable[[float], bool]) -> list[tasks.Done]:
         """What the tasks gave, in their order. Raises Cancelled, or YaffleError where one cannot be done."""
         from distributed import KilledWorker, wait
         from distributed.client import FutureCancelledError
@@ -169,7 +173,9 @@ class Crew(Here):
                     raise Cancelled
                 if broken := next((future for future in futures if future.status == "error"), None):
                     broken.result()
-            return list(self._client.gather(futures))
+            found: list[tasks.Done] = self._client.gather(futures)
+            self.done += found
+            return found
         except KilledWorker as error:
             raise YaffleError(
                 f"{error.task}: {error.allowed_failures + 1} workers died over it, for want of memory as a rule;"

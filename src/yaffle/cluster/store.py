@@ -29,6 +29,7 @@ class Store:
 
     def __init__(self, url: str) -> None:
         self.url = url.rstrip("/") if is_url(url) else str(Path(url).resolve())
+        self.written_bytes = 0
         self._files: Any = _file_system(self.url) if is_url(url) else None
 
     def write(self, name: str, make: Callable[[Path], object]) -> None:
@@ -40,6 +41,7 @@ class Store:
             def written() -> None:
                 part.parent.mkdir(parents=True, exist_ok=True)
                 make(part)
+                self.written_bytes += part.stat().st_size
                 part.replace(target)
 
             self._tried(name, written)
@@ -47,6 +49,7 @@ class Store:
         with tempfile.TemporaryDirectory(dir=spill_folder(), prefix="yaffle-") as folder:
             made = Path(folder, "file")
             make(made)
+            self.written_bytes += made.stat().st_size
             self._tried(name, lambda: self._files.put_file(str(made), f"{self.url}/{name}"))
 
     def read(self, name: str, beside: Path) -> Path:

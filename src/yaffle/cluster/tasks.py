@@ -3,8 +3,10 @@ again anywhere when a worker is lost.
 """
 
 import shutil
+import time
 from collections.abc import Sequence
 from pathlib import Path
+from typing import NamedTuple
 
 from yaffle.capture.captured import Source
 from yaffle.capture.reader import read_apart
@@ -14,6 +16,15 @@ from yaffle.errors import YaffleError
 from yaffle.kernel_cache import key
 from yaffle.parts import account_part
 from yaffle.room import spill_folder
+
+
+class Done(NamedTuple):
+    """What a task tells: how many packets or exchanges, what is wrong, and what it cost."""
+
+    found: int
+    wrong: str = ""
+    work_s: float = 0.0  # of the processor
+    written_bytes: int = 0
 
 
 def fetched_folder(run: str) -> Path:
@@ -29,29 +40,31 @@ def look_around(store: str, run: str) -> tuple[str, bool]:
         return key(), False
 
 
-def read_file(store: str, run: str, number: int, path: str) -> tuple[int, str]:
+def read_file(store: str, run: str, number: int, path: str) -> Done:
     """Reads one capture. Gives its number of packets, or what is wrong with it."""
+    began, to = time.process_time(), Store(store)
     held = fetched_folder(run)
     try:
         capture = read_apart(fetched(path, held))
     except YaffleError as error:
-        return 0, str(error)
+        return Done(0, str(error))
     if is_url(path):
         for source in capture.sources:
             source.path = path
-    write_capture(Store(store), f"{run}/read-{number}", capture)
-    return capture.packets.time_ns.size, ""
+    write_capture(to, f"{run}/read-{number}", capture)
+    return Done(capture.packets.time_ns.size, "", time.process_time() - began, to.written_bytes)
 
 
-def account_for(store: str, run: str, number: int, sources: Sequence[str]) -> int:
+def account_for(store: str, run: str, number: int, sources: Sequence[str]) -> Done:
     """Decodes and accounts for one part. Gives its number of exchanges."""
+    began, to = time.process_time(), Store(store)
     held = fetched_folder(run)
-    part = read_part(Store(store), f"{run}/part-{number}", held)
+    part = read_part(to, f"{run}/part-{number}", held)
     own = set(part.sources)
     here = [Source("", str(fetched(path, held)) if k in own else "", "", 0, "") for k, path in enumerate(sources)]
     found = account_part(part, here)
-    write_account(Store(store), f"{run}/found-{number}", found)
-    return int(found.account.exchange.shape[0])
+    write_account(to, f"{run}/found-{number}", found)
+    return Done(int(found.account.exchange.shape[0]), "", time.process_time() - began, to.written_bytes)
 
 
 def forget(run: str) -> None:
