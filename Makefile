@@ -37,6 +37,7 @@ bench: $(READY)
 	@$(BIN)/python -m benchmarks.services
 	@$(BIN)/python -m benchmarks.tiers
 	@$(BIN)/python -m benchmarks.following
+	@$(BIN)/python -m benchmarks.cluster
 	@$(BIN)/python -m benchmarks.records
 	@$(BIN)/python -m benchmarks.history
 	@$(BIN)/python -m benchmarks.path
