@@ -142,9 +142,13 @@ def _classify() -> None:
 
 def _match() -> None:
     """The same packets at two points."""
+    from yaffle.capture.by_part import lay_by_part
+    from yaffle.capture.joined import joined
     from yaffle.capture.payload import Payload
-    from yaffle.capture.reader import read_captures
+    from yaffle.capture.reader import read_apart, read_captures
     from yaffle.path.points_path import find_path
+    from yaffle.progress import go_on
+    from yaffle.room import Room
 
     with tempfile.TemporaryDirectory() as folder:
         one, two = Path(folder) / "one.pcap", Path(folder) / "two.pcap"
@@ -152,6 +156,9 @@ def _match() -> None:
         _write_pcap(two, 5_000_000)
         capture = read_captures([one, two])
         find_path(capture, Payload(capture))
+        lay_by_part(capture, Room(), go_on, most=1)
+        apart = read_apart(one)
+        joined([apart], [apart.packets.time_ns.size], Room())
 
 
 def _datagrams() -> list[tuple[int, int, bytes]]:

@@ -57,24 +57,27 @@ def _new_rows(flow, part_of, place, rows, out):  # type: ignore[no-untyped-def]
         place[part_of[flow[i]]] += 1
 
 
-def lay_by_part(capture: Capture, room: Room, progress: Progress) -> None:
-    """Lays the packets of the capture anew. Raises Cancelled when `progress` says so."""
+def lay_by_part(capture: Capture, room: Room, progress: Progress, most: int = 0) -> None:
+    """Lays the packets of the capture anew, about `most` to a part (0: PART_PACKETS).
+
+    Raises Cancelled when `progress` says so.
+    """
     packets = capture.packets
     flow = packets.flow
-    if flow.size <= PART_PACKETS:
+    most = most or PART_PACKETS
+    if flow.size <= most:
         return
     counts = np.zeros(capture.conversations.point.size + 1, np.int64)
     _count(flow, np.append(np.arange(counts.size - 1), counts.size - 1), counts)
-    part_of = parts_of(counts, PART_PACKETS)
+    part_of = parts_of(counts, most)
     part_of[-1] = part_of.max() + 1
     sizes = np.zeros(int(part_of[-1]) + 1, np.int64)
     np.add.at(sizes, part_of, counts)
     starts = np.cumsum(sizes) - sizes
-    if (quoted := capture.quotes["packet"]).size:
-        order = np.argsort(quoted, kind="stable")
-        moved = np.empty(quoted.size, np.int64)
-        _new_rows(flow, part_of, starts.copy(), quoted[order].astype(np.int64), moved)
-        capture.quotes["packet"][order] = moved
+    quoted = capture.quotes["packet"]
+    order, moved = np.argsort(quoted, kind="stable"), np.empty(quoted.size, np.int64)
+    _new_rows(flow, part_of, starts.copy(), quoted[order], moved)
+    capture.quotes["packet"][order] = moved
 
     def laid(number: int) -> Array:
         name, dtype, _ = SCHEMA[number]
