@@ -16,6 +16,7 @@ from struct import pack
 
 import numpy as np
 
+from yaffle.history.keeper import Keeper
 from yaffle.history.layout import DAY_NS, HOUR_NS, LEVELS, folders
 from yaffle.history.reception import Reception
 from yaffle.history.store import History
@@ -104,7 +105,9 @@ def _reception(folder: Path, seconds: int) -> None:
     template = pack("!HHHH", 2, 8 + 4 * len(fields), 300, len(fields)) + b"".join(
         pack("!HH", *field) for field in fields
     )
-    reception = Reception(HistoryWriter(folder), udp=(0,))
+    keeper = Keeper(HistoryWriter(folder))
+    keeper.start()
+    reception = Reception(keeper, udp=(0,))
     reception.start()
     window = subprocess.Popen([sys.executable, "-m", "benchmarks.watching", str(folder), str(seconds - 1)])
     rng, sent = np.random.default_rng(2), 0
@@ -130,6 +133,7 @@ def _reception(folder: Path, seconds: int) -> None:
     window.wait()
     time.sleep(1.5)
     reception.stop()
+    keeper.stop()
     status = reception.status
     rate = sent / seconds
     print(

@@ -363,6 +363,7 @@ def listen(
     import signal
     import threading
 
+    from yaffle.history.keeper import Keeper
     from yaffle.history.reception import Reception
     from yaffle.history.reception_words import kept_days, line
     from yaffle.history.writer import HistoryWriter
@@ -371,14 +372,17 @@ def listen(
     for number in (signal.SIGINT, signal.SIGTERM):
         signal.signal(number, lambda *_: ended.set())
     ports = tuple(udp or ()) if udp or tcp else (2055, 4739, 6343)
-    reception = Reception(HistoryWriter(history, kept_days(keep or [])), bind, ports, tuple(tcp or ()))
+    keeper = Keeper(HistoryWriter(history, kept_days(keep or [])))
+    reception = Reception(keeper, bind, ports, tuple(tcp or ()))
     typer.echo(
         f"listening on {bind}: {', '.join(f'{kind} {port}' for kind, port in reception.ports)}; keeping in {history}"
     )
+    keeper.start()
     reception.start()
     while not ended.wait(10.0):
         typer.echo(line(reception.status))
     reception.stop()
+    keeper.stop()
     typer.echo(line(reception.status))
 
 

@@ -11,6 +11,7 @@ import pytest
 
 from tests.records.messages import a_set, ipfix, netflow5, netflow9, template
 from yaffle.errors import YaffleError
+from yaffle.history.keeper import Keeper
 from yaffle.history.reception import Reception
 from yaffle.history.reception_words import kept_days, line
 from yaffle.history.store import History
@@ -38,7 +39,9 @@ def sent_udp(port, *messages):
 
 
 def test_datagrams_of_all_kinds_are_kept(tmp_path):
-    reception = Reception(HistoryWriter(tmp_path), udp=(0,), every_s=0.1)
+    keeper = Keeper(HistoryWriter(tmp_path))
+    keeper.start()
+    reception = Reception(keeper, udp=(0,), every_s=0.1)
     reception.start()
     now = int(time.time())
     first = ipfix([template(300, FIELDS), a_set(300, RECORD * 4)], seconds=now)
@@ -53,6 +56,7 @@ def test_datagrams_of_all_kinds_are_kept(tmp_path):
     sent_udp(reception.ports[0][1], ipfix([a_set(300, RECORD * 3)], sequence=4, seconds=now))
     waited(lambda: reception.status.records == 10)
     reception.stop()
+    keeper.stop()
     found = everything(tmp_path)
     assert found.rows.size == 10
     assert sorted((e.protocol, e.flow_records, e.lost_records) for e in found.exporters) == [
@@ -66,7 +70,9 @@ def test_datagrams_of_all_kinds_are_kept(tmp_path):
 
 
 def test_messages_over_tcp_are_put_together_whatever_their_pieces(tmp_path):
-    reception = Reception(HistoryWriter(tmp_path), tcp=(0,), every_s=0.1)
+    keeper = Keeper(HistoryWriter(tmp_path))
+    keeper.start()
+    reception = Reception(keeper, tcp=(0,), every_s=0.1)
     reception.start()
     stream = ipfix([template(300, FIELDS), a_set(300, RECORD * 2)]) + b"".join(
         ipfix([a_set(300, RECORD)], sequence=2 + k) for k in range(20)
@@ -79,11 +85,14 @@ def test_messages_over_tcp_are_put_together_whatever_their_pieces(tmp_path):
         sender.sendall(b"GET / HTTP/1.1\r\nHost: x\r\n\r\n")
         assert sender.recv(10) == b""  # Such a session is given up.
     reception.stop()
+    keeper.stop()
     assert everything(tmp_path).rows.size == 22
 
 
 def test_what_the_kernel_drops_is_counted(tmp_path):
-    reception = Reception(HistoryWriter(tmp_path), udp=(0,), every_s=0.1, room=8192)
+    keeper = Keeper(HistoryWriter(tmp_path))
+    keeper.start()
+    reception = Reception(keeper, udp=(0,), every_s=0.1, room=8192)
     port = reception.ports[0][1]
     message = ipfix([template(300, FIELDS), a_set(300, RECORD * 30)])
     sent_udp(port, *[message] * 200)
@@ -92,6 +101,7 @@ def test_what_the_kernel_drops_is_counted(tmp_path):
     sent_udp(port, message)  # The count comes with the next that is received.
     waited(lambda: reception.status.kernel_drops > 0)
     reception.stop()
+    keeper.stop()
     assert reception.status.datagrams + reception.status.kernel_drops == 201
     assert "dropped by the kernel" in line(reception.status)
 
@@ -101,7 +111,7 @@ def test_a_port_that_is_taken_is_said(tmp_path):
         own.bind(("127.0.0.1", 0))
         own.listen(1)
         with pytest.raises(YaffleError, match="cannot listen on 127"):
-            Reception(HistoryWriter(tmp_path), tcp=(own.getsockname()[1],))
+            Reception(Keeper(HistoryWriter(tmp_path)), tcp=(own.getsockname()[1],))
 
 
 def test_the_command_listens_until_it_is_told_to_stop(tmp_path):

@@ -5,7 +5,7 @@
     records/2026-11-25T14/LO-HI.parquet    as they came; LO and HI number the flushes a file holds
     1min/2026-11-25T14/sums.parquet   the same in sums, for closed hours; LO-HI.parquet of blocks while it is open
     15min/2026-11-25/sums.parquet     coarser sums for closed days; 1h, 1day
-    counters/2026-11-25T14/LO-HI.parquet
+    counters/2026-11-25T14/LO-HI.parquet   and other tables (TABLES) the same way
 
 Every file appears whole, under its name, or not at all. A file whose numbers lie inside those of another was merged
 into it: it does not count, whether or not somebody came to remove it.
@@ -26,7 +26,7 @@ from yaffle.records.flow_table import PROTOCOLS, Exporter, exporter_of
 FORMAT, VERSION = "yaffle-history", 1
 MANIFEST, EXPORTERS = "history.json", "exporters.json"
 SUMS = "sums.parquet"
-RECORDS, COUNTERS = "records", "counters"
+RECORDS, COUNTERS, READINGS = "records", "counters", "readings"
 HOUR_NS, DAY_NS = 3600 * 10**9, 86_400 * 10**9
 
 
@@ -56,6 +56,21 @@ LEVELS = (
     Level("1day", "sums of 1 day", DAY_NS, DAY_NS, 3650, 5000),
 )
 COUNTER_DAYS = 400
+
+
+@dataclass(frozen=True)
+class Table:
+    """One table beside flow records and their sums: a folder of its own, in it a folder an hour."""
+
+    name: str
+    words: str
+    days: int  # kept for so long unless the user says otherwise
+
+
+TABLES = (
+    Table(COUNTERS, "readings of interfaces' counters", COUNTER_DAYS),
+    Table(READINGS, "readings of hosts and devices", COUNTER_DAYS),
+)
 
 
 def folder_name(start_ns: int, width_ns: int) -> str:

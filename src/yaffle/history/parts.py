@@ -50,7 +50,7 @@ def write_part(path: Path, table: pa.Table, settle: bool = True) -> None:
     part = path.with_suffix(".part")
     try:
         with part.open("wb") as file:
-            pq.write_table(table, file, compression="zstd", compression_level=1, use_dictionary=False)
+            pq.write_table(table, file, compression="zstd", compression_level=1, use_dictionary=_texts(table))
             file.flush()
             if settle:
                 os.fsync(file.fileno())
@@ -58,6 +58,11 @@ def write_part(path: Path, table: pa.Table, settle: bool = True) -> None:
     except OSError:
         part.unlink(missing_ok=True)
         raise
+
+
+def _texts(table: pa.Table) -> list[str] | bool:
+    """Columns of texts that come again and again; all others are numbers, which no dictionary makes smaller."""
+    return [field.name for field in table.schema if pa.types.is_string(field.type) and field.name != OWN] or False
 
 
 def write_json(path: Path, content: object) -> None:

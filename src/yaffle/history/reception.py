@@ -1,11 +1,11 @@
 """Receives export datagrams on UDP and IPFIX over TCP (RFC 7011 section 10), and hands what they tell to a history
 every second.
 
-One thread receives and decodes, another writes: a slow disk delays nobody's datagrams. What the kernel had to drop for
+One thread receives and decodes, the keeper's writes: a slow disk delays nobody's datagrams. What the kernel had to drop
+for
 want of room is counted by the kernel itself and told.
 """
 
-import queue
 import selectors
 import socket
 import struct
@@ -16,7 +16,7 @@ from contextlib import suppress
 from dataclasses import dataclass, field
 
 from yaffle.errors import YaffleError
-from yaffle.history.writer import HistoryWriter
+from yaffle.history.keeper import Keeper
 from yaffle.records.flow_table import FlowRecords
 from yaffle.records.intake import Intake
 
@@ -24,8 +24,6 @@ ROOM = 64 << 20  # Bytes of the kernel's that datagrams may wait in, if it allow
 _SO_RCVBUFFORCE, _SO_RXQ_OVFL, _SO_TIMESTAMPNS = 33, 40, 35  # Linux; the socket module does not name them.
 _LARGEST = 1 << 16
 _AT_ONCE = 256  # Datagrams of one socket before the others are looked at.
-_BACKLOG = 64  # Flushes that wait for the writer.
-_TIDY_S = 60.0
 _MOST_SESSIONS = 256
 _MOST_UNFRAMED = 1 << 17  # Bytes of a session that wait for the rest of their message.
 
@@ -60,7 +58,7 @@ class Reception:
 
     def __init__(
         self,
-        writer: HistoryWriter,
+        keeper: Keeper,
         bind: str = "127.0.0.1",
         udp: tuple[int, ...] = (),
         tcp: tuple[int, ...] = (),
@@ -68,14 +66,13 @@ class Reception:
         room: int = ROOM,
         heard: Callable[[Status], None] | None = None,
     ) -> None:
-        self._writer, self._every_s, self._room, self._heard = writer, every_s, room, heard
+        self._keeper, self._every_s, self._room, self._heard = keeper, every_s, room, heard
         self._intake = Intake()
         self.status = Status()
         self._drops: dict[int, int] = {}
         self._selector = selectors.DefaultSelector()
-        self._queue: queue.Queue[FlowRecords | None] = queue.Queue(_BACKLOG)
         self._stopping = threading.Event()
-        self._threads: list[threading.Thread] = []
+        self._thread = threading.Thread(target=self._receive, name="receive", daemon=True)
         self.ports: list[tuple[str, int]] = []
         self._sessions = 0
         try:
@@ -110,21 +107,14 @@ class Reception:
         self.ports.append(("UDP" if kind == socket.SOCK_DGRAM else "TCP", own.getsockname()[1]))
 
     def start(self) -> None:
-        """Begins, on threads of its own."""
-        self._threads = [
-            threading.Thread(target=work, name=name, daemon=True)
-            for name, work in (("receive", self._receive), ("write", self._write))
-        ]
-        for thread in self._threads:
-            thread.start()
+        """Begins, on a thread of its own."""
+        self._thread.start()
 
     def stop(self) -> None:
-        """Ends when all that came is written."""
+        """Ends when all that came is handed over."""
         self._stopping.set()
-        for thread in self._threads:
-            thread.join()
+        self._thread.join()
         self._close()
-        self._writer.close()
 
     def _close(self) -> None:
         for key in list(self._selector.get_map().values()):
@@ -144,16 +134,14 @@ class Reception:
             if key.data == self._datagrams:
                 self._datagrams(key.fileobj, all_of_it=True)  # type: ignore[arg-type]
         self._hand_over(self._intake.finish())
-        self._queue.put(None)
 
     def _hand_over(self, found: FlowRecords) -> None:
         self.status.refused = self._intake.refused
         self.status.records = sum(e.flow_records for e in found.exporters)
-        try:
-            self._queue.put_nowait(found)
-        except queue.Full:
+        if not self._keeper.put(found):
             self.status.given_up += found.rows.size
-        self.status.waiting = self._queue.qsize()
+        self.status.waiting, self.status.trouble = self._keeper.waiting, self._keeper.trouble
+        self._keeper.writer.reception = self.status.as_dict()
         if self._heard is not None:
             self._heard(self.status)
 
@@ -216,18 +204,3 @@ class Reception:
             self._sessions -= 1
             self._selector.unregister(peer)
             peer.close()
-
-    # --- writing ---
-    def _write(self) -> None:
-        tidied = time.monotonic()
-        while True:
-            found = self._queue.get()
-            if found is None:
-                break
-            self._writer.reception = self.status.as_dict()
-            self._writer.append(found)
-            self.status.trouble = self._writer.trouble
-            if time.monotonic() - tidied >= _TIDY_S and self._queue.empty():
-                self._writer.tidy()
-                tidied = time.monotonic()
-        self._writer.tidy()

@@ -16,7 +16,7 @@ import pyarrow.parquet as pq
 from yaffle.arrays import Array
 from yaffle.history import layout
 from yaffle.history.database import cursor
-from yaffle.history.layout import COUNTERS, DAY_NS, HOUR_NS, LEVELS, Level, folders
+from yaffle.history.layout import COUNTERS, DAY_NS, HOUR_NS, LEVELS, TABLES, Level, folders
 from yaffle.history.parts import Own, rows_of
 from yaffle.history.writer import files_of
 from yaffle.records.counter_table import COUNTER, Counters
@@ -67,7 +67,7 @@ class History:
         starts = [
             (start, level.folder_ns, path) for level in LEVELS for start, path in folders(self.folder / level.name)
         ]
-        starts += [(start, HOUR_NS, path) for start, path in folders(self.folder / COUNTERS)]
+        starts += [(start, HOUR_NS, path) for table in TABLES for start, path in folders(self.folder / table.name)]
         self.first_ns = min((start for start, _, _ in starts), default=0)
         latest = max((start + width for start, width, _ in starts), default=0)
         self.last_ns = max((self._end(*one) for one in starts if one[0] + one[1] >= latest - HOUR_NS), default=0)

@@ -27,6 +27,7 @@ from yaffle.history.layout import (
     MANIFEST,
     RECORDS,
     SUMS,
+    TABLES,
     HistoryError,
     Level,
     counting,
@@ -59,8 +60,20 @@ class _Unit:
 
     kind: str
     hour_ns: int
-    rows: Array
+    rows: "Array | pa.Table"
     own: Own
+
+    @property
+    def count(self) -> int:
+        """How many rows."""
+        return len(self.rows)
+
+    @property
+    def table(self) -> pa.Table:
+        """As it is written."""
+        if isinstance(self.rows, pa.Table):
+            return self.rows
+        return table_of(self.rows, self.own if self.kind == RECORDS else None)
 
 
 def _units(kind: str, rows: Array, times_ns: Array, own: Own) -> list[_Unit]:
@@ -125,7 +138,9 @@ class HistoryWriter:
             if manifest.exists()
             else {"format": layout.FORMAT, "version": layout.VERSION, "days": {}}
         )
-        self.days: dict[str, int] = {level.name: level.days for level in LEVELS} | {COUNTERS: layout.COUNTER_DAYS}
+        self.days: dict[str, int] = {level.name: level.days for level in LEVELS} | {
+            table.name: table.days for table in TABLES
+        }
         self.days |= {**told["days"], **(days or {})}
         if told["days"] != self.days:
             write_json(manifest, {**told, "days": self.days})
@@ -162,14 +177,25 @@ class HistoryWriter:
         self._waiting += _units(RECORDS, rows, rows["arrived_ns"], own) + _units(
             COUNTERS, readings, readings["time_ns"], {}
         )
+        self._take()
+
+    def append_rows(self, kind: str, table: pa.Table) -> None:
+        """Takes rows of one of TABLES in, by their `time_ns`, and writes them at once if there is room."""
+        hours = table["time_ns"].to_numpy() // HOUR_NS
+        for hour in np.unique(hours).tolist():
+            self._waiting.append(_Unit(kind, hour * HOUR_NS, table.filter(pa.array(hours == hour)), {}))
+        self._take()
+
+    def _take(self) -> None:
+        """Writes what waits; where nothing can be written, the oldest is given up beyond what may wait."""
         self._flush()
-        while self._records_waiting > _MOST_WAITING:
+        while sum(unit.count for unit in self._waiting) > _MOST_WAITING:
             dropped = self._waiting.pop(0)
-            self.given_up += dropped.rows.size if dropped.kind == RECORDS else 0
+            self.given_up += dropped.count if dropped.kind == RECORDS else 0
 
     @property
     def _records_waiting(self) -> int:
-        return sum(unit.rows.size for unit in self._waiting if unit.kind == RECORDS)
+        return sum(unit.count for unit in self._waiting if unit.kind == RECORDS)
 
     def _number_of(self, exporter: Exporter) -> int:
         """Its number in this history; what it told is added to what it had told before this run."""
@@ -237,13 +263,13 @@ class HistoryWriter:
             self._forget_sums(unit.hour_ns)
         write_part(
             folder / part_name(self._number, self._number),
-            table_of(unit.rows, unit.own if unit.kind == RECORDS else None),
+            unit.table,
             self._settle,
         )
         self._done.discard(folder)
         if unit.kind == RECORDS and unit.hour_ns + HOUR_NS > self._now_ns():
             records, flushes = self._since.get(folder, (0, 0))
-            self._since[folder] = (records + unit.rows.size, flushes + 1)
+            self._since[folder] = (records + unit.count, flushes + 1)
 
     def _forget_sums(self, start_ns: int) -> None:
         """Sums of an hour to which more came are made anew, as long as its records are still there."""
@@ -270,7 +296,8 @@ class HistoryWriter:
                 return
             self._sum()  # Before closed hours are merged: blocks are in sums by the files they were made of.
             self._merge(RECORDS)
-            self._merge(COUNTERS)
+            for table in TABLES:
+                self._merge(table.name)
             self._give_up()
         except OSError as error:
             self._stop(f"tidying failed ({error.strerror or error}): tried again every minute")
@@ -298,7 +325,7 @@ class HistoryWriter:
                 for run in _runs(files):
                     merge(folder, run, self._settle)
                 self._done.add(folder)
-            elif kind == COUNTERS and len(files) >= _MERGE_AT:
+            elif kind != RECORDS and len(files) >= _MERGE_AT:
                 merge(folder, files, self._settle)
             elif kind == RECORDS and self._since.get(folder, (0, 0))[1] >= _MERGE_AT:
                 self._block(folder)
@@ -338,7 +365,10 @@ class HistoryWriter:
 
     def _give_up(self) -> None:
         now = self._now_ns()
-        for name, folder_ns in (*((level.name, level.folder_ns) for level in LEVELS), (COUNTERS, HOUR_NS)):
+        for name, folder_ns in (
+            *((level.name, level.folder_ns) for level in LEVELS),
+            *((table.name, HOUR_NS) for table in TABLES),
+        ):
             for start, folder in folders(self.folder / name):
                 if start + folder_ns < now - self.days[name] * DAY_NS:
                     shutil.rmtree(folder)
