@@ -237,8 +237,20 @@ def export(
     mask: Annotated[
         bool, typer.Option("--mask", help="Mask addresses consistently, and leave names and payload out.")
     ] = False,
+    table: Annotated[
+        list[str] | None,
+        typer.Option(
+            "--table",
+            metavar="NAME=OUT.csv|OUT.parquet",
+            help="Write a table of a history here: counters, readings; several are allowed.",
+        ),
+    ] = None,
 ) -> None:
     """Get evidence out: tables, packets, the report; of everything or of a filter and a period."""
+    if table:
+        _export_tables(evidence, table, period)
+        if not any((exchanges, connections, packets, flows, report)):
+            return
     from yaffle.analysis import analyse as run
     from yaffle.capture.masking import Masker
     from yaffle.case.folder import SUFFIX
@@ -265,9 +277,9 @@ def export(
         raise model.filter_error
     scene, masker = model.scene, Masker() if mask else None
     assert scene is not None
-    for path, table in ((exchanges, waits_table), (connections, connections_table)):
+    for path, made in ((exchanges, waits_table), (connections, connections_table)):
         if path is not None:
-            typer.echo(f"{path}: {write_table(table(scene, masker), path)} rows")
+            typer.echo(f"{path}: {write_table(made(scene, masker), path)} rows")
     if packets is not None:
         typer.echo(f"{packets}: {write_packets(held, scene.packets, packets, masker)} packets, {scene.words}")
     if flows is not None:
@@ -277,6 +289,23 @@ def export(
     if report is not None:
         _report(opened.analysis, model.memory(), report, mask)
         typer.echo(str(report))
+
+
+def _export_tables(evidence: list[Path], tables: list[str], period: str) -> None:
+    """Tables of a history, whole or of a period."""
+    from yaffle.history.store import History
+    from yaffle.history.table_export import write_rows
+    from yaffle.session.period_words import period_ns
+
+    if len(evidence) != 1:
+        raise YaffleError("--table: tables are of one history; give it alone")
+    history = History(evidence[0])
+    chosen = period_ns(period, history.first_ns, history.last_ns) if period else None
+    for told in tables:
+        name, _, out = told.partition("=")
+        if not out:
+            raise YaffleError(f"--table {told}: write NAME=OUT.csv or NAME=OUT.parquet")
+        typer.echo(f"{out}: {write_rows(evidence[0], name, Path(out), *(chosen or ())):,} rows")
 
 
 def _weeks_beside(to: Path) -> "subprocess.Popen[bytes]":
@@ -336,7 +365,7 @@ def listen(
         typer.Option(
             "--udp",
             metavar="PORT",
-            help=("UDP port, NetFlow v5 or v9, IPFIX or sFlow v5; several are allowed. Default: 2055, 4739 and 6343."),
+            help="UDP port, NetFlow v5 or v9, IPFIX or sFlow v5; several are allowed. Default: 2055, 4739 and 6343.",
         ),
     ] = None,
     tcp: Annotated[
@@ -386,6 +415,59 @@ def listen(
     typer.echo(line(reception.status))
 
 
+@app.command()
+def collect(
+    configuration: Annotated[
+        Path, typer.Argument(metavar="CONFIG.toml", help="What to collect, and where to keep it.")
+    ],
+    check: Annotated[
+        bool, typer.Option("--check", help="Say what would be done, or what is wrong and at which line; make nothing.")
+    ] = False,
+) -> None:
+    """Collect for months, until stopped: what devices send, and what this host counts."""
+    import asyncio
+    import logging
+
+    from yaffle.collector.collect import Collector, words_of
+
+    if check:
+        for words in words_of(configuration):
+            typer.echo(words)
+        return
+    logging.basicConfig(level=logging.INFO, format="%(message)s", stream=sys.stderr)
+
+    async def run() -> None:
+        await Collector(configuration).run()
+
+    asyncio.run(run())
+
+
+@app.command()
+def status(
+    history: Annotated[Path, typer.Argument(metavar="HISTORY", help="The folder that a collector writes.")],
+    json_out: Annotated[
+        str, typer.Option("--json", metavar="OUT", help="Write it as a document here; - for standard output.")
+    ] = "",
+) -> None:
+    """Say how the tasks of a collector are doing."""
+    from yaffle.collector.status import status_of
+    from yaffle.report.answer import write_whole
+    from yaffle.units import date_and_moment
+
+    told = status_of(history)
+    if json_out and json_out != "-":
+        write_whole(Path(json_out), json.dumps(told))
+    elif json_out:
+        typer.echo(json.dumps(told))
+    else:
+        for words in [told["trouble"]] if told["trouble"] else []:
+            typer.echo(words)
+        for task in told["tasks"]:
+            why = f": {task['why']}" if task["why"] else ""
+            since = date_and_moment(task["since_ns"])
+            typer.echo(f"{task['task']} {task['address']}: {task['state']} since {since}{why}")
+
+
 @app.command(name="install-desktop")
 def install_desktop() -> None:
     """Put the desktop entry, the icon and the file types where this user's desktop finds them."""
@@ -429,7 +511,7 @@ def _every(
 def main() -> None:
     """Entry point. Errors that a user can act upon are one line; the exit code is 2 for them."""
     arguments = sys.argv[1:]
-    commands = {"analyse", "demo", "export", "install-desktop", "listen", "open"}
+    commands = {"analyse", "collect", "demo", "export", "install-desktop", "listen", "open", "status"}
     if not arguments or (arguments[0] not in commands and not arguments[0].startswith("-")):
         sys.argv[1:] = ["open", *arguments]
     try:

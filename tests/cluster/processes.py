@@ -10,7 +10,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
 
-_PATIENCE_S = 60
+_PATIENCE_S = 150
 
 
 def _started(folder: Path, name: str, *arguments: str, **environment: str) -> "subprocess.Popen[bytes]":

@@ -151,6 +151,12 @@ class HistoryWriter:
         for part in self.folder.rglob("*.part"):  # Of a run that was killed.
             part.unlink(missing_ok=True)
 
+    def keep(self, days: dict[str, int]) -> None:
+        """From now on, how long each level or table named is kept."""
+        told = {**self.days, **days}
+        write_json(self.folder / MANIFEST, {"format": layout.FORMAT, "version": layout.VERSION, "days": told})
+        self.days = told
+
     def close(self) -> None:
         """Writes what waits and lets the folder go."""
         self._flush()

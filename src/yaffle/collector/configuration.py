@@ -1,0 +1,133 @@
+"""What a collector shall do: read from TOML, checked whole before anything begins.
+
+A mistake is told as FILE:LINE: KEY: what was found, what is expected. Values of secrets are never repeated.
+"""
+
+import re
+import tomllib
+from pathlib import Path
+from typing import Annotated, Any
+
+from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationError, field_validator, model_validator
+
+from yaffle.collector.toml_lines import Place, line_of, wrong_line
+from yaffle.errors import YaffleError
+from yaffle.history.layout import LEVELS, TABLES
+
+_DURATION = re.compile(r"^\s*(\d+(?:\.\d+)?)\s*(ms|s|min|h|d)\s*$")
+_UNITS_NS = {"ms": 10**6, "s": 10**9, "min": 60 * 10**9, "h": 3600 * 10**9, "d": 86_400 * 10**9}
+_LEAST_EVERY_NS, _MOST_EVERY_NS = 10**9, 86_400 * 10**9
+_LONGEST_SHOWN = 60
+_KEPT = tuple(one.name for one in (*LEVELS, *TABLES))
+_MOST_DAYS = 100_000
+
+
+def duration_ns(value: Any) -> int:
+    """A duration as it is written: 10s, 500ms, 1min. Raises ValueError."""
+    if not isinstance(value, str) or not (found := _DURATION.match(value)):
+        raise ValueError('a duration with its unit: "10s", "500ms", "1min", "2h"')
+    return round(float(found[1]) * _UNITS_NS[found[2]])
+
+
+def _every_ns(value: Any) -> int:
+    found = duration_ns(value)
+    if not _LEAST_EVERY_NS <= found <= _MOST_EVERY_NS:
+        raise ValueError("a duration from 1s to 1d")
+    return found
+
+
+Every = Annotated[int, BeforeValidator(_every_ns)]
+Port = Annotated[int, Field(ge=0, le=65_535, strict=True)]
+
+
+class _Table(BaseModel):
+    """A table of the configuration, in which every key is known."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+
+class Listen(_Table):
+    """Flow records and counters that devices send."""
+
+    udp: tuple[Port, ...] = (2055, 4739, 6343)
+    tcp: tuple[Port, ...] = ()
+    bind: str = "127.0.0.1"
+
+    @field_validator("bind")
+    @classmethod
+    def _an_address(cls, value: str) -> str:
+        from ipaddress import ip_address
+
+        try:
+            ip_address(value)
+        except ValueError as error:
+            raise ValueError("an address of this host, or 0.0.0.0 or :: for all of them") from error
+        return value
+
+    @model_validator(mode="after")
+    def _some_port(self) -> "Listen":
+        if not self.udp and not self.tcp:
+            raise ValueError("at least one port in udp or tcp")
+        return self
+
+
+class Host(_Table):
+    """This machine: its interfaces' counters, and what its kernel counts."""
+
+    every: Every = 10 * 10**9
+    name: str = ""  # by which it is known; without it, its own
+
+
+class Configuration(_Table):
+    """All of it."""
+
+    history: Annotated[str, Field(min_length=1)]
+    keep: dict[str, Annotated[int, Field(gt=0, lt=_MOST_DAYS, strict=True)]] = {}
+    listen: Listen | None = None
+    host: Host | None = None
+
+    @field_validator("keep")
+    @classmethod
+    def _known_levels(cls, value: dict[str, int]) -> dict[str, int]:
+        if unknown := [name for name in value if name not in _KEPT]:
+            raise ValueError(f"one of {', '.join(_KEPT)} (not {unknown[0]})")
+        return value
+
+
+def read_configuration(path: Path) -> Configuration:
+    """The configuration of a file; a relative history is from the file's folder. Raises YaffleError."""
+    try:
+        text = path.read_text(encoding="utf-8")
+    except (OSError, UnicodeDecodeError) as error:
+        raise YaffleError(f"{path}: cannot be read ({getattr(error, 'strerror', None) or error})") from error
+    try:
+        found = Configuration.model_validate(tomllib.loads(text))
+    except tomllib.TOMLDecodeError as error:
+        line, words = wrong_line(text, error)
+        raise YaffleError(f"{path}:{line}: this is no TOML: {words}") from error
+    except ValidationError as error:
+        raise YaffleError("\n".join(_told(path, text, one) for one in error.errors(include_url=False))) from error
+    return found.model_copy(update={"history": str(path.parent.resolve() / found.history)})
+
+
+def _told(path: Path, text: str, error: Any) -> str:
+    """One mistake in words."""
+    place: Place = tuple(part for part in error["loc"] if part != "[key]")
+    key = ".".join(str(part) for part in place)
+    where = f"{path}:{line_of(text, place)}: {key or 'the file'}"
+    if error["type"] == "extra_forbidden":
+        table = _table_at(place[:-1])
+        return f"{where}: this key is not known; {'these are' if table else 'none is'}: {', '.join(table)}"
+    if error["type"] == "missing":
+        return f"{where}: missing"
+    expected = str(error.get("ctx", {}).get("error") or error["msg"]).removeprefix("Value error, ")
+    found = repr(error["input"])
+    if len(found) > _LONGEST_SHOWN:
+        found = f"{found[:_LONGEST_SHOWN]}…"
+    return f"{where}: found {found}; expected: {expected}"
+
+
+def _table_at(place: Place) -> list[str]:
+    """The keys that a table knows."""
+    models: dict[Place, type[BaseModel]] = {(): Configuration, ("listen",): Listen, ("host",): Host}
+    return list(models[place].model_fields) if place in models else []

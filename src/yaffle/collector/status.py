@@ -1,0 +1,41 @@
+"""How the collector of a history is doing."""
+
+import fcntl
+import json
+from pathlib import Path
+from typing import Any
+
+from yaffle.collector.supervisor import STOPPED
+from yaffle.errors import YaffleError
+from yaffle.history.layout import is_history
+
+FORMAT, VERSION, STATUS = "yaffle-status", 1, "collector.json"
+_NOBODY = "no collector is running"
+
+
+def status_of(folder: Path) -> dict[str, Any]:
+    """What a collector said last of its tasks; where none is running they are stopped. Raises YaffleError."""
+    if not is_history(folder):
+        raise YaffleError(f"{folder}: this is no history")
+    path = folder / STATUS
+    try:
+        told = json.loads(path.read_text(encoding="utf-8")) if path.exists() else {"tasks": []}
+        tasks = [{key: task[key] for key in ("task", "address", "state", "why", "since_ns")} for task in told["tasks"]]
+        trouble = str(told.get("trouble", ""))
+    except (OSError, ValueError, KeyError, TypeError) as error:
+        raise YaffleError(f"{path}: cannot be read ({error})") from error
+    if not _is_written(folder):
+        tasks, trouble = [{**task, "state": STOPPED, "why": _NOBODY} for task in tasks], trouble or _NOBODY
+    return {"format": FORMAT, "version": VERSION, "trouble": trouble, "tasks": tasks}
+
+
+def _is_written(folder: Path) -> bool:
+    """Whether somebody is writing the history."""
+    try:
+        with (folder / "lock").open("r+") as held:
+            fcntl.flock(held, fcntl.LOCK_SH | fcntl.LOCK_NB)
+    except BlockingIOError:
+        return True
+    except OSError:
+        return False
+    return False

@@ -1,0 +1,91 @@
+"""What a collector can be told to do, as tasks for its supervisor."""
+
+import asyncio
+import socket
+import time
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from yaffle.collector.configuration import Configuration, Host, Listen
+from yaffle.collector.host_reader import HostReader
+from yaffle.collector.supervisor import State, Work
+from yaffle.errors import YaffleError
+from yaffle.history.keeper import Keeper
+from yaffle.history.layout import READINGS
+from yaffle.history.reception import Reception
+from yaffle.history.reception_words import line
+from yaffle.records.flow_table import FlowRecords
+from yaffle.units import duration
+
+_LOOK_S = 0.5
+_BEHIND = "the disk is too slow: a reading was given up"
+
+
+@dataclass(frozen=True)
+class Job:
+    """One thing to do. key: names it with all that it was told; words: what it will do."""
+
+    task: str
+    address: str
+    key: str
+    words: str
+    work: Work
+
+
+def jobs(told: Configuration, keeper: Keeper | None) -> Iterator[Job]:
+    """All that a configuration asks for; without a keeper only to be told."""
+    if told.listen is not None:
+        own = told.listen
+        ports = ", ".join([*(f"UDP {port}" for port in own.udp), *(f"TCP {port}" for port in own.tcp)])
+        yield Job(
+            "listen",
+            own.bind,
+            f"listen {own.model_dump_json()}",
+            f"listens on {own.bind}: {ports}",
+            lambda state: _listen(own, keeper, state),
+        )
+    if told.host is not None:
+        host = told.host
+        name = host.name or socket.gethostname()
+        yield Job(
+            "host",
+            name,
+            f"host {host.model_dump_json()}",
+            f"reads this host's counters every {duration(host.every)}, as {name}",
+            lambda state: _read_host(name, host, keeper, state),
+        )
+
+
+async def _listen(told: Listen, keeper: Keeper | None, state: State) -> None:
+    """Receives until it is cancelled."""
+    assert keeper is not None
+    reception = Reception(keeper, told.bind, told.udp, told.tcp)
+    reception.start()
+    try:
+        while True:
+            await asyncio.sleep(_LOOK_S)
+            state.turn(state.state, reception.status.trouble)
+            state.rates = line(reception.status)
+    finally:
+        await asyncio.to_thread(reception.stop)
+
+
+async def _read_host(name: str, told: Host, keeper: Keeper | None, state: State) -> None:
+    """Reads at whole multiples of the pause, whatever the clock does meanwhile."""
+    assert keeper is not None
+    reader = HostReader(name)
+    every_s, count = told.every / 1e9, 0
+    due = time.monotonic()
+    while True:
+        readings, counters = reader.readings(), reader.counters()
+        if not readings.num_rows:
+            raise YaffleError("this kernel tells nothing under /proc")
+        kept = keeper.put((READINGS, readings)) and keeper.put(FlowRecords(counters=counters))
+        count += readings.num_rows + counters.rows.size
+        lacking = f"this kernel does not tell {', '.join(reader.lacking)}" if reader.lacking else ""
+        state.turn(state.state, keeper.trouble or ("" if kept else _BEHIND) or lacking)
+        state.rates = f"{count:,} readings"
+        due += every_s
+        if due < time.monotonic():  # The machine slept: what was missed is missed.
+            due = time.monotonic() + every_s
+        await asyncio.sleep(due - time.monotonic())
