@@ -418,11 +418,12 @@ def listen(
 @app.command()
 def collect(
     configuration: Annotated[
-        Path, typer.Argument(metavar="CONFIG.toml", help="What to collect, and where to keep it.")
-    ],
+        Path | None, typer.Argument(metavar="CONFIG.toml", help="What to collect, and where to keep it.")
+    ] = None,
     check: Annotated[
         bool, typer.Option("--check", help="Say what would be done, or what is wrong and at which line; make nothing.")
     ] = False,
+    unit: Annotated[bool, typer.Option("--unit", help="Write a systemd unit to standard output, and end.")] = False,
 ) -> None:
     """Collect for months, until stopped: what devices send, and what this host counts."""
     import asyncio
@@ -430,6 +431,11 @@ def collect(
 
     from yaffle.collector.collect import Collector, words_of
 
+    if unit:
+        typer.echo((Path(__file__).parent / "share" / "yaffle-collect@.service").read_text(), nl=False)
+        return
+    if configuration is None:
+        raise YaffleError("which configuration? Write yaffle collect CONFIG.toml; docs/collector.md shows one")
     if check:
         for words in words_of(configuration):
             typer.echo(words)

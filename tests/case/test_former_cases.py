@@ -22,7 +22,7 @@ DATA = Path(__file__).parents[1] / "data"
 def of_version_9(tmp_path):
     """A case of database statements, written by version 9: columns by number, texts beside."""
     with tarfile.open(DATA / "cases" / "version-9.tar.xz") as packed:
-        packed.extractall(tmp_path, filter="data")
+        packed.extractall(tmp_path)
     return tmp_path / "version-9.yaffle"
 
 

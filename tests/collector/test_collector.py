@@ -192,3 +192,11 @@ def test_what_is_no_history(tmp_path):
     (tmp_path / "collector.json").write_text("{")
     with pytest.raises(YaffleError, match="cannot be read"):
         status_of(Path(tmp_path))
+
+
+def test_the_unit_of_the_service_manager_ships_with_it():
+    told = subprocess.run(
+        [sys.executable, "-m", "yaffle", "collect", "--unit"], capture_output=True, text=True, check=True
+    ).stdout
+    assert "ExecStart=yaffle collect /etc/yaffle/%i.toml" in told
+    assert "Type=notify" in told and "ProtectSystem=strict" in told

@@ -6,9 +6,9 @@ from pathlib import Path
 
 import pytest
 
-from yaffle.collector.host_measures import BY_VERSION, IPV4, IPV6, OF_CPU, OF_HOST
 from yaffle.collector.host_reader import HostReader
 from yaffle.records.counter_table import UNKNOWN
+from yaffle.records.host_measures import BY_VERSION, IPV4, IPV6, OF_CPU, OF_HOST
 
 
 def of_kernel(name, table, key):

@@ -106,7 +106,7 @@ def test_from_the_captures_to_the_packet_and_back(window, qtbot, morning, tmp_pa
     window.files.save_dialog()
     qtbot.waitUntil(lambda: window.task.job is None, timeout=60_000)
     window.investigation.close()
-    monkeypatch.setattr("yaffle.analysis.read_captures", None)
+    monkeypatch.setattr("yaffle.workforce.read_captures", None)
     load(window, qtbot, [tmp_path / "tuesday.yaffle"])
     assert model.focus.trail == trail
     assert model.kept.notes == "desks at Northpoint"

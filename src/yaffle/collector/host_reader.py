@@ -11,8 +11,8 @@ from pathlib import Path
 import numpy as np
 import pyarrow as pa
 
-from yaffle.collector.host_measures import BY_VERSION, OF_CPU, OF_HOST, HostMeasure, cpu_time
 from yaffle.records.counter_table import COUNTER, UNKNOWN, Counters
+from yaffle.records.host_measures import BY_VERSION, OF_CPU, OF_HOST, HostMeasure, cpu_time
 
 SCHEMA = pa.schema(
     [

@@ -16,7 +16,7 @@ import pyarrow.parquet as pq
 from yaffle.arrays import Array
 from yaffle.history import layout
 from yaffle.history.database import cursor
-from yaffle.history.layout import COUNTERS, DAY_NS, HOUR_NS, LEVELS, TABLES, Level, folders
+from yaffle.history.layout import COUNTERS, DAY_NS, HOUR_NS, LEVELS, READINGS, TABLES, Level, folders
 from yaffle.history.parts import Own, rows_of
 from yaffle.history.writer import files_of
 from yaffle.records.counter_table import COUNTER, Counters
@@ -275,6 +275,34 @@ class History:
         ):
             raise layout.HistoryError(f"{self.folder}: a reading names a device that is not told of")
         return found
+
+    def host_readings(self, first_ns: int, last_ns: int, width_ns: int) -> pa.Table:
+        """Readings of hosts and devices in a period and the hour before it: of each number the last of each interval,
+        ordered by device, object, measure and time. Raises HistoryError.
+        """
+        columns = "device, object, measure, unit, time_ns, value"
+        parts = [
+            path
+            for start, folder in folders(self.folder / READINGS)
+            if start < last_ns and start + 2 * HOUR_NS > first_ns
+            for path in layout.counting(folder)
+        ]
+        try:
+            with cursor() as db:
+                if not parts:
+                    return db.query("SELECT '' AS device, 0 AS time_ns LIMIT 0").to_arrow_table()
+                return (
+                    db.read_parquet([str(path) for path in parts])
+                    .query(
+                        "told",
+                        f"SELECT {columns} FROM told WHERE time_ns <= {int(last_ns)} QUALIFY row_number() OVER"
+                        f" (PARTITION BY device, object, measure, time_ns // {int(width_ns)} ORDER BY time_ns DESC) = 1"
+                        " ORDER BY device, object, measure, time_ns",
+                    )
+                    .to_arrow_table()
+                )
+        except (duckdb.Error, pa.ArrowException) as error:
+            raise layout.HistoryError(f"{self.folder} cannot be read: {error}") from error
 
     def _reading_width(self, told: duckdb.DuckDBPyRelation, rows: int, span_ns: int) -> int:
         """The shortest interval of which one reading for each interface is not too much; 0 where all of them are

@@ -5,6 +5,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from yaffle.arrays import Array
+from yaffle.findings.host_readings import HostSeries, host_readings
 from yaffle.findings.interfaces import Interfaces, interfaces
 from yaffle.kernels import kernel
 from yaffle.progress import Progress, go_on, step
@@ -137,6 +138,7 @@ class SurveyPicture:
     services: list[Service]
     flows: FlowPicture | None
     interfaces: Interfaces
+    hosts: list[HostSeries]
     bursts: Bursts
     full_ms: Array  # of each second at or over the line rate; empty without one
     packets: int
@@ -191,6 +193,7 @@ def survey(scene: Scene, settings: SurveySettings, progress: Progress = go_on) -
         services(scene.evidence, scene.first_ns, scene.last_ns),
         flows,
         interfaces(scene.evidence.analysis, scene.first_ns, scene.last_ns),
+        host_readings(scene.evidence.analysis.history, scene.first_ns, scene.last_ns),
         found,
         found.full_ms_per_s(settings.line_bps) if settings.line_bps > 0 else np.empty(0),
         int(mask.sum()),

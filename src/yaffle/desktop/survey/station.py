@@ -21,6 +21,7 @@ from yaffle.desktop.shared.jobs import Latest
 from yaffle.desktop.shared.panes import Panes
 from yaffle.desktop.shared.station import Station
 from yaffle.desktop.survey.flows_panel import FlowsPanel
+from yaffle.desktop.survey.hosts_panel import HostsPanel
 from yaffle.desktop.survey.interfaces_panel import InterfacesPanel
 from yaffle.desktop.survey.make_up_panel import MakeUpPanel
 from yaffle.desktop.survey.measure_plots import MeasurePlots
@@ -104,6 +105,7 @@ class Survey(Station):
         self.flows.wanted.connect(self._changed)
         self.interfaces = InterfacesPanel()
         self.interfaces.followed.connect(self._through)
+        self.hosts = HostsPanel()
         right = QTabWidget()
         right.setDocumentMode(True)
         for listed, name in ((self.troubles, "TCP issues"), (self.others, "UDP and ICMP responses")):
@@ -125,6 +127,8 @@ class Survey(Station):
         self.parts.addTab(self.services, "services")
         self.parts.addTab(self.flows, "flow records")
         self.parts.addTab(self.interfaces, "interfaces")
+        self.parts.addTab(self.hosts, "hosts")
+        self.parts.setTabToolTip(4, "What the kernels of hosts counted: processors, interrupts, TCP, UDP, IP")
         self.parts.setTabToolTip(3, "Interface utilization, highest first")
         self.parts.currentChanged.connect(self._turned)
         self.parts.setTabToolTip(2, "Exported flow records: volume over time, and its mix")
@@ -233,6 +237,7 @@ class Survey(Station):
         self.services.show_services([], None)
         self.flows.show_picture(None)
         self.interfaces.show_interfaces(Interfaces([], 0), 0, 1)
+        self.hosts.show_hosts([], 0, 1)
 
     def _ask(self, scene: Scene) -> None:
         settings = self._shown_settings = self.settings()
@@ -248,6 +253,7 @@ class Survey(Station):
         if picture.flows is not None:
             self.flows.show_picture(picture.flows)
         self.interfaces.show_interfaces(picture.interfaces, int(picture.edges_ns[0]), int(picture.edges_ns[-1]))
+        self.hosts.show_hosts(picture.hosts, int(picture.edges_ns[0]), int(picture.edges_ns[-1]))
         scene = self._model.scene
         short = ", ".join(
             f"{rate(peak)} in {span}"
@@ -328,3 +334,4 @@ class Survey(Station):
         self.services.dress()
         self.flows.dress()
         self.interfaces.dress()
+        self.hosts.dress()

@@ -145,6 +145,7 @@ IPV4, IPV6 = "IPv4", "IPv6"
 BY_VERSION = {IPV4: (*_IP, *_UDP, *_ICMP), IPV6: _SIX}
 OF_HOST = (*_TCP, *_SYSTEM)
 OF_CPU = (*_CPU, *_PER_CPU)
+BY_NAME = {one.name: one for one in (*_IP, *_UDP, *_ICMP, *OF_HOST, *OF_CPU)}
 
 
 def cpu_time(name: str) -> int:
