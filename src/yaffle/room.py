@@ -9,6 +9,7 @@ import os
 import tempfile
 import threading
 import time
+from contextlib import suppress
 from pathlib import Path
 from typing import IO, Any
 from weakref import WeakSet
@@ -100,12 +101,19 @@ def mapped_file(path: Path) -> Array:
     return found
 
 
-def free_bytes() -> int:
-    """Memory that can be had without taking it from others, as the kernel estimates it."""
-    for line in Path("/proc/meminfo").read_text().splitlines():
-        if line.startswith("MemAvailable"):
-            return int(line.split()[1]) * 1024
-    return 1 << 62
+def free_bytes(proc: Path = Path("/proc"), groups: Path = Path("/sys/fs/cgroup")) -> int:
+    """Memory that can be had without taking it from others, as the kernel estimates it, within what this container may
+    have.
+    """
+    told = [line.split() for line in (proc / "meminfo").read_text().splitlines()]
+    free = min((int(parts[1]) * 1024 for parts in told if parts[:1] == ["MemAvailable:"]), default=1 << 62)
+    for most, now in (
+        ("memory.max", "memory.current"),
+        ("memory/memory.limit_in_bytes", "memory/memory.usage_in_bytes"),
+    ):
+        with suppress(OSError, ValueError):  # No limit is told as "max".
+            free = min(free, max(0, int((groups / most).read_text()) - int((groups / now).read_text())))
+    return free
 
 
 def resident_bytes() -> int:

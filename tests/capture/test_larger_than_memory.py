@@ -113,6 +113,16 @@ def test_what_is_no_amount_of_memory(text):
         bytes_of(text)
 
 
+def test_a_container_may_have_less_than_the_machine(tmp_path):
+    (tmp_path / "meminfo").write_text("MemTotal: 4000 kB\nMemAvailable: 2000 kB\n")
+    assert room.free_bytes(tmp_path, tmp_path) == 2000 * 1024
+    (tmp_path / "memory.max").write_text("max\n")
+    (tmp_path / "memory.current").write_text("1000\n")
+    assert room.free_bytes(tmp_path, tmp_path) == 2000 * 1024
+    (tmp_path / "memory.max").write_text("501000\n")
+    assert room.free_bytes(tmp_path, tmp_path) == 500_000
+
+
 def test_only_what_does_not_fit_is_put_into_files(morning, monkeypatch):
     monkeypatch.setattr(memory_plan, "keep_below", lambda _most: None)
     assert not planned(morning, 4 << 30).room.spilled

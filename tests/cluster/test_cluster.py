@@ -5,6 +5,7 @@ import os
 import signal
 import threading
 import time
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -13,7 +14,7 @@ from benchmarks.captures import write_interleaved
 from tests.cluster.object_store import object_store
 from tests.cluster.processes import cluster, stop
 from yaffle.analysis import analyse
-from yaffle.case.folder import open_case
+from yaffle.case.folder import missing_source, open_case
 from yaffle.cluster import case_store, crew
 from yaffle.cluster.case_store import case_here, save_case_at
 from yaffle.cluster.crew import workforce_of
@@ -165,6 +166,11 @@ def test_it_is_the_same_and_opens_from_there(held, analysed_morning, few_parts, 
     (folder / "memory.json").write_text('{"noted": true}')
     assert case_here("s3://ferries/morning.yaffle") == folder  # What was noted here stays.
     assert "noted" in (folder / "memory.json").read_text()
+    save_case_at("s3://ferries/morning.yaffle", analysis)  # Another one under its name: the former columns go.
+    assert case_here("s3://ferries/morning.yaffle") == folder
+    assert len([one for one in folder.iterdir() if one.is_dir()]) == 1
+    assert "noted" in (folder / "memory.json").read_text()
+    assert "lies in a store" in missing_source(replace(again.capture.sources[0], path=urls[0]))
 
 
 def test_a_store_that_fails_now_and_then(held, analysed_morning, few_parts):
@@ -195,6 +201,8 @@ def test_a_store_that_is_gone_is_said_in_a_line(held, monkeypatch):
 def test_what_is_not_there(held):
     with pytest.raises(YaffleError, match="not there"):
         case_here("s3://ferries/nothing.yaffle")
+    with pytest.raises(YaffleError, match="captures are analyzed there first"):
+        case_here("s3://ferries/captures/a.pcap")
     with pytest.raises(YaffleError, match="ends in"):
         save_case_at("s3://ferries/nothing", None)
 

@@ -313,6 +313,8 @@ def _history(path: str, sources: list[Source]) -> "History | None":
 def missing_source(source: Source) -> str:
     """Why the packets of a source cannot be looked at: it moved or changed; empty where all is well."""
     path = Path(source.path)
+    if "://" in source.path:
+        return f"{source.path} lies in a store: fetch it, and say where it is now"
     if not path.exists():
         return f"{path} is not there any more"
     if source.fingerprint and fingerprint(path) != source.fingerprint:

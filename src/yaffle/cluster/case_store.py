@@ -2,6 +2,7 @@
 
 import hashlib
 import json
+import shutil
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
@@ -44,6 +45,11 @@ def case_here(where: str) -> Path:
     """A case of a store as a folder of this machine; what was fetched before, and what was noted in it, is kept while
     the case in the store is the same. Raises YaffleError.
     """
+    if not where.rstrip("/").endswith(SUFFIX):
+        raise CaseError(
+            f"{where}: of a store, cases are opened ({SUFFIX}); captures are analyzed there first (yaffle analyse"
+            " --case)"
+        )
     store = Store(where)
     held = Path(platformdirs.user_cache_dir("yaffle"), "cases")
     folder = held / f"{hashlib.sha256(where.encode()).hexdigest()[:16]}{SUFFIX}"
@@ -63,4 +69,7 @@ def case_here(where: str) -> Path:
     part = folder / f"{_MANIFEST}.part"
     part.write_bytes(manifest)
     part.replace(folder / _MANIFEST)
+    for former in folder.iterdir():  # Columns of the case as it was.
+        if former.is_dir() and not any(Path(file).parts[0] == former.name for file in files):
+            shutil.rmtree(former)
     return folder
