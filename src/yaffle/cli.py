@@ -242,7 +242,7 @@ def export(
         typer.Option(
             "--table",
             metavar="NAME=OUT.csv|OUT.parquet",
-            help="Write a table of a history here: counters, readings; several are allowed.",
+            help="Write a table of a history here: counters, readings, addresses; several are allowed.",
         ),
     ] = None,
 ) -> None:

@@ -72,9 +72,9 @@ def test_from_begin_to_end(tmp_path):
     path = configured(tmp_path, f'[listen]\nudp = [{port}]\n[host]\nevery = "1s"\nname = "pier-office"\n')
     with collecting(path) as process:
         until(lambda: (history / "collector.json").exists() and rows_of(history) > 0, "no readings")
-        until(lambda: [task["state"] for task in status_of(history)["tasks"]] == [RUNNING] * 2, "not running")
+        until(lambda: [task["state"] for task in status_of(history)["tasks"]] == [RUNNING] * 3, "not running")
         states = {task["task"]: task for task in status_of(history)["tasks"]}
-        assert set(states) == {"listen", "host"}
+        assert set(states) == {"listen", "host", "addresses"}
         assert states["host"]["address"] == "pier-office"
         told = ipfix([template(300, FIELDS), a_set(300, RECORD * 3)], seconds=int(time.time()))
         until(lambda: sent_udp(port, told) or rows_of(history, "records") >= 3, "no records")
@@ -89,7 +89,7 @@ def test_from_begin_to_end(tmp_path):
         assert [task["task"] for task in status_of(history)["tasks"]] == ["listen"]
         configured(tmp_path, '[host]\nevery = "1s"\n')
         process.send_signal(signal.SIGHUP)
-        until(lambda: [task["task"] for task in status_of(history)["tasks"]] == ["host"], "not reloaded")
+        until(lambda: {task["task"] for task in status_of(history)["tasks"]} == {"host", "addresses"}, "not reloaded")
     assert status_of(history)["tasks"] == []
     found = History(history)
     assert found.counters.devices[0] == "pier-office"
@@ -109,7 +109,7 @@ def test_killed_it_loses_a_second_at_most_and_begins_again(tmp_path):
             process.wait()
             kept = rows_of(history)
             assert kept >= before
-            assert [task["state"] for task in status_of(history)["tasks"]] == ["stopped"]
+            assert {task["state"] for task in status_of(history)["tasks"]} == {"stopped"}
             assert "no collector is running" in status_of(history)["trouble"]
     assert write_rows(history, "readings", tmp_path / "readings.parquet") == kept
     assert write_rows(history, "counters", tmp_path / "counters.csv") > 0

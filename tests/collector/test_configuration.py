@@ -68,7 +68,11 @@ def test_nothing_to_collect_is_said(tmp_path):
         ('history = "h"\n[listen]\nbind = "here"', 3, r"listen.bind: found 'here'; expected: an address of this host"),
         ('history = "h"\n[listen]\nudp = []', 2, r"listen: found .*; expected: at least one port"),
         ('history = "h"\n[keep]\nrecords = 0', 3, r"keep.records: found 0; expected: .*greater than 0"),
-        ('history = "h"\n[keep]\nyears = 3', 2, r"keep: found .*; expected: one of records, .*readings \(not years\)"),
+        (
+            'history = "h"\n[keep]\nyears = 3',
+            2,
+            r"keep: found .*; expected: one of records, .*readings, addresses \(not years\)",
+        ),
         ('history = "h"\n[host\nevery = 1', 2, r"this is no TOML"),
         ('history = "h"\nhistory = "i"', 2, r"this is no TOML"),
     ],

@@ -7,17 +7,20 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from yaffle.collector.configuration import Configuration, Host, Listen
+from yaffle.collector.held_addresses import GAP_NS, HeldAddresses, held_now
 from yaffle.collector.host_reader import HostReader
 from yaffle.collector.supervisor import State, Work
 from yaffle.errors import YaffleError
 from yaffle.history.keeper import Keeper
-from yaffle.history.layout import READINGS
+from yaffle.history.layout import ADDRESSES, READINGS
 from yaffle.history.reception import Reception
 from yaffle.history.reception_words import line
+from yaffle.history.store import History
 from yaffle.records.flow_table import FlowRecords
 from yaffle.units import duration
 
 _LOOK_S = 0.5
+_LOOK_AT_ADDRESSES_S = 10.0
 _BEHIND = "the disk is too slow: a reading was given up"
 
 
@@ -54,6 +57,13 @@ def jobs(told: Configuration, keeper: Keeper | None) -> Iterator[Job]:
             f"reads this host's counters every {duration(host.every)}, as {name}",
             lambda state: _read_host(name, host, keeper, state),
         )
+        yield Job(
+            "addresses",
+            name,
+            f"addresses {host.model_dump_json()}",
+            f"keeps which hardware address has which IP address at {name}, and since when",
+            lambda state: _watch_addresses(name, host, keeper, state),
+        )
 
 
 async def _listen(told: Listen, keeper: Keeper | None, state: State) -> None:
@@ -89,3 +99,23 @@ async def _read_host(name: str, told: Host, keeper: Keeper | None, state: State)
         if due < time.monotonic():  # The machine slept: what was missed is missed.
             due = time.monotonic() + every_s
         await asyncio.sleep(due - time.monotonic())
+
+
+async def _watch_addresses(name: str, told: Host, keeper: Keeper | None, state: State) -> None:
+    """Looks until it is cancelled; what is open then is written."""
+    assert keeper is not None
+    held = HeldAddresses(name)
+    held.go_on(History(keeper.writer.folder).intervals(ADDRESSES, time.time_ns() - GAP_NS), time.time_ns())
+    try:
+        while True:
+            # On a thread: the library has an event loop of its own.
+            now = await asyncio.to_thread(held_now)
+            kept = True
+            if (moved := held.seen(now, time.time_ns())).num_rows:
+                kept = keeper.put((ADDRESSES, moved))
+            state.turn(state.state, keeper.trouble or ("" if kept else _BEHIND))
+            state.rates = f"{len(now):,} addresses"
+            await asyncio.sleep(max(_LOOK_AT_ADDRESSES_S, told.every / 1e9))
+    finally:
+        if (last := held.last()).num_rows:
+            keeper.put((ADDRESSES, last))

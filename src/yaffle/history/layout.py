@@ -26,7 +26,7 @@ from yaffle.records.flow_table import PROTOCOLS, Exporter, exporter_of
 FORMAT, VERSION = "yaffle-history", 1
 MANIFEST, EXPORTERS = "history.json", "exporters.json"
 SUMS = "sums.parquet"
-RECORDS, COUNTERS, READINGS = "records", "counters", "readings"
+RECORDS, COUNTERS, READINGS, ADDRESSES = "records", "counters", "readings", "addresses"
 HOUR_NS, DAY_NS = 3600 * 10**9, 86_400 * 10**9
 
 
@@ -65,12 +65,22 @@ class Table:
     name: str
     words: str
     days: int  # kept for so long unless the user says otherwise
+    time: str = "time_ns"  # the column by which a row belongs to an hour
+    same: tuple[str, ...] = ()  # of intervals: columns of what is one thing; of its rows the one that ends last counts
 
 
 TABLES = (
     Table(COUNTERS, "readings of interfaces' counters", COUNTER_DAYS),
     Table(READINGS, "readings of hosts and devices", COUNTER_DAYS),
+    Table(
+        ADDRESSES,
+        "which hardware address had which IP address, from when to when",
+        COUNTER_DAYS,
+        "to_ns",
+        ("device", "interface", "address", "hardware", "from_ns"),
+    ),
 )
+TABLE = {table.name: table for table in TABLES}
 
 
 def folder_name(start_ns: int, width_ns: int) -> str:

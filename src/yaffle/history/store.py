@@ -27,6 +27,7 @@ MOST_READINGS = 1_000_000
 _WIDTHS_NS = tuple(minutes * 60 * 10**9 for minutes in (5, 15, 60, 360, 1440))
 _LONGEST_LAG_NS = 7 * DAY_NS
 _TRIES = 3
+_NOTHING = "'' AS device, '' AS interface, '' AS address, '' AS hardware, 0 AS from_ns"
 SIDES = {
     "host": "src_hi, src_lo, ipv6", "pair": "src_hi, src_lo, dst_hi, dst_lo, ipv6", "interface": "exporter, egress",
     "DSCP": "dscp", "protocol": "transport",
@@ -298,6 +299,28 @@ class History:
                         f"SELECT {columns} FROM told WHERE time_ns <= {int(last_ns)} QUALIFY row_number() OVER"
                         f" (PARTITION BY device, object, measure, time_ns // {int(width_ns)} ORDER BY time_ns DESC) = 1"
                         " ORDER BY device, object, measure, time_ns",
+                    )
+                    .to_arrow_table()
+                )
+        except (duckdb.Error, pa.ArrowException) as error:
+            raise layout.HistoryError(f"{self.folder} cannot be read: {error}") from error
+
+    def intervals(self, kind: str, first_ns: int = 0, last_ns: int = 1 << 62) -> pa.Table:
+        """What lasted from `from_ns` to `to_ns`, of those that were there at some time of a period: each once, in order
+        of their beginnings. Raises HistoryError.
+        """
+        same = ", ".join(layout.TABLE[kind].same)
+        parts = [path for start, folder in folders(self.folder / kind) for path in layout.counting(folder)]
+        try:
+            with cursor() as db:
+                if not parts:
+                    return db.query(f"SELECT {same}, 0 AS to_ns FROM (SELECT {_NOTHING}) LIMIT 0").to_arrow_table()
+                return (
+                    db.read_parquet([str(path) for path in parts])
+                    .query(
+                        "told",
+                        f"SELECT {same}, max(to_ns) AS to_ns FROM told GROUP BY {same} HAVING max(to_ns) >="
+                        f" {int(first_ns)} AND from_ns <= {int(last_ns)} ORDER BY from_ns, {same}",
                     )
                     .to_arrow_table()
                 )

@@ -10,8 +10,9 @@ import pyarrow.csv
 import pyarrow.parquet as pq
 
 from yaffle.errors import YaffleError
-from yaffle.history.layout import COUNTERS, HOUR_NS, TABLES, counting, folders, tellers_of
+from yaffle.history.layout import COUNTERS, HOUR_NS, TABLE, TABLES, counting, folders, tellers_of
 from yaffle.history.parts import read_part
+from yaffle.history.store import History
 from yaffle.records.counter_table import UNKNOWN, Counters
 
 NAMES = tuple(table.name for table in TABLES)
@@ -46,7 +47,12 @@ def _writer(path: Path, suffix: str, schema: pa.Schema) -> Any:
 
 
 def _parts(history: Path, name: str, first_ns: int, last_ns: int) -> Iterator[pa.Table]:
-    """The rows of a period, file by file, in order of their hours."""
+    """The rows of a period, file by file, in order of their hours; intervals together."""
+    if TABLE[name].same:
+        found = History(history).intervals(name, first_ns, last_ns)
+        if found.num_rows:
+            yield found
+        return
     devices = tellers_of(history).counters
     for start, folder in folders(history / name):
         if start + HOUR_NS <= first_ns or start > last_ns:

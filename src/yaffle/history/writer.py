@@ -186,8 +186,8 @@ class HistoryWriter:
         self._take()
 
     def append_rows(self, kind: str, table: pa.Table) -> None:
-        """Takes rows of one of TABLES in, by their `time_ns`, and writes them at once if there is room."""
-        hours = table["time_ns"].to_numpy() // HOUR_NS
+        """Takes rows of one of TABLES in, by their time, and writes them at once if there is room."""
+        hours = table[layout.TABLE[kind].time].to_numpy() // HOUR_NS
         for hour in np.unique(hours).tolist():
             self._waiting.append(_Unit(kind, hour * HOUR_NS, table.filter(pa.array(hours == hour)), {}))
         self._take()
