@@ -153,7 +153,7 @@ def test_the_command_line(tmp_path):
     assert not (tmp_path / "history").exists()
     with collecting(path):
         until(lambda: (tmp_path / "history").exists() and rows_of(tmp_path / "history") > 0)
-        assert "host pier-office: running since" in run("status", tmp_path / "history").stdout
+        until(lambda: "host pier-office: running since" in run("status", tmp_path / "history").stdout, "not running")
         told = json.loads(run("status", tmp_path / "history", "--json", "-").stdout)
         assert (told["format"], told["version"]) == ("yaffle-status", 1)
     made = run("export", tmp_path / "history", "--table", f"readings={tmp_path / 'r.csv'}")
