@@ -242,7 +242,7 @@ def export(
         typer.Option(
             "--table",
             metavar="NAME=OUT.csv|OUT.parquet",
-            help="Write a table of a history here: counters, readings, addresses; several are allowed.",
+            help="Write a table of a history here: records, counters, readings, addresses; several are allowed.",
         ),
     ] = None,
 ) -> None:
@@ -294,8 +294,8 @@ def export(
 def _export_tables(evidence: list[Path], tables: list[str], period: str) -> None:
     """Tables of a history, whole or of a period."""
     from yaffle.history.store import History
-    from yaffle.history.table_export import write_rows
     from yaffle.session.period_words import period_ns
+    from yaffle.session.table_export import write_rows
 
     if len(evidence) != 1:
         raise YaffleError("--table: tables are of one history; give it alone")

@@ -21,7 +21,7 @@ from yaffle.collector.supervisor import RUNNING, WAITING, State, Supervisor
 from yaffle.errors import YaffleError
 from yaffle.history.layout import counting, folders
 from yaffle.history.store import History
-from yaffle.history.table_export import write_rows
+from yaffle.session.table_export import write_rows
 
 _PATIENCE_S = 60
 

@@ -10,8 +10,8 @@ import pytest
 from yaffle.collector.held_addresses import GAP_NS, REFRESH_NS, SCHEMA, HeldAddresses, held_now
 from yaffle.history.layout import ADDRESSES
 from yaffle.history.store import History
-from yaffle.history.table_export import write_rows
 from yaffle.history.writer import HistoryWriter
+from yaffle.session.table_export import write_rows
 
 S = 10**9
 START = 1_790_000_000 * S

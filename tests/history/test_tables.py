@@ -5,13 +5,13 @@ import pyarrow.csv
 import pyarrow.parquet as pq
 import pytest
 
-from tests.history.test_history import START, Clock, S
+from tests.history.test_history import START, WHO, Clock, S, told
 from yaffle.collector.host_reader import SCHEMA
 from yaffle.errors import YaffleError
 from yaffle.history.layout import DAY_NS, HOUR_NS, READINGS, counting, folders
 from yaffle.history.store import History
-from yaffle.history.table_export import write_rows
 from yaffle.history.writer import HistoryWriter
+from yaffle.session.table_export import write_rows
 
 
 @pytest.fixture
@@ -99,3 +99,17 @@ def test_a_period_is_written_out(tmp_path, clock):
     with pytest.raises(YaffleError, match="cannot be written"):
         write_rows(tmp_path / "history", READINGS, tmp_path / "nowhere" / "out.csv")
     assert [path.name for path in sorted(tmp_path.iterdir())] == ["history", "out.csv"]
+
+
+def test_flow_records_are_written_out_with_who_told_them(tmp_path, clock):
+    writer = HistoryWriter(tmp_path / "history", now_ns=clock, settle=False)
+    for hour in range(3):
+        clock.now_ns = START + hour * HOUR_NS + 600 * S
+        writer.append(told(hour, clock.now_ns, 50))
+    writer.close()
+    out = tmp_path / "out.parquet"
+    assert write_rows(tmp_path / "history", "records", out) == 150
+    table = pq.read_table(out)
+    assert {text.split(",")[0] for text in table["exporter"].to_pylist()} <= {e.address for e in WHO}
+    middle = START + HOUR_NS
+    assert write_rows(tmp_path / "history", "records", out, middle, middle + 700 * S) == 50

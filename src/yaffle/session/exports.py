@@ -64,12 +64,12 @@ def write_flows(scene: Scene, path: Path, progress: Progress = go_on) -> int:
             if rows.size and not written:
                 raise Cancelled
             return written
-        return write_table(_flows_table(rows, held.exporters), path)
+        return write_table(flows_table(rows, held.exporters), path)
     except OSError as error:
         raise YaffleError(f"{path}: cannot be written ({error.strerror or error})") from error
 
 
-def _flows_table(rows: Array, exporters: list[Exporter]) -> Any:
+def flows_table(rows: Array, exporters: list[Exporter]) -> Any:
     """One row a record: who told, ends, times, counts as scaled by sampling."""
     columns: dict[str, Any] = {
         "exporter": pa.array([exporter_words(e) for e in exporters], pa.string()).take(pa.array(rows["exporter"]))

@@ -10,12 +10,15 @@ import pyarrow.csv
 import pyarrow.parquet as pq
 
 from yaffle.errors import YaffleError
-from yaffle.history.layout import COUNTERS, HOUR_NS, TABLE, TABLES, counting, folders, tellers_of
-from yaffle.history.parts import read_part
+from yaffle.history.layout import COUNTERS, HOUR_NS, RECORDS, TABLE, TABLES, counting, folders, tellers_of
+from yaffle.history.parts import read_part, rows_of
 from yaffle.history.store import History
 from yaffle.records.counter_table import UNKNOWN, Counters
+from yaffle.records.flow_table import FLOW
+from yaffle.session.exports import flows_table
 
-NAMES = tuple(table.name for table in TABLES)
+_TIMES = {RECORDS: ("first_ns", "last_ns")}  # of which columns a row begins and ends; others are of one moment
+NAMES = (RECORDS, *(table.name for table in TABLES))
 
 
 def write_rows(history: Path, name: str, out: Path, first_ns: int = 0, last_ns: int = 1 << 62) -> int:
@@ -48,21 +51,26 @@ def _writer(path: Path, suffix: str, schema: pa.Schema) -> Any:
 
 def _parts(history: Path, name: str, first_ns: int, last_ns: int) -> Iterator[pa.Table]:
     """The rows of a period, file by file, in order of their hours; intervals together."""
-    if TABLE[name].same:
+    if name != RECORDS and TABLE[name].same:
         found = History(history).intervals(name, first_ns, last_ns)
         if found.num_rows:
             yield found
         return
-    devices = tellers_of(history).counters
+    told = tellers_of(history)
     for start, folder in folders(history / name):
-        if start + HOUR_NS <= first_ns or start > last_ns:
+        # Records lie in the hour of their arrival: some time after they ended.
+        if start + HOUR_NS <= first_ns or (start > last_ns and name != RECORDS):
             continue
         for file in counting(folder):
             table = read_part(file)
-            times = table["time_ns"].to_numpy()
-            table = table.filter(pa.array((times >= first_ns) & (times <= last_ns)))
-            if table.num_rows:
-                yield _named(table, devices) if name == COUNTERS else table
+            begins, ends = (table[column].to_numpy() for column in _TIMES.get(name, ("time_ns", "time_ns")))
+            table = table.filter(pa.array((ends >= first_ns) & (begins <= last_ns)))
+            if not table.num_rows:
+                continue
+            if name == RECORDS:
+                yield flows_table(rows_of(table, FLOW)[0], told.exporters)
+            else:
+                yield _named(table, told.counters) if name == COUNTERS else table
 
 
 def _named(table: pa.Table, devices: Counters) -> pa.Table:
