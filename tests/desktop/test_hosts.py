@@ -1,9 +1,12 @@
 """The hosts page of Survey, on a history that a collector writes."""
 
+import json
+
 import pyarrow as pa
 import pytest
 
 from yaffle.collector.host_reader import SCHEMA
+from yaffle.desktop.gather.station import _collector_words
 from yaffle.desktop.survey.hosts_panel import HostsPanel, figure
 from yaffle.findings.host_readings import host_readings
 from yaffle.history.layout import READINGS
@@ -73,3 +76,18 @@ def test_without_any_it_says_how_to_get_some(qtbot):
 )
 def test_figures_have_their_unit(value, unit, words):
     assert figure(value, unit) == words
+
+
+def test_gather_says_how_the_collector_is_doing(history):
+    told = {
+        "trouble": "",
+        "tasks": [{"task": "host", "address": "pier-office", "state": "running", "why": "", "since_ns": START}],
+    }
+    (history / "collector.json").write_text(json.dumps(told))
+    (words,) = _collector_words(history)
+    assert "host pier-office: stopped since" in words  # Nobody writes it now.
+    assert "no collector is running" in words
+    (history / "collector.json").write_text("<broken>")
+    assert "cannot be read" in _collector_words(history)[0]
+    (history / "collector.json").unlink()
+    assert _collector_words(history) == []

@@ -20,11 +20,13 @@ from PySide6.QtWidgets import (
 from yaffle.analysis import Analysis
 from yaffle.capture.captured import Source
 from yaffle.case.folder import missing_source
+from yaffle.collector.status import status_of
 from yaffle.desktop.gather.complaint_dialog import ComplaintDialog
 from yaffle.desktop.gather.welcome import Welcome
 from yaffle.desktop.shared import theme
 from yaffle.desktop.shared.column_table import Column, ColumnTable, TableView
 from yaffle.desktop.shared.panes import Panes
+from yaffle.errors import YaffleError
 from yaffle.inventory.places import PointName
 from yaffle.records.flow_table import PROTOCOLS, SCALED, Exporter
 from yaffle.session.beginning import FirstPacket
@@ -46,6 +48,22 @@ def _from(ns: int, source: Source) -> str:
     if not source.last_ns:
         return "–"
     return date_and_moment(ns)[:16] if source.last_ns - source.first_ns > _LONG_NS else moment(ns, digits=0)
+
+
+def _collector_words(history: Path) -> list[str]:
+    """How the tasks of a history's collector are doing, as HTML; nothing where none ever wrote it."""
+    try:
+        told = status_of(history)
+    except YaffleError as error:
+        return [f"<p><b>Collector</b><br>{escape(str(error))}</p>"]
+    lines = [told["trouble"]] if told["trouble"] and told["tasks"] else []
+    for task in told["tasks"]:
+        why = f": {task['why']}" if task["why"] else ""
+        lines.append(
+            f"{task['task']} {task['address']}: {task['state']} since {date_and_moment(task['since_ns'])}{why}"
+        )
+    listed = "".join(f"<li>{escape(line)}</li>" for line in lines)
+    return [f"<p><b>Collector</b></p><ul>{listed}</ul>"] if lines else []
 
 
 def _points_of(analysis: Analysis, source: str) -> list[str]:
@@ -357,6 +375,8 @@ class Gather(QWidget):
                 f" datagrams dropped by the kernel (socket buffer full); {count(int(told_of['refused']))}"
                 f" unrecognized{'; ' + escape(str(told_of['trouble'])) if told_of['trouble'] else ''}</li></ul>"
             )
+        if history is not None:
+            parts += _collector_words(history.folder)
         account = evidence.analysis.account
         unseen = int((account.fact("opening") == 1).sum())
         total = account.flow.size
