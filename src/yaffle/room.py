@@ -85,8 +85,14 @@ class SpilledRoom(Room):
         self._folder = folder
 
     def column(self, dtype: Any, place: int = 0) -> Column:
-        """A column that grows."""
-        return SpilledColumn(dtype, place, self._folder)
+        """A column that grows. Raises YaffleError where the folder cannot be written to."""
+        try:
+            return SpilledColumn(dtype, place, self._folder)
+        except OSError as error:
+            raise YaffleError(
+                f"{self._folder}: columns that memory does not hold cannot be put there ({error.strerror}); give more"
+                " memory (--memory) or another folder (TMPDIR)"
+            ) from error
 
 
 def spill_folder() -> Path:

@@ -164,3 +164,8 @@ def test_broken_captures_part_by_part(seed, small_parts, tmp_path):
     broken.write_bytes(octets[: random.integers(octets.size // 2, octets.size)].tobytes())
     (tmp_path / "room").mkdir()
     assert told(analyse([broken], plan=Plan(SpilledRoom(tmp_path / "room")))) == told(analyse([broken]))
+
+
+def test_a_folder_that_cannot_be_written_to_is_said(tmp_path):
+    with pytest.raises(YaffleError, match="cannot be put there"):
+        SpilledRoom(tmp_path / "nowhere").empty(1, np.int64)

@@ -46,6 +46,7 @@ def test_what_moved_comes_first_and_can_be_found(qtbot, history):
     assert [text(panel, row, 1) for row in range(3)] == ["memory available", "udp no ports", "tcp timeouts"]
     assert text(panel, 0, 5) == "8.00 GB"
     assert text(panel, 1, 4) == "100 datagrams/s"
+    assert "count anew" not in panel.words.text()
     panel.search.setText("a port that nobody")
     assert panel.table.model().rowCount() == 1
     assert "udp no ports of pier-office IPv4: came for a port" in panel.plot.head.quantity

@@ -79,3 +79,18 @@ def test_time_of_a_processor_is_a_share(history):
     writer.append_rows(READINGS, rows(*told))
     (found,) = host_readings(opened(), HOUR, HOUR + 60 * S)
     assert (found.unit, found.values.tolist()) == ("%", [25.0] * 3)
+
+
+def test_what_happens_within_an_interval_is_neither_lost_nor_made_up(history):
+    """A peak of one reading, and a host that was started again and had counted further than before."""
+    writer, opened = history
+    totals = [10.0 * k for k in range(1000)] + [10_000.0] + [20.0 * k for k in range(999)]
+    told = [(HOUR + k * S, "h", "", "tcp timeouts", total, "timeouts") for k, total in enumerate(totals)]
+    told += [(HOUR + k * S, "h", "", "tcp established", 500.0 if k == 77 else 3.0, "connections") for k in range(2000)]
+    writer.append_rows(READINGS, rows(*told))
+    now, rising = host_readings(opened(), HOUR, HOUR + 3599 * S)
+    assert (now.peak, now.mean) == (500.0, 3.0)
+    assert rising.resets == 1
+    assert rising.values.min() >= 10.0 - 1e-6  # The step back is in none of them.
+    assert rising.values.max() <= 20.0 + 1e-6
+    assert rising.peak == 20.0

@@ -5,12 +5,13 @@ what is as it is at a moment as it was.
 from dataclasses import dataclass
 
 import numpy as np
+import pyarrow as pa
 
 from yaffle.arrays import Array
 from yaffle.history.store import History
 from yaffle.records.host_measures import BY_NAME, TOTAL
 
-INTERVALS = 400  # at most, in a period; of each, the last reading counts
+INTERVALS = 400  # at most, in a period
 
 
 @dataclass(frozen=True)
@@ -24,6 +25,7 @@ class HostSeries:
     rises: bool  # counted since the host's start: values are rises a second; of seconds, the share of time in %
     times_ns: Array
     values: Array
+    peak: float  # the highest between two readings, or of them, whatever the intervals
     resets: int  # steps left out: the host began to count anew
 
     @property
@@ -35,11 +37,6 @@ class HostSeries:
     def last(self) -> float:
         """As it was last."""
         return float(self.values[-1])
-
-    @property
-    def peak(self) -> float:
-        """The highest."""
-        return float(self.values.max())
 
     @property
     def mean(self) -> float:
@@ -55,29 +52,36 @@ def host_readings(history: History | None, first_ns: int, last_ns: int) -> list[
     if not table.num_rows:
         return []
     keys = [table[name].to_numpy(zero_copy_only=False) for name in ("device", "object", "measure")]
-    times, values = table["time_ns"].to_numpy(), table["value"].to_numpy()
     same = np.ones(table.num_rows - 1, bool)
     for key in keys:
         same &= key[1:] == key[:-1]
     found = []
     for own in np.split(np.arange(table.num_rows), np.flatnonzero(~same) + 1):
         device, name, measure = (str(key[own[0]]) for key in keys)
-        unit = str(table["unit"][int(own[0])])
         rises = measure in BY_NAME and BY_NAME[measure].kind == TOTAL
-        made = _rises(times[own], values[own]) if rises else (times[own], values[own], 0)
-        if rises and unit == "s":
-            made, unit = (made[0], 100 * made[1], made[2]), "%"
-        elif rises:
-            unit = f"{unit}/s"
-        inside = (made[0] >= first_ns) & (made[0] <= last_ns)
-        if inside.any():
-            found.append(HostSeries(device, name, measure, unit, rises, made[0][inside], made[1][inside], made[2]))
+        one = _series(table.slice(int(own[0]), own.size), rises, first_ns, last_ns)
+        if one is not None:
+            found.append(HostSeries(device, name, measure, *one))
     return found
 
 
-def _rises(times_ns: Array, values: Array) -> tuple[Array, Array, int]:
-    """Middles between readings, rises a second, and how many steps went back: there a host began to count anew."""
-    spans, steps = np.diff(times_ns) / 1e9, np.diff(values)
-    good = (steps >= 0) & (spans > 0)
-    middles = times_ns[:-1] + np.diff(times_ns) // 2
-    return middles[good], steps[good] / spans[good], int((steps < 0).sum())
+def _series(
+    told: pa.Table, rises: bool, first_ns: int, last_ns: int
+) -> tuple[str, bool, Array, Array, float, int] | None:
+    """Unit, times, values, peak and resets of one number; None without a value in the period."""
+    unit, scale = str(told["unit"][0]), 1.0
+    times, values = told["time_ns"].to_numpy(), told["value"].to_numpy()
+    highest = told["highest"].to_numpy()
+    if rises:
+        unit, scale = ("%", 100.0) if unit == "s" else (f"{unit}/s", 1.0)
+        spans_ns = told["span_ns"].fill_null(0).to_numpy()
+        times, values = times - spans_ns // 2, told["rise"].fill_null(0.0).to_numpy() / np.maximum(1, spans_ns) * 1e9
+        highest = told["fastest"].fill_null(0.0).to_numpy()
+        good = spans_ns > 0
+    else:
+        good = np.ones(times.size, bool)
+    good &= (times >= first_ns) & (times <= last_ns)
+    if not good.any():
+        return None
+    peak = scale * float(highest[good].max())
+    return unit, rises, times[good], scale * values[good], peak, int(np.sum(told["resets"].to_numpy())) if rises else 0

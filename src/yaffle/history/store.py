@@ -27,6 +27,18 @@ MOST_READINGS = 1_000_000
 _WIDTHS_NS = tuple(minutes * 60 * 10**9 for minutes in (5, 15, 60, 360, 1440))
 _LONGEST_LAG_NS = 7 * DAY_NS
 _TRIES = 3
+_HOST_READINGS = """
+WITH steps AS (
+    SELECT *, value - lag(value) OVER one AS step, time_ns - lag(time_ns) OVER one AS span
+    FROM told WHERE time_ns <= {last_ns}
+    WINDOW one AS (PARTITION BY device, object, measure ORDER BY time_ns)
+)
+SELECT device, object, measure, any_value(unit) AS unit, max(time_ns) AS time_ns, arg_max(value, time_ns) AS value,
+    max(value) AS highest, sum(step) FILTER (step >= 0 AND span > 0) AS rise,
+    CAST(sum(span) FILTER (step >= 0 AND span > 0) AS BIGINT) AS span_ns,
+    max(step * 1e9 / span) FILTER (step >= 0 AND span > 0) AS fastest, count(*) FILTER (step < 0) AS resets
+FROM steps GROUP BY device, object, measure, time_ns // {width_ns} ORDER BY device, object, measure, time_ns
+"""
 _NOTHING = "'' AS device, '' AS interface, '' AS address, '' AS hardware, 0 AS from_ns"
 SIDES = {
     "host": "src_hi, src_lo, ipv6", "pair": "src_hi, src_lo, dst_hi, dst_lo, ipv6", "interface": "exporter, egress",
@@ -278,10 +290,10 @@ class History:
         return found
 
     def host_readings(self, first_ns: int, last_ns: int, width_ns: int) -> pa.Table:
-        """Readings of hosts and devices in a period and the hour before it: of each number the last of each interval,
-        ordered by device, object, measure and time. Raises HistoryError.
+        """Readings of hosts and devices in a period and the hour before it, interval by interval: of each number its
+        last value and its highest, and what it rose by from reading to reading, over how long and how fast at most;
+        steps that went back are counted, not summed. Ordered by device, object, measure and time. Raises HistoryError.
         """
-        columns = "device, object, measure, unit, time_ns, value"
         parts = [
             path
             for start, folder in folders(self.folder / READINGS)
@@ -291,15 +303,10 @@ class History:
         try:
             with cursor() as db:
                 if not parts:
-                    return db.query("SELECT '' AS device, 0 AS time_ns LIMIT 0").to_arrow_table()
+                    return db.query("SELECT '' AS device LIMIT 0").to_arrow_table()
                 return (
                     db.read_parquet([str(path) for path in parts])
-                    .query(
-                        "told",
-                        f"SELECT {columns} FROM told WHERE time_ns <= {int(last_ns)} QUALIFY row_number() OVER"
-                        f" (PARTITION BY device, object, measure, time_ns // {int(width_ns)} ORDER BY time_ns DESC) = 1"
-                        " ORDER BY device, object, measure, time_ns",
-                    )
+                    .query("told", _HOST_READINGS.format(last_ns=int(last_ns), width_ns=int(width_ns)))
                     .to_arrow_table()
                 )
         except (duckdb.Error, pa.ArrowException) as error:

@@ -123,6 +123,7 @@ class SurveySettings:
     inside: tuple[tuple[str, str], ...]  # (dimension, label) of each step down
     line_bps: float
     flows: FlowSettings | None = None  # None: not looked at
+    hosts: bool = False  # whether measures of hosts are looked at
 
 
 @dataclass(frozen=True)
@@ -138,7 +139,7 @@ class SurveyPicture:
     services: list[Service]
     flows: FlowPicture | None
     interfaces: Interfaces
-    hosts: list[HostSeries]
+    hosts: list[HostSeries] | None
     bursts: Bursts
     full_ms: Array  # of each second at or over the line rate; empty without one
     packets: int
@@ -182,6 +183,10 @@ def survey(scene: Scene, settings: SurveySettings, progress: Progress = go_on) -
         if settings.flows is not None
         else None
     )
+    hosts = None
+    if settings.hosts:
+        step(progress, 0.82, "reading what hosts counted")
+        hosts = host_readings(scene.evidence.analysis.history, scene.first_ns, scene.last_ns)
     step(progress, 0.85, "asking how services answered")
     return SurveyPicture(
         edge_ns,
@@ -193,7 +198,7 @@ def survey(scene: Scene, settings: SurveySettings, progress: Progress = go_on) -
         services(scene.evidence, scene.first_ns, scene.last_ns),
         flows,
         interfaces(scene.evidence.analysis, scene.first_ns, scene.last_ns),
-        host_readings(scene.evidence.analysis.history, scene.first_ns, scene.last_ns),
+        hosts,
         found,
         found.full_ms_per_s(settings.line_bps) if settings.line_bps > 0 else np.empty(0),
         int(mask.sum()),

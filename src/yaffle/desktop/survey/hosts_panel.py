@@ -45,7 +45,7 @@ class HostsPanel(QWidget):
         self.search = QLineEdit()
         self.search.setPlaceholderText("find a measure: retrans, drops, cpu0 …")
         self.search.setClearButtonEnabled(True)
-        self.search.setMinimumWidth(250)
+        self.search.setMinimumWidth(280)
         self.search.setAccessibleName("find a measure of a host")
         self.search.textChanged.connect(lambda _text: self._fill())
         self.table = Listing("Measures of hosts")
@@ -69,14 +69,14 @@ class HostsPanel(QWidget):
         """Shows another picture of a period."""
         self._found, self._first_ns, self._last_ns = found, first_ns, last_ns
         hosts = sorted({one.device for one in found})
-        resets = len({(one.device, one.resets) for one in found if one.resets})
+        again = sorted({one.device for one in found if one.resets})
         if not found:
             self.words.setText(
                 "No measures of hosts here: yaffle collect reads this machine's with a [host] in its configuration, and"
                 " its history can be opened while it does."
             )
         else:
-            anew = f"; {count(resets)} of them began to count anew" if resets else ""
+            anew = f"; {', '.join(again)} began to count anew: that step is left out" if again else ""
             self.words.setText(
                 f"{', '.join(hosts)}: {count(len(found))} measures as their kernels count them, rises a second where"
                 f" they are totals{anew}"

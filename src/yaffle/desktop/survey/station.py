@@ -43,7 +43,7 @@ INTERVALS = (
     ("5 min", 300 * 10**9), ("15 min", 900 * 10**9), ("1 h", 3600 * 10**9), ("1 day", 86_400 * 10**9),
 )  # fmt: skip
 
-FLOWS, INTERFACES = 2, 3  # pages
+FLOWS, INTERFACES, HOSTS = 2, 3, 4  # pages
 
 
 class Survey(Station):
@@ -174,10 +174,12 @@ class Survey(Station):
             self.make_up.inside,
             kept.line_bps,
             flows,
+            self.parts.currentIndex() == HOSTS,
         )
 
     def _turned(self, page: int) -> None:
-        if page == FLOWS and (self.picture is None or self.picture.flows is None):
+        lacking = {FLOWS: "flows", HOSTS: "hosts"}.get(page)
+        if lacking and (self.picture is None or getattr(self.picture, lacking) is None):
             self._changed()
 
     def _through(self, interface: InterfaceUse) -> None:
@@ -253,7 +255,8 @@ class Survey(Station):
         if picture.flows is not None:
             self.flows.show_picture(picture.flows)
         self.interfaces.show_interfaces(picture.interfaces, int(picture.edges_ns[0]), int(picture.edges_ns[-1]))
-        self.hosts.show_hosts(picture.hosts, int(picture.edges_ns[0]), int(picture.edges_ns[-1]))
+        if picture.hosts is not None:
+            self.hosts.show_hosts(picture.hosts, int(picture.edges_ns[0]), int(picture.edges_ns[-1]))
         scene = self._model.scene
         short = ", ".join(
             f"{rate(peak)} in {span}"
