@@ -300,6 +300,7 @@ def warm_up() -> None:
         if other.wait():
             raise YaffleError("a part of the engine cannot be compiled")
     from yaffle.analysis import analyse
+    from yaffle.collector.sock_diag import rows_of
     from yaffle.findings.classes import ClassLoad, ClassLoads
     from yaffle.findings.culprits import culprits
     from yaffle.findings.flow_path import flow_ways
@@ -317,6 +318,7 @@ def warm_up() -> None:
     from yaffle.session.survey import SurveySettings, survey
     from yaffle.session.wait_levels import groups
 
+    rows_of(b"", 0)
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "one.pcap"
         _write_pcap(path)

@@ -72,9 +72,9 @@ def test_from_begin_to_end(tmp_path):
     path = configured(tmp_path, f'[listen]\nudp = [{port}]\n[host]\nevery = "1s"\nname = "pier-office"\n')
     with collecting(path) as process:
         until(lambda: (history / "collector.json").exists() and rows_of(history) > 0, "no readings")
-        until(lambda: [task["state"] for task in status_of(history)["tasks"]] == [RUNNING] * 3, "not running")
+        until(lambda: [task["state"] for task in status_of(history)["tasks"]] == [RUNNING] * 4, "not running")
         states = {task["task"]: task for task in status_of(history)["tasks"]}
-        assert set(states) == {"listen", "host", "addresses"}
+        assert set(states) == {"listen", "host", "addresses", "sockets"}
         assert states["host"]["address"] == "pier-office"
         told = ipfix([template(300, FIELDS), a_set(300, RECORD * 3)], seconds=int(time.time()))
         until(lambda: sent_udp(port, told) or rows_of(history, "records") >= 3, "no records")
@@ -89,7 +89,10 @@ def test_from_begin_to_end(tmp_path):
         assert [task["task"] for task in status_of(history)["tasks"]] == ["listen"]
         configured(tmp_path, '[host]\nevery = "1s"\n')
         process.send_signal(signal.SIGHUP)
-        until(lambda: {task["task"] for task in status_of(history)["tasks"]} == {"host", "addresses"}, "not reloaded")
+        until(
+            lambda: {task["task"] for task in status_of(history)["tasks"]} == {"host", "addresses", "sockets"},
+            "not reloaded",
+        )
     assert status_of(history)["tasks"] == []
     found = History(history)
     assert found.counters.devices[0] == "pier-office"

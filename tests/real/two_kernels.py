@@ -47,7 +47,7 @@ def _has(command: str) -> bool:
 
 
 @contextlib.contextmanager
-def _inside(space: str) -> Iterator[None]:
+def inside(space: str) -> Iterator[None]:
     libc = ctypes.CDLL(None, use_errno=True)
     here = os.open("/proc/thread-self/ns/net", os.O_RDONLY)
     there = os.open(f"/run/netns/{space}", os.O_RDONLY)
@@ -62,7 +62,7 @@ def _inside(space: str) -> Iterator[None]:
 
 
 def _offloads_off(space: str, device: str) -> None:
-    with _inside(space), socket.socket() as s:
+    with inside(space), socket.socket() as s:
         for command in (0x17, 0x1F, 0x24, 0x2C):  # ETHTOOL_STXCSUM, STSO, SGSO, SGRO
             value = ctypes.create_string_buffer(struct.pack("II", command, 0))
             with contextlib.suppress(OSError):
@@ -156,11 +156,11 @@ class Bridge:
                 run("ip", "netns", "exec", end, "sysctl", "-qw", f"{key}={value}")
         station = {}
         for end in (client, server):
-            with _inside(end), socket.socket() as s:
+            with inside(end), socket.socket() as s:
                 station[end] = fcntl.ioctl(s, 0x8927, struct.pack("16s16x", b"eth"))[18:24].hex(":")  # SIOCGIFHWADDR
         run("ip", "-n", client, "neigh", "add", SERVER, "lladdr", station[server], "dev", "eth")
         run("ip", "-n", server, "neigh", "add", CLIENT, "lladdr", station[client], "dev", "eth")
-        with _inside(middle):
+        with inside(middle):
             self._sides = [socket.socket(socket.AF_PACKET, socket.SOCK_RAW, socket.htons(3)) for _ in range(2)]
             for side, device in zip(self._sides, ("toc", "tos"), strict=True):
                 side.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 1 << 24)
@@ -169,7 +169,7 @@ class Bridge:
                 side.setblocking(False)
         self._hosts: list[socket.socket] = []
         for end in (client, server) if offload else ():
-            with _inside(end):
+            with inside(end):
                 host = socket.socket(socket.AF_PACKET, socket.SOCK_RAW, socket.htons(3))
             host.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 1 << 26)
             host.setsockopt(socket.SOL_SOCKET, 35, 1)  # SO_TIMESTAMPNS: when the kernel had it, not when we read it.
@@ -186,7 +186,7 @@ class Bridge:
 
     def socket(self, side: str) -> socket.socket:
         """A TCP socket of the client or the server."""
-        with _inside(self._names[0 if side == "client" else 2]):
+        with inside(self._names[0 if side == "client" else 2]):
             return socket.socket(socket.AF_INET, socket.SOCK_STREAM)
 
     def _relay(self) -> None:

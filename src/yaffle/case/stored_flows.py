@@ -9,7 +9,7 @@ import numpy as np
 
 from yaffle.arrays import Array
 from yaffle.records.counter_table import COUNTER, Counters
-from yaffle.records.flow_table import FLOW, PROTOCOLS, FlowRecords, exporter_of
+from yaffle.records.flow_table import FLOW, MEASURED, PROTOCOLS, FlowRecords, exporter_of
 
 
 def flow_columns(flows: FlowRecords) -> dict[str, Array]:
@@ -35,7 +35,7 @@ def counter_columns(flows: FlowRecords) -> dict[str, Array]:
 def _filled(columns: dict[str, Array], form: np.dtype) -> Array:
     rows = np.zeros(next(iter(columns.values())).size, form)
     for name in form.names or ():
-        rows[name] = columns[name]
+        rows[name] = columns[name] if name in columns or name not in MEASURED else -1  # Of former versions.
     return rows
 
 

@@ -10,6 +10,7 @@ from typing import Annotated, Any
 
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationError, field_validator, model_validator
 
+from yaffle.collector.flow_sender import address_of
 from yaffle.collector.toml_lines import Place, line_of, wrong_line
 from yaffle.errors import YaffleError
 from yaffle.history.layout import LEVELS, TABLES
@@ -76,6 +77,21 @@ class Host(_Table):
 
     every: Every = 10 * 10**9
     name: str = ""  # by which it is known; without it, its own
+    sockets: Annotated[bool, Field(strict=True)] = True  # its connections, as flow records
+    export: str = ""  # where they are sent on to
+
+    @field_validator("export")
+    @classmethod
+    def _somewhere(cls, value: str) -> str:
+        if value:
+            address_of(value)
+        return value
+
+    @model_validator(mode="after")
+    def _something_to_export(self) -> "Host":
+        if self.export and not self.sockets:
+            raise ValueError("sockets = true, where export is set: it is sockets' flow records that are sent on")
+        return self
 
 
 class Configuration(_Table):

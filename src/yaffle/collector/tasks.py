@@ -7,8 +7,11 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from yaffle.collector.configuration import Configuration, Host, Listen
+from yaffle.collector.flow_sender import FlowSender
 from yaffle.collector.held_addresses import GAP_NS, HeldAddresses, held_now
 from yaffle.collector.host_reader import HostReader
+from yaffle.collector.sock_diag import SocketWatch
+from yaffle.collector.socket_flows import SocketFlows
 from yaffle.collector.supervisor import State, Work
 from yaffle.errors import YaffleError
 from yaffle.history.keeper import Keeper
@@ -64,6 +67,15 @@ def jobs(told: Configuration, keeper: Keeper | None) -> Iterator[Job]:
             f"keeps which hardware address has which IP address at {name}, and since when",
             lambda state: _watch_addresses(name, host, keeper, state),
         )
+        if host.sockets:
+            there = f", and sends them on to {host.export}" if host.export else ""
+            yield Job(
+                "sockets",
+                name,
+                f"sockets {host.model_dump_json()}",
+                f"keeps what this host's TCP connections carried every {duration(host.every)}, as flow records{there}",
+                lambda state: _watch_sockets(name, host, keeper, state),
+            )
 
 
 async def _listen(told: Listen, keeper: Keeper | None, state: State) -> None:
@@ -119,3 +131,40 @@ async def _watch_addresses(name: str, told: Host, keeper: Keeper | None, state: 
     finally:
         if (last := held.last()).num_rows:
             keeper.put((ADDRESSES, last))
+
+
+async def _watch_sockets(name: str, told: Host, keeper: Keeper | None, state: State) -> None:
+    """Looks at whole multiples of the pause; ends of connections are heard as they come."""
+    assert keeper is not None
+    flows = SocketFlows(name)
+    loop, sender = asyncio.get_running_loop(), await asyncio.to_thread(FlowSender, told.export) if told.export else None
+    with SocketWatch() as watch:
+        loop.add_reader(watch.handle, watch.hear)
+        try:
+            due = time.monotonic()
+            while True:
+                found = flows.seen(watch.sockets(), watch.ended(), time.time_ns())
+                kept = keeper.put(found)
+                if sender is not None:
+                    sender.send(found)
+                state.turn(state.state, keeper.trouble or ("" if kept else _BEHIND) or _lost(watch, flows, sender))
+                state.rates = f"{flows.exporter.records:,} flow records"
+                due = max(due + told.every / 1e9, time.monotonic())
+                await asyncio.sleep(due - time.monotonic())
+        finally:
+            loop.remove_reader(watch.handle)
+            keeper.put(flows.seen(watch.sockets(), watch.ended(), time.time_ns()))
+            if sender is not None:
+                sender.close()
+
+
+def _lost(watch: SocketWatch, flows: SocketFlows, sender: FlowSender | None) -> str:
+    """What of sockets could not be had or sent."""
+    words = []
+    if watch.overflows:
+        words.append(f"too many connections ended at once ({watch.overflows} times): what they carried last is missing")
+    elif flows.vanished:
+        words.append(f"{flows.vanished:,} connections went without a word: what they carried last is missing")
+    if sender is not None and sender.refused:
+        words.append(f"{sender.refused:,} datagrams of flow records were not taken")
+    return "; ".join(words)

@@ -9,6 +9,7 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 
 from yaffle.arrays import Array
+from yaffle.records.flow_table import MEASURED
 
 Own = dict[int, dict[str, int | str]]
 OWN = "own"  # What enterprises' elements told, as JSON.
@@ -28,10 +29,13 @@ def table_of(rows: Array, own: Own | None = None) -> pa.Table:
 
 
 def rows_of(table: pa.Table, form: np.dtype, only: tuple[str, ...] = ()) -> tuple[Array, Own]:
-    """The reverse; fields that `only` does not name stay zero."""
+    """The reverse; fields that `only` does not name stay zero. What former versions did not keep is not known."""
     rows = np.zeros(table.num_rows, form)
     for name in only or form.names or ():
-        rows[name] = table[name].to_numpy()
+        if name not in MEASURED:
+            rows[name] = table[name].to_numpy()
+        else:
+            rows[name] = table[name].fill_null(-1).to_numpy() if name in table.column_names else -1
     own: Own = {}
     if OWN in table.column_names and not only:
         own = {k: json.loads(text) for k, text in enumerate(table[OWN].to_pylist()) if text}

@@ -191,7 +191,7 @@ class History:
                 return None, used
             try:
                 with cursor() as db:
-                    flows = db.read_parquet([str(path) for path in files])
+                    flows = db.read_parquet([str(path) for path in files], union_by_name=True)
                     table: pa.Table = flows.query("flows", query).to_arrow_table()
                 return table, used
             except duckdb.Error as error:

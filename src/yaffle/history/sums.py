@@ -11,12 +11,13 @@ import numpy as np
 
 from yaffle.arrays import Array
 from yaffle.history.layout import Level
-from yaffle.records.flow_table import empty_flows
+from yaffle.records.flow_table import ADDITIVE, FLOOR, ROUND_TRIP, empty_flows
 
 _KEY = ("exporter", "protocol", "transport", "ipv6", "dscp", "direction", "ingress", "egress", "application")
 _MIX = np.uint64(0x9E3779B97F4A7C15)
 _CARRIED = ("octets", "packets")
 _OTHERS = ("first_ns", "last_ns", "octets", "packets", "records", "sampling", "sampled", "arrived_ns")
+_MEASURED = (*ADDITIVE, ROUND_TRIP, FLOOR)
 _ENDS = ("src_hi", "src_lo", "dst_hi", "dst_lo", "src_port", "dst_port")
 
 Columns = dict[str, Array]  # of rows of FLOW, each by itself: what is sorted and picked lies close together
@@ -39,6 +40,8 @@ class Pieces:
     octets: Array
     packets: Array
     records: Array  # those of the row, with its first piece
+    low: Array  # the share of its row that lies before the piece, and before its end
+    high: Array
 
 
 def spread(rows: Array | Columns, width_ns: int) -> Pieces:
@@ -54,7 +57,7 @@ def spread(rows: Array | Columns, width_ns: int) -> Pieces:
     low = np.where(number == 0, 0.0, np.clip(since / span, 0.0, 1.0))
     high = np.where(number == count[owner] - 1, 1.0, np.clip((since + width_ns) / span, 0.0, 1.0))
     octets, packets = (_part(whole, high) - _part(whole, low) for whole in (rows[n][owner] for n in _CARRIED))
-    return Pieces(owner, begin, octets, packets, np.where(number == 0, rows["records"][owner], 0))
+    return Pieces(owner, begin, octets, packets, np.where(number == 0, rows["records"][owner], 0), low, high)
 
 
 def _part(whole: Array, share: Array) -> Array:
@@ -65,7 +68,7 @@ def summed(rows: Array, level: Level) -> Array:
     """Rows of FLOW at a coarser level, by time, the largest of an interval first."""
     if not rows.size:
         return empty_flows(0)
-    served = {name: np.ascontiguousarray(rows[name]) for name in (*_KEY, *_ENDS, *_OTHERS)}
+    served = {name: np.ascontiguousarray(rows[name]) for name in (*_KEY, *_ENDS, *_OTHERS, *_MEASURED)}
     served["src_port"], served["dst_port"] = service_ends(served)
     found = _grouped(served, spread(served, level.width_ns), level.width_ns)
     order = np.lexsort((-found["octets"], found["exporter"], found["first_ns"]))
@@ -74,7 +77,8 @@ def summed(rows: Array, level: Level) -> Array:
     if beyond.any():
         for name in _ENDS:
             found[name][beyond] = 0
-        uncut = Pieces(np.arange(order.size), found["first_ns"], *(found[n] for n in (*_CARRIED, "records")))
+        counts = found["octets"], found["packets"], found["records"]
+        uncut = Pieces(np.arange(order.size), found["first_ns"], *counts, np.zeros(order.size), np.ones(order.size))
         found = _grouped(found, uncut, level.width_ns)
     order = np.lexsort((-found["octets"], found["first_ns"]))
     given = empty_flows(order.size)
@@ -105,6 +109,29 @@ def _grouped(rows: Columns, cut: Pieces, width_ns: int) -> Columns:
         found[name] = np.add.reduceat(values[order], starts)
     for name in ("sampling", "sampled", "arrived_ns"):
         found[name] = np.maximum.reduceat(rows[name][owner], starts)
+    return found | _measured(rows, cut, order, starts)
+
+
+def _measured(rows: Columns, cut: Pieces, order: Array, starts: Array) -> Columns:
+    """What kernels measured, put together: sums, the mean round trip by packets, the least floor; -1 where nobody
+    measured.
+    """
+    found = {name: np.full(starts.size, -1, np.int64) for name in _MEASURED}
+    if not any((rows[name] >= 0).any() for name in _MEASURED):
+        return found
+    owner, low, high = cut.owner[order], cut.low[order], cut.high[order]
+    for name in ADDITIVE:
+        told = rows[name][owner] >= 0
+        whole = np.maximum(0, rows[name][owner])
+        sums = np.add.reduceat(_part(whole, high) - _part(whole, low), starts)
+        found[name] = np.where(np.logical_or.reduceat(told, starts), sums, -1)
+    trip, floor = rows[ROUND_TRIP][owner], rows[FLOOR][owner]
+    weight = np.where(trip >= 0, np.maximum(1, cut.packets[order]), 0).astype(np.float64)
+    total = np.add.reduceat(weight, starts)
+    mean = np.add.reduceat(weight * np.maximum(0, trip), starts) / np.maximum(1.0, total)
+    found[ROUND_TRIP] = np.where(total > 0, np.rint(mean), -1).astype(np.int64)
+    least = np.minimum.reduceat(np.where(floor >= 0, floor, np.iinfo(np.int64).max), starts)
+    found[FLOOR] = np.where(least < np.iinfo(np.int64).max, least, -1)
     return found
 
 

@@ -19,6 +19,9 @@ _SIMPLE = (
     ("dst_port", e.DST_PORT), ("ingress", e.IN), ("egress", e.OUT),
     ("direction", e.DIRECTION), ("application", e.APPLICATION), ("next_hop", e.NEXT_HOP4), ("flags", e.FLAGS),
     ("highest_ttl", e.HIGHEST_TTL),
+    ("retransmissions", e.RETRANSMISSIONS), ("timeouts", e.TIMEOUTS), ("busy_ns", e.BUSY_NS),
+    ("receiver_limited_ns", e.RECEIVER_LIMITED_NS), ("sender_limited_ns", e.SENDER_LIMITED_NS),
+    ("round_trip_ns", e.ROUND_TRIP_NS), ("floor_ns", e.FLOOR_NS),
 )  # fmt: skip
 _AFTER_ARRIVAL_NS = 200_000_000
 _WRAP_MS = 1 << 32

@@ -35,6 +35,7 @@ FIRST_UP, LAST_UP, FIRST_S, LAST_S, FIRST_MS, LAST_MS, FIRST_US, LAST_US, FIRST_
     LAST_DELTA,
     BOOTED_MS,
 ) = range(35, 46)
+RETRANSMISSIONS, TIMEOUTS, BUSY_NS, RECEIVER_LIMITED_NS, SENDER_LIMITED_NS, ROUND_TRIP_NS, FLOOR_NS = range(46, 53)
 
 MEANING = {
     2: PACKETS, 1: OCTETS, 86: PACKETS, 85: OCTETS, 4: PROTOCOL, 5: TOS, 7: SRC_PORT, 11: DST_PORT, 8: SRC4, 12: DST4,
@@ -46,6 +47,13 @@ MEANING = {
     195: DSCP, 15: NEXT_HOP4, 6: FLAGS, 34: INTERVAL, 50: RANDOM_INTERVAL, 53: HIGHEST_TTL, 305: TAKEN, 306: SPACE,
     309: SIZE, 310: POPULATION,
     82: INTERFACE_NAME, 83: INTERFACE_WORDS, 96: APPLICATION_NAME, 158: FIRST_DELTA, 159: LAST_DELTA, 160: BOOTED_MS,
+}  # fmt: skip
+# Elements of our own: what a host's kernel measured. We have no number of our own among enterprises: this one is kept
+# for documentation (RFC 5612), and nobody else's records use it.
+OWN_ENTERPRISE, OWN_SIZE = 32473, 8  # Octets of each; all bits set: not measured.
+OWN = {
+    1: RETRANSMISSIONS, 2: TIMEOUTS, 3: BUSY_NS, 4: RECEIVER_LIMITED_NS, 5: SENDER_LIMITED_NS, 6: ROUND_TRIP_NS,
+    7: FLOOR_NS,
 }  # fmt: skip
 # What an exporter measured of a flow and no column holds; kept by name beside the record.
 MEASURED = {
@@ -68,10 +76,12 @@ class Field(NamedTuple):
 
 
 def field(element: int, enterprise: int, size: int) -> Field:
-    """A field by its element; elements of enterprises are kept, not read.
+    """A field by its element; elements of other enterprises are kept, not read.
 
     NetFlow v9 has no enterprises, but numbers of their own.
     """
     if element > _LAST_REGISTERED and not enterprise:
         enterprise = NAMELESS
+    if enterprise == OWN_ENTERPRISE and element in OWN and size == OWN_SIZE:
+        return Field(element, 0, size, OWN[element])
     return Field(element, enterprise, size, MEANING.get(element, -1) if not enterprise else -1)

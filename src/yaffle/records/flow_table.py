@@ -9,10 +9,16 @@ from yaffle.arrays import Array
 from yaffle.records.counter_table import Counters
 from yaffle.units import count, size
 
-PROTOCOLS = ("netflow-v5", "netflow-v9", "ipfix", "sflow-v5", "packets")
-V5, V9, IPFIX, SFLOW, PACKETS = range(5)  # The last: made of a capture, by the point that took it.
+PROTOCOLS = ("netflow-v5", "netflow-v9", "ipfix", "sflow-v5", "packets", "sockets")
+V5, V9, IPFIX, SFLOW, PACKETS, SOCKETS = range(6)  # The last two: made of a capture, by its point; by a host's kernel.
 EXACT, SCALED, UNKNOWN = "exact", "scaled", "unknown"
 
+# What a sender's kernel measured of its direction; -1 where nobody did. Sums of many records, first those that add up:
+# segments sent again, retransmission timeouts; the time in which something was under way, and how much of that the
+# receiver's window or the sender's own buffer held it up.
+ADDITIVE = ("retransmissions", "timeouts", "busy_ns", "receiver_limited_ns", "sender_limited_ns")
+ROUND_TRIP, FLOOR = "round_trip_ns", "floor_ns"  # smoothed, a mean by packets; the least since the connection began
+MEASURED = (*ADDITIVE, ROUND_TRIP, FLOOR)
 # One row a record, or a sum of so many `records`. Addresses as everywhere: two halves, IPv4 in the low one. Times ns,
 # in the collector's clock.
 FLOW = np.dtype(
@@ -26,6 +32,7 @@ FLOW = np.dtype(
         ("first_ns", np.int64), ("last_ns", np.int64), ("packets", np.int64), ("octets", np.int64),
         ("sampling", np.int64), ("arrived_ns", np.int64),
         ("records", np.int64),
+        *((name, np.int64) for name in MEASURED),
     ],
     align=True,
 )  # fmt: skip
@@ -44,6 +51,7 @@ def empty_flows(count: int) -> Array:
         "highest_ttl",
         "first_ns",
         "last_ns",
+        *MEASURED,
     ):
         rows[name] = -1
     rows["sampling"] = rows["records"] = 1

@@ -26,7 +26,7 @@ from yaffle.findings.flow_source import held_flows
 from yaffle.ledger import causes
 from yaffle.ledger.account import CLOSINGS, OPENINGS
 from yaffle.progress import Progress, go_on
-from yaffle.records.flow_table import Exporter
+from yaffle.records.flow_table import MEASURED, Exporter
 from yaffle.records.ipfix_writer import write_ipfix
 from yaffle.session.evidence import Evidence
 from yaffle.session.flow_filter import narrowed
@@ -92,6 +92,8 @@ def flows_table(rows: Array, exporters: list[Exporter]) -> Any:
         columns[name] = pa.array(np.ascontiguousarray(rows[name]))
     for name in ("first", "last"):
         columns[name] = pa.array(np.ascontiguousarray(rows[f"{name}_ns"]), pa.timestamp("ns"))
+    for name in MEASURED:
+        columns[name] = pa.array(np.ascontiguousarray(rows[name]), mask=rows[name] < 0)
     return pa.table(columns)
 
 
