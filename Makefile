@@ -3,6 +3,7 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 READY := $(VENV)/.ready
+PEERS := $(VENV)/.peers
 DEMO ?= demo-out
 export QT_LOGGING_RULES = qt.qpa.*=false
 
@@ -21,7 +22,11 @@ demo: $(READY)
 	  $(BIN)/yaffle demo --to $(DEMO) >/dev/null && $(BIN)/yaffle open $(DEMO)/*.pcapng; \
 	else $(BIN)/yaffle demo --to $(DEMO) --run; fi
 
-test: check
+$(PEERS): setup/test_peers.py | $(READY)
+	@$(PYTHON) setup/test_peers.py $(VENV)/peers
+	@touch $@
+
+test: check $(PEERS)
 	@QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest
 
 check: $(READY)

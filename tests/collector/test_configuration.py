@@ -3,7 +3,8 @@
 import pytest
 
 from yaffle.collector.collect import words_of
-from yaffle.collector.configuration import duration_ns, read_configuration
+from yaffle.collector.configuration import read_configuration
+from yaffle.collector.configuration_parts import duration_ns
 from yaffle.collector.toml_lines import line_of
 from yaffle.errors import YaffleError
 

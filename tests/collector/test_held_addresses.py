@@ -7,8 +7,9 @@ import subprocess
 import pyarrow as pa
 import pytest
 
-from yaffle.collector.held_addresses import GAP_NS, REFRESH_NS, SCHEMA, HeldAddresses, held_now
-from yaffle.history.layout import ADDRESSES
+from yaffle.collector.held_addresses import held_now
+from yaffle.collector.intervals import GAP_NS, REFRESH_NS, HeldIntervals
+from yaffle.history.layout import ADDRESSES, TABLE
 from yaffle.history.store import History
 from yaffle.history.writer import HistoryWriter
 from yaffle.session.table_export import write_rows
@@ -29,7 +30,7 @@ def intervals(*tables):
 
 
 def test_an_address_that_changes_hands():
-    held = HeldAddresses("pier-office")
+    held = HeldIntervals(TABLE[ADDRESSES], "pier-office")
     told = [held.seen({ROUTER, DESK}, START)]
     told += [held.seen({ROUTER, DESK if k < 40 else OTHER}, START + k * 10 * S) for k in range(1, 80)]
     told.append(held.last())
@@ -42,7 +43,7 @@ def test_an_address_that_changes_hands():
 
 
 def test_neighbours_that_are_forgotten_for_a_while_are_the_same():
-    held = HeldAddresses("pier-office")
+    held = HeldIntervals(TABLE[ADDRESSES], "pier-office")
     told = [held.seen({DESK}, START), held.seen(set(), START + GAP_NS // 2), held.seen({DESK}, START + GAP_NS)]
     told += [held.seen(set(), START + 3 * GAP_NS), held.seen({DESK}, START + 4 * GAP_NS), held.last()]
     assert intervals(*told) == {
@@ -53,18 +54,18 @@ def test_neighbours_that_are_forgotten_for_a_while_are_the_same():
 
 def test_it_goes_on_over_a_restart(tmp_path):
     writer = HistoryWriter(tmp_path, settle=False)
-    held = HeldAddresses("pier-office")
+    held = HeldIntervals(TABLE[ADDRESSES], "pier-office")
     writer.append_rows(ADDRESSES, held.seen({DESK}, START))
     held.seen({DESK}, START + 60 * S)
     writer.append_rows(ADDRESSES, held.last())
-    again = HeldAddresses("pier-office")
+    again = HeldIntervals(TABLE[ADDRESSES], "pier-office")
     again.go_on(History(tmp_path).intervals(ADDRESSES), START + 90 * S)
     again.seen({DESK}, START + 100 * S)
     writer.append_rows(ADDRESSES, again.last())
-    late = HeldAddresses("pier-office")
+    late = HeldIntervals(TABLE[ADDRESSES], "pier-office")
     late.go_on(History(tmp_path).intervals(ADDRESSES), START + 2 * GAP_NS)
     writer.append_rows(ADDRESSES, late.seen({DESK}, START + 2 * GAP_NS))
-    other = HeldAddresses("ferry")
+    other = HeldIntervals(TABLE[ADDRESSES], "ferry")
     other.go_on(History(tmp_path).intervals(ADDRESSES), START + 2 * GAP_NS)
     assert other.last().num_rows == 0
     writer.close()
@@ -80,13 +81,13 @@ def test_it_goes_on_over_a_restart(tmp_path):
 
 
 def test_a_clock_that_is_set_back_begins_anew():
-    held = HeldAddresses("pier-office")
+    held = HeldIntervals(TABLE[ADDRESSES], "pier-office")
     told = [held.seen({DESK}, START), held.seen({DESK}, START - 3600 * S)]
     assert intervals(*told) == {(*DESK, START, START), (*DESK, START - 3600 * S, START - 3600 * S)}
 
 
 def test_it_is_written_now_and_then_that_something_is_still_there():
-    held = HeldAddresses("pier-office")
+    held = HeldIntervals(TABLE[ADDRESSES], "pier-office")
     held.seen({DESK}, START)
     assert held.seen({DESK}, START + REFRESH_NS - 1).num_rows == 0
     assert held.seen({DESK}, START + REFRESH_NS).num_rows == 1
@@ -94,7 +95,7 @@ def test_it_is_written_now_and_then_that_something_is_still_there():
 
 def test_a_history_without_any(tmp_path):
     HistoryWriter(tmp_path, settle=False).close()
-    assert History(tmp_path).intervals(ADDRESSES).column_names == SCHEMA.names
+    assert History(tmp_path).intervals(ADDRESSES).column_names == [*TABLE[ADDRESSES].same, "to_ns"]
 
 
 def told_by_ip(*what):

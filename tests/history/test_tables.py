@@ -6,7 +6,7 @@ import pyarrow.parquet as pq
 import pytest
 
 from tests.history.test_history import START, WHO, Clock, S, told
-from yaffle.collector.host_reader import SCHEMA
+from yaffle.collector.readings import SCHEMA
 from yaffle.errors import YaffleError
 from yaffle.history.layout import DAY_NS, HOUR_NS, READINGS, counting, folders
 from yaffle.history.store import History

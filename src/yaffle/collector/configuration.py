@@ -3,51 +3,26 @@
 A mistake is told as FILE:LINE: KEY: what was found, what is expected. Values of secrets are never repeated.
 """
 
-import re
 import tomllib
 from pathlib import Path
 from typing import Annotated, Any
 
-from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, ValidationError, field_validator, model_validator
+from pydantic import BaseModel, Field, ValidationError, field_validator, model_validator
 
+from yaffle.collector.configuration_parts import Every, Part, Port
+from yaffle.collector.device_configuration import Device, Ssh
 from yaffle.collector.flow_sender import address_of
 from yaffle.collector.toml_lines import Place, line_of, wrong_line
 from yaffle.errors import YaffleError
 from yaffle.history.layout import LEVELS, TABLES
 
-_DURATION = re.compile(r"^\s*(\d+(?:\.\d+)?)\s*(ms|s|min|h|d)\s*$")
-_UNITS_NS = {"ms": 10**6, "s": 10**9, "min": 60 * 10**9, "h": 3600 * 10**9, "d": 86_400 * 10**9}
-_LEAST_EVERY_NS, _MOST_EVERY_NS = 10**9, 86_400 * 10**9
 _LONGEST_SHOWN = 60
+_SECRETS = ("community", "auth", "privacy", "password")
 _KEPT = tuple(one.name for one in (*LEVELS, *TABLES))
 _MOST_DAYS = 100_000
 
 
-def duration_ns(value: Any) -> int:
-    """A duration as it is written: 10s, 500ms, 1min. Raises ValueError."""
-    if not isinstance(value, str) or not (found := _DURATION.match(value)):
-        raise ValueError('a duration with its unit: "10s", "500ms", "1min", "2h"')
-    return round(float(found[1]) * _UNITS_NS[found[2]])
-
-
-def _every_ns(value: Any) -> int:
-    found = duration_ns(value)
-    if not _LEAST_EVERY_NS <= found <= _MOST_EVERY_NS:
-        raise ValueError("a duration from 1s to 1d")
-    return found
-
-
-Every = Annotated[int, BeforeValidator(_every_ns)]
-Port = Annotated[int, Field(ge=0, le=65_535, strict=True)]
-
-
-class _Table(BaseModel):
-    """A table of the configuration, in which every key is known."""
-
-    model_config = ConfigDict(extra="forbid", frozen=True)
-
-
-class Listen(_Table):
+class Listen(Part):
     """Flow records and counters that devices send."""
 
     udp: tuple[Port, ...] = (2055, 4739, 6343)
@@ -72,7 +47,7 @@ class Listen(_Table):
         return self
 
 
-class Host(_Table):
+class Host(Part):
     """This machine: its interfaces' counters, and what its kernel counts."""
 
     every: Every = 10 * 10**9
@@ -94,13 +69,22 @@ class Host(_Table):
         return self
 
 
-class Configuration(_Table):
+class Configuration(Part):
     """All of it."""
 
     history: Annotated[str, Field(min_length=1)]
-    keep: dict[str, Annotated[int, Field(gt=0, lt=_MOST_DAYS, strict=True)]] = {}
+    keep: dict[str, Annotated[int, Field(gt=0, lt=_MOST_DAYS, strict=True)]] = Field(default_factory=dict)
     listen: Listen | None = None
     host: Host | None = None
+    device: tuple[Device, ...] = ()
+
+    @field_validator("device")
+    @classmethod
+    def _each_once(cls, value: tuple[Device, ...]) -> tuple[Device, ...]:
+        seen = [one.address for one in value]
+        if twice := next((address for address in seen if seen.count(address) > 1), ""):
+            raise ValueError(f"each device once ({twice} stands there twice)")
+        return value
 
     @field_validator("keep")
     @classmethod
@@ -137,13 +121,22 @@ def _told(path: Path, text: str, error: Any) -> str:
     if error["type"] == "missing":
         return f"{where}: missing"
     expected = str(error.get("ctx", {}).get("error") or error["msg"]).removeprefix("Value error, ")
+    # What stands in a secret's place is not repeated, nor is a device whole, which may hold some.
+    hidden = place[:1] == ("device",) and (place[-1] in _SECRETS or not isinstance(error["input"], str | int | float))
     found = repr(error["input"])
     if len(found) > _LONGEST_SHOWN:
         found = f"{found[:_LONGEST_SHOWN]}…"
-    return f"{where}: found {found}; expected: {expected}"
+    return f"{where}: {'' if hidden else f'found {found}; '}expected: {expected}"
 
 
 def _table_at(place: Place) -> list[str]:
     """The keys that a table knows."""
-    models: dict[Place, type[BaseModel]] = {(): Configuration, ("listen",): Listen, ("host",): Host}
-    return list(models[place].model_fields) if place in models else []
+    models: dict[Place, type[BaseModel]] = {
+        (): Configuration,
+        ("listen",): Listen,
+        ("host",): Host,
+        ("device",): Device,
+        ("device", "ssh"): Ssh,
+    }
+    named = tuple(part for part in place if isinstance(part, str))
+    return list(models[named].model_fields) if named in models else []

@@ -5,25 +5,15 @@ import socket
 import time
 from collections.abc import Iterator
 from contextlib import suppress
-from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
 import pyarrow as pa
 
+from yaffle.collector.readings import Reading, readings_table
 from yaffle.records.counter_table import COUNTER, UNKNOWN, Counters
-from yaffle.records.host_measures import BY_VERSION, OF_CPU, OF_HOST, HostMeasure, cpu_time
+from yaffle.records.host_measures import BY_VERSION, OF_CPU, OF_HOST, cpu_time
 
-SCHEMA = pa.schema(
-    [
-        ("time_ns", pa.int64()),
-        ("device", pa.string()),
-        ("object", pa.string()),
-        ("measure", pa.string()),
-        ("value", pa.float64()),
-        ("unit", pa.string()),
-    ]
-)
 _TICKS = os.sysconf("SC_CLK_TCK")
 _PRESSURE_S = 1e-6
 _KIB = 1024
@@ -31,15 +21,6 @@ _KIB = 1024
 _IN = {"in_octets": 0, "in_packets": 1, "in_errors": 2, "in_discards": 3, "in_multicast": 7}
 _OUT = {"out_octets": 8, "out_packets": 9, "out_errors": 10, "out_discards": 11}
 _SPEED_UNKNOWN = 0
-
-
-@dataclass(frozen=True)
-class Reading:
-    """One number."""
-
-    object: str  # processor, IP version; empty of the host itself
-    measure: HostMeasure
-    value: float
 
 
 class HostReader:
@@ -57,20 +38,7 @@ class HostReader:
     # --- numbers ---
     def readings(self, time_ns: int | None = None) -> pa.Table:
         """All numbers now, as rows of the table `readings`."""
-        moment = time_ns if time_ns is not None else time.time_ns()
-        found = list(self._all())
-        count = len(found)
-        return pa.table(
-            [
-                pa.array([moment] * count, pa.int64()),
-                pa.array([self.device] * count, pa.string()),
-                pa.array([one.object for one in found], pa.string()),
-                pa.array([one.measure.name for one in found], pa.string()),
-                pa.array([one.value for one in found], pa.float64()),
-                pa.array([one.measure.unit for one in found], pa.string()),
-            ],
-            schema=SCHEMA,
-        )
+        return readings_table(self.device, list(self._all()), time_ns if time_ns is not None else time.time_ns())
 
     def _all(self) -> Iterator[Reading]:
         named = {"net/snmp": self._pairs("net/snmp"), "net/netstat": self._pairs("net/netstat")}

@@ -30,6 +30,18 @@ class State:
 
 
 Work = Callable[[State], Awaitable[None]]  # runs until it is cancelled; says of itself how it is
+BEHIND = "the disk is too slow: a reading was given up"
+
+
+@dataclass(frozen=True)
+class Job:
+    """One thing to do. key: names it with all that it was told; words: what it will do."""
+
+    task: str
+    address: str
+    key: str
+    words: str
+    work: Work
 
 
 class Supervisor:

@@ -4,18 +4,19 @@ import asyncio
 import socket
 import time
 from collections.abc import Iterator
-from dataclasses import dataclass
 
 from yaffle.collector.configuration import Configuration, Host, Listen
+from yaffle.collector.device_tasks import device_jobs
 from yaffle.collector.flow_sender import FlowSender
-from yaffle.collector.held_addresses import GAP_NS, HeldAddresses, held_now
+from yaffle.collector.held_addresses import held_now
 from yaffle.collector.host_reader import HostReader
+from yaffle.collector.intervals import GAP_NS, HeldIntervals
 from yaffle.collector.sock_diag import SocketWatch
 from yaffle.collector.socket_flows import SocketFlows
-from yaffle.collector.supervisor import State, Work
+from yaffle.collector.supervisor import BEHIND, Job, State
 from yaffle.errors import YaffleError
 from yaffle.history.keeper import Keeper
-from yaffle.history.layout import ADDRESSES, READINGS
+from yaffle.history.layout import ADDRESSES, READINGS, TABLE
 from yaffle.history.reception import Reception
 from yaffle.history.reception_words import line
 from yaffle.history.store import History
@@ -24,18 +25,6 @@ from yaffle.units import duration
 
 _LOOK_S = 0.5
 _LOOK_AT_ADDRESSES_S = 10.0
-_BEHIND = "the disk is too slow: a reading was given up"
-
-
-@dataclass(frozen=True)
-class Job:
-    """One thing to do. key: names it with all that it was told; words: what it will do."""
-
-    task: str
-    address: str
-    key: str
-    words: str
-    work: Work
 
 
 def jobs(told: Configuration, keeper: Keeper | None) -> Iterator[Job]:
@@ -76,6 +65,8 @@ def jobs(told: Configuration, keeper: Keeper | None) -> Iterator[Job]:
                 f"keeps what this host's TCP connections carried every {duration(host.every)}, as flow records{there}",
                 lambda state: _watch_sockets(name, host, keeper, state),
             )
+    for device in told.device:
+        yield from device_jobs(device, keeper, len(told.device))
 
 
 async def _listen(told: Listen, keeper: Keeper | None, state: State) -> None:
@@ -105,7 +96,7 @@ async def _read_host(name: str, told: Host, keeper: Keeper | None, state: State)
         kept = keeper.put((READINGS, readings)) and keeper.put(FlowRecords(counters=counters))
         count += readings.num_rows + counters.rows.size
         lacking = f"this kernel does not tell {', '.join(reader.lacking)}" if reader.lacking else ""
-        state.turn(state.state, keeper.trouble or ("" if kept else _BEHIND) or lacking)
+        state.turn(state.state, keeper.trouble or ("" if kept else BEHIND) or lacking)
         state.rates = f"{count:,} readings"
         due += every_s
         if due < time.monotonic():  # The machine slept: what was missed is missed.
@@ -116,7 +107,7 @@ async def _read_host(name: str, told: Host, keeper: Keeper | None, state: State)
 async def _watch_addresses(name: str, told: Host, keeper: Keeper | None, state: State) -> None:
     """Looks until it is cancelled; what is open then is written."""
     assert keeper is not None
-    held = HeldAddresses(name)
+    held = HeldIntervals(TABLE[ADDRESSES], name)
     held.go_on(History(keeper.writer.folder).intervals(ADDRESSES, time.time_ns() - GAP_NS), time.time_ns())
     try:
         while True:
@@ -125,7 +116,7 @@ async def _watch_addresses(name: str, told: Host, keeper: Keeper | None, state: 
             kept = True
             if (moved := held.seen(now, time.time_ns())).num_rows:
                 kept = keeper.put((ADDRESSES, moved))
-            state.turn(state.state, keeper.trouble or ("" if kept else _BEHIND))
+            state.turn(state.state, keeper.trouble or ("" if kept else BEHIND))
             state.rates = f"{len(now):,} addresses"
             await asyncio.sleep(max(_LOOK_AT_ADDRESSES_S, told.every / 1e9))
     finally:
@@ -147,7 +138,7 @@ async def _watch_sockets(name: str, told: Host, keeper: Keeper | None, state: St
                 kept = keeper.put(found)
                 if sender is not None:
                     sender.send(found)
-                state.turn(state.state, keeper.trouble or ("" if kept else _BEHIND) or _lost(watch, flows, sender))
+                state.turn(state.state, keeper.trouble or ("" if kept else BEHIND) or _lost(watch, flows, sender))
                 state.rates = f"{flows.exporter.records:,} flow records"
                 due = max(due + told.every / 1e9, time.monotonic())
                 await asyncio.sleep(due - time.monotonic())

@@ -36,6 +36,14 @@ def _matches(dotted: str) -> Any:
     return (found for found in _PART.finditer(dotted))
 
 
+def _within(names: tuple[str, ...], counts: dict[tuple[str, ...], int]) -> Place:
+    """A table's place, in the last member of each array that it lies in."""
+    found: Place = ()
+    for k, name in enumerate(names, 1):
+        found = (*found, name, counts[names[:k]]) if names[:k] in counts else (*found, name)
+    return found
+
+
 def _lines(text: str) -> dict[Place, int]:
     """Lines by place. What looks like a key inside of a text of several lines is taken for one, too."""
     found: dict[Place, int] = {}
@@ -44,11 +52,9 @@ def _lines(text: str) -> dict[Place, int]:
     for number, line in enumerate(text.splitlines(), 1):
         if header := _HEADER.match(line):
             names = _parts(header[2])
-            table = names
             if header[1] == "[[":
-                place = counts.get(names, -1) + 1
-                counts[names] = place
-                table = (*names, place)
+                counts[names] = counts.get(names, -1) + 1
+            table = _within(names, counts)
             found.setdefault(table, number)
             found.setdefault(names, number)
         elif key := _KEY.match(line):

@@ -9,7 +9,8 @@ import pyarrow as pa
 
 from yaffle.arrays import Array
 from yaffle.history.store import History
-from yaffle.records.host_measures import BY_NAME, TOTAL
+from yaffle.records.catalogue import OF_READINGS
+from yaffle.records.measure import TOTAL
 
 INTERVALS = 400  # at most, in a period
 
@@ -31,7 +32,7 @@ class HostSeries:
     @property
     def words(self) -> str:
         """What it means."""
-        return BY_NAME[self.measure].words if self.measure in BY_NAME else ""
+        return OF_READINGS[self.measure].words if self.measure in OF_READINGS else ""
 
     @property
     def last(self) -> float:
@@ -58,7 +59,7 @@ def host_readings(history: History | None, first_ns: int, last_ns: int) -> list[
     found = []
     for own in np.split(np.arange(table.num_rows), np.flatnonzero(~same) + 1):
         device, name, measure = (str(key[own[0]]) for key in keys)
-        rises = measure in BY_NAME and BY_NAME[measure].kind == TOTAL
+        rises = measure in OF_READINGS and OF_READINGS[measure].kind == TOTAL
         one = _series(table.slice(int(own[0]), own.size), rises, first_ns, last_ns)
         if one is not None:
             found.append(HostSeries(device, name, measure, *one))

@@ -9,8 +9,9 @@ import pyarrow as pa
 from yaffle.history.writer import HistoryWriter
 from yaffle.records.flow_table import FlowRecords
 
-_BACKLOG = 64  # Things that wait for the writer.
+_BACKLOG = 256  # Things that wait for the writer.
 _TIDY_S = 60.0
+_TOGETHER_S, _LONGEST_S = 0.05, 0.4  # So long it is waited for what may come next, and for all of it.
 
 
 class Keeper:
@@ -49,13 +50,34 @@ class Keeper:
         self._thread.join()
         self.writer.close()
 
+    def _hold(self, found: "FlowRecords | tuple[str, pa.Table]") -> None:
+        if isinstance(found, FlowRecords):
+            self.writer.hold(found)
+        else:
+            self.writer.hold_rows(*found)
+
+    def _gather(self) -> bool:
+        """Takes in what waits, and what follows within a moment: many small things make one file. Whether more comes
+        after that.
+        """
+        found = self._queue.get()
+        until = time.monotonic() + _LONGEST_S
+        while found is not None:
+            self._hold(found)
+            if time.monotonic() >= until:
+                return True
+            try:
+                found = self._queue.get(timeout=_TOGETHER_S)
+            except queue.Empty:
+                return True
+        return False
+
     def _write(self) -> None:
         tidied = time.monotonic()
-        while (found := self._queue.get()) is not None:
-            if isinstance(found, FlowRecords):
-                self.writer.append(found)
-            else:
-                self.writer.append_rows(*found)
+        more = True
+        while more:
+            more = self._gather()
+            self.writer.flush()
             if time.monotonic() - tidied >= _TIDY_S and self._queue.empty():
                 self.writer.tidy()
                 tidied = time.monotonic()

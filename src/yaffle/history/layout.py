@@ -27,6 +27,7 @@ FORMAT, VERSION = "yaffle-history", 1
 MANIFEST, EXPORTERS = "history.json", "exporters.json"
 SUMS = "sums.parquet"
 RECORDS, COUNTERS, READINGS, ADDRESSES = "records", "counters", "readings", "addresses"
+NEIGHBOURS, TEXTS = "neighbours", "texts"
 HOUR_NS, DAY_NS = 3600 * 10**9, 86_400 * 10**9
 
 
@@ -79,6 +80,14 @@ TABLES = (
         "to_ns",
         ("device", "interface", "address", "hardware", "from_ns"),
     ),
+    Table(
+        NEIGHBOURS,
+        "what was behind which interface, from when to when",
+        COUNTER_DAYS,
+        "to_ns",
+        ("device", "interface", "neighbour", "neighbour_port", "from_ns"),
+    ),
+    Table(TEXTS, "what devices say of themselves, when it changed", COUNTER_DAYS),
 )
 TABLE = {table.name: table for table in TABLES}
 

@@ -39,7 +39,6 @@ SELECT device, object, measure, any_value(unit) AS unit, max(time_ns) AS time_ns
     max(step * 1e9 / span) FILTER (step >= 0 AND span > 0) AS fastest, count(*) FILTER (step < 0) AS resets
 FROM steps GROUP BY device, object, measure, time_ns // {width_ns} ORDER BY device, object, measure, time_ns
 """
-_NOTHING = "'' AS device, '' AS interface, '' AS address, '' AS hardware, 0 AS from_ns"
 SIDES = {
     "host": "src_hi, src_lo, ipv6", "pair": "src_hi, src_lo, dst_hi, dst_lo, ipv6", "interface": "exporter, egress",
     "DSCP": "dscp", "protocol": "transport",
@@ -321,7 +320,8 @@ class History:
         try:
             with cursor() as db:
                 if not parts:
-                    return db.query(f"SELECT {same}, 0 AS to_ns FROM (SELECT {_NOTHING}) LIMIT 0").to_arrow_table()
+                    nothing = ", ".join(f"'' AS {name}" for name in layout.TABLE[kind].same[:-1])
+                    return db.query(f"SELECT {nothing}, 0 AS from_ns, 0 AS to_ns LIMIT 0").to_arrow_table()
                 return (
                     db.read_parquet([str(path) for path in parts])
                     .query(
@@ -333,6 +333,30 @@ class History:
                 )
         except (duckdb.Error, pa.ArrowException) as error:
             raise layout.HistoryError(f"{self.folder} cannot be read: {error}") from error
+
+    def latest_texts(self, device: str = "", until_ns: int = 1 << 62) -> list[tuple[str, str, int]]:
+        """(name, text, when it came) of what a device said of itself, as it stood at a moment; where none is named,
+        names are DEVICE, a line feed, NAME. Raises HistoryError.
+        """
+        parts = [
+            path
+            for start, folder in folders(self.folder / layout.TEXTS)
+            if start <= until_ns
+            for path in layout.counting(folder)
+        ]
+        try:
+            with cursor() as db:
+                if not parts:
+                    return []
+                found = db.read_parquet([str(path) for path in parts]).query(
+                    "told",
+                    "SELECT device, name, arg_max(text, time_ns), max(time_ns) FROM told"
+                    f" WHERE time_ns <= {int(until_ns)} GROUP BY device, name ORDER BY device, name",
+                )
+                rows = found.fetchall()
+        except duckdb.Error as error:
+            raise layout.HistoryError(f"{self.folder} cannot be read: {error}") from error
+        return [(name if device else f"{own}\n{name}", text, at) for own, name, text, at in rows if device in ("", own)]
 
     def _reading_width(self, told: duckdb.DuckDBPyRelation, rows: int, span_ns: int) -> int:
         """The shortest interval of which one reading for each interface is not too much; 0 where all of them are

@@ -87,6 +87,23 @@ def _units(kind: str, rows: Array, times_ns: Array, own: Own) -> list[_Unit]:
     return found
 
 
+def _together(units: list[_Unit]) -> list[_Unit]:
+    """One file for all of an hour that came together; records, which may wait for long, as they came."""
+    found: dict[tuple[str, int, int], list[_Unit]] = {}
+    for k, unit in enumerate(units):
+        alone = k if unit.kind == RECORDS else -1
+        found.setdefault((unit.kind, unit.hour_ns, alone), []).append(unit)
+    return [_joined(some) for some in found.values()]
+
+
+def _joined(units: list[_Unit]) -> _Unit:
+    if len(units) == 1:
+        return units[0]
+    parts = [unit.rows for unit in units]
+    rows = pa.concat_tables(parts) if isinstance(parts[0], pa.Table) else np.concatenate(parts)
+    return replace(units[0], rows=rows)
+
+
 class HistoryWriter:
     """One writer a folder. `append` and `tidy` may be called from one thread at a time."""
 
@@ -165,6 +182,16 @@ class HistoryWriter:
     # --- what comes ---
     def append(self, found: FlowRecords) -> None:
         """Takes records and readings of counters in, and writes them at once if there is room."""
+        self.hold(found)
+        self.flush()
+
+    def append_rows(self, kind: str, table: pa.Table) -> None:
+        """Takes rows of one of TABLES in, by their time, and writes them at once if there is room."""
+        self.hold_rows(kind, table)
+        self.flush()
+
+    def hold(self, found: FlowRecords) -> None:
+        """Takes records and readings of counters in; `flush` writes them."""
         place = np.array([self._number_of(e) for e in found.exporters], np.int32)
         rows, own = found.rows.copy(), found.own
         if rows.size:
@@ -183,17 +210,18 @@ class HistoryWriter:
         self._waiting += _units(RECORDS, rows, rows["arrived_ns"], own) + _units(
             COUNTERS, readings, readings["time_ns"], {}
         )
-        self._take()
 
-    def append_rows(self, kind: str, table: pa.Table) -> None:
-        """Takes rows of one of TABLES in, by their time, and writes them at once if there is room."""
+    def hold_rows(self, kind: str, table: pa.Table) -> None:
+        """Takes rows of one of TABLES in, by their time; `flush` writes them."""
         hours = table[layout.TABLE[kind].time].to_numpy() // HOUR_NS
         for hour in np.unique(hours).tolist():
             self._waiting.append(_Unit(kind, hour * HOUR_NS, table.filter(pa.array(hours == hour)), {}))
-        self._take()
 
-    def _take(self) -> None:
-        """Writes what waits; where nothing can be written, the oldest is given up beyond what may wait."""
+    def flush(self) -> None:
+        """Writes what waits, of each hour and table together; where nothing can be written, the oldest is given up
+        beyond what may wait.
+        """
+        self._waiting = _together(self._waiting)
         self._flush()
         while sum(unit.count for unit in self._waiting) > _MOST_WAITING:
             dropped = self._waiting.pop(0)

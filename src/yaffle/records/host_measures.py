@@ -4,33 +4,19 @@ Meanings are the kernel's (Documentation/networking/snmp_counter.rst, Documentat
 Documentation/accounting/psi.rst) and those of RFC 4293, 4022, 4113 and 4884 for the counters of IP, TCP, UDP and ICMP.
 """
 
-from dataclasses import dataclass
-
-TOTAL, NOW = "total", "now"  # counted since the host started (rates are rises); as it is at the moment
+from yaffle.records.measure import NOW, TOTAL, Measure
 
 
-@dataclass(frozen=True)
-class HostMeasure:
-    """One number. source: the file it stands in and its name there."""
-
-    name: str
-    source: str
-    kernel: str
-    unit: str
-    kind: str
-    words: str
+def _snmp(name: str, kernel: str, unit: str, words: str, kind: str = TOTAL) -> Measure:
+    return Measure(name, "net/snmp", kernel, unit, kind, words)
 
 
-def _snmp(name: str, kernel: str, unit: str, words: str, kind: str = TOTAL) -> HostMeasure:
-    return HostMeasure(name, "net/snmp", kernel, unit, kind, words)
+def _ext(name: str, kernel: str, unit: str, words: str) -> Measure:
+    return Measure(name, "net/netstat", kernel, unit, TOTAL, words)
 
 
-def _ext(name: str, kernel: str, unit: str, words: str) -> HostMeasure:
-    return HostMeasure(name, "net/netstat", kernel, unit, TOTAL, words)
-
-
-def _six(name: str, kernel: str, unit: str, words: str) -> HostMeasure:
-    return HostMeasure(name, "net/snmp6", kernel, unit, TOTAL, words)
+def _six(name: str, kernel: str, unit: str, words: str) -> Measure:
+    return Measure(name, "net/snmp6", kernel, unit, TOTAL, words)
 
 
 _IP = (
@@ -106,17 +92,17 @@ _SIX = (
     _six("icmp unreachable received", "Icmp6InDestUnreachs", "messages", "said that something cannot be reached"),
 )
 _SYSTEM = (
-    HostMeasure("uptime", "uptime", "", "s", NOW, "since the host was started"),
-    HostMeasure("memory available", "meminfo", "MemAvailable", "bytes", NOW, "memory that programs can have"),
-    HostMeasure("memory total", "meminfo", "MemTotal", "bytes", NOW, "memory there is"),
-    HostMeasure("cpu waiting", "pressure/cpu", "some", "s", TOTAL, "time in which some task waited for a processor"),
-    HostMeasure("memory waiting", "pressure/memory", "some", "s", TOTAL, "time in which some task waited for memory"),
-    HostMeasure("disk waiting", "pressure/io", "some", "s", TOTAL, "time in which some task waited for a disk"),
+    Measure("uptime", "uptime", "", "s", NOW, "since the host was started"),
+    Measure("memory available", "meminfo", "MemAvailable", "bytes", NOW, "memory that programs can have"),
+    Measure("memory total", "meminfo", "MemTotal", "bytes", NOW, "memory there is"),
+    Measure("cpu waiting", "pressure/cpu", "some", "s", TOTAL, "time in which some task waited for a processor"),
+    Measure("memory waiting", "pressure/memory", "some", "s", TOTAL, "time in which some task waited for memory"),
+    Measure("disk waiting", "pressure/io", "some", "s", TOTAL, "time in which some task waited for a disk"),
 )
 # Of each processor, under its name as object.
 _CPU_TIMES = ("user", "nice", "system", "idle", "iowait", "irq", "softirq", "steal")
 _CPU = tuple(
-    HostMeasure(f"cpu {name}", "stat", name, "s", TOTAL, words)
+    Measure(f"cpu {name}", "stat", name, "s", TOTAL, words)
     for name, words in zip(
         _CPU_TIMES,
         (
@@ -133,19 +119,19 @@ _CPU = tuple(
     )
 )
 _PER_CPU = (
-    HostMeasure("interrupts", "interrupts", "", "interrupts", TOTAL, "interrupts of devices and of the processor"),
-    HostMeasure("soft interrupts net rx", "softirqs", "NET_RX", "times", TOTAL, "begins to work on packets received"),
-    HostMeasure("soft interrupts net tx", "softirqs", "NET_TX", "times", TOTAL, "begins to work on packets sent"),
-    HostMeasure("softnet packets", "net/softnet_stat", "0", "packets", TOTAL, "packets worked on"),
-    HostMeasure("softnet drops", "net/softnet_stat", "1", "packets", TOTAL, "dropped because too many waited"),
-    HostMeasure("softnet squeezes", "net/softnet_stat", "2", "times", TOTAL, "ended while packets still waited"),
+    Measure("interrupts", "interrupts", "", "interrupts", TOTAL, "interrupts of devices and of the processor"),
+    Measure("soft interrupts net rx", "softirqs", "NET_RX", "times", TOTAL, "begins to work on packets received"),
+    Measure("soft interrupts net tx", "softirqs", "NET_TX", "times", TOTAL, "begins to work on packets sent"),
+    Measure("softnet packets", "net/softnet_stat", "0", "packets", TOTAL, "packets worked on"),
+    Measure("softnet drops", "net/softnet_stat", "1", "packets", TOTAL, "dropped because too many waited"),
+    Measure("softnet squeezes", "net/softnet_stat", "2", "times", TOTAL, "ended while packets still waited"),
 )
 
 IPV4, IPV6 = "IPv4", "IPv6"
 BY_VERSION = {IPV4: (*_IP, *_UDP, *_ICMP), IPV6: _SIX}
 OF_HOST = (*_TCP, *_SYSTEM)
 OF_CPU = (*_CPU, *_PER_CPU)
-BY_NAME = {one.name: one for one in (*_IP, *_UDP, *_ICMP, *OF_HOST, *OF_CPU)}
+OF_HOSTS = (*_IP, *_UDP, *_ICMP, *OF_HOST, *OF_CPU)  # of both versions by the same names
 
 
 def cpu_time(name: str) -> int:

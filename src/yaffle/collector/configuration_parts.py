@@ -1,0 +1,34 @@
+"""What tables of the configuration are made of: keys that are all known, durations, ports."""
+
+import re
+from typing import Annotated, Any
+
+from pydantic import BaseModel, BeforeValidator, ConfigDict, Field
+
+_DURATION = re.compile(r"^\s*(\d+(?:\.\d+)?)\s*(ms|s|min|h|d)\s*$")
+_UNITS_NS = {"ms": 10**6, "s": 10**9, "min": 60 * 10**9, "h": 3600 * 10**9, "d": 86_400 * 10**9}
+_LEAST_EVERY_NS, _MOST_EVERY_NS = 10**9, 86_400 * 10**9
+
+
+def duration_ns(value: Any) -> int:
+    """A duration as it is written: 10s, 500ms, 1min. Raises ValueError."""
+    if not isinstance(value, str) or not (found := _DURATION.match(value)):
+        raise ValueError('a duration with its unit: "10s", "500ms", "1min", "2h"')
+    return round(float(found[1]) * _UNITS_NS[found[2]])
+
+
+def _every_ns(value: Any) -> int:
+    found = duration_ns(value)
+    if not _LEAST_EVERY_NS <= found <= _MOST_EVERY_NS:
+        raise ValueError("a duration from 1s to 1d")
+    return found
+
+
+Every = Annotated[int, BeforeValidator(_every_ns)]
+Port = Annotated[int, Field(ge=0, le=65_535, strict=True)]
+
+
+class Part(BaseModel):
+    """A table of the configuration, in which every key is known."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)

@@ -1,0 +1,1 @@
+"""What devices tell when they are asked: by SNMP their counters, health, addresses and neighbours; by SSH texts."""

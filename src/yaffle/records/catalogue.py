@@ -1,0 +1,73 @@
+"""Every number that Yaffle keeps or works out, by name: its unit, what it means, and by what it can be asked for.
+
+Whoever shows, compares, watches or reports a measure over time takes it from here, so that one name is one thing.
+"""
+
+from dataclasses import dataclass
+
+from yaffle.records.device_measures import OF_DEVICES
+from yaffle.records.host_measures import OF_HOSTS
+from yaffle.records.measure import TOTAL, Measure
+
+RECORDS, COUNTERS, READINGS = "records", "counters", "readings"
+_FLOW_GROUPS = ("application", "exporter", "host", "peer", "site", "pair", "interface", "dscp", "transport")
+_INTERFACE_GROUPS = ("device", "interface")
+_READING_GROUPS = ("device", "object")
+
+
+@dataclass(frozen=True)
+class Entry:
+    """One measure. table: whose rows it is worked out from; groups: what it can be told by."""
+
+    name: str
+    table: str
+    unit: str
+    words: str
+    groups: tuple[str, ...]
+
+
+def _flow(name: str, unit: str, words: str) -> Entry:
+    return Entry(name, RECORDS, unit, words, _FLOW_GROUPS)
+
+
+def _interface(name: str, unit: str, words: str) -> Entry:
+    return Entry(name, COUNTERS, unit, words, _INTERFACE_GROUPS)
+
+
+_OF_RECORDS = (
+    _flow("volume", "bit/s", "bits of flow records over time, each record spread evenly over its span"),
+    _flow("packets", "packets/s", "packets of flow records over time"),
+    _flow("records", "records", "flow records"),
+    _flow("retransmissions", "%", "segments sent again, of those sent; where kernels told it"),
+    _flow("timeouts", "timeouts", "retransmission timeouts; where kernels told it"),
+    _flow("round_trip", "ms", "smoothed round trip, a mean by packets; where kernels told it"),
+    _flow("round_trip_floor", "ms", "least round trip since connections began; where kernels told it"),
+    _flow("receiver_limited", "%", "of the time with something under way, that in which the receiver had no room"),
+    _flow("sender_limited", "%", "of the time with something under way, that in which the sender's buffer was empty"),
+)
+_OF_COUNTERS = (
+    _interface("utilization", "%", "bits of the fuller direction, of the interface's speed"),
+    _interface("in_octets", "bit/s", "bits received"),
+    _interface("out_octets", "bit/s", "bits sent"),
+    _interface("in_unicast", "packets/s", "packets received for one station"),
+    _interface("out_unicast", "packets/s", "packets sent to one station"),
+    _interface("in_multicast", "packets/s", "packets received for a group"),
+    _interface("out_multicast", "packets/s", "packets sent to a group"),
+    _interface("in_broadcast", "packets/s", "packets received for all"),
+    _interface("out_broadcast", "packets/s", "packets sent to all"),
+    _interface("in_errors", "packets/s", "packets received broken"),
+    _interface("out_errors", "packets/s", "packets that could not be sent"),
+    _interface("in_discards", "packets/s", "packets received and dropped for want of room"),
+    _interface("out_discards", "packets/s", "packets dropped before they were sent, for want of room"),
+)
+
+
+def _entry(measure: Measure) -> Entry:
+    unit = ("%" if measure.unit == "s" else f"{measure.unit}/s") if measure.kind == TOTAL else measure.unit
+    return Entry(measure.name, READINGS, unit, measure.words, _READING_GROUPS)
+
+
+OF_READINGS: dict[str, Measure] = {one.name: one for one in (*OF_HOSTS, *OF_DEVICES)}
+CATALOGUE: dict[str, Entry] = {
+    one.name: one for one in (*_OF_RECORDS, *_OF_COUNTERS, *(_entry(measure) for measure in OF_READINGS.values()))
+}
