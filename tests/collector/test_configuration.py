@@ -72,7 +72,7 @@ def test_nothing_to_collect_is_said(tmp_path):
         (
             'history = "h"\n[keep]\nyears = 3',
             2,
-            r"keep: found .*; expected: one of records, .*readings, addresses \(not years\)",
+            r"keep: found .*; expected: one of records, .*texts \(not years\)",
         ),
         ('history = "h"\n[host\nevery = 1', 2, r"this is no TOML"),
         ('history = "h"\nhistory = "i"', 2, r"this is no TOML"),
@@ -112,3 +112,48 @@ def test_lines_of_arrays_of_tables_and_quoted_keys():
     assert line_of(text, ("probe", 1, "a", "b")) == 5
     assert line_of(text, ("probe", 1, "lacking")) == 3
     assert line_of(text, ("lacking",)) == 1
+
+
+_DEVICE = 'history = "h"\n[[device]]\naddress = "192.0.2.7"\n'
+
+
+@pytest.mark.parametrize(
+    ("text", "line", "words"),
+    [
+        (_DEVICE, 2, r"device\.0: expected: community, community_file or community_env, with version 2c"),
+        (f'{_DEVICE}version = "3"\n', 2, r"device\.0: expected: user, with version 3"),
+        (f'{_DEVICE}version = "3"\nuser = "a"\nauth = "hush"\n', 2, r"expected: auth of at least 8 characters"),
+        (f'{_DEVICE}version = "4"\n', 4, r"device\.0\.version: found '4'; expected: .*'1', '2c' or '3'"),
+        (f"{_DEVICE}community = 5\n", 4, r"device\.0\.community: expected"),
+        (f'{_DEVICE}community = "quay"\ntables = ["arp"]\n', 5, r"some of interfaces, .* \(not arp\)"),
+        (f'{_DEVICE}community = "quay"\n[device.ssh]\nuser = "a"\ntexts = {{}}\n', 7, r"device\.0\.ssh\.texts"),
+        (f'{_DEVICE}community = "quay"\n[device.ssh]\nuserr = "a"\n', 6, r"userr: this key is not known; these are: "),
+        (
+            f'{_DEVICE}community = "quay"\n[[device]]\naddress = "192.0.2.7"\ncommunity = "quay"\n',
+            2,
+            "stands there twice",
+        ),
+        ('history = "h"\n[host]\nexport = "192.0.2.9:4739"\n', 3, r'found .*; expected: where to, as "udp://'),
+        ('history = "h"\n[host]\nexport = "udp://192.0.2.9:4739"\nsockets = false\n', 2, "sockets = true"),
+    ],
+)
+def test_mistakes_in_devices_are_told_without_secrets(tmp_path, text, line, words):
+    with pytest.raises(YaffleError, match=rf":{line}: .*{words}") as told:
+        read_configuration(written(tmp_path, text))
+    assert "hush" not in str(told.value) and "quay" not in str(told.value)
+
+
+def test_secrets_stand_in_files_of_their_own_or_in_the_environment(tmp_path, monkeypatch):
+    file = tmp_path / "community"
+    file.write_text("quay\n")
+    file.chmod(0o644)
+    device = read_configuration(written(tmp_path, f'{_DEVICE}community_file = "{file}"\n')).device[0]
+    with pytest.raises(YaffleError, match="chmod 600"):
+        device.credentials()
+    file.chmod(0o600)
+    assert device.credentials().community == "quay"
+    device = read_configuration(written(tmp_path, f'{_DEVICE}community_env = "QUAY_SECRET"\n')).device[0]
+    with pytest.raises(YaffleError, match="the environment has no QUAY_SECRET"):
+        device.credentials()
+    monkeypatch.setenv("QUAY_SECRET", "mole")
+    assert device.credentials().community == "mole"

@@ -7,12 +7,13 @@ import os
 import signal
 import socket
 import time
+from collections import Counter
 from pathlib import Path
 from typing import Any
 
 from yaffle.collector.configuration import Configuration, read_configuration
 from yaffle.collector.status import FORMAT, STATUS, VERSION
-from yaffle.collector.supervisor import State, Supervisor
+from yaffle.collector.supervisor import RUNNING, State, Supervisor
 from yaffle.collector.tasks import jobs
 from yaffle.errors import YaffleError
 from yaffle.history.keeper import Keeper
@@ -22,6 +23,7 @@ from yaffle.history.writer import HistoryWriter
 _LOG = logging.getLogger(__name__)
 _LOOK_S = 1.0
 _NOTHING = "collects nothing: neither [listen] nor [host] nor a [[device]] is there"
+_MOST_LINES = 20
 _RATES_S = 60.0  # between two lines of the log that say how it goes
 
 
@@ -68,8 +70,7 @@ class Collector:
                 await self._look()
                 if time.monotonic() - rates >= _RATES_S:
                     rates = time.monotonic()
-                    for state in self._supervisor.states.values():
-                        _LOG.info("%s %s: %s; %s", state.task, state.address, state.state, state.rates)
+                    _log_rates(list(self._supervisor.states.values()))
         finally:
             _tell_manager("STOPPING=1")
             await self._supervisor.end_all()
@@ -142,6 +143,20 @@ class Collector:
             _LOG.warning("the status cannot be written: %s", error.strerror)
             return
         self._written = told
+
+
+def _log_rates(states: list[State]) -> None:
+    """A line a task; of many of one kind one line, and one for each that is not well."""
+    kinds = Counter(state.task for state in states)
+    for state in states:
+        if kinds[state.task] <= _MOST_LINES or state.state != RUNNING or state.why:
+            why = f": {state.why}" if state.why else ""
+            _LOG.info("%s %s: %s%s; %s", state.task, state.address, state.state, why, state.rates)
+    for kind, count in kinds.items():
+        if count > _MOST_LINES:
+            _LOG.info(
+                "%s: %s of %s are running", kind, sum(s.state == RUNNING for s in states if s.task == kind), count
+            )
 
 
 def _tell_manager(words: str) -> None:

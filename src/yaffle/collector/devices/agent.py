@@ -17,7 +17,6 @@ from yaffle.errors import YaffleError
 Oid = tuple[int, ...]
 V1, V2C, V3 = "1", "2c", "3"
 _VALUES_AT_ONCE = 48  # of a request: an answer of some 1,000 octets, which fits any network in one piece
-_FEWEST_AT_ONCE = 4  # for an agent that says that this is too much
 MOST_ROWS = 100_000
 AUTH_PROTOCOLS = ("md5", "sha", "sha224", "sha256", "sha384", "sha512")
 PRIVACY_PROTOCOLS = ("des", "aes128", "aes192", "aes256")
@@ -148,13 +147,8 @@ class Agent:
         at = 0
         while at < len(indexes):
             some = indexes[at : at + max(1, self._at_once // len(columns))]
-            try:
-                values = await self.get(*((*column, *index) for index in some for column in columns))
-            except SilentError:
-                raise
-            except AgentError:
-                if self._at_once <= _FEWEST_AT_ONCE or len(some) == 1:
-                    raise
+            values = await self.get(*((*column, *index) for index in some for column in columns))
+            if all(value is None for value in values) and len(some) > 1:
                 self._at_once //= 2  # Too big for it.
                 continue
             now, width = time.time_ns(), len(columns)
