@@ -8,8 +8,8 @@ import pyarrow as pa
 import pytest
 
 from yaffle.collector.held_addresses import held_now
-from yaffle.collector.intervals import GAP_NS, REFRESH_NS, HeldIntervals
-from yaffle.history.layout import ADDRESSES, TABLE
+from yaffle.collector.intervals import GAP_NS, HeldIntervals
+from yaffle.history.layout import ADDRESSES, REFRESH_NS, TABLE
 from yaffle.history.store import History
 from yaffle.history.writer import HistoryWriter
 from yaffle.session.table_export import write_rows

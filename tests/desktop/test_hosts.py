@@ -5,7 +5,7 @@ import json
 import pyarrow as pa
 import pytest
 
-from yaffle.collector.host_reader import SCHEMA
+from yaffle.collector.readings import SCHEMA
 from yaffle.desktop.gather.station import _collector_words
 from yaffle.desktop.survey.hosts_panel import HostsPanel, figure
 from yaffle.findings.host_readings import host_readings

@@ -4,7 +4,7 @@ import numpy as np
 import pyarrow as pa
 import pytest
 
-from yaffle.collector.host_reader import SCHEMA
+from yaffle.collector.readings import SCHEMA
 from yaffle.findings.host_readings import INTERVALS, host_readings
 from yaffle.history.layout import READINGS
 from yaffle.history.store import History

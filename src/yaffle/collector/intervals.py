@@ -4,10 +4,9 @@ from dataclasses import dataclass, field
 
 import pyarrow as pa
 
-from yaffle.history.layout import Table
+from yaffle.history.layout import REFRESH_NS, Table
 
 GAP_NS = 600 * 10**9  # Absent for longer, it is another interval: what is not used is forgotten and learnt again.
-REFRESH_NS = 300 * 10**9  # So often it is written that it is still there.
 
 Held = tuple[str, ...]  # what is held, by the columns of its table
 

@@ -4,6 +4,8 @@ import asyncio
 import socket
 import time
 from collections.abc import Iterator
+from contextlib import suppress
+from pathlib import Path
 
 from yaffle.collector.configuration import Configuration, Host, Listen
 from yaffle.collector.device_tasks import device_jobs
@@ -13,6 +15,8 @@ from yaffle.collector.host_reader import HostReader
 from yaffle.collector.intervals import GAP_NS, HeldIntervals
 from yaffle.collector.sock_diag import SocketWatch
 from yaffle.collector.socket_flows import SocketFlows
+from yaffle.collector.socket_owners import owners
+from yaffle.collector.socket_snapshot import Snapshots, is_wanted, write_snapshot
 from yaffle.collector.supervisor import BEHIND, Job, State
 from yaffle.errors import YaffleError
 from yaffle.history.keeper import Keeper
@@ -24,6 +28,8 @@ from yaffle.records.flow_table import FlowRecords
 from yaffle.units import duration
 
 _LOOK_S = 0.5
+_SHOWN_EVERY_S, _OWNERS_EVERY_S = 1.0, 5.0
+_ALL_TRANSPORTS = (socket.IPPROTO_TCP, socket.IPPROTO_UDP)
 _LOOK_AT_ADDRESSES_S = 10.0
 
 
@@ -130,6 +136,7 @@ async def _watch_sockets(name: str, told: Host, keeper: Keeper | None, state: St
     flows = SocketFlows(name)
     loop, sender = asyncio.get_running_loop(), await asyncio.to_thread(FlowSender, told.export) if told.export else None
     with SocketWatch() as watch:
+        looked_at = asyncio.create_task(_show_sockets(name, watch, keeper.writer.folder))
         loop.add_reader(watch.handle, watch.hear)
         try:
             due = time.monotonic()
@@ -144,9 +151,24 @@ async def _watch_sockets(name: str, told: Host, keeper: Keeper | None, state: St
                 await asyncio.sleep(due - time.monotonic())
         finally:
             loop.remove_reader(watch.handle)
+            looked_at.cancel()
+            await asyncio.gather(looked_at, return_exceptions=True)
             keeper.put(flows.seen(watch.sockets(), watch.ended(), time.time_ns()))
             if sender is not None:
                 sender.close()
+
+
+async def _show_sockets(name: str, watch: SocketWatch, folder: Path) -> None:
+    """While somebody looks, what all sockets are doing, once a second. A disk without room shows nothing new."""
+    snapshots, owned, asked = Snapshots(name), {}, 0.0
+    while True:
+        await asyncio.sleep(_SHOWN_EVERY_S)
+        if is_wanted(folder):
+            if time.monotonic() - asked >= _OWNERS_EVERY_S:
+                owned, asked = await asyncio.to_thread(owners), time.monotonic()
+            table = snapshots.table(watch.sockets(_ALL_TRANSPORTS), owned, time.time_ns())
+            with suppress(OSError):
+                await asyncio.to_thread(write_snapshot, folder, table)
 
 
 def _lost(watch: SocketWatch, flows: SocketFlows, sender: FlowSender | None) -> str:

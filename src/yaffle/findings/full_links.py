@@ -127,6 +127,15 @@ def full_lines(analysis: Analysis) -> list[Finding]:
     return sorted(found, key=lambda f: -float(f.grounds["working_hours_ms"]))[:_MOST]
 
 
+def _how_clean(one: InterfaceUse) -> str:
+    """Whether it was more than full: what its device counts of broken frames."""
+    if not one.errors_known:
+        return ""
+    if not one.errors:
+        return " It counted no errors: the interface is clean, it is only full."
+    return f" It counted {count(one.errors)} errors too: cable and module are to be looked at besides."
+
+
 def _finding(analysis: Analysis, one: InterfaceUse, stretches: list[_Stretch]) -> Finding:
     worst = max(stretches, key=lambda s: (s.working_ns, s.length_ns))
     days = len({day(s.first_ns) for s in stretches})
@@ -137,7 +146,8 @@ def _finding(analysis: Analysis, one: InterfaceUse, stretches: list[_Stretch]) -
     sentence = (
         f"{one.name[:1].upper()}{one.name[1:]} of {one.device} had {one.direction} utilization above {share(OVER)} of"
         f" {rate(one.speed_bps)} {often}, worst from {date_and_moment(worst.first_ns)[:16]} for"
-        f" {duration(worst.length_ns)}, {duration(worst.working_ns)} of that in working hours; {filled}"
+        f" {duration(worst.length_ns)}, {duration(worst.working_ns)} of that in working hours;"
+        f" {filled}{_how_clean(one)}"
     )
     step = (
         "Move this traffic to another hour, or limit its rate; the same hour of earlier weeks shows since when it grew"
@@ -150,6 +160,7 @@ def _finding(analysis: Analysis, one: InterfaceUse, stretches: list[_Stretch]) -
         "device": one.device,
         "way": one.direction,
         "speed_bps": one.speed_bps,
+        "errors": one.errors if one.errors_known else None,
         "days": days,
         "working_hours_ms": working / 1e6,
     }

@@ -12,6 +12,13 @@ _WHAT = {
     "slower answers": "response time above baseline",
     "late answers": "slow responses",
     "full-line": "high utilization",
+    "busy core": "one core fully busy",
+    "busy processor": "processor fully busy",
+    "dropped in the host": "packets dropped in the host",
+    "squeezed in the host": "packets waited in the host",
+    "openings turned away": "listen queue full",
+    "broken frames": "broken frames",
+    "duplex": "late collisions",
     "marking": "unexpected DSCP",
 }
 

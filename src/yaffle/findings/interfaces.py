@@ -29,6 +29,7 @@ class InterfaceUse:
     peak_ns: tuple[int, int]  # the interval of the higher of the two
     over_ns: int  # for how long it was over the limit, in or out
     errors: int
+    errors_known: bool  # whether its device counts them
     discards: int
     trend: Array  # of the fuller direction, bits/s in TREND stretches
     middles_ns: Array
@@ -141,6 +142,7 @@ def _interface(counters: Counters, steps: Array, first_ns: int, last_ns: int) ->
         (int(steps["first_ns"][worst]), int(steps["last_ns"][worst])),
         int(((steps["last_ns"] - steps["first_ns"])[over]).sum()),
         int(sum(np.maximum(0, steps[name]).sum() for name in ("in_errors", "out_errors"))),
+        bool((steps["in_errors"] >= 0).any()),
         int(sum(np.maximum(0, steps[name]).sum() for name in ("in_discards", "out_discards"))),
         trend,
         middles,

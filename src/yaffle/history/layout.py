@@ -57,6 +57,7 @@ LEVELS = (
     Level("1day", "sums of 1 day", DAY_NS, DAY_NS, 3650, 5000),
 )
 COUNTER_DAYS = 400
+REFRESH_NS = 300 * 10**9  # So often it is written of an interval that it still lasts.
 
 
 @dataclass(frozen=True)

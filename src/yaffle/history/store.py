@@ -5,6 +5,7 @@ Others may be writing at the same time: what is asked for is looked up anew each
 meanwhile is looked for once more.
 """
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -30,7 +31,7 @@ _TRIES = 3
 _HOST_READINGS = """
 WITH steps AS (
     SELECT *, value - lag(value) OVER one AS step, time_ns - lag(time_ns) OVER one AS span
-    FROM told WHERE time_ns <= {last_ns}
+    FROM told WHERE time_ns <= {last_ns}{only}
     WINDOW one AS (PARTITION BY device, object, measure ORDER BY time_ns)
 )
 SELECT device, object, measure, any_value(unit) AS unit, max(time_ns) AS time_ns, arg_max(value, time_ns) AS value,
@@ -288,10 +289,17 @@ class History:
             raise layout.HistoryError(f"{self.folder}: a reading names a device that is not told of")
         return found
 
-    def host_readings(self, first_ns: int, last_ns: int, width_ns: int) -> pa.Table:
+    @property
+    def has_readings(self) -> bool:
+        """Whether hosts or devices told anything."""
+        return bool(folders(self.folder / READINGS))
+
+    def host_readings(self, first_ns: int, last_ns: int, width_ns: int, measures: Sequence[str] = ()) -> pa.Table:
         """Readings of hosts and devices in a period and the hour before it, interval by interval: of each number its
         last value and its highest, and what it rose by from reading to reading, over how long and how fast at most;
-        steps that went back are counted, not summed. Ordered by device, object, measure and time. Raises HistoryError.
+        steps that went back are counted, not summed. Ordered by device, object, measure and time. measures: only these.
+        Raises
+        HistoryError.
         """
         parts = [
             path
@@ -299,13 +307,15 @@ class History:
             if start < last_ns and start + 2 * HOUR_NS > first_ns
             for path in layout.counting(folder)
         ]
+        names = ", ".join("'" + name.replace("'", "''") + "'" for name in measures)
+        only = f" AND measure IN ({names})" if measures else ""
         try:
             with cursor() as db:
                 if not parts:
                     return db.query("SELECT '' AS device LIMIT 0").to_arrow_table()
                 return (
                     db.read_parquet([str(path) for path in parts])
-                    .query("told", _HOST_READINGS.format(last_ns=int(last_ns), width_ns=int(width_ns)))
+                    .query("told", _HOST_READINGS.format(last_ns=int(last_ns), width_ns=int(width_ns), only=only))
                     .to_arrow_table()
                 )
         except (duckdb.Error, pa.ArrowException) as error:

@@ -5,11 +5,12 @@ from itertools import chain, islice
 from pathlib import Path
 
 import numpy as np
+import pyarrow as pa
 
 from yaffle.arrays import Array
-from yaffle.demo import weeks
+from yaffle.demo import archive_server, weeks
 from yaffle.errors import Cancelled
-from yaffle.history.layout import DAY_NS, is_history
+from yaffle.history.layout import ADDRESSES, DAY_NS, NEIGHBOURS, READINGS, TABLE, TEXTS, is_history
 from yaffle.history.writer import HistoryWriter
 from yaffle.progress import Progress, go_on
 from yaffle.records.counter_table import Counters, unknown_counters
@@ -32,7 +33,34 @@ def _readings(columns: dict[str, Array], device: int, speed_bps: int) -> Array:
     rows["device"], rows["speed_bps"] = device, np.where(columns["interface"] == weeks.LINE, speed_bps, 10**9)
     for name in ("interface", "time_ns", "in_octets", "out_octets"):
         rows[name] = columns[name]
+    for name in ("in_errors", "out_errors", "in_discards"):  # They have good cables.
+        rows[name] = 0
     return rows
+
+
+def _told(found: list[archive_server.Told]) -> pa.Table:
+    """Rows of the table `readings`."""
+    units = {"processor load": "%", "uptime": "s"}
+    return pa.table(
+        {
+            "time_ns": pa.array([one.time_ns for one in found], pa.int64()),
+            "device": pa.array([archive_server.ADDRESS] * len(found), pa.string()),
+            "object": pa.array([one.object for one in found], pa.string()),
+            "measure": pa.array([one.measure for one in found], pa.string()),
+            "value": pa.array([one.value for one in found], pa.float64()),
+            "unit": pa.array([units.get(one.measure, "bytes") for one in found], pa.string()),
+        }
+    )
+
+
+def _held(writer: HistoryWriter) -> None:
+    """Who had which address and was behind which port, and what devices said of themselves."""
+    for name, rows in ((ADDRESSES, archive_server.addresses()), (NEIGHBOURS, archive_server.neighbours())):
+        columns = zip(*rows, strict=True)
+        names = (*TABLE[name].same, "to_ns")
+        writer.append_rows(name, pa.table({key: pa.array(values) for key, values in zip(names, columns, strict=True)}))
+    told = dict(zip(("time_ns", "device", "name", "text"), zip(*archive_server.TEXTS, strict=True), strict=True))
+    writer.append_rows(TEXTS, pa.table(told))
 
 
 def write_weeks(folder: Path, progress: Progress = go_on) -> Path:
@@ -62,11 +90,13 @@ def write_weeks(folder: Path, progress: Progress = go_on) -> Path:
             exporter.records, exporter.datagrams = exporter.flow_records, exporter.flow_records // 20
         counters = Counters(devices=list(routers), names=names, rows=np.concatenate(readings))
         writer.append(FlowRecords(np.concatenate(flows), exporters, counters=counters))
+        writer.append_rows(READINGS, _told(list(archive_server.readings(day))))
         now_ns += _A_LITTLE_LATER_NS
         writer.tidy()
         if not progress((day + 1) / weeks.DAYS, "writing four weeks of flow records"):
             writer.close()
             raise Cancelled
+    _held(writer)
     writer.close()
     part.rename(folder)
     return folder

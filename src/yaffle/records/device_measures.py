@@ -12,7 +12,7 @@ PROCESSOR = Measure(
 )
 STORAGE_USED = Measure("storage used", "HOST-RESOURCES-MIB", "hrStorageUsed", "bytes", NOW, "memory or disk in use")
 STORAGE = Measure("storage total", "HOST-RESOURCES-MIB", "hrStorageSize", "bytes", NOW, "memory or disk there is")
-STATUS = Measure("interface status", "IF-MIB", "ifOperStatus", "", NOW, "1 up, 2 down, 3 testing, 7 lower layer down")
+STATUS = Measure("interface status", "IF-MIB", "ifOperStatus", "status", NOW, "whether it is up: 1 up, 2 down")
 
 
 def _ethernet(name: str, kernel: str, words: str, unit: str = "frames", kind: str = TOTAL) -> Measure:
@@ -26,7 +26,7 @@ ETHERNET = {
     8: _ethernet("late collisions", "dot3StatsLateCollisions", "collided late: one end is half duplex, the other not"),
     9: _ethernet("excessive collisions", "dot3StatsExcessiveCollisions", "not sent after 16 collisions"),
     16: _ethernet("mac receive errors", "dot3StatsInternalMacReceiveErrors", "lost by the device itself on receipt"),
-    19: _ethernet("duplex", "dot3StatsDuplexStatus", "2 half, 3 full, 1 unknown", "", NOW),
+    19: _ethernet("duplex", "dot3StatsDuplexStatus", "2 half, 3 full, 1 unknown", "duplex", NOW),
 }
 _SENSOR_UNITS = {3: "V", 4: "V", 5: "A", 6: "W", 7: "Hz", 8: "°C", 9: "%", 10: "rpm", 11: "m³/min", 12: ""}
 _SENSOR_NAMES = {
@@ -36,5 +36,10 @@ _SENSOR_NAMES = {
 SENSORS = {
     kind: Measure(_SENSOR_NAMES[kind], "ENTITY-SENSOR-MIB", "entPhySensorValue", unit, NOW, "as its sensor tells")
     for kind, unit in _SENSOR_UNITS.items()
+}
+# What numbers mean that are none, by their unit.
+STATES = {
+    "status": {1: "up", 2: "down", 3: "testing", 4: "unknown", 5: "dormant", 6: "not present", 7: "lower layer down"},
+    "duplex": {1: "unknown", 2: "half", 3: "full"},
 }
 OF_DEVICES = (UPTIME, PROCESSOR, STORAGE_USED, STORAGE, STATUS, *ETHERNET.values(), *SENSORS.values())

@@ -7,6 +7,7 @@ import numpy as np
 from yaffle.arrays import Array
 from yaffle.findings.host_readings import HostSeries, host_readings
 from yaffle.findings.interfaces import Interfaces, interfaces
+from yaffle.findings.whereabouts import Whereabouts, whereabouts
 from yaffle.kernels import kernel
 from yaffle.progress import Progress, go_on, step
 from yaffle.session.datagram_groups import OtherGroup, other_groups
@@ -124,6 +125,7 @@ class SurveySettings:
     line_bps: float
     flows: FlowSettings | None = None  # None: not looked at
     hosts: bool = False  # whether measures of hosts are looked at
+    whereabouts: bool = False  # … and who was where
 
 
 @dataclass(frozen=True)
@@ -140,6 +142,7 @@ class SurveyPicture:
     flows: FlowPicture | None
     interfaces: Interfaces
     hosts: list[HostSeries] | None
+    whereabouts: Whereabouts | None
     bursts: Bursts
     full_ms: Array  # of each second at or over the line rate; empty without one
     packets: int
@@ -187,6 +190,9 @@ def survey(scene: Scene, settings: SurveySettings, progress: Progress = go_on) -
     if settings.hosts:
         step(progress, 0.82, "reading what hosts counted")
         hosts = host_readings(scene.evidence.analysis.history, scene.first_ns, scene.last_ns)
+    held = None
+    if settings.whereabouts:
+        held = whereabouts(scene.evidence.analysis.history, scene.first_ns, scene.last_ns)
     step(progress, 0.85, "asking how services answered")
     return SurveyPicture(
         edge_ns,
@@ -199,6 +205,7 @@ def survey(scene: Scene, settings: SurveySettings, progress: Progress = go_on) -
         flows,
         interfaces(scene.evidence.analysis, scene.first_ns, scene.last_ns),
         hosts,
+        held,
         found,
         found.full_ms_per_s(settings.line_bps) if settings.line_bps > 0 else np.empty(0),
         int(mask.sum()),

@@ -11,10 +11,12 @@ from yaffle.desktop.shared.column_table import Column, Listing
 from yaffle.desktop.shared.panes import Panes
 from yaffle.desktop.shared.plots import Plot
 from yaffle.findings.host_readings import HostSeries
-from yaffle.units import count, moment, share, three_digits
+from yaffle.records.device_measures import STATES
+from yaffle.units import count, duration, moment, share, three_digits
 
 _TRENDS = 60
 _TREND_COLUMN = 6
+_LONG_S = 120
 _BYTES = (("GB", 1e9), ("MB", 1e6), ("kB", 1e3))
 
 
@@ -25,6 +27,10 @@ def figure(value: float, unit: str) -> str:
         return f"{three_digits(value / scale)} {name}"
     if value == 0:
         return f"0 {unit}"
+    if unit in STATES:
+        return STATES[unit].get(round(value), f"{value:g}") if value == round(value) else "changed"
+    if unit == "s" and value >= _LONG_S:
+        return duration(int(value * 1e9))
     if unit == "%":
         return share(value / 100)
     return f"{count(round(value)) if value >= 1000 else three_digits(value)} {unit}"
@@ -78,7 +84,7 @@ class HostsPanel(QWidget):
         else:
             anew = f"; {', '.join(again)} began to count anew: that step is left out" if again else ""
             self.words.setText(
-                f"{', '.join(hosts)}: {count(len(found))} measures as their kernels count them, rises a second where"
+                f"{', '.join(hosts)}: {count(len(found))} measures as they count them, rises a second where"
                 f" they are totals{anew}"
             )
         self.search.setVisible(bool(found))
@@ -92,7 +98,7 @@ class HostsPanel(QWidget):
             if all(part in f"{one.device} {one.object} {one.measure} {one.words}".lower() for part in wanted)
         ]
         # What moved comes first: a host counts many things that never happen.
-        rows.sort(key=lambda one: (one.rises and one.peak == 0, one.device, one.measure, one.object))
+        rows.sort(key=_order)
         self._trends.trends = [self._trend(one) for one in rows]
         self.table.show_columns(
             [
@@ -156,6 +162,12 @@ class HostsPanel(QWidget):
         """Takes the colors of the theme."""
         self.plot.dress()
         self._fill()
+
+
+def _order(one: HostSeries) -> tuple[bool, str, str, float, str]:
+    """What moved first, by host and measure; of shares the highest first."""
+    high = one.peak if one.unit == "%" else 0.0
+    return one.rises and one.peak == 0, one.device, one.measure, -high, one.object
 
 
 def _same(one: HostSeries, other: HostSeries) -> bool:

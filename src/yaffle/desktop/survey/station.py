@@ -27,8 +27,11 @@ from yaffle.desktop.survey.make_up_panel import MakeUpPanel
 from yaffle.desktop.survey.measure_plots import MeasurePlots
 from yaffle.desktop.survey.measures_dialog import MeasuresDialog
 from yaffle.desktop.survey.services_panel import ServicesPanel
+from yaffle.desktop.survey.sockets_panel import SocketsPanel
+from yaffle.desktop.survey.whereabouts_panel import WhereaboutsPanel
 from yaffle.findings.flow_labels import PORT_NUMBER
 from yaffle.findings.interfaces import Interfaces, InterfaceUse, through
+from yaffle.findings.whereabouts import Whereabouts
 from yaffle.session.datagram_groups import OtherGroup
 from yaffle.session.expressions import utc
 from yaffle.session.investigation import Investigation
@@ -43,7 +46,7 @@ INTERVALS = (
     ("5 min", 300 * 10**9), ("15 min", 900 * 10**9), ("1 h", 3600 * 10**9), ("1 day", 86_400 * 10**9),
 )  # fmt: skip
 
-FLOWS, INTERFACES, HOSTS = 2, 3, 4  # pages
+FLOWS, INTERFACES, HOSTS, WHEREABOUTS = 2, 3, 4, 5  # pages
 
 
 class Survey(Station):
@@ -106,6 +109,8 @@ class Survey(Station):
         self.interfaces = InterfacesPanel()
         self.interfaces.followed.connect(self._through)
         self.hosts = HostsPanel()
+        self.whereabouts = WhereaboutsPanel()
+        self.sockets = SocketsPanel()
         right = QTabWidget()
         right.setDocumentMode(True)
         for listed, name in ((self.troubles, "TCP issues"), (self.others, "UDP and ICMP responses")):
@@ -128,7 +133,13 @@ class Survey(Station):
         self.parts.addTab(self.flows, "flow records")
         self.parts.addTab(self.interfaces, "interfaces")
         self.parts.addTab(self.hosts, "hosts")
-        self.parts.setTabToolTip(4, "What the kernels of hosts counted: processors, interrupts, TCP, UDP, IP")
+        self.parts.addTab(self.whereabouts, "addresses")
+        self.parts.addTab(self.sockets, "connections")
+        self.parts.setTabToolTip(6, "What this host's sockets are doing now, and what they suffer from")
+        self.parts.setTabToolTip(5, "Who had which address, what was behind which port, and what changed")
+        self.parts.setTabToolTip(
+            4, "What hosts and devices told of themselves: processors, memory, interrupts, TCP, UDP, IP"
+        )
         self.parts.setTabToolTip(3, "Interface utilization, highest first")
         self.parts.currentChanged.connect(self._turned)
         self.parts.setTabToolTip(2, "Exported flow records: volume over time, and its mix")
@@ -147,7 +158,7 @@ class Survey(Station):
     @property
     def pictures(self) -> tuple[Latest, ...]:
         """What computes away from the interface thread."""
-        return (self._latest,)
+        return (self._latest, *self.sockets.pictures)
 
     def show_service(self, address: str) -> None:
         """Shows the services, and chooses one by its address."""
@@ -175,10 +186,11 @@ class Survey(Station):
             kept.line_bps,
             flows,
             self.parts.currentIndex() == HOSTS,
+            self.parts.currentIndex() == WHEREABOUTS,
         )
 
     def _turned(self, page: int) -> None:
-        lacking = {FLOWS: "flows", HOSTS: "hosts"}.get(page)
+        lacking = {FLOWS: "flows", HOSTS: "hosts", WHEREABOUTS: "whereabouts"}.get(page)
         if lacking and (self.picture is None or getattr(self.picture, lacking) is None):
             self._changed()
 
@@ -202,7 +214,9 @@ class Survey(Station):
         self.make_up.inside = ()
         self.flows.forget()
         evidence = self._model.evidence
-        self.flows.live = evidence is not None and evidence.analysis.history is not None
+        history = evidence.analysis.history if evidence is not None else None
+        self.flows.live = history is not None
+        self.sockets.watch(history.folder if history is not None else None)
         self._changed()
 
     def _kept(self) -> None:
@@ -240,6 +254,7 @@ class Survey(Station):
         self.flows.show_picture(None)
         self.interfaces.show_interfaces(Interfaces([], 0), 0, 1)
         self.hosts.show_hosts([], 0, 1)
+        self.whereabouts.show_whereabouts(Whereabouts([], []), 1)
 
     def _ask(self, scene: Scene) -> None:
         settings = self._shown_settings = self.settings()
@@ -257,6 +272,8 @@ class Survey(Station):
         self.interfaces.show_interfaces(picture.interfaces, int(picture.edges_ns[0]), int(picture.edges_ns[-1]))
         if picture.hosts is not None:
             self.hosts.show_hosts(picture.hosts, int(picture.edges_ns[0]), int(picture.edges_ns[-1]))
+        if picture.whereabouts is not None:
+            self.whereabouts.show_whereabouts(picture.whereabouts, int(picture.edges_ns[-1]))
         scene = self._model.scene
         short = ", ".join(
             f"{rate(peak)} in {span}"
@@ -338,3 +355,5 @@ class Survey(Station):
         self.flows.dress()
         self.interfaces.dress()
         self.hosts.dress()
+        self.whereabouts.dress()
+        self.sockets.dress()

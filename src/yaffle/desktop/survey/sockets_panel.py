@@ -1,0 +1,245 @@
+"""This host's connections in Survey, as its kernel has them now, and what they suffer from."""
+
+from functools import partial
+from pathlib import Path
+from typing import Any
+
+from PySide6.QtCore import QTimer
+from PySide6.QtGui import QHideEvent, QShowEvent
+from PySide6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QLabel, QLineEdit, QVBoxLayout, QWidget
+
+from yaffle.collector.sock_diag import ESTABLISHED, STATES
+from yaffle.collector.socket_snapshot import read_snapshot, want
+from yaffle.desktop.shared.column_table import Column, Listing
+from yaffle.desktop.shared.jobs import Latest
+from yaffle.errors import YaffleError
+from yaffle.findings.suffering import suffering
+from yaffle.units import count, duration, moment, rate
+
+_PACES = {"paused": 0, "every 1 s": 1, "every 2 s": 2, "every 10 s": 10}
+_USUAL = "every 2 s"
+_US = 1000
+Row = dict[str, Any]
+
+
+def _end(row: Row, end: str) -> str:
+    address, port = row[end], row[f"{end}_port"]
+    return f"[{address}]:{port}" if ":" in address else f"{address}:{port}"
+
+
+def _rate(row: Row, name: str) -> float:
+    """Bits/s since the look before."""
+    return 8e9 * float(row[f"{name}_rise"]) / row["span_ns"] if row["span_ns"] else 0.0
+
+
+class SocketsPanel(QWidget):
+    """Looks while it is seen, at the pace the user set."""
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._folder: Path | None = None
+        self._rows: list[Row] = []
+        self._shown: list[Row] = []
+        self._latest = Latest(self)
+        self._timer = QTimer(self)
+        self._timer.timeout.connect(self.look)
+        self.words = QLabel()
+        self.words.setObjectName("faint")
+        self.words.setWordWrap(True)
+        self._latest.failed.connect(lambda text: self.words.setText(f"View not updated: {text}"))
+        self.search = QLineEdit()
+        self.search.setPlaceholderText("find a program, an address, a port …")
+        self.search.setClearButtonEnabled(True)
+        self.search.setMinimumWidth(240)
+        self.search.setAccessibleName("find connections")
+        self.search.textChanged.connect(lambda _text: self._fill())
+        self.suffering = QCheckBox("with a problem")
+        self.suffering.setToolTip("Only those that suffer from something their kernel can see")
+        self.listening = QCheckBox("listening")
+        self.listening.setToolTip("Sockets that wait for connections, too")
+        for box in (self.suffering, self.listening):
+            box.toggled.connect(lambda _on: self._fill())
+        self.pace = QComboBox()
+        for name, seconds in _PACES.items():
+            self.pace.addItem(name, seconds)
+        self.pace.setCurrentText(_USUAL)
+        self.pace.setToolTip("How often it is looked; paused: nothing moves")
+        self.pace.activated.connect(lambda _: self._set_timer())
+        self.table = Listing("Connections of this host")
+        self._sorted = False  # by the user: it stays so while rows come and go
+        self.table.horizontalHeader().sectionClicked.connect(self._sort)
+        head = QHBoxLayout()
+        head.addWidget(self.words, 1)
+        for part in (self.suffering, self.listening, self.pace, self.search):
+            head.addWidget(part)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 4, 0, 0)
+        column.addLayout(head)
+        column.addWidget(self.table, 1)
+        self.show_rows(None)
+
+    @property
+    def pictures(self) -> tuple[Latest, ...]:
+        """What works away from the interface thread."""
+        return (self._latest,)
+
+    def watch(self, folder: Path | None) -> None:
+        """Another history, or none."""
+        self._folder = folder
+        self.show_rows(None)
+        self._set_timer()
+
+    def showEvent(self, event: QShowEvent) -> None:
+        super().showEvent(event)
+        self._set_timer()
+        self.look()
+
+    def hideEvent(self, event: QHideEvent) -> None:
+        super().hideEvent(event)
+        self._timer.stop()
+
+    def _set_timer(self) -> None:
+        seconds = int(self.pace.currentData())
+        on = seconds > 0 and self._folder is not None and self.isVisible()
+        self._timer.start(seconds * 1000) if on else self._timer.stop()
+
+    def look(self) -> None:
+        """Looks now, unless it still does."""
+        folder = self._folder
+        if folder is not None and self.isVisible() and not self._latest.busy:
+            self._latest.ask(lambda _progress: _read(folder), self.show_rows)
+
+    def show_rows(self, rows: list[Row] | None) -> None:
+        """Shows what is there now; None: nobody told."""
+        self._rows = rows or []
+        if rows is None:
+            self.words.setText(
+                "No connections here: open a history whose yaffle collect runs on this host with a [host] in its"
+                " configuration."
+            )
+        elif rows:
+            bad = sum(1 for row in rows if row["suffers"])
+            open_now = sum(1 for row in rows if not row["listening"])
+            self.words.setText(
+                f"{rows[0]['device']} at {moment(rows[0]['time_ns'], digits=0)}: {count(open_now)} open,"
+                f" {count(bad)} with a problem; rates and problems since the look before"
+            )
+        for part in (self.search, self.suffering, self.listening, self.pace):
+            part.setVisible(self._folder is not None)
+        self._fill()
+
+    def _fill(self) -> None:
+        wanted = self.search.text().lower().split()
+        selected = self._selected()
+        self._shown = rows = [
+            row
+            for row in self._rows
+            if (self.listening.isChecked() or not row["listening"])
+            and (row["suffers"] or not self.suffering.isChecked())
+            and all(part in row["text"] for part in wanted)
+        ]
+        rows.sort(key=lambda row: (not row["suffers"], -_rate(row, "sent") - _rate(row, "received"), row["text"]))
+        self.table.show_columns(
+            [
+                Column("program", lambda r: rows[r]["program"] or "–", [r["program"] for r in rows], figures=False),
+                Column("own end", lambda r: _end(rows[r], "own"), [r["own_port"] for r in rows], figures=False),
+                Column(
+                    "other end",
+                    lambda r: "" if rows[r]["listening"] else _end(rows[r], "other"),
+                    [r["other"] for r in rows],
+                    figures=False,
+                ),
+                *(
+                    Column(title, partial(_rate_text, rows, name), [_rate(r, name) for r in rows])
+                    for title, name in (("sends", "sent"), ("receives", "received"))
+                ),
+                Column(
+                    "round trip",
+                    lambda r: _trips(rows[r]),
+                    [r["round_trip_us"] for r in rows],
+                    meaning="smoothed by the kernel; in brackets the least of the last minutes",
+                ),
+                Column(
+                    "sent again",
+                    lambda r: count(rows[r]["retransmissions"]),
+                    [r["retransmissions"] for r in rows],
+                    meaning="segments, since the connection began",
+                ),
+                Column(
+                    "timeouts",
+                    lambda r: count(rows[r]["timeouts"]),
+                    [r["timeouts"] for r in rows],
+                    meaning="since the connection began",
+                ),
+                Column(
+                    "state, problem",
+                    lambda r: _how(rows[r]),
+                    [r["suffers"] for r in rows],
+                    figures=False,
+                    meaning=(
+                        "what it suffers from since the look before; shares are of the time with something under way"
+                    ),
+                ),
+            ],
+            len(rows),
+            ((0, 80), (1, 124), (2, 124), (3, 80), (4, 80), (5, 124), (6, 72), (7, 64)),
+            wide=8,
+        )
+        if self._sorted:
+            header = self.table.horizontalHeader()
+            self.table.columns.sort(header.sortIndicatorSection(), header.sortIndicatorOrder())
+        if selected is not None:
+            again = next((k for k, row in enumerate(rows) if _same(row, selected)), -1)
+            if again >= 0:
+                self.table.selectRow(self.table.columns.place_of(again))
+
+    def _sort(self, _section: int) -> None:
+        self._sorted = True
+
+    def _selected(self) -> Row | None:
+        index = self.table.currentIndex()
+        order = self.table.columns.order
+        return self._shown[int(order[index.row()])] if index.isValid() and index.row() < order.size else None
+
+    def dress(self) -> None:
+        """Takes the colors of the theme."""
+        self._fill()
+
+
+def _rate_text(rows: list[Row], name: str, row: int) -> str:
+    return rate(_rate(rows[row], name))
+
+
+def _trips(row: Row) -> str:
+    if not row["round_trip_us"]:
+        return "–"
+    floor = f" ({duration(row['floor_us'] * _US)})" if row["floor_us"] else ""
+    return f"{duration(row['round_trip_us'] * _US)}{floor}"
+
+
+def _how(row: Row) -> str:
+    """What it suffers from, and its state where that is not simply open."""
+    open_now = row["state"] == STATES[ESTABLISHED] or row["transport"] == "UDP"
+    return ", ".join(part for part in ("" if open_now else row["state"], row["suffers"]) if part)
+
+
+def _same(one: Row, other: Row) -> bool:
+    names = ("transport", "own", "own_port", "other", "other_port")
+    return all(one[name] == other[name] for name in names)
+
+
+def _read(folder: Path) -> list[Row] | None:
+    """The last snapshot, row by row, with what each suffers from."""
+    try:
+        want(folder)
+        table = read_snapshot(folder)
+    except OSError as error:
+        raise YaffleError(f"{folder}: {error.strerror or error}") from error
+    if table is None:
+        return None
+    rows: list[Row] = table.to_pylist()
+    for row in rows:
+        row["suffers"] = suffering(row)
+        parts = (row["program"], row["unit"], _end(row, "own"), _end(row, "other"), row["state"], row["transport"])
+        row["text"] = " ".join((*parts, row["suffers"])).lower()
+    return rows

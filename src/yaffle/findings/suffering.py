@@ -1,0 +1,42 @@
+"""What a socket suffers from right now, in words, by what its kernel tells of the last moments."""
+
+from typing import Any
+
+from yaffle.units import duration, share
+
+_MOST_QUEUED = 64 << 10  # octets that a program has not read: more is not just a moment
+_NEARLY_FULL = 0.8
+_LIMITED = 0.5  # of the time with something under way
+_ABOVE_US, _TIMES = 20_000, 2  # Round trips so far above the floor wait in a queue.
+_US = 1000
+
+
+def suffering(row: dict[str, Any]) -> str:
+    """Of a row of a snapshot; empty where nothing is wrong that a kernel can see."""
+    if row["listening"]:
+        return _listening(row)
+    words = []
+    if row["timeouts_rise"]:
+        words.append(f"timeouts: {row['timeouts_rise']}")
+    elif row["retransmissions_rise"]:
+        words.append(f"loss: {row['retransmissions_rise']} sent again")
+    busy = row["busy_us_rise"]
+    if busy > 0 and row["receiver_limited_us_rise"] > _LIMITED * busy:
+        words.append(f"receiver has no room: {share(row['receiver_limited_us_rise'] / busy)}")
+    if busy > 0 and row["sender_limited_us_rise"] > _LIMITED * busy:
+        words.append(f"own send buffer: {share(row['sender_limited_us_rise'] / busy)}")
+    floor, trip = row["floor_us"], row["round_trip_us"]
+    if busy > 0 and floor > 0 and trip > _TIMES * floor and trip > floor + _ABOVE_US:
+        words.append(f"queue on the path: +{duration((trip - floor) * _US)}")
+    if row["receive_queue"] > _MOST_QUEUED:
+        words.append(f"not read: {row['receive_queue'] >> 10} KiB")
+    if row["drops"]:
+        words.append(f"no room: {row['drops']} dropped")
+    return "; ".join(words)
+
+
+def _listening(row: dict[str, Any]) -> str:
+    """Of a listening socket the queues are connections: those that wait, and how many may."""
+    if row["send_queue"] and row["receive_queue"] >= _NEARLY_FULL * row["send_queue"]:
+        return f"queue full: {row['receive_queue']} of {row['send_queue']}"
+    return ""
