@@ -28,6 +28,7 @@ MOST_READINGS = 1_000_000
 _WIDTHS_NS = tuple(minutes * 60 * 10**9 for minutes in (5, 15, 60, 360, 1440))
 _LONGEST_LAG_NS = 7 * DAY_NS
 _TRIES = 3
+_NAMED_BY = 3  # hours
 _HOST_READINGS = """
 WITH steps AS (
     SELECT *, value - lag(value) OVER one AS step, time_ns - lag(time_ns) OVER one AS span
@@ -35,7 +36,7 @@ WITH steps AS (
     WINDOW one AS (PARTITION BY device, object, measure ORDER BY time_ns)
 )
 SELECT device, object, measure, any_value(unit) AS unit, max(time_ns) AS time_ns, arg_max(value, time_ns) AS value,
-    max(value) AS highest, sum(step) FILTER (step >= 0 AND span > 0) AS rise,
+    max(value) AS highest, avg(value) AS mean, sum(step) FILTER (step >= 0 AND span > 0) AS rise,
     CAST(sum(span) FILTER (step >= 0 AND span > 0) AS BIGINT) AS span_ns,
     max(step * 1e9 / span) FILTER (step >= 0 AND span > 0) AS fastest, count(*) FILTER (step < 0) AS resets
 FROM steps GROUP BY device, object, measure, time_ns // {width_ns} ORDER BY device, object, measure, time_ns
@@ -293,6 +294,23 @@ class History:
     def has_readings(self) -> bool:
         """Whether hosts or devices told anything."""
         return bool(folders(self.folder / READINGS))
+
+    def reading_names(self) -> list[tuple[str, str, str]]:
+        """(device, object, measure) of what hosts and devices told in the first and the last hours.
+
+        Raises HistoryError.
+        """
+        held = folders(self.folder / READINGS)
+        parts = [path for _, folder in {*held[:1], *held[-_NAMED_BY:]} for path in layout.counting(folder)]
+        if not parts:
+            return []
+        try:
+            with cursor() as db:
+                told = db.read_parquet([str(path) for path in parts])
+                found = told.query("told", "SELECT DISTINCT device, object, measure FROM told ORDER BY ALL").fetchall()
+                return [(device, place, measure) for device, place, measure in found]
+        except duckdb.Error as error:
+            raise layout.HistoryError(f"{self.folder} cannot be read: {error}") from error
 
     def host_readings(self, first_ns: int, last_ns: int, width_ns: int, measures: Sequence[str] = ()) -> pa.Table:
         """Readings of hosts and devices in a period and the hour before it, interval by interval: of each number its

@@ -12,6 +12,7 @@ from yaffle.findings.interfaces import interface_labels, readings
 from yaffle.normal.baseline import Anomaly, Baseline, BaselineSettings, anomalies, baseline
 from yaffle.progress import Progress, go_on, step
 from yaffle.records.counter_table import rises
+from yaffle.session import catalogue_values
 from yaffle.session.expressions import only
 from yaffle.session.flow_parts import FlowSettings, flow_series
 from yaffle.session.measures import COUNTED, LATENCIES, MOST_INTERVALS, Measure, asked, latencies, values
@@ -48,6 +49,8 @@ class Subject:
         """Unit of its values."""
         if self.measure == FLOW_VOLUME:
             return "bit/s"
+        if self.measure in catalogue_values.BY_TITLE:
+            return catalogue_values.BY_TITLE[self.measure].unit
         return "%" if self.measure in (IN, OUT) else COUNTED[self.measure][0]
 
     @property
@@ -92,6 +95,7 @@ def measures_of(scene: Scene) -> list[str]:
         found += [IN, OUT]
     if scene.evidence.waits.first_ns.size:
         found += list(COUNTED)
+    found += catalogue_values.titles(analysis)
     return found or list(COUNTED)
 
 
@@ -101,6 +105,8 @@ def dimensions_of(measure: str) -> tuple[str, ...]:
         return ("", "application", "host", "pair", "site", "site pair", "interface in", "interface out", "DSCP")
     if measure in (IN, OUT):
         return ("interface",)
+    if measure in catalogue_values.BY_TITLE:
+        return catalogue_values.dimensions(measure)
     return ("", "site", "server", "client") if measure in LATENCIES else ("", *GROUPED)
 
 
@@ -109,6 +115,8 @@ def groups_of(scene: Scene, subject: Subject) -> list[str]:
     evidence = scene.evidence
     if not subject.by:
         return []
+    if subject.measure in catalogue_values.BY_TITLE:
+        return catalogue_values.groups(evidence, subject.measure, subject.by)[:_MOST_GROUPS]
     if subject.by == "interface":
         counters = readings(evidence.analysis, evidence.first_ns, evidence.last_ns)
         steps, _ = rises(counters.rows)
@@ -150,6 +158,8 @@ def measured(scene: Scene, subject: Subject, edge_ns: Array) -> Array:
         return np.asarray(octets * 8e9 / np.maximum(1, np.diff(edge_ns)))
     if subject.measure in (IN, OUT):
         return _utilization(scene, subject, edge_ns)
+    if subject.measure in catalogue_values.BY_TITLE:
+        return catalogue_values.over_time(evidence, subject.measure, subject.by, subject.label, edge_ns)
     if subject.measure in LATENCIES and subject.by and subject.label:
         rows = [one for one in asked(scene, subject.measure) if _asked_by(scene, one, subject.by) == subject.label]
         return latencies(rows, edge_ns)

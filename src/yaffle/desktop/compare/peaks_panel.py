@@ -1,12 +1,13 @@
-"""The highest hours of flow records: what made them, and the complaints of that time."""
+"""The highest hours of a measure: what made them, and the complaints of that time."""
 
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QLabel, QVBoxLayout, QWidget
 
 from yaffle.desktop.shared import theme
 from yaffle.desktop.shared.column_table import Column, Listing
+from yaffle.desktop.survey.measure_plots import value_text
 from yaffle.session.peaks import Peak
-from yaffle.units import date_and_moment, rate, share
+from yaffle.units import date_and_moment, duration, share
 
 
 class PeaksPanel(QWidget):
@@ -34,12 +35,12 @@ class PeaksPanel(QWidget):
         """Shows other peaks."""
         self._peaks = peaks
         self.words.setText(
-            "Hours that were higher than those beside them, highest first, with the pair and the application that"
-            " carried most, and complaints of about that time."
+            "Hours in which the measure of the page of baselines was higher than beside them, highest first, with the"
+            " pair and the application that carried most, where flow records tell, and complaints of about that time."
             if peaks
             else (
-                "No flow records here: open a capture, a capture of export traffic, or a history, and its highest hours"
-                " stand here with what made them."
+                "Nothing measured here: choose a measure on the page of baselines; its highest hours stand here with"
+                " what made them and the complaints of that time."
             )
         )
         red = theme.current().red
@@ -51,10 +52,20 @@ class PeaksPanel(QWidget):
                     [p.first_ns for p in peaks],
                     figures=False,
                 ),
-                Column("at", lambda r: peaks[r].exporter, [p.exporter for p in peaks], figures=False),
-                Column("mean", lambda r: rate(peaks[r].bits_per_s), [p.bits_per_s for p in peaks]),
+                Column("at", lambda r: peaks[r].at, [p.at for p in peaks], figures=False),
+                Column("value", lambda r: value_text(peaks[r].value, peaks[r].unit), [p.value for p in peaks]),
+                Column(
+                    "lasted",
+                    lambda r: duration(peaks[r].lasted_ns),
+                    [p.lasted_ns for p in peaks],
+                    meaning="for how long it stayed within a tenth of it",
+                ),
                 Column("top conversation", lambda r: peaks[r].pair, [p.pair for p in peaks], figures=False),
-                Column("share", lambda r: share(peaks[r].pair_share), [p.pair_share for p in peaks]),
+                Column(
+                    "share",
+                    lambda r: share(peaks[r].pair_share) if peaks[r].pair else "",
+                    [p.pair_share for p in peaks],
+                ),
                 Column("application", lambda r: peaks[r].application, [p.application for p in peaks], figures=False),
                 Column(
                     "complaints",
@@ -65,8 +76,8 @@ class PeaksPanel(QWidget):
                 ),
             ],
             len(peaks),
-            ((0, 122), (1, 170), (2, 84), (3, 220), (4, 56), (5, 100)),
-            wide=6,
+            ((0, 116), (1, 150), (2, 76), (3, 60), (4, 190), (5, 50), (6, 90)),
+            wide=7,
         )
 
     def _enter(self, row: int) -> None:

@@ -10,7 +10,7 @@ from yaffle.desktop.compare.periods_panel import PeriodsPanel
 from yaffle.desktop.shared.jobs import Latest
 from yaffle.desktop.shared.station import Station
 from yaffle.findings.flow_labels import exporter_words
-from yaffle.session.baselines import WIDTHS, NormalPicture, measures_of, normal
+from yaffle.session.baselines import WIDTHS, NormalPicture, Subject, measures_of, normal
 from yaffle.session.comparing import CompareSettings, compared
 from yaffle.session.investigation import Investigation
 from yaffle.session.peaks import peaks
@@ -44,7 +44,9 @@ class Compare(Station):
             1, "The measure chosen on the first page, before and after; who changed and who did not"
         )
         self.parts.addTab(self.peaks, "peaks")
-        self.parts.setTabToolTip(2, "The highest hours, what made them, and which complaints came then")
+        self.parts.setTabToolTip(
+            2, "The highest hours of the measure chosen on the first page, what made them, and complaints of that time"
+        )
         self.parts.currentChanged.connect(self._turned)
         whole = QVBoxLayout(self)
         whole.setContentsMargins(8, 4, 8, 6)
@@ -113,17 +115,20 @@ class Compare(Station):
         if scene is None:
             self.peaks.show_peaks([])
             return
-        complaints = self._model.kept.complaints
-        self._third.ask(lambda _progress: peaks(scene, complaints), self.peaks.show_peaks)
+        complaints, subject = self._model.kept.complaints, self._subject
+        self._third.ask(lambda _progress: peaks(scene, complaints, subject), self.peaks.show_peaks)
+
+    @property
+    def _subject(self) -> Subject:
+        """What is looked at on the first page."""
+        return self.normal.picture.settings.subject if self.normal.picture is not None else self.normal.settings.subject
 
     def _compare(self) -> None:
         scene, periods = self._model.scene, self.periods.periods
         if scene is None or periods is None:
             self.periods.show_picture(None)
             return
-        subject = (
-            self.normal.picture.settings.subject if self.normal.picture is not None else self.normal.settings.subject
-        )
+        subject = self._subject
         other = replace(subject, label=self.periods.other_group) if self.periods.other_group else None
         settings = CompareSettings(
             subject, *periods, WIDTHS[self.periods.width_box.currentText()], self.periods.trim.isChecked(), other

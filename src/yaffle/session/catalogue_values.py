@@ -1,0 +1,160 @@
+"""Measures of the catalogue over time: what hosts and devices told, interfaces' counters, what kernels measured of
+their
+connections. By the titles under which they are chosen.
+"""
+
+from collections.abc import Iterator
+
+import numpy as np
+
+from yaffle.analysis import Analysis
+from yaffle.arrays import Array
+from yaffle.findings.flow_labels import FlowLabels
+from yaffle.findings.flow_source import held_flows
+from yaffle.findings.interfaces import interface_labels, readings
+from yaffle.records.catalogue import CATALOGUE, COUNTERS, OF_READINGS, READINGS, RECORDS, Entry
+from yaffle.records.counter_table import COUNTS, rises
+from yaffle.records.flow_table import ADDITIVE, SOCKETS
+from yaffle.records.measure import TOTAL
+from yaffle.session.evidence import Evidence
+
+THING = "host or device"  # what readings are of: a device and what of it
+_FLOWS_BY = ("", "application", "host", "pair", "site", "site pair")
+_BUSY = "busy_ns"
+_OF_BUSY = {"receiver_limited": "receiver_limited_ns", "sender_limited": "sender_limited_ns"}
+_TRIPS = {"round_trip": "round_trip_ns", "round_trip_floor": "floor_ns"}
+_MEASURED = ("retransmissions", "timeouts", *_OF_BUSY, *_TRIPS)
+
+
+def title(entry: Entry) -> str:
+    """Under which name it is chosen: others that are worked out from packets have some of the names, too."""
+    words = entry.name.replace("_", " ")
+    return {RECORDS: f"{words} of flow records", COUNTERS: f"{words} of interfaces"}.get(entry.table, words)
+
+
+BY_TITLE = {title(entry): entry for entry in CATALOGUE.values() if entry.table == READINGS}
+BY_TITLE |= {title(entry): entry for entry in CATALOGUE.values() if entry.name in COUNTS}
+BY_TITLE |= {title(entry): entry for entry in CATALOGUE.values() if entry.table == RECORDS and entry.name in _MEASURED}
+
+
+def titles(analysis: Analysis) -> list[str]:
+    """Those of which the evidence may hold something."""
+    history = analysis.history
+    found = []
+    if history is not None:
+        kernels = any(exporter.protocol == SOCKETS for exporter in history.exporters) or _are_measured(analysis)
+        found += [name for name, entry in BY_TITLE.items() if entry.table == RECORDS and kernels]
+    if analysis.flows.counters.rows.size or (history is not None and history.counters.devices):
+        found += [name for name, entry in BY_TITLE.items() if entry.table == COUNTERS]
+    if history is not None and history.has_readings:
+        told = {measure for _, _, measure in history.reading_names()}
+        found += [name for name, entry in BY_TITLE.items() if entry.table == READINGS and entry.name in told]
+    return found
+
+
+def _are_measured(analysis: Analysis) -> bool:
+    return bool(analysis.flows.rows.size) and bool((analysis.flows.rows[_BUSY] >= 0).any())
+
+
+def dimensions(name: str) -> tuple[str, ...]:
+    """By what a measure can be grouped."""
+    table = BY_TITLE[name].table
+    return _FLOWS_BY if table == RECORDS else ("interface",) if table == COUNTERS else (THING,)
+
+
+def groups(evidence: Evidence, name: str, by: str) -> list[str]:
+    """The groups of a measure, those with most first where that is a question of much. Raises HistoryError."""
+    entry = BY_TITLE[name]
+    history = evidence.analysis.history
+    if entry.table == READINGS:
+        told = history.reading_names() if history is not None else []
+        return sorted(_thing(device, place) for device, place, measure in told if measure == entry.name)
+    if entry.table == COUNTERS:
+        counters = readings(evidence.analysis, evidence.first_ns, evidence.last_ns)
+        steps, _ = rises(counters.rows)
+        labels = interface_labels(counters, steps)
+        sums = np.bincount(labels.codes, np.maximum(0, steps[entry.name]), len(labels.texts))
+        return [labels.texts[k] for k in np.argsort(-sums, kind="stable").tolist()]
+    if not by:
+        return []
+    held = held_flows(evidence.analysis, evidence.first_ns, evidence.last_ns)
+    rows = held.rows[held.rows[_BUSY] >= 0]
+    labels = FlowLabels(held, rows, evidence.places).by(by)
+    packets = np.bincount(labels.codes, rows["packets"].astype(np.float64), len(labels.texts))
+    return [labels.texts[k] for k in np.argsort(-packets, kind="stable").tolist() if packets[k]]
+
+
+def over_time(evidence: Evidence, name: str, by: str, label: str, edge_ns: Array) -> Array:
+    """Values of equal intervals; nan where there is none. Raises HistoryError."""
+    entry = BY_TITLE[name]
+    if entry.table == READINGS:
+        return _of_reading(evidence, entry.name, label, edge_ns)
+    if entry.table == COUNTERS:
+        return _of_counter(evidence, entry.name, label, edge_ns)
+    return _of_flows(evidence, entry.name, by, label, edge_ns)
+
+
+def _thing(device: str, place: str) -> str:
+    return f"{device} {place}".strip()
+
+
+def _of_reading(evidence: Evidence, name: str, label: str, edge_ns: Array) -> Array:
+    history, found = evidence.analysis.history, np.full(edge_ns.size - 1, np.nan)
+    if history is None:
+        return found
+    width_ns = int(edge_ns[1] - edge_ns[0])
+    table = history.host_readings(int(edge_ns[0]), int(edge_ns[-1]), width_ns, (name,))
+    if not table.num_rows:
+        return found
+    own = np.array([_thing(d, o) == label for d, o in zip(
+        table["device"].to_pylist(), table["object"].to_pylist(), strict=True)])  # fmt: skip
+    place = table["time_ns"].to_numpy() // width_ns - int(edge_ns[0]) // width_ns
+    measure = OF_READINGS[name]
+    if measure.kind == TOTAL:
+        spans = table["span_ns"].fill_null(0).to_numpy()
+        scale = 100.0 if measure.unit == "s" else 1.0
+        values = scale * table["rise"].fill_null(0).to_numpy() * 1e9 / np.maximum(1, spans)
+        own &= spans > 0
+    else:
+        values = table["mean"].to_numpy()
+    own &= (place >= 0) & (place < found.size)
+    found[place[own]] = values[own]
+    return found
+
+
+def _of_counter(evidence: Evidence, name: str, label: str, edge_ns: Array) -> Array:
+    """A second: bits of octets, packets of what is counted in packets."""
+    counters = readings(evidence.analysis, int(edge_ns[0]), int(edge_ns[-1]))
+    steps, _ = rises(counters.rows)
+    labels = interface_labels(counters, steps)
+    own = steps[(labels.codes == labels.code(label)) & (steps[name] >= 0)] if steps.size else steps
+    scale = 8 if name.endswith("octets") else 1
+    risen, spans = _sums(edge_ns, (own["first_ns"] + own["last_ns"]) // 2, own[name], own["last_ns"] - own["first_ns"])
+    return np.where(spans > 0, scale * risen * 1e9 / np.maximum(1, spans), np.nan)
+
+
+def _of_flows(evidence: Evidence, name: str, by: str, label: str, edge_ns: Array) -> Array:
+    held = held_flows(evidence.analysis, int(edge_ns[0]), int(edge_ns[-1]))
+    rows = held.rows[held.rows[_BUSY] >= 0]
+    if by and label and rows.size:
+        labels = FlowLabels(held, rows, evidence.places).by(by)
+        rows = rows[labels.codes == labels.code(label)]
+    middles = (rows["first_ns"] + rows["last_ns"]) // 2
+    if name in _TRIPS:
+        rows, middles = rows[rows[_TRIPS[name]] >= 0], middles[rows[_TRIPS[name]] >= 0]
+        weighted, packets = _sums(edge_ns, middles, rows[_TRIPS[name]] * rows["packets"].astype(float), rows["packets"])
+        return np.where(packets > 0, weighted / np.maximum(1, packets) / 1e6, np.nan)
+    if name == "timeouts":
+        counted, records = _sums(edge_ns, middles, np.maximum(0, rows[name]), rows["records"])
+        return np.where(records > 0, counted, np.nan)
+    part, whole = (ADDITIVE[0], "packets") if name == "retransmissions" else (_OF_BUSY[name], _BUSY)
+    some, all_of_it = _sums(edge_ns, middles, rows[part], rows[whole])
+    return np.where(all_of_it > 0, 100 * some / np.maximum(1, all_of_it), np.nan)
+
+
+def _sums(edge_ns: Array, times_ns: Array, *columns: Array) -> Iterator[Array]:
+    """Sums of columns by interval."""
+    place = np.searchsorted(edge_ns, times_ns, "right") - 1
+    kept = (place >= 0) & (place < edge_ns.size - 1)
+    for column in columns:
+        yield np.bincount(place[kept], column[kept].astype(np.float64), edge_ns.size - 1)
