@@ -7,7 +7,7 @@ import subprocess
 import pyarrow as pa
 import pytest
 
-from yaffle.collector.held_addresses import held_now
+from yaffle.collector.held_addresses import held_now, routes_now
 from yaffle.collector.intervals import GAP_NS, HeldIntervals
 from yaffle.history.layout import ADDRESSES, REFRESH_NS, TABLE
 from yaffle.history.store import History
@@ -124,3 +124,14 @@ def test_it_is_what_the_kernel_says():
             assert found == before
             return
     pytest.skip("the kernel's tables do not stand still")
+
+
+@pytest.mark.skipif(shutil.which("ip") is None, reason="no program here tells the kernel's tables")
+def test_routes_are_those_of_the_kernel():
+    expected = set()
+    for version, default in (("-4", "0.0.0.0/0"), ("-6", "::/0")):
+        for one in told_by_ip(version, "route"):
+            where = default if one["dst"] == "default" else one["dst"]
+            expected.add((where if "/" in where else f"{where}/{32 if version == '-4' else 128}", one.get("dev", "")))
+    found = {(line.split()[0], line.split(" at ")[-1].split()[0]) for line in routes_now().splitlines()}
+    assert found == expected

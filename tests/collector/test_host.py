@@ -97,3 +97,23 @@ def test_it_takes_next_to_nothing_of_a_processor():
     for _ in range(10):
         reader.readings(), reader.counters()
     assert (time.process_time() - began) / 10 < 0.1
+
+
+_WIRELESS = """Inter-| sta-|   Quality        |   Discarded packets               | Missed | WE
+ face | tus | link level noise |  nwid  crypt   frag  retry   misc | beacon | 22
+ wlan0: 0000   54.  -56.  -256        0      0      0      7    0        3
+ wlan1: 0000   odd
+"""
+
+
+def test_a_radio_link_where_there_is_one(tmp_path):
+    (tmp_path / "net").mkdir()
+    (tmp_path / "net/wireless").write_text(_WIRELESS)
+    found = told(HostReader("pier-office", tmp_path, tmp_path).readings())
+    assert found == {
+        ("wlan0", "radio link quality"): 54,
+        ("wlan0", "radio signal"): -56,
+        ("wlan0", "radio noise"): -256,
+        ("wlan0", "radio discarded retries"): 7,
+        ("wlan0", "radio missed beacons"): 3,
+    }

@@ -5,13 +5,25 @@ import time
 
 import pytest
 
+from yaffle.collector.host_reader import HostReader
 from yaffle.collector.sock_diag import SocketWatch
 from yaffle.collector.socket_owners import owners
-from yaffle.collector.socket_snapshot import Snapshots, is_wanted, read_snapshot, want, write_snapshot
+from yaffle.collector.socket_snapshot import (
+    INTERFACES_FILE,
+    SOCKETS_FILE,
+    Snapshots,
+    interfaces_now,
+    is_wanted,
+    read_snapshot,
+    want,
+    write_snapshot,
+)
 from yaffle.desktop.survey.sockets_panel import SocketsPanel
 from yaffle.desktop.survey.whereabouts_panel import WhereaboutsPanel
 from yaffle.findings.suffering import suffering
 from yaffle.findings.whereabouts import ADDRESS, PORT, TextChange, Whereabout, Whereabouts
+from yaffle.records.counter_table import COUNTS
+from yaffle.session.live_rates import LiveRates
 
 S = 10**9
 NOW = 1_790_000_000 * S
@@ -73,14 +85,15 @@ def fill(near):
 
 def test_connections_are_shown_while_somebody_looks(qtbot, tmp_path, talking):
     near, far = talking
-    assert not is_wanted(tmp_path) and read_snapshot(tmp_path) is None
+    assert not is_wanted(tmp_path) and read_snapshot(tmp_path, SOCKETS_FILE) is None
     want(tmp_path)
     assert is_wanted(tmp_path)
     with SocketWatch() as watch:
         snapshots = Snapshots("pier-office")
         snapshots.table(watch.sockets(), {}, NOW)
         fill(near)
-        write_snapshot(tmp_path, snapshots.table(watch.sockets((6, 17)), owners(), NOW + S))
+        write_snapshot(tmp_path, SOCKETS_FILE, snapshots.table(watch.sockets((6, 17)), owners(), NOW + S))
+    write_snapshot(tmp_path, INTERFACES_FILE, interfaces_now(HostReader("pier-office")))
     panel = SocketsPanel()
     qtbot.addWidget(panel)
     assert "No connections here" in panel.words.text()
@@ -88,6 +101,8 @@ def test_connections_are_shown_while_somebody_looks(qtbot, tmp_path, talking):
     panel.show()
     qtbot.waitUntil(lambda: "pier-office" in panel.words.text(), timeout=10_000)
     port = near.getsockname()[1]
+    names = [panel.interfaces.model().index(row, 0).data() for row in range(panel.interfaces.model().rowCount())]
+    assert "lo" in names
     panel.search.setText(f"127.0.0.1:{port}")
     assert len(cells(panel, 0)) == 2 and all("python" in name or "pytest" in name for name in cells(panel, 0))
     assert any("not read" in text for text in cells(panel, 8))
@@ -102,6 +117,29 @@ def test_connections_are_shown_while_somebody_looks(qtbot, tmp_path, talking):
     panel._set_timer()
     assert not panel._timer.isActive()
     panel.hide()
+
+
+def snapshot(second, octets, interrupts, name="eth0"):
+    counted = dict.fromkeys(COUNTS, 0) | {"in_octets": octets, "in_unicast": octets // 100, "in_errors": second}
+    return [
+        {"time_ns": NOW + second * S, "name": name, "speed_bps": 10**9, "interrupts": interrupts,
+         "soft_interrupts": interrupts / 2, **counted}
+    ]  # fmt: skip
+
+
+def test_rates_over_the_last_seconds():
+    rates = LiveRates()
+    assert not rates.rows and rates.interrupts == (0, 0)
+    for second in range(60):
+        rates.add(snapshot(second, 1000 * min(second, 50), 10.0 * second))
+    (one,) = rates.rows
+    assert one.in_bps == (0, pytest.approx(800), pytest.approx(6200)) and one.out_bps == (0, 0, 0)
+    assert one.in_packets == pytest.approx(1) and one.errors == 10
+    assert rates.interrupts == (pytest.approx(10), pytest.approx(5))
+    rates.add(snapshot(59, 5, 590.0))  # The same moment again.
+    assert rates.rows == [one]
+    rates.add(snapshot(60, 5, 3.0))  # Started again.
+    assert rates.rows[0].in_bps == (0, 0, 0)
 
 
 QUIET = {

@@ -12,7 +12,7 @@ import pyarrow as pa
 
 from yaffle.collector.readings import Reading, readings_table
 from yaffle.records.counter_table import COUNTER, UNKNOWN, Counters
-from yaffle.records.host_measures import BY_VERSION, OF_CPU, OF_HOST, cpu_time
+from yaffle.records.host_measures import BY_VERSION, OF_CPU, OF_HOST, RADIO, cpu_time
 
 _TICKS = os.sysconf("SC_CLK_TCK")
 _PRESSURE_S = 1e-6
@@ -59,6 +59,19 @@ class HostReader:
         for measure in OF_CPU:
             for cpu, value in per_cpu.get((measure.source, measure.kernel), {}).items():
                 yield Reading(cpu, measure, value)
+        yield from self._radio()
+
+    def _radio(self) -> Iterator[Reading]:
+        """Wireless interfaces, where there are some: most hosts have none, which is no lack."""
+        path = self._proc / "net/wireless"
+        lines = path.read_text().splitlines()[2:] if path.exists() else []
+        for line in lines:
+            name, _, rest = line.partition(":")
+            columns = rest.split()
+            for measure in RADIO:
+                place = int(measure.kernel) - 1
+                with suppress(ValueError, IndexError):  # A driver that does not know writes something else.
+                    yield Reading(name.strip(), measure, float(columns[place].rstrip(".")))
 
     def _text(self, name: str) -> str:
         try:
@@ -129,6 +142,13 @@ class HostReader:
                     sums[cpu] += value
             if cpus:
                 found[source, ""] = sums
+
+    def interrupts(self) -> dict[str, float]:
+        """Interrupts, and soft interrupts that work on packets, of all processors since the start of the host."""
+        found: dict[tuple[str, str], dict[str, float]] = {}
+        self._interrupts(found)
+        names = {"interrupts": ("interrupts", ""), "soft_interrupts": ("softirqs", "NET_RX")}
+        return {name: sum(found.get(key, {}).values()) for name, key in names.items()}
 
     # --- interfaces ---
     def counters(self, time_ns: int | None = None) -> Counters:

@@ -1,4 +1,4 @@
-"""This host's sockets as they are now, for a window that looks: written beside the history while it says so."""
+"""This host's sockets and interfaces as they are now, for a window that looks: written beside the history meanwhile."""
 
 import time
 from pathlib import Path
@@ -8,11 +8,13 @@ import pyarrow as pa
 
 from yaffle.arrays import Array
 from yaffle.capture.addresses import labels_of
+from yaffle.collector.host_reader import HostReader
 from yaffle.collector.sock_diag import LISTEN, STATES
 from yaffle.collector.socket_flows import ends_of
 from yaffle.collector.socket_owners import Owner
+from yaffle.records.counter_table import COUNTS
 
-NOW, WANTED, SOCKETS_FILE = "now", "wanted", "sockets.arrow"
+NOW, WANTED, SOCKETS_FILE, INTERFACES_FILE = "now", "wanted", "sockets.arrow", "interfaces.arrow"
 _WANTED_S = 15.0  # So long after it was last said, somebody looks.
 _V6, _NO_FLOOR = 10, 0xFFFFFFFF
 _RISING = (
@@ -91,18 +93,28 @@ class Snapshots:
         return found | {"span_ns": np.full(held.size, now_ns - self._taken_ns)}
 
 
-def write_snapshot(folder: Path, table: pa.Table) -> None:
+def interfaces_now(reader: HostReader) -> pa.Table:
+    """A row an interface with what it counted, and beside each what the host's processors did for all of them."""
+    counters = reader.counters()
+    sums = reader.interrupts()
+    columns: dict[str, object] = {name: counters.rows[name] for name in ("time_ns", "speed_bps", *COUNTS)}
+    columns["name"] = [counters.name(0, number) for number in counters.rows["interface"].tolist()]
+    columns |= {name: [value] * counters.rows.size for name, value in sums.items()}
+    return pa.table({name: pa.array(values) for name, values in columns.items()})
+
+
+def write_snapshot(folder: Path, name: str, table: pa.Table) -> None:
     """Puts a table where the window looks, whole. Raises OSError."""
-    path = folder / NOW / SOCKETS_FILE
+    path = folder / NOW / name
     part = path.with_suffix(".part")
     with pa.OSFile(str(part), "wb") as file, pa.ipc.new_file(file, table.schema) as writer:
         writer.write_table(table)
     part.replace(path)
 
 
-def read_snapshot(folder: Path) -> pa.Table | None:
+def read_snapshot(folder: Path, name: str) -> pa.Table | None:
     """The last one; None without. Raises OSError where it cannot be read."""
-    path = folder / NOW / SOCKETS_FILE
+    path = folder / NOW / name
     if not path.exists():
         return None
     try:

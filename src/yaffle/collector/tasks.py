@@ -9,18 +9,26 @@ from pathlib import Path
 
 from yaffle.collector.configuration import Configuration, Host, Listen
 from yaffle.collector.device_tasks import device_jobs
+from yaffle.collector.devices.watch import texts_table
 from yaffle.collector.flow_sender import FlowSender
-from yaffle.collector.held_addresses import held_now
+from yaffle.collector.held_addresses import held_now, routes_now
 from yaffle.collector.host_reader import HostReader
 from yaffle.collector.intervals import GAP_NS, HeldIntervals
 from yaffle.collector.sock_diag import SocketWatch
 from yaffle.collector.socket_flows import SocketFlows
 from yaffle.collector.socket_owners import owners
-from yaffle.collector.socket_snapshot import Snapshots, is_wanted, write_snapshot
+from yaffle.collector.socket_snapshot import (
+    INTERFACES_FILE,
+    SOCKETS_FILE,
+    Snapshots,
+    interfaces_now,
+    is_wanted,
+    write_snapshot,
+)
 from yaffle.collector.supervisor import BEHIND, Job, State
 from yaffle.errors import YaffleError
 from yaffle.history.keeper import Keeper
-from yaffle.history.layout import ADDRESSES, READINGS, TABLE
+from yaffle.history.layout import ADDRESSES, READINGS, TABLE, TEXTS
 from yaffle.history.reception import Reception
 from yaffle.history.reception_words import line
 from yaffle.history.store import History
@@ -28,6 +36,7 @@ from yaffle.records.flow_table import FlowRecords
 from yaffle.units import duration
 
 _LOOK_S = 0.5
+_ROUTES = "routes"
 _SHOWN_EVERY_S, _OWNERS_EVERY_S = 1.0, 5.0
 _ALL_TRANSPORTS = (socket.IPPROTO_TCP, socket.IPPROTO_UDP)
 _LOOK_AT_ADDRESSES_S = 10.0
@@ -114,7 +123,9 @@ async def _watch_addresses(name: str, told: Host, keeper: Keeper | None, state: 
     """Looks until it is cancelled; what is open then is written."""
     assert keeper is not None
     held = HeldIntervals(TABLE[ADDRESSES], name)
-    held.go_on(History(keeper.writer.folder).intervals(ADDRESSES, time.time_ns() - GAP_NS), time.time_ns())
+    history = History(keeper.writer.folder)
+    known = next((text for own, text, _ in history.latest_texts(name) if own == _ROUTES), "")
+    held.go_on(history.intervals(ADDRESSES, time.time_ns() - GAP_NS), time.time_ns())
     try:
         while True:
             # On a thread: the library has an event loop of its own.
@@ -123,7 +134,10 @@ async def _watch_addresses(name: str, told: Host, keeper: Keeper | None, state: 
             if (moved := held.seen(now, time.time_ns())).num_rows:
                 kept = keeper.put((ADDRESSES, moved))
             state.turn(state.state, keeper.trouble or ("" if kept else BEHIND))
-            state.rates = f"{len(now):,} addresses"
+            if (routes := await asyncio.to_thread(routes_now)) != known:
+                known = routes
+                keeper.put((TEXTS, texts_table(name, {_ROUTES: routes}, time.time_ns())))
+            state.rates = f"{len(now):,} addresses, {routes.count(chr(10)) + 1:,} routes"
             await asyncio.sleep(max(_LOOK_AT_ADDRESSES_S, told.every / 1e9))
     finally:
         if (last := held.last()).num_rows:
@@ -161,6 +175,7 @@ async def _watch_sockets(name: str, told: Host, keeper: Keeper | None, state: St
 async def _show_sockets(name: str, watch: SocketWatch, folder: Path) -> None:
     """While somebody looks, what all sockets are doing, once a second. A disk without room shows nothing new."""
     snapshots, owned, asked = Snapshots(name), {}, 0.0
+    reader = HostReader(name)
     while True:
         await asyncio.sleep(_SHOWN_EVERY_S)
         if is_wanted(folder):
@@ -168,7 +183,8 @@ async def _show_sockets(name: str, watch: SocketWatch, folder: Path) -> None:
                 owned, asked = await asyncio.to_thread(owners), time.monotonic()
             table = snapshots.table(watch.sockets(_ALL_TRANSPORTS), owned, time.time_ns())
             with suppress(OSError):
-                await asyncio.to_thread(write_snapshot, folder, table)
+                await asyncio.to_thread(write_snapshot, folder, SOCKETS_FILE, table)
+                await asyncio.to_thread(write_snapshot, folder, INTERFACES_FILE, interfaces_now(reader))
 
 
 def _lost(watch: SocketWatch, flows: SocketFlows, sender: FlowSender | None) -> str:

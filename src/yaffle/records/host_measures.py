@@ -127,11 +127,22 @@ _PER_CPU = (
     Measure("softnet squeezes", "net/softnet_stat", "2", "times", TOTAL, "ended while packets still waited"),
 )
 
+# Of each wireless interface, under its name as object.
+RADIO = (
+    Measure("radio link quality", "net/wireless", "2", "", NOW, "as its driver judges it; 70 is the best of many"),
+    Measure("radio signal", "net/wireless", "3", "dBm", NOW, "how strongly the access point is heard"),
+    Measure("radio noise", "net/wireless", "4", "dBm", NOW, "how strong everything else is"),
+    Measure("radio discarded retries", "net/wireless", "8", "packets", TOTAL, "given up after all repeats"),
+    Measure(
+        "radio missed beacons", "net/wireless", "10", "beacons", TOTAL, "that the access point sent and were not heard"
+    ),
+)
+
 IPV4, IPV6 = "IPv4", "IPv6"
 BY_VERSION = {IPV4: (*_IP, *_UDP, *_ICMP), IPV6: _SIX}
 OF_HOST = (*_TCP, *_SYSTEM)
 OF_CPU = (*_CPU, *_PER_CPU)
-OF_HOSTS = (*_IP, *_UDP, *_ICMP, *OF_HOST, *OF_CPU)  # of both versions by the same names
+OF_HOSTS = (*_IP, *_UDP, *_ICMP, *OF_HOST, *OF_CPU, *RADIO)  # of both versions by the same names
 
 
 def cpu_time(name: str) -> int:

@@ -4,17 +4,19 @@ from functools import partial
 from pathlib import Path
 from typing import Any
 
-from PySide6.QtCore import QTimer
+from PySide6.QtCore import Qt, QTimer
 from PySide6.QtGui import QHideEvent, QShowEvent
 from PySide6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QLabel, QLineEdit, QVBoxLayout, QWidget
 
 from yaffle.collector.sock_diag import ESTABLISHED, STATES
-from yaffle.collector.socket_snapshot import read_snapshot, want
+from yaffle.collector.socket_snapshot import INTERFACES_FILE, SOCKETS_FILE, read_snapshot, want
 from yaffle.desktop.shared.column_table import Column, Listing
 from yaffle.desktop.shared.jobs import Latest
+from yaffle.desktop.shared.panes import Panes
 from yaffle.errors import YaffleError
 from yaffle.findings.suffering import suffering
-from yaffle.units import count, duration, moment, rate
+from yaffle.session.live_rates import OVER_S, LiveRate, LiveRates
+from yaffle.units import count, duration, moment, rate, three_digits
 
 _PACES = {"paused": 0, "every 1 s": 1, "every 2 s": 2, "every 10 s": 10}
 _USUAL = "every 2 s"
@@ -72,10 +74,14 @@ class SocketsPanel(QWidget):
         head.addWidget(self.words, 1)
         for part in (self.suffering, self.listening, self.pace, self.search):
             head.addWidget(part)
+        self.interfaces = Listing("Interfaces of this host")
+        body = Panes("survey sockets panel: body", Qt.Orientation.Vertical)
+        body.arrange([self.table, self.interfaces], [380, 130])
+        self._rates = LiveRates()
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 4, 0, 0)
         column.addLayout(head)
-        column.addWidget(self.table, 1)
+        column.addWidget(body, 1)
         self.show_rows(None)
 
     @property
@@ -85,7 +91,7 @@ class SocketsPanel(QWidget):
 
     def watch(self, folder: Path | None) -> None:
         """Another history, or none."""
-        self._folder = folder
+        self._folder, self._rates = folder, LiveRates()
         self.show_rows(None)
         self._set_timer()
 
@@ -107,7 +113,12 @@ class SocketsPanel(QWidget):
         """Looks now, unless it still does."""
         folder = self._folder
         if folder is not None and self.isVisible() and not self._latest.busy:
-            self._latest.ask(lambda _progress: _read(folder), self.show_rows)
+            self._latest.ask(lambda _progress: _read(folder), self._show)
+
+    def _show(self, found: tuple[list[Row] | None, list[Row]]) -> None:
+        rows, interfaces = found
+        self._rates.add(interfaces)
+        self.show_rows(rows)
 
     def show_rows(self, rows: list[Row] | None) -> None:
         """Shows what is there now; None: nobody told."""
@@ -120,13 +131,48 @@ class SocketsPanel(QWidget):
         elif rows:
             bad = sum(1 for row in rows if row["suffers"])
             open_now = sum(1 for row in rows if not row["listening"])
+            interrupts, soft = self._rates.interrupts
             self.words.setText(
                 f"{rows[0]['device']} at {moment(rows[0]['time_ns'], digits=0)}: {count(open_now)} open,"
-                f" {count(bad)} with a problem; rates and problems since the look before"
+                f" {count(bad)} with a problem since the look before; {three_digits(interrupts)} interrupts/s,"
+                f" {three_digits(soft)} of them soft ones for packets"
             )
         for part in (self.search, self.suffering, self.listening, self.pace):
             part.setVisible(self._folder is not None)
         self._fill()
+        self._fill_interfaces()
+
+    def _fill_interfaces(self) -> None:
+        rows = self._rates.rows
+        columns = [
+            Column("interface", lambda r: rows[r].name, [one.name for one in rows], figures=False),
+            *(
+                Column(
+                    f"{way} {seconds} s",
+                    partial(_bits, rows, way, place),
+                    [getattr(one, f"{way}_bps")[place] for one in rows],
+                    meaning=f"mean of the last {seconds} s",
+                )
+                for way in ("in", "out")
+                for place, seconds in enumerate(OVER_S)
+            ),
+            Column(
+                "to this host",
+                lambda r: f"{three_digits(rows[r].in_packets)} /s",
+                [one.in_packets for one in rows],
+                meaning="packets a second, broadcasts among them",
+            ),
+            Column("multicast", lambda r: f"{three_digits(rows[r].in_multicast)} /s", [o.in_multicast for o in rows]),
+            Column("sent", lambda r: f"{three_digits(rows[r].out_packets)} /s", [one.out_packets for one in rows]),
+            Column(
+                "errors",
+                lambda r: count(rows[r].errors),
+                [one.errors for one in rows],
+                meaning="and discards, in the last 10 s",
+            ),
+        ]
+        widths = ((0, 80), *((k, 76) for k in range(1, 7)), (7, 78), (8, 70), (9, 70), (10, 50))
+        self.interfaces.show_columns(columns, len(rows), widths, wide=0)
 
     def _fill(self) -> None:
         wanted = self.search.text().lower().split()
@@ -206,6 +252,10 @@ class SocketsPanel(QWidget):
         self._fill()
 
 
+def _bits(rows: list[LiveRate], way: str, place: int, row: int) -> str:
+    return rate(float(getattr(rows[row], f"{way}_bps")[place]))
+
+
 def _rate_text(rows: list[Row], name: str, row: int) -> str:
     return rate(_rate(rows[row], name))
 
@@ -228,18 +278,18 @@ def _same(one: Row, other: Row) -> bool:
     return all(one[name] == other[name] for name in names)
 
 
-def _read(folder: Path) -> list[Row] | None:
-    """The last snapshot, row by row, with what each suffers from."""
+def _read(folder: Path) -> tuple[list[Row] | None, list[Row]]:
+    """The last snapshots: sockets, each with what it suffers from, and interfaces."""
     try:
         want(folder)
-        table = read_snapshot(folder)
+        table, interfaces = (read_snapshot(folder, name) for name in (SOCKETS_FILE, INTERFACES_FILE))
     except OSError as error:
         raise YaffleError(f"{folder}: {error.strerror or error}") from error
     if table is None:
-        return None
+        return None, []
     rows: list[Row] = table.to_pylist()
     for row in rows:
         row["suffers"] = suffering(row)
         parts = (row["program"], row["unit"], _end(row, "own"), _end(row, "other"), row["state"], row["transport"])
         row["text"] = " ".join((*parts, row["suffers"])).lower()
-    return rows
+    return rows, interfaces.to_pylist() if interfaces is not None else []
