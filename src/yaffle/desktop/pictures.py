@@ -148,7 +148,7 @@ def _shots(window: "MainWindow") -> dict[str, Callable[[], None]]:
 
 def _shots_of_weeks(window: "MainWindow") -> dict[str, Callable[[], None]]:
     """The same of the four weeks of flow records."""
-    from yaffle.desktop.survey.station import FLOWS, INTERFACES
+    from yaffle.desktop.survey.station import FLOWS, HOSTS, INTERFACES, WHEREABOUTS
     from yaffle.desktop.window.station_rail import COMPARE
 
     line = "203.0.113.242 line"
@@ -161,6 +161,11 @@ def _shots_of_weeks(window: "MainWindow") -> dict[str, Callable[[], None]]:
         window.investigation.follow(window.investigation.findings[0])
         window.go(1)
         window.survey.parts.setCurrentIndex(INTERFACES)
+
+    def page(number: int) -> None:
+        window.investigation.look(Focus())
+        window.go(1)
+        window.survey.parts.setCurrentIndex(number)
 
     def normal() -> None:
         window.investigation.look(Focus())
@@ -175,4 +180,11 @@ def _shots_of_weeks(window: "MainWindow") -> dict[str, Callable[[], None]]:
         ):
             edit.setText(text)
 
-    return {"flows": flows, "interfaces": interface, "normal": normal, "periods": periods}
+    return {
+        "flows": flows,
+        "interfaces": interface,
+        "hosts": lambda: page(HOSTS),
+        "addresses": lambda: page(WHEREABOUTS),
+        "normal": normal,
+        "periods": periods,
+    }

@@ -17,7 +17,10 @@ INTERVALS = 400  # at most, in a period
 
 @dataclass(frozen=True)
 class HostSeries:
-    """One number of one host over time. Values of totals stand in the middle between the readings they rose between."""
+    """One number of one host over time, interval by interval: the mean of what is as it is at a moment.
+
+    Values of totals stand in the middle between the readings they rose between.
+    """
 
     device: str
     object: str  # processor or IP version; empty of the host itself
@@ -28,16 +31,12 @@ class HostSeries:
     values: Array
     peak: float  # the highest between two readings, or of them, whatever the intervals
     resets: int  # steps left out: the host began to count anew
+    last: float  # as it was last: of rises, that of the last interval
 
     @property
     def words(self) -> str:
         """What it means."""
         return OF_READINGS[self.measure].words if self.measure in OF_READINGS else ""
-
-    @property
-    def last(self) -> float:
-        """As it was last."""
-        return float(self.values[-1])
 
     @property
     def mean(self) -> float:
@@ -68,10 +67,10 @@ def host_readings(history: History | None, first_ns: int, last_ns: int) -> list[
 
 def _series(
     told: pa.Table, rises: bool, first_ns: int, last_ns: int
-) -> tuple[str, bool, Array, Array, float, int] | None:
-    """Unit, times, values, peak and resets of one number; None without a value in the period."""
+) -> tuple[str, bool, Array, Array, float, int, float] | None:
+    """Unit, times, values, peak, resets and the last value of one number; None without a value in the period."""
     unit, scale = str(told["unit"][0]), 1.0
-    times, values = told["time_ns"].to_numpy(), told["value"].to_numpy()
+    times, values = told["time_ns"].to_numpy(), told["mean"].to_numpy()
     highest = told["highest"].to_numpy()
     if rises:
         unit, scale = ("%", 100.0) if unit == "s" else (f"{unit}/s", 1.0)
@@ -85,4 +84,6 @@ def _series(
     if not good.any():
         return None
     peak = scale * float(highest[good].max())
-    return unit, rises, times[good], scale * values[good], peak, int(np.sum(told["resets"].to_numpy())) if rises else 0
+    last = scale * float((values if rises else told["value"].to_numpy())[good][-1])
+    resets = int(np.sum(told["resets"].to_numpy())) if rises else 0
+    return unit, rises, times[good], scale * values[good], peak, resets, last

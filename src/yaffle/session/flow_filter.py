@@ -42,6 +42,9 @@ FLOW_COLUMNS: tuple[tuple[str, str], ...] = (
     ("packets", "packets of the record, scaled by sampling"),
     ("duration_ms", "from the record's first packet to its last, ms"),
     ("began", "when the record's first packet came, UTC"),
+    ("sent_again", "segments sent again, as the sender's kernel counted them; empty where none told"),
+    ("sender_timeouts", "retransmission timeouts, likewise"),
+    ("sender_round_trip_ms", "smoothed round trip, likewise, ms"),
 )
 _NAMES = tuple(name for name, _ in FLOW_COLUMNS)
 
@@ -74,6 +77,11 @@ def _column(name: str, held: HeldFlows, rows: Array, labels: FlowLabels) -> Any:
         return _numbered(rows["dscp"], marking)
     if name == "exporter":
         return _numbered(rows["exporter"], lambda k: held.exporters[k].address)
+    counted = {"sent_again": "retransmissions", "sender_timeouts": "timeouts"}
+    if name in counted:
+        return pa.array(rows[counted[name]].astype(np.int64), mask=rows[counted[name]] < 0)
+    if name == "sender_round_trip_ms":
+        return pa.array(rows["round_trip_ns"] / 1e6, mask=rows["round_trip_ns"] < 0)
     if name == "duration_ms":
         return pa.array((rows["last_ns"] - rows["first_ns"]) / 1e6)
     return pa.array(rows["first_ns"].astype(np.int64), pa.timestamp("ns"))

@@ -11,7 +11,8 @@ import numpy as np
 from yaffle.arrays import Array
 from yaffle.findings.flow_labels import DIMENSIONS, FlowLabels
 from yaffle.findings.flow_source import HeldFlows, held_flows
-from yaffle.kernels import kernel
+from yaffle.findings.kernel_figures import KernelFigures, kernel_figures
+from yaffle.kernels import kernel as compiled_kernel
 from yaffle.progress import Progress, go_on
 from yaffle.records.flow_table import PACKETS, Exporter
 from yaffle.session.evidence import Evidence
@@ -35,6 +36,7 @@ class FlowPart:
     share: float
     trend: Array  # bytes in TREND equal stretches of the period
     measured: str = ""  # what the exporter measured of these records, beside counting them
+    kernel: KernelFigures | None = None  # what their senders' kernels did
 
 
 @dataclass(frozen=True)
@@ -63,7 +65,7 @@ class FlowPicture:
     recent_bps: Array  # of each part, in the last RECENT_S seconds of the period
 
 
-@kernel
+@compiled_kernel
 def _spread(first_ns, last_ns, octets, packets, records, code, start_ns, end_ns, sums, trends, rate):  # type: ignore[no-untyped-def]
     """Adds each record, as far as it lies in the period, to its label: bytes, packets, records; and to intervals of
     both resolutions.
@@ -133,6 +135,7 @@ def flow_picture(
     count = max(1, len(labels.texts))
     sums, trends, rate = np.zeros((count, 3)), np.zeros((count, TREND)), np.zeros(BINS)
     _added(own, labels.codes, first_ns, max(last_ns, first_ns + 1), sums, trends, rate)
+    kernel = kernel_figures(own, labels.codes, count)
     total = float(sums[:, 0].sum())
     order = [k for k in np.argsort(-sums[:, 0], kind="stable")[:_MOST].tolist() if sums[k, 2]]
     parts = [
@@ -144,6 +147,7 @@ def flow_picture(
             float(sums[k, 0]) / max(1.0, total),
             trends[k],
             measured.get(k, ""),
+            kernel.get(k),
         )
         for k in order
     ]

@@ -18,10 +18,47 @@ from yaffle.desktop.shared.plots import Plot
 from yaffle.desktop.window.live_history import PACES, USUAL
 from yaffle.findings.flow_labels import DIMENSIONS, NEXT, exporter_words
 from yaffle.session.flow_filter import filter_words
-from yaffle.session.flow_parts import RECENT_S, FlowPicture, FlowSettings
+from yaffle.session.flow_parts import RECENT_S, FlowPart, FlowPicture, FlowSettings
 from yaffle.units import count, duration, moment, rate, share, size
 
 _DEEPEST = 5
+
+
+def _kernel_columns(parts: list[FlowPart]) -> list[Column]:
+    """What kernels of the senders measured; empty where none did."""
+    told = [p.kernel for p in parts]
+    return [
+        Column(
+            "sent again",
+            lambda r: share(own.repeat_share) if (own := told[r]) else "–",
+            [own.repeat_share if own else -1.0 for own in told],
+            meaning="segments sent again, of those sent, as kernels of the senders count them",
+        ),
+        Column(
+            "timeouts",
+            lambda r: count(own.timeouts) if (own := told[r]) else "–",
+            [own.timeouts if own else -1 for own in told],
+        ),
+        Column(
+            "round trip",
+            lambda r: duration(own.round_trip_ns) if (own := told[r]) and own.round_trip_ns >= 0 else "–",
+            [own.round_trip_ns if own else -1 for own in told],
+            meaning="smoothed by the senders' kernels, a mean by packets",
+        ),
+        Column(
+            "floor",
+            lambda r: duration(own.floor_ns) if (own := told[r]) and own.floor_ns >= 0 else "–",
+            [own.floor_ns if own else -1 for own in told],
+            meaning="the least round trip",
+        ),
+        Column(
+            "time under way",
+            lambda r: own.words if (own := told[r]) else "",
+            [own.busy_ns if own else -1 for own in told],
+            figures=False,
+            meaning="of the time with something under way, the parts of network, receiver and the sender's own buffer",
+        ),
+    ]
 
 
 def _recent_rate(bits_per_s: Array, row: int) -> str:
@@ -189,6 +226,8 @@ class FlowsPanel(QWidget):
             Column("records", lambda r: count(parts[r].records), [p.records for p in parts]),
             Column("trend", lambda r: "", figures=False, meaning="over the period, each row scaled separately"),
         ]
+        if any(p.kernel for p in parts):
+            columns += _kernel_columns(parts)
         if self.live:
             recent = picture.recent_bps
             for k, seconds in enumerate(RECENT_S):
