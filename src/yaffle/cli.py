@@ -10,6 +10,7 @@ from typing import Annotated, Any
 
 import typer
 
+from yaffle import cli_watching
 from yaffle.errors import Cancelled, YaffleError
 from yaffle.garbage_collection import collector_resting, leave_the_rest
 
@@ -20,6 +21,8 @@ app = typer.Typer(
     help="Whose delay is it? Network performance analysis.",
 )
 
+for _command in (cli_watching.capture, cli_watching.collect, cli_watching.listen, cli_watching.status):
+    app.command()(_command)
 _BAD_INPUT = 2
 
 
@@ -354,126 +357,6 @@ def demo(
         typer.echo(path)
 
 
-@app.command()
-def listen(
-    history: Annotated[
-        Path,
-        typer.Option("--history", metavar="DIR", help="Where records and counters are kept; made if it is not there."),
-    ] = Path("yaffle-history"),
-    udp: Annotated[
-        list[int] | None,
-        typer.Option(
-            "--udp",
-            metavar="PORT",
-            help="UDP port, NetFlow v5 or v9, IPFIX or sFlow v5; several are allowed. Default: 2055, 4739 and 6343.",
-        ),
-    ] = None,
-    tcp: Annotated[
-        list[int] | None, typer.Option("--tcp", metavar="PORT", help="TCP port for IPFIX; several are allowed.")
-    ] = None,
-    bind: Annotated[
-        str,
-        typer.Option(
-            "--bind",
-            metavar="ADDRESS",
-            help="Address to listen on; only this host is listened to unless another is given.",
-        ),
-    ] = "127.0.0.1",
-    keep: Annotated[
-        list[str] | None,
-        typer.Option(
-            "--keep",
-            metavar="LEVEL=DAYS",
-            help="For how long: records=30, 1min=90, 15min=400, 1h=1200, 1day=3650, counters=400.",
-        ),
-    ] = None,
-) -> None:
-    """Receive flow records and counters and keep them for months, until stopped with Ctrl+C."""
-    import signal
-    import threading
-
-    from yaffle.history.keeper import Keeper
-    from yaffle.history.reception import Reception
-    from yaffle.history.reception_words import kept_days, line
-    from yaffle.history.writer import HistoryWriter
-
-    ended = threading.Event()
-    for number in (signal.SIGINT, signal.SIGTERM):
-        signal.signal(number, lambda *_: ended.set())
-    ports = tuple(udp or ()) if udp or tcp else (2055, 4739, 6343)
-    keeper = Keeper(HistoryWriter(history, kept_days(keep or [])))
-    reception = Reception(keeper, bind, ports, tuple(tcp or ()))
-    typer.echo(
-        f"listening on {bind}: {', '.join(f'{kind} {port}' for kind, port in reception.ports)}; keeping in {history}"
-    )
-    keeper.start()
-    reception.start()
-    while not ended.wait(10.0):
-        typer.echo(line(reception.status))
-    reception.stop()
-    keeper.stop()
-    typer.echo(line(reception.status))
-
-
-@app.command()
-def collect(
-    configuration: Annotated[
-        Path | None, typer.Argument(metavar="CONFIG.toml", help="What to collect, and where to keep it.")
-    ] = None,
-    check: Annotated[
-        bool, typer.Option("--check", help="Say what would be done, or what is wrong and at which line; make nothing.")
-    ] = False,
-    unit: Annotated[bool, typer.Option("--unit", help="Write a systemd unit to standard output, and end.")] = False,
-) -> None:
-    """Collect for months, until stopped: what devices send, and what this host counts."""
-    import asyncio
-    import logging
-
-    from yaffle.collector.collect import Collector, words_of
-
-    if unit:
-        typer.echo((Path(__file__).parent / "share" / "yaffle-collect@.service").read_text(), nl=False)
-        return
-    if configuration is None:
-        raise YaffleError("which configuration? Write yaffle collect CONFIG.toml; docs/collector.md shows one")
-    if check:
-        for words in words_of(configuration):
-            typer.echo(words)
-        return
-    logging.basicConfig(level=logging.INFO, format="%(message)s", stream=sys.stderr)
-
-    async def run() -> None:
-        await Collector(configuration).run()
-
-    asyncio.run(run())
-
-
-@app.command()
-def status(
-    history: Annotated[Path, typer.Argument(metavar="HISTORY", help="The folder that a collector writes.")],
-    json_out: Annotated[
-        str, typer.Option("--json", metavar="OUT", help="Write it as a document here; - for standard output.")
-    ] = "",
-) -> None:
-    """Say how the tasks of a collector are doing."""
-    from yaffle.collector.status import status_of
-    from yaffle.report.answer import write_whole
-    from yaffle.units import date_and_moment
-
-    told = status_of(history)
-    if json_out and json_out != "-":
-        write_whole(Path(json_out), json.dumps(told))
-    elif json_out:
-        typer.echo(json.dumps(told))
-    else:
-        for words in [told["trouble"]] if told["trouble"] else []:
-            typer.echo(words)
-        for task in told["tasks"]:
-            why = f": {task['why']}" if task["why"] else ""
-            since = date_and_moment(task["since_ns"])
-            typer.echo(f"{task['task']} {task['address']}: {task['state']} since {since}{why}")
-
-
 @app.command(name="install-desktop")
 def install_desktop() -> None:
     """Put the desktop entry, the icon and the file types where this user's desktop finds them."""
@@ -517,7 +400,7 @@ def _every(
 def main() -> None:
     """Entry point. Errors that a user can act upon are one line; the exit code is 2 for them."""
     arguments = sys.argv[1:]
-    commands = {"analyse", "collect", "demo", "export", "install-desktop", "listen", "open", "status"}
+    commands = {"analyse", "capture", "collect", "demo", "export", "install-desktop", "listen", "open", "status"}
     if not arguments or (arguments[0] not in commands and not arguments[0].startswith("-")):
         sys.argv[1:] = ["open", *arguments]
     try:

@@ -23,16 +23,17 @@ class Plan:
     most_bytes: int = 0
 
 
-def bytes_of(text: str) -> int:
-    """An amount of memory as it is written: 4GiB, 4G, 512 MiB. Raises YaffleError."""
+def bytes_of(text: str, option: str = "--memory", least: int = _LEAST_BYTES) -> int:
+    """An amount as it is written for an option: 4GiB, 4G, 512 MiB. Raises YaffleError."""
     number = text.strip().upper().removesuffix("IB").removesuffix("B")
     unit = number[-1:] if number[-1:] in _UNITS else ""
     try:
         amount = float(number.removesuffix(unit))
     except ValueError:
         amount = 0.0
-    if not _LEAST_BYTES <= amount * _UNITS[unit] < 1 << 60:
-        raise YaffleError(f"--memory: {text} is no amount of memory from 1GiB up; write it like 4GiB")
+    if not least <= amount * _UNITS[unit] < 1 << 60:
+        from_least = f"{least >> 30}GiB" if least >= 1 << 30 else f"{least >> 10}KiB"
+        raise YaffleError(f"{option}: {text} is no amount from {from_least} up; write it like 4GiB")
     return int(amount * _UNITS[unit])
 
 

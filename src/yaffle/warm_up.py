@@ -306,6 +306,7 @@ def warm_up() -> None:
     from yaffle.findings.flow_path import flow_ways
     from yaffle.findings.flow_source import held_flows
     from yaffle.findings.planner import plan
+    from yaffle.live.capturing import convert_nothing
     from yaffle.normal.baseline import BaselineSettings, baseline
     from yaffle.records.flow_table import Exporter, FlowRecords, empty_flows
     from yaffle.session.apportion import picture
@@ -319,6 +320,7 @@ def warm_up() -> None:
     from yaffle.session.wait_levels import groups
 
     rows_of(b"", 0)
+    convert_nothing()
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "one.pcap"
         _write_pcap(path)

@@ -14,13 +14,15 @@ _ENHANCED = Struct("<IIIIIII")
 _TRAILER = Struct("<I")
 
 
-def _block(kind: int, body: bytes) -> bytes:
+def block(kind: int, body: bytes) -> bytes:
+    """A block of a kind around its body."""
     body += b"\0" * (-len(body) % 4)
     size = len(body) + 12
     return _BLOCK.pack(kind, size) + body + _TRAILER.pack(size)
 
 
-def _option(code: int, value: bytes) -> bytes:
+def option(code: int, value: bytes) -> bytes:
+    """An option of a block; the last one has code 0."""
     return Struct("<HH").pack(code, len(value)) + value + b"\0" * (-len(value) % 4)
 
 
@@ -28,8 +30,8 @@ def _names(names: dict[str, str]) -> bytes:
     body = b""
     for address, name in names.items():
         packed = ipaddress.ip_address(address).packed
-        body += _option(1 if len(packed) == 4 else 2, packed + name.encode() + b"\0")
-    return _block(4, body + Struct("<HH").pack(0, 0))
+        body += option(1 if len(packed) == 4 else 2, packed + name.encode() + b"\0")
+    return block(4, body + Struct("<HH").pack(0, 0))
 
 
 @dataclass(frozen=True)
@@ -60,18 +62,18 @@ def write_selection(
     with part.open("wb") as out:
         section = Struct("<IHHq").pack(0x1A2B3C4D, 1, 0, -1)
         if comment:
-            section += _option(1, comment.encode()) + _option(0, b"")
-        out.write(_block(0x0A0D0D0A, section))
+            section += option(1, comment.encode()) + option(0, b"")
+        out.write(block(0x0A0D0D0A, section))
         for name, link_type, snap_bytes in interfaces:
             face = Struct("<HHI").pack(link_type, 0, snap_bytes)
             if name:
-                face += _option(2, name.encode())
-            out.write(_block(1, face + _option(9, b"\x09") + _option(0, b"")))
+                face += option(2, name.encode())
+            out.write(block(1, face + option(9, b"\x09") + option(0, b"")))
         if names:
             out.write(_names(names))
         for packet in packets:
             pad = b"\0" * (-len(packet.data) % 4)
-            options = _option(1, packet.comment.encode()) + _option(0, b"") if packet.comment else b""
+            options = option(1, packet.comment.encode()) + option(0, b"") if packet.comment else b""
             size = 32 + len(packet.data) + len(pad) + len(options)
             head = _ENHANCED.pack(
                 6,

@@ -22,7 +22,7 @@ from yaffle.history.writer import HistoryWriter
 
 _LOG = logging.getLogger(__name__)
 _LOOK_S = 1.0
-_NOTHING = "collects nothing: neither [listen] nor [host] nor a [[device]] is there"
+_NOTHING = "collects nothing: neither [listen] nor [host] nor a [[device]] or [[capture]] is there"
 _MOST_LINES = 20
 _RATES_S = 60.0  # between two lines of the log that say how it goes
 
@@ -35,7 +35,7 @@ def words_of(path: Path) -> list[str]:
     return [
         f"keeps in {told.history}: {kept}",
         *(f"{job.task}: {job.words}" for job in jobs(told, None)),
-        *([] if told.listen or told.host or told.device else [_NOTHING]),
+        *([] if told.listen or told.host or told.device or told.capture else [_NOTHING]),
     ]
 
 

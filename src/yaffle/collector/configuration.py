@@ -9,6 +9,7 @@ from typing import Annotated, Any
 
 from pydantic import BaseModel, Field, ValidationError, field_validator, model_validator
 
+from yaffle.collector.capture_task import Capture
 from yaffle.collector.configuration_parts import Every, Part, Port
 from yaffle.collector.device_configuration import Device, Ssh
 from yaffle.collector.flow_sender import address_of
@@ -77,6 +78,7 @@ class Configuration(Part):
     listen: Listen | None = None
     host: Host | None = None
     device: tuple[Device, ...] = ()
+    capture: tuple[Capture, ...] = ()
 
     @field_validator("device")
     @classmethod
@@ -84,6 +86,14 @@ class Configuration(Part):
         seen = [one.address for one in value]
         if twice := next((address for address in seen if seen.count(address) > 1), ""):
             raise ValueError(f"each device once ({twice} stands there twice)")
+        return value
+
+    @field_validator("capture")
+    @classmethod
+    def _a_ring_each(cls, value: tuple[Capture, ...]) -> tuple[Capture, ...]:
+        rings = [one.ring for one in value]
+        if twice := next((ring for ring in rings if rings.count(ring) > 1), ""):
+            raise ValueError(f"a ring of its own for each capture ({twice} stands there twice)")
         return value
 
     @field_validator("keep")
@@ -107,7 +117,9 @@ def read_configuration(path: Path) -> Configuration:
         raise YaffleError(f"{path}:{line}: this is no TOML: {words}") from error
     except ValidationError as error:
         raise YaffleError("\n".join(_told(path, text, one) for one in error.errors(include_url=False))) from error
-    return found.model_copy(update={"history": str(path.parent.resolve() / found.history)})
+    folder = path.parent.resolve()
+    rings = tuple(one.model_copy(update={"ring": str(folder / one.ring)}) for one in found.capture)
+    return found.model_copy(update={"history": str(folder / found.history), "capture": rings})
 
 
 def _told(path: Path, text: str, error: Any) -> str:
@@ -135,6 +147,7 @@ def _table_at(place: Place) -> list[str]:
         (): Configuration,
         ("listen",): Listen,
         ("host",): Host,
+        ("capture",): Capture,
         ("device",): Device,
         ("device", "ssh"): Ssh,
     }

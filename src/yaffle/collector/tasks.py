@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from contextlib import suppress
 from pathlib import Path
 
+from yaffle.collector.capture_task import capture_job
 from yaffle.collector.configuration import Configuration, Host, Listen
 from yaffle.collector.device_tasks import device_jobs
 from yaffle.collector.devices.watch import texts_table
@@ -80,6 +81,8 @@ def jobs(told: Configuration, keeper: Keeper | None) -> Iterator[Job]:
                 f"keeps what this host's TCP connections carried every {duration(host.every)}, as flow records{there}",
                 lambda state: _watch_sockets(name, host, keeper, state),
             )
+    for capture in told.capture:
+        yield capture_job(capture)
     for device in told.device:
         yield from device_jobs(device, keeper, len(told.device))
 

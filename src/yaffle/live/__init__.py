@@ -1,0 +1,1 @@
+"""Captures packets on this machine: a packet socket, filters for it, and a bounded ring of files."""
