@@ -45,6 +45,7 @@ bench: $(READY)
 	@$(BIN)/python -m benchmarks.cluster
 	@$(BIN)/python -m benchmarks.records
 	@$(BIN)/python -m benchmarks.history
+	@$(BIN)/python -m benchmarks.capture
 	@$(BIN)/python -m benchmarks.path
 	@$(BIN)/python -m benchmarks.path bench-data 10
 

@@ -21,7 +21,7 @@ from yaffle.collector.socket_snapshot import (
 from yaffle.desktop.survey.sockets_panel import SocketsPanel
 from yaffle.desktop.survey.whereabouts_panel import WhereaboutsPanel
 from yaffle.findings.suffering import suffering
-from yaffle.findings.whereabouts import ADDRESS, PORT, TextChange, Whereabout, Whereabouts
+from yaffle.findings.whereabouts import ADDRESS, PORT, DeviceText, Whereabout, Whereabouts
 from yaffle.records.counter_table import COUNTS
 from yaffle.session.live_rates import LiveRates
 
@@ -35,7 +35,7 @@ FOUND = Whereabouts(
         Whereabout(PORT, "switch", "port 4", "02:00:00:00:00:01", "", NOW - 7200 * S, NOW - 3600 * S),
         Whereabout(PORT, "switch", "uplink", "quay", "eth0", NOW - 7200 * S, NOW),
     ],
-    [TextChange("switch", "ports", NOW - 50 * S, "port 4 crane", "port 4 spare")],
+    [DeviceText("switch", "ports", NOW - 50 * S, "port 4 crane", "port 4 spare")],
 )
 
 

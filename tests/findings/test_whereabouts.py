@@ -65,7 +65,8 @@ def test_texts_then_and_now(tmp_path):
     (change,) = whereabouts(History(tmp_path), at(10), at(60)).texts
     assert change.lines == ["- port 4 crane", "+ port 4 spare", "  port 5 spare"]
     assert (change.device, change.name, change.changed_ns) == ("sw", "ports", at(30))
-    assert not whereabouts(History(tmp_path), at(31), at(60)).texts
+    (still,) = whereabouts(History(tmp_path), at(31), at(60)).texts
+    assert not still.is_changed and still.lines == ["port 4 spare", "port 5 spare"]
 
 
 def test_nobody_told(tmp_path):

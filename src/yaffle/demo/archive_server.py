@@ -79,6 +79,7 @@ def neighbours() -> Iterator[tuple[str, str, str, str, int, int]]:
     yield switch, "port 11", _NEW_DESK, "", CHANGED_NS, END_NS
     yield switch, "port 5", _PRINTER, "", START_NS, END_NS
     yield switch, "uplink", "saltmarsh-router", "desks", START_NS, END_NS
+    yield "203.0.113.242", "desks", "saltmarsh-switch", "uplink", START_NS, END_NS
     for desk in range(10):
         yield switch, f"port {20 + desk}", f"02:00:5e:10:01:{desk:02x}", "", START_NS, END_NS
 
@@ -87,6 +88,7 @@ TEXTS = (
     (START_NS, ADDRESS, "name", NAME),
     (START_NS, ADDRESS, "description", "archive server, 4 cores, 16 GiB"),
     (START_NS, "198.51.100.130", "name", "saltmarsh-switch"),
+    (START_NS, "203.0.113.242", "name", "saltmarsh-router"),
     (START_NS, "198.51.100.130", "configuration", "port 4 purser\nport 5 printer\nport 11 spare\n"),
     (CHANGED_NS, "198.51.100.130", "configuration", "port 4 spare\nport 5 printer\nport 11 purser\n"),
 )

@@ -29,18 +29,25 @@ class Whereabout:
 
 
 @dataclass(frozen=True)
-class TextChange:
-    """A text of a device that changed in a period: what it was and what it became."""
+class DeviceText:
+    """A text of a device as it stood at the end of a period, and at its beginning; the same where it did not change."""
 
     device: str
     name: str
-    changed_ns: int
+    changed_ns: int  # when it was kept
     before: str
     after: str
 
     @property
+    def is_changed(self) -> bool:
+        """Whether it changed in the period."""
+        return self.before != self.after
+
+    @property
     def lines(self) -> list[str]:
-        """Line by line: "- " went, "+ " came, two spaces stayed."""
+        """Line by line; of one that changed: "- " went, "+ " came, two spaces stayed."""
+        if not self.is_changed:
+            return self.after.splitlines()
         both = difflib.ndiff(self.before.splitlines(), self.after.splitlines())
         return [line for line in both if not line.startswith("? ")]
 
@@ -50,12 +57,12 @@ class Whereabouts:
     """Of one period, changes first."""
 
     rows: list[Whereabout]
-    texts: list[TextChange]
+    texts: list[DeviceText]
 
     @property
     def changes(self) -> int:
         """How many things moved, or were taken over."""
-        return sum(1 for row in self.rows if row.change) + len(self.texts)
+        return sum(1 for row in self.rows if row.change) + sum(1 for text in self.texts if text.is_changed)
 
 
 def whereabouts(history: History | None, first_ns: int, last_ns: int) -> Whereabouts:
@@ -64,7 +71,8 @@ def whereabouts(history: History | None, first_ns: int, last_ns: int) -> Whereab
         return Whereabouts([], [])
     rows = [*_addresses(history, first_ns, last_ns), *_ports(history, first_ns, last_ns)]
     rows.sort(key=lambda one: (not one.change, one.kind, one.device, one.interface, one.what, one.from_ns))
-    return Whereabouts(rows, list(_texts(history, first_ns, last_ns)))
+    texts = sorted(_texts(history, first_ns, last_ns), key=lambda one: (not one.is_changed, one.device, one.name))
+    return Whereabouts(rows, texts)
 
 
 def _addresses(history: History, first_ns: int, last_ns: int) -> Iterator[Whereabout]:
@@ -103,9 +111,8 @@ def _told(found: list[Whereabout], place: _Key, first_ns: int) -> Iterator[Where
         yield Whereabout(one.kind, one.device, one.interface, one.what, one.who, one.from_ns, one.to_ns, change)
 
 
-def _texts(history: History, first_ns: int, last_ns: int) -> Iterator[TextChange]:
+def _texts(history: History, first_ns: int, last_ns: int) -> Iterator[DeviceText]:
     before = {name: text for name, text, _ in history.latest_texts(until_ns=first_ns)}
     for name, text, changed_ns in history.latest_texts(until_ns=last_ns):
-        if name in before and before[name] != text:
-            device, _, own = name.partition("\n")
-            yield TextChange(device, own, changed_ns, before[name], text)
+        device, _, own = name.partition("\n")
+        yield DeviceText(device, own, changed_ns, before.get(name, text), text)

@@ -362,6 +362,27 @@ class History:
         except (duckdb.Error, pa.ArrowException) as error:
             raise layout.HistoryError(f"{self.folder} cannot be read: {error}") from error
 
+    def told_by(self) -> list[tuple[str, int, int, int]]:
+        """(device, numbers, first and last time) of hosts and devices, by the first and the last hours of their
+        readings.
+        Raises HistoryError.
+        """
+        held = folders(self.folder / READINGS)
+        parts = [path for _, folder in {*held[:1], *held[-_NAMED_BY:]} for path in layout.counting(folder)]
+        if not parts:
+            return []
+        try:
+            with cursor() as db:
+                told = db.read_parquet([str(path) for path in parts])
+                rows = told.query(
+                    "told",
+                    "SELECT device, count(DISTINCT (object, measure)), min(time_ns), max(time_ns) FROM told"
+                    " GROUP BY device ORDER BY device",
+                ).fetchall()
+        except duckdb.Error as error:
+            raise layout.HistoryError(f"{self.folder} cannot be read: {error}") from error
+        return [(device, numbers, first, last) for device, numbers, first, last in rows]
+
     def latest_texts(self, device: str = "", until_ns: int = 1 << 62) -> list[tuple[str, str, int]]:
         """(name, text, when it came) of what a device said of itself, as it stood at a moment; where none is named,
         names are DEVICE, a line feed, NAME. Raises HistoryError.

@@ -21,6 +21,7 @@ from yaffle.findings.flow_source import HeldFlows, held_flows
 from yaffle.inventory.places import Places, spoken
 from yaffle.path.segments import Way, marking_changes
 from yaffle.quantiles import median
+from yaffle.session.map_neighbours import cables
 from yaffle.session.scene import Scene
 from yaffle.units import count, duration, share
 
@@ -53,7 +54,7 @@ class Place:
             return f"{count(self.hosts)} {host}"
         if self.kind == SERVICE:
             return f"{count(self.hosts)} requests" if self.hosts else "service"
-        return {POINT: "capture point", DEVICE: "flow exporter"}.get(self.kind, "drawn by hand")
+        return {POINT: "capture point", DEVICE: "device"}.get(self.kind, "drawn by hand")
 
 
 @dataclass
@@ -118,6 +119,7 @@ def map_picture(scene: Scene) -> MapPicture:
     drawing = _Drawing()
     flows = _captured(scene, analysis, drawing)
     flows += _exported(scene, analysis, drawing)
+    _plugged(scene, analysis, drawing)
     return MapPicture(list(drawing.places.values()), list(drawing.links.values()), flows[:_MOST_FLOWS])
 
 
@@ -358,6 +360,19 @@ def _exported(scene: Scene, analysis: Analysis, drawing: _Drawing) -> list[tuple
         for exporter in np.unique(held.rows["exporter"]).tolist():
             _stand_devices(analysis, drawing, [[held.exporters[exporter].address]])
     return found
+
+
+def _plugged(scene: Scene, analysis: Analysis, drawing: _Drawing) -> None:
+    """What devices say is plugged into them. Where a link is there already, the words are added."""
+    for one, two, ports in cables(analysis.history, scene.first_ns, scene.last_ns)[:_MOST_FLOWS]:
+        for device in (one, two):
+            if device not in drawing.devices:
+                _stand_devices(analysis, drawing, [[device]])
+        near, far = drawing.devices[one], drawing.devices[two]
+        if near == far:
+            continue
+        link = drawing.links.get((far, near)) or drawing.link(near, far)
+        link.words = "; ".join(part for part in (link.words, f"plugged: {ports}") if part)
 
 
 def _address(hop: FlowHop) -> str:

@@ -1,6 +1,7 @@
 """Gather: the sources, what each covers and what it cannot tell; adding more."""
 
 from dataclasses import replace
+from functools import partial
 from html import escape
 from pathlib import Path
 
@@ -25,8 +26,10 @@ from yaffle.desktop.gather.complaint_dialog import ComplaintDialog
 from yaffle.desktop.gather.welcome import Welcome
 from yaffle.desktop.shared import theme
 from yaffle.desktop.shared.column_table import Column, ColumnTable, TableView
+from yaffle.desktop.shared.jobs import Latest
 from yaffle.desktop.shared.panes import Panes
 from yaffle.errors import YaffleError
+from yaffle.history.store import History
 from yaffle.inventory.places import PointName
 from yaffle.records.flow_table import PROTOCOLS, SCALED, Exporter
 from yaffle.session.beginning import FirstPacket
@@ -64,6 +67,16 @@ def _collector_words(history: Path) -> list[str]:
         )
     listed = "".join(f"<li>{escape(line)}</li>" for line in lines)
     return [f"<p><b>Collector</b></p><ul>{listed}</ul>"] if lines else []
+
+
+def _devices_words(history: History) -> list[str]:
+    """Which hosts and devices told how many numbers, from when to when, as HTML."""
+    lines = []
+    for device, numbers, first_ns, last_ns in history.told_by():
+        span = f"from {date_and_moment(first_ns)[:16]} to {date_and_moment(last_ns)[:16]}"
+        lines.append(f"{device}: {count(numbers)} numbers, {span}")
+    listed = "".join(f"<li>{escape(line)}</li>" for line in lines)
+    return [f"<p><b>Hosts and devices</b></p><ul>{listed}</ul>"] if lines else []
 
 
 def _points_of(analysis: Analysis, source: str) -> list[str]:
@@ -113,6 +126,10 @@ class Gather(QWidget):
     def __init__(self, investigation: Investigation, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self._model = investigation
+        self._devices = Latest(self)
+        self._covered: list[str] = []  # what hosts and devices of a history tell, as HTML
+        self._coverage_of: Path | None = None
+        self._asked_at: tuple[Path, int] | None = None
         self.table_model = ColumnTable(self)
         self.table = TableView("Sources")
         self.table.setModel(self.table_model)
@@ -310,6 +327,17 @@ class Gather(QWidget):
             own = (PointName(point, name.strip()),) if name.strip() else ()
             self._model.keep(replace(kept, renamed=others + own), f"name capture point {name.strip() or point}")
 
+    def _look_at_devices(self, history: History) -> None:
+        """What hosts and devices tell, read away from the interface thread: once for each look at the history."""
+        if self._asked_at != (history.folder, history.last_ns):
+            self._asked_at = (history.folder, history.last_ns)
+            self._devices.ask(lambda _progress: _devices_words(history), partial(self._take_devices, history.folder))
+
+    def _take_devices(self, folder: Path, words: list[str]) -> None:
+        if (self._coverage_of, self._covered) != (folder, words):
+            self._coverage_of, self._covered = folder, words
+            self._redraw()
+
     def _redraw(self) -> None:
         evidence = self._model.evidence
         pending = self._model.pending
@@ -377,6 +405,9 @@ class Gather(QWidget):
             )
         if history is not None:
             parts += _collector_words(history.folder)
+            if self._coverage_of == history.folder:
+                parts += self._covered
+            self._look_at_devices(history)
         account = evidence.analysis.account
         unseen = int((account.fact("opening") == 1).sum())
         total = account.flow.size

@@ -1,18 +1,18 @@
-"""Who was where, in Survey: addresses and ports as devices knew them, what changed first, and texts then and now."""
+"""Who was where, in Survey: addresses and ports as devices knew them, what changed first; texts of devices."""
 
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QLabel, QLineEdit, QPlainTextEdit, QVBoxLayout, QWidget
 
 from yaffle.desktop.shared.column_table import Column, Listing
 from yaffle.desktop.shared.panes import Panes
-from yaffle.findings.whereabouts import ADDRESS, TextChange, Whereabout, Whereabouts
+from yaffle.findings.whereabouts import ADDRESS, DeviceText, Whereabout, Whereabouts
 from yaffle.units import count, date_and_moment
 
 _STILL_NS = 900 * 10**9  # Seen so short before the end of the period, it is still there.
 
 
 class WhereaboutsPanel(QWidget):
-    """A table of who was where, and below it the texts of devices that changed."""
+    """A table of who was where, and below it what devices said of themselves, then and now."""
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -32,12 +32,14 @@ class WhereaboutsPanel(QWidget):
         self.changed_only.setToolTip("Only what moved or was taken over in the period")
         self.changed_only.toggled.connect(lambda _on: self._fill())
         self.table = Listing("Who was where")
-        self.texts = Listing("Texts that changed")
+        self.texts = Listing("Texts of devices")
         self.texts.selectionModel().currentRowChanged.connect(lambda now, _before: self._show_text(now.row()))
         self.text = QPlainTextEdit()
         self.text.setReadOnly(True)
         self.text.setAccessibleName("a text then and now")
-        self.text.setPlaceholderText("Select a text that changed: lines that went begin with -, lines that came with +")
+        self.text.setPlaceholderText(
+            "Select a text: of one that changed, lines that went begin with -, lines that came with +"
+        )
         lower = Panes("survey whereabouts panel: texts", Qt.Orientation.Horizontal)
         lower.arrange([self.texts, self.text], [420, 520])
         self._lower = lower
@@ -114,7 +116,10 @@ class WhereaboutsPanel(QWidget):
                 Column("text", lambda r: texts[r].name, [one.name for one in texts], figures=False),
                 Column("of", lambda r: texts[r].device, [one.device for one in texts], figures=False),
                 Column(
-                    "changed", lambda r: date_and_moment(texts[r].changed_ns)[:16], [one.changed_ns for one in texts]
+                    "changed",
+                    lambda r: date_and_moment(texts[r].changed_ns)[:16] if texts[r].is_changed else "–",
+                    [one.changed_ns if one.is_changed else 0 for one in texts],
+                    meaning="in the period",
                 ),
             ],
             len(texts),
@@ -126,7 +131,7 @@ class WhereaboutsPanel(QWidget):
 
     def _show_text(self, row: int) -> None:
         order = self.texts.columns.order
-        shown: TextChange | None = self._found.texts[int(order[row])] if 0 <= row < order.size else None
+        shown: DeviceText | None = self._found.texts[int(order[row])] if 0 <= row < order.size else None
         self.text.setPlainText("\n".join(shown.lines) if shown is not None else "")
 
     def dress(self) -> None:
