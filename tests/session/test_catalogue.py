@@ -6,16 +6,19 @@ import pytest
 
 from tests.findings.test_host_readings import rows
 from yaffle.analysis import analyse
+from yaffle.desktop.survey.measures_dialog import MeasuresDialog
 from yaffle.history.layout import READINGS
 from yaffle.history.writer import HistoryWriter
 from yaffle.records.catalogue import CATALOGUE, OF_READINGS
 from yaffle.records.counter_table import COUNTER, Counters, unknown_counters
 from yaffle.records.flow_table import SOCKETS, Exporter, FlowRecords, empty_flows
 from yaffle.session.baselines import Subject, dimensions_of, groups_of, measured, measures_of
-from yaffle.session.catalogue_values import BY_TITLE, THING, titles
+from yaffle.session.catalogue_values import BY_TITLE, THING, choices, titles
 from yaffle.session.investigation import Investigation, Opened
 from yaffle.session.kept import Complaint
+from yaffle.session.measures import Measure, edges, values
 from yaffle.session.peaks import peaks
+from yaffle.session.survey import SurveySettings, survey
 
 S = 10**9
 HOUR = 3600 * S
@@ -110,3 +113,35 @@ def test_every_measure_has_a_unit_or_says_what_its_numbers_mean():
         assert entry.name == name and entry.words and entry.groups and entry.table
     assert len({title for title in BY_TITLE}) == len(BY_TITLE)
     assert pa.array([entry.unit for entry in CATALOGUE.values()]).null_count == 0
+
+
+def test_survey_draws_them_in_intervals_of_any_length(scene):
+    edge_ns = edges(START + 7 * 60 * S, START + 127 * 60 * S, 0)
+    for title, of, value in (
+        ("cpu user", "pier-office cpu0", 25),
+        ("in octets of interfaces", "pier-office eth0", 8000),
+    ):
+        measure = Measure("", title, of=of)
+        found = values(scene, measure, edge_ns)
+        assert found.size == edge_ns.size - 1 and np.nanmean(found) == pytest.approx(value, rel=0.02)
+        assert Measure.from_json(measure.as_json()).of == of
+        assert measure.is_kept and measure.unit == BY_TITLE[title].unit
+    assert choices(scene.evidence.analysis)["cpu user"] == ["pier-office cpu0"]
+    assert choices(scene.evidence.analysis)["in octets of interfaces"] == ["pier-office eth0"]
+    picture = survey(
+        scene, SurveySettings((Measure("load", "cpu user", of="pier-office cpu0"),), 0, "application", (), 0.0)
+    )
+    assert [line[0].name for line in picture.lines] == ["load"] and not picture.errors
+
+
+def test_the_dialog_says_of_what(scene, qtbot):
+    dialog = MeasuresDialog((Measure("mine", "volume"),), None, None, choices(scene.evidence.analysis))
+    qtbot.addWidget(dialog)
+    dialog.table.cellWidget(0, 1).setCurrentText("cpu user")
+    assert dialog.table.cellWidget(0, 2).text() == "pier-office cpu0" and dialog.table.item(0, 4).text() == "%"
+    dialog.table.cellWidget(0, 2).setText("nobody")
+    dialog.accept()
+    assert "of what? One of pier-office cpu0" in dialog._wrong.text()
+    dialog.table.cellWidget(0, 2).setText("pier-office cpu0")
+    dialog.accept()
+    assert dialog.measures == (Measure("mine", "cpu user", of="pier-office cpu0"),)

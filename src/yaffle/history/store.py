@@ -39,7 +39,8 @@ SELECT device, object, measure, any_value(unit) AS unit, max(time_ns) AS time_ns
     max(value) AS highest, avg(value) AS mean, sum(step) FILTER (step >= 0 AND span > 0) AS rise,
     CAST(sum(span) FILTER (step >= 0 AND span > 0) AS BIGINT) AS span_ns,
     max(step * 1e9 / span) FILTER (step >= 0 AND span > 0) AS fastest, count(*) FILTER (step < 0) AS resets
-FROM steps GROUP BY device, object, measure, time_ns // {width_ns} ORDER BY device, object, measure, time_ns
+FROM steps GROUP BY device, object, measure, (time_ns - {origin_ns}) // {width_ns}
+ORDER BY device, object, measure, time_ns
 """
 SIDES = {
     "host": "src_hi, src_lo, ipv6", "pair": "src_hi, src_lo, dst_hi, dst_lo, ipv6", "interface": "exporter, egress",
@@ -312,12 +313,13 @@ class History:
         except duckdb.Error as error:
             raise layout.HistoryError(f"{self.folder} cannot be read: {error}") from error
 
-    def host_readings(self, first_ns: int, last_ns: int, width_ns: int, measures: Sequence[str] = ()) -> pa.Table:
+    def host_readings(
+        self, first_ns: int, last_ns: int, width_ns: int, measures: Sequence[str] = (), origin_ns: int = 0
+    ) -> pa.Table:
         """Readings of hosts and devices in a period and the hour before it, interval by interval: of each number its
         last value and its highest, and what it rose by from reading to reading, over how long and how fast at most;
-        steps that went back are counted, not summed. Ordered by device, object, measure and time. measures: only these.
-        Raises
-        HistoryError.
+        steps that went back are counted, not summed. Ordered by device, object, measure and time. measures: only these;
+        origin_ns: a moment at which an interval begins. Raises HistoryError.
         """
         parts = [
             path
@@ -333,7 +335,12 @@ class History:
                     return db.query("SELECT '' AS device LIMIT 0").to_arrow_table()
                 return (
                     db.read_parquet([str(path) for path in parts])
-                    .query("told", _HOST_READINGS.format(last_ns=int(last_ns), width_ns=int(width_ns), only=only))
+                    .query(
+                        "told",
+                        _HOST_READINGS.format(
+                            last_ns=int(last_ns), width_ns=int(width_ns), only=only, origin_ns=int(origin_ns)
+                        ),
+                    )
                     .to_arrow_table()
                 )
         except (duckdb.Error, pa.ArrowException) as error:

@@ -62,6 +62,34 @@ def dimensions(name: str) -> tuple[str, ...]:
     return _FLOWS_BY if table == RECORDS else ("interface",) if table == COUNTERS else (THING,)
 
 
+def choices(analysis: Analysis) -> dict[str, list[str]]:
+    """What each measure that a history keeps can be of, by the names it was told: nothing is worked out. Raises
+    HistoryError.
+    """
+    history = analysis.history
+    if history is None:
+        return {}
+    told = history.reading_names() if history.has_readings else []
+    counters = history.counters
+    ports = sorted(f"{counters.devices[device]} {counters.name(device, port)}" for device, port in counters.names)
+    found: dict[str, list[str]] = {}
+    for name in titles(analysis):
+        entry = BY_TITLE[name]
+        if entry.table == READINGS:
+            found[name] = sorted(_thing(device, place) for device, place, measure in told if measure == entry.name)
+        else:
+            found[name] = ports if entry.table == COUNTERS else []
+    return found
+
+
+def dimension(name: str, label: str) -> str:
+    """The one by which a label names a group, where only the label is told."""
+    table = BY_TITLE[name].table
+    if table == RECORDS:
+        return "application" if label else ""
+    return dimensions(name)[0]
+
+
 def groups(evidence: Evidence, name: str, by: str) -> list[str]:
     """The groups of a measure, those with most first where that is a question of much. Raises HistoryError."""
     entry = BY_TITLE[name]
@@ -102,13 +130,14 @@ def _of_reading(evidence: Evidence, name: str, label: str, edge_ns: Array) -> Ar
     history, found = evidence.analysis.history, np.full(edge_ns.size - 1, np.nan)
     if history is None:
         return found
-    width_ns = int(edge_ns[1] - edge_ns[0])
-    table = history.host_readings(int(edge_ns[0]), int(edge_ns[-1]), width_ns, (name,))
+    origin_ns = int(edge_ns[0])
+    width_ns = max(1, -(-(int(edge_ns[-1]) - origin_ns) // found.size))
+    table = history.host_readings(origin_ns, int(edge_ns[-1]), width_ns, (name,), origin_ns)
     if not table.num_rows:
         return found
     own = np.array([_thing(d, o) == label for d, o in zip(
         table["device"].to_pylist(), table["object"].to_pylist(), strict=True)])  # fmt: skip
-    place = table["time_ns"].to_numpy() // width_ns - int(edge_ns[0]) // width_ns
+    place = (table["time_ns"].to_numpy() - origin_ns) // width_ns
     measure = OF_READINGS[name]
     if measure.kind == TOTAL:
         spans = table["span_ns"].fill_null(0).to_numpy()

@@ -8,6 +8,7 @@ import numpy as np
 from yaffle.arrays import Array
 from yaffle.exchanges.lookup import Lookup
 from yaffle.kernels import kernel
+from yaffle.session import catalogue_values
 from yaffle.session.former_words import present_filter, present_measure
 from yaffle.session.scene import Scene
 from yaffle.transport import kinds
@@ -111,25 +112,32 @@ class Measure:
     counted: str
     filter: str = ""
     mark: str = "line"
+    of: str = ""  # of measures of the catalogue: host, device, interface, application
 
     @property
     def unit(self) -> str:
         """Unit of its values."""
-        return COUNTED[self.counted][0]
+        return catalogue_values.BY_TITLE[self.counted].unit if self.is_kept else COUNTED[self.counted][0]
+
+    @property
+    def is_kept(self) -> bool:
+        """Whether it is one of the catalogue: worked out from what a history keeps, not from exchanges."""
+        return self.counted in catalogue_values.BY_TITLE and self.counted not in COUNTED
 
     def as_json(self) -> dict[str, str]:
         """For the case."""
-        return {"name": self.name, "counted": self.counted, "filter": self.filter, "mark": self.mark}
+        told = {"name": self.name, "counted": self.counted, "filter": self.filter, "mark": self.mark}
+        return told | ({"of": self.of} if self.of else {})
 
     @classmethod
     def from_json(cls, data: dict[str, Any]) -> "Measure | None":
         """The reverse; None where it is not understood."""
         name, counted, text, mark = (str(data.get(key, "")) for key in ("name", "counted", "filter", "mark"))
         former, counted = counted, present_measure(counted)
-        if counted not in COUNTED:
+        if counted not in COUNTED and counted not in catalogue_values.BY_TITLE:
             return None
         name = counted if name in ("", former) else name
-        return cls(name, counted, present_filter(text), mark if mark in MARKS else "line")
+        return cls(name, counted, present_filter(text), mark if mark in MARKS else "line", str(data.get("of", "")))
 
 
 DEFAULT = (Measure("volume", "volume", mark="steps"), Measure("TCP issues", "TCP issues", mark="steps"))
@@ -192,7 +200,12 @@ def counted_packets(
 
 
 def values(scene: Scene, measure: Measure, edge_ns: Array) -> Array:
-    """One value an interval, in the measure's unit; nan where there is none. Raises FilterError."""
+    """One value an interval, in the measure's unit; nan where there is none. Raises FilterError or
+    HistoryError.
+    """
+    if measure.is_kept:
+        by = catalogue_values.dimension(measure.counted, measure.of)
+        return catalogue_values.over_time(scene.evidence, measure.counted, by, measure.of, edge_ns)
     spans_s = np.diff(edge_ns) / 1e9
     rows = scene.rows
     if measure.filter:

@@ -8,6 +8,7 @@ from yaffle.arrays import Array
 from yaffle.findings.host_readings import HostSeries, host_readings
 from yaffle.findings.interfaces import Interfaces, interfaces
 from yaffle.findings.whereabouts import Whereabouts, whereabouts
+from yaffle.history.layout import HistoryError
 from yaffle.kernels import kernel
 from yaffle.progress import Progress, go_on, step
 from yaffle.session.datagram_groups import OtherGroup, other_groups
@@ -160,7 +161,7 @@ def survey(scene: Scene, settings: SurveySettings, progress: Progress = go_on) -
         step(progress, 0.4 * k / len(settings.measures), f"measuring {measure.name}")
         try:
             lines.append((measure, values(scene, measure, edge_ns)))
-        except FilterError as error:
+        except (FilterError, HistoryError) as error:
             errors.append(f"{measure.name}: {error}")
     mask = scene.packets
     inner = mask

@@ -32,6 +32,7 @@ from yaffle.desktop.survey.whereabouts_panel import WhereaboutsPanel
 from yaffle.findings.flow_labels import PORT_NUMBER
 from yaffle.findings.interfaces import Interfaces, InterfaceUse, through
 from yaffle.findings.whereabouts import Whereabouts
+from yaffle.session.catalogue_values import choices
 from yaffle.session.datagram_groups import OtherGroup
 from yaffle.session.expressions import utc
 from yaffle.session.investigation import Investigation
@@ -231,9 +232,10 @@ class Survey(Station):
 
     def edit_measures(self) -> None:
         """Lets the user compose the measures."""
-        dialog = MeasuresDialog(
-            self._model.kept.measures, self._model.opened.filter if self._model.opened else None, self
-        )
+        evidence = self._model.evidence
+        kept = choices(evidence.analysis) if evidence is not None else {}
+        table = self._model.opened.filter if self._model.opened else None
+        dialog = MeasuresDialog(self._model.kept.measures, table, self, kept)
         dialog.accepted.connect(
             lambda: self._model.keep(replace(self._model.kept, measures=dialog.measures), "measures")
         )
