@@ -161,3 +161,11 @@ def test_secrets_stand_in_files_of_their_own_or_in_the_environment(tmp_path, mon
         device.credentials()
     monkeypatch.setenv("QUAY_SECRET", "mole")
     assert device.credentials().community == "mole"
+
+
+def test_a_file_with_secrets_that_others_can_read_is_told(tmp_path):
+    path = written(tmp_path, f'{_DEVICE}community = "quay"\n')
+    path.chmod(0o644)
+    assert any("chmod 600" in line for line in words_of(path)) and not any("quay" in line for line in words_of(path))
+    path.chmod(0o600)
+    assert not any("chmod" in line for line in words_of(path))

@@ -4,6 +4,7 @@ import asyncio
 import json
 import logging
 import os
+import resource
 import signal
 import socket
 import time
@@ -22,6 +23,7 @@ from yaffle.history.writer import HistoryWriter
 
 _LOG = logging.getLogger(__name__)
 _LOOK_S = 1.0
+_OTHERS_MAY = 0o077
 _NOTHING = "collects nothing: neither [listen] nor [host] nor a [[device]] or [[capture]] is there"
 _MOST_LINES = 20
 _RATES_S = 60.0  # between two lines of the log that say how it goes
@@ -35,8 +37,22 @@ def words_of(path: Path) -> list[str]:
     return [
         f"keeps in {told.history}: {kept}",
         *(f"{job.task}: {job.words}" for job in jobs(told, None)),
+        *_warnings(path, told),
         *([] if told.listen or told.host or told.device or told.capture else [_NOTHING]),
     ]
+
+
+def _warnings(path: Path, told: Configuration) -> list[str]:
+    """What is not wrong, but should be otherwise."""
+    if told.holds_secrets and path.stat().st_mode & _OTHERS_MAY:
+        return [f"secrets stand in {path}, which others can read: chmod 600 {path}"]
+    return []
+
+
+def _many_sockets() -> None:
+    """Allows the process as many open sockets as it may have: each device has one of its own."""
+    _, most = resource.getrlimit(resource.RLIMIT_NOFILE)
+    resource.setrlimit(resource.RLIMIT_NOFILE, (most, most))
 
 
 class Collector:
@@ -56,6 +72,7 @@ class Collector:
 
     async def run(self) -> None:
         """Until it is told to end by SIGINT or SIGTERM; SIGHUP has the configuration read anew."""
+        _many_sockets()
         loop = asyncio.get_running_loop()
         for number in (signal.SIGINT, signal.SIGTERM):
             loop.add_signal_handler(number, self._ended.set)

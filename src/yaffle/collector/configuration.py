@@ -80,6 +80,12 @@ class Configuration(Part):
     device: tuple[Device, ...] = ()
     capture: tuple[Capture, ...] = ()
 
+    @property
+    def holds_secrets(self) -> bool:
+        """Whether secrets stand in the file itself."""
+        given = [(one.community, one.auth, one.privacy, one.ssh and one.ssh.password) for one in self.device]
+        return any(secret is not None for one in given for secret in one)
+
     @field_validator("device")
     @classmethod
     def _each_once(cls, value: tuple[Device, ...]) -> tuple[Device, ...]:

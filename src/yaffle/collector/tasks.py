@@ -159,7 +159,7 @@ async def _watch_sockets(name: str, told: Host, keeper: Keeper | None, state: St
             due = time.monotonic()
             while True:
                 found = flows.seen(watch.sockets(), watch.ended(), time.time_ns())
-                kept = keeper.put(found)
+                kept = not found.rows.size or keeper.put(found)
                 if sender is not None:
                     sender.send(found)
                 state.turn(state.state, keeper.trouble or ("" if kept else BEHIND) or _lost(watch, flows, sender))
