@@ -70,7 +70,12 @@ def _bar() -> Any:
 def analyse(
     files: Annotated[
         list[str],
-        typer.Argument(help="Captures (pcap, pcapng; also gzip, zstd, lz4); with --cluster also addresses of a store."),
+        typer.Argument(
+            help=(
+                "Captures (pcap, pcapng; also gzip, zstd, lz4), or the folder of a ring; with --cluster also addresses"
+                " of a store."
+            )
+        ),
     ],
     json_out: Annotated[
         str, typer.Option("--json", metavar="OUT", help="Write the analysis document here; - for standard output.")
@@ -140,6 +145,7 @@ def analyse(
     """Say who is slow, whose fault it is and how sure that is."""
     from yaffle.analysis import Told
     from yaffle.analysis import analyse as run
+    from yaffle.capture.ring_folder import with_rings
     from yaffle.cluster.case_store import save_case_at
     from yaffle.cluster.crew import workforce_of
     from yaffle.engine_start import make_ready
@@ -154,7 +160,7 @@ def analyse(
     rules = tuple(_expected(text) for text in expect or ()) or USUAL
     bar, step = _bar()
     with bar, collector_resting(), workforce_of(cluster, store) as crew:
-        paths = crew.fetch(files)
+        paths = with_rings(crew.fetch(files))
         make_ready(paths, step)
         plan = planned(paths, bytes_of(memory) if memory else 0)
         analysis = run(paths, step, plan, crew).as_told(Told(expected=rules))

@@ -80,6 +80,9 @@ class Wire:
 
     def close(self):
         for space in (self.near, self.far):
+            left = subprocess.run(["ip", "netns", "pids", space], capture_output=True, text=True, check=False)
+            for process in left.stdout.split():  # Of a test that failed.
+                os.kill(int(process), signal.SIGKILL)
             subprocess.run(["ip", "netns", "del", space], check=False, capture_output=True)
 
 

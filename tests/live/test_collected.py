@@ -9,7 +9,11 @@ import pytest
 from tests.collector.test_collector import collecting, configured, until
 from tests.live.test_capturing import packets_of
 from tests.real.two_kernels import available
+from yaffle.capture.pcapng_writer import write_pcapng
+from yaffle.capture.ring_folder import files_of, is_ring, with_rings
 from yaffle.collector.status import status_of
+from yaffle.desktop.window.main_window import MainWindow
+from yaffle.session.investigation import Investigation
 
 REAL = pytest.mark.skipif(bool(available()), reason=available() or "can")
 
@@ -65,3 +69,35 @@ def test_an_interface_that_is_not_there_is_a_state_with_a_reason(tmp_path):
             "no reason",
         )
         assert "there is no such interface" in told[0]["why"]
+
+
+def test_a_ring_is_opened_and_followed_as_its_files_come_and_go(tmp_path, qtbot):
+    ring = tmp_path / "ring"
+    ring.mkdir()
+    write(ring / "00000001-a.pcapng", 1)
+    write(ring / "00000002-b.pcapng", 2)
+    (ring / "00000003-c.pcapng").write_bytes(b"")
+    assert is_ring(ring) and files_of(ring) == [ring / "00000001-a.pcapng", ring / "00000002-b.pcapng"]
+    window = MainWindow(Investigation())
+    qtbot.addWidget(window)
+    window.load([ring])
+    qtbot.waitUntil(lambda: packets(window) == 3, timeout=60_000)
+    files = window.files
+    files.follow_growth(True)
+    (ring / "00000001-a.pcapng").unlink()
+    write(ring / "00000003-c.pcapng", 5)
+    files.look_for_growth()
+    qtbot.waitUntil(lambda: packets(window) == 7, timeout=60_000)
+    files.follow_growth(False)
+    qtbot.waitUntil(lambda: not window.busy and window.task.job is None, timeout=60_000)
+    assert not is_ring(tmp_path) and with_rings([tmp_path / "x"]) == [tmp_path / "x"]
+
+
+def write(path, count):
+    frames = [(10**18 + k, 60, bytes(12) + b"\x08\x00" + bytes(46)) for k in range(count)]
+    write_pcapng(path, frames)
+
+
+def packets(window):
+    evidence = window.investigation.evidence
+    return -1 if evidence is None else evidence.analysis.capture.packets.time_ns.size

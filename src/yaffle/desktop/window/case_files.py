@@ -8,6 +8,7 @@ from PySide6.QtCore import QObject, QTimer, Signal
 from PySide6.QtWidgets import QFileDialog, QWidget
 
 from yaffle.analysis import analyse
+from yaffle.capture.ring_folder import files_of, is_ring, with_rings
 from yaffle.case.folder import SUFFIX
 from yaffle.demo.making import make_in_child
 from yaffle.demo.morning import morning_paths
@@ -39,6 +40,7 @@ class CaseFiles(QObject):
         self._model, self._task, self._window = investigation, task, window
         self._reading: list[Path] = []
         self._followed: Followed | None = None
+        self._ring: Path | None = None  # the folder of a capture's ring, where one is open
         self._following = False
         self._rested = 0  # looks since captures have grown
         self._timer = QTimer(self, interval=_LOOK_EVERY_MS)
@@ -60,8 +62,10 @@ class CaseFiles(QObject):
             self.load([*self.open_paths(), *(Path(p) for p in paths)])
 
     def open_paths(self) -> list[Path]:
-        """The files that are open."""
+        """The files that are open; of a ring those there are now."""
         evidence = self._model.evidence
+        if evidence is not None and self._ring is not None:
+            return files_of(self._ring)
         return [Path(s.path) for s in evidence.analysis.capture.sources] if evidence else []
 
     def open_demo(self) -> None:
@@ -164,6 +168,12 @@ class CaseFiles(QObject):
             if provisional:
                 self.read_again()
             return
+        if self._ring is not None and {s.path for s in evidence.analysis.capture.sources} != {
+            str(path.resolve()) for path in files_of(self._ring)
+        }:
+            self._rested = 0
+            self.read_again(provisional=True)
+            return
         for source in evidence.analysis.capture.sources:
             path = Path(source.path)
             if path.is_file() and path.stat().st_size > source.size_bytes:  # A history is followed by itself.
@@ -178,6 +188,9 @@ class CaseFiles(QObject):
         """Opens captures or one case, off the interface thread; `again`: the same ones, and what the user did
         stays.
         """
+        if not again:
+            self._ring = paths[0] if len(paths) == 1 and is_ring(paths[0]) else None
+            paths = with_rings(paths)
         memory = self._model.memory() if again else {}
         if again:  # Connections may be numbered otherwise when more was read: the trail leads to the client.
             memory["focus"]["trail"] = memory["focus"]["trail"][:3]
@@ -204,6 +217,6 @@ class CaseFiles(QObject):
             self._model.announce([])
 
     def _loaded(self, opened: Opened) -> None:
-        if len(self._reading) == 1:
-            self.recent.emit(str(self._reading[0].resolve()))
+        if self._ring is not None or len(self._reading) == 1:
+            self.recent.emit(str((self._ring or self._reading[0]).resolve()))
         self.loaded.emit(opened)
