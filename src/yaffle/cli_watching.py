@@ -4,6 +4,7 @@ import json
 import signal
 import subprocess
 import sys
+import time
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -12,6 +13,7 @@ import typer
 from yaffle.errors import YaffleError
 
 _LEAST_RING = 1 << 20
+_TELL_S = 10.0
 
 
 def listen(
@@ -214,16 +216,19 @@ def _captured(wanted: dict[str, Any]) -> dict[str, Any]:
     for number in (signal.SIGINT, signal.SIGTERM):
         signal.signal(number, lambda *_: child.terminate())
     last: dict[str, Any] = {}
-    shown = sys.stderr.isatty()
+    shown, told = sys.stderr.isatty(), time.monotonic()
     for line in child.stdout or ():
         last = json.loads(line)
         if "error" in last:
             child.wait()
             raise YaffleError(last["error"])
+        trouble = f"; {last['trouble']}" if last["trouble"] else ""
+        words = f"captured {last['captured']:,}, dropped {last['dropped']:,}, {len(last['files'])} files{trouble}"
         if shown:
-            trouble = f"; {last['trouble']}" if last["trouble"] else ""
-            words = f"captured {last['captured']:,}, dropped {last['dropped']:,}, {len(last['files'])} files{trouble}"
             sys.stderr.write(f"\r\x1b[K{words}")
+        elif time.monotonic() - told >= _TELL_S:
+            told = time.monotonic()
+            sys.stderr.write(f"{words}\n")
     if shown:
         sys.stderr.write("\n")
     if child.wait() or not last.get("ended"):

@@ -154,7 +154,7 @@ def test_what_is_received_appears_while_it_is_looked_at(window, qtbot, tmp_path)
     dialog.folder.setText(str(tmp_path / "kept"))
     dialog.accept()
     window.live.set_pace(1)
-    window.files.receiver.start(dialog.arguments)
+    window.files.receiver.start(dialog.kept_in, dialog.arguments)
     qtbot.waitUntil(lambda: window.investigation.opened is not None and window.task.job is None, timeout=30_000)
     assert window.files.receiver.running
     with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as sender:
@@ -169,6 +169,6 @@ def test_what_is_received_appears_while_it_is_looked_at(window, qtbot, tmp_path)
     window.files.receive()
     assert not window.files.receiver.running
     qtbot.waitUntil(lambda: "what came is kept" in window.statusBar().currentMessage(), timeout=20_000)
-    window.files.receiver.start([*dialog.arguments[:4], "--udp", "99999"])
+    window.files.receiver.start(dialog.kept_in, [*dialog.arguments[:4], "--udp", "99999"])
     qtbot.waitUntil(lambda: not window.files.receiver.running, timeout=20_000)
     QApplication.processEvents()

@@ -12,7 +12,9 @@ from tests.real.two_kernels import available
 from yaffle.capture.pcapng_writer import write_pcapng
 from yaffle.capture.ring_folder import files_of, is_ring, with_rings
 from yaffle.collector.status import status_of
+from yaffle.desktop.window.capturing_here import CaptureDialog
 from yaffle.desktop.window.main_window import MainWindow
+from yaffle.live.capturing import interfaces_here
 from yaffle.session.investigation import Investigation
 
 REAL = pytest.mark.skipif(bool(available()), reason=available() or "can")
@@ -101,3 +103,40 @@ def write(path, count):
 def packets(window):
     evidence = window.investigation.evidence
     return -1 if evidence is None else evidence.analysis.capture.packets.time_ns.size
+
+
+@REAL
+def test_the_window_captures_here_and_follows(tmp_path, qtbot):
+    window = MainWindow(Investigation())
+    qtbot.addWidget(window)
+    dialog = CaptureDialog(window)
+    qtbot.addWidget(dialog)
+    dialog.interface.setCurrentIndex(interfaces_here().index("lo"))
+    dialog.folder.setText(str(tmp_path / "ring"))
+    for part, wrong, words in (
+        (dialog.hosts, "pier", "no address"), (dialog.ports, "x", "not a port"), (dialog.slice, "3", "16 bytes"),
+        (dialog.most, "a lot", "no amount"), (dialog.longest, "soon", "a duration"), (dialog.folder, "", "a folder"),
+    ):  # fmt: skip
+        good = part.text()
+        part.setText(wrong)
+        dialog.accept()
+        assert words in dialog._wrong.text()
+        part.setText(good)
+    dialog._show_rates()
+    assert "lo, in " in dialog.interface.itemText(interfaces_here().index("lo"))
+    dialog.ports.setText("9")
+    dialog.accept()
+    assert dialog.arguments[:2] == ["--interface", "lo"] and dialog.arguments[-2:] == ["--port", "9"]
+    files = window.files
+    files.capturer.start(dialog.kept_in, dialog.arguments)
+    qtbot.waitUntil(lambda: packets(window) >= 0, timeout=60_000)
+    qtbot.waitUntil(lambda: not window.busy and window.task.job is None, timeout=60_000)
+    talk()
+    time.sleep(0.3)
+    files.look_for_growth()
+    qtbot.waitUntil(lambda: packets(window) > 0, timeout=60_000)
+    files.capture()  # The same command ends it.
+    qtbot.waitUntil(lambda: not files.capturer.running, timeout=60_000)
+    files.capturer.close()
+    files.follow_growth(False)
+    qtbot.waitUntil(lambda: not window.busy and window.task.job is None, timeout=60_000)

@@ -12,7 +12,9 @@ from yaffle.capture.ring_folder import files_of, is_ring, with_rings
 from yaffle.case.folder import SUFFIX
 from yaffle.demo.making import make_in_child
 from yaffle.demo.morning import morning_paths
-from yaffle.desktop.window.receiving import ReceiveDialog, Receiver
+from yaffle.desktop.window.capturing_here import CAPTURE, CaptureDialog
+from yaffle.desktop.window.long_command import LongCommand
+from yaffle.desktop.window.receiving import LISTEN, ReceiveDialog
 from yaffle.desktop.window.task import Task
 from yaffle.engine_start import make_ready
 from yaffle.following import Followed, can_be_followed
@@ -29,6 +31,7 @@ _CAPTURES = "Captures and flow records (*.pcap *.pcapng *.cap *.ipfix *.csv *.pa
 class CaseFiles(QObject):
     """Asks for files and has them read by the task. `loaded` carries what was opened, `recent` a path of its own."""
 
+    growth_wanted = Signal(bool)  # captures are to be followed as they grow
     loaded = Signal(object)
     begun = Signal(object)  # the first packets of what is being read
     recent = Signal(str)
@@ -45,8 +48,9 @@ class CaseFiles(QObject):
         self._rested = 0  # looks since captures have grown
         self._timer = QTimer(self, interval=_LOOK_EVERY_MS)
         self._timer.timeout.connect(self.look_for_growth)
-        self.receiver = Receiver(self)
+        self.receiver, self.capturer = LongCommand(LISTEN, self), LongCommand(CAPTURE, self)
         self.receiver.kept.connect(self._open_received)
+        self.capturer.kept.connect(self._captured)
         task.over.connect(self._read)
 
     def open_files(self) -> None:
@@ -102,8 +106,22 @@ class CaseFiles(QObject):
             self.receiver.stop()
             return
         dialog = ReceiveDialog(self._window)
-        dialog.accepted.connect(lambda: self.receiver.start(dialog.arguments))
+        dialog.accepted.connect(lambda: self.receiver.start(dialog.kept_in, dialog.arguments))
         dialog.open()
+
+    def capture(self) -> None:
+        """Begins to capture packets of this machine, or ends it."""
+        if self.capturer.running:
+            self.capturer.stop()
+            return
+        dialog = CaptureDialog(self._window)
+        dialog.accepted.connect(lambda: self.capturer.start(dialog.kept_in, dialog.arguments))
+        dialog.open()
+
+    def _captured(self, ring: Path) -> None:
+        """Opens the ring of a capture, and follows it."""
+        self.load([ring])
+        self.growth_wanted.emit(True)
 
     def save_dialog(self) -> None:
         """Keeps the case: asks where, the first time."""

@@ -129,9 +129,9 @@ class MainWindow(QMainWindow):
         self.apportion.tiers_wanted.connect(partial(self._examine_page, TIERS))
         self.apportion.name_wanted.connect(self.naming.name_application)
         self.focus_line.favourite_kept.connect(lambda name, text: self.prefer(self.preferences.with_filter(name, text)))
-        receiver = self.files.receiver
-        receiver.said.connect(lambda text: self._say(text, 15_000))
-        receiver.ended.connect(lambda text: self.complain(f"Receiving has ended: {text}"))
+        for child, words in ((self.files.receiver, "Receiving"), (self.files.capturer, "Capturing")):
+            child.said.connect(lambda text: self._say(text, 15_000))
+            child.ended.connect(lambda text, words=words: self.complain(f"{words} has ended: {text}"))
         for part in (self.task, self.files, self.exports):
             part.said.connect(self._say)
         self.task.failed.connect(self.complain)
@@ -154,10 +154,12 @@ class MainWindow(QMainWindow):
             ("Open a case…", "Ctrl+Shift+C", files.open_case_dialog),
             ("Open a history…", "Ctrl+H", files.open_history_dialog),
             ("Receive flow records…", "Ctrl+R", files.receive),
+            ("Capture packets here…", "Ctrl+Shift+R", files.capture),
             ("Reload captures", "F5", files.read_again),
         )
         growing = self.menus.add("Case", "Follow growing captures", "Ctrl+G", lambda: None, checkable=True)
         growing.toggled.connect(files.follow_growth)
+        files.growth_wanted.connect(growing.setChecked)
         add("Case", ("Save the case…", "Ctrl+S", files.save_dialog))
         self.menus.add_recent("Case", lambda: self.preferences.recent, files.load)
         add(
@@ -422,4 +424,5 @@ class MainWindow(QMainWindow):
         self.task.stop()
         self.background.remember_now()
         self.files.receiver.close()
+        self.files.capturer.close()
         super().closeEvent(event)
