@@ -14,10 +14,11 @@ import pytest
 from tests.history.test_sums import some_flows
 from yaffle.history import layout
 from yaffle.history.layout import DAY_NS, HOUR_NS, LEVELS, HistoryError, counting
+from yaffle.history.parts import read_part, write_part
 from yaffle.history.store import History
 from yaffle.history.writer import HistoryWriter
 from yaffle.records.counter_table import Counters, unknown_counters
-from yaffle.records.flow_table import Exporter, FlowRecords
+from yaffle.records.flow_table import MEASURED, Exporter, FlowRecords
 
 S = 10**9
 START = 1_790_000_000 * S // DAY_NS * DAY_NS
@@ -319,3 +320,23 @@ def test_a_reader_knows_an_exporter_that_comes_while_it_stands_still(tmp_path, c
         found = reader.rows(START, START + HOUR_NS).records
         heard = {found.exporters[number].address for number in np.unique(found.rows["exporter"]).tolist()}
         assert heard == {e.address for e in WHO[: k + 1]}
+
+
+def test_records_of_former_versions_know_nothing_of_what_kernels_measured(tmp_path, clock):
+    """Files without these columns are read, merged and summed beside those that have them."""
+    writer = HistoryWriter(tmp_path, now_ns=clock, settle=False)
+    writer.append(told(1, START + 60 * S, 40))
+    (former,) = (path for _, folder in layout.folders(tmp_path / "records") for path in counting(folder))
+    write_part(former, read_part(former).drop_columns(list(MEASURED)), settle=False)
+    known = told(2, START + 90 * S, 40)
+    known.rows["retransmissions"] = known.rows["busy_ns"] = 2
+    writer.append(known)
+    for _ in range(2):
+        rows = History(tmp_path).rows(START, START + HOUR_NS, LEVELS[0]).records.rows
+        assert sorted(rows["retransmissions"].tolist()) == [-1] * 40 + [2] * 40
+        assert (rows["timeouts"] == -1).all()
+        clock.now_ns += 3 * HOUR_NS
+        writer.tidy()
+    sums = History(tmp_path).rows(START, START + HOUR_NS, LEVELS[1]).records.rows
+    assert sums["retransmissions"][sums["retransmissions"] >= 0].sum() == 80
+    writer.close()
