@@ -274,7 +274,7 @@ def ssh_server(folder, answers):
         own = await asyncssh.listen(
             "127.0.0.1", 0, server_factory=Server, server_host_keys=[key], process_factory=handle
         )
-        told["port"] = own.sockets[0].getsockname()[1]
+        told["port"], told["server"] = own.sockets[0].getsockname()[1], own
         ready.set()
 
     def run():
@@ -290,6 +290,7 @@ def ssh_server(folder, answers):
     try:
         yield told["port"], known
     finally:
+        loop.call_soon_threadsafe(told["server"].close)
         loop.call_soon_threadsafe(loop.stop)
         thread.join(10)
 

@@ -51,6 +51,15 @@ class DeviceWatch:
         began = found[0].value if found else 0.0
         seldom = self._count % SELDOM == 0 or began < self._uptime_s
         self._uptime_s, self._count = began, self._count + 1
+        try:
+            await self._parts(found, seldom)
+        finally:  # What it told before it fell silent counts.
+            self._put((layout.READINGS, readings_table(self._device, found, time.time_ns())))
+            self.readings += len(found)
+        return "; ".join([*([] if self._kept else [BEHIND]), *self._trouble])
+
+    async def _parts(self, found: list[Reading], seldom: bool) -> None:
+        """All tables that are due. Raises SilentError where the device does not answer any more."""
         if seldom:
             await self._part("what it is", self._learn_words)
         if INTERFACES in self._tables:
@@ -67,9 +76,6 @@ class DeviceWatch:
             await self._part("addresses", self._addresses)
         if NEIGHBOURS in self._tables and seldom:
             await self._part("neighbors", self._neighbours)
-        self._put((layout.READINGS, readings_table(self._device, found, time.time_ns())))
-        self.readings += len(found)
-        return "; ".join([*([] if self._kept else [BEHIND]), *self._trouble])
 
     async def _part(self, words: str, work: Callable[[], Awaitable[None]]) -> None:
         """One table: what is wrong with it stops no other."""
