@@ -20,7 +20,7 @@ _PARTS = 16  # files of a full ring, so that little is lost when the oldest goes
 _LEAST_FILE, _LARGEST_FILE = 64 << 10, 256 << 20
 _WRITE_BACK = 8 << 20  # So many octets are begun to be put on the disk at a time, so that none waits for many.
 _AGAIN_S = 1.0
-_SPARE = 32 << 20
+_SPARE, _SPARE_PART = 32 << 20, 50  # Octets of the disk that are left to others; of a small one so much of it.
 
 
 @dataclass
@@ -110,7 +110,7 @@ class RingFiles:
             return False
         self._tried = time.monotonic()
         told = os.statvfs(self.folder)
-        if told.f_bavail * told.f_frsize < _SPARE:
+        if told.f_bavail < min(_SPARE // told.f_frsize, told.f_blocks // _SPARE_PART):
             self.trouble = f"{self.folder}: the disk is full: nothing is written until there is room"
             return False
         self._number += 1
