@@ -6,7 +6,7 @@ import os
 from pathlib import Path
 from typing import Annotated, Literal
 
-from pydantic import Field, SecretStr, field_validator, model_validator
+from pydantic import Field, SecretStr, ValidationInfo, field_validator, model_validator
 
 from yaffle.collector.configuration_parts import Every, Part, Port
 from yaffle.collector.devices.agent import AUTH_PROTOCOLS, PRIVACY_PROTOCOLS, V1, V2C, V3, Credentials
@@ -85,18 +85,12 @@ class Device(Part):
             raise ValueError(f"some of {', '.join(TABLES)} (not {unknown[0]})")
         return value
 
-    @field_validator("auth_protocol")
+    @field_validator("auth_protocol", "privacy_protocol")
     @classmethod
-    def _known_auth(cls, value: str) -> str:
-        if value not in AUTH_PROTOCOLS:
-            raise ValueError(f"one of {', '.join(AUTH_PROTOCOLS)}")
-        return value
-
-    @field_validator("privacy_protocol")
-    @classmethod
-    def _known_privacy(cls, value: str) -> str:
-        if value not in PRIVACY_PROTOCOLS:
-            raise ValueError(f"one of {', '.join(PRIVACY_PROTOCOLS)}")
+    def _known_protocol(cls, value: str, told: ValidationInfo) -> str:
+        known = AUTH_PROTOCOLS if told.field_name == "auth_protocol" else PRIVACY_PROTOCOLS
+        if value not in known:
+            raise ValueError(f"one of {', '.join(known)}")
         return value
 
     @model_validator(mode="after")

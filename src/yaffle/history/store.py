@@ -8,6 +8,7 @@ meanwhile is looked for once more.
 from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import duckdb
 import numpy as np
@@ -297,19 +298,34 @@ class History:
         return bool(folders(self.folder / READINGS))
 
     def reading_names(self) -> list[tuple[str, str, str]]:
-        """(device, object, measure) of what hosts and devices told in the first and the last hours.
-
-        Raises HistoryError.
+        """(device, object, measure) of what hosts and devices told in the first and the last hours. Raises
+        HistoryError.
         """
+        found = self._of_first_and_last("SELECT DISTINCT device, object, measure FROM told ORDER BY ALL")
+        return [(device, place, measure) for device, place, measure in found]
+
+    def told_by(self) -> list[tuple[str, int, int, int]]:
+        """(device, numbers, first and last time) of hosts and devices, by the first and the last hours of their
+        readings. Raises HistoryError.
+        """
+        found = self._of_first_and_last(
+            "SELECT device, count(DISTINCT (object, measure)), min(time_ns), max(time_ns) FROM told"
+            " GROUP BY device ORDER BY device"
+        )
+        return [(device, numbers, first, last) for device, numbers, first, last in found]
+
+    def _of_first_and_last(self, query: str) -> list[tuple[Any, ...]]:
+        """What a question finds in the readings (`told`) of the first and the last hours."""
         held = folders(self.folder / READINGS)
         parts = [path for _, folder in {*held[:1], *held[-_NAMED_BY:]} for path in layout.counting(folder)]
         if not parts:
             return []
         try:
             with cursor() as db:
-                told = db.read_parquet([str(path) for path in parts])
-                found = told.query("told", "SELECT DISTINCT device, object, measure FROM told ORDER BY ALL").fetchall()
-                return [(device, place, measure) for device, place, measure in found]
+                found: list[tuple[Any, ...]] = (
+                    db.read_parquet([str(path) for path in parts]).query("told", query).fetchall()
+                )
+                return found
         except duckdb.Error as error:
             raise layout.HistoryError(f"{self.folder} cannot be read: {error}") from error
 
@@ -368,27 +384,6 @@ class History:
                 )
         except (duckdb.Error, pa.ArrowException) as error:
             raise layout.HistoryError(f"{self.folder} cannot be read: {error}") from error
-
-    def told_by(self) -> list[tuple[str, int, int, int]]:
-        """(device, numbers, first and last time) of hosts and devices, by the first and the last hours of their
-        readings.
-        Raises HistoryError.
-        """
-        held = folders(self.folder / READINGS)
-        parts = [path for _, folder in {*held[:1], *held[-_NAMED_BY:]} for path in layout.counting(folder)]
-        if not parts:
-            return []
-        try:
-            with cursor() as db:
-                told = db.read_parquet([str(path) for path in parts])
-                rows = told.query(
-                    "told",
-                    "SELECT device, count(DISTINCT (object, measure)), min(time_ns), max(time_ns) FROM told"
-                    " GROUP BY device ORDER BY device",
-                ).fetchall()
-        except duckdb.Error as error:
-            raise layout.HistoryError(f"{self.folder} cannot be read: {error}") from error
-        return [(device, numbers, first, last) for device, numbers, first, last in rows]
 
     def latest_texts(self, device: str = "", until_ns: int = 1 << 62) -> list[tuple[str, str, int]]:
         """(name, text, when it came) of what a device said of itself, as it stood at a moment; where none is named,
