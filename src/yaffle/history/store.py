@@ -5,7 +5,7 @@ Others may be writing at the same time: what is asked for is looked up anew each
 meanwhile is looked for once more.
 """
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -316,18 +316,30 @@ class History:
 
     def _of_first_and_last(self, query: str) -> list[tuple[Any, ...]]:
         """What a question finds in the readings (`told`) of the first and the last hours."""
-        held = folders(self.folder / READINGS)
-        parts = [path for _, folder in {*held[:1], *held[-_NAMED_BY:]} for path in layout.counting(folder)]
-        if not parts:
-            return []
-        try:
-            with cursor() as db:
-                found: list[tuple[Any, ...]] = (
-                    db.read_parquet([str(path) for path in parts]).query("told", query).fetchall()
-                )
-                return found
-        except duckdb.Error as error:
-            raise layout.HistoryError(f"{self.folder} cannot be read: {error}") from error
+
+        def parts() -> list[Path]:
+            held = folders(self.folder / READINGS)
+            return [path for _, folder in {*held[:1], *held[-_NAMED_BY:]} for path in layout.counting(folder)]
+
+        table = self._told(parts, query)
+        return [] if table is None else list(zip(*(column.to_pylist() for column in table.columns), strict=True))
+
+    def _told(self, parts: Callable[[], list[Path]], query: str) -> pa.Table | None:
+        """What a question finds in the rows (`told`) of some files; None without any. A file that was merged away
+        meanwhile is looked for once more. Raises HistoryError.
+        """
+        for last_try in (False,) * (_TRIES - 1) + (True,):
+            if not (files := parts()):
+                return None
+            try:
+                with cursor() as db:
+                    rows = db.read_parquet([str(path) for path in files])
+                    table: pa.Table = rows.query("told", query).to_arrow_table()
+                return table
+            except (duckdb.Error, pa.ArrowException) as error:
+                if last_try:
+                    raise layout.HistoryError(f"{self.folder} cannot be read: {error}") from error
+        return None
 
     def host_readings(
         self, first_ns: int, last_ns: int, width_ns: int, measures: Sequence[str] = (), origin_ns: int = 0
@@ -337,77 +349,64 @@ class History:
         steps that went back are counted, not summed. Ordered by device, object, measure and time. measures: only these;
         origin_ns: a moment at which an interval begins. Raises HistoryError.
         """
-        parts = [
-            path
-            for start, folder in folders(self.folder / READINGS)
-            if start < last_ns and start + 2 * HOUR_NS > first_ns
-            for path in layout.counting(folder)
-        ]
+
+        def parts() -> list[Path]:
+            return [
+                path
+                for start, folder in folders(self.folder / READINGS)
+                if start < last_ns and start + 2 * HOUR_NS > first_ns
+                for path in layout.counting(folder)
+            ]
+
         names = ", ".join("'" + name.replace("'", "''") + "'" for name in measures)
-        only = f" AND measure IN ({names})" if measures else ""
-        try:
-            with cursor() as db:
-                if not parts:
-                    return db.query("SELECT '' AS device LIMIT 0").to_arrow_table()
-                return (
-                    db.read_parquet([str(path) for path in parts])
-                    .query(
-                        "told",
-                        _HOST_READINGS.format(
-                            last_ns=int(last_ns), width_ns=int(width_ns), only=only, origin_ns=int(origin_ns)
-                        ),
-                    )
-                    .to_arrow_table()
-                )
-        except (duckdb.Error, pa.ArrowException) as error:
-            raise layout.HistoryError(f"{self.folder} cannot be read: {error}") from error
+        told = {"last_ns": int(last_ns), "width_ns": int(width_ns), "origin_ns": int(origin_ns)}
+        query = _HOST_READINGS.format(only=f" AND measure IN ({names})" if measures else "", **told)
+        found = self._told(parts, query)
+        return found if found is not None else pa.table({"device": pa.array([], pa.string())})
 
     def intervals(self, kind: str, first_ns: int = 0, last_ns: int = 1 << 62) -> pa.Table:
         """What lasted from `from_ns` to `to_ns`, of those that were there at some time of a period: each once, in order
         of their beginnings. Raises HistoryError.
         """
-        same = ", ".join(layout.TABLE[kind].same)
-        parts = [path for start, folder in folders(self.folder / kind) for path in layout.counting(folder)]
-        try:
-            with cursor() as db:
-                if not parts:
-                    nothing = ", ".join(f"'' AS {name}" for name in layout.TABLE[kind].same[:-1])
-                    return db.query(f"SELECT {nothing}, 0 AS from_ns, 0 AS to_ns LIMIT 0").to_arrow_table()
-                return (
-                    db.read_parquet([str(path) for path in parts])
-                    .query(
-                        "told",
-                        f"SELECT {same}, max(to_ns) AS to_ns FROM told GROUP BY {same} HAVING max(to_ns) >="
-                        f" {int(first_ns)} AND from_ns <= {int(last_ns)} ORDER BY from_ns, {same}",
-                    )
-                    .to_arrow_table()
-                )
-        except (duckdb.Error, pa.ArrowException) as error:
-            raise layout.HistoryError(f"{self.folder} cannot be read: {error}") from error
+        names = layout.TABLE[kind].same
+        same = ", ".join(names)
+
+        def parts() -> list[Path]:
+            return [path for _, folder in folders(self.folder / kind) for path in layout.counting(folder)]
+
+        found = self._told(
+            parts,
+            f"SELECT {same}, max(to_ns) AS to_ns FROM told GROUP BY {same} HAVING max(to_ns) >= {int(first_ns)}"
+            f" AND from_ns <= {int(last_ns)} ORDER BY from_ns, {same}",
+        )
+        if found is not None:
+            return found
+        texts = {name: pa.array([], pa.string()) for name in names[:-1]}
+        return pa.table(texts | {name: pa.array([], pa.int64()) for name in ("from_ns", "to_ns")})
 
     def latest_texts(self, device: str = "", until_ns: int = 1 << 62) -> list[tuple[str, str, int]]:
         """(name, text, when it came) of what a device said of itself, as it stood at a moment; where none is named,
         names are DEVICE, a line feed, NAME. Raises HistoryError.
         """
-        parts = [
-            path
-            for start, folder in folders(self.folder / layout.TEXTS)
-            if start <= until_ns
-            for path in layout.counting(folder)
+
+        def parts() -> list[Path]:
+            return [
+                path
+                for start, folder in folders(self.folder / layout.TEXTS)
+                if start <= until_ns
+                for path in layout.counting(folder)
+            ]
+
+        found = self._told(
+            parts,
+            "SELECT device, name, arg_max(text, time_ns) AS text, max(time_ns) AS time_ns FROM told"
+            f" WHERE time_ns <= {int(until_ns)} GROUP BY device, name ORDER BY device, name",
+        )
+        return [
+            (row["name"] if device else f"{row['device']}\n{row['name']}", row["text"], row["time_ns"])
+            for row in (found.to_pylist() if found is not None else [])
+            if device in ("", row["device"])
         ]
-        try:
-            with cursor() as db:
-                if not parts:
-                    return []
-                found = db.read_parquet([str(path) for path in parts]).query(
-                    "told",
-                    "SELECT device, name, arg_max(text, time_ns), max(time_ns) FROM told"
-                    f" WHERE time_ns <= {int(until_ns)} GROUP BY device, name ORDER BY device, name",
-                )
-                rows = found.fetchall()
-        except duckdb.Error as error:
-            raise layout.HistoryError(f"{self.folder} cannot be read: {error}") from error
-        return [(name if device else f"{own}\n{name}", text, at) for own, name, text, at in rows if device in ("", own)]
 
     def _reading_width(self, told: duckdb.DuckDBPyRelation, rows: int, span_ns: int) -> int:
         """The shortest interval of which one reading for each interface is not too much; 0 where all of them are
