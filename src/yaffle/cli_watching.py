@@ -198,9 +198,9 @@ def capture(
     else:
         typer.echo(f"{count(told['captured'])} packets captured, {count(told['dropped'])} dropped; in {ring}")
         for one in told["interfaces"]:
-            if one["segments_put_together"]:
+            if one["segmentation_offload"]:
                 typer.echo(
-                    f"{one['name']}: {count(one['segments_put_together'])} packets stand for several on the wire"
+                    f"{one['name']}: {count(one['segmentation_offload'])} packets stand for several on the wire"
                     " (segmentation offload)"
                 )
 

@@ -50,10 +50,10 @@ def test_changes_come_first_and_can_be_asked_for_alone(qtbot):
     panel.show()
     assert "yaffle collect" in panel.words.text() and not panel.search.isVisible()
     panel.show_whereabouts(FOUND, NOW)
-    assert "3 places, 2 changed" in panel.words.text()
+    assert "3 entries of 2 devices in the period, 2 changes" in panel.words.text()
     assert cells(panel, 0) == ["198.51.100.140", "02:00:00:00:00:01", "quay"]
     assert cells(panel, 1) == ["02:00:00:00:00:02", "", "port eth0"]
-    assert cells(panel, 5)[0] == "still there" and cells(panel, 5)[1] != "still there"
+    assert cells(panel, 5)[0] == "present" and cells(panel, 5)[1] != "present"
     assert panel.text.toPlainText() == "- port 4 crane\n+ port 4 spare"
     panel.changed_only.setChecked(True)
     assert cells(panel, 0) == ["198.51.100.140"]
@@ -105,7 +105,7 @@ def test_connections_are_shown_while_somebody_looks(qtbot, tmp_path, talking):
     assert "lo" in names
     panel.search.setText(f"127.0.0.1:{port}")
     assert len(cells(panel, 0)) == 2 and all("python" in name or "pytest" in name for name in cells(panel, 0))
-    assert any("not read" in text for text in cells(panel, 8))
+    assert any("not read by the process" in text for text in cells(panel, 8))
     panel.suffering.setChecked(True)
     assert cells(panel, 8) and all(cells(panel, 8))
     panel.suffering.setChecked(False)
@@ -153,15 +153,15 @@ QUIET = {
     ("told", "words"),
     [
         ({}, ""),
-        ({"retransmissions_rise": 3}, "loss: 3 sent again"),
-        ({"timeouts_rise": 2, "retransmissions_rise": 3}, "timeouts: 2"),
-        ({"receiver_limited_us_rise": 800}, "receiver has no room: 80 %"),
-        ({"sender_limited_us_rise": 700}, "own send buffer: 70 %"),
-        ({"round_trip_us": 105_000}, "queue on the path: +100 ms"),
+        ({"retransmissions_rise": 3}, "3 retransmissions"),
+        ({"timeouts_rise": 2, "retransmissions_rise": 3}, "2 timeouts (RTO)"),
+        ({"receiver_limited_us_rise": 800}, "receive-window-limited 80 %"),
+        ({"sender_limited_us_rise": 700}, "send-buffer-limited 70 %"),
+        ({"round_trip_us": 105_000}, "RTT 100 ms above minimum"),
         ({"round_trip_us": 105_000, "busy_us_rise": 0}, ""),
-        ({"receive_queue": 512 << 10}, "not read: 512 KiB"),
-        ({"drops": 4, "transport": "UDP"}, "no room: 4 dropped"),
-        ({"listening": True, "receive_queue": 120, "send_queue": 128}, "queue full: 120 of 128"),
+        ({"receive_queue": 512 << 10}, "512 KiB not read by the process"),
+        ({"drops": 4, "transport": "UDP"}, "4 dropped (socket buffer full)"),
+        ({"listening": True, "receive_queue": 120, "send_queue": 128}, "accept queue 120 of 128"),
         ({"listening": True, "receive_queue": 3, "send_queue": 128}, ""),
     ],
 )

@@ -39,8 +39,8 @@ def cores(busy_of, cores=4, minutes=60, device="pier-office", kind="cpu user"):
 
 def test_one_busy_core_of_several_is_told_with_what_it_did(tmp_path):
     (one,) = found(tmp_path, cores(lambda core, minute: 0.99 if core == 2 and minute >= 20 else 0.1))
-    assert (one.cause, one.subject, one.grounds["object"]) == ("busy core", "pier-office", "cpu2")
-    assert "one core of 4 (cpu2)" in one.sentence and "in programs" in one.sentence
+    assert (one.cause, one.subject, one.grounds["object"]) == ("CPU core saturated", "pier-office", "cpu2")
+    assert "one core of 4 (cpu2)" in one.sentence and "user time" in one.sentence
     assert one.grounds["others"] == pytest.approx(0.1, abs=0.01)
     assert "One process cannot use more than one core" in one.next_step
     ((first, last),) = one.grounds["stretches"]
@@ -49,12 +49,12 @@ def test_one_busy_core_of_several_is_told_with_what_it_did(tmp_path):
 
 def test_packets_on_one_core_are_another_matter(tmp_path):
     (one,) = found(tmp_path, cores(lambda core, minute: 0.99 if core == 0 else 0.1, kind="cpu softirq"))
-    assert "soft interrupts" in one.sentence and "queues over the cores" in one.next_step
+    assert "soft interrupts" in one.sentence and "over the cores" in one.next_step
 
 
 def test_all_cores_busy_is_the_processor(tmp_path):
     (one,) = found(tmp_path, cores(lambda core, minute: 0.97))
-    assert one.cause == "busy processor" and "others" not in one.sentence
+    assert one.cause == "CPU saturated" and "others" not in one.sentence
 
 
 def test_a_device_that_tells_its_load(tmp_path):
@@ -63,7 +63,7 @@ def test_a_device_that_tells_its_load(tmp_path):
         for k in range(60) for n in (1, 2)
     ]  # fmt: skip
     (one,) = found(tmp_path, told)
-    assert one.cause == "busy core" and "no flow record of it lies in that time" in one.sentence
+    assert one.cause == "CPU core saturated" and "no flow records of it in that time" in one.sentence
 
 
 def test_short_work_and_resting_hosts_are_no_finding(tmp_path):
@@ -73,11 +73,11 @@ def test_short_work_and_resting_hosts_are_no_finding(tmp_path):
 @pytest.mark.parametrize(
     ("measure", "unit", "cause", "party"),
     [
-        ("softnet drops", "packets", "dropped in the host", "server"),
-        ("tcp listen overflows", "connections", "openings turned away", "server"),
-        ("udp receive buffer errors", "datagrams", "dropped in the host", "server"),
-        ("checksum errors", "frames", "broken frames", "network"),
-        ("late collisions", "frames", "duplex", "network"),
+        ("softnet drops", "packets", "softnet drops", "server"),
+        ("tcp listen overflows", "connections", "listen overflows", "server"),
+        ("udp receive buffer errors", "datagrams", "UDP buffer drops", "server"),
+        ("fcs errors", "frames", "FCS errors", "network"),
+        ("late collisions", "frames", "late collisions", "network"),
     ],
 )
 def test_what_should_not_be_counted_at_all(tmp_path, measure, unit, cause, party):

@@ -114,7 +114,7 @@ def test_the_window_captures_here_and_follows(tmp_path, qtbot):
     dialog.interface.setCurrentIndex(interfaces_here().index("lo"))
     dialog.folder.setText(str(tmp_path / "ring"))
     for part, wrong, words in (
-        (dialog.hosts, "pier", "no address"), (dialog.ports, "x", "not a port"), (dialog.slice, "3", "16 bytes"),
+        (dialog.hosts, "pier", "no address"), (dialog.ports, "x", "not a port"), (dialog.slice, "3", "snap length"),
         (dialog.most, "a lot", "no amount"), (dialog.longest, "soon", "a duration"), (dialog.folder, "", "a folder"),
     ):  # fmt: skip
         good = part.text()

@@ -78,12 +78,12 @@ EDGES = START + np.arange(5, dtype=np.int64) * HOUR
         ),  # Begun anew within the last hour: that step is left out.
         ("in octets of interfaces", "interface", "pier-office eth0", [8000, 8000, 8000, 8000]),
         ("in errors of interfaces", "interface", "pier-office eth0", [2, 2, 2, 2]),
-        ("retransmissions of flow records", "", "", [3, 3, 3, 3]),
+        ("retransmission rate of flow records", "", "", [3, 3, 3, 3]),
         ("timeouts of flow records", "host", "192.0.2.1", [60, 60, 60, 60]),
-        ("receiver limited of flow records", "", "", [40, 40, 40, 40]),
-        ("sender limited of flow records", "", "", [10, 10, 10, 10]),
-        ("round trip of flow records", "", "", [30, 30, 30, 30]),
-        ("round trip floor of flow records", "", "", [10, 10, 10, 10]),
+        ("receive-window-limited time of flow records", "", "", [40, 40, 40, 40]),
+        ("send-buffer-limited time of flow records", "", "", [10, 10, 10, 10]),
+        ("RTT of flow records", "", "", [30, 30, 30, 30]),
+        ("minimum RTT of flow records", "", "", [10, 10, 10, 10]),
     ],
 )
 def test_values_over_time(scene, title, by, label, values):
@@ -141,7 +141,7 @@ def test_the_dialog_says_of_what(scene, qtbot):
     assert dialog.table.cellWidget(0, 2).text() == "pier-office cpu0" and dialog.table.item(0, 4).text() == "%"
     dialog.table.cellWidget(0, 2).setText("nobody")
     dialog.accept()
-    assert "of what? One of pier-office cpu0" in dialog._wrong.text()
+    assert "choose an object, one of pier-office cpu0" in dialog._wrong.text()
     dialog.table.cellWidget(0, 2).setText("pier-office cpu0")
     dialog.accept()
     assert dialog.measures == (Measure("mine", "cpu user", of="pier-office cpu0"),)

@@ -98,7 +98,8 @@ def test_what_kernels_measured_can_be_asked_for():
     rows["retransmissions"][:2], rows["timeouts"][:2], rows["round_trip_ns"][:2] = (5, 0), (1, 0), (2 * 10**7, 10**6)
     held = HeldFlows(rows, [Exporter("pier-office", 0, SOCKETS)])
     for expression, count in (
-        ("sent_again > 0", 1), ("sender_timeouts = 0", 1), ("sender_round_trip_ms > 10", 1), ("sent_again is null", 1),
+        ("sender_retransmissions > 0", 1), ("sender_timeouts = 0", 1), ("sender_rtt_ms > 10", 1),
+        ("sender_retransmissions is null", 1),
     ):  # fmt: skip
         assert narrowed(held, Places({}), expression).rows.size == count
     figures = kernel_figures(rows, np.array([0, 0, 1]), 2)
@@ -120,4 +121,4 @@ def test_the_ledger_of_kernels_adds_up():
         assert own.network_ns + own.receiver_limited_ns + own.sender_limited_ns == own.busy_ns == mine["busy_ns"].sum()
         assert own.retransmissions == mine["retransmissions"].sum() and own.floor_ns == mine["floor_ns"].min()
         assert mine["round_trip_ns"].min() <= own.round_trip_ns <= mine["round_trip_ns"].max()
-        assert "network" in own.words and "receiver" in own.words and "sender" in own.words
+        assert "network" in own.words and "receive window" in own.words and "send buffer" in own.words

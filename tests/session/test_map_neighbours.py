@@ -50,6 +50,6 @@ def test_they_stand_in_the_map(history):
     model.open(Opened(analyse([history])))
     picture = map_picture(model.scene)
     words = {(one.one, one.two): one.words for one in picture.links}
-    assert {"plugged: port 1 to uplink", "plugged: port 2 to lan", "plugged: port 4 to eth0"} == set(words.values())
+    assert {"LLDP: port 1 to uplink", "LLDP: port 2 to lan", "LLDP: port 4 to eth0"} == set(words.values())
     assert {place.label for place in picture.places} >= {"192.0.2.1", "192.0.2.2", "phone"}
     assert {place.words for place in picture.places} == {"device"}

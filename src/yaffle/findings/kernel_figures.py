@@ -1,9 +1,9 @@
-"""What senders' kernels measured of flow records, put together by label: repeats, timeouts, round trips, and a ledger
+"""What senders' kernels measured of flow records, put together by label: retransmissions, timeouts, RTT, and a ledger
 of
-the time in which something was under way.
+the time with data outstanding.
 
-The ledger's parts add up: what the receiver had no room for, what the sender's own buffer did not hold, and the rest,
-which was the network's (round trips, repairs, congestion).
+The ledger's parts add up: receive-window-limited, send-buffer-limited, and the rest, which was the network's (RTT, loss
+recovery, congestion).
 """
 
 from dataclasses import dataclass
@@ -29,8 +29,8 @@ class KernelFigures:
     floor_ns: int
 
     @property
-    def repeat_share(self) -> float:
-        """Segments sent again, of all that were sent."""
+    def retransmission_rate(self) -> float:
+        """Retransmitted segments, of all that were sent."""
         return self.retransmissions / max(1, self.segments)
 
     @property
@@ -45,8 +45,8 @@ class KernelFigures:
             return ""
         parts = (
             ("network", self.network_ns),
-            ("receiver", self.receiver_limited_ns),
-            ("sender", self.sender_limited_ns),
+            ("receive window", self.receiver_limited_ns),
+            ("send buffer", self.sender_limited_ns),
         )
         return ", ".join(f"{name} {share(part / self.busy_ns)}" for name, part in parts if part)
 

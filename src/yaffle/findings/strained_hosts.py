@@ -1,5 +1,5 @@
-"""Hosts and devices that are themselves what is slow: a busy processor or one busy core of several, packets dropped for
-want of room, openings turned away, frames that came broken. From what they count, kept in a history.
+"""Hosts and devices that are themselves the bottleneck: CPU or one core of several saturated, packets dropped in the
+kernel, full accept queues, frame errors. From what they count, kept in a history.
 """
 
 from collections.abc import Iterator, Sequence
@@ -42,35 +42,36 @@ class _Rule:
 
 _RULES = (
     _Rule(
-        "softnet drops", "dropped in the host", 1, causes.SERVER,
-        "packets were dropped before anything looked at them: too many waited for the core that works on them",
-        "Spread the interface's queues over more cores (now it is {where}), or lengthen net.core.netdev_max_backlog.",
+        "softnet drops", "softnet drops", 1, causes.SERVER,
+        "packets were dropped in the softnet backlog of a core before the IP layer saw them",
+        "Spread the interface's receive queues over more cores (RSS, RPS; now {where}), or raise"
+        " net.core.netdev_max_backlog.",
     ),
     _Rule(
-        "softnet squeezes", "squeezed in the host", 3600, causes.SERVER,
-        "times work on packets was broken off while packets still waited",
-        "Spread the interface's queues over more cores, or raise net.core.netdev_budget.",
+        "softnet squeezes", "softnet squeezes", 3600, causes.SERVER,
+        "times the NET_RX soft interrupt ran out of budget with packets left",
+        "Spread the interface's receive queues over more cores (RSS, RPS), or raise net.core.netdev_budget.",
     ),
     _Rule(
-        "tcp listen overflows", "openings turned away", 1, causes.SERVER,
-        "openings were turned away because a program did not take them in time",
-        "See which listening socket's queue is full (Survey, connections), and why its program does not accept: too few"
-        " workers, or all of them waiting for something else.",
+        "tcp listen overflows", "listen overflows", 1, causes.SERVER,
+        "connection attempts were dropped because an accept queue was full",
+        "Find the listening socket with the full accept queue (Survey, connections), and why its process does not"
+        " accept: too few workers, or all of them waiting.",
     ),
     _Rule(
-        "udp receive buffer errors", "dropped in the host", 10, causes.SERVER,
-        "datagrams were dropped because their program did not read them in time",
-        "Give the program a larger receive buffer (net.core.rmem_max), or look at what keeps it from reading.",
+        "udp receive buffer errors", "UDP buffer drops", 10, causes.SERVER,
+        "datagrams were dropped because a socket's receive buffer was full",
+        "Give the process a larger receive buffer (net.core.rmem_max), or find what keeps it from reading.",
     ),
     _Rule(
-        "checksum errors", "broken frames", 10, causes.NETWORK,
-        "frames came with a wrong checksum",
-        "Change cable and module of {where}; if the other side counts none, it is this direction.",
+        "fcs errors", "FCS errors", 10, causes.NETWORK,
+        "frames were received with FCS errors",
+        "Replace cable and transceiver of {where}; if the far end counts none, it is this direction.",
     ),
     _Rule(
-        "late collisions", "duplex", 1, causes.NETWORK,
-        "frames collided late, which happens only where one end is half duplex and the other is not",
-        "Set both ends of {where} to negotiate, or both to full duplex.",
+        "late collisions", "late collisions", 1, causes.NETWORK,
+        "late collisions occurred, which means a duplex mismatch",
+        "Set both ends of {where} to autonegotiation, or both to full duplex.",
     ),
 )  # fmt: skip
 
@@ -185,18 +186,21 @@ def _busy(
         float(np.nanmean(strain.others[within])) if cores > 1 and not np.isnan(strain.others[within]).all() else 1.0
     )
     alone = cores > 1 and others < _OTHERS_IDLE
-    what = f"one core of {cores} ({core.object})" if alone else "the processor" if cores == 1 else f"{core.object}"
+    what = f"one core of {cores} ({core.object})" if alone else "the CPU" if cores == 1 else f"{core.object}"
     often = f"on {days} days, {duration(total_ns)} in all" if days > 1 else f"for {duration(total_ns)}"
     with_what, kind = _doing(courses, core, first_ns, last_ns)
-    beside = f" while the others averaged {share(others)}" if alone else ""
+    beside = f" while the other cores averaged {share(others)}" if alone else ""
     name = analysis.places.host(device)
     sentence = (
-        f"{name}: {what} was busy above {share(_BUSY)} {often}, worst from {date_and_moment(first_ns)[:16]} for"
-        f" {duration(last_ns - first_ns)}{beside}{with_what};"
+        f"{name}: {what} was above {share(_BUSY)} CPU utilization {often}, worst from {date_and_moment(first_ns)[:16]}"
+        f" for {duration(last_ns - first_ns)}{beside}{with_what};"
         f" {_then(analysis.places, history, device, first_ns, last_ns)}"
     )
     if kind == _SOFT:
-        step = "Work on packets sits on one core: spread the interface's queues over the cores (its interrupts, RPS)."
+        step = (
+            "One core processes all packets: spread the interface's receive queues and interrupts over the cores (RSS,"
+            " RPS)."
+        )
     elif alone:
         step = (
             f"One process cannot use more than one core: on {name}, see which one it is then (top, by thread), and"
@@ -206,7 +210,7 @@ def _busy(
         step = f"See which programs work then on {name} (top), and move them to another hour or another host."
     severity = "critical" if total_ns >= 4 * 3600 * 10**9 else "major"
     return Finding(
-        causes.SERVER, "busy core" if alone else "busy processor", severity, device, sentence, step,
+        causes.SERVER, "CPU core saturated" if alone else "CPU saturated", severity, device, sentence, step,
         0.9 if with_what else 0.8, first_ns, last_ns, 0, 0, "", [], [],
         {"device": device, "object": core.object, "cores": cores, "busy": float(core.values[within].mean()),
          "others": others if alone else None, "days": days, "stretches": [list(one) for one in periods],
@@ -225,10 +229,10 @@ def _doing(courses: list[_Course], core: _Course, first_ns: int, last_ns: int) -
         return "", ""
     kind = max(shares, key=lambda name: shares[name])
     words = {
-        "cpu user": "in programs", "cpu nice": "in programs that give way", "cpu system": "in the kernel for programs",
-        "cpu irq": "in interrupts", _SOFT: "on packets, in soft interrupts", "cpu steal": "taken by other guests",
+        "cpu user": "user time", "cpu nice": "user time at low priority", "cpu system": "system time",
+        "cpu irq": "interrupts", _SOFT: "soft interrupts (packets)", "cpu steal": "stolen by other guests",
     }  # fmt: skip
-    return f", {share(shares[kind])} of the time {words[kind]}", kind
+    return f", {share(shares[kind])} of it {words[kind]}", kind
 
 
 def _then(places: Places, history: History, device: str, first_ns: int, last_ns: int) -> str:
@@ -236,18 +240,18 @@ def _then(places: Places, history: History, device: str, first_ns: int, last_ns:
     try:
         own = ip_address(device)
     except ValueError:
-        return "no flow record names it, so who asked for that work is not known"
+        return "no flow records name it by address, so its traffic at that time is not known"
     found = history.flows_of(int(own) >> 64, int(own) & _LOW, first_ns, last_ns)
     rows = found.records.rows
     if not rows.size:
-        return "no flow record of it lies in that time, so it was its own work"
+        return "no flow records of it in that time: it was not working for the network"
     span = np.maximum(1, rows["last_ns"] - rows["first_ns"])
     inside = np.minimum(rows["last_ns"], last_ns) - np.maximum(rows["first_ns"], first_ns)
     octets = rows["octets"] * np.clip(inside / span, 0, 1)
     labels = FlowLabels(HeldFlows(rows, found.records.exporters), rows, places).by("application")
     sums = np.bincount(labels.codes, octets, len(labels.texts))
     most = int(np.argmax(sums))
-    return f"{share(sums[most] / max(1.0, float(sums.sum())))} of its traffic then was {labels.texts[most]}"
+    return f"{share(sums[most] / max(1.0, float(sums.sum())))} of its traffic at that time was {labels.texts[most]}"
 
 
 # --- what should not be counted ---

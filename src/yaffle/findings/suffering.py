@@ -1,4 +1,4 @@
-"""What a socket suffers from right now, in words, by what its kernel tells of the last moments."""
+"""The issues of a socket right now, in words, by what its kernel reports of the last moments."""
 
 from typing import Any
 
@@ -17,26 +17,26 @@ def suffering(row: dict[str, Any]) -> str:
         return _listening(row)
     words = []
     if row["timeouts_rise"]:
-        words.append(f"timeouts: {row['timeouts_rise']}")
+        words.append(f"{row['timeouts_rise']} timeouts (RTO)")
     elif row["retransmissions_rise"]:
-        words.append(f"loss: {row['retransmissions_rise']} sent again")
+        words.append(f"{row['retransmissions_rise']} retransmissions")
     busy = row["busy_us_rise"]
     if busy > 0 and row["receiver_limited_us_rise"] > _LIMITED * busy:
-        words.append(f"receiver has no room: {share(row['receiver_limited_us_rise'] / busy)}")
+        words.append(f"receive-window-limited {share(row['receiver_limited_us_rise'] / busy)}")
     if busy > 0 and row["sender_limited_us_rise"] > _LIMITED * busy:
-        words.append(f"own send buffer: {share(row['sender_limited_us_rise'] / busy)}")
+        words.append(f"send-buffer-limited {share(row['sender_limited_us_rise'] / busy)}")
     floor, trip = row["floor_us"], row["round_trip_us"]
     if busy > 0 and floor > 0 and trip > _TIMES * floor and trip > floor + _ABOVE_US:
-        words.append(f"queue on the path: +{duration((trip - floor) * _US)}")
+        words.append(f"RTT {duration((trip - floor) * _US)} above minimum")
     if row["receive_queue"] > _MOST_QUEUED:
-        words.append(f"not read: {row['receive_queue'] >> 10} KiB")
+        words.append(f"{row['receive_queue'] >> 10} KiB not read by the process")
     if row["drops"]:
-        words.append(f"no room: {row['drops']} dropped")
+        words.append(f"{row['drops']} dropped (socket buffer full)")
     return "; ".join(words)
 
 
 def _listening(row: dict[str, Any]) -> str:
     """Of a listening socket the queues are connections: those that wait, and how many may."""
     if row["send_queue"] and row["receive_queue"] >= _NEARLY_FULL * row["send_queue"]:
-        return f"queue full: {row['receive_queue']} of {row['send_queue']}"
+        return f"accept queue {row['receive_queue']} of {row['send_queue']}"
     return ""

@@ -231,8 +231,8 @@ class Capturing:
                     "name": one.name,
                     "captured": int(self._counts[k, 0]),
                     "dropped": one.dropped,
-                    "segments_put_together": int(self._counts[k, 1]),
-                    "checksums_not_filled_in": int(self._counts[k, 2]),
+                    "segmentation_offload": int(self._counts[k, 1]),
+                    "checksum_offload": int(self._counts[k, 2]),
                 }
                 for k, one in enumerate(self.files.interfaces)
             ],

@@ -38,12 +38,12 @@ _OF_RECORDS = (
     _flow("volume", "bit/s", "bits of flow records over time, each record spread evenly over its span"),
     _flow("packets", "packets/s", "packets of flow records over time"),
     _flow("records", "records", "flow records"),
-    _flow("retransmissions", "%", "segments sent again, of those sent; where kernels told it"),
-    _flow("timeouts", "timeouts", "retransmission timeouts; where kernels told it"),
-    _flow("round_trip", "ms", "smoothed round trip, a mean by packets; where kernels told it"),
-    _flow("round_trip_floor", "ms", "least round trip since connections began; where kernels told it"),
-    _flow("receiver_limited", "%", "of the time with something under way, that in which the receiver had no room"),
-    _flow("sender_limited", "%", "of the time with something under way, that in which the sender's buffer was empty"),
+    _flow("retransmissions", "%", "retransmitted segments of those sent, as counted by senders' kernels"),
+    _flow("timeouts", "timeouts", "retransmission timeouts (RTO), as counted by senders' kernels"),
+    _flow("round_trip", "ms", "smoothed RTT of senders' kernels, mean by packets"),
+    _flow("round_trip_min", "ms", "lowest RTT of senders' kernels"),
+    _flow("receiver_limited", "%", "receive-window-limited share of the time with data outstanding"),
+    _flow("sender_limited", "%", "send-buffer-limited share of the time with data outstanding"),
 )
 _OF_COUNTERS = (
     _interface("utilization", "%", "bits of the fuller direction, of the interface's speed"),
@@ -55,10 +55,10 @@ _OF_COUNTERS = (
     _interface("out_multicast", "packets/s", "packets sent to a group"),
     _interface("in_broadcast", "packets/s", "packets received for all"),
     _interface("out_broadcast", "packets/s", "packets sent to all"),
-    _interface("in_errors", "packets/s", "packets received broken"),
-    _interface("out_errors", "packets/s", "packets that could not be sent"),
-    _interface("in_discards", "packets/s", "packets received and dropped for want of room"),
-    _interface("out_discards", "packets/s", "packets dropped before they were sent, for want of room"),
+    _interface("in_errors", "packets/s", "packets received with errors"),
+    _interface("out_errors", "packets/s", "packets not sent because of errors"),
+    _interface("in_discards", "packets/s", "packets received and discarded without an error (buffers)"),
+    _interface("out_discards", "packets/s", "packets discarded before transmission without an error (buffers)"),
 )
 
 

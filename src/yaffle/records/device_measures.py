@@ -8,10 +8,10 @@ from yaffle.records.measure import NOW, TOTAL, Measure
 
 UPTIME = Measure("uptime", "SNMPv2-MIB", "sysUpTime", "s", NOW, "since the device was started, or its agent")
 PROCESSOR = Measure(
-    "processor load", "HOST-RESOURCES-MIB", "hrProcessorLoad", "%", NOW, "busy share of the last minute"
+    "processor load", "HOST-RESOURCES-MIB", "hrProcessorLoad", "%", NOW, "CPU utilization, mean of the last minute"
 )
 STORAGE_USED = Measure("storage used", "HOST-RESOURCES-MIB", "hrStorageUsed", "bytes", NOW, "memory or disk in use")
-STORAGE = Measure("storage total", "HOST-RESOURCES-MIB", "hrStorageSize", "bytes", NOW, "memory or disk there is")
+STORAGE = Measure("storage total", "HOST-RESOURCES-MIB", "hrStorageSize", "bytes", NOW, "size of the memory or disk")
 STATUS = Measure("interface status", "IF-MIB", "ifOperStatus", "status", NOW, "whether it is up: 1 up, 2 down")
 
 
@@ -21,11 +21,17 @@ def _ethernet(name: str, kernel: str, words: str, unit: str = "frames", kind: st
 
 # By the column of dot3StatsTable.
 ETHERNET = {
-    2: _ethernet("alignment errors", "dot3StatsAlignmentErrors", "came with a broken end: cable, or duplex"),
-    3: _ethernet("checksum errors", "dot3StatsFCSErrors", "came with a wrong checksum: cable, or module"),
-    8: _ethernet("late collisions", "dot3StatsLateCollisions", "collided late: one end is half duplex, the other not"),
-    9: _ethernet("excessive collisions", "dot3StatsExcessiveCollisions", "not sent after 16 collisions"),
-    16: _ethernet("mac receive errors", "dot3StatsInternalMacReceiveErrors", "lost by the device itself on receipt"),
+    2: _ethernet(
+        "alignment errors",
+        "dot3StatsAlignmentErrors",
+        "received with a wrong FCS, not a whole number of octets: cable or duplex mismatch",
+    ),
+    3: _ethernet(
+        "fcs errors", "dot3StatsFCSErrors", "received with a wrong frame check sequence: cable or transceiver"
+    ),
+    8: _ethernet("late collisions", "dot3StatsLateCollisions", "late collisions: duplex mismatch"),
+    9: _ethernet("excessive collisions", "dot3StatsExcessiveCollisions", "not transmitted after 16 collisions"),
+    16: _ethernet("mac receive errors", "dot3StatsInternalMacReceiveErrors", "receive errors of the device itself"),
     19: _ethernet("duplex", "dot3StatsDuplexStatus", "2 half, 3 full, 1 unknown", "duplex", NOW),
 }
 _SENSOR_UNITS = {3: "V", 4: "V", 5: "A", 6: "W", 7: "Hz", 8: "°C", 9: "%", 10: "rpm", 11: "m³/min", 12: ""}
@@ -34,7 +40,7 @@ _SENSOR_NAMES = {
     10: "fan speed", 11: "air flow", 12: "sensor state",
 }  # fmt: skip
 SENSORS = {
-    kind: Measure(_SENSOR_NAMES[kind], "ENTITY-SENSOR-MIB", "entPhySensorValue", unit, NOW, "as its sensor tells")
+    kind: Measure(_SENSOR_NAMES[kind], "ENTITY-SENSOR-MIB", "entPhySensorValue", unit, NOW, "sensor reading")
     for kind, unit in _SENSOR_UNITS.items()
 }
 # What numbers mean that are none, by their unit.

@@ -22,13 +22,19 @@ THING = "host or device"  # what readings are of: a device and what of it
 _FLOWS_BY = ("", "application", "host", "pair", "site", "site pair")
 _BUSY = "busy_ns"
 _OF_BUSY = {"receiver_limited": "receiver_limited_ns", "sender_limited": "sender_limited_ns"}
-_TRIPS = {"round_trip": "round_trip_ns", "round_trip_floor": "floor_ns"}
+_TRIPS = {"round_trip": "round_trip_ns", "round_trip_min": "floor_ns"}
 _MEASURED = ("retransmissions", "timeouts", *_OF_BUSY, *_TRIPS)
+
+
+_TRADE = {
+    "retransmissions": "retransmission rate", "round_trip": "RTT", "round_trip_min": "minimum RTT",
+    "receiver_limited": "receive-window-limited time", "sender_limited": "send-buffer-limited time",
+}  # fmt: skip
 
 
 def title(entry: Entry) -> str:
     """Under which name it is chosen: others that are worked out from packets have some of the names, too."""
-    words = entry.name.replace("_", " ")
+    words = _TRADE.get(entry.name, entry.name.replace("_", " "))
     return {RECORDS: f"{words} of flow records", COUNTERS: f"{words} of interfaces"}.get(entry.table, words)
 
 

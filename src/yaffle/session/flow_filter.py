@@ -42,9 +42,9 @@ FLOW_COLUMNS: tuple[tuple[str, str], ...] = (
     ("packets", "packets of the record, scaled by sampling"),
     ("duration_ms", "from the record's first packet to its last, ms"),
     ("began", "when the record's first packet came, UTC"),
-    ("sent_again", "segments sent again, as the sender's kernel counted them; empty where none told"),
+    ("sender_retransmissions", "retransmitted segments, counted by the sender's kernel; empty where none reported"),
     ("sender_timeouts", "retransmission timeouts, likewise"),
-    ("sender_round_trip_ms", "smoothed round trip, likewise, ms"),
+    ("sender_rtt_ms", "smoothed RTT, likewise, ms"),
 )
 _NAMES = tuple(name for name, _ in FLOW_COLUMNS)
 
@@ -77,10 +77,10 @@ def _column(name: str, held: HeldFlows, rows: Array, labels: FlowLabels) -> Any:
         return _numbered(rows["dscp"], marking)
     if name == "exporter":
         return _numbered(rows["exporter"], lambda k: held.exporters[k].address)
-    counted = {"sent_again": "retransmissions", "sender_timeouts": "timeouts"}
+    counted = {"sender_retransmissions": "retransmissions", "sender_timeouts": "timeouts"}
     if name in counted:
         return pa.array(rows[counted[name]].astype(np.int64), mask=rows[counted[name]] < 0)
-    if name == "sender_round_trip_ms":
+    if name == "sender_rtt_ms":
         return pa.array(rows["round_trip_ns"] / 1e6, mask=rows["round_trip_ns"] < 0)
     if name == "duration_ms":
         return pa.array((rows["last_ns"] - rows["first_ns"]) / 1e6)

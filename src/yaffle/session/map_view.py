@@ -372,7 +372,7 @@ def _plugged(scene: Scene, analysis: Analysis, drawing: _Drawing) -> None:
         if near == far:
             continue
         link = drawing.links.get((far, near)) or drawing.link(near, far)
-        link.words = "; ".join(part for part in (link.words, f"plugged: {ports}") if part)
+        link.words = "; ".join(part for part in (link.words, f"LLDP: {ports}") if part)
 
 
 def _address(hop: FlowHop) -> str:

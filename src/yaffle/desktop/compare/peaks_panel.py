@@ -55,10 +55,10 @@ class PeaksPanel(QWidget):
                 Column("at", lambda r: peaks[r].at, [p.at for p in peaks], figures=False),
                 Column("value", lambda r: value_text(peaks[r].value, peaks[r].unit), [p.value for p in peaks]),
                 Column(
-                    "lasted",
+                    "duration",
                     lambda r: duration(peaks[r].lasted_ns),
                     [p.lasted_ns for p in peaks],
-                    meaning="for how long it stayed within a tenth of it",
+                    meaning="time within 10 % of the peak",
                 ),
                 Column("top conversation", lambda r: peaks[r].pair, [p.pair for p in peaks], figures=False),
                 Column(

@@ -74,7 +74,7 @@ def _devices_words(history: History) -> list[str]:
     lines = []
     for device, numbers, first_ns, last_ns in history.told_by():
         span = f"from {date_and_moment(first_ns)[:16]} to {date_and_moment(last_ns)[:16]}"
-        lines.append(f"{device}: {count(numbers)} numbers, {span}")
+        lines.append(f"{device}: {count(numbers)} measures, {span}")
     listed = "".join(f"<li>{escape(line)}</li>" for line in lines)
     return [f"<p><b>Hosts and devices</b></p><ul>{listed}</ul>"] if lines else []
 

@@ -113,8 +113,9 @@ class MapPage(QWidget):
         gone = f"; {count(layout.hidden)} hidden" if layout.hidden else ""
         bad = f"{count(len(hurt))} of them lose packets" if hurt else "none of them is seen to lose packets"
         self.words.setText(
-            f"{count(len(layout.places))} places, {count(len(layout.links))} links, {bad}{gone}. The period above moves"
-            " in time with Left and Right."
+            f"{count(len(layout.places))} places, {count(len(layout.links))}"
+            f" link{'s' if len(layout.links) != 1 else ''}, {bad}{gone}. The period above moves in time with Left and"
+            " Right."
             if layout.places
             else _NOTHING
         )

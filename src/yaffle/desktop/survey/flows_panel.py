@@ -29,10 +29,10 @@ def _kernel_columns(parts: list[FlowPart]) -> list[Column]:
     told = [p.kernel for p in parts]
     return [
         Column(
-            "sent again",
-            lambda r: share(own.repeat_share) if (own := told[r]) else "–",
-            [own.repeat_share if own else -1.0 for own in told],
-            meaning="segments sent again, of those sent, as kernels of the senders count them",
+            "retransmission rate",
+            lambda r: share(own.retransmission_rate) if (own := told[r]) else "–",
+            [own.retransmission_rate if own else -1.0 for own in told],
+            meaning="retransmitted segments of those sent, as counted by the senders' kernels",
         ),
         Column(
             "timeouts",
@@ -40,23 +40,23 @@ def _kernel_columns(parts: list[FlowPart]) -> list[Column]:
             [own.timeouts if own else -1 for own in told],
         ),
         Column(
-            "round trip",
+            "RTT",
             lambda r: duration(own.round_trip_ns) if (own := told[r]) and own.round_trip_ns >= 0 else "–",
             [own.round_trip_ns if own else -1 for own in told],
-            meaning="smoothed by the senders' kernels, a mean by packets",
+            meaning="smoothed RTT of the senders' kernels, mean by packets",
         ),
         Column(
-            "floor",
+            "min RTT",
             lambda r: duration(own.floor_ns) if (own := told[r]) and own.floor_ns >= 0 else "–",
             [own.floor_ns if own else -1 for own in told],
-            meaning="the least round trip",
+            meaning="lowest RTT of the senders' kernels",
         ),
         Column(
-            "time under way",
+            "limited by",
             lambda r: own.words if (own := told[r]) else "",
             [own.busy_ns if own else -1 for own in told],
             figures=False,
-            meaning="of the time with something under way, the parts of network, receiver and the sender's own buffer",
+            meaning="of the time with data outstanding: network, receive window, send buffer",
         ),
     ]
 

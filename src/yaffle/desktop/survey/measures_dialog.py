@@ -43,7 +43,7 @@ class MeasuresDialog(QDialog):
         self.measures = measures
         self._filter, self._kept = table, kept or {}
         self.table = QTableWidget(0, 5)
-        self.table.setHorizontalHeaderLabels(["name", "measure", "filter, or of", "drawn as", "unit"])
+        self.table.setHorizontalHeaderLabels(["name", "measure", "filter or object", "drawn as", "unit"])
         self.table.verticalHeader().hide()
         self.table.horizontalHeader().setSectionResizeMode(2, QHeaderView.ResizeMode.Stretch)
         for section, width in ((0, 150), (1, 170), (3, 90), (4, 70)):
@@ -62,7 +62,7 @@ class MeasuresDialog(QDialog):
         column.addWidget(
             QLabel(
                 "Each measure is drawn over the period in focus. A filter takes the same columns as the focus; measures"
-                " that a history keeps are of a host, a device or an interface instead."
+                " of a history have an object instead: a host, a device or an interface."
             )
         )
         column.addWidget(self.table)
@@ -134,7 +134,7 @@ class MeasuresDialog(QDialog):
         for measure in self.chosen():
             if measure.is_kept and self._kept.get(measure.counted) and measure.of not in self._kept[measure.counted]:
                 self._wrong.setText(
-                    f"{measure.name}: of what? One of {', '.join(self._kept[measure.counted][:_SHOWN])}"
+                    f"{measure.name}: choose an object, one of {', '.join(self._kept[measure.counted][:_SHOWN])}"
                 )
                 return
             if measure.filter and self._filter is not None:

@@ -1,4 +1,4 @@
-"""This host's connections in Survey, as its kernel has them now, and what they suffer from."""
+"""This host's connections in Survey, as its kernel has them now, with the issues it reports."""
 
 from functools import partial
 from pathlib import Path
@@ -50,22 +50,22 @@ class SocketsPanel(QWidget):
         self.words.setWordWrap(True)
         self._latest.failed.connect(lambda text: self.words.setText(f"View not updated: {text}"))
         self.search = QLineEdit()
-        self.search.setPlaceholderText("find a program, an address, a port …")
+        self.search.setPlaceholderText("find a process, an address, a port …")
         self.search.setClearButtonEnabled(True)
         self.search.setMinimumWidth(240)
         self.search.setAccessibleName("find connections")
         self.search.textChanged.connect(lambda _text: self._fill())
-        self.suffering = QCheckBox("with a problem")
-        self.suffering.setToolTip("Only those that suffer from something their kernel can see")
+        self.suffering = QCheckBox("with issues")
+        self.suffering.setToolTip("Only connections with an issue that the kernel reports")
         self.listening = QCheckBox("listening")
-        self.listening.setToolTip("Sockets that wait for connections, too")
+        self.listening.setToolTip("Listening and unconnected sockets, too")
         for box in (self.suffering, self.listening):
             box.toggled.connect(lambda _on: self._fill())
         self.pace = QComboBox()
         for name, seconds in _PACES.items():
             self.pace.addItem(name, seconds)
         self.pace.setCurrentText(_USUAL)
-        self.pace.setToolTip("How often it is looked; paused: nothing moves")
+        self.pace.setToolTip("How often this page is refreshed; paused: nothing moves")
         self.pace.activated.connect(lambda _: self._set_timer())
         self.table = Listing("Connections of this host")
         self._sorted = False  # by the user: it stays so while rows come and go
@@ -125,7 +125,7 @@ class SocketsPanel(QWidget):
         self._rows = rows or []
         if rows is None:
             self.words.setText(
-                "No connections here: open a history whose yaffle collect runs on this host with a [host] in its"
+                "No connections here: open the history that yaffle collect writes on this host, with a [host] in its"
                 " configuration."
             )
         elif rows:
@@ -134,8 +134,8 @@ class SocketsPanel(QWidget):
             interrupts, soft = self._rates.interrupts
             self.words.setText(
                 f"{rows[0]['device']} at {moment(rows[0]['time_ns'], digits=0)}: {count(open_now)} open,"
-                f" {count(bad)} with a problem since the look before; {three_digits(interrupts)} interrupts/s,"
-                f" {three_digits(soft)} of them soft ones for packets"
+                f" {count(bad)} with issues since the last update; {three_digits(interrupts)} interrupts/s,"
+                f" {three_digits(soft)} packet soft interrupts/s (NET_RX)"
             )
         for part in (self.search, self.suffering, self.listening, self.pace):
             part.setVisible(self._folder is not None)
@@ -148,7 +148,7 @@ class SocketsPanel(QWidget):
             Column("interface", lambda r: rows[r].name, [one.name for one in rows], figures=False),
             *(
                 Column(
-                    f"{way} {seconds} s",
+                    f"{way}, {seconds} s",
                     partial(_bits, rows, way, place),
                     [getattr(one, f"{way}_bps")[place] for one in rows],
                     meaning=f"mean of the last {seconds} s",
@@ -157,18 +157,22 @@ class SocketsPanel(QWidget):
                 for place, seconds in enumerate(OVER_S)
             ),
             Column(
-                "to this host",
+                "unicast in",
                 lambda r: f"{three_digits(rows[r].in_packets)} /s",
                 [one.in_packets for one in rows],
-                meaning="packets a second, broadcasts among them",
+                meaning="packets/s to this host; broadcasts are among them",
             ),
-            Column("multicast", lambda r: f"{three_digits(rows[r].in_multicast)} /s", [o.in_multicast for o in rows]),
-            Column("sent", lambda r: f"{three_digits(rows[r].out_packets)} /s", [one.out_packets for one in rows]),
             Column(
-                "errors",
+                "multicast in", lambda r: f"{three_digits(rows[r].in_multicast)} /s", [o.in_multicast for o in rows]
+            ),
+            Column(
+                "packets out", lambda r: f"{three_digits(rows[r].out_packets)} /s", [one.out_packets for one in rows]
+            ),
+            Column(
+                "errors, discards",
                 lambda r: count(rows[r].errors),
                 [one.errors for one in rows],
-                meaning="and discards, in the last 10 s",
+                meaning="both directions, in the last 10 s",
             ),
         ]
         widths = ((0, 80), *((k, 76) for k in range(1, 7)), (7, 78), (8, 70), (9, 70), (10, 50))
@@ -187,44 +191,42 @@ class SocketsPanel(QWidget):
         rows.sort(key=lambda row: (not row["suffers"], -_rate(row, "sent") - _rate(row, "received"), row["text"]))
         self.table.show_columns(
             [
-                Column("program", lambda r: rows[r]["program"] or "–", [r["program"] for r in rows], figures=False),
-                Column("own end", lambda r: _end(rows[r], "own"), [r["own_port"] for r in rows], figures=False),
+                Column("process", lambda r: rows[r]["program"] or "–", [r["program"] for r in rows], figures=False),
+                Column("local address", lambda r: _end(rows[r], "own"), [r["own_port"] for r in rows], figures=False),
                 Column(
-                    "other end",
+                    "remote address",
                     lambda r: "" if rows[r]["listening"] else _end(rows[r], "other"),
                     [r["other"] for r in rows],
                     figures=False,
                 ),
                 *(
                     Column(title, partial(_rate_text, rows, name), [_rate(r, name) for r in rows])
-                    for title, name in (("sends", "sent"), ("receives", "received"))
+                    for title, name in (("sent", "sent"), ("received", "received"))
                 ),
                 Column(
-                    "round trip",
+                    "RTT (min)",
                     lambda r: _trips(rows[r]),
                     [r["round_trip_us"] for r in rows],
-                    meaning="smoothed by the kernel; in brackets the least of the last minutes",
+                    meaning="smoothed RTT; in brackets the minimum of the last minutes",
                 ),
                 Column(
-                    "sent again",
+                    "retransmissions",
                     lambda r: count(rows[r]["retransmissions"]),
                     [r["retransmissions"] for r in rows],
-                    meaning="segments, since the connection began",
+                    meaning="segments since the connection was established",
                 ),
                 Column(
                     "timeouts",
                     lambda r: count(rows[r]["timeouts"]),
                     [r["timeouts"] for r in rows],
-                    meaning="since the connection began",
+                    meaning="retransmission timeouts (RTO) since the connection was established",
                 ),
                 Column(
-                    "state, problem",
+                    "state, issues",
                     lambda r: _how(rows[r]),
                     [r["suffers"] for r in rows],
                     figures=False,
-                    meaning=(
-                        "what it suffers from since the look before; shares are of the time with something under way"
-                    ),
+                    meaning="since the last update; shares are of the time with data outstanding way",
                 ),
             ],
             len(rows),

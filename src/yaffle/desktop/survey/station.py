@@ -136,11 +136,9 @@ class Survey(Station):
         self.parts.addTab(self.hosts, "hosts")
         self.parts.addTab(self.whereabouts, "addresses")
         self.parts.addTab(self.sockets, "connections")
-        self.parts.setTabToolTip(6, "What this host's sockets are doing now, and what they suffer from")
-        self.parts.setTabToolTip(5, "Who had which address, what was behind which port, and what changed")
-        self.parts.setTabToolTip(
-            4, "What hosts and devices told of themselves: processors, memory, interrupts, TCP, UDP, IP"
-        )
+        self.parts.setTabToolTip(6, "This host's connections now: process, rates, RTT, issues")
+        self.parts.setTabToolTip(5, "IP and MAC addresses, neighbors by interface, and what changed")
+        self.parts.setTabToolTip(4, "Counters of hosts and devices: CPU, memory, interrupts, TCP, UDP, IP")
         self.parts.setTabToolTip(3, "Interface utilization, highest first")
         self.parts.currentChanged.connect(self._turned)
         self.parts.setTabToolTip(2, "Exported flow records: volume over time, and its mix")

@@ -1,4 +1,4 @@
-"""Who was where, in Survey: addresses and ports as devices knew them, what changed first; texts of devices."""
+"""Addresses and neighbors in Survey, as devices knew them, changes first; texts of devices then and now."""
 
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QLabel, QLineEdit, QPlainTextEdit, QVBoxLayout, QWidget
@@ -12,7 +12,7 @@ _STILL_NS = 900 * 10**9  # Seen so short before the end of the period, it is sti
 
 
 class WhereaboutsPanel(QWidget):
-    """A table of who was where, and below it what devices said of themselves, then and now."""
+    """A table of addresses and neighbors, and below it what devices say of themselves, then and now."""
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -23,15 +23,15 @@ class WhereaboutsPanel(QWidget):
         self.words.setObjectName("faint")
         self.words.setWordWrap(True)
         self.search = QLineEdit()
-        self.search.setPlaceholderText("find an address, a port, a device …")
+        self.search.setPlaceholderText("find an address, an interface, a device …")
         self.search.setClearButtonEnabled(True)
         self.search.setMinimumWidth(240)
-        self.search.setAccessibleName("find who was where")
+        self.search.setAccessibleName("find addresses and neighbors")
         self.search.textChanged.connect(lambda _text: self._fill())
         self.changed_only = QCheckBox("changes only")
-        self.changed_only.setToolTip("Only what moved or was taken over in the period")
+        self.changed_only.setToolTip("Only addresses and neighbors that moved in the period")
         self.changed_only.toggled.connect(lambda _on: self._fill())
-        self.table = Listing("Who was where")
+        self.table = Listing("Addresses and neighbors")
         self.texts = Listing("Texts of devices")
         self.texts.selectionModel().currentRowChanged.connect(lambda now, _before: self._show_text(now.row()))
         self.text = QPlainTextEdit()
@@ -60,14 +60,14 @@ class WhereaboutsPanel(QWidget):
         self._found, self._last_ns = found, last_ns
         if not found.rows and not found.texts:
             self.words.setText(
-                "Nobody told who was where: yaffle collect keeps it of this machine with a [host] and of switches and"
+                "No address tables here: yaffle collect keeps them for this host with a [host], for switches and"
                 " routers with a [[device]] in its configuration."
             )
         else:
             devices = len({row.device for row in found.rows})
             self.words.setText(
-                f"As {count(devices)} device{'s' if devices != 1 else ''} knew it in the period:"
-                f" {count(len(found.rows))} places, {count(found.changes)} changed"
+                f"{count(len(found.rows))} entries of {count(devices)} device{'s' if devices != 1 else ''} in the"
+                f" period, {count(found.changes)} change{'s' if found.changes != 1 else ''}"
             )
         for part in (self.search, self.changed_only):
             part.setVisible(bool(found.rows))
@@ -87,18 +87,18 @@ class WhereaboutsPanel(QWidget):
         ]
         self.table.show_columns(
             [
-                Column("what", lambda r: rows[r].what, [one.what for one in rows], figures=False),
+                Column("address or neighbor", lambda r: rows[r].what, [one.what for one in rows], figures=False),
                 Column(
-                    "held by",
+                    "MAC address or port",
                     lambda r: rows[r].who if rows[r].kind == ADDRESS else f"port {rows[r].who}" if rows[r].who else "",
                     [one.who for one in rows],
                     figures=False,
-                    meaning="the hardware address that had it; of a neighbor its own port",
+                    meaning="MAC address that uses the IP address; of an LLDP neighbor its port",
                 ),
-                Column("at", lambda r: rows[r].interface, [one.interface for one in rows], figures=False),
-                Column("of", lambda r: rows[r].device, [one.device for one in rows], figures=False),
-                Column("from", lambda r: date_and_moment(rows[r].from_ns)[:16], [one.from_ns for one in rows]),
-                Column("seen last", lambda r: self._until(rows[r]), [one.to_ns for one in rows]),
+                Column("interface", lambda r: rows[r].interface, [one.interface for one in rows], figures=False),
+                Column("device", lambda r: rows[r].device, [one.device for one in rows], figures=False),
+                Column("first seen", lambda r: date_and_moment(rows[r].from_ns)[:16], [one.from_ns for one in rows]),
+                Column("last seen", lambda r: self._until(rows[r]), [one.to_ns for one in rows]),
                 Column("change", lambda r: rows[r].change, [one.change for one in rows], figures=False),
             ],
             len(rows),
@@ -107,14 +107,14 @@ class WhereaboutsPanel(QWidget):
         )
 
     def _until(self, row: Whereabout) -> str:
-        return "still there" if row.to_ns >= self._last_ns - _STILL_NS else date_and_moment(row.to_ns)[:16]
+        return "present" if row.to_ns >= self._last_ns - _STILL_NS else date_and_moment(row.to_ns)[:16]
 
     def _fill_texts(self) -> None:
         texts = self._found.texts
         self.texts.show_columns(
             [
                 Column("text", lambda r: texts[r].name, [one.name for one in texts], figures=False),
-                Column("of", lambda r: texts[r].device, [one.device for one in texts], figures=False),
+                Column("device", lambda r: texts[r].device, [one.device for one in texts], figures=False),
                 Column(
                     "changed",
                     lambda r: date_and_moment(texts[r].changed_ns)[:16] if texts[r].is_changed else "–",

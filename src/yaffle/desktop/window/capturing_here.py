@@ -66,9 +66,9 @@ class CaptureDialog(QDialog):
         self.ports.setToolTip("Ports, one of which a packet must be from or to; empty: any")
         form = QFormLayout()
         for name, part in (
-            ("From interface", self.interface), ("Ring in", self.folder), ("At most", self.most),
-            ("For the last", self.longest), ("Bytes a packet", self.slice), ("Only hosts", self.hosts),
-            ("Only ports", self.ports),
+            ("Interface", self.interface), ("Ring folder", self.folder), ("Maximum size", self.most),
+            ("Maximum age", self.longest), ("Snap length (bytes)", self.slice), ("Hosts", self.hosts),
+            ("Ports", self.ports),
         ):  # fmt: skip
             form.addRow(name, part)
         self._wrong = wrong_label()
@@ -96,11 +96,11 @@ class CaptureDialog(QDialog):
             hosts = self.hosts.text().replace(",", " ").split()
             ports = ports_of(self.ports.text())
             program(hosts, ports)
-            bytes_of(self.most.text(), "at most", _LEAST_RING)
+            bytes_of(self.most.text(), "maximum size", _LEAST_RING)
             if self.longest.text().strip():
                 duration_ns(self.longest.text())
             if (size := self.slice.text().strip()) and not (size.isdigit() and int(size) >= 16):
-                raise ValueError("give at least 16 bytes a packet, or nothing for all of it")
+                raise ValueError("give a snap length of at least 16 bytes, or nothing for whole packets")
             if not self.folder.text().strip():
                 raise ValueError("give a folder to keep the ring in")
         except (ValueError, YaffleError) as error:
