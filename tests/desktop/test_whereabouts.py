@@ -20,7 +20,7 @@ from yaffle.collector.socket_snapshot import (
 )
 from yaffle.desktop.survey.sockets_panel import SocketsPanel
 from yaffle.desktop.survey.whereabouts_panel import WhereaboutsPanel
-from yaffle.findings.suffering import suffering
+from yaffle.findings.suffering import details, suffering
 from yaffle.findings.whereabouts import ADDRESS, PORT, DeviceText, Whereabout, Whereabouts
 from yaffle.records.counter_table import COUNTS
 from yaffle.session.live_rates import LiveRates
@@ -106,6 +106,9 @@ def test_connections_are_shown_while_somebody_looks(qtbot, tmp_path, talking):
     panel.search.setText(f"127.0.0.1:{port}")
     assert len(cells(panel, 0)) == 2 and all("python" in name or "pytest" in name for name in cells(panel, 0))
     assert any("not read by the process" in text for text in cells(panel, 8))
+    panel.table.selectRow(0)
+    for words in ("congestion window", "delivery rate", "receive queue", "(process ", "user "):
+        assert words in panel.details.text()
     panel.suffering.setChecked(True)
     assert cells(panel, 8) and all(cells(panel, 8))
     panel.suffering.setChecked(False)
@@ -167,3 +170,18 @@ QUIET = {
 )
 def test_what_it_suffers_from(told, words):
     assert suffering({**QUIET, **told}) == words
+
+
+def test_the_details_of_a_socket_add_up_and_say_whose_it_is():
+    told = {
+        **QUIET, "process": 7, "program": "webd", "unit": "webd.service", "state": "established", "user": 33,
+        "window": 10,
+        "segment": 1448, "delivery_rate": 125_000, "acknowledged": 5000, "received": 300, "not_sent": 0,
+        "busy_us": 1_000_000,
+        "receiver_limited_us": 250_000, "sender_limited_us": 500_000,
+    }  # fmt: skip
+    words = details(told)
+    assert words.startswith("webd (process 7, webd.service); TCP, established, user 33; congestion window 10 segments")
+    assert "1.00 Mbit/s" in words and "25 % receive-window-limited, 50 % send-buffer-limited, the rest network" in words
+    assert "process unknown" in details({**told, "process": 0, "busy_us": 0})
+    assert "accept queue 3 of 128" in details({**told, "listening": True, "receive_queue": 3, "send_queue": 128})

@@ -8,7 +8,7 @@ from yaffle.analysis import analyse
 from yaffle.errors import YaffleError
 from yaffle.findings.flow_labels import DIMENSIONS, REST, FlowLabels
 from yaffle.findings.flow_source import held_flows
-from yaffle.findings.full_links import full_lines
+from yaffle.findings.full_links import interface_findings
 from yaffle.findings.interfaces import interfaces, through
 from yaffle.history.layout import DAY_NS, HOUR_NS
 from yaffle.inventory.places import Rule, Site
@@ -181,7 +181,7 @@ def test_a_case_opens_without_its_history_and_says_so(model, tmp_path):
 def test_applications_of_any_number_and_names_of_hosts_do_no_harm(model):
     analysis = model.evidence.analysis
     analysis.capture.names = {"198.51.100.144": "desk1.saltmarsh.tarn.example"}
-    assert full_lines(analysis)[0].grounds["sites_hurt"] == []
+    assert interface_findings(analysis)[0].grounds["sites_hurt"] == []
     rows = held_flows(analysis, *NIGHT).rows.copy()
     rows["application"][::2] = (1 << 62) + 5
     labels = FlowLabels(held_flows(analysis, *NIGHT), rows, analysis.places).by("application")

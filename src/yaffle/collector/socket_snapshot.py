@@ -20,7 +20,7 @@ _V6, _NO_FLOOR = 10, 0xFFFFFFFF
 _RISING = (
     "retransmissions", "timeouts", "busy_us", "receiver_limited_us", "sender_limited_us", "sent", "received",
 )  # fmt: skip
-_PLAIN = ("round_trip_us", "floor_us", "window", "not_sent", *_RISING)
+_PLAIN = ("round_trip_us", "floor_us", "window", "segment", "not_sent", "acknowledged", "delivery_rate", *_RISING)
 
 
 def want(folder: Path) -> None:

@@ -11,6 +11,7 @@ from yaffle.findings.finding import Finding
 from yaffle.findings.flow_labels import REST, FlowLabels
 from yaffle.findings.flow_source import held_flows
 from yaffle.findings.interfaces import OVER, InterfaceUse, interfaces, through
+from yaffle.findings.worn_interfaces import worn_interfaces
 from yaffle.ledger import causes
 from yaffle.units import count, date_and_moment, day, duration, hour, rate, share
 
@@ -112,19 +113,23 @@ def _largest(labels: Labels, octets: Array) -> tuple[str, float]:
     return labels.texts[int(np.argmax(sums))], float(sums.max())
 
 
-def full_lines(analysis: Analysis) -> list[Finding]:
-    """A finding for each interface that was full for long, most of it in working hours first. Raises HistoryError."""
+def interface_findings(analysis: Analysis) -> list[Finding]:
+    """A finding for each interface that was full for long, most of it in working hours first; then for those with
+    errors or discards. Raises HistoryError.
+    """
     times = [(s.first_ns, s.last_ns) for s in analysis.capture.sources if s.last_ns]
     if not analysis.flows.counters.rows.size and (analysis.history is None or not analysis.history.counters.devices):
         return []
     readings = analysis.flows.counters.rows["time_ns"]
     times += [(int(readings.min()), int(readings.max()))] if readings.size else []
     found = []
-    for one in interfaces(analysis, min(t[0] for t in times), max(t[1] for t in times)).rows:
+    every = interfaces(analysis, min(t[0] for t in times), max(t[1] for t in times)).rows
+    for one in every:
         stretches = _stretches(one) if one.speed_bps > 0 else []
         if stretches:
             found.append(_finding(analysis, one, stretches))
-    return sorted(found, key=lambda f: -float(f.grounds["working_hours_ms"]))[:_MOST]
+    full = sorted(found, key=lambda f: -float(f.grounds["working_hours_ms"]))[:_MOST]
+    return full + worn_interfaces(every)
 
 
 def _how_clean(one: InterfaceUse) -> str:
@@ -132,8 +137,8 @@ def _how_clean(one: InterfaceUse) -> str:
     if not one.errors_known:
         return ""
     if not one.errors:
-        return " It counted no errors: the interface is clean, it is only full."
-    return f" It counted {count(one.errors)} errors too: cable and module are to be looked at besides."
+        return " It counted no errors: the link is clean, it is only full."
+    return f" It counted {count(one.errors)} errors, too: check cable and transceiver."
 
 
 def _finding(analysis: Analysis, one: InterfaceUse, stretches: list[_Stretch]) -> Finding:

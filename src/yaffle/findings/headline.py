@@ -18,6 +18,7 @@ _WHAT = {
     "listen overflows": "accept queue full",
     "UDP buffer drops": "datagrams dropped (socket buffer full)",
     "discards": "packets discarded",
+    "interface errors": "interface errors",
     "marking": "unexpected DSCP",
 }
 

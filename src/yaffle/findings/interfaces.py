@@ -34,6 +34,8 @@ class InterfaceUse:
     trend: Array  # of the fuller direction, bits/s in TREND stretches
     middles_ns: Array
     bps: tuple[Array, Array]  # in and out at those
+    errors_at: Array  # how many at those, both directions
+    discards_at: Array
 
     @property
     def utilization(self) -> float:
@@ -131,6 +133,9 @@ def _interface(counters: Counters, steps: Array, first_ns: int, last_ns: int) ->
     weights = np.bincount(place, spans, TREND)
     trend = np.bincount(place, higher * spans, TREND) / np.maximum(weights, 1e-9)
     device, number = int(steps["device"][0]), int(steps["interface"][0])
+    errors, discards = (
+        sum(np.maximum(0, steps[f"{way}_{kind}"]) for way in ("in", "out")) for kind in ("errors", "discards")
+    )
     total = max(1e-9, float(spans.sum()))
     return InterfaceUse(
         counters.devices[device],
@@ -141,10 +146,12 @@ def _interface(counters: Counters, steps: Array, first_ns: int, last_ns: int) ->
         (float(both[0].max()), float(both[1].max())),
         (int(steps["first_ns"][worst]), int(steps["last_ns"][worst])),
         int(((steps["last_ns"] - steps["first_ns"])[over]).sum()),
-        int(sum(np.maximum(0, steps[name]).sum() for name in ("in_errors", "out_errors"))),
+        int(errors.sum()),
         bool((steps["in_errors"] >= 0).any()),
-        int(sum(np.maximum(0, steps[name]).sum() for name in ("in_discards", "out_discards"))),
+        int(discards.sum()),
         trend,
         middles,
         (both[0], both[1]),
+        errors,
+        discards,
     )

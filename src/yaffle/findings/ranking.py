@@ -4,7 +4,7 @@ from dataclasses import replace
 
 from yaffle.analysis import Analysis
 from yaffle.findings.finding import Finding, find
-from yaffle.findings.full_links import full_lines
+from yaffle.findings.full_links import interface_findings
 from yaffle.findings.held_up import name_who_held_up
 from yaffle.findings.markings import marking_findings
 from yaffle.findings.services import service_findings
@@ -18,7 +18,7 @@ def all_findings(analysis: Analysis) -> list[Finding]:
     """Everything found."""
     of_waits = name_who_held_up(analysis, find(analysis, analysis.speaker))
     of_services = service_findings(analysis)
-    found = full_lines(analysis) + strained_hosts(analysis)
+    found = interface_findings(analysis) + strained_hosts(analysis)
     for service in of_services:
         victims = [f for f in of_waits if _is_told_by(f, service)]
         of_waits = [f for f in of_waits if f not in victims]

@@ -2,7 +2,7 @@
 
 from typing import Any
 
-from yaffle.units import duration, share
+from yaffle.units import duration, rate, share, size
 
 _MOST_QUEUED = 64 << 10  # octets that a program has not read: more is not just a moment
 _NEARLY_FULL = 0.8
@@ -33,6 +33,28 @@ def suffering(row: dict[str, Any]) -> str:
     if row["drops"]:
         words.append(f"{row['drops']} dropped (socket buffer full)")
     return "; ".join(words)
+
+
+def details(row: dict[str, Any]) -> str:
+    """Whose it is, and all that its kernel reports of it beside its issues."""
+    unit = f", {row['unit']}" if row["unit"] else ""
+    whose = f"{row['program']} (process {row['process']}{unit})" if row["process"] else "process unknown"
+    parts = [whose]
+    parts.append(f"{row['transport']}, {row['state']}, user {row['user']}")
+    if row["listening"]:
+        parts.append(f"accept queue {row['receive_queue']} of {row['send_queue']}" if row["transport"] == "TCP" else "")
+        return "; ".join(part for part in parts if part)
+    if row["transport"] == "TCP":
+        parts.append(f"congestion window {row['window']} segments of {row['segment']} bytes")
+        parts.append(f"delivery rate {rate(8.0 * row['delivery_rate'])}")
+        parts.append(f"{size(row['acknowledged'])} acknowledged, {size(row['received'])} received")
+        parts.append(f"send queue {size(row['send_queue'])} ({size(row['not_sent'])} not sent yet)")
+    parts.append(f"receive queue {size(row['receive_queue'])}")
+    if busy := row["busy_us"]:
+        limits = ((row["receiver_limited_us"], "receive-window"), (row["sender_limited_us"], "send-buffer"))
+        ledger = ", ".join(f"{share(part / busy)} {name}-limited" for part, name in limits)
+        parts.append(f"data outstanding for {duration(busy * _US)}: {ledger}, the rest network")
+    return "; ".join(parts)
 
 
 def _listening(row: dict[str, Any]) -> str:

@@ -182,9 +182,11 @@ class Capturing:
         if index < 0:
             source.trouble = f"{name} is not there any more"
         elif index != source.index:
-            with suppress(OSError):
+            try:
                 source.socket.bind_again()
                 source.index, source.trouble = index, ""
+            except OSError as failure:  # Tried again in a second.
+                source.trouble = f"{name}: {failure.strerror or failure}"
         elif error:
             source.trouble = f"{name}: {os.strerror(error)}"
         elif _text(_SYS / name / "operstate") != "down":

@@ -14,7 +14,7 @@ from yaffle.desktop.shared.column_table import Column, Listing
 from yaffle.desktop.shared.jobs import Latest
 from yaffle.desktop.shared.panes import Panes
 from yaffle.errors import YaffleError
-from yaffle.findings.suffering import suffering
+from yaffle.findings.suffering import details, suffering
 from yaffle.session.live_rates import OVER_S, LiveRate, LiveRates
 from yaffle.units import count, duration, moment, rate, three_digits
 
@@ -74,9 +74,18 @@ class SocketsPanel(QWidget):
         head.addWidget(self.words, 1)
         for part in (self.suffering, self.listening, self.pace, self.search):
             head.addWidget(part)
+        self.details = QLabel()
+        self.details.setObjectName("faint")
+        self.details.setWordWrap(True)
+        self.table.selectionModel().currentRowChanged.connect(lambda _now, _before: self._show_details())
+        connections = QWidget()
+        upper = QVBoxLayout(connections)
+        upper.setContentsMargins(0, 0, 0, 0)
+        upper.addWidget(self.table, 1)
+        upper.addWidget(self.details)
         self.interfaces = Listing("Interfaces of this host")
         body = Panes("survey sockets panel: body", Qt.Orientation.Vertical)
-        body.arrange([self.table, self.interfaces], [380, 130])
+        body.arrange([connections, self.interfaces], [380, 130])
         self._rates = LiveRates()
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 4, 0, 0)
@@ -240,9 +249,16 @@ class SocketsPanel(QWidget):
             again = next((k for k, row in enumerate(rows) if _same(row, selected)), -1)
             if again >= 0:
                 self.table.selectRow(self.table.columns.place_of(again))
+        self._show_details()
 
     def _sort(self, _section: int) -> None:
         self._sorted = True
+
+    def _show_details(self) -> None:
+        """What else is known of the connection that is selected."""
+        row = self._selected()
+        self.details.setText(details(row) if row is not None else "Select a connection to see its details.")
+        self.details.setVisible(bool(self._shown))
 
     def _selected(self) -> Row | None:
         index = self.table.currentIndex()
