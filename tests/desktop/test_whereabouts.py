@@ -148,7 +148,7 @@ def test_rates_over_the_last_seconds():
 QUIET = {
     "listening": False, "transport": "TCP", "timeouts_rise": 0, "retransmissions_rise": 0, "busy_us_rise": 1000,
     "receiver_limited_us_rise": 0, "sender_limited_us_rise": 0, "floor_us": 5000, "round_trip_us": 6000,
-    "receive_queue": 0, "send_queue": 0, "drops": 0,
+    "receive_queue": 0, "send_queue": 0, "drops": 9, "drops_rise": 0,
 }  # fmt: skip
 
 
@@ -163,7 +163,7 @@ QUIET = {
         ({"round_trip_us": 105_000}, "RTT 100 ms above minimum"),
         ({"round_trip_us": 105_000, "busy_us_rise": 0}, ""),
         ({"receive_queue": 512 << 10}, "512 KiB not read by the process"),
-        ({"drops": 4, "transport": "UDP"}, "4 dropped (socket buffer full)"),
+        ({"drops_rise": 4, "transport": "UDP"}, "4 dropped (socket buffer full)"),
         ({"listening": True, "receive_queue": 120, "send_queue": 128}, "accept queue 120 of 128"),
         ({"listening": True, "receive_queue": 3, "send_queue": 128}, ""),
     ],

@@ -1,5 +1,7 @@
 """Every measure of the catalogue over time: readings, counters, what kernels measured of connections."""
 
+from pathlib import Path
+
 import numpy as np
 import pyarrow as pa
 import pytest
@@ -9,6 +11,7 @@ from yaffle.analysis import analyse
 from yaffle.desktop.survey.measures_dialog import MeasuresDialog
 from yaffle.history.layout import READINGS
 from yaffle.history.writer import HistoryWriter
+from yaffle.records import catalogue_page
 from yaffle.records.catalogue import CATALOGUE, OF_READINGS
 from yaffle.records.counter_table import COUNTER, Counters, unknown_counters
 from yaffle.records.flow_table import SOCKETS, Exporter, FlowRecords, empty_flows
@@ -145,3 +148,8 @@ def test_the_dialog_says_of_what(scene, qtbot):
     dialog.table.cellWidget(0, 2).setText("pier-office cpu0")
     dialog.accept()
     assert dialog.measures == (Measure("mine", "cpu user", of="pier-office cpu0"),)
+
+
+def test_the_page_of_measures_is_that_of_the_catalogue():
+    written = Path(__file__).parents[2] / "docs" / "catalogue.md"
+    assert written.read_text() == catalogue_page.page()

@@ -80,7 +80,7 @@ class Snapshots:
         """What rose since the table before; nothing in the first one."""
         before = self._before
         if before is None or not before.size:
-            return {f"{name}_rise": np.zeros(held.size, np.int64) for name in _RISING} | {
+            return {f"{name}_rise": np.zeros(held.size, np.int64) for name in (*_RISING, "drops")} | {
                 "span_ns": np.zeros(held.size, np.int64)
             }
         cookie = held["head"]["cookie"]
@@ -90,6 +90,8 @@ class Snapshots:
         for name in _RISING:
             former = np.where(old, before["info"][name][place].astype(np.int64), 0)
             found[f"{name}_rise"] = np.where(known, np.maximum(0, held["info"][name].astype(np.int64) - former), 0)
+        dropped = np.where(old, before["beside"]["drops"][place].astype(np.int64), 0)
+        found["drops_rise"] = np.maximum(0, held["beside"]["drops"].astype(np.int64) - dropped)
         return found | {"span_ns": np.full(held.size, now_ns - self._taken_ns)}
 
 

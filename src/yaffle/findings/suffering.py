@@ -30,8 +30,8 @@ def suffering(row: dict[str, Any]) -> str:
         words.append(f"RTT {duration((trip - floor) * _US)} above minimum")
     if row["receive_queue"] > _MOST_QUEUED:
         words.append(f"{row['receive_queue'] >> 10} KiB not read by the process")
-    if row["drops"]:
-        words.append(f"{row['drops']} dropped (socket buffer full)")
+    if row["drops_rise"]:
+        words.append(f"{row['drops_rise']} dropped (socket buffer full)")
     return "; ".join(words)
 
 
@@ -50,6 +50,8 @@ def details(row: dict[str, Any]) -> str:
         parts.append(f"{size(row['acknowledged'])} acknowledged, {size(row['received'])} received")
         parts.append(f"send queue {size(row['send_queue'])} ({size(row['not_sent'])} not sent yet)")
     parts.append(f"receive queue {size(row['receive_queue'])}")
+    if row["drops"]:
+        parts.append(f"{row['drops']} dropped since it was opened (socket buffer full)")
     if busy := row["busy_us"]:
         limits = ((row["receiver_limited_us"], "receive-window"), (row["sender_limited_us"], "send-buffer"))
         ledger = ", ".join(f"{share(part / busy)} {name}-limited" for part, name in limits)

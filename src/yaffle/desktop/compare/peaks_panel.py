@@ -35,15 +35,16 @@ class PeaksPanel(QWidget):
         """Shows other peaks."""
         self._peaks = peaks
         self.words.setText(
-            "Hours in which the measure of the page of baselines was higher than beside them, highest first, with the"
-            " pair and the application that carried most, where flow records tell, and complaints of about that time."
+            "Peak hours of the measure selected under baseline, highest first, with the top conversation where flow"
+            " records cover it, and complaints of that time."
             if peaks
             else (
-                "Nothing measured here: choose a measure on the page of baselines; its highest hours stand here with"
-                " what made them and the complaints of that time."
+                "No peaks here: select a measure under baseline; its peak hours are listed here with the top"
+                " conversation and the complaints of that time."
             )
         )
         red = theme.current().red
+        made = _made_by(peaks)
         self.table.show_columns(
             [
                 Column(
@@ -60,13 +61,7 @@ class PeaksPanel(QWidget):
                     [p.lasted_ns for p in peaks],
                     meaning="time within 10 % of the peak",
                 ),
-                Column("top conversation", lambda r: peaks[r].pair, [p.pair for p in peaks], figures=False),
-                Column(
-                    "share",
-                    lambda r: share(peaks[r].pair_share) if peaks[r].pair else "",
-                    [p.pair_share for p in peaks],
-                ),
-                Column("application", lambda r: peaks[r].application, [p.application for p in peaks], figures=False),
+                *made,
                 Column(
                     "complaints",
                     lambda r: "; ".join(f"⚑ {c.who}: {c.words}" for c in peaks[r].complaints) or "–",
@@ -76,10 +71,21 @@ class PeaksPanel(QWidget):
                 ),
             ],
             len(peaks),
-            ((0, 116), (1, 150), (2, 76), (3, 60), (4, 190), (5, 50), (6, 90)),
-            wide=7,
+            ((0, 116), (1, 150 if made else 240), (2, 76), (3, 60), *(((4, 190), (5, 50), (6, 90)) if made else ())),
+            wide=4 + len(made),
         )
 
     def _enter(self, row: int) -> None:
         if row < len(self._peaks):
             self.entered.emit((self._peaks[row].first_ns, self._peaks[row].last_ns))
+
+
+def _made_by(peaks: list[Peak]) -> list[Column]:
+    """Who carried most at each peak; no columns where no flow record covers any of them."""
+    if not any(p.pair for p in peaks):
+        return []
+    return [
+        Column("top conversation", lambda r: peaks[r].pair, [p.pair for p in peaks], figures=False),
+        Column("share", lambda r: share(peaks[r].pair_share) if peaks[r].pair else "", [p.pair_share for p in peaks]),
+        Column("application", lambda r: peaks[r].application, [p.application for p in peaks], figures=False),
+    ]

@@ -84,8 +84,7 @@ class HostsPanel(QWidget):
         else:
             anew = f"; {', '.join(again)} began to count anew: that step is left out" if again else ""
             self.words.setText(
-                f"{', '.join(hosts)}: {count(len(found))} measures as they count them, rises a second where"
-                f" they are totals{anew}"
+                f"{', '.join(hosts)}: {count(len(found))} measures; counters are shown as rates per second{anew}"
             )
         self.search.setVisible(bool(found))
         self._fill()
@@ -102,14 +101,14 @@ class HostsPanel(QWidget):
         self._trends.trends = [self._trend(one) for one in rows]
         self.table.show_columns(
             [
-                Column("host", lambda r: rows[r].device, [one.device for one in rows], figures=False),
+                Column("host or device", lambda r: rows[r].device, [one.device for one in rows], figures=False),
                 Column("measure", lambda r: rows[r].measure, [one.measure for one in rows], figures=False),
                 Column(
-                    "of",
+                    "object",
                     lambda r: rows[r].object,
                     [one.object for one in rows],
                     figures=False,
-                    meaning="processor, or IP version",
+                    meaning="processor, interface, memory, sensor, IP version",
                 ),
                 Column("mean", lambda r: figure(rows[r].mean, rows[r].unit), [one.mean for one in rows]),
                 Column("peak", lambda r: figure(rows[r].peak, rows[r].unit), [one.peak for one in rows]),

@@ -23,7 +23,7 @@ class WhereaboutsPanel(QWidget):
         self.words.setObjectName("faint")
         self.words.setWordWrap(True)
         self.search = QLineEdit()
-        self.search.setPlaceholderText("find an address, an interface, a device …")
+        self.search.setPlaceholderText("find an address, a device …")
         self.search.setClearButtonEnabled(True)
         self.search.setMinimumWidth(240)
         self.search.setAccessibleName("find addresses and neighbors")
