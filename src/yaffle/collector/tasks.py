@@ -162,6 +162,8 @@ async def _watch_sockets(name: str, told: Host, keeper: Keeper | None, state: St
                 kept = not found.rows.size or keeper.put(found)
                 if sender is not None:
                     sender.send(found)
+                if looked_at.done():  # It never ends by itself: what went wrong is this task's.
+                    looked_at.result()
                 state.turn(state.state, keeper.trouble or ("" if kept else BEHIND) or _lost(watch, flows, sender))
                 state.rates = f"{flows.exporter.records:,} flow records"
                 due = max(due + told.every / 1e9, time.monotonic())
