@@ -163,6 +163,23 @@ def test_secrets_stand_in_files_of_their_own_or_in_the_environment(tmp_path, mon
     assert device.credentials().community == "mole"
 
 
+def test_files_are_from_the_configuration_s_folder(tmp_path, monkeypatch):
+    (tmp_path / "quay").write_text("mole")
+    (tmp_path / "quay").chmod(0o600)
+    text = f'{_DEVICE}community_file = "quay"\n[device.ssh]\nuser = "a"\nkey_file = "key"\ntexts = {{ t = "show" }}\n'
+    path = written(tmp_path, text)
+    monkeypatch.chdir("/")
+    device = read_configuration(path).device[0]
+    assert device.credentials().community == "mole"
+    assert device.ssh.key_file == str(tmp_path / "key") and device.ssh.known_hosts.endswith("/.ssh/known_hosts")
+    assert "~" not in device.ssh.known_hosts and device.ssh.password_file == ""
+
+
+def test_a_secret_that_cannot_be_had_is_told_beforehand(tmp_path):
+    path = written(tmp_path, f'{_DEVICE}community_file = "{tmp_path}/none"\n')
+    assert any("not yet possible: 192.0.2.7: community: " in line for line in words_of(path))
+
+
 def test_a_file_with_secrets_that_others_can_read_is_told(tmp_path):
     path = written(tmp_path, f'{_DEVICE}community = "quay"\n')
     path.chmod(0o644)

@@ -44,9 +44,15 @@ def words_of(path: Path) -> list[str]:
 
 def _warnings(path: Path, told: Configuration) -> list[str]:
     """What is not wrong, but should be otherwise."""
+    found = []
     if told.holds_secrets and path.stat().st_mode & _OTHERS_MAY:
-        return [f"secrets stand in {path}, which others can read: chmod 600 {path}"]
-    return []
+        found.append(f"secrets stand in {path}, which others can read: chmod 600 {path}")
+    for device in told.device:
+        try:
+            device.credentials()
+        except YaffleError as error:
+            found.append(f"not yet possible: {error}")
+    return found
 
 
 def _many_sockets() -> None:

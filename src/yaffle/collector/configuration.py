@@ -124,8 +124,12 @@ def read_configuration(path: Path) -> Configuration:
     except ValidationError as error:
         raise YaffleError("\n".join(_told(path, text, one) for one in error.errors(include_url=False))) from error
     folder = path.parent.resolve()
-    rings = tuple(one.model_copy(update={"ring": str(folder / one.ring)}) for one in found.capture)
-    return found.model_copy(update={"history": str(folder / found.history), "capture": rings})
+    told = {
+        "history": str(folder / found.history),
+        "capture": tuple(one.model_copy(update={"ring": str(folder / one.ring)}) for one in found.capture),
+        "device": tuple(one.within(folder) for one in found.device),
+    }
+    return found.model_copy(update=told)
 
 
 def _told(path: Path, text: str, error: Any) -> str:

@@ -40,6 +40,11 @@ def secret_of(words: str, given: SecretStr | None, file: str, variable: str) -> 
         raise YaffleError(f"{words}: {path} cannot be read ({getattr(error, 'strerror', None) or error})") from error
 
 
+def beside(folder: Path, file: str) -> str:
+    """A file as the configuration in a folder names it: relative from there, ~ is the user's home."""
+    return str(folder / Path(file).expanduser()) if file else ""
+
+
 class Ssh(Part):
     """Texts that a device gives at its command line: read-only commands by the name under which they are kept."""
 
@@ -52,6 +57,11 @@ class Ssh(Part):
     password_env: str = ""
     known_hosts: str = "~/.ssh/known_hosts"
     every: Every = 86_400 * 10**9
+
+    def within(self, folder: Path) -> "Ssh":
+        """With files as a configuration in a folder names them."""
+        names = ("key_file", "password_file", "known_hosts")
+        return self.model_copy(update={name: beside(folder, getattr(self, name)) for name in names})
 
 
 class Device(Part):
@@ -107,6 +117,11 @@ class Device(Part):
             if given is not None and len(given.get_secret_value()) < _SHORTEST_KEY:
                 raise ValueError(f"{key} of at least {_SHORTEST_KEY} characters")
         return self
+
+    def within(self, folder: Path) -> "Device":
+        """With files as a configuration in a folder names them."""
+        files = {name: beside(folder, getattr(self, name)) for name in ("community_file", "auth_file", "privacy_file")}
+        return self.model_copy(update=files | {"ssh": self.ssh and self.ssh.within(folder)})
 
     def _has(self, key: str) -> bool:
         return getattr(self, key) is not None or bool(getattr(self, f"{key}_file") or getattr(self, f"{key}_env"))
