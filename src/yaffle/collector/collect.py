@@ -50,6 +50,8 @@ def _warnings(path: Path, told: Configuration) -> list[str]:
     for device in told.device:
         try:
             device.credentials()
+            if device.ssh is not None:
+                device.ssh.secret(device.address)
         except YaffleError as error:
             found.append(f"not yet possible: {error}")
     return found

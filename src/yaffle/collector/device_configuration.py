@@ -58,6 +58,10 @@ class Ssh(Part):
     known_hosts: str = "~/.ssh/known_hosts"
     every: Every = 86_400 * 10**9
 
+    def secret(self, address: str) -> str:
+        """The password for a device; empty where a key is used. Raises YaffleError where it cannot be had."""
+        return secret_of(f"{address}: password", self.password, self.password_file, self.password_env)
+
     def within(self, folder: Path) -> "Ssh":
         """With files as a configuration in a folder names them."""
         names = ("key_file", "password_file", "known_hosts")

@@ -5,7 +5,7 @@ import random
 import time
 from collections.abc import Iterator
 
-from yaffle.collector.device_configuration import Device, Ssh, secret_of
+from yaffle.collector.device_configuration import Device, Ssh
 from yaffle.collector.devices.agent import V3, Agent, AgentError
 from yaffle.collector.devices.command_line import texts_of
 from yaffle.collector.devices.watch import DeviceWatch, texts_table
@@ -82,9 +82,7 @@ async def _watch(device: Device, keeper: Keeper | None, devices: int, state: Sta
 async def _read_texts(device: str, ssh: Ssh, keeper: Keeper | None, state: State) -> None:
     """Reads them until it is cancelled; they are kept when they change."""
     assert keeper is not None
-    password = await asyncio.to_thread(
-        secret_of, f"{device}: password", ssh.password, ssh.password_file, ssh.password_env
-    )
+    password = await asyncio.to_thread(ssh.secret, device)
     known = {name: text for name, text, _ in History(keeper.writer.folder).latest_texts(device)}
     changes = 0
     while True:
