@@ -18,7 +18,8 @@ def can_be_followed(paths: Sequence[Path]) -> bool:
 
 
 class Followed:
-    """Some captures, the last of which may grow. A look gives what `analyse` would give of the same bytes; one that is
+    """Some captures, the last of which may grow, and be followed by others. A look gives what `analyse` would give of
+    the same bytes; one that is
     provisional leaves out what all connections together tell.
     """
 
@@ -29,6 +30,12 @@ class Followed:
         self._sizes: list[int] = []
         self._ends = b""  # of the last file, as it was
         self.connections_anew = 0  # that the last look accounted for
+
+    def add(self, path: Path) -> None:
+        """Another capture, which goes on where the last one ended."""
+        self.paths.append(path)
+        if self._captures is not None:
+            self._captures.add(path)
 
     def look(self, progress: Progress = go_on, *, provisional: bool = False) -> Analysis:
         """The analysis of what is there now. Raises YaffleError or Cancelled; then the next look begins anew."""
@@ -59,12 +66,13 @@ class Followed:
         self._captures = self._former = None
 
     def _goes_on(self, sizes: list[int]) -> bool:
-        """Whether what was read can be read on: only the last file has grown, and it is the same still."""
+        """Whether what was read can be read on: of what there was only the last file has grown, and is the same."""
         if self._captures is None or not self._captures.may_grow or not self._sizes:
             return False
-        if sizes[:-1] != self._sizes[:-1] or sizes[-1] < self._sizes[-1]:
+        last = len(self._sizes) - 1
+        if sizes[:last] != self._sizes[:last] or sizes[last] < self._sizes[last]:
             return False
-        return _both_ends(self.paths[-1], self._sizes[-1]) == self._ends
+        return _both_ends(self.paths[last], self._sizes[last]) == self._ends
 
 
 def _both_ends(path: Path, size: int) -> bytes:

@@ -14,6 +14,8 @@ from yaffle.capture.doubles import drop_packets
 from yaffle.capture.records import Interface
 from yaffle.capture.shared_conversations import SharedConversations, conversation_keys, other_sequences
 
+_GAP_NS = 10**9  # At most between the files of a ring.
+
 
 def merge_points(capture: Capture) -> None:
     """Sets the points and their names; joins conversations that go on in the next file; drops copies."""
@@ -43,14 +45,17 @@ def merge_points(capture: Capture) -> None:
             point = parent[point]
         return point
 
+    chain = _chains(spans)
     none = np.empty((0, 2), np.int64)
     apart: set[tuple[int, int]] = set()
     copies: list[Array] = []
     for p in range(len(labels)):
         for q in range(p + 1, len(labels)):
             pairs = seen.together.get((p, q), none)
-            kind, extra = seen.compare(pairs)
-            if kind == "nothing shared" and seen.compare(seen.at_odds.get((p, q), none))[0] == "elsewhere":
+            pieces = chain[p] == chain[q]
+            kind, extra = seen.compare(pairs, pieces=pieces)
+            odd = seen.at_odds.get((p, q), none)
+            if kind == "nothing shared" and seen.compare(odd, pieces=pieces)[0] == "elsewhere":
                 kind = "elsewhere"
             if kind == "nothing shared" and other_sequences(flows, pairs).any():
                 kind = "elsewhere"
@@ -77,3 +82,16 @@ def merge_points(capture: Capture) -> None:
     capture.points = [labels[r] for r in roots]
     drop_packets(capture, np.concatenate(copies) if copies else np.empty(0, np.int64))
     join_continued(capture, keys)
+
+
+def _chains(spans: list[tuple[float, float]]) -> list[int]:
+    """A number for each interface, the same for those that follow each other in time without a gap: of rings of
+    files.
+    """
+    number = list(range(len(spans)))
+    for p, (first, last) in enumerate(spans):
+        for q, (begin, _) in enumerate(spans):
+            if first < last and last <= begin <= last + _GAP_NS and number[p] != number[q]:
+                old, new = number[q], number[p]
+                number = [new if n == old else n for n in number]
+    return number

@@ -43,7 +43,7 @@ class GrowingCaptures:
         """Packets, conversations and sources of the files, in the order given. `last`: no reading will follow;
         `settle`: points are told.
 
-        Raises as `read_captures`. Only the last file is read on.
+        Raises as `read_captures`. Only the last file is read on, then those that were added.
         """
         reading = self._reading
         reading.progress, reading.done_bytes = progress, 0
@@ -51,15 +51,18 @@ class GrowingCaptures:
         if self._files:
             file = self._files[-1]
             _opened(file.path, lambda: file.read(reading))
-        else:
-            for number, path in enumerate(self.paths):
-                file = CaptureFile(path, number, self._files[-1].links if self._files else 0)
-                self._files.append(file)
-                _opened(path, lambda file=file: file.read(reading, beginning=beginning))  # type: ignore[misc]
+        for number, path in enumerate(self.paths[len(self._files) :], len(self._files)):
+            file = CaptureFile(path, number, self._files[-1].links if self._files else 0)
+            self._files.append(file)
+            _opened(path, lambda file=file: file.read(reading, beginning=beginning))  # type: ignore[misc]
         capture = self._capture(last)
         if settle:
             settle_points(capture, progress)
         return capture
+
+    def add(self, path: Path) -> None:
+        """Another file, which goes on where the last one ended."""
+        self.paths.append(path)
 
     @property
     def may_grow(self) -> bool:

@@ -11,6 +11,7 @@ _SAME_MOMENT_NS = 2_000
 _FLOWS_COMPARED = 24
 _LIKE_ENOUGH = 8  # Packets of a conversation, without which their number alone says nothing.
 _NEAR_NS = 1_000_000_000  # Conversations of the same ends that are further apart in time are at odds.
+_TCP = 6
 _MOST_OF_ENDS = 16  # Of more conversations between the same ends, only the first are compared.
 
 
@@ -151,9 +152,13 @@ class SharedConversations:
         self._number[wanted] = np.arange(wanted.size)
         self._rows: Array | None = None
 
-    def compare(self, pairs: Array) -> tuple[str, Array]:
-        """How two points relate, from conversations both saw; and the rows of the second that are copies."""
+    def compare(self, pairs: Array, *, pieces: bool = False) -> tuple[str, Array]:
+        """How two points relate, from conversations both saw; and the rows of the second that are copies. pieces: their
+        files follow each other, so that conversations without sequence numbers may be pieces of one.
+        """
         nothing = np.empty(0, np.int64)
+        if pieces:
+            pairs = pairs[~_may_be_pieces(self._capture.conversations, pairs)]
         if not pairs.size:
             return "nothing shared", nothing
         if self._rows is None:
@@ -165,6 +170,16 @@ class SharedConversations:
         if shared * 10 < seen or shared == 0:
             return "nothing shared", nothing
         return ("elsewhere", nothing) if same * 2 < shared else ("same place", copies[:found])
+
+
+def _may_be_pieces(flows: Rows, pairs: Array) -> Array:
+    """Of pairs of conversations whether one may be what follows of the other: not at the same time, of many packets,
+    whose numbers (of IP alone) begin again and again. bool (n,).
+    """
+    one, two = pairs.T
+    apart = (flows.first_ns[one] > flows.last_ns[two]) | (flows.first_ns[two] > flows.last_ns[one])
+    many = np.minimum(flows.packets[one], flows.packets[two]) >= _LIKE_ENOUGH
+    return np.asarray(apart & many & (flows.protocol[one] != _TCP))
 
 
 def _by_points(pairs: Array) -> dict[tuple[int, int], Array]:

@@ -4,13 +4,16 @@ import asyncio
 import json
 import signal
 import sys
+from collections.abc import Iterator
 from typing import Annotated, Any
 
 from pydantic import BeforeValidator, Field, field_validator
 
 from yaffle.collector.configuration_parts import Part, Port, duration_ns
 from yaffle.collector.supervisor import RUNNING, Job, State
+from yaffle.collector.waits_task import CaptureMinutes, waits_job
 from yaffle.errors import YaffleError
+from yaffle.history.keeper import Keeper
 from yaffle.live.packet_filter import WHOLE, program
 from yaffle.memory_plan import bytes_of
 
@@ -39,6 +42,7 @@ class Capture(Part):
     hosts: tuple[str, ...] = ()
     ports: tuple[Port, ...] = ()
     payload: Annotated[bool, Field(strict=True)] = True
+    waits: Annotated[bool, Field(strict=True)] = False  # who waited on whom, into the history
 
     @field_validator("hosts")
     @classmethod
@@ -50,7 +54,7 @@ class Capture(Part):
         return value
 
 
-def capture_job(told: Capture) -> Job:
+def capture_jobs(told: Capture, keeper: Keeper | None) -> Iterator[Job]:
     """What is to be done."""
     only = [f"hosts {', '.join(told.hosts)}"] if told.hosts else []
     only += [f"ports {', '.join(map(str, told.ports))}"] if told.ports else []
@@ -64,10 +68,14 @@ def capture_job(told: Capture) -> Job:
         "limit_time_ns": told.limit_time, "slice_bytes": told.slice, "hosts": told.hosts, "ports": told.ports,
         "payload": told.payload,
     }  # fmt: skip
-    return Job("capture", told.interface, f"capture {told.model_dump_json()}", words, lambda s: _capture(wanted, s))
+    key = told.model_dump_json()
+    minutes = CaptureMinutes(told.interface, keeper) if told.waits and keeper is not None else None
+    yield Job("capture", told.interface, f"capture {key}", words, lambda s: _capture(wanted, minutes, s))
+    if told.waits:
+        yield waits_job(told.ring, told.interface, key, keeper)
 
 
-async def _capture(wanted: dict[str, Any], state: State) -> None:
+async def _capture(wanted: dict[str, Any], minutes: CaptureMinutes | None, state: State) -> None:
     """Has a child capture until it is cancelled. Raises YaffleError where it cannot."""
     child = await asyncio.create_subprocess_exec(
         sys.executable, "-m", "yaffle.live.child", json.dumps(wanted),
@@ -79,11 +87,15 @@ async def _capture(wanted: dict[str, Any], state: State) -> None:
             told = json.loads(line)
             if "error" in told:
                 raise YaffleError(told["error"])
+            if minutes is not None:
+                minutes.take(told)
             lost = f"{told['dropped']:,} packets were dropped" if told["dropped"] else ""
             state.turn(RUNNING, told["trouble"] or lost)
             state.rates = f"{told['captured']:,} captured, {told['dropped']:,} dropped, {len(told['files'])} files"
         raise YaffleError("the process that captures ended")
     finally:
+        if minutes is not None:
+            minutes.end()
         if child.returncode is None:
             child.send_signal(signal.SIGTERM)
             try:

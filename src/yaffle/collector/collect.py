@@ -18,7 +18,7 @@ from yaffle.collector.supervisor import RUNNING, State, Supervisor
 from yaffle.collector.tasks import jobs
 from yaffle.errors import YaffleError
 from yaffle.history.keeper import Keeper
-from yaffle.history.layout import LEVELS, TABLES
+from yaffle.history.layout import LEVELS, TABLES, WAIT_LEVELS
 from yaffle.history.writer import HistoryWriter
 
 _LOG = logging.getLogger(__name__)
@@ -32,7 +32,7 @@ _RATES_S = 60.0  # between two lines of the log that say how it goes
 def words_of(path: Path) -> list[str]:
     """What a collector would do, in words; nothing is made. Raises YaffleError."""
     told = read_configuration(path)
-    days = {one.name: one.days for one in (*LEVELS, *TABLES)} | told.keep
+    days = {one.name: one.days for one in (*LEVELS, *TABLES, *WAIT_LEVELS[1:])} | told.keep
     kept = ", ".join(f"{name} {count} days" for name, count in days.items())
     return [
         f"keeps in {told.history}: {kept}",

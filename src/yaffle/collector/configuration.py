@@ -15,11 +15,11 @@ from yaffle.collector.device_configuration import Device, Ssh
 from yaffle.collector.flow_sender import address_of
 from yaffle.collector.toml_lines import Place, line_of, wrong_line
 from yaffle.errors import YaffleError
-from yaffle.history.layout import LEVELS, TABLES
+from yaffle.history.layout import LEVELS, TABLES, WAIT_LEVELS
 
 _LONGEST_SHOWN = 60
 _SECRETS = ("community", "auth", "privacy", "password")
-_KEPT = tuple(one.name for one in (*LEVELS, *TABLES))
+_KEPT = tuple(one.name for one in (*LEVELS, *TABLES, *WAIT_LEVELS[1:]))
 _MOST_DAYS = 100_000
 
 

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from contextlib import suppress
 from pathlib import Path
 
-from yaffle.collector.capture_task import capture_job
+from yaffle.collector.capture_task import capture_jobs
 from yaffle.collector.configuration import Configuration, Host, Listen
 from yaffle.collector.device_tasks import device_jobs
 from yaffle.collector.devices.watch import texts_table
@@ -82,7 +82,7 @@ def jobs(told: Configuration, keeper: Keeper | None) -> Iterator[Job]:
                 lambda state: _watch_sockets(name, host, keeper, state),
             )
     for capture in told.capture:
-        yield capture_job(capture)
+        yield from capture_jobs(capture, keeper)
     for device in told.device:
         yield from device_jobs(device, keeper, len(told.device))
 

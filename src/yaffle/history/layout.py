@@ -28,6 +28,7 @@ MANIFEST, EXPORTERS = "history.json", "exporters.json"
 SUMS = "sums.parquet"
 RECORDS, COUNTERS, READINGS, ADDRESSES = "records", "counters", "readings", "addresses"
 NEIGHBOURS, TEXTS = "neighbours", "texts"
+WAITS, QUESTIONS = "waits", "questions"
 HOUR_NS, DAY_NS = 3600 * 10**9, 86_400 * 10**9
 
 
@@ -47,6 +48,7 @@ class Level:
     folder_ns: int  # the stretch that one folder holds
     days: int  # kept for so long unless the user says otherwise
     most: int = 0
+    longest_ns: int = 0  # a period up to which it is asked without being told to
 
 
 LEVELS = (
@@ -57,6 +59,12 @@ LEVELS = (
     Level("1day", "sums of 1 day", DAY_NS, DAY_NS, 3650, 5000),
 )
 COUNTER_DAYS = 400
+WAIT_DAYS = 90
+WAIT_LEVELS = (
+    Level(WAITS, "minutes of waits by client", 60 * 10**9, HOUR_NS, WAIT_DAYS, longest_ns=2 * DAY_NS),
+    Level("waits_1h", "hours of waits", HOUR_NS, DAY_NS, 1200, longest_ns=100 * DAY_NS),
+    Level("waits_1day", "days of waits", DAY_NS, DAY_NS, 3650),
+)
 REFRESH_NS = 300 * 10**9  # So often it is written of an interval that it still lasts.
 
 
@@ -89,6 +97,8 @@ TABLES = (
         ("device", "interface", "neighbour", "neighbour_port", "from_ns"),
     ),
     Table(TEXTS, "what devices say of themselves, when it changed", COUNTER_DAYS),
+    Table(WAITS, "minutes of waits by client", WAIT_DAYS),
+    Table(QUESTIONS, "look-ups, leases and sign-ons", COUNTER_DAYS),
 )
 TABLE = {table.name: table for table in TABLES}
 

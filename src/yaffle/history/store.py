@@ -7,6 +7,7 @@ meanwhile is looked for once more.
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from pathlib import Path
 from typing import Any
 
@@ -18,8 +19,9 @@ import pyarrow.parquet as pq
 from yaffle.arrays import Array
 from yaffle.history import layout
 from yaffle.history.database import cursor
-from yaffle.history.layout import COUNTERS, DAY_NS, HOUR_NS, LEVELS, READINGS, TABLES, Level, folders
+from yaffle.history.layout import COUNTERS, DAY_NS, HOUR_NS, LEVELS, READINGS, TABLES, WAIT_LEVELS, Level, folders
 from yaffle.history.parts import Own, rows_of
+from yaffle.history.wait_sums import WaitHistory
 from yaffle.history.writer import files_of
 from yaffle.records.counter_table import COUNTER, Counters
 from yaffle.records.flow_table import FLOW, Exporter, FlowRecords
@@ -84,6 +86,7 @@ class History:
             (start, level.folder_ns, path) for level in LEVELS for start, path in folders(self.folder / level.name)
         ]
         starts += [(start, HOUR_NS, path) for table in TABLES for start, path in folders(self.folder / table.name)]
+        starts += [(s, one.folder_ns, p) for one in WAIT_LEVELS[1:] for s, p in folders(self.folder / one.name)]
         self.first_ns = min((start for start, _, _ in starts), default=0)
         latest = max((start + width for start, width, _ in starts), default=0)
         self.last_ns = max((self._end(*one) for one in starts if one[0] + one[1] >= latest - HOUR_NS), default=0)
@@ -291,6 +294,11 @@ class History:
         ):
             raise layout.HistoryError(f"{self.folder}: a reading names a device that is not told of")
         return found
+
+    @cached_property
+    def waits(self) -> WaitHistory:
+        """How long users waited, and on whom."""
+        return WaitHistory(self.folder)
 
     @property
     def has_readings(self) -> bool:

@@ -10,6 +10,7 @@ import time
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import asdict, dataclass, replace
+from itertools import pairwise
 from pathlib import Path
 from typing import Any
 
@@ -28,6 +29,8 @@ from yaffle.history.layout import (
     RECORDS,
     SUMS,
     TABLES,
+    WAIT_LEVELS,
+    WAITS,
     HistoryError,
     Level,
     counting,
@@ -38,6 +41,7 @@ from yaffle.history.layout import (
 )
 from yaffle.history.parts import Own, read_part, rows_of, table_of, write_json, write_part
 from yaffle.history.sums import summed
+from yaffle.history.wait_sums import coarser, wait_files
 from yaffle.records.counter_table import Counters
 from yaffle.records.flow_table import FLOW, Exporter, FlowRecords
 
@@ -156,7 +160,7 @@ class HistoryWriter:
             else {"format": layout.FORMAT, "version": layout.VERSION, "days": {}}
         )
         self.days: dict[str, int] = {level.name: level.days for level in LEVELS} | {
-            table.name: table.days for table in TABLES
+            table.name: table.days for table in (*TABLES, *WAIT_LEVELS[1:])
         }
         self.days |= {**told["days"], **(days or {})}
         if told["days"] != self.days:
@@ -295,6 +299,8 @@ class HistoryWriter:
         folder = self.folder / unit.kind / folder_name(unit.hour_ns, HOUR_NS)
         if unit.kind == RECORDS:
             self._forget_sums(unit.hour_ns)
+        elif unit.kind == WAITS:
+            self._forget_waits(unit.hour_ns)
         write_part(
             folder / part_name(self._number, self._number),
             unit.table,
@@ -318,6 +324,14 @@ class HistoryWriter:
                     path.unlink(missing_ok=True)
             self._done.discard(folder)
 
+    def _forget_waits(self, start_ns: int) -> None:
+        """Sums of a day to which more came are made anew, as long as its minutes are still there."""
+        if start_ns >= self._now_ns() - self.days[WAITS] * DAY_NS:
+            for level in WAIT_LEVELS[1:]:
+                folder = self.folder / level.name / folder_name(start_ns // DAY_NS * DAY_NS, DAY_NS)
+                (folder / SUMS).unlink(missing_ok=True)
+                self._done.discard(folder)
+
     # --- tidying ---
     def tidy(self) -> None:
         """Merges, sums and gives up what is due: a little each time, meant to be called every minute.
@@ -329,6 +343,7 @@ class HistoryWriter:
                 self._give_up()
                 return
             self._sum()  # Before closed hours are merged: blocks are in sums by the files they were made of.
+            self._sum_waits()
             self._merge(RECORDS)
             for table in TABLES:
                 self._merge(table.name)
@@ -387,6 +402,19 @@ class HistoryWriter:
                     self._done.add(folder)
             finer = level
 
+    def _sum_waits(self) -> None:
+        """Hours and days of waits, of closed days."""
+        now = self._now_ns()
+        for finer, level in pairwise(WAIT_LEVELS):
+            for day in sorted({start // DAY_NS * DAY_NS for start, _ in folders(self.folder / finer.name)}):
+                folder = self.folder / level.name / folder_name(day, DAY_NS)
+                late = day + DAY_NS < now - self.days[level.name] * DAY_NS
+                if folder in self._done or late or day + DAY_NS + _GRACE_NS > now:
+                    continue
+                if not (folder / SUMS).exists() and (parts := wait_files(self.folder, finer, day, day + DAY_NS)):
+                    write_part(folder / SUMS, coarser(parts, level), self._settle)
+                self._done.add(folder)
+
     def _sum_folder(self, folder: Path, level: Level, parts: list[Path]) -> None:
         """Sums of a closed hour or day from finer rows, so many at a time that little is held."""
         if not parts:
@@ -402,6 +430,7 @@ class HistoryWriter:
         for name, folder_ns in (
             *((level.name, level.folder_ns) for level in LEVELS),
             *((table.name, HOUR_NS) for table in TABLES),
+            *((level.name, level.folder_ns) for level in WAIT_LEVELS[1:]),
         ):
             for start, folder in folders(self.folder / name):
                 if start + folder_ns < now - self.days[name] * DAY_NS:

@@ -6,19 +6,24 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute
 import pyarrow.csv
 import pyarrow.parquet as pq
 
 from yaffle.errors import YaffleError
-from yaffle.history.layout import COUNTERS, HOUR_NS, RECORDS, TABLE, TABLES, counting, folders, tellers_of
+from yaffle.history.layout import COUNTERS, HOUR_NS, RECORDS, TABLE, TABLES, WAIT_LEVELS, counting, folders, tellers_of
 from yaffle.history.parts import read_part, rows_of
 from yaffle.history.store import History
+from yaffle.history.wait_rows import BIN_COUNTS, BINS, KEYS, quantile
+from yaffle.history.wait_sums import Grouping, WaitHistory
 from yaffle.records.counter_table import UNKNOWN, Counters
 from yaffle.records.flow_table import FLOW
 from yaffle.session.exports import flows_table
 
 _TIMES = {RECORDS: ("first_ns", "last_ns")}  # of which columns a row begins and ends; others are of one moment
-NAMES = (RECORDS, *(table.name for table in TABLES))
+NAMES = (RECORDS, *(table.name for table in TABLES), *(level.name for level in WAIT_LEVELS[1:]))
+_QUANTILES = {"median_ns": 0.5, "p95_ns": 0.95, "p99_ns": 0.99}
+_OF_WAITS = tuple(level.name for level in WAIT_LEVELS)
 
 
 def write_rows(history: Path, name: str, out: Path, first_ns: int = 0, last_ns: int = 1 << 62) -> int:
@@ -31,6 +36,8 @@ def write_rows(history: Path, name: str, out: Path, first_ns: int = 0, last_ns: 
     count, writer = 0, None
     try:
         for table in _parts(history, name, first_ns, last_ns):
+            if name in _OF_WAITS and out.suffix == ".csv":
+                table = table.drop_columns([BINS, BIN_COUNTS])
             writer = writer or _writer(part, out.suffix, table.schema)
             writer.write_table(table)
             count += table.num_rows
@@ -56,6 +63,9 @@ def _parts(history: Path, name: str, first_ns: int, last_ns: int) -> Iterator[pa
         if found.num_rows:
             yield found
         return
+    if name in _OF_WAITS:
+        yield from _waits(history, name, first_ns, last_ns)
+        return
     told = tellers_of(history)
     for start, folder in folders(history / name):
         # Records lie in the hour of their arrival: some time after they ended.
@@ -71,6 +81,23 @@ def _parts(history: Path, name: str, first_ns: int, last_ns: int) -> Iterator[pa
                 yield flows_table(rows_of(table, FLOW)[0], told.exporters)
             else:
                 yield _named(table, told.counters) if name == COUNTERS else table
+
+
+def _waits(history: Path, name: str, first_ns: int, last_ns: int) -> Iterator[pa.Table]:
+    """Minutes, hours or days of waits, a folder at a time, corrections put to what they correct; with quantiles."""
+    level = next(one for one in WAIT_LEVELS if one.name == name)
+    grouping = Grouping({"time_ns": "time_ns"} | {key: key for key in KEYS})
+    for start, _ in folders(history / name):
+        low, high = max(start, first_ns), min(start + level.folder_ns, last_ns + 1)
+        if low < high:
+            table = WaitHistory(history).asked(grouping, low, high, level)
+            table = table.filter(pa.compute.field("exchanges") + pa.compute.field("covered_ns") != 0)
+            cells = list(zip(table[BINS].to_pylist(), table[BIN_COUNTS].to_pylist(), strict=True))
+            for quantile_name, share in _QUANTILES.items():
+                told = [quantile(np.array(b or [], np.int64), np.array(n or [], np.int64), share) for b, n in cells]
+                table = table.append_column(quantile_name, pa.array([v if v >= 0 else None for v in told], pa.int64()))
+            if table.num_rows:
+                yield table
 
 
 def _named(table: pa.Table, devices: Counters) -> pa.Table:

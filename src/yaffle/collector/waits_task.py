@@ -1,0 +1,103 @@
+"""What a capture with `waits = true` adds to the history: minutes of waits, and of what was captured and dropped."""
+
+import asyncio
+import json
+import signal
+import sys
+import time
+from typing import Any
+
+import pyarrow as pa
+
+from yaffle.collector.supervisor import BEHIND, RUNNING, Job, State
+from yaffle.errors import YaffleError
+from yaffle.history.keeper import Keeper
+from yaffle.history.layout import WAITS
+from yaffle.history.wait_rows import MINUTE_NS, rows_of
+
+_LONGEST_LINE = 1 << 20
+_PATIENCE_S = 60.0
+_WRITTEN_S = 0.2
+_AFTER_CAPTURE_S = 1.0  # When all ends, the capture's last packets are written first.
+_LONGEST_STEP_S = 5.0  # Between two words of a capture; when it was silent for longer, that time is not covered.
+
+
+def waits_job(ring: str, capture: str, key: str, keeper: Keeper | None) -> Job:
+    """What is to be done. capture: as its minutes are named."""
+    words = f"keeps who waited on whom at {capture}, by the minute"
+    return Job("waits", capture, f"waits {key}", words, lambda state: _account(ring, capture, keeper, state))
+
+
+async def _account(ring: str, capture: str, keeper: Keeper | None, state: State) -> None:
+    """Has a child account until it is cancelled. Raises YaffleError where it cannot."""
+    assert keeper is not None
+    while keeper.waiting:  # What a former child told is on the disk before another asks what was told.
+        state.turn(state.state, keeper.trouble)
+        await asyncio.sleep(_WRITTEN_S)
+    wanted = {"ring": ring, "capture": capture, "history": str(keeper.writer.folder)}
+    child = await asyncio.create_subprocess_exec(
+        sys.executable, "-m", "yaffle.waiting.child", json.dumps(wanted),
+        stdout=asyncio.subprocess.PIPE, limit=_LONGEST_LINE, start_new_session=True,
+    )  # fmt: skip
+    assert child.stdout is not None
+    listening = asyncio.create_task(_listen(child.stdout, keeper, state))
+    try:
+        await asyncio.shield(listening)
+        raise YaffleError("the process that accounts for waits ended")
+    finally:
+        if child.returncode is None:
+            await asyncio.sleep(_AFTER_CAPTURE_S)
+            child.send_signal(signal.SIGTERM)
+            try:
+                await asyncio.wait_for(asyncio.gather(listening, child.wait(), return_exceptions=True), _PATIENCE_S)
+            except TimeoutError:
+                child.kill()
+                await child.wait()
+
+
+async def _listen(words: asyncio.StreamReader, keeper: Keeper, state: State) -> None:
+    """Takes what a child tells until it ends. Raises YaffleError with what it says is wrong."""
+    async for line in words:
+        told = json.loads(line)
+        if "error" in told:
+            raise YaffleError(told["error"])
+        if "table" in told:
+            table = pa.ipc.open_stream(await words.readexactly(told["bytes"])).read_all()
+            while not keeper.put((told["table"], table)):  # Nothing of it may be lost: the child goes on meanwhile.
+                state.turn(state.state, keeper.trouble or BEHIND)
+                await asyncio.sleep(_WRITTEN_S)
+            continue
+        state.turn(RUNNING, told["trouble"] or keeper.trouble)
+        state.rates = f"{told['exchanges']:,} exchanges"
+
+
+class CaptureMinutes:
+    """Of each minute how much was captured and dropped, and how long it was captured at all."""
+
+    def __init__(self, capture: str, keeper: Keeper) -> None:
+        self._capture, self._keeper = capture, keeper
+        self._minute, self._before_s = 0, 0.0
+        self._counted = {"captured": 0, "dropped": 0}
+        self._sums = [0, 0, 0]
+
+    def take(self, told: dict[str, Any]) -> None:
+        """What a capture said of itself, about once a second."""
+        now_s, minute = time.monotonic(), time.time_ns() // MINUTE_NS * MINUTE_NS
+        if minute != self._minute:
+            self.end()
+            self._minute = minute
+        lost = told["dropped"] + told.get("unwritten", 0)
+        for k, (name, value) in enumerate((("captured", told["captured"]), ("dropped", lost))):
+            self._sums[k] += max(0, value - self._counted[name])
+            self._counted[name] = value
+        if self._before_s and now_s - self._before_s <= _LONGEST_STEP_S:
+            self._sums[2] += round((now_s - self._before_s) * 1e9)
+        self._before_s = now_s
+
+    def end(self) -> None:
+        """Tells what was counted in the minute."""
+        if any(self._sums):
+            captured, dropped, covered_ns = ([value] for value in self._sums)
+            columns = {"captured_packets": captured, "dropped_packets": dropped, "covered_ns": covered_ns}
+            self._keeper.put((WAITS, rows_of({"time_ns": [self._minute], "capture": [self._capture], **columns})))
+        self._sums = [0, 0, 0]

@@ -1,0 +1,130 @@
+"""Sums of the table `waits`: the files that hold a period, grouped by whatever is asked, histograms put together."""
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+import pyarrow as pa
+
+from yaffle.errors import YaffleError
+from yaffle.history.database import cursor
+from yaffle.history.layout import DAY_NS, HOUR_NS, SUMS, WAIT_LEVELS, WAITS, Level, counting, folder_name
+from yaffle.history.wait_rows import BIN_COUNTS, BINS, SCHEMA
+from yaffle.history.wait_rows import SUMS as SUMMED
+
+_NEVER, _ALWAYS = 1 << 62, 0
+_COARSE_KEYS = ("capture", "application", "server", "port", "site")
+
+
+@dataclass(frozen=True)
+class Grouping:
+    """By what rows of waits are put together. keys: expressions over their columns, by the names they get."""
+
+    keys: Mapping[str, str]
+    where: str = "true"
+
+    @property
+    def query(self) -> str:
+        """Of the rows `told`: a row a group, ordered by the keys."""
+        own = ", ".join(f"{expression} AS {name}" for name, expression in self.keys.items())
+        names = ", ".join(f'"{name}"' for name in self.keys)
+        join = " AND ".join(f's."{name}" = l."{name}"' for name in self.keys)
+        sums = ", ".join(f"CAST(sum({name}) AS BIGINT) AS {name}" for name in SUMMED)
+        return (
+            f"WITH few AS (SELECT * FROM told WHERE {self.where}),"
+            f" s AS (SELECT {own}, {sums}, CAST(greatest(count(DISTINCT nullif(client, '')), max(clients)) AS BIGINT)"
+            f" AS clients FROM few GROUP BY {names}),"
+            f" cells AS (SELECT {own}, unnest({BINS}) AS bin, unnest({BIN_COUNTS}) AS many FROM few),"
+            f" cell AS (SELECT {names}, bin, sum(many) AS many FROM cells GROUP BY ALL HAVING sum(many) > 0),"
+            f" l AS (SELECT {names}, list(bin ORDER BY bin) AS {BINS}, list(CAST(many AS BIGINT) ORDER BY bin)"
+            f" AS {BIN_COUNTS} FROM cell GROUP BY {names})"
+            f" SELECT s.*, l.{BINS}, l.{BIN_COUNTS} FROM s LEFT JOIN l ON {join} ORDER BY {names}"
+        )
+
+
+def text(value: str) -> str:
+    """A text as SQL has it."""
+    return "'" + value.replace("'", "''") + "'"
+
+
+def coarser(parts: Sequence[Path], level: Level) -> pa.Table:
+    """Rows of a level from finer ones: without clients, whose number stays. Raises duckdb.Error."""
+    keys = {name: name for name in _COARSE_KEYS}
+    grouping = Grouping({"time_ns": f"time_ns // {level.width_ns} * {level.width_ns}"} | keys)
+    with cursor() as db:
+        told = db.read_parquet([str(path) for path in parts])
+        table: pa.Table = told.query("told", grouping.query).to_arrow_table()
+    blank = {"client": pa.array([""] * table.num_rows), "run": pa.array([0] * table.num_rows)}
+    columns = {name: blank[name] if name in blank else table[name] for name in SCHEMA.names}
+    return pa.table(columns).cast(SCHEMA)
+
+
+def wait_files(root: Path, level: Level, first_ns: int = _ALWAYS, last_ns: int = _NEVER) -> list[Path]:
+    """The files that hold a period at a level: sums where a day is closed, else finer ones, and coarser ones where
+    nothing finer is kept any more.
+    """
+    ladder = WAIT_LEVELS[: WAIT_LEVELS.index(level) + 1]
+    beyond = WAIT_LEVELS[len(ladder) :]
+    days = {
+        int(start) // DAY_NS * DAY_NS
+        for one in WAIT_LEVELS
+        for start in _starts(root / one.name)
+        if start < last_ns and start + one.folder_ns > first_ns
+    }
+    found: list[Path] = []
+    for day in sorted(days):
+        for one in (*reversed(ladder), *beyond):
+            if files := _of_day(root, one, day, first_ns, last_ns):
+                found += files
+                break
+    return found
+
+
+def _of_day(root: Path, level: Level, day: int, first_ns: int, last_ns: int) -> list[Path]:
+    if level.name != WAITS:
+        path = root / level.name / folder_name(day, DAY_NS) / SUMS
+        return [path] if path.exists() else []
+    hours = range(max(day, first_ns // HOUR_NS * HOUR_NS), min(day + DAY_NS, last_ns), HOUR_NS)
+    return [path for hour in hours for path in counting(root / WAITS / folder_name(hour, HOUR_NS))]
+
+
+def _starts(folder: Path) -> list[int]:
+    from yaffle.history.layout import folders
+
+    return [start for start, _ in folders(folder)]
+
+
+class WaitHistory:
+    """The waits that a history keeps."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+
+    @property
+    def span(self) -> tuple[int, int] | None:
+        """From when to when there are any, by hours; None without."""
+        held = [(start, start + one.folder_ns) for one in WAIT_LEVELS for start in _starts(self.folder / one.name)]
+        return (min(low for low, _ in held), max(high for _, high in held)) if held else None
+
+    def level_for(self, first_ns: int, last_ns: int) -> Level:
+        """The level at which a period is not too much to be asked."""
+        span = last_ns - first_ns
+        return next((one for one in WAIT_LEVELS if span <= one.longest_ns), WAIT_LEVELS[-1])
+
+    def asked(
+        self, grouping: Grouping, first_ns: int = _ALWAYS, last_ns: int = _NEVER, level: Level | None = None
+    ) -> pa.Table:
+        """Groups of the minutes (hours, days) that begin in a period, in order of their keys. Raises HistoryError."""
+        import duckdb
+
+        from yaffle.history.layout import HistoryError
+
+        files = wait_files(self.folder, level or self.level_for(first_ns, last_ns), first_ns, last_ns)
+        within = f"time_ns >= {int(first_ns)} AND time_ns < {int(last_ns)} AND ({grouping.where})"
+        try:
+            with cursor() as db:
+                told = db.read_parquet([str(path) for path in files]) if files else db.from_arrow(SCHEMA.empty_table())
+                table: pa.Table = told.query("told", Grouping(grouping.keys, within).query).to_arrow_table()
+            return table
+        except (duckdb.Error, pa.ArrowException, YaffleError) as error:
+            raise HistoryError(f"{self.folder} cannot be read: {error}") from error

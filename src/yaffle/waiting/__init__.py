@@ -1,0 +1,1 @@
+"""Accounts continuously for what passes, and gives how long users waited by the minute."""

@@ -1,0 +1,151 @@
+"""Accounts for a ring while it is written: minutes of waits, each exchange in the minute in which it ended, once.
+
+Some files of the ring are a run: they are read on as they grow, and what an analysis of them says of each minute is
+compared with what was told of it before; the difference is told. So all that was told adds up to what one analysis of
+the run's packets says, however often it was looked and whoever was killed meanwhile. Where a run holds much, another
+begins with the next file: connections that go on are carried into it, what was told of them before stands.
+"""
+
+import time
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from pathlib import Path
+
+import pyarrow as pa
+
+from yaffle.analysis import Analysis
+from yaffle.following import Followed
+from yaffle.history.layout import QUESTIONS, WAITS
+from yaffle.history.wait_rows import MINUTE_NS
+from yaffle.session.evidence import Evidence
+from yaffle.waiting.carrying import carry
+from yaffle.waiting.held_files import HeldFiles, State
+from yaffle.waiting.minutes import NOTHING, QUESTION, Key, Sums, minutes_of, questions_of, sums_of, table_of
+
+MOST_PACKETS = 2_000_000  # of a run, before another begins with the next file
+_SETTLED_NS = 3 * 10**9  # after the end of a minute, before it is told
+_KNOWN_NS = 60 * 10**9  # so long before the end of a run its questions may come again in the next one
+_FOR_ALL = 1 << 62
+
+Tell = Callable[[str, pa.Table], None]
+
+
+@dataclass
+class _Told:
+    """What was told of this run."""
+
+    minutes: dict[Key, Sums] = field(default_factory=dict)
+    questions: set[tuple[int, str, str, str]] = field(default_factory=set)
+
+
+class Accounting:
+    """Of one ring. tell: takes rows of a table, by its name. told_before: rows of `waits` and `questions` of a run that
+    the history holds.
+    """
+
+    def __init__(
+        self,
+        ring: Path,
+        capture: str,
+        tell: Tell,
+        told_before: Callable[[int], tuple[pa.Table, pa.Table]],
+        most_packets: int = MOST_PACKETS,
+    ) -> None:
+        self.files, self.capture, self._tell, self._most = HeldFiles(ring), capture, tell, most_packets
+        self.trouble = ""
+        self.exchanges = 0  # told by this process
+        known = self.files.state()
+        self.files.let_go()
+        self._state = known or State(time.time_ns(), "")
+        if known is not None and known.first and not any(p.name <= known.first for p in ring.glob("*.pcapng")):
+            self.trouble = "files of the ring were overwritten before they were accounted for"
+        if known is None:
+            self.files.turn(self._state)
+        self._followed: Followed | None = None
+        self._told = _Told()
+        self._begin(told_before)
+
+    def _begin(self, told_before: Callable[[int], tuple[pa.Table, pa.Table]]) -> None:
+        """What was told of the run: of what it carries all, and of what came since what the history holds."""
+        if self._state.carried:
+            self._followed = Followed([self.files.carried])
+            evidence = Evidence(self._followed.look())
+            newest_ns = int(evidence.analysis.capture.packets.time_ns.max(initial=0))
+            self._told = _Told(minutes_of(evidence), set(questions_of(evidence, newest_ns)))
+        waits, questions = told_before(self._state.run)
+        for key, sums in sums_of(waits).items():
+            self._told.minutes[key] = sums.plus(self._told.minutes.get(key))
+        rows = questions.select(["time_ns", "protocol", "client", "name"]).to_pylist() if questions.num_rows else []
+        self._told.questions |= {(row["time_ns"], row["protocol"], row["client"], row["name"]) for row in rows}
+
+    def look(self, *, last: bool = False) -> None:
+        """Accounts for what came; tells finished minutes, or all of them where it is the last look."""
+        newer = self.files.newer(self._state)
+        held = len(self.files.names)
+        for place, name in enumerate(newer):
+            if (path := self.files.hold(name)) is None:
+                self.trouble = "files of the ring were overwritten before they were accounted for"
+                continue
+            self._add(path)
+            is_open = place == len(newer) - 1
+            if not is_open and self._is_much():
+                self._account(_FOR_ALL)
+                self._turn(newer[place + 1])
+                held = 0
+        if self._followed is not None and (newer or held):
+            self._account(_FOR_ALL if last else time.time_ns() - _SETTLED_NS)
+
+    def _add(self, path: Path) -> None:
+        if self._followed is None:
+            self._followed = Followed([path])
+        else:
+            self._followed.add(path)
+
+    def _is_much(self) -> bool:
+        """Whether the run's files hold so many octets that there may be too many packets: they are looked at then."""
+        held = sum((self.files.folder / name).stat().st_size for name in self.files.names)
+        return held >= self._most * 100
+
+    def _account(self, until_ns: int) -> None:
+        assert self._followed is not None
+        self._analysis = self._followed.look()
+        evidence = Evidence(self._analysis)
+        found = minutes_of(evidence)
+        before = self._told.minutes
+        due = {key for key in found if key[0] + MINUTE_NS <= until_ns} | before.keys()
+        changed = {
+            key: more for key in sorted(due) if not (more := found.get(key, NOTHING).minus(before.get(key))).is_nothing
+        }
+        if changed:
+            self._tell(WAITS, table_of(changed, self.capture, self._state.run))
+            for key, more in changed.items():
+                before[key] = more.plus(before.get(key))
+                self.exchanges += int(more.figures[0])
+        self._newest_ns = newest_ns = int(self._analysis.capture.packets.time_ns.max(initial=0))
+        asked = {k: row for k, row in questions_of(evidence, newest_ns).items() if k not in self._told.questions}
+        if asked:
+            columns = list(zip(*asked.values(), strict=True))
+            table = pa.table([columns[0], [self.capture] * len(asked), *columns[1:]], names=QUESTION.names)
+            self._tell(QUESTIONS, table.cast(QUESTION))
+            self._told.questions |= asked.keys()
+
+    def _turn(self, first: str) -> None:
+        """Another run, which begins with a file."""
+        self._state = State(max(time.time_ns(), self._state.run + 1), first, carry(self._analysis, self.files.folder))
+        if self._followed is not None:
+            self._followed.close()
+        self._followed = None
+        self.files.turn(self._state)
+        known = {one for one in self._told.questions if one[0] >= self._newest_ns - _KNOWN_NS}
+        self._told = _Told()
+        if self._state.carried:
+            self._begin(lambda _run: (_NO_WAITS, _NO_QUESTIONS))
+        self._told.questions |= known  # A run that was killed may have told of later files already.
+
+    @property
+    def analysis(self) -> Analysis:
+        """Of the last look."""
+        return self._analysis
+
+
+_NO_WAITS, _NO_QUESTIONS = table_of({}, "", 0), QUESTION.empty_table()
