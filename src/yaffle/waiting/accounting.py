@@ -26,6 +26,7 @@ MOST_PACKETS = 2_000_000  # of a run, before another begins with the next file
 _SETTLED_NS = 3 * 10**9  # after the end of a minute, before it is told
 _KNOWN_NS = 60 * 10**9  # so long before the end of a run its questions may come again in the next one
 _FOR_ALL = 1 << 62
+_OVERWRITTEN = "files of the ring were overwritten before they were accounted for"
 
 Tell = Callable[[str, pa.Table], None]
 
@@ -55,15 +56,15 @@ class Accounting:
         self.trouble = ""
         self.exchanges = 0  # told by this process
         known = self.files.state()
-        self.files.let_go()
         self._state = known or State(time.time_ns(), "")
-        if known is not None and known.first and not any(p.name <= known.first for p in ring.glob("*.pcapng")):
-            self.trouble = "files of the ring were overwritten before they were accounted for"
-        if known is None:
-            self.files.turn(self._state)
         self._followed: Followed | None = None
         self._told = _Told()
+        held = self.files.still_held(self._state)
+        if self._state.first and not held and not any(p.name <= self._state.first for p in ring.glob("*.pcapng")):
+            self.trouble = _OVERWRITTEN
         self._begin(told_before)
+        for path in held:
+            self._add(path)
 
     def _begin(self, told_before: Callable[[int], tuple[pa.Table, pa.Table]]) -> None:
         """What was told of the run: of what it carries all, and of what came since what the history holds."""
@@ -80,19 +81,18 @@ class Accounting:
 
     def look(self, *, last: bool = False) -> None:
         """Accounts for what came; tells finished minutes, or all of them where it is the last look."""
-        newer = self.files.newer(self._state)
-        held = len(self.files.names)
-        for place, name in enumerate(newer):
-            if (path := self.files.hold(name)) is None:
-                self.trouble = "files of the ring were overwritten before they were accounted for"
-                continue
-            self._add(path)
-            is_open = place == len(newer) - 1
-            if not is_open and self._is_much():
+        for name in self.files.newer(self._state):
+            if self.files.names and self._is_much():  # Those before have ended: a ring writes one file at a time.
                 self._account(_FOR_ALL)
-                self._turn(newer[place + 1])
-                held = 0
-        if self._followed is not None and (newer or held):
+                self._turn(name)
+            elif not self._state.first:
+                self._state = State(self._state.run, name)
+                self.files.turn(self._state)
+            if (path := self.files.hold(name)) is None:
+                self.trouble = _OVERWRITTEN
+            else:
+                self._add(path)
+        if self.files.names:
             self._account(_FOR_ALL if last else time.time_ns() - _SETTLED_NS)
 
     def _add(self, path: Path) -> None:

@@ -12,7 +12,7 @@ from pathlib import Path
 from yaffle.capture.ring_folder import files_of
 
 FOLDER = ".waits"
-_STATE, _CARRIED = "state.json", "carried.pcapng"
+_STATE, _CARRIED, _NEXT = "state.json", "carried.pcapng", "next.pcapng"
 
 
 @dataclass(frozen=True)
@@ -48,20 +48,26 @@ class HeldFiles:
 
     def turn(self, state: State) -> None:
         """Another run begins; held files are let go. What is carried lies as `next.pcapng` by then."""
-        fresh = self.folder / "next.pcapng"
+        fresh = self.folder / _NEXT
         if state.carried:  # Killed between the two renames, the former run finds more carried than it had: all known.
             fresh.replace(self.carried)
         part = self.folder / "state.part"
         part.write_text(json.dumps(asdict(state)))
         part.replace(self.folder / _STATE)
-        self.let_go()
-
-    def let_go(self) -> None:
-        """Further names of files of the ring are taken away."""
         for path in self.folder.glob("*.pcapng"):
             if path.name != _CARRIED:
                 path.unlink(missing_ok=True)
         self.names = []
+
+    def still_held(self, state: State) -> list[Path]:
+        """Files of a run that a former process held; others are let go."""
+        held = sorted(path for path in self.folder.glob("*.pcapng") if path.name not in (_CARRIED, _NEXT))
+        kept = [path for path in held if state.first and path.name >= state.first]
+        for path in held:
+            if path not in kept:
+                path.unlink()
+        self.names = [path.name for path in kept]
+        return kept
 
     def newer(self, state: State) -> list[str]:
         """Names of the ring's files that are not held yet, the oldest first."""

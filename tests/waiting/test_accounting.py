@@ -1,0 +1,115 @@
+"""A ring is accounted for while it is written: each exchange once, whoever was killed, however often it was looked."""
+
+import random
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute
+import pytest
+
+from tests.waiting.rings import Blocks
+from yaffle.analysis import analyse
+from yaffle.capture.ring_folder import files_of
+from yaffle.history.wait_rows import MINUTE_NS, SCHEMA
+from yaffle.session.evidence import Evidence
+from yaffle.waiting.accounting import Accounting
+from yaffle.waiting.held_files import FOLDER
+from yaffle.waiting.minutes import QUESTION, minutes_of, questions_of, sums_of
+
+
+class Kept:
+    """What a history would hold."""
+
+    def __init__(self):
+        self.tables = {"waits": [], "questions": []}
+
+    def take(self, name, table):
+        self.tables[name].append(table)
+
+    def table(self, name):
+        schema = SCHEMA if name == "waits" else QUESTION
+        return pa.concat_tables([schema.empty_table(), *self.tables[name]])
+
+    def before(self, run):
+        waits = self.table("waits")
+        return waits.filter(pa.compute.equal(waits["run"], run)), self.table("questions")
+
+
+def asked(table):
+    return [tuple(row[k] for k in ("time_ns", "protocol", "client", "name")) for row in table.to_pylist()]
+
+
+@pytest.mark.parametrize("killed", [0.0, 0.3])
+def test_what_was_told_is_what_one_analysis_says(morning, tmp_path, killed):
+    capture = next(path for path in morning if "saltmarsh" in path.name)
+    ring, kept, dice = tmp_path / "ring", Kept(), random.Random(5)
+    ring.mkdir()
+    at = [Accounting(ring, "eth", kept.take, kept.before)]
+
+    def between():
+        if dice.random() < killed:
+            at[0] = Accounting(ring, "eth", kept.take, kept.before)
+        if dice.random() < 0.7:
+            at[0].look()
+
+    Blocks(capture).write(ring, 8, between)
+    at[0].look(last=True)
+    evidence = Evidence(analyse(files_of(ring)))
+    found, reference = sums_of(kept.table("waits")), minutes_of(evidence)
+    assert all(found[key].minus(reference.get(key)).is_nothing for key in found.keys() | reference.keys())
+    questions = asked(kept.table("questions"))
+    assert sorted(questions) == sorted(questions_of(evidence, evidence.last_ns + 1)) and len(questions) > 100
+    assert evidence.analysis.capture.points == [files_of(ring)[0].name]
+
+
+@pytest.mark.parametrize("killed", [0.0, 0.3])
+def test_runs_that_follow_each_other_count_everything_once(morning, tmp_path, killed):
+    capture = next(path for path in morning if "saltmarsh" in path.name)
+    ring, kept, dice = tmp_path / "ring", Kept(), random.Random(6)
+    ring.mkdir()
+    at = [Accounting(ring, "eth", kept.take, kept.before, 500)]
+
+    def between():
+        files = files_of(ring)
+        if len(files) > 5:  # The ring is small: what was accounted for goes.
+            at[0].look()
+            files[0].unlink()
+        if dice.random() < killed:
+            at[0] = Accounting(ring, "eth", kept.take, kept.before, 500)
+        at[0].look()
+
+    Blocks(capture).write(ring, 12, between)
+    at[0].look(last=True)
+    whole = Evidence(analyse([capture]))
+    table = kept.table("waits")
+    assert len(set(table["run"].to_pylist())) >= 3 and not at[0].trouble
+    assert sum(table["exchanges"].to_pylist()) == whole.waits.end_ns.size
+    minutes = {}
+    for row in table.to_pylist():
+        minutes[row["time_ns"]] = minutes.get(row["time_ns"], 0) + row["exchanges"]
+    when, many = np.unique(whole.waits.end_ns // MINUTE_NS * MINUTE_NS, return_counts=True)
+    assert {k: n for k, n in minutes.items() if n} == dict(zip(when.tolist(), many.tolist(), strict=True))
+    told = sum(sum(table[name].to_pylist()) for name in table.column_names if name.endswith("_processing_ns"))
+    assert told == pytest.approx(int(whole.waits.by_column[5].sum()), rel=0.01)
+    questions = asked(kept.table("questions"))
+    assert len(questions) == len(set(questions)) == len(questions_of(whole, whole.last_ns + 1))
+
+
+def test_files_that_went_before_they_were_accounted_for_are_said(morning, tmp_path):
+    capture = next(path for path in morning if "saltmarsh" in path.name)
+    ring, kept = tmp_path / "ring", Kept()
+    ring.mkdir()
+    first = Accounting(ring, "eth", kept.take, kept.before, 500)
+    Blocks(capture).write(ring, 6, lambda: None)
+    first.look()
+    last = files_of(ring)[-1]
+    for path in files_of(ring)[:-1]:
+        path.unlink()
+    whole = Accounting(ring, "eth", kept.take, kept.before, 500)
+    whole.look(last=True)
+    assert not whole.trouble  # They had been accounted for, and the last one is held.
+    last.rename(ring / "99999999.pcapng")
+    (ring / FOLDER / last.name).unlink()
+    again = Accounting(ring, "eth", kept.take, kept.before, 500)
+    again.look(last=True)
+    assert "overwritten" in again.trouble
