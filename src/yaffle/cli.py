@@ -21,7 +21,13 @@ app = typer.Typer(
     help="Whose delay is it? Network performance analysis.",
 )
 
-for _command in (cli_watching.capture, cli_watching.collect, cli_watching.listen, cli_watching.status):
+for _command in (
+    cli_watching.capture,
+    cli_watching.collect,
+    cli_watching.keep,
+    cli_watching.listen,
+    cli_watching.status,
+):
     app.command()(_command)
 _BAD_INPUT = 2
 

@@ -161,6 +161,12 @@ def capture(
     no_payload: Annotated[
         bool, typer.Option("--no-payload", help="Keep headers only: cut behind those of transport.")
     ] = False,
+    mask: Annotated[
+        bool,
+        typer.Option(
+            "--mask", help="Mask addresses (the same one always alike) and keep headers only, from the start."
+        ),
+    ] = False,
     seconds: Annotated[
         float, typer.Option("--seconds", metavar="N", min=0, help="Stop after so long, counted from the open socket.")
     ] = 0,
@@ -188,6 +194,7 @@ def capture(
         "ports": port or [],
         "seconds": seconds,
         "payload": not no_payload,
+        "mask": mask,
     }
     told = _captured(wanted)
     document = {key: value for key, value in told.items() if key != "ended"}
@@ -234,3 +241,18 @@ def _captured(wanted: dict[str, Any]) -> dict[str, Any]:
     if child.wait() or not last.get("ended"):
         raise YaffleError("the process that captures ended before it was told to; what it wrote is there")
     return last
+
+
+def keep(
+    ring: Annotated[Path, typer.Argument(metavar="RING", help="The folder into which a capture writes.")],
+    name: Annotated[str, typer.Argument(metavar="NAME", help="Under which it is kept: RING/kept/NAME.")],
+    period: Annotated[
+        str, typer.Option("--period", metavar="WORDS", help='What is kept: "last 10 min", "2026-11-28 09:00 to 09:20".')
+    ] = "last 10 min",
+) -> None:
+    """Keep a stretch of a capture's ring before it is overwritten."""
+    from yaffle.capture.ring_folder import keep_stretch, span_ns
+    from yaffle.session.period_words import period_ns
+
+    span = span_ns(ring)
+    typer.echo(str(keep_stretch(ring, name, *(period_ns(period, *span) or span))))

@@ -1,6 +1,7 @@
 """Captured in a namespace of its own: what is written is what another socket saw, and everything is counted."""
 
 import contextlib
+import ipaddress
 import json
 import os
 import signal
@@ -178,6 +179,34 @@ def test_the_kernel_selects_what_is_selected_plainly(wire, tmp_path, hosts, port
     kept, _ = packets_of(ring)
     assert kept == [one for one in frames if selects(one, hosts, ports)]
     assert told["captured"] == len(kept) > 50
+
+
+@REAL
+def test_masked_from_the_start(wire, tmp_path):
+    ring = tmp_path / "ring"
+    capture = started(wire.command("--ring", str(ring), "--mask", "--json", "-"), ring)
+    own, times = wire.sending(), 40
+    for port in range(times):
+        own.send(tcp_frame(HOSTS[0], HOSTS[1], 40_000 + port, b"GET /secret HTTP/1.1"))
+    told = ended(capture)
+    assert told["captured"] == times
+    data = b"".join(path.read_bytes() for path in ring.glob("*.pcapng"))
+    assert b"secret" not in data
+    packed = [ipaddress.ip_address(host).packed for host in HOSTS[:2]]
+    assert not any(address in data for address in packed)
+    capture = read_captures(sorted(ring.glob("*.pcapng")))
+    flows = capture.conversations
+    assert (
+        flows.point.size == times and len({(int(a), int(b)) for a, b in zip(flows.a_lo, flows.b_lo, strict=True)}) == 1
+    )
+    assert set(capture.packets.wire_bytes.tolist()) == {14 + 40 + 20}
+
+
+def tcp_frame(source, target, port, payload):
+    ends = ipaddress.ip_address(source).packed + ipaddress.ip_address(target).packed
+    head = struct.pack("!BBHHHBBH", 0x45, 0, 40 + len(payload), 1, 0, 64, 6, 0) + ends
+    segment = struct.pack("!HHIIBBHHH", port, 80, 1, 1, 0x50, 0x18, 1000, 0, 0)
+    return bytes(6) + b"\x02" + bytes(5) + b"\x08\x00" + head + segment + payload
 
 
 @REAL

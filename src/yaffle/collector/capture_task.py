@@ -42,6 +42,7 @@ class Capture(Part):
     hosts: tuple[str, ...] = ()
     ports: tuple[Port, ...] = ()
     payload: Annotated[bool, Field(strict=True)] = True
+    mask: Annotated[bool, Field(strict=True)] = False  # addresses masked, no payload
     waits: Annotated[bool, Field(strict=True)] = False  # who waited on whom, into the history
 
     @field_validator("hosts")
@@ -66,7 +67,7 @@ def capture_jobs(told: Capture, keeper: Keeper | None) -> Iterator[Job]:
     wanted = {
         "interfaces": [told.interface], "ring": told.ring, "limit_bytes": told.limit_bytes,
         "limit_time_ns": told.limit_time, "slice_bytes": told.slice, "hosts": told.hosts, "ports": told.ports,
-        "payload": told.payload,
+        "payload": told.payload, "mask": told.mask,
     }  # fmt: skip
     key = told.model_dump_json()
     minutes = CaptureMinutes(told.interface, keeper) if told.waits and keeper is not None else None

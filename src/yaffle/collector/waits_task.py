@@ -5,6 +5,7 @@ import json
 import signal
 import sys
 import time
+from pathlib import Path
 from typing import Any
 
 import pyarrow as pa
@@ -12,7 +13,8 @@ import pyarrow as pa
 from yaffle.collector.supervisor import BEHIND, RUNNING, Job, State
 from yaffle.errors import YaffleError
 from yaffle.history.keeper import Keeper
-from yaffle.history.layout import WAITS
+from yaffle.history.layout import RINGS, WAITS
+from yaffle.history.parts import write_json
 from yaffle.history.wait_rows import MINUTE_NS, rows_of
 
 _LONGEST_LINE = 1 << 20
@@ -34,6 +36,7 @@ async def _account(ring: str, capture: str, keeper: Keeper | None, state: State)
     while keeper.waiting:  # What a former child told is on the disk before another asks what was told.
         state.turn(state.state, keeper.trouble)
         await asyncio.sleep(_WRITTEN_S)
+    await asyncio.to_thread(_tell_ring, keeper.writer.folder, capture, ring)
     wanted = {"ring": ring, "capture": capture, "history": str(keeper.writer.folder)}
     child = await asyncio.create_subprocess_exec(
         sys.executable, "-m", "yaffle.waiting.child", json.dumps(wanted),
@@ -53,6 +56,14 @@ async def _account(ring: str, capture: str, keeper: Keeper | None, state: State)
             except TimeoutError:
                 child.kill()
                 await child.wait()
+
+
+def _tell_ring(history: Path, capture: str, ring: str) -> None:
+    """Where the packets are, for whoever reads the history."""
+    path = history / RINGS
+    known = json.loads(path.read_text()) if path.exists() else {}
+    if known.get(capture) != ring:
+        write_json(path, {**known, capture: ring})
 
 
 async def _listen(words: asyncio.StreamReader, keeper: Keeper, state: State) -> None:

@@ -35,7 +35,7 @@ NEXT = {
 }  # fmt: skip
 REST = "all others"  # Of sums: what was put together without addresses.
 PORT_NUMBER = "port number"  # whatever the protocol; beside DIMENSIONS, for tickets
-_TO = " to "
+BETWEEN = " to "
 _NAMED = 1 << 40
 
 
@@ -166,9 +166,10 @@ class FlowLabels:
         kinds, codes = np.unique(table, axis=0, return_inverse=True)
         texts = []
         for pair, transport, one, two in kinds.tolist():
-            source, _, target = pairs.texts[pair].partition(_TO)
+            source, _, target = pairs.texts[pair].partition(BETWEEN)
             texts.append(
-                f"{protocol_name(transport)} {source}{f':{one}' if one else ''}{_TO}{target}{f':{two}' if two else ''}"
+                f"{protocol_name(transport)}"
+                f" {source}{f':{one}' if one else ''}{BETWEEN}{target}{f':{two}' if two else ''}"
             )
         return Labels(codes.reshape(-1), texts).named(str)
 
@@ -191,7 +192,7 @@ def _cast(address: str) -> str:
 def _joined(one: Labels, two: Labels) -> Labels:
     wide = len(two.texts) + 1
     keys, codes = np.unique(one.codes * wide + two.codes, return_inverse=True)
-    return Labels(codes, [f"{one.texts[k // wide]}{_TO}{two.texts[k % wide]}" for k in keys.tolist()]).named(str)
+    return Labels(codes, [f"{one.texts[k // wide]}{BETWEEN}{two.texts[k % wide]}" for k in keys.tolist()]).named(str)
 
 
 def numbered(values: Array, name: Callable[[int], str]) -> Labels:

@@ -6,6 +6,7 @@ from yaffle.analysis import Analysis
 from yaffle.findings.finding import Finding, find
 from yaffle.findings.full_links import interface_findings
 from yaffle.findings.held_up import name_who_held_up
+from yaffle.findings.long_waits import long_wait_findings
 from yaffle.findings.markings import marking_findings
 from yaffle.findings.services import service_findings
 from yaffle.findings.strained_hosts import strained_hosts
@@ -23,7 +24,8 @@ def all_findings(analysis: Analysis) -> list[Finding]:
         victims = [f for f in of_waits if _is_told_by(f, service)]
         of_waits = [f for f in of_waits if f not in victims]
         found.append(_with_victims(service, victims) if victims else service)
-    return sorted(of_waits + found, key=lambda f: -f.lost_ns) + marking_findings(analysis)
+    of_months = long_wait_findings(analysis)  # After what may have made them wait: full links, hosts at their limits.
+    return sorted(of_waits + found, key=lambda f: -f.lost_ns) + of_months + marking_findings(analysis)
 
 
 def _is_told_by(finding: Finding, service: Finding) -> bool:

@@ -2,6 +2,7 @@
 
     history.json                      what this is, and for how long each level is kept
     exporters.json                    who told, by number
+    rings.json                        where captures keep the packets of which waits are kept
     records/2026-11-25T14/LO-HI.parquet    as they came; LO and HI number the flushes a file holds
     1min/2026-11-25T14/sums.parquet   the same in sums, for closed hours; LO-HI.parquet of blocks while it is open
     15min/2026-11-25/sums.parquet     coarser sums for closed days; 1h, 1day
@@ -24,7 +25,7 @@ from yaffle.records.counter_table import Counters
 from yaffle.records.flow_table import PROTOCOLS, Exporter, exporter_of
 
 FORMAT, VERSION = "yaffle-history", 1
-MANIFEST, EXPORTERS = "history.json", "exporters.json"
+MANIFEST, EXPORTERS, RINGS = "history.json", "exporters.json", "rings.json"
 SUMS = "sums.parquet"
 RECORDS, COUNTERS, READINGS, ADDRESSES = "records", "counters", "readings", "addresses"
 NEIGHBOURS, TEXTS = "neighbours", "texts"
@@ -61,7 +62,7 @@ LEVELS = (
 COUNTER_DAYS = 400
 WAIT_DAYS = 90
 WAIT_LEVELS = (
-    Level(WAITS, "minutes of waits by client", 60 * 10**9, HOUR_NS, WAIT_DAYS, longest_ns=2 * DAY_NS),
+    Level(WAITS, "minutes of waits by client", 60 * 10**9, HOUR_NS, WAIT_DAYS, longest_ns=8 * DAY_NS),
     Level("waits_1h", "hours of waits", HOUR_NS, DAY_NS, 1200, longest_ns=100 * DAY_NS),
     Level("waits_1day", "days of waits", DAY_NS, DAY_NS, 3650),
 )
@@ -200,3 +201,13 @@ def tellers_of(folder: Path) -> Tellers:
         return Tellers(found, counters, int(told["longest_ns"]), dict(told["reception"]))
     except (OSError, ValueError, KeyError, TypeError) as error:
         raise HistoryError(f"{path} cannot be read: {error}") from error
+
+
+def rings_of(folder: Path) -> list[Path]:
+    """The rings into which captures of a history write their packets. Raises HistoryError."""
+    try:
+        return [Path(ring) for ring in dict.fromkeys(json.loads((folder / RINGS).read_text()).values())]
+    except FileNotFoundError:
+        return []
+    except (OSError, ValueError, TypeError, AttributeError) as error:
+        raise HistoryError(f"{folder / RINGS} cannot be read: {error}") from error

@@ -36,7 +36,7 @@ class Grouping:
             f" AS clients FROM few GROUP BY {names}),"
             f" cells AS (SELECT {own}, unnest({BINS}) AS bin, unnest({BIN_COUNTS}) AS many FROM few),"
             f" cell AS (SELECT {names}, bin, sum(many) AS many FROM cells GROUP BY ALL HAVING sum(many) > 0),"
-            f" l AS (SELECT {names}, list(bin ORDER BY bin) AS {BINS}, list(CAST(many AS BIGINT) ORDER BY bin)"
+            f" l AS (SELECT {names}, list(bin ORDER BY bin) AS {BINS}, list(CAST(many AS INTEGER) ORDER BY bin)"
             f" AS {BIN_COUNTS} FROM cell GROUP BY {names})"
             f" SELECT s.*, l.{BINS}, l.{BIN_COUNTS} FROM s LEFT JOIN l ON {join} ORDER BY {names}"
         )
@@ -110,6 +110,12 @@ class WaitHistory:
         """The level at which a period is not too much to be asked."""
         span = last_ns - first_ns
         return next((one for one in WAIT_LEVELS if span <= one.longest_ns), WAIT_LEVELS[-1])
+
+    def coarsest(self, first_ns: int, last_ns: int) -> Level:
+        """The coarsest level of what is asked of a period: finer rows may not be kept of it."""
+        asked = self.level_for(first_ns, last_ns)
+        names = {path.parts[len(self.folder.parts)] for path in wait_files(self.folder, asked, first_ns, last_ns)}
+        return max((one for one in WAIT_LEVELS if one.name in names), key=lambda one: one.width_ns, default=asked)
 
     def asked(
         self, grouping: Grouping, first_ns: int = _ALWAYS, last_ns: int = _NEVER, level: Level | None = None

@@ -10,7 +10,8 @@ import pyarrow as pa
 from yaffle.arrays import Array
 from yaffle.demo import archive_server, weeks
 from yaffle.errors import Cancelled
-from yaffle.history.layout import ADDRESSES, DAY_NS, NEIGHBOURS, READINGS, TABLE, TEXTS, is_history
+from yaffle.history.drawn_waits import DrawnWaits
+from yaffle.history.layout import ADDRESSES, DAY_NS, NEIGHBOURS, READINGS, TABLE, TEXTS, WAITS, is_history
 from yaffle.history.writer import HistoryWriter
 from yaffle.progress import Progress, go_on
 from yaffle.records.counter_table import Counters, unknown_counters
@@ -77,12 +78,13 @@ def write_weeks(folder: Path, progress: Progress = go_on) -> Path:
     shutil.rmtree(part, ignore_errors=True)  # Of a run that was killed.
     writer = HistoryWriter(part, now_ns=lambda: now_ns, settle=False)
     names = {(k, number): name for k in range(len(routers)) for number, name in weeks.INTERFACES.items()}
-    hours = weeks.hours()
+    hours, waits = weeks.hours(), DrawnWaits(part)
     for day in range(weeks.DAYS):
         now_ns = weeks.START_NS + (day + 1) * DAY_NS - 1
         flows, readings = [], []
         for one in chain.from_iterable(islice(hours, 24)):
             number, speed = routers[one.router]
+            waits.take(one)
             flows.append(_rows(one.flows, number))
             readings.append(_readings(one.counters, number, speed))
             exporters[number].flow_records += flows[-1].size
@@ -91,6 +93,8 @@ def write_weeks(folder: Path, progress: Progress = go_on) -> Path:
         counters = Counters(devices=list(routers), names=names, rows=np.concatenate(readings))
         writer.append(FlowRecords(np.concatenate(flows), exporters, counters=counters))
         writer.append_rows(READINGS, _told(list(archive_server.readings(day))))
+        if (minutes := waits.end_day(day)).num_rows:
+            writer.append_rows(WAITS, minutes)
         now_ns += _A_LITTLE_LATER_NS
         writer.tidy()
         if not progress((day + 1) / weeks.DAYS, "writing four weeks of flow records"):

@@ -61,6 +61,9 @@ class Site:
         return parsed.version, int(parsed.network_address), int(parsed.broadcast_address)
 
 
+BY_USER = "named by you"
+
+
 @dataclass(frozen=True)
 class PointName:
     """The user's own name for a capture point."""
@@ -155,7 +158,7 @@ class Places:
     def told(self, address: str, port: int, host: str = "") -> str:
         """How the application's name was found, or why it is not known."""
         if any(rule.fits(address, port, self._hosts(address, host)) for rule in self.rules):
-            return "named by you"
+            return BY_USER
         if host:
             return "requested name"
         if address in self.names:

@@ -13,6 +13,8 @@ from typing import Any
 import numpy as np
 
 from yaffle.arrays import Array
+from yaffle.capture.masking import Masker
+from yaffle.live.masked_blocks import masked
 from yaffle.live.packet_blocks import PER_PACKET, convert
 from yaffle.live.packet_filter import WHOLE, program
 from yaffle.live.packet_socket import ANY, LOOPBACK, REJECT_ALL, InterfaceError, PacketSocket, wait
@@ -42,13 +44,14 @@ class Wanted:
     ports: tuple[int, ...] = ()
     seconds: float = 0.0
     payload: bool = True
+    mask: bool = False  # addresses masked under a key that nobody keeps, and no payload
     memory_bytes: int = 64 << 20  # in which packets wait, of each interface
 
     @property
     def filter_words(self) -> str:
         """What passes, for the files."""
         parts = []
-        if self.hosts:
+        if self.hosts and not self.mask:
             parts.append(f"hosts {', '.join(self.hosts)}")
         if self.ports:
             parts.append(f"ports {', '.join(map(str, self.ports))}")
@@ -74,7 +77,10 @@ class Capturing:
 
     def __init__(self, wanted: Wanted, opened: Callable[[], None] = lambda: None) -> None:
         self._wanted = wanted
-        self._program = program(wanted.hosts, wanted.ports, wanted.slice_bytes, payload=wanted.payload)
+        self._program = program(
+            wanted.hosts, wanted.ports, wanted.slice_bytes, payload=wanted.payload and not wanted.mask
+        )
+        self._masker = Masker() if wanted.mask else None
         convert_nothing()  # Compiled before the first packet comes.
         self._sources = [self._opened(name) for name in dict.fromkeys(wanted.interfaces)]
         self.began = time.monotonic()
@@ -104,7 +110,7 @@ class Capturing:
             name,
             _ETHERNET if kind in _ETHERNET_LIKE else _RAW_IP,
             max(0, _number(_SYS / name / "speed", 0)) * 1_000_000,
-            bytes.fromhex(address) if len(address) == 12 else b"",
+            bytes.fromhex(address) if len(address) == 12 and not self._wanted.mask else b"",
             self._wanted.filter_words,
         )
         number = self.files.add_interface(one)
@@ -155,9 +161,15 @@ class Capturing:
             )
             first = int(self._counts[0, 3])
             if filled:
-                self.files.write(self._out[:filled].data, done - before, int(last_ns))
+                self.files.write(self._written(self._out[:filled].data), done - before, int(last_ns))
             if done < total and not filled and done == before:
                 self._learn(source, int(ring[begin + first + 52 : begin + first + 56].view("<i4")[0]))
+
+    def _written(self, blocks: memoryview) -> memoryview:
+        """Blocks as they go into the files."""
+        if self._masker is None:
+            return blocks
+        return memoryview(masked(blocks, self._masker, [one.link_type for one in self.files.interfaces]))
 
     def _learn(self, source: _Source, index: int) -> None:
         """An interface that was not seen before, of a socket of all of them."""

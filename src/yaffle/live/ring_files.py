@@ -12,6 +12,7 @@ from pathlib import Path
 from struct import pack
 
 from yaffle.capture.pcapng_writer import block, option
+from yaffle.capture.ring_folder import STAMP
 from yaffle.errors import YaffleError
 
 _SECTION, _INTERFACE, _STATISTICS = 0x0A0D0D0A, 1, 5
@@ -114,7 +115,7 @@ class RingFiles:
             self.trouble = f"{self.folder}: the disk is full: nothing is written until there is room"
             return False
         self._number += 1
-        stamp = time.strftime("%Y-%m-%dT%H%M%SZ", time.gmtime(now_ns // 10**9))
+        stamp = time.strftime(STAMP, time.gmtime(now_ns // 10**9))
         path = self.folder / f"{self._number:08d}-{stamp}.pcapng"
         try:
             self._file = os.open(path, os.O_CREAT | os.O_WRONLY | os.O_EXCL | os.O_CLOEXEC, 0o600)

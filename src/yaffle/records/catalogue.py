@@ -9,9 +9,10 @@ from yaffle.records.device_measures import OF_DEVICES
 from yaffle.records.host_measures import OF_HOSTS
 from yaffle.records.measure import TOTAL, Measure
 
-RECORDS, COUNTERS, READINGS = "records", "counters", "readings"
+RECORDS, COUNTERS, READINGS, WAITS = "records", "counters", "readings", "waits"
 _FLOW_GROUPS = ("application", "exporter", "host", "peer", "site", "pair", "interface", "dscp", "transport")
 _INTERFACE_GROUPS = ("device", "interface")
+_WAIT_GROUPS = ("application", "server", "site", "client")
 _READING_GROUPS = ("device", "object")
 
 
@@ -34,6 +35,21 @@ def _interface(name: str, unit: str, words: str) -> Entry:
     return Entry(name, COUNTERS, unit, words, _INTERFACE_GROUPS)
 
 
+def _wait(name: str, unit: str, words: str) -> Entry:
+    return Entry(name, WAITS, unit, words, _WAIT_GROUPS)
+
+
+_OF_WAITS = (
+    _wait("wait_median", "ms", "median wait of exchanges (nearest rank, from the histogram, within 1.9 %)"),
+    _wait("wait_p95", "ms", "95th percentile of waits (nearest rank, from the histogram, within 1.9 %)"),
+    _wait("wait_mean", "ms", "mean wait of exchanges"),
+    _wait("client_wait", "ms", "mean client delay of an exchange"),
+    _wait("network_wait", "ms", "mean network delay of an exchange"),
+    _wait("server_wait", "ms", "mean server delay of an exchange"),
+    _wait("waiting", "waits", "concurrent waits: sum of all waits over the time"),
+    _wait("exchange_rate", "/s", "exchanges that ended, per second"),
+    _wait("failure_rate", "%", "failed exchanges and connection attempts, of all"),
+)
 _OF_RECORDS = (
     _flow("volume", "bit/s", "bits of flow records over time, each record spread evenly over its span"),
     _flow("packets", "packets/s", "packets of flow records over time"),
@@ -69,5 +85,6 @@ def _entry(measure: Measure) -> Entry:
 
 OF_READINGS: dict[str, Measure] = {one.name: one for one in (*OF_HOSTS, *OF_DEVICES)}
 CATALOGUE: dict[str, Entry] = {
-    one.name: one for one in (*_OF_RECORDS, *_OF_COUNTERS, *(_entry(measure) for measure in OF_READINGS.values()))
+    one.name: one
+    for one in (*_OF_WAITS, *_OF_RECORDS, *_OF_COUNTERS, *(_entry(measure) for measure in OF_READINGS.values()))
 }

@@ -1,6 +1,6 @@
 """The catalogue of measures as a page of the documentation: python -m yaffle.records.catalogue_page"""
 
-from yaffle.records.catalogue import CATALOGUE, COUNTERS, READINGS, RECORDS
+from yaffle.records.catalogue import CATALOGUE, COUNTERS, READINGS, RECORDS, WAITS
 
 _HEAD = (
     "# Measures of a history\n\nEvery measure that is worked out from the tables of a history: unit, meaning, groups."
@@ -8,6 +8,7 @@ _HEAD = (
     " direction. Made by\n`python -m yaffle.records.catalogue_page`.\n"
 )
 _TABLES = {
+    WAITS: "Waits (`waits`, `waits_1h`, `waits_1day`)",
     RECORDS: "Flow records (`records`)",
     COUNTERS: "Interface counters (`counters`)",
     READINGS: "Hosts and devices (`readings`)",

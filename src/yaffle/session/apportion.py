@@ -182,6 +182,7 @@ class ApportionPicture:
     dearest: Array  # rows of the waits
     asked: list[Asked]
     behind: str  # where the servers' time went, in words; empty where nothing is known behind them
+    volumes: tuple[str, str] = ("these connections", "all other traffic")  # what own_bps and rest_bps are
 
 
 def picture(

@@ -12,10 +12,11 @@ from yaffle.arrays import Array
 from yaffle.findings.flow_labels import FlowLabels
 from yaffle.findings.flow_source import held_flows
 from yaffle.findings.interfaces import interface_labels, readings
-from yaffle.records.catalogue import CATALOGUE, COUNTERS, OF_READINGS, READINGS, RECORDS, Entry
+from yaffle.records.catalogue import CATALOGUE, COUNTERS, OF_READINGS, READINGS, RECORDS, WAITS, Entry
 from yaffle.records.counter_table import COUNTS, rises
 from yaffle.records.flow_table import ADDITIVE, SOCKETS
 from yaffle.records.measure import TOTAL
+from yaffle.session import kept_measures
 from yaffle.session.evidence import Evidence
 
 THING = "host or device"  # what readings are of: a device and what of it
@@ -35,10 +36,13 @@ _TRADE = {
 def title(entry: Entry) -> str:
     """Under which name it is chosen: others that are worked out from packets have some of the names, too."""
     words = _TRADE.get(entry.name, entry.name.replace("_", " "))
-    return {RECORDS: f"{words} of flow records", COUNTERS: f"{words} of interfaces"}.get(entry.table, words)
+    return {WAITS: f"{words} over months", RECORDS: f"{words} of flow records", COUNTERS: f"{words} of interfaces"}.get(
+        entry.table, words
+    )
 
 
 BY_TITLE = {title(entry): entry for entry in CATALOGUE.values() if entry.table == READINGS}
+BY_TITLE |= {title(entry): entry for entry in CATALOGUE.values() if entry.table == WAITS}
 BY_TITLE |= {title(entry): entry for entry in CATALOGUE.values() if entry.name in COUNTS}
 BY_TITLE |= {title(entry): entry for entry in CATALOGUE.values() if entry.table == RECORDS and entry.name in _MEASURED}
 
@@ -50,6 +54,7 @@ def titles(analysis: Analysis) -> list[str]:
     if history is not None:
         kernels = any(exporter.protocol == SOCKETS for exporter in history.exporters) or _are_measured(analysis)
         found += [name for name, entry in BY_TITLE.items() if entry.table == RECORDS and kernels]
+        found += [name for name, entry in BY_TITLE.items() if entry.table == WAITS and history.waits.span is not None]
     if analysis.flows.counters.rows.size or (history is not None and history.counters.devices):
         found += [name for name, entry in BY_TITLE.items() if entry.table == COUNTERS]
     if history is not None and history.has_readings:
@@ -65,7 +70,7 @@ def _are_measured(analysis: Analysis) -> bool:
 def dimensions(name: str) -> tuple[str, ...]:
     """By what a measure can be grouped."""
     table = BY_TITLE[name].table
-    return _FLOWS_BY if table == RECORDS else ("interface",) if table == COUNTERS else (THING,)
+    return {RECORDS: _FLOWS_BY, WAITS: kept_measures.GROUPS, COUNTERS: ("interface",)}.get(table, (THING,))
 
 
 def choices(analysis: Analysis) -> dict[str, list[str]]:
@@ -85,13 +90,15 @@ def choices(analysis: Analysis) -> dict[str, list[str]]:
             found[name] = sorted(_thing(device, place) for device, place, measure in told if measure == entry.name)
         else:
             found[name] = ports if entry.table == COUNTERS else []
+            if entry.table == WAITS:
+                found[name] = kept_measures.applications(history, analysis.places)
     return found
 
 
 def dimension(name: str, label: str) -> str:
     """The one by which a label names a group, where only the label is told."""
     table = BY_TITLE[name].table
-    if table == RECORDS:
+    if table in (RECORDS, WAITS):
         return "application" if label else ""
     return dimensions(name)[0]
 
@@ -109,6 +116,8 @@ def groups(evidence: Evidence, name: str, by: str) -> list[str]:
         labels = interface_labels(counters, steps)
         sums = np.bincount(labels.codes, np.maximum(0, steps[entry.name]), len(labels.texts))
         return [labels.texts[k] for k in np.argsort(-sums, kind="stable").tolist()]
+    if entry.table == WAITS:
+        return kept_measures.groups(evidence, by)
     if not by:
         return []
     held = held_flows(evidence.analysis, evidence.first_ns, evidence.last_ns)
@@ -125,6 +134,8 @@ def over_time(evidence: Evidence, name: str, by: str, label: str, edge_ns: Array
         return _of_reading(evidence, entry.name, label, edge_ns)
     if entry.table == COUNTERS:
         return _of_counter(evidence, entry.name, label, edge_ns)
+    if entry.table == WAITS:
+        return kept_measures.over_time(evidence, entry.name, by, label, edge_ns)
     return _of_flows(evidence, entry.name, by, label, edge_ns)
 
 

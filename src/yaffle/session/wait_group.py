@@ -1,5 +1,6 @@
 """A row of the tree of waits: an application, a server, a client, a connection or an exchange, its waits summed."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -26,6 +27,7 @@ class Group:
     low_ns: Array  # least of each party's part, in the order of ledger.bounds.BOUNDED
     high_ns: Array  # and most
     rows: Array = field(repr=False)  # rows of the waits
+    period: tuple[int, int] | None = None  # of an hour of kept waits: nothing opens below it
     beside: bool = False  # lies behind the row above it, or in front, and is not part of it
 
     @property
@@ -37,6 +39,19 @@ class Group:
     def level(self) -> int:
         """0 application, 1 server, 2 client, 3 connection, 4 exchange."""
         return len(self.trail) - 1
+
+
+class GroupLevel(Sequence[Group]):
+    """The groups below one row of the tree."""
+
+    def place_of(self, key: str) -> int:
+        """Where the group with this last part of its trail stands; -1 if it is not here."""
+        raise NotImplementedError
+
+    @property
+    def widest_ns(self) -> int:
+        """The greatest wait of a group."""
+        raise NotImplementedError
 
 
 def repeat_words(evidence: Evidence, group: Group) -> str:

@@ -12,7 +12,7 @@ from yaffle.ledger.bounds import BOUNDED, combined
 from yaffle.ledger.selection import select
 from yaffle.session.behind_groups import before_client, behind_server, tiers_of
 from yaffle.session.evidence import Evidence
-from yaffle.session.wait_group import EXCHANGE, Group
+from yaffle.session.wait_group import EXCHANGE, Group, GroupLevel
 from yaffle.units import moment
 
 _SERVER, _CLIENT = 2, 3  # length of the trail of such a row
@@ -62,7 +62,7 @@ def _summarize(  # type: ignore[no-untyped-def]
             sums[k, column] = total
 
 
-class Level(Sequence[Group]):
+class Level(GroupLevel):
     """The groups below one row of the tree, worst first.
 
     A group is made when it is asked for: there may be very many. beside: what lies behind that row, or in front of it;

@@ -1,6 +1,7 @@
 """Apportion: who waits on what, with ledger bars; and how the selected waits moved over time, beside the volume."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 from functools import partial
 
 import numpy as np
@@ -22,10 +23,11 @@ from yaffle.session.apportion import ApportionPicture, picture, summary
 from yaffle.session.behind import neighbours
 from yaffle.session.expressions import above, only
 from yaffle.session.investigation import Investigation
+from yaffle.session.kept_waits import KeptWaits, kept_waits
 from yaffle.session.scene import Scene
 from yaffle.session.tiers_view import tiered_exchanges
 from yaffle.session.wait_group import EXCHANGE, Group
-from yaffle.session.wait_levels import levels_along
+from yaffle.session.wait_levels import groups, levels_along
 
 
 class _Tree(QTreeView):
@@ -55,6 +57,28 @@ class _Tree(QTreeView):
         return "\n".join(lines)
 
 
+@dataclass(frozen=True)
+class _Levels:
+    """What the tree shows. kept: where it comes from a history."""
+
+    scene: Scene
+    levels: Sequence[Sequence[Group]]
+    words: str
+    below: Callable[[Group], Sequence[Group]]
+    kept: KeptWaits | None = None
+
+
+def _levels_of(scene: Scene) -> _Levels:
+    """From the packets, where they tell of waits in the focus; else from what a history keeps."""
+    trail = scene.focus.trail
+    if (kept := kept_waits(scene)) is not None:
+        filtered = ". The filter says nothing of kept waits" if scene.focus.filter else ""
+        words = f"{kept.summary(trail)}{filtered}"
+        return _Levels(scene, kept.levels_along(trail), words, lambda group: kept.groups(group.trail), kept)
+    levels = levels_along(scene.evidence, scene.filtered, trail)
+    return _Levels(scene, levels, summary(scene), lambda group: groups(scene.evidence, group.rows, group.trail))
+
+
 class Apportion(Station):
     """The third station."""
 
@@ -62,6 +86,7 @@ class Apportion(Station):
     exchange_wanted = Signal(int, object)  # connection, moment in ns (more than a C integer holds)
     visit_wanted = Signal(int, object)  # connection, moment in ns
     tiers_wanted = Signal(int, object)  # connection, moment in ns
+    hour_wanted = Signal(object)  # a group that is an hour of kept waits
     name_wanted = Signal(str, str, int)  # application, server, port
 
     def __init__(self, investigation: Investigation, parent: QWidget | None = None) -> None:
@@ -70,6 +95,7 @@ class Apportion(Station):
         self._of = QLabel()
         for latest in (self._latest, self._below):
             latest.failed.connect(lambda text: self._of.setText(f"View not updated: {text}"))
+        self._kept: KeptWaits | None = None  # where what is shown comes from a history
         self._showing = False  # another level is being shown: rows become current on the way
         self.tree_model = WaitTree(self)
         self.tree = _Tree()
@@ -131,22 +157,16 @@ class Apportion(Station):
 
     def _ask(self, scene: Scene) -> None:
         """Has the waits in focus grouped again; the tree opens where the trail leads."""
-        self._latest.ask(
-            lambda _progress: (
-                scene,
-                levels_along(scene.evidence, scene.filtered, scene.focus.trail),
-                summary(scene),
-            ),
-            self._show_levels,
-        )
+        self._latest.ask(lambda _progress: _levels_of(scene), self._show_levels)
 
-    def _show_levels(self, found: tuple[Scene, list[Sequence[Group]], str]) -> None:
-        scene, levels, words = found
+    def _show_levels(self, found: "_Levels") -> None:
+        scene, levels, words = found.scene, found.levels, found.words
+        self._kept = found.kept
         self._words.setText(words)
         self._showing = True
         trail = scene.focus.trail
         first = (levels[0][0].trail[0],) if len(levels[0]) else ()
-        self.tree_model.show_levels(scene.evidence, levels, trail or first)
+        self.tree_model.show_levels(scene.evidence, levels, trail or first, found.below)
         index = self.tree_model.find(trail) if trail else self.tree_model.index(0, 0)
         if index.isValid():
             self.tree.expand(index)
@@ -174,7 +194,9 @@ class Apportion(Station):
         group = self.tree_model.group(index)
         if group is None:
             return
-        if group.level == EXCHANGE:
+        if group.period is not None:
+            self.hour_wanted.emit(group)
+        elif group.level == EXCHANGE:
             row = int(group.trail[EXCHANGE])
             waits = self._model.evidence.waits if self._model.evidence is not None else None
             if waits is not None:
@@ -192,10 +214,13 @@ class Apportion(Station):
             self._of.setText("")
             self.plots.show_picture(None, None)
             return
-        rows, columns = group.rows, self.plots.columns()
-        self._of.setText(f"Waits for {' › '.join(group.trail[:3])}")
+        rows, columns, kept = group.rows, self.plots.columns(), self._kept
+        hour = [group.label] if group.period is not None else []
+        self._of.setText(f"Waits for {' › '.join((*group.trail[:3], *hour))}")
         self._below.ask(
-            lambda progress: picture(scene, rows, BINS, columns, progress),
+            lambda progress: (
+                picture(scene, rows, BINS, columns, progress) if kept is None else kept.picture(group, BINS, progress)
+            ),
             lambda found: self._show_picture(scene, found),
         )
 
@@ -233,7 +258,7 @@ class Apportion(Station):
             f"Above the median: wait_ms > {median_ms:.6g}", lambda: self._model.narrow(above("wait_ms", median_ms))
         )
         evidence = self._model.evidence
-        if group.level >= 3 and evidence is not None:
+        if group.level >= 3 and group.rows.size and evidence is not None:
             begun = int(evidence.waits.first_ns[group.rows[np.argmax(evidence.waits.wait_ns[group.rows])]])
             menu.addAction("The visit it belongs to", lambda: self.visit_wanted.emit(int(group.trail[3]), begun))
             if tiered_exchanges(evidence, int(group.trail[3])).size:

@@ -202,7 +202,8 @@ class WaitPlots(QTabWidget):
             seconds, picture.rest_bps, stepMode="center", fillLevel=0, brush=pg.mkBrush(fill), pen=pg.mkPen(None)
         )
         self.volume.plot(seconds, picture.own_bps, stepMode="center", pen=pg.mkPen(look.moss, width=1.4))
-        self.volume.set_keys(Key("these connections", look.moss), Key("all other traffic", look.faint, Mark.AREA))
+        own, rest = picture.volumes
+        self.volume.set_keys(Key(own, look.moss), Key(rest, look.faint, Mark.AREA))
         for plot in (self.waits, self.volume):
             plot.axis.base_ns = first
             plot.axis.picture = None

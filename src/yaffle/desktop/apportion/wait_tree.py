@@ -2,7 +2,7 @@
 opened.
 """
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import Any
 
 from PySide6.QtCore import QAbstractItemModel, QModelIndex, QPersistentModelIndex, Qt, Signal
@@ -13,8 +13,7 @@ from yaffle.desktop.shared.jobs import Latest
 from yaffle.desktop.shared.ledger_bar import BAR_ROLE, Bounds, bar_words
 from yaffle.session.behind_groups import has_tiers
 from yaffle.session.evidence import Evidence
-from yaffle.session.wait_group import EXCHANGE, Group, repeat_words
-from yaffle.session.wait_levels import Level, groups
+from yaffle.session.wait_group import EXCHANGE, Group, GroupLevel, repeat_words
 from yaffle.units import count, duration
 
 Index = QModelIndex | QPersistentModelIndex
@@ -80,19 +79,28 @@ class WaitTree(QAbstractItemModel):
         self._root = _Node((), 0, None)
         self._root.children = []
         self.latest = Latest(self)
+        self._below: Callable[[Group], Sequence[Group]] | None = None
         self._waiting: list[_Node] = []  # whose level is computed, one after the other
         self._beside_font = theme.figures_font()
         self._beside_font.setItalic(True)
 
-    def show_levels(self, evidence: Evidence | None, levels: Sequence[Sequence[Group]], trail: tuple[str, ...]) -> None:
-        """Shows other waits: their top level, and the levels below it along a trail."""
+    def show_levels(
+        self,
+        evidence: Evidence | None,
+        levels: Sequence[Sequence[Group]],
+        trail: tuple[str, ...],
+        below: Callable[[Group], Sequence[Group]] | None = None,
+    ) -> None:
+        """Shows other waits: their top level, and the levels below it along a trail. below: computes the level that a
+        group opens.
+        """
         self.beginResetModel()
-        self._evidence, self._waiting = evidence, []
+        self._evidence, self._waiting, self._below = evidence, [], below
         self.latest.forget()
         node = self._root = _Node((), 0, None)
         for depth, level in enumerate(levels):
             node.grow(level)
-            place = level.place_of(trail[depth]) if depth < len(trail) and isinstance(level, Level) else -1
+            place = level.place_of(trail[depth]) if depth < len(trail) and isinstance(level, GroupLevel) else -1
             if place < 0:
                 break
             node = (node.children or [])[place]
@@ -112,7 +120,7 @@ class WaitTree(QAbstractItemModel):
         for depth, part in enumerate(trail):
             children = self._node(at).children or []
             level = children[0].level if children else ()
-            place = level.place_of(part) if isinstance(level, Level) else -1
+            place = level.place_of(part) if isinstance(level, GroupLevel) else -1
             if place < 0:
                 return at if depth else QModelIndex()
             at = self.createIndex(place, 0, children[place])
@@ -132,17 +140,15 @@ class WaitTree(QAbstractItemModel):
     def _opens(self, node: _Node) -> bool:
         group = node.group
         if group is None or group.level < EXCHANGE:
-            return group is not None
+            return group is not None and group.period is None
         return self._evidence is not None and has_tiers(self._evidence, int(group.trail[EXCHANGE]))
 
     def _compute(self) -> None:
-        node, evidence = self._waiting[0], self._evidence
+        node, below = self._waiting[0], self._below
         group = node.group
-        if evidence is None or group is None:
+        if below is None or group is None:
             return
-        self.latest.ask(
-            lambda _progress: groups(evidence, group.rows, group.trail), lambda level: self._computed(node, level)
-        )
+        self.latest.ask(lambda _progress: below(group), lambda level: self._computed(node, level))
 
     def _computed(self, node: _Node, level: Sequence[Group]) -> None:
         if not self._waiting or self._waiting[0] is not node:
@@ -184,7 +190,7 @@ class WaitTree(QAbstractItemModel):
             return f"{group.label}, {address} port {port}\n{_BESIDE}" if group.beside else group.label
         if column == len(COLUMNS) - 1:
             return bar_words(group.charges, Bounds(group.low_ns, group.high_ns))
-        if column == _RETRANSMISSIONS and group.repeats and self._evidence is not None:
+        if column == _RETRANSMISSIONS and group.repeats and group.rows.size and self._evidence is not None:
             return repeat_words(self._evidence, group)
         return None
 
@@ -213,7 +219,7 @@ class WaitTree(QAbstractItemModel):
             level = self._node(index).level
             return (
                 group.charges,
-                float(level.widest_ns if isinstance(level, Level) else group.wait_ns),
+                float(level.widest_ns if isinstance(level, GroupLevel) else group.wait_ns),
                 Bounds(group.low_ns, group.high_ns),
             )
         if role == Qt.ItemDataRole.ToolTipRole:

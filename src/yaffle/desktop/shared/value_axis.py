@@ -7,6 +7,8 @@ from yaffle.units import axis_unit, three_digits
 
 WIDTH = 62  # pixels, the same for all plots, so that those above each other share a left edge
 
+_LABEL_PX = 12  # height that a label takes
+
 
 class ValueAxis(pg.AxisItem):
     """Ticks without a unit: `shown_unit` names it, for the line above the plot."""
@@ -46,7 +48,14 @@ class ValueAxis(pg.AxisItem):
         if self.logMode:
             return super().tickValues(minimum, maximum, size)  # type: ignore[no-any-return]
         levels = super().tickValues(minimum / self._factor, maximum / self._factor, size)
-        return [(spacing * self._factor, [value * self._factor for value in values]) for spacing, values in levels]
+        found: list[tuple[float, list[float]]] = []
+        for spacing, values in levels:
+            room = max(1, int(size // _LABEL_PX) - sum(len(own) for _, own in found))
+            every = -(-len(values) // room)
+            if found and every > 1:  # Finer ticks, for which there is no room.
+                break
+            found.append((spacing * every * self._factor, [value * self._factor for value in values[::every]]))
+        return found
 
     def tickStrings(self, values: list[float], scale: float, spacing: float) -> list[str]:
         if self.logMode:

@@ -5,10 +5,10 @@ from pathlib import Path
 
 import platformdirs
 from PySide6.QtCore import QObject, QTimer, Signal
-from PySide6.QtWidgets import QFileDialog, QWidget
+from PySide6.QtWidgets import QFileDialog, QInputDialog, QWidget
 
 from yaffle.analysis import analyse
-from yaffle.capture.ring_folder import files_of, is_ring, with_rings
+from yaffle.capture.ring_folder import files_of, is_ring, keep_stretch, packets_of_period, with_rings
 from yaffle.case.folder import SUFFIX
 from yaffle.demo.making import make_in_child
 from yaffle.demo.morning import morning_paths
@@ -17,11 +17,13 @@ from yaffle.desktop.window.long_command import LongCommand
 from yaffle.desktop.window.receiving import LISTEN, ReceiveDialog
 from yaffle.desktop.window.task import Task
 from yaffle.engine_start import make_ready
+from yaffle.errors import YaffleError
 from yaffle.following import Followed, can_be_followed
-from yaffle.history.layout import is_history
+from yaffle.history.layout import is_history, rings_of
 from yaffle.memory_plan import planned
 from yaffle.session.beginning import first_packets
 from yaffle.session.investigation import Investigation, Opened, open_folder
+from yaffle.units import moment
 
 _LOOK_EVERY_MS = 500  # How often growing captures are looked at.
 _AT_REST = 3  # looks without growth, after which a capture is looked at whole
@@ -44,6 +46,7 @@ class CaseFiles(QObject):
         self._reading: list[Path] = []
         self._followed: Followed | None = None
         self._ring: Path | None = None  # the folder of a capture's ring, where one is open
+        self._then: tuple[int, int] | None = None  # the period to look at when what is being read is open
         self._following = False
         self._rested = 0  # looks since captures have grown
         self._timer = QTimer(self, interval=_LOOK_EVERY_MS)
@@ -118,6 +121,21 @@ class CaseFiles(QObject):
         dialog.accepted.connect(lambda: self.capturer.start(dialog.kept_in, dialog.arguments))
         dialog.open()
 
+    def keep_stretch(self) -> None:
+        """Keeps what the open ring holds of the period in focus under a name, before it is overwritten."""
+        evidence, ring = self._model.evidence, self._ring
+        if evidence is None or ring is None:
+            self.said.emit("Open the ring of a capture first: what is kept is a stretch of it.", 6000)
+            return
+        first_ns, last_ns = self._model.focus.period or (evidence.first_ns, evidence.last_ns)
+        stretch = f"{moment(first_ns)} to {moment(last_ns)}"
+        name, given = QInputDialog.getText(self._window, "Keep a stretch of the ring", f"Keep {stretch} as:")
+        if given:
+            try:
+                self.said.emit(f"Kept in {keep_stretch(ring, name.strip(), first_ns, last_ns)}", 8000)
+            except YaffleError as error:
+                self.said.emit(str(error), 8000)
+
     def _captured(self, ring: Path) -> None:
         """Opens the ring of a capture, and follows it."""
         self.load([ring])
@@ -160,8 +178,11 @@ class CaseFiles(QObject):
         """What reads on where the last reading ended, where captures are followed."""
         if not self._timer.isActive() or not can_be_followed(paths):
             return None
-        if self._followed is None or self._followed.paths != paths:
+        known = self._followed.paths if self._followed is not None else []
+        if self._followed is None or paths[: len(known)] != known:
             self._followed = Followed(paths)
+        for path in paths[len(self._followed.paths) :]:  # A ring goes on in its next file.
+            self._followed.add(path)
         return self._followed
 
     def read_again(self, *, provisional: bool = False) -> None:
@@ -230,6 +251,27 @@ class CaseFiles(QObject):
             self._reading = paths
             self._model.announce([(p.name, p.stat().st_size) for p in paths if p.is_file()])
 
+    def open_packets(self, first_ns: int, last_ns: int) -> None:
+        """Opens what rings hold of a period beside the history that is open, or says what remains."""
+        evidence = self._model.evidence
+        history = evidence.analysis.history if evidence is not None else None
+        if history is None:
+            return
+        try:
+            files = packets_of_period(rings_of(history.folder), first_ns, last_ns)
+        except YaffleError as error:
+            self.said.emit(str(error), 8000)
+            return
+        if files:
+            self._then = (first_ns, last_ns)
+            self.load([history.folder, *files])
+        else:
+            self.said.emit(
+                "No ring holds packets of that hour any more: what remains are the waits kept by the minute or hour,"
+                " and the flow records",
+                8000,
+            )
+
     def _read(self) -> None:
         if self._model.pending:
             self._model.announce([])
@@ -238,3 +280,6 @@ class CaseFiles(QObject):
         if self._ring is not None or len(self._reading) == 1:
             self.recent.emit(str((self._ring or self._reading[0]).resolve()))
         self.loaded.emit(opened)
+        if self._then is not None:
+            self._model.look(self._model.focus.with_period(self._then))
+            self._then = None

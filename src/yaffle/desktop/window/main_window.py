@@ -49,6 +49,7 @@ from yaffle.findings.markings import CAUSE
 from yaffle.session import preferences
 from yaffle.session.investigation import Investigation, Opened
 from yaffle.session.preferences import Preferences
+from yaffle.session.wait_group import Group
 from yaffle.units import count, show_in
 from yaffle.warm_up import load_kernels
 
@@ -127,6 +128,7 @@ class MainWindow(QMainWindow):
         self.apportion.exchange_wanted.connect(self._examine_at)
         self.apportion.visit_wanted.connect(partial(self._examine_page, VISIT))
         self.apportion.tiers_wanted.connect(partial(self._examine_page, TIERS))
+        self.apportion.hour_wanted.connect(self._open_hour)
         self.apportion.name_wanted.connect(self.naming.name_application)
         self.focus_line.favourite_kept.connect(lambda name, text: self.prefer(self.preferences.with_filter(name, text)))
         for child, words in ((self.files.receiver, "Receiving"), (self.files.capturer, "Capturing")):
@@ -155,6 +157,7 @@ class MainWindow(QMainWindow):
             ("Open a history…", "Ctrl+H", files.open_history_dialog),
             ("Receive flow records…", "Ctrl+R", files.receive),
             ("Capture packets here…", "Ctrl+Shift+R", files.capture),
+            ("Keep this stretch of the ring…", "Ctrl+Shift+K", files.keep_stretch),
             ("Reload captures", "F5", files.read_again),
         )
         growing = self.menus.add("Case", "Follow growing captures", "Ctrl+G", lambda: None, checkable=True)
@@ -246,6 +249,12 @@ class MainWindow(QMainWindow):
         """Leads to the grounds of the finding at the top."""
         if self.investigation.findings:
             self.follow(self.investigation.findings[0])
+
+    def _open_hour(self, group: Group) -> None:
+        """To the packets of an hour of kept waits, where a ring still holds them."""
+        if group.period is not None:
+            self.investigation.look(self.investigation.focus.with_trail(group.trail[:3]).with_period(group.period))
+            self.files.open_packets(*group.period)
 
     def _examine(self, connection: int) -> None:
         self.investigation.examine(connection)
