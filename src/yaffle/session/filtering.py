@@ -26,6 +26,7 @@ COLUMNS: tuple[tuple[str, str], ...] = (
     ("site", "site of the client"),
     ("server", "address of the server"),
     ("server_port", "port of the server"),
+    ("client_port", "port of the client"),
     ("wait_ms", "wait at the client, ms"),
     ("client_ms", "part of it charged to the client, ms"),
     ("network_ms", "part of it charged to the network, ms"),
@@ -175,6 +176,7 @@ class Filter:
                 "site": _texts(evidence.site, c),
                 "server": _texts(evidence.server, c),
                 "server_port": evidence.port[c],
+                "client_port": evidence.client_port[c],
                 "wait_ms": waits.wait_ns / 1e6,
                 **{name: parties[name] for name in ("client_ms", "network_ms", "server_ms", "unexplained_ms")},
                 **{

@@ -4,7 +4,7 @@ from functools import partial
 from pathlib import Path
 from typing import Any
 
-from PySide6.QtCore import Qt, QTimer
+from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtGui import QHideEvent, QShowEvent
 from PySide6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QLabel, QLineEdit, QVBoxLayout, QWidget
 
@@ -35,7 +35,9 @@ def _rate(row: Row, name: str) -> float:
 
 
 class SocketsPanel(QWidget):
-    """Looks while it is seen, at the pace the user set."""
+    """Looks while it is seen, at the pace the user set. `wanted`: packets of a connection, as a filter."""
+
+    wanted = Signal(str)
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -68,6 +70,7 @@ class SocketsPanel(QWidget):
         self.pace.setToolTip("How often this page is refreshed; paused: nothing moves")
         self.pace.activated.connect(lambda _: self._set_timer())
         self.table = Listing("Connections of this host")
+        self.table.entered.connect(self._choose)
         self._sorted = False  # by the user: it stays so while rows come and go
         self.table.horizontalHeader().sectionClicked.connect(self._sort)
         head = QHBoxLayout()
@@ -250,6 +253,17 @@ class SocketsPanel(QWidget):
             if again >= 0:
                 self.table.selectRow(self.table.columns.place_of(again))
         self._show_details()
+
+    def _choose(self, row: int) -> None:
+        """Enter: to the packets of a connection in the ring."""
+        if 0 <= row < len(self._shown) and not self._shown[row]["listening"]:
+            one = self._shown[row]
+            ends = ((one["own"], one["own_port"]), (one["other"], one["other_port"]))
+            ways = [
+                f"(client = '{a}' AND client_port = {p} AND server = '{b}' AND server_port = {q})"
+                for (a, p), (b, q) in (ends, ends[::-1])
+            ]
+            self.wanted.emit(" OR ".join(ways))
 
     def _sort(self, _section: int) -> None:
         self._sorted = True

@@ -1,6 +1,7 @@
 """Survey: measures of the focus over time, troubles and bursts, and what the traffic is made of."""
 
 from dataclasses import replace
+from pathlib import Path
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import (
@@ -26,12 +27,14 @@ from yaffle.desktop.survey.interfaces_panel import InterfacesPanel
 from yaffle.desktop.survey.make_up_panel import MakeUpPanel
 from yaffle.desktop.survey.measure_plots import MeasurePlots
 from yaffle.desktop.survey.measures_dialog import MeasuresDialog
+from yaffle.desktop.survey.passing_panel import PassingPanel
 from yaffle.desktop.survey.services_panel import ServicesPanel
 from yaffle.desktop.survey.sockets_panel import SocketsPanel
 from yaffle.desktop.survey.whereabouts_panel import WhereaboutsPanel
 from yaffle.findings.flow_labels import PORT_NUMBER
 from yaffle.findings.interfaces import Interfaces, InterfaceUse, through
 from yaffle.findings.whereabouts import Whereabouts
+from yaffle.inventory.places import Places
 from yaffle.session.catalogue_values import choices
 from yaffle.session.datagram_groups import OtherGroup
 from yaffle.session.expressions import utc
@@ -47,7 +50,7 @@ INTERVALS = (
     ("5 min", 300 * 10**9), ("15 min", 900 * 10**9), ("1 h", 3600 * 10**9), ("1 day", 86_400 * 10**9),
 )  # fmt: skip
 
-FLOWS, INTERFACES, HOSTS, WHEREABOUTS = 2, 3, 4, 5  # pages
+FLOWS, INTERFACES, HOSTS, WHEREABOUTS, PASSING = 2, 3, 4, 5, 7  # pages
 
 
 class Survey(Station):
@@ -112,6 +115,7 @@ class Survey(Station):
         self.hosts = HostsPanel()
         self.whereabouts = WhereaboutsPanel()
         self.sockets = SocketsPanel()
+        self.passing = PassingPanel()
         right = QTabWidget()
         right.setDocumentMode(True)
         for listed, name in ((self.troubles, "TCP issues"), (self.others, "UDP and ICMP responses")):
@@ -136,6 +140,10 @@ class Survey(Station):
         self.parts.addTab(self.hosts, "hosts")
         self.parts.addTab(self.whereabouts, "addresses")
         self.parts.addTab(self.sockets, "connections")
+        self.parts.addTab(self.passing, "live")
+        self.parts.setTabToolTip(
+            7, "What passes a capture now: means of the last 2, 10 and 40 s by host, application …"
+        )
         self.parts.setTabToolTip(6, "This host's connections now: process, rates, RTT, issues")
         self.parts.setTabToolTip(5, "IP and MAC addresses, neighbors by interface, and what changed")
         self.parts.setTabToolTip(4, "Counters of hosts and devices: CPU, memory, interrupts, TCP, UDP, IP")
@@ -157,7 +165,7 @@ class Survey(Station):
     @property
     def pictures(self) -> tuple[Latest, ...]:
         """What computes away from the interface thread."""
-        return (self._latest, *self.sockets.pictures)
+        return (self._latest, *self.sockets.pictures, *self.passing.pictures)
 
     def show_service(self, address: str) -> None:
         """Shows the services, and chooses one by its address."""
@@ -217,6 +225,11 @@ class Survey(Station):
         self.flows.live = history is not None
         self.sockets.watch(history.folder if history is not None else None)
         self._changed()
+
+    def watch(self, ring: Path | None) -> None:
+        """The ring of a capture that is going on, or none."""
+        evidence = self._model.evidence
+        self.passing.watch(ring, evidence.places if evidence is not None else Places({}))
 
     def _kept(self) -> None:
         self.line.blockSignals(True)
@@ -357,3 +370,4 @@ class Survey(Station):
         self.hosts.dress()
         self.whereabouts.dress()
         self.sockets.dress()
+        self.passing.dress()

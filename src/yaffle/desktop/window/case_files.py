@@ -1,13 +1,16 @@
 """Opening and saving: captures, cases, histories, what grows, what is received."""
 
+import time
 from collections.abc import Callable
+from contextlib import suppress
 from pathlib import Path
+from typing import Any
 
 import platformdirs
 from PySide6.QtCore import QObject, QTimer, Signal
 from PySide6.QtWidgets import QFileDialog, QInputDialog, QWidget
 
-from yaffle.analysis import analyse
+from yaffle.analysis import Analysis, analyse
 from yaffle.capture.ring_folder import files_of, is_ring, keep_stretch, packets_of_period, with_rings
 from yaffle.case.folder import SUFFIX
 from yaffle.demo.making import make_in_child
@@ -19,15 +22,27 @@ from yaffle.desktop.window.task import Task
 from yaffle.engine_start import make_ready
 from yaffle.errors import YaffleError
 from yaffle.following import Followed, can_be_followed
-from yaffle.history.layout import is_history, rings_of
+from yaffle.history.layout import HistoryError, is_history, rings_of
 from yaffle.memory_plan import planned
 from yaffle.session.beginning import first_packets
+from yaffle.session.focus import Focus
 from yaffle.session.investigation import Investigation, Opened, open_folder
 from yaffle.units import moment
 
 _LOOK_EVERY_MS = 500  # How often growing captures are looked at.
+_LAST_NS = 600 * 10**9  # of a ring, that are opened for what passes now
 _AT_REST = 3  # looks without growth, after which a capture is looked at whole
 _CAPTURES = "Captures and flow records (*.pcap *.pcapng *.cap *.ipfix *.csv *.parquet *.gz *.zst *.lz4);;All files (*)"
+
+
+def _moved_on(memory: dict[str, Any], former_ns: int, analysis: Analysis) -> dict[str, Any]:
+    """The user's memory with a period that ended with the evidence moved to its new end; any other one stays."""
+    period = memory["focus"].get("period")
+    last_ns = max((source.last_ns for source in analysis.capture.sources), default=former_ns)
+    if not period or period[1] != former_ns or last_ns <= former_ns:
+        return memory
+    moved = [period[0] + last_ns - former_ns, last_ns]
+    return memory | {"focus": memory["focus"] | {"period": moved}}
 
 
 class CaseFiles(QObject):
@@ -47,6 +62,7 @@ class CaseFiles(QObject):
         self._followed: Followed | None = None
         self._ring: Path | None = None  # the folder of a capture's ring, where one is open
         self._then: tuple[int, int] | None = None  # the period to look at when what is being read is open
+        self._then_filter = ""
         self._following = False
         self._rested = 0  # looks since captures have grown
         self._timer = QTimer(self, interval=_LOOK_EVERY_MS)
@@ -231,6 +247,8 @@ class CaseFiles(QObject):
             self._ring = paths[0] if len(paths) == 1 and is_ring(paths[0]) else None
             paths = with_rings(paths)
         memory = self._model.memory() if again else {}
+        evidence = self._model.evidence
+        former_ns = evidence.last_ns if again and evidence is not None else 0
         if again:  # Connections may be numbered otherwise when more was read: the trail leads to the client.
             memory["focus"]["trail"] = memory["focus"]["trail"][:3]
         followed = self._followed_for(paths) if again else None
@@ -242,7 +260,7 @@ class CaseFiles(QObject):
                 return open_folder(paths[0], progress)
             if followed is not None:
                 analysis = followed.look(progress, provisional=provisional)
-                return Opened(analysis, memory=memory, progress=progress)
+                return Opened(analysis, memory=_moved_on(memory, former_ns, analysis), progress=progress)
             # Told across threads: the window shows it while the rest is read.
             self.begun.emit(first_packets([path for path in paths if path.is_file()]))
             return Opened(analyse(paths, progress, planned(paths)), memory=memory, progress=progress)
@@ -250,6 +268,30 @@ class CaseFiles(QObject):
         if self._task.begin(work, "starting", self._loaded):
             self._reading = paths
             self._model.announce([(p.name, p.stat().st_size) for p in paths if p.is_file()])
+
+    @property
+    def ring(self) -> Path | None:
+        """The ring of packets that is open, or into which a capture of the open history writes."""
+        evidence = self._model.evidence
+        history = evidence.analysis.history if evidence is not None else None
+        if self._ring is not None or history is None:
+            return self._ring
+        with suppress(HistoryError):
+            return next((ring for ring in rings_of(history.folder) if ring.is_dir()), None)
+        return None
+
+    def open_exchanges(self, expression: str) -> None:
+        """To the exchanges of a filter: among the packets that are open, or in what the ring holds of the last
+        minutes.
+        """
+        evidence, ring = self._model.evidence, self.ring
+        if evidence is not None and evidence.waits.end_ns.size:
+            self._model.look(Focus().with_filter(expression))
+        elif evidence is not None and evidence.analysis.history is not None and ring is not None:
+            now = time.time_ns()
+            self._then, self._then_filter = (now - _LAST_NS, now), expression
+            files = packets_of_period([ring], now - _LAST_NS, now)
+            self.load([evidence.analysis.history.folder, *files])
 
     def open_packets(self, first_ns: int, last_ns: int) -> None:
         """Opens what rings hold of a period beside the history that is open, or says what remains."""
@@ -281,5 +323,5 @@ class CaseFiles(QObject):
             self.recent.emit(str((self._ring or self._reading[0]).resolve()))
         self.loaded.emit(opened)
         if self._then is not None:
-            self._model.look(self._model.focus.with_period(self._then))
-            self._then = None
+            self._model.look(self._model.focus.with_period(self._then).with_filter(self._then_filter))
+            self._then, self._then_filter = None, ""

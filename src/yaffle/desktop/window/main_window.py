@@ -53,6 +53,8 @@ from yaffle.session.wait_group import Group
 from yaffle.units import count, show_in
 from yaffle.warm_up import load_kernels
 
+_NOW_NS = 600 * 10**9
+
 
 class MainWindow(QMainWindow):
     """Owns the investigation's views; the investigation itself knows nothing of it."""
@@ -128,6 +130,8 @@ class MainWindow(QMainWindow):
         self.apportion.exchange_wanted.connect(self._examine_at)
         self.apportion.visit_wanted.connect(partial(self._examine_page, VISIT))
         self.apportion.tiers_wanted.connect(partial(self._examine_page, TIERS))
+        self.survey.passing.wanted.connect(self._open_exchanges)
+        self.survey.sockets.wanted.connect(self._open_exchanges)
         self.apportion.hour_wanted.connect(self._open_hour)
         self.apportion.name_wanted.connect(self.naming.name_application)
         self.focus_line.favourite_kept.connect(lambda name, text: self.prefer(self.preferences.with_filter(name, text)))
@@ -191,6 +195,7 @@ class MainWindow(QMainWindow):
             "Focus",
             ("Back", "Alt+Left", model.back),
             ("Forward", "Alt+Right", model.forward),
+            ("Now: the last 10 minutes, moving on", "Ctrl+Shift+D", self.go_to_now),
             ("Whole period", "Ctrl+0", lambda: model.look(model.focus.with_period(None))),
             ("Up one level", "Alt+Up", lambda: model.look(model.focus.with_trail(model.focus.trail[:-1]))),
             ("Filter", "Ctrl+F", self.focus_line.type_filter),
@@ -249,6 +254,11 @@ class MainWindow(QMainWindow):
         """Leads to the grounds of the finding at the top."""
         if self.investigation.findings:
             self.follow(self.investigation.findings[0])
+
+    def _open_exchanges(self, expression: str) -> None:
+        """From what passes now to its exchanges."""
+        self.files.open_exchanges(expression)
+        self.go(APPORTION)
 
     def _open_hour(self, group: Group) -> None:
         """To the packets of an hour of kept waits, where a ring still holds them."""
@@ -319,6 +329,13 @@ class MainWindow(QMainWindow):
         self.strip.update()
         self.focus_line.redraw()
         self.update()
+
+    def go_to_now(self) -> None:
+        """The last minutes of the evidence; where it grows, the period goes along until another one is chosen."""
+        evidence = self.investigation.evidence
+        if evidence is not None:
+            first_ns = max(evidence.first_ns, evidence.last_ns - _NOW_NS)
+            self.investigation.look(self.investigation.focus.with_period((first_ns, evidence.last_ns)))
 
     def go_to_ticket(self) -> None:
         """Asks for a moment and a port, and shows what was there then."""
@@ -393,6 +410,7 @@ class MainWindow(QMainWindow):
     # --- answering the model ---
     def _opened(self) -> None:
         opened = self.investigation.opened
+        self.survey.watch(self.files.ring)
         for text in ("Save the case…", "Close the case"):
             self.menus.by_text[text].setEnabled(opened is not None)
         if opened is None:
