@@ -35,7 +35,7 @@ class _Sender:
         self._frame = ctypes.create_string_buffer(frame, size)
         part = struct.pack("PN", ctypes.addressof(self._frame), size)
         self._part = ctypes.create_string_buffer(part, len(part))
-        one = struct.pack("PIPNPNiI4x", 0, 0, ctypes.addressof(self._part), 1, 0, 0, 0, 0)
+        one = struct.pack("PIPNPNi4xI4x", 0, 0, ctypes.addressof(self._part), 1, 0, 0, 0, 0)
         self._messages = ctypes.create_string_buffer(one * _AT_ONCE)
         self._libc = ctypes.CDLL(None, use_errno=True)
 

@@ -15,6 +15,7 @@ from yaffle.transport.kinds import KIND_MASK, REPEAT_CLOSE, REPEAT_TIMEOUT
 
 _FIGURES = tuple(name for name in SUMS if name not in ("captured_packets", "dropped_packets", "covered_ns"))
 _PLACE = {name: k for k, name in enumerate(_FIGURES)}
+_MOST_BINS = 1 << 12  # more than there are bins of waits
 _PATIENCE_NS = 30 * 10**9  # after which a question without an answer is told as such
 
 Key = tuple[int, str, str, int, str, str]  # minute, application, server, port, site, client
@@ -67,10 +68,13 @@ def minutes_of(evidence: Evidence) -> dict[Key, Sums]:
         sets.append((evidence.analysis.capture.packets.time_ns[rows] // MINUTE_NS, owner, _ones(name, rows.size)))
     minute, owner, values = (np.concatenate(parts) for parts in zip(*sets, strict=True))
     found: dict[Key, Sums] = {}
-    slots, place = _slots(minute, ends.code[owner])
-    sums = np.zeros((slots.shape[0], len(_FIGURES)), np.int64)
-    np.add.at(sums, place, values)
-    keys: list[Key] = [(int(m) * MINUTE_NS, *ends.text[int(code)]) for m, code in slots.tolist()]
+    slots, place = np.unique(minute * len(ends.text) + ends.code[owner], return_inverse=True)
+    order = np.argsort(place, kind="stable")
+    begins = np.searchsorted(place[order], np.arange(slots.size))
+    sums = np.add.reduceat(values[order], begins) if slots.size else values
+    keys: list[Key] = [
+        (slot // len(ends.text) * MINUTE_NS, *ends.text[slot % len(ends.text)]) for slot in slots.tolist()
+    ]
     for key, row in zip(keys, sums, strict=True):
         found[key] = Sums(row, {})
     cells, count = np.unique(np.stack([place[: waits.end_ns.size], bins_of(waits.wait_ns)]), axis=1, return_counts=True)
@@ -102,16 +106,20 @@ class _Ends:
 
 
 def _labels(evidence: Evidence) -> _Ends:
-    columns = np.stack(
-        [evidence.application.codes, evidence.server.codes, evidence.port, evidence.site.codes, evidence.client.codes]
-    )
-    kinds, code = np.unique(columns, axis=1, return_inverse=True)
+    code = np.zeros(evidence.port.size, np.int64)
+    columns = (
+        evidence.application.codes, evidence.server.codes, evidence.port, evidence.site.codes, evidence.client.codes,
+    )  # fmt: skip
+    for column in columns:  # Numbered anew from column to column, so that numbers stay small.
+        _, code = np.unique(code * (int(column.max(initial=0)) + 1) + column, return_inverse=True)
+    _, first = np.unique(code, return_index=True)
+    kinds = np.stack([column[first] for column in columns])
     names = (evidence.application.texts, evidence.server.texts, None, evidence.site.texts, evidence.client.texts)
     text = [
         tuple(part if own is None else own[part] for own, part in zip(names, kind, strict=True))
         for kind in kinds.T.tolist()
     ]
-    return _Ends(code.ravel(), text)  # type: ignore[arg-type]
+    return _Ends(code, text)  # type: ignore[arg-type]
 
 
 def _failures(evidence: Evidence) -> Array:
