@@ -9,6 +9,7 @@ import pytest
 
 from tests.real.two_kernels import MS, Bridge, Turn, Way, available, talk
 from yaffle.analysis import analyse
+from yaffle.capture.ring_folder import with_rings
 from yaffle.findings.verdict import verdict_of
 from yaffle.ledger import causes
 from yaffle.ledger.sums import party_sums
@@ -22,7 +23,7 @@ def by_chance(share, seed):
 
 
 def account_of(path):
-    account = analyse([path]).account
+    account = analyse(with_rings([path])).account
     assert account.flow.size == 1
     parties = dict(zip(causes.PARTIES, party_sums(account.connection_charges)[0] / MS, strict=True))
     return account, parties, verdict_of(account, 0).party
@@ -124,6 +125,11 @@ def compare(tmp_path, scene, options, watch):
             told = talk(bridge, turns, 16_384 if scene == "slow reader" else 0)
     finally:
         paths = bridge.close(tmp_path)
+    agree(paths, told, turns, scene, expected)
+
+
+def agree(paths, told, turns, scene, expected):
+    """Whether what captures say is what kernels and applications had."""
     waited = (told["connect_ns"] + sum(told["waited_ns"])) / MS
     served = sum(told["served_ns"]) / MS
     for point, path in paths.items():
