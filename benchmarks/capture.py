@@ -87,8 +87,8 @@ def main() -> None:
             handle = os.open(f"/run/netns/{near}", os.O_RDONLY)
             ctypes.CDLL(None).setns(handle, 0x40000000)  # This thread and those it begins send from there.
             for size, slice_bytes, rates in (
-                (128, 128, (100_000, 200_000, 0)),
-                (1514, 262_144, (50_000, 100_000, 0)),
+                (128, 128, (200_000, 600_000, 0)),
+                (1514, 262_144, (200_000, 400_000, 0)),
             ):
                 for rate in rates:
                     sent, told = _captured(far, Path(place) / "ring", size, slice_bytes, rate, seconds)

@@ -45,7 +45,7 @@ class Wanted:
     seconds: float = 0.0
     payload: bool = True
     mask: bool = False  # addresses masked under a key that nobody keeps, and no payload
-    memory_bytes: int = 64 << 20  # in which packets wait, of each interface
+    memory_bytes: int = 128 << 20  # in which packets wait, of each interface
 
     @property
     def filter_words(self) -> str:

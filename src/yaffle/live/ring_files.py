@@ -7,6 +7,7 @@ disk stops writing with a word, and goes on when there is room.
 import errno
 import os
 import time
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from pathlib import Path
 from struct import pack
@@ -82,6 +83,7 @@ class RingFiles:
         self._size = self._flushed = 0
         self._began_ns = 0
         self._tried = 0.0
+        self._taker = ThreadPoolExecutor(1)
         self.file_bytes = (
             min(_LARGEST_FILE, max(_LEAST_FILE, self.limit_bytes // _PARTS)) if self.limit_bytes else _LARGEST_FILE
         )
@@ -181,7 +183,7 @@ class RingFiles:
             late = self.limit_time_ns and self._ended[path] < now_ns - self.limit_time_ns
             if not late and not (self.limit_bytes and total > self.limit_bytes):
                 break
-            path.unlink(missing_ok=True)
+            self._taker.submit(path.unlink, missing_ok=True)  # Of a large file it takes longer than packets can wait.
             total -= self._sizes.pop(path)
             self.files.remove(path)
 
@@ -197,5 +199,6 @@ def _write_back(file: int, begin: int, size: int) -> None:
 
     libc = ctypes.CDLL(None, use_errno=True)
     libc.sync_file_range(file, ctypes.c_int64(begin), ctypes.c_int64(size), 2)
-    if begin > 8 * _WRITE_BACK:
-        os.posix_fadvise(file, 0, begin - 8 * _WRITE_BACK, os.POSIX_FADV_DONTNEED)
+    behind = begin - 8 * _WRITE_BACK
+    if behind >= 0:
+        os.posix_fadvise(file, behind, size, os.POSIX_FADV_DONTNEED)
