@@ -7,6 +7,8 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from yaffle.demo import weeks
+from yaffle.history.layout import DAY_NS
 from yaffle.session.baselines import FLOW_VOLUME, OUT
 from yaffle.session.focus import Focus
 
@@ -98,10 +100,6 @@ def _shots(window: "MainWindow") -> dict[str, Callable[[], None]]:
         follow("name", 3)
         window.examine.parts.setCurrentIndex(1)
 
-    def asked() -> None:
-        follow("processing", 2)
-        window.apportion.plots.setCurrentIndex(4)
-
     def survey(part: int) -> None:
         window.investigation.look(Focus())
         window.go(1)
@@ -136,7 +134,6 @@ def _shots(window: "MainWindow") -> dict[str, Callable[[], None]]:
         "examine": examine,
         "tiers": tiers,
         "services": lambda: survey(1),
-        "asked": asked,
         "visit": visit,
         "path": lambda: path(SEGMENTS),
         "streams": lambda: path(STREAMS),
@@ -180,7 +177,15 @@ def _shots_of_weeks(window: "MainWindow") -> dict[str, Callable[[], None]]:
         ):
             edit.setText(text)
 
+    def kept() -> None:
+        """The week in which the archive copy ran into the morning, for one site."""
+        first_ns = weeks.START_NS + 14 * DAY_NS
+        trail = ("ticket desk", "203.0.113.22 443", "site Saltmarsh")
+        window.investigation.look(Focus((first_ns, first_ns + 7 * DAY_NS - 1), trail))
+        window.go(2)
+
     return {
+        "kept": kept,
         "flows": flows,
         "interfaces": interface,
         "hosts": lambda: page(HOSTS),

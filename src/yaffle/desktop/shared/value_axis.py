@@ -50,8 +50,8 @@ class ValueAxis(pg.AxisItem):
         levels = super().tickValues(minimum / self._factor, maximum / self._factor, size)
         found: list[tuple[float, list[float]]] = []
         for spacing, values in levels:
-            room = max(1, int(size // _LABEL_PX) - sum(len(own) for _, own in found))
-            every = -(-len(values) // room)
+            room = max(2, int(size // _LABEL_PX) - sum(len(own) for _, own in found))
+            every = max(1, -(-len(values) // room))
             if found and every > 1:  # Finer ticks, for which there is no room.
                 break
             found.append((spacing * every * self._factor, [value * self._factor for value in values[::every]]))
