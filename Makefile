@@ -27,7 +27,8 @@ $(PEERS): setup/test_peers.py | $(READY)
 	@touch $@
 
 test: check $(PEERS)
-	@QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest
+	@QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest -m "not alone"
+	@QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest -m alone -n 0
 
 check: $(READY)
 	@$(BIN)/ruff check .

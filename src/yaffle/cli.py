@@ -10,7 +10,7 @@ from typing import Annotated, Any
 
 import typer
 
-from yaffle import cli_watching
+from yaffle import cli_probing, cli_watching
 from yaffle.errors import Cancelled, YaffleError
 from yaffle.garbage_collection import collector_resting, leave_the_rest
 
@@ -26,6 +26,8 @@ for _command in (
     cli_watching.collect,
     cli_watching.keep,
     cli_watching.listen,
+    cli_probing.probe,
+    cli_probing.respond,
     cli_watching.status,
 ):
     app.command()(_command)
@@ -412,7 +414,7 @@ def _every(
 def main() -> None:
     """Entry point. Errors that a user can act upon are one line; the exit code is 2 for them."""
     arguments = sys.argv[1:]
-    commands = {"analyse", "capture", "collect", "demo", "export", "install-desktop", "listen", "open", "status"}
+    commands = {one.name or getattr(one.callback, "__name__", "") for one in app.registered_commands}
     if not arguments or (arguments[0] not in commands and not arguments[0].startswith("-")):
         sys.argv[1:] = ["open", *arguments]
     try:

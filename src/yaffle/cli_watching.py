@@ -212,6 +212,18 @@ def capture(
                 )
 
 
+def _reach(ring: str) -> str:
+    """How far back a ring reaches, in words."""
+    from yaffle.capture.ring_folder import span_ns
+    from yaffle.units import duration
+
+    try:
+        first_ns, last_ns = span_ns(Path(ring))
+    except (YaffleError, OSError):  # Its files come and go while they are looked at.
+        return "no file yet"
+    return f"the ring reaches {duration(max(0, last_ns - first_ns))} back"
+
+
 def _captured(wanted: dict[str, Any]) -> dict[str, Any]:
     """The last word of the child that captures. Raises YaffleError where it could not."""
     child = subprocess.Popen(
@@ -230,7 +242,7 @@ def _captured(wanted: dict[str, Any]) -> dict[str, Any]:
             child.wait()
             raise YaffleError(last["error"])
         trouble = f"; {last['trouble']}" if last["trouble"] else ""
-        words = f"captured {last['captured']:,}, dropped {last['dropped']:,}, {len(last['files'])} files{trouble}"
+        words = f"captured {last['captured']:,}, dropped {last['dropped']:,}, {_reach(wanted['ring'])}{trouble}"
         if shown:
             sys.stderr.write(f"\r\x1b[K{words}")
         elif time.monotonic() - told >= _TELL_S:

@@ -12,7 +12,7 @@ from tests.live.test_capturing import started
 from tests.real.test_two_kernels import _ATTEMPTS, _STILL_S, SCENES, Watch, agree
 from tests.real.two_kernels import Bridge, available, talk
 
-pytestmark = pytest.mark.skipif(bool(available()), reason=available() or "can")
+pytestmark = [pytest.mark.alone, pytest.mark.skipif(bool(available()), reason=available() or "can")]
 
 
 def capturing(bridge, side, ring):

@@ -14,7 +14,7 @@ from yaffle.findings.verdict import verdict_of
 from yaffle.ledger import causes
 from yaffle.ledger.sums import party_sums
 
-pytestmark = pytest.mark.skipif(bool(available()), reason=available() or "-")
+pytestmark = [pytest.mark.alone, pytest.mark.skipif(bool(available()), reason=available() or "-")]
 
 
 def by_chance(share, seed):

@@ -133,8 +133,10 @@ class Bridge:
         kept_bytes: int = 128,
         ethertypes: tuple[bytes, ...] = (b"\x08\x00",),
         offload: bool = False,
+        protocols: tuple[int, ...] = (6,),
     ) -> None:
-        self.up, self.down = up, down
+        """protocols: to whose packets rates and losses apply."""
+        self.up, self.down, self._protocols = up, down, protocols
         self._kept_bytes, self._ethertypes = kept_bytes, ethertypes
         self.seen: dict[str, list[tuple[int, int, bytes]]] = {"near_client": [], "near_server": []}
         self._random = random.Random(seed)
@@ -230,7 +232,7 @@ class Bridge:
         self._note(place, frame)
         way = self.up if place == 0 else self.down
         at = time.time_ns() + way.delay_ns + (self._random.randrange(way.jitter_ns) if way.jitter_ns else 0)
-        if frame[12:14] == b"\x08\x00" and frame[23] == 6:
+        if frame[12:14] == b"\x08\x00" and frame[23] in self._protocols:
             way.count += 1
             if way.drop(way.count, frame):
                 way.dropped.append(frame)

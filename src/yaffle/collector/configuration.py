@@ -13,6 +13,7 @@ from yaffle.collector.capture_task import Capture
 from yaffle.collector.configuration_parts import Every, Part, Port
 from yaffle.collector.device_configuration import Device, Ssh
 from yaffle.collector.flow_sender import address_of
+from yaffle.collector.probe_task import Probe, Responding
 from yaffle.collector.toml_lines import Place, line_of, wrong_line
 from yaffle.errors import YaffleError
 from yaffle.history.layout import LEVELS, TABLES, WAIT_LEVELS
@@ -79,6 +80,8 @@ class Configuration(Part):
     host: Host | None = None
     device: tuple[Device, ...] = ()
     capture: tuple[Capture, ...] = ()
+    probe: tuple[Probe, ...] = ()
+    responder: Responding | None = None
 
     @property
     def holds_secrets(self) -> bool:
@@ -100,6 +103,14 @@ class Configuration(Part):
         rings = [one.ring for one in value]
         if twice := next((ring for ring in rings if rings.count(ring) > 1), ""):
             raise ValueError(f"a ring of its own for each capture ({twice} stands there twice)")
+        return value
+
+    @field_validator("probe")
+    @classmethod
+    def _a_name_each(cls, value: tuple[Probe, ...]) -> tuple[Probe, ...]:
+        names = [one.called for one in value]
+        if twice := next((name for name in names if names.count(name) > 1), ""):
+            raise ValueError(f"a name of its own for each test ({twice} stands there twice)")
         return value
 
     @field_validator("keep")
@@ -128,6 +139,8 @@ def read_configuration(path: Path) -> Configuration:
         "history": str(folder / found.history),
         "capture": tuple(one.model_copy(update={"ring": str(folder / one.ring)}) for one in found.capture),
         "device": tuple(one.within(folder) for one in found.device),
+        "probe": tuple(one.within(folder) for one in found.probe),
+        "responder": found.responder.within(folder) if found.responder is not None else None,
     }
     return found.model_copy(update=told)
 

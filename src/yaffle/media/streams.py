@@ -214,14 +214,14 @@ def _stream(
     seen = np.unique(number)
     gaps = np.diff(seen) - 1
     expected = int(seen[-1] - seen[0] + 1)
-    heard = _heard(arrived, number, stamp, clock_hz)
+    what_is_heard = heard(arrived, number, stamp, clock_hz)
     return Media(
         int(heads[0, 2]), source, destination, payload_type, clock_hz, int(rows.size), expected,
         expected - int(seen.size), int((gaps > 0).sum()),
         int(gaps.max(initial=0)), int(rows.size - seen.size),
         int((number[1:] < np.maximum.accumulate(number)[:-1]).sum()),
         (float(jitter.min()), float(jitter.mean()), float(jitter.max())), int(arrived[0]), int(arrived[-1]),
-        int(np.bincount(packets.tos[rows] >> 2).argmax()), int(flows.point[flow]), *heard,
+        int(np.bincount(packets.tos[rows] >> 2).argmax()), int(flows.point[flow]), *what_is_heard,
         _sender_ppm(arrived, stamp, clock_hz), codec or CODECS.get(payload_type, ("",))[0],
         kind or _KINDS.get(payload_type) or ("video" if clock_hz == _VIDEO_HZ else "audio"), call,
         **said.get((int(heads[0, 2]), int(flows.point[flow])), Said()).as_fields(clock_hz),
@@ -252,7 +252,7 @@ def _sender_ppm(arrived: Array, stamp: Array, clock_hz: int) -> float | None:
     return -line_below(middle, (arrived - arrived[0]) - told)[1] * 1e6
 
 
-def _heard(
+def heard(
     arrived: Array, number: Array, stamp: Array, clock_hz: int
 ) -> tuple[int, int, int, float, int, float, int, float]:
     """(packets too late to be played, gaps that are heard, the longest in ns, burst ratio of what is missing, and by

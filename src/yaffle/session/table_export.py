@@ -11,7 +11,18 @@ import pyarrow.csv
 import pyarrow.parquet as pq
 
 from yaffle.errors import YaffleError
-from yaffle.history.layout import COUNTERS, HOUR_NS, RECORDS, TABLE, TABLES, WAIT_LEVELS, counting, folders, tellers_of
+from yaffle.history.layout import (
+    COUNTERS,
+    HOUR_NS,
+    PROBES,
+    RECORDS,
+    TABLE,
+    TABLES,
+    WAIT_LEVELS,
+    counting,
+    folders,
+    tellers_of,
+)
 from yaffle.history.parts import read_part, rows_of
 from yaffle.history.store import History
 from yaffle.history.wait_rows import BIN_COUNTS, BINS, KEYS, quantile
@@ -20,7 +31,10 @@ from yaffle.records.counter_table import UNKNOWN, Counters
 from yaffle.records.flow_table import FLOW
 from yaffle.session.exports import flows_table
 
-_TIMES = {RECORDS: ("first_ns", "last_ns")}  # of which columns a row begins and ends; others are of one moment
+_TIMES = {
+    RECORDS: ("first_ns", "last_ns"),
+    PROBES: ("at_ns", "at_ns"),
+}  # of which columns a row begins and ends; others are of one moment
 NAMES = (RECORDS, *(table.name for table in TABLES), *(level.name for level in WAIT_LEVELS[1:]))
 _QUANTILES = {"median_ns": 0.5, "p95_ns": 0.95, "p99_ns": 0.99}
 _OF_WAITS = tuple(level.name for level in WAIT_LEVELS)

@@ -1,0 +1,188 @@
+"""Commands that test on purpose: `yaffle probe`, `yaffle respond`."""
+
+import json
+import sys
+from pathlib import Path
+from typing import Annotated, Any
+
+import typer
+
+from yaffle.errors import YaffleError
+
+
+def _seconds(text: str, name: str) -> float:
+    from yaffle.collector.configuration_parts import duration_ns
+
+    try:
+        return duration_ns(text) / 1e9
+    except ValueError as error:
+        raise YaffleError(f"{name} {text}: expected {error}") from error
+
+
+def _key(path: str) -> bytes:
+    if not path:
+        return b""
+    try:
+        return Path(path).read_bytes().strip()
+    except OSError as error:
+        raise YaffleError(f"--key-file {path}: {error.strerror or error}") from error
+
+
+def probe(
+    kind: Annotated[
+        str, typer.Argument(metavar="KIND", help="reach, connect, page, name, route, delay, speed, voice or video.")
+    ],
+    target: Annotated[
+        str, typer.Argument(metavar="TARGET", help="A host, HOST:PORT, an address of a page, or a name.")
+    ],
+    every: Annotated[str, typer.Option("--every", metavar="3s", help="Again and again, until --count or Ctrl+C.")] = "",
+    count: Annotated[int, typer.Option("--count", metavar="N", min=0, help="So many times.")] = 0,
+    timeout: Annotated[str, typer.Option("--timeout", metavar="2s", help="How long an answer is waited for.")] = "2s",
+    server: Annotated[str, typer.Option("--server", metavar="A", help="name: the server that is asked.")] = "",
+    record: Annotated[str, typer.Option("--type", metavar="A", help="name: the type of record.")] = "A",
+    over: Annotated[str, typer.Option("--over", metavar="udp", help="name: udp, tcp or tls.")] = "udp",
+    packets: Annotated[int, typer.Option("--packets", metavar="N", min=1, help="delay: how many.")] = 20,
+    interval: Annotated[str, typer.Option("--interval", metavar="20ms", help="delay: between packets.")] = "20ms",
+    seconds: Annotated[
+        float, typer.Option("--seconds", metavar="N", min=0.1, help="speed, voice, video: how long.")
+    ] = 5,
+    dscp: Annotated[int, typer.Option("--dscp", metavar="N", min=0, max=63, help="Marking of what is sent.")] = 0,
+    codec: Annotated[
+        str, typer.Option("--codec", metavar="g711", help="voice: g711, g729, opus; video: h264, conference, camera.")
+    ] = "",
+    status: Annotated[int, typer.Option("--status", metavar="N", help="page: the status that is expected.")] = 0,
+    text: Annotated[str, typer.Option("--text", metavar="T", help="page: a text that is expected in it.")] = "",
+    key_file: Annotated[
+        str, typer.Option("--key-file", metavar="FILE", help="The key that the responder shares.")
+    ] = "",
+    json_out: Annotated[
+        str, typer.Option("--json", metavar="OUT", help="Write a document here in the end; - for standard output.")
+    ] = "",
+) -> None:
+    """Test on purpose: whether something is there, how far, by which way, how fast, how a call would sound."""
+    import asyncio
+
+    from yaffle.probing.kinds import test_of
+    from yaffle.probing.result import document
+    from yaffle.probing.wanted import Wanted
+    from yaffle.report.answer import write_whole
+
+    test_of(kind)
+    wanted = Wanted(
+        kind, target, _seconds(timeout, "--timeout"), server, packets, _seconds(interval, "--interval"), seconds, dscp,
+        codec or ("h264" if kind == "video" else "g711"), record, over, _key(key_file), status=status, text=text,
+    )  # fmt: skip
+    pause_s = _seconds(every, "--every") if every else 0.0
+    results = asyncio.run(_repeated(wanted, pause_s, count or (0 if every else 1), quiet=json_out == "-"))
+    told = document(results)
+    if json_out and json_out != "-":
+        write_whole(Path(json_out), json.dumps(told))
+    elif json_out:
+        typer.echo(json.dumps(told))
+    else:
+        typer.echo(_summed(told["summary"]))
+    if not results or told["summary"]["ok"] < len(results):
+        raise typer.Exit(1)
+
+
+async def _repeated(wanted: Any, pause_s: float, count: int, *, quiet: bool) -> list[Any]:
+    """Results of tests that begin at even pauses, until there are enough or Ctrl+C."""
+    import asyncio
+    import signal
+    from dataclasses import replace
+
+    from yaffle.probing.kinds import asked
+
+    loop, ended, results = asyncio.get_running_loop(), asyncio.Event(), []
+    for number in (signal.SIGINT, signal.SIGTERM):
+        loop.add_signal_handler(number, ended.set)
+    began, done = loop.time(), 0
+    while not ended.is_set() and (not count or done < count):
+        test = asyncio.ensure_future(asked(replace(wanted, sequence=done)))
+        stopped = asyncio.ensure_future(ended.wait())
+        await asyncio.wait({test, stopped}, return_when=asyncio.FIRST_COMPLETED)
+        stopped.cancel()
+        if not test.done():
+            test.cancel()
+            break
+        for one in test.result():
+            results.append(one)
+            if not quiet:
+                typer.echo(_line(one))
+        done += 1
+        if not count or done < count:
+            left = began + done * pause_s - loop.time()
+            if left > 0:
+                await asyncio.wait({asyncio.ensure_future(ended.wait())}, timeout=left)
+    return results
+
+
+def _line(one: Any) -> str:
+    """A result in a line, and its hops below."""
+    if not one.ok and "hops" not in one.more:
+        way = f" {one.more['direction']}" if "direction" in one.more else ""
+        return f"{one.target}{way}: {one.why}"
+    trip = f"{one.round_trip_ms:.3f} ms" if one.round_trip_ms is not None else ""
+    shown = {key: value for key, value in one.more.items() if key != "hops" and value not in (None, "", [])}
+    parts = [trip, *(f"{key.replace('_', ' ')} {_short(value)}" for key, value in shown.items()), one.why]
+    lines = [f"{one.target}: {', '.join(part for part in parts if part)}"]
+    for hop in one.more.get("hops", []):
+        times = hop["round_trip_ms"]
+        told = f"{times['min']:.3f} / {times['median']:.3f} / {times['max']:.3f} ms" if times else "silent"
+        lines.append(f"  {hop['ttl']:2}  {hop['address'] or '-'}  {told}, {hop['answered']} of {hop['sent']} answered")
+    return "\n".join(lines)
+
+
+def _short(value: Any) -> str:
+    if isinstance(value, float):
+        return f"{value:,.3f}".rstrip("0").rstrip(".")
+    if isinstance(value, dict):
+        return " / ".join(f"{key} {_short(own)}" for key, own in value.items())
+    return ", ".join(map(str, value)) if isinstance(value, list) else str(value)
+
+
+def _summed(summary: dict[str, Any]) -> str:
+    trip = summary["round_trip_ms"]
+    times = (
+        f"; min {trip['min']:.3f}, median {trip['median']:.3f}, p95 {trip['p95']:.3f}, max {trip['max']:.3f} ms"
+        if trip
+        else ""
+    )
+    return f"{summary['ok']} of {summary['sent']} well, {summary['loss_percent']:.1f} % not{times}"
+
+
+def respond(
+    bind: Annotated[
+        str,
+        typer.Option("--bind", metavar="ADDRESS", help="Address to answer on; only this host unless another is given."),
+    ] = "127.0.0.1",
+    port: Annotated[int, typer.Option("--port", metavar="P", min=0, max=65_535, help="UDP and TCP port.")] = 8620,
+    allow: Annotated[
+        list[str] | None,
+        typer.Option("--allow", metavar="NET", help="A network that is answered; several are allowed."),
+    ] = None,
+    key_file: Annotated[
+        str, typer.Option("--key-file", metavar="FILE", help="A key that those who test must hold, too.")
+    ] = "",
+) -> None:
+    """Answer tests of delay, speed, voice and video, until stopped with Ctrl+C."""
+    import signal
+    import threading
+
+    from yaffle.probing.respond import Responder
+
+    ended = threading.Event()
+    for number in (signal.SIGINT, signal.SIGTERM):
+        signal.signal(number, lambda *_: ended.set())
+    responder = Responder(bind, port, tuple(allow or ()), _key(key_file))
+    responder.start()
+    whom = f"this host and {', '.join(allow)}" if allow else "this host only"
+    sys.stdout.write(f"answering {whom} on {bind} port {responder.port}\n")
+    sys.stdout.flush()
+    ended.wait()
+    responder.stop()
+    told = responder.counts
+    typer.echo(
+        f"{told.answered:,} packets answered, {told.served:,} connections served; not answered: {told.forbidden:,} not"
+        f" allowed, {told.malformed:,} malformed, {told.too_many:,} too many"
+    )

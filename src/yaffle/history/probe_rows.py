@@ -1,0 +1,44 @@
+"""Rows of the table `probes`: results of tests on purpose; what has parts of its own stands there as JSON."""
+
+import json
+from collections.abc import Sequence
+from typing import Any
+
+import pyarrow as pa
+
+_TEXTS = ("name", "kind", "target", "why", "outcome", "server", "direction")
+_WHOLE = ("at_ns", "sequence", "status", "bytes", "redirects", "certificate_end_ns", "packets", "lost", "lost_there",
+          "lost_back", "duplicates", "reordered")  # fmt: skip
+_FIGURES = (
+    "round_trip_ms", "look_up_ms", "connect_ms", "encryption_ms", "first_byte_ms", "total_ms", "clock_offset_ms",
+    "uncertainty_ms", "bps", "seconds", "retransmitted_percent", "idle_ms", "loaded_ms", "efficiency_percent",
+    "buffer_delay_percent", "loss_percent", "mos",
+)  # fmt: skip
+_PARTS = ("answers", "hops", "there_ms", "back_ms", "jitter_ms")
+SCHEMA = pa.schema(
+    [
+        ("at_ns", pa.int64()),
+        *((name, pa.string()) for name in _TEXTS),
+        ("ok", pa.bool_()),
+        *((name, pa.int64()) for name in _WHOLE if name != "at_ns"),
+        *((name, pa.float64()) for name in _FIGURES),
+        *((name, pa.string()) for name in _PARTS),
+    ]
+)
+
+
+def rows_of(name: str, results: Sequence[dict[str, Any]]) -> pa.Table:
+    """Results, as they stand in a document, of the test that has a name."""
+    told = [
+        {"name": name}
+        | {key: json.dumps(value) if key in _PARTS and value is not None else value for key, value in one.items()}
+        for one in results
+    ]
+    columns = {
+        field.name: pa.array([_fit(one.get(field.name), field.type) for one in told], field.type) for field in SCHEMA
+    }
+    return pa.table(columns, schema=SCHEMA)
+
+
+def _fit(value: Any, kind: pa.DataType) -> Any:
+    return float(value) if value is not None and pa.types.is_floating(kind) else value

@@ -1,0 +1,1 @@
+"""Tests on purpose: what is asked, how it is judged, and who answers."""

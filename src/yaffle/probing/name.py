@@ -1,0 +1,92 @@
+"""Names: what a name server answers, and how long it takes (DNS, RFC 1035; over TLS, RFC 7858)."""
+
+import ssl
+import time
+
+import dns.asyncquery
+import dns.exception
+import dns.flags
+import dns.message
+import dns.name
+import dns.rcode
+import dns.rdatatype
+import dns.resolver
+
+from yaffle.errors import YaffleError
+from yaffle.probing.result import Result
+from yaffle.probing.wanted import UnknownNameError, Wanted, host_and_port, resolved
+
+KIND = "name"
+OVER = {"udp": 53, "tcp": 53, "tls": 853}
+
+
+def _server(wanted: Wanted) -> str:
+    """The server that is asked. Raises YaffleError where none is known."""
+    if wanted.server:
+        return wanted.server
+    try:
+        servers = dns.resolver.Resolver().nameservers
+    except dns.resolver.NoResolverConfiguration:
+        servers = []
+    if not servers:
+        raise YaffleError("which name server? This host knows none; give one with --server ADDRESS")
+    return str(servers[0])
+
+
+async def name(wanted: Wanted) -> list[Result]:
+    """One question. Raises YaffleError where it cannot be asked."""
+    if wanted.over not in OVER:
+        raise YaffleError(f"--over {wanted.over}: one of {', '.join(OVER)}")
+    try:
+        question = dns.message.make_query(wanted.target, dns.rdatatype.from_text(wanted.record))
+    except dns.exception.DNSException as error:
+        raise YaffleError(f"{wanted.target} {wanted.record}: this is no name and type ({error})") from error
+    told = _server(wanted)
+    host, port = host_and_port(told, OVER[wanted.over]) if told.count(":") < 2 or told[0] == "[" else (told, 53)
+    at_ns = time.time_ns()
+    more = {"outcome": "", "answers": [], "server": told}
+    try:
+        end = await resolved(host, port, wanted)
+        at_ns, began = time.time_ns(), time.monotonic_ns()
+        answer = await _asked(question, end.address, end.port, host, wanted)
+    except UnknownNameError as error:
+        return [Result(KIND, wanted.target, at_ns, False, str(error), None, more)]
+    except (dns.exception.Timeout, TimeoutError):
+        words = f"unanswered within {wanted.timeout_s:g} s"
+        return [Result(KIND, wanted.target, at_ns, False, words, None, more | {"outcome": "unanswered"})]
+    except (dns.exception.DNSException, OSError, EOFError, ssl.SSLError) as error:
+        words = "refused" if isinstance(error, ConnectionRefusedError) else str(error) or type(error).__name__
+        return [Result(KIND, wanted.target, at_ns, False, words, None, more)]
+    took_ms = (time.monotonic_ns() - began) / 1e6
+    outcome = dns.rcode.to_text(answer.rcode())
+    more |= {
+        "outcome": outcome,
+        "answers": [
+            row.to_text() for rows in answer.answer for row in rows if rows.rdtype == question.question[0].rdtype
+        ],
+    }
+    why = "" if outcome == "NOERROR" else _WORDS.get(outcome, outcome)
+    if not why and not more["answers"]:
+        why = f"the name has no {wanted.record}"
+    return [Result(KIND, wanted.target, at_ns, not why, why, took_ms, more)]
+
+
+_WORDS = {
+    "NXDOMAIN": "there is no such name (NXDOMAIN)",
+    "SERVFAIL": "the server could not find out (SERVFAIL)",
+    "REFUSED": "the server does not answer us (REFUSED)",
+}
+
+
+async def _asked(
+    question: dns.message.Message, address: str, port: int, host: str, wanted: Wanted
+) -> dns.message.Message:
+    if wanted.over == "tcp":
+        return await dns.asyncquery.tcp(question, address, wanted.timeout_s, port)
+    if wanted.over == "tls":
+        named = host if host != address else None
+        return await dns.asyncquery.tls(question, address, wanted.timeout_s, port, server_hostname=named or address)
+    answer = await dns.asyncquery.udp(question, address, wanted.timeout_s, port, ignore_errors=True)
+    if answer.flags & dns.flags.TC:  # RFC 7766: asked again over TCP.
+        return await dns.asyncquery.tcp(question, address, wanted.timeout_s, port)
+    return answer

@@ -1,0 +1,133 @@
+"""Speed against a responder: TCP throughput each way after RFC 6349, and what it does to the delay."""
+
+import asyncio
+import contextlib
+import socket
+import threading
+import time
+from typing import Any
+
+from yaffle.probing.agreed import ask
+from yaffle.probing.result import Result, spread
+from yaffle.probing.throughput import receive_octets, send_octets
+from yaffle.probing.wanted import RESPONDER_PORT, End, UnknownNameError, Wanted, host_and_port, resolved
+
+KIND = "speed"
+THERE, BACK = "there", "back"
+_IDLE_ECHOES, _PAUSE_S, _LONGEST_S = 10, 0.05, 10.0
+
+
+class _Echoes:
+    """Echoes over a connection of their own: how far the responder is, idle and while it is loaded."""
+
+    def __init__(self, end: End, wanted: Wanted) -> None:
+        self._socket = connected(end, wanted)
+        ask(self._socket, wanted.key, {"do": "echo"})
+        self._socket.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+
+    def one(self) -> float:
+        """Milliseconds there and back."""
+        began = time.monotonic_ns()
+        self._socket.sendall(b"?")
+        if not self._socket.recv(1):
+            raise ConnectionError("the responder ended")
+        return (time.monotonic_ns() - began) / 1e6
+
+    def close(self) -> None:
+        """Ends it."""
+        self._socket.close()
+
+
+def connected(end: End, wanted: Wanted) -> socket.socket:
+    """A connection to a responder. Raises OSError."""
+    own = socket.socket(end.family, socket.SOCK_STREAM)
+    own.settimeout(wanted.timeout_s)
+    try:
+        own.connect((end.address, end.port))
+    except OSError:
+        own.close()
+        raise
+    own.settimeout(_LONGEST_S)
+    return own
+
+
+async def speed(wanted: Wanted) -> list[Result]:
+    """One run each way."""
+    host, port = host_and_port(wanted.target, RESPONDER_PORT)
+    at_ns = time.time_ns()
+    try:
+        end = await resolved(host, port, wanted)
+    except UnknownNameError as error:
+        return [
+            Result(KIND, wanted.target, at_ns, False, str(error), None, {"direction": way}) for way in (THERE, BACK)
+        ]
+    return [await asyncio.to_thread(_run, end, wanted, way) for way in (THERE, BACK)]
+
+
+def _run(end: End, wanted: Wanted, way: str) -> Result:
+    at_ns = time.time_ns()
+    more: dict[str, Any] = {"direction": way}
+    try:
+        told = _measured(end, wanted, way)
+    except (OSError, ValueError, KeyError) as error:
+        return Result(KIND, wanted.target, at_ns, False, words_of(error, wanted), None, more)
+    return Result(KIND, wanted.target, at_ns, True, "", told["idle_ms"], more | told)
+
+
+def _measured(end: End, wanted: Wanted, way: str) -> dict[str, Any]:
+    echoes = _Echoes(end, wanted)
+    idle = [echoes.one() for _ in range(_IDLE_ECHOES)]
+    loaded: list[float] = []
+    done, never = threading.Event(), threading.Event()
+
+    def look() -> None:
+        with contextlib.suppress(OSError):
+            while not done.wait(_PAUSE_S):
+                loaded.append(echoes.one())
+
+    with connected(end, wanted) as own:
+        line = ask(own, wanted.key, {"do": "speed", "direction": way, "seconds": wanted.seconds})
+        looking = threading.Thread(target=look, daemon=True)
+        looking.start()
+        try:
+            if way == THERE:
+                sender = send_octets(own, wanted.seconds, never)
+                own.settimeout(_LONGEST_S)
+                told = line.read()
+            else:
+                told = receive_octets(own, wanted.seconds, never)
+                sender = told["sender"]
+        finally:
+            done.set()
+    looking.join()
+    echoes.close()
+    return _summed(told, sender, idle, loaded)
+
+
+def _summed(told: dict[str, Any], sender: dict[str, Any], idle: list[float], loaded: list[float]) -> dict[str, Any]:
+    """Figures by RFC 6349: efficiency is the share of octets that were no repeats (section 4.2), buffer delay how much
+    the round trip grew over the baseline (section 4.3).
+    """
+    low = spread(idle)
+    high = spread(loaded)
+    assert low is not None
+    base = low["min"]
+    mean = sum(loaded) / len(loaded) if loaded else base
+    sent, again = sender.get("octets_sent", 0), sender.get("octets_again", 0)
+    out, repeats = sender.get("segments_out", 0), sender.get("segments_again", 0)
+    return {
+        "bps": told["bps"], "seconds": told["seconds"], "bytes": told["bytes"],
+        "retransmitted_percent": 100 * repeats / out if out else None, "idle_ms": low["median"],
+        "loaded_ms": high["median"] if high else None,
+        "efficiency_percent": 100 * (sent - again) / sent if sent else None,
+        "buffer_delay_percent": 100 * (mean - base) / base if base > 0 else None,
+    }  # fmt: skip
+
+
+def words_of(error: Exception, wanted: Wanted) -> str:
+    """Why a responder could not be used."""
+    if isinstance(error, ConnectionRefusedError):
+        return "refused: no responder listens there"
+    if isinstance(error, TimeoutError):
+        return f"unanswered within {wanted.timeout_s:g} s"
+    return str(getattr(error, "strerror", None) or error).lower() or type(error).__name__

@@ -1,0 +1,166 @@
+"""Tests on purpose over a path of ours that delays, drops and marks: what they say is what the path did."""
+
+import http.server
+import json
+import random
+import subprocess
+import sys
+import threading
+import time
+
+import pytest
+
+from tests.real.two_kernels import MS, SERVER, Bridge, Way, available, inside
+
+pytestmark = [pytest.mark.alone, pytest.mark.skipif(bool(available()), reason=available() or "can")]
+ICMP, TCP, UDP = 1, 6, 17
+DELAY_MS = 10
+
+
+def by_chance(share, seed):
+    dice = random.Random(seed)
+    return lambda number, frame: dice.random() < share
+
+
+@pytest.fixture
+def bridge(tmp_path, request):
+    up, down = getattr(request, "param", (Way(DELAY_MS * MS), Way(DELAY_MS * MS)))
+    own = Bridge(up, down, protocols=(ICMP, TCP, UDP))
+    yield own
+    own.close(tmp_path)
+
+
+def asked(bridge, *words, expected=0):
+    command = ["ip", "netns", "exec", bridge.space("client"), sys.executable, "-m", "yaffle", "probe", *words]
+    done = subprocess.run([*command, "--json", "-"], capture_output=True, text=True, check=False, timeout=120)
+    assert done.returncode == expected, done.stderr
+    told = json.loads(done.stdout)
+    assert told["format"] == "yaffle-probes" and told["version"] == 1
+    return told
+
+
+def responding(bridge, *words):
+    command = ["ip", "netns", "exec", bridge.space("server"), sys.executable, "-m", "yaffle", "respond", *words]
+    process = subprocess.Popen(
+        [*command, "--bind", SERVER, "--allow", "198.51.100.0/24"], stdout=subprocess.PIPE, text=True
+    )
+    assert "answering" in process.stdout.readline()
+    return process
+
+
+def near(value, expected, share=0.05, more=0.3):
+    return abs(value - expected) <= share * expected + more + 1.5  # The bridge itself wakes up that late.
+
+
+def test_round_trips_are_those_of_the_path(bridge):
+    told = asked(bridge, "reach", SERVER, "--count", "5", "--every", "1s")
+    assert [one["sequence"] for one in told["results"]] == list(range(5)) and told["summary"]["ok"] == 5
+    assert near(told["summary"]["round_trip_ms"]["median"], 2 * DELAY_MS)
+    refused = asked(bridge, "connect", f"{SERVER}:7", expected=1)["results"][0]
+    assert "refused" in refused["why"] and refused["round_trip_ms"] is None
+    listening = bridge.socket("server")
+    listening.bind((SERVER, 4431))
+    listening.listen()
+    told = asked(bridge, "connect", f"{SERVER}:4431")["results"][0]
+    assert told["why"] == "" and near(told["round_trip_ms"], 2 * DELAY_MS)
+    listening.close()
+    gone = asked(bridge, "reach", "203.0.113.200", "--timeout", "500ms", expected=1)["results"][0]
+    assert not gone["ok"] and gone["round_trip_ms"] is None and gone["why"]
+
+
+@pytest.mark.parametrize(
+    "bridge", [(Way(5 * MS, drop=by_chance(0.3, 4)), Way(25 * MS, drop=by_chance(0.1, 5)))], indirect=True
+)
+def test_loss_and_delay_each_way_are_told_apart(bridge):
+    answers = responding(bridge)
+    told = asked(bridge, "delay", SERVER, "--packets", "200", "--interval", "10ms")["results"][0]
+    answers.terminate()
+    answers.wait()
+    up, down = len(bridge.up.dropped), len(bridge.down.dropped)
+    assert told["packets"] == 200 and told["lost_there"] + told["lost_back"] == up + down
+    assert abs(told["lost_back"] - down) <= 1  # Behind the last answer either way may count.
+    real = 10  # ms: half the difference of both ways is what the clocks seem to differ by
+    assert abs(told["clock_offset_ms"] + real) <= 2 and told["uncertainty_ms"] >= real
+    for way, delay in (("there_ms", 5), ("back_ms", 25)):
+        assert abs(told[way]["min"] - delay) <= told["uncertainty_ms"]
+    assert near(told["round_trip_ms"], 30)
+
+
+def test_speed_both_ways_and_what_it_does_to_the_delay(bridge):
+    bridge.up.rate_bps = bridge.down.rate_bps = 8_000_000
+    bridge.up.queue_bytes = bridge.down.queue_bytes = 60_000
+    answers = responding(bridge)
+    told = {one["direction"]: one for one in asked(bridge, "speed", SERVER, "--seconds", "4")["results"]}
+    answers.terminate()
+    answers.wait()
+    assert list(told) == ["there", "back"]
+    for one in told.values():
+        carried = 8_000_000 * 1448 / 1514  # less headers
+        assert abs(one["bps"] / carried - 1) < 0.06, one
+        assert near(one["idle_ms"], 2 * DELAY_MS, more=2) and one["loaded_ms"] > one["idle_ms"] + 10
+        assert one["buffer_delay_percent"] > 50 and 80 < one["efficiency_percent"] <= 100
+        assert one["retransmitted_percent"] is not None
+
+
+@pytest.mark.parametrize("bridge", [(Way(DELAY_MS * MS), Way(DELAY_MS * MS, drop=by_chance(0.08, 3)))], indirect=True)
+def test_a_call_is_judged_each_way_as_a_captured_one(bridge):
+    answers = responding(bridge)
+    told = {one["direction"]: one for one in asked(bridge, "voice", SERVER, "--seconds", "5")["results"]}
+    answers.terminate()
+    answers.wait()
+    there, back = told["there"], told["back"]
+    media = [frame for frame in bridge.down.dropped if len(frame) == 14 + 20 + 8 + 12 + 160]
+    assert there["packets"] == back["packets"] == 250
+    assert there["lost"] == 0 and there["mos"] > 4.2 and there["jitter_ms"]["mean"] < 3
+    assert back["lost"] == len(media) > 5 and back["mos"] < there["mos"]
+    assert back["loss_percent"] == pytest.approx(100 * back["lost"] / 250)
+
+
+def test_a_key_is_asked_for(bridge, tmp_path):
+    key, other = tmp_path / "key", tmp_path / "other"
+    key.write_text("harbour")
+    other.write_text("pier")
+    answers = responding(bridge, "--key-file", str(key))
+    assert asked(bridge, "delay", SERVER, "--packets", "3", "--key-file", str(key))["summary"]["ok"] == 1
+    none = asked(bridge, "delay", SERVER, "--packets", "3", "--timeout", "300ms", expected=1)["results"][0]
+    assert "unanswered" in none["why"]
+    wrong = asked(bridge, "speed", SERVER, "--seconds", "1", "--key-file", str(other), expected=1)["results"][0]
+    assert "another key" in wrong["why"]
+    answers.terminate()
+    answers.wait()
+
+
+class Page(http.server.BaseHTTPRequestHandler):
+    def do_GET(self):
+        time.sleep(0.05)
+        if self.path == "/moved":
+            self.send_response(302)
+            self.send_header("Location", "/here")
+            self.end_headers()
+            return
+        self.send_response(404 if self.path == "/gone" else 200)
+        self.send_header("Content-Length", "11")
+        self.end_headers()
+        self.wfile.write(b"hello ferry")
+
+    def log_message(self, *_):
+        pass
+
+
+def test_the_phases_of_a_page(bridge):
+    with inside(bridge.space("server")):
+        server = http.server.ThreadingHTTPServer((SERVER, 8080), Page)
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    one = asked(bridge, "page", f"http://{SERVER}:8080/")["results"][0]
+    assert one["status"] == 200 and one["bytes"] == 11 and one["encryption_ms"] == 0
+    assert near(one["connect_ms"], 2 * DELAY_MS, more=4) and near(one["first_byte_ms"], 2 * DELAY_MS + 50, more=8)
+    assert one["total_ms"] >= one["connect_ms"] + one["first_byte_ms"]
+    moved = asked(bridge, "page", f"http://{SERVER}:8080/moved")["results"][0]
+    assert moved["status"] == 200 and moved["redirects"] == 1
+    gone = asked(bridge, "page", f"http://{SERVER}:8080/gone", expected=1)["results"][0]
+    assert gone["status"] == 404 and "404" in gone["why"]
+    text = asked(bridge, "page", f"http://{SERVER}:8080/", "--text", "submarine", expected=1)["results"][0]
+    assert "does not hold" in text["why"]
+    server.shutdown()
+    refused = asked(bridge, "page", f"http://{SERVER}:8081/", expected=1)["results"][0]
+    assert "refused" in refused["why"]
