@@ -1,4 +1,5 @@
-"""Puts programs that tests talk to (an SNMP agent, an LLDP speaker) into a folder, unpacked and not installed: nothing
+"""Puts programs that tests talk to (an SNMP agent, an LLDP speaker, a web and a name server) into a folder, unpacked
+and not installed: nothing
 is started on this machine. Where they cannot be had, the tests that need them are left out and say so.
 
     python3 setup/test_peers.py FOLDER
@@ -11,8 +12,8 @@ import sys
 import tempfile
 from pathlib import Path
 
-PACKAGES = ("snmpd", "lldpd")
-PROGRAMS = ("snmpd", "lldpd")
+PACKAGES = ("snmpd", "lldpd", "nginx", "dnsmasq-base")
+PROGRAMS = ("snmpd", "lldpd", "nginx", "dnsmasq")
 
 
 def _run(*words: str, folder: str | None = None) -> str:
@@ -28,11 +29,11 @@ def _wanted() -> list[str]:
 
 def main() -> int:
     """Always 0: tests are left out without."""
-    folder = Path(sys.argv[1])
+    folder, words = Path(sys.argv[1]), ", ".join(PROGRAMS)
     if all(shutil.which(name) or (folder / "usr/sbin" / name).exists() for name in PROGRAMS):
         return 0
     if not (shutil.which("apt-get") and shutil.which("dpkg")):
-        print("no apt-get here: tests against snmpd and lldpd are left out")
+        print(f"no apt-get here: tests against {words} are left out")
         return 0
     if not (wanted := _wanted()) and os.geteuid() == 0:
         _run("apt-get", "update", "-q")
@@ -42,7 +43,7 @@ def main() -> int:
         for package in Path(place).glob("*.deb"):
             _run("dpkg", "-x", str(package), str(folder))
     if not all((folder / "usr/sbin" / name).exists() for name in PROGRAMS):
-        print("snmpd and lldpd cannot be had here: tests against them are left out")
+        print(f"{words} cannot be had here: tests against them are left out")
     return 0
 
 

@@ -2,6 +2,7 @@
 
 import socket
 import time
+from itertools import pairwise
 
 import pytest
 
@@ -43,7 +44,7 @@ def test_results_are_kept_and_troubles_are_told(tmp_path):
     found = rows(history)
     desk = [row for row in found if row["name"] == "desk"]
     assert len(desk) >= 2 and all(row["ok"] and row["round_trip_ms"] < 100 for row in desk)
-    pauses = [(b["at_ns"] - a["at_ns"]) / 1e9 for a, b in zip(desk, desk[1:], strict=False)]
+    pauses = [(b["at_ns"] - a["at_ns"]) / 1e9 for a, b in pairwise(desk)]
     assert all(abs(pause - round(pause)) < 0.3 for pause in pauses)
     delay = [row for row in found if row["kind"] == "delay" and row["ok"]]
     assert delay and delay[-1]["packets"] == 5 and '"min"' in delay[-1]["there_ms"]

@@ -1,5 +1,8 @@
 """Names: what a name server answers, and how long it takes (DNS, RFC 1035; over TLS, RFC 7858)."""
 
+import asyncio
+import contextlib
+import socket
 import ssl
 import time
 
@@ -13,10 +16,13 @@ import dns.rdatatype
 import dns.resolver
 
 from yaffle.errors import YaffleError
+from yaffle.probing.icmp_words import listen_for_errors, refusals
 from yaffle.probing.result import Result
+from yaffle.probing.waiting_socket import marked, readable
 from yaffle.probing.wanted import UnknownNameError, Wanted, host_and_port, resolved
 
 KIND = "name"
+_LARGEST = 65_535
 OVER = {"udp": 53, "tcp": 53, "tls": 853}
 
 
@@ -86,7 +92,32 @@ async def _asked(
     if wanted.over == "tls":
         named = host if host != address else None
         return await dns.asyncquery.tls(question, address, wanted.timeout_s, port, server_hostname=named or address)
-    answer = await dns.asyncquery.udp(question, address, wanted.timeout_s, port, ignore_errors=True)
+    answer = await _over_udp(question, address, port, wanted)
     if answer.flags & dns.flags.TC:  # RFC 7766: asked again over TCP.
         return await dns.asyncquery.tcp(question, address, wanted.timeout_s, port)
     return answer
+
+
+async def _over_udp(question: dns.message.Message, address: str, port: int, wanted: Wanted) -> dns.message.Message:
+    """The answer to a question over UDP; what does not belong to it is passed over. Raises OSError with what the way
+    says, TimeoutError.
+    """
+    ipv6 = ":" in address
+    with socket.socket(socket.AF_INET6 if ipv6 else socket.AF_INET, socket.SOCK_DGRAM) as own:
+        own.setblocking(False)
+        listen_for_errors(own, ipv6=ipv6)
+        marked(own, wanted.dscp, ipv6=ipv6)
+        own.connect((address, port))
+        own.send(question.to_wire())
+        until = asyncio.get_running_loop().time() + wanted.timeout_s
+        while await readable(own, until):
+            if told := refusals(own):
+                raise OSError(f"refused: {told[0].words}")
+            with contextlib.suppress(BlockingIOError):
+                try:
+                    answer = dns.message.from_wire(own.recv(_LARGEST), ignore_trailing=True)
+                except (dns.exception.DNSException, ConnectionRefusedError):
+                    continue
+                if question.is_response(answer):
+                    return answer
+    raise TimeoutError
