@@ -30,7 +30,10 @@ def _key(path: str) -> bytes:
 
 def probe(
     kind: Annotated[
-        str, typer.Argument(metavar="KIND", help="reach, connect, page, name, route, delay, speed, voice or video.")
+        str,
+        typer.Argument(
+            metavar="KIND", help="reach, connect, page, name, route, delay, speed, voice, video, sweep, storm."
+        ),
     ],
     target: Annotated[
         str, typer.Argument(metavar="TARGET", help="A host, HOST:PORT, an address of a page, or a name.")
@@ -52,6 +55,9 @@ def probe(
     ] = "",
     status: Annotated[int, typer.Option("--status", metavar="N", help="page: the status that is expected.")] = 0,
     text: Annotated[str, typer.Option("--text", metavar="T", help="page: a text that is expected in it.")] = "",
+    size: Annotated[int, typer.Option("--size", metavar="N", help="storm: bytes of a frame.")] = 60,
+    rate: Annotated[int, typer.Option("--rate", metavar="N", help="storm: frames a second.")] = 1000,
+    yes: Annotated[bool, typer.Option("--yes", help="storm: that others on the link may be disturbed.")] = False,
     key_file: Annotated[
         str, typer.Option("--key-file", metavar="FILE", help="The key that the responder shares.")
     ] = "",
@@ -71,6 +77,8 @@ def probe(
     wanted = Wanted(
         kind, target, _seconds(timeout, "--timeout"), server, packets, _seconds(interval, "--interval"), seconds, dscp,
         codec or ("h264" if kind == "video" else "g711"), record, over, _key(key_file), status=status, text=text,
+        size=size,
+        rate=rate, agreed=yes,
     )  # fmt: skip
     pause_s = _seconds(every, "--every") if every else 0.0
     results = asyncio.run(_repeated(wanted, pause_s, count or (0 if every else 1), quiet=json_out == "-"))
@@ -118,18 +126,24 @@ async def _repeated(wanted: Any, pause_s: float, count: int, *, quiet: bool) -> 
 
 
 def _line(one: Any) -> str:
-    """A result in a line, and its hops below."""
+    """A result in a line, and its hops, or who was found, below."""
     if not one.ok and "hops" not in one.more:
         way = f" {one.more['direction']}" if "direction" in one.more else ""
         return f"{one.target}{way}: {one.why}"
     trip = f"{one.round_trip_ms:.3f} ms" if one.round_trip_ms is not None else ""
-    shown = {key: value for key, value in one.more.items() if key != "hops" and value not in (None, "", [])}
+    shown = {
+        key: value for key, value in one.more.items() if key not in ("hops", "found") and value not in (None, "", [])
+    }
     parts = [trip, *(f"{key.replace('_', ' ')} {_short(value)}" for key, value in shown.items()), one.why]
     lines = [f"{one.target}: {', '.join(part for part in parts if part)}"]
     for hop in one.more.get("hops", []):
         times = hop["round_trip_ms"]
         told = f"{times['min']:.3f} / {times['median']:.3f} / {times['max']:.3f} ms" if times else "silent"
         lines.append(f"  {hop['ttl']:2}  {hop['address'] or '-'}  {told}, {hop['answered']} of {hop['sent']} answered")
+    for one_found in one.more.get("found", []):
+        words = [one_found["address"], one_found["hardware"], one_found["name"], ", ".join(one_found["answers"])]
+        outside = "  (from outside the subnet)" if one_found["outside"] else ""
+        lines.append("  " + "  ".join(word for word in words if word) + outside)
     return "\n".join(lines)
 
 

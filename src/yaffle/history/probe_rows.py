@@ -14,7 +14,7 @@ _FIGURES = (
     "uncertainty_ms", "bps", "seconds", "retransmitted_percent", "idle_ms", "loaded_ms", "efficiency_percent",
     "buffer_delay_percent", "loss_percent", "mos",
 )  # fmt: skip
-_PARTS = ("answers", "hops", "there_ms", "back_ms", "jitter_ms")
+_PARTS = ("answers", "hops", "found", "there_ms", "back_ms", "jitter_ms")
 SCHEMA = pa.schema(
     [
         ("at_ns", pa.int64()),

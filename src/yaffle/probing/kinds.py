@@ -7,7 +7,7 @@ from yaffle.probing.result import Result
 from yaffle.probing.wanted import Wanted
 
 Test = Callable[[Wanted], Awaitable[list[Result]]]
-KINDS = ("reach", "connect", "page", "name", "route", "delay", "speed", "voice", "video")
+KINDS = ("reach", "connect", "page", "name", "route", "delay", "speed", "voice", "video", "sweep", "storm")
 
 
 def test_of(kind: str) -> Test:
@@ -29,6 +29,10 @@ def test_of(kind: str) -> Test:
         from yaffle.probing.delay import delay as test
     elif kind == "speed":
         from yaffle.probing.speed import speed as test
+    elif kind == "sweep":
+        from yaffle.probing.sweep import sweep as test
+    elif kind == "storm":
+        from yaffle.probing.storm import storm as test
     else:
         from yaffle.probing.media import media as test
     return test

@@ -12,7 +12,8 @@ RESPONDER_PORT = 8620
 
 @dataclass(frozen=True)
 class Wanted:
-    """One test. server: of names whom to ask; packets, interval_s, seconds: of streams; dscp: the marking of packets;
+    """One test. server: of names whom to ask, of storms the station; packets, interval_s, seconds: of streams; dscp:
+    the marking of packets;
     port: of what listens, where the target does not say.
     """
 
@@ -32,6 +33,9 @@ class Wanted:
     ipv6: bool | None = None  # only that version; None: whichever the name has first
     status: int = 0  # that is expected of a page; 0: any below 400
     text: str = ""  # that is expected in a page
+    size: int = 60  # octets of a frame of a storm
+    rate: int = 1000  # frames a second
+    agreed: bool = False  # that others may be disturbed
 
 
 @dataclass(frozen=True)

@@ -1,0 +1,108 @@
+"""Who is on a subnet, and what many frames are on a link: against neighbors in namespaces."""
+
+import ipaddress
+import json
+import os
+import socket
+import subprocess
+import sys
+import threading
+
+import pytest
+
+from tests.real.two_kernels import available, inside
+from yaffle.errors import YaffleError
+from yaffle.probing.sweep import network_of
+
+REAL = pytest.mark.skipif(bool(available()), reason=available() or "can")
+NEAR, FAR = (f"yaffle-{os.getpid()}-{end}" for end in ("near", "far"))
+
+
+@pytest.fixture
+def link():
+    def run(*words):
+        subprocess.run(words, check=True, capture_output=True)
+
+    for space in (NEAR, FAR):
+        run("ip", "netns", "add", space)
+    run("ip", "link", "add", "eth", "netns", NEAR, "type", "veth", "peer", "name", "eth", "netns", FAR)
+    for space, end in ((NEAR, 1), (FAR, 2)):
+        run("ip", "-n", space, "addr", "add", f"192.0.2.{end}/28", "dev", "eth")
+        for device in ("eth", "lo"):
+            run("ip", "-n", space, "link", "set", device, "up")
+    yield
+    for space in (NEAR, FAR):
+        subprocess.run(["ip", "netns", "del", space], check=False)
+
+
+def asked(*words, expected=0):
+    command = ["ip", "netns", "exec", NEAR, sys.executable, "-m", "yaffle", "probe", *words, "--json", "-"]
+    done = subprocess.run(command, capture_output=True, text=True, check=False, timeout=120)
+    assert done.returncode == expected, done.stderr
+    return json.loads(done.stdout)["results"][0] if done.stdout else done.stderr
+
+
+def claim(ended, hardware, address):
+    """Says again and again that an address is one's own, as a host with wrong settings does."""
+    with inside(FAR):
+        own = socket.socket(socket.AF_PACKET, socket.SOCK_RAW, 0)
+        own.bind(("eth", 0))
+    packed = ipaddress.ip_address(address).packed
+    frame = b"\xff" * 6 + hardware + b"\x08\x06\x00\x01\x08\x00\x06\x04\x00\x01" + hardware + packed + bytes(6) + packed
+    while not ended.wait(0.1):
+        own.send(frame)
+    own.close()
+
+
+@REAL
+def test_neighbors_are_found_and_who_does_not_belong_there(link):
+    with inside(FAR):
+        listening = socket.create_server(("192.0.2.2", 8080))
+    ended = threading.Event()
+    stranger, thief = b"\x02\x00\x5e\x10\x00\x99", b"\x02\x00\x5e\x10\x00\x98"
+    claims = [
+        threading.Thread(target=claim, args=(ended, stranger, "198.51.100.9")),
+        threading.Thread(target=claim, args=(ended, thief, "192.0.2.1")),
+    ]
+    for one in claims:
+        one.start()
+    found = {one["address"]: one for one in asked("sweep", "192.0.2.0/28")["found"]}
+    ended.set()
+    for one in claims:
+        one.join()
+    listening.close()
+    assert list(found) == ["192.0.2.1", "192.0.2.2", "198.51.100.9"]
+    there = found["192.0.2.2"]
+    assert there["answers"] == ["address resolution", "echo", "tcp/8080"] and not there["outside"]
+    assert len(there["hardware"]) == 17
+    outside = found["198.51.100.9"]
+    assert outside["outside"] and outside["hardware"] == stranger.hex(":")
+    assert found["192.0.2.1"]["also"] == [thief.hex(":")]  # Another one claims our own address.
+
+
+@REAL
+def test_a_storm_asks_first_and_counts_what_it_sent(link):
+    words = asked("storm", "eth", "--rate", "5000", "--seconds", "1", expected=2)
+    assert "--yes" in words and "disturb" in words
+    with inside(FAR):
+        own = socket.socket(socket.AF_PACKET, socket.SOCK_RAW, socket.htons(0x88B5))
+    own.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 1 << 26)
+    own.settimeout(0.3)
+    told = asked("storm", "eth", "--rate", "2000", "--seconds", "1", "--size", "200", "--yes")
+    came = []
+    try:
+        while True:
+            came.append(own.recv(2000))
+    except TimeoutError:
+        pass
+    own.close()
+    assert len(came) == told["sent"] and abs(told["rate"] - 2000) < 200
+    assert {len(one) for one in came} == {200} and {one[:6] for one in came} == {b"\xff" * 6}
+    assert "nope7" in asked("storm", "nope7", "--yes", expected=2)
+
+
+def test_subnets():
+    assert network_of("192.0.2.77/24").num_addresses == 256
+    for wrong in ("pier", "192.0.2.0/33", "10.0.0.0/8"):
+        with pytest.raises(YaffleError):
+            network_of(wrong)
