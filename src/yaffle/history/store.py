@@ -329,10 +329,10 @@ class History:
             held = folders(self.folder / READINGS)
             return [path for _, folder in {*held[:1], *held[-_NAMED_BY:]} for path in layout.counting(folder)]
 
-        table = self._told(parts, query)
+        table = self.told(parts, query)
         return [] if table is None else list(zip(*(column.to_pylist() for column in table.columns), strict=True))
 
-    def _told(self, parts: Callable[[], list[Path]], query: str) -> pa.Table | None:
+    def told(self, parts: Callable[[], list[Path]], query: str) -> pa.Table | None:
         """What a question finds in the rows (`told`) of some files; None without any. A file that was merged away
         meanwhile is looked for once more. Raises HistoryError.
         """
@@ -369,7 +369,7 @@ class History:
         names = ", ".join("'" + name.replace("'", "''") + "'" for name in measures)
         told = {"last_ns": int(last_ns), "width_ns": int(width_ns), "origin_ns": int(origin_ns)}
         query = _HOST_READINGS.format(only=f" AND measure IN ({names})" if measures else "", **told)
-        found = self._told(parts, query)
+        found = self.told(parts, query)
         return found if found is not None else pa.table({"device": pa.array([], pa.string())})
 
     def intervals(self, kind: str, first_ns: int = 0, last_ns: int = 1 << 62) -> pa.Table:
@@ -382,7 +382,7 @@ class History:
         def parts() -> list[Path]:
             return [path for _, folder in folders(self.folder / kind) for path in layout.counting(folder)]
 
-        found = self._told(
+        found = self.told(
             parts,
             f"SELECT {same}, max(to_ns) AS to_ns FROM told GROUP BY {same} HAVING max(to_ns) >= {int(first_ns)}"
             f" AND from_ns <= {int(last_ns)} ORDER BY from_ns, {same}",
@@ -405,7 +405,7 @@ class History:
                 for path in layout.counting(folder)
             ]
 
-        found = self._told(
+        found = self.told(
             parts,
             "SELECT device, name, arg_max(text, time_ns) AS text, max(time_ns) AS time_ns FROM told"
             f" WHERE time_ns <= {int(until_ns)} GROUP BY device, name ORDER BY device, name",

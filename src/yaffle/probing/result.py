@@ -30,6 +30,13 @@ class Result:
         }  # fmt: skip
 
 
+def result_of(told: dict[str, Any]) -> Result:
+    """A result as it stands in a document."""
+    known = ("kind", "target", "at_ns", "ok", "why", "round_trip_ms")
+    more = {key: value for key, value in told.items() if key not in known}
+    return Result(**{key: told[key] for key in known}, more=more)
+
+
 def spread(values_ms: list[float]) -> dict[str, float] | None:
     """Least, median, 95th percentile (nearest rank) and greatest of some times; None of none."""
     if not values_ms:

@@ -9,7 +9,7 @@ from yaffle.records.device_measures import OF_DEVICES
 from yaffle.records.host_measures import OF_HOSTS
 from yaffle.records.measure import TOTAL, Measure
 
-RECORDS, COUNTERS, READINGS, WAITS = "records", "counters", "readings", "waits"
+RECORDS, COUNTERS, READINGS, WAITS, PROBES = "records", "counters", "readings", "waits", "probes"
 _FLOW_GROUPS = ("application", "exporter", "host", "peer", "site", "pair", "interface", "dscp", "transport")
 _INTERFACE_GROUPS = ("device", "interface")
 _WAIT_GROUPS = ("application", "server", "site", "client")
@@ -50,6 +50,10 @@ _OF_WAITS = (
     _wait("exchange_rate", "/s", "exchanges that ended, per second"),
     _wait("failure_rate", "%", "failed exchanges and connection attempts, of all"),
 )
+_OF_PROBES = (
+    Entry("test_round_trip", PROBES, "ms", "median round trip of a test on purpose (nearest rank)", ("test",)),
+    Entry("test_failures", PROBES, "%", "tests on purpose that did not go well, of those sent (RFC 7680)", ("test",)),
+)
 _OF_RECORDS = (
     _flow("volume", "bit/s", "bits of flow records over time, each record spread evenly over its span"),
     _flow("packets", "packets/s", "packets of flow records over time"),
@@ -86,5 +90,11 @@ def _entry(measure: Measure) -> Entry:
 OF_READINGS: dict[str, Measure] = {one.name: one for one in (*OF_HOSTS, *OF_DEVICES)}
 CATALOGUE: dict[str, Entry] = {
     one.name: one
-    for one in (*_OF_WAITS, *_OF_RECORDS, *_OF_COUNTERS, *(_entry(measure) for measure in OF_READINGS.values()))
+    for one in (
+        *_OF_WAITS,
+        *_OF_PROBES,
+        *_OF_RECORDS,
+        *_OF_COUNTERS,
+        *(_entry(measure) for measure in OF_READINGS.values()),
+    )
 }

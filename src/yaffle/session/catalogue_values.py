@@ -12,13 +12,16 @@ from yaffle.arrays import Array
 from yaffle.findings.flow_labels import FlowLabels
 from yaffle.findings.flow_source import held_flows
 from yaffle.findings.interfaces import interface_labels, readings
-from yaffle.records.catalogue import CATALOGUE, COUNTERS, OF_READINGS, READINGS, RECORDS, WAITS, Entry
+from yaffle.quantiles import median
+from yaffle.records.catalogue import CATALOGUE, COUNTERS, OF_READINGS, PROBES, READINGS, RECORDS, WAITS, Entry
 from yaffle.records.counter_table import COUNTS, rises
 from yaffle.records.flow_table import ADDITIVE, SOCKETS
 from yaffle.records.measure import TOTAL
 from yaffle.session import kept_measures
 from yaffle.session.evidence import Evidence
+from yaffle.session.probe_courses import probe_courses, probe_names
 
+TEST = "test"
 THING = "host or device"  # what readings are of: a device and what of it
 _FLOWS_BY = ("", "application", "host", "pair", "site", "site pair")
 _BUSY = "busy_ns"
@@ -42,7 +45,7 @@ def title(entry: Entry) -> str:
 
 
 BY_TITLE = {title(entry): entry for entry in CATALOGUE.values() if entry.table == READINGS}
-BY_TITLE |= {title(entry): entry for entry in CATALOGUE.values() if entry.table == WAITS}
+BY_TITLE |= {title(entry): entry for entry in CATALOGUE.values() if entry.table in (WAITS, PROBES)}
 BY_TITLE |= {title(entry): entry for entry in CATALOGUE.values() if entry.name in COUNTS}
 BY_TITLE |= {title(entry): entry for entry in CATALOGUE.values() if entry.table == RECORDS and entry.name in _MEASURED}
 
@@ -55,6 +58,8 @@ def titles(analysis: Analysis) -> list[str]:
         kernels = any(exporter.protocol == SOCKETS for exporter in history.exporters) or _are_measured(analysis)
         found += [name for name, entry in BY_TITLE.items() if entry.table == RECORDS and kernels]
         found += [name for name, entry in BY_TITLE.items() if entry.table == WAITS and history.waits.span is not None]
+        tested = bool(probe_names(history))
+        found += [name for name, entry in BY_TITLE.items() if entry.table == PROBES and tested]
     if analysis.flows.counters.rows.size or (history is not None and history.counters.devices):
         found += [name for name, entry in BY_TITLE.items() if entry.table == COUNTERS]
     if history is not None and history.has_readings:
@@ -70,7 +75,9 @@ def _are_measured(analysis: Analysis) -> bool:
 def dimensions(name: str) -> tuple[str, ...]:
     """By what a measure can be grouped."""
     table = BY_TITLE[name].table
-    return {RECORDS: _FLOWS_BY, WAITS: kept_measures.GROUPS, COUNTERS: ("interface",)}.get(table, (THING,))
+    return {RECORDS: _FLOWS_BY, WAITS: kept_measures.GROUPS, COUNTERS: ("interface",), PROBES: (TEST,)}.get(
+        table, (THING,)
+    )
 
 
 def choices(analysis: Analysis) -> dict[str, list[str]]:
@@ -90,6 +97,8 @@ def choices(analysis: Analysis) -> dict[str, list[str]]:
             found[name] = sorted(_thing(device, place) for device, place, measure in told if measure == entry.name)
         else:
             found[name] = ports if entry.table == COUNTERS else []
+            if entry.table == PROBES:
+                found[name] = probe_names(history)
             if entry.table == WAITS:
                 found[name] = kept_measures.applications(history, analysis.places)
     return found
@@ -118,6 +127,8 @@ def groups(evidence: Evidence, name: str, by: str) -> list[str]:
         return [labels.texts[k] for k in np.argsort(-sums, kind="stable").tolist()]
     if entry.table == WAITS:
         return kept_measures.groups(evidence, by)
+    if entry.table == PROBES:
+        return probe_names(history) if history is not None else []
     if not by:
         return []
     held = held_flows(evidence.analysis, evidence.first_ns, evidence.last_ns)
@@ -134,9 +145,31 @@ def over_time(evidence: Evidence, name: str, by: str, label: str, edge_ns: Array
         return _of_reading(evidence, entry.name, label, edge_ns)
     if entry.table == COUNTERS:
         return _of_counter(evidence, entry.name, label, edge_ns)
+    if entry.table == PROBES:
+        return _of_tests(evidence, entry.name, label, edge_ns)
     if entry.table == WAITS:
         return kept_measures.over_time(evidence, entry.name, by, label, edge_ns)
     return _of_flows(evidence, entry.name, by, label, edge_ns)
+
+
+def _of_tests(evidence: Evidence, name: str, label: str, edge_ns: Array) -> Array:
+    """Of a test in each interval: the median of its round trips, or what failed."""
+    found = np.full(edge_ns.size - 1, np.nan)
+    courses = probe_courses(evidence.analysis.history, int(edge_ns[0]), int(edge_ns[-1])) or []
+    own = [one for one in courses if label in (one.name, f"{one.name} {one.direction}".strip(), "")]
+    if not own:
+        return found
+    times, trips, well = (
+        np.concatenate([getattr(one, key) for one in own]) for key in ("times_ns", "trips_ms", "well")
+    )
+    place = np.searchsorted(edge_ns, times, "right") - 1
+    for k in np.unique(place[(place >= 0) & (place < found.size)]).tolist():
+        here = place == k
+        if name == "test_failures":
+            found[k] = 100 * float(1 - well[here].mean())
+        elif np.isfinite(trips[here]).any():
+            found[k] = median(trips[here][np.isfinite(trips[here])])
+    return found
 
 
 def _thing(device: str, place: str) -> str:

@@ -17,6 +17,7 @@ from yaffle.session.flow_parts import FlowPicture, FlowSettings, flow_picture
 from yaffle.session.locked_database import FilterError
 from yaffle.session.make_up import TREND, Part, make_up, within
 from yaffle.session.measures import RETRANSMISSIONS, TROUBLES, Measure, counted_packets, edges, values
+from yaffle.session.probe_courses import ProbeCourse, probe_courses
 from yaffle.session.scene import Scene
 from yaffle.session.services import Service, services
 from yaffle.transport import kinds
@@ -127,6 +128,7 @@ class SurveySettings:
     flows: FlowSettings | None = None  # None: not looked at
     hosts: bool = False  # whether measures of hosts are looked at
     whereabouts: bool = False  # … and who was where
+    tests: bool = False  # … and tests on purpose
 
 
 @dataclass(frozen=True)
@@ -144,6 +146,8 @@ class SurveyPicture:
     interfaces: Interfaces
     hosts: list[HostSeries] | None
     whereabouts: Whereabouts | None
+    tests: list[ProbeCourse] | None  # None: not looked at, or nothing is tested
+    tests_known: bool  # whether they were looked at
     bursts: Bursts
     full_ms: Array  # of each second at or over the line rate; empty without one
     packets: int
@@ -194,6 +198,10 @@ def survey(scene: Scene, settings: SurveySettings, progress: Progress = go_on) -
     held = None
     if settings.whereabouts:
         held = whereabouts(scene.evidence.analysis.history, scene.first_ns, scene.last_ns)
+    tests = None
+    if settings.tests:
+        step(progress, 0.83, "reading how tests went")
+        tests = probe_courses(scene.evidence.analysis.history, scene.first_ns, scene.last_ns)
     step(progress, 0.85, "asking how services answered")
     return SurveyPicture(
         edge_ns,
@@ -207,6 +215,8 @@ def survey(scene: Scene, settings: SurveySettings, progress: Progress = go_on) -
         interfaces(scene.evidence.analysis, scene.first_ns, scene.last_ns),
         hosts,
         held,
+        tests,
+        settings.tests,
         found,
         found.full_ms_per_s(settings.line_bps) if settings.line_bps > 0 else np.empty(0),
         int(mask.sum()),

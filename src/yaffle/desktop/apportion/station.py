@@ -86,6 +86,7 @@ class Apportion(Station):
     exchange_wanted = Signal(int, object)  # connection, moment in ns (more than a C integer holds)
     visit_wanted = Signal(int, object)  # connection, moment in ns
     tiers_wanted = Signal(int, object)  # connection, moment in ns
+    test_wanted = Signal(str, str)  # kind, target
     hour_wanted = Signal(object)  # a group that is an hour of kept waits
     name_wanted = Signal(str, str, int)  # application, server, port
 
@@ -263,6 +264,14 @@ class Apportion(Station):
             menu.addAction("The visit it belongs to", lambda: self.visit_wanted.emit(int(group.trail[3]), begun))
             if tiered_exchanges(evidence, int(group.trail[3])).size:
                 menu.addAction("Its tiers", lambda: self.tiers_wanted.emit(int(group.trail[3]), begun))
+        if 1 <= group.level <= 2 and not group.beside:
+            client = group.trail[2] if group.level == 2 else ""
+            kind, target = (
+                ("reach", client)
+                if client
+                else ("connect", f"[{address}]:{port}" if ":" in address else f"{address}:{port}")
+            )
+            menu.addAction(f"Test now: {kind} {target}…", partial(self.test_wanted.emit, kind, target))
         menu.addSeparator()
         if group.level <= 1:
             menu.addAction(

@@ -30,6 +30,7 @@ from yaffle.desktop.survey.measures_dialog import MeasuresDialog
 from yaffle.desktop.survey.passing_panel import PassingPanel
 from yaffle.desktop.survey.services_panel import ServicesPanel
 from yaffle.desktop.survey.sockets_panel import SocketsPanel
+from yaffle.desktop.survey.tests_panel import TestsPanel
 from yaffle.desktop.survey.whereabouts_panel import WhereaboutsPanel
 from yaffle.findings.flow_labels import PORT_NUMBER
 from yaffle.findings.interfaces import Interfaces, InterfaceUse, through
@@ -50,7 +51,7 @@ INTERVALS = (
     ("5 min", 300 * 10**9), ("15 min", 900 * 10**9), ("1 h", 3600 * 10**9), ("1 day", 86_400 * 10**9),
 )  # fmt: skip
 
-FLOWS, INTERFACES, HOSTS, WHEREABOUTS, PASSING = 2, 3, 4, 5, 7  # pages
+FLOWS, INTERFACES, HOSTS, WHEREABOUTS, PASSING, TESTS = 2, 3, 4, 5, 7, 8  # pages
 
 
 class Survey(Station):
@@ -116,6 +117,7 @@ class Survey(Station):
         self.whereabouts = WhereaboutsPanel()
         self.sockets = SocketsPanel()
         self.passing = PassingPanel()
+        self.tests = TestsPanel()
         right = QTabWidget()
         right.setDocumentMode(True)
         for listed, name in ((self.troubles, "TCP issues"), (self.others, "UDP and ICMP responses")):
@@ -141,6 +143,8 @@ class Survey(Station):
         self.parts.addTab(self.whereabouts, "addresses")
         self.parts.addTab(self.sockets, "connections")
         self.parts.addTab(self.passing, "live")
+        self.parts.addTab(self.tests, "tests")
+        self.parts.setTabToolTip(8, "Tests on purpose: how each went, worst first")
         self.parts.setTabToolTip(
             7, "What passes a capture now: means of the last 2, 10 and 40 s by host, application …"
         )
@@ -194,10 +198,13 @@ class Survey(Station):
             flows,
             self.parts.currentIndex() == HOSTS,
             self.parts.currentIndex() == WHEREABOUTS,
+            self.parts.currentIndex() == TESTS,
         )
 
     def _turned(self, page: int) -> None:
         lacking = {FLOWS: "flows", HOSTS: "hosts", WHEREABOUTS: "whereabouts"}.get(page)
+        if page == TESTS and (self.picture is None or not self.picture.tests_known):
+            self._changed()
         if lacking and (self.picture is None or getattr(self.picture, lacking) is None):
             self._changed()
 
@@ -267,6 +274,7 @@ class Survey(Station):
         self.flows.show_picture(None)
         self.interfaces.show_interfaces(Interfaces([], 0), 0, 1)
         self.hosts.show_hosts([], 0, 1)
+        self.tests.show_courses(None, 0, 1)
         self.whereabouts.show_whereabouts(Whereabouts([], []), 1)
 
     def _ask(self, scene: Scene) -> None:
@@ -283,6 +291,8 @@ class Survey(Station):
         if picture.flows is not None:
             self.flows.show_picture(picture.flows)
         self.interfaces.show_interfaces(picture.interfaces, int(picture.edges_ns[0]), int(picture.edges_ns[-1]))
+        if picture.tests_known:
+            self.tests.show_courses(picture.tests, int(picture.edges_ns[0]), int(picture.edges_ns[-1]))
         if picture.hosts is not None:
             self.hosts.show_hosts(picture.hosts, int(picture.edges_ns[0]), int(picture.edges_ns[-1]))
         if picture.whereabouts is not None:
@@ -371,3 +381,4 @@ class Survey(Station):
         self.whereabouts.dress()
         self.sockets.dress()
         self.passing.dress()
+        self.tests.dress()

@@ -43,6 +43,7 @@ from yaffle.desktop.window.preferences_dialog import PreferencesDialog
 from yaffle.desktop.window.shortcut_sheet import ShortcutSheet
 from yaffle.desktop.window.station_rail import APPORTION, EXAMINE, GATHER, PATH, STATIONS, SURVEY, StationRail
 from yaffle.desktop.window.task import Task
+from yaffle.desktop.window.test_now import TestNow
 from yaffle.desktop.window.ticket_dialog import TicketDialog
 from yaffle.findings.finding import Finding
 from yaffle.findings.markings import CAUSE
@@ -130,6 +131,8 @@ class MainWindow(QMainWindow):
         self.apportion.exchange_wanted.connect(self._examine_at)
         self.apportion.visit_wanted.connect(partial(self._examine_page, VISIT))
         self.apportion.tiers_wanted.connect(partial(self._examine_page, TIERS))
+        self.survey.tests.asked.connect(self.test_now)
+        self.apportion.test_wanted.connect(self.test_now)
         self.survey.passing.wanted.connect(self._open_exchanges)
         self.survey.sockets.wanted.connect(self._open_exchanges)
         self.apportion.hour_wanted.connect(self._open_hour)
@@ -161,6 +164,7 @@ class MainWindow(QMainWindow):
             ("Open a history…", "Ctrl+H", files.open_history_dialog),
             ("Receive flow records…", "Ctrl+R", files.receive),
             ("Capture packets here…", "Ctrl+Shift+R", files.capture),
+            ("Test now…", "Ctrl+Shift+T", lambda: self.test_now("reach", "")),
             ("Keep this stretch of the ring…", "Ctrl+Shift+K", files.keep_stretch),
             ("Reload captures", "F5", files.read_again),
         )
@@ -254,6 +258,11 @@ class MainWindow(QMainWindow):
         """Leads to the grounds of the finding at the top."""
         if self.investigation.findings:
             self.follow(self.investigation.findings[0])
+
+    def test_now(self, kind: str, target: str) -> None:
+        """Asks on purpose: what is filled in, or anything else."""
+        self.testing = TestNow(kind, target, self)
+        self.testing.show()
 
     def _open_exchanges(self, expression: str) -> None:
         """From what passes now to its exchanges."""
