@@ -59,7 +59,7 @@ def test_results_are_kept_and_troubles_are_told(tmp_path):
     [
         ('[[probe]]\nkind = "guess"\ntarget = "x"\n', "one of reach"),
         ('[[probe]]\nkind = "voice"\ntarget = "x"\ncodec = "tin"\n', "one of g711"),
-        ('[[probe]]\nkind = "reach"\ntarget = "x"\nevery = "1s"\n', "shorter than every"),
+        ('[[probe]]\nkind = "storm"\ntarget = "eth0"\n', "one of reach"),
         ('[[probe]]\nkind = "reach"\ntarget = "x"\n[[probe]]\nkind = "reach"\ntarget = "x"\n', "twice"),
         ('[[probe]]\nkind = "reach"\n', "missing"),
     ],

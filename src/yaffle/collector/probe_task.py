@@ -23,6 +23,7 @@ from yaffle.units import duration
 
 _APART_S = 0.05  # So much for each test, the first ones are spread over.
 _LOOK_S = 1.0
+_TIMEOUT_NS = 2 * 10**9
 _SCHEDULED = tuple(kind for kind in KINDS if kind != "storm")  # Nobody is disturbed without being asked.
 Duration = Annotated[int, BeforeValidator(duration_ns)]
 
@@ -34,7 +35,7 @@ class Probe(Part):
     target: Annotated[str, Field(min_length=1)]
     name: str = ""
     every: Every = 60 * 10**9
-    timeout: Duration = 2 * 10**9
+    timeout: Duration = 0  # 0: 2 s, or somewhat less than `every`
     server: str = ""
     type: str = "A"
     over: str = "udp"
@@ -53,8 +54,6 @@ class Probe(Part):
             raise ValueError(f"kind: one of {', '.join(_SCHEDULED)} (not {self.kind})")
         if self.codec and self.codec not in CODECS:
             raise ValueError(f"codec: one of {', '.join(CODECS)} (not {self.codec})")
-        if self.timeout >= self.every and self.kind in ("reach", "connect", "name", "page"):
-            raise ValueError("timeout: shorter than every")
         return self
 
     @property
@@ -65,8 +64,9 @@ class Probe(Part):
     def wanted(self) -> Wanted:
         """As it is asked. Raises YaffleError where its key cannot be had."""
         codec = self.codec or ("h264" if self.kind == "video" else "g711")
+        timeout_ns = self.timeout or min(_TIMEOUT_NS, self.every * 9 // 10)
         return Wanted(
-            self.kind, self.target, self.timeout / 1e9, self.server, self.packets, self.interval / 1e9, self.seconds,
+            self.kind, self.target, timeout_ns / 1e9, self.server, self.packets, self.interval / 1e9, self.seconds,
             self.dscp, codec, self.type, self.over, key_of(self.key_file), status=self.status, text=self.text,
         )  # fmt: skip
 

@@ -72,8 +72,6 @@ async def name(wanted: Wanted) -> list[Result]:
         ],
     }
     why = "" if outcome == "NOERROR" else _WORDS.get(outcome, outcome)
-    if not why and not more["answers"]:
-        why = f"the name has no {wanted.record}"
     return [Result(KIND, wanted.target, at_ns, not why, why, took_ms, more)]
 
 
