@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 from yaffle.errors import YaffleError
 from yaffle.probing import stamp
 from yaffle.probing.respond import Responder
+from yaffle.probing.result import Result, document
 
 KEY = b"harbour"
 NOW = 1_800_000_000_123_456_789
@@ -139,3 +140,12 @@ def test_one_address_is_answered_so_often_only(responder, monkeypatch):
     now = time.time_ns()
     assert sum(responder._in_time("192.0.2.1", now) for _ in range(30)) == 10
     assert responder._in_time("192.0.2.2", now) and responder._in_time("192.0.2.1", now + 10**9)
+
+
+def test_of_several_runs_the_best_and_the_worst_are_dropped():
+    def run(bps, way):
+        return Result("speed", "x", 1, True, "", 1.0, {"direction": way, "bps": bps})
+
+    told = document([run(bps, way) for bps in (5e6, 1e6, 9e6, 6e6) for way in ("there", "back")])["summary"]["runs"]
+    assert told["there"] == {"runs": 4, "kept": 2, "median_bps": 5e6, "min_bps": 5e6, "max_bps": 6e6}
+    assert "runs" not in document([run(1.0, "there")])["summary"]

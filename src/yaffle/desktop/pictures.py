@@ -145,7 +145,9 @@ def _shots(window: "MainWindow") -> dict[str, Callable[[], None]]:
 
 def _shots_of_weeks(window: "MainWindow") -> dict[str, Callable[[], None]]:
     """The same of the four weeks of flow records."""
-    from yaffle.desktop.survey.station import FLOWS, HOSTS, INTERFACES, WHEREABOUTS
+    from PySide6.QtWidgets import QApplication
+
+    from yaffle.desktop.survey.station import FLOWS, HOSTS, INTERFACES, TESTS
     from yaffle.desktop.window.station_rail import COMPARE
 
     line = "203.0.113.242 line"
@@ -163,6 +165,13 @@ def _shots_of_weeks(window: "MainWindow") -> dict[str, Callable[[], None]]:
         window.investigation.look(Focus())
         window.go(1)
         window.survey.parts.setCurrentIndex(number)
+
+    def tests() -> None:
+        """What a call from Quay House to Saltmarsh would have sounded like."""
+        page(TESTS)
+        while window.busy:
+            QApplication.processEvents()
+        window.survey.tests.table.selectRow(1)
 
     def normal() -> None:
         window.investigation.look(Focus())
@@ -189,7 +198,7 @@ def _shots_of_weeks(window: "MainWindow") -> dict[str, Callable[[], None]]:
         "flows": flows,
         "interfaces": interface,
         "hosts": lambda: page(HOSTS),
-        "addresses": lambda: page(WHEREABOUTS),
+        "tests": tests,
         "normal": normal,
         "periods": periods,
     }

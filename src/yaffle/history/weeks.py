@@ -3,15 +3,17 @@
 import shutil
 from itertools import chain, islice
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
 
 from yaffle.arrays import Array
-from yaffle.demo import archive_server, weeks
+from yaffle.demo import archive_server, kept_tests, weeks
 from yaffle.errors import Cancelled
 from yaffle.history.drawn_waits import DrawnWaits
-from yaffle.history.layout import ADDRESSES, DAY_NS, NEIGHBOURS, READINGS, TABLE, TEXTS, WAITS, is_history
+from yaffle.history.layout import ADDRESSES, DAY_NS, NEIGHBOURS, PROBES, READINGS, TABLE, TEXTS, WAITS, is_history
+from yaffle.history.probe_rows import rows_of
 from yaffle.history.writer import HistoryWriter
 from yaffle.progress import Progress, go_on
 from yaffle.records.counter_table import Counters, unknown_counters
@@ -54,6 +56,14 @@ def _told(found: list[archive_server.Told]) -> pa.Table:
     )
 
 
+def _results(found: list[tuple[str, dict[str, Any]]]) -> pa.Table:
+    """Rows of the table `probes`."""
+    by_name: dict[str, list[dict[str, Any]]] = {}
+    for name, own in found:
+        by_name.setdefault(name, []).append(own)
+    return pa.concat_tables([rows_of(name, own) for name, own in by_name.items()])
+
+
 def _held(writer: HistoryWriter) -> None:
     """Who had which address and was behind which port, and what devices said of themselves."""
     for name, rows in ((ADDRESSES, archive_server.addresses()), (NEIGHBOURS, archive_server.neighbours())):
@@ -82,9 +92,11 @@ def write_weeks(folder: Path, progress: Progress = go_on) -> Path:
     for day in range(weeks.DAYS):
         now_ns = weeks.START_NS + (day + 1) * DAY_NS - 1
         flows, readings = [], []
+        tests: list[tuple[str, dict[str, Any]]] = []
         for one in chain.from_iterable(islice(hours, 24)):
             number, speed = routers[one.router]
             waits.take(one)
+            tests += kept_tests.tests_of(one)
             flows.append(_rows(one.flows, number))
             readings.append(_readings(one.counters, number, speed))
             exporters[number].flow_records += flows[-1].size
@@ -93,6 +105,7 @@ def write_weeks(folder: Path, progress: Progress = go_on) -> Path:
         counters = Counters(devices=list(routers), names=names, rows=np.concatenate(readings))
         writer.append(FlowRecords(np.concatenate(flows), exporters, counters=counters))
         writer.append_rows(READINGS, _told(list(archive_server.readings(day))))
+        writer.append_rows(PROBES, _results(tests))
         if (minutes := waits.end_day(day)).num_rows:
             writer.append_rows(WAITS, minutes)
         now_ns += _A_LITTLE_LATER_NS

@@ -7,7 +7,7 @@ disk stops writing with a word, and goes on when there is room.
 import errno
 import os
 import time
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
 from pathlib import Path
 from struct import pack
@@ -21,6 +21,7 @@ _MAGIC, _ANY_LENGTH = 0x1A2B3C4D, -1
 _PARTS = 16  # files of a full ring, so that little is lost when the oldest goes
 _LEAST_FILE, _LARGEST_FILE = 64 << 10, 256 << 20
 _WRITE_BACK = 8 << 20  # So many octets are begun to be put on the disk at a time, so that none waits for many.
+_AHEAD = 32 << 20
 _AGAIN_S = 1.0
 _SPARE, _SPARE_PART = 32 << 20, 50  # Octets of the disk that are left to others; of a small one so much of it.
 
@@ -84,6 +85,7 @@ class RingFiles:
         self._began_ns = 0
         self._tried = 0.0
         self._taker = ThreadPoolExecutor(1)
+        self._going: list[tuple[Future[None], int]] = []  # files that are being taken away
         self.file_bytes = (
             min(_LARGEST_FILE, max(_LEAST_FILE, self.limit_bytes // _PARTS)) if self.limit_bytes else _LARGEST_FILE
         )
@@ -175,17 +177,25 @@ class RingFiles:
 
     def make_room(self, now_ns: int, more: int = 0) -> None:
         """Takes away the oldest files that the ring has no room for, and for so many octets more; never the one that
-        is open.
+        is open. Large files go beside the capture, somewhat early: it takes longer than packets can wait.
         """
+        ahead = min(self.file_bytes // 4, _AHEAD) if self.file_bytes >= _AHEAD else 0
         done = self.files[:-1] if self._file >= 0 else list(self.files)
         total = sum(self._sizes[path] for path in done) + (self._size if self._file >= 0 else 0) + more
         for path in done:
             late = self.limit_time_ns and self._ended[path] < now_ns - self.limit_time_ns
-            if not late and not (self.limit_bytes and total > self.limit_bytes):
+            if not late and not (self.limit_bytes and total > self.limit_bytes - ahead):
                 break
-            self._taker.submit(path.unlink, missing_ok=True)  # Of a large file it takes longer than packets can wait.
-            total -= self._sizes.pop(path)
+            size = self._sizes.pop(path)
+            self._going.append((self._taker.submit(path.unlink, missing_ok=True), size))
+            total -= size
             self.files.remove(path)
+        while self._going and (self._going[0][0].done() or self._is_over(total)):
+            self._going.pop(0)[0].result()
+
+    def _is_over(self, total: int) -> bool:
+        """Whether there is more than may be, with files that are about to go."""
+        return bool(self.limit_bytes) and total + sum(size for _, size in self._going) > self.limit_bytes
 
 
 def _number_of(path: Path) -> int:

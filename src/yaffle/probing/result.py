@@ -8,6 +8,7 @@ import numpy as np
 from yaffle.quantiles import median, p95
 
 FORMAT, VERSION = "yaffle-probes", 1
+_DROP_FROM = 3  # runs
 
 
 @dataclass(frozen=True)
@@ -48,6 +49,7 @@ def spread(values_ms: list[float]) -> dict[str, float] | None:
 def document(results: list[Result]) -> dict[str, Any]:
     """Results with their sums. Loss is of those sent (RFC 7680, type-P loss average)."""
     good = sum(one.ok for one in results)
+    runs = _runs(results)
     trips = [one.round_trip_ms for one in results if one.round_trip_ms is not None]
     return {
         "format": FORMAT,
@@ -58,5 +60,26 @@ def document(results: list[Result]) -> dict[str, Any]:
             "ok": good,
             "loss_percent": 100 * (len(results) - good) / len(results) if results else 0.0,
             "round_trip_ms": spread(trips),
+            **({"runs": runs} if runs else {}),
         },
     }
+
+
+def _runs(results: list[Result]) -> dict[str, Any]:
+    """Of several runs of speed, by direction: rates without the best and the worst one, of three and more."""
+    found: dict[str, list[float]] = {}
+    for one in results:
+        if one.ok and "bps" in one.more:
+            found.setdefault(str(one.more["direction"]), []).append(float(one.more["bps"]))
+    told = {}
+    for way, rates in found.items():
+        kept = np.sort(rates)[1:-1] if len(rates) >= _DROP_FROM else np.array(rates)
+        least, most = float(kept.min()), float(kept.max())
+        told[way] = {
+            "runs": len(rates),
+            "kept": int(kept.size),
+            "median_bps": median(kept),
+            "min_bps": least,
+            "max_bps": most,
+        }
+    return told if any(one["runs"] > 1 for one in told.values()) else {}

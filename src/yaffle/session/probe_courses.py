@@ -10,11 +10,12 @@ from yaffle.history.store import History
 from yaffle.quantiles import median, p95
 
 _MOST_ROWS = 500_000
+_BEST_MOS = 4.5
 
 
 @dataclass(frozen=True)
 class ProbeCourse:
-    """One test, of one direction where it has two. trips_ms: NaN where none was measured."""
+    """One test, of one direction where it has two. trips_ms, mos: NaN where none was measured."""
 
     name: str
     kind: str
@@ -22,6 +23,7 @@ class ProbeCourse:
     direction: str
     times_ns: Array
     trips_ms: Array
+    mos: Array
     well: Array
     last_why: str
 
@@ -41,6 +43,17 @@ class ProbeCourse:
         return np.asarray(self.trips_ms[np.isfinite(self.trips_ms)])
 
     @property
+    def worst_mos(self) -> float:
+        """The opinion score that 95 of 100 results reach; NaN of none."""
+        known = self.mos[np.isfinite(self.mos)]
+        return -p95(-known)
+
+    @property
+    def shows_quality(self) -> bool:
+        """Whether it has opinion scores and no round trips."""
+        return not self.known_ms.size and bool(np.isfinite(self.mos).any())
+
+    @property
     def median_ms(self) -> float:
         """Median round trip; NaN of none."""
         return median(self.known_ms)
@@ -52,8 +65,8 @@ class ProbeCourse:
 
 
 def probe_courses(history: History | None, first_ns: int, last_ns: int) -> list[ProbeCourse] | None:
-    """All tests of a period, those that fail most first, then those that rose most above their median; None where
-    nothing is tested. Raises HistoryError.
+    """All tests of a period, those that fail most first, then those that rose most above their median or sound
+    worst; None where nothing is tested. Raises HistoryError.
     """
     if history is None or not folders(history.folder / PROBES):
         return None
@@ -67,7 +80,7 @@ def probe_courses(history: History | None, first_ns: int, last_ns: int) -> list[
         return []
     table = history.told(
         lambda: files,
-        "SELECT name, kind, target, coalesce(direction, '') AS direction, at_ns, round_trip_ms, ok, why FROM told"
+        "SELECT name, kind, target, coalesce(direction, '') AS direction, at_ns, round_trip_ms, mos, ok, why FROM told"
         f" WHERE at_ns >= {int(first_ns)} AND at_ns <= {int(last_ns)} ORDER BY name, direction, at_ns LIMIT"
         f" {_MOST_ROWS}",
     )
@@ -81,10 +94,10 @@ def probe_courses(history: History | None, first_ns: int, last_ns: int) -> list[
         part = table.slice(begin, end - begin)
         first = part.slice(0, 1).to_pylist()[0]
         whys = [why for why in part["why"].to_pylist() if why]
+        trips, mos = (part[key].to_numpy(zero_copy_only=False).astype(np.float64) for key in ("round_trip_ms", "mos"))
         found.append(
             ProbeCourse(
-                first["name"], first["kind"], first["target"], first["direction"], part["at_ns"].to_numpy(),
-                part["round_trip_ms"].to_numpy(zero_copy_only=False).astype(np.float64),
+                first["name"], first["kind"], first["target"], first["direction"], part["at_ns"].to_numpy(), trips, mos,
                 part["ok"].to_numpy(zero_copy_only=False).astype(bool), whys[-1] if whys else "",
             )
         )  # fmt: skip
@@ -92,6 +105,8 @@ def probe_courses(history: History | None, first_ns: int, last_ns: int) -> list[
 
 
 def _risen(one: ProbeCourse) -> float:
+    if one.shows_quality:
+        return _BEST_MOS / one.worst_mos
     return one.p95_ms / one.median_ms if one.known_ms.size and one.median_ms > 0 else 0.0
 
 

@@ -76,11 +76,17 @@ class TestsPanel(QWidget):
                     "median", lambda r: _ms(rows[r].median_ms), [one.median_ms for one in rows], meaning="round trip"
                 ),
                 Column("p95", lambda r: _ms(rows[r].p95_ms), [one.p95_ms for one in rows], meaning="round trip"),
+                Column(
+                    "MOS",
+                    lambda r: f"{rows[r].worst_mos:.2f}" if math.isfinite(rows[r].worst_mos) else "–",
+                    [one.worst_mos for one in rows],
+                    meaning="95 of 100 results are at least this (E-model, ITU-T G.107)",
+                ),
                 Column("last failure", lambda r: rows[r].last_why, [one.last_why for one in rows], figures=False),
             ],
             len(rows),
-            ((0, 150), (1, 60), (2, 150), (3, 60), (4, 60), (5, 60), (6, 76), (7, 76)),
-            wide=8,
+            ((0, 150), (1, 60), (2, 150), (3, 60), (4, 60), (5, 60), (6, 76), (7, 76), (8, 50)),
+            wide=9,
         )
         again = next((k for k, one in enumerate(rows) if self._shown is not None and _same(one, self._shown)), 0)
         if rows:
@@ -103,17 +109,19 @@ class TestsPanel(QWidget):
             return
         look = theme.current()
         seconds = (one.times_ns - self._first_ns) / 1e9
-        trips = one.trips_ms / 1e3
-        self.plot.plot(seconds, trips, pen=pg.mkPen(look.moss, width=1.2), connect="finite")
+        quality = one.shows_quality
+        values = one.mos if quality else one.trips_ms / 1e3
+        self.plot.plot(seconds, values, pen=pg.mkPen(look.moss, width=1.2), connect="finite")
         bad = ~one.well
-        top = float(np.nanmax(trips)) if one.known_ms.size else 1.0
+        top = float(np.nanmax(values)) if np.isfinite(values).any() else 1.0
         if bad.any():
             height = np.full(int(bad.sum()), top * 1.02)
             self.plot.plot(
                 seconds[bad], height, pen=None, symbol="x", symbolSize=7, symbolPen=pg.mkPen(look.ink, width=1.4)
             )
         way = f", {one.direction}" if one.direction else ""
-        self.plot.set_quantity(f"round trip of {one.name}{way}; crosses: failed", "s")
+        what, unit = ("MOS", "") if quality else ("round trip", "s")
+        self.plot.set_quantity(f"{what} of {one.name}{way}; crosses: failed", unit)
         self.plot.axis.base_ns = self._first_ns
         self.plot.axis.picture = None
         self.plot.setXRange(0, max(1e-3, (self._last_ns - self._first_ns) / 1e9), padding=0)
@@ -124,7 +132,8 @@ class TestsPanel(QWidget):
         if one is None or not one.times_ns.size:
             return ""
         k = int(np.argmin(np.abs((one.times_ns - self._first_ns) / 1e9 - x)))
-        told = _ms(float(one.trips_ms[k])) if one.well[k] else "failed"
+        shown = f"MOS {one.mos[k]:.2f}" if one.shows_quality else _ms(float(one.trips_ms[k]))
+        told = shown if one.well[k] else "failed"
         return f" {moment(int(one.times_ns[k]))}  {told} "
 
     def dress(self) -> None:
