@@ -3,6 +3,7 @@
 import contextlib
 import random
 import socket
+import struct
 import time
 
 import pytest
@@ -37,6 +38,16 @@ def test_a_packet_and_its_answer(key):
     assert abs(told.returned_ns - time.time_ns()) < 10**10
     if key:
         assert stamp.read_ask(octets, b"another") is None and stamp.read_answer(reply, b"another") is None
+
+
+def test_a_reflector_may_tell_times_as_ptp_does():
+    asked = stamp.read_ask(stamp.ask(7, NOW))
+    reply = bytearray(stamp.answer(asked, 0, NOW, 64))
+    reply[4:14] = struct.pack("!IIH", 1_800_000_000, 999, 0x4001)
+    reply[16:24] = struct.pack("!II", 1_800_000_000, 5)
+    told = stamp.read_answer(bytes(reply))
+    assert (told.returned_ns, told.received_ns) == (1_800_000_000 * 10**9 + 999, 1_800_000_000 * 10**9 + 5)
+    assert abs(told.sent_ns - NOW) <= 1
 
 
 @given(st.binary(max_size=300), st.sampled_from([b"", KEY]))

@@ -13,6 +13,7 @@ _PLAIN = Struct("!IIIH")  # of a sender: number, seconds, fraction, error estima
 _REFLECTED = Struct("!IIIHHIIIIIHHBxxx")
 _EPOCH_S = 2_208_988_800  # from 1900 (NTP, RFC 5905) to 1970
 _UNSYNCHRONIZED = 0x0001  # scale 0, multiplier 1: an error is not known (RFC 4656 section 4.1.2)
+_PTP = 0x4000  # Z of an error estimate
 _TLV = Struct("!BBH")
 _UNRECOGNIZED, _MALFORMED = 0x80, 0x40
 EXTRA_PADDING, CLASS_OF_SERVICE = 1, 4
@@ -26,8 +27,13 @@ def ntp_of(now_ns: int) -> tuple[int, int]:
     return (seconds + _EPOCH_S) & 0xFFFFFFFF, (rest << 32) // 10**9
 
 
-def ns_of(seconds: int, fraction: int) -> int:
-    """The reverse, in the era that holds today (RFC 5905 section 6)."""
+def ns_of(seconds: int, fraction: int, error: int = 0) -> int:
+    """The reverse, in the era that holds today (RFC 5905 section 6). error: the estimate beside it, which says where it
+    is
+    a truncated PTP timestamp (RFC 8186): seconds since 1970 and nanoseconds.
+    """
+    if error & _PTP:
+        return seconds * 10**9 + fraction
     whole = seconds - _EPOCH_S
     if whole < 0:
         whole += 1 << 32
@@ -133,5 +139,5 @@ def read_answer(octets: bytes, key: bytes = b"") -> Answered | None:
         )  # fmt: skip
     if len(octets) < SIZE:
         return None
-    own, s, f, _, _, rs, rf, number, ss, sf, _, _, _ = _REFLECTED.unpack_from(octets)
-    return Answered(number, own, ns_of(ss, sf), ns_of(rs, rf), ns_of(s, f))
+    own, s, f, error, _, rs, rf, number, ss, sf, sent_error, _, _ = _REFLECTED.unpack_from(octets)
+    return Answered(number, own, ns_of(ss, sf, sent_error), ns_of(rs, rf, error), ns_of(s, f, error))
