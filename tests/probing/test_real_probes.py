@@ -97,8 +97,8 @@ def test_speed_both_ways_and_what_it_does_to_the_delay(bridge):
     for one in told.values():
         carried = 8_000_000 * 1448 / 1514  # less headers
         assert abs(one["bps"] / carried - 1) < 0.06, one
-        assert near(one["idle_ms"], 2 * DELAY_MS, more=2) and one["loaded_ms"] > one["idle_ms"] + 10
-        assert one["buffer_delay_percent"] > 50 and 80 < one["efficiency_percent"] <= 100
+        assert near(one["idle_ms"], 2 * DELAY_MS, more=2) and one["loaded_ms"] > one["idle_ms"] + 3
+        assert one["buffer_delay_percent"] > 10 and 80 < one["efficiency_percent"] <= 100
         assert one["retransmitted_percent"] is not None
 
 
