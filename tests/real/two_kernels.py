@@ -33,12 +33,11 @@ def available() -> str:
     """Why this cannot be done here; empty where it can."""
     if os.geteuid() != 0:
         return "needs root to make network namespaces"
-    made = (
-        subprocess.run(["ip", "netns", "add", "yaffle-try"], capture_output=True, check=False) if _has("ip") else None
-    )
+    own = f"yaffle-try-{os.getpid()}"  # Tests run beside each other.
+    made = subprocess.run(["ip", "netns", "add", own], capture_output=True, check=False) if _has("ip") else None
     if made is None or made.returncode:
         return "network namespaces cannot be made here"
-    subprocess.run(["ip", "netns", "del", "yaffle-try"], check=False)
+    subprocess.run(["ip", "netns", "del", own], check=False)
     return ""
 
 
