@@ -23,14 +23,21 @@ class Kept:
     def __init__(self):
         self.tables = {"waits": [], "questions": []}
 
-    def take(self, name, table):
+    def tell(self, name, table):
         self.tables[name].append(table)
+
+    def settle(self):
+        self.settled = sum(map(len, self.tables.values()))
+
+    def latest_ns(self):
+        rows = self.table("waits")["time_ns"].to_pylist()
+        return max(rows) + MINUTE_NS if rows else 0
 
     def table(self, name):
         schema = SCHEMA if name == "waits" else QUESTION
         return pa.concat_tables([schema.empty_table(), *self.tables[name]])
 
-    def before(self, run):
+    def told(self, run):
         waits = self.table("waits")
         return waits.filter(pa.compute.equal(waits["run"], run)), self.table("questions")
 
@@ -44,11 +51,11 @@ def test_what_was_told_is_what_one_analysis_says(morning, tmp_path, killed):
     capture = next(path for path in morning if "saltmarsh" in path.name)
     ring, kept, dice = tmp_path / "ring", Kept(), random.Random(5)
     ring.mkdir()
-    at = [Accounting(ring, "eth", kept.take, kept.before)]
+    at = [Accounting(ring, "eth", kept)]
 
     def between():
         if dice.random() < killed:
-            at[0] = Accounting(ring, "eth", kept.take, kept.before)
+            at[0] = Accounting(ring, "eth", kept)
         if dice.random() < 0.7:
             at[0].look()
 
@@ -67,7 +74,7 @@ def test_runs_that_follow_each_other_count_everything_once(morning, tmp_path, ki
     capture = next(path for path in morning if "saltmarsh" in path.name)
     ring, kept, dice = tmp_path / "ring", Kept(), random.Random(6)
     ring.mkdir()
-    at = [Accounting(ring, "eth", kept.take, kept.before, 500)]
+    at = [Accounting(ring, "eth", kept, 500)]
 
     def between():
         files = files_of(ring)
@@ -75,7 +82,7 @@ def test_runs_that_follow_each_other_count_everything_once(morning, tmp_path, ki
             at[0].look()
             files[0].unlink()
         if dice.random() < killed:
-            at[0] = Accounting(ring, "eth", kept.take, kept.before, 500)
+            at[0] = Accounting(ring, "eth", kept, 500)
         at[0].look()
 
     Blocks(capture).write(ring, 12, between)
@@ -99,17 +106,17 @@ def test_files_that_went_before_they_were_accounted_for_are_said(morning, tmp_pa
     capture = next(path for path in morning if "saltmarsh" in path.name)
     ring, kept = tmp_path / "ring", Kept()
     ring.mkdir()
-    first = Accounting(ring, "eth", kept.take, kept.before, 500)
+    first = Accounting(ring, "eth", kept, 500)
     Blocks(capture).write(ring, 6, lambda: None)
     first.look()
     last = files_of(ring)[-1]
     for path in files_of(ring)[:-1]:
         path.unlink()
-    whole = Accounting(ring, "eth", kept.take, kept.before, 500)
+    whole = Accounting(ring, "eth", kept, 500)
     whole.look(last=True)
     assert not whole.trouble  # They had been accounted for, and the last one is held.
     last.rename(ring / "99999999.pcapng")
     (ring / FOLDER / last.name).unlink()
-    again = Accounting(ring, "eth", kept.take, kept.before, 500)
+    again = Accounting(ring, "eth", kept, 500)
     again.look(last=True)
     assert "overwritten" in again.trouble

@@ -33,17 +33,15 @@ def waits_job(ring: str, capture: str, key: str, keeper: Keeper | None) -> Job:
 async def _account(ring: str, capture: str, keeper: Keeper | None, state: State) -> None:
     """Has a child account until it is cancelled. Raises YaffleError where it cannot."""
     assert keeper is not None
-    while keeper.waiting:  # What a former child told is on the disk before another asks what was told.
-        state.turn(state.state, keeper.trouble)
-        await asyncio.sleep(_WRITTEN_S)
+    await _settled(keeper, state)  # What a former child told is there before another asks what was told.
     await asyncio.to_thread(_tell_ring, keeper.writer.folder, capture, ring)
     wanted = {"ring": ring, "capture": capture, "history": str(keeper.writer.folder)}
     child = await asyncio.create_subprocess_exec(
         sys.executable, "-m", "yaffle.waiting.child", json.dumps(wanted),
-        stdout=asyncio.subprocess.PIPE, limit=_LONGEST_LINE, start_new_session=True,
+        stdin=asyncio.subprocess.PIPE, stdout=asyncio.subprocess.PIPE, limit=_LONGEST_LINE, start_new_session=True,
     )  # fmt: skip
-    assert child.stdout is not None
-    listening = asyncio.create_task(_listen(child.stdout, keeper, state))
+    assert child.stdout is not None and child.stdin is not None
+    listening = asyncio.create_task(_listen(child.stdout, child.stdin, keeper, state))
     try:
         await asyncio.shield(listening)
         raise YaffleError("the process that accounts for waits ended")
@@ -66,7 +64,14 @@ def _tell_ring(history: Path, capture: str, ring: str) -> None:
         write_json(path, {**known, capture: ring})
 
 
-async def _listen(words: asyncio.StreamReader, keeper: Keeper, state: State) -> None:
+async def _settled(keeper: Keeper, state: State) -> None:
+    """Comes back when all that was handed over is on the disk."""
+    while not keeper.settled:
+        state.turn(state.state, keeper.trouble)
+        await asyncio.sleep(_WRITTEN_S)
+
+
+async def _listen(words: asyncio.StreamReader, answers: asyncio.StreamWriter, keeper: Keeper, state: State) -> None:
     """Takes what a child tells until it ends. Raises YaffleError with what it says is wrong."""
     async for line in words:
         told = json.loads(line)
@@ -77,6 +82,11 @@ async def _listen(words: asyncio.StreamReader, keeper: Keeper, state: State) -> 
             while not keeper.put((told["table"], table)):  # Nothing of it may be lost: the child goes on meanwhile.
                 state.turn(state.state, keeper.trouble or BEHIND)
                 await asyncio.sleep(_WRITTEN_S)
+            continue
+        if "settle" in told:
+            await _settled(keeper, state)
+            answers.write(b"\n")
+            await answers.drain()
             continue
         state.turn(RUNNING, told["trouble"] or keeper.trouble)
         state.rates = f"{told['exchanges']:,} exchanges"
@@ -90,6 +100,7 @@ class CaptureMinutes:
         self._minute, self._before_s = 0, 0.0
         self._counted = {"captured": 0, "dropped": 0}
         self._sums = [0, 0, 0]
+        self._due: list[pa.Table] = []  # minutes that wait for the history
 
     def take(self, told: dict[str, Any]) -> None:
         """What a capture said of itself, about once a second."""
@@ -99,7 +110,8 @@ class CaptureMinutes:
             self._minute = minute
         lost = told["dropped"] + told.get("unwritten", 0)
         for k, (name, value) in enumerate((("captured", told["captured"]), ("dropped", lost))):
-            self._sums[k] += max(0, value - self._counted[name])
+            before = self._counted[name]
+            self._sums[k] += value - before if value >= before else value  # Less: another child counts anew.
             self._counted[name] = value
         if self._before_s and now_s - self._before_s <= _LONGEST_STEP_S:
             self._sums[2] += round((now_s - self._before_s) * 1e9)
@@ -110,5 +122,7 @@ class CaptureMinutes:
         if any(self._sums):
             captured, dropped, covered_ns = ([value] for value in self._sums)
             columns = {"captured_packets": captured, "dropped_packets": dropped, "covered_ns": covered_ns}
-            self._keeper.put((WAITS, rows_of({"time_ns": [self._minute], "capture": [self._capture], **columns})))
+            self._due.append(rows_of({"time_ns": [self._minute], "capture": [self._capture], **columns}))
         self._sums = [0, 0, 0]
+        while self._due and self._keeper.put((WAITS, self._due[0])):
+            self._due.pop(0)

@@ -20,6 +20,9 @@ class Keeper:
     def __init__(self, writer: HistoryWriter) -> None:
         self.writer = writer
         self._queue: queue.Queue[FlowRecords | tuple[str, pa.Table] | None] = queue.Queue(_BACKLOG)
+        self._handed = self._held = self._settled = (
+            0  # what was handed over, what of it the writer has, what is on the disk
+        )
         self._thread = threading.Thread(target=self._write, name="write history", daemon=True)
 
     def start(self) -> None:
@@ -32,7 +35,13 @@ class Keeper:
             self._queue.put_nowait(found)
         except queue.Full:
             return False
+        self._handed += 1
         return True
+
+    @property
+    def settled(self) -> bool:
+        """Whether all that was handed over is on the disk, or was given up."""
+        return self._settled >= self._handed
 
     @property
     def waiting(self) -> int:
@@ -64,6 +73,7 @@ class Keeper:
         until = time.monotonic() + _LONGEST_S
         while found is not None:
             self._hold(found)
+            self._held += 1
             if time.monotonic() >= until:
                 return True
             try:
@@ -78,6 +88,8 @@ class Keeper:
         while more:
             more = self._gather()
             self.writer.flush()
+            if not self.writer.trouble:
+                self._settled = self._held
             if time.monotonic() - tidied >= _TIDY_S and self._queue.empty():
                 self.writer.tidy()
                 tidied = time.monotonic()

@@ -7,9 +7,9 @@ begins with the next file: connections that go on are carried into it, what was 
 """
 
 import time
-from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
+from typing import Protocol
 
 import pyarrow as pa
 
@@ -28,7 +28,21 @@ _KNOWN_NS = 60 * 10**9  # so long before the end of a run its questions may come
 _FOR_ALL = 1 << 62
 _OVERWRITTEN = "files of the ring were overwritten before they were accounted for"
 
-Tell = Callable[[str, pa.Table], None]
+
+class Kept(Protocol):
+    """What a history holds of a capture, and the way into it."""
+
+    def tell(self, name: str, table: pa.Table) -> None:
+        """Takes rows of a table, by its name."""
+
+    def settle(self) -> None:
+        """Comes back when all that was told is on the disk. Raises YaffleError where that cannot be."""
+
+    def told(self, run: int) -> tuple[pa.Table, pa.Table]:
+        """Rows of `waits` of a run, and of `questions` of its time."""
+
+    def latest_ns(self) -> int:
+        """The end of the last minute of any run; 0 without one."""
 
 
 @dataclass
@@ -40,40 +54,30 @@ class _Told:
 
 
 class Accounting:
-    """Of one ring. tell: takes rows of a table, by its name. told_before: rows of `waits` and `questions` of a run that
-    the history holds.
-    """
+    """Of one ring."""
 
-    def __init__(
-        self,
-        ring: Path,
-        capture: str,
-        tell: Tell,
-        told_before: Callable[[int], tuple[pa.Table, pa.Table]],
-        most_packets: int = MOST_PACKETS,
-    ) -> None:
-        self.files, self.capture, self._tell, self._most = HeldFiles(ring), capture, tell, most_packets
+    def __init__(self, ring: Path, capture: str, kept: Kept, most_packets: int = MOST_PACKETS) -> None:
+        self.files, self.capture, self._kept, self._most = HeldFiles(ring), capture, kept, most_packets
         self.trouble = ""
         self.exchanges = 0  # told by this process
         known = self.files.state()
-        self._state = known or State(time.time_ns(), "")
+        self._state = known or State(time.time_ns(), "", since_ns=kept.latest_ns())
         self._followed: Followed | None = None
         self._told = _Told()
         held = self.files.still_held(self._state)
         if self._state.first and not held and not any(p.name <= self._state.first for p in ring.glob("*.pcapng")):
             self.trouble = _OVERWRITTEN
-        self._begin(told_before)
+        self._begin(*kept.told(self._state.run))
         for path in held:
             self._add(path)
 
-    def _begin(self, told_before: Callable[[int], tuple[pa.Table, pa.Table]]) -> None:
+    def _begin(self, waits: pa.Table, questions: pa.Table) -> None:
         """What was told of the run: of what it carries all, and of what came since what the history holds."""
         if self._state.carried:
-            self._followed = Followed([self.files.carried])
+            self._followed = Followed([self.files.carried(self._state)])
             evidence = Evidence(self._followed.look())
             newest_ns = int(evidence.analysis.capture.packets.time_ns.max(initial=0))
             self._told = _Told(minutes_of(evidence), set(questions_of(evidence, newest_ns)))
-        waits, questions = told_before(self._state.run)
         for key, sums in sums_of(waits).items():
             self._told.minutes[key] = sums.plus(self._told.minutes.get(key))
         rows = questions.select(["time_ns", "protocol", "client", "name"]).to_pylist() if questions.num_rows else []
@@ -86,7 +90,7 @@ class Accounting:
                 self._account(_FOR_ALL)
                 self._turn(name)
             elif not self._state.first:
-                self._state = State(self._state.run, name)
+                self._state = replace(self._state, first=name)
                 self.files.turn(self._state)
             if (path := self.files.hold(name)) is None:
                 self.trouble = _OVERWRITTEN
@@ -112,12 +116,13 @@ class Accounting:
         evidence = Evidence(self._analysis)
         found = minutes_of(evidence)
         before = self._told.minutes
-        due = {key for key in found if key[0] + MINUTE_NS <= until_ns} | before.keys()
+        since_ns = self._state.since_ns
+        due = {key for key in found if since_ns <= key[0] <= until_ns - MINUTE_NS} | before.keys()
         changed = {
             key: more for key in sorted(due) if not (more := found.get(key, NOTHING).minus(before.get(key))).is_nothing
         }
         if changed:
-            self._tell(WAITS, table_of(changed, self.capture, self._state.run))
+            self._kept.tell(WAITS, table_of(changed, self.capture, self._state.run))
             for key, more in changed.items():
                 before[key] = more.plus(before.get(key))
                 self.exchanges += int(more.figures[0])
@@ -126,12 +131,14 @@ class Accounting:
         if asked:
             columns = list(zip(*asked.values(), strict=True))
             table = pa.table([columns[0], [self.capture] * len(asked), *columns[1:]], names=QUESTION.names)
-            self._tell(QUESTIONS, table.cast(QUESTION))
+            self._kept.tell(QUESTIONS, table.cast(QUESTION))
             self._told.questions |= asked.keys()
 
     def _turn(self, first: str) -> None:
-        """Another run, which begins with a file."""
-        self._state = State(max(time.time_ns(), self._state.run + 1), first, carry(self._analysis, self.files.folder))
+        """Another run, which begins with a file, when all that was told of this one is kept."""
+        self._kept.settle()
+        run, carried = max(time.time_ns(), self._state.run + 1), carry(self._analysis, self.files.folder)
+        self._state = State(run, first, carried, self._state.since_ns)
         if self._followed is not None:
             self._followed.close()
         self._followed = None
@@ -139,7 +146,7 @@ class Accounting:
         known = {one for one in self._told.questions if one[0] >= self._newest_ns - _KNOWN_NS}
         self._told = _Told()
         if self._state.carried:
-            self._begin(lambda _run: (_NO_WAITS, _NO_QUESTIONS))
+            self._begin(_NO_WAITS, _NO_QUESTIONS)
         self._told.questions |= known  # A run that was killed may have told of later files already.
 
     @property

@@ -10,6 +10,7 @@ from yaffle.arrays import Array
 from yaffle.capture.pcapng_writer import Kept, write_selection
 from yaffle.ledger.account import CLOSINGS
 from yaffle.room import mapped_file
+from yaffle.waiting.held_files import NEXT
 
 _SILENT_NS = 600 * 10**9  # A connection that was silent for longer begins anew when it speaks again.
 _PATIENCE_NS = 30 * 10**9
@@ -19,7 +20,7 @@ _MOST, _MOST_OF_ONE = 600_000, 50_000  # packets that are carried, of all and of
 
 
 def carry(analysis: Analysis, folder: Path) -> bool:
-    """Writes `next.pcapng`; whether there was anything to be carried."""
+    """Writes NEXT; whether there was anything to be carried."""
     rows = carried_rows(analysis)
     if not rows.size:
         return False
@@ -41,7 +42,7 @@ def carry(analysis: Analysis, folder: Path) -> bool:
             yield Kept(time_ns, wire, bytes(files[source][at : at + size]), place[(source, link)])
 
     names = {**analysis.lookups.resolved, **capture.names}
-    return write_selection(folder / "next.pcapng", faces, chosen(), names=names) > 0
+    return write_selection(folder / NEXT, faces, chosen(), names=names) > 0
 
 
 def carried_rows(analysis: Analysis) -> Array:

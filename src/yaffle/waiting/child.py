@@ -1,7 +1,9 @@
 """The process that accounts for a ring while it is written.
 
 Told as JSON in its first argument: ring, capture, history. Gives lines of JSON; after one that names a table and its
-bytes follow these, an Arrow stream. Ends with a last look when it is asked to.
+bytes follow these, an Arrow stream; one that asks to settle is answered by a line when all rows are on the disk. Ends
+with
+a last look when it is asked to.
 """
 
 import json
@@ -14,9 +16,10 @@ from pathlib import Path
 import pyarrow as pa
 
 from yaffle.errors import YaffleError
+from yaffle.history.database import cursor
 from yaffle.history.layout import QUESTIONS, WAIT_LEVELS, counting, folders
-from yaffle.history.wait_rows import SCHEMA
-from yaffle.history.wait_sums import wait_files
+from yaffle.history.wait_rows import MINUTE_NS, SCHEMA
+from yaffle.history.wait_sums import text, wait_files
 from yaffle.waiting.accounting import Accounting
 from yaffle.waiting.minutes import QUESTION
 
@@ -25,28 +28,66 @@ _BEFORE_NS = 2 * 3600 * 10**9  # A run's first rows may be of minutes that lie s
 _NICE = 5
 
 
-def told_before(history: Path, capture: str, run: int) -> tuple[pa.Table, pa.Table]:
-    """What a history holds of a run: rows of `waits`, and of `questions` since it began."""
-    from yaffle.history.database import cursor
+class _Told:
+    """Tells whoever started this process, and asks the history what was told before."""
 
-    since = run - _BEFORE_NS
-    waits = wait_files(history, WAIT_LEVELS[0], since)
-    asked = [
-        p for start, folder in folders(history / QUESTIONS) if start >= since - _BEFORE_NS for p in counting(folder)
-    ]
-    found = []
-    for files, schema, where in ((waits, SCHEMA, f"run = {run}"), (asked, QUESTION, "true")):
-        names = ", ".join(schema.names)
+    def __init__(self, history: Path, capture: str, ended: threading.Event) -> None:
+        self._history, self._capture, self._ended = history, capture, ended
+
+    def say(self, document: dict[str, object], body: bytes = b"") -> None:
+        """A line, and what follows it."""
+        try:
+            sys.stdout.buffer.write(json.dumps(document).encode() + b"\n" + body)
+            sys.stdout.buffer.flush()
+        except BrokenPipeError:  # Nobody listens any more.
+            self._ended.set()
+
+    def tell(self, name: str, table: pa.Table) -> None:
+        """Rows of a table."""
+        sink = pa.BufferOutputStream()
+        with pa.ipc.new_stream(sink, table.schema) as stream:
+            stream.write_table(table)
+        body = sink.getvalue().to_pybytes()
+        self.say({"table": name, "bytes": len(body)}, body)
+
+    def settle(self) -> None:
+        """Asks, and waits for the answer."""
+        self.say({"settle": True})
+        if not sys.stdin.buffer.readline():
+            raise YaffleError("whoever keeps the history is gone")
+
+    def told(self, run: int) -> tuple[pa.Table, pa.Table]:
+        """Rows of a run, and questions of its time."""
+        since = run - _BEFORE_NS
+        waits = self._asked(self._waits(since), SCHEMA.names, f"run = {run}")
+        questions = [
+            p
+            for start, folder in folders(self._history / QUESTIONS)
+            if start >= since - _BEFORE_NS
+            for p in counting(folder)
+        ]
+        asked = self._asked(questions, QUESTION.names, "true")
+        return waits if waits is not None else SCHEMA.empty_table(), (
+            asked if asked is not None else QUESTION.empty_table()
+        )
+
+    def latest_ns(self) -> int:
+        """The end of the last minute that was told of this capture."""
+        found = self._asked(self._waits(0), ["max(time_ns) AS latest"], "application <> ''")
+        latest = found["latest"][0].as_py() if found is not None else None
+        return latest + MINUTE_NS if latest is not None else 0
+
+    def _waits(self, since_ns: int) -> list[Path]:
+        return wait_files(self._history, WAIT_LEVELS[0], since_ns)
+
+    def _asked(self, files: list[Path], columns: list[str], where: str) -> pa.Table | None:
+        """What rows of this capture say; None without any file."""
         if not files:
-            found.append(schema.empty_table())
-            continue
+            return None
+        query = f"SELECT {', '.join(columns)} FROM told WHERE {where} AND capture = {text(self._capture)}"
         with cursor() as db:
-            told = db.read_parquet([str(path) for path in files])
-            query = f"SELECT {names} FROM told WHERE {where} AND capture = ?"
-            found.append(
-                told.query("told", query.replace("?", "'" + capture.replace("'", "''") + "'")).to_arrow_table()
-            )
-    return found[0], found[1]
+            table: pa.Table = db.read_parquet([str(path) for path in files]).query("told", query).to_arrow_table()
+        return table
 
 
 def main() -> int:
@@ -56,35 +97,17 @@ def main() -> int:
     for number in (signal.SIGINT, signal.SIGTERM):
         signal.signal(number, lambda *_: ended.set())
     os.nice(_NICE)
-    out = sys.stdout.buffer
-
-    def tell(document: dict[str, object], body: bytes = b"") -> None:
-        try:
-            out.write(json.dumps(document).encode() + b"\n" + body)
-            out.flush()
-        except BrokenPipeError:  # Nobody listens any more.
-            ended.set()
-
-    def rows(name: str, table: pa.Table) -> None:
-        sink = pa.BufferOutputStream()
-        with pa.ipc.new_stream(sink, table.schema) as stream:
-            stream.write_table(table)
-        body = sink.getvalue().to_pybytes()
-        tell({"table": name, "bytes": len(body)}, body)
-
-    history = Path(told["history"])
+    kept = _Told(Path(told["history"]), told["capture"], ended)
     try:
-        accounting = Accounting(
-            Path(told["ring"]), told["capture"], rows, lambda run: told_before(history, told["capture"], run)
-        )
+        accounting = Accounting(Path(told["ring"]), told["capture"], kept)
         while not ended.wait(_LOOK_S):
             accounting.look()
-            tell({"exchanges": accounting.exchanges, "trouble": accounting.trouble})
+            kept.say({"exchanges": accounting.exchanges, "trouble": accounting.trouble})
         accounting.look(last=True)
     except (YaffleError, OSError) as error:
-        tell({"error": str(error)})
+        kept.say({"error": str(error)})
         return 2
-    tell({"exchanges": accounting.exchanges, "trouble": accounting.trouble, "ended": True})
+    kept.say({"exchanges": accounting.exchanges, "trouble": accounting.trouble, "ended": True})
     return 0
 
 

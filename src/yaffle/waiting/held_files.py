@@ -12,7 +12,8 @@ from pathlib import Path
 from yaffle.capture.ring_folder import files_of
 
 FOLDER = ".waits"
-_STATE, _CARRIED, _NEXT = "state.json", "carried.pcapng", "next.pcapng"
+NEXT = "next.pcapng"  # what is carried into a run that has not begun
+_STATE, _CARRIED = "state.json", "carried-{}.pcapng"
 
 
 @dataclass(frozen=True)
@@ -22,6 +23,7 @@ class State:
     run: int
     first: str  # name of a file of the ring; empty: the oldest there is
     carried: bool = False  # whether connections go on from files before
+    since_ns: int = 0  # minutes before are not told: a run before said what there was to say
 
 
 class HeldFiles:
@@ -32,42 +34,42 @@ class HeldFiles:
         self.folder.mkdir(parents=True, exist_ok=True)
         self.names: list[str] = []
 
-    @property
-    def carried(self) -> Path:
-        """Packets of connections that go on from files before."""
-        return self.folder / _CARRIED
+    def carried(self, state: State) -> Path:
+        """Packets of connections that go on from files before a run."""
+        return self.folder / _CARRIED.format(state.run)
 
     def state(self) -> State | None:
         """As it was left; None where nothing was, or it cannot be used."""
         try:
             told = json.loads((self.folder / _STATE).read_text())
-            state = State(int(told["run"]), str(told["first"]), bool(told["carried"]))
+            state = State(int(told["run"]), str(told["first"]), bool(told["carried"]), int(told["since_ns"]))
         except (OSError, ValueError, KeyError, TypeError):
             return None
-        return state if self.carried.exists() or not state.carried else None
+        return state if self.carried(state).exists() or not state.carried else None
 
     def turn(self, state: State) -> None:
-        """Another run begins; held files are let go. What is carried lies as `next.pcapng` by then."""
-        fresh = self.folder / _NEXT
-        if state.carried:  # Killed between the two renames, the former run finds more carried than it had: all known.
-            fresh.replace(self.carried)
+        """Another run begins, with one rename; held files are let go. What is carried lies as NEXT by then."""
+        if state.carried:
+            (self.folder / NEXT).replace(self.carried(state))
         part = self.folder / "state.part"
         part.write_text(json.dumps(asdict(state)))
         part.replace(self.folder / _STATE)
-        for path in self.folder.glob("*.pcapng"):
-            if path.name != _CARRIED:
-                path.unlink(missing_ok=True)
+        self._keep({self.carried(state).name})
         self.names = []
 
     def still_held(self, state: State) -> list[Path]:
         """Files of a run that a former process held; others are let go."""
-        held = sorted(path for path in self.folder.glob("*.pcapng") if path.name not in (_CARRIED, _NEXT))
-        kept = [path for path in held if state.first and path.name >= state.first]
-        for path in held:
-            if path not in kept:
-                path.unlink()
+        own = self.carried(state).name
+        held = [path for path in sorted(self.folder.glob("*.pcapng")) if state.first and path.name >= state.first]
+        kept = [path for path in held if not path.name.startswith(_CARRIED.partition("{")[0])]
         self.names = [path.name for path in kept]
+        self._keep({own, *self.names})
         return kept
+
+    def _keep(self, names: set[str]) -> None:
+        for path in self.folder.glob("*.pcapng"):
+            if path.name not in names:
+                path.unlink(missing_ok=True)
 
     def newer(self, state: State) -> list[str]:
         """Names of the ring's files that are not held yet, the oldest first."""

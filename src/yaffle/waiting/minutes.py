@@ -77,18 +77,10 @@ def minutes_of(evidence: Evidence) -> dict[Key, Sums]:
     ]
     for key, row in zip(keys, sums, strict=True):
         found[key] = Sums(row, {})
-    cells, count = np.unique(np.stack([place[: waits.end_ns.size], bins_of(waits.wait_ns)]), axis=1, return_counts=True)
-    for slot, cell, many in zip(*cells.tolist(), count.tolist(), strict=True):
-        found[keys[slot]].cells[cell] = many
+    cells, count = np.unique(place[: waits.end_ns.size] * _MOST_BINS + bins_of(waits.wait_ns), return_counts=True)
+    for cell, many in zip(cells.tolist(), count.tolist(), strict=True):
+        found[keys[cell // _MOST_BINS]].cells[cell % _MOST_BINS] = many
     return found
-
-
-def _slots(minute: Array, code: Array) -> tuple[Array, Array]:
-    """(minute, code) that there are, and of which of them each row is."""
-    if not minute.size:
-        return np.empty((0, 2), np.int64), np.empty(0, np.int64)
-    slots, place = np.unique(np.stack([minute, code], axis=1), axis=0, return_inverse=True)
-    return slots, place.ravel()
 
 
 def _ones(name: str, rows: int) -> Array:
