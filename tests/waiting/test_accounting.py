@@ -1,6 +1,7 @@
 """A ring is accounted for while it is written: each exchange once, whoever was killed, however often it was looked."""
 
 import random
+import shutil
 
 import numpy as np
 import pyarrow as pa
@@ -10,6 +11,7 @@ import pytest
 from tests.waiting.rings import Blocks
 from yaffle.analysis import analyse
 from yaffle.capture.ring_folder import files_of
+from yaffle.errors import YaffleError
 from yaffle.history.wait_rows import MINUTE_NS, SCHEMA
 from yaffle.session.evidence import Evidence
 from yaffle.waiting.accounting import Accounting
@@ -120,3 +122,35 @@ def test_files_that_went_before_they_were_accounted_for_are_said(morning, tmp_pa
     again = Accounting(ring, "eth", kept, 500)
     again.look(last=True)
     assert "overwritten" in again.trouble
+
+
+def test_without_its_state_nothing_is_counted_twice(morning, tmp_path):
+    capture = next(path for path in morning if "saltmarsh" in path.name)
+    ring, kept = tmp_path / "ring", Kept()
+    ring.mkdir()
+    Blocks(capture).write(ring, 4, lambda: None)
+    Accounting(ring, "eth", kept).look(last=True)
+    told = sum(kept.table("waits")["exchanges"].to_pylist())
+    assert told > 1000
+    shutil.rmtree(ring / FOLDER)
+    Accounting(ring, "eth", kept).look(last=True)
+    assert sum(kept.table("waits")["exchanges"].to_pylist()) == told
+
+
+def test_a_run_turns_only_when_what_it_told_is_kept(morning, tmp_path):
+    capture = next(path for path in morning if "saltmarsh" in path.name)
+    ring, kept = tmp_path / "ring", Kept()
+    ring.mkdir()
+    Blocks(capture).write(ring, 4, lambda: None)
+    kept.settle = lambda: (_ for _ in ()).throw(YaffleError("the history is gone"))
+    before = Accounting(ring, "eth", kept, 500)
+    with pytest.raises(YaffleError, match="gone"):
+        before.look()
+    run = before.files.state().run
+    del kept.settle
+    kept.tables["waits"].clear()  # What was told never came to the disk.
+    again = Accounting(ring, "eth", kept, 500)
+    assert again.files.state().run == run
+    again.look(last=True)
+    whole = Evidence(analyse([capture]))
+    assert sum(kept.table("waits")["exchanges"].to_pylist()) == whole.waits.end_ns.size
