@@ -13,10 +13,10 @@ import time
 from dataclasses import dataclass, field
 from typing import Any
 
-from yaffle.probing.icmp_words import listen_for_errors, refusals, stamp_of
+from yaffle.probing.icmp_words import refusals, stamp_of
 from yaffle.probing.result import Result, spread
 from yaffle.probing.stamp import SIZE, Answered, ask, read_answer
-from yaffle.probing.waiting_socket import marked, readable
+from yaffle.probing.waiting_socket import datagrams_to, readable
 from yaffle.probing.wanted import RESPONDER_PORT, UnknownNameError, Wanted, host_and_port, resolved
 
 KIND = "delay"
@@ -54,15 +54,11 @@ async def delay(wanted: Wanted) -> list[Result]:
     except UnknownNameError as error:
         return [Result(KIND, wanted.target, at_ns, False, str(error))]
     session = _Session()
-    with socket.socket(end.family, socket.SOCK_DGRAM) as own:
-        own.setblocking(False)
-        listen_for_errors(own, ipv6=end.ipv6)
-        marked(own, wanted.dscp, ipv6=end.ipv6)
-        try:
-            own.connect((end.address, end.port))
-        except OSError as error:
-            return [Result(KIND, wanted.target, at_ns, False, (error.strerror or str(error)).lower())]
-        await _run(own, session, wanted)
+    try:
+        with datagrams_to(end, wanted.dscp) as own:
+            await _run(own, session, wanted)
+    except OSError as error:
+        return [Result(KIND, wanted.target, at_ns, False, (error.strerror or str(error)).lower())]
     return [_judged(session, wanted, at_ns)]
 
 

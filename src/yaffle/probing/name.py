@@ -16,10 +16,10 @@ import dns.rdatatype
 import dns.resolver
 
 from yaffle.errors import YaffleError
-from yaffle.probing.icmp_words import listen_for_errors, refusals
+from yaffle.probing.icmp_words import refusals
 from yaffle.probing.result import Result
-from yaffle.probing.waiting_socket import marked, readable
-from yaffle.probing.wanted import UnknownNameError, Wanted, host_and_port, resolved
+from yaffle.probing.waiting_socket import datagrams_to, readable
+from yaffle.probing.wanted import End, UnknownNameError, Wanted, host_and_port, resolved
 
 KIND = "name"
 _LARGEST = 65_535
@@ -100,12 +100,8 @@ async def _over_udp(question: dns.message.Message, address: str, port: int, want
     """The answer to a question over UDP; what does not belong to it is passed over. Raises OSError with what the way
     says, TimeoutError.
     """
-    ipv6 = ":" in address
-    with socket.socket(socket.AF_INET6 if ipv6 else socket.AF_INET, socket.SOCK_DGRAM) as own:
-        own.setblocking(False)
-        listen_for_errors(own, ipv6=ipv6)
-        marked(own, wanted.dscp, ipv6=ipv6)
-        own.connect((address, port))
+    family = socket.AF_INET6 if ":" in address else socket.AF_INET
+    with datagrams_to(End(family, address, port), wanted.dscp) as own:
         own.send(question.to_wire())
         until = asyncio.get_running_loop().time() + wanted.timeout_s
         while await readable(own, until):

@@ -12,9 +12,9 @@ from dataclasses import dataclass, field
 from struct import Struct
 from typing import Any
 
-from yaffle.probing.icmp_words import Refusal, listen_for_errors, refusals
+from yaffle.probing.icmp_words import Refusal, refusals
 from yaffle.probing.result import Result, spread
-from yaffle.probing.waiting_socket import marked, readable
+from yaffle.probing.waiting_socket import datagrams_to, readable
 from yaffle.probing.wanted import UnknownNameError, Wanted, host_and_port, resolved
 
 KIND = "route"
@@ -53,17 +53,13 @@ async def route(wanted: Wanted) -> list[Result]:
         end = await resolved(host, port, wanted)
     except UnknownNameError as error:
         return [Result(KIND, wanted.target, at_ns, False, str(error), None, {"hops": []})]
-    with socket.socket(end.family, socket.SOCK_DGRAM) as own:
-        own.setblocking(False)
-        listen_for_errors(own, ipv6=end.ipv6)
-        marked(own, wanted.dscp, ipv6=end.ipv6)
-        try:
-            own.connect((end.address, end.port))
-        except OSError as error:
-            why = (error.strerror or str(error)).lower()
-            return [Result(KIND, wanted.target, at_ns, False, why, None, {"hops": []})]
-        look = _Look(own, end.ipv6, end.address)
-        await look.run(wanted.timeout_s)
+    try:
+        with datagrams_to(end, wanted.dscp) as own:
+            look = _Look(own, end.ipv6, end.address)
+            await look.run(wanted.timeout_s)
+    except OSError as error:
+        why = (error.strerror or str(error)).lower()
+        return [Result(KIND, wanted.target, at_ns, False, why, None, {"hops": []})]
     hops = [hop.as_json() for hop in look.hops]
     if look.reached:
         trip = min(look.hops[-1].trips_ms)

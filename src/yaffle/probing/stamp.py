@@ -53,6 +53,12 @@ def _signed(octets: bytes, key: bytes) -> bytes:
     return hmac.new(key, octets, hashlib.sha256).digest()[:_HMAC]
 
 
+def _is_signed(octets: bytes, key: bytes) -> bool:
+    """Whether a packet is long enough and was signed with a key."""
+    body, told = octets[: SIZE_AUTHENTICATED - _HMAC], octets[SIZE_AUTHENTICATED - _HMAC : SIZE_AUTHENTICATED]
+    return len(octets) >= SIZE_AUTHENTICATED and hmac.compare_digest(_signed(body, key), told)
+
+
 @dataclass(frozen=True)
 class Asked:
     """What a sender's packet says."""
@@ -66,10 +72,7 @@ class Asked:
 def read_ask(octets: bytes, key: bytes = b"") -> Asked | None:
     """A sender's packet; None where it is none, or not signed with the key."""
     if key:
-        if len(octets) < SIZE_AUTHENTICATED:
-            return None
-        body, told = octets[: SIZE_AUTHENTICATED - _HMAC], octets[SIZE_AUTHENTICATED - _HMAC : SIZE_AUTHENTICATED]
-        if not hmac.compare_digest(_signed(body, key), told):
+        if not _is_signed(octets, key):
             return None
         number = int.from_bytes(octets[:4], "big")
         _, seconds, fraction, error = _PLAIN.unpack_from(octets, 12)
@@ -126,10 +129,7 @@ class Answered:
 def read_answer(octets: bytes, key: bytes = b"") -> Answered | None:
     """A reflector's packet; None where it is none."""
     if key:
-        if len(octets) < SIZE_AUTHENTICATED:
-            return None
-        body, told = octets[: SIZE_AUTHENTICATED - _HMAC], octets[SIZE_AUTHENTICATED - _HMAC : SIZE_AUTHENTICATED]
-        if not hmac.compare_digest(_signed(body, key), told):
+        if not _is_signed(octets, key):
             return None
         pair = Struct("!II")
         return Answered(

@@ -1,7 +1,10 @@
-"""Waits for something to come to a socket, without a thread."""
+"""Sockets that hear of errors on the way, and are waited at without a thread."""
 
 import asyncio
 import socket
+
+from yaffle.probing.icmp_words import listen_for_errors
+from yaffle.probing.wanted import End
 
 
 async def readable(own: socket.socket, until: float) -> bool:
@@ -32,3 +35,17 @@ def marked(own: socket.socket, dscp: int, *, ipv6: bool) -> None:
         own.setsockopt(socket.IPPROTO_IPV6, socket.IPV6_TCLASS, dscp << 2)
     elif dscp:
         own.setsockopt(socket.IPPROTO_IP, socket.IP_TOS, dscp << 2)
+
+
+def datagrams_to(end: End, dscp: int = 0) -> socket.socket:
+    """A socket for datagrams to one end, which is told what the way says of them. Raises OSError."""
+    own = socket.socket(end.family, socket.SOCK_DGRAM)
+    try:
+        own.setblocking(False)
+        listen_for_errors(own, ipv6=end.ipv6)
+        marked(own, dscp, ipv6=end.ipv6)
+        own.connect((end.address, end.port))
+    except OSError:
+        own.close()
+        raise
+    return own
