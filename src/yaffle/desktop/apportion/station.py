@@ -255,9 +255,9 @@ class Apportion(Station):
         for text, expression in filters_of(cells.get(group.level)):
             menu.addAction(text, partial(self._model.narrow, expression))
         median_ms = group.median_ns / 1e6
-        menu.addAction(
-            f"Above the median: wait_ms > {median_ms:.6g}", lambda: self._model.narrow(above("wait_ms", median_ms))
-        )
+        if group.rows.size:  # The filter and the table of the slowest are of packets.
+            words = f"Above the median: wait_ms > {median_ms:.6g}"
+            menu.addAction(words, lambda: self._model.narrow(above("wait_ms", median_ms)))
         evidence = self._model.evidence
         if group.level >= 3 and group.rows.size and evidence is not None:
             begun = int(evidence.waits.first_ns[group.rows[np.argmax(evidence.waits.wait_ns[group.rows])]])
@@ -278,7 +278,7 @@ class Apportion(Station):
                 "Name this application…", lambda: self.name_wanted.emit(group.trail[0], address, int(port or 0))
             )
         for k in np.argsort(-group.charges)[:4].tolist():
-            if group.charges[k] > 0:
+            if group.charges[k] > 0 and group.rows.size:
                 menu.addAction(f"Slowest exchanges by {causes.charge_name(k)}", partial(self.plots.choose_cause, k))
         menu.addSeparator()
         menu.addAction("Copy as text", lambda: QGuiApplication.clipboard().setText(self.tree.copied()))

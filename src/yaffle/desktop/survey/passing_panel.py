@@ -4,14 +4,14 @@ import time
 from functools import partial
 from pathlib import Path
 
-from PySide6.QtCore import Qt, QTimer, Signal
-from PySide6.QtGui import QHideEvent, QKeySequence, QShortcut, QShowEvent
-from PySide6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QLabel, QVBoxLayout, QWidget
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtGui import QKeySequence, QShortcut
+from PySide6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QVBoxLayout, QWidget
 
 from yaffle.desktop.shared.column_table import Column, Listing
-from yaffle.desktop.shared.jobs import Latest
+from yaffle.desktop.survey.looking_panel import LookingPanel
 from yaffle.inventory.places import Places
-from yaffle.session.live_packets import BY, WAYS, LivePackets, Passing
+from yaffle.session.live_packets import BY, HOST, WAYS, LivePackets, Passing
 from yaffle.session.live_rates import OVER_S
 from yaffle.units import moment, rate
 
@@ -21,7 +21,7 @@ _LATE_NS = 5 * 10**9
 _KEYS = {2: "2", 10: "1", 40: "4"}  # of the means
 
 
-class PassingPanel(QWidget):
+class PassingPanel(LookingPanel):
     """Looks once a second while it is seen. `wanted`: the packets of a group, as a filter of its exchanges."""
 
     wanted = Signal(str)
@@ -31,13 +31,7 @@ class PassingPanel(QWidget):
         self._packets: LivePackets | None = None
         self._places = Places({})
         self._rows: list[Passing] = []
-        self._latest = Latest(self)
-        self._timer = QTimer(self, interval=_LOOK_MS)
-        self._timer.timeout.connect(self.look)
-        self.words = QLabel()
-        self.words.setObjectName("faint")
-        self.words.setWordWrap(True)
-        self._latest.failed.connect(lambda text: self.words.setText(f"View not updated: {text}"))
+        self._shown_by = HOST  # by what the rows are grouped
         self.by = QComboBox()
         self.by.addItems(list(BY))
         self.by.setAccessibleName("group by")
@@ -75,9 +69,8 @@ class PassingPanel(QWidget):
         self._fill()
 
     @property
-    def pictures(self) -> tuple[Latest, ...]:
-        """What works away from the interface thread."""
-        return (self._latest,)
+    def pace_ms(self) -> int:
+        return _LOOK_MS if self._packets is not None else 0
 
     def watch(self, ring: Path | None, places: Places) -> None:
         """Another ring, or none; names of hosts and applications."""
@@ -86,18 +79,6 @@ class PassingPanel(QWidget):
             self._packets, self._rows = (LivePackets(ring) if ring is not None else None), []
         self._set_timer()
         self._fill()
-
-    def showEvent(self, event: QShowEvent) -> None:
-        super().showEvent(event)
-        self._set_timer()
-        self.look()
-
-    def hideEvent(self, event: QHideEvent) -> None:
-        super().hideEvent(event)
-        self._timer.stop()
-
-    def _set_timer(self) -> None:
-        self._timer.start() if self._packets is not None and self.isVisible() else self._timer.stop()
 
     def _next(self) -> None:
         self.by.setCurrentIndex((self.by.currentIndex() + 1) % self.by.count())
@@ -108,20 +89,20 @@ class PassingPanel(QWidget):
         if packets is None or not self.isVisible() or self._latest.busy or self.still.isChecked():
             return
 
-        def work(_progress: object) -> list[Passing]:
+        def work(_progress: object) -> tuple[str, list[Passing]]:
             packets.look()
-            return packets.passing(by, places, time.time_ns() - _SETTLED_NS)
+            return by, packets.passing(by, places, time.time_ns() - _SETTLED_NS)
 
         self._latest.ask(work, self._show)
 
-    def _show(self, rows: list[Passing]) -> None:
-        self._rows = rows
+    def _show(self, found: tuple[str, list[Passing]]) -> None:
+        self._shown_by, self._rows = found
         self._fill()
 
     def _fill(self) -> None:
         rows, packets = self._rows, self._packets
         self.words.setText(self._said())
-        ways = WAYS[self.by.currentText()]
+        ways = WAYS[self._shown_by]
         for box, name in zip((self.first, self.second), ways, strict=True):
             box.setText(name)
         shown = [
@@ -137,7 +118,7 @@ class PassingPanel(QWidget):
         selected = self._selected()
         self.table.show_columns(
             [
-                Column(self.by.currentText(), lambda r: rows[r].name, [one.name for one in rows], figures=False),
+                Column(self._shown_by, lambda r: rows[r].name, [one.name for one in rows], figures=False),
                 *(
                     Column(
                         f"{name}, {seconds} s",

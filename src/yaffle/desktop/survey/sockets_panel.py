@@ -4,15 +4,14 @@ from functools import partial
 from pathlib import Path
 from typing import Any
 
-from PySide6.QtCore import Qt, QTimer, Signal
-from PySide6.QtGui import QHideEvent, QShowEvent
+from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QCheckBox, QComboBox, QHBoxLayout, QLabel, QLineEdit, QVBoxLayout, QWidget
 
 from yaffle.collector.sock_diag import ESTABLISHED, STATES
 from yaffle.collector.socket_snapshot import INTERFACES_FILE, SOCKETS_FILE, read_snapshot, want
 from yaffle.desktop.shared.column_table import Column, Listing
-from yaffle.desktop.shared.jobs import Latest
 from yaffle.desktop.shared.panes import Panes
+from yaffle.desktop.survey.looking_panel import LookingPanel
 from yaffle.errors import YaffleError
 from yaffle.findings.suffering import details, suffering
 from yaffle.session.live_rates import OVER_S, LiveRate, LiveRates
@@ -34,7 +33,7 @@ def _rate(row: Row, name: str) -> float:
     return 8e9 * float(row[f"{name}_rise"]) / row["span_ns"] if row["span_ns"] else 0.0
 
 
-class SocketsPanel(QWidget):
+class SocketsPanel(LookingPanel):
     """Looks while it is seen, at the pace the user set. `wanted`: packets of a connection, as a filter."""
 
     wanted = Signal(str)
@@ -44,13 +43,6 @@ class SocketsPanel(QWidget):
         self._folder: Path | None = None
         self._rows: list[Row] = []
         self._shown: list[Row] = []
-        self._latest = Latest(self)
-        self._timer = QTimer(self)
-        self._timer.timeout.connect(self.look)
-        self.words = QLabel()
-        self.words.setObjectName("faint")
-        self.words.setWordWrap(True)
-        self._latest.failed.connect(lambda text: self.words.setText(f"View not updated: {text}"))
         self.search = QLineEdit()
         self.search.setPlaceholderText("find a process, an address, a port …")
         self.search.setClearButtonEnabled(True)
@@ -97,29 +89,14 @@ class SocketsPanel(QWidget):
         self.show_rows(None)
 
     @property
-    def pictures(self) -> tuple[Latest, ...]:
-        """What works away from the interface thread."""
-        return (self._latest,)
+    def pace_ms(self) -> int:
+        return 1000 * int(self.pace.currentData()) if self._folder is not None else 0
 
     def watch(self, folder: Path | None) -> None:
         """Another history, or none."""
         self._folder, self._rates = folder, LiveRates()
         self.show_rows(None)
         self._set_timer()
-
-    def showEvent(self, event: QShowEvent) -> None:
-        super().showEvent(event)
-        self._set_timer()
-        self.look()
-
-    def hideEvent(self, event: QHideEvent) -> None:
-        super().hideEvent(event)
-        self._timer.stop()
-
-    def _set_timer(self) -> None:
-        seconds = int(self.pace.currentData())
-        on = seconds > 0 and self._folder is not None and self.isVisible()
-        self._timer.start(seconds * 1000) if on else self._timer.stop()
 
     def look(self) -> None:
         """Looks now, unless it still does."""
