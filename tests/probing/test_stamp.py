@@ -115,6 +115,8 @@ def test_what_is_attacked_goes_on_and_answers_nobody_else(responder):
         b"x" * 5000,
         b"{}\n",
         b'{"wish": "{}"}\n',
+        b"[" * 2000 + b"\n",
+        b'{"wish": "{\\"do\\": \\"media\\", \\"codec\\": \\"tin\\", \\"seconds\\": 1}"}\n',
         b'{"wish": "[1]"}\n',
         b'{"wish": "{\\"do\\": \\"rm\\"}"}\n',
     ):

@@ -4,11 +4,22 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
+import duckdb
 import pyarrow as pa
 
-from yaffle.errors import YaffleError
 from yaffle.history.database import cursor
-from yaffle.history.layout import DAY_NS, HOUR_NS, SUMS, WAIT_LEVELS, WAITS, Level, counting, folder_name
+from yaffle.history.layout import (
+    DAY_NS,
+    HOUR_NS,
+    SUMS,
+    WAIT_LEVELS,
+    WAITS,
+    HistoryError,
+    Level,
+    counting,
+    folder_name,
+    folders,
+)
 from yaffle.history.wait_rows import BIN_COUNTS, BINS, SCHEMA
 from yaffle.history.wait_rows import SUMS as SUMMED
 
@@ -89,8 +100,6 @@ def _of_day(root: Path, level: Level, day: int, first_ns: int, last_ns: int) -> 
 
 
 def _starts(folder: Path) -> list[int]:
-    from yaffle.history.layout import folders
-
     return [start for start, _ in folders(folder)]
 
 
@@ -121,10 +130,6 @@ class WaitHistory:
         self, grouping: Grouping, first_ns: int = _ALWAYS, last_ns: int = _NEVER, level: Level | None = None
     ) -> pa.Table:
         """Groups of the minutes (hours, days) that begin in a period, in order of their keys. Raises HistoryError."""
-        import duckdb
-
-        from yaffle.history.layout import HistoryError
-
         files = wait_files(self.folder, level or self.level_for(first_ns, last_ns), first_ns, last_ns)
         within = f"time_ns >= {int(first_ns)} AND time_ns < {int(last_ns)} AND ({grouping.where})"
         try:
@@ -132,5 +137,5 @@ class WaitHistory:
                 told = db.read_parquet([str(path) for path in files]) if files else db.from_arrow(SCHEMA.empty_table())
                 table: pa.Table = told.query("told", Grouping(grouping.keys, within).query).to_arrow_table()
             return table
-        except (duckdb.Error, pa.ArrowException, YaffleError) as error:
+        except (duckdb.Error, pa.ArrowException) as error:
             raise HistoryError(f"{self.folder} cannot be read: {error}") from error

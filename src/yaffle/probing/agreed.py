@@ -13,12 +13,13 @@ import threading
 from collections.abc import Callable
 from typing import Any
 
-from yaffle.probing.streams import receive_media, send_media
+from yaffle.probing.streams import codec_of, receive_media, send_media
 from yaffle.probing.throughput import receive_octets, send_octets
 
 _LONGEST_LINE = 2048
 _PATIENCE_S = 10.0
 MOST_S = 120.0
+_MOST_DSCP = 63
 
 
 class Line:
@@ -42,7 +43,10 @@ class Line:
                 raise ConnectionError("the other side ended")
             self._held += more
         line, _, self._held = self._held.partition(b"\n")
-        told = json.loads(line)
+        try:
+            told = json.loads(line)
+        except RecursionError as error:
+            raise ValueError("no wish") from error
         if not isinstance(told, dict):
             raise ValueError("no wish")
         self.told = told
@@ -108,7 +112,9 @@ class Agreed:
             own.sendall(octets)
 
     def _media(self, wish: dict[str, Any]) -> None:
-        seconds = min(MOST_S, max(0.1, float(wish["seconds"])))
+        seconds, codec = min(MOST_S, max(0.1, float(wish["seconds"]))), str(wish["codec"])
+        codec_of(codec)
+        dscp = int(wish.get("dscp", 0)) & _MOST_DSCP
         own = self._line.socket
         family = own.family
         with socket.socket(family, socket.SOCK_DGRAM) as media:
@@ -119,11 +125,9 @@ class Agreed:
             if peer is None:
                 return
             media.connect(peer)
-            sending = threading.Thread(
-                target=send_media, args=(media, str(wish["codec"]), seconds, int(wish.get("dscp", 0)), self._ended)
-            )
+            sending = threading.Thread(target=send_media, args=(media, codec, seconds, dscp, self._ended))
             sending.start()
-            heard = receive_media(media, str(wish["codec"]), seconds, self._ended)
+            heard = receive_media(media, codec, seconds, self._ended)
             sending.join()
         self._line.send(heard)
 

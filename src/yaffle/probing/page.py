@@ -43,7 +43,7 @@ async def page(wanted: Wanted) -> list[Result]:
     at_ns, began = time.time_ns(), time.monotonic_ns()
     sums: dict[str, float] = dict.fromkeys(("look_up_ms", "connect_ms", "encryption_ms", "first_byte_ms"), 0.0)
     more: dict[str, Any] = {"status": None, **sums, "total_ms": 0.0, "bytes": 0, "redirects": 0}
-    why = ""
+    why, url = "", None
     try:
         url = httpx.URL(address)
         for _ in range(_MOST_REDIRECTS + 1):
@@ -63,7 +63,7 @@ async def page(wanted: Wanted) -> list[Result]:
     except UnknownNameError as error:
         why = str(error)
     except (httpx.HTTPError, httpx.InvalidURL, ssl.SSLError, ValueError) as error:
-        why = await _failure(error, url if "url" in locals() else None, wanted)
+        why = await _failure(error, url, wanted)
     more["total_ms"] = (time.monotonic_ns() - began) / 1e6
     return [Result(KIND, wanted.target, at_ns, not why, why, more["total_ms"] if not why else None, more)]
 

@@ -1,7 +1,7 @@
 """Echo: whether a host answers at all, and how far it is (RFC 792, RFC 4443; round trips by RFC 2681)."""
 
 import asyncio
-import os
+import random
 import socket
 import time
 from struct import pack, unpack_from
@@ -54,7 +54,7 @@ async def reach(wanted: Wanted) -> list[Result]:
         own.setblocking(False)
         listen_for_errors(own, ipv6=end.ipv6)
         marked(own, wanted.dscp, ipv6=end.ipv6)
-        identity, sequence = os.getpid() & 0xFFFF ^ id(own) >> 4 & 0xFFFF, wanted.sequence & 0xFFFF
+        identity, sequence = random.getrandbits(16), wanted.sequence & 0xFFFF
         asked = pack("!BBHHH", _ASKED[end.ipv6], 0, 0, identity, sequence) + _PAYLOAD
         if not end.ipv6:
             asked = asked[:2] + pack("!H", checksum(asked)) + asked[4:]

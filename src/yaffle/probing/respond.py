@@ -172,7 +172,7 @@ class Responder:
             with own:
                 Agreed(own, self.key, self._ended).serve()
                 self.counts.served += 1
-        except (OSError, ValueError, KeyError, TypeError):
+        except (OSError, ValueError, KeyError, TypeError, YaffleError):  # Whatever was wished is not to be had.
             self.counts.malformed += 1
         finally:
             self._open[address] -= 1

@@ -4,6 +4,7 @@ Frames carry an EtherType for local experiments (IEEE 802, 88-B5), which no host
 """
 
 import asyncio
+import contextlib
 import socket
 import time
 
@@ -36,9 +37,12 @@ def _send(wanted: Wanted) -> Result:
     at_ns = time.time_ns()
     try:
         own = socket.socket(socket.AF_PACKET, socket.SOCK_RAW, 0)
-        own.bind((wanted.target, 0))
-        source = own.getsockname()[4]
-        target = bytes.fromhex((wanted.server or BROADCAST).replace(":", ""))
+        with contextlib.ExitStack() as closing:
+            closing.enter_context(own)
+            own.bind((wanted.target, 0))
+            source = own.getsockname()[4]
+            target = bytes.fromhex((wanted.server or BROADCAST).replace(":", ""))
+            closing.pop_all()
     except PermissionError as error:
         raise YaffleError("storm needs the right CAP_NET_RAW: run it with sudo") from error
     except (OSError, ValueError) as error:

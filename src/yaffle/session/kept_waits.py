@@ -30,7 +30,8 @@ from yaffle.units import count, date_and_moment, duration, hour
 
 APPLICATION, SERVER, CLIENT, HOUR = range(4)
 _SITE = "site "  # begins the third part of a trail where clients are not kept any more
-_QUARTERS = tuple(k / 200 for k in range(1, 200))
+_VOLUMES = ("this application, flow records", "all other traffic, flow records")
+_SHARES = tuple(k / 200 for k in range(1, 200))
 
 
 @dataclass(frozen=True)
@@ -171,7 +172,7 @@ class KeptWaits:
         hours, counts = self._by_hour(group)
         return ApportionPicture(
             edge_ns, charges, own, rest, hours, counts, *self._lengths(group),
-            self._lengths(None)[1], np.empty(0, np.int64), [], "", HEADS,
+            self._lengths(None)[1], np.empty(0, np.int64), [], "", _VOLUMES,
         )  # fmt: skip
 
     def _by_hour(self, group: Group) -> tuple[Array, Array]:
@@ -184,7 +185,7 @@ class KeptWaits:
     def _lengths(self, group: Group | None) -> tuple[Array, Array]:
         """(shares, waits) of a group, or of all."""
         rows = self._asked({"all_of_it": "1"}, group.trail if group is not None else ()).to_pylist()
-        shares = np.unique(np.array([0.0, *_QUARTERS, 0.99, 0.999, 1.0]))
+        shares = np.unique(np.array([0.0, *_SHARES, 0.99, 0.999, 1.0]))
         if not rows or not rows[0][BINS]:
             return shares, np.zeros(shares.size)
         counts = np.cumsum(rows[0][BIN_COUNTS])
@@ -219,9 +220,6 @@ class KeptWaits:
             return ""
         own = trail[CLIENT]
         return own.removeprefix(_SITE) if own.startswith(_SITE) else self.evidence.places.site(own)
-
-
-HEADS = ("this application, flow records", "all other traffic, flow records")
 
 
 class KeptLevel(GroupLevel):

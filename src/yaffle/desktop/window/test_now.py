@@ -97,9 +97,10 @@ class TestNow(QDialog):
         if not target:
             self.wrong.setText("Whom? Fill in the target.")
             return
-        words = [sys.executable, "-m", "yaffle", "probe", self.kind.currentText(), target, "--json", "-"]
+        words = [sys.executable, "-m", "yaffle", "probe", "--json", "-"]
         if self.kind.currentText() == "name" and self.server.text().strip():
             words += ["--server", self.server.text().strip()]
+        words += ["--", self.kind.currentText(), target]
         self._stopped = False
         self.wrong.setText("asking …")
         self._latest.ask(lambda _progress: _run(words, lambda: self._stopped), self._show)
