@@ -4,7 +4,6 @@ Frames carry an EtherType for local experiments (IEEE 802, 88-B5), which no host
 """
 
 import asyncio
-import contextlib
 import socket
 import time
 
@@ -37,29 +36,31 @@ def _send(wanted: Wanted) -> Result:
     at_ns = time.time_ns()
     try:
         own = socket.socket(socket.AF_PACKET, socket.SOCK_RAW, 0)
-        with contextlib.ExitStack() as closing:
-            closing.enter_context(own)
-            own.bind((wanted.target, 0))
-            source = own.getsockname()[4]
-            target = bytes.fromhex((wanted.server or BROADCAST).replace(":", ""))
-            closing.pop_all()
     except PermissionError as error:
         raise YaffleError("storm needs the right CAP_NET_RAW: run it with sudo") from error
-    except (OSError, ValueError) as error:
-        raise YaffleError(f"{wanted.target}: {getattr(error, 'strerror', None) or error}") from error
-    frame = (target + source + _EXPERIMENT).ljust(wanted.size, b"\0")
-    sent, began = 0, time.monotonic()
     with own:
-        own.setblocking(False)
-        while (passed := time.monotonic() - began) < wanted.seconds:
-            if sent >= wanted.rate * passed:
-                time.sleep(_STEP_S)
-                continue
-            try:
-                own.send(frame)
-                sent += 1
-            except OSError:  # The device's queue is full.
-                time.sleep(_STEP_S)
-    rate = sent / (time.monotonic() - began)
+        try:
+            own.bind((wanted.target, 0))
+            target = bytes.fromhex((wanted.server or BROADCAST).replace(":", ""))
+        except (OSError, ValueError) as error:
+            raise YaffleError(f"{wanted.target}: {getattr(error, 'strerror', None) or error}") from error
+        sent, rate = _sent(own, target, wanted)
     why = "" if sent else "nothing could be sent"
     return Result(KIND, wanted.target, at_ns, not why, why, None, {"sent": sent, "rate": rate})
+
+
+def _sent(own: socket.socket, target: bytes, wanted: Wanted) -> tuple[int, float]:
+    """How many frames were sent, and how many a second."""
+    frame = (target + own.getsockname()[4] + _EXPERIMENT).ljust(wanted.size, b"\0")
+    own.setblocking(False)
+    sent, began = 0, time.monotonic()
+    while (passed := time.monotonic() - began) < wanted.seconds:
+        if sent >= wanted.rate * passed:
+            time.sleep(_STEP_S)
+            continue
+        try:
+            own.send(frame)
+            sent += 1
+        except OSError:  # The device's queue is full.
+            time.sleep(_STEP_S)
+    return sent, sent / (time.monotonic() - began)
