@@ -43,7 +43,25 @@ def probe(
     timeout: Annotated[str, typer.Option("--timeout", metavar="2s", help="How long an answer is waited for.")] = "2s",
     server: Annotated[str, typer.Option("--server", metavar="A", help="name: the server that is asked.")] = "",
     record: Annotated[str, typer.Option("--type", metavar="A", help="name: the type of record.")] = "A",
-    over: Annotated[str, typer.Option("--over", metavar="udp", help="name: udp, tcp or tls.")] = "udp",
+    over: Annotated[
+        str, typer.Option("--over", metavar="udp", help="name: udp, tcp or tls; route: udp, icmp or tcp.")
+    ] = "udp",
+    ways: Annotated[
+        int, typer.Option("--ways", metavar="N", min=1, max=32, help="route: so many flows, for ways of equal cost.")
+    ] = 1,
+    connections: Annotated[
+        int, typer.Option("--connections", metavar="N", min=1, max=16, help="speed: so many at once.")
+    ] = 1,
+    both: Annotated[bool, typer.Option("--both", help="speed: both ways at once, too.")] = False,
+    put: Annotated[
+        str, typer.Option("--put", metavar="10MiB", help="speed: what a web server is sent (PUT) beside GET.")
+    ] = "",
+    streams: Annotated[
+        int, typer.Option("--streams", metavar="N", min=1, max=100, help="voice, video: so many at once.")
+    ] = 1,
+    poisson: Annotated[
+        bool, typer.Option("--poisson", help="Pauses by chance, --every in the mean (RFC 2330).")
+    ] = False,
     packets: Annotated[int, typer.Option("--packets", metavar="N", min=1, help="delay: how many.")] = 20,
     interval: Annotated[str, typer.Option("--interval", metavar="20ms", help="delay: between packets.")] = "20ms",
     seconds: Annotated[
@@ -68,6 +86,7 @@ def probe(
     """Test on purpose: whether something is there, how far, by which way, how fast, how a call would sound."""
     import asyncio
 
+    from yaffle.memory_plan import bytes_of
     from yaffle.probing.kinds import test_of
     from yaffle.probing.result import document
     from yaffle.probing.wanted import Wanted
@@ -78,10 +97,13 @@ def probe(
         kind, target, _seconds(timeout, "--timeout"), server, packets, _seconds(interval, "--interval"), seconds, dscp,
         codec or ("h264" if kind == "video" else "g711"), record, over, _key(key_file), status=status, text=text,
         size=size,
-        rate=rate, agreed=yes,
+        rate=rate, agreed=yes, ways=ways, connections=connections, both=both, streams=streams,
+        put_bytes=bytes_of(put, "--put", 1) if put else 0,
     )  # fmt: skip
     pause_s = _seconds(every, "--every") if every else 0.0
-    results = asyncio.run(_repeated(wanted, pause_s, count or (0 if every else 1), quiet=json_out == "-"))
+    results = asyncio.run(
+        _repeated(wanted, pause_s, count or (0 if every else 1), quiet=json_out == "-", by_chance=poisson)
+    )
     told = document(results)
     if json_out and json_out != "-":
         write_whole(Path(json_out), json.dumps(told))
@@ -93,19 +115,22 @@ def probe(
         raise typer.Exit(1)
 
 
-async def _repeated(wanted: Any, pause_s: float, count: int, *, quiet: bool) -> list[Any]:
-    """Results of tests that begin at even pauses, until there are enough or Ctrl+C."""
+async def _repeated(wanted: Any, pause_s: float, count: int, *, quiet: bool, by_chance: bool) -> list[Any]:
+    """Results of tests that begin at even pauses, or by a Poisson process, until there are enough or Ctrl+C."""
     import asyncio
+    import random
     import signal
     from dataclasses import replace
 
     from yaffle.probing.kinds import asked
     from yaffle.probing.result_words import line
+    from yaffle.probing.sweep import KIND as SWEEP
+    from yaffle.probing.sweep import changed
 
     loop, ended, results = asyncio.get_running_loop(), asyncio.Event(), []
     for number in (signal.SIGINT, signal.SIGTERM):
         loop.add_signal_handler(number, ended.set)
-    began, done = loop.time(), 0
+    due, done, former = loop.time(), 0, None
     while not ended.is_set() and (not count or done < count):
         test = asyncio.ensure_future(asked(replace(wanted, sequence=done)))
         stopped = asyncio.ensure_future(ended.wait())
@@ -114,13 +139,17 @@ async def _repeated(wanted: Any, pause_s: float, count: int, *, quiet: bool) -> 
         if not test.done():
             test.cancel()
             break
-        for one in test.result():
+        found = test.result()
+        if wanted.kind == SWEEP:
+            found, former = [changed(found[0], former)], found[0].more["found"]
+        for one in found:
             results.append(one)
             if not quiet:
                 typer.echo(line(one))
         done += 1
         if not count or done < count:
-            left = began + done * pause_s - loop.time()
+            due += random.expovariate(1 / pause_s) if by_chance and pause_s else pause_s
+            left = due - loop.time()
             if left > 0:
                 await asyncio.wait({asyncio.ensure_future(ended.wait())}, timeout=left)
     return results

@@ -2,7 +2,7 @@
 
 import socket
 import time
-from itertools import pairwise
+from itertools import combinations, pairwise
 
 import pytest
 
@@ -12,6 +12,7 @@ from yaffle.collector.status import status_of
 from yaffle.errors import YaffleError
 from yaffle.history.layout import counting, folders
 from yaffle.history.parts import read_part
+from yaffle.probing.respond import Responder
 from yaffle.session.table_export import write_rows
 
 
@@ -62,8 +63,36 @@ def test_results_are_kept_and_troubles_are_told(tmp_path):
         ('[[probe]]\nkind = "storm"\ntarget = "eth0"\n', "one of reach"),
         ('[[probe]]\nkind = "reach"\ntarget = "x"\n[[probe]]\nkind = "reach"\ntarget = "x"\n', "twice"),
         ('[[probe]]\nkind = "reach"\n', "missing"),
+        ('[[mesh]]\nname = "m"\nkind = "sweep"\nbetween = ["here", "a"]\n', "between others one of"),
+        ('[[mesh]]\nname = "m"\nkind = "delay"\nbetween = ["a", "b"]\n', "only with a key"),
+        ('[[mesh]]\nname = "m"\nkind = "delay"\nbetween = ["here", "a"]\nhub = "b"\n', "hub: one of"),
     ],
 )
 def test_mistakes_are_told(tmp_path, text, words):
     with pytest.raises(YaffleError, match=words):
         read_configuration(configured(tmp_path, text))
+
+
+def test_all_pairs_of_twenty_responders_are_tested_from_one_configuration(tmp_path):
+    key = tmp_path / "key"
+    key.write_text("harbour")
+    sites = [Responder(f"127.0.9.{k + 1}", 0, key=b"harbour") for k in range(20)]
+    for one in sites:
+        one.start()
+    names = [f"{one.bind}:{one.port}" for one in sites]
+    path = configured(
+        tmp_path,
+        f'[[mesh]]\nname = "sites"\nkind = "delay"\npackets = 3\ninterval = "10ms"\nbetween = {names}\n'
+        'every = "1h"\nkey_file = "key"\n'
+        f'[[mesh]]\nname = "star"\nkind = "connect"\nhub = "here"\nbetween = ["here", "{names[0]}"]\nevery = "1h"\n',
+    )
+    history = tmp_path / "history"
+    with collecting(path):
+        until(lambda: len(rows(history)) >= 191, "too few")
+    for one in sites:
+        one.stop()
+    found = rows(history)
+    pairs = {(row["source"], row["target"]) for row in found if row["name"].startswith("sites: ")}
+    assert pairs == set(combinations(names, 2)) and all(row["ok"] for row in found), found
+    (star,) = [row for row in found if row["name"].startswith("star: ")]
+    assert star["target"] == names[0] and star["source"] is None

@@ -1,5 +1,6 @@
 """Tests on purpose over a path of ours that delays, drops and marks: what they say is what the path did."""
 
+import asyncio
 import http.server
 import json
 import random
@@ -11,6 +12,9 @@ import time
 import pytest
 
 from tests.real.two_kernels import MS, SERVER, Bridge, Way, available, inside
+from yaffle.probing.for_others import asked_of
+from yaffle.probing.respond import Responder
+from yaffle.probing.wanted import Wanted
 
 pytestmark = [pytest.mark.alone, pytest.mark.skipif(bool(available()), reason=available() or "can")]
 ICMP, TCP, UDP = 1, 6, 17
@@ -164,3 +168,96 @@ def test_the_phases_of_a_page(bridge):
     server.shutdown()
     refused = asked(bridge, "page", f"http://{SERVER}:8081/", expected=1)["results"][0]
     assert "refused" in refused["why"]
+
+
+class Store(http.server.BaseHTTPRequestHandler):
+    def do_GET(self):
+        self.send_response(200)
+        self.send_header("Content-Length", "2000000")
+        self.end_headers()
+        self.wfile.write(bytes(2_000_000))
+
+    def do_PUT(self):
+        if self.path == "/closed":
+            self.send_response(405)
+        else:
+            left = int(self.headers["Content-Length"])
+            while left:
+                left -= len(self.rfile.read(min(left, 65_536)))
+            self.send_response(201)
+        self.end_headers()
+
+    def log_message(self, *_):
+        pass
+
+
+def test_speed_of_a_web_server(bridge):
+    bridge.up.rate_bps = bridge.down.rate_bps = 8_000_000
+    bridge.up.queue_bytes = bridge.down.queue_bytes = 60_000
+    with inside(bridge.space("server")):
+        server = http.server.ThreadingHTTPServer((SERVER, 8080), Store)
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    told = asked(bridge, "speed", f"http://{SERVER}:8080/", "--seconds", "4", "--put", "2MiB")["results"]
+    assert [one["direction"] for one in told] == ["there", "back"]
+    for one in told:
+        assert abs(one["bps"] / (8_000_000 * 1448 / 1514) - 1) < 0.1, one
+        assert near(one["idle_ms"], 2 * DELAY_MS, more=3) and one["loaded_ms"] > one["idle_ms"]
+    assert told[0]["bytes"] == 2 << 20 and told[0]["retransmitted_percent"] is not None
+    closed = asked(bridge, "speed", f"http://{SERVER}:8080/closed", "--put", "10KiB", expected=1)["results"][0]
+    assert "405" in closed["why"]
+    server.shutdown()
+    refused = asked(bridge, "speed", f"http://{SERVER}:8081/", expected=1)["results"]
+    assert [one["direction"] for one in refused] == ["back"] and "refused" in refused[0]["why"]
+
+
+def test_several_connections_and_both_ways_at_once(bridge):
+    bridge.up.rate_bps = bridge.down.rate_bps = 8_000_000
+    bridge.up.queue_bytes = bridge.down.queue_bytes = 60_000
+    answers = responding(bridge)
+    words = ("speed", SERVER, "--seconds", "3", "--connections", "3", "--both")
+    told = asked(bridge, *words)["results"]
+    answers.terminate()
+    answers.wait()
+    assert [(one["direction"], one.get("at_once", False)) for one in told] == [
+        ("there", False), ("back", False), ("there", True), ("back", True),
+    ]  # fmt: skip
+    for one in told:
+        assert one["ok"] and one["path_mtu_bytes"] == 1500
+        assert 0.8 < one["bps"] / (8_000_000 * 1448 / 1514) < 1.08, one
+
+
+def test_many_calls_at_once_and_their_markings(bridge):
+    answers = responding(bridge)
+    words = ("voice", SERVER, "--seconds", "2", "--streams", "10", "--dscp", "46")
+    told = {one["direction"]: one for one in asked(bridge, *words)["results"]}
+    answers.terminate()
+    answers.wait()
+    for one in told.values():
+        assert one["packets"] == 1000 and one["streams"] == 10 and one["lost"] == 0
+        assert one["arrived_dscp"] == {"46": 1000} and one["mos"] > 4
+
+
+def test_one_responder_tests_another_only_for_who_holds_the_key(bridge, tmp_path):
+    subprocess.run(["ip", "-n", bridge.space("client"), "link", "set", "lo", "up"], check=True)
+    with inside(bridge.space("client")):
+        near_one = Responder("127.0.0.1", 0, ("203.0.113.0/25",), b"harbour")
+        near_one.start()
+    key = tmp_path / "key"
+    key.write_text("harbour")
+    answers = responding(bridge, "--key-file", str(key))
+    wanted = Wanted("delay", SERVER, packets=10, interval_s=0.01, key=b"harbour")
+
+    def ask(source, asked_for):
+        with inside(bridge.space("client")):
+            return asyncio.run(asked_of(source, asked_for))
+
+    (one,) = ask(f"127.0.0.1:{near_one.port}", wanted)
+    assert one.ok and one.more["packets"] == 10 and near(one.round_trip_ms, 2 * DELAY_MS, more=3)
+    assert one.more["source"] == f"127.0.0.1:{near_one.port}"
+    other = ask(f"127.0.0.1:{near_one.port}", Wanted("delay", "203.0.113.200", key=b"harbour"))[0]
+    assert not other.ok and "not within the networks" in other.why
+    wrong = ask(f"127.0.0.1:{near_one.port}", Wanted("delay", SERVER, key=b"pier"))[0]
+    assert not wrong.ok and "another key" in wrong.why
+    near_one.stop()
+    answers.terminate()
+    answers.wait()

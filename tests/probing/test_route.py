@@ -45,3 +45,30 @@ def test_a_silent_hop_has_no_address_and_what_refuses_is_named():
         run("ip", "-n", names[1], "route", "add", "unreachable", "198.51.100.0/24")
         refused = asked(names[0], "reach", "198.51.100.9", "--timeout", "1s", expected=1)
         assert hops[4][0] in refused["why"] and "unreachable" in refused["why"]
+
+
+@pytest.mark.parametrize("over", ["icmp", "tcp"])
+def test_other_packets_find_the_same_hops(over):
+    with chain(3) as (names, hops):
+        for version in (4, 6):
+            told = asked(names[0], "route", hops[version][-1], "--over", over, "--timeout", "1s")
+            assert [hop["address"] for hop in told["hops"]] == hops[version], (version, told)
+            assert told["ok"] and all(hop["answered"] == 3 for hop in told["hops"])
+
+
+def test_ways_of_equal_cost_are_told_and_each_flow_keeps_to_one():
+    with chain(2) as (names, hops):
+        # Between both routers a second link, by which half of the flows goes.
+        first, second = names[1], names[2]
+        run("ip", "link", "add", "up2", "netns", first, "type", "veth", "peer", "name", "down2", "netns", second)
+        for name, device, end in ((first, "up2", 1), (second, "down2", 2)):
+            run("ip", "-n", name, "addr", "add", f"198.51.100.{end}/30", "dev", device)
+            run("ip", "-n", name, "link", "set", device, "up")
+        run("ip", "netns", "exec", first, "sysctl", "-qw", "net.ipv4.fib_multipath_hash_policy=1")
+        run("ip", "netns", "exec", second, "sysctl", "-qw", "net.ipv4.icmp_errors_use_inbound_ifaddr=1")
+        run("ip", "-n", first, "route", "replace", "default", "nexthop", "via", hops[4][1], "nexthop", "via",
+            "198.51.100.2")  # fmt: skip
+        told = asked(names[0], "route", hops[4][-1], "--ways", "16", "--timeout", "1s")
+        seen = {way["addresses"][1] for way in told["ways"]}
+        assert seen == {hops[4][1], "198.51.100.2"} and sum(way["flows"] for way in told["ways"]) == 16
+        assert all("others" not in hop for hop in told["hops"])

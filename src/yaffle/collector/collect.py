@@ -24,7 +24,7 @@ from yaffle.history.writer import HistoryWriter
 _LOG = logging.getLogger(__name__)
 _LOOK_S = 1.0
 _OTHERS_MAY = 0o077
-_NOTHING = "collects nothing: neither [listen] nor [host] nor a [[device]] or [[capture]] is there"
+_NOTHING = "collects nothing: neither [listen] nor [host] nor a [[device]], [[capture]] or [[probe]] is there"
 _MOST_LINES = 20
 _RATES_S = 60.0  # between two lines of the log that say how it goes
 
@@ -38,7 +38,7 @@ def words_of(path: Path) -> list[str]:
         f"keeps in {told.history}: {kept}",
         *(f"{job.task}: {job.words}" for job in jobs(told, None)),
         *_warnings(path, told),
-        *([] if told.listen or told.host or told.device or told.capture else [_NOTHING]),
+        *([] if told.listen or told.host or told.device or told.capture or told.probe or told.mesh else [_NOTHING]),
     ]
 
 

@@ -13,6 +13,7 @@ from yaffle.collector.capture_task import Capture
 from yaffle.collector.configuration_parts import Every, Part, Port
 from yaffle.collector.device_configuration import Device, Ssh
 from yaffle.collector.flow_sender import address_of
+from yaffle.collector.mesh_task import Mesh
 from yaffle.collector.probe_task import Probe, Responding
 from yaffle.collector.toml_lines import Place, line_of, wrong_line
 from yaffle.errors import YaffleError
@@ -81,6 +82,7 @@ class Configuration(Part):
     device: tuple[Device, ...] = ()
     capture: tuple[Capture, ...] = ()
     probe: tuple[Probe, ...] = ()
+    mesh: tuple[Mesh, ...] = ()
     responder: Responding | None = None
 
     @property
@@ -105,9 +107,9 @@ class Configuration(Part):
             raise ValueError(f"a ring of its own for each capture ({twice} stands there twice)")
         return value
 
-    @field_validator("probe")
+    @field_validator("probe", "mesh")
     @classmethod
-    def _a_name_each(cls, value: tuple[Probe, ...]) -> tuple[Probe, ...]:
+    def _a_name_each(cls, value: tuple[Any, ...]) -> tuple[Any, ...]:
         names = [one.called for one in value]
         if twice := next((name for name in names if names.count(name) > 1), ""):
             raise ValueError(f"a name of its own for each test ({twice} stands there twice)")
@@ -140,6 +142,7 @@ def read_configuration(path: Path) -> Configuration:
         "capture": tuple(one.model_copy(update={"ring": str(folder / one.ring)}) for one in found.capture),
         "device": tuple(one.within(folder) for one in found.device),
         "probe": tuple(one.within(folder) for one in found.probe),
+        "mesh": tuple(one.within(folder) for one in found.mesh),
         "responder": found.responder.within(folder) if found.responder is not None else None,
     }
     return found.model_copy(update=told)
@@ -172,6 +175,9 @@ def _table_at(place: Place) -> list[str]:
         ("host",): Host,
         ("capture",): Capture,
         ("device",): Device,
+        ("probe",): Probe,
+        ("mesh",): Mesh,
+        ("responder",): Responding,
         ("device", "ssh"): Ssh,
     }
     named = tuple(part for part in place if isinstance(part, str))

@@ -5,6 +5,9 @@ from typing import Annotated, Any
 
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field
 
+from yaffle.errors import YaffleError
+from yaffle.memory_plan import bytes_of
+
 _DURATION = re.compile(r"^\s*(\d+(?:\.\d+)?)\s*(ms|s|min|h|d)\s*$")
 _UNITS_NS = {"ms": 10**6, "s": 10**9, "min": 60 * 10**9, "h": 3600 * 10**9, "d": 86_400 * 10**9}
 _LEAST_EVERY_NS, _MOST_EVERY_NS = 10**9, 86_400 * 10**9
@@ -32,3 +35,18 @@ class Part(BaseModel):
     """A table of the configuration, in which every key is known."""
 
     model_config = ConfigDict(extra="forbid", frozen=True)
+
+
+def octets_of(value: Any) -> int:
+    """An amount as it is written: 10MiB, 2GiB; 0 for none. Raises ValueError."""
+    if value == 0:
+        return 0
+    if not isinstance(value, str):
+        raise ValueError('an amount with its unit: "2GiB", "512MiB"')
+    try:
+        return bytes_of(value, "an amount", 1)
+    except YaffleError as error:
+        raise ValueError(str(error)) from error
+
+
+Octets = Annotated[int, BeforeValidator(octets_of)]

@@ -1,6 +1,7 @@
 """Tests on purpose of the configuration, and the responder for those of others, as tasks for the supervisor."""
 
 import asyncio
+import json
 import random
 import time
 from collections.abc import Sequence
@@ -9,15 +10,19 @@ from typing import Annotated, Any
 
 from pydantic import BeforeValidator, Field, model_validator
 
-from yaffle.collector.configuration_parts import Every, Part, Port, duration_ns
+from yaffle.collector.configuration_parts import Every, Octets, Part, Port, duration_ns
 from yaffle.collector.supervisor import BEHIND, RUNNING, Job, State
 from yaffle.errors import YaffleError
 from yaffle.history.keeper import Keeper
 from yaffle.history.layout import PROBES
 from yaffle.history.probe_rows import rows_of
+from yaffle.history.store import History
+from yaffle.probing.for_others import asked_of
 from yaffle.probing.kinds import KINDS, asked
 from yaffle.probing.result import Result
-from yaffle.probing.streams import CODECS
+from yaffle.probing.streams import CODECS, MOST_STREAMS
+from yaffle.probing.sweep import KIND as SWEEP
+from yaffle.probing.sweep import changed
 from yaffle.probing.wanted import RESPONDER_PORT, Wanted
 from yaffle.units import duration
 
@@ -46,6 +51,12 @@ class Probe(Part):
     codec: str = ""
     status: int = 0
     text: str = ""
+    ways: Annotated[int, Field(ge=1, le=32, strict=True)] = 1
+    connections: Annotated[int, Field(ge=1, le=16, strict=True)] = 1
+    both: Annotated[bool, Field(strict=True)] = False
+    put: Octets = 0
+    streams: Annotated[int, Field(ge=1, le=MOST_STREAMS, strict=True)] = 1
+    poisson: Annotated[bool, Field(strict=True)] = False  # pauses by chance, `every` in the mean (RFC 2330)
     key_file: str = ""
 
     @model_validator(mode="after")
@@ -68,6 +79,7 @@ class Probe(Part):
         return Wanted(
             self.kind, self.target, timeout_ns / 1e9, self.server, self.packets, self.interval / 1e9, self.seconds,
             self.dscp, codec, self.type, self.over, key_of(self.key_file), status=self.status, text=self.text,
+            ways=self.ways, connections=self.connections, both=self.both, put_bytes=self.put, streams=self.streams,
         )  # fmt: skip
 
     def within(self, folder: Path) -> "Probe":
@@ -100,37 +112,51 @@ def key_of(path: str) -> bytes:
 
 def probe_jobs(told: Sequence[Probe], keeper: Keeper | None) -> list[Job]:
     """What is to be done."""
-    return [
-        Job(
-            "probe",
-            one.called,
-            f"probe {one.model_dump_json()}",
-            f"tests {one.kind} of {one.target} every {duration(one.every)}",
-            lambda state, one=one: _probe(one, len(told), keeper, state),  # type: ignore[misc]
-        )
-        for one in told
-    ]
+    return [probe_job(one, len(told), keeper) for one in told]
 
 
-async def _probe(told: Probe, many: int, keeper: Keeper | None, state: State) -> None:
-    """Tests at multiples of the pause until it is cancelled."""
+def probe_job(one: Probe, many: int, keeper: Keeper | None, source: str = "") -> Job:
+    """One of so many tests; source: the responder that does it, where it is not this host."""
+    by = f" by {source}" if source else ""
+    return Job(
+        "probe",
+        one.called,
+        f"probe {source} {one.model_dump_json()}",
+        f"tests {one.kind} of {one.target}{by} every {duration(one.every)}{' by chance' if one.poisson else ''}",
+        lambda state: _probe(one, many, keeper, state, source),
+    )
+
+
+async def _probe(told: Probe, many: int, keeper: Keeper | None, state: State, source: str) -> None:
+    """Tests at multiples of the pause, or at moments of a Poisson process, until it is cancelled."""
     assert keeper is not None
     wanted, every_s = told.wanted(), told.every / 1e9
     await asyncio.sleep(random.uniform(0, min(every_s, _APART_S * many)))
     due, sent, well, missed = time.monotonic(), 0, 0, 0
+    former = await asyncio.to_thread(_former, told, keeper)
     while True:
-        results = await asked(wanted)
+        results = await (asked_of(source, wanted) if source else asked(wanted))
+        if told.kind == SWEEP:
+            results, former = [changed(results[0], former)], results[0].more["found"]
         sent, well = sent + len(results), well + sum(one.ok for one in results)
         kept = keeper.put((PROBES, rows_of(told.called, [one.as_json() for one in results])))
         state.turn(RUNNING, keeper.trouble or ("" if kept else BEHIND) or _why(results, missed))
         state.rates = f"{well:,} of {sent:,} well"
-        due += every_s
+        due += random.expovariate(1 / every_s) if told.poisson else every_s
         now = time.monotonic()
         if due < now:  # It took longer than the pause: what was missed is missed, and told.
             late = int((now - due) // every_s) + 1
             missed += late
             due += late * every_s
         await asyncio.sleep(due - now)
+
+
+def _former(told: Probe, keeper: Keeper) -> list[dict[str, Any]] | None:
+    """Who was found by the last sweep that the history holds."""
+    if told.kind != SWEEP:
+        return None
+    last = History(keeper.writer.folder).latest_probe(told.called)
+    return json.loads(last) if last else None
 
 
 def _why(results: list[Result], missed: int) -> str:

@@ -15,6 +15,7 @@ from yaffle.collector.flow_sender import FlowSender
 from yaffle.collector.held_addresses import held_now, routes_now
 from yaffle.collector.host_reader import HostReader
 from yaffle.collector.intervals import GAP_NS, HeldIntervals
+from yaffle.collector.mesh_task import mesh_jobs
 from yaffle.collector.probe_task import probe_jobs, responder_job
 from yaffle.collector.sock_diag import SocketWatch
 from yaffle.collector.socket_flows import SocketFlows
@@ -85,6 +86,7 @@ def jobs(told: Configuration, keeper: Keeper | None) -> Iterator[Job]:
     for capture in told.capture:
         yield from capture_jobs(capture, keeper)
     yield from probe_jobs(told.probe, keeper)
+    yield from mesh_jobs(told.mesh, keeper)
     if told.responder is not None:
         yield responder_job(told.responder)
     for device in told.device:

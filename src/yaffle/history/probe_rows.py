@@ -6,15 +6,15 @@ from typing import Any
 
 import pyarrow as pa
 
-_TEXTS = ("name", "kind", "target", "why", "outcome", "server", "direction")
+_TEXTS = ("name", "kind", "target", "why", "outcome", "server", "direction", "source", "over")
 _WHOLE = ("at_ns", "sequence", "status", "bytes", "redirects", "certificate_end_ns", "packets", "lost", "lost_there",
-          "lost_back", "duplicates", "reordered")  # fmt: skip
+          "lost_back", "duplicates", "reordered", "streams", "path_mtu_bytes")  # fmt: skip
 _FIGURES = (
     "round_trip_ms", "look_up_ms", "connect_ms", "encryption_ms", "first_byte_ms", "total_ms", "clock_offset_ms",
     "uncertainty_ms", "bps", "seconds", "retransmitted_percent", "idle_ms", "loaded_ms", "efficiency_percent",
     "buffer_delay_percent", "loss_percent", "mos",
 )  # fmt: skip
-_PARTS = ("answers", "hops", "found", "there_ms", "back_ms", "jitter_ms")
+_PARTS = ("answers", "hops", "found", "ways", "new", "vanished", "arrived_dscp", "there_ms", "back_ms", "jitter_ms")
 SCHEMA = pa.schema(
     [
         ("at_ns", pa.int64()),

@@ -341,7 +341,7 @@ class History:
                 return None
             try:
                 with cursor() as db:
-                    rows = db.read_parquet([str(path) for path in files])
+                    rows = db.read_parquet([str(path) for path in files], union_by_name=True)
                     table: pa.Table = rows.query("told", query).to_arrow_table()
                 return table
             except (duckdb.Error, pa.ArrowException) as error:
@@ -391,6 +391,20 @@ class History:
             return found
         texts = {name: pa.array([], pa.string()) for name in names[:-1]}
         return pa.table(texts | {name: pa.array([], pa.int64()) for name in ("from_ns", "to_ns")})
+
+    def latest_probe(self, name: str) -> str:
+        """Who was found (JSON) by the last sweep of a test; empty without one. Raises HistoryError."""
+
+        def parts() -> list[Path]:
+            held = folders(self.folder / layout.PROBES)
+            return [path for _, folder in held[-_NAMED_BY:] for path in layout.counting(folder)]
+
+        own = name.replace("'", "''")
+        found = self.told(
+            parts,
+            f"SELECT arg_max(found, at_ns) AS found FROM told WHERE name = '{own}' AND found IS NOT NULL",
+        )
+        return str(found["found"][0].as_py() or "") if found is not None and found.num_rows else ""
 
     def latest_texts(self, device: str = "", until_ns: int = 1 << 62) -> list[tuple[str, str, int]]:
         """(name, text, when it came) of what a device said of itself, as it stood at a moment; where none is named,

@@ -13,10 +13,11 @@ import threading
 from collections.abc import Callable
 from typing import Any
 
-from yaffle.probing.streams import codec_of, receive_media, send_media
+from yaffle.errors import YaffleError
+from yaffle.probing.streams import MOST_STREAMS, codec_of, receive_media, send_media
 from yaffle.probing.throughput import receive_octets, send_octets
 
-_LONGEST_LINE = 2048
+_LONGEST_LINE = 4096
 _PATIENCE_S = 10.0
 MOST_S = 120.0
 _MOST_DSCP = 63
@@ -73,8 +74,10 @@ def ask(own: socket.socket, key: bytes, wish: dict[str, Any]) -> Line:
 class Agreed:
     """The responder's side of one connection."""
 
-    def __init__(self, own: socket.socket, key: bytes, ended: threading.Event) -> None:
-        self._line, self._key, self._ended = Line(own), key, ended
+    def __init__(
+        self, own: socket.socket, key: bytes, ended: threading.Event, allowed: Callable[[str], bool] = lambda _: False
+    ) -> None:
+        self._line, self._key, self._ended, self._allowed = Line(own), key, ended, allowed
         own.settimeout(_PATIENCE_S)
 
     def serve(self) -> None:
@@ -87,9 +90,9 @@ class Agreed:
             self._line.send({"granted": False})
             return
         wish = json.loads(text)
-        serve: Callable[[dict[str, Any]], None] = {"speed": self._speed, "media": self._media, "echo": self._echo}[
-            wish["do"]
-        ]
+        serve: Callable[[dict[str, Any]], None] = {
+            "speed": self._speed, "media": self._media, "echo": self._echo, "test": self._test,
+        }[wish["do"]]  # fmt: skip
         serve(wish)
 
     def _speed(self, wish: dict[str, Any]) -> None:
@@ -101,6 +104,21 @@ class Agreed:
         else:
             send_octets(own, seconds, self._ended)
             own.shutdown(socket.SHUT_WR)
+
+    def _test(self, wish: dict[str, Any]) -> None:
+        """Tests another responder for who asks: only with a key, only within the networks that are answered."""
+        from yaffle.probing.for_others import tested
+
+        if not self._key:
+            self._line.send({"granted": False})
+            return
+        self._line.send({"granted": True})
+        try:
+            for one in tested(wish, self._key, self._allowed):
+                self._line.send(one.as_json())
+        except (ValueError, YaffleError) as error:
+            self._line.send({"refused": str(error)})
+        self._line.send({"done": True})
 
     def _echo(self, _wish: dict[str, Any]) -> None:
         """Octets back as they come, one at a time: how far it is while something else runs."""
@@ -115,6 +133,7 @@ class Agreed:
         seconds, codec = min(MOST_S, max(0.1, float(wish["seconds"]))), str(wish["codec"])
         codec_of(codec)
         dscp = int(wish.get("dscp", 0)) & _MOST_DSCP
+        many = max(1, min(MOST_STREAMS, int(wish.get("streams", 1))))
         own = self._line.socket
         family = own.family
         with socket.socket(family, socket.SOCK_DGRAM) as media:
@@ -125,9 +144,9 @@ class Agreed:
             if peer is None:
                 return
             media.connect(peer)
-            sending = threading.Thread(target=send_media, args=(media, codec, seconds, dscp, self._ended))
+            sending = threading.Thread(target=send_media, args=(media, codec, seconds, dscp, self._ended, many))
             sending.start()
-            heard = receive_media(media, codec, seconds, self._ended)
+            heard = receive_media(media, codec, seconds, self._ended, many)
             sending.join()
         self._line.send(heard)
 

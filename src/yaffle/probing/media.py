@@ -9,7 +9,7 @@ from typing import Any
 from yaffle.probing.agreed import ask
 from yaffle.probing.result import Result
 from yaffle.probing.speed import BACK, THERE, connected, words_of
-from yaffle.probing.streams import codec_of, receive_media, send_media
+from yaffle.probing.streams import MOST_STREAMS, codec_of, receive_media, send_media
 from yaffle.probing.wanted import RESPONDER_PORT, End, UnknownNameError, Wanted, host_and_port, resolved
 
 VOICE, VIDEO = "voice", "video"
@@ -40,19 +40,20 @@ def _result(wanted: Wanted, at_ns: int, way: str, told: dict[str, Any]) -> Resul
 
 def _run(end: End, wanted: Wanted) -> tuple[dict[str, Any], dict[str, Any]]:
     """(what the responder heard, what we heard)."""
-    never = threading.Event()
+    never, many = threading.Event(), max(1, min(wanted.streams, MOST_STREAMS))
     with connected(end, wanted) as own, socket.socket(end.family, socket.SOCK_DGRAM) as stream:
-        wish = {"do": "media", "codec": wanted.codec, "seconds": wanted.seconds, "dscp": wanted.dscp}
+        wish = {"do": "media", "codec": wanted.codec, "seconds": wanted.seconds, "dscp": wanted.dscp,
+                "streams": many}  # fmt: skip
         line = ask(own, wanted.key, wish)
         stream.connect((end.address, int(line.told["port"])))
         for _ in range(_TOKENS):  # Some of them may be lost.
             stream.send(bytes.fromhex(str(line.told["token"])))
             time.sleep(_PAUSE_S)
         sending = threading.Thread(
-            target=send_media, args=(stream, wanted.codec, wanted.seconds, wanted.dscp, never), daemon=True
+            target=send_media, args=(stream, wanted.codec, wanted.seconds, wanted.dscp, never, many), daemon=True
         )
         sending.start()
-        back = receive_media(stream, wanted.codec, wanted.seconds, never)
+        back = receive_media(stream, wanted.codec, wanted.seconds, never, many)
         sending.join()
         own.settimeout(wanted.seconds + wanted.timeout_s + 5)
         return line.read(), back

@@ -20,7 +20,7 @@ from yaffle.probing.agreed import Agreed
 from yaffle.probing.icmp_words import stamp_of
 
 _LONGEST = 1500  # Octets of a datagram that is read.
-_MOST_SESSIONS, _MOST_CONNECTIONS, _MOST_OF_ONE = 4096, 64, 8
+_MOST_SESSIONS, _MOST_CONNECTIONS, _MOST_OF_ONE = 4096, 64, 24
 _RATE = 5_000  # datagrams a second that one address may send
 _IDLE_NS = 60 * 10**9
 _LOOK_S = 0.2
@@ -170,7 +170,7 @@ class Responder:
     def _serve(self, own: socket.socket, address: str) -> None:
         try:
             with own:
-                Agreed(own, self.key, self._ended).serve()
+                Agreed(own, self.key, self._ended, self.allowed).serve()
                 self.counts.served += 1
         except (OSError, ValueError, KeyError, TypeError, YaffleError):  # Whatever was wished is not to be had.
             self.counts.malformed += 1

@@ -4,6 +4,8 @@ from typing import Any
 
 from yaffle.probing.result import Result
 
+_LISTED = ("hops", "found", "ways", "new", "vanished")
+
 
 def line(one: Result) -> str:
     """A result in a line, and its hops, or who was found, below."""
@@ -11,15 +13,18 @@ def line(one: Result) -> str:
         way = f" {one.more['direction']}" if "direction" in one.more else ""
         return f"{one.target}{way}: {one.why}"
     trip = f"{one.round_trip_ms:.3f} ms" if one.round_trip_ms is not None else ""
-    shown = {
-        key: value for key, value in one.more.items() if key not in ("hops", "found") and value not in (None, "", [])
-    }
+    shown = {key: value for key, value in one.more.items() if key not in _LISTED and value not in (None, "", [])}
     parts = [trip, *(f"{key.replace('_', ' ')} {_short(value)}" for key, value in shown.items()), one.why]
     lines = [f"{one.target}: {', '.join(part for part in parts if part)}"]
     for hop in one.more.get("hops", []):
         times = hop["round_trip_ms"]
         told = f"{times['min']:.3f} / {times['median']:.3f} / {times['max']:.3f} ms" if times else "silent"
         lines.append(f"  {hop['ttl']:2}  {hop['address'] or '-'}  {told}, {hop['answered']} of {hop['sent']} answered")
+    for taken in one.more.get("ways", []):
+        by = ", ".join(address or "-" for address in taken["addresses"])
+        lines.append(f"  {taken['flows']} flows by {by}")
+    for key, turn in (("new", "new"), ("vanished", "not found any more")):
+        lines += [f"  {turn}: {other['address']}  {other['name']}".rstrip() for other in one.more.get(key, [])]
     for one_found in one.more.get("found", []):
         words = [one_found["address"], one_found["hardware"], one_found["name"], ", ".join(one_found["answers"])]
         outside = "  (from outside the subnet)" if one_found["outside"] else ""

@@ -6,21 +6,22 @@ others answer all, limits its own answers: nothing is lost there.
 """
 
 import asyncio
+import random
 import socket
 import time
+from collections import Counter
 from dataclasses import dataclass, field
-from struct import Struct
 from typing import Any
 
+from yaffle.probing.hop_questions import Questions, questions
 from yaffle.probing.icmp_words import Refusal, refusals
 from yaffle.probing.result import Result, spread
-from yaffle.probing.waiting_socket import datagrams_to, readable
+from yaffle.probing.waiting_socket import readable
 from yaffle.probing.wanted import UnknownNameError, Wanted, host_and_port, resolved
 
 KIND = "route"
-_PORT, _MOST_HOPS, _EACH = 33_434, 30, 3
-_MARK = Struct("!IBBQ")  # ours, hop, number, when
-_OURS = 0x59616666
+_PORT = {"udp": 33_434, "icmp": 0, "tcp": 443}
+_MOST_HOPS, _EACH, _MOST_WAYS = 30, 3, 32
 _UNREACHABLE_PORT = {False: (3, 3), True: (1, 4)}
 _AT_ONCE = 5  # hops that are asked at the same time
 _PAUSE_S = 0.01  # between packets, so that no hop is asked for more than it tells
@@ -46,32 +47,46 @@ class _Hop:
 
 
 async def route(wanted: Wanted) -> list[Result]:
-    """One look along the way."""
-    host, port = host_and_port(wanted.target, _PORT)
+    """One look along the way; of several flows each, where ways of equal cost are asked for. Raises YaffleError."""
+    by = wanted.over
+    host, port = host_and_port(wanted.target, _PORT.get(by, 0))
     at_ns = time.time_ns()
     try:
         end = await resolved(host, port, wanted)
     except UnknownNameError as error:
         return [Result(KIND, wanted.target, at_ns, False, str(error), None, {"hops": []})]
+    looks: list[_Look] = []
+    flow = random.getrandbits(16)
     try:
-        with datagrams_to(end, wanted.dscp) as own:
-            look = _Look(own, end.ipv6, end.address)
-            await look.run(wanted.timeout_s)
+        for number in range(max(1, min(wanted.ways, _MOST_WAYS))):
+            asked = questions(by, end, wanted.dscp, flow + number)
+            with asked.socket:
+                looks.append(_Look(asked, end.ipv6, end.address))
+                await looks[-1].run(wanted.timeout_s)
     except OSError as error:
         why = (error.strerror or str(error)).lower()
         return [Result(KIND, wanted.target, at_ns, False, why, None, {"hops": []})]
-    hops = [hop.as_json() for hop in look.hops]
-    if look.reached:
-        trip = min(look.hops[-1].trips_ms)
-        return [Result(KIND, wanted.target, at_ns, True, "", trip, {"hops": hops})]
-    return [Result(KIND, wanted.target, at_ns, False, look.why, None, {"hops": hops})]
+    first = looks[0]
+    more: dict[str, Any] = {"hops": [hop.as_json() for hop in first.hops], "over": by}
+    if wanted.ways > 1:
+        more["ways"] = _ways(looks)
+    if first.reached:
+        return [Result(KIND, wanted.target, at_ns, True, "", min(first.hops[-1].trips_ms), more)]
+    return [Result(KIND, wanted.target, at_ns, False, first.why, None, more)]
+
+
+def _ways(looks: "list[_Look]") -> list[dict[str, Any]]:
+    """Each way that some flow took, and how many took it; most taken first."""
+    taken = Counter(tuple(hop.as_json()["address"] for hop in look.hops) for look in looks)
+    return [{"addresses": list(way), "flows": flows} for way, flows in taken.most_common()]
 
 
 class _Look:
     """Hops in groups, until the target answers or nobody does any more."""
 
-    def __init__(self, own: socket.socket, ipv6: bool, target: str) -> None:
-        self._own, self._ipv6, self._target = own, ipv6, target
+    def __init__(self, asked: Questions, ipv6: bool, target: str) -> None:
+        self._asked, self._own, self._ipv6, self._target = asked, asked.socket, ipv6, target
+        self._sent_ns: dict[tuple[int, int], int] = {}
         self.hops: list[_Hop] = []
         self.reached = False
         self.why = "the target does not answer: a filter before it, or it tells nothing of closed ports"
@@ -106,31 +121,38 @@ class _Look:
         )
         self._own.setsockopt(level, option, hop.ttl)
         hop.sent += 1
+        self._sent_ns[hop.ttl, number] = time.time_ns()
         try:
-            self._own.send(_MARK.pack(_OURS, hop.ttl, number, time.time_ns()).ljust(32, b"\0"))
+            self._asked.send(hop.ttl, number)
         except OSError:  # An error of a former packet is told by the next call; it stands in the queue, too.
             self._take()
             self._again(hop, number)
 
     def _again(self, hop: _Hop, number: int) -> None:
         try:
-            self._own.send(_MARK.pack(_OURS, hop.ttl, number, time.time_ns()).ljust(32, b"\0"))
+            self._asked.send(hop.ttl, number)
         except OSError as error:
             self.why = (error.strerror or str(error)).lower()
 
     def _take(self) -> None:
         for told in refusals(self._own):
-            self._answer(told)
+            self._refused(told)
+        for answer in self._asked.answers():
+            if self._answered((answer.ttl, answer.number), self._target, answer.at_ns):
+                self.reached = True
 
-    def _answer(self, told: Refusal) -> None:
-        if len(told.payload) < _MARK.size:
+    def _answered(self, packet: tuple[int, int] | None, by: str, at_ns: int) -> bool:
+        """Takes an answer to a packet of ours, once; whether it is one."""
+        hop = next((one for one in self.hops if packet and one.ttl == packet[0]), None)
+        if packet is None or hop is None or packet not in self._sent_ns:
+            return False
+        hop.trips_ms.append(max(0, (at_ns or time.time_ns()) - self._sent_ns.pop(packet)) / 1e6)
+        hop.addresses.append(by)
+        return True
+
+    def _refused(self, told: Refusal) -> None:
+        if not self._answered(self._asked.quoted(told.payload), told.by, told.at_ns):
             return
-        ours, ttl, _, sent_ns = _MARK.unpack_from(told.payload)
-        hop = next((one for one in self.hops if one.ttl == ttl), None)
-        if ours != _OURS or hop is None:
-            return
-        hop.trips_ms.append(max(0, (told.at_ns or time.time_ns()) - sent_ns) / 1e6)
-        hop.addresses.append(told.by)
         if (told.type, told.code) == _UNREACHABLE_PORT[self._ipv6] and told.by == self._target:
             self.reached = True
         elif not told.expired:

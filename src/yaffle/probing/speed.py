@@ -5,6 +5,8 @@ import contextlib
 import socket
 import threading
 import time
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import replace
 from typing import Any
 
 from yaffle.probing.agreed import ask
@@ -13,6 +15,7 @@ from yaffle.probing.throughput import receive_octets, send_octets
 from yaffle.probing.wanted import RESPONDER_PORT, End, UnknownNameError, Wanted, host_and_port, resolved
 
 KIND = "speed"
+_GREATEST = ("seconds", "mss", "path_mtu")  # of several connections
 THERE, BACK = "there", "back"
 _IDLE_ECHOES, _PAUSE_S, _LONGEST_S = 10, 0.05, 10.0
 
@@ -52,7 +55,11 @@ def connected(end: End, wanted: Wanted) -> socket.socket:
 
 
 async def speed(wanted: Wanted) -> list[Result]:
-    """One run each way."""
+    """One run each way; with `both` one more each way, at once. Of a web server what can be had of it."""
+    if wanted.target.startswith(("http://", "https://")):
+        from yaffle.probing.web_speed import web_speed
+
+        return await asyncio.to_thread(web_speed, wanted)
     host, port = host_and_port(wanted.target, RESPONDER_PORT)
     at_ns = time.time_ns()
     try:
@@ -61,7 +68,11 @@ async def speed(wanted: Wanted) -> list[Result]:
         return [
             Result(KIND, wanted.target, at_ns, False, str(error), None, {"direction": way}) for way in (THERE, BACK)
         ]
-    return [await asyncio.to_thread(_run, end, wanted, way) for way in (THERE, BACK)]
+    found = [await asyncio.to_thread(_run, end, wanted, way) for way in (THERE, BACK)]
+    if wanted.both:
+        at_once = (asyncio.to_thread(_run, end, wanted, way) for way in (THERE, BACK))
+        found += [replace(one, more=one.more | {"at_once": True}) for one in await asyncio.gather(*at_once)]
+    return found
 
 
 def _run(end: End, wanted: Wanted, way: str) -> Result:
@@ -78,30 +89,50 @@ def _measured(end: End, wanted: Wanted, way: str) -> dict[str, Any]:
     echoes = _Echoes(end, wanted)
     idle = [echoes.one() for _ in range(_IDLE_ECHOES)]
     loaded: list[float] = []
-    done, never = threading.Event(), threading.Event()
+    done = threading.Event()
 
     def look() -> None:
         with contextlib.suppress(OSError):
             while not done.wait(_PAUSE_S):
                 loaded.append(echoes.one())
 
+    looking = threading.Thread(target=look, daemon=True)
+    looking.start()
+    try:
+        with ThreadPoolExecutor(wanted.connections) as crew:
+            runs = list(crew.map(lambda _: _one_connection(end, wanted, way), range(wanted.connections)))
+    finally:
+        done.set()
+        looking.join()
+        echoes.close()
+    return _summed(_together([told for told, _ in runs]), _together([sender for _, sender in runs]), idle, loaded)
+
+
+def _one_connection(end: End, wanted: Wanted, way: str) -> tuple[dict[str, Any], dict[str, Any]]:
+    """(what its receiver told, what its sender's kernel counted)."""
+    never = threading.Event()
     with connected(end, wanted) as own:
         line = ask(own, wanted.key, {"do": "speed", "direction": way, "seconds": wanted.seconds})
-        looking = threading.Thread(target=look, daemon=True)
-        looking.start()
-        try:
-            if way == THERE:
-                sender = send_octets(own, wanted.seconds, never)
-                own.settimeout(_LONGEST_S)
-                told = line.read()
-            else:
-                told = receive_octets(own, wanted.seconds, never)
-                sender = told["sender"]
-        finally:
-            done.set()
-    looking.join()
-    echoes.close()
-    return _summed(told, sender, idle, loaded)
+        if way == THERE:
+            sender = send_octets(own, wanted.seconds, never)
+            own.settimeout(_LONGEST_S)
+            return line.read(), sender
+        told = receive_octets(own, wanted.seconds, never)
+        return told, told["sender"]
+
+
+def _together(several: list[dict[str, Any]]) -> dict[str, Any]:
+    """What several connections at once tell: sums; of times and sizes the greatest."""
+    found: dict[str, Any] = {}
+    for one in several:
+        for key, value in one.items():
+            if isinstance(value, int | float):
+                found[key] = (
+                    max(found.get(key, 0), value)
+                    if key in ("seconds", "mss", "path_mtu")
+                    else found.get(key, 0) + value
+                )
+    return found
 
 
 def _summed(told: dict[str, Any], sender: dict[str, Any], idle: list[float], loaded: list[float]) -> dict[str, Any]:
@@ -121,6 +152,7 @@ def _summed(told: dict[str, Any], sender: dict[str, Any], idle: list[float], loa
         "loaded_ms": high["median"] if high else None,
         "efficiency_percent": 100 * (sent - again) / sent if sent else None,
         "buffer_delay_percent": 100 * (mean - base) / base if base > 0 else None,
+        "path_mtu_bytes": sender.get("path_mtu") or None,
     }  # fmt: skip
 
 

@@ -4,6 +4,7 @@ import random
 import socket
 import threading
 import time
+from collections import Counter
 from dataclasses import dataclass
 from struct import Struct
 from typing import Any
@@ -17,6 +18,8 @@ from yaffle.media.voice_quality import estimate
 _RTP = Struct("!BBHII")
 _LATE_S = 1.5
 _ROOM = 2048
+_RECVTOS, _TOS, _RECVTCLASS, _TCLASS = 13, 1, 66, 67
+MOST_STREAMS = 100
 
 
 @dataclass(frozen=True)
@@ -53,50 +56,84 @@ def packets_of(codec: Codec, seconds: float) -> int:
     return max(1, round(seconds * 1e9 / codec.frame_ns)) * codec.packets
 
 
-def send_media(own: socket.socket, name: str, seconds: float, dscp: int, ended: threading.Event) -> None:
-    """Sends a stream at its cadence."""
+def send_media(own: socket.socket, name: str, seconds: float, dscp: int, ended: threading.Event, many: int = 1) -> None:
+    """Sends so many streams at their cadence, one a little behind the other."""
     from yaffle.probing.waiting_socket import marked
 
     codec = codec_of(name)
     marked(own, dscp, ipv6=own.family == socket.AF_INET6)
-    source, begun = random.getrandbits(32), time.monotonic_ns()
+    first_source, begun, body = random.getrandbits(31), time.monotonic_ns(), bytes(codec.octets)
     for number in range(packets_of(codec, seconds)):
         frame = number // codec.packets
-        due = begun + frame * codec.frame_ns + number % codec.packets * 200_000
-        if (left := due - time.monotonic_ns()) > 0 and ended.wait(left / 1e9):
-            return
         last = (number + 1) % codec.packets == 0
         stamp = frame * codec.frame_ns * codec.clock_hz // 10**9
-        head = _RTP.pack(
-            0x80, codec.payload_type | (0x80 if codec.video and last else 0), number & 0xFFFF, stamp, source
-        )
-        try:
-            own.send(head + bytes(codec.octets))
-        except OSError:  # A full queue, or nobody listens any more: the packet is lost.
-            continue
+        kind = codec.payload_type | (0x80 if codec.video and last else 0)
+        for stream in range(many):
+            due = begun + frame * codec.frame_ns + number % codec.packets * 200_000 + stream * codec.frame_ns // many
+            if (left := due - time.monotonic_ns()) > 0 and ended.wait(left / 1e9):
+                return
+            try:
+                own.send(_RTP.pack(0x80, kind, number & 0xFFFF, stamp, first_source + stream) + body)
+            except OSError:  # A full queue, or nobody listens any more: the packet is lost.
+                continue
 
 
-def receive_media(own: socket.socket, name: str, seconds: float, ended: threading.Event) -> dict[str, Any]:
-    """Takes a stream until it is over, and judges it as captured ones are."""
+def receive_media(
+    own: socket.socket, name: str, seconds: float, ended: threading.Event, many: int = 1
+) -> dict[str, Any]:
+    """Takes so many streams until they are over, and judges them as captured ones are."""
     from yaffle.probing.icmp_words import stamp_of
 
     codec = codec_of(name)
     own.setsockopt(socket.SOL_SOCKET, 35, 1)  # SO_TIMESTAMPNS
+    ipv6 = own.family == socket.AF_INET6
+    own.setsockopt(*((socket.IPPROTO_IPV6, _RECVTCLASS) if ipv6 else (socket.IPPROTO_IP, _RECVTOS)), 1)
     own.settimeout(0.1)
     count = packets_of(codec, seconds)
-    found: list[tuple[int, int, int]] = []
-    until = time.monotonic() + seconds + _LATE_S
-    while time.monotonic() < until and len(found) < 2 * count and not ended.is_set():
+    found: dict[int, list[tuple[int, int, int]]] = {}
+    marks: Counter[int] = Counter()
+    taken, until = 0, time.monotonic() + seconds + _LATE_S
+    while time.monotonic() < until and taken < 2 * count * many and not ended.is_set():
         try:
             data, told, _, _ = own.recvmsg(_ROOM, 256)
         except OSError:
             continue
         if len(data) >= _RTP.size and data[0] == 0x80 and data[1] & 127 == codec.payload_type:
-            _, _, number, stamp, _ = _RTP.unpack_from(data)
-            found.append((stamp_of(told) or time.time_ns(), number, stamp))
-            if number == (count - 1) & 0xFFFF and len(found) >= count:
+            _, _, number, stamp, source = _RTP.unpack_from(data)
+            if source not in found and len(found) >= many:
+                continue
+            found.setdefault(source, []).append((stamp_of(told) or time.time_ns(), number, stamp))
+            marks[_marking(told)] += 1
+            taken += 1
+            if number == (count - 1) & 0xFFFF and taken >= count * many:
                 break
-    return judged(codec, count, found)
+    judgements = [judged(codec, count, found[source]) for source in sorted(found)]
+    judgements += [judged(codec, count, [])] * (many - len(found))
+    return together(judgements) | {"arrived_dscp": {str(mark): packets for mark, packets in marks.most_common()}}
+
+
+def _marking(told: list[tuple[int, int, bytes]]) -> int:
+    """The DSCP that a datagram came with (RFC 2474)."""
+    for level, kind, value in told:
+        if (level, kind) in ((socket.IPPROTO_IP, _TOS), (socket.IPPROTO_IPV6, _TCLASS)):
+            return value[0] >> 2
+    return 0
+
+
+def together(several: list[dict[str, Any]]) -> dict[str, Any]:
+    """Judgements of streams that ran at once: counts summed, jitter over all of them, and the worst opinion."""
+    if len(several) == 1:
+        return several[0]
+    packets, lost = sum(one["packets"] for one in several), sum(one["lost"] for one in several)
+    jitters = [one["jitter_ms"] for one in several if one["jitter_ms"] is not None]
+    opinions = [one["mos"] for one in several if one["mos"] is not None]
+    jitter = {"min": min(one["min"] for one in jitters), "mean": sum(one["mean"] for one in jitters) / len(jitters),
+              "max": max(one["max"] for one in jitters)} if jitters else None  # fmt: skip
+    return {
+        "packets": packets, "lost": lost, "loss_percent": 100 * lost / packets, "jitter_ms": jitter,
+        "mos": min(opinions) if opinions else None, "streams": len(several),
+        "worst_loss_percent": max(one["loss_percent"] for one in several),
+    }  # fmt: skip
 
 
 def judged(codec: Codec, count: int, found: list[tuple[int, int, int]]) -> dict[str, Any]:

@@ -102,6 +102,17 @@ async def sweep(wanted: Wanted) -> list[Result]:
     return [Result(KIND, wanted.target, at_ns, True, "", None, {"found": found})]
 
 
+def changed(now: Result, former: list[dict[str, Any]] | None) -> Result:
+    """The same result with who is new, and who is gone, since a former one; as it is, where none is known."""
+    if former is None:
+        return now
+    known = {one["address"] for one in former}
+    here = {one["address"] for one in now.more["found"]}
+    told = {"new": [one for one in now.more["found"] if one["address"] not in known],
+            "vanished": [one for one in former if one["address"] not in here]}  # fmt: skip
+    return replace(now, more=now.more | told)
+
+
 def _told(
     address: str, network: Network, answers: dict[str, list[str]], hardware: dict[str, str], heard: _Heard
 ) -> dict[str, Any]:

@@ -14,14 +14,15 @@ _WARM, _WARM_S = 0.25, 2.0  # Of a run so much, and at most so long, is left out
 _STEP_S = 0.5
 
 
-def _tcp_info(own: socket.socket) -> dict[str, int]:
+def kernel_counts(own: socket.socket) -> dict[str, int]:
     """What the kernel counts of a sender (struct tcp_info); empty where it is older."""
     told = own.getsockopt(socket.IPPROTO_TCP, socket.TCP_INFO, 512)
     if len(told) < 216:
         return {}
     sent, again = unpack_from("=QQ", told, 200)
     return {"octets_sent": sent, "octets_again": again, "segments_out": unpack_from("=I", told, 136)[0],
-            "segments_again": unpack_from("=I", told, 100)[0], "mss": unpack_from("=I", told, 16)[0]}  # fmt: skip
+            "segments_again": unpack_from("=I", told, 100)[0], "mss": unpack_from("=I", told, 16)[0],
+            "path_mtu": unpack_from("=I", told, 60)[0]}  # fmt: skip
 
 
 def send_octets(own: socket.socket, seconds: float, ended: threading.Event) -> dict[str, Any]:
@@ -33,7 +34,7 @@ def send_octets(own: socket.socket, seconds: float, ended: threading.Event) -> d
             own.send(_PIECE)
         except TimeoutError:
             continue
-    report: dict[str, Any] = dict(_tcp_info(own))
+    report: dict[str, Any] = dict(kernel_counts(own))
     own.settimeout(_LATE_S)
     own.sendall(b"\n" + json.dumps(report).encode() + b"\n")
     return report

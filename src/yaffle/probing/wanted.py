@@ -27,7 +27,7 @@ class Wanted:
     dscp: int = 0
     codec: str = "g711"
     record: str = "A"
-    over: str = "udp"
+    over: str = "udp"  # names: udp, tcp, tls; routes: udp, icmp, tcp
     key: bytes = b""
     sequence: int = 0
     ipv6: bool | None = None  # only that version; None: whichever the name has first
@@ -36,6 +36,11 @@ class Wanted:
     size: int = 60  # octets of a frame of a storm
     rate: int = 1000  # frames a second
     agreed: bool = False  # that others may be disturbed
+    ways: int = 1  # flows along which a route is asked for
+    connections: int = 1  # at once, of speed
+    both: bool = False  # directions at once, of speed
+    put_bytes: int = 0  # that a web server is sent; 0: it is only asked
+    streams: int = 1  # of voice and video, at once
 
 
 @dataclass(frozen=True)
