@@ -10,7 +10,7 @@ from typing import Annotated, Any
 
 import typer
 
-from yaffle import cli_probing, cli_watching
+from yaffle import cli_probing, cli_watches, cli_watching
 from yaffle.errors import Cancelled, YaffleError
 from yaffle.garbage_collection import collector_resting, leave_the_rest
 
@@ -22,10 +22,12 @@ app = typer.Typer(
 )
 
 for _command in (
+    cli_watches.acknowledge,
     cli_watching.capture,
     cli_watching.collect,
     cli_watching.keep,
     cli_watching.listen,
+    cli_watches.notify,
     cli_probing.probe,
     cli_probing.respond,
     cli_watching.status,

@@ -101,6 +101,7 @@ def collect(
             typer.echo(words)
         return
     logging.basicConfig(level=logging.INFO, format="%(message)s", stream=sys.stderr)
+    logging.getLogger("httpx").setLevel(logging.WARNING)  # It tells whole addresses, in which secrets may stand.
 
     async def run() -> None:
         await Collector(configuration).run()

@@ -1,9 +1,9 @@
 import pyarrow as pa
 import pytest
 
+from yaffle.history.locked_database import FilterError
 from yaffle.session.completion import complete
 from yaffle.session.expressions import above, also, literal, only, without
-from yaffle.session.locked_database import FilterError
 
 TABLE = pa.table(
     {"site": pa.array(["Northpoint", "Isle of Wren", "Northpoint"]).dictionary_encode(), "wait_ms": [1.0, 2.0, 3.0]}

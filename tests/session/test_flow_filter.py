@@ -7,13 +7,13 @@ from yaffle.analysis import analyse
 from yaffle.errors import Cancelled
 from yaffle.findings.flow_source import HeldFlows, held_flows
 from yaffle.findings.kernel_figures import kernel_figures
+from yaffle.history.locked_database import FilterError
 from yaffle.inventory.places import Places
 from yaffle.records.flow_table import SOCKETS, Exporter, empty_flows
 from yaffle.session.completion import complete
 from yaffle.session.flow_filter import FLOW_COLUMNS, filter_words, fits_flows, narrowed
 from yaffle.session.flow_parts import FlowSettings, flow_picture
 from yaffle.session.investigation import Investigation, Opened
-from yaffle.session.locked_database import FilterError
 
 
 @pytest.fixture(scope="module")
@@ -77,7 +77,7 @@ ENDLESS = "(with recursive t(n) as (select 1 union all select n + 1 from t where
 def test_a_filter_that_never_ends_is_stopped_and_says_so(small, monkeypatch):
     model, analysis = small
     model.open(Opened(analysis))
-    monkeypatch.setattr("yaffle.session.locked_database.MOST_S", 0.3)
+    monkeypatch.setattr("yaffle.history.locked_database.MOST_S", 0.3)
     with pytest.raises(FilterError, match="was stopped"):
         model.opened.filter.rows(ENDLESS)
     assert model.opened.filter.known(ENDLESS)  # It is not run again.

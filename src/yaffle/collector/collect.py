@@ -157,7 +157,8 @@ class Collector:
             {"task": s.task, "address": s.address, "state": s.state, "why": s.why, "since_ns": s.since_ns}
             for s in states
         ]
-        told = {"format": FORMAT, "version": VERSION, "trouble": self._trouble, "tasks": tasks}
+        told: dict[str, Any] = {"format": FORMAT, "version": VERSION, "trouble": self._trouble, "tasks": tasks}
+        told["watches"] = [one for s in states for one in s.more.get("watches", [])]
         if told == self._written:
             return
         part = self._folder / f"{STATUS}.part"

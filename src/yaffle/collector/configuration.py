@@ -14,8 +14,10 @@ from yaffle.collector.configuration_parts import Every, Part, Port
 from yaffle.collector.device_configuration import Device, Ssh
 from yaffle.collector.flow_sender import address_of
 from yaffle.collector.mesh_task import Mesh
+from yaffle.collector.notice_configuration import Answering, Maintaining, Notify
 from yaffle.collector.probe_task import Probe, Responding
 from yaffle.collector.toml_lines import Place, line_of, wrong_line
+from yaffle.collector.watch_configuration import Watching, linked
 from yaffle.errors import YaffleError
 from yaffle.history.layout import LEVELS, TABLES, WAIT_LEVELS
 
@@ -84,6 +86,10 @@ class Configuration(Part):
     probe: tuple[Probe, ...] = ()
     mesh: tuple[Mesh, ...] = ()
     responder: Responding | None = None
+    watch: tuple[Watching, ...] = ()
+    notify: tuple[Notify, ...] = ()
+    response: tuple[Answering, ...] = ()
+    maintenance: tuple[Maintaining, ...] = ()
 
     @property
     def holds_secrets(self) -> bool:
@@ -106,6 +112,19 @@ class Configuration(Part):
         if twice := next((ring for ring in rings if rings.count(ring) > 1), ""):
             raise ValueError(f"a ring of its own for each capture ({twice} stands there twice)")
         return value
+
+    @field_validator("watch", "notify", "response")
+    @classmethod
+    def _called_once(cls, value: tuple[Any, ...]) -> tuple[Any, ...]:
+        names = [one.name for one in value]
+        if twice := next((name for name in names if names.count(name) > 1), ""):
+            raise ValueError(f"a name of its own for each ({twice} stands there twice)")
+        return value
+
+    @model_validator(mode="after")
+    def _linked(self) -> "Configuration":
+        linked(self.watch, self.notify, self.response)
+        return self
 
     @field_validator("probe", "mesh")
     @classmethod
@@ -143,6 +162,8 @@ def read_configuration(path: Path) -> Configuration:
         "device": tuple(one.within(folder) for one in found.device),
         "probe": tuple(one.within(folder) for one in found.probe),
         "mesh": tuple(one.within(folder) for one in found.mesh),
+        "notify": tuple(one.within(folder) for one in found.notify),
+        "response": tuple(one.within(folder) for one in found.response),
         "responder": found.responder.within(folder) if found.responder is not None else None,
     }
     return found.model_copy(update=told)
@@ -177,8 +198,13 @@ def _table_at(place: Place) -> list[str]:
         ("device",): Device,
         ("probe",): Probe,
         ("mesh",): Mesh,
+        ("watch",): Watching,
+        ("notify",): Notify,
+        ("response",): Answering,
+        ("maintenance",): Maintaining,
         ("responder",): Responding,
         ("device", "ssh"): Ssh,
     }
     named = tuple(part for part in place if isinstance(part, str))
-    return list(models[named].model_fields) if named in models else []
+    fields = models[named].model_fields if named in models else {}
+    return [one.alias or name for name, one in fields.items()]

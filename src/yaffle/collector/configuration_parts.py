@@ -28,6 +28,7 @@ def _every_ns(value: Any) -> int:
 
 
 Every = Annotated[int, BeforeValidator(_every_ns)]
+Duration = Annotated[int, BeforeValidator(duration_ns)]
 Port = Annotated[int, Field(ge=0, le=65_535, strict=True)]
 
 

@@ -8,9 +8,9 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Annotated, Any
 
-from pydantic import BeforeValidator, Field, model_validator
+from pydantic import Field, model_validator
 
-from yaffle.collector.configuration_parts import Every, Octets, Part, Port, duration_ns
+from yaffle.collector.configuration_parts import Duration, Every, Octets, Part, Port
 from yaffle.collector.supervisor import BEHIND, RUNNING, Job, State
 from yaffle.errors import YaffleError
 from yaffle.history.keeper import Keeper
@@ -30,7 +30,6 @@ _APART_S = 0.05  # So much for each test, the first ones are spread over.
 _LOOK_S = 1.0
 _TIMEOUT_NS = 2 * 10**9
 _SCHEDULED = tuple(kind for kind in KINDS if kind != "storm")  # Nobody is disturbed without being asked.
-Duration = Annotated[int, BeforeValidator(duration_ns)]
 
 
 class Probe(Part):

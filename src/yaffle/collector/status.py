@@ -21,12 +21,15 @@ def status_of(folder: Path) -> dict[str, Any]:
     try:
         told = json.loads(path.read_text(encoding="utf-8")) if path.exists() else {"tasks": []}
         tasks = [{key: task[key] for key in ("task", "address", "state", "why", "since_ns")} for task in told["tasks"]]
+        watches = [
+            {key: one[key] for key in ("watch", "subject", "state", "since_ns")} for one in told.get("watches", [])
+        ]
         trouble = str(told.get("trouble", ""))
     except (OSError, ValueError, KeyError, TypeError) as error:
         raise YaffleError(f"{path}: cannot be read ({error})") from error
     if not _is_written(folder):
         tasks, trouble = [{**task, "state": STOPPED, "why": _NOBODY} for task in tasks], trouble or _NOBODY
-    return {"format": FORMAT, "version": VERSION, "trouble": trouble, "tasks": tasks}
+    return {"format": FORMAT, "version": VERSION, "trouble": trouble, "tasks": tasks, "watches": watches}
 
 
 def _is_written(folder: Path) -> bool:

@@ -4,6 +4,7 @@ import asyncio
 import time
 from collections.abc import Awaitable, Callable
 from dataclasses import dataclass, field
+from typing import Any
 
 _FIRST_PAUSE_S, _LONGEST_PAUSE_S = 1.0, 60.0
 _GOOD_S = 60.0  # After so long without trouble the next pause is a short one again.
@@ -20,6 +21,7 @@ class State:
     why: str = ""  # it waits, or is not well though it runs
     since_ns: int = field(default_factory=time.time_ns)
     rates: str = ""  # what came of it, for the log
+    more: dict[str, Any] = field(default_factory=dict)  # what else it tells, for the status
 
     def turn(self, state: str, why: str = "") -> None:
         """Another state, from now on; nothing where it is the same."""

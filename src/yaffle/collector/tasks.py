@@ -29,6 +29,7 @@ from yaffle.collector.socket_snapshot import (
     write_snapshot,
 )
 from yaffle.collector.supervisor import BEHIND, Job, State
+from yaffle.collector.watch_task import watch_jobs
 from yaffle.errors import YaffleError
 from yaffle.history.keeper import Keeper
 from yaffle.history.layout import ADDRESSES, READINGS, TABLE, TEXTS
@@ -89,6 +90,7 @@ def jobs(told: Configuration, keeper: Keeper | None) -> Iterator[Job]:
     yield from mesh_jobs(told.mesh, keeper)
     if told.responder is not None:
         yield responder_job(told.responder)
+    yield from watch_jobs(told.watch, told.notify, told.response, told.maintenance, keeper)
     for device in told.device:
         yield from device_jobs(device, keeper, len(told.device))
 

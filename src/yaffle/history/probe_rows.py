@@ -15,6 +15,11 @@ _FIGURES = (
     "buffer_delay_percent", "loss_percent", "mos",
 )  # fmt: skip
 _PARTS = ("answers", "hops", "found", "ways", "new", "vanished", "arrived_dscp", "there_ms", "back_ms", "jitter_ms")
+# Of one result: packets that were lost, %, as SQL; a test of one packet that failed lost it.
+LOST = (
+    "coalesce(loss_percent, 100.0 * (coalesce(lost_there, 0) + coalesce(lost_back, 0)) / nullif(packets, 0),"
+    " CASE WHEN ok THEN 0.0 ELSE 100.0 END)"
+)
 SCHEMA = pa.schema(
     [
         ("at_ns", pa.int64()),

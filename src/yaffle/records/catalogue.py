@@ -14,6 +14,8 @@ _FLOW_GROUPS = ("application", "exporter", "host", "peer", "site", "pair", "inte
 _INTERFACE_GROUPS = ("device", "interface")
 _WAIT_GROUPS = ("application", "server", "site", "client")
 _READING_GROUPS = ("device", "object")
+_TEST_GROUPS = ("test", "target", "kind")
+_OF_TESTS = {"round_trip": "test_round_trip", "failures": "test_failures"}  # where it is asked of a test
 
 
 @dataclass(frozen=True)
@@ -39,6 +41,10 @@ def _wait(name: str, unit: str, words: str) -> Entry:
     return Entry(name, WAITS, unit, words, _WAIT_GROUPS)
 
 
+def _test(name: str, unit: str, words: str) -> Entry:
+    return Entry(name, PROBES, unit, words, _TEST_GROUPS)
+
+
 _OF_WAITS = (
     _wait("wait_median", "ms", "median wait of exchanges (nearest rank, from the histogram, within 1.9 %)"),
     _wait("wait_p95", "ms", "95th percentile of waits (nearest rank, from the histogram, within 1.9 %)"),
@@ -51,8 +57,9 @@ _OF_WAITS = (
     _wait("failure_rate", "%", "failed exchanges and connection attempts, of all"),
 )
 _OF_PROBES = (
-    Entry("test_round_trip", PROBES, "ms", "median round trip of a test on purpose (nearest rank)", ("test",)),
-    Entry("test_failures", PROBES, "%", "tests on purpose that did not go well, of those sent (RFC 7680)", ("test",)),
+    _test("test_round_trip", "ms", "median round trip of a test on purpose (nearest rank)"),
+    _test("test_failures", "%", "tests on purpose that did not go well, of those sent (RFC 7680)"),
+    _test("loss", "%", "packets that tests on purpose sent and that were lost; a test without an answer lost its own"),
 )
 _OF_RECORDS = (
     _flow("volume", "bit/s", "bits of flow records over time, each record spread evenly over its span"),
@@ -98,3 +105,10 @@ CATALOGUE: dict[str, Entry] = {
         *(_entry(measure) for measure in OF_READINGS.values()),
     )
 }
+
+
+def entry_of(measure: str, group: str = "") -> Entry:
+    """A measure of the catalogue, asked for by a group: of a test or its target, its round trip is that of tests.
+    Raises KeyError.
+    """
+    return CATALOGUE[_OF_TESTS.get(measure, measure) if group in _TEST_GROUPS else measure]

@@ -19,9 +19,9 @@ from yaffle.capture.addresses import Labels
 from yaffle.capture.registry import marking, protocol_name
 from yaffle.findings.flow_labels import FlowLabels, service_port
 from yaffle.findings.flow_source import HeldFlows
+from yaffle.history.locked_database import locked_database, selected
 from yaffle.inventory.places import Places
 from yaffle.progress import Progress, go_on
-from yaffle.session.locked_database import locked_database, selected
 
 # (column, meaning).
 FLOW_COLUMNS: tuple[tuple[str, str], ...] = (

@@ -19,6 +19,7 @@ from yaffle.findings.cleared import Cleared, cleared
 from yaffle.findings.finding import Finding
 from yaffle.findings.markings import CAUSE as MARKING
 from yaffle.findings.ranking import all_findings
+from yaffle.history.locked_database import FilterError
 from yaffle.progress import Progress, go_on
 from yaffle.session.apportion import trail_of, trail_rows
 from yaffle.session.complaints import ranked
@@ -29,7 +30,6 @@ from yaffle.session.filtering import Filter
 from yaffle.session.flow_parts import flow_octets
 from yaffle.session.focus import Focus
 from yaffle.session.kept import Kept
-from yaffle.session.locked_database import FilterError
 from yaffle.session.navigation import Navigation
 from yaffle.session.scene import Scene
 from yaffle.session.signal import Signal

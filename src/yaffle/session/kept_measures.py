@@ -4,16 +4,14 @@ import numpy as np
 
 from yaffle.arrays import Array
 from yaffle.history.store import History
-from yaffle.history.wait_rows import BIN_COUNTS, BINS, CHARGES, quantile
+from yaffle.history.wait_rows import CHARGES
 from yaffle.history.wait_sums import Grouping, text
 from yaffle.inventory.places import Places
-from yaffle.ledger import causes
 from yaffle.session.evidence import Evidence
 from yaffle.session.kept_names import application_of
+from yaffle.watching.member_values import wait_value
 
 GROUPS = ("", "application", "server", "site", "client")
-_PARTIES = {f"{party}_wait": party for party in (causes.CLIENT, causes.NETWORK, causes.SERVER)}
-_QUANTILES = {"wait_median": 0.5, "wait_p95": 0.95}
 _OF_SERVERS = "application <> ''"
 
 
@@ -60,19 +58,5 @@ def over_time(evidence: Evidence, name: str, by: str, label: str, edge_ns: Array
     table = history.waits.asked(Grouping({"at": f"(time_ns - {first}) // {width}"}, where), first, last)
     for row in table.to_pylist():
         if 0 <= row["at"] < found.size and row["exchanges"] > 0:
-            found[row["at"]] = _value(name, row, width)
+            found[row["at"]] = wait_value(name, row, width)
     return found
-
-
-def _value(name: str, row: dict[str, object], width_ns: int) -> float:
-    figures = {key: value for key, value in row.items() if isinstance(value, int)}
-    exchanges = figures["exchanges"]
-    if name in _QUANTILES:
-        return quantile(np.array(row[BINS] or []), np.array(row[BIN_COUNTS] or []), _QUANTILES[name]) / 1e6
-    if name == "exchange_rate":
-        return exchanges * 1e9 / width_ns
-    if name == "failure_rate":
-        return 100 * figures["failures"] / exchanges
-    party = _PARTIES.get(name)
-    waited = sum(figures[key] for key, (who, _) in zip(CHARGES, causes.CHARGES, strict=True) if party in (None, who))
-    return waited / width_ns if name == "waiting" else waited / exchanges / 1e6

@@ -6,6 +6,7 @@ import numpy as np
 
 from yaffle.arrays import Array
 from yaffle.history.layout import HOUR_NS, PROBES, counting, folders
+from yaffle.history.probe_rows import LOST
 from yaffle.history.store import History
 from yaffle.quantiles import median, p95
 
@@ -25,6 +26,7 @@ class ProbeCourse:
     trips_ms: Array
     mos: Array
     well: Array
+    lost_percent: Array
     last_why: str
 
     @property
@@ -80,7 +82,8 @@ def probe_courses(history: History | None, first_ns: int, last_ns: int) -> list[
         return []
     table = history.told(
         lambda: files,
-        "SELECT name, kind, target, coalesce(direction, '') AS direction, at_ns, round_trip_ms, mos, ok, why FROM told"
+        "SELECT name, kind, target, coalesce(direction, '') AS direction, at_ns, round_trip_ms, mos, ok, why,"
+        f" {LOST} AS lost FROM told"
         f" WHERE at_ns >= {int(first_ns)} AND at_ns <= {int(last_ns)} ORDER BY name, direction, at_ns LIMIT"
         f" {_MOST_ROWS}",
     )
@@ -95,10 +98,11 @@ def probe_courses(history: History | None, first_ns: int, last_ns: int) -> list[
         first = part.slice(0, 1).to_pylist()[0]
         whys = [why for why in part["why"].to_pylist() if why]
         trips, mos = (part[key].to_numpy(zero_copy_only=False).astype(np.float64) for key in ("round_trip_ms", "mos"))
+        lost = part["lost"].to_numpy(zero_copy_only=False).astype(np.float64)
         found.append(
             ProbeCourse(
                 first["name"], first["kind"], first["target"], first["direction"], part["at_ns"].to_numpy(), trips, mos,
-                part["ok"].to_numpy(zero_copy_only=False).astype(bool), whys[-1] if whys else "",
+                part["ok"].to_numpy(zero_copy_only=False).astype(bool), lost, whys[-1] if whys else "",
             )
         )  # fmt: skip
     return sorted(found, key=lambda one: (-one.failed_share, -_risen(one), one.name, one.direction))

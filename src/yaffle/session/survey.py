@@ -9,12 +9,12 @@ from yaffle.findings.host_readings import HostSeries, host_readings
 from yaffle.findings.interfaces import Interfaces, interfaces
 from yaffle.findings.whereabouts import Whereabouts, whereabouts
 from yaffle.history.layout import HistoryError
+from yaffle.history.locked_database import FilterError
 from yaffle.kernels import kernel
 from yaffle.progress import Progress, go_on, step
 from yaffle.session.datagram_groups import OtherGroup, other_groups
 from yaffle.session.evidence import Evidence
 from yaffle.session.flow_parts import FlowPicture, FlowSettings, flow_picture
-from yaffle.session.locked_database import FilterError
 from yaffle.session.make_up import TREND, Part, make_up, within
 from yaffle.session.measures import RETRANSMISSIONS, TROUBLES, Measure, counted_packets, edges, values
 from yaffle.session.probe_courses import ProbeCourse, probe_courses

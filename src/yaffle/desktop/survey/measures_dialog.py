@@ -17,9 +17,9 @@ from PySide6.QtWidgets import (
 
 from yaffle.desktop.shared.dialog_parts import ok_cancel, wrong_label
 from yaffle.desktop.shared.filter_edit import FilterEdit
+from yaffle.history.locked_database import FilterError
 from yaffle.session.catalogue_values import BY_TITLE
 from yaffle.session.filtering import Filter
-from yaffle.session.locked_database import FilterError
 from yaffle.session.measures import COUNTED, DEFAULT, MARKS, Measure
 
 _MOST = 12

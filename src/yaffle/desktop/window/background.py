@@ -5,9 +5,9 @@ import logging
 from PySide6.QtCore import QObject, QTimer, Signal
 
 from yaffle.desktop.shared.jobs import Latest
+from yaffle.history.locked_database import FilterError
 from yaffle.progress import Progress
 from yaffle.session.investigation import Investigation
-from yaffle.session.locked_database import FilterError
 
 _LOG = logging.getLogger(__name__)
 _REMEMBER_AFTER_MS = 300  # Focus and notes are kept so long after the last change.

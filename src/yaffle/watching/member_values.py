@@ -1,0 +1,264 @@
+"""The value of a measure in equal intervals, for each member of a group, from the rows of a history.
+
+Of what is counted (volume, packets, records, exchanges) a member that is silent while others are heard has nothing: 0.
+Of everything else silence says nothing: NaN.
+"""
+
+from dataclasses import dataclass, field
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute
+
+from yaffle.arrays import Array
+from yaffle.history.probe_rows import LOST
+from yaffle.history.wait_rows import BIN_COUNTS, BINS, CHARGES, MINUTE_NS, quantile
+from yaffle.history.wait_sums import Grouping, text
+from yaffle.ledger import causes
+from yaffle.records.catalogue import COUNTERS, OF_READINGS, PROBES, READINGS, RECORDS, WAITS, Entry
+from yaffle.records.measure import TOTAL
+from yaffle.watching.windows import Windows
+
+ALL = "all"
+_LATE_MINUTE_NS = 120 * 10**9  # A minute of waits is told so much later, at most.
+COUNTED = ("volume", "packets", "records", "timeouts", "exchange_rate", "waiting")
+_FACTS = {
+    "retransmissions": ("sum(retransmissions)", "sum(packets) FILTER (retransmissions IS NOT NULL)", 100.0),
+    "round_trip": ("sum(round_trip_ns * packets)", "sum(packets) FILTER (round_trip_ns IS NOT NULL)", 1e-6),
+    "receiver_limited": ("sum(receiver_limited_ns)", "sum(busy_ns)", 100.0),
+    "sender_limited": ("sum(sender_limited_ns)", "sum(busy_ns)", 100.0),
+}
+_GROUPS = {
+    RECORDS: {"application": "service", "exporter": "exporter", "host": "src", "peer": "dst", "site": "site",
+              "pair": "src || ' to ' || dst", "interface": "interface", "dscp": "'DSCP ' || dscp",
+              "transport": "split_part(service, ' ', 1)"},
+    COUNTERS: {"interface": "interface", "device": "device"},
+    READINGS: {"device": "device", "object": "trim(device || ' ' || object)"},
+    PROBES: {"test": "name", "target": "target", "kind": "kind"},
+    WAITS: {"application": "application || ' ' || port", "server": "server || ' ' || port", "site": "site",
+            "client": "client"},
+}  # fmt: skip
+GROUPS = {table: ("", *groups) for table, groups in _GROUPS.items()}
+
+
+@dataclass(frozen=True)
+class Question:
+    """A measure, by which group, of which rows."""
+
+    entry: Entry
+    of: str = ""
+    where: str = ""
+
+    @property
+    def subject(self) -> str:
+        """The member that a row belongs to, as SQL."""
+        return _GROUPS[self.entry.table][self.of] if self.of else f"'{ALL}'"
+
+    @property
+    def condition(self) -> str:
+        """Which rows count, as SQL; a newline keeps a comment in it from swallowing what follows."""
+        return f"({self.where}\n)" if self.where else "true"
+
+
+@dataclass
+class Values:
+    """By member, (n,) values. told: (n,) whether anything at all was told of the interval, by whomever."""
+
+    of: dict[str, Array]
+    told: Array
+    heard: set[str] = field(default_factory=set)  # members of which there is anything in the last interval
+
+
+def values(windows: Windows, asked: Question, first_ns: int, width_ns: int, count: int = 1) -> Values:
+    """The values of so many intervals from a moment on. Raises HistoryError, WhereError."""
+    found = _READERS[asked.entry.table](windows, asked, first_ns, width_ns, count)
+    if asked.entry.name in COUNTED:
+        for own in found.of.values():
+            own[np.isnan(own) & found.told] = 0.0
+    return found
+
+
+def _filled(table: pa.Table, count: int) -> dict[str, Array]:
+    """Columns subject, at, value as an array a subject."""
+    found: dict[str, Array] = {}
+    columns = (table[name].to_pylist() for name in ("subject", "at", "value"))
+    for subject, at, value in zip(*columns, strict=True):
+        if subject is not None and 0 <= at < count:
+            own = found.get(subject)
+            if own is None:
+                own = found[subject] = np.full(count, np.nan)
+            if value is not None:
+                own[at] = value
+    return found
+
+
+def _told(windows: Windows, table: str, period: tuple[int, int], at: str, count: int) -> Array:
+    """In which intervals anybody told anything."""
+    found = np.zeros(count, bool)
+    places = windows.asked(table, *period, f"SELECT DISTINCT CAST({at} AS BIGINT) AS at FROM told")["at"].to_pylist()
+    found[[place for place in places if place is not None and 0 <= place < count]] = True
+    return found
+
+
+def _last(found: dict[str, Array]) -> set[str]:
+    return {subject for subject, own in found.items() if own.size and own[-1] == own[-1]}
+
+
+def _of_records(windows: Windows, asked: Question, first_ns: int, width_ns: int, count: int) -> Values:
+    last_ns = first_ns + count * width_ns
+    period, name = (first_ns, last_ns), asked.entry.name
+    at = f"least(greatest(last_ns - {first_ns} - 1, 0) // {width_ns}, {count})"
+    told = _told(windows, RECORDS, period, at, count)
+    few = f"(SELECT *, {asked.subject} AS subject FROM told WHERE {asked.condition})"
+    if name in ("volume", "packets"):
+        what = "octets * 8" if name == "volume" else "packets"
+        # A record is spread evenly over its span; each interval gets its share.
+        edges = f"unnest(generate_series(0, {count - 1}))" if count > 1 else "0"
+        low, high = f"({first_ns} + at * {width_ns})", f"({first_ns} + (at + 1) * {width_ns})"
+        share = (
+            f"greatest(0, least(last_ns + 1, {high}) - greatest(first_ns, {low}))"
+            " / greatest(last_ns - first_ns + 1, 1)::DOUBLE"
+        )
+        query = (
+            f"SELECT subject, at, sum(amount * share) * 1e9 / {width_ns} AS value FROM (SELECT subject, at, {what} AS"
+            f" amount, {share} AS share FROM (SELECT *, {edges} AS at FROM {few})) WHERE share > 0 GROUP BY ALL"
+        )
+    else:
+        value = _value_of_records(name)
+        query = f"SELECT subject, CAST({at} AS BIGINT) AS at, {value} AS value FROM {few} GROUP BY ALL"
+    found = _filled(windows.asked(RECORDS, *period, query), count)
+    return Values(found, told, _last(found))
+
+
+def _value_of_records(name: str) -> str:
+    if name == "records":
+        return "sum(records)"
+    if name == "timeouts":
+        return "sum(timeouts)"
+    if name == "round_trip_min":
+        return "min(floor_ns) / 1e6"
+    over, under, scale = _FACTS[name]
+    return f"{scale} * {over} / nullif({under}, 0)"
+
+
+def _of_steps(
+    windows: Windows, asked: Question, period: tuple[int, int, int], rows: str, key: str, value: str
+) -> Values:
+    """Of what is read now and then: steps from reading to reading, where they end. rows: the columns `step`, `span_ns`
+    and what `value` needs; the last step before an interval stands for it while none ends in it and it is as near as
+    that interval is long.
+    """
+    first_ns, width_ns, count = period
+    table = asked.entry.table
+    at = f"(time_ns - {first_ns} - 1) // {width_ns}"
+    span = (first_ns, first_ns + count * width_ns)
+    query = (
+        f"SELECT {asked.subject} AS subject, CAST({at} AS BIGINT) AS at, {value} AS value FROM"
+        f" (SELECT *, {rows} FROM told WINDOW one AS (PARTITION BY {key} ORDER BY time_ns))"
+        f" WHERE {asked.condition} AND span_ns > 0 GROUP BY ALL"
+    )
+    found = _filled(_moved(windows.asked(table, *span, query)), count + 1)
+    for own in found.values():
+        own[1:] = np.where(np.isnan(own[1:]), own[:-1], own[1:])
+    cut = {subject: own[1:].copy() for subject, own in found.items()}
+    return Values(cut, _told(windows, table, span, at, count), _last(cut))
+
+
+def _moved(table: pa.Table) -> pa.Table:
+    """The interval before the first one is number 0."""
+    return table.set_column(1, "at", pa.compute.add(table["at"], 1))
+
+
+def _of_counters(windows: Windows, asked: Question, first_ns: int, width_ns: int, count: int) -> Values:
+    name = asked.entry.name
+    columns = ("in_octets", "out_octets") if name == "utilization" else (name,)
+    span = "time_ns - lag(time_ns) OVER one AS span_ns"
+    # A counter that fell began anew or wrapped: that step is left out.
+    steps = ", ".join(
+        f"CASE WHEN {own} >= lag({own}) OVER one THEN {own} - lag({own}) OVER one END AS step_{own}" for own in columns
+    )
+    if name == "utilization":
+        rate = "greatest(step_in_octets, step_out_octets) * 8e9 / nullif(span_ns, 0) / nullif(speed_bps, 0)"
+        value = f"max(CASE WHEN speed_bps > 0 THEN 100 * {rate} END)"
+    else:
+        scale = 8e9 if name.endswith("octets") else 1e9
+        value = f"sum({scale} * step_{name}) / nullif(sum(span_ns) FILTER (step_{name} IS NOT NULL), 0)"
+        if asked.of != "interface":  # of several interfaces: all of them together
+            value = f"sum({scale} * step_{name} / span_ns)"
+    return _of_steps(windows, asked, (first_ns, width_ns, count), f"{span}, {steps}", "device, interface", value)
+
+
+def _of_readings(windows: Windows, asked: Question, first_ns: int, width_ns: int, count: int) -> Values:
+    measure = OF_READINGS[asked.entry.name]
+    own = Question(asked.entry, asked.of, f"measure = {text(measure.name)} AND {asked.condition}")
+    span = "time_ns - lag(time_ns) OVER one AS span_ns, value - lag(value) OVER one AS step"
+    key = "device, object, measure"
+    if measure.kind == TOTAL:
+        scale = 100e9 if measure.unit == "s" else 1e9
+        value = f"{scale} * sum(step) FILTER (step >= 0) / nullif(sum(span_ns) FILTER (step >= 0), 0)"
+        return _of_steps(windows, own, (first_ns, width_ns, count), span, key, value)
+    now = "1 AS span_ns"
+    return _of_steps(windows, own, (first_ns, width_ns, count), now, key, "avg(value)")
+
+
+def _of_probes(windows: Windows, asked: Question, first_ns: int, width_ns: int, count: int) -> Values:
+    value = {
+        "test_round_trip": "quantile_disc(round_trip_ms, 0.5)",
+        "test_failures": "100.0 * count(*) FILTER (NOT ok) / count(*)",
+        "loss": f"avg({LOST})",
+    }[asked.entry.name]
+    period = (first_ns, first_ns + count * width_ns)
+    at = f"(at_ns - {first_ns} - 1) // {width_ns}"
+    query = (
+        f"SELECT {asked.subject} AS subject, CAST({at} AS BIGINT) AS at, {value} AS value FROM told"
+        f" WHERE {asked.condition} GROUP BY ALL"
+    )
+    found = _filled(windows.asked(PROBES, *period, query), count)
+    return Values(found, _told(windows, PROBES, period, at, count), _last(found))
+
+
+_PARTIES = {f"{party}_wait": party for party in (causes.CLIENT, causes.NETWORK, causes.SERVER)}
+_QUANTILES = {"wait_median": 0.5, "wait_p95": 0.95}
+
+
+def _of_waits(windows: Windows, asked: Question, first_ns: int, width_ns: int, count: int) -> Values:
+    """Whole minutes that were told: where the last one of a period is not yet, the period ends with the one before."""
+    lag_ns = _minutes_behind(windows, first_ns + count * width_ns)
+    first_ns = (first_ns - lag_ns) // MINUTE_NS * MINUTE_NS
+    width_ns = max(MINUTE_NS, width_ns // MINUTE_NS * MINUTE_NS)
+    period = (first_ns, first_ns + count * width_ns)
+    at = f"(time_ns - {first_ns}) // {width_ns}"
+    grouping = Grouping({"subject": asked.subject, "at": f"CAST({at} AS BIGINT)"},
+                        f"server <> '' AND {asked.condition}")  # fmt: skip
+    found: dict[str, Array] = {}
+    for row in windows.asked(WAITS, *period, grouping.query).to_pylist():
+        if 0 <= row["at"] < count and row["exchanges"] > 0:
+            own = found.setdefault(row["subject"], np.full(count, np.nan))
+            own[row["at"]] = wait_value(asked.entry.name, row, width_ns)
+    return Values(found, _told(windows, WAITS, period, at, count), _last(found))
+
+
+def _minutes_behind(windows: Windows, last_ns: int) -> int:
+    low = last_ns - _LATE_MINUTE_NS - MINUTE_NS
+    latest = windows.asked(WAITS, low, last_ns, "SELECT max(time_ns) AS at FROM told")["at"][0].as_py()
+    return max(0, last_ns - int(latest) - MINUTE_NS) if latest is not None else 0
+
+
+def wait_value(name: str, row: dict[str, object], width_ns: int) -> float:
+    """A measure of waits, from the sums of some minutes (columns of the table `waits`)."""
+    figures = {key: value for key, value in row.items() if isinstance(value, int)}
+    exchanges = figures["exchanges"]
+    if name in _QUANTILES:
+        return quantile(np.array(row[BINS] or []), np.array(row[BIN_COUNTS] or []), _QUANTILES[name]) / 1e6
+    if name == "exchange_rate":
+        return exchanges * 1e9 / width_ns
+    if name == "failure_rate":
+        return 100 * figures["failures"] / exchanges
+    party = _PARTIES.get(name)
+    waited = sum(figures[key] for key, (who, _) in zip(CHARGES, causes.CHARGES, strict=True) if party in (None, who))
+    return waited / width_ns if name == "waiting" else waited / exchanges / 1e6
+
+
+_READERS = {
+    RECORDS: _of_records, COUNTERS: _of_counters, READINGS: _of_readings, PROBES: _of_probes, WAITS: _of_waits,
+}  # fmt: skip

@@ -1,0 +1,230 @@
+"""Rows of a history in a period, as the tables that watches, and the conditions of their `where`, speak of.
+
+Each is put into a database that reaches nothing else, so that a condition can only speak of the rows.
+"""
+
+import threading
+from collections.abc import Callable
+from typing import Any
+
+import duckdb
+import pyarrow as pa
+
+from yaffle.capture.addresses import labels_of
+from yaffle.capture.registry import protocol_name
+from yaffle.errors import YaffleError
+from yaffle.history.layout import COUNTERS, EVENTS, HOUR_NS, LEVELS, PROBES, READINGS, RECORDS, WAITS, counting, folders
+from yaffle.history.locked_database import locked_database
+from yaffle.history.probe_rows import SCHEMA as PROBE_SCHEMA
+from yaffle.history.store import History
+from yaffle.history.wait_rows import SCHEMA as WAIT_SCHEMA
+from yaffle.inventory.places import SERVICES, Places
+from yaffle.records.counter_table import COUNTS, UNKNOWN
+from yaffle.records.flow_table import FLOW, MEASURED
+
+_FINE_NS = 2 * HOUR_NS  # up to which a period is asked of single records
+_STEPS_BACK_NS = 900 * 10**9  # before a period, for the reading that its first step begins with
+_RECORD_COLUMNS = (
+    "exporter", "transport", "ipv6", "dscp", "direction", "src_port", "dst_port", "src_hi", "src_lo", "dst_hi",
+    "dst_lo", "ingress", "egress", "application", "first_ns", "last_ns", "packets", "octets", "records", *MEASURED,
+)  # fmt: skip
+
+
+class WhereError(YaffleError):
+    """A condition that cannot be used; the text says why."""
+
+
+class Windows:
+    """Periods of one history, each table of a period read once."""
+
+    def __init__(self, history: History) -> None:
+        self.history = history
+        self._held: dict[tuple[str, int, int], pa.Table] = {}
+        self._database = locked_database()
+        self._lock = threading.Lock()
+
+    def forget(self) -> None:
+        """What was read of former periods."""
+        self._held.clear()
+
+    def asked(self, table: str, first_ns: int, last_ns: int, query: str) -> pa.Table:
+        """What a question finds in the rows (`told`) of a period. Raises HistoryError, WhereError."""
+        rows = self.rows(table, first_ns, last_ns)
+        with self._lock:
+            own = self._database.cursor()
+            try:
+                found: pa.Table = own.from_arrow(rows).query("told", query).to_arrow_table()
+            except duckdb.Error as error:
+                raise WhereError(" ".join(str(error).split("\n")[0].split())) from error
+            finally:
+                own.close()
+        return found
+
+    def rows(self, table: str, first_ns: int, last_ns: int) -> pa.Table:
+        """The rows of a period. Raises HistoryError."""
+        key = (table, first_ns, last_ns)
+        if key not in self._held:
+            self._held[key] = _READERS[table](self.history, first_ns, last_ns)
+        return self._held[key]
+
+
+def checked(table: str, condition: str) -> None:
+    """Raises WhereError where a condition does not fit the columns of a table."""
+    database: Any = locked_database()
+    try:
+        database.from_arrow(_EMPTY[table]).filter(f"({condition}\n)").fetchall()
+    except duckdb.Error as error:
+        words = " ".join(str(error).split("\n")[0].split())
+        raise WhereError(f"{words}; its columns are {', '.join(_EMPTY[table].column_names)}") from error
+    finally:
+        database.close()
+
+
+def _records(history: History, first_ns: int, last_ns: int) -> pa.Table:
+    """Flow records that touch a period; finer than needed is not asked for."""
+    level = LEVELS[0] if last_ns - first_ns <= _FINE_NS else history.level_for(first_ns, last_ns)
+    found = history.rows(first_ns, last_ns, level, _RECORD_COLUMNS).records
+    return _named_records(found.rows, [one.address for one in found.exporters or history.exporters],
+                          [one.interfaces for one in found.exporters or history.exporters])  # fmt: skip
+
+
+def _named_records(rows: Any, exporters: list[str], interfaces: list[dict[int, str]]) -> pa.Table:
+    columns: dict[str, Any] = {}
+    numbers = pa.array(rows["exporter"])
+    columns["exporter"] = pa.array(exporters, pa.string()).take(numbers)
+    for end in ("src", "dst"):
+        labels = labels_of(rows[f"{end}_hi"], rows[f"{end}_lo"], rows["ipv6"])
+        columns[end] = pa.array(labels.texts, pa.string()).take(pa.array(labels.codes))
+        if end == "src":
+            places = Places({})
+            sites = labels.named(places.site)
+            columns["site"] = pa.array(sites.texts, pa.string()).take(pa.array(sites.codes))
+    for name in ("transport", "src_port", "dst_port", "dscp", "ingress", "egress", "packets", "octets", "records",
+                 "first_ns", "last_ns"):  # fmt: skip
+        columns[name] = pa.array(rows[name].copy())
+    for name in MEASURED:
+        columns[name] = pa.array(rows[name].copy(), mask=rows[name] < 0)
+    keyed = rows["exporter"].astype("int64") << 32 | (rows["egress"] + 1).clip(0, (1 << 32) - 1)
+    columns["interface"] = _texts(keyed, lambda key: _interface_name(key, exporters, interfaces))
+    service = _service(rows)
+    columns["service"] = _texts(service, _service_name)
+    return pa.table(columns)
+
+
+def _service(rows: Any) -> Any:
+    """Transport and the port that is the server's mostly: the lower one; a side without one does not count."""
+    one, two = rows["src_port"].astype("int64"), rows["dst_port"].astype("int64")
+    low = one.copy()
+    low[(two > 0) & ((two < one) | (one == 0))] = two[(two > 0) & ((two < one) | (one == 0))]
+    return rows["transport"].astype("int64") << 16 | low
+
+
+def _service_name(key: int) -> str:
+    transport, port = protocol_name(key >> 16), key & 0xFFFF
+    if not port:
+        return transport
+    own = f"{transport} {port}"
+    return f"{SERVICES[port]} ({own})" if port in SERVICES else own
+
+
+def _interface_name(key: int, exporters: list[str], interfaces: list[dict[int, str]]) -> str:
+    exporter, number = key >> 32, (key & 0xFFFFFFFF) - 1
+    name = interfaces[exporter].get(number, f"interface {number}") if number >= 0 else "interface not told"
+    return f"{exporters[exporter]} {name}"
+
+
+def _texts(keys: Any, name: Callable[[int], str]) -> pa.Array:
+    """A text for each key, worked out once for each that there is."""
+    encoded = pa.array(keys).dictionary_encode()
+    return pa.array([name(key) for key in encoded.dictionary.to_pylist()], pa.string()).take(encoded.indices)
+
+
+def _parts(history: History, table: str, first_ns: int, last_ns: int) -> Any:
+    return lambda: [
+        path
+        for start, folder in folders(history.folder / table)
+        if start < last_ns and start + 2 * HOUR_NS > first_ns
+        for path in counting(folder)
+    ]
+
+
+def _counters(history: History, first_ns: int, last_ns: int) -> pa.Table:
+    """Readings of interfaces' counters, from a while before a period on; unknown ones are empty."""
+    history.refresh()
+    low = first_ns - max(_STEPS_BACK_NS, last_ns - first_ns)
+    found = history.told(
+        _parts(history, COUNTERS, low, last_ns),
+        f"SELECT * FROM told WHERE time_ns > {low} AND time_ns <= {last_ns}",
+    )
+    if found is None:
+        return _EMPTY[COUNTERS]
+    told = history.counters
+    device, interface = found["device"].to_pylist(), found["interface"].to_pylist()
+    columns: dict[str, Any] = {
+        "time_ns": found["time_ns"].combine_chunks(),
+        "device": pa.array([told.devices[k] for k in device], pa.string()),
+        "interface": pa.array([f"{told.devices[k]} {told.name(k, i)}" for k, i in zip(device, interface, strict=True)],
+                              pa.string()),
+        "speed_bps": found["speed_bps"].combine_chunks(),
+    }  # fmt: skip
+    for name in COUNTS:
+        values = found[name].to_numpy()
+        columns[name] = pa.array(values.astype("float64"), mask=values == UNKNOWN)
+    return pa.table(columns, _EMPTY[COUNTERS].schema)
+
+
+def _readings(history: History, first_ns: int, last_ns: int) -> pa.Table:
+    low = first_ns - max(_STEPS_BACK_NS, last_ns - first_ns)
+    found = history.told(
+        _parts(history, READINGS, low, last_ns),
+        f"SELECT time_ns, device, object, measure, value FROM told WHERE time_ns > {low} AND time_ns <= {last_ns}",
+    )
+    return found.cast(_EMPTY[READINGS].schema) if found is not None else _EMPTY[READINGS]
+
+
+def _probes(history: History, first_ns: int, last_ns: int) -> pa.Table:
+    found = history.told(
+        _parts(history, PROBES, first_ns, last_ns),
+        f"SELECT * FROM told WHERE at_ns > {first_ns} AND at_ns <= {last_ns}",
+    )
+    if found is None:
+        return _EMPTY[PROBES]
+    lacking = [one for one in PROBE_SCHEMA if one.name not in found.column_names]
+    for one in lacking:  # Of files that a former version wrote.
+        found = found.append_column(one, pa.nulls(found.num_rows, one.type))
+    return found.select(PROBE_SCHEMA.names).cast(PROBE_SCHEMA)
+
+
+def _waits(history: History, first_ns: int, last_ns: int) -> pa.Table:
+    found = history.told(
+        _parts(history, WAITS, first_ns, last_ns),
+        f"SELECT * FROM told WHERE time_ns >= {first_ns} AND time_ns < {last_ns}",
+    )
+    return found.select(WAIT_SCHEMA.names).cast(WAIT_SCHEMA) if found is not None else WAIT_SCHEMA.empty_table()
+
+
+def _empty_counters() -> pa.Schema:
+    return pa.schema(
+        [("time_ns", pa.int64()), ("device", pa.string()), ("interface", pa.string()), ("speed_bps", pa.int64())]
+        + [(name, pa.float64()) for name in COUNTS]
+    )
+
+
+def _no_records() -> pa.Table:
+    import numpy as np
+
+    return _named_records(np.zeros(0, FLOW), [], [])
+
+
+_READERS: dict[str, Callable[[History, int, int], pa.Table]] = {
+    RECORDS: _records, COUNTERS: _counters, READINGS: _readings, PROBES: _probes, WAITS: _waits,
+}  # fmt: skip
+_EMPTY: dict[str, pa.Table] = {
+    RECORDS: _no_records(),
+    COUNTERS: _empty_counters().empty_table(),
+    READINGS: pa.schema([("time_ns", pa.int64()), ("device", pa.string()), ("object", pa.string()),
+                         ("measure", pa.string()), ("value", pa.float64())]).empty_table(),
+    PROBES: PROBE_SCHEMA.empty_table(),
+    WAITS: WAIT_SCHEMA.empty_table(),
+}  # fmt: skip
+TABLES = (*_READERS, EVENTS)
