@@ -1,4 +1,4 @@
-"""Receivers of notices, as real as they are here: a web server, a mail server, a syslog server, a notification daemon."""
+"""Receivers of notices, as real as they are here."""
 
 import contextlib
 import http.server

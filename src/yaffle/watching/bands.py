@@ -1,9 +1,10 @@
 """What is usual for many members at once, and which of them have left it for good.
 
 Each member has the learning mean and deviation of `normal.baseline`, of all intervals and of each hour of the week;
-what it learns with one interval is what that learns. Whether a member has left what is usual is judged by cumulative
-sums (Page 1954): of deviations beyond half the shift that is looked for, until they exceed a bound. A single odd value
-is soon forgotten; a lasting shift of `shift` deviations is found after bound / (shift / 2) intervals in the mean.
+what it learns with one interval is what that learns. It is judged in hours of the week of which it has learnt; in
+others what is usual is not known. Whether a member has left what is usual is judged by cumulative sums (Page 1954): of
+deviations beyond half the shift that is looked for, until they exceed a bound. A single odd value is soon forgotten; a
+lasting shift of `shift` deviations is found after bound / (shift / 2) intervals in the mean.
 """
 
 from dataclasses import dataclass
@@ -15,7 +16,8 @@ from yaffle.normal.baseline import HOURS_OF_WEEK, BaselineSettings, hours_of_wee
 
 BOUND = 5.0
 _MOST = 2.0  # bounds that a sum reaches at most, so that it comes down soon
-_OLD_SLOTS = HOURS_OF_WEEK + 1
+_HOUR_NS, _QUARTER_NS = 3600 * 10**9, 900 * 10**9
+_STATES = HOURS_OF_WEEK + 1
 
 
 @dataclass(frozen=True)
@@ -28,15 +30,26 @@ class Judged:
     judged: Array
 
 
+def settings_for(width_ns: int) -> BaselineSettings:
+    """How it learns of intervals of a width: an hour of the week remembers some five weeks, however many intervals it
+    has, and speaks when it was there once; the running mean remembers five hours.
+    """
+    in_hour = max(1, _HOUR_NS // width_ns)
+    running = min(0.05, 1 - 0.95 ** (width_ns / _QUARTER_NS))
+    return BaselineSettings(
+        running, True, 1 - 0.8 ** (1 / in_hour), warm_up=16, profile_warm_up=max(2, in_hour * 3 // 4)
+    )
+
+
 class Bands:
     """The members of one watch, by rows."""
 
-    def __init__(self, shift: float, settings: BaselineSettings | None = None) -> None:
-        self._settings = settings or BaselineSettings(warm_up=60)
+    def __init__(self, shift: float, settings: BaselineSettings) -> None:
+        self._settings = settings
         self._slack = shift / 2
         self.rows: dict[str, int] = {}
-        self._mean = np.zeros((0, _OLD_SLOTS))
-        self._variance, self._seen = np.zeros((0, _OLD_SLOTS)), np.zeros((0, _OLD_SLOTS), np.int64)
+        self._mean = np.zeros((0, _STATES))
+        self._variance, self._seen = np.zeros((0, _STATES)), np.zeros((0, _STATES), np.int64)
         self._level = np.zeros(0)
         self._sums = np.zeros((0, 2))  # above, below
 
@@ -75,7 +88,7 @@ class Bands:
         mean = self._mean[rows, state]
         least = self._settings.floor * np.maximum(np.abs(mean), np.abs(self._level[rows]))
         deviation = np.maximum(np.sqrt(self._variance[rows, state]), least)
-        judged = known & (self._seen[rows, 0] >= self._settings.warm_up)
+        judged = known & (state > 0) & (self._seen[rows, 0] >= self._settings.warm_up)
         return np.where(known, mean, np.nan), np.where(known, deviation, np.nan), judged
 
     def _judged(self, rows: Array, values: Array, at_ns: int) -> Judged:

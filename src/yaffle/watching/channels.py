@@ -1,6 +1,7 @@
 """Ways by which notices go out: web hook, mail, syslog, the desktop. Each takes several events as one notice."""
 
 import email.message
+import email.policy
 import email.utils
 import hashlib
 import hmac
@@ -31,7 +32,7 @@ _DAEMON, _APP = 3, "yaffle"
 _LEVELS = {"critical": 2, "warning": 4, "notice": 5}  # RFC 5424, section 6.2.1
 _ENTERPRISE = 32473  # RFC 5612: the number for documentation, since there is none of ours
 _LONGEST_DATAGRAM = 2048  # RFC 5424, section 6.1
-_REASON = 200
+_REASON, _LONGEST_HEADER = 200, 950
 
 
 class NotSentError(YaffleError):
@@ -122,14 +123,15 @@ def _webhook(channel: Channel, events: list[Event], more: int) -> str:
 
 def _mail(channel: Channel, events: list[Event], more: int) -> str:
     told = urlsplit(channel.url)
-    message = email.message.EmailMessage()
+    message = email.message.EmailMessage(email.policy.default.clone(max_line_length=998))
     message["Subject"] = " ".join(f"[{_APP}] {subject_of(events, more)}".split())
     message["From"], message["To"] = channel.sender, ", ".join(channel.to)
     message["Date"] = email.utils.format_datetime(datetime.now(UTC))
     message["Message-ID"] = f"<{events[0].id}.{channel.name.encode().hex()}@{_APP}.invalid>"
-    # RFC 5322 allows few signs in a header: JSON in ASCII is of these.
-    message["X-Yaffle-Events"] = json.dumps([{"id": e.id, "watch": e.watch, "subject": e.subject, "state": e.state}
-                                             for e in events[:10]])  # fmt: skip
+    # RFC 5322: a line of at most 998 signs, of ASCII, which JSON can be.
+    first = {key: value for key, value in events[0].as_json().items() if key not in ("words", "about")}
+    message["X-Yaffle-Event"] = json.dumps(first)[:_LONGEST_HEADER]
+    message["X-Yaffle-Events"] = str(len(events) + more)
     message.set_content(body_of(channel, events, more))
     host, port = told.hostname or "", told.port or _PORTS[told.scheme]
     secure = ssl.create_default_context()

@@ -10,7 +10,7 @@ import numpy as np
 from yaffle.arrays import Array
 from yaffle.errors import YaffleError
 from yaffle.history.store import History
-from yaffle.watching.bands import Bands
+from yaffle.watching.bands import Bands, settings_for
 from yaffle.watching.book import Book, Entry
 from yaffle.watching.event_rows import Event
 from yaffle.watching.event_words import words_of
@@ -177,7 +177,8 @@ class Engine:
         """What is usual, from what the history holds."""
         watch, asked = under.watch, under.asked
         assert asked is not None
-        over, under.bands = watch.over_ns, Bands(watch.limit)
+        over = watch.over_ns
+        under.bands = Bands(watch.limit, settings_for(over))
         self._history.refresh()
         end = (now_ns - _SETTLE_NS) // over - 1  # The last one is judged, then learnt of, in its turn.
         first = max(self._history.first_ns // over, end - min(_LEARN_NS // over, _MOST_LEARNT))

@@ -20,6 +20,7 @@ from yaffle.records.measure import TOTAL
 from yaffle.watching.windows import Windows
 
 ALL = "all"
+_LONGEST_BACK_NS = 3600 * 10**9  # before a period, of what is read for it
 _LATE_MINUTE_NS = 120 * 10**9  # A minute of waits is told so much later, at most.
 COUNTED = ("volume", "packets", "records", "timeouts", "exchange_rate", "waiting")
 _FACTS = {
@@ -78,10 +79,16 @@ def values(windows: Windows, asked: Question, first_ns: int, width_ns: int, coun
     return found
 
 
+def _place(time: str, first_ns: int, width_ns: int, count: int) -> str:
+    """The interval that a moment lies in, its end included, as SQL, whose division cuts towards zero."""
+    back = _LONGEST_BACK_NS // width_ns + count + 2
+    return f"(({time} - {first_ns} - 1 + {back * width_ns}) // {width_ns} - {back})"
+
+
 def _filled(table: pa.Table, count: int) -> dict[str, Array]:
     """Columns subject, at, value as an array a subject."""
     found: dict[str, Array] = {}
-    columns = (table[name].to_pylist() for name in ("subject", "at", "value"))
+    columns = (table[name].to_pylist() for name in ("subject", "place", "value"))
     for subject, at, value in zip(*columns, strict=True):
         if subject is not None and 0 <= at < count:
             own = found.get(subject)
@@ -95,7 +102,9 @@ def _filled(table: pa.Table, count: int) -> dict[str, Array]:
 def _told(windows: Windows, table: str, period: tuple[int, int], at: str, count: int) -> Array:
     """In which intervals anybody told anything."""
     found = np.zeros(count, bool)
-    places = windows.asked(table, *period, f"SELECT DISTINCT CAST({at} AS BIGINT) AS at FROM told")["at"].to_pylist()
+    places = windows.asked(table, *period, f"SELECT DISTINCT CAST({at} AS BIGINT) AS place FROM told")[
+        "place"
+    ].to_pylist()
     found[[place for place in places if place is not None and 0 <= place < count]] = True
     return found
 
@@ -107,25 +116,26 @@ def _last(found: dict[str, Array]) -> set[str]:
 def _of_records(windows: Windows, asked: Question, first_ns: int, width_ns: int, count: int) -> Values:
     last_ns = first_ns + count * width_ns
     period, name = (first_ns, last_ns), asked.entry.name
-    at = f"least(greatest(last_ns - {first_ns} - 1, 0) // {width_ns}, {count})"
+    at = _place("last_ns", first_ns, width_ns, count)
     told = _told(windows, RECORDS, period, at, count)
     few = f"(SELECT *, {asked.subject} AS subject FROM told WHERE {asked.condition})"
     if name in ("volume", "packets"):
         what = "octets * 8" if name == "volume" else "packets"
         # A record is spread evenly over its span; each interval gets its share.
         edges = f"unnest(generate_series(0, {count - 1}))" if count > 1 else "0"
-        low, high = f"({first_ns} + at * {width_ns})", f"({first_ns} + (at + 1) * {width_ns})"
+        low, high = f"({first_ns} + place * {width_ns})", f"({first_ns} + (place + 1) * {width_ns})"
         share = (
             f"greatest(0, least(last_ns + 1, {high}) - greatest(first_ns, {low}))"
             " / greatest(last_ns - first_ns + 1, 1)::DOUBLE"
         )
         query = (
-            f"SELECT subject, at, sum(amount * share) * 1e9 / {width_ns} AS value FROM (SELECT subject, at, {what} AS"
-            f" amount, {share} AS share FROM (SELECT *, {edges} AS at FROM {few})) WHERE share > 0 GROUP BY ALL"
+            f"SELECT subject, place, sum(amount * share) * 1e9 / {width_ns} AS value FROM (SELECT subject, place,"
+            f" {what} AS amount, {share} AS share FROM (SELECT *, {edges} AS place FROM {few}))"
+            " WHERE share > 0 GROUP BY ALL"
         )
     else:
         value = _value_of_records(name)
-        query = f"SELECT subject, CAST({at} AS BIGINT) AS at, {value} AS value FROM {few} GROUP BY ALL"
+        query = f"SELECT subject, CAST({at} AS BIGINT) AS place, {value} AS value FROM {few} GROUP BY ALL"
     found = _filled(windows.asked(RECORDS, *period, query), count)
     return Values(found, told, _last(found))
 
@@ -150,10 +160,10 @@ def _of_steps(
     """
     first_ns, width_ns, count = period
     table = asked.entry.table
-    at = f"(time_ns - {first_ns} - 1) // {width_ns}"
+    at = _place("time_ns", first_ns, width_ns, count)
     span = (first_ns, first_ns + count * width_ns)
     query = (
-        f"SELECT {asked.subject} AS subject, CAST({at} AS BIGINT) AS at, {value} AS value FROM"
+        f"SELECT {asked.subject} AS subject, CAST({at} AS BIGINT) AS place, {value} AS value FROM"
         f" (SELECT *, {rows} FROM told WINDOW one AS (PARTITION BY {key} ORDER BY time_ns))"
         f" WHERE {asked.condition} AND span_ns > 0 GROUP BY ALL"
     )
@@ -166,7 +176,7 @@ def _of_steps(
 
 def _moved(table: pa.Table) -> pa.Table:
     """The interval before the first one is number 0."""
-    return table.set_column(1, "at", pa.compute.add(table["at"], 1))
+    return table.set_column(1, "place", pa.compute.add(table["place"], 1))
 
 
 def _of_counters(windows: Windows, asked: Question, first_ns: int, width_ns: int, count: int) -> Values:
@@ -208,9 +218,9 @@ def _of_probes(windows: Windows, asked: Question, first_ns: int, width_ns: int, 
         "loss": f"avg({LOST})",
     }[asked.entry.name]
     period = (first_ns, first_ns + count * width_ns)
-    at = f"(at_ns - {first_ns} - 1) // {width_ns}"
+    at = _place("at_ns", first_ns, width_ns, count)
     query = (
-        f"SELECT {asked.subject} AS subject, CAST({at} AS BIGINT) AS at, {value} AS value FROM told"
+        f"SELECT {asked.subject} AS subject, CAST({at} AS BIGINT) AS place, {value} AS value FROM told"
         f" WHERE {asked.condition} GROUP BY ALL"
     )
     found = _filled(windows.asked(PROBES, *period, query), count)
@@ -228,19 +238,19 @@ def _of_waits(windows: Windows, asked: Question, first_ns: int, width_ns: int, c
     width_ns = max(MINUTE_NS, width_ns // MINUTE_NS * MINUTE_NS)
     period = (first_ns, first_ns + count * width_ns)
     at = f"(time_ns - {first_ns}) // {width_ns}"
-    grouping = Grouping({"subject": asked.subject, "at": f"CAST({at} AS BIGINT)"},
+    grouping = Grouping({"subject": asked.subject, "place": f"CAST({at} AS BIGINT)"},
                         f"server <> '' AND {asked.condition}")  # fmt: skip
     found: dict[str, Array] = {}
     for row in windows.asked(WAITS, *period, grouping.query).to_pylist():
-        if 0 <= row["at"] < count and row["exchanges"] > 0:
+        if 0 <= row["place"] < count and row["exchanges"] > 0:
             own = found.setdefault(row["subject"], np.full(count, np.nan))
-            own[row["at"]] = wait_value(asked.entry.name, row, width_ns)
+            own[row["place"]] = wait_value(asked.entry.name, row, width_ns)
     return Values(found, _told(windows, WAITS, period, at, count), _last(found))
 
 
 def _minutes_behind(windows: Windows, last_ns: int) -> int:
     low = last_ns - _LATE_MINUTE_NS - MINUTE_NS
-    latest = windows.asked(WAITS, low, last_ns, "SELECT max(time_ns) AS at FROM told")["at"][0].as_py()
+    latest = windows.asked(WAITS, low, last_ns, "SELECT max(time_ns) AS latest FROM told")["latest"][0].as_py()
     return max(0, last_ns - int(latest) - MINUTE_NS) if latest is not None else 0
 
 

@@ -72,7 +72,8 @@ def checked(table: str, condition: str) -> None:
     """Raises WhereError where a condition does not fit the columns of a table."""
     database: Any = locked_database()
     try:
-        database.from_arrow(_EMPTY[table]).filter(f"({condition}\n)").fetchall()
+        # As it stands first: what closes brackets that it did not open is no condition.
+        database.from_arrow(_EMPTY[table]).filter(f"{condition}\n").filter(f"({condition}\n)").fetchall()
     except duckdb.Error as error:
         words = " ".join(str(error).split("\n")[0].split())
         raise WhereError(f"{words}; its columns are {', '.join(_EMPTY[table].column_names)}") from error

@@ -1,0 +1,150 @@
+"""Notices reach real receivers, in people's words and in a form for machines."""
+
+import contextlib
+import hashlib
+import hmac
+import json
+import os
+import shutil
+import socket
+import subprocess
+import threading
+import time
+from email import message_from_bytes
+
+import pytest
+from aiosmtpd.controller import Controller
+from aiosmtpd.handlers import Message
+
+from tests.collector.test_collector import free_port
+from tests.watching.receivers import hooks, syslog_server
+from yaffle.watching.channels import SIGNATURE, Channel, NotSentError
+from yaffle.watching.event_rows import Event
+
+NOW = 1_795_860_000 * 10**9
+EVENT = Event(
+    NOW, "slow desk", "web (TCP 443)", "raised", "critical", 12.5, 10.0, "ms", "round trip: 12.5 ms, limit: above 10 ms"
+)
+
+
+def test_a_web_hook_is_signed_and_holds_the_event():
+    with hooks() as hook:
+        Channel("hook", "webhook", hook.url, secret="harbour", history="h").send([EVENT])
+        told, headers = hook.told[0], {key.lower(): value for key, value in hook.headers[0].items()}
+        assert told["watch"] == "slow desk" and told["value"] == 12.5 and told["words"] == EVENT.words
+        expected = hmac.new(b"harbour", hook.taken[0], hashlib.sha256).hexdigest()
+        assert headers[SIGNATURE.lower()] == expected
+        assert told["open"].startswith("yaffle open h --period '2026-11-28")
+        template = '{"text": {{ title | tojson }}, "n": {{ events | length }}}'
+        shaped = Channel("chat", "webhook", hook.url, template=template)
+        shaped.send([EVENT, EVENT], more=3)
+        assert hook.told[1]["n"] == 2 and "5 changes: slow desk" in hook.told[1]["text"]
+        with pytest.raises(NotSentError, match="template"):
+            Channel("bad", "webhook", hook.url, template="{{ ''.__class__.__mro__ }}{% for %}").send([EVENT])
+        hook.up = False
+        with pytest.raises(NotSentError, match="503"):
+            Channel("hook", "webhook", hook.url).send([EVENT])
+    with pytest.raises(NotSentError):
+        Channel("hook", "webhook", hook.url).send([EVENT])
+
+
+class Kept(Message):
+    def __init__(self):
+        super().__init__()
+        self.messages = []
+
+    def handle_message(self, message):
+        self.messages.append(message_from_bytes(message.as_bytes()))
+
+
+def test_a_mail_names_the_watch_in_words_and_in_a_header():
+    handler = Kept()
+    server = Controller(handler, hostname="127.0.0.1", port=free_port(), ready_timeout=10)
+    server.start()
+    port = server.server.sockets[0].getsockname()[1]
+    who = ("yaffle@harbourline.example", ("duty@harbourline.example",))
+    mail = Channel("duty", "mail", f"smtp://127.0.0.1:{port}", *who)
+    mail.send([EVENT, EVENT])
+    server.stop()
+    (message,) = handler.messages
+    assert "slow desk" in message["Subject"] and message["To"] == "duty@harbourline.example"
+    assert json.loads(message["X-Yaffle-Event"])["watch"] == "slow desk"
+    text = message.get_payload(decode=True).decode()
+    assert "limit: above 10 ms" in text and "2026-11-28" in text and "yaffle open" in text
+    with pytest.raises(NotSentError):
+        mail.send([EVENT])
+
+
+def test_syslog_over_udp_and_tcp():
+    with syslog_server() as (port, lines):
+        Channel("log", "syslog", f"udp://127.0.0.1:{port}").send([EVENT])
+        end = time.monotonic() + 5
+        while not lines and time.monotonic() < end:
+            time.sleep(0.02)
+    assert (
+        lines[0].startswith(b"<26>1 2026-11-28T") and b'watch="slow desk"' in lines[0] and b'value="12.5"' in lines[0]
+    )
+    with socket.create_server(("127.0.0.1", 0)) as listening:
+        taken = []
+
+        def take():
+            own, _ = listening.accept()
+            with own:
+                while data := own.recv(65_536):
+                    taken.append(data)
+
+        thread = threading.Thread(target=take)
+        thread.start()
+        Channel("log", "syslog", f"tcp://127.0.0.1:{listening.getsockname()[1]}").send([EVENT, EVENT])
+        thread.join(5)
+    length, _, rest = b"".join(taken).partition(b" ")
+    assert rest[: int(length)].endswith(EVENT.words.encode()) and rest[int(length) :].startswith(length + b" ")
+
+
+@contextlib.contextmanager
+def session_bus(tmp_path):
+    """A message bus of its own; the address it listens at."""
+    address = f"unix:path={tmp_path}/bus"
+    command = ["dbus-daemon", "--session", "--nofork", f"--address={address}"]
+    daemon = subprocess.Popen(command, stderr=subprocess.DEVNULL)
+    end = time.monotonic() + 10
+    while not (tmp_path / "bus").exists() and time.monotonic() < end:
+        time.sleep(0.02)
+    former = os.environ.get("DBUS_SESSION_BUS_ADDRESS")
+    os.environ["DBUS_SESSION_BUS_ADDRESS"] = address
+    try:
+        yield
+    finally:
+        os.environ.pop("DBUS_SESSION_BUS_ADDRESS")
+        if former:
+            os.environ["DBUS_SESSION_BUS_ADDRESS"] = former
+        daemon.terminate()
+        daemon.wait()
+
+
+@pytest.mark.skipif(not shutil.which("dbus-daemon"), reason="no message bus here")
+def test_the_desktop_shows_it(tmp_path):
+    from jeepney import MessageType, new_method_return
+    from jeepney.bus_messages import message_bus
+    from jeepney.io.blocking import open_dbus_connection
+
+    shown = []
+    with session_bus(tmp_path):
+        with pytest.raises(NotSentError, match="desktop"):
+            Channel("desk", "desktop").send([EVENT])
+        with open_dbus_connection("SESSION") as bus:
+            bus.send_and_get_reply(message_bus.RequestName("org.freedesktop.Notifications"))
+
+            def serve():
+                while not shown:
+                    message = bus.receive(timeout=10)
+                    if message.header.message_type == MessageType.method_call:
+                        shown.append(message.body)
+                        bus.send(new_method_return(message, "u", (7,)))
+
+            thread = threading.Thread(target=serve)
+            thread.start()
+            assert Channel("desk", "desktop").send([EVENT]) == "shown on the desktop"
+            thread.join(5)
+    (body,) = shown
+    assert body[3] == "critical: slow desk, web (TCP 443)" and body[4] == EVENT.words and body[6]["urgency"] == ("y", 2)
