@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QTableView, QTabWidget, QTreeView, QWidget
 from tests.desktop.test_examine import settle
 from tests.desktop.test_story import load, window  # noqa: F401
 from yaffle.desktop.shared.plots import Plot
-from yaffle.desktop.window.station_rail import APPORTION, COMPARE, EXAMINE, PATH, STATIONS, SURVEY
+from yaffle.desktop.window.station_rail import APPORTION, COMPARE, EXAMINE, PATH, STATIONS, SURVEY, WATCH
 
 SIZES = ((1024, 700), (1280, 800), (1920, 1200))
 _BARE = ("", "trend", "client, network, server")  # Painted, without a text to be cut.
@@ -153,5 +153,5 @@ def test_the_walk_finds_what_is_cut(window, qtbot, morning):  # noqa: F811
 
 
 def test_the_stations_walked_are_all_there_are():
-    assert len(STATIONS) == 6
-    assert tuple(np.arange(1, 6)) == (SURVEY, APPORTION, EXAMINE, PATH, COMPARE)
+    assert len(STATIONS) == 7
+    assert tuple(np.arange(1, 7)) == (SURVEY, APPORTION, EXAMINE, PATH, COMPARE, WATCH)

@@ -158,6 +158,7 @@ class Collector:
             for s in states
         ]
         told: dict[str, Any] = {"format": FORMAT, "version": VERSION, "trouble": self._trouble, "tasks": tasks}
+        told["config"] = str(self._path.resolve())
         told["watches"] = [one for s in states for one in s.more.get("watches", [])]
         if told == self._written:
             return

@@ -24,12 +24,14 @@ def status_of(folder: Path) -> dict[str, Any]:
         watches = [
             {key: one[key] for key in ("watch", "subject", "state", "since_ns")} for one in told.get("watches", [])
         ]
-        trouble = str(told.get("trouble", ""))
+        trouble, config = str(told.get("trouble", "")), str(told.get("config", ""))
     except (OSError, ValueError, KeyError, TypeError) as error:
         raise YaffleError(f"{path}: cannot be read ({error})") from error
     if not _is_written(folder):
         tasks, trouble = [{**task, "state": STOPPED, "why": _NOBODY} for task in tasks], trouble or _NOBODY
-    return {"format": FORMAT, "version": VERSION, "trouble": trouble, "tasks": tasks, "watches": watches}
+    return {
+        "format": FORMAT, "version": VERSION, "trouble": trouble, "config": config, "tasks": tasks, "watches": watches,
+    }  # fmt: skip
 
 
 def _is_written(folder: Path) -> bool:

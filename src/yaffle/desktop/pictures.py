@@ -67,7 +67,7 @@ def _shots(window: "MainWindow") -> dict[str, Callable[[], None]]:
     """What each picture is taken of, by name, in this order."""
     from PySide6.QtWidgets import QApplication
 
-    from yaffle.desktop.path.station import CLASSES, MAP, SEGMENTS, STREAMS, WAYS
+    from yaffle.desktop.path.station import CLASSES, MAP, SEGMENTS, STREAMS
     from yaffle.desktop.window.station_rail import PATH
 
     findings = window.investigation.findings
@@ -137,7 +137,6 @@ def _shots(window: "MainWindow") -> dict[str, Callable[[], None]]:
         "visit": visit,
         "path": lambda: path(SEGMENTS),
         "streams": lambda: path(STREAMS),
-        "ways": lambda: path(WAYS),
         "classes": lambda: path(CLASSES, 1),
         "map": chosen_way,
     }
@@ -148,7 +147,7 @@ def _shots_of_weeks(window: "MainWindow") -> dict[str, Callable[[], None]]:
     from PySide6.QtWidgets import QApplication
 
     from yaffle.desktop.survey.station import FLOWS, HOSTS, INTERFACES, TESTS
-    from yaffle.desktop.window.station_rail import COMPARE
+    from yaffle.desktop.window.station_rail import COMPARE, WATCH
 
     line = "203.0.113.242 line"
 
@@ -193,11 +192,16 @@ def _shots_of_weeks(window: "MainWindow") -> dict[str, Callable[[], None]]:
         window.investigation.look(Focus((first_ns, first_ns + 7 * DAY_NS - 1), trail))
         window.go(2)
 
+    def watch() -> None:
+        window.investigation.look(Focus())
+        window.go(WATCH)
+
     return {
         "kept": kept,
         "flows": flows,
         "interfaces": interface,
         "hosts": lambda: page(HOSTS),
+        "watch": watch,
         "tests": tests,
         "normal": normal,
         "periods": periods,

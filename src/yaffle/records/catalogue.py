@@ -15,6 +15,7 @@ _INTERFACE_GROUPS = ("device", "interface")
 _WAIT_GROUPS = ("application", "server", "site", "client")
 _READING_GROUPS = ("device", "object")
 _TEST_GROUPS = ("test", "target", "kind")
+_WORSE = ("retransmissions", "timeouts", "round_trip", "round_trip_min", "receiver_limited", "sender_limited")
 _OF_TESTS = {"round_trip": "test_round_trip", "failures": "test_failures"}  # where it is asked of a test
 
 
@@ -27,22 +28,23 @@ class Entry:
     unit: str
     words: str
     groups: tuple[str, ...]
+    more_is_worse: bool = False  # less than usual is no trouble
 
 
 def _flow(name: str, unit: str, words: str) -> Entry:
-    return Entry(name, RECORDS, unit, words, _FLOW_GROUPS)
+    return Entry(name, RECORDS, unit, words, _FLOW_GROUPS, name in _WORSE)
 
 
 def _interface(name: str, unit: str, words: str) -> Entry:
-    return Entry(name, COUNTERS, unit, words, _INTERFACE_GROUPS)
+    return Entry(name, COUNTERS, unit, words, _INTERFACE_GROUPS, name.endswith(("errors", "discards")))
 
 
 def _wait(name: str, unit: str, words: str) -> Entry:
-    return Entry(name, WAITS, unit, words, _WAIT_GROUPS)
+    return Entry(name, WAITS, unit, words, _WAIT_GROUPS, name != "exchange_rate")
 
 
 def _test(name: str, unit: str, words: str) -> Entry:
-    return Entry(name, PROBES, unit, words, _TEST_GROUPS)
+    return Entry(name, PROBES, unit, words, _TEST_GROUPS, True)
 
 
 _OF_WAITS = (

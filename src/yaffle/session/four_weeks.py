@@ -6,9 +6,11 @@ from pathlib import Path
 from yaffle.analysis import analyse
 from yaffle.case.folder import save_case
 from yaffle.demo import weeks
+from yaffle.history.layout import is_history
 from yaffle.history.weeks import write_weeks
 from yaffle.inventory.places import Rule, Site
 from yaffle.progress import Progress, go_on
+from yaffle.session.demo_watches import write_demo_watches
 from yaffle.session.kept import Complaint, Kept
 
 
@@ -18,7 +20,10 @@ def _at(day: int, hour: int, minute: int) -> int:
 
 def make_four_weeks(folder: Path, progress: Progress = go_on) -> Path:
     """Writes history and case, and gives the case. Raises HistoryError or CaseError."""
-    history = write_weeks(folder / "four-weeks-history", progress)
+    history = folder / "four-weeks-history"
+    if not is_history(history):
+        write_weeks(history, progress)
+        write_demo_watches(history, progress)
     sites = [Site(name, network) for name, (network, _, _) in weeks.SITES.items()]
     rules = [Rule(name, server, port) for name, (server, port, _, _) in weeks.SERVICES.items()]
     rules.append(Rule(weeks.ARCHIVE_NAME, weeks.ARCHIVE[1], weeks.ARCHIVE[2]))

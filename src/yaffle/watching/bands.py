@@ -15,7 +15,7 @@ from yaffle.arrays import Array
 from yaffle.normal.baseline import HOURS_OF_WEEK, BaselineSettings, hours_of_week
 
 BOUND = 5.0
-_MOST = 2.0  # bounds that a sum reaches at most, so that it comes down soon
+_BACK = 1.9  # usual intervals after which a member is back: a sum rises no higher
 _HOUR_NS, _QUARTER_NS = 3600 * 10**9, 900 * 10**9
 _STATES = HOURS_OF_WEEK + 1
 
@@ -44,8 +44,8 @@ def settings_for(width_ns: int) -> BaselineSettings:
 class Bands:
     """The members of one watch, by rows."""
 
-    def __init__(self, shift: float, settings: BaselineSettings) -> None:
-        self._settings = settings
+    def __init__(self, shift: float, settings: BaselineSettings, *, only_above: bool = False) -> None:
+        self._settings, self._only_above = settings, only_above
         self._slack = shift / 2
         self.rows: dict[str, int] = {}
         self._mean = np.zeros((0, _STATES))
@@ -98,9 +98,11 @@ class Bands:
             off = np.where(deviation > 0, (values - expected) / deviation, np.sign(values - expected) * BOUND)
         off = np.where(judged, off, 0.0)
         for side, sign in ((0, 1.0), (1, -1.0)):
-            risen = np.clip(self._sums[rows, side] + sign * off - self._slack, 0.0, _MOST * BOUND)
+            risen = np.clip(self._sums[rows, side] + sign * off - self._slack, 0.0, BOUND + _BACK * self._slack)
             self._sums[rows[judged], side] = risen[judged]
         above, below = (self._sums[rows, side] > BOUND for side in (0, 1))
+        if self._only_above:
+            below &= False
         side_of = np.where(judged, above.astype(np.int64) - (below & ~above), 0)
         return Judged(expected, deviation, side_of, judged)
 

@@ -178,7 +178,7 @@ class Engine:
         watch, asked = under.watch, under.asked
         assert asked is not None
         over = watch.over_ns
-        under.bands = Bands(watch.limit, settings_for(over))
+        under.bands = Bands(watch.limit, settings_for(over), only_above=watch.entry.more_is_worse)
         self._history.refresh()
         end = (now_ns - _SETTLE_NS) // over - 1  # The last one is judged, then learnt of, in its turn.
         first = max(self._history.first_ns // over, end - min(_LEARN_NS // over, _MOST_LEARNT))

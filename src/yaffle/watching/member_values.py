@@ -11,13 +11,14 @@ import pyarrow as pa
 import pyarrow.compute
 
 from yaffle.arrays import Array
+from yaffle.history.layout import HOUR_NS
 from yaffle.history.probe_rows import LOST
 from yaffle.history.wait_rows import BIN_COUNTS, BINS, CHARGES, MINUTE_NS, quantile
 from yaffle.history.wait_sums import Grouping, text
 from yaffle.ledger import causes
 from yaffle.records.catalogue import COUNTERS, OF_READINGS, PROBES, READINGS, RECORDS, WAITS, Entry
 from yaffle.records.measure import TOTAL
-from yaffle.watching.windows import Windows
+from yaffle.watching.windows import HOURS_OF_WAITS, Windows
 
 ALL = "all"
 _LONGEST_BACK_NS = 3600 * 10**9  # before a period, of what is read for it
@@ -233,6 +234,7 @@ _QUANTILES = {"wait_median": 0.5, "wait_p95": 0.95}
 
 def _of_waits(windows: Windows, asked: Question, first_ns: int, width_ns: int, count: int) -> Values:
     """Whole minutes that were told: where the last one of a period is not yet, the period ends with the one before."""
+    table = HOURS_OF_WAITS if width_ns % HOUR_NS == 0 else WAITS
     lag_ns = _minutes_behind(windows, first_ns + count * width_ns)
     first_ns = (first_ns - lag_ns) // MINUTE_NS * MINUTE_NS
     width_ns = max(MINUTE_NS, width_ns // MINUTE_NS * MINUTE_NS)
@@ -241,11 +243,11 @@ def _of_waits(windows: Windows, asked: Question, first_ns: int, width_ns: int, c
     grouping = Grouping({"subject": asked.subject, "place": f"CAST({at} AS BIGINT)"},
                         f"server <> '' AND {asked.condition}")  # fmt: skip
     found: dict[str, Array] = {}
-    for row in windows.asked(WAITS, *period, grouping.query).to_pylist():
+    for row in windows.asked(table, *period, grouping.query).to_pylist():
         if 0 <= row["place"] < count and row["exchanges"] > 0:
             own = found.setdefault(row["subject"], np.full(count, np.nan))
             own[row["place"]] = wait_value(asked.entry.name, row, width_ns)
-    return Values(found, _told(windows, WAITS, period, at, count), _last(found))
+    return Values(found, _told(windows, table, period, at, count), _last(found))
 
 
 def _minutes_behind(windows: Windows, last_ns: int) -> int:

@@ -55,7 +55,7 @@ class Watch:
         limit = f"{self.limit:,.6g} {self.unit}".rstrip()
         return {
             ABOVE: f"above {limit}", BELOW: f"below {limit}", ABSENT: "silent",
-            OUTSIDE: f"{self.limit:g} deviations from what is usual at that hour",
+            OUTSIDE: f"{self.limit:g} deviations off usual",
             RISING: f"risen by {limit}", FALLING: f"fallen by {limit}",
             AVAILABLE: f"good for less than {limit} of the time",
         }[self.rule]  # fmt: skip

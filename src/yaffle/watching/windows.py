@@ -13,15 +13,17 @@ import pyarrow as pa
 from yaffle.capture.addresses import labels_of
 from yaffle.capture.registry import protocol_name
 from yaffle.errors import YaffleError
-from yaffle.history.layout import COUNTERS, EVENTS, HOUR_NS, LEVELS, PROBES, READINGS, RECORDS, WAITS, counting, folders
+from yaffle.history.layout import COUNTERS, HOUR_NS, LEVELS, PROBES, READINGS, RECORDS, WAITS, counting, folders
 from yaffle.history.locked_database import locked_database
 from yaffle.history.probe_rows import SCHEMA as PROBE_SCHEMA
 from yaffle.history.store import History
 from yaffle.history.wait_rows import SCHEMA as WAIT_SCHEMA
+from yaffle.history.wait_sums import wait_files
 from yaffle.inventory.places import SERVICES, Places
 from yaffle.records.counter_table import COUNTS, UNKNOWN
 from yaffle.records.flow_table import FLOW, MEASURED
 
+HOURS_OF_WAITS = "waits_1h"
 _FINE_NS = 2 * HOUR_NS  # up to which a period is asked of single records
 _STEPS_BACK_NS = 900 * 10**9  # before a period, for the reading that its first step begins with
 _RECORD_COLUMNS = (
@@ -204,6 +206,15 @@ def _waits(history: History, first_ns: int, last_ns: int) -> pa.Table:
     return found.select(WAIT_SCHEMA.names).cast(WAIT_SCHEMA) if found is not None else WAIT_SCHEMA.empty_table()
 
 
+def _hours_of_waits(history: History, first_ns: int, last_ns: int) -> pa.Table:
+    """The same for intervals of whole hours: hours, where minutes are not kept any more."""
+    found = history.told(
+        lambda: wait_files(history.folder, history.waits.level_for(first_ns, last_ns), first_ns, last_ns),
+        f"SELECT * FROM told WHERE time_ns >= {first_ns} AND time_ns < {last_ns}",
+    )
+    return found.select(WAIT_SCHEMA.names).cast(WAIT_SCHEMA) if found is not None else WAIT_SCHEMA.empty_table()
+
+
 def _empty_counters() -> pa.Schema:
     return pa.schema(
         [("time_ns", pa.int64()), ("device", pa.string()), ("interface", pa.string()), ("speed_bps", pa.int64())]
@@ -219,6 +230,7 @@ def _no_records() -> pa.Table:
 
 _READERS: dict[str, Callable[[History, int, int], pa.Table]] = {
     RECORDS: _records, COUNTERS: _counters, READINGS: _readings, PROBES: _probes, WAITS: _waits,
+    HOURS_OF_WAITS: _hours_of_waits,
 }  # fmt: skip
 _EMPTY: dict[str, pa.Table] = {
     RECORDS: _no_records(),
@@ -227,5 +239,5 @@ _EMPTY: dict[str, pa.Table] = {
                          ("measure", pa.string()), ("value", pa.float64())]).empty_table(),
     PROBES: PROBE_SCHEMA.empty_table(),
     WAITS: WAIT_SCHEMA.empty_table(),
+    HOURS_OF_WAITS: WAIT_SCHEMA.empty_table(),
 }  # fmt: skip
-TABLES = (*_READERS, EVENTS)

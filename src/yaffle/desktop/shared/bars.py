@@ -13,7 +13,8 @@ from yaffle.desktop.shared import theme
 Index = QModelIndex | QPersistentModelIndex
 
 
-def _selected(painter: QPainter, option: QStyleOptionViewItem) -> QRectF:
+def selected_rect(painter: QPainter, option: QStyleOptionViewItem) -> QRectF:
+    """The cell, its ground painted where its row is selected."""
     rect = QRectF(option.rect)  # type: ignore[attr-defined]
     if option.state & QStyle.StateFlag.State_Selected:  # type: ignore[attr-defined]
         painter.fillRect(rect, QColor(theme.current().moss_soft))
@@ -40,7 +41,7 @@ class ShareBar(QStyledItemDelegate):
         return (math.log10(value / least) + 0.3) / (math.log10(top / least) + 0.3)
 
     def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: Index) -> None:
-        look, rect = theme.current(), _selected(painter, option)
+        look, rect = theme.current(), selected_rect(painter, option)
         color = QColor(look.moss)
         color.setAlpha(110)
         length = self.length(int(index.model().order[index.row()]))  # type: ignore[attr-defined]
@@ -62,7 +63,7 @@ class Trend(QStyledItemDelegate):
         self._hurts = hurts
 
     def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: Index) -> None:
-        look, rect = theme.current(), _selected(painter, option)
+        look, rect = theme.current(), selected_rect(painter, option)
         trend = self.trends[int(index.model().order[index.row()])]  # type: ignore[attr-defined]
         top = float(trend.max()) if trend.size else 0.0
         if top <= 0:

@@ -29,7 +29,8 @@ from yaffle.desktop.shared import theme
 from yaffle.desktop.shared.jobs import Latest
 from yaffle.desktop.shared.log_file import log_file
 from yaffle.desktop.shared.panes import Filling
-from yaffle.desktop.survey.station import INTERFACES, Survey
+from yaffle.desktop.survey.station import FLOWS, HOSTS, INTERFACES, TESTS, Survey
+from yaffle.desktop.watch.station import WatchStation
 from yaffle.desktop.window.background import Background
 from yaffle.desktop.window.case_files import CaseFiles
 from yaffle.desktop.window.export_actions import ExportActions
@@ -47,6 +48,7 @@ from yaffle.desktop.window.test_now import TestNow
 from yaffle.desktop.window.ticket_dialog import TicketDialog
 from yaffle.findings.finding import Finding
 from yaffle.findings.markings import CAUSE
+from yaffle.records.catalogue import COUNTERS, PROBES, READINGS, RECORDS
 from yaffle.session import preferences
 from yaffle.session.investigation import Investigation, Opened
 from yaffle.session.preferences import Preferences
@@ -72,6 +74,7 @@ class MainWindow(QMainWindow):
         self.gather, self.survey = Gather(investigation), Survey(investigation)
         self.apportion, self.examine = Apportion(investigation), Examine(investigation)
         self.path, self.compare = PathStation(investigation), Compare(investigation)
+        self.watch = WatchStation(investigation)
         self.task = Task()
         self.files = CaseFiles(investigation, self.task, self)
         self.exports = ExportActions(investigation, self.task, self)
@@ -94,7 +97,9 @@ class MainWindow(QMainWindow):
     def _lay_out(self) -> None:
         self.rail = StationRail()
         self.stations = QStackedWidget()
-        for station in (self.gather, self.survey, self.apportion, self.examine, self.path, self.compare):
+        for station in (
+            self.gather, self.survey, self.apportion, self.examine, self.path, self.compare, self.watch,
+        ):  # fmt: skip
             self.stations.addWidget(station)
         middle = QHBoxLayout()
         middle.setContentsMargins(0, 0, 0, 0)
@@ -132,6 +137,8 @@ class MainWindow(QMainWindow):
         self.apportion.visit_wanted.connect(partial(self._examine_page, VISIT))
         self.apportion.tiers_wanted.connect(partial(self._examine_page, TIERS))
         self.survey.tests.asked.connect(self.test_now)
+        self.watch.wanted.connect(self._open_watched)
+        self.watch.said.connect(lambda text: self._say(text, 8000))
         self.apportion.test_wanted.connect(self.test_now)
         self.survey.passing.wanted.connect(self._open_exchanges)
         self.survey.sockets.wanted.connect(self._open_exchanges)
@@ -150,7 +157,7 @@ class MainWindow(QMainWindow):
         self.files.recent.connect(lambda path: self.prefer(self.preferences.with_recent(path)))
         self.background.filter_stopped.connect(self._filter_stopped)
         self.background.not_kept.connect(lambda text: self._say(f"Notes and focus cannot be kept: {text}", 8000))
-        stations = (self.survey, self.apportion, self.examine, self.path, self.compare)
+        stations = (self.survey, self.apportion, self.examine, self.path, self.compare, self.watch)
         self.task.watch([*(picture for station in stations for picture in station.pictures), self.background.filter])
 
     def _fill_menus(self) -> None:
@@ -165,6 +172,7 @@ class MainWindow(QMainWindow):
             ("Receive flow records…", "Ctrl+R", files.receive),
             ("Capture packets here…", "Ctrl+Shift+R", files.capture),
             ("Test now…", "Ctrl+Shift+T", lambda: self.test_now("reach", "")),
+            ("New watch…", "Ctrl+Shift+W", self.watch.edit),
             ("Keep this stretch of the ring…", "Ctrl+Shift+K", files.keep_stretch),
             ("Reload captures", "F5", files.read_again),
         )
@@ -232,6 +240,7 @@ class MainWindow(QMainWindow):
             self.examine.ladder,
             self.path.segments.line,
             self.compare.normal.measure,
+            self.watch.table,
         )
         names[station].setFocus()
 
@@ -263,6 +272,15 @@ class MainWindow(QMainWindow):
         """Asks on purpose: what is filled in, or anything else."""
         self.testing = TestNow(kind, target, self)
         self.testing.show()
+
+    def _open_watched(self, table: str) -> None:
+        """From what is watched to its evidence: the page that shows the table."""
+        page = {RECORDS: FLOWS, COUNTERS: INTERFACES, READINGS: HOSTS, PROBES: TESTS}.get(table)
+        if page is None:
+            self.go(APPORTION)
+            return
+        self.go(SURVEY)
+        self.survey.parts.setCurrentIndex(page)
 
     def _open_exchanges(self, expression: str) -> None:
         """From what passes now to its exchanges."""
@@ -330,7 +348,7 @@ class MainWindow(QMainWindow):
         assert isinstance(application, QApplication)
         theme.apply(application, theme.DARK if wanted.theme == "dark" else theme.LIGHT, wanted.font_points)
         self.examine.threshold.setValue(wanted.silence_ms)
-        for station in (self.survey, self.apportion, self.path, self.compare):
+        for station in (self.survey, self.apportion, self.path, self.compare, self.watch):
             station.dress()
         self.examine.flow.dress()
         self.examine.visit.dress()
