@@ -21,6 +21,7 @@ from yaffle.exchanges.messages import Messages
 from yaffle.flow_export.in_captures import find_exports
 from yaffle.flow_export.of_packets import flows_of_packets
 from yaffle.history.layout import is_history
+from yaffle.hops.telemetry import Telemetry, find_telemetry
 from yaffle.inventory.expected_markings import Expected
 from yaffle.inventory.places import Places, PointName, Rule, Site, spoken_point
 from yaffle.ledger.engine import Account, Arrangement, KnownAccount, account_by_paths, arrange
@@ -91,6 +92,7 @@ class Analysis:
     renamed: tuple[PointName, ...] = ()  # capture points as the user calls them
     found_path: PointsPath | None = None  # as it was found, where `path` is not all of it
     behind: Behind = field(default_factory=nothing_behind)  # what servers did for whom
+    telemetry: Telemetry = field(default_factory=Telemetry)  # what nodes told of single packets
     provisional: bool = False  # while captures grow: neither others' queues nor servers behind servers were looked at
 
     @property
@@ -317,6 +319,7 @@ def analyse_capture(
     step(0.9, "looking for programs")
     programs = find_programs(capture, payload, begun)
     flows = find_exports(capture, payload, lambda _share, words: progress(0.9, words))
+    telemetry = find_telemetry(capture, payload, lambda _share, words: progress(0.9, words))
     for path in tables:
         _take_table(path, flows, capture)
     history = _take_history(list(histories), capture)
@@ -349,6 +352,7 @@ def analyse_capture(
         calls=calls,
         programs=programs,
         behind=behind,
+        telemetry=telemetry,
         provisional=provisional,
     )
     return analysis, found

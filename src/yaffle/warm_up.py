@@ -23,6 +23,7 @@ from yaffle.kernel_cache import COMPLETE, cache_folder, compiled
 if TYPE_CHECKING:
     from yaffle.analysis import Analysis
     from yaffle.capture.captured import Capture
+    from yaffle.capture.payload import Payload
 
 
 def _frame(from_client: bool, seq: int, ack: int, flags: int, payload: bytes) -> bytes:
@@ -194,6 +195,18 @@ def _listen() -> None:
         begun = beginnings(capture, payload)
         assert find_media(capture, payload, begun)
         assert find_programs(capture, payload, begun)
+        _follow_hops(payload)
+
+
+def _follow_hops(payload: "Payload") -> None:
+    """Traces in packets, and reports about them: of none."""
+    from yaffle.hops.reports import Datagrams, report_rows
+    from yaffle.hops.trace_scan import COLUMNS, scan_traces
+
+    data, one = payload.sources[0], np.zeros(1, np.int64)
+    assert data is not None
+    scan_traces(data, one, one, one, one, np.zeros((0, COLUMNS), np.int64), np.zeros((0, 5), np.int64))
+    report_rows(Datagrams(data, one, one, one))
 
 
 def _decode() -> None:

@@ -24,6 +24,7 @@ from yaffle.case.columns import as_columns, as_matrix, flush, read_columns, read
 from yaffle.case.migrations import BY_NUMBER, WITHOUT_BEHIND, by_name
 from yaffle.case.stored_behind import behind_tables, read_behind
 from yaffle.case.stored_flows import beside, counter_columns, flow_columns, read_flows
+from yaffle.case.stored_hops import beside_visits, read_hops, visit_columns
 from yaffle.case.stored_media import beside_media, read_media
 from yaffle.case.stored_path import beside_path, odd_columns, passed_columns, read_path
 from yaffle.errors import Cancelled, CaseError
@@ -31,6 +32,7 @@ from yaffle.exchanges.lookup import Lookup
 from yaffle.exchanges.lookups import Lookups
 from yaffle.exchanges.messages import Messages
 from yaffle.exchanges.turns import TURN
+from yaffle.hops.telemetry import Telemetry
 from yaffle.ledger.account import CONNECTION_FIELDS, EXCHANGE_FIELDS, SIDE_FIELDS
 from yaffle.ledger.causes import CHARGES
 from yaffle.ledger.engine import Account
@@ -89,6 +91,7 @@ def save_case(
         "passed": passed_columns(analysis.path),
         "odd": odd_columns(analysis.path),
         **behind_tables(analysis.behind),
+        **({} if analysis.telemetry.is_empty else {"hops": visit_columns(analysis.telemetry)}),
         "turns": {name: analysis.messages.turns[name] for name in TURN.names or ()},
         "icmp_errors": {name: capture.quotes[name] for name in QUOTE.names or ()},
     }
@@ -145,6 +148,7 @@ def _said(analysis: Analysis) -> dict[str, Any]:
         },
         "lookups": [asdict(lookup) for lookup in analysis.lookups.rows],
         **beside_media(analysis.media, analysis.programs, analysis.calls),
+        "hops": beside_visits(analysis.telemetry),
     }
 
 
@@ -185,6 +189,14 @@ def _read_said(
             conversations,
         ),
     )
+
+
+def _telemetry(folder: Path) -> Telemetry:
+    """Per-hop telemetry; none in cases of former versions. Raises KeyError, TypeError, ValueError."""
+    path = folder / "hops.arrow"
+    if not path.exists():
+        return Telemetry()
+    return read_hops(read_columns(path), json.loads((folder / "said.json").read_text(encoding="utf-8"))["hops"])
 
 
 def _write_json(path: Path, content: dict[str, Any], settle: bool = True) -> None:
@@ -266,6 +278,7 @@ def open_case(folder: Path) -> tuple[Analysis, dict[str, Any]]:
             len(capture.points),
             capture.conversations.point.size,
         )
+        telemetry = _telemetry(folder / named)
         history = _history(manifest["history"], sources)
         behind = nothing_behind()
         if version > WITHOUT_BEHIND:
@@ -289,6 +302,7 @@ def open_case(folder: Path) -> tuple[Analysis, dict[str, Any]]:
             calls=calls,
             programs=programs,
             behind=behind,
+            telemetry=telemetry,
         ),
         memory,
     )
