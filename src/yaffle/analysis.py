@@ -37,6 +37,7 @@ from yaffle.path.journeys import journeys
 from yaffle.path.points_path import PointsPath, find_path, set_clocks_right
 from yaffle.path.translations import PairedEnds, without
 from yaffle.progress import Progress, go_on
+from yaffle.radio.radio import Radio, find_radio
 from yaffle.records.flow_table import PACKETS, Exporter, FlowRecords
 from yaffle.room import Room
 from yaffle.tiers.behind import Behind, find_behind, nothing_behind
@@ -93,6 +94,7 @@ class Analysis:
     found_path: PointsPath | None = None  # as it was found, where `path` is not all of it
     behind: Behind = field(default_factory=nothing_behind)  # what servers did for whom
     telemetry: Telemetry = field(default_factory=Telemetry)  # what nodes told of single packets
+    radio: Radio = field(default_factory=Radio)  # what was heard on the air
     provisional: bool = False  # while captures grow: neither others' queues nor servers behind servers were looked at
 
     @property
@@ -320,6 +322,7 @@ def analyse_capture(
     programs = find_programs(capture, payload, begun)
     flows = find_exports(capture, payload, lambda _share, words: progress(0.9, words))
     telemetry = find_telemetry(capture, payload, lambda _share, words: progress(0.9, words))
+    radio = find_radio(capture, payload, lambda _share, words: progress(0.9, words))
     for path in tables:
         _take_table(path, flows, capture)
     history = _take_history(list(histories), capture)
@@ -353,6 +356,7 @@ def analyse_capture(
         programs=programs,
         behind=behind,
         telemetry=telemetry,
+        radio=radio,
         provisional=provisional,
     )
     return analysis, found

@@ -22,8 +22,8 @@ ROOT = Path(__file__).parent
 SHIPPED = ROOT / "compiled"  # in a wheel: what was compiled for it, a folder a key
 COMPLETE = "complete"  # a file that says that every kernel is there
 _PACKAGES = (
-    ".", "capture", "transport", "protocols", "exchanges", "ledger", "normal", "path", "media", "hops", "tiers",
-    "findings", "session",
+    ".", "capture", "transport", "protocols", "exchanges", "ledger", "normal", "path", "media", "hops", "radio",
+    "tiers", "findings", "session",
 )  # fmt: skip
 
 

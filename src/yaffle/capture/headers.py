@@ -23,6 +23,19 @@ from yaffle.capture.packets import (
     MARK_TUNNEL_SHIFT,
 )
 from yaffle.capture.plain_tcp import u16, u32
+from yaffle.capture.radio_head import (
+    BAD,
+    BARE,
+    FOUND,
+    MAC,
+    PER_PACKET,
+    RADIO_LINKS,
+    RADIOTAP,
+    STATE,
+    open_body,
+    radio_head,
+    same_frame,
+)  # fmt: skip
 from yaffle.kernels import helper, kernel
 
 
@@ -43,7 +56,10 @@ class Ends(NamedTuple):
 
 ETHERNET, RAW, LOOPBACK, LOOPBACK_BE, COOKED, COOKED_2 = 1, 101, 0, 108, 113, 276
 RAW_BSD, RAW_OPENBSD, RAW_V4, RAW_V6 = 12, 14, 228, 229
-READABLE_LINKS = (ETHERNET, RAW, LOOPBACK, LOOPBACK_BE, COOKED, COOKED_2, RAW_BSD, RAW_OPENBSD, RAW_V4, RAW_V6)
+READABLE_LINKS = (
+    ETHERNET, RAW, LOOPBACK, LOOPBACK_BE, COOKED, COOKED_2, RAW_BSD, RAW_OPENBSD, RAW_V4, RAW_V6, *RADIO_LINKS,
+)  # fmt: skip
+_RETRY, _LOOK_BACK = 0x08, 64  # A frame that is sent again follows within so many others.
 
 # What an ICMP error says of which packet.
 QUOTE = np.dtype(
@@ -120,6 +136,28 @@ def _quote(buf, at, end, quote):  # type: ignore[no-untyped-def]
     return True
 
 
+@helper
+def _open_frame(buf, starts, i, at, end, link, out, link_types, heard, other):  # type: ignore[no-untyped-def]
+    """Where the EtherType of what a radio heard stands; -1 where it cannot be read, is broken, or is a frame that was
+    heard before and is sent again.
+    """
+    if not radio_head(buf, at, end, link, heard) or heard[STATE] & BAD:
+        return np.int64(-1)
+    mac = heard[MAC]
+    body = open_body(buf, mac, end, heard[STATE])
+    if body < 0 or not buf[mac + 1] & _RETRY:
+        return body
+    for back in range(1, min(_LOOK_BACK, i) + 1):
+        k = i - back
+        if link_types[out.link[k]] != link:
+            continue
+        stop = starts[k] + np.int64(out.captured_bytes[k])
+        former = radio_head(buf, starts[k], stop, link, other) and not other[STATE] & BAD
+        if former and same_frame(buf, mac, end, other[MAC], stop):
+            return np.int64(-1)
+    return body
+
+
 @kernel
 def decode(buf, starts, which, link_types, out, ends, sack_left, sack_right, sack_base, quotes):  # type: ignore[no-untyped-def]
     """Fills the header columns of the packets numbered in `which`; they begin at `starts` (offsets within buf).
@@ -129,6 +167,7 @@ def decode(buf, starts, which, link_types, out, ends, sack_left, sack_right, sac
     """
     sacks = 0
     quoted = 0
+    heard, other = np.empty(FOUND, np.int64), np.empty(FOUND, np.int64)
     for j in range(which.size):
         i = which[j]
         at = starts[i]
@@ -198,6 +237,11 @@ def decode(buf, starts, which, link_types, out, ends, sack_left, sack_right, sac
         elif link == LOOPBACK or link == LOOPBACK_BE:
             at += 4
             ether = -2
+        elif link == BARE or link == RADIOTAP or link == PER_PACKET:
+            body = _open_frame(buf, starts, i, at, end, link, out, link_types, heard, other)
+            if body >= 0:
+                ether = u16(buf, body)
+                at = body + 2
         elif link == RAW or link == RAW_BSD or link == RAW_OPENBSD or link == RAW_V4 or link == RAW_V6:
             ether = -2
 

@@ -27,6 +27,7 @@ from yaffle.case.stored_flows import beside, counter_columns, flow_columns, read
 from yaffle.case.stored_hops import beside_visits, read_hops, visit_columns
 from yaffle.case.stored_media import beside_media, read_media
 from yaffle.case.stored_path import beside_path, odd_columns, passed_columns, read_path
+from yaffle.case.stored_radio import beside_heard, heard_columns, read_radio
 from yaffle.errors import Cancelled, CaseError
 from yaffle.exchanges.lookup import Lookup
 from yaffle.exchanges.lookups import Lookups
@@ -41,6 +42,7 @@ from yaffle.media.programs import Program
 from yaffle.media.streams import Media
 from yaffle.path.points_path import PointsPath
 from yaffle.progress import Progress, go_on
+from yaffle.radio.radio import Radio
 from yaffle.records.flow_table import FlowRecords
 from yaffle.texts import Texts
 from yaffle.tiers.behind import nothing_behind
@@ -92,6 +94,7 @@ def save_case(
         "odd": odd_columns(analysis.path),
         **behind_tables(analysis.behind),
         **({} if analysis.telemetry.is_empty else {"hops": visit_columns(analysis.telemetry)}),
+        **({} if analysis.radio.is_empty else {"radio": heard_columns(analysis.radio)}),
         "turns": {name: analysis.messages.turns[name] for name in TURN.names or ()},
         "icmp_errors": {name: capture.quotes[name] for name in QUOTE.names or ()},
     }
@@ -149,6 +152,7 @@ def _said(analysis: Analysis) -> dict[str, Any]:
         "lookups": [asdict(lookup) for lookup in analysis.lookups.rows],
         **beside_media(analysis.media, analysis.programs, analysis.calls),
         "hops": beside_visits(analysis.telemetry),
+        "radio": beside_heard(analysis.radio),
     }
 
 
@@ -191,12 +195,18 @@ def _read_said(
     )
 
 
-def _telemetry(folder: Path) -> Telemetry:
-    """Per-hop telemetry; none in cases of former versions. Raises KeyError, TypeError, ValueError."""
-    path = folder / "hops.arrow"
-    if not path.exists():
-        return Telemetry()
-    return read_hops(read_columns(path), json.loads((folder / "said.json").read_text(encoding="utf-8"))["hops"])
+def _beside_packets(folder: Path) -> tuple[Telemetry, Radio]:
+    """Per-hop telemetry, and what radios heard; none in cases of former versions. Raises KeyError, TypeError,
+    ValueError.
+    """
+    hops, heard = folder / "hops.arrow", folder / "radio.arrow"
+    if not hops.exists() and not heard.exists():
+        return Telemetry(), Radio()
+    said = json.loads((folder / "said.json").read_text(encoding="utf-8"))
+    return (
+        read_hops(read_columns(hops), said["hops"]) if hops.exists() else Telemetry(),
+        read_radio(read_columns(heard), said["radio"]) if heard.exists() else Radio(),
+    )
 
 
 def _write_json(path: Path, content: dict[str, Any], settle: bool = True) -> None:
@@ -278,7 +288,7 @@ def open_case(folder: Path) -> tuple[Analysis, dict[str, Any]]:
             len(capture.points),
             capture.conversations.point.size,
         )
-        telemetry = _telemetry(folder / named)
+        telemetry, radio = _beside_packets(folder / named)
         history = _history(manifest["history"], sources)
         behind = nothing_behind()
         if version > WITHOUT_BEHIND:
@@ -303,6 +313,7 @@ def open_case(folder: Path) -> tuple[Analysis, dict[str, Any]]:
             programs=programs,
             behind=behind,
             telemetry=telemetry,
+            radio=radio,
         ),
         memory,
     )

@@ -41,7 +41,9 @@ def ways(visits: Visits) -> tuple[dict[int, list[FlowPath]], list[PathChange]]:
     rows = visits.rows
     paths: dict[int, list[FlowPath]] = {}
     changes: list[PathChange] = []
-    begins = np.flatnonzero(np.concatenate([[True], np.diff(rows["flow"]) != 0])) if rows.size else np.zeros(0, int)
+    if not rows.size:
+        return paths, changes
+    begins = np.flatnonzero(np.concatenate([[True], np.diff(rows["flow"]) != 0]))
     for begin, end in zip(begins.tolist(), [*begins.tolist()[1:], rows.size], strict=True):
         own = rows[begin:end]
         flow = int(own["flow"][0])

@@ -75,7 +75,9 @@ class Telemetry:
     def flows(self) -> list[TracedFlow]:
         """All flows that were told of, in order of their first packet."""
         rows, paths = self.visits.rows, self._ways[0]
-        begins = np.flatnonzero(np.concatenate([[True], np.diff(rows["flow"]) != 0])) if rows.size else np.zeros(0, int)
+        if not rows.size:
+            return []
+        begins = np.flatnonzero(np.concatenate([[True], np.diff(rows["flow"]) != 0]))
         found = []
         for begin, end in zip(begins.tolist(), [*begins.tolist()[1:], rows.size], strict=True):
             own = rows[begin:end]

@@ -1,0 +1,98 @@
+"""Frames of 802.11 as rows of numbers, read where they lie in the capture."""
+
+import numpy as np
+
+from yaffle.capture.radio_head import (
+    BAD,
+    CLOCK,
+    FOUND,
+    FREQUENCY,
+    MAC,
+    NOISE,
+    PADDED,
+    RATE,
+    SIGNAL,
+    STATE,
+    header_length,
+    le16,
+    radio_head,
+)  # fmt: skip
+from yaffle.kernels import helper, kernel
+
+# Columns of a row: the packet's row in the capture, frame control, addresses as numbers (-1 without), sequence number,
+# fragment, traffic identifier (-1 without), how it was heard and sent, where its body begins, how long it is.
+ROW, TYPE, SUBTYPE, FLAGS, RECEIVER, SENDER, THIRD, SEQUENCE, FRAGMENT, TID, BODY, LENGTH = range(12)
+HEARD_SIGNAL, HEARD_NOISE, HEARD_RATE, HEARD_FREQUENCY, HEARD_CLOCK, IS_BAD, ETHERTYPE, PORTS = range(12, 20)
+COLUMNS = 20
+MANAGEMENT, CONTROL, DATA = 0, 1, 2
+TO_DS, FROM_DS, MORE, RETRY, POWER, _, PROTECTED, ORDER = (1 << bit for bit in range(8))
+_CTS, _ACK = 12, 13  # control frames that name no sender
+
+
+@helper
+def _address(buf, at):  # type: ignore[no-untyped-def]
+    found = np.int64(0)
+    for k in range(6):
+        found = found << 8 | np.int64(buf[at + k])
+    return found
+
+
+@helper
+def _data(buf, at, end, state, out, k):  # type: ignore[no-untyped-def]
+    """Where the body of a data frame begins, and what can be read of it."""
+    size = header_length(buf, at, end)
+    if size == 0:
+        return
+    body = at + ((size + 3) // 4 * 4 if state & PADDED else size)
+    if buf[at] & 0x80:
+        qos = at + size - (6 if buf[at + 1] & 0x80 else 2)
+        out[k, TID] = np.int64(buf[qos]) & 15
+        if buf[qos] & 0x80 and not buf[at + 1] & 0x40:
+            body += 14
+    out[k, BODY], out[k, LENGTH] = body, max(0, end - body)
+    if buf[at + 1] & 0x40 or out[k, FRAGMENT] or end - body < 8 or buf[body] != 0xAA or buf[body + 1] != 0xAA:
+        return
+    out[k, ETHERTYPE] = np.int64(buf[body + 6]) << 8 | np.int64(buf[body + 7])
+    ip = body + 8
+    if out[k, ETHERTYPE] == 0x0800 and end - ip >= 24 and buf[ip] >> 4 == 4 and buf[ip + 9] == 17:
+        udp = ip + 4 * (np.int64(buf[ip]) & 15)
+        if udp + 4 <= end:
+            out[k, PORTS] = (np.int64(buf[udp]) << 8 | np.int64(buf[udp + 1])) << 16
+            out[k, PORTS] |= np.int64(buf[udp + 2]) << 8 | np.int64(buf[udp + 3])
+
+
+@kernel
+def scan_frames(data, position, captured, link, row, out):  # type: ignore[no-untyped-def]
+    """Rows of the frames of some records into `out` (n, COLUMNS), which has room for all; how many there are."""
+    k = 0
+    found = np.empty(FOUND, np.int64)
+    for i in range(position.size):
+        begin = position[i]
+        end = min(begin + captured[i], data.size)
+        if end <= begin or not radio_head(data, begin, end, link[i], found):
+            continue
+        at = found[MAC]
+        if end - at < 10 or data[at] & 3:
+            continue
+        for column in range(COLUMNS):
+            out[k, column] = -1
+        kind = np.int64(data[at]) >> 2 & 3
+        out[k, ROW], out[k, TYPE], out[k, SUBTYPE] = row[i], kind, np.int64(data[at]) >> 4
+        out[k, FLAGS], out[k, RECEIVER] = data[at + 1], _address(data, at + 4)
+        out[k, HEARD_SIGNAL], out[k, HEARD_NOISE] = found[SIGNAL], found[NOISE]
+        out[k, HEARD_RATE], out[k, HEARD_FREQUENCY] = found[RATE], found[FREQUENCY]
+        out[k, HEARD_CLOCK], out[k, IS_BAD] = found[CLOCK], found[STATE] & BAD
+        out[k, FRAGMENT] = 0
+        if end - at >= 16 and not (kind == CONTROL and (out[k, SUBTYPE] == _CTS or out[k, SUBTYPE] == _ACK)):
+            out[k, SENDER] = _address(data, at + 10)
+        if kind != CONTROL and end - at >= 24:
+            out[k, THIRD] = _address(data, at + 16)
+            control = le16(data, at + 22)
+            out[k, SEQUENCE], out[k, FRAGMENT] = control >> 4, control & 15
+        if kind == DATA:
+            _data(data, at, end, found[STATE], out, k)
+        elif kind == MANAGEMENT and end - at >= 24:
+            size = 28 if data[at + 1] & 0x80 else 24
+            out[k, BODY], out[k, LENGTH] = at + size, max(0, end - at - size)
+        k += 1
+    return k

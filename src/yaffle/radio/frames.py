@@ -1,0 +1,63 @@
+"""The frames that a capture heard, by column, in order of time."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from yaffle.arrays import Array
+from yaffle.capture.captured import Capture
+from yaffle.capture.payload import Payload
+from yaffle.capture.radio_head import BAD, RADIO_LINKS
+from yaffle.radio import frame_scan as f
+
+_EVERY = 1 << 18
+GROUP = 1 << 40  # the bit of an address that stands for several
+
+
+@dataclass(frozen=True)
+class Frames:
+    """Rows (`frame_scan`), when each was heard, and the source that holds it."""
+
+    rows: Array
+    time_ns: Array
+    source: Array
+
+    @property
+    def good(self) -> "Frames":
+        """Those whose check sequence was not said to be wrong."""
+        return self.of(np.asarray(self.rows[:, f.IS_BAD] != BAD))
+
+    def of(self, which: Array) -> "Frames":
+        """Some of them, by mask or number."""
+        return Frames(self.rows[which], self.time_ns[which], self.source[which])
+
+
+def frames_of(capture: Capture, payload: Payload) -> Frames:
+    """All frames of all sources that a radio heard."""
+    packets = capture.packets
+    found, sources = [], []
+    for number, source in enumerate(capture.sources):
+        data = payload.sources[number]
+        links = np.array([face.link_type for face in source.interfaces] or [0], np.int64)
+        if data is None or not data.size or not np.isin(links, RADIO_LINKS).any():
+            continue
+        mine = np.flatnonzero(packets.source == number)
+        link = links[np.minimum(packets.link[mine], links.size - 1)]
+        mine, link = mine[np.isin(link, RADIO_LINKS)], link[np.isin(link, RADIO_LINKS)]
+        for begin in range(0, mine.size, _EVERY):
+            rows = mine[begin : begin + _EVERY]
+            out = np.zeros((rows.size, f.COLUMNS), np.int64)
+            captured = packets.captured_bytes[rows].astype(np.int64)
+            count = f.scan_frames(data, packets.position[rows], captured, link[begin : begin + _EVERY], rows, out)
+            found.append(out[:count])
+            sources.append(np.full(count, number))
+    rows = np.concatenate(found) if found else np.zeros((0, f.COLUMNS), np.int64)
+    numbers = np.concatenate(sources) if sources else np.zeros(0, np.int64)
+    times = packets.time_ns[rows[:, f.ROW]]
+    order = np.argsort(times, kind="stable")
+    return Frames(rows[order], times[order], numbers[order])
+
+
+def address_text(number: int) -> str:
+    """A hardware address as people write it."""
+    return number.to_bytes(6, "big").hex(":")

@@ -1,0 +1,83 @@
+"""The part of the analysis document on what radios heard."""
+
+import math
+from typing import Any
+
+from yaffle.analysis import Analysis
+from yaffle.radio.elements import REASONS, STATUSES
+from yaffle.radio.frames import address_text
+from yaffle.radio.moves import ASSOCIATION, AUTHENTICATION, KEYS, Failure, Roam
+from yaffle.radio.radio import Spread, Station
+
+_MS = 1e6
+
+
+def radio(analysis: Analysis) -> dict[str, Any]:
+    """All of it; empty lists where no radio heard anything."""
+    told = analysis.radio
+    return {
+        "access_points": [
+            {
+                "bssid": one.bssid,
+                "ssid": one.ssid,
+                "channel": one.channel if one.channel >= 0 else None,
+                "stations": one.stations if one.stations >= 0 else None,
+                "busy_percent": _known(one.busy_percent),
+                "open": one.is_open,
+            }
+            for one in told.access_points
+        ],
+        "stations": [_station(one) for one in told.stations],
+        "notes": told.notes,
+    }
+
+
+def _known(value: float) -> float | None:
+    return None if math.isnan(value) else value
+
+
+def _spread(value: Spread) -> dict[str, float | None]:
+    return {"min": _known(value.least), "median": _known(value.median), "max": _known(value.most)}
+
+
+def _station(one: Station) -> dict[str, Any]:
+    course = one.course
+    return {
+        "address": one.address,
+        "ssid": one.ssid,
+        "retry_percent": {"from_station": _known(one.retry_from), "to_station": _known(one.retry_to)},
+        "data_frames": {"from_station": one.data_from, "to_station": one.data_to},
+        "signal_dbm": _spread(one.signal),
+        "snr_db": _spread(one.snr),
+        "rate_mbps": {"median": _known(one.rate_mbps)},
+        "associations": [
+            {"bssid": address_text(own.bssid), "from_ns": own.from_ns, "to_ns": own.to_ns, "start_seen": own.start_seen,
+             "end_seen": own.end_seen}
+            for own in course.associations
+        ],
+        "roams": [_roam(own) for own in course.roams],
+        "failures": [_failure(own) for own in course.failures],
+    }  # fmt: skip
+
+
+def _roam(own: Roam) -> dict[str, Any]:
+    return {
+        "time_ns": own.time_ns,
+        "from": address_text(own.old),
+        "to": address_text(own.new),
+        "gap_ms": own.gap_ns / _MS if own.gap_ns >= 0 else None,
+        "kind": own.kind,
+        "before": own.before,
+        "address_ms": own.address_ns / _MS if own.address_ns >= 0 else None,
+    }
+
+
+def _failure(own: Failure) -> dict[str, Any]:
+    words = {AUTHENTICATION: STATUSES, ASSOCIATION: STATUSES, KEYS: REASONS}.get(own.stage, {})
+    return {
+        "time_ns": own.time_ns,
+        "bssid": address_text(own.bssid),
+        "stage": own.stage,
+        "code": own.code if own.code >= 0 else None,
+        "words": words.get(own.code, ""),
+    }
