@@ -77,6 +77,8 @@ def scan_frames(data, position, captured, link, row, out):  # type: ignore[no-un
         for column in range(COLUMNS):
             out[k, column] = -1
         kind = np.int64(data[at]) >> 2 & 3
+        if kind != CONTROL and end - at < 24:
+            continue  # Whose it was cannot be said.
         out[k, ROW], out[k, TYPE], out[k, SUBTYPE] = row[i], kind, np.int64(data[at]) >> 4
         out[k, FLAGS], out[k, RECEIVER] = data[at + 1], _address(data, at + 4)
         out[k, HEARD_SIGNAL], out[k, HEARD_NOISE] = found[SIGNAL], found[NOISE]
@@ -85,13 +87,13 @@ def scan_frames(data, position, captured, link, row, out):  # type: ignore[no-un
         out[k, FRAGMENT] = 0
         if end - at >= 16 and not (kind == CONTROL and (out[k, SUBTYPE] == _CTS or out[k, SUBTYPE] == _ACK)):
             out[k, SENDER] = _address(data, at + 10)
-        if kind != CONTROL and end - at >= 24:
+        if kind != CONTROL:
             out[k, THIRD] = _address(data, at + 16)
             control = le16(data, at + 22)
             out[k, SEQUENCE], out[k, FRAGMENT] = control >> 4, control & 15
         if kind == DATA:
             _data(data, at, end, found[STATE], out, k)
-        elif kind == MANAGEMENT and end - at >= 24:
+        elif kind == MANAGEMENT:
             size = 28 if data[at + 1] & 0x80 else 24
             out[k, BODY], out[k, LENGTH] = at + size, max(0, end - at - size)
         k += 1

@@ -166,7 +166,7 @@ def _shown_by_data(joined: list[Note], ends: list[Note], traffic: Traffic) -> li
             left = k + 1 < len(states) and states[k + 1] == -bssid  # Who is sent away was there.
             if left or (sent.size >= _FEW and traffic.time_ns[sent[-1]] - traffic.time_ns[sent[0]] >= _S // 5):
                 heard = traffic.any_ns[traffic.any_bssid == bssid]
-                at = int(heard.min()) if k == 0 else int(traffic.time_ns[sent[0]])
+                at = int(heard[0]) if k == 0 and heard.size else int(traffic.time_ns[sent[0]])
                 found.append(Note(at, -1, bssid, False))
     return found
 

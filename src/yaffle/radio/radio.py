@@ -98,11 +98,12 @@ def find_radio(capture: Capture, payload: Payload, progress: Progress = go_on) -
     order = sorted(people)
     place = {address: k for k, address in enumerate(order)}
     bssids = list(points)
-    heard = _heard(frames, place, {bssid: k for k, bssid in enumerate(bssids)})
-    stations = [
-        _station(address, heard[heard["station"] == place[address]], notes.get(address, []), traffic.get(address),
-                 answers.get(address, []), names, frames, bssids) for address in order
-    ]  # fmt: skip
+    heard, others = _heard(frames, place, {bssid: k for k, bssid in enumerate(bssids)})
+    stations = []
+    for address in order:
+        own = heard["station"] == place[address]
+        told_of = notes.get(address, []), traffic.get(address), answers.get(address, [])
+        stations.append(_station(address, heard[own], others[own], told_of, names, frames))
     return Radio(list(points.values()), stations, heard, _notes(every, frames))
 
 
@@ -225,12 +226,12 @@ def _asked_for(body: bytes) -> int:
     return int.from_bytes(body[at : at + 6], "big") if at and len(body) >= at + 6 else -1
 
 
-def _heard(frames: Frames, place: dict[int, int], points: dict[int, int]) -> Array:
-    """Rows of HEARD of all frames from or to stations, in order of time."""
+def _heard(frames: Frames, place: dict[int, int], points: dict[int, int]) -> tuple[Array, Array]:
+    """(rows of HEARD of all frames from or to stations, in order of time; the address at the other end of each)."""
     rows = frames.rows
     known = np.array(sorted(place), np.int64)
     if not known.size:
-        return np.zeros(0, HEARD)
+        return np.zeros(0, HEARD), np.zeros(0, np.int64)
 
     def number(addresses: Array) -> Array:
         at = np.minimum(np.searchsorted(known, addresses), known.size - 1)
@@ -252,16 +253,15 @@ def _heard(frames: Frames, place: dict[int, int], points: dict[int, int]) -> Arr
     for name, column in (("signal", f.HEARD_SIGNAL), ("noise", f.HEARD_NOISE)):
         found[name] = np.where(own[:, column] == UNKNOWN, NOT_HEARD, own[:, column])
     found["rate"], found["octets"] = own[:, f.HEARD_RATE], np.maximum(0, own[:, f.LENGTH])
-    return found
+    return found, other
 
 
 def _station(
-    address: int, heard: Array, notes: list[Note], rows: Array | None, answers: list[int], names: dict[int, str],
-    frames: Frames, bssids: list[int],
+    address: int, heard: Array, others: Array, told_of: tuple[list[Note], Array | None, list[int]],
+    names: dict[int, str], frames: Frames,
 ) -> Station:  # fmt: skip
-    numbers = np.array([*bssids, -1], np.int64)
-    known = heard["access_point"] >= 0
-    everything = heard["time_ns"][known], numbers[heard["access_point"][known]]
+    notes, rows, answers = told_of
+    everything = heard["time_ns"], others
     traffic = _traffic(frames, rows if rows is not None else np.zeros(0, int), answers, everything)
     course = course_of(notes, traffic)
     data = heard[heard["data"]]
