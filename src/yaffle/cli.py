@@ -344,9 +344,10 @@ def demo(
         typer.Option("--run", help="Also analyse it without a screen: report, document, a picture of each station."),
     ] = False,
 ) -> None:
-    """Make the demo evidence: three captures of a morning at Harbourline Ferries and its truth, and four weeks of flow
-    records around it.
+    """Make the demo evidence: three captures of a morning at Harbourline Ferries and its truth, four weeks of flow
+    records around it, what switches and a radio told of it.
     """
+    from yaffle.demo.inside import make_inside
     from yaffle.demo.morning import make_morning
     from yaffle.engine_start import make_ready
 
@@ -354,7 +355,8 @@ def demo(
     weeks = _weeks_beside(to)
     sys.stderr.write("simulating the morning; four weeks of flow records are written meanwhile\n")
     captures = make_morning(to)
-    for path in [*captures, to / "four-weeks.yaffle"]:
+    inside = make_inside(to / "inside")
+    for path in [*captures, *inside, to / "four-weeks.yaffle"]:
         typer.echo(path)
     if not run:
         return
@@ -366,7 +368,7 @@ def demo(
         make_ready(captures, step)
     from yaffle.desktop.pictures import take_pictures
 
-    pictures = take_pictures(captures, to / "four-weeks.yaffle", to)
+    pictures = take_pictures(captures, to / "four-weeks.yaffle", inside, to)
     analyse([str(path) for path in captures], str(to / "analysis.json"), to / "report.html")
     typer.echo("")
     for path in [to / "report.html", to / "analysis.json", *pictures]:

@@ -9,7 +9,7 @@ import numpy as np
 
 from yaffle.demo import weeks
 from yaffle.history.layout import DAY_NS
-from yaffle.session.baselines import FLOW_VOLUME, OUT
+from yaffle.session.baselines import OUT
 from yaffle.session.focus import Focus
 
 _LAST_JOBS_MS = 3000
@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from yaffle.desktop.window.main_window import MainWindow
 
 
-def take_pictures(captures: list[Path], weeks: Path, folder: Path) -> list[Path]:
+def take_pictures(captures: list[Path], weeks: Path, inside: list[Path], folder: Path) -> list[Path]:
     """One PNG a view, 1280x800, from the real window driven as a user would."""
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
     from PySide6.QtCore import QEventLoop, QTimer
@@ -42,7 +42,9 @@ def take_pictures(captures: list[Path], weeks: Path, folder: Path) -> list[Path]
         loop.exec()
 
     paths = []
-    for evidence, shots in ((captures, _shots), ([weeks], _shots_of_weeks)):
+    switches, air = inside
+    told = ((captures, _shots), ([weeks], _shots_of_weeks), ([switches], _shots_of_switches), ([air], _shots_of_air))
+    for evidence, shots in told:
         window.load(evidence)
         while window.task.job is not None:
             wait(30)
@@ -65,9 +67,8 @@ def take_pictures(captures: list[Path], weeks: Path, folder: Path) -> list[Path]
 
 def _shots(window: "MainWindow") -> dict[str, Callable[[], None]]:
     """What each picture is taken of, by name, in this order."""
-    from PySide6.QtWidgets import QApplication
 
-    from yaffle.desktop.path.station import CLASSES, MAP, SEGMENTS, STREAMS
+    from yaffle.desktop.path.station import MAP, SEGMENTS, STREAMS
     from yaffle.desktop.window.station_rail import PATH
 
     findings = window.investigation.findings
@@ -105,14 +106,10 @@ def _shots(window: "MainWindow") -> dict[str, Callable[[], None]]:
         window.go(1)
         window.survey.parts.setCurrentIndex(part)
 
-    def path(page: int, way: int = 0) -> None:
+    def path(page: int) -> None:
         window.investigation.look(Focus())
         window.go(PATH)
         window.path.parts.setCurrentIndex(page)
-        while window.busy:
-            QApplication.processEvents()
-        window.path.classes.way.setCurrentIndex(way)
-        window.path.classes.wanted.emit()
 
     def chosen_way() -> None:
         path(MAP)
@@ -137,7 +134,6 @@ def _shots(window: "MainWindow") -> dict[str, Callable[[], None]]:
         "visit": visit,
         "path": lambda: path(SEGMENTS),
         "streams": lambda: path(STREAMS),
-        "classes": lambda: path(CLASSES, 1),
         "map": chosen_way,
     }
 
@@ -177,14 +173,6 @@ def _shots_of_weeks(window: "MainWindow") -> dict[str, Callable[[], None]]:
         window.go(COMPARE)
         window.compare.normal.choose(OUT, "interface", line)
 
-    def periods() -> None:
-        window.compare.normal.choose(FLOW_VOLUME, "interface out", "out of line", 1)
-        window.compare.parts.setCurrentIndex(1)
-        for edit, text in zip(
-            window.compare.periods.typed, ("2026-02-18 05:30 to 09:30", "2026-03-04 05:30 to 09:30"), strict=True
-        ):
-            edit.setText(text)
-
     def kept() -> None:
         """The week in which the archive copy ran into the morning, for one site."""
         first_ns = weeks.START_NS + 14 * DAY_NS
@@ -204,5 +192,33 @@ def _shots_of_weeks(window: "MainWindow") -> dict[str, Callable[[], None]]:
         "watch": watch,
         "tests": tests,
         "normal": normal,
-        "periods": periods,
     }
+
+
+def _shots_of_switches(window: "MainWindow") -> dict[str, Callable[[], None]]:
+    """The same of what switches reported."""
+    from yaffle.desktop.path.station import QUEUES
+    from yaffle.desktop.window.station_rail import PATH
+
+    def queues() -> None:
+        window.go(PATH)
+        window.path.parts.setCurrentIndex(QUEUES)
+
+    return {"queues": queues}
+
+
+def _shots_of_air(window: "MainWindow") -> dict[str, Callable[[], None]]:
+    """The same of what a radio heard: the scanner that moves late."""
+    from PySide6.QtWidgets import QApplication
+
+    from yaffle.desktop.path.station import RADIO
+    from yaffle.desktop.window.station_rail import PATH
+
+    def radio() -> None:
+        window.go(PATH)
+        window.path.parts.setCurrentIndex(RADIO)
+        while window.busy:
+            QApplication.processEvents()
+        window.path.radio.stations.selectRow(2)
+
+    return {"radio": radio}

@@ -20,6 +20,15 @@ _WHAT = {
     "discards": "packets discarded",
     "interface errors": "interface errors",
     "marking": "unexpected DSCP",
+    "queue at a node": "a queue stood",
+    "authentication failed": "authentication failed",
+    "association failed": "association refused",
+    "keys failed": "wrong key",
+    "address failed": "no address",
+    "moves to and fro": "moves to and fro",
+    "weak signal": "weak signal, many retries",
+    "channel without room": "channel without room",
+    "late address": "late address",
 }
 
 

@@ -3,11 +3,13 @@
 from dataclasses import replace
 
 from yaffle.analysis import Analysis
+from yaffle.findings.air import air_findings
 from yaffle.findings.finding import Finding, find
 from yaffle.findings.full_links import interface_findings
 from yaffle.findings.held_up import name_who_held_up
 from yaffle.findings.long_waits import long_wait_findings
 from yaffle.findings.markings import marking_findings
+from yaffle.findings.queues import queue_findings
 from yaffle.findings.services import service_findings
 from yaffle.findings.strained_hosts import strained_hosts
 from yaffle.ledger import causes
@@ -19,13 +21,14 @@ def all_findings(analysis: Analysis) -> list[Finding]:
     """Everything found."""
     of_waits = name_who_held_up(analysis, find(analysis, analysis.speaker))
     of_services = service_findings(analysis)
-    found = interface_findings(analysis) + strained_hosts(analysis)
+    found = interface_findings(analysis) + strained_hosts(analysis) + queue_findings(analysis)
     for service in of_services:
         victims = [f for f in of_waits if _is_told_by(f, service)]
         of_waits = [f for f in of_waits if f not in victims]
         found.append(_with_victims(service, victims) if victims else service)
     of_months = long_wait_findings(analysis)  # After what may have made them wait: full links, hosts at their limits.
-    return sorted(of_waits + found, key=lambda f: -f.lost_ns) + of_months + marking_findings(analysis)
+    worst_first = sorted(of_waits + found, key=lambda f: -f.lost_ns)
+    return worst_first + of_months + air_findings(analysis) + marking_findings(analysis)
 
 
 def _is_told_by(finding: Finding, service: Finding) -> bool:

@@ -11,6 +11,7 @@ _SAME_HOST_NS = (
     1_000_000  # A host that answers within this, many times sooner than the other, is the one that captured.
 )
 _TIMES_SOONER = 4
+_USUAL_SEGMENT = 1460  # bytes of payload in a full Ethernet frame
 _SIDES = ("client", "server")
 
 
@@ -25,7 +26,8 @@ def note_sources(capture: Capture, account: Account) -> None:
     one_way = (packets[0] == 0) != (packets[1] == 0)
     missing = np.zeros(account.flow.size, np.int64)
     for side in (0, 1):
-        full = np.maximum(1, account.side(side, "segment_bytes"))
+        seen_size = account.side(side, "segment_bytes")
+        full = np.where(seen_size > 0, seen_size, _USUAL_SEGMENT)  # Of a side whose data were never seen.
         missing += np.where(one_way, 0, -(-account.side(side, "unseen_bytes") // full))
     for number, source in enumerate(capture.sources):
         own = source_of == number

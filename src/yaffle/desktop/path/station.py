@@ -9,20 +9,25 @@ from yaffle.desktop.path.classes_page import ClassesPage
 from yaffle.desktop.path.expected_dialog import ExpectedDialog
 from yaffle.desktop.path.flow_paths_page import WaysPage
 from yaffle.desktop.path.map_page import MapPage
+from yaffle.desktop.path.queues_page import QueuesPage
+from yaffle.desktop.path.radio_page import RadioPage
 from yaffle.desktop.path.segments_page import SegmentsPage
 from yaffle.desktop.path.streams_page import StreamsPage
 from yaffle.desktop.shared.jobs import Latest
 from yaffle.desktop.shared.station import Station
+from yaffle.hops.queues import Congestion
 from yaffle.path.translations import PairedEnds
 from yaffle.session.classes_view import class_picture
+from yaffle.session.hops_view import hops_picture, queue_course
 from yaffle.session.investigation import Investigation
 from yaffle.session.kept import Kept
 from yaffle.session.map_services import with_services
 from yaffle.session.map_view import MapPicture, map_picture
 from yaffle.session.path_view import PathPicture, path_picture
+from yaffle.session.radio_view import StationRow, radio_picture, station_course
 from yaffle.session.scene import Scene
 
-SEGMENTS, STREAMS, WAYS, CLASSES, MAP = range(5)  # pages
+SEGMENTS, STREAMS, WAYS, CLASSES, MAP, QUEUES, RADIO = range(7)  # pages
 _AROUND_NS = 60_000_000_000
 
 
@@ -41,16 +46,23 @@ class PathStation(Station):
             ClassesPage(),
             MapPage(),
         )
+        self.queues, self.radio = QueuesPage(), RadioPage()
+        self._of_nodes, self._of_one = Latest(self), Latest(self)
         self.parts = QTabWidget()
         for latest, words in (
             (self._latest, self.segments.words),
             (self._of_classes, self.classes.words),
             (self._of_map, self.map.words),
+            (self._of_nodes, self.queues.words),
+            (self._of_one, self.radio.words),
         ):
             latest.failed.connect(lambda text, words=words: words.setText(f"View not updated: {text}"))
         self.segments.packet_wanted.connect(self.packet_wanted)
         self.segments.parted.connect(self._part)
-        self.ways.moment_wanted.connect(self._narrow)
+        for telling in (self.ways, self.queues, self.radio):
+            telling.moment_wanted.connect(self._narrow)
+        self.queues.chosen.connect(self._ask_queue)
+        self.radio.chosen.connect(self._ask_station)
         self.classes.wanted.connect(lambda: self._turned(self.parts.currentIndex()))
         self.classes.rules_wanted.connect(self.expect)
         self.classes.line_told.connect(self._keep_line)
@@ -63,6 +75,8 @@ class PathStation(Station):
             (self.ways, "flow paths", "Paths of flows over exporters, and when they changed"),
             (self.classes, "classes", "Load, loss and delay by DSCP; expected DSCP; bandwidth allocation"),
             (self.map, "map", "Sites, points, devices and servers, and how each link does"),
+            (self.queues, "queues", "What nodes told of single packets: queues that stood, ways, drops"),
+            (self.radio, "radio", "802.11: stations, access points, signal, retransmissions, moves, failures"),
         ):
             self.parts.setTabToolTip(self.parts.addTab(page, title), tip)
         self.parts.currentChanged.connect(self._turned)
@@ -80,7 +94,7 @@ class PathStation(Station):
     @property
     def pictures(self) -> tuple[Latest, ...]:
         """What computes away from the interface thread."""
-        return (self._latest, self._of_classes, self._of_map)
+        return (self._latest, self._of_classes, self._of_map, self._of_nodes, self._of_one)
 
     @property
     def picture(self) -> PathPicture | None:
@@ -96,6 +110,8 @@ class PathStation(Station):
         self._show(None)
         self.classes.show_picture(None)
         self.map.show_picture(None, self._model.kept)
+        self.queues.show_picture(None)
+        self.radio.show_picture(None)
 
     def _ask(self, scene: Scene) -> None:
         self._latest.ask(lambda _progress: path_picture(scene), self._show)
@@ -113,6 +129,20 @@ class PathStation(Station):
             )
         elif page == MAP:
             self._of_map.ask(lambda _progress: with_services(scene, map_picture(scene)), self._show_map)
+        elif page == QUEUES:
+            self._of_nodes.ask(lambda _progress: hops_picture(scene), self.queues.show_picture)
+        elif page == RADIO:
+            self._of_one.ask(lambda _progress: radio_picture(scene), self.radio.show_picture)
+
+    def _ask_queue(self, one: Congestion) -> None:
+        scene = self._model.scene
+        if scene is not None:
+            self._of_nodes.ask(lambda _progress: queue_course(scene, one), self.queues.show_course)
+
+    def _ask_station(self, row: StationRow) -> None:
+        scene = self._model.scene
+        if scene is not None:
+            self._of_one.ask(lambda _progress: station_course(scene, row), self.radio.show_course)
 
     def _show(self, picture: PathPicture | None) -> None:
         first = self.segments.fresh and picture is not None
@@ -172,6 +202,6 @@ class PathStation(Station):
 
     def dress(self) -> None:
         """Takes the colors of the theme."""
-        for page in (self.segments, self.streams, self.classes, self.map):
+        for page in (self.segments, self.streams, self.classes, self.map, self.queues, self.radio):
             page.dress()
         self.ways.show_picture(self.picture)

@@ -24,7 +24,7 @@ from yaffle.desktop.apportion.station import Apportion
 from yaffle.desktop.compare.station import Compare
 from yaffle.desktop.examine.station import TIERS, VISIT, Examine
 from yaffle.desktop.gather.station import Gather
-from yaffle.desktop.path.station import PathStation
+from yaffle.desktop.path.station import QUEUES, RADIO, PathStation
 from yaffle.desktop.shared import theme
 from yaffle.desktop.shared.jobs import Latest
 from yaffle.desktop.shared.log_file import log_file
@@ -46,8 +46,10 @@ from yaffle.desktop.window.station_rail import APPORTION, EXAMINE, GATHER, PATH,
 from yaffle.desktop.window.task import Task
 from yaffle.desktop.window.test_now import TestNow
 from yaffle.desktop.window.ticket_dialog import TicketDialog
+from yaffle.findings.air import AIR
 from yaffle.findings.finding import Finding
 from yaffle.findings.markings import CAUSE
+from yaffle.findings.queues import CAUSE as QUEUE
 from yaffle.records.catalogue import COUNTERS, PROBES, READINGS, RECORDS
 from yaffle.session import preferences
 from yaffle.session.investigation import Investigation, Opened
@@ -260,6 +262,9 @@ class MainWindow(QMainWindow):
         elif finding.cause == CAUSE:
             self.go(PATH)
             self.path.show_violations()
+        elif finding.cause == QUEUE or AIR in finding.grounds:
+            self.go(PATH)
+            self.path.parts.setCurrentIndex(QUEUES if finding.cause == QUEUE else RADIO)
         else:
             self.go(APPORTION)
 

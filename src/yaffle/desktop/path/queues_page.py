@@ -1,0 +1,249 @@
+"""Queues inside the network, as nodes told of them: which stood, one over time with who filled it, ways of flows."""
+
+import numpy as np
+import pyqtgraph as pg
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import QLabel, QTabWidget, QVBoxLayout, QWidget
+
+from yaffle.desktop.shared import theme
+from yaffle.desktop.shared.column_table import Column, Listing
+from yaffle.desktop.shared.panes import Panes
+from yaffle.desktop.shared.plot_head import Key, Mark
+from yaffle.desktop.shared.plots import Plot
+from yaffle.findings.queues import node_words
+from yaffle.hops.paths import PathChange
+from yaffle.hops.queues import Congestion
+from yaffle.session.hops_view import FlowAtHop, HopsPicture, QueueCourse, way_words
+from yaffle.units import count, date_and_moment, duration, moment, share, size
+
+_NOTHING = (
+    "No node told anything of single packets here. Traces inside IPv6 packets (IOAM) and switches' reports about"
+    " packets (INT, UDP port 32766) in a capture show which queue stood, who filled it, and which way packets went."
+)
+
+
+class QueuesPage(QWidget):
+    """`chosen` carries a stretch whose course is wanted; `moment_wanted` a moment to look at."""
+
+    chosen = Signal(object)
+    moment_wanted = Signal(object)
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.picture: HopsPicture | None = None
+        self._course: QueueCourse | None = None
+        self.words = QLabel()
+        self.words.setObjectName("faint")
+        self.words.setWordWrap(True)
+        self.queues, self.flows, self.changes = (
+            Listing("Queues that stood"),
+            Listing("Flows by node"),
+            Listing("Changes"),
+        )
+        self.queues.selectionModel().currentRowChanged.connect(lambda now, _before: self._choose(now.row()))
+        self.queues.entered.connect(self._enter)
+        self.queues.setToolTip("Enter narrows the period to that stretch")
+        self.changes.entered.connect(self._enter_change)
+        self.waited = Plot("waiting in the queue", "s", relative=True)
+        self.fill = Plot("who came", "bit/s", relative=True)
+        for plot in (self.waited, self.fill):
+            plot.share_cursor([self.waited, self.fill])
+        self.waited.read_with(self._read)
+        drawn = Panes("path queues page: drawn", Qt.Orientation.Vertical)
+        drawn.arrange([self.waited, self.fill], [150, 110])
+        self.below = QTabWidget()
+        self.below.setDocumentMode(True)
+        for part, name in ((drawn, "over time"), (self.flows, "flows"), (self.changes, "path changes")):
+            self.below.addTab(part, name)
+        self._body = Panes("path queues page: body", Qt.Orientation.Vertical)
+        self._body.arrange([self.queues, self.below], [200, 330])
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 4, 0, 0)
+        column.addWidget(self.words)
+        column.addWidget(self._body, 1)
+        self.show_picture(None)
+
+    def show_picture(self, picture: HopsPicture | None) -> None:
+        """Shows another picture."""
+        self.picture = picture
+        self._body.setVisible(picture is not None)
+        queues = picture.queues if picture is not None else []
+        changes = picture.changes if picture is not None else []
+        if picture is None:
+            self.words.setText(_NOTHING)
+        else:
+            notes = "".join(f" {note[:1].upper()}{note[1:]}." for note in picture.notes)
+            self.words.setText(
+                f"{count(len(queues))} times a queue stood, {count(len(changes))} path changes in this period.{notes}"
+            )
+        self._show_queues(queues)
+        self._show_flows(picture.flows if picture is not None else [])
+        self._show_changes(changes)
+        if queues:
+            self.queues.selectRow(0)
+        else:
+            self.show_course(None)
+
+    def _show_queues(self, found: list[Congestion]) -> None:
+        red = theme.current().red
+        worst = [max((v.added_ns for v in one.victims), default=0) for one in found]
+        self.queues.show_columns(
+            [
+                Column("node", lambda r: str(found[r].node), [one.node for one in found]),
+                Column("egress", lambda r: _known(found[r].egress), [one.egress for one in found]),
+                Column("from", lambda r: moment(found[r].first_ns), [one.first_ns for one in found]),
+                Column(
+                    "stood for",
+                    lambda r: duration(found[r].last_ns - found[r].first_ns),
+                    [one.last_ns - one.first_ns for one in found],
+                ),
+                Column("peak wait", lambda r: duration(found[r].peak_delay_ns), [one.peak_delay_ns for one in found]),
+                Column(
+                    "peak depth",
+                    lambda r: size(found[r].peak_queue) if found[r].peak_queue > 0 else "–",
+                    [one.peak_queue for one in found],
+                ),
+                Column(
+                    "filled by",
+                    lambda r: self._filled(found[r]),
+                    figures=False,
+                    meaning="flows with a tenth or more of the bytes that came, largest first",
+                ),
+                Column("victims", lambda r: count(len(found[r].victims)), [len(one.victims) for one in found]),
+                Column(
+                    "longer by",
+                    lambda r: duration(worst[r]) if worst[r] else "–",
+                    worst,
+                    meaning="the most that another flow waited longer than it usually does there",
+                ),
+                Column(
+                    "dropped",
+                    lambda r: count(found[r].dropped),
+                    [one.dropped for one in found],
+                    color=lambda r: red if found[r].dropped else None,
+                ),
+            ],
+            len(found),
+            ((0, 80), (1, 48), (2, 92), (3, 62), (4, 66), (5, 66), (7, 60), (8, 62), (9, 52)),
+            wide=6,
+        )
+
+    def _filled(self, one: Congestion) -> str:
+        assert self.picture is not None
+        return "; ".join(f"{share(own.share)} {self.picture.name(one, k)}" for k, own in enumerate(one.culprits))
+
+    def _show_flows(self, found: list[FlowAtHop]) -> None:
+        self.flows.show_columns(
+            [
+                Column("flow", lambda r: found[r].name, [one.name for one in found], figures=False),
+                Column(
+                    "node", lambda r: node_words(found[r].hop.node, found[r].hop.egress),
+                    [one.hop.node for one in found], figures=False,
+                ),
+                Column("packets", lambda r: count(found[r].hop.samples), [one.hop.samples for one in found]),
+                Column("min", lambda r: duration(found[r].hop.least_ns), [one.hop.least_ns for one in found]),
+                Column("median", lambda r: duration(round(found[r].hop.median_ns)), [o.hop.median_ns for o in found]),
+                Column("p95", lambda r: duration(round(found[r].hop.p95_ns)), [one.hop.p95_ns for one in found]),
+                Column("max", lambda r: duration(found[r].hop.most_ns), [one.hop.most_ns for one in found]),
+                Column("way", lambda r: found[r].way, figures=False),
+            ],
+            len(found),
+            ((0, 230), (1, 160), (2, 60), (3, 64), (4, 64), (5, 64), (6, 64)),
+            wide=7,
+        )  # fmt: skip
+
+    def _show_changes(self, found: list[PathChange]) -> None:
+        self.changes.show_columns(
+            [
+                Column("when", lambda r: moment(found[r].time_ns), [one.time_ns for one in found]),
+                Column("flow", lambda r: self.picture.name(found[r]) if self.picture else "", figures=False),
+                Column("from", lambda r: way_words(found[r].before), figures=False),
+                Column("to", lambda r: way_words(found[r].after), figures=False),
+            ],
+            len(found),
+            ((0, 120), (1, 260), (2, 240)),
+            wide=3,
+        )
+
+    def _choose(self, row: int) -> None:
+        order = self.queues.columns.order
+        if self.picture is not None and 0 <= row < order.size:
+            self.chosen.emit(self.picture.queues[int(order[row])])
+
+    def _enter(self, row: int) -> None:
+        if self.picture is not None and row < len(self.picture.queues):
+            self.moment_wanted.emit(self.picture.queues[row].first_ns)
+
+    def _enter_change(self, row: int) -> None:
+        if self.picture is not None and row < len(self.picture.changes):
+            self.moment_wanted.emit(self.picture.changes[row].time_ns)
+
+    def show_course(self, found: QueueCourse | None) -> None:
+        """Draws one queue over time."""
+        self._course = found
+        for plot in (self.waited, self.fill):
+            plot.getPlotItem().clear()
+        if found is None:
+            self.waited.set_quantity("a queue over time stands here")
+            self.fill.set_quantity("")
+            return
+        look, first = theme.current(), found.first_ns
+        seconds = (found.arrived_ns - first) / 1e9
+        self.waited.plot(seconds, found.delay_ns / 1e9, pen=None, symbol="o", symbolSize=3, symbolBrush=look.moss,
+                        symbolPen=None)  # fmt: skip
+        keys = [Key("a packet", look.moss, Mark.DOT)]
+        top = float(found.delay_ns.max()) / 1e9 if found.delay_ns.size else 1e-6
+        if found.dropped_ns.size:
+            at = (found.dropped_ns - first) / 1e9
+            self.waited.plot(at, np.full(at.size, top * 1.05), pen=None, symbol="x", symbolSize=7,
+                            symbolPen=pg.mkPen(look.red, width=1.4))  # fmt: skip
+            keys.append(Key("dropped", look.red, Mark.CROSS))
+        self.waited.set_quantity(f"waited at {node_words(found.one.node, found.one.egress)}", "s")
+        self.waited.set_keys(*keys)
+        self._draw_fill(found)
+        span = max(1e-6, (found.last_ns - first) / 1e9)
+        for plot in (self.waited, self.fill):
+            plot.axis.base_ns = first
+            plot.axis.picture = None
+            plot.setXRange(0, span, padding=0)
+        self.waited.setYRange(0, max(top, 1e-9) * 1.12, padding=0)
+
+    def _draw_fill(self, found: QueueCourse) -> None:
+        """Who came, one upon the other: the culprits, then all others."""
+        look = theme.current()
+        width_s = np.diff(found.edges_ns) / 1e9
+        x = (found.edges_ns[:-1] - found.first_ns) / 1e9
+        base = np.zeros(x.size)
+        keys = []
+        shades = [look.moss, look.ink, look.faint, look.red]
+        for k, name in enumerate(found.fillers):
+            height = found.octets[k] * 8 / width_s
+            if not height.any():
+                continue
+            color = pg.mkColor(shades[k % len(shades)] if k < len(found.fillers) - 1 else look.line)
+            color.setAlpha(max(70, 210 - 45 * (k // len(shades))))
+            bars = pg.BarGraphItem(x0=x, width=width_s, y0=base, height=height, brush=color, pen=None)
+            self.fill.addItem(bars)
+            base = base + height
+            keys.append(Key(name, color.name(), Mark.SQUARE))
+        self.fill.set_quantity("bytes that came", "bit/s")
+        self.fill.set_keys(*keys[:5])
+        self.fill.setYRange(0, max(1.0, float(base.max())) * 1.08, padding=0)
+
+    def _read(self, x: float, _y: float) -> str:
+        found = self._course
+        if found is None or not found.arrived_ns.size:
+            return ""
+        k = int(np.argmin(np.abs((found.arrived_ns - found.first_ns) / 1e9 - x)))
+        depth = f", {size(int(found.queue[k]))} before it" if found.queue[k] >= 0 else ""
+        return f" {date_and_moment(int(found.arrived_ns[k]))[11:]}  waited {duration(int(found.delay_ns[k]))}{depth} "
+
+    def dress(self) -> None:
+        """Takes the colors of the theme."""
+        for plot in (self.waited, self.fill):
+            plot.dress()
+        self.show_course(self._course)
+
+
+def _known(number: int) -> str:
+    return str(number) if number >= 0 else "–"

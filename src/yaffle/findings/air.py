@@ -1,0 +1,131 @@
+"""What goes wrong on the air, as findings: failures by stage, stations that go to and fro or stay too long where they
+are hardly heard, cells without room, addresses that come late.
+"""
+
+from collections import Counter, defaultdict
+from collections.abc import Iterator
+
+from yaffle.analysis import Analysis
+from yaffle.findings.finding import Finding
+from yaffle.ledger import causes
+from yaffle.radio.elements import REASONS, STATUSES
+from yaffle.radio.frames import address_text
+from yaffle.radio.moves import ADDRESS, ASSOCIATION, AUTHENTICATION, KEYS, Failure
+from yaffle.radio.radio import AccessPoint, Station
+from yaffle.units import count, duration, share
+
+_S = 10**9
+_TO_AND_FRO, _WITHIN_NS = 4, 120 * _S  # moves between the same two access points
+_WEAK_DBM, _POOR_RETRY = -78.0, 20.0
+_BUSY = 75.0  # %
+_LATE_NS = 2 * _S
+_STEPS = {
+    AUTHENTICATION: "Look at the access point's log for this station: access lists, radius server, supported methods.",
+    ASSOCIATION: "Let the stations of that place spread: other access points, lower power, or more of them.",
+    KEYS: "Check the station's key or credentials; a changed key is not known to it.",
+    ADDRESS: "Look at the DHCP server and the way to it: no answer came back over this access point.",
+}
+AIR = "radio"
+
+
+def air_findings(analysis: Analysis) -> list[Finding]:
+    """All of them, those of more stations first."""
+    radio = analysis.radio
+    if radio.is_empty:
+        return []
+    points = {one.bssid: one for one in radio.access_points}
+    found = [*_failures(radio.stations, points), *_moves(radio.stations, points), *_crowded(radio.access_points),
+             *_late_addresses(radio.stations, points)]  # fmt: skip
+    first = int(radio.heard["time_ns"].min()) if radio.heard.size else 0
+    last = int(radio.heard["time_ns"].max()) if radio.heard.size else 0
+    for one in found:
+        one.first_ns, one.last_ns = one.first_ns or first, one.last_ns or last
+    return sorted(found, key=lambda one: (-one.users, one.subject))
+
+
+def name_of(bssid: str, points: dict[str, AccessPoint]) -> str:
+    """An access point as people name it."""
+    own = points.get(bssid)
+    return f"{own.ssid} at {bssid}, channel {own.channel}" if own is not None and own.ssid else bssid
+
+
+def _made(cause: str, severity: str, subject: str, sentence: str, step: str, span: tuple[int, int], users: int,
+          lost_ns: int = 0, name: str = "") -> Finding:  # fmt: skip
+    return Finding(causes.NETWORK, cause, severity, subject, sentence, step, 0.9, *span, lost_ns, users,
+                   grounds={AIR: True, "name": name or subject})  # fmt: skip
+
+
+def _failures(stations: list[Station], points: dict[str, AccessPoint]) -> Iterator[Finding]:
+    by_kind: dict[tuple[str, str, int], list[tuple[Station, Failure]]] = defaultdict(list)
+    for station in stations:
+        for one in station.course.failures:
+            by_kind[address_text(one.bssid), one.stage, one.code].append((station, one))
+    for (bssid, stage, code), own in by_kind.items():
+        who = sorted({station.address for station, _ in own})
+        words = {KEYS: REASONS}.get(stage, STATUSES).get(code, "")
+        why = f" ({words or f'code {code}'})" if code >= 0 else ""
+        named = ", ".join(who[:3]) + (f" and {len(who) - 3} more" if len(who) > 3 else "")
+        what = {ADDRESS: "got no address", KEYS: "failed at the keys"}.get(stage, f"failed at {stage}")
+        sentence = f"{named} {what} {count(len(own))} times at {name_of(bssid, points)}{why}."
+        times = [one.time_ns for _, one in own]
+        name, severity = who[0] if len(who) == 1 else bssid, "major" if len(own) > 2 else "minor"
+        yield _made(f"{stage} failed", severity, f"{bssid} {stage} {code}", sentence, _STEPS[stage],
+                    (min(times), max(times)), len(who), name=name)  # fmt: skip
+
+
+def _moves(stations: list[Station], points: dict[str, AccessPoint]) -> Iterator[Finding]:
+    for station in stations:
+        roams = station.course.roams
+        pairs = Counter(frozenset((one.old, one.new)) for one in roams)
+        pair, times = pairs.most_common(1)[0] if pairs else (frozenset(), 0)
+        own = [one for one in roams if frozenset((one.old, one.new)) == pair]
+        if times >= _TO_AND_FRO and any(
+            b.time_ns - a.time_ns <= _WITHIN_NS for a, b in zip(own, own[3:], strict=False)
+        ):
+            names = " and ".join(name_of(address_text(bssid), points) for bssid in sorted(pair))
+            gaps = sum(max(0, one.gap_ns) for one in own)
+            yield _made(
+                "moves to and fro", "major", station.address,
+                f"{station.address} moved {times} times between {names}; without data for {duration(gaps)} in all.",
+                "Lower the power of one of both, or have the station move later: they are heard equally well.",
+                (own[0].time_ns, own[-1].time_ns), 1, gaps,
+            )  # fmt: skip
+        elif station.signal.least <= _WEAK_DBM and max(station.retry_from, station.retry_to) >= _POOR_RETRY:
+            yield _made(
+                "weak signal", "minor", station.address,
+                f"{station.address} was heard with {station.signal.median:.0f} dBm at the median and"
+                f" {station.signal.least:.0f} dBm at worst; {max(station.retry_from, station.retry_to):.0f} % of its"
+                f" data frames one way were sent again; it moved {len(roams)} times.",
+                "Have it move earlier (802.11k, 802.11v, a higher least rate), or bring an access point nearer.",
+                (0, 0), 1,
+            )  # fmt: skip
+
+
+def _crowded(found: list[AccessPoint]) -> Iterator[Finding]:
+    """Each radio once, however many networks it has: their addresses differ in the last octet."""
+    told = set()
+    for one in sorted(found, key=lambda own: -own.busy_percent):
+        radio = (one.bssid.rpartition(":")[0], one.channel)
+        if one.busy_percent >= _BUSY and radio not in told:
+            told.add(radio)
+            yield _made(
+                "channel without room", "major", one.bssid,
+                f"{one.ssid} at {one.bssid} told that channel {one.channel} was busy for"
+                f" {share(one.busy_percent / 100)} of the time, with up to {count(max(0, one.stations))} stations.",
+                "Another channel, a narrower cell, or fewer low rates: the channel itself has no room left.",
+                (0, 0), max(0, one.stations),
+            )  # fmt: skip
+
+
+def _late_addresses(stations: list[Station], points: dict[str, AccessPoint]) -> Iterator[Finding]:
+    for station in stations:
+        late = [one for one in station.course.roams if one.address_ns >= _LATE_NS]
+        if late:
+            worst = max(late, key=lambda one: one.address_ns)
+            yield _made(
+                "late address", "minor", station.address,
+                f"{station.address} waited {duration(worst.address_ns)} for an address after it moved to"
+                f" {name_of(address_text(worst.new), points)}.",
+                "Look at the DHCP server, and whether the network behind both access points is the same.",
+                (late[0].time_ns, late[-1].time_ns), 1, sum(one.address_ns for one in late),
+            )  # fmt: skip

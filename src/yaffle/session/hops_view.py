@@ -1,0 +1,111 @@
+"""Queues in the network in a period: which stood, who filled them, which way flows went, and one queue over time."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from yaffle.arrays import Array
+from yaffle.findings.queues import flow_words
+from yaffle.hops.paths import PathChange
+from yaffle.hops.queues import Congestion
+from yaffle.hops.telemetry import FlowHop, TracedFlow
+from yaffle.session.scene import Scene
+
+_MOST_POINTS = 20_000
+_MARGIN = 0.5  # of a stretch, before it and after it
+_LEAST_MARGIN_NS = 2_000_000
+
+
+@dataclass(frozen=True)
+class FlowAtHop:
+    """A flow at one node of its way."""
+
+    flow: TracedFlow
+    name: str
+    hop: FlowHop
+    way: str
+
+
+@dataclass(frozen=True)
+class HopsPicture:
+    """What telemetry tells of a period."""
+
+    queues: list[Congestion]
+    flows: list[FlowAtHop]
+    changes: list[PathChange]
+    names: dict[tuple[str, int, str, int], str]  # of flows, by their ends
+    notes: list[str]
+
+    def name(self, one: "Congestion | PathChange", place: int = 0) -> str:
+        """The flow of a change, or a queue's culprit."""
+        key = one.flow if isinstance(one, PathChange) else one.culprits[place].flow
+        return self.names[key.src, key.src_port, key.dst, key.dst_port]
+
+
+@dataclass(frozen=True)
+class QueueCourse:
+    """One queue around a stretch: each packet's arrival, delay and depth before it; who filled it by time."""
+
+    one: Congestion
+    first_ns: int
+    last_ns: int
+    arrived_ns: Array
+    delay_ns: Array
+    queue: Array
+    dropped_ns: Array
+    edges_ns: Array  # of the intervals of `octets`
+    octets: Array  # (culprits and all others, intervals): octets that came
+    fillers: list[str]
+
+
+def hops_picture(scene: Scene) -> HopsPicture | None:
+    """Queues that stood, most painful first, and flows; None where nobody told anything."""
+    analysis = scene.evidence.analysis
+    told = analysis.telemetry
+    if told.is_empty:
+        return None
+    low, high = scene.first_ns, scene.last_ns
+    queues = [one for one in told.congestion if one.last_ns >= low and one.first_ns <= high]
+    queues.sort(key=lambda one: (-max((v.added_ns for v in one.victims), default=0), -one.dropped, -one.peak_delay_ns))
+    names = {(key.src, key.src_port, key.dst, key.dst_port): flow_words(analysis, key) for key in told.visits.flows}
+    flows = [
+        FlowAtHop(flow, names[flow.key.src, flow.key.src_port, flow.key.dst, flow.key.dst_port], hop, _way(flow))
+        for flow in told.flows
+        for hop in flow.hops
+    ]
+    flows.sort(key=lambda one: -one.hop.p95_ns)
+    changes = [one for one in told.path_changes if low <= one.time_ns <= high]
+    return HopsPicture(queues, flows, changes, names, told.visits.notes)
+
+
+def way_words(nodes: "tuple[int | None, ...]") -> str:
+    """A way as people read it."""
+    return " → ".join("silent" if node is None else str(node) for node in nodes)
+
+
+def _way(flow: TracedFlow) -> str:
+    return "; then ".join(way_words(path.nodes) for path in flow.paths[:3]) + ("; …" if len(flow.paths) > 3 else "")
+
+
+def queue_course(scene: Scene, one: Congestion) -> QueueCourse:
+    """A queue around one stretch of it."""
+    visits = scene.evidence.analysis.telemetry.visits
+    margin = max(_LEAST_MARGIN_NS, int(_MARGIN * (one.last_ns - one.first_ns)))
+    first, last = one.first_ns - margin, one.last_ns + margin
+    rows = visits.rows
+    own = rows[(rows["node"] == one.node) & (rows["port"] == one.egress) & (rows["arrived_ns"] >= first)
+               & (rows["arrived_ns"] <= last)]  # fmt: skip
+    own = own[np.argsort(own["arrived_ns"], kind="stable")]
+    gone = own["arrived_ns"][own["dropped"]]
+    own = own[~own["dropped"] & (own["delay_ns"] >= 0)]
+    shown = own[:: max(1, own.size // _MOST_POINTS)]
+    edges = np.linspace(first, last, 81).astype(np.int64)
+    place = np.clip(np.searchsorted(edges, own["arrived_ns"], "right") - 1, 0, 79)
+    keys = [culprit.flow for culprit in one.culprits]
+    number = {key: k for k, key in enumerate(keys)}
+    group = np.array([number.get(key, len(keys)) for key in visits.flows], np.int64)[own["flow"]]
+    octets = np.zeros((len(keys) + 1, 80))
+    np.add.at(octets, (group, place), own["octets"])
+    fillers = [flow_words(scene.evidence.analysis, key) for key in keys] + ["all others"]
+    return QueueCourse(one, first, last, shown["arrived_ns"], shown["delay_ns"], shown["queue"], gone, edges, octets,
+                       fillers)  # fmt: skip

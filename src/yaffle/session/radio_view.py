@@ -1,0 +1,113 @@
+"""The air in a period: access points, stations worst first, and one station over time."""
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+
+from yaffle.arrays import Array
+from yaffle.radio.frames import address_text
+from yaffle.radio.moves import Failure, Roam
+from yaffle.radio.radio import NOT_HEARD, AccessPoint, Station
+from yaffle.session.scene import Scene
+
+_INTERVALS = 120
+
+
+@dataclass(frozen=True)
+class StationRow:
+    """A station with what happened to it in the period."""
+
+    number: int
+    station: Station
+    at: str  # the access point where it was last
+    roams: list[Roam]
+    failures: list[Failure]
+
+    @property
+    def trouble(self) -> tuple[float, ...]:
+        """Worst first: failures, moves, retries, weakness."""
+        retry = np.nanmax([self.station.retry_from, self.station.retry_to, 0.0])
+        weak = -self.station.signal.median if not math.isnan(self.station.signal.median) else 0.0
+        return -len(self.failures), -len(self.roams), -float(retry), -weak
+
+
+@dataclass(frozen=True)
+class RadioPicture:
+    """What was heard in a period."""
+
+    access_points: list[AccessPoint]
+    stations: list[StationRow]
+    names: dict[str, str]  # of access points by BSSID
+    notes: list[str]
+
+
+@dataclass(frozen=True)
+class StationCourse:
+    """One station over the period: medians of equal intervals, NaN where it was not heard; retries, %, both ways."""
+
+    row: StationRow
+    starts_ns: Array
+    signal: Array
+    noise: Array
+    rate_mbps: Array
+    retry_from: Array
+    retry_to: Array
+
+
+def radio_picture(scene: Scene) -> RadioPicture | None:
+    """Stations worst first; None where no radio heard anything."""
+    radio = scene.evidence.analysis.radio
+    if radio.is_empty:
+        return None
+    low, high = scene.first_ns, scene.last_ns
+    names = {one.bssid: f"{one.bssid[-5:]}, channel {one.channel}" for one in radio.access_points}
+    rows = []
+    for number, station in enumerate(radio.stations):
+        course = station.course
+        here = [one for one in course.associations if one.from_ns <= high and one.to_ns >= low]
+        at = address_text(here[-1].bssid) if here else ""
+        rows.append(
+            StationRow(
+                number,
+                station,
+                names.get(at, at),
+                [one for one in course.roams if low <= one.time_ns <= high],
+                [one for one in course.failures if low <= one.time_ns <= high],
+            )
+        )
+    return RadioPicture(radio.access_points, sorted(rows, key=lambda one: one.trouble), names, radio.notes)
+
+
+def station_course(scene: Scene, row: StationRow) -> StationCourse:
+    """A station over the period."""
+    heard = scene.evidence.analysis.radio.heard
+    own = heard[
+        (heard["station"] == row.number) & (heard["time_ns"] >= scene.first_ns) & (heard["time_ns"] <= scene.last_ns)
+    ]
+    edges = np.linspace(scene.first_ns, scene.last_ns + 1, _INTERVALS + 1).astype(np.int64)
+    place = np.clip(np.searchsorted(edges, own["time_ns"], "right") - 1, 0, _INTERVALS - 1)
+    sent = own["way"] == 0
+    return StationCourse(
+        row,
+        edges[:-1],
+        _medians(place, own["signal"], sent & (own["signal"] != NOT_HEARD)),
+        _medians(place, own["noise"], sent & (own["noise"] != NOT_HEARD)),
+        _medians(place, own["rate"], own["data"] & (own["rate"] > 0)) / 1000,
+        _shares(place, own["retry"], own["data"] & sent),
+        _shares(place, own["retry"], own["data"] & ~sent),
+    )
+
+
+def _medians(place: Array, values: Array, which: Array) -> Array:
+    found = np.full(_INTERVALS, np.nan)
+    order = np.flatnonzero(which)
+    for k in np.unique(place[order]).tolist():
+        found[k] = float(np.median(values[order][place[order] == k]))
+    return found
+
+
+def _shares(place: Array, flags: Array, which: Array) -> Array:
+    count = np.bincount(place[which], minlength=_INTERVALS)
+    again = np.bincount(place[which & flags], minlength=_INTERVALS)
+    return np.where(count > 0, 100 * again / np.maximum(1, count), np.nan)
