@@ -61,7 +61,8 @@ def ether(packet, ethertype=None, dst=b"\x02\0\0\0\0\2", tags=b""):
 
 def pcap(path: Path, packets, link=1, order="<", nano=True, wire=None) -> Path:
     """packets: (time_ns, bytes), or (time_ns, bytes, bytes on the wire)."""
-    out = Struct(order + "IHHiIII").pack(0xA1B23C4D if nano else 0xA1B2C3D4, 2, 4, 0, 0, 65535, link)
+    head = Struct(order + "IHHiIII").pack(0xA1B23C4D if nano else 0xA1B2C3D4, 2, 4, 0, 0, 65535, link)
+    out = bytearray(head)
     for entry in packets:
         time_ns, data = entry[:2]
         wire_bytes = entry[2] if len(entry) > 2 else len(data)

@@ -125,3 +125,15 @@ def test_broken_reports_are_passed_over(tmp_path):
         own.frames.append((S0 + k, ether(udp("192.0.2.1", 40_000, COLLECTOR, 32_766, cut))))
     found = own.telemetry(tmp_path)
     assert found.flows and found.congestion is not None and found.path_changes is not None
+
+
+def test_many_switches_and_queues_are_as_quick_as_few(tmp_path):
+    rng = random.Random(5)
+    own = Switches()
+    for k in range(30_000):
+        left = S0 + rng.randrange(10**7)
+        one = report(QUEUED, k & 0xFFFF, k >> 1 & 0xFFFF, S0, left, 5000, about(k & 0xFFFF, 9))
+        frame = ether(udp(f"192.0.2.{k % 250}", 40_000, COLLECTOR, 32_766, datagram(k, k, [one])))
+        own.frames.append((S0 + k * MS, frame))
+    found = own.telemetry(tmp_path)
+    assert len(found.nodes) == 30_000 and len(found.flows) == 1 and not found.congestion

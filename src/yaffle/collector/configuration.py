@@ -20,6 +20,7 @@ from yaffle.collector.toml_lines import Place, line_of, wrong_line
 from yaffle.collector.watch_configuration import Watching, linked
 from yaffle.errors import YaffleError
 from yaffle.history.layout import LEVELS, TABLES, WAIT_LEVELS
+from yaffle.hops.reports import INT_DSCP
 
 _LONGEST_SHOWN = 60
 _SECRETS = ("community", "auth", "privacy", "password")
@@ -32,6 +33,8 @@ class Listen(Part):
 
     udp: tuple[Port, ...] = (2055, 4739, 6343)
     tcp: tuple[Port, ...] = ()
+    telemetry: tuple[Port, ...] = ()  # reports of per-hop telemetry
+    int_dscp: Annotated[int, Field(ge=0, le=63, strict=True)] = INT_DSCP
     bind: str = "127.0.0.1"
 
     @field_validator("bind")
@@ -47,8 +50,12 @@ class Listen(Part):
 
     @model_validator(mode="after")
     def _some_port(self) -> "Listen":
-        if not self.udp and not self.tcp:
-            raise ValueError("at least one port in udp or tcp")
+        if not self.udp and not self.tcp and not self.telemetry:
+            raise ValueError("at least one port in udp, tcp or telemetry")
+        if 0 in self.telemetry:
+            raise ValueError("telemetry: a port from 1 on")
+        if both := set(self.udp) & set(self.telemetry):
+            raise ValueError(f"port {min(both)} cannot be both in udp and in telemetry")
         return self
 
 

@@ -29,6 +29,7 @@ from yaffle.collector.socket_snapshot import (
     write_snapshot,
 )
 from yaffle.collector.supervisor import BEHIND, Job, State
+from yaffle.collector.telemetry_task import telemetry_job
 from yaffle.collector.watch_task import watch_jobs
 from yaffle.errors import YaffleError
 from yaffle.history.keeper import Keeper
@@ -50,14 +51,17 @@ def jobs(told: Configuration, keeper: Keeper | None) -> Iterator[Job]:
     """All that a configuration asks for; without a keeper only to be told."""
     if told.listen is not None:
         own = told.listen
+        if own.telemetry:
+            yield telemetry_job(own, keeper)
         ports = ", ".join([*(f"UDP {port}" for port in own.udp), *(f"TCP {port}" for port in own.tcp)])
-        yield Job(
-            "listen",
-            own.bind,
-            f"listen {own.model_dump_json()}",
-            f"listens on {own.bind}: {ports}",
-            lambda state: _listen(own, keeper, state),
-        )
+        if ports:
+            yield Job(
+                "listen",
+                own.bind,
+                f"listen {own.model_dump_json()}",
+                f"listens on {own.bind}: {ports}",
+                lambda state: _listen(own, keeper, state),
+            )
     if told.host is not None:
         host = told.host
         name = host.name or socket.gethostname()

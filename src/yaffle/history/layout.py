@@ -29,7 +29,7 @@ MANIFEST, EXPORTERS, RINGS = "history.json", "exporters.json", "rings.json"
 SUMS = "sums.parquet"
 RECORDS, COUNTERS, READINGS, ADDRESSES = "records", "counters", "readings", "addresses"
 NEIGHBOURS, TEXTS = "neighbours", "texts"
-WAITS, QUESTIONS, PROBES, EVENTS = "waits", "questions", "probes", "events"
+WAITS, QUESTIONS, PROBES, EVENTS, HOPS = "waits", "questions", "probes", "events", "hops"
 HOUR_NS, DAY_NS = 3600 * 10**9, 86_400 * 10**9
 
 
@@ -101,6 +101,7 @@ TABLES = (
     Table(WAITS, "minutes of waits by client", WAIT_DAYS),
     Table(PROBES, "results of tests on purpose", COUNTER_DAYS, "at_ns"),
     Table(EVENTS, "what was noticed, told and done about it", COUNTER_DAYS),
+    Table(HOPS, "what nodes told of packets on their way: delay, queues, drops, other ways", COUNTER_DAYS),
     Table(QUESTIONS, "look-ups, leases and sign-ons", COUNTER_DAYS),
 )
 TABLE = {table.name: table for table in TABLES}

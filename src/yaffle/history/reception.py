@@ -8,7 +8,6 @@ want of room is counted by the kernel itself and told.
 
 import selectors
 import socket
-import struct
 import threading
 import time
 from collections.abc import Callable
@@ -16,12 +15,11 @@ from contextlib import suppress
 from dataclasses import dataclass, field
 
 from yaffle.errors import YaffleError
+from yaffle.history.datagram_socket import ROOM, next_datagram, open_datagrams
 from yaffle.history.keeper import Keeper
 from yaffle.records.flow_table import FlowRecords
 from yaffle.records.intake import Intake
 
-ROOM = 64 << 20  # Bytes of the kernel's that datagrams may wait in, if it allows so many.
-_SO_RCVBUFFORCE, _SO_RXQ_OVFL, _SO_TIMESTAMPNS = 33, 40, 35  # Linux; the socket module does not name them.
 _LARGEST = 1 << 16
 _AT_ONCE = 256  # Datagrams of one socket before the others are looked at.
 _MOST_SESSIONS = 256
@@ -86,23 +84,15 @@ class Reception:
             ) from error
 
     def _open(self, bind: str, port: int, kind: int) -> None:
-        family = socket.AF_INET6 if ":" in bind else socket.AF_INET
-        own = socket.socket(family, kind)
-        self._selector.register(
-            own, selectors.EVENT_READ, self._datagrams if kind == socket.SOCK_DGRAM else self._accept
-        )
-        own.setblocking(False)
         if kind == socket.SOCK_DGRAM:
-            with suppress(OSError):  # Needs a privilege; without it what the system allows has to do.
-                own.setsockopt(socket.SOL_SOCKET, _SO_RCVBUFFORCE, self._room)
-            if own.getsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF) < self._room:
-                own.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, self._room)
-            own.setsockopt(socket.SOL_SOCKET, _SO_RXQ_OVFL, 1)
-            own.setsockopt(socket.SOL_SOCKET, _SO_TIMESTAMPNS, 1)
+            own = open_datagrams(bind, port, self._room)
+            self._selector.register(own, selectors.EVENT_READ, self._datagrams)
         else:
+            own = socket.socket(socket.AF_INET6 if ":" in bind else socket.AF_INET, kind)
+            self._selector.register(own, selectors.EVENT_READ, self._accept)
+            own.setblocking(False)
             own.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
-        own.bind((bind, port))
-        if kind == socket.SOCK_STREAM:
+            own.bind((bind, port))
             own.listen(16)
         self.ports.append(("UDP" if kind == socket.SOCK_DGRAM else "TCP", own.getsockname()[1]))
 
@@ -149,23 +139,12 @@ class Reception:
         count = 0
         number = own.fileno()
         take = self._intake.take
-        while count < _AT_ONCE or all_of_it:
-            try:
-                data, told, _, sender = own.recvmsg(_LARGEST, 64)
-            except BlockingIOError:
-                break
-            # An earlier error of this socket that is told now: nothing was received, and it is looked at again at once.
-            except OSError:
-                break
+        while (count < _AT_ONCE or all_of_it) and (one := next_datagram(own)) is not None:
+            data, sender, arrived_ns, dropped = one
             count += 1
-            arrived_ns = 0
-            for _, kind, value in told:
-                if kind == _SO_TIMESTAMPNS:
-                    seconds, rest = struct.unpack("qq", value)
-                    arrived_ns = seconds * 10**9 + rest
-                elif kind == _SO_RXQ_OVFL:
-                    self._drops[number] = struct.unpack("I", value)[0]
-            take(arrived_ns or time.time_ns(), sender[0], data)
+            if dropped >= 0:
+                self._drops[number] = dropped
+            take(arrived_ns or time.time_ns(), sender, data)
         self.status.datagrams += count
         self.status.kernel_drops = sum(self._drops.values())
 

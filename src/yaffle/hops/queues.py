@@ -65,13 +65,21 @@ def stood(visits: Visits) -> list[Congestion]:
     rows = visits.rows
     found: list[Congestion] = []
     known = rows[(rows["delay_ns"] >= 0) & (rows["node"] >= 0)]
+    known = known[np.lexsort((known["arrived_ns"], known["port"], known["node"]))]
     lost = rows[rows["dropped"]]
-    for node, egress in np.unique(known[["node", "port"]]).tolist():
-        own = known[(known["node"] == node) & (known["port"] == egress)]
-        own = own[np.argsort(own["arrived_ns"], kind="stable")]
-        gone = lost[(lost["node"] == node) & (lost["port"] == egress)]
-        found += _of_queue(visits, own, gone, node, egress)
+    gone_at = by_queue(lost)
+    for queue, own in by_queue(known).items():
+        found += _of_queue(visits, own, gone_at.get(queue, lost[:0]), *queue)
     return sorted(found, key=lambda one: one.first_ns)
+
+
+def by_queue(rows: Array) -> dict[tuple[int, int], Array]:
+    """Visits by (node, port), in the order in which they come."""
+    if not rows.size:
+        return {}
+    rows = rows[np.lexsort((rows["port"], rows["node"]))]
+    other = (np.diff(rows["node"]) != 0) | (np.diff(rows["port"]) != 0)
+    return {(int(own["node"][0]), int(own["port"][0])): own for own in np.split(rows, np.flatnonzero(other) + 1)}
 
 
 def _of_queue(visits: Visits, own: Array, gone: Array, node: int, egress: int) -> list[Congestion]:
@@ -84,17 +92,17 @@ def _of_queue(visits: Visits, own: Array, gone: Array, node: int, egress: int) -
         return []
     ends = np.maximum.accumulate(own["arrived_ns"][waited] + own["delay_ns"][waited])
     apart = np.flatnonzero(own["arrived_ns"][waited][1:] - ends[:-1] >= _GAP_NS) + 1
-    floors = _floors(own, floor)
+    floors, gone_ns = _floors(own, floor), np.sort(gone["arrived_ns"])
     found = []
     for part in np.split(waited, apart):
         if part.size < _LEAST_PACKETS:
             continue
         first = int(own["arrived_ns"][part[0]])
         last = int((own["arrived_ns"][part] + own["delay_ns"][part]).max())
-        inside = own[(own["arrived_ns"] >= first) & (own["arrived_ns"] <= own["arrived_ns"][part[-1]])]
+        inside = own[slice(*np.searchsorted(own["arrived_ns"], (first, own["arrived_ns"][part[-1]] + 1)))]
         culprits = _culprits(visits, inside)
         victims = _victims(visits, own[part], floors, bound, {one.flow for one in culprits})
-        dropped = int(((gone["arrived_ns"] >= first) & (gone["arrived_ns"] <= last)).sum())
+        dropped = int(np.searchsorted(gone_ns, last, "right") - np.searchsorted(gone_ns, first))
         depth = int(inside["queue"].max())
         found.append(Congestion(node, egress, first, last, depth, int(own["delay_ns"][part].max()), part.size,
                                 culprits, victims, dropped))  # fmt: skip
@@ -103,30 +111,32 @@ def _of_queue(visits: Visits, own: Array, gone: Array, node: int, egress: int) -
 
 def _floors(own: Array, floor: int) -> dict[int, int]:
     """The least that each flow spent there; of flows of which only what waited is told, the least of any."""
-    found = {}
-    for flow in np.unique(own["flow"]).tolist():
-        mine = own[own["flow"] == flow]
-        found[flow] = int(mine["delay_ns"].min()) if mine["tracked"].any() else floor
-    return found
+    order = np.argsort(own["flow"], kind="stable")
+    mine = own[order]
+    begins = np.flatnonzero(np.concatenate([[True], np.diff(mine["flow"]) != 0]))
+    least = np.minimum.reduceat(mine["delay_ns"], begins)
+    tracked = np.logical_or.reduceat(mine["tracked"], begins)
+    return dict(zip(mine["flow"][begins].tolist(), np.where(tracked, least, floor).tolist(), strict=True))
 
 
 def _culprits(visits: Visits, inside: Array) -> tuple[Culprit, ...]:
-    octets = np.bincount(inside["flow"], inside["octets"].astype(np.float64), len(visits.flows))
+    flows, row = np.unique(inside["flow"], return_inverse=True)
+    octets = np.bincount(row, inside["octets"].astype(np.float64), flows.size)
     shares = octets / max(1.0, float(octets.sum()))
     order = np.argsort(-shares, kind="stable")
-    return tuple(Culprit(visits.flows[k], float(shares[k])) for k in order.tolist() if shares[k] >= CULPRIT)
+    return tuple(Culprit(visits.flows[int(flows[k])], float(shares[k])) for k in order.tolist() if shares[k] >= CULPRIT)
 
 
 def _victims(
     visits: Visits, part: Array, floors: dict[int, int], bound: int, culprits: set[FlowKey]
 ) -> tuple[Victim, ...]:
+    part = part[np.argsort(part["flow"], kind="stable")]
     found = []
-    for flow in np.unique(part["flow"]).tolist():
-        if visits.flows[flow] in culprits:
-            continue
-        added = part["delay_ns"][part["flow"] == flow] - floors[flow]
+    for own in np.split(part, np.flatnonzero(np.diff(part["flow"])) + 1):
+        flow = int(own["flow"][0])
+        added = own["delay_ns"] - floors[flow]
         late = added[added > bound]
-        if late.size:
+        if late.size and visits.flows[flow] not in culprits:
             found.append(Victim(visits.flows[flow], int(late.size), int(late.max())))
     return tuple(sorted(found, key=lambda one: -one.added_ns))
 

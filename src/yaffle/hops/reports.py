@@ -21,6 +21,7 @@ _BATCH = 20_000
 _SEQUENCES = {1: 1 << 32, 2: 1 << 22}
 _LEAST_BYTES = 20
 _MASK = (1 << 64) - 1
+_MIX = np.uint64(0x9E3779B97F4A7C15)
 _APART_NS = 2 * 10**9  # The same identity after so long is another packet.
 
 
@@ -149,16 +150,24 @@ def _offsets(rows: Array, at: Array, heard: Array) -> Array:
     """
     found = np.zeros(rows.shape[0], np.int64)
     own = (rows[:, r.PLACE] == 0) & (at >= 0)
-    for node in np.unique(rows[:, r.NODE]).tolist():
-        mine = own & (rows[:, r.NODE] == node)
-        if mine.any():
-            found[rows[:, r.NODE] == node] = int((heard[mine] - at[mine]).min())
+    nodes, row = np.unique(rows[:, r.NODE], return_inverse=True)
+    quickest = np.full(nodes.size, np.iinfo(np.int64).max)
+    np.minimum.at(quickest, row.reshape(-1)[own], (heard - at)[own])
+    known = quickest[row.reshape(-1)] < np.iinfo(np.int64).max
+    found[known] = quickest[row.reshape(-1)][known]
     return found
 
 
 def _flows(rows: Array) -> tuple[Array, list[FlowKey]]:
-    columns = [r.PROTOCOL, r.SRC_HI, r.SRC_LO, r.DST_HI, r.DST_LO, r.PORTS, r.IPV6]
-    kinds, row = np.unique(rows[:, columns], axis=0, return_inverse=True)
+    told = rows[:, [r.PROTOCOL, r.SRC_HI, r.SRC_LO, r.DST_HI, r.DST_LO, r.PORTS, r.IPV6]]
+    mixed = np.zeros(rows.shape[0], np.uint64)
+    for column in told.T:
+        mixed = (mixed ^ column.astype(np.uint64)) * _MIX
+        mixed ^= mixed >> np.uint64(29)
+    first, row = np.unique(mixed, return_index=True, return_inverse=True)[1:]
+    kinds = told[first]
+    if (kinds[row] != told).any():  # Somebody took pains that two mix to the same.
+        kinds, row = np.unique(told, axis=0, return_inverse=True)
     keys = []
     for protocol, src_hi, src_lo, dst_hi, dst_lo, ports, v6 in kinds.tolist():
         src, dst = (address_text(hi & _MASK, lo & _MASK, bool(v6)) for hi, lo in ((src_hi, src_lo), (dst_hi, dst_lo)))
@@ -183,9 +192,10 @@ def _lost(heads: Array) -> list[str]:
     lost, parts = 0, 0
     for version, wrap in _SEQUENCES.items():
         own = heads[heads[:, 0] == version]
-        for node, part in np.unique(own[:, 1:3], axis=0).tolist():
-            numbers = own[(own[:, 1] == node) & (own[:, 2] == part), 3]
-            steps = (np.diff(numbers) + wrap // 2) % wrap - wrap // 2  # A number may come after its follower.
+        own = own[np.lexsort((own[:, 2], own[:, 1]))]
+        other = np.any(np.diff(own[:, 1:3], axis=0) != 0, axis=1)
+        for mine in np.split(own[:, 3], np.flatnonzero(other) + 1) if own.size else ():
+            steps = (np.diff(mine) + wrap // 2) % wrap - wrap // 2  # A number may come after its follower.
             counted = np.concatenate([[0], np.cumsum(steps)])
             lost += int(counted.max() - counted.min() + 1 - np.unique(counted).size)
             parts += 1

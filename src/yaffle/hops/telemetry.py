@@ -100,10 +100,15 @@ class Telemetry:
 
 def _hops(own: Array) -> tuple[FlowHop, ...]:
     known = own[(own["delay_ns"] >= 0) & (own["node"] >= 0)]
-    kinds, row = np.unique(known[["node", "ingress", "egress"]], return_inverse=True)
+    if not known.size:
+        return ()
+    known = known[np.lexsort((known["egress"], known["ingress"], known["node"]))]
+    other = np.zeros(known.size - 1, bool)
+    for name in ("node", "ingress", "egress"):
+        other |= np.diff(known[name]) != 0
     found = []
-    for k, (node, ingress, egress) in enumerate(kinds.tolist()):
-        mine = known[row == k]
+    for mine in np.split(known, np.flatnonzero(other) + 1):
+        node, ingress, egress = (int(mine[name][0]) for name in ("node", "ingress", "egress"))
         delays = mine["delay_ns"]
         hop = FlowHop(node, ingress, egress, int(delays.min()), median(delays), p95(delays), int(delays.max()),
                       int(delays.size), int(mine["queue"].max()))  # fmt: skip

@@ -1,0 +1,108 @@
+"""Rows of the table `hops`: what nodes told of a stretch of time, by node and egress, with the queues that stood, what
+was dropped, and flows that went another way. What has parts of its own stands there as JSON.
+"""
+
+import json
+from collections.abc import Iterator, Sequence
+from typing import Any
+
+import pyarrow as pa
+
+from yaffle.arrays import Array
+from yaffle.hops.queues import by_queue
+from yaffle.hops.telemetry import Telemetry
+from yaffle.hops.visits import FlowKey
+from yaffle.quantiles import median, p95
+
+PASSED, STOOD, DROPPED, MOVED = "passed", "queue stood", "dropped", "other way"
+_WHOLE = ("node", "egress", "packets", "queue_max_bytes")
+_FIGURES = ("delay_min_us", "delay_median_us", "delay_p95_us", "delay_max_us")
+_PARTS = ("culprits", "victims", "flow", "way_before", "way_after")
+SCHEMA = pa.schema(
+    [
+        ("time_ns", pa.int64()),
+        ("to_ns", pa.int64()),
+        ("what", pa.string()),
+        *((name, pa.int64()) for name in _WHOLE),
+        *((name, pa.float64()) for name in _FIGURES),
+        *((name, pa.string()) for name in _PARTS),
+    ]
+)
+MOST_QUEUES = 4096  # of one stretch of time, busiest first
+_MOST_EVENTS = 1024
+_US = 1e3
+
+
+def rows_of(told: Telemetry, from_ns: int, to_ns: int) -> pa.Table:
+    """What was told from one moment to another. Delays in us; egress null where it is not told."""
+    rows = [*_passed(told.visits.rows, from_ns, to_ns), *_stood(told), *_dropped(told, from_ns, to_ns), *_moved(told)]
+    return pa.table(
+        {field.name: pa.array([row.get(field.name) for row in rows], field.type) for field in SCHEMA}, SCHEMA
+    )
+
+
+def moved_row(time_ns: int, flow: FlowKey, before: tuple[int | None, ...], after: tuple[int | None, ...]) -> pa.Table:
+    """Of one flow that went another way than in the stretch before."""
+    return _table([_moved_row(time_ns, flow, before, after)])
+
+
+def _table(rows: Sequence[dict[str, Any]]) -> pa.Table:
+    columns = {field.name: pa.array([row.get(field.name) for row in rows], field.type) for field in SCHEMA}
+    return pa.table(columns, schema=SCHEMA)
+
+
+def _passed(visits: Array, from_ns: int, to_ns: int) -> Iterator[dict[str, Any]]:
+    busiest = sorted(by_queue(visits[visits["node"] >= 0]).items(), key=lambda one: -one[1].size)
+    for queue, own in busiest[:MOST_QUEUES]:
+        row: dict[str, Any] = {
+            "time_ns": from_ns, "to_ns": to_ns, "what": PASSED, **_at(*queue),
+            "packets": int(own.size), "queue_max_bytes": _known(int(own["queue"].max())),
+        }  # fmt: skip
+        delays = own["delay_ns"][own["delay_ns"] >= 0]
+        if delays.size:
+            row |= {
+                "delay_min_us": float(delays.min()) / _US, "delay_median_us": median(delays) / _US,
+                "delay_p95_us": p95(delays) / _US, "delay_max_us": float(delays.max()) / _US,
+            }  # fmt: skip
+        yield row
+
+
+def _stood(told: Telemetry) -> Iterator[dict[str, Any]]:
+    for one in told.congestion[:_MOST_EVENTS]:
+        culprits = [{**vars(own.flow), "share": own.share} for own in one.culprits]
+        victims = [{**vars(own.flow), "packets": own.packets, "added_us": own.added_ns / _US} for own in one.victims]
+        yield {
+            "time_ns": one.first_ns, "to_ns": one.last_ns, "what": STOOD, **_at(one.node, one.egress),
+            "packets": one.packets, "queue_max_bytes": _known(one.peak_queue),
+            "delay_max_us": one.peak_delay_ns / _US, "culprits": json.dumps(culprits), "victims": json.dumps(victims),
+        }  # fmt: skip
+
+
+def _dropped(told: Telemetry, from_ns: int, to_ns: int) -> Iterator[dict[str, Any]]:
+    for one in told.drops[:_MOST_EVENTS]:
+        yield {
+            "time_ns": from_ns, "to_ns": to_ns, "what": DROPPED, **_at(one.node, one.egress),
+            "packets": one.packets, "flow": json.dumps(vars(one.flow)),
+        }  # fmt: skip
+
+
+def _moved(told: Telemetry) -> Iterator[dict[str, Any]]:
+    for one in told.path_changes[:_MOST_EVENTS]:
+        yield _moved_row(one.time_ns, one.flow, one.before, one.after)
+
+
+def _moved_row(
+    time_ns: int, flow: FlowKey, before: tuple[int | None, ...], after: tuple[int | None, ...]
+) -> dict[str, Any]:
+    return {
+        "time_ns": time_ns, "to_ns": time_ns, "what": MOVED, "flow": json.dumps(vars(flow)),
+        "way_before": json.dumps(before), "way_after": json.dumps(after),
+    }  # fmt: skip
+
+
+def _at(node: int, egress: int) -> dict[str, int | None]:
+    return {"node": node, "egress": _known(egress)}
+
+
+def _known(value: int) -> int | None:
+    return value if value >= 0 else None
