@@ -5,6 +5,7 @@ import random
 import socket
 import time
 
+import numpy as np
 import pyarrow.parquet as pq
 import pytest
 
@@ -13,7 +14,12 @@ from tests.hops.frames import datagram, inner, report
 from yaffle.collector.configuration import read_configuration
 from yaffle.errors import YaffleError
 from yaffle.history.layout import counting, folders
+from yaffle.history.store import History
 from yaffle.hops.report_scan import QUEUED, TRACKED
+from yaffle.records.catalogue import entry_of
+from yaffle.session import kept_hops
+from yaffle.watching.member_values import Question, values
+from yaffle.watching.windows import Windows
 
 H1, H2, US = "198.51.100.16", "203.0.113.23", 1000
 
@@ -66,6 +72,27 @@ def test_reports_become_rows_and_another_way_is_told(tmp_path):
     assert json.loads(stood["culprits"])[0]["src_port"] == 2000
     moved = [row for row in rows if row["what"] == "other way" and json.loads(row["flow"])["src_port"] == 1000]
     assert [(json.loads(row["way_before"]), json.loads(row["way_after"])) for row in moved] == [([7, 8], [7, 9])]
+    _as_measures(history, rows)
+
+
+def _as_measures(folder, rows):
+    """What a watch and a station ask of the same rows."""
+    history = History(folder)
+    first, last = min(row["to_ns"] for row in rows) - 1, max(row["to_ns"] for row in rows)
+    edges = np.array([first, (first + last) // 2, last])
+
+    def watched(name, by, where=""):
+        found = values(Windows(history), Question(entry_of(name, by), by, where), first, last - first)
+        return {subject: own[0] for subject, own in found.of.items()}
+
+    assert watched("hop_delay", "queue")["node 7 egress 2"] == 15_000
+    assert watched("queue_depth", "node") == {"node 7": 90_000, "node 8": 0, "node 9": 0}
+    assert watched("hop_packets", "node", "egress = 2")["node 8"] == 50
+    assert watched("hop_drops", "node")["node 7"] == 0
+    entry = entry_of("hop_packets", "node")
+    assert kept_hops.groups(history, entry, "node", first, last)[0] == "node 7"
+    assert np.nansum(kept_hops.over_time(history, entry, "node", "node 9", edges)) == 50
+    assert kept_hops.names(history, entry) == ["node 7 egress 2", "node 8 egress 2", "node 9 egress 2"]
 
 
 def _open(port):

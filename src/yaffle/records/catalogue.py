@@ -9,12 +9,13 @@ from yaffle.records.device_measures import OF_DEVICES
 from yaffle.records.host_measures import OF_HOSTS
 from yaffle.records.measure import TOTAL, Measure
 
-RECORDS, COUNTERS, READINGS, WAITS, PROBES = "records", "counters", "readings", "waits", "probes"
+RECORDS, COUNTERS, READINGS, WAITS, PROBES, HOPS = "records", "counters", "readings", "waits", "probes", "hops"
 _FLOW_GROUPS = ("application", "exporter", "host", "peer", "site", "pair", "interface", "dscp", "transport")
 _INTERFACE_GROUPS = ("device", "interface")
 _WAIT_GROUPS = ("application", "server", "site", "client")
 _READING_GROUPS = ("device", "object")
 _TEST_GROUPS = ("test", "target", "kind")
+_HOP_GROUPS = ("queue", "node")
 _WORSE = ("retransmissions", "timeouts", "round_trip", "round_trip_min", "receiver_limited", "sender_limited")
 _OF_TESTS = {"round_trip": "test_round_trip", "failures": "test_failures"}  # where it is asked of a test
 
@@ -47,6 +48,10 @@ def _test(name: str, unit: str, words: str) -> Entry:
     return Entry(name, PROBES, unit, words, _TEST_GROUPS, True)
 
 
+def _hop(name: str, unit: str, words: str) -> Entry:
+    return Entry(name, HOPS, unit, words, _HOP_GROUPS, name != "hop_packets")
+
+
 _OF_WAITS = (
     _wait("wait_median", "ms", "median wait of exchanges (nearest rank, from the histogram, within 1.9 %)"),
     _wait("wait_p95", "ms", "95th percentile of waits (nearest rank, from the histogram, within 1.9 %)"),
@@ -62,6 +67,12 @@ _OF_PROBES = (
     _test("test_round_trip", "ms", "median round trip of a test on purpose (nearest rank)"),
     _test("test_failures", "%", "tests on purpose that did not go well, of those sent (RFC 7680)"),
     _test("loss", "%", "packets that tests on purpose sent and that were lost; a test without an answer lost its own"),
+)
+_OF_HOPS = (
+    _hop("hop_delay", "µs", "longest delay of a packet in a node, as nodes told it (hop latency, INT 2.1)"),
+    _hop("queue_depth", "B", "deepest queue that a packet met in a node, as nodes told it"),
+    _hop("hop_drops", "packets", "dropped packets, as nodes told them"),
+    _hop("hop_packets", "packets", "visits of packets at nodes, as nodes told them"),
 )
 _OF_RECORDS = (
     _flow("volume", "bit/s", "bits of flow records over time, each record spread evenly over its span"),
@@ -102,6 +113,7 @@ CATALOGUE: dict[str, Entry] = {
     for one in (
         *_OF_WAITS,
         *_OF_PROBES,
+        *_OF_HOPS,
         *_OF_RECORDS,
         *_OF_COUNTERS,
         *(_entry(measure) for measure in OF_READINGS.values()),

@@ -13,11 +13,11 @@ from yaffle.findings.flow_labels import FlowLabels
 from yaffle.findings.flow_source import held_flows
 from yaffle.findings.interfaces import interface_labels, readings
 from yaffle.quantiles import median
-from yaffle.records.catalogue import CATALOGUE, COUNTERS, OF_READINGS, PROBES, READINGS, RECORDS, WAITS, Entry
+from yaffle.records.catalogue import CATALOGUE, COUNTERS, HOPS, OF_READINGS, PROBES, READINGS, RECORDS, WAITS, Entry
 from yaffle.records.counter_table import COUNTS, rises
 from yaffle.records.flow_table import ADDITIVE, SOCKETS
 from yaffle.records.measure import TOTAL
-from yaffle.session import kept_measures
+from yaffle.session import kept_hops, kept_measures
 from yaffle.session.evidence import Evidence
 from yaffle.session.probe_courses import probe_courses, probe_names
 
@@ -45,7 +45,7 @@ def title(entry: Entry) -> str:
 
 
 BY_TITLE = {title(entry): entry for entry in CATALOGUE.values() if entry.table == READINGS}
-BY_TITLE |= {title(entry): entry for entry in CATALOGUE.values() if entry.table in (WAITS, PROBES)}
+BY_TITLE |= {title(entry): entry for entry in CATALOGUE.values() if entry.table in (WAITS, PROBES, HOPS)}
 BY_TITLE |= {title(entry): entry for entry in CATALOGUE.values() if entry.name in COUNTS}
 BY_TITLE |= {title(entry): entry for entry in CATALOGUE.values() if entry.table == RECORDS and entry.name in _MEASURED}
 
@@ -60,6 +60,8 @@ def titles(analysis: Analysis) -> list[str]:
         found += [name for name, entry in BY_TITLE.items() if entry.table == WAITS and history.waits.span is not None]
         tested = bool(probe_names(history))
         found += [name for name, entry in BY_TITLE.items() if entry.table == PROBES and tested]
+        nodes = kept_hops.are_kept(history)
+        found += [name for name, entry in BY_TITLE.items() if entry.table == HOPS and nodes]
     if analysis.flows.counters.rows.size or (history is not None and history.counters.devices):
         found += [name for name, entry in BY_TITLE.items() if entry.table == COUNTERS]
     if history is not None and history.has_readings:
@@ -75,9 +77,8 @@ def _are_measured(analysis: Analysis) -> bool:
 def dimensions(name: str) -> tuple[str, ...]:
     """By what a measure can be grouped."""
     table = BY_TITLE[name].table
-    return {RECORDS: _FLOWS_BY, WAITS: kept_measures.GROUPS, COUNTERS: ("interface",), PROBES: (TEST,)}.get(
-        table, (THING,)
-    )
+    own = {WAITS: kept_measures.GROUPS, COUNTERS: ("interface",), PROBES: (TEST,), HOPS: kept_hops.GROUPS}
+    return own.get(table, _FLOWS_BY if table == RECORDS else (THING,))
 
 
 def choices(analysis: Analysis) -> dict[str, list[str]]:
@@ -99,6 +100,8 @@ def choices(analysis: Analysis) -> dict[str, list[str]]:
             found[name] = ports if entry.table == COUNTERS else []
             if entry.table == PROBES:
                 found[name] = probe_names(history)
+            if entry.table == HOPS:
+                found[name] = kept_hops.names(history, entry)
             if entry.table == WAITS:
                 found[name] = kept_measures.applications(history, analysis.places)
     return found
@@ -129,6 +132,9 @@ def groups(evidence: Evidence, name: str, by: str) -> list[str]:
         return kept_measures.groups(evidence, by)
     if entry.table == PROBES:
         return probe_names(history) if history is not None else []
+    if entry.table == HOPS:
+        found = history and kept_hops.groups(history, entry, by or kept_hops.QUEUE, evidence.first_ns, evidence.last_ns)
+        return found or []
     if not by:
         return []
     held = held_flows(evidence.analysis, evidence.first_ns, evidence.last_ns)
@@ -147,6 +153,10 @@ def over_time(evidence: Evidence, name: str, by: str, label: str, edge_ns: Array
         return _of_counter(evidence, entry.name, label, edge_ns)
     if entry.table == PROBES:
         return _of_tests(evidence, entry.name, label, edge_ns)
+    if entry.table == HOPS:
+        history = evidence.analysis.history
+        own = kept_hops.over_time(history, entry, by or kept_hops.QUEUE, label, edge_ns) if history else None
+        return own if own is not None else np.full(edge_ns.size - 1, np.nan)
     if entry.table == WAITS:
         return kept_measures.over_time(evidence, entry.name, by, label, edge_ns)
     return _of_flows(evidence, entry.name, by, label, edge_ns)

@@ -1,13 +1,15 @@
-"""What happens and has no measure: another way to a target, another hardware address behind an IP address, hosts that
-are new on a subnet or gone from it. Each is told once.
+"""What happens and has no measure: another way to a target or of a flow, another hardware address behind an IP
+address, hosts that are new on a subnet or gone from it. Each is told once.
 """
 
 import json
 from collections.abc import Sequence
+from pathlib import Path
 from typing import Any
 
-from yaffle.history.layout import ADDRESSES, HOUR_NS, PROBES, counting, folders
+from yaffle.history.layout import ADDRESSES, HOPS, HOUR_NS, PROBES, counting, folders
 from yaffle.history.store import History
+from yaffle.hops.hop_rows import MOVED
 from yaffle.watching.book import Book
 from yaffle.watching.event_rows import HAPPENED, Event
 from yaffle.watching.watch import Watch
@@ -16,6 +18,7 @@ PATH, HARDWARE, HOSTS = "path", "hardware", "hosts"
 KINDS = (PATH, HARDWARE, HOSTS)
 _EVERY_NS, _BACK_NS = 10 * 10**9, 2 * HOUR_NS
 _MOST_TOLD = 5
+_MOST_MOVED = 100  # flows that are told of at one look
 
 
 class Happenings:
@@ -46,17 +49,18 @@ def _told(watch: Watch, subject: str, words: str, at_ns: int) -> Event:
     return Event(at_ns, watch.name, subject, HAPPENED, watch.severity, words=words)
 
 
-def _probe_rows(history: History, since_ns: int, kind: str, column: str) -> list[dict[str, Any]]:
-    def parts() -> Any:
-        return [
-            path
-            for start, folder in folders(history.folder / PROBES)
-            if start + HOUR_NS > since_ns
-            for path in counting(folder)
-        ]
+def _parts(history: History, table: str, since_ns: int) -> list[Path]:
+    return [
+        path
+        for start, folder in folders(history.folder / table)
+        if start + HOUR_NS > since_ns
+        for path in counting(folder)
+    ]
 
+
+def _probe_rows(history: History, since_ns: int, kind: str, column: str) -> list[dict[str, Any]]:
     found = history.told(
-        parts,
+        lambda: _parts(history, PROBES, since_ns),
         f"SELECT name, target, at_ns, {column} AS part FROM told WHERE kind = '{kind}' AND at_ns > {int(since_ns)}"
         f" AND {column} IS NOT NULL ORDER BY at_ns",
     )
@@ -88,7 +92,29 @@ def _paths(
         ways[row["name"]] = way if former is None or len(former) != len(way) else [
             new or old for new, old in zip(way, former, strict=True)
         ]  # fmt: skip
-    return {"ways": ways, "at_ns": since}, events if known is not None else []
+    flows_ns, moved = _flow_paths(history, watch, int((known or {}).get("flows_ns", now_ns)))
+    return {"ways": ways, "at_ns": since, "flows_ns": flows_ns}, [*events, *moved] if known is not None else []
+
+
+def _flow_paths(history: History, watch: Watch, since_ns: int) -> tuple[int, list[Event]]:
+    """(until when nodes told, flows that by their telling went another way since a moment)."""
+    found = history.told(
+        lambda: _parts(history, HOPS, since_ns),
+        f"SELECT time_ns, flow, way_before, way_after FROM told WHERE what = '{MOVED}' AND time_ns > {since_ns}"
+        f" ORDER BY time_ns LIMIT {_MOST_MOVED}",
+    )
+    events = []
+    for row in found.to_pylist() if found is not None else ():
+        since_ns = max(since_ns, row["time_ns"])
+        flow = json.loads(row["flow"])
+        subject = f"{flow['src']}:{flow['src_port']} to {flow['dst']}:{flow['dst_port']}"
+        before, after = (_nodes(json.loads(row[name])) for name in ("way_before", "way_after"))
+        events.append(_told(watch, subject, f"{subject} goes by {after} instead of {before}", row["time_ns"]))
+    return since_ns, events
+
+
+def _nodes(way: Sequence[int | None]) -> str:
+    return ", ".join(f"node {node}" if node is not None else "a silent hop" for node in way) or "nothing"
 
 
 def _other(one: str | None, two: str | None) -> bool:

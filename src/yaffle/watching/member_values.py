@@ -15,15 +15,18 @@ from yaffle.history.layout import HOUR_NS
 from yaffle.history.probe_rows import LOST
 from yaffle.history.wait_rows import BIN_COUNTS, BINS, CHARGES, MINUTE_NS, quantile
 from yaffle.history.wait_sums import Grouping, text
+from yaffle.hops.hop_rows import DROPPED, PASSED
 from yaffle.ledger import causes
-from yaffle.records.catalogue import COUNTERS, OF_READINGS, PROBES, READINGS, RECORDS, WAITS, Entry
+from yaffle.records.catalogue import COUNTERS, HOPS, OF_READINGS, PROBES, READINGS, RECORDS, WAITS, Entry
 from yaffle.records.measure import TOTAL
 from yaffle.watching.windows import HOURS_OF_WAITS, Windows
 
 ALL = "all"
 _LONGEST_BACK_NS = 3600 * 10**9  # before a period, of what is read for it
 _LATE_MINUTE_NS = 120 * 10**9  # A minute of waits is told so much later, at most.
-COUNTED = ("volume", "packets", "records", "timeouts", "exchange_rate", "waiting")
+COUNTED = (
+    "volume", "packets", "records", "timeouts", "exchange_rate", "waiting", "hop_drops", "hop_packets",
+)  # fmt: skip
 _FACTS = {
     "retransmissions": ("sum(retransmissions)", "sum(packets) FILTER (retransmissions IS NOT NULL)", 100.0),
     "round_trip": ("sum(round_trip_ns * packets)", "sum(packets) FILTER (round_trip_ns IS NOT NULL)", 1e-6),
@@ -37,6 +40,8 @@ _GROUPS = {
     COUNTERS: {"interface": "interface", "device": "device"},
     READINGS: {"device": "device", "object": "trim(device || ' ' || object)"},
     PROBES: {"test": "name", "target": "target", "kind": "kind"},
+    HOPS: {"node": "'node ' || node",
+           "queue": "'node ' || node || ' egress ' || coalesce(egress::VARCHAR, 'not told')"},
     WAITS: {"application": "application || ' ' || port", "server": "server || ' ' || port", "site": "site",
             "client": "client"},
 }  # fmt: skip
@@ -228,6 +233,28 @@ def _of_probes(windows: Windows, asked: Question, first_ns: int, width_ns: int, 
     return Values(found, _told(windows, PROBES, period, at, count), _last(found))
 
 
+def hop_value(name: str) -> str:
+    """A measure of what nodes told, as SQL over rows of the table `hops`."""
+    return {
+        "hop_delay": "max(delay_max_us)",
+        "queue_depth": "max(queue_max_bytes)",
+        "hop_drops": f"sum(packets) FILTER (what = {text(DROPPED)})",
+        "hop_packets": f"sum(packets) FILTER (what = {text(PASSED)})",
+    }[name]
+
+
+def _of_hops(windows: Windows, asked: Question, first_ns: int, width_ns: int, count: int) -> Values:
+    # A stretch counts for the interval that it ends in.
+    period, at = (first_ns, first_ns + count * width_ns), _place("to_ns", first_ns, width_ns, count)
+    query = (
+        f"SELECT {asked.subject} AS subject, CAST({at} AS BIGINT) AS place,"
+        f" {hop_value(asked.entry.name)}::DOUBLE AS value FROM told"
+        f" WHERE node IS NOT NULL AND {asked.condition} GROUP BY ALL"
+    )
+    found = _filled(windows.asked(HOPS, *period, query), count)
+    return Values(found, _told(windows, HOPS, period, at, count), _last(found))
+
+
 _PARTIES = {f"{party}_wait": party for party in (causes.CLIENT, causes.NETWORK, causes.SERVER)}
 _QUANTILES = {"wait_median": 0.5, "wait_p95": 0.95}
 
@@ -273,4 +300,5 @@ def wait_value(name: str, row: dict[str, object], width_ns: int) -> float:
 
 _READERS = {
     RECORDS: _of_records, COUNTERS: _of_counters, READINGS: _of_readings, PROBES: _of_probes, WAITS: _of_waits,
+    HOPS: _of_hops,
 }  # fmt: skip

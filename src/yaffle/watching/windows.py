@@ -13,12 +13,13 @@ import pyarrow as pa
 from yaffle.capture.addresses import labels_of
 from yaffle.capture.registry import protocol_name
 from yaffle.errors import YaffleError
-from yaffle.history.layout import COUNTERS, HOUR_NS, LEVELS, PROBES, READINGS, RECORDS, WAITS, counting, folders
+from yaffle.history.layout import COUNTERS, HOPS, HOUR_NS, LEVELS, PROBES, READINGS, RECORDS, WAITS, counting, folders
 from yaffle.history.locked_database import locked_database
 from yaffle.history.probe_rows import SCHEMA as PROBE_SCHEMA
 from yaffle.history.store import History
 from yaffle.history.wait_rows import SCHEMA as WAIT_SCHEMA
 from yaffle.history.wait_sums import wait_files
+from yaffle.hops.hop_rows import SCHEMA as HOP_SCHEMA
 from yaffle.inventory.places import SERVICES, Places
 from yaffle.records.counter_table import COUNTS, UNKNOWN
 from yaffle.records.flow_table import FLOW, MEASURED
@@ -198,6 +199,14 @@ def _probes(history: History, first_ns: int, last_ns: int) -> pa.Table:
     return found.select(PROBE_SCHEMA.names).cast(PROBE_SCHEMA)
 
 
+def _hops(history: History, first_ns: int, last_ns: int) -> pa.Table:
+    found = history.told(
+        _parts(history, HOPS, first_ns, last_ns),
+        f"SELECT * FROM told WHERE to_ns > {first_ns} AND to_ns <= {last_ns}",
+    )
+    return found.select(HOP_SCHEMA.names).cast(HOP_SCHEMA) if found is not None else HOP_SCHEMA.empty_table()
+
+
 def _waits(history: History, first_ns: int, last_ns: int) -> pa.Table:
     found = history.told(
         _parts(history, WAITS, first_ns, last_ns),
@@ -230,7 +239,7 @@ def _no_records() -> pa.Table:
 
 _READERS: dict[str, Callable[[History, int, int], pa.Table]] = {
     RECORDS: _records, COUNTERS: _counters, READINGS: _readings, PROBES: _probes, WAITS: _waits,
-    HOURS_OF_WAITS: _hours_of_waits,
+    HOURS_OF_WAITS: _hours_of_waits, HOPS: _hops,
 }  # fmt: skip
 _EMPTY: dict[str, pa.Table] = {
     RECORDS: _no_records(),
@@ -238,6 +247,7 @@ _EMPTY: dict[str, pa.Table] = {
     READINGS: pa.schema([("time_ns", pa.int64()), ("device", pa.string()), ("object", pa.string()),
                          ("measure", pa.string()), ("value", pa.float64())]).empty_table(),
     PROBES: PROBE_SCHEMA.empty_table(),
+    HOPS: HOP_SCHEMA.empty_table(),
     WAITS: WAIT_SCHEMA.empty_table(),
     HOURS_OF_WAITS: WAIT_SCHEMA.empty_table(),
 }  # fmt: skip
