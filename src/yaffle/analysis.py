@@ -21,6 +21,7 @@ from yaffle.exchanges.messages import Messages
 from yaffle.flow_export.in_captures import find_exports
 from yaffle.flow_export.of_packets import flows_of_packets
 from yaffle.history.layout import is_history
+from yaffle.hops.reports import ReportForm
 from yaffle.hops.telemetry import Telemetry, find_telemetry
 from yaffle.inventory.expected_markings import Expected
 from yaffle.inventory.places import Places, PointName, Rule, Site, spoken_point
@@ -114,6 +115,10 @@ class Analysis:
         flows = self.capture.conversations
         speaker = speaking_views(self.account, flows, journeys(path.segments, flows.point.size))
         return replace(named, apart=told.apart, path=path, found_path=whole, speaker=speaker)
+
+    def with_reports(self, form: ReportForm) -> "Analysis":
+        """The same evidence with another reading of what switches report."""
+        return replace(self, telemetry=find_telemetry(self.capture, Payload(self.capture), form=form))
 
     @cached_property
     def point_names(self) -> list[str]:

@@ -119,6 +119,26 @@ def analyse(
             help="Which marking an application should bear; what violates it is a finding. Without any: voice=EF.",
         ),
     ] = None,
+    telemetry_port: Annotated[
+        list[int] | None,
+        typer.Option(
+            "--telemetry-port",
+            metavar="PORT",
+            min=1,
+            max=65_535,
+            help="UDP port to which switches report on single packets; may be given again. Without any: 32766.",
+        ),
+    ] = None,
+    int_dscp: Annotated[
+        int,
+        typer.Option(
+            "--int-dscp",
+            metavar="DSCP",
+            min=0,
+            max=63,
+            help="By which DSCP packets are marked that carry what switches wrote (INT).",
+        ),
+    ] = 23,
     memory: Annotated[
         str,
         typer.Option(
@@ -159,6 +179,7 @@ def analyse(
     from yaffle.cluster.case_store import save_case_at
     from yaffle.cluster.crew import workforce_of
     from yaffle.engine_start import make_ready
+    from yaffle.hops.reports import INT_DSCP, PORT, ReportForm
     from yaffle.inventory.expected_markings import USUAL
     from yaffle.memory_plan import bytes_of, planned
     from yaffle.report import answer
@@ -174,6 +195,8 @@ def analyse(
         make_ready(paths, step)
         plan = planned(paths, bytes_of(memory) if memory else 0)
         analysis = run(paths, step, plan, crew).as_told(Told(expected=rules))
+        if telemetry_port or int_dscp != INT_DSCP:
+            analysis = analysis.with_reports(ReportForm(tuple(telemetry_port or (PORT,)), int_dscp))
         crew.as_given(analysis.capture)
         if case:
             save_case_at(case, analysis, step)

@@ -1,12 +1,16 @@
 """Reports about packets: postcards, stacks, drops, queues, lost reports, clocks that differ, and broken ones."""
 
+import json
 import random
 from struct import pack
+
+from typer.testing import CliRunner
 
 from tests.frames import ether, pcap, udp
 from tests.hops.frames import datagram, inner, report, stack
 from yaffle.capture.payload import Payload
 from yaffle.capture.reader import read_captures
+from yaffle.cli import app
 from yaffle.hops.report_scan import DROPPED, QUEUED, TRACKED
 from yaffle.hops.telemetry import find_telemetry
 
@@ -137,3 +141,28 @@ def test_many_switches_and_queues_are_as_quick_as_few(tmp_path):
         own.frames.append((S0 + k * MS, frame))
     found = own.telemetry(tmp_path)
     assert len(found.nodes) == 30_000 and len(found.flows) == 1 and not found.congestion
+
+
+def test_ports_and_markings_that_differ_are_told_by_options(tmp_path):
+    about = inner(H1, 1000, H2, 443, 7, 62, b"x" * 40, dscp=11, stack=stack([(1, 3, 4, 700, 90, S0, S0 + 700)]))
+    body = datagram(2, 1, [report(TRACKED, 1, 2, S0 + US, S0 + 2 * US, 0, about)])
+    path = tmp_path / "reports.pcap"
+    pcap(path, [(S0 + 9 * US, ether(udp("192.0.2.2", 40_000, COLLECTOR, 9_555, body)))])
+    run = CliRunner().invoke(app, ["analyse", str(path), "--json", "-"])
+    assert run.exit_code == 0 and json.loads(run.stdout)["hops"]["flows"] == []
+    options = ["--telemetry-port", "9555", "--int-dscp", "11"]
+    run = CliRunner().invoke(app, ["analyse", str(path), "--json", "-", *options])
+    (flow,) = json.loads(run.stdout)["hops"]["flows"]
+    assert flow["paths"][0]["nodes"] == [1, 2]
+
+
+def test_a_packet_that_only_asks_for_reports_has_no_stack(tmp_path):
+    """INT-MX: a header of type 3 behind the transport's, by which each switch reports for itself (INT 2.1)."""
+    asks = bytes([0x30, 3, 0, 0]) + pack("!IHHI", 2 << 28, 0x7C00, 0, 0)
+    own = Switches()
+    for node, ttl in ((1, 64), (2, 63)):
+        own.postcard(node, S0 + node * 10 * US, 900, about(5, ttl, dscp=23, stack=asks))
+    found = own.telemetry(tmp_path)
+    (flow,) = found.flows
+    assert [path.nodes for path in flow.paths] == [(1, 2)] and flow.packets == 1
+    assert {hop.node: hop.median_ns for hop in flow.hops} == {1: 900, 2: 900}
