@@ -72,9 +72,9 @@ class Crew(Here):
 
     def _leave(self) -> None:
         try:
-            self._store.remove(self._run)
             with suppress(Exception):  # Workers that are lost keep what they fetched.
                 self._client.run(tasks.forget, self._run)
+            self._store.remove(self._run)
         finally:
             self._close()
 

@@ -25,7 +25,7 @@ class Here(Workforce):
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
-        tasks.forget(self._run)
+        tasks.drop_fetched(self._run)
 
     def fetch(self, files: Sequence[str | Path]) -> list[Path]:
         """The captures as files of this machine. Raises YaffleError."""

@@ -2,10 +2,14 @@
 again anywhere when a worker is lost.
 """
 
+import asyncio
 import shutil
 import time
-from collections.abc import Sequence
+from collections import Counter
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from pathlib import Path
+from threading import Lock
 from typing import NamedTuple
 
 from yaffle.capture.captured import Source
@@ -16,6 +20,11 @@ from yaffle.errors import YaffleError
 from yaffle.kernel_cache import key
 from yaffle.parts import account_part
 from yaffle.room import spill_folder
+
+_PAUSE_S = 0.02
+_LOCK = Lock()
+_ENDED: set[str] = set()  # runs of which this worker writes nothing more
+_WRITING: Counter[str] = Counter()  # tasks of a run that write at the moment
 
 
 class Done(NamedTuple):
@@ -51,7 +60,9 @@ def read_file(store: str, run: str, number: int, path: str) -> Done:
     if is_url(path):
         for source in capture.sources:
             source.path = path
-    write_capture(to, f"{run}/read-{number}", capture)
+    with _writing(run) as may:
+        if may:
+            write_capture(to, f"{run}/read-{number}", capture)
     return Done(capture.packets.time_ns.size, "", time.process_time() - began, to.written_bytes)
 
 
@@ -63,10 +74,35 @@ def account_for(store: str, run: str, number: int, sources: Sequence[str]) -> Do
     own = set(part.sources)
     here = [Source("", str(fetched(path, held)) if k in own else "", "", 0, "") for k, path in enumerate(sources)]
     found = account_part(part, here)
-    write_account(to, f"{run}/found-{number}", found)
+    with _writing(run) as may:
+        if may:
+            write_account(to, f"{run}/found-{number}", found)
     return Done(int(found.account.exchange.shape[0]), "", time.process_time() - began, to.written_bytes)
 
 
-def forget(run: str) -> None:
+@contextmanager
+def _writing(run: str) -> Iterator[bool]:
+    """Whether what was found may still be written: a task that was begun goes on when its run has ended."""
+    with _LOCK:
+        may = run not in _ENDED
+        _WRITING[run] += may
+    try:
+        yield may
+    finally:
+        with _LOCK:
+            _WRITING[run] -= may
+
+
+def drop_fetched(run: str) -> None:
     """Takes away what a machine fetched for a run."""
     shutil.rmtree(fetched_folder(run), ignore_errors=True)
+
+
+async def forget(run: str) -> None:
+    """Ends a run on a worker: from when this is done nothing more is written of it. Takes away what was fetched."""
+    with _LOCK:
+        _ENDED.add(run)
+    while _WRITING[run]:
+        await asyncio.sleep(_PAUSE_S)
+    del _WRITING[run]
+    drop_fetched(run)
