@@ -20,9 +20,9 @@ class Keeper:
     def __init__(self, writer: HistoryWriter) -> None:
         self.writer = writer
         self._queue: queue.Queue[FlowRecords | tuple[str, pa.Table] | None] = queue.Queue(_BACKLOG)
-        self._handed = self._held = self._settled = (
-            0  # what was handed over, what of it the writer has, what is on the disk
-        )
+        # What was handed over, by whichever thread, what of it the writer has, and what is on the disk.
+        self._handed = self._held = self._settled = 0
+        self._counting = threading.Lock()
         self._thread = threading.Thread(target=self._write, name="write history", daemon=True)
 
     def start(self) -> None:
@@ -35,7 +35,8 @@ class Keeper:
             self._queue.put_nowait(found)
         except queue.Full:
             return False
-        self._handed += 1
+        with self._counting:
+            self._handed += 1
         return True
 
     @property

@@ -51,7 +51,7 @@ INTERVALS = (
     ("5 min", 300 * 10**9), ("15 min", 900 * 10**9), ("1 h", 3600 * 10**9), ("1 day", 86_400 * 10**9),
 )  # fmt: skip
 
-FLOWS, INTERFACES, HOSTS, WHEREABOUTS, PASSING, TESTS = 2, 3, 4, 5, 7, 8  # pages
+TRAFFIC, FLOWS, INTERFACES, HOSTS, WHEREABOUTS, PASSING, TESTS = 0, 2, 3, 4, 5, 7, 8  # pages
 
 
 class Survey(Station):

@@ -78,7 +78,7 @@ class WatchDialog(QDialog):
         form = QFormLayout()
         for words, part in (
             ("name", self.name), ("measure", self.measure), ("of each", self.of), ("only where", self.where),
-            ("is", self.rule), ("limit", self.limit), ("mean over", self.over), ("for", self.lasts),
+            ("is", self.rule), ("limit", self.limit), ("over", self.over), ("for", self.lasts),
             ("severity", self.severity),
         ):  # fmt: skip
             form.addRow(words, part)

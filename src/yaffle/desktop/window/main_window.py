@@ -29,7 +29,7 @@ from yaffle.desktop.shared import theme
 from yaffle.desktop.shared.jobs import Latest
 from yaffle.desktop.shared.log_file import log_file
 from yaffle.desktop.shared.panes import Filling
-from yaffle.desktop.survey.station import FLOWS, HOSTS, INTERFACES, TESTS, Survey
+from yaffle.desktop.survey.station import FLOWS, HOSTS, INTERFACES, TESTS, TRAFFIC, Survey
 from yaffle.desktop.watch.station import WatchStation
 from yaffle.desktop.window.background import Background
 from yaffle.desktop.window.case_files import CaseFiles
@@ -50,7 +50,7 @@ from yaffle.findings.air import AIR
 from yaffle.findings.finding import Finding
 from yaffle.findings.markings import CAUSE
 from yaffle.findings.queues import CAUSE as QUEUE
-from yaffle.records.catalogue import COUNTERS, PROBES, READINGS, RECORDS
+from yaffle.records.catalogue import COUNTERS, HOPS, PROBES, READINGS, RECORDS
 from yaffle.session import preferences
 from yaffle.session.investigation import Investigation, Opened
 from yaffle.session.preferences import Preferences
@@ -280,7 +280,7 @@ class MainWindow(QMainWindow):
 
     def _open_watched(self, table: str) -> None:
         """From what is watched to its evidence: the page that shows the table."""
-        page = {RECORDS: FLOWS, COUNTERS: INTERFACES, READINGS: HOSTS, PROBES: TESTS}.get(table)
+        page = {RECORDS: FLOWS, COUNTERS: INTERFACES, READINGS: HOSTS, PROBES: TESTS, HOPS: TRAFFIC}.get(table)
         if page is None:
             self.go(APPORTION)
             return
