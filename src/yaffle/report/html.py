@@ -1,238 +1,154 @@
-"""The report: one self-contained HTML page. Answer, findings with grounds, ledger pictures, method and limits."""
+"""The report: one self-contained HTML page, readable without scripts, for screen and paper."""
 
-import ipaddress
-import re
-from collections.abc import Callable
-from dataclasses import dataclass, field, replace
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import cache
 from pathlib import Path
-from typing import Any
 
 import jinja2
-import numpy as np
 from markupsafe import Markup
 
 from yaffle import __version__
 from yaffle.analysis import Analysis
-from yaffle.capture.addresses import client_labels, server_labels
 from yaffle.capture.masking import Masker
-from yaffle.exchanges.lookups import Lookups
-from yaffle.findings.cleared import cleared
+from yaffle.findings.finding import Finding
 from yaffle.findings.ranking import all_findings
-from yaffle.inventory.expected_markings import VIDEO, VOICE
-from yaffle.inventory.places import Places
-from yaffle.ledger import causes
-from yaffle.ledger.sums import party_sums
-from yaffle.quantiles import median, p95
 from yaffle.report.answer import write_whole
-from yaffle.report.flow_part import flow_tables
-from yaffle.report.tiers_part import waited_table
-from yaffle.units import count, day, duration, moment, share, zone_name
+from yaffle.report.figure import told
+from yaffle.report.nameless import masked, nameless
+from yaffle.report.plan import TITLE, Letterhead, ReportPlan
+from yaffle.report.sections import Draw, Figures, Said, Section, sections_of, told_findings
+from yaffle.units import day, moment, zone_name
+
+_FIGURES_OF = 8  # So many findings bring figures at most.
 
 
 @dataclass(frozen=True)
-class Said:
-    """What the user adds to the report: complaints (who, what, when, words), findings kept, put away and remarked on
-    (by key), notes.
-    """
+class Shown:
+    """What a page is made of: sections in the order in which they stand, those left out apart."""
 
-    complaints: tuple[tuple[str, str, str, str], ...] = ()
-    pinned: tuple[str, ...] = ()
-    dismissed: dict[str, str] = field(default_factory=dict)
-    remarks: dict[str, str] = field(default_factory=dict)
-    notes: str = ""
+    sections: tuple[Section, ...]
+    left_out: tuple[Section, ...]
 
 
-_ADDRESS = re.compile(
-    r"(?<![\w.:])((?:\d{1,3}\.){3}\d{1,3}(?!\.?\d)|[0-9a-fA-F]{1,4}(?::[0-9a-fA-F]{0,4}){2,7}(?![\w:]))(/\d{1,3})?"
-)
-_FILL = {
-    causes.CLIENT: "url(#client)",
-    causes.NETWORK: "#1c7676",
-    causes.SERVER: "url(#server)",
-    causes.UNEXPLAINED: "#fbf8ef",
-}
+def period_words(analysis: Analysis) -> str:
+    """From when to when the evidence is."""
+    held = [s for s in analysis.capture.sources if s.packets]
+    if not held:
+        return "no packets"
+    first, last = min(s.first_ns for s in held), max(s.last_ns for s in held)
+    return f"{day(first)}, {moment(first, digits=0)} to {moment(last, digits=0)} {zone_name()}"
 
 
-def ledger_picture(charges: Any, full_ns: float, width: int = 560) -> Markup:
-    """The ledger bar as SVG."""
-    total = float(charges.sum())
-    if total <= 0:
-        return Markup("")
-    x, parts = 0.0, []
-    for party in causes.PARTIES:
-        own = float(charges[causes.party_columns(party)].sum())
-        w = width * own / max(full_ns, 1.0)
-        if w > 0:
-            stroke = ' stroke="#7d796d"' if party == causes.UNEXPLAINED else ""
-            parts.append(
-                f'<rect x="{x:.1f}" width="{w:.1f}" height="14" fill="{_FILL[party]}"{stroke}><title>{party}'
-                f" {duration(own)}</title></rect>"
-            )
-        x += w
-    return Markup(
-        f'<svg viewBox="0 0 {width} 14" width="100%" height="14" preserveAspectRatio="none">{"".join(parts)}</svg>'
-    )
-
-
-def party_picture(party: str) -> Markup:
-    """The color and mark of a party as SVG."""
-    return Markup(
-        '<svg width="18" height="10"><rect width="18" height="10" fill="{}" stroke="#7d796d" stroke-width=".5"/></svg>'
-    ).format(_FILL[party])
-
-
-def _groups(analysis: Analysis, places: Places, speaks: Any) -> list[dict[str, Any]]:
-    account, flows = analysis.account, analysis.capture.conversations
-    server, ports = server_labels(flows, account.flow), flows.b_port[account.flow].tolist()
-    application = {
-        pair: places.application(server.texts[pair[0]], pair[1])
-        for pair in set(zip(server.codes.tolist(), ports, strict=True))
-    }
-    names = np.array([application[pair] for pair in zip(server.codes.tolist(), ports, strict=True)])
-    clients = client_labels(flows, account.flow).codes
-    owner = account.of_exchange("connection")
-    wait = account.exchange_charges.sum(axis=1)
-    found = []
-    for name in sorted(set(names.tolist())):
-        member = (names == name) & speaks
-        rows = member[owner] if owner.size else np.zeros(0, bool)
-        if not rows.any():
-            continue
-        charges = account.exchange_charges[rows].sum(axis=0)
-        found.append(
-            {
-                "label": name,
-                "exchanges": count(int(rows.sum())),
-                "users": int(np.unique(clients[member]).size),
-                "median": duration(median(wait[rows])),
-                "p95": duration(p95(wait[rows])),
-                "worst": duration(int(wait[rows].max())),
-                "wait": duration(int(charges.sum())),
-                "charges": charges,
-                "total": int(charges.sum()),
-            }
-        )
-    return sorted(found, key=lambda g: -int(g["total"]))
-
-
-def _nameless(analysis: Analysis) -> Analysis:
-    """The same without the names that captures hold or bear: of hosts, of what was looked up, of files and their
-    points; and without the user's own.
-    """
-    capture = analysis.capture
-    sources = [replace(source, name=f"capture {k + 1}", names={}) for k, source in enumerate(capture.sources)]
-    points = [f"point {k + 1}" for k in range(len(capture.points))]
-    expected = tuple(rule for rule in analysis.expected if rule.application in (VOICE, VIDEO))
-    analysis = replace(analysis, rules=(), sites=(), expected=expected, renamed=())
-    return replace(
-        analysis,
-        capture=replace(capture, names={}, sources=sources, points=points),
-        lookups=Lookups(),
-        messages=replace(analysis.messages, host={}),
+def shown_sections(
+    analysis: Analysis,
+    said: Said,
+    plan: ReportPlan,
+    letterhead: Letterhead = Letterhead(),
+    draw: Draw | None = None,
+    everything: Sequence[Finding] | None = None,
+) -> Shown:
+    """What the report shows. draw: gives findings their figures."""
+    everything = all_findings(analysis) if everything is None else everything
+    told = [f for f in told_findings(everything, said, plan) if f"finding/{f.key}" not in plan.left_out]
+    figures = draw(analysis, told[:_FIGURES_OF]) if draw is not None else {}
+    found = {one.key: one for one in sections_of(analysis, everything, said, plan, figures)}
+    order = plan if plan.order else ReportPlan(order=letterhead.order)
+    arranged = [found[key] for key in order.arranged(found)]
+    arranged.sort(key=lambda one: one.appendix)
+    return Shown(
+        tuple(one for one in arranged if one.key not in plan.left_out),
+        tuple(one for one in arranged if one.key in plan.left_out),
     )
 
 
 def render(
     analysis: Analysis,
-    title: str = "Whose delay was it?",
     said: Said = Said(),
     masker: Masker | None = None,
-    bar: Callable[[Any, float], Markup] = ledger_picture,
-    swatch: Callable[[str], Markup] = party_picture,
+    plan: ReportPlan = ReportPlan(),
+    letterhead: Letterhead = Letterhead(),
+    draw: Draw | None = None,
 ) -> str:
     """The page.
 
-    With a masker: without names, and with addresses masked. bar: draws a ledger; swatch: a party's color and mark.
+    With a masker: without names, and with addresses masked. draw: gives findings their figures.
     """
     if masker is not None:
-        analysis = _nameless(analysis)
-    capture, account = analysis.capture, analysis.account
-    speaks = analysis.speaker == np.arange(analysis.speaker.size)
-    charges = account.connection_charges[speaks].sum(axis=0) if speaks.any() else np.zeros(causes.COUNT, np.int64)
-    total = int(charges.sum())
-    parties = party_sums(charges[None, :])[0]
-    groups = _groups(analysis, analysis.places, speaks)
-    held = [s for s in capture.sources if s.packets]
-    period = "no packets"
-    if held:
-        first, last = min(s.first_ns for s in held), max(s.last_ns for s in held)
-        period = f"{day(first)}, {moment(first, digits=0)} to {moment(last, digits=0)} {zone_name()}"
-    everything = all_findings(analysis)
-    found = sorted((f for f in everything if f.key not in said.dismissed), key=lambda f: f.key not in said.pinned)
-    findings = [
-        {
-            "sentence": f.sentence,
-            "severity": f.severity,
-            "next_step": f.next_step,
-            "ruled_out": f.grounds.get("ruled_out", ""),
-            "remark": said.remarks.get(f.key, ""),
-            "pinned": f.key in said.pinned,
-            "facts": (f"total delay {duration(f.lost_ns)}, " if f.lost_ns else "")
-            + (f"{f.users} clients, " if f.users else "")
-            + f"confidence {round(100 * f.confidence)} %.",
-        }
-        for f in found
-    ]
-    environment = jinja2.Environment(loader=jinja2.PackageLoader("yaffle", "report"), autoescape=True, trim_blocks=True)
-    page = environment.get_template("report.html.j2").render(
-        title=title,
-        said=said,
-        masked=masker is not None,
-        dismissed=[(f.sentence, said.dismissed[f.key]) for f in everything if f.key in said.dismissed],
-        version=__version__,
-        period=period,
-        summary=(
-            f"{count(int(speaks.sum()))} connections, {count(int(account.fact('exchanges')[speaks].sum()))} exchanges,"
-            f" {duration(total)} total delay."
-        ),
-        total=charges,
-        total_ns=total,
-        bar=bar,
-        swatch=swatch,
-        key=[
-            (p, f"{duration(int(parties[i]))} ({share(parties[i] / max(1, total))})")
-            for i, p in enumerate(causes.PARTIES)
-        ],
-        findings=findings,
-        cleared=[place.sentence for place in cleared(analysis, analysis.speaker, everything)[:12]],
-        groups=groups,
-        waited=waited_table(analysis),
-        flows=flow_tables(analysis),
-        widest=max((int(g["total"]) for g in groups), default=1),
-        causes=[
-            (party, cause, causes.WORDS[cause], duration(int(charges[k])), share(charges[k] / max(1, total)))
-            for k, (party, cause) in sorted(enumerate(causes.CHARGES), key=lambda item: -int(charges[item[0]]))
-            if charges[k]
-        ],
-        sources=[
-            {
-                "name": s.name,
-                "words": f"{count(s.packets)} packets, {'complete' if s.complete else 'not complete'}",
-                "notes": s.notes,
-            }
-            for s in capture.sources
-        ],
+        analysis, said = _without_names(analysis, said)
+        draw = _masking(draw, masker) if draw is not None else None
+    shown = shown_sections(analysis, said, plan, letterhead, draw)
+    page = page_of(shown.sections, plan.title or TITLE, period_words(analysis), letterhead, masker is not None)
+    return masked(page, masker) if masker is not None else page
+
+
+def _masking(draw: Draw, masker: Masker) -> Draw:
+    def drawn(analysis: Analysis, found: Sequence[Finding]) -> Figures:
+        return {key: [one.masked(masker) for one in own] for key, own in draw(analysis, found).items()}
+
+    return drawn
+
+
+def _without_names(analysis: Analysis, said: Said) -> tuple[Analysis, Said]:
+    """The same without names. What the user said of findings goes along, though their subjects are called otherwise."""
+
+    def mark(finding: Finding) -> tuple[object, ...]:
+        return finding.party, finding.cause, finding.first_ns, finding.last_ns, finding.lost_ns, finding.users
+
+    plain = nameless(analysis)
+    keys = {mark(f): f.key for f in all_findings(plain)}
+    other = {f.key: keys.get(mark(f), f.key) for f in all_findings(analysis)}
+    return plain, Said(
+        said.complaints,
+        tuple(other.get(key, key) for key in said.pinned),
+        {other.get(key, key): reason for key, reason in said.dismissed.items()},
+        {other.get(key, key): text for key, text in said.remarks.items()},
+        said.notes,
     )
-    return _mask(page, masker) if masker is not None else page
 
 
-def _mask(page: str, masker: Masker) -> str:
-    """Addresses and networks in a text, masked."""
-
-    def other(match: re.Match[str]) -> str:
-        try:
-            if match.group(2):
-                network = ipaddress.ip_network(match.group(0))
-                return str(
-                    ipaddress.ip_network(f"{masker.text(str(network.network_address))}{match.group(2)}", strict=False)
-                )
-            return masker.text(match.group(0))
-        except ValueError:
-            return match.group(0)
-
-    return _ADDRESS.sub(other, page)
+@cache
+def _environment() -> jinja2.Environment:
+    environment = jinja2.Environment(
+        loader=jinja2.PackageLoader("yaffle", "report"), autoescape=True, trim_blocks=True, lstrip_blocks=True
+    )
+    environment.filters["told"] = told
+    return environment
 
 
-def write_report(analysis: Analysis, path: Path, said: Said = Said(), masker: Masker | None = None) -> None:
+def page_of(
+    sections: Sequence[Section], title: str, period: str, letterhead: Letterhead = Letterhead(), is_masked: bool = False
+) -> str:
+    """Sections as a page."""
+    return (
+        _environment()
+        .get_template("report.html.j2")
+        .render(
+            title=title,
+            period=period,
+            version=__version__,
+            logo=_logo(letterhead.logo),
+            address=letterhead.address,
+            main=[one for one in sections if not one.appendix],
+            appendix=[one for one in sections if one.appendix],
+            masked=is_masked,
+        )
+    )
+
+
+def _logo(logo: str) -> Markup:
+    """A picture as part of the page: never by address of elsewhere, never with scripts in it."""
+    return Markup('<img class="logo" src="{}" alt="">').format(logo) if logo.startswith("data:image/") else Markup("")
+
+
+def write_report(
+    analysis: Analysis,
+    path: Path,
+    said: Said = Said(),
+    masker: Masker | None = None,
+    plan: ReportPlan = ReportPlan(),
+    letterhead: Letterhead = Letterhead(),
+    draw: Draw | None = None,
+) -> None:
     """Writes the page, whole or not at all."""
-    write_whole(path, render(analysis, said=said, masker=masker))
+    write_whole(path, render(analysis, said, masker, plan, letterhead, draw))

@@ -2,7 +2,7 @@
 
 from pathlib import Path
 
-from PySide6.QtCore import QPoint, QSize
+from PySide6.QtCore import QBuffer, QIODevice, QPoint
 from PySide6.QtGui import QPainter
 from PySide6.QtSvg import QSvgGenerator
 from PySide6.QtWidgets import QFileDialog, QMessageBox, QWidget
@@ -19,13 +19,22 @@ def write_picture(part: QWidget, path: Path) -> bool:
     """Writes it by the name's suffix; whether it could be written."""
     if path.suffix.lower() != ".svg":
         return part.grab().save(str(path))
-    vector = QSvgGenerator()
-    vector.setFileName(str(path))
-    vector.setSize(QSize(part.width(), part.height()))
-    vector.setViewBox(part.rect())
-    painter = QPainter()
-    if not painter.begin(vector):
+    try:
+        path.write_bytes(vectors(part))
+    except OSError:
         return False
-    part.render(painter, QPoint(0, 0))
+    return True
+
+
+def vectors(part: QWidget) -> bytes:
+    """What it shows as SVG."""
+    buffer = QBuffer()
+    buffer.open(QIODevice.OpenModeFlag.WriteOnly)
+    vector = QSvgGenerator(QSvgGenerator.SvgVersion.Svg11)
+    vector.setOutputDevice(buffer)
+    vector.setSize(part.size())
+    vector.setViewBox(part.rect())
+    painter = QPainter(vector)
+    QWidget.render(part, painter, QPoint(0, 0))  # A plot has another method of the same name.
     painter.end()
-    return path.exists()
+    return bytes(buffer.data().data())

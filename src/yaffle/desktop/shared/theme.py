@@ -1,6 +1,6 @@
 """Colors, marks and letters: parchment, ink and moss; a color and a mark of its own for each party."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QBrush, QColor, QFont, QPalette
@@ -65,6 +65,11 @@ LIGHT = Theme(
     "#77356a",
     "#7d796d",
 )
+# For paper: white, and dark enough for a printer without color.
+PAPER = replace(
+    LIGHT, name="paper", surface="#ffffff", panel="#ffffff", line="#c9c3b0", ink="#201f1a", faint="#5a5547"
+)
+
 DARK = Theme(
     "dark",
     "#21221d",

@@ -1,0 +1,147 @@
+"""Which figures prove a finding: chosen by its cause. Each is computed on any thread, then drawn on the window's."""
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from yaffle.arrays import Array
+from yaffle.desktop.report import drawn
+from yaffle.findings.finding import Finding
+from yaffle.findings.queues import CAUSE as QUEUE
+from yaffle.ledger import causes
+from yaffle.progress import Progress
+from yaffle.records.catalogue import CATALOGUE
+from yaffle.report.figure import Figure
+from yaffle.session.apportion import picture
+from yaffle.session.baselines import IN, OUT, WIDTHS, NormalSettings, Subject, normal
+from yaffle.session.catalogue_values import title
+from yaffle.session.evidence import Evidence
+from yaffle.session.examine import Connection
+from yaffle.session.filtering import Filter
+from yaffle.session.focus import Focus
+from yaffle.session.hops_view import hops_picture, queue_course
+from yaffle.session.path_view import path_picture
+from yaffle.session.scene import Scene
+from yaffle.session.tiers_view import foremost, tiers_of_exchange
+
+_BINS = 90
+_MARGIN = 20  # a twentieth of a finding's period stands before and after it
+
+
+@dataclass(frozen=True)
+class FigureWork:
+    """compute: on any thread, what is to be drawn; draw: on the window's thread, None where there is nothing to see."""
+
+    compute: Callable[[Progress], Any]
+    draw: Callable[[Any], Figure | None]
+
+
+def figure_work(evidence: Evidence, finding: Finding) -> list[FigureWork]:
+    """The figures of a finding, the most telling one first."""
+    if finding.cause == QUEUE and "node" in finding.grounds:
+        return [_queue(evidence, finding)]
+    if "interface" in finding.grounds and "device" in finding.grounds:
+        measure = IN if finding.grounds.get("way") == "inbound" else OUT
+        return [_baseline(evidence, finding, NormalSettings(Subject(measure, "interface", finding.subject)))]
+    if finding.grounds.get("kept"):
+        kept = Subject(title(CATALOGUE["wait_median"]), "site", finding.site)
+        return [_baseline(evidence, finding, NormalSettings(kept, WIDTHS["1 h"]))]
+    rows = evidence.wait_of_exchange[np.array(finding.exchanges, np.int64)] if finding.exchanges else np.empty(0, int)
+    rows = rows[rows >= 0]
+    if not rows.size:
+        return []
+    found = [_waits(evidence, finding, rows)]
+    paid = evidence.waits.charges[rows][:, causes.party_columns(finding.party)].sum(axis=1)
+    worst = int(rows[np.argmax(paid if paid.any() else evidence.waits.wait_ns[rows])])
+    if finding.party == causes.SERVER and (tiers := _tiers(evidence, worst)) is not None:
+        found.append(tiers)
+    if finding.party == causes.NETWORK and finding.cause in ("loss", "queueing") and evidence.analysis.path.segments:
+        found.append(_segment(evidence, finding))
+    if finding.party == causes.NETWORK and finding.cause == "loss":
+        found.append(_sequence(evidence, finding))
+    return [*found, _ladder(evidence, worst)]
+
+
+def scene_of(evidence: Evidence, finding: Finding, rows: Array) -> Scene:
+    """The finding's time with its exchanges in focus."""
+    margin = max(1_000_000_000, (finding.last_ns - finding.first_ns) // _MARGIN)
+    period = (max(evidence.first_ns, finding.first_ns - margin), min(evidence.last_ns, finding.last_ns + margin))
+    return Scene(evidence, Focus(period), Filter(evidence), rows, rows)
+
+
+def _waits(evidence: Evidence, finding: Finding, rows: Array) -> FigureWork:
+    scene = scene_of(evidence, finding, rows)
+    return FigureWork(
+        lambda progress: picture(scene, rows, _BINS, None, progress),
+        lambda found: drawn.waits(evidence, found, evidence.bounds[rows].sum(axis=0)),
+    )
+
+
+def _worst_connection(evidence: Evidence, finding: Finding) -> int:
+    known = evidence.analysis.account.fact("worst_wait_ns")
+    return max(finding.connections, key=lambda c: int(known[c]))
+
+
+def _ladder(evidence: Evidence, worst: int) -> FigureWork:
+    waits = evidence.waits
+    number, first, last = int(waits.connection[worst]), int(waits.first_ns[worst]), int(waits.end_ns[worst])
+    return FigureWork(
+        lambda _progress: Connection(evidence, number), lambda found: drawn.ladder(found, first, last)
+    )
+
+
+def _sequence(evidence: Evidence, finding: Finding) -> FigureWork:
+    number = _worst_connection(evidence, finding)
+    return FigureWork(lambda _progress: Connection(evidence, number), drawn.sequence)
+
+
+def _segment(evidence: Evidence, finding: Finding) -> FigureWork:
+    scene = scene_of(evidence, finding, np.empty(0, np.int64))
+    return FigureWork(lambda _progress: path_picture(scene), drawn.segment)
+
+
+def _tiers(evidence: Evidence, worst: int) -> FigureWork | None:
+    exchange = int(evidence.waits.exchange[worst])
+    parts = evidence.analysis.behind
+    if exchange < 0 or not parts.parts.of.size:
+        return None
+    return FigureWork(
+        lambda _progress: tiers_of_exchange(evidence, foremost(evidence, exchange)), drawn.tiers
+    )
+
+
+def _queue(evidence: Evidence, finding: Finding) -> FigureWork:
+    scene = Scene(evidence, Focus(), Filter(evidence), np.empty(0, np.int64), np.empty(0, np.int64))
+
+    def compute(_progress: Progress) -> Any:
+        found = hops_picture(scene)
+        own = [
+            one for one in (found.queues if found is not None else [])
+            if (one.node, one.egress) == (finding.grounds["node"], finding.grounds["egress"])
+        ]  # fmt: skip
+        worst = max(own, key=lambda one: one.peak_delay_ns, default=None)
+        return queue_course(scene, worst) if worst is not None else None
+
+    return FigureWork(compute, drawn.queue)
+
+
+def _baseline(evidence: Evidence, finding: Finding, settings: NormalSettings) -> FigureWork:
+    scene = Scene(evidence, Focus(), Filter(evidence), np.empty(0, np.int64), np.empty(0, np.int64))
+    around = (finding.first_ns, finding.last_ns)
+    return FigureWork(
+        lambda progress: normal(scene, settings, progress), lambda found: drawn.baseline(found, around)
+    )
+
+
+def figures_at_once(evidence: Evidence, found: Sequence[Finding], progress: Progress) -> dict[str, list[Figure]]:
+    """All figures, where no window waits. Needs a QApplication."""
+    made: dict[str, list[Figure]] = {}
+    for place, finding in enumerate(found):
+        progress(place / max(1, len(found)), "drawing figures")
+        for work in figure_work(evidence, finding):
+            figure = work.draw(work.compute(progress))
+            if figure is not None:
+                made.setdefault(finding.key, []).append(figure)
+    return made
