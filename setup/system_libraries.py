@@ -1,5 +1,5 @@
-"""Checks the system libraries that Qt needs; installs them through apt-get where that is allowed, else says the
-command.
+"""Checks the system libraries that Qt and the pages on paper need; installs them through apt-get where that is
+allowed, else says the command.
 """
 
 import ctypes
@@ -15,6 +15,9 @@ NEEDED = {
     "libdbus-1.so.3": "libdbus-1-3",
     "libfontconfig.so.1": "libfontconfig1",
     "libglib-2.0.so.0": "libglib2.0-0",
+    "libpango-1.0.so.0": "libpango-1.0-0",
+    "libpangoft2-1.0.so.0": "libpangoft2-1.0-0",
+    "libharfbuzz-subset.so.0": "libharfbuzz-subset0",
     "libxkbcommon-x11.so.0": "libxkbcommon-x11-0",
     "libxcb-cursor.so.0": "libxcb-cursor0",
     "libxcb-icccm.so.4": "libxcb-icccm4",

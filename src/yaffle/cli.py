@@ -93,7 +93,17 @@ def analyse(
     report: Annotated[
         Path | None, typer.Option("--report", metavar="OUT.html|OUT.pdf", help="Write the report here.")
     ] = None,
-    mask: Annotated[bool, typer.Option("--mask", help="Mask addresses in the report, and leave names out.")] = False,
+    bundle: Annotated[
+        Path | None,
+        typer.Option(
+            "--bundle",
+            metavar="OUT.zip",
+            help="Write the report with everything it rests on here: document, tables, packets of the findings.",
+        ),
+    ] = None,
+    mask: Annotated[
+        bool, typer.Option("--mask", help="Mask addresses in report and bundle, and leave names out.")
+    ] = False,
     literals: Annotated[
         bool, typer.Option("--literals", help="Show the literals of statements in the document, otherwise masked.")
     ] = False,
@@ -210,6 +220,10 @@ def analyse(
         from yaffle.session.kept import Kept
 
         _report(analysis, Kept(expected=rules).as_json(), report, mask)
+    if bundle is not None:
+        from yaffle.session.kept import Kept
+
+        _bundle(analysis, Kept(expected=rules).as_json(), bundle, mask)
     if json_out != "-":
         typer.echo(answer.answer(analysis))
 
@@ -232,15 +246,34 @@ def _report(analysis: Any, memory: dict[str, Any], path: Path, mask: bool) -> No
     from yaffle.capture.masking import Masker
     from yaffle.session.investigation import Opened
     from yaffle.session.kept import Kept
-    from yaffle.session.reporting import write_html
+    from yaffle.session.reporting import write_page
+
+    write_page(_page(Opened(analysis, memory=memory), Kept.from_json(memory), Masker() if mask else None), path)
+
+
+def _bundle(analysis: Any, memory: dict[str, Any], path: Path, mask: bool) -> None:
+    """Writes the report with everything it rests on."""
+    from yaffle.capture.masking import Masker
+    from yaffle.session.bundle import write_bundle
+    from yaffle.session.investigation import Opened
+    from yaffle.session.kept import Kept
 
     opened, kept, masker = Opened(analysis, memory=memory), Kept.from_json(memory), Masker() if mask else None
-    if path.suffix == ".pdf":
-        from yaffle.desktop.window.report_pdf import without_window
+    write_bundle(opened, kept, _page(opened, kept, masker), path, masker, lambda share, words: True)
 
-        without_window(opened, kept, path, masker)
-    else:
-        write_html(opened, kept, path, masker)
+
+def _page(opened: Any, kept: Any, masker: Any) -> str:
+    """The report's page, with figures where they can be drawn."""
+    from yaffle.desktop.report.without_window import drawing
+    from yaffle.session.letterhead import load_letterhead
+    from yaffle.session.reporting import report_page
+
+    try:
+        draw = drawing(lambda share, words: True)
+    except ImportError as error:
+        sys.stderr.write(f"the report has no figures: {error}\n")
+        draw = None
+    return report_page(opened, kept, masker, draw, load_letterhead())
 
 
 @app.command()
@@ -276,6 +309,10 @@ def export(
     report: Annotated[
         Path | None, typer.Option("--report", metavar="OUT.html|OUT.pdf", help="Write the report (of everything) here.")
     ] = None,
+    bundle: Annotated[
+        Path | None,
+        typer.Option("--bundle", metavar="OUT.zip", help="Write the report with everything it rests on here."),
+    ] = None,
     mask: Annotated[
         bool, typer.Option("--mask", help="Mask addresses consistently, and leave names and payload out.")
     ] = False,
@@ -291,7 +328,7 @@ def export(
     """Get evidence out: tables, packets, the report; of everything or of a filter and a period."""
     if table:
         _export_tables(evidence, table, period)
-        if not any((exchanges, connections, packets, flows, report)):
+        if not any((exchanges, connections, packets, flows, report, bundle)):
             return
     from yaffle.analysis import analyse as run
     from yaffle.capture.masking import Masker
@@ -331,6 +368,9 @@ def export(
     if report is not None:
         _report(opened.analysis, model.memory(), report, mask)
         typer.echo(str(report))
+    if bundle is not None:
+        _bundle(opened.analysis, model.memory(), bundle, mask)
+        typer.echo(str(bundle))
 
 
 def _export_tables(evidence: list[Path], tables: list[str], period: str) -> None:

@@ -113,10 +113,12 @@ def test_the_stock_room_waits_on_its_register(window, qtbot, tmp_path, monkeypat
     )
     answer_file(monkeypatch, tmp_path / "out.html")
     window.exports.report()
-    qtbot.waitUntil(lambda: window.task.job is None)
+    qtbot.waitUntil((tmp_path / "out.html").exists, timeout=30_000)
     assert "stock-room" in (tmp_path / "out.html").read_text()
     answer_file(monkeypatch, tmp_path / "out.pdf")
+    qtbot.waitUntil(lambda: not window.busy, timeout=30_000)
     window.exports.report()
+    qtbot.waitUntil((tmp_path / "out.pdf").exists, timeout=60_000)
     assert (tmp_path / "out.pdf").read_bytes().startswith(b"%PDF")
 
 

@@ -153,5 +153,5 @@ def test_the_walk_finds_what_is_cut(window, qtbot, morning):  # noqa: F811
 
 
 def test_the_stations_walked_are_all_there_are():
-    assert len(STATIONS) == 7
+    assert len(STATIONS) == 8
     assert tuple(np.arange(1, 7)) == (SURVEY, APPORTION, EXAMINE, PATH, COMPARE, WATCH)

@@ -10,7 +10,8 @@ from yaffle.capture.pcapng_writer import write_pcapng
 from yaffle.ledger import causes
 from yaffle.report.answer import answer, write_whole
 from yaffle.report.document import document
-from yaffle.report.html import ledger_picture, render
+from yaffle.report.html import render
+from yaffle.report.ledger_picture import ledger_picture
 
 
 def slow_talk():

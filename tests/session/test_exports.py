@@ -19,7 +19,7 @@ from yaffle.session.exports import connections_table, safe_name, waits_table, wr
 from yaffle.session.focus import Focus
 from yaffle.session.investigation import Investigation, Opened
 from yaffle.session.kept import Complaint, Kept
-from yaffle.session.reporting import said, write_html
+from yaffle.session.reporting import report_page, said
 
 
 @pytest.fixture(scope="module")
@@ -122,7 +122,7 @@ def test_the_report_tells_the_users_part_and_masks_what_goes_out(model, tmp_path
     key, other = model.findings[0].key, model.findings[1].key
     complaint = Complaint("Northpoint", "desk", "<slow>", model.evidence.first_ns, model.evidence.last_ns)
     kept = Kept("see the lock", (key,), {other: "known since May"}, {key: "told the team"}, (complaint,))
-    page = write_html(model.opened, kept, tmp_path / "r.html").read_text()
+    page = report_page(model.opened, kept)
     for text in ("see the lock", "known since May", "told the team", "&lt;slow&gt;", "Dismissed"):
         assert text in page
     masked = render(model.opened.analysis, said=said(Kept()), masker=Masker())

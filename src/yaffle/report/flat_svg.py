@@ -108,7 +108,9 @@ def _join_rects(group: ElementTree.Element) -> None:
     for rect in rects:
         x, y, wide, high = (float(rect.get(name, 0)) for name in ("x", "y", "width", "height"))
         if wide and high:
-            steps.append(f"M{x:.2f},{y:.2f} L{x + wide:.2f},{y:.2f} L{x + wide:.2f},{y + high:.2f} L{x:.2f},{y + high:.2f} Z")
+            steps.append(
+                f"M{x:.2f},{y:.2f} L{x + wide:.2f},{y:.2f} L{x + wide:.2f},{y + high:.2f} L{x:.2f},{y + high:.2f} Z"
+            )
         group.remove(rect)
     ElementTree.SubElement(group, _tag("path"), {"d": " ".join(steps)})
 

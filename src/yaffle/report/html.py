@@ -1,9 +1,8 @@
 """The report: one self-contained HTML page, readable without scripts, for screen and paper."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cache
-from pathlib import Path
 
 import jinja2
 from markupsafe import Markup
@@ -13,14 +12,23 @@ from yaffle.analysis import Analysis
 from yaffle.capture.masking import Masker
 from yaffle.findings.finding import Finding
 from yaffle.findings.ranking import all_findings
-from yaffle.report.answer import write_whole
 from yaffle.report.figure import told
 from yaffle.report.nameless import masked, nameless
 from yaffle.report.plan import TITLE, Letterhead, ReportPlan
-from yaffle.report.sections import Draw, Figures, Said, Section, sections_of, told_findings
+from yaffle.report.sections import FINDING, Draw, Figures, Said, Section, sections_of, told_findings
 from yaffle.units import day, moment, zone_name
 
 _FIGURES_OF = 8  # So many findings bring figures at most.
+
+
+def period_words(analysis: Analysis) -> str:
+    """From when to when the evidence is."""
+    held = [s for s in analysis.capture.sources if s.last_ns]
+    if not held:
+        return "nothing with a time"
+    first, last = min(s.first_ns for s in held), max(s.last_ns for s in held)
+    end = moment(last, digits=0) if day(first) == day(last) else f"{day(last)}, {moment(last, digits=0)}"
+    return f"{day(first)}, {moment(first, digits=0)} to {end} {zone_name()}"
 
 
 @dataclass(frozen=True)
@@ -31,34 +39,84 @@ class Shown:
     left_out: tuple[Section, ...]
 
 
-def period_words(analysis: Analysis) -> str:
-    """From when to when the evidence is."""
-    held = [s for s in analysis.capture.sources if s.packets]
-    if not held:
-        return "no packets"
-    first, last = min(s.first_ns for s in held), max(s.last_ns for s in held)
-    return f"{day(first)}, {moment(first, digits=0)} to {moment(last, digits=0)} {zone_name()}"
+@dataclass(frozen=True)
+class Prepared:
+    """All that a report rests on but its figures. everything: findings; pictured: those that bring figures."""
+
+    analysis: Analysis
+    said: Said
+    masker: Masker | None
+    plan: ReportPlan
+    letterhead: Letterhead
+    everything: tuple[Finding, ...]
+
+    @property
+    def pictured(self) -> list[Finding]:
+        """Findings that are told, the first ones."""
+        told = told_findings(self.everything, self.said, self.plan)
+        return [f for f in told if f"{FINDING}{f.key}" not in self.plan.left_out][:_FIGURES_OF]
+
+    def shown(self, figures: Figures) -> Shown:
+        """The sections, in the user's order; of an appendix behind the others."""
+        found = {one.key: one for one in sections_of(self.analysis, self.everything, self.said, self.plan, figures)}
+        order = self.plan if self.plan.order else ReportPlan(order=self.letterhead.order)
+        arranged = sorted((found[key] for key in order.arranged(found)), key=lambda one: one.appendix)
+        return Shown(
+            tuple(one for one in arranged if one.key not in self.plan.left_out),
+            tuple(one for one in arranged if one.key in self.plan.left_out),
+        )
+
+    def page(self, figures: Figures) -> str:
+        """The page, with the figures of findings by their keys."""
+        masker = self.masker
+        if masker is not None:
+            figures = {key: [one.masked(masker) for one in own] for key, own in figures.items()}
+        shown, title = self.shown(figures), self.plan.title or TITLE
+        page = page_of(shown.sections, title, period_words(self.analysis), self.letterhead, masker is not None)
+        return masked(page, masker) if masker is not None else page
 
 
-def shown_sections(
+def prepared(
     analysis: Analysis,
-    said: Said,
-    plan: ReportPlan,
+    said: Said = Said(),
+    masker: Masker | None = None,
+    plan: ReportPlan = ReportPlan(),
     letterhead: Letterhead = Letterhead(),
-    draw: Draw | None = None,
     everything: Sequence[Finding] | None = None,
-) -> Shown:
-    """What the report shows. draw: gives findings their figures."""
-    everything = all_findings(analysis) if everything is None else everything
-    told = [f for f in told_findings(everything, said, plan) if f"finding/{f.key}" not in plan.left_out]
-    figures = draw(analysis, told[:_FIGURES_OF]) if draw is not None else {}
-    found = {one.key: one for one in sections_of(analysis, everything, said, plan, figures)}
-    order = plan if plan.order else ReportPlan(order=letterhead.order)
-    arranged = [found[key] for key in order.arranged(found)]
-    arranged.sort(key=lambda one: one.appendix)
-    return Shown(
-        tuple(one for one in arranged if one.key not in plan.left_out),
-        tuple(one for one in arranged if one.key in plan.left_out),
+) -> Prepared:
+    """What a report rests on. With a masker: without names, and with addresses masked."""
+    found = all_findings(analysis) if everything is None else everything
+    if masker is None:
+        return Prepared(analysis, said, None, plan, letterhead, tuple(found))
+    plain = nameless(analysis)
+    other = all_findings(plain)
+    keys = {_mark(f): f.key for f in other}
+    called = {f.key: keys.get(_mark(f), f.key) for f in found}
+    return Prepared(plain, _said_of(said, called), masker, _planned(plan, called), letterhead, tuple(other))
+
+
+def _mark(finding: Finding) -> tuple[object, ...]:
+    """What knows a finding again whose subject is called otherwise."""
+    return finding.party, finding.cause, finding.first_ns, finding.last_ns, finding.lost_ns, finding.users
+
+
+def _said_of(said: Said, called: dict[str, str]) -> Said:
+    return Said(
+        said.complaints,
+        tuple(called.get(key, key) for key in said.pinned),
+        {called.get(key, key): reason for key, reason in said.dismissed.items()},
+        {called.get(key, key): text for key, text in said.remarks.items()},
+        said.notes,
+    )
+
+
+def _planned(plan: ReportPlan, called: dict[str, str]) -> ReportPlan:
+    sections = {f"{FINDING}{key}": f"{FINDING}{other}" for key, other in called.items()}
+    return replace(
+        plan,
+        order=tuple(sections.get(key, key) for key in plan.order),
+        left_out=tuple(sections.get(key, key) for key in plan.left_out),
+        words={sections.get(key, key): text for key, text in plan.words.items()},
     )
 
 
@@ -70,41 +128,9 @@ def render(
     letterhead: Letterhead = Letterhead(),
     draw: Draw | None = None,
 ) -> str:
-    """The page.
-
-    With a masker: without names, and with addresses masked. draw: gives findings their figures.
-    """
-    if masker is not None:
-        analysis, said = _without_names(analysis, said)
-        draw = _masking(draw, masker) if draw is not None else None
-    shown = shown_sections(analysis, said, plan, letterhead, draw)
-    page = page_of(shown.sections, plan.title or TITLE, period_words(analysis), letterhead, masker is not None)
-    return masked(page, masker) if masker is not None else page
-
-
-def _masking(draw: Draw, masker: Masker) -> Draw:
-    def drawn(analysis: Analysis, found: Sequence[Finding]) -> Figures:
-        return {key: [one.masked(masker) for one in own] for key, own in draw(analysis, found).items()}
-
-    return drawn
-
-
-def _without_names(analysis: Analysis, said: Said) -> tuple[Analysis, Said]:
-    """The same without names. What the user said of findings goes along, though their subjects are called otherwise."""
-
-    def mark(finding: Finding) -> tuple[object, ...]:
-        return finding.party, finding.cause, finding.first_ns, finding.last_ns, finding.lost_ns, finding.users
-
-    plain = nameless(analysis)
-    keys = {mark(f): f.key for f in all_findings(plain)}
-    other = {f.key: keys.get(mark(f), f.key) for f in all_findings(analysis)}
-    return plain, Said(
-        said.complaints,
-        tuple(other.get(key, key) for key in said.pinned),
-        {other.get(key, key): reason for key, reason in said.dismissed.items()},
-        {other.get(key, key): text for key, text in said.remarks.items()},
-        said.notes,
-    )
+    """The page. draw: gives findings their figures."""
+    basis = prepared(analysis, said, masker, plan, letterhead)
+    return basis.page(draw(basis.analysis, basis.pictured) if draw is not None else {})
 
 
 @cache
@@ -139,16 +165,3 @@ def page_of(
 def _logo(logo: str) -> Markup:
     """A picture as part of the page: never by address of elsewhere, never with scripts in it."""
     return Markup('<img class="logo" src="{}" alt="">').format(logo) if logo.startswith("data:image/") else Markup("")
-
-
-def write_report(
-    analysis: Analysis,
-    path: Path,
-    said: Said = Said(),
-    masker: Masker | None = None,
-    plan: ReportPlan = ReportPlan(),
-    letterhead: Letterhead = Letterhead(),
-    draw: Draw | None = None,
-) -> None:
-    """Writes the page, whole or not at all."""
-    write_whole(path, render(analysis, said, masker, plan, letterhead, draw))

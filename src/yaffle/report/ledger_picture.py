@@ -33,7 +33,6 @@ def _slice(party: str, x: float, wide: float, high: float) -> str:
     return drawn
 
 
-
 def ledger_picture(charges: Any, full_ns: float, width: int = 560) -> Markup:
     """The ledger bar as SVG."""
     total = float(charges.sum())
@@ -54,4 +53,6 @@ def ledger_picture(charges: Any, full_ns: float, width: int = 560) -> Markup:
 
 def party_picture(party: str) -> Markup:
     """The color and mark of a party as SVG."""
-    return Markup(f'<svg width="18" height="10" viewBox="0 0 18 10" aria-hidden="true">{_slice(party, 0, 18, 10)}</svg>')
+    return Markup(
+        f'<svg width="18" height="10" viewBox="0 0 18 10" aria-hidden="true">{_slice(party, 0, 18, 10)}</svg>'
+    )

@@ -71,11 +71,14 @@ def sections_of(
     found = []
     if said.complaints:
         found.append(Section("complaint", "Complaint", "complaint", {"complaints": said.complaints}))
-    found.append(Section(ANSWER, "Answer", "answer", _ledger(analysis) | {"words": plan.words.get(ANSWER, usual)}, usual))
+    found.append(
+        Section(ANSWER, "Answer", "answer", _ledger(analysis) | {"words": plan.words.get(ANSWER, usual)}, usual)
+    )
     for number, finding in enumerate(told, 1):
         found.append(_finding(finding, number, said, plan, figures))
     if not told:
-        found.append(Section("findings", "Findings", "nothing", {}))
+        none = "No finding was pinned." if plan.pinned_only and everything else "Nothing here is slow."
+        found.append(Section("findings", "Findings", "lines", {"lines": [none]}))
     if fine := [place.sentence for place in cleared(analysis, analysis.speaker, list(everything))[:_MOST_CLEARED]]:
         found.append(Section("fine", "Without a problem", "lines", {"lines": fine}))
     if dismissed:
@@ -100,9 +103,7 @@ def _finding(finding: Finding, number: int, said: Said, plan: ReportPlan, figure
         "ruled_out": finding.grounds.get("ruled_out", ""),
         "remark": said.remarks.get(finding.key, ""),
         "next_step": finding.next_step,
-        "figures": [
-            (figure.inline(), figure.sentence) for figure in figures.get(finding.key, ())
-        ],
+        "figures": [(figure.inline(), figure.sentence) for figure in figures.get(finding.key, ())],
     }
     return Section(key, f"{number}. {headline(finding)}", "finding", content, finding.sentence)
 

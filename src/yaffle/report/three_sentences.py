@@ -21,8 +21,10 @@ def three_sentences(analysis: Analysis, found: list[Finding]) -> str:
         parties = party_sums(charges[None, :])[0]
         parts = [f"{share(parties[k] / total)} {causes.PARTIES[k]}" for k in np.argsort(-parties) if parties[k] > 0]
         first += f" waited {duration(total)} in all: {', '.join(parts)}."
-    else:
+    elif exchanges:
         first += " show no wait."
+    else:
+        first = "There are no exchanges of packets here; flow records, counters and what was kept tell the rest."
     if not found:
         return f"{first} Nothing here is slow."
     worst = found[0]

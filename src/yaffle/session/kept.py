@@ -7,6 +7,7 @@ from yaffle.analysis import Told
 from yaffle.inventory.expected_markings import USUAL, Expected
 from yaffle.inventory.places import PointName, Rule, Site
 from yaffle.path.translations import PairedEnds
+from yaffle.report.plan import ReportPlan
 from yaffle.session.former_words import present_key
 from yaffle.session.map_edits import Drawn, Placed
 from yaffle.session.measures import DEFAULT, Measure
@@ -53,6 +54,7 @@ class Kept:
     placed: tuple[Placed, ...] = ()  # on the map
     drawn: tuple[Drawn, ...] = ()
     renamed: tuple[PointName, ...] = ()  # capture points as the user calls them
+    report: ReportPlan = field(default_factory=ReportPlan)
 
     def pin(self, key: str, kept: bool) -> "Kept":
         """With a finding kept for the report, or not."""
@@ -81,6 +83,7 @@ class Kept:
             "pinned": list(self.pinned),
             **{name: [asdict(entry) for entry in getattr(self, name)] for name in _LISTS},
             "measures": [m.as_json() for m in self.measures],
+            "report": self.report.as_json(),
         }
 
     @classmethod
@@ -127,6 +130,7 @@ class Kept:
             entries("placed", Placed),
             entries("drawn", Drawn),
             entries("renamed", PointName),
+            ReportPlan.from_json(data.get("report")),
         )
 
 

@@ -1,9 +1,14 @@
-"""The report of a case: what was found, with what the user said of it."""
+"""The report of a case: what was found, with what the user said of it and made of it."""
 
 from pathlib import Path
 
 from yaffle.capture.masking import Masker
-from yaffle.report.html import Said, write_report
+from yaffle.errors import YaffleError
+from yaffle.report.answer import write_whole
+from yaffle.report.html import render
+from yaffle.report.paper import write_pdf
+from yaffle.report.plan import Letterhead
+from yaffle.report.sections import Draw, Said
 from yaffle.session.investigation import Opened
 from yaffle.session.kept import Kept
 from yaffle.units import date_and_moment
@@ -18,7 +23,25 @@ def said(kept: Kept) -> Said:
     return Said(complaints, kept.pinned, kept.dismissed, kept.remarks, kept.notes)
 
 
-def write_html(opened: Opened, kept: Kept, path: Path, masker: Masker | None = None) -> Path:
-    """Writes one self-contained page."""
-    write_report(opened.analysis, path, said(kept), masker)
+def report_page(
+    opened: Opened,
+    kept: Kept,
+    masker: Masker | None = None,
+    draw: Draw | None = None,
+    letterhead: Letterhead = Letterhead(),
+) -> str:
+    """One self-contained page. draw: gives findings their figures."""
+    return render(opened.analysis, said(kept), masker, kept.report, letterhead, draw)
+
+
+def write_page(page: str, path: Path) -> Path:
+    """Writes a page as HTML or as PDF, by the name's ending. Raises YaffleError."""
+    if path.suffix.lower() == ".pdf":
+        return write_pdf(page, path)
+    if path.suffix.lower() not in (".html", ".htm"):
+        raise YaffleError(f"{path}: the name of a report ends in .html or .pdf")
+    try:
+        write_whole(path, page)
+    except OSError as error:
+        raise YaffleError(f"{path}: cannot be written ({error.strerror or error})") from error
     return path

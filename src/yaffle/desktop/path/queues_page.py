@@ -55,18 +55,18 @@ class QueuesPage(QWidget):
         self.below.setDocumentMode(True)
         for part, name in ((drawn, "over time"), (self.flows, "flows"), (self.changes, "path changes")):
             self.below.addTab(part, name)
-        self._body = Panes("path queues page: body", Qt.Orientation.Vertical)
-        self._body.arrange([self.queues, self.below], [200, 330])
+        self.body = Panes("path queues page: body", Qt.Orientation.Vertical)
+        self.body.arrange([self.queues, self.below], [200, 330])
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 4, 0, 0)
         column.addWidget(self.words)
-        column.addWidget(self._body, 1)
+        column.addWidget(self.body, 1)
         self.show_picture(None)
 
     def show_picture(self, picture: HopsPicture | None) -> None:
         """Shows another picture."""
         self.picture = picture
-        self._body.setVisible(picture is not None)
+        self.body.setVisible(picture is not None)
         queues = picture.queues if picture is not None else []
         changes = picture.changes if picture is not None else []
         if picture is None:

@@ -1,6 +1,5 @@
 """The figures of findings, drawn by the window's own plots, each with the sentence that says what to see in it."""
 
-
 import numpy as np
 from PySide6.QtWidgets import QWidget
 
@@ -108,7 +107,8 @@ def tiers(found: TiersPicture) -> Figure | None:
     behind = max(found.tiers[1:], key=lambda one: one.held_ns)
     sentence = (
         f"Behind the worst answer of {front.server}: {duration(behind.held_ns)} of {duration(front.span_ns)} it waited"
-        f" for {behind.server} ({round(100 * behind.certainty)} % sure); the line under a bar marks what was waited for."
+        f" for {behind.server} ({round(100 * behind.certainty)} % sure); the line under a bar marks what was waited"
+        " for."
     )
     high = 40 + ROW * min(_MOST_TIERS, len(found.tiers)) + 16
     return Figure(vectors_of(TierLanes, show, high), sentence, sentence)
@@ -143,11 +143,13 @@ def queue(found: QueueCourse | None) -> Figure | None:
     if found is None:
         return None
 
-    def show(part: QWidget) -> QWidget:
+    def show(part: QWidget) -> QWidget | None:
         assert isinstance(part, QueuesPage)
         part.show_course(found)
         inner = part.below.widget(0)
-        part._body.setVisible(True)
+        if inner is None:
+            return None
+        part.body.setVisible(True)
         inner.setFixedSize(740, 330)
         return inner
 

@@ -74,8 +74,8 @@ def scene_of(evidence: Evidence, finding: Finding, rows: Array) -> Scene:
 def _waits(evidence: Evidence, finding: Finding, rows: Array) -> FigureWork:
     scene = scene_of(evidence, finding, rows)
     return FigureWork(
-        lambda progress: picture(scene, rows, _BINS, None, progress),
-        lambda found: drawn.waits(evidence, found, evidence.bounds[rows].sum(axis=0)),
+        lambda progress: (picture(scene, rows, _BINS, None, progress), evidence.bounds[rows].sum(axis=0)),
+        lambda found: drawn.waits(evidence, *found),
     )
 
 
@@ -87,9 +87,7 @@ def _worst_connection(evidence: Evidence, finding: Finding) -> int:
 def _ladder(evidence: Evidence, worst: int) -> FigureWork:
     waits = evidence.waits
     number, first, last = int(waits.connection[worst]), int(waits.first_ns[worst]), int(waits.end_ns[worst])
-    return FigureWork(
-        lambda _progress: Connection(evidence, number), lambda found: drawn.ladder(found, first, last)
-    )
+    return FigureWork(lambda _progress: Connection(evidence, number), lambda found: drawn.ladder(found, first, last))
 
 
 def _sequence(evidence: Evidence, finding: Finding) -> FigureWork:
@@ -107,9 +105,7 @@ def _tiers(evidence: Evidence, worst: int) -> FigureWork | None:
     parts = evidence.analysis.behind
     if exchange < 0 or not parts.parts.of.size:
         return None
-    return FigureWork(
-        lambda _progress: tiers_of_exchange(evidence, foremost(evidence, exchange)), drawn.tiers
-    )
+    return FigureWork(lambda _progress: tiers_of_exchange(evidence, foremost(evidence, exchange)), drawn.tiers)
 
 
 def _queue(evidence: Evidence, finding: Finding) -> FigureWork:
@@ -130,9 +126,7 @@ def _queue(evidence: Evidence, finding: Finding) -> FigureWork:
 def _baseline(evidence: Evidence, finding: Finding, settings: NormalSettings) -> FigureWork:
     scene = Scene(evidence, Focus(), Filter(evidence), np.empty(0, np.int64), np.empty(0, np.int64))
     around = (finding.first_ns, finding.last_ns)
-    return FigureWork(
-        lambda progress: normal(scene, settings, progress), lambda found: drawn.baseline(found, around)
-    )
+    return FigureWork(lambda progress: normal(scene, settings, progress), lambda found: drawn.baseline(found, around))
 
 
 def figures_at_once(evidence: Evidence, found: Sequence[Finding], progress: Progress) -> dict[str, list[Figure]]:

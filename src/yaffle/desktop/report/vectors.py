@@ -25,9 +25,7 @@ def on_paper() -> Iterator[None]:
         theme.use(former)
 
 
-def vectors_of(
-    made: Callable[[], QWidget], show: Callable[[QWidget], object], high: int, *, least: int = WIDE
-) -> str:
+def vectors_of(made: Callable[[], QWidget], show: Callable[[QWidget], object], high: int, *, least: int = WIDE) -> str:
     """A part is made, laid out unseen, filled, and painted as SVG; `show` may give another part inside to be painted.
 
     On the interface thread only.

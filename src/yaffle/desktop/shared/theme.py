@@ -66,9 +66,7 @@ LIGHT = Theme(
     "#7d796d",
 )
 # For paper: white, and dark enough for a printer without color.
-PAPER = replace(
-    LIGHT, name="paper", surface="#ffffff", panel="#ffffff", line="#c9c3b0", ink="#201f1a", faint="#5a5547"
-)
+PAPER = replace(LIGHT, name="paper", surface="#ffffff", panel="#ffffff", line="#c9c3b0", ink="#201f1a", faint="#5a5547")
 
 DARK = Theme(
     "dark",

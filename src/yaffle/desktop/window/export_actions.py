@@ -7,12 +7,11 @@ from PySide6.QtCore import QObject, Signal
 from PySide6.QtWidgets import QCheckBox, QFileDialog, QMessageBox, QWidget
 
 from yaffle.capture.masking import Masker
-from yaffle.desktop.window.report_pdf import write_pdf
+from yaffle.desktop.window.report_writer import ReportWriter
 from yaffle.desktop.window.task import Task
 from yaffle.progress import Progress
 from yaffle.session.exports import connections_table, safe_name, waits_table, write_flows, write_packets, write_table
 from yaffle.session.investigation import Investigation
-from yaffle.session.reporting import write_html
 from yaffle.session.scene import Scene
 from yaffle.units import count
 
@@ -27,6 +26,8 @@ class ExportActions(QObject):
     def __init__(self, investigation: Investigation, task: Task, window: QWidget) -> None:
         super().__init__(window)
         self._model, self._task, self._window = investigation, task, window
+        self.writer = ReportWriter(task, self)
+        self.writer.failed.connect(task.failed)
         self._masker: Masker | None = (
             None  # One for the window's life: the same address looks the same in all that goes out.
         )
@@ -61,19 +62,25 @@ class ExportActions(QObject):
         model = self._model
         asked = self._ask(
             "Report",
-            "One document: complaint, answer, findings with their grounds, method and limits.",
-            "HTML (*.html);;PDF (*.pdf)",
-            "-report.html",
+            "One document: complaint, answer, findings with their figures and grounds, method and limits.",
+            "PDF (*.pdf);;HTML (*.html)",
+            "-report.pdf",
         )
-        if asked is None or model.opened is None:
-            return
-        path, masker = asked
-        opened, kept = model.opened, model.kept
-        if path.suffix == ".pdf":
-            write_pdf(opened, kept, path, masker)  # Quick, and text is laid out on the interface thread only.
-            self.said.emit(f"Wrote {path}", 6000)
-        else:
-            self._write(lambda _progress: f"Wrote {write_html(opened, kept, path, masker)}", "writing the report")
+        if asked is not None and model.opened is not None:
+            self.writer.report(model.opened, model.kept, *asked)
+
+    def bundle(self) -> None:
+        """Report, document, tables, packets of the findings, checksums, as one file."""
+        model = self._model
+        asked = self._ask(
+            "Evidence bundle",
+            "One file for another team: the report, all figures, tables, the packets of each finding, checksums, and"
+            " the command that gives each figure again.",
+            "Bundle (*.zip)",
+            "-evidence.zip",
+        )
+        if asked is not None and model.opened is not None:
+            self.writer.bundle(model.opened, model.kept, *asked)
 
     def packets(self) -> None:
         """The packets in focus as a capture."""

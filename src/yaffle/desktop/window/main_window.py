@@ -25,6 +25,7 @@ from yaffle.desktop.compare.station import Compare
 from yaffle.desktop.examine.station import TIERS, VISIT, Examine
 from yaffle.desktop.gather.station import Gather
 from yaffle.desktop.path.station import QUEUES, RADIO, PathStation
+from yaffle.desktop.report.station import ReportStation
 from yaffle.desktop.shared import theme
 from yaffle.desktop.shared.jobs import Latest
 from yaffle.desktop.shared.log_file import log_file
@@ -76,7 +77,7 @@ class MainWindow(QMainWindow):
         self.gather, self.survey = Gather(investigation), Survey(investigation)
         self.apportion, self.examine = Apportion(investigation), Examine(investigation)
         self.path, self.compare = PathStation(investigation), Compare(investigation)
-        self.watch = WatchStation(investigation)
+        self.watch, self.report = WatchStation(investigation), ReportStation(investigation)
         self.task = Task()
         self.files = CaseFiles(investigation, self.task, self)
         self.exports = ExportActions(investigation, self.task, self)
@@ -101,6 +102,7 @@ class MainWindow(QMainWindow):
         self.stations = QStackedWidget()
         for station in (
             self.gather, self.survey, self.apportion, self.examine, self.path, self.compare, self.watch,
+            self.report,
         ):  # fmt: skip
             self.stations.addWidget(station)
         middle = QHBoxLayout()
@@ -141,6 +143,9 @@ class MainWindow(QMainWindow):
         self.survey.tests.asked.connect(self.test_now)
         self.watch.wanted.connect(self._open_watched)
         self.watch.said.connect(lambda text: self._say(text, 8000))
+        self.report.said.connect(lambda text: self._say(text, 8000))
+        self.report.write_wanted.connect(self.exports.report)
+        self.report.bundle_wanted.connect(self.exports.bundle)
         self.apportion.test_wanted.connect(self.test_now)
         self.survey.passing.wanted.connect(self._open_exchanges)
         self.survey.sockets.wanted.connect(self._open_exchanges)
@@ -159,7 +164,7 @@ class MainWindow(QMainWindow):
         self.files.recent.connect(lambda path: self.prefer(self.preferences.with_recent(path)))
         self.background.filter_stopped.connect(self._filter_stopped)
         self.background.not_kept.connect(lambda text: self._say(f"Notes and focus cannot be kept: {text}", 8000))
-        stations = (self.survey, self.apportion, self.examine, self.path, self.compare, self.watch)
+        stations = (self.survey, self.apportion, self.examine, self.path, self.compare, self.watch, self.report)
         self.task.watch([*(picture for station in stations for picture in station.pictures), self.background.filter])
 
     def _fill_menus(self) -> None:
@@ -187,6 +192,7 @@ class MainWindow(QMainWindow):
             "Case",
             None,
             ("Report as HTML or PDF…", "Ctrl+P", exports.report),
+            ("Evidence bundle…", "Ctrl+Shift+P", exports.bundle),
             ("Packets in focus as pcapng…", "Ctrl+E", exports.packets),
             ("Exchanges in focus as CSV or Parquet…", "", exports.waits),
             ("Connections in focus as CSV or Parquet…", "", exports.connections),
@@ -243,6 +249,7 @@ class MainWindow(QMainWindow):
             self.path.segments.line,
             self.compare.normal.measure,
             self.watch.table,
+            self.report.sections,
         )
         names[station].setFocus()
 
@@ -477,7 +484,7 @@ class MainWindow(QMainWindow):
     @property
     def busy(self) -> bool:
         """Whether anything shown is still being computed."""
-        return self.task.busy or self.live.busy
+        return self.task.busy or self.live.busy or self.report.busy or self.exports.writer.busy
 
     def closeEvent(self, event: QCloseEvent) -> None:
         self.task.stop()

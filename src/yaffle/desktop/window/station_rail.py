@@ -3,8 +3,8 @@
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QButtonGroup, QToolButton, QVBoxLayout, QWidget
 
-GATHER, SURVEY, APPORTION, EXAMINE, PATH, COMPARE, WATCH = range(7)
-STATIONS = ("Gather", "Survey", "Apportion", "Examine", "Path", "Compare", "Watch")
+GATHER, SURVEY, APPORTION, EXAMINE, PATH, COMPARE, WATCH, REPORT = range(8)
+STATIONS = ("Gather", "Survey", "Apportion", "Examine", "Path", "Compare", "Watch", "Report")
 _WIDE = 92
 
 

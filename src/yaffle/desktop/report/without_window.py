@@ -1,0 +1,30 @@
+"""Figures where no window is open, nor a screen needed."""
+
+import os
+from collections.abc import Sequence
+
+from yaffle.analysis import Analysis
+from yaffle.findings.finding import Finding
+from yaffle.progress import Progress
+from yaffle.report.sections import Draw, Figures
+from yaffle.session.evidence import Evidence
+
+
+def drawing(progress: Progress) -> Draw:
+    """Draws figures on this thread, which must be the process's first. Raises ImportError where Qt's libraries lack."""
+    os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+    from PySide6.QtWidgets import QApplication
+
+    from yaffle.desktop.report.figure_work import figures_at_once
+    from yaffle.desktop.shared import theme
+
+    application = QApplication.instance() or QApplication(["yaffle"])
+    assert isinstance(application, QApplication)
+    if theme.current().name != theme.PAPER.name:
+        theme.apply(application, theme.LIGHT)
+
+    def draw(analysis: Analysis, found: Sequence[Finding]) -> Figures:
+        assert application is not None
+        return figures_at_once(Evidence(analysis), found, progress)
+
+    return draw

@@ -1,0 +1,116 @@
+"""Report: the pages as they will look; sections moved, left out, reworded; all of it undone; the file that goes out."""
+
+import json
+import zipfile
+
+import pytest
+from PySide6.QtCore import Qt
+
+from yaffle.desktop.window.main_window import MainWindow
+from yaffle.desktop.window.station_rail import REPORT
+from yaffle.session.investigation import Investigation, Opened
+
+
+@pytest.fixture
+def window(analysed_morning, qtbot, tmp_path, monkeypatch):
+    monkeypatch.setenv("YAFFLE_CONFIG_DIR", str(tmp_path / "config"))
+    made = MainWindow(Investigation())
+    qtbot.addWidget(made)
+    made.resize(1280, 800)
+    made.show()
+    made.investigation.open(Opened(analysed_morning))
+    made.go(REPORT)
+    settle(qtbot, made)
+    return made
+
+
+def settle(qtbot, window):
+    qtbot.wait(50)
+    qtbot.waitUntil(lambda: not window.busy, timeout=60_000)
+
+
+def titles(window):
+    return [window.report.sections.item(k).text() for k in range(window.report.sections.count())]
+
+
+def test_pages_show_what_will_go_out(window, qtbot):
+    report = window.report
+    assert len(report.picture.pages) >= 4 and "findings" in report.words.text()
+    assert titles(window)[0] == "Answer" and titles(window)[-1].startswith("Method")
+    first = report.picture.shown.sections[1]
+    assert len(first.content["figures"]) == 3  # waits over time, tiers, the ladder
+    report.sections.setCurrentRow(5)
+    assert report.view.verticalScrollBar().value() > 500  # The page of that section is in view.
+    assert not report.text.isReadOnly() and report.text.toPlainText() == report.sections.current.usual
+
+
+def test_sections_are_moved_left_out_and_reworded_and_everything_is_undone(window, qtbot):
+    report, model = window.report, window.investigation
+    usual = titles(window)
+    report.sections.setFocus()
+    report.sections.setCurrentRow(2)
+    qtbot.keyClick(report.sections, Qt.Key.Key_Up, Qt.KeyboardModifier.ControlModifier)
+    report.sections.move_current(0 if report.sections.currentRow() == 1 else -1)
+    settle(qtbot, window)
+    assert titles(window)[1][3:] == usual[2][3:] and report.sections.currentRow() == 1
+    report.sections.item(3).setCheckState(Qt.CheckState.Unchecked)
+    settle(qtbot, window)
+    assert "1 sections left out" in report.words.text().replace("1 section ", "1 sections ")
+    report.sections.setCurrentRow(0)
+    report.text.setPlainText("It is the database.")
+    settle(qtbot, window)
+    assert model.kept.report.words == {"answer": "It is the database."}
+    assert report.usual.isEnabled()
+    report.title.setText("For the database team")
+    report.title.editingFinished.emit()
+    settle(qtbot, window)
+    assert model.kept.report.title == "For the database team"
+    for _ in range(4):
+        model.undo()
+    settle(qtbot, window)
+    assert titles(window) == usual and report.title.text() == ""
+    assert report.text.toPlainText() == report.sections.current.usual
+
+
+def test_only_what_the_report_tells_lays_it_out_again(window, qtbot):
+    former = window.report.picture
+    window.investigation.look(window.investigation.focus.with_trail(("ticket desk",)))
+    settle(qtbot, window)
+    assert window.report.picture is former
+    window.report.pinned.click()
+    settle(qtbot, window)
+    assert window.report.picture is not former
+    assert any("Findings" in text for text in titles(window))  # None is pinned, and that is said.
+
+
+def test_a_letterhead_stands_above_it(window, qtbot):
+    window.report.edit_letterhead()
+    dialog = window.report.dialog
+    dialog.address.setPlainText("Harbourline Ferries")
+    dialog.accept()
+    settle(qtbot, window)
+    assert window.report.letterhead.address == "Harbourline Ferries"
+
+
+def test_nothing_open_says_what_to_do(qtbot):
+    made = MainWindow(Investigation())
+    qtbot.addWidget(made)
+    made.show()
+    made.go(REPORT)
+    assert "Open a capture" in made.report.words.text() and not made.report.isEnabled()
+
+
+def test_report_and_bundle_are_written_masked_where_wished(window, qtbot, tmp_path):
+    from yaffle.capture.masking import Masker
+
+    model, writer = window.investigation, window.exports.writer
+    writer.report(model.opened, model.kept, tmp_path / "r.html", Masker(b"k" * 16))
+    qtbot.waitUntil((tmp_path / "r.html").exists, timeout=60_000)
+    page = (tmp_path / "r.html").read_text()
+    assert page.count("<figure>") > 4 and "harbourline" not in page
+    settle(qtbot, window)
+    writer.bundle(model.opened, model.kept, tmp_path / "b.zip", None)
+    qtbot.waitUntil((tmp_path / "b.zip").exists, timeout=90_000)
+    with zipfile.ZipFile(tmp_path / "b.zip") as held:
+        assert json.loads(held.read("manifest.json"))["figures"]
+        assert held.read("report.html").count(b"<figure>") > 4
