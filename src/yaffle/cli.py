@@ -10,7 +10,7 @@ from typing import Annotated, Any
 
 import typer
 
-from yaffle import cli_probing, cli_watches, cli_watching
+from yaffle import cli_probing, cli_serving, cli_watches, cli_watching
 from yaffle.errors import Cancelled, YaffleError
 from yaffle.garbage_collection import collector_resting, leave_the_rest
 
@@ -30,6 +30,7 @@ for _command in (
     cli_watches.notify,
     cli_probing.probe,
     cli_probing.respond,
+    cli_serving.serve,
     cli_watching.status,
 ):
     app.command()(_command)

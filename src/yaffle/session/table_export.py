@@ -40,6 +40,13 @@ _QUANTILES = {"median_ns": 0.5, "p95_ns": 0.95, "p99_ns": 0.99}
 _OF_WAITS = tuple(level.name for level in WAIT_LEVELS)
 
 
+def words_of(name: str) -> str:
+    """What the rows of a table are."""
+    if name == RECORDS:
+        return "flow records as they came"
+    return TABLE[name].words if name in TABLE else next(one.words for one in WAIT_LEVELS if one.name == name)
+
+
 def write_rows(history: Path, name: str, out: Path, first_ns: int = 0, last_ns: int = 1 << 62) -> int:
     """Writes the rows of a table whose time lies in a period; how many. Raises YaffleError."""
     if name not in NAMES:
@@ -49,7 +56,7 @@ def write_rows(history: Path, name: str, out: Path, first_ns: int = 0, last_ns: 
     part = out.with_name(f"{out.name}.part")
     count, writer = 0, None
     try:
-        for table in _parts(history, name, first_ns, last_ns):
+        for table in history_parts(history, name, first_ns, last_ns):
             if name in _OF_WAITS and out.suffix == ".csv":
                 table = table.drop_columns([BINS, BIN_COUNTS])
             writer = writer or _writer(part, out.suffix, table.schema)
@@ -70,7 +77,7 @@ def _writer(path: Path, suffix: str, schema: pa.Schema) -> Any:
     return pa.csv.CSVWriter(path, schema) if suffix == ".csv" else pq.ParquetWriter(path, schema, compression="zstd")
 
 
-def _parts(history: Path, name: str, first_ns: int, last_ns: int) -> Iterator[pa.Table]:
+def history_parts(history: Path, name: str, first_ns: int, last_ns: int) -> Iterator[pa.Table]:
     """The rows of a period, file by file, in order of their hours; intervals together."""
     if name != RECORDS and TABLE[name].same:
         found = History(history).intervals(name, first_ns, last_ns)

@@ -79,9 +79,9 @@ def watch_picture(scene: Scene, progress: Progress = go_on) -> WatchPicture | No
     if history is None:
         return None
     step(progress, 0.1, "reading what is watched")
-    watches, standings = _book(history)
-    told = _events(history, scene.first_ns, scene.last_ns)
-    rows = _rows(watches, standings, told, scene.first_ns, scene.last_ns)
+    watches, stand = _book(history)
+    told = events_of(history, scene.first_ns, scene.last_ns)
+    rows = _rows(watches, stand, told, scene.first_ns, scene.last_ns)
     try:
         status = status_of(history.folder)
     except YaffleError as error:
@@ -93,6 +93,11 @@ def watch_picture(scene: Scene, progress: Progress = go_on) -> WatchPicture | No
         sorted(rows, key=lambda one: one.rank), list(reversed(inside)), status["tasks"], status["trouble"],
         scene.first_ns, scene.last_ns, offered, status.get("config", ""), bool(watches),
     )  # fmt: skip
+
+
+def standings(history: History) -> dict[tuple[str, str], tuple[str, int, float]]:
+    """By watch and subject: (state, since when, value) as the collector wrote them last. Raises YaffleError."""
+    return _book(history)[1]
 
 
 def _book(history: History) -> tuple[dict[str, Watch], dict[tuple[str, str], tuple[str, int, float]]]:
@@ -117,7 +122,7 @@ def _book(history: History) -> tuple[dict[str, Watch], dict[tuple[str, str], tup
     return {one.name: one for one in watches}, standings
 
 
-def _events(history: History, first_ns: int, last_ns: int) -> list[Event]:
+def events_of(history: History, first_ns: int, last_ns: int) -> list[Event]:
     """Events up to the end of a period, those before it too, since they say how it began. Raises HistoryError."""
     files = [path for start, folder in folders(history.folder / EVENTS) if start <= last_ns + HOUR_NS
              for path in counting(folder)]  # fmt: skip
