@@ -95,7 +95,7 @@ class Case:
         if name not in self.tables:
             raise UnknownError(f"there is no table {name}; these are: {', '.join(self.tables)}")
         first_ns, last_ns = self.period_ns(period)
-        left, skip = limit, offset
+        left, skip, began = limit, offset, False
         for rows in self._rows(name, first_ns, last_ns):
             table = rows.table
             if unknown := [column for column in columns or () if column not in table.column_names]:
@@ -112,7 +112,9 @@ class Case:
                 found = found[:left]
                 left -= found.size
             own = table if found.size == table.num_rows else table.take(pa.array(found))
-            yield own.select(list(columns)) if columns else own
+            if own.num_rows or not began:  # The first part tells the columns, even where it is empty.
+                yield own.select(list(columns)) if columns else own
+            began = True
             if left == 0:
                 return
 

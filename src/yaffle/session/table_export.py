@@ -79,7 +79,7 @@ def _writer(path: Path, suffix: str, schema: pa.Schema) -> Any:
 
 def history_parts(history: Path, name: str, first_ns: int, last_ns: int) -> Iterator[pa.Table]:
     """The rows of a period, file by file, in order of their hours; intervals together."""
-    if name != RECORDS and TABLE[name].same:
+    if name in TABLE and TABLE[name].same:
         found = History(history).intervals(name, first_ns, last_ns)
         if found.num_rows:
             yield found
