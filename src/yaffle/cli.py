@@ -10,7 +10,7 @@ from typing import Annotated, Any
 
 import typer
 
-from yaffle import cli_probing, cli_serving, cli_watches, cli_watching
+from yaffle import cli_probing, cli_reporting, cli_serving, cli_watches, cli_watching
 from yaffle.errors import Cancelled, YaffleError
 from yaffle.garbage_collection import collector_resting, leave_the_rest
 
@@ -29,6 +29,7 @@ for _command in (
     cli_watching.listen,
     cli_watches.notify,
     cli_probing.probe,
+    cli_reporting.report,
     cli_probing.respond,
     cli_serving.serve,
     cli_watching.status,

@@ -20,6 +20,7 @@ from yaffle.errors import YaffleError
 from yaffle.history.keeper import Keeper
 from yaffle.history.layout import LEVELS, TABLES, WAIT_LEVELS
 from yaffle.history.writer import HistoryWriter
+from yaffle.watching.service_levels import keep_levels, kept_levels
 
 _LOG = logging.getLogger(__name__)
 _LOOK_S = 1.0
@@ -150,6 +151,12 @@ class Collector:
                 _LOG.info("%s: %s", job.task, job.words)
                 self._supervisor.begin(key, State(job.task, job.address), job.work)
         self._told = told
+        levels = [one.level() for one in told.service_level]
+        if levels != kept_levels(self._folder):
+            try:
+                keep_levels(self._folder, levels)
+            except OSError as error:
+                _LOG.warning("the service levels cannot be kept: %s", error)
 
     def _write_status(self, states: list[State]) -> None:
         """For whoever asks how it goes."""

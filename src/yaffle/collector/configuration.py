@@ -16,11 +16,13 @@ from yaffle.collector.flow_sender import address_of
 from yaffle.collector.mesh_task import Mesh
 from yaffle.collector.notice_configuration import Answering, Maintaining, Notify
 from yaffle.collector.probe_task import Probe, Responding
+from yaffle.collector.report_configuration import Promising, Reporting
 from yaffle.collector.toml_lines import Place, line_of, wrong_line
 from yaffle.collector.watch_configuration import Watching, linked
 from yaffle.errors import YaffleError
 from yaffle.history.layout import LEVELS, TABLES, WAIT_LEVELS
 from yaffle.hops.reports import INT_DSCP
+from yaffle.watching.channels import MAIL
 
 _LONGEST_SHOWN = 60
 _SECRETS = ("community", "auth", "privacy", "password")
@@ -97,6 +99,8 @@ class Configuration(Part):
     notify: tuple[Notify, ...] = ()
     response: tuple[Answering, ...] = ()
     maintenance: tuple[Maintaining, ...] = ()
+    service_level: tuple[Promising, ...] = ()
+    report: tuple[Reporting, ...] = ()
 
     @property
     def holds_secrets(self) -> bool:
@@ -120,7 +124,7 @@ class Configuration(Part):
             raise ValueError(f"a ring of its own for each capture ({twice} stands there twice)")
         return value
 
-    @field_validator("watch", "notify", "response")
+    @field_validator("watch", "notify", "response", "service_level", "report")
     @classmethod
     def _called_once(cls, value: tuple[Any, ...]) -> tuple[Any, ...]:
         names = [one.name for one in value]
@@ -131,6 +135,12 @@ class Configuration(Part):
     @model_validator(mode="after")
     def _linked(self) -> "Configuration":
         linked(self.watch, self.notify, self.response)
+        mails = [one.name for one in self.notify if one.kind == MAIL]
+        for one in self.report:
+            if one.mail and one.mail not in mails:
+                raise ValueError(
+                    f"report {one.name}: mail names {one.mail}, and no [[notify]] of kind mail is called so"
+                )
         return self
 
     @field_validator("probe", "mesh")
@@ -171,6 +181,7 @@ def read_configuration(path: Path) -> Configuration:
         "mesh": tuple(one.within(folder) for one in found.mesh),
         "notify": tuple(one.within(folder) for one in found.notify),
         "response": tuple(one.within(folder) for one in found.response),
+        "report": tuple(one.within(folder) for one in found.report),
         "responder": found.responder.within(folder) if found.responder is not None else None,
     }
     return found.model_copy(update=told)
@@ -209,6 +220,8 @@ def _table_at(place: Place) -> list[str]:
         ("notify",): Notify,
         ("response",): Answering,
         ("maintenance",): Maintaining,
+        ("service_level",): Promising,
+        ("report",): Reporting,
         ("responder",): Responding,
         ("device", "ssh"): Ssh,
     }

@@ -17,6 +17,7 @@ from yaffle.collector.host_reader import HostReader
 from yaffle.collector.intervals import GAP_NS, HeldIntervals
 from yaffle.collector.mesh_task import mesh_jobs
 from yaffle.collector.probe_task import probe_jobs, responder_job
+from yaffle.collector.report_task import report_jobs
 from yaffle.collector.sock_diag import SocketWatch
 from yaffle.collector.socket_flows import SocketFlows
 from yaffle.collector.socket_owners import owners
@@ -95,6 +96,7 @@ def jobs(told: Configuration, keeper: Keeper | None) -> Iterator[Job]:
     if told.responder is not None:
         yield responder_job(told.responder)
     yield from watch_jobs(told.watch, told.notify, told.response, told.maintenance, keeper)
+    yield from report_jobs(told.report, told.notify, keeper)
     for device in told.device:
         yield from device_jobs(device, keeper, len(told.device))
 

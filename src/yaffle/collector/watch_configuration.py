@@ -29,7 +29,8 @@ _LONGEST_OVER_NS = 32 * 86_400 * _NS
 Number = Annotated[float, Field(allow_inf_nan=False)]
 
 
-def _over(value: Any) -> int:
+def over_ns(value: Any) -> int:
+    """How long a value is of: a duration. Raises ValueError."""
     found = duration_ns(value)
     if not _NS <= found <= _LONGEST_OVER_NS:
         raise ValueError("a duration from 1s to 32d")
@@ -67,7 +68,7 @@ class Watching(Part):
     happens: str = ""
     of: str = ""
     where: str = ""
-    over: Annotated[int, BeforeValidator(_over)] = 60 * _NS
+    over: Annotated[int, BeforeValidator(over_ns)] = 60 * _NS
     above: Number | None = None
     below: Number | None = None
     outside: Annotated[float | None, BeforeValidator(_outside)] = None

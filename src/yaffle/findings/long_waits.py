@@ -134,7 +134,7 @@ def _stretches(hours: set[int]) -> list[tuple[int, int]]:
     return found
 
 
-def _beside(analysis: Analysis, site: str, first_ns: int, last_ns: int, waited: list[str]) -> tuple[str, float]:
+def ran_beside(analysis: Analysis, site: str, first_ns: int, last_ns: int, waited: list[str]) -> tuple[str, float]:
     """The application that carried most to or from a site in a period, of those that nobody there waited for, and its
     share of all; empty where none carried much.
     """
@@ -161,7 +161,7 @@ def _finding(analysis: Analysis, one: _Trouble) -> Finding:
     names = sorted(one.parts, key=lambda name: -one.parts[name])
     apps = ", ".join(names[:3]) + (f" and {len(names) - 3} more" if len(names) > 3 else "")
     days = len({day(start) for start in one.hours})
-    beside, carried = _beside(analysis, one.site, *worst, names)
+    beside, carried = ran_beside(analysis, one.site, *worst, names)
     application, _, then_ns, usual_ns = one.worst
     sentence = (
         f"{one.site} waited for {apps} far longer than usual in {count(len(one.hours))} hours of {days}"

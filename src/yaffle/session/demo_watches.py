@@ -18,6 +18,7 @@ from yaffle.watching.happenings import HARDWARE
 from yaffle.watching.member_values import Question, values
 from yaffle.watching.rehearsal import rehearse
 from yaffle.watching.responses import effect_words
+from yaffle.watching.service_levels import ServiceLevel, keep_levels
 from yaffle.watching.states import RAISED
 from yaffle.watching.watch import ABOVE, ABSENT, OUTSIDE, Watch
 from yaffle.watching.windows import Windows
@@ -41,8 +42,15 @@ _ANSWERED_NS = weeks.START_NS + weeks.MENDED_DAY * DAY_NS
 _NIGHT = (5 * HOUR_NS, 8 * HOUR_NS)  # in which the copy used to meet the desks
 
 
+LEVELS = (
+    ServiceLevel("ticket desk answers", "wait_p95", "site", "application = 'ticket desk'", ABOVE, 500.0, 99.0, HOUR_NS),
+    ServiceLevel("lines have room", "utilization", "interface", "", ABOVE, 90.0, 99.0, 15 * _MINUTE_NS),
+)
+
+
 def write_demo_watches(folder: Path, progress: Progress = go_on) -> None:
     """Writes events, watches and where everything stands in the end. Raises HistoryError, Cancelled."""
+    keep_levels(folder, LEVELS)
     history = History(folder)
     events: list[Event] = []
     standings: list[tuple[str, str, Entry]] = []

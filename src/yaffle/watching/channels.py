@@ -122,7 +122,6 @@ def _webhook(channel: Channel, events: list[Event], more: int) -> str:
 
 
 def _mail(channel: Channel, events: list[Event], more: int) -> str:
-    told = urlsplit(channel.url)
     message = email.message.EmailMessage(email.policy.default.clone(max_line_length=998))
     message["Subject"] = " ".join(f"[{_APP}] {subject_of(events, more)}".split())
     message["From"], message["To"] = channel.sender, ", ".join(channel.to)
@@ -133,6 +132,28 @@ def _mail(channel: Channel, events: list[Event], more: int) -> str:
     message["X-Yaffle-Event"] = json.dumps(first)[:_LONGEST_HEADER]
     message["X-Yaffle-Events"] = str(len(events) + more)
     message.set_content(body_of(channel, events, more))
+    return _posted(channel, message)
+
+
+def send_file(channel: Channel, subject: str, words: str, path: Path) -> str:
+    """A file by mail; what became of it. Raises NotSentError."""
+    message = email.message.EmailMessage(email.policy.default.clone(max_line_length=998))
+    message["Subject"] = " ".join(f"[{_APP}] {subject}".split())
+    message["From"], message["To"] = channel.sender, ", ".join(channel.to)
+    message["Date"] = email.utils.format_datetime(datetime.now(UTC))
+    message["Message-ID"] = f"<{path.name.encode().hex()}.{channel.name.encode().hex()}@{_APP}.invalid>"
+    message.set_content(words)
+    kind = ("application", "pdf") if path.suffix == ".pdf" else ("text", "html")
+    try:
+        message.add_attachment(path.read_bytes(), maintype=kind[0], subtype=kind[1], filename=path.name)
+        return _posted(channel, message)
+    except (OSError, smtplib.SMTPException) as error:
+        raise NotSentError(str(getattr(error, "strerror", None) or error)[:_REASON]) from error
+
+
+def _posted(channel: Channel, message: email.message.EmailMessage) -> str:
+    """Hands a message to the mail server."""
+    told = urlsplit(channel.url)
     host, port = told.hostname or "", told.port or _PORTS[told.scheme]
     secure = ssl.create_default_context()
     if told.scheme == "smtps":

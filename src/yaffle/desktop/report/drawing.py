@@ -24,12 +24,13 @@ class Drawing(QObject):
         self._of: Evidence | None = None
         self.figures: dict[str, list[Figure]] = {}
         self._waiting: list[tuple[str, FigureWork]] = []
+        self._under_way = False
         self._partial: dict[str, list[Figure]] = {}
 
     @property
     def busy(self) -> bool:
         """Whether figures are still to come."""
-        return bool(self._waiting) or self.latest.busy
+        return self._under_way or self.latest.busy
 
     def ask(self, evidence: Evidence, findings: Sequence[Finding]) -> None:
         """Has the figures of findings drawn that are not there yet."""
@@ -42,15 +43,12 @@ class Drawing(QObject):
             for work in figure_work(evidence, finding)
         ]
         self._partial.clear()
+        self._under_way = True
         self._next()
-
-    def stop(self) -> None:
-        """Gives up what is not drawn yet."""
-        self._waiting = []
-        self.latest.stop()
 
     def _next(self) -> None:
         if not self._waiting:
+            self._under_way = False
             self.done.emit()
             return
         key, work = self._waiting[0]
@@ -67,5 +65,5 @@ class Drawing(QObject):
         QTimer.singleShot(0, self._next)
 
     def _failed(self, text: str) -> None:
-        self._waiting = []
+        self._waiting, self._under_way = [], False
         self.failed.emit(text)

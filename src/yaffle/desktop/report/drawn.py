@@ -13,6 +13,8 @@ from yaffle.desktop.path.queues_page import QueuesPage
 from yaffle.desktop.path.segments_page import SegmentsPage
 from yaffle.desktop.report.vectors import WIDE, vectors_of
 from yaffle.desktop.shared.lanes import ROW
+from yaffle.desktop.shared.plots import Plot
+from yaffle.desktop.watch.course_plot import draw_course
 from yaffle.findings.queues import node_words
 from yaffle.ledger import causes
 from yaffle.ledger.bounds import BOUNDED
@@ -24,7 +26,10 @@ from yaffle.session.examine import Connection
 from yaffle.session.hops_view import QueueCourse
 from yaffle.session.path_view import PathPicture
 from yaffle.session.tiers_view import TiersPicture
-from yaffle.units import count, date_and_moment, duration, share, three_digits
+from yaffle.session.watching import Course
+from yaffle.units import count, date_and_moment, duration, share
+from yaffle.watching.event_rows import Event
+from yaffle.watching.event_words import figure
 
 _MOST_TIERS = 12
 _LEAST_TOLD = 0.005  # A party that can have no more of the whole is not told.
@@ -164,8 +169,10 @@ def queue(found: QueueCourse | None) -> Figure | None:
     return Figure(vectors_of(QueuesPage, show, 700), sentence, sentence)
 
 
-def baseline(found: NormalPicture | None, around: tuple[int, int]) -> Figure | None:
-    """A measure against what is usual at its hour, from two days before a stretch to two days after it."""
+def baseline(
+    found: NormalPicture | None, around: tuple[int, int], *, beside_ns: int = _BESIDE_NS, high: int = 230
+) -> Figure | None:
+    """A measure against what is usual at its hour, from some days before a stretch to some days after it."""
     if found is None or not np.isfinite(found.values).any():
         return None
 
@@ -173,17 +180,30 @@ def baseline(found: NormalPicture | None, around: tuple[int, int]) -> Figure | N
         assert isinstance(part, NormalPanel)
         part.show_picture(found)
         part.drawn.setCurrentWidget(part.plot)
-        part.plot.setFixedSize(WIDE, 230)
+        part.plot.setFixedSize(WIDE, high)
         base, last = int(found.starts_ns[0]), int(found.starts_ns[-1])
-        low, high = max(base, around[0] - _BESIDE_NS), min(last, around[1] + _BESIDE_NS)
-        part.plot.setXRange((low - base) / 1e9, (high - base) / 1e9, padding=0)
+        first, end = max(base, around[0] - beside_ns), min(last, around[1] + beside_ns)
+        part.plot.setXRange((first - base) / 1e9, (end - base) / 1e9, padding=0)
         return part.plot
 
     inside = (found.starts_ns >= around[0]) & (found.starts_ns < around[1]) & np.isfinite(found.values)
     subject, unit = found.settings.subject.words, found.settings.subject.unit
-    sentence = f"{subject}, against what is usual at that hour of the week (band)"
+    sentence = f"{subject}, against its baseline (band: what is usual)"
     if inside.any():
         peak, usual = float(found.values[inside].max()), float(np.nanmedian(found.baseline.expected[inside]))
-        sentence += f": up to {three_digits(peak)} {unit} from {date_and_moment(around[0])[:16]}"
-        sentence += f", where {three_digits(usual)} {unit} is usual" if np.isfinite(usual) else ""
+        sentence += f": up to {figure(peak, unit)} from {date_and_moment(around[0])[:16]} on"
+        sentence += f", where {figure(usual, unit)} is usual" if np.isfinite(usual) else ""
     return Figure(vectors_of(NormalPanel, show, 640), f"{sentence}.", f"{sentence}.")
+
+
+def answer(found: Course, around: tuple[int, int], effect: Event) -> Figure | None:
+    """A watched measure before and after an answer."""
+    if not np.isfinite(found.values).any():
+        return None
+
+    def show(part: QWidget) -> None:
+        assert isinstance(part, Plot)
+        draw_course(part, found, *around)
+
+    sentence = f"{found.row.watch.name}, {found.row.subject}: {effect.words} ({date_and_moment(effect.time_ns)[:16]})."
+    return Figure(vectors_of(lambda: Plot(""), show, 220), sentence, sentence)

@@ -2,6 +2,7 @@
 
 import os
 from collections.abc import Sequence
+from typing import Any
 
 from yaffle.analysis import Analysis
 from yaffle.findings.finding import Finding
@@ -9,19 +10,30 @@ from yaffle.progress import Progress
 from yaffle.report.sections import Draw, Figures
 from yaffle.session.evidence import Evidence
 
+_kept: list[Any] = []  # The application of the process lives as long as it.
 
-def drawing(progress: Progress) -> Draw:
-    """Draws figures on this thread, which must be the process's first. Raises ImportError where Qt's libraries lack."""
+
+def with_application() -> Any:
+    """What plots need to be drawn, on this thread, which must be the process's first. Raises ImportError where Qt's
+    libraries lack.
+    """
     os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
     from PySide6.QtWidgets import QApplication
 
-    from yaffle.desktop.report.figure_work import figures_at_once
     from yaffle.desktop.shared import theme
 
     application = QApplication.instance() or QApplication(["yaffle"])
     assert isinstance(application, QApplication)
     if theme.current().name != theme.PAPER.name:
         theme.apply(application, theme.LIGHT)
+    _kept.append(application)
+    return application
+
+
+def drawing(progress: Progress) -> Draw:
+    """Draws figures. Raises ImportError where Qt's libraries lack."""
+    application = with_application()
+    from yaffle.desktop.report.figure_work import figures_at_once
 
     def draw(analysis: Analysis, found: Sequence[Finding]) -> Figures:
         assert application is not None

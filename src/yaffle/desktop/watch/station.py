@@ -3,7 +3,6 @@
 import math
 
 import numpy as np
-import pyqtgraph as pg
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton, QTabWidget, QVBoxLayout, QWidget
 
@@ -12,9 +11,9 @@ from yaffle.desktop.shared import theme
 from yaffle.desktop.shared.column_table import Column, Listing
 from yaffle.desktop.shared.jobs import Latest
 from yaffle.desktop.shared.panes import Panes
-from yaffle.desktop.shared.plot_head import Key, Mark
 from yaffle.desktop.shared.plots import Plot
 from yaffle.desktop.shared.station import Station
+from yaffle.desktop.watch.course_plot import draw_course
 from yaffle.desktop.watch.state_bar import StateBar
 from yaffle.desktop.watch.watch_dialog import WatchDialog
 from yaffle.errors import YaffleError
@@ -25,7 +24,7 @@ from yaffle.units import count, date_and_moment, duration
 from yaffle.watching.event_rows import Event
 from yaffle.watching.event_words import figure, what
 from yaffle.watching.states import RAISED, UNKNOWN
-from yaffle.watching.watch import ABOVE, BELOW, Watch
+from yaffle.watching.watch import Watch
 
 _AROUND_NS = 900 * 10**9
 _STATES = 2  # the column of the bars
@@ -222,36 +221,8 @@ class WatchStation(Station):
 
     def _show_course(self, found: Course) -> None:
         self.drawn = found
-        self.plot.getPlotItem().clear()
-        look, row, picture = theme.current(), found.row, self.picture
-        if picture is None:
-            return
-        first = picture.first_ns
-        seconds = (found.times_ns - first) / 1e9
-        for low, high, state in row.stretches:
-            color = pg.mkColor(look.red if state == RAISED else look.faint)
-            color.setAlpha(38)
-            ends = ((low - first) / 1e9, (high - first) / 1e9)
-            region = pg.LinearRegionItem(ends, movable=False, brush=color, pen=pg.mkPen(None))
-            self.plot.addItem(region, ignoreBounds=True)
-        self.plot.plot(seconds, found.values, pen=pg.mkPen(look.moss, width=1.3), connect="finite")
-        top = float(np.nanmax(found.values)) if np.isfinite(found.values).any() else 1.0
-        keys = [Key(what(row.watch), look.moss), Key("raised", look.red, Mark.SQUARE)]
-        if row.watch.rule in (ABOVE, BELOW):
-            top = max(top, row.watch.limit)
-            self.plot.addItem(pg.InfiniteLine(row.watch.limit, 0, pen=pg.mkPen(look.ink, style=Qt.PenStyle.DashLine)))
-            keys.append(Key("limit", look.ink, Mark.DASHED))
-        if found.marks:
-            at = np.array([(one.time_ns - first) / 1e9 for one in found.marks])
-            self.plot.plot(at, np.full(at.size, top * 1.04), pen=None, symbol="t", symbolSize=9,
-                           symbolBrush=look.ink, symbolPen=None)  # fmt: skip
-            keys.append(Key("response or its effect", look.ink, Mark.TRIANGLE))
-        self.plot.set_quantity(f"{what(row.watch)} of {row.subject}", row.watch.unit)
-        self.plot.set_keys(*keys)
-        self.plot.axis.base_ns = first
-        self.plot.axis.picture = None
-        self.plot.setXRange(0, max(1e-3, (picture.last_ns - first) / 1e9), padding=0)
-        self.plot.setYRange(0, max(top, 1e-6) * 1.1, padding=0)
+        if self.picture is not None:
+            draw_course(self.plot, found, self.picture.first_ns, self.picture.last_ns)
 
     def _read(self, x: float, _y: float) -> str:
         found = self.drawn

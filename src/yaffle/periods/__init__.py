@@ -1,0 +1,1 @@
+"""What a period was like, against those before it: traffic, waits, service levels, what happened; as pages."""
