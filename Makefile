@@ -7,7 +7,7 @@ PEERS := $(VENV)/.peers
 DEMO ?= demo-out
 export QT_LOGGING_RULES = qt.qpa.*=false
 
-.PHONY: demo test check bench wheel pictures clean
+.PHONY: demo test check bench wheel pictures docs clean
 
 $(READY): pyproject.toml setup/system_libraries.py
 	@$(PYTHON) setup/system_libraries.py
@@ -60,6 +60,9 @@ wheel: $(READY)
 
 pictures: $(READY)
 	@$(BIN)/yaffle demo --to $(DEMO) --run && cp $(DEMO)/*.png docs/screenshots/
+
+docs: $(READY)
+	@$(BIN)/mkdocs build -q --strict && echo build/site/index.html
 
 clean:
 	rm -rf $(VENV) $(DEMO) bench-data build dist src/yaffle/compiled

@@ -69,7 +69,7 @@ def _shots(window: "MainWindow") -> dict[str, Callable[[], None]]:
     """What each picture is taken of, by name, in this order."""
 
     from yaffle.desktop.path.station import MAP, SEGMENTS, STREAMS
-    from yaffle.desktop.window.station_rail import PATH
+    from yaffle.desktop.window.station_rail import PATH, REPORT
 
     findings = window.investigation.findings
 
@@ -97,10 +97,6 @@ def _shots(window: "MainWindow") -> dict[str, Callable[[], None]]:
             connection, began = int(evidence.waits.connection[longest]), int(evidence.waits.first_ns[longest])
             window.apportion.tiers_wanted.emit(connection, began)
 
-    def visit() -> None:
-        follow("name", 3)
-        window.examine.parts.setCurrentIndex(1)
-
     def survey(part: int) -> None:
         window.investigation.look(Focus())
         window.go(1)
@@ -124,6 +120,10 @@ def _shots(window: "MainWindow") -> dict[str, Callable[[], None]]:
             )
         )
 
+    def report() -> None:
+        window.investigation.look(Focus())
+        window.go(REPORT)
+
     return {
         "gather": lambda: window.go(0),
         "survey": lambda: survey(0),
@@ -131,10 +131,10 @@ def _shots(window: "MainWindow") -> dict[str, Callable[[], None]]:
         "examine": examine,
         "tiers": tiers,
         "services": lambda: survey(1),
-        "visit": visit,
         "path": lambda: path(SEGMENTS),
         "streams": lambda: path(STREAMS),
         "map": chosen_way,
+        "report": report,
     }
 
 

@@ -148,7 +148,7 @@ def _levels(levels: Sequence[LevelKept], *, appendix: bool, lead: str = "") -> S
             duration(one.unknown_ns), worst or "–",
         ])  # fmt: skip
     return _table(
-        "levels-all" if appendix else "levels", "Service levels",
+        "levels-all" if appendix else "levels", "All service levels" if appendix else "Service levels",
         ["level", "target", "kept", "allowance used", "missed for", "not measured", "worst days"], rows,
         texts=(0, 6), appendix=appendix, lead=lead,
     )  # fmt: skip
@@ -182,7 +182,7 @@ def _waits(period: Period, waits: Sequence[Waited], figures: Figures) -> Section
     rows = [[one.application, *_wait_row(one)] for one in waits]
     return _table(
         "waits", "Applications", ["application", *_WAIT_COLUMNS], rows, figures=figures.get(WAITS, ()),
-        texts=(0,), note="Clients in the hour with most of them; against the median of the same hours in the weeks before.",
+        texts=(0,), note="Clients in the hour with most; against the median of the same hours in the weeks before.",
     )  # fmt: skip
 
 

@@ -88,7 +88,7 @@ def waits_of(evidence: Evidence, span: Span) -> Waits | None:
     for one in by_site:  # Hours keep how many there were, not who: those of different sites are different.
         clients[one.application] = clients.get(one.application, 0) + one.clients
     applications = [replace(one, clients=clients.get(one.application, one.clients)) for one in applications]
-    bad = [hour for key, own in hourly_sites.items() for hour in own.bad_hours(*key, span)]
+    bad = [hour for key, own in hourly_sites.items() for hour in own.bad_hours(key[0], key[1], span)]
     return Waits(
         sorted(applications, key=lambda one: -float(one.parties.sum())),
         sorted(by_site, key=lambda one: -float(one.parties.sum())),
