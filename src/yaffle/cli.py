@@ -332,22 +332,20 @@ def export(
         _export_tables(evidence, table, period)
         if not any((exchanges, connections, packets, flows, report, bundle)):
             return
-    from yaffle.analysis import analyse as run
     from yaffle.capture.masking import Masker
-    from yaffle.case.folder import SUFFIX
-    from yaffle.engine_start import make_ready
+    from yaffle.programs import case as programs
     from yaffle.session.exports import connections_table, waits_table, write_flows, write_packets, write_table
-    from yaffle.session.investigation import Investigation, Opened, open_folder
+    from yaffle.session.investigation import Investigation
     from yaffle.session.period_words import period_ns
 
     bar, step = _bar()
     with bar:
-        make_ready(evidence, step)
-        opened = (
-            open_folder(evidence[0])
-            if len(evidence) == 1 and evidence[0].suffix == SUFFIX
-            else Opened(run(evidence, step))
+        case = (
+            programs.open(evidence[0], progress=step)
+            if len(evidence) == 1
+            else programs.analyse(evidence, progress=step)
         )
+    opened = case.opened
     model = Investigation()
     model.open(opened)
     held = opened.evidence

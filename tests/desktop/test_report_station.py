@@ -114,3 +114,29 @@ def test_report_and_bundle_are_written_masked_where_wished(window, qtbot, tmp_pa
     with zipfile.ZipFile(tmp_path / "b.zip") as held:
         assert json.loads(held.read("manifest.json"))["figures"]
         assert held.read("report.html").count(b"<figure>") > 4
+
+
+def test_a_period_of_a_history_is_written_and_wrong_words_are_said(qtbot, two_weeks, tmp_path, monkeypatch):
+    from PySide6.QtWidgets import QFileDialog
+
+    from yaffle.programs.case import open as open_evidence
+
+    made = MainWindow(Investigation())
+    qtbot.addWidget(made)
+    made.show()
+    made.exports.period()
+    assert "open one with Ctrl+H" in made.statusBar().currentMessage()
+    made.investigation.open(open_evidence(two_weeks).opened)
+    made.exports.period()
+    dialog = made.exports.dialog
+    dialog.when.setEditText("the day before")
+    dialog.accept()
+    assert dialog.isVisible()
+    dialog.when.setEditText("last 24 h")
+    dialog.name.setText("A day")
+    out = tmp_path / "day.html"
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(out), ""))
+    dialog.accept()
+    qtbot.waitUntil(lambda: made.task.job is None and out.exists(), timeout=90_000)
+    assert "<title>A day</title>" in out.read_text()
+    settle(qtbot, made)

@@ -46,7 +46,7 @@ def waits(evidence: Evidence, found: ApportionPicture, bounds: Array) -> Figure 
     def show(part: QWidget) -> QWidget:
         assert isinstance(part, WaitPlots)
         part.show_picture(evidence, found)
-        part.waits.setFixedSize(part.width(), 230)
+        part.waits.setFixedSize(part.width(), 170)
         return part.waits
 
     worst = int(np.argmax(sums))
@@ -79,7 +79,7 @@ def ladder(found: Connection, first_ns: int, last_ns: int) -> Figure | None:
         return part.viewport()
 
     sentence = f"The longest silence of the worst exchange: {duration(worst.span_ns)}. {worst.sentence}"
-    return Figure(vectors_of(Ladder, show, 250), sentence, sentence)
+    return Figure(vectors_of(Ladder, show, 158), sentence, sentence)
 
 
 def _between(low_ns: int, high_ns: int) -> str:
@@ -95,7 +95,7 @@ def sequence(found: Connection) -> Figure | None:
         part.show_connection(found)
 
     sentence = f"The worst connection, {found.title}: data, acknowledgements, and what was sent again (in red)."
-    return Figure(vectors_of(SequencePlot, show, 270), sentence, sentence)
+    return Figure(vectors_of(SequencePlot, show, 200), sentence, sentence)
 
 
 def tiers(found: TiersPicture) -> Figure | None:
@@ -133,7 +133,7 @@ def segment(found: PathPicture) -> Figure | None:
         part.line.current = row
         part.line.chosen.emit(row)
         plot = part.plots[side]
-        plot.setFixedSize(WIDE, 220)
+        plot.setFixedSize(WIDE, 170)
         return plot
 
     sentence = (
@@ -155,7 +155,7 @@ def queue(found: QueueCourse | None) -> Figure | None:
         if inner is None:
             return None
         part.body.setVisible(True)
-        inner.setFixedSize(740, 330)
+        inner.setFixedSize(740, 290)
         return inner
 
     one = found.one
@@ -170,7 +170,7 @@ def queue(found: QueueCourse | None) -> Figure | None:
 
 
 def baseline(
-    found: NormalPicture | None, around: tuple[int, int], *, beside_ns: int = _BESIDE_NS, high: int = 230
+    found: NormalPicture | None, around: tuple[int, int], *, beside_ns: int = _BESIDE_NS, high: int = 180
 ) -> Figure | None:
     """A measure against what is usual at its hour, from some days before a stretch to some days after it."""
     if found is None or not np.isfinite(found.values).any():
@@ -190,9 +190,10 @@ def baseline(
     subject, unit = found.settings.subject.words, found.settings.subject.unit
     sentence = f"{subject}, against its baseline (band: what is usual)"
     if inside.any():
-        peak, usual = float(found.values[inside].max()), float(np.nanmedian(found.baseline.expected[inside]))
+        peak = float(found.values[inside].max())
+        usual = float(found.baseline.expected[np.flatnonzero(inside)[0]])  # Later ones have learnt from what was bad.
         sentence += f": up to {figure(peak, unit)} from {date_and_moment(around[0])[:16]} on"
-        sentence += f", where {figure(usual, unit)} is usual" if np.isfinite(usual) else ""
+        sentence += f", where {figure(usual, unit)} was usual" if np.isfinite(usual) else ""
     return Figure(vectors_of(NormalPanel, show, 640), f"{sentence}.", f"{sentence}.")
 
 

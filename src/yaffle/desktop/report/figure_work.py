@@ -22,11 +22,13 @@ from yaffle.session.examine import Connection
 from yaffle.session.filtering import Filter
 from yaffle.session.focus import Focus
 from yaffle.session.hops_view import hops_picture, queue_course
+from yaffle.session.measures import LATENCIES
 from yaffle.session.path_view import path_picture
 from yaffle.session.scene import Scene
 from yaffle.session.tiers_view import foremost, tiers_of_exchange
 
 _BINS = 90
+_POINTS = 400
 _MARGIN = 20  # a twentieth of a finding's period stands before and after it
 
 
@@ -48,11 +50,12 @@ def figure_work(evidence: Evidence, finding: Finding) -> list[FigureWork]:
     if finding.grounds.get("kept"):
         kept = Subject(title(CATALOGUE["wait_median"]), "site", finding.site)
         return [_baseline(evidence, finding, NormalSettings(kept, WIDTHS["1 h"]))]
+    service = _service(evidence, finding)
     rows = evidence.wait_of_exchange[np.array(finding.exchanges, np.int64)] if finding.exchanges else np.empty(0, int)
     rows = rows[rows >= 0]
     if not rows.size:
-        return []
-    found = [_waits(evidence, finding, rows)]
+        return service
+    found = [*service, _waits(evidence, finding, rows)]
     paid = evidence.waits.charges[rows][:, causes.party_columns(finding.party)].sum(axis=1)
     worst = int(rows[np.argmax(paid if paid.any() else evidence.waits.wait_ns[rows])])
     if finding.party == causes.SERVER and (tiers := _tiers(evidence, worst)) is not None:
@@ -62,6 +65,17 @@ def figure_work(evidence: Evidence, finding: Finding) -> list[FigureWork]:
     if finding.party == causes.NETWORK and finding.cause == "loss":
         found.append(_sequence(evidence, finding))
     return [*found, _ladder(evidence, worst)]
+
+
+def _service(evidence: Evidence, finding: Finding) -> list[FigureWork]:
+    """How a service answered, against its baseline."""
+    protocol = finding.grounds.get("protocol")
+    measure = next((name for name, spoken in LATENCIES.items() if protocol in spoken), None)
+    if measure is None:
+        return []
+    span = evidence.last_ns - evidence.first_ns
+    width = next((one for one in WIDTHS.values() if span <= _POINTS * one), max(WIDTHS.values()))
+    return [_baseline(evidence, finding, NormalSettings(Subject(measure, "server", finding.subject), width))]
 
 
 def scene_of(evidence: Evidence, finding: Finding, rows: Array) -> Scene:
@@ -86,7 +100,8 @@ def _worst_connection(evidence: Evidence, finding: Finding) -> int:
 
 def _ladder(evidence: Evidence, worst: int) -> FigureWork:
     waits = evidence.waits
-    number, first, last = int(waits.connection[worst]), int(waits.first_ns[worst]), int(waits.end_ns[worst])
+    number, last = int(waits.connection[worst]), int(waits.end_ns[worst])
+    first = last - int(waits.wait_ns[worst])  # A wait for the connection is before the request.
     return FigureWork(lambda _progress: Connection(evidence, number), lambda found: drawn.ladder(found, first, last))
 
 

@@ -34,7 +34,7 @@ def vectors_of(made: Callable[[], QWidget], show: Callable[[QWidget], object], h
         part = made()
         part.setAttribute(Qt.WidgetAttribute.WA_DontShowOnScreen)
         part.setStyleSheet(f"* {{ background: {theme.PAPER.panel}; }}")
-        part.setFixedSize(least, high)
+        part.resize(least, high)
         part.show()
         QApplication.sendPostedEvents(part)
         inner = show(part)

@@ -7,6 +7,7 @@ from PySide6.QtCore import QObject, Signal
 from PySide6.QtWidgets import QCheckBox, QFileDialog, QMessageBox, QWidget
 
 from yaffle.capture.masking import Masker
+from yaffle.desktop.window.period_report import PeriodReportDialog, writing
 from yaffle.desktop.window.report_writer import ReportWriter
 from yaffle.desktop.window.task import Task
 from yaffle.progress import Progress
@@ -81,6 +82,25 @@ class ExportActions(QObject):
         )
         if asked is not None and model.opened is not None:
             self.writer.bundle(model.opened, model.kept, *asked)
+
+    def period(self) -> None:
+        """The report of a period of the history that is open."""
+        opened = self._model.opened
+        history = opened.analysis.history if opened is not None else None
+        if opened is None or history is None:
+            self.said.emit("Periods are told of a history: open one with Ctrl+H.", 6000)
+            return
+        whole = (history.first_ns, max(history.last_ns, opened.evidence.last_ns))
+        self.dialog = PeriodReportDialog(whole, self._window)
+        evidence = opened.folder or history.folder
+        self.dialog.accepted.connect(lambda: self._write_period(evidence, self.dialog.period, self.dialog.title))
+        self.dialog.open()
+
+    def _write_period(self, evidence: Path, period: str, title: str) -> None:
+        name = f"{safe_name(period)}.pdf"
+        path, _ = QFileDialog.getSaveFileName(self._window, "Report of a period", name, "PDF (*.pdf);;HTML (*.html)")
+        if path:
+            self._write(writing(evidence, period, title, Path(path)), "writing the report of a period")
 
     def packets(self) -> None:
         """The packets in focus as a capture."""

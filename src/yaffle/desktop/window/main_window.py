@@ -193,6 +193,7 @@ class MainWindow(QMainWindow):
             None,
             ("Report as HTML or PDF…", "Ctrl+P", exports.report),
             ("Evidence bundle…", "Ctrl+Shift+P", exports.bundle),
+            ("Report of a period…", "", exports.period),
             ("Packets in focus as pcapng…", "Ctrl+E", exports.packets),
             ("Exchanges in focus as CSV or Parquet…", "", exports.waits),
             ("Connections in focus as CSV or Parquet…", "", exports.connections),
