@@ -23,6 +23,7 @@ app = typer.Typer(
 
 for _command in (
     cli_watches.acknowledge,
+    cli_watches.health,
     cli_watching.capture,
     cli_watching.collect,
     cli_watching.keep,

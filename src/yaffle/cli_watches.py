@@ -46,3 +46,32 @@ def acknowledge(
 
     ask_collector(history, watch, subject, words)
     typer.echo("the collector is asked to acknowledge it")
+
+
+def health(
+    history: Annotated[Path, typer.Argument(metavar="HISTORY|CASE", help="A history, or a case with one.")],
+    period: Annotated[
+        str, typer.Option("--period", metavar="WORDS", help="Of this period; without it the last hour.")
+    ] = "",
+    json_out: Annotated[
+        str, typer.Option("--json", metavar="OUT", help="Write a document here; - for standard output.")
+    ] = "",
+) -> None:
+    """Say how chosen sets of flows fare in both directions, and whether the network is at fault: yes, no, unknown."""
+    from yaffle.programs.case import open as open_evidence
+    from yaffle.programs.health_told import health_told
+    from yaffle.report.answer import write_whole
+
+    told = health_told(open_evidence(history), period or None)
+    if json_out and json_out != "-":
+        write_whole(Path(json_out), told.model_dump_json())
+    elif json_out:
+        typer.echo(told.model_dump_json())
+    else:
+        typer.echo(f"network at fault: {told.network_at_fault} ({told.words})")
+        for one in told.sets:
+            for way in one.ways:
+                state = {True: "suffers", False: "well", None: "not known"}[way.suffers_now]
+                typer.echo(f"  {one.name}, {way.direction}: {state}{f'; {way.words}' if way.words else ''}")
+    if told.network_at_fault == "yes":
+        raise typer.Exit(1)

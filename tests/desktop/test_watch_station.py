@@ -99,3 +99,22 @@ def test_without_a_history_it_says_what_to_do(window, qtbot):  # noqa: F811
     window.go(WATCH)
     settle(window, qtbot)
     assert "[[watch]]" in window.watch.words.text() and not window.watch.new.isEnabled()
+
+
+def test_chosen_sets_of_flows_tell_who_suffers_and_from_what(window, qtbot, tmp_path):  # noqa: F811
+    from tests.session.kept_history import EVENING, START_NS, write_kept
+    from yaffle.history.layout import HOUR_NS
+    from yaffle.session.focus import Focus
+    from yaffle.watching.flow_sets import FlowSet, keep_sets
+
+    folder = write_kept(tmp_path / "kept")
+    load(window, qtbot, [folder])
+    window.go(WATCH)
+    settle(window, qtbot)
+    assert "No set of flows is chosen" in window.watch.health.words.text()
+    keep_sets(folder, [FlowSet(site, f"site = '{site}'", "waits", HOUR_NS) for site in ("pier", "quay")])
+    window.investigation.look(Focus((START_NS, START_NS + (EVENING + 1) * HOUR_NS - 1)))
+    settle(window, qtbot)
+    panel = window.watch.health
+    assert "Network at fault: yes" in panel.words.text() and "pier" in panel.words.text()
+    assert [(row.of.name, row.words) for row in panel.picture.rows] == [("pier", "suffers"), ("quay", "well")]

@@ -20,6 +20,7 @@ from yaffle.errors import YaffleError
 from yaffle.history.keeper import Keeper
 from yaffle.history.layout import LEVELS, TABLES, WAIT_LEVELS
 from yaffle.history.writer import HistoryWriter
+from yaffle.watching.flow_sets import keep_sets, kept_sets
 from yaffle.watching.service_levels import keep_levels, kept_levels
 
 _LOG = logging.getLogger(__name__)
@@ -151,12 +152,14 @@ class Collector:
                 _LOG.info("%s: %s", job.task, job.words)
                 self._supervisor.begin(key, State(job.task, job.address), job.work)
         self._told = told
-        levels = [one.level() for one in told.service_level]
-        if levels != kept_levels(self._folder):
-            try:
+        levels, sets = [one.level() for one in told.service_level], [one.flow_set() for one in told.flow_set]
+        try:
+            if levels != kept_levels(self._folder):
                 keep_levels(self._folder, levels)
-            except OSError as error:
-                _LOG.warning("the service levels cannot be kept: %s", error)
+            if sets != kept_sets(self._folder):
+                keep_sets(self._folder, sets)
+        except OSError as error:
+            _LOG.warning("service levels and sets of flows cannot be kept: %s", error)
 
     def _write_status(self, states: list[State]) -> None:
         """For whoever asks how it goes."""

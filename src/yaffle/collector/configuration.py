@@ -16,7 +16,7 @@ from yaffle.collector.flow_sender import address_of
 from yaffle.collector.mesh_task import Mesh
 from yaffle.collector.notice_configuration import Answering, Maintaining, Notify
 from yaffle.collector.probe_task import Probe, Responding
-from yaffle.collector.report_configuration import Promising, Reporting
+from yaffle.collector.report_configuration import Flows, Promising, Reporting
 from yaffle.collector.toml_lines import Place, line_of, wrong_line
 from yaffle.collector.watch_configuration import Watching, linked
 from yaffle.errors import YaffleError
@@ -100,6 +100,7 @@ class Configuration(Part):
     response: tuple[Answering, ...] = ()
     maintenance: tuple[Maintaining, ...] = ()
     service_level: tuple[Promising, ...] = ()
+    flow_set: tuple[Flows, ...] = ()
     report: tuple[Reporting, ...] = ()
 
     @property
@@ -124,7 +125,7 @@ class Configuration(Part):
             raise ValueError(f"a ring of its own for each capture ({twice} stands there twice)")
         return value
 
-    @field_validator("watch", "notify", "response", "service_level", "report")
+    @field_validator("watch", "notify", "response", "service_level", "flow_set", "report")
     @classmethod
     def _called_once(cls, value: tuple[Any, ...]) -> tuple[Any, ...]:
         names = [one.name for one in value]
@@ -221,6 +222,7 @@ def _table_at(place: Place) -> list[str]:
         ("response",): Answering,
         ("maintenance",): Maintaining,
         ("service_level",): Promising,
+        ("flow_set",): Flows,
         ("report",): Reporting,
         ("responder",): Responding,
         ("device", "ssh"): Ssh,

@@ -1,4 +1,4 @@
-"""What is promised of services, and which reports go out when: tables of the configuration."""
+"""What is promised of services, whose health is told, which reports go out when: tables of the configuration."""
 
 from pathlib import Path
 from typing import Annotated, Any
@@ -8,7 +8,8 @@ from pydantic import BeforeValidator, Field, field_validator, model_validator
 
 from yaffle.collector.configuration_parts import Part
 from yaffle.collector.watch_configuration import Number, over_ns
-from yaffle.records.catalogue import CATALOGUE
+from yaffle.records.catalogue import CATALOGUE, RECORDS, WAITS
+from yaffle.watching.flow_sets import FlowSet
 from yaffle.watching.member_values import GROUPS
 from yaffle.watching.service_levels import ServiceLevel
 from yaffle.watching.watch import ABOVE, BELOW
@@ -57,6 +58,30 @@ class Promising(Part):
         return ServiceLevel(
             self.name, self.measure, self.of, self.where, rule, float(limit or 0), self.target, self.over
         )
+
+
+class Flows(Part):
+    """A set of flows whose health is told, in both directions."""
+
+    name: Annotated[str, Field(min_length=1)]
+    where: Annotated[str, Field(min_length=1)]
+    of: str = RECORDS
+    over: Annotated[int, BeforeValidator(over_ns)] = 300 * 10**9
+    retransmissions: Annotated[float, Field(gt=0, le=100)] = 2.0
+
+    @model_validator(mode="after")
+    def _a_condition(self) -> "Flows":
+        if self.of not in (RECORDS, WAITS):
+            raise ValueError(f"{self.name}: of: {RECORDS} or {WAITS}")
+        try:
+            checked(self.of, self.where)
+        except WhereError as error:
+            raise ValueError(f"{self.name}: where: {error}") from error
+        return self
+
+    def flow_set(self) -> FlowSet:
+        """As it is judged."""
+        return FlowSet(self.name, self.where, self.of, self.over, self.retransmissions)
 
 
 class Reporting(Part):

@@ -99,6 +99,40 @@ class StatusTold(Told):
     collectors: dict[str, dict[str, Any]]
 
 
+class WayTold(Told):
+    """One direction of a set of flows; null where nobody told. suffers: of each interval."""
+
+    direction: str
+    near: str
+    far: str
+    path: list[str]
+    packets: list[float | None]
+    retransmissions_percent: list[float | None]
+    timeouts: list[float | None]
+    trip_ms: list[float | None]
+    usual_ms: float | None
+    suffers: list[bool | None]
+    suffers_now: bool | None
+    part: str
+    words: str
+
+
+class SetTold(Told):
+    """A set of flows over a period."""
+
+    name: str
+    times_ns: list[int]
+    ways: list[WayTold]
+
+
+class HealthTold(Told):
+    """How the sets of a history fare, and whether the network is at fault: yes, no, unknown."""
+
+    network_at_fault: str
+    words: str
+    sets: list[SetTold]
+
+
 class Wrong(BaseModel):
     """What is wrong with a question."""
 

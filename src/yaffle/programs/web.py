@@ -26,6 +26,7 @@ from yaffle.probing.wanted import Wanted
 from yaffle.programs import answers, metrics_text
 from yaffle.programs.case import Case, UnknownError
 from yaffle.programs.guard import Guard, Limits
+from yaffle.programs.health_told import health_told
 from yaffle.programs.table_formats import MEDIA, Format, pieces
 from yaffle.records.catalogue import CATALOGUE
 from yaffle.session.exports import write_packets
@@ -274,6 +275,12 @@ def _add_measures(app: FastAPI, own: Interface) -> None:
             )
 
         return await own.work(work)
+
+    @app.get("/v1/cases/{case}/health", tags=["measures"], responses=_WRONG)
+    async def health(case: Named, period: PeriodWords = "") -> answers.HealthTold:
+        """How chosen sets of flows fare in both directions, and whether the network is at fault."""
+        found = own.case(case)
+        return await own.work(lambda: health_told(found, period))
 
     @app.get(
         "/metrics",

@@ -7,13 +7,14 @@ from pathlib import Path
 import numpy as np
 
 from yaffle.demo import weeks
-from yaffle.history.layout import ADDRESSES, DAY_NS, EVENTS, HOUR_NS
+from yaffle.history.layout import ADDRESSES, DAY_NS, EVENTS, HOUR_NS, WAITS
 from yaffle.history.store import History
 from yaffle.history.writer import HistoryWriter
 from yaffle.normal.comparison import compare
 from yaffle.progress import Progress, go_on
 from yaffle.watching.book import Book, Entry
 from yaffle.watching.event_rows import EFFECT, HAPPENED, RESPONSE, Event, table_of
+from yaffle.watching.flow_sets import FlowSet, keep_sets
 from yaffle.watching.happenings import HARDWARE
 from yaffle.watching.member_values import Question, values
 from yaffle.watching.rehearsal import rehearse
@@ -48,9 +49,17 @@ LEVELS = (
 )
 
 
+SETS = tuple(
+    FlowSet(f"{site}, {name}", f"site = '{site}' AND application = '{name}'", WAITS, HOUR_NS)
+    for site in ("Saltmarsh", "Northpoint", "Isle of Wren")
+    for name in ("ticket desk", "timetable")
+)
+
+
 def write_demo_watches(folder: Path, progress: Progress = go_on) -> None:
     """Writes events, watches and where everything stands in the end. Raises HistoryError, Cancelled."""
     keep_levels(folder, LEVELS)
+    keep_sets(folder, SETS)
     history = History(folder)
     events: list[Event] = []
     standings: list[tuple[str, str, Entry]] = []

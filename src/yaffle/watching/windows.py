@@ -96,13 +96,13 @@ def _named_records(rows: Any, exporters: list[str], interfaces: list[dict[int, s
     columns: dict[str, Any] = {}
     numbers = pa.array(rows["exporter"])
     columns["exporter"] = pa.array(exporters, pa.string()).take(numbers)
+    places = Places({})
     for end in ("src", "dst"):
         labels = labels_of(rows[f"{end}_hi"], rows[f"{end}_lo"], rows["ipv6"])
         columns[end] = pa.array(labels.texts, pa.string()).take(pa.array(labels.codes))
-        if end == "src":
-            places = Places({})
-            sites = labels.named(places.site)
-            columns["site"] = pa.array(sites.texts, pa.string()).take(pa.array(sites.codes))
+        sites = labels.named(places.site)
+        name = "site" if end == "src" else "peer_site"
+        columns[name] = pa.array(sites.texts, pa.string()).take(pa.array(sites.codes))
     for name in ("transport", "src_port", "dst_port", "dscp", "ingress", "egress", "packets", "octets", "records",
                  "first_ns", "last_ns"):  # fmt: skip
         columns[name] = pa.array(rows[name].copy())

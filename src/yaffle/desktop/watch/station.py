@@ -14,9 +14,11 @@ from yaffle.desktop.shared.panes import Panes
 from yaffle.desktop.shared.plots import Plot
 from yaffle.desktop.shared.station import Station
 from yaffle.desktop.watch.course_plot import draw_course
+from yaffle.desktop.watch.health_panel import HealthPanel
 from yaffle.desktop.watch.state_bar import StateBar
 from yaffle.desktop.watch.watch_dialog import WatchDialog
 from yaffle.errors import YaffleError
+from yaffle.session.flow_health import health_picture
 from yaffle.session.investigation import Investigation
 from yaffle.session.scene import Scene
 from yaffle.session.watching import Course, Watched, WatchPicture, course, watch_picture
@@ -38,12 +40,12 @@ class WatchStation(Station):
 
     def __init__(self, investigation: Investigation, parent: QWidget | None = None) -> None:
         super().__init__(investigation, parent)
-        self._latest, self._second = Latest(self), Latest(self)
+        self._latest, self._second, self._third = Latest(self), Latest(self), Latest(self)
         self.picture: WatchPicture | None = None
         self.drawn: Course | None = None
         self.words = QLabel()
         self.words.setWordWrap(True)
-        for latest in (self._latest, self._second):
+        for latest in (self._latest, self._second, self._third):
             latest.failed.connect(lambda text: self.words.setText(f"View not updated: {text}"))
         self.new = QPushButton("New watch…")
         self.new.setToolTip("Be told when a measure leaves a limit or what is usual (Ctrl+Shift+W)")
@@ -62,9 +64,15 @@ class WatchStation(Station):
         self.events.entered.connect(self._enter_event)
         self.events.setToolTip("Enter looks at that moment")
         self.tasks = Listing("The collector")
+        self.health = HealthPanel()
         self.below = QTabWidget()
         self.below.setDocumentMode(True)
-        for part, name in ((self.plot, "over time"), (self.events, "events"), (self.tasks, "collector")):
+        for part, name in (
+            (self.plot, "over time"),
+            (self.events, "events"),
+            (self.health, "flow sets"),
+            (self.tasks, "collector"),
+        ):
             self.below.addTab(part, name)
         body = Panes("watch station: body", Qt.Orientation.Vertical)
         body.arrange([self.table, self.below], [300, 260])
@@ -85,13 +93,15 @@ class WatchStation(Station):
     @property
     def pictures(self) -> tuple[Latest, ...]:
         """What computes away from the interface thread."""
-        return (self._latest, self._second)
+        return (self._latest, self._second, self._third)
 
     def _show_nothing(self) -> None:
         self._show(None)
+        self.health.show_picture(None)
 
     def _ask(self, scene: Scene) -> None:
         self._latest.ask(lambda progress: watch_picture(scene, progress), self._show)
+        self._third.ask(lambda progress: health_picture(scene, progress), self.health.show_picture)
 
     # --- what is shown ---
     def _show(self, picture: WatchPicture | None) -> None:
