@@ -95,6 +95,29 @@ def test_what_could_be_watched_is_offered_tried_and_added(window, qtbot, history
     assert told.watch[0].watch().limit == 50 and told.watch[0].where == "target <> 'x'"
 
 
+def test_availability_is_asked_for_in_the_dialog_and_understood_again(window, qtbot, history, tmp_path):  # noqa: F811
+    config = tmp_path / "collector.toml"
+    config.write_text('history = "history"\n')
+    (history / "collector.json").write_text(json.dumps({"tasks": [], "config": str(config)}))
+    load(window, qtbot, [history])
+    window.go(WATCH)
+    settle(window, qtbot)
+    window.watch.edit(Watch("desks", "test_round_trip", "test", over_ns=3600 * S))
+    dialog = window.watch.dialog
+    assert not dialog.share.isEnabled()
+    dialog.rule.setCurrentText("not above, too seldom")
+    dialog.limit.setValue(40)
+    dialog.share.setValue(99)
+    asked = dialog.watch()
+    dialog.accept()
+    (told,) = read_configuration(config).watch
+    assert told.watch() == asked and (asked.rule, asked.limit, asked.minute_above) == ("available", 99.0, 40.0)
+    window.watch.edit(asked)
+    again = window.watch.dialog
+    assert again.rule.currentText() == "not above, too seldom" and again.watch() == asked
+    again.reject()
+
+
 def test_without_a_history_it_says_what_to_do(window, qtbot):  # noqa: F811
     window.go(WATCH)
     settle(window, qtbot)

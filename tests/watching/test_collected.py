@@ -117,3 +117,26 @@ def test_a_kill_at_any_moment_tells_nothing_twice_and_loses_nothing(tmp_path):
     found = [one for one in events(history, tmp_path) if one["state"] in ("raised", "cleared")]
     assert [one["state"] for one in found] == ["raised"] and found[0]["id"] == hook.told[0]["id"]
     assert len({one["id"] for one in events(history, tmp_path)}) == len(events(history, tmp_path))
+
+
+def test_what_trips_is_looked_into(tmp_path):
+    (tmp_path / "secret").write_text("harbour")
+    port, history = free_port(), tmp_path / "history"
+    with hooks() as hook, syslog_server() as (log, _):
+        text = watched(port, hook.url, log).replace('severity = "critical"', 'severity = "critical"\nkeep = true')
+        with collecting(configured(tmp_path, text)):
+            until(lambda: states(history, tmp_path, "response"), "what was found out")
+        (raised,) = states(history, tmp_path, "raised")
+    found = states(history, tmp_path, "response")
+    assert any(one["words"].startswith("127.0.0.1: answers in ") and "way 127.0.0.1" in one["words"] for one in found)
+    assert {one["about"] for one in found} == {raised["id"]}
+
+
+def test_addresses_are_found_in_what_subjects_name():
+    from yaffle.collector.evidence import hosts_of
+
+    assert hosts_of("198.51.100.7:443") == ["198.51.100.7"]
+    assert hosts_of("198.51.100.7 to 203.0.113.9, 198.51.100.7") == ["198.51.100.7", "203.0.113.9"]
+    assert hosts_of("2001:db8::7 at switch") == ["2001:db8::7"]
+    assert hosts_of("line 1 of web (TCP 443)") == [] and hosts_of("") == []
+    assert len(hosts_of(" ".join(f"192.0.2.{k}" for k in range(9)))) == 3

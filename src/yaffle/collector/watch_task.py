@@ -12,6 +12,7 @@ from typing import Any
 
 from yaffle.capture.ring_folder import KEPT, keep_stretch
 from yaffle.collector.asking import ASKED
+from yaffle.collector.evidence import Evidence
 from yaffle.collector.notice_configuration import Answering, Maintaining, Notify
 from yaffle.collector.supervisor import BEHIND, RUNNING, Job, State
 from yaffle.collector.watch_configuration import Watching
@@ -87,6 +88,7 @@ async def _watch(
         for one in work:
             one.cancel()
         await asyncio.gather(*work, return_exceptions=True)
+        await desk.end()
         await asyncio.to_thread(desk.hand_on)
         book.close()
 
@@ -104,6 +106,7 @@ async def _again(step: Any, state: State) -> None:
 async def _look(engine: Engine, desk: "_Desk", state: State, now_ns: int) -> None:
     events = await asyncio.to_thread(engine.look, now_ns)
     behind = await asyncio.to_thread(desk.look_after, events, engine, now_ns)
+    desk.look_into(events)
     standings = engine.standings()
     state.more["watches"] = [
         {"watch": watch.name, "subject": subject, "state": entry.standing.told, "since_ns": entry.standing.since_ns}
@@ -121,6 +124,8 @@ class _Desk:
         self._book, self._keeper, self._watches = book, keeper, watches
         self._folder = keeper.writer.folder
         self._last = 0  # the number of the last event that was handed on
+        self._evidence = Evidence(keeper)
+        self._under_way: set[asyncio.Task[None]] = set()
 
     def go_on(self) -> None:
         """After a kill: events that were handed on, and are in the history, are struck out; the rest is handed on."""
@@ -141,6 +146,30 @@ class _Desk:
         rest = [event for _, event in handed if event.id not in known]
         if rest and self._keeper.put((EVENTS, table_of(rest))):
             self._last = max(number for number, _ in handed)
+
+    def look_into(self, events: list[Event]) -> None:
+        """Has found out what evidence is to be kept beside packets, without waiting for it."""
+        for event in events:
+            if event.state == RAISED and self._watches[event.watch].keep:
+                task = asyncio.create_task(self._found_out(event))
+                self._under_way.add(task)
+                task.add_done_callback(self._under_way.discard)
+
+    async def _found_out(self, event: Event) -> None:
+        told = await self._evidence.look_into(event)
+
+        def write() -> None:
+            with self._book.together():
+                self._book.tell(told)
+
+        if told:
+            await asyncio.to_thread(write)
+
+    async def end(self) -> None:
+        """Gives up what is still being found out."""
+        for task in list(self._under_way):
+            task.cancel()
+        await asyncio.gather(*self._under_way, return_exceptions=True)
 
     def look_after(self, events: list[Event], engine: Engine, now_ns: int) -> str:
         """After a look; why something has to wait. Raises sqlite3.Error."""

@@ -5,7 +5,7 @@ from pathlib import Path
 
 from yaffle.collector.configuration import read_configuration
 from yaffle.errors import YaffleError
-from yaffle.watching.watch import ABSENT, OUTSIDE, Watch
+from yaffle.watching.watch import ABOVE, ABSENT, AVAILABLE, BELOW, OUTSIDE, Watch
 
 _NS = 10**9
 
@@ -28,6 +28,9 @@ def text_of(watch: Watch) -> str:
         told.append((watch.rule, "true"))
     else:
         told.append((watch.rule, repr(watch.limit)))
+    for key, minute in ((ABOVE, watch.minute_above), (BELOW, watch.minute_below)):
+        if watch.rule == AVAILABLE and minute is not None:
+            told.append((key, repr(minute)))
     if watch.for_ns:
         told.append(("for", json.dumps(_duration(watch.for_ns))))
     if watch.clear_at is not None:

@@ -25,7 +25,18 @@ from yaffle.session.watch_text import add_watch
 from yaffle.units import count, duration
 from yaffle.watching.member_values import GROUPS
 from yaffle.watching.rehearsal import Rehearsal, rehearse
-from yaffle.watching.watch import ABOVE, ABSENT, BELOW, DEVIATIONS, FALLING, OUTSIDE, RISING, SEVERITIES, Watch
+from yaffle.watching.watch import (
+    ABOVE,
+    ABSENT,
+    AVAILABLE,
+    BELOW,
+    DEVIATIONS,
+    FALLING,
+    OUTSIDE,
+    RISING,
+    SEVERITIES,
+    Watch,
+)
 from yaffle.watching.windows import WhereError, checked
 
 _NS = 10**9
@@ -33,8 +44,9 @@ _OVER = {"1 min": 60, "5 min": 300, "15 min": 900, "1 h": 3600, "1 day": 86_400}
 _FOR = {"at once": 0, "1 min": 60, "5 min": 300, "15 min": 900, "1 h": 3600}
 _RULES = {
     "above": ABOVE, "below": BELOW, "unlike what is usual at that hour": OUTSIDE, "silent": ABSENT, "risen by": RISING,
-    "fallen by": FALLING,
+    "fallen by": FALLING, "not above, too seldom": AVAILABLE, "not below, too seldom": AVAILABLE,
 }  # fmt: skip
+_NOT_BELOW = "not below, too seldom"
 
 
 class WatchDialog(QDialog):
@@ -58,10 +70,18 @@ class WatchDialog(QDialog):
         self.measure.setCurrentText(own.measure)
         self.rule.addItems(list(_RULES))
         self.rule.setCurrentText(next(words for words, rule in _RULES.items() if rule == own.rule))
+        if own.rule == AVAILABLE and own.minute_below is not None:
+            self.rule.setCurrentText(_NOT_BELOW)
         self.limit = QDoubleSpinBox()
         self.limit.setRange(-1e15, 1e15)
         self.limit.setDecimals(3)
-        self.limit.setValue(own.limit)
+        minute = own.minute_above if own.minute_above is not None else own.minute_below
+        self.limit.setValue(own.limit if minute is None else minute)
+        self.share = QDoubleSpinBox()
+        self.share.setRange(0.001, 100)
+        self.share.setDecimals(3)
+        self.share.setSuffix(" % of the minutes")
+        self.share.setValue(own.limit if own.rule == AVAILABLE else 99.5)
         self.over, self.lasts, self.severity = QComboBox(), QComboBox(), QComboBox()
         self.over.addItems(list(_OVER))
         self.over.setCurrentText(next((w for w, s in _OVER.items() if s * _NS == own.over_ns), "5 min"))
@@ -78,8 +98,8 @@ class WatchDialog(QDialog):
         form = QFormLayout()
         for words, part in (
             ("name", self.name), ("measure", self.measure), ("of each", self.of), ("only where", self.where),
-            ("is", self.rule), ("limit", self.limit), ("over", self.over), ("for", self.lasts),
-            ("severity", self.severity),
+            ("is", self.rule), ("limit", self.limit), ("at least", self.share), ("over", self.over),
+            ("for", self.lasts),            ("severity", self.severity),
         ):  # fmt: skip
             form.addRow(words, part)
         column = QVBoxLayout(self)
@@ -104,6 +124,7 @@ class WatchDialog(QDialog):
     def _ruled(self) -> None:
         rule = _RULES[self.rule.currentText()]
         self.limit.setEnabled(rule not in (ABSENT, OUTSIDE))
+        self.share.setEnabled(rule == AVAILABLE)
 
     def watch(self) -> Watch:
         """As it is filled in. Raises ValueError with words for the user."""
@@ -117,11 +138,14 @@ class WatchDialog(QDialog):
             except WhereError as error:
                 raise ValueError(f"Only where: {error}") from error
         rule = _RULES[self.rule.currentText()]
-        limit = {ABSENT: 0.0, OUTSIDE: DEVIATIONS}.get(rule, self.limit.value())
+        limit = {ABSENT: 0.0, OUTSIDE: DEVIATIONS, AVAILABLE: self.share.value()}.get(rule, self.limit.value())
+        below = rule == AVAILABLE and self.rule.currentText() == _NOT_BELOW
+        minutes = (None if below or rule != AVAILABLE else self.limit.value(), self.limit.value() if below else None)
         of = "" if self.of.currentText() == "all together" else self.of.currentText()
         return replace(
             Watch(name, entry.name, of, where), over_ns=_OVER[self.over.currentText()] * _NS, rule=rule, limit=limit,
             for_ns=_FOR[self.lasts.currentText()] * _NS, severity=self.severity.currentText(),
+            minute_above=minutes[0], minute_below=minutes[1],
         )  # fmt: skip
 
     def try_it(self) -> None:
