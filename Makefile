@@ -51,6 +51,7 @@ bench: $(READY)
 	@$(BIN)/python -m benchmarks.path bench-data 10
 	@$(BIN)/python -m benchmarks.inside
 	@$(BIN)/python -m benchmarks.watches
+	@$(BIN)/python -m benchmarks.false_alarms
 
 wheel: $(READY)
 	@rm -rf build src/yaffle/compiled dist && YAFFLE_CACHE_DIR=build/kernels $(BIN)/python -m yaffle.warm_up
