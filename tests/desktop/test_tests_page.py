@@ -113,3 +113,43 @@ def test_the_page_and_a_test_asked_now(qtbot, tested):
     qtbot.waitUntil(lambda: not dialog.busy, timeout=60_000)
     dialog.close()
     window.survey.dress()
+
+
+def test_a_finding_offers_the_test_that_would_settle_it(qtbot, morning):
+    window = opened(qtbot, morning)
+    card = window.findings.cards[0]
+    first = card.more.menu().actions()[0]
+    assert first.text().startswith("Test now: connect 203.0.113.21:5432") and "It would say" in first.toolTip()
+    first.trigger()
+    assert (window.testing.kind.currentText(), window.testing.target.text()) == ("connect", "203.0.113.21:5432")
+    window.testing.close()
+
+
+def test_the_window_answers_tests_of_others(qtbot):
+    import socket
+
+    from tests.collector.test_collector import free_port
+    from yaffle.desktop.window.main_window import MainWindow
+    from yaffle.probing import stamp
+    from yaffle.session.investigation import Investigation
+
+    window = MainWindow(Investigation())
+    qtbot.addWidget(window)
+    window.show()
+    window.answer_tests()
+    dialog = window.responding
+    dialog.port.setText("none")
+    dialog.start()
+    assert "not a port" in dialog.wrong.text() and not dialog.running
+    port = free_port()
+    dialog.port.setText(str(port))
+    dialog.start()
+    qtbot.waitUntil(lambda: "answering" in dialog.words.text(), timeout=20_000)
+    with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as own:
+        own.connect(("127.0.0.1", port))
+        own.settimeout(5)
+        own.send(stamp.ask(0, 1))
+        assert stamp.read_answer(own.recv(2000)).number == 0
+    dialog.stop()
+    qtbot.waitUntil(lambda: not dialog.running, timeout=10_000)
+    assert "answered" in dialog.words.text()

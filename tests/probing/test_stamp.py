@@ -4,7 +4,10 @@ import contextlib
 import random
 import socket
 import struct
+import subprocess
+import sys
 import time
+from pathlib import Path
 
 import pytest
 from hypothesis import given
@@ -162,3 +165,50 @@ def test_of_several_runs_the_best_and_the_worst_are_dropped():
     told = document([run(bps, way) for bps in (5e6, 1e6, 9e6, 6e6) for way in ("there", "back")])["summary"]["runs"]
     assert told["there"] == {"runs": 4, "kept": 2, "median_bps": 5e6, "min_bps": 5e6, "max_bps": 6e6}
     assert "runs" not in document([run(1.0, "there")])["summary"]
+
+
+def resident(process):
+    text = (Path("/proc") / str(process.pid) / "status").read_text()
+    return int(next(line for line in text.splitlines() if line.startswith("VmRSS")).split()[1])
+
+
+@pytest.mark.alone
+def test_a_million_datagrams_of_strangers_leave_memory_flat_and_others_served():
+    command = [sys.executable, "-m", "yaffle", "respond", "--port", "0"]
+    process = subprocess.Popen(command, stdout=subprocess.PIPE, text=True)
+    port = int(process.stdout.readline().rsplit(" ", 1)[1])
+    dice = random.Random(2)
+    junk = [dice.randbytes(dice.choice((0, 1, 43, 44, 60, 1499, 1501, 9000))) for _ in range(500)]
+    junk += [stamp.ask(k, 0)[: dice.randrange(60)] for k in range(500)]
+    strangers = []
+    for k in range(250):  # More than are remembered.
+        one = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
+        one.bind((f"127.1.{k // 100}.{k % 100 + 1}", 0))
+        one.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 1)
+        one.connect(("127.0.0.1", port))
+        strangers.append(one)
+    good = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
+    good.connect(("127.0.0.1", port))
+    good.settimeout(2)
+    try:
+        for octets in junk * 20:
+            strangers[0].send(octets)
+        before, served = resident(process), 0
+        for number in range(1000):
+            sender = strangers[number % len(strangers)]
+            for octets in junk:
+                sender.send(octets)
+            if number % 100 == 0:
+                time.sleep(0.2)  # What waits in the socket is gone through.
+                good.send(stamp.ask(number, time.time_ns()))
+                try:
+                    served += stamp.read_answer(good.recv(2000)) is not None
+                except TimeoutError:
+                    pass
+        assert resident(process) - before < 8 << 10  # kB
+        assert served >= 8
+    finally:
+        for one in [*strangers, good]:
+            one.close()
+        process.terminate()
+        process.wait(10)

@@ -1,6 +1,7 @@
 """The findings drawer: ranked sentences, each a button that leads to its grounds; a pin keeps one for the report."""
 
 from collections import Counter
+from functools import partial
 
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent
@@ -22,6 +23,7 @@ from yaffle.findings.headline import headline, story, story_headline
 from yaffle.session.complaints import in_words
 from yaffle.session.evidence import Evidence
 from yaffle.session.investigation import Investigation
+from yaffle.session.suggested_tests import suggested_test
 from yaffle.units import duration
 
 _AT_FIRST = 12  # More are listed when they are asked for.
@@ -76,7 +78,7 @@ class _Card(QFrame):
         self.more = QToolButton()
         self.more.setText("…")
         self.more.setObjectName("small")
-        self.more.setToolTip("Dismiss it, or write a remark on it")
+        self.more.setToolTip("Test what would settle it, dismiss it, or write a remark on it")
         self.more.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
         text = QLabel(finding.sentence)
         text.setWordWrap(True)
@@ -145,6 +147,7 @@ class FindingsDrawer(QWidget):
     """Folds away to a narrow handle."""
 
     followed = Signal(object)
+    test_wanted = Signal(str, str)  # kind, target
 
     def __init__(self, investigation: Investigation, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -204,6 +207,13 @@ class FindingsDrawer(QWidget):
 
     def _menu_of(self, card: _Card, finding: Finding) -> QMenu:
         menu = QMenu(card)
+        evidence = self._model.evidence
+        suggested = suggested_test(evidence, finding) if evidence is not None else None
+        if suggested is not None:
+            ask = partial(self.test_wanted.emit, suggested.kind, suggested.target)
+            action = menu.addAction(suggested.words, ask)
+            action.setToolTip(f"It would say {suggested.why}")
+            menu.setToolTipsVisible(True)
         menu.addAction("Dismiss…", lambda: self.dismiss(finding))
         menu.addAction("Write a remark…", lambda: self.remark(finding))
         return menu

@@ -42,6 +42,7 @@ from yaffle.desktop.window.menus import Menus
 from yaffle.desktop.window.naming import Naming
 from yaffle.desktop.window.period_strip import PeriodStrip
 from yaffle.desktop.window.preferences_dialog import PreferencesDialog
+from yaffle.desktop.window.respond_dialog import RespondDialog
 from yaffle.desktop.window.shortcut_sheet import ShortcutSheet
 from yaffle.desktop.window.station_rail import APPORTION, EXAMINE, GATHER, PATH, STATIONS, SURVEY, StationRail
 from yaffle.desktop.window.task import Task
@@ -86,6 +87,7 @@ class MainWindow(QMainWindow):
         self.live = Live(investigation, self)
         self.menus = Menus(self.menuBar())
         self._filling, self._ready = Filling(), Latest(self)
+        self.responding: RespondDialog | None = None
         self._lay_out()
         self._connect()
         self._fill_menus()
@@ -126,6 +128,7 @@ class MainWindow(QMainWindow):
     def _connect(self) -> None:
         self.rail.chosen.connect(self.go)
         self.findings.followed.connect(self.follow)
+        self.findings.test_wanted.connect(self.test_now)
         self.path.packet_wanted.connect(self._examine_at)
         for panel in (self.compare.normal, self.compare.peaks):
             panel.entered.connect(lambda _period: self.go(SURVEY))
@@ -179,6 +182,7 @@ class MainWindow(QMainWindow):
             ("Receive flow records…", "Ctrl+R", files.receive),
             ("Capture packets here…", "Ctrl+Shift+R", files.capture),
             ("Test now…", "Ctrl+Shift+T", lambda: self.test_now("reach", "")),
+            ("Answer tests here…", "", self.answer_tests),
             ("New watch…", "Ctrl+Shift+W", self.watch.edit),
             ("Keep this stretch of the ring…", "Ctrl+Shift+K", files.keep_stretch),
             ("Reload captures", "F5", files.read_again),
@@ -285,6 +289,12 @@ class MainWindow(QMainWindow):
         """Asks on purpose: what is filled in, or anything else."""
         self.testing = TestNow(kind, target, self)
         self.testing.show()
+
+    def answer_tests(self) -> None:
+        """Lets others test to this host."""
+        if self.responding is None:
+            self.responding = RespondDialog(self)
+        self.responding.show()
 
     def _open_watched(self, table: str) -> None:
         """From what is watched to its evidence: the page that shows the table."""
