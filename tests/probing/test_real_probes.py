@@ -92,7 +92,7 @@ def test_loss_and_delay_each_way_are_told_apart(bridge):
 
 def test_speed_both_ways_and_what_it_does_to_the_delay(bridge):
     bridge.up.rate_bps = bridge.down.rate_bps = 8_000_000
-    bridge.up.queue_bytes = bridge.down.queue_bytes = 60_000
+    bridge.up.queue_bytes = bridge.down.queue_bytes = 120_000  # Nothing is lost at its start.
     answers = responding(bridge)
     told = {one["direction"]: one for one in asked(bridge, "speed", SERVER, "--seconds", "4")["results"]}
     answers.terminate()
@@ -100,7 +100,7 @@ def test_speed_both_ways_and_what_it_does_to_the_delay(bridge):
     assert list(told) == ["there", "back"]
     for one in told.values():
         carried = 8_000_000 * 1448 / 1514  # less headers
-        assert abs(one["bps"] / carried - 1) < 0.06, one
+        assert abs(one["bps"] / carried - 1) < 0.03, one
         assert near(one["idle_ms"], 2 * DELAY_MS, more=2) and one["loaded_ms"] > one["idle_ms"] + 3
         assert one["buffer_delay_percent"] > 10 and 80 < one["efficiency_percent"] <= 100
         assert one["retransmitted_percent"] is not None
@@ -193,7 +193,7 @@ class Store(http.server.BaseHTTPRequestHandler):
 
 def test_speed_of_a_web_server(bridge):
     bridge.up.rate_bps = bridge.down.rate_bps = 8_000_000
-    bridge.up.queue_bytes = bridge.down.queue_bytes = 60_000
+    bridge.up.queue_bytes = bridge.down.queue_bytes = 120_000  # Nothing is lost at its start.
     with inside(bridge.space("server")):
         server = http.server.ThreadingHTTPServer((SERVER, 8080), Store)
     threading.Thread(target=server.serve_forever, daemon=True).start()
@@ -212,7 +212,7 @@ def test_speed_of_a_web_server(bridge):
 
 def test_several_connections_and_both_ways_at_once(bridge):
     bridge.up.rate_bps = bridge.down.rate_bps = 8_000_000
-    bridge.up.queue_bytes = bridge.down.queue_bytes = 60_000
+    bridge.up.queue_bytes = bridge.down.queue_bytes = 120_000  # Nothing is lost at its start.
     answers = responding(bridge)
     words = ("speed", SERVER, "--seconds", "3", "--connections", "3", "--both")
     told = asked(bridge, *words)["results"]

@@ -148,3 +148,73 @@ def test_the_desktop_shows_it(tmp_path):
             thread.join(5)
     (body,) = shown
     assert body[3] == "critical: slow desk, web (TCP 443)" and body[4] == EVENT.words and body[6]["urgency"] == ("y", 2)
+
+
+@pytest.fixture
+def certified(tmp_path, monkeypatch):
+    """A server's context for 127.0.0.1, whose issuer this process trusts."""
+    import datetime
+    import ipaddress
+    import ssl
+
+    from cryptography import x509
+    from cryptography.hazmat.primitives import hashes, serialization
+    from cryptography.hazmat.primitives.asymmetric import ec
+
+    key, name = ec.generate_private_key(ec.SECP256R1()), x509.Name([x509.NameAttribute(x509.NameOID.COMMON_NAME, "x")])
+    now = datetime.datetime.now(datetime.UTC)
+    made = (
+        x509.CertificateBuilder().subject_name(name).issuer_name(name).public_key(key.public_key())
+        .serial_number(7).not_valid_before(now - datetime.timedelta(days=1))
+        .not_valid_after(now + datetime.timedelta(days=1))
+        .add_extension(x509.SubjectAlternativeName([x509.IPAddress(ipaddress.ip_address("127.0.0.1"))]), False)
+        .add_extension(x509.BasicConstraints(ca=True, path_length=None), True).sign(key, hashes.SHA256())
+    )  # fmt: skip
+    path = tmp_path / "own.pem"
+    path.write_bytes(made.public_bytes(serialization.Encoding.PEM) + key.private_bytes(
+        serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()))  # fmt: skip
+    monkeypatch.setenv("SSL_CERT_FILE", str(path))
+    context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+    context.load_cert_chain(path)
+    return context
+
+
+def test_syslog_over_tls_is_framed_and_the_server_is_checked(certified, monkeypatch):
+    lines: list[bytes] = []
+    listening = socket.create_server(("127.0.0.1", 0))
+    port = listening.getsockname()[1]
+
+    def serve():
+        for _ in range(2):
+            with contextlib.suppress(OSError):
+                plain, _ = listening.accept()
+                with plain, certified.wrap_socket(plain, server_side=True) as own:
+                    while data := own.recv(4096):
+                        lines.append(data)
+
+    serving = threading.Thread(target=serve, daemon=True)
+    serving.start()
+    Channel("log", "syslog", f"tls://127.0.0.1:{port}").send([EVENT])
+    while not lines:
+        time.sleep(0.01)
+    told = b"".join(lines)
+    length, _, rest = told.partition(b" ")  # RFC 5425, section 4.3
+    assert int(length) == len(rest) and b"slow desk" in rest
+    monkeypatch.setenv("SSL_CERT_FILE", "/dev/null")
+    with pytest.raises(NotSentError, match="certificate"):
+        Channel("log", "syslog", f"tls://127.0.0.1:{port}").send([EVENT])
+    listening.close()
+
+
+def test_mail_over_tls_from_the_first_byte_and_the_server_is_checked(certified, monkeypatch):
+    handler = Kept()
+    server = Controller(handler, hostname="127.0.0.1", port=free_port(), ready_timeout=10, ssl_context=certified)
+    server.start()
+    url = f"smtps://127.0.0.1:{server.server.sockets[0].getsockname()[1]}"
+    mail = Channel("duty", "mail", url, "yaffle@harbourline.example", ("duty@harbourline.example",))
+    mail.send([EVENT])
+    assert len(handler.messages) == 1
+    monkeypatch.setenv("SSL_CERT_FILE", "/dev/null")
+    with pytest.raises(NotSentError, match="certificate"):
+        mail.send([EVENT])
+    server.stop()

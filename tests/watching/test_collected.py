@@ -70,6 +70,11 @@ def test_a_service_that_goes_and_comes_is_told_once_each(tmp_path):
     assert [one["state"] for one in found if one["state"] in ("raised", "cleared")] == ["raised", "cleared"]
     assert all("harbour" not in json.dumps(one) for one in found)
     assert "harbour" not in (tmp_path / "log").read_text()
+    for file in history.rglob("*"):  # Status, book, events, and whatever else is written.
+        assert not file.is_file() or b"harbour" not in file.read_bytes(), file
+    report = subprocess.run([sys.executable, "-m", "yaffle", "report", str(history), "--period", "all", "--out",
+                             str(tmp_path / "r.html")], capture_output=True, text=True, check=False)  # fmt: skip
+    assert report.returncode == 0 and "harbour" not in (tmp_path / "r.html").read_text() + report.stderr
 
 
 def test_an_answer_runs_once_and_its_effect_is_told(tmp_path):
