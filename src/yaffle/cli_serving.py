@@ -2,6 +2,7 @@
 
 import ipaddress
 import sys
+from contextlib import suppress
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -47,7 +48,8 @@ def serve(
         limit_concurrency=1000, h11_max_incomplete_event_size=16 << 10, access_log=False, **secure,  # type: ignore[arg-type]
     )  # fmt: skip
     try:
-        _server(config, "https" if secure else "http").run()
+        with suppress(KeyboardInterrupt):  # That is how it is ended.
+            _server(config, "https" if secure else "http").run()
     except (OSError, SystemExit) as error:
         raise YaffleError(f"{bind} port {port}: cannot be listened on ({error})") from None
 

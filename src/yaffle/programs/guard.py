@@ -20,6 +20,8 @@ class Limits:
 
     body_bytes: int = 64 << 10
     rows: int = 1_000_000  # of one answer
+    exchanges: int = 200_000  # of a case whose whole document is told
+    intervals: int = 10_000  # of a series
     packets_bytes: int = 1 << 30
     at_once: int = 8  # that are worked on; others wait
     waiting_s: float = 30.0

@@ -140,6 +140,8 @@ def _add_cases(app: FastAPI, own: Interface) -> None:
         found = own.case(case)
 
         def work() -> dict[str, Any]:
+            if found.opened.evidence.waits.first_ns.size > own.limits.exchanges:
+                raise YaffleError("the document of so many exchanges is too long: ask for its tables")
             whole = found.document
             if part and part not in whole:
                 raise UnknownError(f"the document has no part {part}; these are: {', '.join(whole)}")
@@ -264,6 +266,9 @@ def _add_measures(app: FastAPI, own: Interface) -> None:
         found = own.case(case)
 
         def work() -> answers.SeriesTold:
+            first, last = found.period_ns(period)
+            if (last - first) // (width_s * 10**9) > own.limits.intervals:
+                raise YaffleError(f"a series has at most {own.limits.intervals:,} intervals: ask for wider ones")
             told = found.series(measure, by, where, period, width_s * 10**9)
             members: dict[str, list[float | None]] = {}
             for member, value in zip(told["member"].to_pylist(), told["value"].to_pylist(), strict=True):
