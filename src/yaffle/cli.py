@@ -186,15 +186,12 @@ def analyse(
     ] = "",
 ) -> None:
     """Say who is slow, whose fault it is and how sure that is."""
-    from yaffle.analysis import Told
-    from yaffle.analysis import analyse as run
-    from yaffle.capture.ring_folder import with_rings
     from yaffle.cluster.case_store import save_case_at
     from yaffle.cluster.crew import workforce_of
-    from yaffle.engine_start import make_ready
-    from yaffle.hops.reports import INT_DSCP, PORT, ReportForm
+    from yaffle.hops.reports import PORT, ReportForm
     from yaffle.inventory.expected_markings import USUAL
-    from yaffle.memory_plan import bytes_of, planned
+    from yaffle.memory_plan import bytes_of
+    from yaffle.programs.analysing import analysed
     from yaffle.report import answer
     from yaffle.report.document import INCLUDED, document
 
@@ -204,12 +201,8 @@ def analyse(
     rules = tuple(_expected(text) for text in expect or ()) or USUAL
     bar, step = _bar()
     with bar, collector_resting(), workforce_of(cluster, store) as crew:
-        paths = with_rings(crew.fetch(files))
-        make_ready(paths, step)
-        plan = planned(paths, bytes_of(memory) if memory else 0)
-        analysis = run(paths, step, plan, crew).as_told(Told(expected=rules))
-        if telemetry_port or int_dscp != INT_DSCP:
-            analysis = analysis.with_reports(ReportForm(tuple(telemetry_port or (PORT,)), int_dscp))
+        form = ReportForm(tuple(telemetry_port or (PORT,)), int_dscp)
+        analysis = analysed(crew.fetch(files), step, bytes_of(memory) if memory else 0, rules, form, crew)
         crew.as_given(analysis.capture)
         if case:
             save_case_at(case, analysis, step)

@@ -9,10 +9,14 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
+from yaffle.analysis import Analysis
 from yaffle.case.folder import SUFFIX
 from yaffle.errors import YaffleError
 from yaffle.history.layout import is_history
 from yaffle.history.locked_database import locked_database, selected
+from yaffle.hops.reports import ReportForm
+from yaffle.inventory.expected_markings import USUAL, Expected
+from yaffle.programs.analysing import analysed
 from yaffle.programs.case_tables import MADE, rows_of_table, tables_of
 from yaffle.progress import Progress, go_on
 from yaffle.records.catalogue import CATALOGUE, Entry
@@ -24,6 +28,7 @@ from yaffle.session.period_words import period_ns
 from yaffle.session.scene import Scene
 from yaffle.watching.member_values import GROUPS, Question, values
 from yaffle.watching.windows import Windows
+from yaffle.workforce import Workforce
 
 Period = str | tuple[int, int] | None  # in words ("last 5 min"), or from when to when, ns since 1970 UTC; None: all
 _MOST_INTERVALS = 100_000
@@ -36,12 +41,19 @@ class UnknownError(YaffleError):
 class Case:
     """Evidence that was analysed, or a history. Nothing in it changes; it may be asked from several threads."""
 
-    def __init__(self, opened: Opened, name: str) -> None:
+    def __init__(self, told: Opened | Analysis, name: str) -> None:
         self.name = name
-        self.opened = opened
+        self.analysis = told.analysis if isinstance(told, Opened) else told
+        if isinstance(told, Opened):
+            self.opened = told
         self._held: dict[str, Any] = {}
         self._lock = threading.Lock()
         self._database = locked_database()
+
+    @cached_property
+    def opened(self) -> Opened:
+        """The same as the window sees it; worked out when it is first asked for."""
+        return Opened(self.analysis)
 
     def __repr__(self) -> str:
         return f"<yaffle case {self.name}: {len(self.opened.findings)} findings>"
@@ -170,7 +182,7 @@ class Case:
     @cached_property
     def document(self) -> dict[str, Any]:
         """The analysis document, literals of statements masked."""
-        return document(self.opened.analysis)
+        return document(self.analysis)
 
     # --- measures over time ---
     @property
@@ -226,19 +238,25 @@ def filter_empty(names: Sequence[str]) -> list[str]:
     return [name for name in names if name]
 
 
-def analyse(paths: str | Path | Sequence[str | Path], *, progress: Progress = go_on) -> Case:
-    """Analyses captures, IPFIX files or a history. Raises YaffleError; Cancelled when `progress` says so."""
-    from yaffle.analysis import analyse as run
-    from yaffle.capture.ring_folder import with_rings
-    from yaffle.engine_start import make_ready
-    from yaffle.memory_plan import planned
+def analyse(
+    paths: str | Path | Sequence[str | Path],
+    *,
+    progress: Progress = go_on,
+    memory_bytes: int = 0,
+    expected: Sequence[Expected] = USUAL,
+    reports: ReportForm = ReportForm(),
+    workforce: Workforce | None = None,
+) -> Case:
+    """Analyses captures, IPFIX files or a history.
 
+    memory_bytes: that may be taken, 0 for half of what is free. expected: markings that applications should bear.
+    reports: how switches report on packets. workforce: who does it, this process without one.
+    Raises YaffleError; Cancelled when `progress` says so.
+    """
     told = [Path(paths)] if isinstance(paths, str | Path) else [Path(path) for path in paths]
     if not told:
         raise YaffleError("no file to analyse")
-    files = with_rings(told)
-    make_ready(files, progress)
-    return Case(Opened(run(files, progress, planned(files, 0)), progress=progress), told[0].stem)
+    return Case(analysed(told, progress, memory_bytes, expected, reports, workforce), told[0].stem)
 
 
 def open(path: str | Path, *, progress: Progress = go_on) -> Case:
