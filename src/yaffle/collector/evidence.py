@@ -83,7 +83,7 @@ class Evidence:
                 results += await asked(Wanted("route", host, 1.0))
         except TimeoutError:
             pass
-        except YaffleError as error:
+        except (YaffleError, OSError) as error:
             return f"{host} cannot be tested from here: {error}"
         if not results:
             return f"{host} could not be tested in time"
