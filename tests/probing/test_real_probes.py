@@ -193,7 +193,7 @@ class Store(http.server.BaseHTTPRequestHandler):
 
 def test_speed_of_a_web_server(bridge):
     bridge.up.rate_bps = bridge.down.rate_bps = 8_000_000
-    bridge.up.queue_bytes = bridge.down.queue_bytes = 120_000  # Nothing is lost at its start.
+    bridge.up.queue_bytes = bridge.down.queue_bytes = 60_000
     with inside(bridge.space("server")):
         server = http.server.ThreadingHTTPServer((SERVER, 8080), Store)
     threading.Thread(target=server.serve_forever, daemon=True).start()
@@ -212,7 +212,7 @@ def test_speed_of_a_web_server(bridge):
 
 def test_several_connections_and_both_ways_at_once(bridge):
     bridge.up.rate_bps = bridge.down.rate_bps = 8_000_000
-    bridge.up.queue_bytes = bridge.down.queue_bytes = 120_000  # Nothing is lost at its start.
+    bridge.up.queue_bytes = bridge.down.queue_bytes = 60_000
     answers = responding(bridge)
     words = ("speed", SERVER, "--seconds", "3", "--connections", "3", "--both")
     told = asked(bridge, *words)["results"]

@@ -266,7 +266,7 @@ def test_no_question_that_its_description_allows_makes_an_error(morning_case, we
         if operation.path.endswith("/stream") or operation.path == "/v1/probes":
             continue
 
-        @settings(max_examples=25, deadline=None, suppress_health_check=list(HealthCheck))
+        @settings(max_examples=15, deadline=None, suppress_health_check=list(HealthCheck))
         @given(case=operation.as_strategy())
         def asked(case):
             if "case" in (case.path_parameters or {}):
