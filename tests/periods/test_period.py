@@ -90,12 +90,13 @@ def test_pages_are_valid_html_and_tell_what_matters(period, qapp):
     assert all(image.get("alt") for image in tree.iter("img") if image.get("class") != "logo")
 
 
-def test_a_period_without_a_history_or_without_anything_is_said(analysed_morning, two_weeks):
+def test_a_period_without_a_history_or_without_anything_is_said(analysed_morning, tmp_path):
+    from tests.history.two_weeks import write_two_weeks
     from yaffle.session.investigation import Opened
 
     with pytest.raises(YaffleError, match="of a history"):
         period_of(Opened(analysed_morning), "all")
-    found = period_of(open_evidence(two_weeks).opened, "last 24 h")
+    found = period_of(open_evidence(write_two_weeks(tmp_path / "h", days=3)).opened, "last 24 h")
     assert found.waits is None and found.traffic is not None
     carried = found.traffic.by["application"]
     assert sum(one.share for one in carried) <= 1 + 1e-9 and carried[0].octets > 0

@@ -1,7 +1,6 @@
-import shutil
-
 import pytest
 
+from tests.history.two_weeks import write_two_weeks
 from yaffle.programs.case import Case
 from yaffle.programs.case import open as open_evidence
 from yaffle.session.investigation import Opened
@@ -13,7 +12,6 @@ def morning_case(analysed_morning):
 
 
 @pytest.fixture(scope="package")
-def weeks_case(two_weeks, tmp_path_factory):
-    folder = tmp_path_factory.mktemp("weeks") / two_weeks.name
-    shutil.copytree(two_weeks, folder)
-    return open_evidence(folder)
+def weeks_case(tmp_path_factory):
+    """Three days are enough for what programs ask."""
+    return open_evidence(write_two_weeks(tmp_path_factory.mktemp("weeks") / "history", days=3))

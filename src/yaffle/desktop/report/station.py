@@ -196,9 +196,12 @@ class ReportStation(Station):
         self.picture = picture
         shown = picture.shown
         findings = sum(one.template == "finding" for one in shown.sections)
-        out = f", {count(len(shown.left_out))} sections left out" if shown.left_out else ""
+        few = len(shown.left_out)
+        out = f", {count(few)} section{'s' if few != 1 else ''} left out" if few else ""
         pages = len(picture.pages)
-        self.words.setText(f"{pages} page{'s' if pages != 1 else ''}, {count(findings)} findings{out}")
+        self.words.setText(
+            f"{pages} page{'s' if pages != 1 else ''}, {count(findings)} finding{'s' if findings != 1 else ''}{out}"
+        )
         self.sections.show_sections(shown.sections, shown.left_out)
         self.view.show_pages(picture.pages)
         self._show_words(self.sections.current)
