@@ -140,4 +140,4 @@ def test_chosen_sets_of_flows_tell_who_suffers_and_from_what(window, qtbot, tmp_
     settle(window, qtbot)
     panel = window.watch.health
     assert "Network at fault: yes" in panel.words.text() and "pier" in panel.words.text()
-    assert [(row.of.name, row.words) for row in panel.picture.rows] == [("pier", "suffers"), ("quay", "well")]
+    assert [(row.of.name, row.words) for row in panel.picture.rows] == [("pier", "degraded"), ("quay", "ok")]

@@ -37,13 +37,13 @@ def test_a_week_like_those_before_is_seldom_called_another_and_a_larger_one_alwa
 
 
 def test_a_change_is_told_in_words():
-    assert Change(100.0, 0.001).words(150.0) == "+50 %, sure"
-    assert Change(100.0, 0.5).words(101.0) == "as usual"
-    assert Change(100.0, 0.5).words(80.0) == "-20 %, not sure"
-    assert Change(100.0, 0.001).words(420.0) == "4.2 times, sure"
-    assert Change(100.0, float("nan")).words(120.0) == "+20 % (too few)"
+    assert Change(100.0, 0.001).words(150.0) == "+50 %, significant"
+    assert Change(100.0, 0.5).words(101.0) == "as the baseline"
+    assert Change(100.0, 0.5).words(80.0) == "-20 %, not significant"
+    assert Change(100.0, 0.001).words(420.0) == "4.2 times, significant"
+    assert Change(100.0, float("nan")).words(120.0) == "+20 % (too few samples)"
     assert Change(0.0, 0.5).words(7.0) == "new"
-    assert Change(float("nan"), float("nan")).words(7.0) == "nothing to compare with"
+    assert Change(float("nan"), float("nan")).words(7.0) == "no baseline"
 
 
 def test_a_day_alone_is_too_little_to_be_sure():

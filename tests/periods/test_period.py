@@ -1,9 +1,11 @@
 """A period of a history: what was waited for and where, what was carried, what happened; as pages; by command; sent."""
 
+import asyncio
 import json
 import subprocess
 import sys
 import time
+from dataclasses import replace
 from email import message_from_bytes
 
 import html5lib
@@ -16,7 +18,8 @@ from aiosmtpd.handlers import Message
 from tests.collector.test_collector import free_port
 from tests.session.kept_history import DAYS, EVENING, QUICK_NS, START_NS, write_kept
 from yaffle.collector.configuration import read_configuration
-from yaffle.collector.report_task import FILE
+from yaffle.collector.report_configuration import Reporting
+from yaffle.collector.report_task import FILE, _make
 from yaffle.collector.report_task import _last_due as last_due
 from yaffle.desktop.report.period_figures import period_figures
 from yaffle.errors import YaffleError
@@ -26,8 +29,9 @@ from yaffle.ledger import causes
 from yaffle.periods.pages import WAITS, period_page
 from yaffle.periods.period import period_of
 from yaffle.programs.case import open as open_evidence
+from yaffle.units import day
 from yaffle.watching.event_rows import Event, table_of
-from yaffle.watching.service_levels import ServiceLevel, keep_levels
+from yaffle.watching.service_levels import LevelKept, ServiceLevel, keep_levels
 
 LEVEL = ServiceLevel("desks", "wait_median", "site", "", "above", 1000.0, 99.0, HOUR_NS)
 
@@ -76,7 +80,7 @@ def test_hours_of_a_weekly_rhythm_that_break_it_are_the_worst(tmp_path):
     assert found.span.first_ns == MONDAY_NS
     assert {one.first_ns for one in found.waits.bad_hours} == set(BAD_HOURS)
     assert {(one.application, one.site, one.party) for one in found.waits.bad_hours} == {("desk", "pier", "network")}
-    assert found.waits.by_site[0].change.words(found.waits.by_site[0].median_ns) == "as usual"
+    assert found.waits.by_site[0].change.words(found.waits.by_site[0].median_ns) == "as the baseline"
 
 
 def test_pages_are_valid_html_and_tell_what_matters(period, qapp):
@@ -85,7 +89,7 @@ def test_pages_are_valid_html_and_tell_what_matters(period, qapp):
     page = period_page(period, figures, title="The piers' week")
     tree = html5lib.HTMLParser(strict=True, namespaceHTMLElements=False).parse(page)
     text = " ".join(tree.itertext())
-    for words in ("remote desktop", "limit helped", "desks", "In short", "Method and limits", "The piers' week"):
+    for words in ("remote desktop", "limit helped", "desks", "Summary", "Method and limits", "The piers' week"):
         assert words in text
     assert all(image.get("alt") for image in tree.iter("img") if image.get("class") != "logo")
 
@@ -100,7 +104,7 @@ def test_a_period_without_a_history_or_without_anything_is_said(analysed_morning
     assert found.waits is None and found.traffic is not None
     carried = found.traffic.by["application"]
     assert sum(one.share for one in carried) <= 1 + 1e-9 and carried[0].octets > 0
-    assert "What was carried" in period_page(found, {})
+    assert "Traffic" in period_page(found, {})
 
 
 def test_the_command_writes_html_and_pdf(kept, tmp_path):
@@ -185,6 +189,25 @@ into = "out"
     assert json.loads((kept / FILE).read_text())["week"] > time.time() - 60
 
 
+def test_a_report_that_is_made_late_is_of_the_period_that_it_was_due_for(kept, tmp_path):
+    due_s = (START_NS + 2 * DAY_NS) / 1e9 + 6 * 3600
+    told = Reporting(name="days", period="yesterday", format="html", into=str(tmp_path))
+    asyncio.run(_make(told, None, kept, due_s))
+    (written,) = tmp_path.glob("days-*.html")
+    first, last = (day(START_NS + k * DAY_NS) for k in (1, 2))
+    assert f"Yesterday: {first} 00:00 to {last} 00:00" in " ".join(written.read_text().split())
+
+
+def test_levels_of_which_nothing_was_measured_were_not_kept(period):
+    level, none = ServiceLevel("desks", "wait_median", "site"), ((), ())
+    told = [LevelKept(level, "pier", 100, 0, 0, *none), LevelKept(level, "quay", 0, 0, 100, *none)]
+    text = " ".join(
+        html5lib.parse(period_page(replace(period, levels=told), {}), namespaceHTMLElements=False).itertext()
+    )
+    assert "0 of 2 service levels missed; 1 not measured." in text
+    assert "1 without a violation; 1 not measured." in text
+
+
 def test_a_schedule_knows_when_it_was_due_last():
     monday = 1_773_619_200.0  # 2026-03-16 00:00 UTC
     assert last_due("0 6 * * mon", monday + 7 * 3600) == monday + 6 * 3600
@@ -201,7 +224,7 @@ def test_a_schedule_knows_when_it_was_due_last():
         ('[[report]]\nname = "w"\nformat = "doc"', "one of pdf, html"),
         ('[[service_level]]\nname = "l"\nmeasure = "nope"\nabove = 3', "measure of the catalogue"),
         ('[[service_level]]\nname = "l"\nmeasure = "wait_p95"', "one of both"),
-        ('[[service_level]]\nname = "l"\nmeasure = "wait_p95"\nabove = 3\nof = "interface"', "of: one of"),
+        ('[[service_level]]\nname = "l"\nmeasure = "wait_p95"\nabove = 3\nof = "interface"', "of: wait_p95 is told by"),
         ('[[service_level]]\nname = "l"\nmeasure = "wait_p95"\nabove = 3\nwhere = "nope = 1"', "where"),
         ('[[service_level]]\nname = "l"\nmeasure = "wait_p95"\nabove = 3\ntarget = 100', "less than 100"),
     ],

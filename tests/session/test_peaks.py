@@ -32,6 +32,16 @@ def test_peaks_say_who_made_them_and_which_complaints_came_then(two_weeks):
     assert not any(p.complaints for p in found if p.first_ns // DAY_NS != morning // DAY_NS)
 
 
+def test_peaks_of_a_span_lie_in_it_and_are_its_highest(two_weeks):
+    model = Investigation()
+    model.open(Opened(analyse([two_weeks])))
+    span = (START + 3 * DAY_NS, START + 5 * DAY_NS)
+    found = peaks(model.scene, (), VOLUME, span)
+    assert found and all(span[0] <= one.first_ns and one.last_ns <= span[1] for one in found)
+    inside = [one for one in peaks(model.scene, (), VOLUME) if span[0] <= one.first_ns < span[1]]
+    assert found[0].value == inside[0].value
+
+
 def test_without_flow_records_there_are_none(tmp_path):
     (tmp_path / "c.csv").write_text("device,interface,time\nsw1,1,2026-11-17T08:00:00Z\nsw1,1,2026-11-17T09:00:00Z\n")
     model = Investigation()

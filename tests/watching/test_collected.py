@@ -133,7 +133,7 @@ def test_what_trips_is_looked_into(tmp_path):
             until(lambda: states(history, tmp_path, "response"), "what was found out")
         (raised,) = states(history, tmp_path, "raised")
     found = states(history, tmp_path, "response")
-    assert any(one["words"].startswith("127.0.0.1: answers in ") and "way 127.0.0.1" in one["words"] for one in found)
+    assert any(one["words"].startswith("127.0.0.1: RTT ") and "route 127.0.0.1" in one["words"] for one in found)
     assert {one["about"] for one in found} == {raised["id"]}
 
 

@@ -1,4 +1,4 @@
-"""Sets of flows in both directions, and which part a suffering one suffers from, over records that kernels measured."""
+"""Sets of flows in both directions, and which part degrades one, over records that kernels measured."""
 
 import json
 import math
@@ -34,7 +34,7 @@ def number(address):
     return int.from_bytes(bytes(int(part) for part in address.split(".")), "big")
 
 
-def record(minute, src, dst, *, repeats=0, trip_ms=5.0, packets=1000):
+def record(minute, src, dst, *, repeats=0, delay_ms=5.0, packets=1000):
     one = empty_flows(1)
     for name in ("retransmissions", "timeouts", "busy_ns", "receiver_limited_ns", "sender_limited_ns", "floor_ns"):
         one[name] = -1
@@ -45,7 +45,7 @@ def record(minute, src, dst, *, repeats=0, trip_ms=5.0, packets=1000):
     one["arrived_ns"] = one["last_ns"]
     one["packets"], one["octets"] = packets, packets * 500
     one["retransmissions"], one["timeouts"] = repeats, 0
-    one["round_trip_ns"] = -1 if trip_ms is None else round(trip_ms * 1e6)
+    one["round_trip_ns"] = -1 if delay_ms is None else round(delay_ms * 1e6)
     return one
 
 
@@ -75,28 +75,28 @@ def test_each_direction_is_told_for_itself(tmp_path):
     (one,) = judged(tmp_path / "h", talk("pier", "web", range(20, 30), repeats=80), ("pier", "web"))
     there, back = one.ways
     assert (there.direction, back.direction) == (THERE, BACK)
-    assert there.suffers.tolist() == [0, 0, 0, 0, 1, 1] and back.suffers.tolist() == [0] * 6
-    assert there.repeats_percent.tolist() == [0, 0, 0, 0, 8, 8]
+    assert there.degraded.tolist() == [0, 0, 0, 0, 1, 1] and back.degraded.tolist() == [0] * 6
+    assert there.retransmitted_percent.tolist() == [0, 0, 0, 0, 8, 8]
     assert (there.near, there.far) == (SITES["pier"], SITES["web"]) == (back.far, back.near)
     found = network_fault([one])
     assert found.fault == YES and found.verdicts["pier web", THERE].part == PATH
 
 
 def test_a_round_trip_far_longer_than_usual_suffers_too(tmp_path):
-    (one,) = judged(tmp_path / "h", talk("pier", "web", range(25, 30), trip_ms=60.0), ("pier", "web"))
-    assert one.ways[0].usual_ms == 5.0 and one.ways[0].suffers.tolist() == [0, 0, 0, 0, 0, 1]
+    (one,) = judged(tmp_path / "h", talk("pier", "web", range(25, 30), delay_ms=60.0), ("pier", "web"))
+    assert one.ways[0].median_ms == 5.0 and one.ways[0].degraded.tolist() == [0, 0, 0, 0, 0, 1]
 
 
 def test_what_nobody_measured_is_not_known(tmp_path):
-    rows = [record(k, "pier", "web", trip_ms=None, repeats=-1) for k in range(30)]
+    rows = [record(k, "pier", "web", delay_ms=None, repeats=-1) for k in range(30)]
     (one,) = judged(tmp_path / "h", rows, ("pier", "web"))
-    assert all(math.isnan(value) for way in one.ways for value in way.suffers)
+    assert all(math.isnan(value) for way in one.ways for value in way.degraded)
     assert network_fault([one]).fault == UNKNOWN
 
 
 def way(now, near, far, path=(), direction=THERE):
-    suffers = np.array([float("nan") if now is None else float(now)])
-    return Way(direction, suffers, suffers, suffers, suffers, 1.0, suffers, near, far, tuple(path))
+    degraded = np.array([float("nan") if now is None else float(now)])
+    return Way(direction, degraded, degraded, degraded, degraded, 1.0, degraded, near, far, tuple(path))
 
 
 def told(*ways):
@@ -154,7 +154,7 @@ def test_kept_waits_are_a_set_too(tmp_path):
     history = History(write_kept(tmp_path / "h"))
     one = FlowSet("desks", "site = 'pier'", "waits", HOUR_NS)
     found = health_of(Windows(history), one, START_NS, START_NS + 24 * HOUR_NS)
-    assert np.flatnonzero(found.ways[0].suffers == 1).tolist() == [22]  # The evening, which waits for the network.
+    assert np.flatnonzero(found.ways[0].degraded == 1).tolist() == [22]  # The evening, which waits for the network.
     assert (found.ways[0].near, found.ways[0].far) == ("pier", "203.0.113.9 3389")
 
 
@@ -164,7 +164,7 @@ def test_command_and_interface_tell_it(tmp_path):
     assert kept_sets(history.folder) == sets(("pier", "web"))
     case = open_evidence(history.folder)
     found = health_told(case)
-    assert found.network_at_fault == YES and found.sets[0].ways[0].suffers_now is True
+    assert found.network_at_fault == YES and found.sets[0].ways[0].degraded_now is True
     done = subprocess.run([sys.executable, "-m", "yaffle", "health", str(history.folder), "--json", "-"],
                           capture_output=True, text=True, check=False)  # fmt: skip
     assert done.returncode == 1 and json.loads(done.stdout)["network_at_fault"] == "yes"
@@ -174,7 +174,7 @@ def test_command_and_interface_tell_it(tmp_path):
 
 
 @pytest.mark.parametrize(
-    ("text", "words"), [("where = 'nope = 1'", "where"), ("where = 'true'\nof = 'counters'", "of: records or waits")]
+    ("text", "words"), [("where = 'nope = 1'", "where"), ("where = 'true'\nof = 'counters'", "one of records, waits")]
 )
 def test_a_wrong_set_is_said(tmp_path, text, words):
     path = tmp_path / "c.toml"

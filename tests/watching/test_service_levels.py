@@ -72,3 +72,13 @@ def test_levels_are_kept_beside_the_history_and_nonsense_is_none(tmp_path):
     (tmp_path / FILE).write_text("{")
     assert kept_levels(tmp_path) == []
     assert kept_levels(tmp_path / "nowhere") == []
+
+
+@pytest.mark.parametrize("over_ns", [7 * 3600 * S, 36 * 3600 * S])
+def test_intervals_that_are_no_part_of_a_day_are_judged_whole(history, over_ns):
+    level = ServiceLevel("desks answer", "test_round_trip", "test", "", "above", 50.0, 99.0, over_ns)
+    first, last = NOW + S, NOW + 2 * DAY_NS + 3600 * S
+    whole = sum(first <= at <= last - over_ns for at in range(NOW // over_ns * over_ns, last, over_ns))
+    for kept in levels_over(Windows(history), level, first, last):
+        assert kept.good_ns + kept.bad_ns + kept.unknown_ns == whole * over_ns
+        assert all(first <= one.first_ns and one.last_ns <= last for one in kept.stretches)

@@ -1,9 +1,10 @@
 """What tables of the configuration are made of: keys that are all known, durations, ports."""
 
 import re
+from collections.abc import Sequence
 from typing import Annotated, Any
 
-from pydantic import BaseModel, BeforeValidator, ConfigDict, Field
+from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, Field
 
 from yaffle.errors import YaffleError
 from yaffle.memory_plan import bytes_of
@@ -30,6 +31,17 @@ def _every_ns(value: Any) -> int:
 Every = Annotated[int, BeforeValidator(_every_ns)]
 Duration = Annotated[int, BeforeValidator(duration_ns)]
 Port = Annotated[int, Field(ge=0, le=65_535, strict=True)]
+
+
+def one_of(known: Sequence[str]) -> AfterValidator:
+    """A check that a word is one of these."""
+
+    def check(value: str) -> str:
+        if value not in known:
+            raise ValueError(f"one of {', '.join(known)}")
+        return value
+
+    return AfterValidator(check)
 
 
 class Part(BaseModel):

@@ -77,18 +77,19 @@ class Evidence:
     async def _tested(self, event: Event, host: str) -> str:
         """Whether it is there, and by which way; the results go to the history as those of any test."""
         results: list[Result] = []
+        late = ""
         try:
             async with asyncio.timeout(_LONGEST_S):
                 results += await asked(Wanted("reach", host, 2.0))
                 results += await asked(Wanted("route", host, 1.0))
         except TimeoutError:
-            pass
+            late = f"; no more came within {_LONGEST_S:.0f} s"
         except (YaffleError, OSError) as error:
             return f"{host} cannot be tested from here: {error}"
         if not results:
             return f"{host} could not be tested in time"
         self._keeper.put((PROBES, rows_of(f"watch {event.watch}", [one.as_json() for one in results])))
-        return f"{host}: {'; '.join(_words(one) for one in results)}"
+        return f"{host}: {'; '.join(_words(one) for one in results)}{late}"
 
     def _where(self, host: str) -> list[str]:
         """Where it is connected, by what hosts and devices told last."""
@@ -108,5 +109,5 @@ def _words(one: Result) -> str:
     if one.kind == "route":
         hops = one.more.get("hops") or []
         told = [hop.get("address") or "silent" for hop in hops if isinstance(hop, dict)]
-        return f"way {' > '.join(told)}" if told else f"no way is told ({one.why})"
-    return f"answers in {one.round_trip_ms:.2f} ms" if one.ok and one.round_trip_ms is not None else f"{one.why}"
+        return f"route {' > '.join(told)}" if told else f"no route ({one.why})"
+    return f"RTT {one.round_trip_ms:.2f} ms" if one.ok and one.round_trip_ms is not None else f"{one.why}"

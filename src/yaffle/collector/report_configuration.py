@@ -6,14 +6,12 @@ from typing import Annotated, Any
 from croniter import croniter
 from pydantic import BeforeValidator, Field, field_validator, model_validator
 
-from yaffle.collector.configuration_parts import Part
-from yaffle.collector.watch_configuration import Number, over_ns
+from yaffle.collector.configuration_parts import Part, one_of
+from yaffle.collector.watch_configuration import Number, check_question, check_where, over_ns
 from yaffle.records.catalogue import CATALOGUE, RECORDS, WAITS
 from yaffle.watching.flow_sets import FlowSet
-from yaffle.watching.member_values import GROUPS
 from yaffle.watching.service_levels import ServiceLevel
 from yaffle.watching.watch import ABOVE, BELOW
-from yaffle.watching.windows import WhereError, checked
 
 PERIODS = ("yesterday", "last week", "last month")
 _FORMATS = ("pdf", "html")
@@ -42,14 +40,7 @@ class Promising(Part):
     def _one_limit(self) -> "Promising":
         if (self.above is None) == (self.below is None):
             raise ValueError(f"{self.name}: missed when `above` a limit or `below` one: one of both")
-        entry = CATALOGUE[self.measure]
-        if self.of not in GROUPS[entry.table]:
-            raise ValueError(f"{self.name}: of: one of {', '.join(name for name in GROUPS[entry.table] if name)}")
-        if self.where:
-            try:
-                checked(entry.table, self.where)
-            except WhereError as error:
-                raise ValueError(f"{self.name}: where: {error}") from error
+        check_question(self.measure, self.of, self.where)
         return self
 
     def level(self) -> ServiceLevel:
@@ -65,18 +56,13 @@ class Flows(Part):
 
     name: Annotated[str, Field(min_length=1)]
     where: Annotated[str, Field(min_length=1)]
-    of: str = RECORDS
+    of: Annotated[str, one_of((RECORDS, WAITS))] = RECORDS
     over: Annotated[int, BeforeValidator(over_ns)] = 300 * 10**9
     retransmissions: Annotated[float, Field(gt=0, le=100)] = 2.0
 
     @model_validator(mode="after")
     def _a_condition(self) -> "Flows":
-        if self.of not in (RECORDS, WAITS):
-            raise ValueError(f"{self.name}: of: {RECORDS} or {WAITS}")
-        try:
-            checked(self.of, self.where)
-        except WhereError as error:
-            raise ValueError(f"{self.name}: where: {error}") from error
+        check_where(self.of, self.where)
         return self
 
     def flow_set(self) -> FlowSet:
@@ -89,9 +75,9 @@ class Reporting(Part):
 
     name: Annotated[str, Field(min_length=1, pattern=r"^[\w. -]+$")]
     at: str = "0 6 * * mon"  # minute, hour, day, month, day of the week (UTC)
-    period: str = "last week"
+    period: Annotated[str, one_of(PERIODS)] = "last week"
     into: Annotated[str, Field(min_length=1)] = "reports"
-    format: str = "pdf"
+    format: Annotated[str, one_of(_FORMATS)] = "pdf"
     title: str = ""
     mail: str = ""  # the [[notify]] of kind mail by which it goes out
 
@@ -100,20 +86,6 @@ class Reporting(Part):
     def _a_schedule(cls, value: Any) -> Any:
         if not isinstance(value, str) or len(value.split()) != 5 or not croniter.is_valid(value):
             raise ValueError('minute, hour, day, month and day of the week (UTC): "0 6 * * mon"')
-        return value
-
-    @field_validator("period")
-    @classmethod
-    def _a_period(cls, value: str) -> str:
-        if value not in PERIODS:
-            raise ValueError(f"one of {', '.join(PERIODS)}")
-        return value
-
-    @field_validator("format")
-    @classmethod
-    def _a_format(cls, value: str) -> str:
-        if value not in _FORMATS:
-            raise ValueError(f"one of {', '.join(_FORMATS)}")
         return value
 
     def within(self, folder: Path) -> "Reporting":

@@ -21,7 +21,7 @@ from yaffle.watching.channels import send_file
 _LOOK_S = 20.0  # The clock may step, the machine may sleep: when one is due is looked up again and again.
 _LONGEST_S = 3600.0
 _LATE_S = 7 * 86_400.0  # One that was due while nobody collected is made up for so long.
-_LEAST_PAUSE_S = 600.0
+_PAUSE_S = 600.0
 _WORDS = 300
 FILE = "reports.json"  # beside the history: when each report was made last
 
@@ -48,7 +48,12 @@ async def _report(told: Reporting, way: Notify | None, keeper: Keeper | None, st
         made = _made(history).get(told.name, 0.0)
         due = _last_due(told.at, time.time())
         if made < due and time.time() - due < _LATE_S and made:
-            await _make(told, way, history, due, state)
+            try:
+                await _make(told, way, history, due)
+                state.turn(RUNNING)
+            except (YaffleError, OSError) as error:
+                state.turn(WAITING, f"tried again in {_PAUSE_S / 60:.0f} min: {error}")
+                await asyncio.sleep(_PAUSE_S)
         elif not made:
             _remember(history, told.name, time.time())  # It begins now: former weeks were nobody's.
         await asyncio.sleep(_LOOK_S)
@@ -70,28 +75,22 @@ def _remember(history: Path, name: str, at_s: float) -> None:
     write_json(history / FILE, _made(history) | {name: at_s})
 
 
-async def _make(told: Reporting, way: Notify | None, history: Path, due_s: float, state: State) -> None:
-    """One report: made, sent, remembered. Raises YaffleError where it cannot be; then it is tried again later."""
+async def _make(told: Reporting, way: Notify | None, history: Path, due_s: float) -> None:
+    """One report as it was due: made, sent, remembered. Raises YaffleError, OSError where it cannot be."""
     into = Path(told.into)
     into.mkdir(parents=True, exist_ok=True)
     stamp = datetime.fromtimestamp(due_s, UTC).strftime("%Y-%m-%d-%H%M")
     out = into / f"{told.name}-{stamp}.{told.format}"
     if not out.exists():  # It may have been made, and not sent.
         command = [sys.executable, "-m", "yaffle", "report", str(history), "--period", told.period, "--out", str(out)]
-        command += ["--now", *(["--title", told.title] if told.title else [])]
+        due = datetime.fromtimestamp(due_s, UTC).strftime("%Y-%m-%d %H:%M")  # However late it is made.
+        command += ["--as-of", due, *(["--title", told.title] if told.title else [])]
         await _run(command)
     if way is not None:
         channel = await asyncio.to_thread(way.channel, str(history))
         words = f"{told.title or told.name}: {told.period}, made {stamp} (UTC)."
-        try:
-            await asyncio.to_thread(send_file, channel, f"{told.title or told.name}: {told.period}", words, out)
-        except YaffleError as error:
-            state.turn(WAITING, f"{out.name} is made and not sent yet: {error}")
-            await asyncio.sleep(_LEAST_PAUSE_S)
-            return
+        await asyncio.to_thread(send_file, channel, f"{told.title or told.name}: {told.period}", words, out)
     _remember(history, told.name, time.time())
-    state.turn(RUNNING)
-    state.rates = f"{out.name} made"
 
 
 async def _run(command: list[str]) -> None:

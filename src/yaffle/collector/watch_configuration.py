@@ -5,7 +5,7 @@ from typing import Annotated, Any
 
 from pydantic import BeforeValidator, Field, field_validator, model_validator
 
-from yaffle.collector.configuration_parts import Part, duration_ns
+from yaffle.collector.configuration_parts import Part, duration_ns, one_of
 from yaffle.collector.notice_configuration import Answering, Notify
 from yaffle.records.catalogue import CATALOGUE, entry_of
 from yaffle.watching import happenings
@@ -35,6 +35,23 @@ def over_ns(value: Any) -> int:
     if not _NS <= found <= _LONGEST_OVER_NS:
         raise ValueError("a duration from 1s to 32d")
     return found
+
+
+def check_question(measure: str, of: str, where: str) -> None:
+    """Whether a measure of the catalogue is told by this group, and a condition fits it. Raises ValueError."""
+    table = entry_of(measure, of).table
+    if of not in GROUPS[table]:
+        raise ValueError(f"of: {measure} is told by {', '.join(one for one in GROUPS[table] if one)} (not {of})")
+    check_where(table, where)
+
+
+def check_where(table: str, where: str) -> None:
+    """Whether a condition, where there is one, fits the columns of a table. Raises ValueError."""
+    if where:
+        try:
+            checked(table, where)
+        except WhereError as error:
+            raise ValueError(f"where: {error}") from error
 
 
 class Clear(Part):
@@ -78,7 +95,7 @@ class Watching(Part):
     absent: Annotated[bool, Field(strict=True)] = False
     for_: Annotated[int | None, BeforeValidator(duration_ns), Field(alias="for")] = None
     clear: Annotated[Clear, BeforeValidator(_clear)] = Field(default_factory=Clear)
-    severity: str = "warning"
+    severity: Annotated[str, one_of(SEVERITIES)] = "warning"
     notify: tuple[str, ...] = ()
     respond: str = ""
     keep: Annotated[bool, Field(strict=True)] = False  # the packets around it, of the rings that are captured
@@ -95,13 +112,6 @@ class Watching(Part):
             raise ValueError(f"a measure of the catalogue: {', '.join(CATALOGUE)}")
         return value
 
-    @field_validator("severity")
-    @classmethod
-    def _known_severity(cls, value: str) -> str:
-        if value not in SEVERITIES:
-            raise ValueError(f"one of {', '.join(SEVERITIES)}")
-        return value
-
     @model_validator(mode="after")
     def _whole(self) -> "Watching":
         if self.happens:
@@ -110,15 +120,7 @@ class Watching(Part):
             return self
         if not self.measure:
             raise ValueError(f"measure: one of the catalogue, or happens: one of {', '.join(happenings.KINDS)}")
-        entry = entry_of(self.measure, self.of)
-        if self.of not in GROUPS[entry.table]:
-            known = ", ".join(one for one in GROUPS[entry.table] if one)
-            raise ValueError(f"of: {self.measure} is told by {known} (not {self.of})")
-        if self.where:
-            try:
-                checked(entry.table, self.where)
-            except WhereError as error:
-                raise ValueError(f"where: {error}") from error
+        check_question(self.measure, self.of, self.where)
         self._one_rule()
         return self
 

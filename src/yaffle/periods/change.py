@@ -27,16 +27,18 @@ class Change:
     chance: float
 
     def words(self, value: float) -> str:
-        """How a value lies to it, and how sure that is."""
+        """How a value lies to its baseline, and whether that is significant."""
         if not np.isfinite(self.usual) or not np.isfinite(value):
-            return "nothing to compare with"
+            return "no baseline"
         if not self.usual:
             return "new" if value else "–"
         ratio = value / self.usual
         told = f"{100 * (ratio - 1):+.0f} %" if ratio < 3 else f"{ratio:.1f} times"
         if not np.isfinite(self.chance):
-            return f"{told} (too few)"
-        return f"{told}, sure" if self.chance < SURE else "as usual" if abs(ratio - 1) < 0.05 else f"{told}, not sure"
+            return f"{told} (too few samples)"
+        if self.chance < SURE:
+            return f"{told}, significant"
+        return "as the baseline" if abs(ratio - 1) < 0.05 else f"{told}, not significant"
 
     @property
     def sure(self) -> bool:

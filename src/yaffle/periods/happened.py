@@ -34,7 +34,7 @@ class Happened:
 
 def happened(history: History, span: Span) -> Happened:
     """Raises HistoryError."""
-    told = events_of(history, 0, span.last_ns - 1)
+    told = events_of(history, span.last_ns - 1)
     inside = [one for one in told if one.time_ns >= span.first_ns]
     return Happened(
         _noticed(told, span),

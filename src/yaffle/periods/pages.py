@@ -10,6 +10,7 @@ from yaffle.findings.headline import headline
 from yaffle.ledger import causes
 from yaffle.periods.period import Period
 from yaffle.periods.waits import Waited
+from yaffle.records.catalogue import entry_of
 from yaffle.report.figure import Figure
 from yaffle.report.html import page_of
 from yaffle.report.plan import Letterhead
@@ -29,19 +30,18 @@ from yaffle.watching.event_words import figure as figure_words
 from yaffle.watching.service_levels import LevelKept
 
 _SHORT, _FEW = 6, 4  # rows before the appendix
-WAITS, TRAFFIC, ANSWERS = "waits", "traffic", "answers"  # figures, by what they belong to
+WAITS, TRAFFIC, RESPONSES = "waits", "traffic", "responses"  # figures, by what they belong to
 Figures = Mapping[str, Sequence[Figure]]
 
 _METHOD = (
     "Waits, their parts and their numbers are of all exchanges that captures of this history kept, by hours; medians"
-    " and 95th percentiles are of histograms, within 1.9 %. What was carried is told by the exporter named, since"
-    " several along a path count the same traffic.",
-    "“Usual” is the median of the same hours of the week in the weeks before. Whether a period is other than usual is"
-    " Wilcoxon's signed-rank test over quarter days of what is left when the usual is taken away; “sure” means that"
-    " such differences come by chance less often than once in a hundred times. “Too few” stands where less than two"
-    " days can be compared.",
-    "A service level judges each stretch of its own length; what was not measured is neither good nor bad, and stands"
-    " apart. Events are what watches noticed while somebody collected.",
+    " and 95th percentiles are of histograms, within 1.9 %. Traffic is as the exporter named reported it, since several"
+    " along a path count the same.",
+    "The baseline is the median of the same hours of the week in the weeks before. Whether a period differs from it is"
+    " Wilcoxon's signed-rank test over the differences of quarter days; “significant” means p < 0.01. “Too few samples”"
+    " stands where less than two days can be compared.",
+    "A service level judges each interval of its own length; an interval without a measurement is neither good nor bad,"
+    " and stands apart. Events are what watches noticed while a collector ran.",
 )
 
 
@@ -72,7 +72,7 @@ def sections_of(period: Period, figures: Figures) -> list[Section]:
         found.append(_traffic(period, figures))
     if period.findings:
         lines = [f.sentence for f in period.findings[:3]]
-        found.append(Section("trouble", "In trouble", "text", {"lines": lines, "figures": []}))
+        found.append(Section("trouble", "Findings", "text", {"lines": lines, "figures": []}))
     found += _events(period, figures)
     return [*found, *_appendix(period)]
 
@@ -101,25 +101,28 @@ def _short(period: Period) -> Section:
         moved = [one for one in waits.by_site if one.change.sure and _felt(one)]
         if moved:
             told = [f"{one.application} at {one.site} {one.change.words(one.median_ns)}" for one in moved[:4]]
-            lines.append(f"Other than in the weeks before: {'; '.join(told)} (median wait).")
+            lines.append(f"Changed against previous weeks: {'; '.join(told)} (median wait).")
         else:
-            lines.append("Nowhere was an application waited for a tenth longer or shorter than in the weeks before.")
+            lines.append("No application's median wait changed by a tenth or more against previous weeks.")
     if traffic is not None:
         lines.append(
-            f"{size(round(traffic.octets))} were carried past {traffic.exporter},"
-            f" {traffic.change.words(traffic.octets)} against the weeks before."
+            f"Traffic at {traffic.exporter}: {size(round(traffic.octets))},"
+            f" against previous weeks {traffic.change.words(traffic.octets)}."
         )
-    missed = [one for one in period.levels if one.used > 1]
-    if period.levels:
-        lines.append(
-            f"{count(len(missed))} of {count(len(period.levels))} service levels were missed"
-            + (f": {', '.join(_called(one) for one in missed[:3])}." if missed else ".")
-        )
+    lines += [_levels_told(period.levels)] if period.levels else []
     if period.findings:
-        lines.append(f"What needs somebody: {'; '.join(headline(f) for f in period.findings[:3])}.")
+        lines.append(f"Findings: {'; '.join(headline(f) for f in period.findings[:3])}.")
     elif lines:
-        lines.append("Nothing that needs somebody was found.")
-    return Section("short", "In short", "text", {"lines": lines or ["Nothing is known of this period."], "figures": []})
+        lines.append("No problem found.")
+    return Section("short", "Summary", "text", {"lines": lines or ["Nothing is known of this period."], "figures": []})
+
+
+def _levels_told(levels: Sequence[LevelKept]) -> str:
+    missed = [_called(one) for one in levels if one.used > 1]
+    unknown = sum(1 for one in levels if not one.good_ns + one.bad_ns)
+    told = f"{count(len(missed))} of {count(len(levels))} service levels missed"
+    told += f": {', '.join(missed[:3])}{', …' if len(missed) > 3 else ''}" if missed else ""
+    return f"{told}; {count(unknown)} not measured." if unknown else f"{told}."
 
 
 def _felt(one: Waited) -> bool:
@@ -131,11 +134,14 @@ def _called(one: LevelKept) -> str:
 
 
 def _missed(period: Period) -> Section:
-    """Levels that were missed, or nearly; that the others were kept is said."""
-    some = [one for one in period.levels if one.bad_ns][:_FEW]
-    rest = len(period.levels) - len(some)
-    lead = f"{count(rest)} {'others' if some else 'levels'} were kept without a miss." if rest else ""
-    return _levels(some, appendix=False, lead=lead)
+    """Levels with violations; how many had none, and how many were not measured, is said."""
+    some = sorted((one for one in period.levels if one.bad_ns), key=lambda one: -one.used)
+    clean = sum(1 for one in period.levels if one.good_ns and not one.bad_ns)
+    unknown = len(period.levels) - len(some) - clean
+    told = [f"{count(len(some) - _FEW)} more with violations stand in the appendix"] if len(some) > _FEW else []
+    told += [f"{count(clean)} without a violation"] if clean else []
+    told += [f"{count(unknown)} not measured"] if unknown else []
+    return _levels(some[:_FEW], appendix=False, lead=f"{'; '.join(told)}." if told else "")
 
 
 def _levels(levels: Sequence[LevelKept], *, appendix: bool, lead: str = "") -> Section:
@@ -149,7 +155,7 @@ def _levels(levels: Sequence[LevelKept], *, appendix: bool, lead: str = "") -> S
         ])  # fmt: skip
     return _table(
         "levels-all" if appendix else "levels", "All service levels" if appendix else "Service levels",
-        ["level", "target", "kept", "allowance used", "missed for", "not measured", "worst days"], rows,
+        ["level", "target", "achieved", "error budget used", "violated for", "not measured", "worst days"], rows,
         texts=(0, 6), appendix=appendix, lead=lead,
     )  # fmt: skip
 
@@ -166,7 +172,7 @@ def _known(ns: float) -> str:
     return duration(round(ns)) if isfinite(ns) else "–"
 
 
-_WAIT_COLUMNS = ("exchanges", "clients", "median", "p95", "client, network, server", "failed", "against before")
+_WAIT_COLUMNS = ("exchanges", "clients", "median", "p95", "client, network, server", "failed", "vs. previous weeks")
 
 
 def _wait_row(one: Waited) -> list[str]:
@@ -195,10 +201,11 @@ def _bad_hours(period: Period) -> Section:
             date_and_moment(one.first_ns)[:16], one.application, one.site or "elsewhere",
             duration(round(one.median_ns)), duration(round(one.usual_ns)), one.party, ran,
         ])  # fmt: skip
-    columns = ["hour from", "application", "site", "median", "usual", "most of it", "what ran beside it"]
+    columns = ["hour from", "application", "site", "median", "baseline", "main party", "concurrent traffic"]
     return _table(
         "bad-hours", "Worst hours", columns, rows,
-        texts=(0, 1, 2, 5, 6), note="What ran beside it carried the most to or from the site in that hour.",
+        texts=(0, 1, 2, 5, 6),
+        note="Concurrent traffic: the application with most bytes of the site then, and its share.",
     )  # fmt: skip
 
 
@@ -217,9 +224,9 @@ def _traffic(period: Period, figures: Figures) -> Section:
             told += f"; complained then: {', '.join(c.who or 'somebody' for c in one.complaints)}"
         peaks.append(told)
     return _table(
-        "traffic", "What was carried", ["application", "bytes", "share", "against before"], rows,
+        "traffic", "Traffic", ["application", "bytes", "share", "vs. previous weeks"], rows,
         figures=figures.get(TRAFFIC, ()), lead=f"Highest hours: {'; '.join(peaks)}." if peaks else "",
-        note=f"As {traffic.exporter} told.",
+        note=f"As {traffic.exporter} reported it.",
     )  # fmt: skip
 
 
@@ -239,12 +246,12 @@ def _events(period: Period, figures: Figures) -> list[Section]:
         for one in told.noticed[:_SHORT]
     ]
     effects = [f"{date_and_moment(e.time_ns)[:16]} {e.words}" for e in told.effects[-3:]]
-    lead = f"{count(told.notices)} notices went out. " if told.notices else ""
-    lead += f"Answers: {'; '.join(effects)}." if effects else ""
+    lead = f"{count(told.notices)} notifications sent. " if told.notices else ""
+    lead += f"Responses: {'; '.join(effects)}." if effects else ""
     note = "; ".join(f"{date_and_moment(e.time_ns)[:16]} {e.words}" for e in told.others[-3:])
     columns = ["watch", "of", "severity", "times", "raised for", "last"]
-    return [_table("noticed", "Noticed, and what was done", columns, rows, texts=(0, 1, 2, 5), lead=lead.strip(),
-                   note=note, figures=figures.get(ANSWERS, ()))]  # fmt: skip
+    return [_table("noticed", "Events and responses", columns, rows, texts=(0, 1, 2, 5), lead=lead.strip(),
+                   note=note, figures=figures.get(RESPONSES, ()))]  # fmt: skip
 
 
 def _appendix(period: Period) -> list[Section]:
@@ -260,8 +267,8 @@ def _appendix(period: Period) -> list[Section]:
                 [o.label, size(round(o.octets)), share(o.share), _octets(o.change.usual), o.change.words(o.octets)]
                 for o in own
             ]
-            columns = [dimension, "bytes", "share", "usual", "against before"]
-            found.append(_table(f"carried-{dimension}", f"Carried by {dimension}", columns, rows, appendix=True))
+            columns = [dimension, "bytes", "share", "baseline", "vs. previous weeks"]
+            found.append(_table(f"carried-{dimension}", f"Traffic by {dimension}", columns, rows, appendix=True))
     if period.levels:
         found.append(_levels(period.levels, appendix=True))
     missed = [one for one in period.levels if one.stretches][:8]
@@ -271,19 +278,17 @@ def _appendix(period: Period) -> list[Section]:
         for one in missed for s in one.stretches[:4]
     ]  # fmt: skip
     if rows:
-        found.append(_table("used-up", "What used the allowances up", ["level", "from", "for", "at worst"], rows,
+        found.append(_table("used-up", "Longest violations", ["level", "from", "for", "at worst"], rows,
                             texts=(0, 1), appendix=True))  # fmt: skip
     if len(period.happened.noticed) > _SHORT:
         rows = [
             [o.watch, o.subject, o.severity, count(o.times), duration(o.lasted_ns)] for o in period.happened.noticed
         ]
         columns = ["watch", "of", "severity", "times", "raised for"]
-        found.append(_table("noticed-all", "Everything noticed", columns, rows, texts=(0, 1, 2), appendix=True))
+        found.append(_table("noticed-all", "All events", columns, rows, texts=(0, 1, 2), appendix=True))
     found.append(Section("method", "Method and limits", "text", {"lines": _METHOD, "figures": []}, appendix=True))
     return found
 
 
 def _unit(one: LevelKept) -> str:
-    from yaffle.records.catalogue import CATALOGUE
-
-    return CATALOGUE[one.level.measure].unit
+    return entry_of(one.level.measure, one.level.of).unit

@@ -61,9 +61,5 @@ def period_of(
     step(progress, 0.9, "looking for peaks")
     none = np.zeros(0, np.int64)
     scene = Scene(evidence, Focus(), opened.filter, none, none)
-    highest = [one for one in peaks(scene, tuple(complaints), Subject(FLOW_VOLUME)) if _inside(one, span)]
+    highest = peaks(scene, tuple(complaints), Subject(FLOW_VOLUME), (span.first_ns, span.last_ns))
     return Period(evidence, span, traffic, waits, levels, told, found, highest)
-
-
-def _inside(one: Peak, span: Span) -> bool:
-    return span.first_ns <= one.first_ns < span.last_ns

@@ -100,19 +100,21 @@ class StatusTold(Told):
 
 
 class WayTold(Told):
-    """One direction of a set of flows; null where nobody told. suffers: of each interval."""
+    """One direction of a set of flows; null where nobody told. delay_ms: RTT, of waits the network delay of an
+    exchange; degraded: of each interval.
+    """
 
     direction: str
     near: str
     far: str
     path: list[str]
     packets: list[float | None]
-    retransmissions_percent: list[float | None]
+    retransmitted_percent: list[float | None]
     timeouts: list[float | None]
-    trip_ms: list[float | None]
-    usual_ms: float | None
-    suffers: list[bool | None]
-    suffers_now: bool | None
+    delay_ms: list[float | None]
+    median_ms: float | None
+    degraded: list[bool | None]
+    degraded_now: bool | None
     part: str
     words: str
 

@@ -7,7 +7,7 @@ from yaffle.errors import YaffleError
 from yaffle.programs.answers import HealthTold, SetTold, WayTold
 from yaffle.programs.case import Case, Period
 from yaffle.watching.fault import network_fault
-from yaffle.watching.flow_sets import SetHealth, Way, health_of, kept_sets
+from yaffle.watching.flow_sets import SetHealth, Way, fitted, health_of, kept_sets
 from yaffle.watching.windows import Windows
 
 _RECENT_NS = 3600 * 10**9
@@ -24,7 +24,8 @@ def health_told(case: Case, period: Period = None) -> HealthTold:
     if last_ns - first_ns > _LONGEST_NS:
         raise YaffleError("at most 32 days at once: ask for a shorter period")
     windows = Windows(history)
-    found = [health_of(windows, one, first_ns, last_ns) for one in kept_sets(history.folder)]
+    sets = [fitted(one, last_ns - first_ns) for one in kept_sets(history.folder)]
+    found = [health_of(windows, one, first_ns, last_ns) for one in sets]
     fault = network_fault(found)
     verdicts = {key: (one.part, one.words) for key, one in fault.verdicts.items()}
     return HealthTold(
@@ -42,9 +43,10 @@ def _set_told(one: SetHealth, verdicts: dict[tuple[str, str], tuple[str, str]]) 
 def _way_told(way: Way, part: str, words: str) -> WayTold:
     return WayTold(
         direction=way.direction, near=way.near, far=way.far, path=list(way.path), packets=_plain(way.packets),
-        retransmissions_percent=_plain(way.repeats_percent), timeouts=_plain(way.timeouts), trip_ms=_plain(way.trip_ms),
-        usual_ms=way.usual_ms if math.isfinite(way.usual_ms) else None,
-        suffers=[None if value is None else bool(value) for value in _plain(way.suffers)], suffers_now=way.now,
+        retransmitted_percent=_plain(way.retransmitted_percent), timeouts=_plain(way.timeouts),
+        delay_ms=_plain(way.delay_ms),
+        median_ms=way.median_ms if math.isfinite(way.median_ms) else None,
+        degraded=[None if value is None else bool(value) for value in _plain(way.degraded)], degraded_now=way.now,
         part=part, words=words,
     )  # fmt: skip
 

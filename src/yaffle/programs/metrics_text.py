@@ -16,7 +16,7 @@ from yaffle.watching.fault import NO, UNKNOWN, YES
 MEDIA = "application/openmetrics-text; version=1.0.0; charset=utf-8"
 _NS = 1e9
 _FAULT = {YES: 1.0, NO: 0.0, UNKNOWN: float("nan")}
-_SUFFERS = {True: 1.0, False: 0.0, None: float("nan")}
+_DEGRADED = {True: 1.0, False: 0.0, None: float("nan")}
 Samples = Iterable[tuple[Mapping[str, str], float]]
 
 
@@ -51,7 +51,7 @@ def _of_histories(cases: Mapping[str, Case]) -> list[str]:
         if (health := health_told(case)).sets:
             faults.append(({"case": name}, _FAULT[health.network_at_fault]))
             sets += [
-                ({"case": name, "set": one.name, "direction": way.direction}, _SUFFERS[way.suffers_now])
+                ({"case": name, "set": one.name, "direction": way.direction}, _DEGRADED[way.degraded_now])
                 for one in health.sets
                 for way in one.ways
             ]
@@ -62,7 +62,7 @@ def _of_histories(cases: Mapping[str, Case]) -> list[str]:
         *_family("yaffle_watch_state", "gauge", "", "the state that a watched member is in", states),
         *_family("yaffle_watch_value", "gauge", "", "the watched measure, in its own unit", figures),
         *_family("yaffle_network_at_fault", "gauge", "", "1: yes, 0: no, NaN: not known", faults),
-        *_family("yaffle_flow_set_suffers", "gauge", "", "1: yes, 0: no, NaN: not known", sets),
+        *_family("yaffle_flow_set_degraded", "gauge", "", "1: yes, 0: no, NaN: not known", sets),
         *_family("yaffle_task_running", "gauge", "", "whether a task of the collector runs", tasks),
     ]
 

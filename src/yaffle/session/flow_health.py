@@ -1,14 +1,12 @@
 """The chosen sets of flows of a history over the period in focus, and whether the network is at fault."""
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 from yaffle.progress import Progress, step
 from yaffle.session.scene import Scene
 from yaffle.watching.fault import NetworkFault, Verdict, network_fault
-from yaffle.watching.flow_sets import FlowSet, SetHealth, Way, health_of, kept_sets
+from yaffle.watching.flow_sets import FlowSet, SetHealth, Way, fitted, health_of, kept_sets
 from yaffle.watching.windows import Windows
-
-_MOST_INTERVALS = 800
 
 
 @dataclass(frozen=True)
@@ -22,12 +20,12 @@ class HealthRow:
     @property
     def words(self) -> str:
         """How it is now."""
-        return {True: "suffers", False: "well", None: "not known"}[self.way.now]
+        return {True: "degraded", False: "ok", None: "unknown"}[self.way.now]
 
 
 @dataclass(frozen=True)
 class HealthPicture:
-    """All of them, those that suffer first."""
+    """All of them, degraded ones first."""
 
     rows: list[HealthRow]
     fault: NetworkFault
@@ -43,8 +41,7 @@ def health_picture(scene: Scene, progress: Progress) -> HealthPicture | None:
     told: list[SetHealth] = []
     for place, one in enumerate(sets):
         step(progress, place / len(sets), f"looking at {one.name}")
-        width = one.over_ns * max(1, -(-span // (one.over_ns * _MOST_INTERVALS)))
-        told.append(health_of(windows, replace(one, over_ns=width), scene.first_ns, scene.last_ns))
+        told.append(health_of(windows, fitted(one, span), scene.first_ns, scene.last_ns))
     fault = network_fault(told)
     rows = [
         HealthRow(one.of, way, fault.verdicts.get((one.of.name, way.direction))) for one in told for way in one.ways

@@ -62,14 +62,17 @@ def lasting(values: Array, place: int) -> tuple[int, int]:
     return int(before[-1]) + 1 if before.size else 0, int(after[0]) if after.size else values.size
 
 
-def peaks(scene: Scene, complaints: tuple[Complaint, ...], subject: Subject) -> list[Peak]:
+def peaks(
+    scene: Scene, complaints: tuple[Complaint, ...], subject: Subject, span: tuple[int, int] | None = None
+) -> list[Peak]:
     """The highest hours of a measure, of all its groups, highest first: of the volume of flow records those of all
-    exporters. Raises HistoryError or FilterError.
+    exporters. span: of these only; None for all. Raises HistoryError or FilterError.
     """
     if subject.measure != FLOW_VOLUME:
-        return _of_measure(scene, complaints, subject)
+        return _of_measure(scene, complaints, subject, span)
     evidence = scene.evidence
-    first, last = evidence.first_ns // _WIDTH_NS, -(-evidence.last_ns // _WIDTH_NS)
+    low, high = span or (evidence.first_ns, evidence.last_ns)
+    first, last = low // _WIDTH_NS, -(-high // _WIDTH_NS)
     start_ns, bins = first * _WIDTH_NS, max(1, last - first)
     held = held_flows(evidence.analysis, start_ns, start_ns + bins * _WIDTH_NS)
     found: list[tuple[float, int, int, tuple[int, int]]] = []
@@ -81,9 +84,11 @@ def peaks(scene: Scene, complaints: tuple[Complaint, ...], subject: Subject) -> 
     return [_peak(scene, held, one, hours, complaints) for one in best]
 
 
-def _of_measure(scene: Scene, complaints: tuple[Complaint, ...], subject: Subject) -> list[Peak]:
-    evidence = scene.evidence
-    first, last = evidence.first_ns // _WIDTH_NS, -(-evidence.last_ns // _WIDTH_NS)
+def _of_measure(
+    scene: Scene, complaints: tuple[Complaint, ...], subject: Subject, span: tuple[int, int] | None
+) -> list[Peak]:
+    low, high = span or (scene.evidence.first_ns, scene.evidence.last_ns)
+    first, last = low // _WIDTH_NS, -(-high // _WIDTH_NS)
     edge_ns = np.arange(first, max(first + 1, last) + 1, dtype=np.int64)[: MOST_INTERVALS + 1] * _WIDTH_NS
     labels = groups_of(scene, subject)[:_MOST_GROUPS] if subject.by else [""]
     found: list[tuple[float, str, int, tuple[int, int]]] = []

@@ -1,7 +1,7 @@
-"""Which part a suffering set of flows suffers from, by all sets that share each part: near end, path or far end.
+"""Which part degrades a set of flows, by all sets that share each part: near end, path or far end.
 
-A part is told by how well it separates the sets that suffer from those that do not (informedness, Youden 1950). Where
-two parts separate alike, or nothing else shares any of them, it cannot be told, and that is said.
+A part is told by how well it separates the sets that are degraded from those that are not (informedness, Youden
+1950). Where two parts separate alike, or nothing else shares any of them, it cannot be told, and that is said.
 
 Of kept waits only the network's part is judged: where it is longer, the network is at fault, at whichever end. Repeats
 and round trips of records may be an end's own; there the network is at fault for sure where the path is.
@@ -28,7 +28,7 @@ class Verdict:
 
 @dataclass(frozen=True)
 class NetworkFault:
-    """fault: yes, no, unknown; verdicts: of every set and direction that suffers, by (name, direction)."""
+    """fault: yes, no, unknown; verdicts: of every set and direction that is degraded, by (name, direction)."""
 
     fault: str
     words: str
@@ -39,17 +39,15 @@ def network_fault(told: Sequence[SetHealth]) -> NetworkFault:
     """Whether the network is at fault in the last interval of which anything is known."""
     ways = [(one.of.name, way) for one in told for way in one.ways]
     known = [(name, way) for name, way in ways if way.now is not None]
-    suffering = [(name, way) for name, way in known if way.now]
+    bad = [(name, way) for name, way in known if way.now]
     if not known:
         return NetworkFault(UNKNOWN, "nobody measured any of these sets of flows", {})
-    if not suffering:
+    if not bad:
         rest = len(ways) - len(known)
         if rest:
-            return NetworkFault(
-                UNKNOWN, f"none of {len(known)} measured directions suffers; of {rest} nothing is known", {}
-            )
-        return NetworkFault(NO, f"none of {len(known)} directions suffers", {})
-    verdicts = {(name, way.direction): _verdict(way, [other for _, other in known]) for name, way in suffering}
+            return NetworkFault(UNKNOWN, f"none of {len(known)} measured directions is degraded; {rest} unknown", {})
+        return NetworkFault(NO, f"none of {len(known)} directions is degraded", {})
+    verdicts = {(name, way.direction): _verdict(way, [other for _, other in known]) for name, way in bad}
     of_waits = {one.of.name for one in told if one.of.of == WAITS}
     sure = [one for (name, _), one in verdicts.items() if one.part == PATH or name in of_waits]
     if sure:
@@ -75,17 +73,19 @@ def _verdict(way: Way, known: Sequence[Way]) -> Verdict:
         informed = hit / len(bad) + (1 - fine / len(good) if good else 0.0) - 1
         scores.append((informed, hit, fine, part, key[1]))
     if not scores:
-        return Verdict("", "", "it suffers, and neither its ends nor its path are known")
+        return Verdict("", "", "it is degraded, and neither its ends nor its path are known")
     scores.sort(key=lambda one: -one[0])
     best = scores[0]
     alike = [one for one in scores if abs(one[0] - best[0]) < 1e-9]
     if not good:
-        return Verdict("", "", f"all {len(bad)} measured directions suffer: which part they share cannot be told apart")
+        return Verdict(
+            "", "", f"all {len(bad)} measured directions are degraded: which part they share cannot be told apart"
+        )
     if len(alike) > 1:
         named = " and ".join(f"{part} {what}" for _, _, _, part, what in alike[:3])
         return Verdict("", "", f"{named} are shared alike: another set over one of them would tell")
     _, hit, fine, part, what = best
     if hit == 1 and fine == 0 and len(bad) == 1 and not any(key in _ends(one) for one in good for key in _ends(way)):
-        return Verdict("", "", "it alone suffers, and no other set shares any part of it")
-    spared = f"{fine} over it do not" if fine else f"none of the {len(good)} others"
-    return Verdict(part, what, f"{what} is what the {hit} that suffer share, and {spared}")
+        return Verdict("", "", "it alone is degraded, and no other set shares any part of it")
+    spared = f"{fine} over it not" if fine else f"none of the {len(good)} others share it"
+    return Verdict(part, what, f"{what}: {hit} degraded, {spared}")

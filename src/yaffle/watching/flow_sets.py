@@ -1,20 +1,20 @@
-"""Chosen sets of flows and how they fare, each in both directions: repeats, timeouts, round trip, network delay.
+"""Chosen sets of flows over time, each in both directions: retransmissions, timeouts, RTT, network delay.
 
 A set is whatever a condition selects: of flow records, whose opposite direction are the same records with their ends
-changed over; or of kept waits, which are of both ways at once. An interval suffers where its repeats exceed their
-limit, or its round trip (of waits: the network's part of an exchange) is far longer than is usual for the set. What
-nobody measured is not known, and never fine.
+changed over; or of kept waits, which are of both directions at once. A direction is degraded in an interval where its
+retransmissions exceed their limit, or its RTT (of waits: the network delay of an exchange) is at least twice the set's
+median and 10 ms above it. What nobody measured is unknown, and never fine.
 """
 
 import json
 from collections.abc import Sequence
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 
 import numpy as np
 
 from yaffle.arrays import Array
-from yaffle.history.layout import HOUR_NS
+from yaffle.history.layout import DAY_NS, HOUR_NS
 from yaffle.history.parts import write_json
 from yaffle.ledger import causes
 from yaffle.records.catalogue import RECORDS, WAITS
@@ -22,9 +22,10 @@ from yaffle.watching.windows import HOURS_OF_WAITS, Windows
 
 FILE = "flow_sets.json"
 THERE, BACK = "there", "back"
-_LEAST_PACKETS = 20  # of an interval, below which repeats say nothing
+_LEAST_PACKETS = 20  # of an interval, below which retransmissions say nothing
 _LEAST_EXCHANGES = 3
-_TIMES, _MORE_MS = 2.0, 10.0  # Far longer than usual: so many times it, and by so much.
+_MOST_INTERVALS, _FINE_NS = 800, 8 * DAY_NS
+_TIMES, _MORE_MS = 2.0, 10.0  # Degraded: so many times the median, and by so much above it.
 _LEAST_SHARE = 0.1  # A part of the path carries at least so much of a set.
 _NETWORK = tuple(f"{party}_{cause.replace('-', '_')}_ns" for party, cause in causes.CHARGES if party == causes.NETWORK)
 
@@ -42,17 +43,17 @@ class FlowSet:
 
 @dataclass(frozen=True)
 class Way:
-    """One direction of a set, (n,) by interval; nan where nobody told. trip_ms: round trip, or the network's part of
-    an exchange. suffers: 1, 0, or nan for not known.
+    """One direction of a set, (n,) by interval; nan where nobody told. delay_ms: RTT, or the network delay of an
+    exchange. degraded: 1, 0, or nan for unknown.
     """
 
     direction: str
     packets: Array
-    repeats_percent: Array
+    retransmitted_percent: Array
     timeouts: Array
-    trip_ms: Array
-    usual_ms: float
-    suffers: Array
+    delay_ms: Array
+    median_ms: float
+    degraded: Array
     near: str
     far: str
     path: tuple[str, ...]
@@ -60,8 +61,8 @@ class Way:
     @property
     def now(self) -> bool | None:
         """How it is in the last interval of which anything is known; None where nothing is."""
-        known = np.flatnonzero(~np.isnan(self.suffers))
-        return bool(self.suffers[known[-1]]) if known.size else None
+        known = np.flatnonzero(~np.isnan(self.degraded))
+        return bool(self.degraded[known[-1]]) if known.size else None
 
 
 @dataclass(frozen=True)
@@ -75,7 +76,7 @@ class SetHealth:
     @property
     def times_ns(self) -> Array:
         """Beginnings of the intervals."""
-        return np.asarray(self.first_ns + np.arange(self.ways[0].suffers.size, dtype=np.int64) * self.of.over_ns)
+        return np.asarray(self.first_ns + np.arange(self.ways[0].degraded.size, dtype=np.int64) * self.of.over_ns)
 
 
 def keep_sets(folder: Path, sets: Sequence[FlowSet]) -> None:
@@ -90,6 +91,16 @@ def kept_sets(folder: Path) -> list[FlowSet]:
     except (OSError, ValueError, TypeError):
         return []
     return [one for one in found if one.of in (RECORDS, WAITS) and one.over_ns > 0]
+
+
+def fitted(one: FlowSet, span_ns: int) -> FlowSet:
+    """The same in intervals so wide that a period has no more of them than are looked at; of waits over more than a
+    week in whole hours, since minutes of it would be too much.
+    """
+    width = one.over_ns * max(1, -(-span_ns // (one.over_ns * _MOST_INTERVALS)))
+    if one.of == WAITS and span_ns > _FINE_NS:
+        width = -(-width // HOUR_NS) * HOUR_NS
+    return replace(one, over_ns=width)
 
 
 def health_of(windows: Windows, one: FlowSet, first_ns: int, last_ns: int) -> SetHealth:
@@ -110,17 +121,17 @@ _OTHER_WAY = (
 def _way_of_records(windows: Windows, one: FlowSet, direction: str, start_ns: int, count: int) -> Way:
     span = (start_ns, start_ns + count * one.over_ns)
     turned = f"(SELECT {'*' if direction == THERE else _OTHER_WAY} FROM told)"
-    few = f"(SELECT * FROM {turned} WHERE ({one.where}\n))"
-    at = f"least({count - 1}, greatest(0, (last_ns - {start_ns}) // {one.over_ns}))"
+    few = f"(SELECT * FROM {turned} WHERE ({one.where}\n) AND last_ns >= {span[0]} AND last_ns < {span[1]})"
+    at = f"(last_ns - {span[0]}) // {one.over_ns}"
     rows = windows.asked(
         RECORDS, *span,
         f"SELECT CAST({at} AS BIGINT) AS place, sum(packets) AS packets,"
-        " 100.0 * sum(retransmissions) / nullif(sum(packets) FILTER (retransmissions IS NOT NULL), 0) AS repeats,"
+        " 100.0 * sum(retransmissions) / nullif(sum(packets) FILTER (retransmissions IS NOT NULL), 0) AS retransmitted,"
         " sum(timeouts) AS timeouts,"
-        " 1e-6 * sum(round_trip_ns * packets) / nullif(sum(packets) FILTER (round_trip_ns IS NOT NULL), 0) AS trip"
+        " 1e-6 * sum(round_trip_ns * packets) / nullif(sum(packets) FILTER (round_trip_ns IS NOT NULL), 0) AS delay"
         f" FROM {few} GROUP BY ALL",
     )  # fmt: skip
-    columns = {name: _filled(rows, name, count) for name in ("packets", "repeats", "timeouts", "trip")}
+    columns = {name: _filled(rows, name, count) for name in ("packets", "retransmitted", "timeouts", "delay")}
     # The other way's own ends are what was turned: near is where this direction begins.
     parts = windows.asked(
         RECORDS, *span,
@@ -143,10 +154,10 @@ def _way_of_waits(windows: Windows, one: FlowSet, start_ns: int, count: int) -> 
     rows = windows.asked(
         table, *span,
         f"SELECT CAST((time_ns - {start_ns}) // {one.over_ns} AS BIGINT) AS place, sum(exchanges) AS packets,"
-        " NULL::DOUBLE AS repeats, sum(timeouts) AS timeouts,"
-        f" 1e-6 * sum({' + '.join(_NETWORK)}) / nullif(sum(exchanges), 0) AS trip FROM {few} GROUP BY ALL",
+        " NULL::DOUBLE AS retransmitted, sum(timeouts) AS timeouts,"
+        f" 1e-6 * sum({' + '.join(_NETWORK)}) / nullif(sum(exchanges), 0) AS delay FROM {few} GROUP BY ALL",
     )  # fmt: skip
-    columns = {name: _filled(rows, name, count) for name in ("packets", "repeats", "timeouts", "trip")}
+    columns = {name: _filled(rows, name, count) for name in ("packets", "retransmitted", "timeouts", "delay")}
     parts = windows.asked(
         table, *span,
         "SELECT site, server || ' ' || port AS peer_site, '' AS interface,"
@@ -177,16 +188,16 @@ def _filled(rows: object, name: str, count: int) -> Array:
 def _judged(
     one: FlowSet, direction: str, columns: dict[str, Array], least: int, near: str, far: str, path: tuple[str, ...]
 ) -> Way:
-    packets, repeats, trip = columns["packets"], columns["repeats"], columns["trip"]
+    packets, repeated, delay = columns["packets"], columns["retransmitted"], columns["delay"]
     enough = np.nan_to_num(packets) >= least
-    known = trip[enough & np.isfinite(trip)]
-    usual = float(np.median(known)) if known.size else float("nan")
-    late = np.isfinite(trip) & (trip >= _TIMES * usual) & (trip >= usual + _MORE_MS)
-    again = np.isfinite(repeats) & (repeats > one.retransmissions)
-    told = enough & (np.isfinite(trip) | np.isfinite(repeats))
-    suffers = np.where(told, (late | again).astype(float), np.nan)
+    known = delay[enough & np.isfinite(delay)]
+    median = float(np.median(known)) if known.size else float("nan")
+    late = np.isfinite(delay) & (delay >= _TIMES * median) & (delay >= median + _MORE_MS)
+    again = np.isfinite(repeated) & (repeated > one.retransmissions)
+    told = enough & (np.isfinite(delay) | np.isfinite(repeated))
+    degraded = np.where(told, (late | again).astype(float), np.nan)
     between = f"{near} to {far}" if near and far else ""
     return Way(
-        direction, packets, repeats, columns["timeouts"], trip, usual, suffers, near, far,
+        direction, packets, repeated, columns["timeouts"], delay, median, degraded, near, far,
         path or ((between,) if between else ()),
     )  # fmt: skip

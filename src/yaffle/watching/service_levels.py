@@ -14,7 +14,7 @@ import numpy as np
 from yaffle.arrays import Array
 from yaffle.history.layout import DAY_NS
 from yaffle.history.parts import write_json
-from yaffle.records.catalogue import CATALOGUE
+from yaffle.records.catalogue import CATALOGUE, entry_of
 from yaffle.watching.member_values import Question, values
 from yaffle.watching.watch import ABOVE, BELOW
 from yaffle.watching.windows import Windows
@@ -92,20 +92,18 @@ def kept_levels(folder: Path) -> list[ServiceLevel]:
 def levels_over(windows: Windows, level: ServiceLevel, first_ns: int, last_ns: int) -> list[LevelKept]:
     """How each member kept a level, those that missed it most first. Raises HistoryError, WhereError."""
     width = level.over_ns
-    start = first_ns // width * width
-    bad: dict[str, list[Array]] = {}
-    asked = Question(CATALOGUE[level.measure], level.of, level.where)
-    days = [(low, min(low + DAY_NS, last_ns)) for low in range(start, last_ns, DAY_NS)]
-    for low, high in days:  # A day at a time, so that memory is bounded.
-        count = max(1, (high - low) // width)
-        found = values(windows, asked, low, width, count)
+    start = -(-first_ns // width) * width  # Whole intervals only.
+    whole = max(0, last_ns - start) // width
+    a_day = max(1, DAY_NS // width)
+    asked = Question(entry_of(level.measure, level.of), level.of, level.where)
+    told: dict[str, Array] = {}
+    for place in range(0, whole, a_day):  # A day at a time, so that memory is bounded.
+        count = min(a_day, whole - place)
+        found = values(windows, asked, start + place * width, width, count)
         windows.forget()
-        for member in {*bad, *found.of}:
-            own = found.of.get(member, np.full(count, np.nan))
-            former = sum(part.size for part in bad.get(member, []))
-            missing = (low - start) // width - former
-            bad.setdefault(member, []).extend([np.full(missing, np.nan)] * (missing > 0) + [own])
-    kept = [_kept(level, member, np.concatenate(parts), start) for member, parts in bad.items()]
+        for member, own in found.of.items():
+            told.setdefault(member, np.full(whole, np.nan))[place : place + count] = own
+    kept = [_kept(level, member, own, start) for member, own in told.items()]
     return sorted(kept, key=lambda one: (-one.used, one.member))
 
 
@@ -119,10 +117,12 @@ def _kept(level: ServiceLevel, member: str, told: Array, start_ns: int) -> Level
         BadStretch(start_ns + int(a) * width, start_ns + int(b) * width, float(worst(told[a:b])))
         for a, b in zip(edges[::2], edges[1::2], strict=True)
     ]
-    per_day = max(1, DAY_NS // width)
-    days = [(start_ns + k * width, int(is_bad[k : k + per_day].sum()) * width) for k in range(0, told.size, per_day)]
+    begins = start_ns + np.arange(told.size, dtype=np.int64) * width
+    days, place = np.unique(begins // DAY_NS * DAY_NS, return_inverse=True)
+    bad_of_days = np.bincount(place, is_bad, days.size).astype(np.int64) * width if told.size else np.zeros(0, np.int64)
+    worst_days = zip(days.tolist(), bad_of_days.tolist(), strict=True)
     return LevelKept(
         level, member, int((known & ~is_bad).sum()) * width, int(is_bad.sum()) * width, int((~known).sum()) * width,
         tuple(sorted(stretches, key=lambda one: one.first_ns - one.last_ns)),
-        tuple(sorted((day for day in days if day[1]), key=lambda day: -day[1])),
+        tuple(sorted((day for day in worst_days if day[1]), key=lambda day: -day[1])),
     )  # fmt: skip

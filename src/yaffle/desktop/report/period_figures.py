@@ -1,12 +1,12 @@
-"""The figures of a period's report: what was waited for most and what was carried, each against what is usual, and
-what an answer changed.
+"""The figures of a period's report: what was waited for most and what was carried, each against its baseline, and
+what a response changed.
 """
 
 import numpy as np
 
 from yaffle.desktop.report import drawn
 from yaffle.normal.baseline import BaselineSettings
-from yaffle.periods.pages import ANSWERS, TRAFFIC, WAITS
+from yaffle.periods.pages import RESPONSES, TRAFFIC, WAITS
 from yaffle.periods.period import Period
 from yaffle.progress import Progress, step
 from yaffle.records.catalogue import CATALOGUE
@@ -45,13 +45,13 @@ def period_figures(period: Period, progress: Progress) -> dict[str, list[Figure]
     if period.traffic is not None and period.traffic.change.sure:
         step(progress, 0.5, "drawing traffic")
         baseline(TRAFFIC, Subject(FLOW_VOLUME))
-    step(progress, 0.8, "drawing what answers changed")
-    found[ANSWERS] = _answers(period)
+    step(progress, 0.8, "drawing what responses changed")
+    found[RESPONSES] = _responses(period)
     return found
 
 
-def _answers(period: Period) -> list[Figure]:
-    """The last answer of the period, with its measure before and after."""
+def _responses(period: Period) -> list[Figure]:
+    """The last response of the period, with its measure before and after."""
     effects = [one for one in period.happened.effects if one.watch]
     if not effects:
         return []

@@ -1,4 +1,4 @@
-"""Chosen sets of flows in both directions: who suffers now, since how long, and from which part."""
+"""Chosen sets of flows in both directions: which are degraded, for how long, and by which part."""
 
 import numpy as np
 from PySide6.QtWidgets import QLabel, QVBoxLayout, QWidget
@@ -51,16 +51,16 @@ class HealthPanel(QWidget):
                     figures=False,
                     color=lambda r: red if rows[r].way.now else None,
                 ),
-                Column("suffered", lambda r: _suffered(rows[r]), [_part(one) for one in rows]),
-                Column("repeats", lambda r: _last(rows[r].way.repeats_percent, "%"),
+                Column("degraded for", lambda r: _lasted(rows[r]), [_part(one) for one in rows]),
+                Column("retransmissions", lambda r: _last(rows[r].way.retransmitted_percent, "%"),
                        meaning="retransmitted packets in the last interval that was told of"),
-                Column("round trip", lambda r: _last(rows[r].way.trip_ms, "ms"),
-                       meaning="of kept waits: the network's part of an exchange"),
-                Column("usual", lambda r: _figure(rows[r].way.usual_ms, "ms")),
+                Column("delay", lambda r: _last(rows[r].way.delay_ms, "ms"),
+                       meaning="RTT; of kept waits the network delay of an exchange"),
+                Column("median", lambda r: _figure(rows[r].way.median_ms, "ms")),
                 Column("why", lambda r: _why(rows[r]), figures=False),
             ],
             len(rows),
-            ((0, 170), (1, 190), (2, 70), (3, 130), (4, 66), (5, 76), (6, 70)),
+            ((0, 170), (1, 190), (2, 70), (3, 130), (4, 104), (5, 66), (6, 66)),
             wide=7,
         )  # fmt: skip
 
@@ -75,15 +75,15 @@ def _ends(row: HealthRow) -> str:
 
 
 def _part(row: HealthRow) -> float:
-    known = ~np.isnan(row.way.suffers)
-    return float(np.nanmean(row.way.suffers)) if known.any() else -1.0
+    known = ~np.isnan(row.way.degraded)
+    return float(np.nanmean(row.way.degraded)) if known.any() else -1.0
 
 
-def _suffered(row: HealthRow) -> str:
+def _lasted(row: HealthRow) -> str:
     part = _part(row)
     if part < 0:
-        return "not known"
-    return f"{duration(int(np.nansum(row.way.suffers)) * row.of.over_ns)} ({share(part)})" if part else "–"
+        return "unknown"
+    return f"{duration(int(np.nansum(row.way.degraded)) * row.of.over_ns)} ({share(part)})" if part else "–"
 
 
 def _last(values: np.ndarray, unit: str) -> str:
