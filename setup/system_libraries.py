@@ -15,9 +15,6 @@ NEEDED = {
     "libdbus-1.so.3": "libdbus-1-3",
     "libfontconfig.so.1": "libfontconfig1",
     "libglib-2.0.so.0": "libglib2.0-0",
-    "libpango-1.0.so.0": "libpango-1.0-0",
-    "libpangoft2-1.0.so.0": "libpangoft2-1.0-0",
-    "libharfbuzz-subset.so.0": "libharfbuzz-subset0",
     "libxkbcommon-x11.so.0": "libxkbcommon-x11-0",
     "libxcb-cursor.so.0": "libxcb-cursor0",
     "libxcb-icccm.so.4": "libxcb-icccm4",
@@ -29,24 +26,35 @@ NEEDED = {
     "libxcb-xinerama.so.0": "libxcb-xinerama0",
     "libxcb-xkb.so.1": "libxcb-xkb1",
 }
+# Without them everything works but PDF.
+WANTED = {
+    "libpango-1.0.so.0": "libpango-1.0-0",
+    "libpangoft2-1.0.so.0": "libpangoft2-1.0-0",
+    "libharfbuzz-subset.so.0": "libharfbuzz-subset0",
+}
 
 
-def missing() -> list[str]:
-    """Debian packages whose library cannot be loaded."""
+def _lacking(libraries: dict[str, str]) -> list[str]:
     found = []
-    for library, package in NEEDED.items():
+    for library, package in libraries.items():
         try:
             ctypes.CDLL(library)
         except OSError:
             found.append(package)
+    return found
+
+
+def missing() -> list[str]:
+    """Debian packages without which the window cannot be."""
+    found = _lacking(NEEDED)
     if not any(os.path.isdir(p) and os.listdir(p) for p in ("/usr/share/fonts", "/usr/local/share/fonts")):
         found.append("fonts-dejavu-core")
     return found
 
 
 def main() -> int:
-    """Exit code 0 when everything is there."""
-    packages = missing()
+    """Exit code 0 when everything that is needed is there."""
+    packages = missing() + _lacking(WANTED)
     if not packages:
         return 0
     command = ["apt-get", "install", "-y", "--no-install-recommends", *packages]
@@ -54,19 +62,14 @@ def main() -> int:
         prefix = [] if os.geteuid() == 0 else ["sudo", "-n"]
         print("installing system libraries:", " ".join(packages), flush=True)
         environment = {**os.environ, "DEBIAN_FRONTEND": "noninteractive"}
-        subprocess.run([*prefix, "apt-get", "update", "-q"], env=environment, stdout=subprocess.DEVNULL, check=False)
-        if (
-            subprocess.run([*prefix, *command], env=environment, stdout=subprocess.DEVNULL, check=False).returncode == 0
-            and not missing()
-        ):
-            return 0
-        packages = missing() or packages
-    print(
-        "Some system libraries are missing and could not be installed from here. Please run:\n  sudo apt-get install "
-        + " ".join(packages),
-        file=sys.stderr,
-    )
-    return 1
+        for words in (["apt-get", "update", "-q"], command):
+            subprocess.run([*prefix, *words], env=environment, stdout=subprocess.DEVNULL, check=False)
+    needed = missing()
+    if packages := needed + _lacking(WANTED):
+        what = "Some system libraries are missing" if needed else "PDF reports need system libraries that are missing"
+        command_words = "sudo apt-get install " + " ".join(packages)
+        print(f"{what} and could not be installed from here. Please run:\n  {command_words}", file=sys.stderr)
+    return 1 if needed else 0
 
 
 if __name__ == "__main__":

@@ -4,7 +4,6 @@ import json
 import os
 import subprocess
 import sys
-from contextlib import nullcontext
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -13,6 +12,7 @@ import typer
 from yaffle import cli_probing, cli_reporting, cli_serving, cli_watches, cli_watching
 from yaffle.errors import Cancelled, YaffleError
 from yaffle.garbage_collection import collector_resting, leave_the_rest
+from yaffle.terminal import progress_bar
 
 app = typer.Typer(
     add_completion=True,
@@ -54,29 +54,6 @@ def _show_version(wanted: bool) -> None:
 
         typer.echo(f"yaffle {__version__}")
         raise typer.Exit
-
-
-def _bar() -> Any:
-    """A progress callback: a bar on a terminal, nothing elsewhere."""
-    if not sys.stderr.isatty():
-        return nullcontext(), lambda share, words: True
-    from rich.console import Console
-    from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
-
-    bar = Progress(
-        TextColumn("{task.description}"),
-        BarColumn(),
-        TimeRemainingColumn(),
-        console=Console(stderr=True),
-        transient=True,
-    )
-    task = bar.add_task("starting", total=1.0)
-
-    def step(share: float, words: str) -> bool:
-        bar.update(task, completed=share, description=words)
-        return True
-
-    return bar, step
 
 
 @app.command()
@@ -199,7 +176,7 @@ def analyse(
     if unknown := [name for name in wanted if name not in INCLUDED]:
         raise YaffleError(f"--include: {', '.join(unknown)} is not known; these are: {', '.join(INCLUDED)}")
     rules = tuple(_expected(text) for text in expect or ()) or USUAL
-    bar, step = _bar()
+    bar, step = progress_bar()
     with bar, collector_resting(), workforce_of(cluster, store) as crew:
         form = ReportForm(tuple(telemetry_port or (PORT,)), int_dscp)
         analysis = analysed(crew.fetch(files), step, bytes_of(memory) if memory else 0, rules, form, crew)
@@ -212,14 +189,12 @@ def analyse(
         sys.stdout.write("\n")
     elif json_out:
         answer.write_whole(Path(json_out), json.dumps(content))
-    if report is not None:
+    if report is not None or bundle is not None:
+        from yaffle.session.investigation import Opened
         from yaffle.session.kept import Kept
 
-        _report(analysis, Kept(expected=rules).as_json(), report, mask)
-    if bundle is not None:
-        from yaffle.session.kept import Kept
-
-        _bundle(analysis, Kept(expected=rules).as_json(), bundle, mask)
+        kept = Kept(expected=rules)
+        cli_reporting.write_reports(Opened(analysis, memory=kept.as_json()), kept, report, bundle, mask)
     if json_out != "-":
         typer.echo(answer.answer(analysis))
 
@@ -235,41 +210,6 @@ def _expected(text: str) -> Any:
         return Expected(name.strip(), code_point(told))
     except ValueError as error:
         raise YaffleError(f"--expect: {error}") from None
-
-
-def _report(analysis: Any, memory: dict[str, Any], path: Path, mask: bool) -> None:
-    """Writes the report as its name's ending says."""
-    from yaffle.capture.masking import Masker
-    from yaffle.session.investigation import Opened
-    from yaffle.session.kept import Kept
-    from yaffle.session.reporting import write_page
-
-    write_page(_page(Opened(analysis, memory=memory), Kept.from_json(memory), Masker() if mask else None), path)
-
-
-def _bundle(analysis: Any, memory: dict[str, Any], path: Path, mask: bool) -> None:
-    """Writes the report with everything it rests on."""
-    from yaffle.capture.masking import Masker
-    from yaffle.session.bundle import write_bundle
-    from yaffle.session.investigation import Opened
-    from yaffle.session.kept import Kept
-
-    opened, kept, masker = Opened(analysis, memory=memory), Kept.from_json(memory), Masker() if mask else None
-    write_bundle(opened, kept, _page(opened, kept, masker), path, masker, lambda share, words: True)
-
-
-def _page(opened: Any, kept: Any, masker: Any) -> str:
-    """The report's page, with figures where they can be drawn."""
-    from yaffle.desktop.report.without_window import drawing
-    from yaffle.session.letterhead import load_letterhead
-    from yaffle.session.reporting import report_page
-
-    try:
-        draw = drawing(lambda share, words: True)
-    except ImportError as error:
-        sys.stderr.write(f"the report has no figures: {error}\n")
-        draw = None
-    return report_page(opened, kept, masker, draw, load_letterhead())
 
 
 @app.command()
@@ -332,7 +272,7 @@ def export(
     from yaffle.session.investigation import Investigation
     from yaffle.session.period_words import period_ns
 
-    bar, step = _bar()
+    bar, step = progress_bar()
     with bar:
         case = (
             programs.open(evidence[0], progress=step)
@@ -359,12 +299,8 @@ def export(
         if mask:
             raise YaffleError("--flows cannot be masked yet: leave --mask out, or the flow records")
         typer.echo(f"{flows}: {write_flows(scene, flows)} flow records")
-    if report is not None:
-        _report(opened.analysis, model.memory(), report, mask)
-        typer.echo(str(report))
-    if bundle is not None:
-        _bundle(opened.analysis, model.memory(), bundle, mask)
-        typer.echo(str(bundle))
+    for written in cli_reporting.write_reports(opened, model.kept, report, bundle, mask, masker):
+        typer.echo(str(written))
 
 
 def _export_tables(evidence: list[Path], tables: list[str], period: str) -> None:
@@ -417,7 +353,7 @@ def demo(
         typer.echo(path)
     if not run:
         return
-    bar, step = _bar()
+    bar, step = progress_bar()
     with bar:
         step(0.0, "writing four weeks of flow records")
         if weeks.wait():

@@ -1,4 +1,4 @@
-"""The command that tells a period: `yaffle report`."""
+"""The command that tells a period, `yaffle report`; and reports and bundles as other commands write them."""
 
 import sys
 from pathlib import Path
@@ -7,6 +7,7 @@ from typing import Annotated, Any
 import typer
 
 from yaffle.errors import YaffleError
+from yaffle.terminal import progress_bar
 
 
 def report(
@@ -19,27 +20,51 @@ def report(
         "report.html"
     ),
     title: Annotated[str, typer.Option("--title", metavar="WORDS", help="What stands above it.")] = "",
-    now: Annotated[bool, typer.Option("--now", help="“Last” counts from now, not from the history's end.")] = False,
+    as_of: Annotated[
+        str,
+        typer.Option(
+            "--as-of", metavar="MOMENT", help='"Last" counts from here, as "2026-03-16 06:00"; else the history\'s end.'
+        ),
+    ] = "",
+    zone: Annotated[
+        str, typer.Option("--zone", metavar="ZONE", help="Whose days and hours, as Europe/Berlin.")
+    ] = "UTC",
 ) -> None:
-    """Tell a period: applications, service levels, worst hours, traffic, what was noticed, against the weeks before."""
-    import time
-
+    """Report a period: waits, service levels, worst hours, traffic, events and responses, against previous weeks."""
     from yaffle.periods.pages import period_page
     from yaffle.periods.period import period_of
     from yaffle.programs.case import open as open_evidence
     from yaffle.session.letterhead import load_letterhead
+    from yaffle.session.period_words import moment_ns
     from yaffle.session.reporting import write_page
+    from yaffle.units import show_in
 
     if out.suffix.lower() not in (".html", ".htm", ".pdf"):
         raise YaffleError(f"{out}: the name of a report ends in .html or .pdf")
-    opened = open_evidence(history).opened
-    found = period_of(opened, period, now_ns=time.time_ns() if now else None)
-    page = period_page(found, _figures(found), load_letterhead(), title)
-    write_page(page, out)
+    where = _zone(zone)
+    show_in(where)
+    bar, step = progress_bar()
+    with bar:
+        opened = open_evidence(history, progress=step).opened
+        moment = moment_ns(as_of, opened.evidence.last_ns, where) if as_of else None
+        found = period_of(opened, period, where, step, moment)
+        page = period_page(found, _period_figures(found, step), load_letterhead(), title)
+        step(0.95, "laying out pages")
+        write_page(page, out)
     typer.echo(str(out))
 
 
-def _figures(found: Any) -> Any:
+def _zone(name: str) -> Any:
+    import zoneinfo
+    from datetime import UTC
+
+    try:
+        return UTC if name == "UTC" else zoneinfo.ZoneInfo(name)
+    except (zoneinfo.ZoneInfoNotFoundError, ValueError, OSError):
+        raise YaffleError(f"--zone {name}: no such zone; write for example Europe/Berlin") from None
+
+
+def _period_figures(found: Any, step: Any) -> Any:
     """Figures where they can be drawn."""
     from yaffle.desktop.report.without_window import with_application
 
@@ -50,4 +75,41 @@ def _figures(found: Any) -> Any:
         return {}
     from yaffle.desktop.report.period_figures import period_figures
 
-    return period_figures(found, lambda share, words: True)
+    return period_figures(found, step)
+
+
+def write_reports(
+    opened: Any, kept: Any, report: Path | None, bundle: Path | None, mask: bool, masker: Any = None
+) -> list[Path]:
+    """Writes the report, and the bundle, of what was opened; gives what was written. masker: of what else goes out."""
+    from yaffle.capture.masking import Masker
+    from yaffle.session.bundle import write_bundle
+    from yaffle.session.reporting import write_page
+
+    written: list[Path] = []
+    if report is None and bundle is None:
+        return written
+    masker = (masker or Masker()) if mask else None
+    bar, step = progress_bar()
+    with bar:
+        page = _page(opened, kept, masker, step)
+        if report is not None:
+            step(0.9, "laying out pages")
+            written.append(write_page(page, report))
+        if bundle is not None:
+            written.append(write_bundle(opened, kept, page, bundle, masker, step))
+    return written
+
+
+def _page(opened: Any, kept: Any, masker: Any, step: Any) -> str:
+    """The report's page, with figures where they can be drawn."""
+    from yaffle.desktop.report.without_window import drawing
+    from yaffle.session.letterhead import load_letterhead
+    from yaffle.session.reporting import report_page
+
+    try:
+        draw = drawing(step)
+    except ImportError as error:
+        sys.stderr.write(f"the report has no figures: {error}\n")
+        draw = None
+    return report_page(opened, kept, masker, draw, load_letterhead())

@@ -9,6 +9,7 @@ from typing import Annotated, Any
 import typer
 
 from yaffle.errors import YaffleError
+from yaffle.terminal import progress_bar
 
 _LEAST_TOKEN = 16
 
@@ -103,8 +104,11 @@ def _cases(evidence: list[Path]) -> dict[str, Any]:
 
     found: dict[str, Any] = {}
     captures = [path for path in evidence if not (path.suffix == SUFFIX or is_history(path))]
-    opened = [programs.open(path) for path in evidence if path not in captures]
-    for one in [*opened, *([programs.analyse(captures)] if captures else [])]:
+    bar, step = progress_bar()
+    with bar:
+        opened = [programs.open(path, progress=step) for path in evidence if path not in captures]
+        opened += [programs.analyse(captures, progress=step)] if captures else []
+    for one in opened:
         name = one.name
         number = 2
         while name in found:

@@ -7,6 +7,7 @@ from typing import Annotated
 import typer
 
 from yaffle.errors import YaffleError
+from yaffle.terminal import progress_bar
 
 
 def notify(
@@ -62,7 +63,9 @@ def health(
     from yaffle.programs.health_told import health_told
     from yaffle.report.answer import write_whole
 
-    told = health_told(open_evidence(history), period or None)
+    bar, step = progress_bar()
+    with bar:
+        told = health_told(open_evidence(history, progress=step), period or None)
     if json_out and json_out != "-":
         write_whole(Path(json_out), told.model_dump_json())
     elif json_out:
@@ -71,7 +74,7 @@ def health(
         typer.echo(f"network at fault: {told.network_at_fault} ({told.words})")
         for one in told.sets:
             for way in one.ways:
-                state = {True: "suffers", False: "well", None: "not known"}[way.suffers_now]
+                state = {True: "degraded", False: "ok", None: "unknown"}[way.degraded_now]
                 typer.echo(f"  {one.name}, {way.direction}: {state}{f'; {way.words}' if way.words else ''}")
     if told.network_at_fault == "yes":
         raise typer.Exit(1)
