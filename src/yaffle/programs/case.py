@@ -132,19 +132,13 @@ class Case:
 
     def _rows(self, name: str, first_ns: int, last_ns: int) -> Iterator[Any]:
         """Tables that were made once are kept; those of a history are read each time."""
-        if name in self._held:
-            yield self._held[name]
+        if name not in MADE:
+            yield from rows_of_table(self.opened, name, first_ns, last_ns)
             return
         with self._lock:
-            held = self._held.get(name)
-        if held is not None:
-            yield held
-            return
-        for rows in rows_of_table(self.opened, name, first_ns, last_ns):
-            if name in MADE:
-                with self._lock:
-                    self._held[name] = rows
-            yield rows
+            if name not in self._held:
+                self._held[name] = next(rows_of_table(self.opened, name, first_ns, last_ns))
+        yield self._held[name]
 
     def table(
         self,
@@ -201,7 +195,7 @@ class Case:
         if entry is None:
             raise UnknownError(f"there is no measure {measure}")
         if by not in GROUPS[entry.table]:
-            raise UnknownError(f"{measure} cannot be told by {by}: by {', '.join(filter_empty(GROUPS[entry.table]))}")
+            raise UnknownError(f"{measure} cannot be told by {by}: by {', '.join(filter(None, GROUPS[entry.table]))}")
         if history is None:
             raise YaffleError("series are of a history: captures have tables")
         first_ns, last_ns = self.period_ns(period)
@@ -231,11 +225,6 @@ class Case:
             else np.arange(self.opened.evidence.waits.first_ns.size)
         )
         return Scene(self.opened.evidence, Focus(chosen, (), filter), self.opened.filter, rows, rows)
-
-
-def filter_empty(names: Sequence[str]) -> list[str]:
-    """Those that say something."""
-    return [name for name in names if name]
 
 
 def analyse(

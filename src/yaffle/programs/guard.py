@@ -2,6 +2,7 @@
 
 import asyncio
 import hmac
+import logging
 from collections.abc import Awaitable, Callable, MutableMapping
 from dataclasses import dataclass
 from typing import Any
@@ -11,6 +12,7 @@ Receive = Callable[[], Awaitable[Message]]
 Send = Callable[[Message], Awaitable[None]]
 App = Callable[[MutableMapping[str, Any], Receive, Send], Awaitable[None]]
 
+_LOG = logging.getLogger(__name__)
 _LOCAL = ("localhost", "127.0.0.1", "[::1]")
 
 
@@ -50,7 +52,7 @@ class Guard:
         elif not _fits(headers.get("content-length", b"0"), self._limits.body_bytes):
             await _refuse(send, 413)
         else:
-            await self._app(scope, self._bounded(receive), self._pressed(send))
+            await self._answer(scope, self._bounded(receive), send)
 
     def _may(self, headers: dict[str, bytes]) -> bool:
         if not self._token:
@@ -73,14 +75,25 @@ class Guard:
 
         return received
 
-    def _pressed(self, send: Send) -> Send:
+    async def _answer(self, scope: MutableMapping[str, Any], receive: Receive, send: Send) -> None:
         """Who does not take what was asked for is let go."""
+        slow = False
 
         async def sent(message: Message) -> None:
-            async with asyncio.timeout(self._limits.send_s):
-                await send(message)
+            nonlocal slow
+            try:
+                async with asyncio.timeout(self._limits.send_s):
+                    await send(message)
+            except TimeoutError:
+                slow = True
+                raise
 
-        return sent
+        try:
+            await self._app(scope, receive, sent)
+        except Exception:
+            if not slow:
+                raise
+            _LOG.info("%s was not taken within %g s", scope["path"], self._limits.send_s)
 
 
 def _fits(length: bytes, most: int) -> bool:

@@ -17,8 +17,9 @@ characters, which everybody who asks bears as `Authorization: Bearer WORD`; with
 Without a token only this machine is answered, by the names localhost, 127.0.0.1 and [::1].
 
 Tables come as JSON, CSV, Parquet or an Arrow stream (`format`), piece by piece. Limits: 1,000,000 rows and 1 GiB of
-packets an answer, 64 kB a question, eight questions worked on at once while others wait up to 30 s, 20 s a filter;
-who does not take what was asked for is let go after 30 s. Only the two calls at the end do something.
+packets an answer, 200,000 exchanges a document, 10,000 intervals a series, 64 kB a question, eight questions worked on
+at once while others wait up to 30 s, 20 s a filter; who does not take what was asked for is let go after 30 s. Only
+the two calls at the end do something.
 
     curl -s 'localhost:8621/v1/cases'
     curl -s 'localhost:8621/v1/cases/morning/tables/exchanges?filter=wait_ms>500&format=csv'
@@ -35,7 +36,7 @@ def page() -> str:
             lines += [f"## {way.upper()} {path}", "", _first(call), ""]
             rows = [_row(one) for one in call.get("parameters", [])]
             if rows:
-                lines += ["| parameter | in | usual | meaning |", "|---|---|---|---|", *rows, ""]
+                lines += ["| parameter | in | default | meaning |", "|---|---|---|---|", *rows, ""]
             if body := call.get("requestBody"):
                 lines += [_body(told, body), ""]
     return "\n".join(lines).rstrip() + "\n"

@@ -20,11 +20,11 @@ from yaffle.collector.asking import ask_collector
 from yaffle.collector.status import status_of
 from yaffle.errors import YaffleError
 from yaffle.probing.kinds import asked as ask
-from yaffle.probing.kinds import test_of
 from yaffle.probing.result import document as probe_document
 from yaffle.probing.wanted import Wanted
 from yaffle.programs import answers, metrics_text
 from yaffle.programs.case import Case, UnknownError
+from yaffle.programs.event_stream import FreshEvents, as_they_come
 from yaffle.programs.guard import Guard, Limits
 from yaffle.programs.health_told import health_told
 from yaffle.programs.table_formats import MEDIA, Format, pieces
@@ -33,7 +33,6 @@ from yaffle.session.exports import write_packets
 from yaffle.session.watching import events_of
 
 _PROBES = ("reach", "connect", "page", "name", "route", "delay", "speed", "voice", "video")
-_POLL_S, _QUIET_S = 1.0, 15.0
 _MOST_EVENTS = 10_000
 _PIECE = 1 << 18
 _WRONG: dict[int | str, dict[str, Any]] = {
@@ -307,9 +306,12 @@ def _add_events(app: FastAPI, own: Interface) -> None:
         found = own.case(case)
 
         def work() -> list[answers.EventTold]:
+            history = found.opened.analysis.history
+            if history is None:
+                return []
             first, last = found.period_ns(period)
-            told = [one for one in _events(found, last) if one["time_ns"] >= first or not period]
-            return [answers.EventTold(**one) for one in reversed(told[-limit:])]
+            told = events_of(history, last, first if period else 0)
+            return [answers.EventTold(**one.as_json()) for one in reversed(told[-limit:])]
 
         return await own.work(work)
 
@@ -322,38 +324,20 @@ def _add_events(app: FastAPI, own: Interface) -> None:
     async def stream(case: Named, since_ns: Annotated[int, Query(ge=0, le=1 << 62)] = 0) -> Response:
         """Events as they come, as server-sent events; since_ns: also those after a moment."""
         found = own.case(case)
-        if found.opened.analysis.history is None:
+        history = found.opened.analysis.history
+        if history is None:
             raise HTTPException(400, "events are of a history")
         if own.streams >= own.limits.streams:
             raise HTTPException(503, "too many listen already")
-        return StreamingResponse(_stream(own, found, since_ns), media_type="text/event-stream")
+        fresh = FreshEvents(history, since_ns or time.time_ns())
+        return StreamingResponse(_listening(own, fresh), media_type="text/event-stream")
 
 
-def _events(case: Case, last_ns: int) -> list[dict[str, Any]]:
-    history = case.opened.analysis.history
-    return [one.as_json() for one in events_of(history, 0, last_ns)] if history is not None else []
-
-
-async def _stream(own: Interface, case: Case, since_ns: int) -> AsyncIterator[bytes]:
+async def _listening(own: Interface, fresh: FreshEvents) -> AsyncIterator[bytes]:
     own.streams += 1
     try:
-        since = since_ns or time.time_ns()
-        told: set[str] = set()
-        quiet = 0.0
-        while True:
-            fresh = [
-                one
-                for one in await own.work(lambda: _events(case, time.time_ns()))
-                if one["time_ns"] >= since and one["id"] not in told
-            ]
-            for one in fresh:
-                told.add(one["id"])
-                yield f"id: {one['id']}\nevent: {one['state']}\ndata: {json.dumps(one)}\n\n".encode()
-            quiet = 0.0 if fresh else quiet + _POLL_S
-            if quiet >= _QUIET_S:
-                quiet = 0.0
-                yield b": still here\n\n"
-            await asyncio.sleep(_POLL_S)
+        async for piece in as_they_come(lambda: own.work(fresh.take)):
+            yield piece
     finally:
         own.streams -= 1
 
@@ -364,7 +348,6 @@ def _add_calls(app: FastAPI, own: Interface) -> None:
         """Tests on purpose, now, from this machine."""
         if asked.kind not in _PROBES:
             raise HTTPException(400, f"{asked.kind} cannot be asked for here; these can: {', '.join(_PROBES)}")
-        test_of(asked.kind)
         wanted = Wanted(
             asked.kind, asked.target, asked.timeout_s, packets=asked.packets, seconds=asked.seconds, dscp=asked.dscp,
             codec="h264" if asked.kind == "video" else "g711",

@@ -5,6 +5,7 @@ is doing.
 import json
 import sqlite3
 from dataclasses import dataclass, field
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -80,7 +81,7 @@ def watch_picture(scene: Scene, progress: Progress = go_on) -> WatchPicture | No
         return None
     step(progress, 0.1, "reading what is watched")
     watches, stand = _book(history)
-    told = events_of(history, scene.first_ns, scene.last_ns)
+    told = events_of(history, scene.last_ns)  # Those before the period too: they say how it began.
     rows = _rows(watches, stand, told, scene.first_ns, scene.last_ns)
     try:
         status = status_of(history.folder)
@@ -122,16 +123,23 @@ def _book(history: History) -> tuple[dict[str, Watch], dict[tuple[str, str], tup
     return {one.name: one for one in watches}, standings
 
 
-def events_of(history: History, first_ns: int, last_ns: int) -> list[Event]:
-    """Events up to the end of a period, those before it too, since they say how it began. Raises HistoryError."""
-    files = [path for start, folder in folders(history.folder / EVENTS) if start <= last_ns + HOUR_NS
-             for path in counting(folder)]  # fmt: skip
-    if not files:
-        return []
+def event_files(history: History, last_ns: int, first_ns: int = 0) -> list[Path]:
+    """Those that hold the events between two moments, as they stand now; they are never changed."""
+    return [
+        path
+        for start, folder in folders(history.folder / EVENTS)
+        if first_ns - HOUR_NS < start <= last_ns + HOUR_NS
+        for path in counting(folder)
+    ]
+
+
+def events_of(history: History, last_ns: int, first_ns: int = 0) -> list[Event]:
+    """Events between two moments, in order of time; the latest where there are very many. Raises HistoryError."""
     names = 'time_ns, watch, subject, state, severity, value, "limit", unit, words, id, about'
     table = history.told(
-        lambda: files,
-        f"SELECT * FROM (SELECT DISTINCT ON (id) {names} FROM told WHERE time_ns <= {int(last_ns)} ORDER BY id)"
+        lambda: event_files(history, last_ns, first_ns),
+        f"SELECT * FROM (SELECT DISTINCT ON (id) {names} FROM told"
+        f" WHERE time_ns BETWEEN {int(first_ns)} AND {int(last_ns)} ORDER BY id)"
         f" ORDER BY time_ns DESC LIMIT {_MOST_EVENTS}",
     )
     return [event_of(row) for row in reversed(table.to_pylist())] if table is not None else []
