@@ -10,6 +10,7 @@ from tests.report.test_report import slow_talk
 from yaffle.analysis import analyse
 from yaffle.desktop.window.main_window import MainWindow
 from yaffle.desktop.window.station_rail import REPORT
+from yaffle.errors import YaffleError
 from yaffle.session.investigation import Investigation, Opened
 from yaffle.session.kept import Complaint, Kept
 
@@ -84,6 +85,37 @@ def test_sections_are_moved_left_out_and_reworded_and_everything_is_undone(windo
     settle(qtbot, window)
     assert titles(window) == usual and report.title.text() == ""
     assert report.text.toPlainText() == report.sections.current.usual
+
+
+def test_text_that_is_being_written_is_left_alone_and_undone_text_is_shown(window, qtbot):
+    report, model = window.report, window.investigation
+    report.sections.setCurrentRow(1)
+    usual = report.text.toPlainText()
+    report.text.setPlainText("It is the")
+    report._lay_out_pages()  # Pages of what was told before come while somebody writes.
+    qtbot.waitUntil(lambda: not report._latest.busy, timeout=60_000)
+    assert report.text.toPlainText() == "It is the" or not report._typed.isActive()
+    report.text.setPlainText("It is the database.\n")
+    settle(qtbot, window)
+    assert report.text.toPlainText() == "It is the database.\n"  # The cursor stays where it is.
+    assert model.kept.report.words == {"answer": "It is the database."}
+    model.undo()
+    model.undo()
+    settle(qtbot, window)
+    assert report.text.toPlainText() == usual
+
+
+def test_a_figure_that_cannot_be_had_is_missing_and_no_more(window, qtbot, monkeypatch, caplog):
+    from yaffle.desktop.report import figure_work
+
+    def broken(*_args):
+        raise YaffleError("the packets are gone")
+
+    monkeypatch.setattr(figure_work, "picture", broken)
+    opened = window.investigation.opened
+    made = figure_work.figures_at_once(opened.evidence, opened.findings, lambda *_: True)
+    (figures,) = made.values()
+    assert len(figures) == 1 and "the packets are gone" in caplog.text  # The ladder is there.
 
 
 def test_only_what_the_report_tells_lays_it_out_again(window, qtbot):

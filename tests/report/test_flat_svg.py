@@ -39,3 +39,8 @@ def test_marks_behind_masks_are_drawn():
         '<rect fill="url(#p)" width="9" height="9"/></svg>'
     )
     assert "<mask" not in svg and re.search(r'<pattern[^>]*><rect x="3" y="0" width="1" height="1" fill="#fff"', svg)
+
+
+def test_what_no_xml_may_hold_is_replaced():
+    svg = flat_svg(f"{HEAD}<text>desk\x00\x1b\ufffe é</text></svg>")
+    assert "desk\ufffd\ufffd\ufffd é" in svg

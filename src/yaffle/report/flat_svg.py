@@ -11,6 +11,7 @@ _SVG = "http://www.w3.org/2000/svg"
 _FIXED = "non-scaling-stroke"
 _NUMBER = re.compile(r"-?\d+\.?\d*(?:e[-+]?\d+)?")
 _STEP = re.compile(r"[A-Za-z]|-?\d+\.?\d*(?:e[-+]?\d+)?")
+_NO_XML = re.compile("[^\t\n\r\x20-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
 _FONT = '"DejaVu Sans", "Liberation Sans", sans-serif'
 Matrix = tuple[float, float, float, float, float, float]
 _OF_RECT = {"x", "y", "width", "height", "vector-effect"}
@@ -20,7 +21,7 @@ _SAME: Matrix = (1.0, 0.0, 0.0, 1.0, 0.0, 0.0)
 def flat_svg(svg: str) -> str:
     """The same picture. Raises ElementTree.ParseError where it is no SVG."""
     ElementTree.register_namespace("", _SVG)
-    root = ElementTree.fromstring(svg)
+    root = ElementTree.fromstring(_NO_XML.sub("\ufffd", svg))  # Names in captures may hold anything.
     for parent in list(root.iter()):
         for child in list(parent):
             if child.tag in (_tag("title"), _tag("desc")):

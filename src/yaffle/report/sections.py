@@ -7,6 +7,7 @@ from typing import Any
 import numpy as np
 
 from yaffle.analysis import Analysis
+from yaffle.arrays import Array
 from yaffle.findings.cleared import cleared
 from yaffle.findings.finding import Finding
 from yaffle.findings.headline import headline
@@ -67,12 +68,14 @@ def sections_of(
     """All sections that have something to say, in their usual order."""
     told = told_findings(everything, said, plan)
     dismissed = [(f.sentence, said.dismissed[f.key]) for f in everything if f.key in said.dismissed]
-    usual = three_sentences(analysis, told)
+    speaks = analysis.speaker == np.arange(analysis.speaker.size)
+    charges = analysis.account.connection_charges[speaks].sum(axis=0) if speaks.any() else np.zeros(causes.COUNT, int)
+    usual = three_sentences(analysis, charges, told)
     found = []
     if said.complaints:
         found.append(Section("complaint", "Complaint", "complaint", {"complaints": said.complaints}))
     found.append(
-        Section(ANSWER, "Answer", "answer", _ledger(analysis) | {"words": plan.words.get(ANSWER, usual)}, usual)
+        Section(ANSWER, "Answer", "answer", _ledger(charges) | {"words": plan.words.get(ANSWER, usual)}, usual)
     )
     for number, finding in enumerate(told, 1):
         found.append(_finding(finding, number, said, plan, figures))
@@ -80,13 +83,13 @@ def sections_of(
         none = "No finding was pinned." if plan.pinned_only and everything else "Nothing here is slow."
         found.append(Section("findings", "Findings", "lines", {"lines": [none]}))
     if fine := [place.sentence for place in cleared(analysis, analysis.speaker, list(everything))[:_MOST_CLEARED]]:
-        found.append(Section("fine", "Without a problem", "lines", {"lines": fine}))
+        found.append(Section("fine", "No problem found", "lines", {"lines": fine}))
     if dismissed:
         lines = [f"Dismissed ({reason}): {sentence}" for sentence, reason in dismissed]
         found.append(Section("dismissed", "Dismissed", "lines", {"lines": lines}))
     if said.notes:
         found.append(Section("notes", "Notes", "notes", {"notes": said.notes}))
-    return found + _appendix(analysis)
+    return found + _appendix(analysis, speaks, charges)
 
 
 def _finding(finding: Finding, number: int, said: Said, plan: ReportPlan, figures: Figures) -> Section:
@@ -94,7 +97,7 @@ def _finding(finding: Finding, number: int, said: Said, plan: ReportPlan, figure
     facts = (
         (f"Total delay {duration(finding.lost_ns)}; " if finding.lost_ns else "")
         + (f"{count(finding.users)} client{'s' if finding.users != 1 else ''}; " if finding.users else "")
-        + f"{round(100 * finding.confidence)} % sure."
+        + f"confidence {round(100 * finding.confidence)} %."
     )
     content = {
         "words": plan.words.get(key, finding.sentence),
@@ -108,9 +111,7 @@ def _finding(finding: Finding, number: int, said: Said, plan: ReportPlan, figure
     return Section(key, f"{number}. {headline(finding)}", "finding", content, finding.sentence)
 
 
-def _ledger(analysis: Analysis) -> dict[str, Any]:
-    speaks = analysis.speaker == np.arange(analysis.speaker.size)
-    charges = analysis.account.connection_charges[speaks].sum(axis=0) if speaks.any() else np.zeros(causes.COUNT, int)
+def _ledger(charges: Array) -> dict[str, Any]:
     total, parties = int(charges.sum()), party_sums(charges[None, :])[0]
     key = [
         (party_picture(p), f"{p} {duration(int(parties[i]))} ({share(parties[i] / max(1, total))})")
@@ -120,21 +121,19 @@ def _ledger(analysis: Analysis) -> dict[str, Any]:
     return {"bar": ledger_picture(charges, total), "key": key}
 
 
-def _appendix(analysis: Analysis) -> list[Section]:
+def _appendix(analysis: Analysis, speaks: Array, charges: Array) -> list[Section]:
     """Tables, sources, method."""
     found: list[Section] = []
 
     def add(key: str, title: str, template: str, content: dict[str, Any]) -> None:
         found.append(Section(key, title, template, content, appendix=True))
 
-    speaks = analysis.speaker == np.arange(analysis.speaker.size)
     if groups := by_application(analysis, speaks):
         widest = max(int(g["total"]) for g in groups)
         bars = [ledger_picture(g["charges"], widest, 150) for g in groups]
         add("applications", "Waits by application", "applications", {"groups": list(zip(groups, bars, strict=True))})
     if waited := waited_table(analysis):
         add("tiers", "Servers that waited for servers", "tiers", {"waited": waited})
-    charges = analysis.account.connection_charges[speaks].sum(axis=0) if speaks.any() else np.zeros(causes.COUNT, int)
     if total := int(charges.sum()):
         rows = [
             (party, f"{cause}: {causes.WORDS[cause]}", duration(int(charges[k])), share(charges[k] / total))

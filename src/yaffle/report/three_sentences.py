@@ -3,6 +3,7 @@
 import numpy as np
 
 from yaffle.analysis import Analysis
+from yaffle.arrays import Array
 from yaffle.findings.finding import Finding
 from yaffle.findings.headline import headline
 from yaffle.ledger import causes
@@ -10,12 +11,10 @@ from yaffle.ledger.sums import party_sums
 from yaffle.units import count, duration, share
 
 
-def three_sentences(analysis: Analysis, found: list[Finding]) -> str:
-    """Of the findings that the report tells, the first one first."""
-    account = analysis.account
+def three_sentences(analysis: Analysis, charges: Array, found: list[Finding]) -> str:
+    """charges: (columns,) of all connections that speak. found: findings that the report tells, the first one first."""
     speaks = analysis.speaker == np.arange(analysis.speaker.size)
-    charges = account.connection_charges[speaks].sum(axis=0) if speaks.any() else np.zeros(causes.COUNT, np.int64)
-    total, exchanges = int(charges.sum()), int(account.fact("exchanges")[speaks].sum())
+    total, exchanges = int(charges.sum()), int(analysis.account.fact("exchanges")[speaks].sum())
     first = f"{count(exchanges)} exchanges over {count(int(speaks.sum()))} connections"
     if total:
         parties = party_sums(charges[None, :])[0]
@@ -29,5 +28,5 @@ def three_sentences(analysis: Analysis, found: list[Finding]) -> str:
         return f"{first} Nothing here is slow."
     worst = found[0]
     rest = f", the first of {count(len(found))} findings" if len(found) > 1 else ""
-    sure = f"{round(100 * worst.confidence)} % sure"
+    sure = f"confidence {round(100 * worst.confidence)} %"
     return f"{first} What costs most: {headline(worst)} ({sure}{rest}). Next: {worst.next_step}"

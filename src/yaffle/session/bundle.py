@@ -26,8 +26,7 @@ from yaffle.ledger import causes
 from yaffle.ledger.sums import party_sums
 from yaffle.progress import Progress, step
 from yaffle.report.document import NS_PER_MS, document
-from yaffle.report.html import prepared
-from yaffle.report.nameless import masked
+from yaffle.report.nameless import masked, nameless
 from yaffle.report.sections import told_findings
 from yaffle.session.exports import connections_table, safe_name, waits_table, write_packets, write_table
 from yaffle.session.focus import Focus
@@ -89,9 +88,8 @@ def _fill(
         write_page(page, folder / "report.pdf")
     except YaffleError as error:
         (folder / "report-pdf-is-missing.txt").write_text(f"{error}\n", encoding="utf-8")
-    basis = prepared(analysis, said(kept), masker, kept.report)
     step(progress, 0.15, "writing the document")
-    text = json.dumps(document(basis.analysis))
+    text = json.dumps(document(nameless(analysis) if masker is not None else analysis))
     (folder / "analysis.json").write_text(masked(text, masker) if masker is not None else text, encoding="utf-8")
     every = np.arange(evidence.waits.first_ns.size)
     scene = Scene(evidence, Focus(), opened.filter, every, every)

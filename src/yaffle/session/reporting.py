@@ -5,7 +5,7 @@ from pathlib import Path
 from yaffle.capture.masking import Masker
 from yaffle.errors import YaffleError
 from yaffle.report.answer import write_whole
-from yaffle.report.html import render
+from yaffle.report.html import prepared
 from yaffle.report.paper import write_pdf
 from yaffle.report.plan import Letterhead
 from yaffle.report.sections import Draw, Said
@@ -31,7 +31,8 @@ def report_page(
     letterhead: Letterhead = Letterhead(),
 ) -> str:
     """One self-contained page. draw: gives findings their figures."""
-    return render(opened.analysis, said(kept), masker, kept.report, letterhead, draw)
+    basis = prepared(opened.analysis, said(kept), masker, kept.report, letterhead, opened.findings)
+    return basis.page(draw(basis.analysis, basis.pictured) if draw is not None else {})
 
 
 def write_page(page: str, path: Path) -> Path:

@@ -52,12 +52,12 @@ class Drawing(QObject):
             self.done.emit()
             return
         key, work = self._waiting[0]
-        self.latest.ask(work.compute, lambda found: self._draw(key, work, found))
+        self.latest.ask(work.computed, lambda found: self._draw(key, work, found))
 
     def _draw(self, key: str, work: FigureWork, found: object) -> None:
         if not self._waiting or self._waiting[0][1] is not work:
             return  # Something else was asked for meanwhile.
-        figure = work.draw(found)
+        figure = work.drawn(found)
         self._waiting.pop(0)
         self._partial.setdefault(key, []).extend([figure] if figure is not None else [])
         if all(other != key for other, _ in self._waiting):  # A finding's figures come together.

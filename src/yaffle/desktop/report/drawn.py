@@ -60,7 +60,7 @@ def waits(evidence: Evidence, found: ApportionPicture, bounds: Array) -> Figure 
         if bounds[2 * k + 1] > _LEAST_TOLD * sums.sum()
     ]
     if told:
-        sentence += f" What the evidence allows: {', '.join(told)}."
+        sentence += f" Bounds: {', '.join(told)}."
     return Figure(vectors_of(WaitPlots, show, 420), sentence, sentence)
 
 
@@ -94,7 +94,7 @@ def sequence(found: Connection) -> Figure | None:
         assert isinstance(part, SequencePlot)
         part.show_connection(found)
 
-    sentence = f"The worst connection, {found.title}: data, acknowledgements, and what was sent again (in red)."
+    sentence = f"The worst connection, {found.title}: data, acknowledgments, retransmissions (red)."
     return Figure(vectors_of(SequencePlot, show, 200), sentence, sentence)
 
 
@@ -106,14 +106,14 @@ def tiers(found: TiersPicture) -> Figure | None:
     def show(part: QWidget) -> QWidget:
         assert isinstance(part, TierLanes)
         part.show_tiers(found)
-        return part.viewport() if hasattr(part, "viewport") else part
+        return part.viewport()
 
     front = found.tiers[0]
     behind = max(found.tiers[1:], key=lambda one: one.held_ns)
     sentence = (
         f"Behind the worst answer of {front.server}: {duration(behind.held_ns)} of {duration(front.span_ns)} it waited"
-        f" for {behind.server} ({round(100 * behind.certainty)} % sure); the line under a bar marks what was waited"
-        " for."
+        f" for {behind.server} ({round(100 * behind.certainty)} % confidence); the line under a bar marks what was"
+        " waited for."
     )
     high = 40 + ROW * min(_MOST_TIERS, len(found.tiers)) + 16
     return Figure(vectors_of(TierLanes, show, high), sentence, sentence)
@@ -137,8 +137,8 @@ def segment(found: PathPicture) -> Figure | None:
         return plot
 
     sentence = (
-        f"{way.start} to {way.end}: {count(count_)} packets passed one capture point and not the next"
-        f" ({share(way.share)}); crosses mark when."
+        f"{way.start} to {way.end}: {count(count_)} packets lost between the capture points"
+        f" ({share(way.share)}); crosses mark them."
     )
     return Figure(vectors_of(SegmentsPage, show, 700), sentence, sentence)
 

@@ -1,5 +1,6 @@
 """Which figures prove a finding: chosen by its cause. Each is computed on any thread, then drawn on the window's."""
 
+import logging
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -8,6 +9,7 @@ import numpy as np
 
 from yaffle.arrays import Array
 from yaffle.desktop.report import drawn
+from yaffle.errors import Cancelled, YaffleError
 from yaffle.findings.finding import Finding
 from yaffle.findings.queues import CAUSE as QUEUE
 from yaffle.ledger import causes
@@ -27,6 +29,7 @@ from yaffle.session.path_view import path_picture
 from yaffle.session.scene import Scene
 from yaffle.session.tiers_view import foremost, tiers_of_exchange
 
+_LOG = logging.getLogger(__name__)
 _BINS = 90
 _POINTS = 400
 _MARGIN = 20  # a twentieth of a finding's period stands before and after it
@@ -38,6 +41,20 @@ class FigureWork:
 
     compute: Callable[[Progress], Any]
     draw: Callable[[Any], Figure | None]
+
+    def computed(self, progress: Progress) -> Any:
+        """What `drawn` takes. A figure that cannot be had is logged: a report lacks it then, and no more."""
+        try:
+            return self.compute(progress)
+        except Cancelled:
+            raise
+        except YaffleError as error:
+            _LOG.warning("a figure cannot be drawn: %s", error)
+            return None
+
+    def drawn(self, found: Any) -> Figure | None:
+        """The figure; None where there is none."""
+        return self.draw(found) if found is not None else None
 
 
 def figure_work(evidence: Evidence, finding: Finding) -> list[FigureWork]:
@@ -150,7 +167,7 @@ def figures_at_once(evidence: Evidence, found: Sequence[Finding], progress: Prog
     for place, finding in enumerate(found):
         progress(place / max(1, len(found)), "drawing figures")
         for work in figure_work(evidence, finding):
-            figure = work.draw(work.compute(progress))
+            figure = work.drawn(work.computed(progress))
             if figure is not None:
                 made.setdefault(finding.key, []).append(figure)
     return made

@@ -36,7 +36,7 @@ from yaffle.units import count
 
 _TYPED_MS = 1200  # Words are taken so long after the last key.
 _NOTHING = "Open a capture, a case or a history: what will go out stands here page by page, as it will look."
-_NO_WORDS = "This section is made of tables and figures: it has no words to change."
+_NO_WORDS = "Made from the evidence: nothing to edit here. Notes are written in Gather, complaints with Ctrl+K."
 
 
 @dataclass(frozen=True)
@@ -71,6 +71,7 @@ class ReportStation(Station):
         self.letterhead: Letterhead = load_letterhead()
         self._basis: Prepared | None = None
         self._of: tuple[object, ...] = ()
+        self._written = ""  # the section whose words are shown
         self._latest, self.drawing = Latest(self), Drawing(self)
         self.drawing.done.connect(self._lay_out_pages)
         self.words = QLabel()
@@ -114,19 +115,19 @@ class ReportStation(Station):
         self.title.setAccessibleName("Title of the report")
         self.title.editingFinished.connect(self._take_title)
         self.text = QPlainTextEdit()
-        self.text.setAccessibleName("Words of the section")
+        self.text.setAccessibleName("Text of the section")
         self.text.setTabChangesFocus(True)
         self._typed = QTimer(self, singleShot=True, interval=_TYPED_MS)
         self._typed.timeout.connect(self._take_words)
         self.text.textChanged.connect(self._typed.start)
-        self.usual = QPushButton("Usual words")
-        self.usual.setToolTip("Yaffle's own words again")
+        self.usual = QPushButton("Default text")
+        self.usual.setToolTip("Yaffle's own text again")
         self.usual.clicked.connect(self._give_back)
         side = QWidget()
         column = QVBoxLayout(side)
         column.setContentsMargins(0, 0, 0, 0)
         row = QHBoxLayout()
-        row.addWidget(QLabel("words of the section"), 1)
+        row.addWidget(QLabel("text of the section"), 1)
         row.addWidget(self.usual)
         upper = QHBoxLayout()
         upper.addWidget(QLabel("title"))
@@ -207,11 +208,13 @@ class ReportStation(Station):
         self._show_words(self.sections.current)
 
     def _show_words(self, section: Section | None) -> None:
-        """Of the section that is picked; what is being typed stays."""
-        if self.text.hasFocus() and self._typed.isActive():
-            return
+        """Of the section that is picked; while somebody writes it, it stays as it is."""
         changeable = section is not None and section.usual is not None
         text = str(section.content.get("words", "")) if section is not None and changeable else ""
+        if section is not None and section.key == self._written and self._is_written(text):
+            self.usual.setEnabled(section.key in self._plan.words)
+            return
+        self._written = section.key if section is not None else ""
         self.text.setEnabled(changeable)
         self.text.setPlaceholderText("" if changeable else _NO_WORDS)
         if self.text.toPlainText() != text:
@@ -219,6 +222,13 @@ class ReportStation(Station):
             self.text.setPlainText(text)
             self.text.blockSignals(False)
         self.usual.setEnabled(section is not None and section.key in self._plan.words)
+
+    def _is_written(self, text: str) -> bool:
+        """Whether the field holds what will be taken, or was: text, but for what stands around it; or it was emptied
+        to be written anew.
+        """
+        own = self.text.toPlainText().strip()
+        return self._typed.isActive() or own == text.strip() or (self.text.hasFocus() and not own)
 
     # --- what the user does ---
     def _keep(self, plan: ReportPlan, words: str) -> None:
@@ -247,13 +257,14 @@ class ReportStation(Station):
         section = section or self.sections.current
         if section is not None and section.usual is not None:
             plan = self._plan.with_words(section.key, self.text.toPlainText(), section.usual)
-            self._keep(plan, f"words of “{section.title}”")
+            self._keep(plan, f"text of “{section.title}”")
 
     def _give_back(self) -> None:
         section = self.sections.current
         if section is not None and section.usual is not None:
             self._typed.stop()
-            self._keep(self._plan.with_words(section.key, "", section.usual), f"usual words of “{section.title}”")
+            self._written = ""
+            self._keep(self._plan.with_words(section.key, "", section.usual), f"default text of “{section.title}”")
 
     def edit_letterhead(self) -> None:
         """Logo, address, order for all reports."""

@@ -25,7 +25,7 @@ def on_paper() -> Iterator[None]:
         theme.use(former)
 
 
-def vectors_of(made: Callable[[], QWidget], show: Callable[[QWidget], object], high: int, *, least: int = WIDE) -> str:
+def vectors_of(made: Callable[[], QWidget], show: Callable[[QWidget], object], high: int) -> str:
     """A part is made, laid out unseen, filled, and painted as SVG; `show` may give another part inside to be painted.
 
     On the interface thread only.
@@ -34,7 +34,7 @@ def vectors_of(made: Callable[[], QWidget], show: Callable[[QWidget], object], h
         part = made()
         part.setAttribute(Qt.WidgetAttribute.WA_DontShowOnScreen)
         part.setStyleSheet(f"* {{ background: {theme.PAPER.panel}; }}")
-        part.resize(least, high)
+        part.resize(WIDE, high)
         part.show()
         QApplication.sendPostedEvents(part)
         inner = show(part)

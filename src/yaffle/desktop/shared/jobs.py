@@ -15,6 +15,7 @@ _KEPT_S = (
     30.0  # A job whose work is done is kept so long: the last to let go of it must not be its thread, on its way out.
 )
 _EVERY_S = 0.05  # The interface is told no more often.
+STOPPED = "stopped; it is computed again when the focus changes."
 _LONG_MS = 500  # What takes longer shows how far it is.
 Work = Callable[[Callable[[float, str], bool]], Any]  # gets a progress callback, returns a result
 
@@ -147,7 +148,7 @@ class Latest(QObject):
     def _cancelled(self) -> None:
         self._job = None
         if self._wanted:
-            self.failed.emit("stopped; it is computed again when the focus changes.")
+            self.failed.emit(STOPPED)
         self._go_on()
 
     @Slot(float, str, float)

@@ -168,7 +168,8 @@ class MainWindow(QMainWindow):
         self.background.filter_stopped.connect(self._filter_stopped)
         self.background.not_kept.connect(lambda text: self._say(f"Notes and focus cannot be kept: {text}", 8000))
         stations = (self.survey, self.apportion, self.examine, self.path, self.compare, self.watch, self.report)
-        self.task.watch([*(picture for station in stations for picture in station.pictures), self.background.filter])
+        pictures = [picture for station in stations for picture in station.pictures]
+        self.task.watch([*pictures, self.background.filter, self.exports.writer.picture])
 
     def _fill_menus(self) -> None:
         model, files, exports, add = self.investigation, self.files, self.exports, self.menus.add_all

@@ -13,7 +13,7 @@ from yaffle.errors import Cancelled, YaffleError
 from yaffle.periods.span import span_of
 from yaffle.progress import Progress
 from yaffle.session.period_words import PeriodError
-from yaffle.units import zone
+from yaffle.units import zone, zone_name
 
 NAMED = ("last week", "this week", "yesterday", "today", "last month", "this month")
 _USUAL_S = 30.0  # so long it usually takes
@@ -67,7 +67,7 @@ def writing(evidence: Path, period: str, title: str, out: Path) -> Callable[[Pro
 
     def work(progress: Progress) -> str:
         command = [sys.executable, "-m", "yaffle", "report", str(evidence), "--period", period, "--out", str(out)]
-        command += ["--title", title] if title else []
+        command += ["--zone", zone_name(), *(["--title", title] if title else [])]
         child = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True)
         began = time.monotonic()
         while child.poll() is None:

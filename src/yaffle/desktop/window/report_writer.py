@@ -7,6 +7,7 @@ from PySide6.QtCore import QObject, Signal
 
 from yaffle.capture.masking import Masker
 from yaffle.desktop.report.drawing import Drawing
+from yaffle.desktop.shared.jobs import STOPPED, Latest
 from yaffle.desktop.window.task import Task
 from yaffle.progress import Progress
 from yaffle.report.html import Prepared, prepared
@@ -29,6 +30,11 @@ class ReportWriter(QObject):
         self._drawing.done.connect(self._drawn)
         self._drawing.failed.connect(self._give_up)
         self._finish: Callable[[], object] | None = None
+
+    @property
+    def picture(self) -> Latest:
+        """What figures are computed by: to be shown and stopped while they are drawn."""
+        return self._drawing.latest
 
     @property
     def busy(self) -> bool:
@@ -79,4 +85,4 @@ class ReportWriter(QObject):
 
     def _give_up(self, text: str) -> None:
         self._finish = None
-        self.failed.emit(f"The report is not written: {text}")
+        self.failed.emit(f"The report is not written: {'stopped' if text == STOPPED else text}")
