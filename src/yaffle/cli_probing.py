@@ -1,5 +1,6 @@
 """Commands that test on purpose: `yaffle probe`, `yaffle respond`."""
 
+import contextlib
 import json
 import sys
 from pathlib import Path
@@ -76,6 +77,12 @@ def probe(
     size: Annotated[int, typer.Option("--size", metavar="N", help="storm: bytes of a frame.")] = 60,
     rate: Annotated[int, typer.Option("--rate", metavar="N", help="storm: frames a second.")] = 1000,
     yes: Annotated[bool, typer.Option("--yes", help="storm: that others on the link may be disturbed.")] = False,
+    beside: Annotated[
+        str,
+        typer.Option(
+            "--beside", metavar="HOST", help="storm: a responder; its speed with and without the storm, --count times."
+        ),
+    ] = "",
     key_file: Annotated[
         str, typer.Option("--key-file", metavar="FILE", help="The key that the responder shares.")
     ] = "",
@@ -100,19 +107,49 @@ def probe(
         rate=rate, agreed=yes, ways=ways, connections=connections, both=both, streams=streams,
         put_bytes=bytes_of(put, "--put", 1) if put else 0,
     )  # fmt: skip
-    pause_s = _seconds(every, "--every") if every else 0.0
-    results = asyncio.run(
-        _repeated(wanted, pause_s, count or (0 if every else 1), quiet=json_out == "-", by_chance=poisson)
-    )
-    told = document(results)
+    if beside:
+        told = _beside(wanted, beside, count, quiet=json_out == "-")
+    else:
+        pause_s = _seconds(every, "--every") if every else 0.0
+        many = count or (0 if every else 1)
+        told = document(asyncio.run(_repeated(wanted, pause_s, many, quiet=json_out == "-", by_chance=poisson)))
     if json_out and json_out != "-":
         write_whole(Path(json_out), json.dumps(told))
     elif json_out:
         typer.echo(json.dumps(told))
     else:
         typer.echo(_summed(told["summary"]))
-    if not results or told["summary"]["ok"] < len(results):
+    if told["summary"]["ok"] < max(1, told["summary"]["sent"]):
         raise typer.Exit(1)
+
+
+def _beside(wanted: Any, responder: str, rounds: int, *, quiet: bool) -> dict[str, Any]:
+    """A document of runs with and without a storm, and what it did."""
+    import asyncio
+
+    from yaffle.probing.result import Result, document
+    from yaffle.probing.result_words import line
+    from yaffle.probing.storm import KIND as STORM
+    from yaffle.probing.storm_beside import ROUNDS, compared, storm_beside
+
+    if wanted.kind != STORM:
+        raise YaffleError(f"--beside: it is a storm that speed is measured beside, not {wanted.kind}")
+
+    results: list[Result] = []
+
+    def tell(one: Result) -> None:
+        results.append(one)
+        if not quiet:
+            typer.echo(line(one))
+
+    with contextlib.suppress(KeyboardInterrupt):  # What was measured by then is told.
+        asyncio.run(storm_beside(wanted, responder, rounds or ROUNDS, tell))
+    found = compared(results)
+    for one in found if not quiet else []:
+        typer.echo(one.words)
+    told = document(results)
+    told["summary"]["beside"] = [one.as_json() for one in found]
+    return told
 
 
 async def _repeated(wanted: Any, pause_s: float, count: int, *, quiet: bool, by_chance: bool) -> list[Any]:

@@ -118,6 +118,7 @@ def test_the_page_and_a_test_asked_now(qtbot, tested):
 def test_a_finding_offers_the_test_that_would_settle_it(qtbot, morning):
     window = opened(qtbot, morning)
     card = window.findings.cards[0]
+    card.menu.aboutToShow.emit()
     first = card.more.menu().actions()[0]
     assert first.text().startswith("Test now: connect 203.0.113.21:5432") and "It would say" in first.toolTip()
     first.trigger()

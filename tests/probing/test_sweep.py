@@ -101,6 +101,35 @@ def test_a_storm_asks_first_and_counts_what_it_sent(link):
     assert "nope7" in asked("storm", "nope7", "--yes", expected=2)
 
 
+@REAL
+def test_what_a_storm_does_to_speed_is_one_comparison(link):
+    command = [sys.executable, "-m", "yaffle", "respond", "--bind", "192.0.2.2", "--allow", "192.0.2.0/28"]
+    answering = subprocess.Popen(["ip", "netns", "exec", FAR, *command], stdout=subprocess.PIPE, text=True)
+    assert "answering" in answering.stdout.readline()
+    # A slow link: what the storm takes of it is missing to the run there, and not to the one back.
+    shaped = ["tc", "qdisc", "replace", "dev", "eth", "root", "tbf", "rate", "8mbit", "burst", "20kb", "limit", "60kb"]
+    subprocess.run(["ip", "netns", "exec", NEAR, *shaped], check=True)
+    storm = ("storm", "eth", "--rate", "500", "--size", "1000", "--yes", "--seconds", "0.6", "--count", "8")
+    command = ["ip", "netns", "exec", NEAR, sys.executable, "-m", "yaffle", "probe", *storm]
+    try:
+        done = subprocess.run(
+            [*command, "--beside", "192.0.2.2", "--json", "-"], capture_output=True, text=True, check=True, timeout=200
+        )
+    finally:
+        answering.terminate()
+        answering.wait()
+    told = json.loads(done.stdout)
+    speeds = [one for one in told["results"] if one["kind"] == "speed"]
+    assert [one["storm"] for one in speeds[:4]] == [False, False, True, True] and len(speeds) == 32
+    assert [one["storm"] for one in speeds[4:8]] == [True, True, False, False]
+    found = {(one["measure"], one["direction"]): one for one in told["summary"]["beside"]}
+    quiet, stormy = found["bps", "there"]["median"]
+    assert found["bps", "there"]["runs"] == [8, 8] and found["bps", "there"]["certainty"].startswith("significant")
+    assert 0.35 < stormy / quiet < 0.65  # 4 of 8 Mbit/s are the storm's.
+    assert all(value > 0 for value in found["interrupts_per_s", "both ways"]["median"])
+    assert ("responder_receive_rounds_per_s", "both ways") in found
+
+
 def test_subnets():
     assert network_of("192.0.2.77/24").num_addresses == 256
     for wrong in ("pier", "192.0.2.0/33", "10.0.0.0/8"):

@@ -61,6 +61,9 @@ def charge_name(column: int) -> str:
     return f"{party} {SHORT[cause]}"
 
 
+_PARTY_COLUMNS = {party: [i for i, (who, _) in enumerate(CHARGES) if who == party] for party in PARTIES}
+
+
 def party_columns(party: str) -> list[int]:
     """Charge columns of a party."""
-    return [i for i, (who, _) in enumerate(CHARGES) if who == party]
+    return list(_PARTY_COLUMNS[party])

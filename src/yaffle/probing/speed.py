@@ -10,13 +10,15 @@ from dataclasses import replace
 from typing import Any
 
 from yaffle.probing.agreed import ask
+from yaffle.probing.host_work import HOST_WORK
 from yaffle.probing.result import Result, spread
 from yaffle.probing.throughput import receive_octets, send_octets
 from yaffle.probing.wanted import RESPONDER_PORT, End, UnknownNameError, Wanted, host_and_port, resolved
 
 KIND = "speed"
-_GREATEST = ("seconds", "mss", "path_mtu")  # of several connections
+_GREATEST = ("seconds", "mss", "path_mtu", *HOST_WORK)  # of several connections
 THERE, BACK = "there", "back"
+RESPONDER = "responder_"  # before what its host did
 _IDLE_ECHOES, _PAUSE_S, _LONGEST_S = 10, 0.05, 10.0
 
 
@@ -105,7 +107,12 @@ def _measured(end: End, wanted: Wanted, way: str) -> dict[str, Any]:
         done.set()
         looking.join()
         echoes.close()
-    return _summed(_together([told for told, _ in runs]), _together([sender for _, sender in runs]), idle, loaded)
+    told, sender = (_together([run[k] for run in runs]) for k in (0, 1))
+    own, its = (sender, told) if way == THERE else (told, sender)
+    return _summed(told, sender, idle, loaded) | {
+        f"{whose}{name}": counts[name] for whose, counts in (("", own), (RESPONDER, its)) for name in HOST_WORK
+        if name in counts
+    }  # fmt: skip
 
 
 def _one_connection(end: End, wanted: Wanted, way: str) -> tuple[dict[str, Any], dict[str, Any]]:
@@ -127,11 +134,7 @@ def _together(several: list[dict[str, Any]]) -> dict[str, Any]:
     for one in several:
         for key, value in one.items():
             if isinstance(value, int | float):
-                found[key] = (
-                    max(found.get(key, 0), value)
-                    if key in ("seconds", "mss", "path_mtu")
-                    else found.get(key, 0) + value
-                )
+                found[key] = max(found.get(key, 0), value) if key in _GREATEST else found.get(key, 0) + value
     return found
 
 

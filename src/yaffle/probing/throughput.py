@@ -7,6 +7,8 @@ import time
 from struct import unpack_from
 from typing import Any
 
+from yaffle.probing.host_work import host_work, per_second
+
 _PIECE = bytes(128 << 10)
 _LONGEST_REPORT = 1024
 _LATE_S = 10.0
@@ -28,13 +30,13 @@ def kernel_counts(own: socket.socket) -> dict[str, int]:
 def send_octets(own: socket.socket, seconds: float, ended: threading.Event) -> dict[str, Any]:
     """Sends for a time, then a report as the last line; gives it."""
     own.settimeout(_STEP_S)
-    until = time.monotonic() + seconds
+    until, work = time.monotonic() + seconds, host_work()
     while time.monotonic() < until and not ended.is_set():
         try:
             own.send(_PIECE)
         except TimeoutError:
             continue
-    report: dict[str, Any] = dict(kernel_counts(own))
+    report: dict[str, Any] = kernel_counts(own) | per_second(work, host_work())
     own.settimeout(_LATE_S)
     own.sendall(b"\n" + json.dumps(report).encode() + b"\n")
     return report
@@ -45,7 +47,7 @@ def receive_octets(own: socket.socket, seconds: float, ended: threading.Event) -
     the sender said.
     """
     own.settimeout(_STEP_S)
-    room = bytearray(1 << 20)
+    room, work = bytearray(1 << 20), host_work()
     began = first = time.monotonic()
     warm = seconds - max(0.0, seconds - min(_WARM_S, _WARM * seconds))
     count, at_warm, warm_s, last, tail = 0, 0, 0.0, began, b""
@@ -68,7 +70,8 @@ def receive_octets(own: socket.socket, seconds: float, ended: threading.Event) -
     report = _report(tail)
     span = last - warm_s if warm_s and last > warm_s else last - first
     octets = count - at_warm if warm_s and last > warm_s else count
-    return {"bytes": count, "seconds": last - first, "bps": 8 * octets / span if span > 0 else 0.0, "sender": report}
+    told = {"bytes": count, "seconds": last - first, "bps": 8 * octets / span if span > 0 else 0.0, "sender": report}
+    return told | per_second(work, host_work())
 
 
 def _report(tail: bytes) -> dict[str, Any]:

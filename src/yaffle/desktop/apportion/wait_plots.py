@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QTabWidget, QVBoxL
 from yaffle.arrays import Array
 from yaffle.desktop.shared import theme
 from yaffle.desktop.shared.column_table import Column, ColumnTable, TableView
-from yaffle.desktop.shared.ledger_bar import BAR_ROLE, Bounds, LedgerDelegate, bar_words
+from yaffle.desktop.shared.ledger_bar import BAR_ROLE, Bounds, LedgerDelegate, bar_of, bar_words
 from yaffle.desktop.shared.panes import Panes
 from yaffle.desktop.shared.plot_head import Key, Mark
 from yaffle.desktop.shared.plots import Plot
@@ -81,7 +81,7 @@ class _ExchangeTable(ColumnTable):
         if role == BAR_ROLE:
             last = index.column() == self.columnCount() - 1
             row = int(self.order[index.row()]) if last else 0
-            return (self.charges[row], self.full_ns, self._bounds(row)) if last else None
+            return bar_of(self.charges[row], self.full_ns, self._bounds(row)) if last else None
         if role == Qt.ItemDataRole.ToolTipRole and index.column() == self.columnCount() - 1:
             row = int(self.order[index.row()])
             return bar_words(self.charges[row], self._bounds(row))

@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QWidget
 
 from yaffle.desktop.shared import theme
 from yaffle.desktop.shared.jobs import Latest
-from yaffle.desktop.shared.ledger_bar import BAR_ROLE, Bounds, bar_words
+from yaffle.desktop.shared.ledger_bar import BAR_ROLE, Bar, Bounds, bar_of, bar_words
 from yaffle.session.behind_groups import has_tiers
 from yaffle.session.evidence import Evidence
 from yaffle.session.wait_group import EXCHANGE, Group, GroupLevel, repeat_words
@@ -46,15 +46,29 @@ _MEANING = (
 _BESIDE = "Other exchanges than the row above: their time is a part of its server time, or has it as a part."
 
 
+# What a role is told by, as Qt hands it over: a number. A picture asks for thousands of cells, most for nothing.
+_DISPLAY, _TIP, _ALIGNMENT, _FONT, _BAR = (
+    int(role)
+    for role in (
+        Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.ToolTipRole, Qt.ItemDataRole.TextAlignmentRole,
+        Qt.ItemDataRole.FontRole, BAR_ROLE,
+    )
+)  # fmt: skip
+_RIGHT = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
+_LAST = len(COLUMNS) - 1
+
+
 class _Node:
     """One row; its group is made when it is shown."""
 
-    __slots__ = ("_group", "children", "level", "parent", "row")
+    __slots__ = ("_bar", "_cells", "_group", "children", "level", "parent", "row")
 
     def __init__(self, level: Sequence[Group], row: int, parent: "_Node | None") -> None:
         self.level, self.row, self.parent = level, row, parent
         self.children: list[_Node] | None = None
         self._group: Group | None = None
+        self._cells: tuple[str, ...] = ()
+        self._bar: Bar | None = None
 
     @property
     def group(self) -> Group | None:
@@ -62,6 +76,26 @@ class _Node:
         if self._group is None and self.row < len(self.level):
             self._group = self.level[self.row]
         return self._group
+
+    @property
+    def cells(self) -> tuple[str, ...]:
+        """Its texts, column by column; there is a group."""
+        group = self.group
+        if not self._cells and group is not None:
+            self._cells = (
+                group.label, count(group.exchanges), count(group.users), duration(group.median_ns),
+                duration(group.p95_ns), duration(group.worst_ns), count(group.repeats), duration(group.wait_ns), "",
+            )  # fmt: skip
+        return self._cells
+
+    @property
+    def bar(self) -> Bar | None:
+        """Its ledger bar."""
+        group = self.group
+        if self._bar is None and group is not None:
+            full_ns = self.level.widest_ns if isinstance(self.level, GroupLevel) else group.wait_ns
+            self._bar = bar_of(group.charges, float(full_ns), Bounds(group.low_ns, group.high_ns))
+        return self._bar
 
     def grow(self, level: Sequence[Group]) -> None:
         """Takes the groups of a level for children."""
@@ -205,27 +239,19 @@ class WaitTree(QAbstractItemModel):
         return None
 
     def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
-        group = self._node(index).group
-        if group is None:
+        if role not in (_DISPLAY, _TIP, _ALIGNMENT, _FONT, _BAR):
             return None
         column = index.column()
-        if role == Qt.ItemDataRole.DisplayRole:
-            return (
-                group.label, count(group.exchanges), count(group.users), duration(group.median_ns),
-                duration(group.p95_ns),
-                duration(group.worst_ns), count(group.repeats), duration(group.wait_ns), "",
-            )[column]  # fmt: skip
-        if role == BAR_ROLE and column == len(COLUMNS) - 1:
-            level = self._node(index).level
-            return (
-                group.charges,
-                float(level.widest_ns if isinstance(level, GroupLevel) else group.wait_ns),
-                Bounds(group.low_ns, group.high_ns),
-            )
-        if role == Qt.ItemDataRole.ToolTipRole:
+        if role == _ALIGNMENT:
+            return _RIGHT if 0 < column < _LAST else None
+        node = self._node(index)
+        group = node.group
+        if group is None:
+            return None
+        if role == _DISPLAY:
+            return node.cells[column]
+        if role == _BAR:
+            return node.bar if column == _LAST else None
+        if role == _TIP:
             return self._tip(group, column)
-        if role == Qt.ItemDataRole.TextAlignmentRole and 0 < column < len(COLUMNS) - 1:
-            return Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
-        if role == Qt.ItemDataRole.FontRole and group.beside and column == 0:
-            return self._beside_font
-        return None
+        return self._beside_font if group.beside and column == 0 else None

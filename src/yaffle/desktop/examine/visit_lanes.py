@@ -8,7 +8,7 @@ from PySide6.QtWidgets import QWidget
 
 from yaffle.desktop.shared import theme
 from yaffle.desktop.shared.lanes import ROW, Lanes
-from yaffle.desktop.shared.ledger_bar import bar_words, paint_bar
+from yaffle.desktop.shared.ledger_bar import bar_of, bar_words, paint_bar
 from yaffle.session.visit import Step, Visit
 from yaffle.units import duration
 
@@ -46,7 +46,7 @@ class VisitLanes(Lanes):
         left, right = self.x_of(step.first_ns), self.x_of(step.last_ns)
         if step.charges.any():
             place = QRectF(left, top + 4, max(2.0, right - left), ROW - 8)
-            paint_bar(painter, place, step.charges, float(step.charges.sum()))
+            paint_bar(painter, place, bar_of(step.charges, float(step.charges.sum())))
         words = duration(step.span_ns) + (f"  {step.outcome}" if step.outcome not in ("", "answered") else "")
         painter.setPen(QColor(look.ink))
         at = max(right, left + 2) + 6

@@ -19,6 +19,17 @@ from yaffle.session import expressions
 
 Index = QModelIndex | QPersistentModelIndex
 _MENU_LETTERS = 80
+# Roles as Qt hands them over: numbers. A picture asks for thousands of cells, most for nothing.
+_DISPLAY, _TIP, _ALIGNMENT, _FOREGROUND = (
+    int(role)
+    for role in (
+        Qt.ItemDataRole.DisplayRole,
+        Qt.ItemDataRole.ToolTipRole,
+        Qt.ItemDataRole.TextAlignmentRole,
+        Qt.ItemDataRole.ForegroundRole,
+    )
+)
+_RIGHT = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
 
 
 @dataclass(frozen=True)
@@ -59,19 +70,17 @@ class ColumnTable(QAbstractTableModel):
         return 0 if parent.isValid() else len(self._columns)
 
     def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
-        if not index.isValid():
+        if role not in (_DISPLAY, _TIP, _ALIGNMENT, _FOREGROUND) or not index.isValid():
             return None
         column = self._columns[index.column()]
+        if role == _ALIGNMENT:
+            return _RIGHT if column.figures else None
         row = int(self.order[index.row()])
-        if role == Qt.ItemDataRole.DisplayRole:
+        if role == _DISPLAY or (role == _TIP and not column.figures):
             return column.text(row)
-        if role == Qt.ItemDataRole.TextAlignmentRole and column.figures:
-            return Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
-        if role == Qt.ItemDataRole.ForegroundRole and column.color is not None:
+        if role == _FOREGROUND and column.color is not None:
             name = column.color(row)
             return QColor(name) if name else None
-        if role == Qt.ItemDataRole.ToolTipRole and not column.figures:
-            return column.text(row)
         return None
 
     def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:

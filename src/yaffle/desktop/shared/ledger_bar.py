@@ -13,7 +13,7 @@ from yaffle.ledger import causes
 from yaffle.ledger.bounds import BOUNDED
 from yaffle.units import duration
 
-BAR_ROLE = Qt.ItemDataRole.UserRole + 1  # (charges, wait that fills the width, bounds)
+BAR_ROLE = Qt.ItemDataRole.UserRole + 1  # a Bar
 _LEAST_SEAM = 1.5  # Pixels; narrower ones would only blur the edge.
 
 _ORDER = (causes.CLIENT, causes.NETWORK, causes.SERVER, causes.UNEXPLAINED)
@@ -45,22 +45,35 @@ def _seams(charges: Array, bounds: Bounds) -> list[tuple[float, float, str, str]
     return found
 
 
-def paint_bar(painter: QPainter, rect: QRectF, charges: Array, full_ns: float, bounds: Bounds | None = None) -> None:
-    """Draws charges (ns by column) into the rectangle, whose width stands for full_ns.
+@dataclass(frozen=True)
+class Bar:
+    """What is painted: worked out once from the charges, painted many times."""
+
+    total_ns: float
+    full_ns: float  # the wait that fills the whole width
+    parts: tuple[tuple[str, float], ...]  # (party, ns), from left to right
+    seams: tuple[tuple[float, float, str, str], ...]
+
+
+def bar_of(charges: Array, full_ns: float, bounds: Bounds | None = None) -> Bar:
+    """The bar of charges (ns by column), where full_ns fills the width."""
+    parts = [(party, float(charges[causes.party_columns(party)].sum())) for party in _ORDER]
+    seams = _seams(charges, bounds) if bounds is not None else []
+    return Bar(float(charges.sum()), full_ns, tuple(part for part in parts if part[1] > 0), tuple(seams))
+
+
+def paint_bar(painter: QPainter, rect: QRectF, bar: Bar) -> None:
+    """Draws a bar into a rectangle.
 
     What the evidence leaves to either of two neighbors bears the marks of both, one above the other.
     """
-    look = theme.current()
-    total = float(charges.sum())
-    if total <= 0 or full_ns <= 0:
+    look, total = theme.current(), bar.total_ns
+    if total <= 0 or bar.full_ns <= 0:
         return
-    width = max(2.0, rect.width() * min(1.0, total / full_ns))
+    width = max(2.0, rect.width() * min(1.0, total / bar.full_ns))
     x = rect.left()
     painter.save()
-    for party in _ORDER:
-        part = float(charges[causes.party_columns(party)].sum())
-        if part <= 0:
-            continue
+    for party, part in bar.parts:
         piece = QRectF(x, rect.top(), width * part / total, rect.height())
         for brush in look.brushes(party):
             painter.fillRect(piece, brush)
@@ -68,7 +81,7 @@ def paint_bar(painter: QPainter, rect: QRectF, charges: Array, full_ns: float, b
             painter.setPen(QPen(look.party(party), 1))
             painter.drawRect(piece.adjusted(0.5, 0.5, -0.5, -0.5))
         x += piece.width()
-    for start, end, one, other in _seams(charges, bounds) if bounds is not None else []:
+    for start, end, one, other in bar.seams:
         left, right = rect.left() + width * start / total, rect.left() + width * min(end, total) / total
         if right - left < _LEAST_SEAM:
             continue
@@ -116,7 +129,7 @@ class LedgerDelegate(QStyledItemDelegate):
             return
         if option.state & QStyle.StateFlag.State_Selected:  # type: ignore[attr-defined]
             painter.fillRect(option.rect, QColor(theme.current().moss_soft))  # type: ignore[attr-defined]
-        paint_bar(painter, QRectF(option.rect).adjusted(4, 4, -6, -4), *bar)  # type: ignore[attr-defined]
+        paint_bar(painter, QRectF(option.rect).adjusted(4, 4, -6, -4), bar)  # type: ignore[attr-defined]
 
 
 class LedgerBar(QWidget):
@@ -124,28 +137,20 @@ class LedgerBar(QWidget):
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
-        self._charges: Array | None = None
-        self._bounds: Bounds | None = None
+        self._bar: Bar | None = None
         self.setFixedHeight(14)
 
     def show_charges(self, charges: Array | None, bounds: Bounds | None = None) -> None:
         """Shows other charges."""
-        self._charges, self._bounds = charges, bounds
+        self._bar = bar_of(charges, float(charges.sum()), bounds) if charges is not None else None
         words = bar_words(charges, bounds) if charges is not None else ""
         self.setToolTip(words)
         self.setAccessibleDescription(words)
         self.update()
 
     def paintEvent(self, _event: object) -> None:
-        if self._charges is not None:
-            painter = QPainter(self)
-            paint_bar(
-                painter,
-                QRectF(self.rect()).adjusted(0, 1, 0, -2),
-                self._charges,
-                float(self._charges.sum()),
-                self._bounds,
-            )
+        if self._bar is not None:
+            paint_bar(QPainter(self), QRectF(self.rect()).adjusted(0, 1, 0, -2), self._bar)
 
 
 class PartyKey(QWidget):

@@ -1,6 +1,7 @@
 """Colors, marks and letters: parchment, ink and moss; a color and a mark of its own for each party."""
 
 from dataclasses import dataclass, replace
+from functools import cache
 
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QBrush, QColor, QFont, QPalette
@@ -34,19 +35,22 @@ class Theme:
             {"client": self.client, "network": self.network, "server": self.server}.get(party, self.unexplained)
         )
 
-    def brushes(self, party: str) -> list[QBrush]:
+    def brushes(self, party: str) -> tuple[QBrush, ...]:
         """What a slice of the party is filled with, one over the other: color and mark."""
-        color = self.party(party)
-        if party == causes.NETWORK:
-            return [QBrush(color)]
-        if party == causes.UNEXPLAINED:
-            return [QBrush(QColor(self.panel))]
-        mark = QColor(self.panel)
-        mark.setAlpha(210)
-        return [
-            QBrush(color),
-            QBrush(mark, Qt.BrushStyle.Dense6Pattern if party == causes.CLIENT else Qt.BrushStyle.BDiagPattern),
-        ]
+        return _brushes(self, party)
+
+
+@cache
+def _brushes(look: Theme, party: str) -> tuple[QBrush, ...]:
+    color = look.party(party)
+    if party == causes.NETWORK:
+        return (QBrush(color),)
+    if party == causes.UNEXPLAINED:
+        return (QBrush(QColor(look.panel)),)
+    mark = QColor(look.panel)
+    mark.setAlpha(210)
+    pattern = Qt.BrushStyle.Dense6Pattern if party == causes.CLIENT else Qt.BrushStyle.BDiagPattern
+    return (QBrush(color), QBrush(mark, pattern))
 
 
 LIGHT = Theme(

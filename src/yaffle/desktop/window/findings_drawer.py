@@ -57,45 +57,30 @@ class _Card(QFrame):
 
     followed = Signal()
 
-    def __init__(self, number: int, finding: Finding, pinned: bool, explains: str, remark: str) -> None:
+    def __init__(self) -> None:
         super().__init__()
+        self.finding: Finding | None = None
         self.setObjectName("finding")
-        self.setProperty("severity", finding.severity)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setCursor(Qt.CursorShape.PointingHandCursor)
-        self.setAccessibleName(finding.sentence)
-        head = QLabel(f"{number}  {headline(finding)}")
-        head.setObjectName("heading")
-        head.setWordWrap(True)
-        kind = QLabel(f"{finding.severity}, {finding.party}, confidence {round(100 * finding.confidence)} %")
-        kind.setObjectName("faint")
         self.pin = QToolButton()
         self.pin.setObjectName("small")
         self.pin.setCheckable(True)
-        self.pin.setChecked(pinned)
-        self.pin.setText("pinned" if pinned else "pin")
         self.pin.setToolTip("Keep this finding for the report")
         self.more = QToolButton()
         self.more.setText("…")
         self.more.setObjectName("small")
         self.more.setToolTip("Test what would settle it, dismiss it, or write a remark on it")
         self.more.setPopupMode(QToolButton.ToolButtonPopupMode.InstantPopup)
-        text = QLabel(finding.sentence)
-        text.setWordWrap(True)
-        facts = QLabel(f"{_users(finding.users)}total delay {duration(finding.lost_ns)}" if finding.lost_ns else "")
-        facts.setObjectName("faint")
-        facts.setWordWrap(True)
-        ruled = QLabel(finding.grounds.get("ruled_out", ""))
-        ruled.setObjectName("faint")
-        ruled.setWordWrap(True)
-        step = QLabel(f"Next: {finding.next_step}")
-        step.setWordWrap(True)
+        self.menu = QMenu(self)
+        self.menu.setToolTipsVisible(True)
+        self.more.setMenu(self.menu)
         self.details = QToolButton()
         self.details.setObjectName("small")
         self.details.setText("details")
         self.details.setCheckable(True)
         self.details.setToolTip("Show or hide the sentence, what was ruled out and the next step (Space)")
-        self.details.toggled.connect(self._show_details)
+        self.details.toggled.connect(self._fold)
         top = QHBoxLayout()
         top.setSpacing(4)
         top.addWidget(self.details)
@@ -105,30 +90,55 @@ class _Card(QFrame):
         column = QVBoxLayout(self)
         column.setContentsMargins(8, 6, 8, 6)
         column.setSpacing(3)
-        column.addWidget(head)
-        column.addWidget(kind)
+        self._head, self._kind = self._line("heading"), self._line("faint")
+        column.addWidget(self._head)
+        column.addWidget(self._kind)
         column.addLayout(top)
-        column.addWidget(text)
-        column.addWidget(facts)
-        for words, name in ((explains, "heading"), (f"“{remark}”" if remark else "", "faint")):
-            if words:
-                label = QLabel(words)
-                label.setObjectName(name)
-                label.setWordWrap(True)
-                column.addWidget(label)
-        column.addWidget(ruled)
-        column.addWidget(step)
-        self._more = [label for label in (text, facts, ruled, step) if label.text()]
-        for label in (text, facts, ruled, step):
-            label.setVisible(False)
+        self._text, self._facts, self._explains = self._line(""), self._line("faint"), self._line("heading")
+        self._remark, self._ruled, self._step = self._line("faint"), self._line("faint"), self._line("")
+        self._on_demand = (self._text, self._facts, self._ruled, self._step)
+        for label in (self._text, self._facts, self._explains, self._remark, self._ruled, self._step):
+            column.addWidget(label)
+
+    @staticmethod
+    def _line(name: str) -> QLabel:
+        label = QLabel()
+        label.setObjectName(name)
+        label.setWordWrap(True)
+        return label
+
+    def show_finding(self, number: int, finding: Finding, pinned: bool, explains: str, remark: str) -> None:
+        """Shows another finding, or the same with another number; what stays is not laid out again."""
+        self.finding = finding
+        self.setAccessibleName(finding.sentence)
+        if self.property("severity") != finding.severity:
+            self.setProperty("severity", finding.severity)
+            self.style().unpolish(self)
+            self.style().polish(self)
+        self._head.setText(f"{number}  {headline(finding)}")
+        self._kind.setText(f"{finding.severity}, {finding.party}, confidence {round(100 * finding.confidence)} %")
+        self.pin.blockSignals(True)
+        self.pin.setChecked(pinned)
+        self.pin.blockSignals(False)
+        self.pin.setText("pinned" if pinned else "pin")
+        self._text.setText(finding.sentence)
+        lost = f"{_users(finding.users)}total delay {duration(finding.lost_ns)}" if finding.lost_ns else ""
+        self._facts.setText(lost)
+        self._explains.setText(explains)
+        self._remark.setText(f"“{remark}”" if remark else "")
+        self._ruled.setText(finding.grounds.get("ruled_out", ""))
+        self._step.setText(f"Next: {finding.next_step}")
+        self._explains.setVisible(bool(explains))
+        self._remark.setVisible(bool(remark))
+        self._fold(self.details.isChecked())
 
     def unfold(self, wide: bool) -> None:
         """Shows the sentence, what was ruled out and the next step, or not."""
         self.details.setChecked(wide)
 
-    def _show_details(self, wide: bool) -> None:
-        for label in self._more:
-            label.setVisible(wide)
+    def _fold(self, wide: bool) -> None:
+        for label in self._on_demand:
+            label.setVisible(wide and bool(label.text()))
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         if event.button() == Qt.MouseButton.LeftButton and self.rect().contains(event.position().toPoint()):
@@ -183,6 +193,7 @@ class FindingsDrawer(QWidget):
             investigation.kept_changed.connect(self._redraw),
         ]
         self.cards: list[_Card] = []
+        self._spare: list[_Card] = []  # made before, and shown again when more findings are
         self._open = ""
         self._all = False  # whether more than the first findings are listed
         self._shown: object = None
@@ -205,18 +216,25 @@ class FindingsDrawer(QWidget):
             card.unfold(shown.key == finding.key)
         self.followed.emit(finding)
 
-    def _menu_of(self, card: _Card, finding: Finding) -> QMenu:
-        menu = QMenu(card)
-        evidence = self._model.evidence
+    def _fill_menu(self, card: _Card) -> None:
+        """Lists what can be done about a card's finding, when its menu is opened."""
+        finding, evidence = card.finding, self._model.evidence
+        card.menu.clear()
+        if finding is None:
+            return
         suggested = suggested_test(evidence, finding) if evidence is not None else None
         if suggested is not None:
             ask = partial(self.test_wanted.emit, suggested.kind, suggested.target)
-            action = menu.addAction(suggested.words, ask)
-            action.setToolTip(f"It would say {suggested.why}")
-            menu.setToolTipsVisible(True)
-        menu.addAction("Dismiss…", lambda: self.dismiss(finding))
-        menu.addAction("Write a remark…", lambda: self.remark(finding))
-        return menu
+            card.menu.addAction(suggested.words, ask).setToolTip(f"It would say {suggested.why}")
+        card.menu.addAction("Dismiss…", partial(self.dismiss, finding))
+        card.menu.addAction("Write a remark…", partial(self.remark, finding))
+
+    def _new_card(self) -> _Card:
+        card = _Card()
+        card.followed.connect(lambda: self._follow(card.finding) if card.finding is not None else None)
+        card.pin.toggled.connect(lambda on: self._model.pin(card.finding, on) if card.finding is not None else None)
+        card.menu.aboutToShow.connect(partial(self._fill_menu, card))
+        return card
 
     def dismiss(self, finding: Finding) -> None:
         """Asks why, and puts the finding away; it can be taken back."""
@@ -243,8 +261,10 @@ class FindingsDrawer(QWidget):
         if self._shown == state and ranked:
             return
         self._shown = state
+        for card in self.cards:
+            self._list.removeWidget(card)
         emptied(self._list)
-        self.cards = []
+        self._spare, self.cards = [*self.cards, *self._spare], []
         if not ranked:
             words = _no_finding(self._model.evidence)
             self._list.addWidget(self._faint(words))
@@ -258,13 +278,14 @@ class FindingsDrawer(QWidget):
                 heading.setObjectName("heading")
                 heading.setWordWrap(True)
                 self._list.addWidget(heading)
-            card = _Card(number, finding, pinned, explains, remark)
-            card.followed.connect(lambda finding=finding: self._follow(finding))
+            card = self._spare.pop(0) if self._spare else self._new_card()
+            card.show_finding(number, finding, pinned, explains, remark)
             card.unfold(key == self._open)
-            card.pin.toggled.connect(lambda on, finding=finding: self._model.pin(finding, on))
-            card.more.setMenu(self._menu_of(card, finding))
             self._list.addWidget(card)
+            card.show()
             self.cards.append(card)
+        for card in self._spare:
+            card.hide()
         if len(listed) < len(ranked):
             rest = QToolButton()
             rest.setText(f"Show all {len(ranked)} findings")

@@ -62,6 +62,7 @@ class FocusLine(QWidget):
         self._model = investigation
         self._trail = QHBoxLayout()
         self._trail.setSpacing(2)
+        self._parts: list[str] = []  # of the trail, as its buttons say them
         self.filter = FilterEdit()
         self.filter.returnPressed.connect(self._filter_entered)
         self.filter.textChanged.connect(self._text_changed)
@@ -239,31 +240,18 @@ class FocusLine(QWidget):
 
     def redraw(self) -> None:
         """Writes the focus as it is."""
-        emptied(self._trail)
         focus = self._model.focus
         self.filter.filter = self._model.opened.filter if self._model.opened is not None else None
-        parts = ["All", *(self._label(i, part) for i, part in enumerate(focus.trail))]
-        for depth, text in enumerate(parts):
-            button = QToolButton()
-            button.setText(
-                self.fontMetrics().elidedText(text if depth == 0 else f"› {text}", Qt.TextElideMode.ElideRight, _WIDEST)
-            )
-            button.setObjectName("small")
-            button.setToolTip(f"{text}: widen the focus to this part of the trail")
-            button.setAutoRaise(True)
-            button.clicked.connect(
-                lambda _=False, depth=depth: self._model.look(
-                    self._model.focus.with_trail(self._model.focus.trail[:depth])
-                )
-            )
-            self._trail.addWidget(button)
+        self._show_trail(["All", *(self._label(i, part) for i, part in enumerate(focus.trail))])
         if self.filter.text() != focus.filter:
             self.filter.blockSignals(True)
             self.filter.setText(focus.filter)
             self.filter.blockSignals(False)
         error = self._model.filter_error
-        self.filter.setProperty("wrong", "true" if error else "false")
-        self.filter.style().polish(self.filter)
+        wrong = "true" if error else "false"
+        if self.filter.property("wrong") != wrong:
+            self.filter.setProperty("wrong", wrong)
+            self.filter.style().polish(self.filter)
         place = error.place if error is not None and error.place is not None else 0
         before = self.filter.fontMetrics().horizontalAdvance(self.filter.text()[:place])
         self._complain(f"▲ Invalid filter (ignored): {error}" if error else "", self.filter.x() + 8 + before)
@@ -280,3 +268,24 @@ class FocusLine(QWidget):
             )
         self._back.setEnabled(self._model.history.can_go_back)
         self._forward.setEnabled(self._model.history.can_go_forward)
+
+    def _show_trail(self, parts: list[str]) -> None:
+        """A button for each part; the same buttons as long as it is the same trail."""
+        if parts == self._parts:
+            return
+        self._parts = parts
+        emptied(self._trail)
+        for depth, text in enumerate(parts):
+            button = QToolButton()
+            button.setText(
+                self.fontMetrics().elidedText(text if depth == 0 else f"› {text}", Qt.TextElideMode.ElideRight, _WIDEST)
+            )
+            button.setObjectName("small")
+            button.setToolTip(f"{text}: widen the focus to this part of the trail")
+            button.setAutoRaise(True)
+            button.clicked.connect(
+                lambda _=False, depth=depth: self._model.look(
+                    self._model.focus.with_trail(self._model.focus.trail[:depth])
+                )
+            )
+            self._trail.addWidget(button)

@@ -17,6 +17,7 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QMenu, QToolTip, QWidget
 
+from yaffle.arrays import Array
 from yaffle.desktop.shared import theme
 from yaffle.desktop.shared.time_axis import round_times
 from yaffle.session.investigation import Investigation
@@ -27,7 +28,12 @@ _LEFT, _RIGHT, _TOP, _BOTTOM = 10, 10, 20, 16
 _TROUBLE_HEIGHT = 10
 _HANDLE = 5  # pixels around an edge of the period that take hold of it
 _DAY_NS = 86_400 * 10**9
+_SHADES = 8  # of red, by how many TCP issues there are
 MEASURES = ("volume", "packets", "concurrent waits")
+
+
+def _rects(left: Array, top: Array, wide: Array, high: Array) -> list[QRectF]:
+    return [QRectF(*place) for place in zip(left.tolist(), top.tolist(), wide.tolist(), high.tolist(), strict=True)]
 
 
 class PeriodStrip(QWidget):
@@ -229,6 +235,37 @@ class PeriodStrip(QWidget):
             painter.setBrush(QColor(look.red))
             painter.drawPolygon(QPolygonF([QPointF(x, _TOP - 3), QPointF(x + 9, _TOP + 1), QPointF(x, _TOP + 5)]))
 
+    def _paint_bars(
+        self, painter: QPainter, xs: Array, heights: Array, base: float, chosen: tuple[int, ...] | None
+    ) -> None:
+        """The measure's bars: those in the chosen period in moss, others faint."""
+        look, data = theme.current(), self._series
+        assert data is not None
+        begins = data.edges_ns[:-1]
+        within = np.ones(begins.size, bool) if chosen is None else (begins >= chosen[0]) & (begins <= chosen[1])
+        outside = QColor(look.faint)
+        outside.setAlpha(120)
+        wide, high = np.maximum(1.0, np.diff(xs) - 0.5), np.maximum(1.0, heights)
+        painter.setPen(Qt.PenStyle.NoPen)
+        for color, chosen_bars in ((QColor(look.moss), within), (outside, ~within)):
+            rows = np.flatnonzero(chosen_bars & (heights > 0))
+            painter.setBrush(color)
+            painter.drawRects(_rects(xs[rows], base - high[rows], wide[rows], high[rows]))
+
+    def _paint_troubles(self, painter: QPainter, xs: Array, base: float) -> None:
+        """TCP issues below the bars, the more the darker."""
+        data, red = self._series, QColor(theme.current().red)
+        assert data is not None
+        shades = np.ceil(_SHADES * np.sqrt(data.troubles / max(1.0, float(data.troubles.max())))).astype(int)
+        wide = np.maximum(1.5, np.diff(xs) - 0.5)
+        painter.setPen(Qt.PenStyle.NoPen)
+        for shade in np.unique(shades[shades > 0]).tolist():
+            rows = np.flatnonzero(shades == shade)
+            red.setAlphaF(0.35 + 0.65 * shade / _SHADES)
+            painter.setBrush(red)
+            top, height = np.full(rows.size, base + 3), np.full(rows.size, _TROUBLE_HEIGHT - 2.0)
+            painter.drawRects(_rects(xs[rows], top, wide[rows], height))
+
     # --- eye ---
     def paintEvent(self, _event: object) -> None:
         look, painter = theme.current(), QPainter(self)
@@ -257,22 +294,8 @@ class PeriodStrip(QWidget):
                 QColor(look.moss_soft),
             )
         heights = values / peak * (base - _TOP)
-        inside = QColor(look.moss)
-        outside = QColor(look.faint)
-        outside.setAlpha(120)
-        for k, height in enumerate(heights.tolist()):
-            if height <= 0:
-                continue
-            middle = int(data.edges_ns[k])
-            color = inside if chosen is None or chosen[0] <= middle <= chosen[1] else outside
-            painter.fillRect(
-                QRectF(xs[k], base - max(1.0, height), max(1.0, xs[k + 1] - xs[k] - 0.5), max(1.0, height)), color
-            )
-        most = max(1.0, float(data.troubles.max()))
-        red = QColor(look.red)
-        for k in np.flatnonzero(data.troubles).tolist():
-            red.setAlphaF(0.35 + 0.65 * float(np.sqrt(data.troubles[k] / most)))
-            painter.fillRect(QRectF(xs[k], base + 3, max(1.5, xs[k + 1] - xs[k] - 0.5), _TROUBLE_HEIGHT - 2), red)
+        self._paint_bars(painter, xs, heights, base, chosen)
+        self._paint_troubles(painter, xs, base)
         self._paint_flags(painter, base)
         if chosen:
             painter.setPen(QPen(QColor(look.moss), 2))
