@@ -18,7 +18,7 @@ from yaffle.collector.supervisor import RUNNING, State, Supervisor
 from yaffle.collector.tasks import jobs
 from yaffle.errors import YaffleError
 from yaffle.history.keeper import Keeper
-from yaffle.history.layout import LEVELS, TABLES, WAIT_LEVELS
+from yaffle.history.layout import LEVELS, TABLE_SUMS, TABLES
 from yaffle.history.writer import HistoryWriter
 from yaffle.watching.flow_sets import keep_sets, kept_sets
 from yaffle.watching.service_levels import keep_levels, kept_levels
@@ -34,7 +34,7 @@ _RATES_S = 60.0  # between two lines of the log that say how it goes
 def words_of(path: Path) -> list[str]:
     """What a collector would do, in words; nothing is made. Raises YaffleError."""
     told = read_configuration(path)
-    days = {one.name: one.days for one in (*LEVELS, *TABLES, *WAIT_LEVELS[1:])} | told.keep
+    days = {one.name: one.days for one in (*LEVELS, *TABLES, *TABLE_SUMS)} | told.keep
     kept = ", ".join(f"{name} {count} days" for name, count in days.items())
     return [
         f"keeps in {told.history}: {kept}",

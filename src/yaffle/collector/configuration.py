@@ -20,13 +20,13 @@ from yaffle.collector.report_configuration import Flows, Promising, Reporting
 from yaffle.collector.toml_lines import Place, line_of, wrong_line
 from yaffle.collector.watch_configuration import Watching, linked
 from yaffle.errors import YaffleError
-from yaffle.history.layout import LEVELS, TABLES, WAIT_LEVELS
+from yaffle.history.layout import LEVELS, TABLE_SUMS, TABLES
 from yaffle.hops.reports import INT_DSCP
 from yaffle.watching.channels import MAIL
 
 _LONGEST_SHOWN = 60
 _SECRETS = ("community", "auth", "privacy", "password")
-_KEPT = tuple(one.name for one in (*LEVELS, *TABLES, *WAIT_LEVELS[1:]))
+_KEPT = tuple(one.name for one in (*LEVELS, *TABLES, *TABLE_SUMS))
 _MOST_DAYS = 100_000
 
 

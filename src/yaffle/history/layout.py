@@ -66,6 +66,12 @@ WAIT_LEVELS = (
     Level("waits_1h", "hours of waits", HOUR_NS, DAY_NS, 1200, longest_ns=100 * DAY_NS),
     Level("waits_1day", "days of waits", DAY_NS, DAY_NS, 3650),
 )
+PROBE_LEVELS = (
+    Level(PROBES, "results of tests on purpose", 0, HOUR_NS, COUNTER_DAYS),
+    Level("probes_1h", "hours of tests on purpose", HOUR_NS, DAY_NS, 1200),
+    Level("probes_1day", "days of tests on purpose", DAY_NS, DAY_NS, 3650),
+)
+TABLE_SUMS = (*WAIT_LEVELS[1:], *PROBE_LEVELS[1:])  # of tables beside flow records
 REFRESH_NS = 300 * 10**9  # So often it is written of an interval that it still lasts.
 
 

@@ -1,14 +1,14 @@
 """What reception says of itself, and what its user tells it, as words."""
 
 from yaffle.errors import YaffleError
-from yaffle.history.layout import LEVELS, TABLES, WAIT_LEVELS
+from yaffle.history.layout import LEVELS, TABLE_SUMS, TABLES
 from yaffle.history.reception import Status
 from yaffle.units import count
 
 
 def kept_days(words: list[str]) -> dict[str, int]:
     """Retention from LEVEL=DAYS. Raises YaffleError."""
-    known = [one.name for one in (*LEVELS, *TABLES, *WAIT_LEVELS[1:])]
+    known = [one.name for one in (*LEVELS, *TABLES, *TABLE_SUMS)]
     found = {}
     for word in words:
         name, _, days = word.partition("=")

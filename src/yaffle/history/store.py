@@ -19,7 +19,7 @@ import pyarrow.parquet as pq
 from yaffle.arrays import Array
 from yaffle.history import layout
 from yaffle.history.database import cursor
-from yaffle.history.layout import COUNTERS, DAY_NS, HOUR_NS, LEVELS, READINGS, TABLES, WAIT_LEVELS, Level, folders
+from yaffle.history.layout import COUNTERS, DAY_NS, HOUR_NS, LEVELS, READINGS, TABLE_SUMS, TABLES, Level, folders
 from yaffle.history.parts import Own, rows_of
 from yaffle.history.wait_sums import WaitHistory
 from yaffle.history.writer import files_of
@@ -86,7 +86,7 @@ class History:
             (start, level.folder_ns, path) for level in LEVELS for start, path in folders(self.folder / level.name)
         ]
         starts += [(start, HOUR_NS, path) for table in TABLES for start, path in folders(self.folder / table.name)]
-        starts += [(s, one.folder_ns, p) for one in WAIT_LEVELS[1:] for s, p in folders(self.folder / one.name)]
+        starts += [(s, one.folder_ns, p) for one in TABLE_SUMS for s, p in folders(self.folder / one.name)]
         self.first_ns = min((start for start, _, _ in starts), default=0)
         latest = max((start + width for start, width, _ in starts), default=0)
         self.last_ns = max((self._end(*one) for one in starts if one[0] + one[1] >= latest - HOUR_NS), default=0)
@@ -391,6 +391,10 @@ class History:
             return found
         texts = {name: pa.array([], pa.string()) for name in names[:-1]}
         return pa.table(texts | {name: pa.array([], pa.int64()) for name in ("from_ns", "to_ns")})
+
+    def row_count(self, files: Sequence[Path]) -> int:
+        """How many rows files hold, by what stands at their ends."""
+        return sum(self._rows_in(path) for path in files)
 
     def latest_probe(self, name: str) -> str:
         """Who was found (JSON) by the last sweep of a test; empty without one. Raises HistoryError."""

@@ -17,7 +17,7 @@ from yaffle.ledger.bounds import FIELDS
 
 ACCURACY = 0.019  # relative error of any quantile, at most
 _RATIO = (1 + ACCURACY) / (1 - ACCURACY)
-_LOG_RATIO = float(np.log(_RATIO))
+LOG_RATIO = float(np.log(_RATIO))
 MINUTE_NS = 60 * 10**9
 
 CHARGES = tuple(f"{party}_{cause.replace('-', '_')}_ns" for party, cause in causes.CHARGES)
@@ -42,7 +42,7 @@ SCHEMA = pa.schema(
 
 def bins_of(wait_ns: Array) -> Array:
     """The bin of each wait; waits of 1 ns and less are in bin 0."""
-    return np.ceil(np.log(np.maximum(1, wait_ns)) / _LOG_RATIO - 1e-9).astype(np.int64)
+    return np.ceil(np.log(np.maximum(1, wait_ns)) / LOG_RATIO - 1e-9).astype(np.int64)
 
 
 def values_of(bins: Array) -> Array:

@@ -8,22 +8,11 @@ import duckdb
 import pyarrow as pa
 
 from yaffle.history.database import cursor
-from yaffle.history.layout import (
-    DAY_NS,
-    HOUR_NS,
-    SUMS,
-    WAIT_LEVELS,
-    WAITS,
-    HistoryError,
-    Level,
-    counting,
-    folder_name,
-    folders,
-)
+from yaffle.history.ladder import ALWAYS, NEVER, files_of_period, starts
+from yaffle.history.layout import WAIT_LEVELS, HistoryError, Level
 from yaffle.history.wait_rows import BIN_COUNTS, BINS, SCHEMA
 from yaffle.history.wait_rows import SUMS as SUMMED
 
-_NEVER, _ALWAYS = 1 << 62, 0
 _COARSE_KEYS = ("capture", "application", "server", "port", "site")
 
 
@@ -70,37 +59,9 @@ def coarser(parts: Sequence[Path], level: Level) -> pa.Table:
     return pa.table(columns).cast(SCHEMA)
 
 
-def wait_files(root: Path, level: Level, first_ns: int = _ALWAYS, last_ns: int = _NEVER) -> list[Path]:
-    """The files that hold a period at a level: sums where a day is closed, else finer ones, and coarser ones where
-    nothing finer is kept any more.
-    """
-    ladder = WAIT_LEVELS[: WAIT_LEVELS.index(level) + 1]
-    beyond = WAIT_LEVELS[len(ladder) :]
-    days = {
-        int(start) // DAY_NS * DAY_NS
-        for one in WAIT_LEVELS
-        for start in _starts(root / one.name)
-        if start < last_ns and start + one.folder_ns > first_ns
-    }
-    found: list[Path] = []
-    for day in sorted(days):
-        for one in (*reversed(ladder), *beyond):
-            if files := _of_day(root, one, day, first_ns, last_ns):
-                found += files
-                break
-    return found
-
-
-def _of_day(root: Path, level: Level, day: int, first_ns: int, last_ns: int) -> list[Path]:
-    if level.name != WAITS:
-        path = root / level.name / folder_name(day, DAY_NS) / SUMS
-        return [path] if path.exists() else []
-    hours = range(max(day, first_ns // HOUR_NS * HOUR_NS), min(day + DAY_NS, last_ns), HOUR_NS)
-    return [path for hour in hours for path in counting(root / WAITS / folder_name(hour, HOUR_NS))]
-
-
-def _starts(folder: Path) -> list[int]:
-    return [start for start, _ in folders(folder)]
+def wait_files(root: Path, level: Level, first_ns: int = ALWAYS, last_ns: int = NEVER) -> list[Path]:
+    """The files that hold a period at a level."""
+    return files_of_period(root, WAIT_LEVELS, level, first_ns, last_ns)
 
 
 class WaitHistory:
@@ -112,7 +73,7 @@ class WaitHistory:
     @property
     def span(self) -> tuple[int, int] | None:
         """From when to when there are any, by hours; None without."""
-        held = [(start, start + one.folder_ns) for one in WAIT_LEVELS for start in _starts(self.folder / one.name)]
+        held = [(start, start + one.folder_ns) for one in WAIT_LEVELS for start in starts(self.folder / one.name)]
         return (min(low for low, _ in held), max(high for _, high in held)) if held else None
 
     def level_for(self, first_ns: int, last_ns: int) -> Level:
@@ -127,7 +88,7 @@ class WaitHistory:
         return max((one for one in WAIT_LEVELS if one.name in names), key=lambda one: one.width_ns, default=asked)
 
     def asked(
-        self, grouping: Grouping, first_ns: int = _ALWAYS, last_ns: int = _NEVER, level: Level | None = None
+        self, grouping: Grouping, first_ns: int = ALWAYS, last_ns: int = NEVER, level: Level | None = None
     ) -> pa.Table:
         """Groups of the minutes (hours, days) that begin in a period, in order of their keys. Raises HistoryError."""
         files = wait_files(self.folder, level or self.level_for(first_ns, last_ns), first_ns, last_ns)

@@ -7,18 +7,20 @@ disk stops writing with a word; what came meanwhile waits within bounds, then go
 import os
 import shutil
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import asdict, dataclass, replace
 from itertools import pairwise
 from pathlib import Path
 from typing import Any
 
+import duckdb
 import numpy as np
 import pyarrow as pa
 
 from yaffle.arrays import Array
-from yaffle.history import layout
+from yaffle.history import layout, probe_sums, wait_sums
+from yaffle.history.ladder import files_of_period
 from yaffle.history.layout import (
     COUNTERS,
     DAY_NS,
@@ -26,8 +28,11 @@ from yaffle.history.layout import (
     HOUR_NS,
     LEVELS,
     MANIFEST,
+    PROBE_LEVELS,
+    PROBES,
     RECORDS,
     SUMS,
+    TABLE_SUMS,
     TABLES,
     WAIT_LEVELS,
     WAITS,
@@ -41,7 +46,6 @@ from yaffle.history.layout import (
 )
 from yaffle.history.parts import Own, read_part, rows_of, table_of, write_json, write_part
 from yaffle.history.sums import summed
-from yaffle.history.wait_sums import coarser, wait_files
 from yaffle.records.counter_table import Counters
 from yaffle.records.flow_table import FLOW, Exporter, FlowRecords
 
@@ -52,6 +56,7 @@ _MERGE_AT = 60  # Files of one hour from which on they are merged.
 _GRACE_NS = 120 * 10**9  # after an hour, before it is summed
 _BLOCK_ROWS = 1_000_000  # Records of an open hour after which they are summed as a block.
 _LARGEST_FILE = 256 << 20  # Bytes up to which files are merged.
+_LADDERS = {WAITS: (WAIT_LEVELS, wait_sums.coarser), PROBES: (PROBE_LEVELS, probe_sums.coarser)}
 
 
 def _free(folder: Path) -> int:
@@ -160,7 +165,7 @@ class HistoryWriter:
             else {"format": layout.FORMAT, "version": layout.VERSION, "days": {}}
         )
         self.days: dict[str, int] = {level.name: level.days for level in LEVELS} | {
-            table.name: table.days for table in (*TABLES, *WAIT_LEVELS[1:])
+            table.name: table.days for table in (*TABLES, *TABLE_SUMS)
         }
         self.days |= {**told["days"], **(days or {})}
         if told["days"] != self.days:
@@ -299,8 +304,8 @@ class HistoryWriter:
         folder = self.folder / unit.kind / folder_name(unit.hour_ns, HOUR_NS)
         if unit.kind == RECORDS:
             self._forget_sums(unit.hour_ns)
-        elif unit.kind == WAITS:
-            self._forget_waits(unit.hour_ns)
+        elif unit.kind in _LADDERS:
+            self._forget_days(_LADDERS[unit.kind][0], unit.hour_ns)
         write_part(
             folder / part_name(self._number, self._number),
             unit.table,
@@ -324,10 +329,10 @@ class HistoryWriter:
                     path.unlink(missing_ok=True)
             self._done.discard(folder)
 
-    def _forget_waits(self, start_ns: int) -> None:
-        """Sums of a day to which more came are made anew, as long as its minutes are still there."""
-        if start_ns >= self._now_ns() - self.days[WAITS] * DAY_NS:
-            for level in WAIT_LEVELS[1:]:
+    def _forget_days(self, levels: Sequence[Level], start_ns: int) -> None:
+        """Sums of a day to which more came are made anew, as long as what they are made of is still there."""
+        if start_ns >= self._now_ns() - self.days[levels[0].name] * DAY_NS:
+            for level in levels[1:]:
                 folder = self.folder / level.name / folder_name(start_ns // DAY_NS * DAY_NS, DAY_NS)
                 (folder / SUMS).unlink(missing_ok=True)
                 self._done.discard(folder)
@@ -343,13 +348,15 @@ class HistoryWriter:
                 self._give_up()
                 return
             self._sum()  # Before closed hours are merged: blocks are in sums by the files they were made of.
-            self._sum_waits()
+            for levels, coarser in _LADDERS.values():
+                self._sum_days(levels, coarser)
             self._merge(RECORDS)
             for table in TABLES:
                 self._merge(table.name)
             self._give_up()
-        except OSError as error:
-            self._stop(f"tidying failed ({error.strerror or error}): tried again every minute")
+        except (OSError, duckdb.Error) as error:
+            words = getattr(error, "strerror", None) or error
+            self._stop(f"tidying failed ({words}): tried again every minute")
 
     def _block(self, folder: Path) -> None:
         """Merges the flushes of an hour since the last block into one file, and sums it: what an open hour holds can
@@ -402,16 +409,17 @@ class HistoryWriter:
                     self._done.add(folder)
             finer = level
 
-    def _sum_waits(self) -> None:
-        """Hours and days of waits, of closed days."""
+    def _sum_days(self, levels: Sequence[Level], coarser: Callable[[Sequence[Path], Level], pa.Table]) -> None:
+        """Hours and days of a table, of closed days."""
         now = self._now_ns()
-        for finer, level in pairwise(WAIT_LEVELS):
+        for finer, level in pairwise(levels):
             for day in sorted({start // DAY_NS * DAY_NS for start, _ in folders(self.folder / finer.name)}):
                 folder = self.folder / level.name / folder_name(day, DAY_NS)
                 late = day + DAY_NS < now - self.days[level.name] * DAY_NS
                 if folder in self._done or late or day + DAY_NS + _GRACE_NS > now:
                     continue
-                if not (folder / SUMS).exists() and (parts := wait_files(self.folder, finer, day, day + DAY_NS)):
+                kept = (folder / SUMS).exists()
+                if not kept and (parts := files_of_period(self.folder, levels, finer, day, day + DAY_NS)):
                     write_part(folder / SUMS, coarser(parts, level), self._settle)
                 self._done.add(folder)
 
@@ -430,7 +438,7 @@ class HistoryWriter:
         for name, folder_ns in (
             *((level.name, level.folder_ns) for level in LEVELS),
             *((table.name, HOUR_NS) for table in TABLES),
-            *((level.name, level.folder_ns) for level in WAIT_LEVELS[1:]),
+            *((level.name, level.folder_ns) for level in TABLE_SUMS),
         ):
             for start, folder in folders(self.folder / name):
                 if start + folder_ns < now - self.days[name] * DAY_NS:

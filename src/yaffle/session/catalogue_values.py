@@ -169,16 +169,17 @@ def _of_tests(evidence: Evidence, name: str, label: str, edge_ns: Array) -> Arra
     own = [one for one in courses if label in (one.name, f"{one.name} {one.direction}".strip(), "")]
     if not own:
         return found
-    times, trips, well, lost = (
-        np.concatenate([getattr(one, key) for one in own]) for key in ("times_ns", "trips_ms", "well", "lost_percent")
+    times, trips, asked, well, lost = (
+        np.concatenate([getattr(one, key) for one in own])
+        for key in ("times_ns", "trips_ms", "asked", "went_well", "lost_percent")
     )
     place = np.searchsorted(edge_ns, times, "right") - 1
     for k in np.unique(place[(place >= 0) & (place < found.size)]).tolist():
         here = place == k
         if name == "test_failures":
-            found[k] = 100 * float(1 - well[here].mean())
+            found[k] = 100 * float(1 - well[here].sum() / asked[here].sum())
         elif name == "loss":
-            found[k] = float(lost[here].mean())
+            found[k] = float(np.average(lost[here], weights=asked[here]))
         elif np.isfinite(trips[here]).any():
             found[k] = median(trips[here][np.isfinite(trips[here])])
     return found

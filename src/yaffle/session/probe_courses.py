@@ -1,117 +1,182 @@
 """Tests on purpose over a period: how each went, the worst first."""
 
 from dataclasses import dataclass
+from pathlib import Path
 
+import duckdb
 import numpy as np
+import pyarrow as pa
 
 from yaffle.arrays import Array
-from yaffle.history.layout import HOUR_NS, PROBES, counting, folders
+from yaffle.history.layout import DAY_NS, HOUR_NS, PROBE_LEVELS, PROBES, HistoryError, counting, folders
 from yaffle.history.probe_rows import LOST
+from yaffle.history.probe_sums import BIN_COUNTS, BINS, probe_files, summed
 from yaffle.history.store import History
+from yaffle.history.wait_rows import quantile
 from yaffle.quantiles import median, p95
 
-_MOST_ROWS = 500_000
+_MOST_ROWS = 500_000  # single results; of more than that, hours are told
 _BEST_MOS = 4.5
 
 
 @dataclass(frozen=True)
 class ProbeCourse:
-    """One test, of one direction where it has two. trips_ms, mos: NaN where none was measured."""
+    """One test, of one direction where it has two: a point a result, or one an interval of many results.
+
+    trips_ms, mos: NaN where none was measured; of an interval the median of the round trips, and the mean score.
+    """
 
     name: str
     kind: str
     target: str
     direction: str
+    width_ns: int  # of the intervals that points stand for; 0: single results
     times_ns: Array
     trips_ms: Array
     mos: Array
-    well: Array
-    lost_percent: Array
+    asked: Array  # results a point
+    went_well: Array  # of them
+    lost_percent: Array  # mean
+    median_ms: float  # of all round trips; NaN of none
+    p95_ms: float
+    worst_mos: float  # that 95 of 100 results reach, of intervals the least; NaN of none
     last_why: str
 
     @property
     def sent(self) -> int:
         """How often it was asked."""
-        return int(self.well.size)
+        return int(self.asked.sum())
+
+    @property
+    def well(self) -> Array:
+        """Of each point, whether all went well."""
+        return np.asarray(self.went_well == self.asked)
 
     @property
     def failed_share(self) -> float:
         """Of those sent, what did not go well."""
-        return float(1 - self.well.mean()) if self.well.size else 0.0
-
-    @property
-    def known_ms(self) -> Array:
-        """Round trips that were measured."""
-        return np.asarray(self.trips_ms[np.isfinite(self.trips_ms)])
-
-    @property
-    def worst_mos(self) -> float:
-        """The opinion score that 95 of 100 results reach; NaN of none."""
-        known = self.mos[np.isfinite(self.mos)]
-        return -p95(-known)
+        return float(1 - self.went_well.sum() / self.sent) if self.sent else 0.0
 
     @property
     def shows_quality(self) -> bool:
         """Whether it has opinion scores and no round trips."""
-        return not self.known_ms.size and bool(np.isfinite(self.mos).any())
-
-    @property
-    def median_ms(self) -> float:
-        """Median round trip; NaN of none."""
-        return median(self.known_ms)
-
-    @property
-    def p95_ms(self) -> float:
-        """95th percentile of the round trips; NaN of none."""
-        return p95(self.known_ms)
+        return bool(not np.isfinite(self.trips_ms).any() and np.isfinite(self.mos).any())
 
 
 def probe_courses(history: History | None, first_ns: int, last_ns: int) -> list[ProbeCourse] | None:
     """All tests of a period, those that fail most first, then those that rose most above their median or sound
     worst; None where nothing is tested. Raises HistoryError.
     """
-    if history is None or not folders(history.folder / PROBES):
+    if history is None or not any(folders(history.folder / level.name) for level in PROBE_LEVELS):
         return None
-    files = [
-        path
-        for start, folder in folders(history.folder / PROBES)
-        if start < last_ns and start + HOUR_NS > first_ns
-        for path in counting(folder)
-    ]
-    if not files:
-        return []
-    table = history.told(
-        lambda: files,
-        "SELECT name, kind, target, coalesce(direction, '') AS direction, at_ns, round_trip_ms, mos, ok, why,"
-        f" {LOST} AS lost FROM told"
-        f" WHERE at_ns >= {int(first_ns)} AND at_ns <= {int(last_ns)} ORDER BY name, direction, at_ns LIMIT"
-        f" {_MOST_ROWS}",
-    )
+    width_ns = _width_ns(history, first_ns, last_ns)
+    table = (
+        _sums(history, width_ns, first_ns, last_ns) if width_ns else _results(history, first_ns, last_ns)
+    )  # Rows of one test and direction stand together.
     if table is None or not table.num_rows:
         return []
     names = [f"{a}\n{b}" for a, b in zip(table["name"].to_pylist(), table["direction"].to_pylist(), strict=True)]
     begins = [k for k, name in enumerate(names) if not k or name != names[k - 1]]
     ends = [*begins[1:], len(names)]
-    found = []
-    for begin, end in zip(begins, ends, strict=True):
-        part = table.slice(begin, end - begin)
-        first = part.slice(0, 1).to_pylist()[0]
-        whys = [why for why in part["why"].to_pylist() if why]
-        trips, mos = (part[key].to_numpy(zero_copy_only=False).astype(np.float64) for key in ("round_trip_ms", "mos"))
-        lost = part["lost"].to_numpy(zero_copy_only=False).astype(np.float64)
-        found.append(
-            ProbeCourse(
-                first["name"], first["kind"], first["target"], first["direction"], part["at_ns"].to_numpy(), trips, mos,
-                part["ok"].to_numpy(zero_copy_only=False).astype(bool), lost, whys[-1] if whys else "",
-            )
-        )  # fmt: skip
+    parts = [table.slice(begin, end - begin) for begin, end in zip(begins, ends, strict=True)]
+    found = [_of_sums(part, width_ns) if width_ns else _of_results(part) for part in parts]
     return sorted(found, key=lambda one: (-one.failed_share, -_risen(one), one.name, one.direction))
+
+
+def _files(history: History, first_ns: int, last_ns: int) -> list[Path]:
+    """Of single results."""
+    return [
+        path
+        for start, folder in folders(history.folder / PROBES)
+        if start <= last_ns and start + HOUR_NS > first_ns
+        for path in counting(folder)
+    ]
+
+
+def _width_ns(history: History, first_ns: int, last_ns: int) -> int:
+    """Of the intervals by which a period is told: 0 for single results, while there are not too many and all are
+    kept.
+    """
+    kept = folders(history.folder / PROBES)
+    for level in PROBE_LEVELS[1:]:
+        summed = folders(history.folder / level.name)
+        older = summed and summed[0][0] < last_ns and (not kept or summed[0][0] + DAY_NS <= kept[0][0])
+        if older and (not kept or first_ns < kept[0][0]):
+            return level.width_ns
+    return HOUR_NS if history.row_count(_files(history, first_ns, last_ns)) > _MOST_ROWS else 0
+
+
+def _results(history: History, first_ns: int, last_ns: int) -> pa.Table | None:
+    return history.told(
+        lambda: _files(history, first_ns, last_ns),
+        "SELECT name, kind, target, coalesce(direction, '') AS direction, at_ns, round_trip_ms, mos, ok, why,"
+        f" {LOST} AS lost FROM told"
+        f" WHERE at_ns >= {int(first_ns)} AND at_ns <= {int(last_ns)} ORDER BY name, direction, at_ns",
+    )
+
+
+def _sums(history: History, width_ns: int, first_ns: int, last_ns: int) -> pa.Table:
+    level = next(one for one in PROBE_LEVELS if one.width_ns == width_ns)
+    begin_ns = first_ns // width_ns * width_ns
+    try:
+        parts = probe_files(history.folder, level, begin_ns, last_ns + 1)
+        table = summed(parts, width_ns, begin_ns, last_ns + 1)
+    except (duckdb.Error, pa.ArrowException) as error:
+        raise HistoryError(f"{history.folder} cannot be read: {error}") from error
+    return table.sort_by([("name", "ascending"), ("direction", "ascending"), ("time_ns", "ascending")])
+
+
+def _of_results(part: pa.Table) -> ProbeCourse:
+    trips, mos, lost = (_figures(part, key) for key in ("round_trip_ms", "mos", "lost"))
+    known, scores = trips[np.isfinite(trips)], mos[np.isfinite(mos)]
+    whys = [why for why in part["why"].to_pylist() if why]
+    well = part["ok"].to_numpy(zero_copy_only=False).astype(np.int64)
+    return ProbeCourse(
+        *_names(part), 0, part["at_ns"].to_numpy(), trips, mos, np.ones_like(well), well, lost, median(known),
+        p95(known), -p95(-scores), whys[-1] if whys else "",
+    )  # fmt: skip
+
+
+def _of_sums(part: pa.Table, width_ns: int) -> ProbeCourse:
+    cells = [
+        (np.array(bins or [], np.int64), np.array(counts or [], np.int64))
+        for bins, counts in zip(part[BINS].to_pylist(), part[BIN_COUNTS].to_pylist(), strict=True)
+    ]
+    trips = np.array([quantile(bins, counts, 0.5) for bins, counts in cells]) / 1e6
+    held = np.concatenate([bins for bins, _ in cells])
+    bins, places = np.unique(held, return_inverse=True)
+    counts = np.bincount(places, np.concatenate([own for _, own in cells]), bins.size).astype(np.int64)
+    middle, high = (quantile(bins, counts, share) / 1e6 for share in (0.5, 0.95))
+    mos, lost = (_mean(part, name) for name in ("mos", "lost_percent"))
+    least = _figures(part, "mos_min")
+    whys = [why for why in part["last_why"].to_pylist() if why]
+    nan = float("nan")
+    return ProbeCourse(
+        *_names(part), width_ns, part["time_ns"].to_numpy(), np.where(trips >= 0, trips, nan), mos,
+        part["sent"].to_numpy(), part["well"].to_numpy(), lost, middle if middle >= 0 else nan,
+        high if high >= 0 else nan, float(np.nanmin(least)) if np.isfinite(least).any() else nan,
+        whys[-1] if whys else "",
+    )  # fmt: skip
+
+
+def _names(part: pa.Table) -> tuple[str, str, str, str]:
+    first = part.slice(0, 1).to_pylist()[0]
+    return first["name"], first["kind"], first["target"], first["direction"]
+
+
+def _figures(part: pa.Table, key: str) -> Array:
+    return np.asarray(part[key].to_numpy(zero_copy_only=False).astype(np.float64))
+
+
+def _mean(part: pa.Table, name: str) -> Array:
+    results = _figures(part, f"{name}_results")
+    return np.where(results > 0, _figures(part, f"{name}_sum") / np.maximum(1, results), np.nan)
 
 
 def _risen(one: ProbeCourse) -> float:
     if one.shows_quality:
         return _BEST_MOS / one.worst_mos
-    return one.p95_ms / one.median_ms if one.known_ms.size and one.median_ms > 0 else 0.0
+    return one.p95_ms / one.median_ms if one.median_ms > 0 else 0.0
 
 
 def probe_names(history: History) -> list[str]:

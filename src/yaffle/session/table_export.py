@@ -11,12 +11,17 @@ import pyarrow.csv
 import pyarrow.parquet as pq
 
 from yaffle.errors import YaffleError
+from yaffle.history import probe_sums
 from yaffle.history.layout import (
     COUNTERS,
+    DAY_NS,
     HOUR_NS,
+    PROBE_LEVELS,
     PROBES,
     RECORDS,
+    SUMS,
     TABLE,
+    TABLE_SUMS,
     TABLES,
     WAIT_LEVELS,
     counting,
@@ -35,16 +40,17 @@ _TIMES = {
     RECORDS: ("first_ns", "last_ns"),
     PROBES: ("at_ns", "at_ns"),
 }  # of which columns a row begins and ends; others are of one moment
-NAMES = (RECORDS, *(table.name for table in TABLES), *(level.name for level in WAIT_LEVELS[1:]))
+NAMES = (RECORDS, *(table.name for table in TABLES), *(level.name for level in TABLE_SUMS))
 _QUANTILES = {"median_ns": 0.5, "p95_ns": 0.95, "p99_ns": 0.99}
 _OF_WAITS = tuple(level.name for level in WAIT_LEVELS)
+_OF_TESTS = tuple(level.name for level in PROBE_LEVELS[1:])
 
 
 def words_of(name: str) -> str:
     """What the rows of a table are."""
     if name == RECORDS:
         return "flow records as they came"
-    return TABLE[name].words if name in TABLE else next(one.words for one in WAIT_LEVELS if one.name == name)
+    return TABLE[name].words if name in TABLE else next(one.words for one in TABLE_SUMS if one.name == name)
 
 
 def write_rows(history: Path, name: str, out: Path, first_ns: int = 0, last_ns: int = 1 << 62) -> int:
@@ -57,8 +63,8 @@ def write_rows(history: Path, name: str, out: Path, first_ns: int = 0, last_ns: 
     count, writer = 0, None
     try:
         for table in history_parts(history, name, first_ns, last_ns):
-            if name in _OF_WAITS and out.suffix == ".csv":
-                table = table.drop_columns([BINS, BIN_COUNTS])
+            if out.suffix == ".csv":  # It has no lists: histograms stay away, quantiles are told.
+                table = table.drop_columns([field.name for field in table.schema if pa.types.is_list(field.type)])
             writer = writer or _writer(part, out.suffix, table.schema)
             writer.write_table(table)
             count += table.num_rows
@@ -90,14 +96,17 @@ def history_parts(history: Path, name: str, first_ns: int, last_ns: int) -> Iter
     told = tellers_of(history)
     for start, folder in folders(history / name):
         # Records lie in the hour of their arrival: some time after they ended.
-        if start + HOUR_NS <= first_ns or (start > last_ns and name != RECORDS):
+        width_ns = DAY_NS if name in _OF_TESTS else HOUR_NS
+        if start + width_ns <= first_ns or (start > last_ns and name != RECORDS):
             continue
-        for file in counting(folder):
+        for file in [folder / SUMS] if name in _OF_TESTS else counting(folder):
             table = read_part(file)
             begins, ends = (table[column].to_numpy() for column in _TIMES.get(name, ("time_ns", "time_ns")))
             table = table.filter(pa.array((ends >= first_ns) & (begins <= last_ns)))
             if not table.num_rows:
                 continue
+            if name in _OF_TESTS:
+                table = _with_quantiles(table, probe_sums.BINS, probe_sums.BIN_COUNTS, "trip_")
             if name == RECORDS:
                 yield flows_table(rows_of(table, FLOW)[0], told.exporters)
             else:
@@ -113,12 +122,17 @@ def _waits(history: Path, name: str, first_ns: int, last_ns: int) -> Iterator[pa
         if low < high:
             table = WaitHistory(history).asked(grouping, low, high, level)
             table = table.filter(pa.compute.field("exchanges") + pa.compute.field("covered_ns") != 0)
-            cells = list(zip(table[BINS].to_pylist(), table[BIN_COUNTS].to_pylist(), strict=True))
-            for quantile_name, share in _QUANTILES.items():
-                told = [quantile(np.array(b or [], np.int64), np.array(n or [], np.int64), share) for b, n in cells]
-                table = table.append_column(quantile_name, pa.array([v if v >= 0 else None for v in told], pa.int64()))
             if table.num_rows:
-                yield table
+                yield _with_quantiles(table, BINS, BIN_COUNTS)
+
+
+def _with_quantiles(table: pa.Table, bins: str, counts: str, before: str = "") -> pa.Table:
+    """A table with quantiles of its histograms, empty where there is nothing in them. before: their names."""
+    cells = list(zip(table[bins].to_pylist(), table[counts].to_pylist(), strict=True))
+    for name, share in _QUANTILES.items():
+        told = [quantile(np.array(b or [], np.int64), np.array(n or [], np.int64), share) for b, n in cells]
+        table = table.append_column(before + name, pa.array([v if v >= 0 else None for v in told], pa.int64()))
+    return table
 
 
 def _named(table: pa.Table, devices: Counters) -> pa.Table:

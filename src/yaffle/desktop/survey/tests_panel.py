@@ -133,8 +133,11 @@ class TestsPanel(QWidget):
             return ""
         k = int(np.argmin(np.abs((one.times_ns - self._first_ns) / 1e9 - x)))
         shown = f"MOS {one.mos[k]:.2f}" if one.shows_quality else _ms(float(one.trips_ms[k]))
-        told = shown if one.well[k] else "failed"
-        return f" {moment(int(one.times_ns[k]))}  {told} "
+        at = moment(int(one.times_ns[k]))
+        if one.width_ns:
+            failed = int(one.asked[k] - one.went_well[k])
+            return f" {at}, {duration(one.width_ns)}: median {shown}, {count(failed)} of {count(one.asked[k])} failed "
+        return f" {at}  {shown if one.well[k] else 'failed'} "
 
     def dress(self) -> None:
         """Takes the colors of the theme."""
