@@ -72,7 +72,7 @@ def test_nothing_to_collect_is_said(tmp_path):
         (
             'history = "h"\n[keep]\nyears = 3',
             2,
-            r"keep: found .*; expected: one of records, .*waits_1day \(not years\)",
+            r"keep: found .*; expected: one of records, .*probes_1day \(not years\)",
         ),
         ('history = "h"\n[host\nevery = 1', 2, r"this is no TOML"),
         ('history = "h"\nhistory = "i"', 2, r"this is no TOML"),
