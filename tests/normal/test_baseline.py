@@ -5,7 +5,7 @@ import math
 import numpy as np
 import pytest
 
-from yaffle.normal.baseline import BaselineSettings, anomalies, baseline, hours_of_week
+from yaffle.normal.baseline import BaselineSettings, anomalies, baseline, hours_of_week, means
 
 S = 10**9
 QUARTER = 900 * S
@@ -117,3 +117,9 @@ def test_a_gap_ends_no_anomaly():
         values, baseline(values, MONDAY + np.arange(values.size) * QUARTER, BaselineSettings(profile=False))
     )
     assert (run.first, run.stop) == (60, 63)
+
+
+def test_means_of_stretches_leave_out_what_is_not_known():
+    values = np.array([1.0, np.nan, 3.0, 5.0, np.nan, np.nan])
+    found = means(values, np.array([0, 1, 2, 4]), np.array([3, 4, 3, 6]))
+    assert found[:3].tolist() == [2.0, 4.0, 3.0] and np.isnan(found[3])

@@ -1,11 +1,14 @@
 """Silences in words: what was outstanding, who owed the next packet, what ended it."""
 
+import numpy as np
 import pytest
 
 from tests.frames import ACK, PSH, SYN, Talk
 from yaffle.analysis import analyse
+from yaffle.findings.verdict import verdict_columns, verdict_of
 from yaffle.session.evidence import Evidence
 from yaffle.session.examine import Connection
+from yaffle.transport import kinds
 
 
 def longest(talk, tmp_path):
@@ -80,3 +83,28 @@ def test_an_opening_that_is_not_answered_is_the_servers(tmp_path):
     talk.send(0, 1000, flags=SYN, options=talk.options, ack=0, seq=1000)
     silence = longest(talk, tmp_path)
     assert (silence.owed_by, silence.kind) == ("server", "set-up")
+
+
+def test_what_is_known_at_each_packet_is_what_a_look_back_finds(tmp_path):
+    talk = asked()
+    rng = np.random.default_rng(7)
+    for k in range(60):
+        talk.send(int(rng.integers(2)), 300 + 40 * k, int(rng.integers(3)) * 400, ACK)
+    connection = Connection(Evidence(analyse([talk.write(tmp_path / "a.pcap")])), 0)
+    g, until = connection.segments, connection._until
+    for at in range(g.size):
+        back = g[: at + 1]
+        for side in (0, 1):
+            own, other = back[back["d"] == side], back[back["d"] != side]
+            assert until.highest[side][at] == (own["e"].max() if own.size else 0)
+            assert until.acknowledged[side][at] == (other["a"].max() if other.size else 0)
+            assert until.last[side][at] == max(np.flatnonzero(back["d"] == side), default=-1)
+        data = np.flatnonzero((back["n"] > 0) & ((back["kind"] & kinds.KIND_MASK) != kinds.COPY))
+        assert until.last_data[at] == max(data, default=-1)
+
+
+def test_a_verdict_of_one_connection_is_that_among_all(analysed_morning):
+    account = analysed_morning.account
+    columns = verdict_columns(account)
+    for c in range(0, account.flow.size, 97):
+        assert verdict_of(account, c) == verdict_of(account, c, columns)

@@ -32,12 +32,23 @@ def bounds_of_groups(account: Account, rows: Array, group: Array, groups: int) -
 def bounds_of_connections(account: Account) -> tuple[Array, Array]:
     """The same for all connections. What is no exchange's, such as failed openings, is as charged."""
     rows = np.arange(account.exchange.shape[0])
-    low, high = bounds_of_groups(account, rows, account.of_exchange("connection"), account.flow.size)
+    return _with_rest(account, rows, account.of_exchange("connection"), account.connection_charges)
+
+
+def bounds_of_connection(account: Account, c: int) -> tuple[Array, Array]:
+    """The same for one connection, (1, 3)."""
+    rows = np.flatnonzero(account.of_exchange("connection") == c)
+    return _with_rest(account, rows, np.zeros(rows.size, np.int64), account.connection_charges[c : c + 1])
+
+
+def _with_rest(account: Account, rows: Array, group: Array, charges: Array) -> tuple[Array, Array]:
+    """Bounds of exchanges by connection, and what else its charges are of."""
+    groups = charges.shape[0]
+    low, high = bounds_of_groups(account, rows, group, groups)
     for k, party in enumerate(bounds.BOUNDED):
         columns = causes.party_columns(party)
-        beside = account.connection_charges[:, columns].sum(axis=1).astype(np.float64)
-        of_exchanges = account.exchange_charges[:, columns].sum(axis=1)
-        beside -= np.bincount(account.of_exchange("connection"), of_exchanges, account.flow.size)
+        beside = charges[:, columns].sum(axis=1).astype(np.float64)
+        beside -= np.bincount(group, account.exchange_charges[rows][:, columns].sum(axis=1), groups)
         low[:, k] += beside
         high[:, k] += beside
     return low, high

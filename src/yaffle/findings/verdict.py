@@ -5,7 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from yaffle.arrays import Array
-from yaffle.findings.certainty import bounds_of_connections, confidences, could_be_nil
+from yaffle.findings.certainty import bounds_of_connection, bounds_of_connections, confidences, could_be_nil
 from yaffle.ledger import causes
 from yaffle.ledger.account import OPENINGS
 from yaffle.ledger.engine import Account
@@ -32,22 +32,30 @@ class Verdict:
     sentence: str
 
 
-def is_slow(account: Account) -> Array:
+def is_slow(facts: Account, charges: Array) -> Array:
     """For each connection: whether anything in it is slow: a long wait, a long sum of waits, or a repair that was
     felt.
     """
-    wait, worst = account.fact("wait_ns"), account.fact("worst_wait_ns")
-    repaired = account.connection_charges[:, AVOIDABLE].sum(axis=1) >= FELT_REPAIR_NS
+    wait, worst = facts.fact("wait_ns"), facts.fact("worst_wait_ns")
+    repaired = charges[:, AVOIDABLE].sum(axis=1) >= FELT_REPAIR_NS
     return np.asarray((worst >= SLOW_EXCHANGE_NS) | (wait >= SLOW_TOTAL_NS) | repaired)
 
 
 def verdict_columns(account: Account) -> tuple[Array, Array, Array]:
     """For each connection: party (index into PARTIES, -1 none), charge column (-1 none), confidence."""
-    charges = account.connection_charges
+    return _columns(account, account.connection_charges, bounds_of_connections(account))
+
+
+def verdict_columns_of(account: Account, c: int) -> tuple[Array, Array, Array]:
+    """The same for one connection, each (1,)."""
+    return _columns(account.only(c), account.connection_charges[c : c + 1], bounds_of_connection(account, c))
+
+
+def _columns(facts: Account, charges: Array, bounds: tuple[Array, Array]) -> tuple[Array, Array, Array]:
     sums, heaviest = by_party(charges)
     party = np.argmax(sums, axis=1)
-    slow = is_slow(account)
-    low, high = bounds_of_connections(account)
+    slow = is_slow(facts, charges)
+    low, high = bounds
     party[could_be_nil(sums, party, low)] = causes.PARTIES.index(
         causes.UNEXPLAINED
     )  # Nobody is named whose part may be none.
@@ -55,7 +63,7 @@ def verdict_columns(account: Account) -> tuple[Array, Array, Array]:
     party[~slow] = -1
     column = np.where(slow, heaviest[np.arange(party.size), party], -1).astype(np.int64)
     column[slow & (column < 0)] = causes.UNSEEN
-    opening = account.fact("opening")
+    opening = facts.fact("opening")
     refused = opening == OPENINGS.index("refused")
     party[refused], column[refused], confidence[refused] = 2, causes.SET_UP, 0.9
     unanswered = opening == OPENINGS.index("unanswered")
@@ -85,9 +93,10 @@ def sentence(party: str, column: int, opening: str, charges: Array) -> str:
 
 def verdict_of(account: Account, c: int, columns: tuple[Array, Array, Array] | None = None) -> Verdict:
     """The verdict of connection c."""
-    party, column, confidence = columns if columns is not None else verdict_columns(account)
-    who = causes.PARTIES[party[c]] if party[c] >= 0 else causes.NONE
-    cause = causes.CHARGES[column[c]][1] if party[c] >= 0 else ""
+    party, column, confidence = columns if columns is not None else verdict_columns_of(account, c)
+    k = c if columns is not None else 0
+    who = causes.PARTIES[party[k]] if party[k] >= 0 else causes.NONE
+    cause = causes.CHARGES[column[k]][1] if party[k] >= 0 else ""
     opening = OPENINGS[account.fact("opening")[c]]
     if opening == "refused":
         cause = "refused"
@@ -96,8 +105,8 @@ def verdict_of(account: Account, c: int, columns: tuple[Array, Array, Array] | N
     return Verdict(
         who,
         cause,
-        round(float(confidence[c]), 3),
-        sentence(who, int(column[c]), opening, account.connection_charges[c]),
+        round(float(confidence[k]), 3),
+        sentence(who, int(column[k]), opening, account.connection_charges[c]),
     )
 
 

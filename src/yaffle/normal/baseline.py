@@ -157,3 +157,11 @@ def anomalies(values: Array, found: Baseline) -> list[Anomaly]:
         size = float(np.max(np.abs(off) / np.maximum(found.deviation[rows], 1e-300)))
         runs.append(Anomaly(int(rows[0]), int(rows[-1]) + 1, int(side[first]), size, float(off.sum())))
     return sorted(runs, key=lambda run: -abs(run.excess))
+
+
+def means(values: Array, first: Array, stop: Array) -> Array:
+    """The mean of each stretch [first, stop) of values, nan left out; nan where nothing else is in it."""
+    there = ~np.isnan(values)
+    sums, counts = (np.concatenate([[0], np.cumsum(column)]) for column in (np.where(there, values, 0.0), there))
+    held = counts[stop] - counts[first]
+    return np.where(held > 0, (sums[stop] - sums[first]) / np.maximum(1, held), np.nan)

@@ -12,7 +12,6 @@ from yaffle.analysis import Analysis
 from yaffle.arrays import Array
 from yaffle.capture.addresses import Labels, client_labels, server_labels
 from yaffle.exchanges import labels
-from yaffle.findings.certainty import bounds_of_connections
 from yaffle.findings.flow_source import held_flows
 from yaffle.findings.services import failed
 from yaffle.kernels import kernel
@@ -260,11 +259,6 @@ class Evidence:
             found[has, k] = account.of_exchange(name)[waits.exchange[has]]
             found[~has, k] = waits.charges[~has][:, party].sum(axis=1)
         return found
-
-    @cached_property
-    def connection_bounds(self) -> tuple[Array, Array]:
-        """(low, high) of each party's part of what every connection waited, ns (n, 3)."""
-        return bounds_of_connections(self.analysis.account)
 
     @cached_property
     def counted(self) -> Array:

@@ -1,6 +1,7 @@
 """One connection, taken apart: its segments in time, its silences with the side that was expected to send next."""
 
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 
@@ -18,6 +19,7 @@ from yaffle.units import size
 SILENCE_NS = 30_000_000  # Shorter stretches are not listed.
 CLIENT, SERVER = 0, 1
 _SIDES = ("client", "server")
+_NOTHING = -(1 << 62)
 
 
 @dataclass(frozen=True)
@@ -48,6 +50,33 @@ class Silence:
     def span_ns(self) -> int:
         """How long it lasted."""
         return self.last_ns - self.first_ns
+
+
+@dataclass(frozen=True)
+class _Until:
+    """What is known at each segment, itself included; of two sides the client's first."""
+
+    highest: tuple[Array, Array]  # byte that was sent
+    acknowledged: tuple[Array, Array]  # byte of the side's
+    last: tuple[Array, Array]  # segment of the side (index), -1 none
+    last_data: Array  # segment with data that was no copy (index), -1 none
+
+
+def _until_each(g: Array) -> _Until:
+    rows = np.arange(g.size)
+
+    def greatest(own: Array, values: Array, none: int) -> Array:
+        found = np.maximum.accumulate(np.where(own, values, _NOTHING)) if g.size else np.zeros(0, np.int64)
+        return np.where(found == _NOTHING, none, found)
+
+    sides = tuple(g["d"] == side for side in (CLIENT, SERVER))
+    data = (g["n"] > 0) & ((g["kind"] & kinds.KIND_MASK) != kinds.COPY)
+    return _Until(
+        (greatest(sides[0], g["e"], 0), greatest(sides[1], g["e"], 0)),
+        (greatest(sides[1], g["a"], 0), greatest(sides[0], g["a"], 0)),
+        (greatest(sides[0], rows, -1), greatest(sides[1], rows, -1)),
+        greatest(data, rows, -1),
+    )
 
 
 class Connection:
@@ -128,26 +157,25 @@ class Connection:
         found = [self._silence(int(i)) for i in np.flatnonzero(gaps >= least_ns)]
         return sorted(found, key=lambda s: -s.span_ns)
 
+    @cached_property
+    def _until(self) -> "_Until":
+        return _until_each(self.segments)
+
     def _silence(self, after: int) -> Silence:
         g = self.segments
         before = after - 1
         kind_after = int(g["kind"][after]) & kinds.KIND_MASK
         repeat = kinds.is_repeat(int(g["kind"][after]))
-        sides = [g["d"][: before + 1] == side for side in (CLIENT, SERVER)]
-        highest = [int(g["e"][: before + 1][m].max()) if m.any() else 0 for m in sides]
-        acknowledged = [
-            int(g["a"][: before + 1][m].max()) if m.any() else 0 for m in (sides[1], sides[0])
-        ]  # of the client's, of the server's bytes
-        data = np.flatnonzero((g["n"][: before + 1] > 0) & ((g["kind"][: before + 1] & kinds.KIND_MASK) != kinds.COPY))
-        last_data = int(g["d"][data[-1]]) if data.size else -1
+        until = self._until
+        data = int(until.last_data[before])
+        last_data = int(g["d"][data]) if data >= 0 else -1
         ender = _SIDES[int(g["d"][after])]
         word = kinds.in_words(int(g["kind"][after]))
         payload = int(g["n"][after])
         ended = f"{word} of the {ender}" + (f" ({size(payload)})" if payload else "") + " ended it"
-        open_bytes = [max(0, highest[s] - acknowledged[s]) for s in (CLIENT, SERVER)]
-        window = {
-            side: int(g["w"][np.flatnonzero(sides[side])[-1]]) if sides[side].any() else -1 for side in (CLIENT, SERVER)
-        }
+        open_bytes = [max(0, int(until.highest[s][before] - until.acknowledged[s][before])) for s in (CLIENT, SERVER)]
+        last = {side: int(until.last[side][before]) for side in (CLIENT, SERVER)}
+        window = {side: int(g["w"][row]) if row >= 0 else -1 for side, row in last.items()}
         if kind_after in (kinds.OPEN, kinds.OPEN_ANSWER, kinds.REPEAT_OPEN) or (before == 0 and g["flags"][0] & 2):
             owed, kind, why = "server", "set-up", "SYN not answered"
         elif kind_after in (kinds.KEEP_ALIVE, kinds.KEEP_ALIVE_ANSWER):

@@ -22,6 +22,7 @@ from yaffle.inventory.places import Places, spoken
 from yaffle.path.segments import Way, marking_changes
 from yaffle.quantiles import median
 from yaffle.session.map_neighbours import cables
+from yaffle.session.route_ways import RouteCourse, RouteHop, route_courses
 from yaffle.session.scene import Scene
 from yaffle.units import count, duration, share
 
@@ -30,6 +31,7 @@ SERVICE = "service"
 FINE, WORN, HURT, UNMEASURED = "fine", "worn", "hurt", "unmeasured"
 WAITED, BELONGS = "waited", "belongs"  # one service waits for another; a service is one of these servers
 HURT_SHARE = 0.001  # Of packets lost: from here on a link hurts.
+_HURT_ROUTE = 0.01  # The same of tests, which send few.
 _MOST_SITES, _MOST_FLOWS = 12, 60
 _LEAST_MARKED = 4  # Packets that changed their marking, without which nothing is said.
 
@@ -120,6 +122,7 @@ def map_picture(scene: Scene) -> MapPicture:
     flows = _captured(scene, analysis, drawing)
     flows += _exported(scene, analysis, drawing)
     _plugged(scene, analysis, drawing)
+    _routed(scene, analysis, drawing)
     return MapPicture(list(drawing.places.values()), list(drawing.links.values()), flows[:_MOST_FLOWS])
 
 
@@ -373,6 +376,43 @@ def _plugged(scene: Scene, analysis: Analysis, drawing: _Drawing) -> None:
             continue
         link = drawing.links.get((far, near)) or drawing.link(near, far)
         link.words = "; ".join(part for part in (link.words, f"LLDP: {ports}") if part)
+
+
+def _routed(scene: Scene, analysis: Analysis, drawing: _Drawing) -> None:
+    """What tests of routes tell: who lies between, what each hop adds, and what is lost on the way there.
+
+    A route's target is the clients of its site, where there are any, else a server; links stand as seen from them.
+    """
+    courses = route_courses(analysis.history, analysis.places, scene.first_ns, scene.last_ns) or []
+    for course in courses[:_MOST_SITES]:
+        own = {(hop.ttl, hop.address): hop for hop in course.hops}
+        passed = [own[key] for key in enumerate(course.last_way, 1) if key in own and key[1]]
+        if not passed:
+            continue
+        between = [hop.address for hop in passed if hop.address != course.target]
+        _stand_devices(analysis, drawing, [[one for one in between if one not in drawing.devices]])
+        places = [drawing.place(POINT, course.source or "tests"), *(drawing.devices[one] for one in between)]
+        if passed[-1].address == course.target:
+            site = analysis.places.site(course.target)
+            clients = f"{CLIENTS}: {site}"
+            places.append(clients if clients in drawing.places else drawing.place(SERVERS, site))
+        backwards = places[-1].startswith(f"{CLIENTS}: ")
+        before = 0.0
+        for (near, far), hop in zip(pairwise(places), passed, strict=False):
+            lost, before = max(0.0, hop.lost_share - before), max(before, hop.lost_share)
+            if near != far:
+                _judge_route(drawing.link(*((far, near) if backwards else (near, far))), course, hop, lost)
+
+
+def _judge_route(link: Link, course: RouteCourse, hop: RouteHop, lost: float) -> None:
+    """Says what a hop adds; where nothing else measures the link, that is its state. lost: share of its packets."""
+    added = f"{duration(round(max(0.0, hop.added_ms) * 1e6))}" if np.isfinite(hop.added_ms) else "no round trip"
+    changed = f", {count(len(course.changes))} changes of the way" if course.changes else ""
+    words = f"route {course.name}: adds {added}, {share(lost)} lost{changed}"
+    link.words = "; ".join(part for part in (link.words, words) if part)
+    if link.state == UNMEASURED:
+        link.state = HURT if lost >= _HURT_ROUTE else WORN if course.changes else FINE
+        link.labels = link.labels or (f"+{added}",)
 
 
 def _address(hop: FlowHop) -> str:

@@ -17,6 +17,7 @@ from yaffle.desktop.shared.column_table import filters_of
 from yaffle.desktop.shared.jobs import Latest
 from yaffle.desktop.shared.ledger_bar import LedgerDelegate, PartyKey
 from yaffle.desktop.shared.panes import Panes
+from yaffle.desktop.shared.plain_cells import PlainCells
 from yaffle.desktop.shared.station import Station
 from yaffle.ledger import causes
 from yaffle.session.apportion import ApportionPicture, picture, summary
@@ -106,6 +107,7 @@ class Apportion(Station):
         self.tree.setAlternatingRowColors(True)
         self.tree.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
         self.tree.setFont(theme.figures_font())
+        self.tree.setItemDelegate(PlainCells(self.tree_model, self.tree))
         self.tree.setItemDelegateForColumn(len(COLUMNS) - 1, LedgerDelegate(self))
         self.tree.setExpandsOnDoubleClick(False)
         self.tree.doubleClicked.connect(self._chosen)

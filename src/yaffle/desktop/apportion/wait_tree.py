@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QWidget
 from yaffle.desktop.shared import theme
 from yaffle.desktop.shared.jobs import Latest
 from yaffle.desktop.shared.ledger_bar import BAR_ROLE, Bar, Bounds, bar_of, bar_words
+from yaffle.desktop.shared.plain_cells import CellLook
 from yaffle.session.behind_groups import has_tiers
 from yaffle.session.evidence import Evidence
 from yaffle.session.wait_group import EXCHANGE, Group, GroupLevel, repeat_words
@@ -237,6 +238,19 @@ class WaitTree(QAbstractItemModel):
             if role == Qt.ItemDataRole.TextAlignmentRole and 0 < section < len(COLUMNS) - 1:
                 return Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
         return None
+
+    def texts_of(self, index: Index) -> Sequence[str]:
+        """The texts of a row, column by column."""
+        return self._node(index).cells
+
+    def look_of(self, index: Index) -> CellLook | None:
+        """How a cell is painted."""
+        node, column = self._node(index), index.column()
+        group = node.group
+        if group is None:
+            return None
+        font = self._beside_font if group.beside and column == 0 else None
+        return CellLook(node.cells[column], 0 < column < _LAST, font=font)
 
     def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
         if role not in (_DISPLAY, _TIP, _ALIGNMENT, _FONT, _BAR):

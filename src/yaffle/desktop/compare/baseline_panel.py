@@ -26,7 +26,7 @@ from yaffle.desktop.shared.panes import Panes
 from yaffle.desktop.shared.plot_head import Key, Mark
 from yaffle.desktop.shared.plots import Plot
 from yaffle.desktop.survey.measure_plots import value_text
-from yaffle.normal.baseline import Anomaly, BaselineSettings
+from yaffle.normal.baseline import BaselineSettings, means
 from yaffle.session.baselines import (
     EVERYTHING,
     FLOW_VOLUME,
@@ -304,9 +304,8 @@ class NormalPanel(QWidget):
     def _fill(self, picture: NormalPicture) -> None:
         runs, unit = picture.anomalies, picture.settings.subject.unit
 
-        def mean(run: Anomaly, column: Array) -> float:
-            return float(np.nanmean(column[run.first : run.stop]))
-
+        begins, ends = (np.array([getattr(run, edge) for run in runs], np.int64) for edge in ("first", "stop"))
+        measured, expected = (means(column, begins, ends) for column in (picture.values, picture.baseline.expected))
         self.table.show_columns(
             [
                 Column(
@@ -328,14 +327,14 @@ class NormalPanel(QWidget):
                 ),
                 Column(
                     "measured",
-                    lambda r: value_text(mean(runs[r], picture.values), unit),
-                    [mean(run, picture.values) for run in runs],
+                    lambda r: value_text(float(measured[r]), unit),
+                    measured,
                     meaning="mean of these intervals",
                 ),
                 Column(
                     "baseline",
-                    lambda r: value_text(mean(runs[r], picture.baseline.expected), unit),
-                    [mean(run, picture.baseline.expected) for run in runs],
+                    lambda r: value_text(float(expected[r]), unit),
+                    expected,
                 ),
                 Column(
                     "deviation (σ)",
@@ -345,8 +344,8 @@ class NormalPanel(QWidget):
                 ),
                 Column(
                     "of baseline",
-                    lambda r: _times(mean(runs[r], picture.values), mean(runs[r], picture.baseline.expected)),
-                    [mean(run, picture.values) / max(1e-12, mean(run, picture.baseline.expected)) for run in runs],
+                    lambda r: _times(float(measured[r]), float(expected[r])),
+                    measured / np.maximum(1e-12, expected),
                     meaning="the mean of these intervals as a multiple of the baseline",
                 ),
             ],

@@ -26,6 +26,7 @@ from yaffle.desktop.shared.dialog_parts import bound
 from yaffle.desktop.shared.jobs import Latest
 from yaffle.desktop.shared.ledger_bar import Bounds, LedgerBar, bound_words
 from yaffle.desktop.shared.panes import Panes
+from yaffle.findings.certainty import bounds_of_connection
 from yaffle.findings.verdict import path_changed, verdict_of
 from yaffle.session.examine import SILENCE_NS, Connection, Silence
 from yaffle.session.expressions import utc
@@ -52,6 +53,8 @@ class Examine(QWidget):
         self._title.setWordWrap(True)
         self._selected.setObjectName("faint")
         self._selected.setWordWrap(True)
+        # Room for two lines at all times: what is chosen must not push the plots about.
+        self._selected.setMinimumHeight(2 * self._selected.fontMetrics().lineSpacing())
         self.bar = LedgerBar()
         self.ladder = Ladder()
         self.ladder.setMinimumWidth(200)
@@ -274,8 +277,11 @@ class Examine(QWidget):
                 f"{self._verdict.text()} The path to the {end} changed: its minimum RTT went from {duration(before)} to"
                 f" {duration(after)}."
             )
-        charges, (low, high) = account.connection_charges[connection.number], connection.evidence.connection_bounds
-        bounds = Bounds(low[connection.number], high[connection.number])
+        charges, (low, high) = (
+            account.connection_charges[connection.number],
+            bounds_of_connection(account, connection.number),
+        )
+        bounds = Bounds(low[0], high[0])
         if between := bound_words(charges, bounds):
             self._verdict.setText(f"{self._verdict.text()} The evidence allows: {', '.join(between)}.")
         self.bar.show_charges(charges, bounds)

@@ -11,6 +11,7 @@ from yaffle.desktop.path.flow_paths_page import WaysPage
 from yaffle.desktop.path.map_page import MapPage
 from yaffle.desktop.path.queues_page import QueuesPage
 from yaffle.desktop.path.radio_page import RadioPage
+from yaffle.desktop.path.routes_page import RoutesPage
 from yaffle.desktop.path.segments_page import SegmentsPage
 from yaffle.desktop.path.streams_page import StreamsPage
 from yaffle.desktop.shared.jobs import Latest
@@ -25,9 +26,10 @@ from yaffle.session.map_services import with_services
 from yaffle.session.map_view import MapPicture, map_picture
 from yaffle.session.path_view import PathPicture, path_picture
 from yaffle.session.radio_view import StationRow, radio_picture, station_course
+from yaffle.session.route_ways import route_courses
 from yaffle.session.scene import Scene
 
-SEGMENTS, STREAMS, WAYS, CLASSES, MAP, QUEUES, RADIO = range(7)  # pages
+SEGMENTS, STREAMS, WAYS, CLASSES, MAP, QUEUES, RADIO, ROUTES = range(8)  # pages
 _AROUND_NS = 60_000_000_000
 
 
@@ -46,8 +48,8 @@ class PathStation(Station):
             ClassesPage(),
             MapPage(),
         )
-        self.queues, self.radio = QueuesPage(), RadioPage()
-        self._of_nodes, self._of_one = Latest(self), Latest(self)
+        self.queues, self.radio, self.routes = QueuesPage(), RadioPage(), RoutesPage()
+        self._of_nodes, self._of_one, self._of_routes = Latest(self), Latest(self), Latest(self)
         self.parts = QTabWidget()
         for latest, words in (
             (self._latest, self.segments.words),
@@ -55,11 +57,12 @@ class PathStation(Station):
             (self._of_map, self.map.words),
             (self._of_nodes, self.queues.words),
             (self._of_one, self.radio.words),
+            (self._of_routes, self.routes.words),
         ):
             latest.failed.connect(lambda text, words=words: words.setText(f"View not updated: {text}"))
         self.segments.packet_wanted.connect(self.packet_wanted)
         self.segments.parted.connect(self._part)
-        for telling in (self.ways, self.queues, self.radio):
+        for telling in (self.ways, self.queues, self.radio, self.routes):
             telling.moment_wanted.connect(self._narrow)
         self.queues.chosen.connect(self._ask_queue)
         self.radio.chosen.connect(self._ask_station)
@@ -77,6 +80,7 @@ class PathStation(Station):
             (self.map, "map", "Sites, points, devices and servers, and how each link does"),
             (self.queues, "queues", "What nodes told of single packets: queues that stood, ways, drops"),
             (self.radio, "radio", "802.11: stations, access points, signal, retransmissions, moves, failures"),
+            (self.routes, "routes", "Routes that were tested on purpose: ways and their changes, each hop over time"),
         ):
             self.parts.setTabToolTip(self.parts.addTab(page, title), tip)
         self.parts.currentChanged.connect(self._turned)
@@ -94,7 +98,7 @@ class PathStation(Station):
     @property
     def pictures(self) -> tuple[Latest, ...]:
         """What computes away from the interface thread."""
-        return (self._latest, self._of_classes, self._of_map, self._of_nodes, self._of_one)
+        return (self._latest, self._of_classes, self._of_map, self._of_nodes, self._of_one, self._of_routes)
 
     @property
     def picture(self) -> PathPicture | None:
@@ -112,6 +116,7 @@ class PathStation(Station):
         self.map.show_picture(None, self._model.kept)
         self.queues.show_picture(None)
         self.radio.show_picture(None)
+        self.routes.show_courses(None, 0, 1)
 
     def _ask(self, scene: Scene) -> None:
         self._latest.ask(lambda _progress: path_picture(scene), self._show)
@@ -133,6 +138,12 @@ class PathStation(Station):
             self._of_nodes.ask(lambda _progress: hops_picture(scene), self.queues.show_picture)
         elif page == RADIO:
             self._of_one.ask(lambda _progress: radio_picture(scene), self.radio.show_picture)
+        elif page == ROUTES:
+            history, places = scene.evidence.analysis.history, scene.evidence.places
+            self._of_routes.ask(
+                lambda _progress: route_courses(history, places, scene.first_ns, scene.last_ns),
+                lambda found: self.routes.show_courses(found, scene.first_ns, scene.last_ns),
+            )
 
     def _ask_queue(self, one: Congestion) -> None:
         scene = self._model.scene
@@ -202,6 +213,6 @@ class PathStation(Station):
 
     def dress(self) -> None:
         """Takes the colors of the theme."""
-        for page in (self.segments, self.streams, self.classes, self.map, self.queues, self.radio):
+        for page in (self.segments, self.streams, self.classes, self.map, self.queues, self.radio, self.routes):
             page.dress()
         self.ways.show_picture(self.picture)

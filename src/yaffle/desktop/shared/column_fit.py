@@ -7,6 +7,7 @@ from PySide6.QtGui import QFontMetrics
 from PySide6.QtWidgets import QHeaderView, QMenu, QTableView, QTreeView
 
 from yaffle.desktop.shared.arrangement import arrangement
+from yaffle.desktop.shared.plain_cells import PlainModel
 
 _SAMPLED = 32  # rows that are measured
 _TITLE_ROOM, _CELL_ROOM = 18, 12  # pixels around a title (with the sign of sorting) and around a cell
@@ -49,28 +50,26 @@ class ColumnFit(QObject):
         model = self._view.model()
         if model is None:
             return
+        assert isinstance(model, PlainModel)
         metrics, head = QFontMetrics(self._view.font()), QFontMetrics(self._header.font())
         columns = range(model.columnCount())
         self._wanted = [head.horizontalAdvance(self._title(c)) + _TITLE_ROOM for c in columns]
         painted = {c for c in columns if self._view.itemDelegateForColumn(c) is not None}
+        told = set[int]()  # columns with a text to be measured by
         for index, indent in self._rows():
-            for c in columns:
-                text = index.siblingAtColumn(c).data()
+            for c, text in enumerate(model.texts_of(index)):
                 if text:
-                    wide_px = metrics.horizontalAdvance(str(text)) + _CELL_ROOM + (indent if c == 0 else 0)
+                    told.add(c)
+                    wide_px = metrics.horizontalAdvance(text) + _CELL_ROOM + (indent if c == 0 else 0)
                     self._wanted[c] = max(self._wanted[c], min(_MOST, wide_px))
         for c, pixels in self._least.items():
-            if c < len(self._wanted) and (c in painted or not self._sampled(c)):
+            if c < len(self._wanted) and (c in painted or c not in told):
                 self._wanted[c] = max(self._wanted[c], pixels)
         self._titles_wide = [
             self._wanted[c] if c in painted else head.horizontalAdvance(self._title(c)) + _TITLE_ROOM for c in columns
         ]
         self._share_room()
         self._put_in_order()
-
-    def _sampled(self, column: int) -> bool:
-        """Whether some cell of a column has a text to be measured by."""
-        return any(index.siblingAtColumn(column).data() for index, _ in self._rows())
 
     def _title(self, column: int) -> str:
         return str(self._view.model().headerData(column, Qt.Orientation.Horizontal) or "")

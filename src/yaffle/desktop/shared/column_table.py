@@ -8,13 +8,14 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, Qt, Signal
+from PySide6.QtCore import QAbstractItemModel, QAbstractTableModel, QModelIndex, QPersistentModelIndex, Qt, Signal
 from PySide6.QtGui import QColor, QContextMenuEvent, QGuiApplication, QKeyEvent, QKeySequence, QMouseEvent
 from PySide6.QtWidgets import QAbstractItemView, QFileDialog, QMenu, QTableView, QWidget
 
 from yaffle.arrays import Array
 from yaffle.desktop.shared import theme
 from yaffle.desktop.shared.column_fit import ColumnFit
+from yaffle.desktop.shared.plain_cells import CellLook, PlainCells
 from yaffle.session import expressions
 
 Index = QModelIndex | QPersistentModelIndex
@@ -82,6 +83,18 @@ class ColumnTable(QAbstractTableModel):
             name = column.color(row)
             return QColor(name) if name else None
         return None
+
+    def texts_of(self, index: Index) -> list[str]:
+        """The texts of a row, column by column."""
+        row = int(self.order[index.row()])
+        return [column.text(row) for column in self._columns]
+
+    def look_of(self, index: Index) -> CellLook | None:
+        """How a cell is painted."""
+        if not index.isValid():
+            return None
+        column, row = self._columns[index.column()], int(self.order[index.row()])
+        return CellLook(column.text(row), column.figures, column.color(row) if column.color is not None else None)
 
     def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
         if orientation != Qt.Orientation.Horizontal or section >= len(self._columns):
@@ -174,6 +187,11 @@ class TableView(QTableView):
         self.horizontalHeader().setSortIndicatorClearable(True)
         self.horizontalHeader().setSortIndicator(-1, Qt.SortOrder.AscendingOrder)
         self.fit = ColumnFit(self)
+
+    def setModel(self, model: QAbstractItemModel | None) -> None:
+        super().setModel(model)
+        if isinstance(model, ColumnTable):
+            self.setItemDelegate(PlainCells(model, self))
 
     def _table(self) -> ColumnTable:
         model = self.model()

@@ -89,6 +89,9 @@ class Latest(QObject):
         self._how_far = (0.0, "drawing", -1.0)
         self._long = QTimer(self, singleShot=True, interval=_LONG_MS)
         self._long.timeout.connect(self._tell)
+        self._deliver = QTimer(self, singleShot=True, interval=0)
+        self._deliver.timeout.connect(self._delivered)
+        self._result: Any = None
         self._wanted = False
         self._show: Callable[[Any], None] | None = None
 
@@ -133,7 +136,12 @@ class Latest(QObject):
 
     @Slot(object)
     def _finished(self, result: Any) -> None:
-        self._job = None
+        self._result = result
+        self._deliver.start()  # By itself: keys and what else was shown come between two answers.
+
+    @Slot()
+    def _delivered(self) -> None:
+        result, self._result, self._job = self._result, None, None
         if self._wanted and self._show is not None:
             self._show(result)
         self._go_on()

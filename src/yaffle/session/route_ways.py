@@ -1,0 +1,231 @@
+"""Routes that were asked for on purpose, over a period: by which ways they went and when that changed, and each hop.
+
+A hop's answers are its own affair: many routers answer few such packets, or none. What of a hop's packets was not
+answered is therefore parted: *lost* is the share that was not answered by this hop nor by any hop behind it, look by
+look (the least share of those hops); the rest the hop kept to itself.
+"""
+
+import json
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+
+from yaffle.arrays import Array
+from yaffle.history.layout import HOUR_NS, PROBES, counting, folders
+from yaffle.history.store import History
+from yaffle.inventory.places import Places
+from yaffle.quantiles import median, p95
+
+Addresses = tuple[str | None, ...]  # hop by hop; None where a hop is silent
+KIND = "route"
+_MOST_LOOKS = 50_000
+_COLUMNS = ("name", "target", "source", "over", "at_ns", "ok", "why", "hops")
+
+
+@dataclass(frozen=True)
+class RouteHop:
+    """What answered at one distance. trips_ms: the median of each look, NaN where it did not answer then."""
+
+    ttl: int
+    address: str
+    name: str
+    site: str
+    looks: int
+    sent: int
+    answered: int
+    lost: float  # packets
+    trips_ms: Array
+    added_ms: float  # median above that of the nearest hop before it that answers; NaN where none does
+
+    @property
+    def lost_share(self) -> float:
+        """Of the packets sent so far, what was lost here or behind it."""
+        return self.lost / self.sent if self.sent else 0.0
+
+    @property
+    def kept_share(self) -> float:
+        """Of the packets sent so far, what it only did not answer."""
+        return max(0.0, 1 - self.answered / self.sent - self.lost_share) if self.sent else 0.0
+
+    @property
+    def known_ms(self) -> Array:
+        """Round trips that were measured."""
+        return np.asarray(self.trips_ms[np.isfinite(self.trips_ms)])
+
+    @property
+    def median_ms(self) -> float:
+        """Of the looks; NaN where it never answered."""
+        return median(self.known_ms)
+
+    @property
+    def p95_ms(self) -> float:
+        """Of the looks; NaN where it never answered."""
+        return p95(self.known_ms)
+
+
+@dataclass
+class RouteWay:
+    """One way: silent hops of one look are those that answered in another, while nothing else differs."""
+
+    addresses: Addresses
+    first_ns: int
+    last_ns: int
+    whole: bool  # whether some look came to the target by it; else there may be more hops behind
+    looks: int = 1
+
+
+@dataclass(frozen=True)
+class RouteChange:
+    """A look that went another way than the one before it. ttl: of the first hop that differs."""
+
+    time_ns: int
+    before: int  # places among the ways
+    after: int
+    ttl: int
+
+
+@dataclass(frozen=True)
+class RouteCourse:
+    """One route over the period."""
+
+    name: str
+    target: str
+    source: str  # who was asked to test; empty: the collector itself
+    over: str
+    times_ns: Array
+    well: Array
+    way_of: Array  # the way of each look, its place among `ways`; -1 where nothing answered
+    ways: list[RouteWay]
+    changes: list[RouteChange]
+    hops: list[RouteHop]
+    last_why: str
+
+    @property
+    def failed_share(self) -> float:
+        """Of the looks, those that did not reach the target."""
+        return float(1 - self.well.mean()) if self.well.size else 0.0
+
+    @property
+    def last_way(self) -> Addresses:
+        """The way of the last look that had an answer."""
+        known = self.way_of[self.way_of >= 0]
+        return self.ways[int(known[-1])].addresses if known.size else ()
+
+
+@dataclass
+class _Hop:
+    looks: int = 0
+    sent: int = 0
+    answered: int = 0
+    lost: float = 0.0
+    trips: dict[int, float] = field(default_factory=dict)  # by look
+
+
+def route_courses(history: History | None, places: Places, first_ns: int, last_ns: int) -> list[RouteCourse] | None:
+    """All routes of a period, those that changed most first; None where nothing was ever asked. Raises HistoryError."""
+    if history is None or not folders(history.folder / PROBES):
+        return None
+    files = [
+        path
+        for start, folder in folders(history.folder / PROBES)
+        if start <= last_ns and start + HOUR_NS > first_ns
+        for path in counting(folder)
+    ]
+    if not files:
+        return []
+    within = f"kind = '{KIND}' AND at_ns >= {int(first_ns)} AND at_ns <= {int(last_ns)}"
+    table = history.told(
+        lambda: files,
+        f"SELECT * FROM (SELECT {', '.join(_COLUMNS)} FROM told WHERE {within} ORDER BY at_ns DESC LIMIT {_MOST_LOOKS})"
+        " ORDER BY name, source, target, at_ns",
+    )
+    groups: dict[tuple[str, str, str], list[dict[str, Any]]] = {}
+    for row in table.to_pylist() if table is not None else []:
+        groups.setdefault((row["name"], row["source"] or "", row["target"]), []).append(row)
+    found = [_course(rows, places) for rows in groups.values()]
+    return sorted(found, key=lambda one: (-len(one.changes), -one.failed_share, one.name, one.source))
+
+
+def _course(rows: list[dict[str, Any]], places: Places) -> RouteCourse:
+    looks = [json.loads(row["hops"] or "[]") for row in rows]
+    times = np.array([row["at_ns"] for row in rows], np.int64)
+    ways: list[RouteWay] = []
+    way_of, changes, now = np.full(times.size, -1), list[RouteChange](), -1
+    for k, (row, hops) in enumerate(zip(rows, looks, strict=True)):
+        own = tuple(hop["address"] for hop in hops)
+        if not any(own):
+            continue
+        way_of[k] = _way(ways, own, now, int(times[k]), whole=bool(row["ok"]))
+        if 0 <= now != way_of[k]:
+            at = _first_other(ways[now].addresses, ways[int(way_of[k])].addresses)
+            changes.append(RouteChange(int(times[k]), now, int(way_of[k]), at))
+        now = int(way_of[k])
+    first, whys = rows[-1], [row["why"] for row in rows if row["why"]]
+    return RouteCourse(
+        first["name"], first["target"], first["source"] or "", first["over"] or "udp", times,
+        np.array([bool(row["ok"]) for row in rows]), way_of, ways, changes, _hops(looks, places),
+        whys[-1] if whys else "",
+    )  # fmt: skip
+
+
+def _way(ways: list[RouteWay], own: Addresses, now: int, at_ns: int, *, whole: bool) -> int:
+    """The place of a look's way among those known, the present one first; it is put there where it is new. whole:
+    whether the look came to its target; else more hops may stand behind.
+    """
+    for k in ([now] if now >= 0 else []) + [k for k in range(len(ways)) if k != now]:
+        if (joined := _joined(ways[k], own, whole)) is not None:
+            ways[k].addresses, ways[k].last_ns, ways[k].looks = joined, at_ns, ways[k].looks + 1
+            ways[k].whole |= whole
+            return k
+    ways.append(RouteWay(own, at_ns, at_ns, whole))
+    return len(ways) - 1
+
+
+def _joined(known: RouteWay, own: Addresses, whole: bool) -> Addresses | None:
+    """A way with what a look adds to it; None where they are two ways."""
+    there = known.addresses
+    if (len(own) > len(there) and known.whole) or (len(own) < len(there) and whole):
+        return None
+    if any(a is not None and b is not None and a != b for a, b in zip(there, own, strict=False)):
+        return None
+    return tuple(a or b for a, b in zip(there, own, strict=False)) + there[len(own) :] + own[len(there) :]
+
+
+def _first_other(one: Addresses, other: Addresses) -> int:
+    """The distance at which two ways part."""
+    same = (a == b or a is None or b is None for a, b in zip(one, other, strict=False))
+    return next((k for k, alike in enumerate(same) if not alike), min(len(one), len(other))) + 1
+
+
+def _hops(looks: Sequence[list[dict[str, Any]]], places: Places) -> list[RouteHop]:
+    held: dict[tuple[int, str], _Hop] = {}
+    for number, hops in enumerate(looks):
+        missed = np.array([1 - hop["answered"] / hop["sent"] if hop["sent"] else 0.0 for hop in hops])
+        lost = np.minimum.accumulate(missed[::-1])[::-1]
+        for hop, share in zip(hops, lost.tolist(), strict=True):
+            one = held.setdefault((hop["ttl"], hop["address"] or ""), _Hop())
+            one.looks, one.sent, one.answered = one.looks + 1, one.sent + hop["sent"], one.answered + hop["answered"]
+            one.lost += share * hop["sent"]
+            if hop["round_trip_ms"]:
+                one.trips[number] = hop["round_trip_ms"]["median"]
+    found: list[RouteHop] = []
+    for (ttl, address), one in sorted(held.items(), key=lambda item: (item[0][0], -item[1].looks)):
+        trips = np.full(len(looks), np.nan)
+        trips[list(one.trips)] = list(one.trips.values())
+        before = next((hop for hop in reversed(found) if hop.ttl < ttl and hop.known_ms.size), None)
+        added = median(trips[np.isfinite(trips)]) - (before.median_ms if before is not None else 0.0)
+        name = places.short(address) if address else ""
+        site = places.site(address) if address else ""
+        site = "" if "/" in site else site  # A network that nobody gave a name.
+        found.append(
+            RouteHop(ttl, address, name if name != address else "", site, one.looks, one.sent, one.answered, one.lost,
+                     trips, added)
+        )  # fmt: skip
+    return found
+
+
+def way_words(addresses: Addresses) -> str:
+    """A way as people read it."""
+    return " → ".join(address or "silent" for address in addresses)
