@@ -65,10 +65,13 @@ def test_courses_are_the_worst_first(tested, tmp_path):
 def test_measures_of_tests_over_time(tested):
     evidence = Evidence(analyse([tested]))
     names = [name for name in titles(evidence.analysis) if name.startswith("test ")]
-    assert names == ["test round trip", "test failures"]
-    assert groups(evidence, names[0], "test") == choices(evidence.analysis)[names[1]] == ["pier", "quay", "speed"]
+    assert names == ["test round trip", "test failures", "test throughput", "test MOS"]
+    known = ["pier", "quay", "speed", "speed back", "speed there"]
+    assert groups(evidence, names[0], "test") == choices(evidence.analysis)[names[1]] == known
     edge_ns = START_NS + np.arange(7) * 600 * 10**9
-    trips, failures = (over_time(evidence, name, "test", "pier", edge_ns) for name in names)
+    trips, failures = (over_time(evidence, name, "test", "pier", edge_ns) for name in names[:2])
+    assert over_time(evidence, "test throughput", "test", "speed back", edge_ns)[0] == 1e6
+    assert np.isnan(over_time(evidence, "test throughput", "test", "pier", edge_ns)).all()
     assert trips.tolist() == [22.0] * 6 or trips[1:].tolist() == [22.0] * 5
     assert failures.tolist() == pytest.approx([30.0, 0, 0, 0, 0, 0])
 

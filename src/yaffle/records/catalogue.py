@@ -45,7 +45,7 @@ def _wait(name: str, unit: str, words: str) -> Entry:
 
 
 def _test(name: str, unit: str, words: str) -> Entry:
-    return Entry(name, PROBES, unit, words, _TEST_GROUPS, True)
+    return Entry(name, PROBES, unit, words, _TEST_GROUPS, name not in ("test_throughput", "test_mos"))
 
 
 def _hop(name: str, unit: str, words: str) -> Entry:
@@ -67,6 +67,8 @@ _OF_PROBES = (
     _test("test_round_trip", "ms", "median round trip of a test on purpose (nearest rank)"),
     _test("test_failures", "%", "tests on purpose that did not go well, of those sent (RFC 7680)"),
     _test("loss", "%", "packets that tests on purpose sent and that were lost; a test without an answer lost its own"),
+    _test("test_throughput", "bit/s", "median throughput of tests of speed (RFC 6349; nearest rank)"),
+    _test("test_mos", "", "median opinion score (MOS, ITU-T G.107) of tests of voice and video (nearest rank)"),
 )
 _OF_HOPS = (
     _hop("hop_delay", "µs", "longest delay of a packet in a node, as nodes told it (hop latency, INT 2.1)"),

@@ -33,6 +33,7 @@ _MEASURED = ("retransmissions", "timeouts", *_OF_BUSY, *_TRIPS)
 _TRADE = {
     "retransmissions": "retransmission rate", "round_trip": "RTT", "round_trip_min": "minimum RTT",
     "receiver_limited": "receive-window-limited time", "sender_limited": "send-buffer-limited time",
+    "test_mos": "test MOS",
 }  # fmt: skip
 
 
@@ -163,15 +164,16 @@ def over_time(evidence: Evidence, name: str, by: str, label: str, edge_ns: Array
 
 
 def _of_tests(evidence: Evidence, name: str, label: str, edge_ns: Array) -> Array:
-    """Of a test in each interval: the median of its round trips, or what failed."""
+    """Of a test in each interval: the median of its round trips, rates or scores, or what failed or was lost."""
     found = np.full(edge_ns.size - 1, np.nan)
     courses = probe_courses(evidence.analysis.history, int(edge_ns[0]), int(edge_ns[-1])) or []
     own = [one for one in courses if label in (one.name, f"{one.name} {one.direction}".strip(), "")]
     if not own:
         return found
-    times, trips, asked, well, lost = (
+    figures = {"test_throughput": "rate_bps", "test_mos": "mos"}.get(name, "trips_ms")
+    times, values, asked, well, lost = (
         np.concatenate([getattr(one, key) for one in own])
-        for key in ("times_ns", "trips_ms", "asked", "went_well", "lost_percent")
+        for key in ("times_ns", figures, "asked", "went_well", "lost_percent")
     )
     place = np.searchsorted(edge_ns, times, "right") - 1
     for k in np.unique(place[(place >= 0) & (place < found.size)]).tolist():
@@ -180,8 +182,8 @@ def _of_tests(evidence: Evidence, name: str, label: str, edge_ns: Array) -> Arra
             found[k] = 100 * float(1 - well[here].sum() / asked[here].sum())
         elif name == "loss":
             found[k] = float(np.average(lost[here], weights=asked[here]))
-        elif np.isfinite(trips[here]).any():
-            found[k] = median(trips[here][np.isfinite(trips[here])])
+        elif np.isfinite(values[here]).any():
+            found[k] = median(values[here][np.isfinite(values[here])])
     return found
 
 

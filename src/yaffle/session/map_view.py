@@ -27,7 +27,7 @@ from yaffle.session.scene import Scene
 from yaffle.units import count, duration, share
 
 CLIENTS, EDGE, POINT, DEVICE, SERVERS, BY_HAND = "clients", "edge", "point", "device", "servers", "by hand"
-SERVICE = "service"
+SERVICE, TESTS = "service", "tests"
 FINE, WORN, HURT, UNMEASURED = "fine", "worn", "hurt", "unmeasured"
 WAITED, BELONGS = "waited", "belongs"  # one service waits for another; a service is one of these servers
 HURT_SHARE = 0.001  # Of packets lost: from here on a link hurts.
@@ -56,7 +56,7 @@ class Place:
             return f"{count(self.hosts)} {host}"
         if self.kind == SERVICE:
             return f"{count(self.hosts)} requests" if self.hosts else "service"
-        return {POINT: "capture point", DEVICE: "device"}.get(self.kind, "drawn by hand")
+        return {POINT: "capture point", DEVICE: "device", TESTS: "tests begin here"}.get(self.kind, "drawn by hand")
 
 
 @dataclass
@@ -384,6 +384,7 @@ def _routed(scene: Scene, analysis: Analysis, drawing: _Drawing) -> None:
     A route's target is the clients of its site, where there are any, else a server; links stand as seen from them.
     """
     courses = route_courses(analysis.history, analysis.places, scene.first_ns, scene.last_ns) or []
+    targets: dict[str, set[str]] = {}
     for course in courses[:_MOST_SITES]:
         own = {(hop.ttl, hop.address): hop for hop in course.hops}
         passed = [own[key] for key in enumerate(course.last_way, 1) if key in own and key[1]]
@@ -391,11 +392,15 @@ def _routed(scene: Scene, analysis: Analysis, drawing: _Drawing) -> None:
             continue
         between = [hop.address for hop in passed if hop.address != course.target]
         _stand_devices(analysis, drawing, [[one for one in between if one not in drawing.devices]])
-        places = [drawing.place(POINT, course.source or "tests"), *(drawing.devices[one] for one in between)]
+        places = [drawing.place(TESTS, course.source or "collector"), *(drawing.devices[one] for one in between)]
         if passed[-1].address == course.target:
             site = analysis.places.site(course.target)
             clients = f"{CLIENTS}: {site}"
-            places.append(clients if clients in drawing.places else drawing.place(SERVERS, site))
+            known = clients in drawing.places
+            places.append(clients if known else drawing.place(SERVERS, site))
+            if not known:
+                targets.setdefault(site, set()).add(course.target)
+                drawing.places[places[-1]].hosts = max(drawing.places[places[-1]].hosts, len(targets[site]))
         backwards = places[-1].startswith(f"{CLIENTS}: ")
         before = 0.0
         for (near, far), hop in zip(pairwise(places), passed, strict=False):
@@ -407,11 +412,12 @@ def _routed(scene: Scene, analysis: Analysis, drawing: _Drawing) -> None:
 def _judge_route(link: Link, course: RouteCourse, hop: RouteHop, lost: float) -> None:
     """Says what a hop adds; where nothing else measures the link, that is its state. lost: share of its packets."""
     added = f"{duration(round(max(0.0, hop.added_ms) * 1e6))}" if np.isfinite(hop.added_ms) else "no round trip"
-    changed = f", {count(len(course.changes))} changes of the way" if course.changes else ""
+    times = sum(change.ttl == hop.ttl for change in course.changes)
+    changed = f", {count(times)} changes of the way" if times else ""
     words = f"route {course.name}: adds {added}, {share(lost)} lost{changed}"
     link.words = "; ".join(part for part in (link.words, words) if part)
     if link.state == UNMEASURED:
-        link.state = HURT if lost >= _HURT_ROUTE else WORN if course.changes else FINE
+        link.state = HURT if lost >= _HURT_ROUTE else WORN if times else FINE
         link.labels = link.labels or (f"+{added}",)
 
 

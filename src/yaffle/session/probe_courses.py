@@ -8,7 +8,7 @@ import numpy as np
 import pyarrow as pa
 
 from yaffle.arrays import Array
-from yaffle.history.layout import DAY_NS, HOUR_NS, PROBE_LEVELS, PROBES, HistoryError, counting, folders
+from yaffle.history.layout import DAY_NS, HOUR_NS, PROBE_LEVELS, PROBES, SUMS, HistoryError, counting, folders
 from yaffle.history.probe_rows import LOST
 from yaffle.history.probe_sums import BIN_COUNTS, BINS, probe_files, summed
 from yaffle.history.store import History
@@ -17,6 +17,7 @@ from yaffle.quantiles import median, p95
 
 _MOST_ROWS = 500_000  # single results; of more than that, hours are told
 _BEST_MOS = 4.5
+_PARTS = (PROBE_LEVELS[:1], PROBE_LEVELS[1:])  # single results, sums
 
 
 @dataclass(frozen=True)
@@ -37,6 +38,7 @@ class ProbeCourse:
     asked: Array  # results a point
     went_well: Array  # of them
     lost_percent: Array  # mean
+    rate_bps: Array  # of speed, mean; NaN where none was measured
     median_ms: float  # of all round trips; NaN of none
     p95_ms: float
     worst_mos: float  # that 95 of 100 results reach, of intervals the least; NaN of none
@@ -109,7 +111,7 @@ def _width_ns(history: History, first_ns: int, last_ns: int) -> int:
 def _results(history: History, first_ns: int, last_ns: int) -> pa.Table | None:
     return history.told(
         lambda: _files(history, first_ns, last_ns),
-        "SELECT name, kind, target, coalesce(direction, '') AS direction, at_ns, round_trip_ms, mos, ok, why,"
+        "SELECT name, kind, target, coalesce(direction, '') AS direction, at_ns, round_trip_ms, mos, bps, ok, why,"
         f" {LOST} AS lost FROM told"
         f" WHERE at_ns >= {int(first_ns)} AND at_ns <= {int(last_ns)} ORDER BY name, direction, at_ns",
     )
@@ -127,13 +129,13 @@ def _sums(history: History, width_ns: int, first_ns: int, last_ns: int) -> pa.Ta
 
 
 def _of_results(part: pa.Table) -> ProbeCourse:
-    trips, mos, lost = (_figures(part, key) for key in ("round_trip_ms", "mos", "lost"))
+    trips, mos, lost, rate = (_figures(part, key) for key in ("round_trip_ms", "mos", "lost", "bps"))
     known, scores = trips[np.isfinite(trips)], mos[np.isfinite(mos)]
     whys = [why for why in part["why"].to_pylist() if why]
     well = part["ok"].to_numpy(zero_copy_only=False).astype(np.int64)
     return ProbeCourse(
-        *_names(part), 0, part["at_ns"].to_numpy(), trips, mos, np.ones_like(well), well, lost, median(known),
-        p95(known), -p95(-scores), whys[-1] if whys else "",
+        *_names(part), 0, part["at_ns"].to_numpy(), trips, mos, np.ones_like(well), well, lost, rate,
+        median(known), p95(known), -p95(-scores), whys[-1] if whys else "",
     )  # fmt: skip
 
 
@@ -147,13 +149,13 @@ def _of_sums(part: pa.Table, width_ns: int) -> ProbeCourse:
     bins, places = np.unique(held, return_inverse=True)
     counts = np.bincount(places, np.concatenate([own for _, own in cells]), bins.size).astype(np.int64)
     middle, high = (quantile(bins, counts, share) / 1e6 for share in (0.5, 0.95))
-    mos, lost = (_mean(part, name) for name in ("mos", "lost_percent"))
+    mos, lost, rate = (_mean(part, name) for name in ("mos", "lost_percent", "bps"))
     least = _figures(part, "mos_min")
     whys = [why for why in part["last_why"].to_pylist() if why]
     nan = float("nan")
     return ProbeCourse(
         *_names(part), width_ns, part["time_ns"].to_numpy(), np.where(trips >= 0, trips, nan), mos,
-        part["sent"].to_numpy(), part["well"].to_numpy(), lost, middle if middle >= 0 else nan,
+        part["sent"].to_numpy(), part["well"].to_numpy(), lost, rate, middle if middle >= 0 else nan,
         high if high >= 0 else nan, float(np.nanmin(least)) if np.isfinite(least).any() else nan,
         whys[-1] if whys else "",
     )  # fmt: skip
@@ -180,8 +182,18 @@ def _risen(one: ProbeCourse) -> float:
 
 
 def probe_names(history: History) -> list[str]:
-    """The tests of the first and the last hours. Raises HistoryError."""
-    held = folders(history.folder / PROBES)
-    files = [path for _, folder in {*held[:1], *held[-2:]} for path in counting(folder)]
-    table = history.told(lambda: files, "SELECT DISTINCT name FROM told ORDER BY name") if files else None
-    return list(table["name"].to_pylist()) if table is not None else []
+    """The tests of the first and the last hours, and of the first and last days that are kept in sums; where one has
+    two directions, each of them, too. Raises HistoryError.
+    """
+    single, summed_ = ([one for level in levels for one in _ends(history, level.name)] for levels in _PARTS)
+    files = [path for folder in single for path in counting(folder)]
+    files += [path for folder in summed_ if (path := folder / SUMS).exists()]
+    query = "SELECT DISTINCT name, coalesce(direction, '') AS direction FROM told ORDER BY ALL"
+    table = history.told(lambda: files, query) if files else None
+    pairs = list(zip(*(column.to_pylist() for column in table.columns), strict=True)) if table is not None else []
+    return sorted({name for name, _ in pairs} | {f"{name} {way}".strip() for name, way in pairs})
+
+
+def _ends(history: History, level: str) -> list[Path]:
+    held = folders(history.folder / level)
+    return list(dict.fromkeys(folder for _, folder in (*held[:1], *held[-2:])))

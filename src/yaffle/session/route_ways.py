@@ -37,7 +37,7 @@ class RouteHop:
     answered: int
     lost: float  # packets
     trips_ms: Array
-    added_ms: float  # median above that of the nearest hop before it that answers; NaN where none does
+    added_ms: float  # median, look by look, above the nearest hop before it that answered; NaN where it never did
 
     @property
     def lost_share(self) -> float:
@@ -121,6 +121,7 @@ class _Hop:
     answered: int = 0
     lost: float = 0.0
     trips: dict[int, float] = field(default_factory=dict)  # by look
+    added: list[float] = field(default_factory=list)
 
 
 def route_courses(history: History | None, places: Places, first_ns: int, last_ns: int) -> list[RouteCourse] | None:
@@ -203,25 +204,26 @@ def _hops(looks: Sequence[list[dict[str, Any]]], places: Places) -> list[RouteHo
     held: dict[tuple[int, str], _Hop] = {}
     for number, hops in enumerate(looks):
         missed = np.array([1 - hop["answered"] / hop["sent"] if hop["sent"] else 0.0 for hop in hops])
-        lost = np.minimum.accumulate(missed[::-1])[::-1]
+        lost, before = np.minimum.accumulate(missed[::-1])[::-1], 0.0
         for hop, share in zip(hops, lost.tolist(), strict=True):
             one = held.setdefault((hop["ttl"], hop["address"] or ""), _Hop())
             one.looks, one.sent, one.answered = one.looks + 1, one.sent + hop["sent"], one.answered + hop["answered"]
             one.lost += share * hop["sent"]
             if hop["round_trip_ms"]:
-                one.trips[number] = hop["round_trip_ms"]["median"]
+                trip = float(hop["round_trip_ms"]["median"])
+                one.trips[number] = trip
+                one.added.append(trip - before)
+                before = trip
     found: list[RouteHop] = []
     for (ttl, address), one in sorted(held.items(), key=lambda item: (item[0][0], -item[1].looks)):
         trips = np.full(len(looks), np.nan)
         trips[list(one.trips)] = list(one.trips.values())
-        before = next((hop for hop in reversed(found) if hop.ttl < ttl and hop.known_ms.size), None)
-        added = median(trips[np.isfinite(trips)]) - (before.median_ms if before is not None else 0.0)
         name = places.short(address) if address else ""
         site = places.site(address) if address else ""
         site = "" if "/" in site else site  # A network that nobody gave a name.
         found.append(
             RouteHop(ttl, address, name if name != address else "", site, one.looks, one.sent, one.answered, one.lost,
-                     trips, added)
+                     trips, median(np.array(one.added)))
         )  # fmt: skip
     return found
 

@@ -222,6 +222,8 @@ def _of_probes(windows: Windows, asked: Question, first_ns: int, width_ns: int, 
         "test_round_trip": "quantile_disc(round_trip_ms, 0.5)",
         "test_failures": "100.0 * count(*) FILTER (NOT ok) / count(*)",
         "loss": f"avg({LOST})",
+        "test_throughput": "quantile_disc(bps, 0.5)",
+        "test_mos": "quantile_disc(mos, 0.5)",
     }[asked.entry.name]
     period = (first_ns, first_ns + count * width_ns)
     at = _place("at_ns", first_ns, width_ns, count)
