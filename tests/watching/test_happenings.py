@@ -1,15 +1,17 @@
 """What happens and has no measure: told once each, from what tests and nodes told."""
 
+import pyarrow as pa
 import pytest
 
-from yaffle.history.layout import HOPS, PROBES
+from yaffle.history.layout import HOPS, PROBES, QUESTIONS
 from yaffle.history.probe_rows import rows_of
 from yaffle.history.store import History
 from yaffle.history.writer import HistoryWriter
 from yaffle.hops.hop_rows import moved_row
 from yaffle.hops.visits import FlowKey
+from yaffle.waiting.minutes import QUESTION
 from yaffle.watching.book import Book
-from yaffle.watching.happenings import HOSTS, PATH, Happenings
+from yaffle.watching.happenings import HOSTS, LEASES, LOOKUPS, MARKING, PATH, Happenings
 from yaffle.watching.watch import Watch
 
 S = 10**9
@@ -80,3 +82,62 @@ def test_hosts_that_come_and_go(scene):
     assert came == "new on 192.0.2.0/28: 192.0.2.1, 192.0.2.2, 192.0.2.3, 192.0.2.4, 192.0.2.5 and 3 more"
     assert went == "gone from 192.0.2.0/28: 192.0.2.14"
     assert seen(HOSTS, NOW + 40 * S) == []
+
+
+def voice(at_ns, **marks):
+    return {
+        "kind": "voice", "target": "203.0.113.20", "at_ns": at_ns, "ok": True, "why": "", "direction": "there",
+        "arrived_dscp": {name.removeprefix("d"): packets for name, packets in marks.items()},
+    }  # fmt: skip
+
+
+def test_voice_that_arrives_with_another_marking_is_told_once(scene):
+    told, seen = scene
+    told(PROBES, rows_of("call", [voice(NOW, d46=250)]))
+    assert seen(MARKING, NOW + S) == []
+    told(PROBES, rows_of("call", [voice(NOW + 60 * S, d46=240, d0=10)]))
+    assert seen(MARKING, NOW + 61 * S) == []
+    told(PROBES, rows_of("call", [voice(NOW + 120 * S, d0=250)]))
+    (words,) = seen(MARKING, NOW + 121 * S)
+    assert words.startswith("voice to 203.0.113.20 arrives as ") and "instead of" in words and "EF" in words
+    assert seen(MARKING, NOW + 140 * S) == []
+
+
+def questions(at_ns, protocol, kind, outcomes, server="203.0.113.53"):
+    """One of each outcome, of clients of their own."""
+    rows = [
+        {
+            "time_ns": at_ns + k * S, "capture": "desk", "protocol": protocol, "client": f"198.51.100.{k}",
+            "server": server, "name": "x", "kind": kind, "outcome": outcome, "latency_ns": 1, "tries": 1,
+            "failed": outcome not in ("NOERROR", "OFFER"),
+        }
+        for k, outcome in enumerate(outcomes)
+    ]  # fmt: skip
+    return pa.Table.from_pylist(rows, schema=QUESTION)
+
+
+def test_lookups_that_fail_are_told_once_until_they_were_well(scene):
+    told, seen = scene
+    told(QUESTIONS, questions(NOW, "dns", "A", ["NOERROR"] * 15 + ["SERVFAIL"] * 5))
+    assert seen(LOOKUPS, NOW + 30 * S) == []
+    told(QUESTIONS, questions(NOW + 400 * S, "dns", "A", ["NOERROR"] * 5 + ["SERVFAIL"] * 8 + ["unanswered"] * 3))
+    (words,) = seen(LOOKUPS, NOW + 430 * S)
+    assert words == (
+        "11 of 16 look-ups at 203.0.113.53 failed within 5 min, of 16 clients: SERVFAIL 8, unanswered 3"
+    )  # fmt: skip
+    assert seen(LOOKUPS, NOW + 445 * S) == [] and seen(LOOKUPS, NOW + 2000 * S) == []
+    told(QUESTIONS, questions(NOW + 2100 * S, "dns", "A", ["NOERROR"] * 20))
+    assert seen(LOOKUPS, NOW + 2130 * S) == []
+    told(QUESTIONS, questions(NOW + 2800 * S, "dns", "A", ["SERVFAIL"] * 12))
+    assert len(seen(LOOKUPS, NOW + 2830 * S)) == 1
+
+
+def test_a_network_without_addresses_is_told(scene):
+    told, seen = scene
+    told(QUESTIONS, questions(NOW, "dhcp", "discover", ["OFFER", "unanswered"]))
+    assert seen(LEASES, NOW + 30 * S) == []
+    told(QUESTIONS, questions(NOW + 400 * S, "dhcp", "discover", ["OFFER", *["unanswered"] * 4]))
+    (words,) = seen(LEASES, NOW + 430 * S)
+    assert words.startswith("4 of 5 hosts at desk got no address within 5 min (unanswered 4)")
+    told(QUESTIONS, questions(NOW + 500 * S, "dhcp", "request", ["unanswered"] * 9))
+    assert seen(LEASES, NOW + 520 * S) == []

@@ -1,5 +1,6 @@
 """What happens and has no measure: another way to a target or of a flow, another hardware address behind an IP
-address, hosts that are new on a subnet or gone from it. Each is told once.
+address, hosts that are new on a subnet or gone from it, other markings of tests' packets, look-ups and leases that
+fail. Each is told once.
 """
 
 import json
@@ -7,15 +8,17 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
+from yaffle.capture.registry import marking
 from yaffle.history.layout import ADDRESSES, HOPS, HOUR_NS, PROBES, counting, folders
 from yaffle.history.store import History
 from yaffle.hops.hop_rows import MOVED
 from yaffle.watching.book import Book
 from yaffle.watching.event_rows import HAPPENED, Event
+from yaffle.watching.failing_questions import failing_leases, failing_lookups
 from yaffle.watching.watch import Watch
 
-PATH, HARDWARE, HOSTS = "path", "hardware", "hosts"
-KINDS = (PATH, HARDWARE, HOSTS)
+PATH, HARDWARE, HOSTS, MARKING, LOOKUPS, LEASES = "path", "hardware", "hosts", "marking", "lookups", "leases"
+KINDS = (PATH, HARDWARE, HOSTS, MARKING, LOOKUPS, LEASES)
 _EVERY_NS, _BACK_NS = 10 * 10**9, 2 * HOUR_NS
 _MOST_TOLD = 5
 _MOST_MOVED = 100  # flows that are told of at one look
@@ -58,11 +61,12 @@ def _parts(history: History, table: str, since_ns: int) -> list[Path]:
     ]
 
 
-def _probe_rows(history: History, since_ns: int, kind: str, column: str) -> list[dict[str, Any]]:
+def _probe_rows(history: History, since_ns: int, kind: str, column: str, *more: str) -> list[dict[str, Any]]:
+    others = "".join(f", {name}" for name in more)
     found = history.told(
         lambda: _parts(history, PROBES, since_ns),
-        f"SELECT name, target, at_ns, {column} AS part FROM told WHERE kind = '{kind}' AND at_ns > {int(since_ns)}"
-        f" AND {column} IS NOT NULL ORDER BY at_ns",
+        f"SELECT name, target, at_ns, {column} AS part{others} FROM told"
+        f" WHERE kind = '{kind}' AND at_ns > {int(since_ns)} AND {column} IS NOT NULL ORDER BY at_ns",
     )
     return list(found.to_pylist()) if found is not None else []
 
@@ -165,4 +169,34 @@ def _hosts(
     return {"at_ns": since if known is not None else now_ns}, events
 
 
-_LOOKS = {PATH: _paths, HARDWARE: _hardware, HOSTS: _hosts}
+def _markings(
+    history: History, watch: Watch, known: dict[str, Any] | None, now_ns: int
+) -> tuple[dict[str, Any], list[Event]]:
+    """Packets of tests of voice and video that arrive with another marking than before."""
+    marks: dict[str, str] = dict((known or {}).get("marks", {}))
+    since = int((known or {}).get("at_ns", now_ns - _BACK_NS))
+    events = []
+    for kind in ("voice", "video"):
+        for row in _probe_rows(history, int((known or {}).get("at_ns", since)), kind, "arrived_dscp", "direction"):
+            since = max(since, row["at_ns"])
+            arrived: dict[str, int] = json.loads(row["part"])
+            if not arrived:
+                continue
+            most, subject = (
+                max(arrived, key=lambda one: arrived[one]),
+                f"{row['name']} {row['direction'] or ''}".strip(),
+            )
+            former = marks.get(subject)
+            if former is not None and former != most:
+                words = f"{kind} to {row['target']} arrives {_as_mark(most)} instead of {_as_mark(former)}"
+                events.append(_told(watch, subject, words, row["at_ns"]))
+            marks[subject] = most
+    return {"marks": marks, "at_ns": since}, events if known is not None else []
+
+
+def _as_mark(dscp: str) -> str:
+    return f"as {marking(int(dscp))}" if dscp.isdigit() else f"as {dscp}"
+
+
+_LOOKS = {PATH: _paths, HARDWARE: _hardware, HOSTS: _hosts, MARKING: _markings, LOOKUPS: failing_lookups,
+          LEASES: failing_leases}  # fmt: skip
