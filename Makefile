@@ -52,6 +52,7 @@ bench: $(READY)
 	@$(BIN)/python -m benchmarks.inside
 	@$(BIN)/python -m benchmarks.watches
 	@$(BIN)/python -m benchmarks.false_alarms
+	@$(BIN)/python -m benchmarks.player
 
 wheel: $(READY)
 	@rm -rf build src/yaffle/compiled dist && YAFFLE_CACHE_DIR=build/kernels $(BIN)/python -m yaffle.warm_up

@@ -30,6 +30,7 @@ _LEARN_NS, _MOST_LEARNT = 35 * 86_400 * _NS, 20_000  # from so far back, so many
 _AT_ONCE = 500  # intervals that are learnt of at once
 _KNOWN_SHARE = 0.5  # of the minutes that must be known for a share of good ones
 _FORGOTTEN_NS = 8 * 86_400 * _NS  # a member of which nothing was heard for so long, and that is not raised, is gone
+_WATCHED, _HELD_EVERY_NS = "watched", 10 * _NS  # since when was watched, and how often that is written down
 _STEP_NS = 120 * _NS  # A clock that moved so far between two looks was set, or the machine slept.
 
 Wanted = Callable[[Watch, Event], Sequence[str]]  # who is told of an event
@@ -54,12 +55,18 @@ class _Under:
 
 
 class Engine:
-    """The watches of one collector. started_ns: nothing is judged before one `over` after it."""
+    """The watches of one collector. started_ns: nothing is judged before one `over` after it; where the run before
+    ended a moment ago, what it watched counts, too.
+    """
 
     def __init__(self, history: History, book: Book, watches: Sequence[Watch], started_ns: int, wanted: Wanted) -> None:
         self._history, self._book, self._wanted = history, book, wanted
         self._windows = Windows(history)
-        self._started_ns = self._last_ns = started_ns
+        self._started_ns = self._resumed_ns = self._last_ns = started_ns
+        self._gap_ns = self._held_ns = 0
+        if (told := book.held(_WATCHED)) and 0 <= started_ns - int(told["last_ns"]) <= _STEP_NS:
+            self._gap_ns = started_ns - int(told["last_ns"])
+            self._started_ns = min(started_ns, int(told["since_ns"]) + self._gap_ns)  # Only watched time counts.
         self._under = [_Under(one, None if one.event else Question(one.entry, one.of, one.where)) for one in watches]
         self._happenings = Happenings(history, book, [one for one in watches if one.event])
         self._late_ns = started_ns
@@ -105,7 +112,7 @@ class Engine:
         if under.watch.rule == OUTSIDE and under.bands is None:
             self._learn(under, now_ns)
         under.due_ns = self._next(under, now_ns)
-        if now_ns - self._started_ns < under.watch.over_ns:
+        if not self._has_watched(under.watch.over_ns, now_ns):
             return
         try:
             told = self._evaluated(under, now_ns)
@@ -115,8 +122,17 @@ class Engine:
             return
         self._turned(under, told, now_ns, turn)
 
+    def _has_watched(self, over_ns: int, now_ns: int) -> bool:
+        """Whether enough was watched for an interval to be judged: its length in all, and twice as long as it was not
+        watched before this run.
+        """
+        return now_ns - self._started_ns >= over_ns and now_ns - self._resumed_ns >= min(over_ns, 2 * self._gap_ns)
+
     def _write(self, turn: "_Turn", now_ns: int) -> None:
         """All of a look at once; only then it is taken over."""
+        if now_ns - self._held_ns >= _HELD_EVERY_NS:
+            turn.held[_WATCHED] = {"since_ns": self._started_ns, "last_ns": now_ns}
+            self._held_ns = now_ns
         if not (turn.events or turn.changed or turn.forgotten or turn.held):
             return
         by_name = {one.watch.name: one for one in self._under}
@@ -142,6 +158,8 @@ class Engine:
         if step < 0 or step > _STEP_NS:
             moved = step if step < 0 else step - _NS
             self._started_ns += moved
+            self._resumed_ns += moved
+            self._held_ns = 0
             for under in self._under:
                 under.due_ns = 0
                 for entry in under.members.values():

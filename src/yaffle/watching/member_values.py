@@ -174,10 +174,11 @@ def _of_steps(
         f" WHERE {asked.condition} AND span_ns > 0 GROUP BY ALL"
     )
     found = _filled(_moved(windows.asked(table, *span, query)), count + 1)
+    heard = _last(found)  # What stands for an interval was not heard in it.
     for own in found.values():
         own[1:] = np.where(np.isnan(own[1:]), own[:-1], own[1:])
     cut = {subject: own[1:].copy() for subject, own in found.items()}
-    return Values(cut, _told(windows, table, span, at, count), _last(cut))
+    return Values(cut, _told(windows, table, span, at, count), heard)
 
 
 def _moved(table: pa.Table) -> pa.Table:

@@ -1,0 +1,40 @@
+"""A night of the demo played to the watches and to real receivers: `python -m benchmarks.player [FOLDER]`.
+
+How fast it is played, how soon after its data an event comes, and whether each is told once; then with fifty kills,
+receivers down for an hour, a full disk and data that come twenty minutes late.
+"""
+
+import sys
+import tempfile
+from pathlib import Path
+
+from tests.watching.player import EXPECTED, MINUTES, write_source
+from tests.watching.test_player import by_subject, delays, played
+
+KILLS = 50
+
+
+def _tell(words: str, events: list[dict[str, str]], told: dict[str, list[str]]) -> None:
+    right = "each expected event once, none else" if by_subject(events) == EXPECTED else f"wrong: {by_subject(events)}"
+    twice = sum(len(told[name]) - len(set(told[name])) for name in ("hook", "mail"))
+    missing = sum(len({one["id"] for one in events} - set(told[name])) for name in ("hook", "mail"))
+    print(f"{words}: {right}; notices told twice: {twice}, not told: {missing}", flush=True)
+
+
+def main(folder: Path) -> None:
+    """Plays it twice."""
+    source = folder / "night"
+    source.mkdir(exist_ok=True)
+    write_source(source)
+    events, told, spent = played(folder / "plain", source)
+    _tell(f"{MINUTES} minutes, {MINUTES * 60 / spent:,.0f} times as fast", events, told)
+    for name, minutes in delays(events).items():
+        print(f"    {name}: {minutes:.1f} min after its data")
+    faults = {"down": (12, 72), "full": (122, 130), "late": (40, 50)}
+    events, told, _ = played(folder / "faulty", source, kills=KILLS, lives_s=(0.3, 1.2), **faults)
+    _tell(f"killed {KILLS} times, receivers down for an hour, a full disk, late data", events, told)
+
+
+if __name__ == "__main__":
+    with tempfile.TemporaryDirectory(prefix="yaffle-bench-") as own:
+        main(Path(sys.argv[1]) if len(sys.argv) > 1 else Path(own))
