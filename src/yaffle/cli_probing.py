@@ -74,6 +74,10 @@ def probe(
     ] = "",
     status: Annotated[int, typer.Option("--status", metavar="N", help="page: the status that is expected.")] = 0,
     text: Annotated[str, typer.Option("--text", metavar="T", help="page: a text that is expected in it.")] = "",
+    proxy: Annotated[str, typer.Option("--proxy", metavar="URL", help="page: the proxy that is asked for it.")] = "",
+    elements: Annotated[
+        bool, typer.Option("--elements", help="page: pictures, style sheets and scripts of it, too.")
+    ] = False,
     size: Annotated[int, typer.Option("--size", metavar="N", help="storm: bytes of a frame.")] = 60,
     rate: Annotated[int, typer.Option("--rate", metavar="N", help="storm: frames a second.")] = 1000,
     yes: Annotated[bool, typer.Option("--yes", help="storm: that others on the link may be disturbed.")] = False,
@@ -103,6 +107,7 @@ def probe(
     wanted = Wanted(
         kind, target, _seconds(timeout, "--timeout"), server, packets, _seconds(interval, "--interval"), seconds, dscp,
         codec or ("h264" if kind == "video" else "g711"), record, over, _key(key_file), status=status, text=text,
+        proxy=proxy, elements=elements,
         size=size,
         rate=rate, agreed=yes, ways=ways, connections=connections, both=both, streams=streams,
         put_bytes=bytes_of(put, "--put", 1) if put else 0,

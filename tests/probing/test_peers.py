@@ -9,6 +9,7 @@ from tests.probing.peers import NAME, names, web
 from tests.real.peers import lacking
 from yaffle.errors import YaffleError
 from yaffle.probing.kinds import asked
+from yaffle.probing.result_words import line
 from yaffle.probing.wanted import Wanted
 
 pytestmark = pytest.mark.skipif(bool(lacking("nginx", "dnsmasq")), reason=lacking("nginx", "dnsmasq") or "-")
@@ -24,7 +25,7 @@ def known(monkeypatch):
     found = socket.getaddrinfo
 
     def own(host, *more, **words):
-        return found("127.0.0.1" if host == NAME else host, *more, **words)
+        return found("127.0.0.1" if host in (NAME, NAME.encode()) else host, *more, **words)
 
     monkeypatch.setattr(socket, "getaddrinfo", own)
 
@@ -49,6 +50,40 @@ def test_pages_over_http_and_https(tmp_path, monkeypatch, known):
         assert "not trusted" in ask("page", f"https://{NAME}:{sealed}/").why
     assert "refused" in ask("page", f"http://{NAME}:{plain}/").why
     assert "http" in ask("page", "ftp://192.0.2.1/").why
+
+
+PAGE = """<html><head><base href="/parts/"><link rel="stylesheet" href="sea.css"><link rel="canonical" href="/x">
+<script src="boats.js"></script></head><body>ferry<img src="quay.png#top"><img src="quay.png"><img src="data:,x">
+<img src="/gone.png"><a href="/elsewhere">more</a>
+<iframe src="mailto:desk@harbourline.example"></iframe></body></html>"""
+
+
+def test_a_page_with_its_elements(tmp_path, known):
+    with web(tmp_path, 40) as (plain, _, _):
+        (tmp_path / "page.html").write_text(PAGE)
+        (tmp_path / "parts").mkdir()
+        for name, size in (("sea.css", 3_000), ("boats.js", 20_000), ("quay.png", 90_000)):
+            (tmp_path / "parts" / name).write_bytes(bytes(size))
+        one = ask("page", f"http://{NAME}:{plain}/page.html", text="ferry", elements=True)
+        (tmp_path / "gone.png").write_bytes(b"x")
+        whole = ask("page", f"http://{NAME}:{plain}/page.html", elements=True)
+    found = {part["url"].rpartition("/")[2]: part for part in one.more["elements"]}
+    assert not [part["why"] for part in list(found.values())[:3] if part["why"]]
+    assert list(found) == ["sea.css", "boats.js", "quay.png", "gone.png"]
+    assert [part["bytes"] for part in found.values()][:3] == [3_000, 20_000, 90_000]
+    assert all(0 < part["begin_ms"] <= part["end_ms"] <= one.more["total_ms"] for part in found.values())
+    assert not one.ok and one.why.startswith("1 of 4 elements failed") and "404" in one.why
+    assert whole.ok and "quay.png" in line(whole) and "90,000 bytes" in line(whole)
+
+
+def test_a_page_by_a_proxy(tmp_path):
+    with web(tmp_path, 40) as (plain, _, _):  # It answers whatever name it is asked for, as a proxy is.
+        one = ask("page", "http://nowhere.example/index.html", proxy=f"http://127.0.0.1:{plain}", text="ferry")
+        assert one.ok and one.more["status"] == 200 and one.more["connect_ms"] > 0
+        assert "name unknown" in ask("page", "http://nowhere.example/").why
+    gone = ask("page", "http://nowhere.example/", proxy=f"http://127.0.0.1:{plain}")
+    assert gone.why.startswith("the proxy: refused"), gone.why
+    assert "a proxy is http" in ask("page", "http://nowhere.example/", proxy="socks9://x").why
 
 
 def test_an_ended_certificate_is_named_with_its_day(tmp_path, monkeypatch, known):

@@ -74,7 +74,7 @@ def test_neighbors_are_found_and_who_does_not_belong_there(link):
     assert list(found) == ["192.0.2.1", "192.0.2.2", "198.51.100.9"]
     there = found["192.0.2.2"]
     assert there["answers"] == ["address resolution", "echo", "tcp/8080"] and not there["outside"]
-    assert len(there["hardware"]) == 17
+    assert len(there["hardware"]) == 17 and there["may_be"] == "answers web requests"
     outside = found["198.51.100.9"]
     assert outside["outside"] and outside["hardware"] == stranger.hex(":")
     assert found["192.0.2.1"]["also"] == [thief.hex(":")]  # Another one claims our own address.

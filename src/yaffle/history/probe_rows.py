@@ -15,7 +15,19 @@ _FIGURES = (
     "buffer_delay_percent", "loss_percent", "mos", "interrupts_per_s", "receive_rounds_per_s",
     "responder_interrupts_per_s", "responder_receive_rounds_per_s",
 )  # fmt: skip
-_PARTS = ("answers", "hops", "found", "ways", "new", "vanished", "arrived_dscp", "there_ms", "back_ms", "jitter_ms")
+_PARTS = (
+    "elements",
+    "answers",
+    "hops",
+    "found",
+    "ways",
+    "new",
+    "vanished",
+    "arrived_dscp",
+    "there_ms",
+    "back_ms",
+    "jitter_ms",
+)
 # Of one result: packets that were lost, %, as SQL; a test of one packet that failed lost it.
 LOST = (
     "coalesce(loss_percent, 100.0 * (coalesce(lost_there, 0) + coalesce(lost_back, 0)) / nullif(packets, 0),"

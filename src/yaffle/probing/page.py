@@ -13,6 +13,7 @@ from yaffle.probing.result import Result
 from yaffle.probing.wanted import UnknownNameError, Wanted, resolved
 
 KIND = "page"
+_HEAD = {"User-Agent": "Yaffle", "Accept": "*/*", "Accept-Encoding": "identity"}
 _MOST_REDIRECTS = 10
 _MOST_BYTES = 64 << 20
 _BAD = 400
@@ -38,7 +39,7 @@ class _Phases:
 
 
 async def page(wanted: Wanted) -> list[Result]:
-    """One page, with the redirects that lead to it: phases are sums over them."""
+    """One page, with the redirects that lead to it (phases are their sums), and its elements where that is wanted."""
     address = wanted.target if "://" in wanted.target else f"http://{wanted.target}"
     at_ns, began = time.time_ns(), time.monotonic_ns()
     sums: dict[str, float] = dict.fromkeys(("look_up_ms", "connect_ms", "encryption_ms", "first_byte_ms"), 0.0)
@@ -55,6 +56,8 @@ async def page(wanted: Wanted) -> list[Result]:
                 more["certificate_end_ns"] = asked["certificate_end_ns"]
             if not asked["next"]:
                 why = _judged(asked, wanted)
+                if wanted.elements and not why:
+                    more["elements"], why = await _elements(asked["text"], url, wanted, began)
                 break
             more["redirects"] += 1
             url = url.join(asked["next"])
@@ -72,15 +75,18 @@ async def _ask(url: httpx.URL, wanted: Wanted) -> dict[str, Any]:
     """One request."""
     if url.scheme not in _PORTS or not url.host:
         raise httpx.UnsupportedProtocol(f"{url}: a page is http:// or https://")
+    asked = httpx.URL(wanted.proxy) if wanted.proxy else url  # A proxy looks the page's name up itself.
+    if asked.scheme not in _PORTS or not asked.host:
+        raise httpx.UnsupportedProtocol(f"{asked}: a proxy is http:// or https://")
     began = time.monotonic_ns()
-    end = await resolved(url.host, url.port or _PORTS[url.scheme], wanted)
+    end = await resolved(asked.host, asked.port or _PORTS[asked.scheme], wanted)
     look_up_ms = (time.monotonic_ns() - began) / 1e6
     phases = _Phases()
     found: dict[str, Any] = {"look_up_ms": look_up_ms, "next": ""}
     extensions = {"trace": phases.note, "sni_hostname": url.host}
-    head = {"Host": url.netloc.decode(), "User-Agent": "Yaffle", "Accept": "*/*", "Accept-Encoding": "identity"}
-    async with httpx.AsyncClient(timeout=wanted.timeout_s, trust_env=False, verify=_trust()) as client:
-        there = url.copy_with(host=end.address)
+    head = {"Host": url.netloc.decode(), **_HEAD}
+    async with _client(wanted) as client:
+        there = url if wanted.proxy else url.copy_with(host=end.address)
         async with client.stream("GET", there, headers=head, extensions=extensions) as answer:
             if url.scheme == "https" and (certificate := _certificate(answer)):
                 found["certificate_end_ns"] = certificate
@@ -88,7 +94,7 @@ async def _ask(url: httpx.URL, wanted: Wanted) -> dict[str, Any]:
             size = 0
             async for part in answer.aiter_raw():
                 size += len(part)
-                if wanted.text and len(text) < _MOST_BYTES:
+                if (wanted.text or wanted.elements) and len(text) < _MOST_BYTES:
                     text += part
                 if size > _MOST_BYTES:
                     break
@@ -100,6 +106,23 @@ async def _ask(url: httpx.URL, wanted: Wanted) -> dict[str, Any]:
     found["encryption_ms"] = phases.between("start_tls.started", "start_tls.complete")
     found["first_byte_ms"] = phases.between("send_request_body.complete", "receive_response_headers.complete")
     return found
+
+
+async def _elements(text: str, url: httpx.URL, wanted: Wanted, began_ns: int) -> tuple[list[dict[str, Any]], str]:
+    """A page's elements, and why they are not all well."""
+    from yaffle.probing.page_elements import elements_of, fetched
+
+    async with _client(wanted) as client:
+        found = await fetched(elements_of(text, url), client, began_ns)
+    bad = [one for one in found if one["why"]]
+    why = f"{len(bad)} of {len(found)} elements failed: {bad[0]['url']}: {bad[0]['why']}" if bad else ""
+    return found, why
+
+
+def _client(wanted: Wanted) -> httpx.AsyncClient:
+    return httpx.AsyncClient(
+        timeout=wanted.timeout_s, trust_env=False, verify=_trust(), headers=_HEAD, proxy=wanted.proxy or None
+    )
 
 
 def _trust() -> ssl.SSLContext:
@@ -137,10 +160,12 @@ async def _failure(error: Exception, url: httpx.URL | None, wanted: Wanted) -> s
             return f"certificate ended on {ended}"
         return f"certificate not trusted: {cause.verify_message}"
     if isinstance(error, httpx.ConnectError) and url is not None and "SSL" not in str(error):
-        own, _, why = await opened(await resolved(url.host, url.port or _PORTS[url.scheme], wanted), wanted)
+        asked = httpx.URL(wanted.proxy) if wanted.proxy else url
+        own, _, why = await opened(await resolved(asked.host, asked.port or _PORTS[asked.scheme], wanted), wanted)
         if own is not None:
             own.close()
-        return why or str(error)
+        before = "the proxy: " if wanted.proxy and why else ""
+        return before + why or str(error)
     if isinstance(error, httpx.ConnectTimeout):
         return f"unanswered within {wanted.timeout_s:g} s"
     if isinstance(error, httpx.TimeoutException):

@@ -4,7 +4,7 @@ from typing import Any
 
 from yaffle.probing.result import Result
 
-_LISTED = ("hops", "found", "ways", "new", "vanished")
+_LISTED = ("hops", "found", "ways", "new", "vanished", "elements")
 
 
 def line(one: Result) -> str:
@@ -25,8 +25,12 @@ def line(one: Result) -> str:
         lines.append(f"  {taken['flows']} flows by {by}")
     for key, turn in (("new", "new"), ("vanished", "not found any more")):
         lines += [f"  {turn}: {other['address']}  {other['name']}".rstrip() for other in one.more.get(key, [])]
+    for part in one.more.get("elements", []):
+        came = part["why"] or f"{part['bytes']:,} bytes"
+        lines.append(f"  {part['begin_ms']:9.3f} to {part['end_ms']:9.3f} ms  {part['url']}  {came}")
     for one_found in one.more.get("found", []):
-        words = [one_found["address"], one_found["hardware"], one_found["name"], ", ".join(one_found["answers"])]
+        words = [one_found["address"], one_found["hardware"], one_found["name"], ", ".join(one_found["answers"]),
+                 one_found.get("may_be", "")]  # fmt: skip
         outside = "  (from outside the subnet)" if one_found["outside"] else ""
         lines.append("  " + "  ".join(word for word in words if word) + outside)
     return "\n".join(lines)

@@ -20,6 +20,16 @@ from yaffle.probing.wanted import End, Wanted
 KIND = "sweep"
 RESOLUTION, ECHO = "address resolution", "echo"
 PORTS = (22, 25, 53, 80, 139, 443, 445, 554, 631, 3389, 5060, 8080, 9100)
+_KINDS = (  # ports, the telling ones first: what they make of a host
+    ({9100, 631}, "may be a printer"),
+    ({554}, "may be a camera"),
+    ({5060}, "may be a telephone or its server"),
+    ({53}, "may be a name server"),
+    ({25}, "may be a mail server"),
+    ({3389, 445, 139}, "may be a desktop or a file server"),
+    ({80, 443, 8080}, "answers web requests"),
+    ({22}, "may be a server or a network device"),
+)
 _MOST = 4096  # addresses
 _AT_ONCE, _PAUSE_S, _PATIENCE_S = 64, 0.002, 0.6
 _DISCARD = 9
@@ -123,8 +133,16 @@ def _told(
         "address": address, "hardware": own, "name": "", "answers": how + sorted(answers.get(address, []), key=_order),
         "outside": ipaddress.ip_address(address) not in network,
     }  # fmt: skip
+    if may_be := _may_be(told["answers"]):
+        told["may_be"] = may_be
     others = sorted(claims - {own})
     return told | ({"also": others} if others else {})
+
+
+def _may_be(answers: list[str]) -> str:
+    """What kind of device has these ports open, by what they are registered for (IANA); empty where it says little."""
+    open_ports = {int(one.removeprefix("tcp/")) for one in answers if one.startswith("tcp/")}
+    return next((words for ports, words in _KINDS if ports & open_ports), "")
 
 
 def _order(answer: str) -> tuple[bool, int]:

@@ -33,6 +33,8 @@ class Wanted:
     ipv6: bool | None = None  # only that version; None: whichever the name has first
     status: int = 0  # that is expected of a page; 0: any below 400
     text: str = ""  # that is expected in a page
+    proxy: str = ""  # by which a page is asked for
+    elements: bool = False  # of a page, too
     size: int = 60  # octets of a frame of a storm
     rate: int = 1000  # frames a second
     agreed: bool = False  # that others may be disturbed

@@ -1,11 +1,13 @@
 """A table model over columns: cells are made when they are shown, so millions of rows cost nothing; copies as text."""
 
+import contextlib
 import csv
+import ipaddress
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
-from typing import Any
+from typing import Any, Protocol, runtime_checkable
 
 import numpy as np
 from PySide6.QtCore import QAbstractItemModel, QAbstractTableModel, QModelIndex, QPersistentModelIndex, Qt, Signal
@@ -19,6 +21,7 @@ from yaffle.desktop.shared.plain_cells import CellLook, PlainCells
 from yaffle.session import expressions
 
 Index = QModelIndex | QPersistentModelIndex
+Offers = list[tuple[str, Callable[[], object]]]  # words of a menu, and what is done then
 _MENU_LETTERS = 80
 # Roles as Qt hands them over: numbers. A picture asks for thousands of cells, most for nothing.
 _DISPLAY, _TIP, _ALIGNMENT, _FOREGROUND = (
@@ -137,6 +140,14 @@ class ColumnTable(QAbstractTableModel):
         return int(found[0]) if found.size else -1
 
 
+def address_in(text: str) -> str:
+    """The IP address that a cell is, or begins or ends with; empty without one."""
+    for word in (text, text.partition(" ")[0], text.rpartition(" ")[2]):
+        with contextlib.suppress(ValueError):
+            return str(ipaddress.ip_address(word))
+    return ""
+
+
 def filters_of(cell: tuple[str, object] | str | None) -> list[tuple[str, str]]:
     """What may be made of a cell: words for a menu, and the expression."""
     if cell is None:
@@ -162,6 +173,15 @@ def filters_of(cell: tuple[str, object] | str | None) -> list[tuple[str, str]]:
     if isinstance(value, int):
         found.append((f"Above {column} = {value}", expressions.above(column, value)))
     return found
+
+
+@runtime_checkable
+class OffersForAddresses(Protocol):
+    """A window that knows what can be done about an IP address in a cell."""
+
+    def offers_for_address(self, address: str) -> Offers:
+        """What is offered."""
+        ...
 
 
 class TableView(QTableView):
@@ -218,7 +238,13 @@ class TableView(QTableView):
         cell = self._table().cell(self.indexAt(event.pos()))
         for text, expression in filters_of(cell):
             menu.addAction(text, partial(self.narrowed.emit, expression))
-        if cell is not None:
+        index = self.indexAt(event.pos())
+        window = self.window()
+        if (address := address_in(str(index.data() or ""))) and isinstance(window, OffersForAddresses):
+            menu.addSeparator()
+            for words, take in window.offers_for_address(address):
+                menu.addAction(words, take)
+        if cell is not None or menu.actions():
             menu.addSeparator()
         menu.addAction("Copy as text", lambda: QGuiApplication.clipboard().setText(self.copied()))
         menu.addAction("Save as CSV…", self.save)

@@ -27,6 +27,7 @@ from yaffle.desktop.gather.station import Gather
 from yaffle.desktop.path.station import QUEUES, RADIO, PathStation
 from yaffle.desktop.report.station import ReportStation
 from yaffle.desktop.shared import theme
+from yaffle.desktop.shared.column_table import Offers
 from yaffle.desktop.shared.jobs import Latest
 from yaffle.desktop.shared.log_file import log_file
 from yaffle.desktop.shared.panes import Filling
@@ -285,6 +286,10 @@ class MainWindow(QMainWindow):
         """Leads to the grounds of the finding at the top."""
         if self.investigation.findings:
             self.follow(self.investigation.findings[0])
+
+    def offers_for_address(self, address: str) -> Offers:
+        """What is offered for an address that stands in a table."""
+        return [(f"Test now: {kind} {address}…", partial(self.test_now, kind, address)) for kind in ("reach", "route")]
 
     def test_now(self, kind: str, target: str) -> None:
         """Asks on purpose: what is filled in, or anything else."""
