@@ -61,3 +61,17 @@ def test_without_routes_it_is_said_how_to_get_some(qtbot, morning):
     window.path.parts.setCurrentIndex(ROUTES)
     settle(qtbot, window)
     assert "[[probe]]" in window.path.routes.words.text() and not window.path.routes.body.isVisible()
+
+
+def test_an_address_in_a_table_can_be_tested(qtbot, routed):
+    from yaffle.desktop.shared.column_table import address_in
+
+    window = opened(qtbot, [routed])
+    assert [address_in(text) for text in ("192.0.2.1", "port 3", "desk 2001:db8::1", "203.0.113.9 (named)", "1.2")] == [
+        "192.0.2.1", "", "2001:db8::1", "203.0.113.9", "",
+    ]  # fmt: skip
+    offers = dict(window.offers_for_address(TARGET))
+    assert list(offers) == [f"Test now: reach {TARGET}…", f"Test now: route {TARGET}…"]
+    offers[f"Test now: route {TARGET}…"]()
+    assert (window.testing.kind.currentText(), window.testing.target.text()) == ("route", TARGET)
+    window.testing.close()

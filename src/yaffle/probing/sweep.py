@@ -129,7 +129,7 @@ def _told(
     claims = heard.claims.get(address, set())
     own = hardware.get(address, "") or next(iter(sorted(claims)), "")
     how = [RESOLUTION] if own else []
-    told = {
+    told: dict[str, Any] = {
         "address": address, "hardware": own, "name": "", "answers": how + sorted(answers.get(address, []), key=_order),
         "outside": ipaddress.ip_address(address) not in network,
     }  # fmt: skip
