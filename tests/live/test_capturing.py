@@ -1,9 +1,11 @@
 """Captured in a namespace of its own: what is written is what another socket saw, and everything is counted."""
 
 import contextlib
+import fcntl
 import ipaddress
 import json
 import os
+import shutil
 import signal
 import socket
 import struct
@@ -14,11 +16,13 @@ import time
 
 import pytest
 
+from tests.collector.test_collector import until
 from tests.live.plain_filter import selects
 from tests.live.test_packet_filter import HOSTS, PORTS, frame
 from tests.real.two_kernels import available, inside
 from yaffle.analysis import analyse
 from yaffle.capture.reader import read_captures
+from yaffle.demo.pier_air import make_pier_air
 
 REAL = pytest.mark.skipif(bool(available()), reason=available() or "can")
 _AUX, _SOL_PACKET = 8, 263
@@ -408,3 +412,37 @@ def test_what_cannot_be_captured_is_said(tmp_path, more, words):
     command = [sys.executable, "-m", "yaffle", "capture", "--ring", str(tmp_path / "ring"), *more]
     done = subprocess.run(command, capture_output=True, text=True, timeout=60, check=False)
     assert done.returncode == 2 and words in done.stderr
+
+
+@REAL
+def test_what_a_radio_hears_is_captured_as_such(tmp_path):
+    """A device of the kernel's kind for radios that listen, into which a process puts what one heard."""
+    air = analyse([make_pier_air(tmp_path / "air.pcapng")])
+    (tmp_path / "heard").mkdir()
+    shutil.copy(tmp_path / "air.pcapng", tmp_path / "heard")
+    frames = packets_of(tmp_path / "heard")[0][:400]
+    space, name = f"yaffle-{os.getpid()}-air", "mon0"
+    subprocess.run(["ip", "netns", "add", space], check=True)
+    try:
+        with inside(space):
+            device = os.open("/dev/net/tun", os.O_RDWR)
+            fcntl.ioctl(device, 0x400454CA, struct.pack("16sH22x", name.encode(), 0x1002))  # TUNSETIFF: tap, no header
+            fcntl.ioctl(device, 0x400454CD, 803)  # TUNSETLINK: ARPHRD_IEEE80211_RADIOTAP
+            subprocess.run(["ip", "link", "set", name, "up"], check=True)
+        ring = tmp_path / "ring"
+        command = [sys.executable, "-m", "yaffle", "capture", "--interface", name, "--ring", str(ring)]
+        with (tmp_path / "log").open("wb") as log:
+            process = subprocess.Popen(["ip", "netns", "exec", space, *command], stdout=log, stderr=log)
+            until(lambda: list(ring.glob("*.pcapng")), "a file")
+            time.sleep(0.5)
+            for frame_ in frames:
+                os.write(device, frame_)
+            time.sleep(1.5)
+            process.send_signal(signal.SIGINT)
+            assert process.wait(20) == 0, (tmp_path / "log").read_text()
+        os.close(device)
+    finally:
+        subprocess.run(["ip", "netns", "del", space], check=False)
+    found = analyse(sorted(ring.glob("*.pcapng"))).radio
+    assert {one.bssid for one in found.access_points} == {one.bssid for one in air.radio.access_points}
+    assert found.heard.size >= 300

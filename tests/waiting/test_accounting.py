@@ -11,12 +11,13 @@ import pytest
 from tests.waiting.rings import Blocks
 from yaffle.analysis import analyse
 from yaffle.capture.ring_folder import files_of
+from yaffle.demo.pier_air import make_pier_air
 from yaffle.errors import YaffleError
 from yaffle.history.wait_rows import MINUTE_NS, SCHEMA
 from yaffle.session.evidence import Evidence
 from yaffle.waiting.accounting import Accounting
 from yaffle.waiting.held_files import FOLDER
-from yaffle.waiting.minutes import QUESTION, minutes_of, questions_of, sums_of
+from yaffle.waiting.minutes import AIR, MOVED, QUESTION, minutes_of, questions_of, sums_of
 
 
 class Kept:
@@ -154,3 +155,27 @@ def test_a_run_turns_only_when_what_it_told_is_kept(morning, tmp_path):
     again.look(last=True)
     whole = Evidence(analyse([capture]))
     assert sum(kept.table("waits")["exchanges"].to_pylist()) == whole.waits.end_ns.size
+
+
+@pytest.mark.parametrize("killed", [0.0, 0.3])
+def test_moves_on_the_air_are_told_once(tmp_path, killed):
+    capture = make_pier_air(tmp_path / "air.pcapng")
+    ring, kept, dice = tmp_path / "ring", Kept(), random.Random(9)
+    ring.mkdir()
+    at = [Accounting(ring, "pier", kept)]
+
+    def between():
+        if dice.random() < killed:
+            at[0] = Accounting(ring, "pier", kept)
+        at[0].look()
+
+    Blocks(capture).write(ring, 6, between)
+    at[0].look(last=True)
+    rows = [row for row in kept.table("questions").to_pylist() if row["protocol"] == AIR]
+    stations = analyse([capture]).radio.stations
+    moves = [(one.address, roam.time_ns) for one in stations for roam in one.course.roams]
+    told = [(row["client"], row["time_ns"]) for row in rows if row["outcome"] == MOVED]
+    assert len(moves) >= 5 and len(told) == len(set(told))
+    last_ns = max(time_ns for _, time_ns in moves)
+    assert set(told) >= {one for one in moves if one[1] < last_ns - 10 * 10**9} and set(told) <= set(moves)
+    assert any(row["failed"] and "keys" in row["kind"] for row in rows)

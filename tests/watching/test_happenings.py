@@ -11,7 +11,7 @@ from yaffle.hops.hop_rows import moved_row
 from yaffle.hops.visits import FlowKey
 from yaffle.waiting.minutes import QUESTION
 from yaffle.watching.book import Book
-from yaffle.watching.happenings import HOSTS, LEASES, LOOKUPS, MARKING, PATH, Happenings
+from yaffle.watching.happenings import HOSTS, LEASES, LOOKUPS, MARKING, PATH, ROAMS, Happenings
 from yaffle.watching.watch import Watch
 
 S = 10**9
@@ -141,3 +141,29 @@ def test_a_network_without_addresses_is_told(scene):
     assert words.startswith("4 of 5 hosts at desk got no address within 5 min (unanswered 4)")
     told(QUESTIONS, questions(NOW + 500 * S, "dhcp", "request", ["unanswered"] * 9))
     assert seen(LEASES, NOW + 520 * S) == []
+
+
+def move(at_ns, gap_ns):
+    return pa.Table.from_pylist(
+        [
+            {
+                "time_ns": at_ns, "capture": "pier", "protocol": "802.11", "client": "02:00:5e:10:00:07",
+                "server": "02:00:5e:10:00:02", "name": "02:00:5e:10:00:01", "kind": "reassociation",
+                "outcome": "moved", "latency_ns": gap_ns, "tries": 1, "failed": False,
+            }
+        ],
+        schema=QUESTION,
+    )  # fmt: skip
+
+
+def test_a_station_that_moves_is_told_once_each_time(scene):
+    told, seen = scene
+    told(QUESTIONS, move(NOW, 84_000_000))
+    assert seen(ROAMS, NOW + S) == []
+    told(QUESTIONS, move(NOW + 60 * S, 84_000_000))
+    told(QUESTIONS, move(NOW + 90 * S, -1))
+    first, second = seen(ROAMS, NOW + 120 * S)
+    assert first == (
+        "02:00:5e:10:00:07 moved from 02:00:5e:10:00:01 to 02:00:5e:10:00:02 by reassociation, without data for 84.0 ms"
+    )
+    assert "without" not in second and seen(ROAMS, NOW + 140 * S) == []

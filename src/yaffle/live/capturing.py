@@ -23,7 +23,8 @@ from yaffle.live.ring_files import LiveInterface, RingFiles
 FORMAT, VERSION = "yaffle-capture", 1
 _SYS = Path("/sys/class/net")
 _ETHERNET, _RAW_IP = 1, 101  # link types of the file format
-_ETHERNET_LIKE = (1, 772)  # ARPHRD: Ethernet, loopback
+# By the kernel's kind of device (ARPHRD): Ethernet, loopback, a radio that listens: without and with what it heard.
+_LINK_TYPES = {1: _ETHERNET, 772: _ETHERNET, 801: 105, 803: 127}
 _LARGEST_PACKET = 1 << 19
 _OUT = 2 << 20
 _NONE = 1 << 62
@@ -104,11 +105,11 @@ class Capturing:
 
     def _interface(self, name: str) -> int:
         """Its number in the files."""
-        kind = _number(_SYS / name / "type", _ETHERNET_LIKE[0])
+        kind = _number(_SYS / name / "type", 1)
         address = _text(_SYS / name / "address").replace(":", "")
         one = LiveInterface(
             name,
-            _ETHERNET if kind in _ETHERNET_LIKE else _RAW_IP,
+            _LINK_TYPES.get(kind, _RAW_IP),
             max(0, _number(_SYS / name / "speed", 0)) * 1_000_000,
             bytes.fromhex(address) if len(address) == 12 and not self._wanted.mask else b"",
             self._wanted.filter_words,

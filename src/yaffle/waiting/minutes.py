@@ -10,6 +10,7 @@ from yaffle.capture.packets import SYN
 from yaffle.exchanges.lookup import LOOKUPS
 from yaffle.findings.services import failed
 from yaffle.history.wait_rows import BIN_COUNTS, BINS, BOUNDS, CHARGES, KEYS, MINUTE_NS, SUMS, bins_of, rows_of
+from yaffle.radio.frames import address_text
 from yaffle.session.evidence import Evidence
 from yaffle.transport.kinds import KIND_MASK, REPEAT_CLOSE, REPEAT_TIMEOUT
 
@@ -173,6 +174,7 @@ def sums_of(table: pa.Table) -> dict[Key, Sums]:
     return found
 
 
+AIR, MOVED = "802.11", "moved"  # protocol and outcome of a station that went to another access point
 QUESTION = pa.schema(
     [("time_ns", pa.int64())]
     + [(name, pa.string()) for name in ("capture", "protocol", "client", "server", "name", "kind", "outcome")]
@@ -181,10 +183,10 @@ QUESTION = pa.schema(
 
 
 def questions_of(evidence: Evidence, until_ns: int) -> dict[tuple[int, str, str, str], tuple[object, ...]]:
-    """Look-ups, leases and sign-ons that were answered before a moment, or were silent for long: rows of QUESTION
-    without the capture, by what each is known by.
+    """Look-ups, leases and sign-ons that were answered before a moment, or were silent for long, and moves of stations
+    on the air: rows of QUESTION without the capture, by what each is known by.
     """
-    found: dict[tuple[int, str, str, str], tuple[object, ...]] = {}
+    found = _moves_of(evidence, until_ns)
     for one in evidence.analysis.lookups.rows:
         answered = 0 <= one.answered_ns < until_ns
         if one.protocol in LOOKUPS and (answered or one.asked_ns + _PATIENCE_NS < until_ns):
@@ -192,4 +194,23 @@ def questions_of(evidence: Evidence, until_ns: int) -> dict[tuple[int, str, str,
                 one.asked_ns, one.protocol, one.client, one.server, one.name, one.kind, one.outcome,
                 one.latency_ns, one.tries, failed(one.protocol, one.outcome),
             )  # fmt: skip
+    return found
+
+
+def _moves_of(evidence: Evidence, until_ns: int) -> dict[tuple[int, str, str, str], tuple[object, ...]]:
+    """Sign-ons at another access point: name is the one before, latency the time without data; and what failed."""
+    found: dict[tuple[int, str, str, str], tuple[object, ...]] = {}
+    for station in evidence.analysis.radio.stations:
+        for one in station.course.roams:
+            if one.time_ns + _PATIENCE_NS < until_ns:
+                old, new = address_text(one.old), address_text(one.new)
+                found[(one.time_ns, AIR, station.address, old)] = (
+                    one.time_ns, AIR, station.address, new, old, one.kind, MOVED, one.gap_ns, 1, False,
+                )  # fmt: skip
+        for bad in station.course.failures:
+            if bad.time_ns + _PATIENCE_NS < until_ns:
+                place, code = address_text(bad.bssid), f" ({bad.code})" if bad.code >= 0 else ""
+                found[(bad.time_ns, AIR, station.address, place)] = (
+                    bad.time_ns, AIR, station.address, place, place, bad.stage, f"failed{code}", -1, 1, True,
+                )  # fmt: skip
     return found

@@ -1,6 +1,6 @@
 """What happens and has no measure: another way to a target or of a flow, another hardware address behind an IP
-address, hosts that are new on a subnet or gone from it, other markings of tests' packets, look-ups and leases that
-fail. Each is told once.
+address, hosts that are new on a subnet or gone from it, other markings of tests' packets, stations on the air that move
+to another access point, look-ups and leases that fail. Each is told once.
 """
 
 import json
@@ -9,16 +9,18 @@ from pathlib import Path
 from typing import Any
 
 from yaffle.capture.registry import marking
-from yaffle.history.layout import ADDRESSES, HOPS, HOUR_NS, PROBES, counting, folders
+from yaffle.history.layout import ADDRESSES, HOPS, HOUR_NS, PROBES, QUESTIONS, counting, folders
 from yaffle.history.store import History
 from yaffle.hops.hop_rows import MOVED
+from yaffle.units import duration
 from yaffle.watching.book import Book
 from yaffle.watching.event_rows import HAPPENED, Event
 from yaffle.watching.failing_questions import failing_leases, failing_lookups
 from yaffle.watching.watch import Watch
 
-PATH, HARDWARE, HOSTS, MARKING, LOOKUPS, LEASES = "path", "hardware", "hosts", "marking", "lookups", "leases"
-KINDS = (PATH, HARDWARE, HOSTS, MARKING, LOOKUPS, LEASES)
+PATH, HARDWARE, HOSTS, MARKING = "path", "hardware", "hosts", "marking"
+ROAMS, LOOKUPS, LEASES = "roams", "lookups", "leases"
+KINDS = (PATH, HARDWARE, HOSTS, MARKING, ROAMS, LOOKUPS, LEASES)
 _EVERY_NS, _BACK_NS = 10 * 10**9, 2 * HOUR_NS
 _MOST_TOLD = 5
 _MOST_MOVED = 100  # flows that are told of at one look
@@ -194,9 +196,28 @@ def _markings(
     return {"marks": marks, "at_ns": since}, events if known is not None else []
 
 
+def _roams(
+    history: History, watch: Watch, known: dict[str, Any] | None, now_ns: int
+) -> tuple[dict[str, Any], list[Event]]:
+    """Stations that moved from one access point to another."""
+    since = int((known or {}).get("at_ns", now_ns - _BACK_NS))
+    found = history.told(
+        lambda: _parts(history, QUESTIONS, since),
+        "SELECT time_ns, client, name, server, kind, latency_ns FROM told WHERE protocol = '802.11'"
+        f" AND outcome = 'moved' AND time_ns > {since} ORDER BY time_ns LIMIT {_MOST_MOVED}",
+    )
+    events = []
+    for row in found.to_pylist() if found is not None else ():
+        since = max(since, row["time_ns"])
+        without = f", without data for {duration(row['latency_ns'])}" if row["latency_ns"] >= 0 else ""
+        words = f"{row['client']} moved from {row['name']} to {row['server']} by {row['kind']}{without}"
+        events.append(_told(watch, row["client"], words, row["time_ns"]))
+    return {"at_ns": since}, events if known is not None else []
+
+
 def _as_mark(dscp: str) -> str:
     return f"as {marking(int(dscp))}" if dscp.isdigit() else f"as {dscp}"
 
 
-_LOOKS = {PATH: _paths, HARDWARE: _hardware, HOSTS: _hosts, MARKING: _markings, LOOKUPS: failing_lookups,
+_LOOKS = {PATH: _paths, HARDWARE: _hardware, HOSTS: _hosts, MARKING: _markings, ROAMS: _roams, LOOKUPS: failing_lookups,
           LEASES: failing_leases}  # fmt: skip
