@@ -27,6 +27,7 @@ from yaffle.desktop.shared.plot_head import Key, Mark
 from yaffle.desktop.shared.plots import Plot
 from yaffle.desktop.survey.measure_plots import value_text
 from yaffle.normal.baseline import BaselineSettings, means
+from yaffle.quantiles import p95
 from yaffle.session.baselines import (
     EVERYTHING,
     FLOW_VOLUME,
@@ -37,6 +38,7 @@ from yaffle.session.baselines import (
     dimensions_of,
 )
 from yaffle.session.kept import Complaint
+from yaffle.session.told_watch import watch_of_measure
 from yaffle.units import date_and_moment, duration, three_digits
 
 _MANY = 100
@@ -61,6 +63,7 @@ class NormalPanel(QWidget):
 
     wanted = Signal()
     entered = Signal(object)
+    watch_wanted = Signal(object)  # a Watch, filled in, or None where none can be
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -121,6 +124,11 @@ class NormalPanel(QWidget):
             self.weight,
         ):
             second.addWidget(widget)
+        self.tell = QToolButton()
+        self.tell.setText("Tell me when…")
+        self.tell.setToolTip("A watch of this measure, filled in")
+        self.tell.clicked.connect(self._tell_when)
+        second.addWidget(self.tell)
         self.as_curve = QToolButton()
         self.as_curve.setText("curve")
         self.as_curve.setCheckable(True)
@@ -289,6 +297,11 @@ class NormalPanel(QWidget):
         self.as_curve.setVisible(bool(weeks))
         calendar = bool(weeks) and not self.as_curve.isChecked() and self._in_calendar()
         self.drawn.setCurrentWidget(self.calendar if calendar else self.plot)
+
+    def _tell_when(self) -> None:
+        if self.picture is not None:
+            known = self.picture.values[~np.isnan(self.picture.values)]
+            self.watch_wanted.emit(watch_of_measure(self.picture.settings.subject, p95(known)))
 
     def _in_calendar(self) -> bool:
         return self.picture is not None and self.picture.settings.width_ns * 4 <= DAY_NS

@@ -207,6 +207,7 @@ class TableView(QTableView):
         self.horizontalHeader().setSortIndicatorClearable(True)
         self.horizontalHeader().setSortIndicator(-1, Qt.SortOrder.AscendingOrder)
         self.fit = ColumnFit(self)
+        self.row_offers: Callable[[int], Offers] = lambda _row: []  # what else is offered for a row
 
     def setModel(self, model: QAbstractItemModel | None) -> None:
         super().setModel(model)
@@ -239,6 +240,8 @@ class TableView(QTableView):
         for text, expression in filters_of(cell):
             menu.addAction(text, partial(self.narrowed.emit, expression))
         index = self.indexAt(event.pos())
+        for words, take in self.row_offers(int(self._table().order[index.row()])) if index.isValid() else []:
+            menu.addAction(words, take)
         window = self.window()
         if (address := address_in(str(index.data() or ""))) and isinstance(window, OffersForAddresses):
             menu.addSeparator()

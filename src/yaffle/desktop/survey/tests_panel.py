@@ -12,6 +12,7 @@ from yaffle.desktop.shared.column_table import Column, Listing
 from yaffle.desktop.shared.panes import Panes
 from yaffle.desktop.shared.plots import Plot
 from yaffle.session.probe_courses import ProbeCourse
+from yaffle.session.told_watch import watch_of_test
 from yaffle.units import count, duration, moment, share
 
 
@@ -24,6 +25,7 @@ class TestsPanel(QWidget):
 
     __test__ = False
     asked = Signal(str, str)
+    watch_wanted = Signal(object)  # a Watch, filled in
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -39,6 +41,7 @@ class TestsPanel(QWidget):
         self.table = Listing("Tests")
         self.table.selectionModel().currentRowChanged.connect(lambda now, _before: self._select(now.row()))
         self.table.entered.connect(lambda _row: self._ask())
+        self.table.row_offers = lambda row: [("Tell me when…", lambda: self._tell_when(row))]
         self.plot = Plot("round trip", "s")
         self.plot.read_with(self._words_at)
         body = Panes("survey tests panel: body", Qt.Orientation.Vertical)
@@ -97,6 +100,9 @@ class TestsPanel(QWidget):
         order = self.table.columns.order
         if 0 <= row < order.size:
             self._draw(self._rows[int(order[row])])
+
+    def _tell_when(self, row: int) -> None:
+        self.watch_wanted.emit(watch_of_test(self._rows[row]))
 
     def _ask(self) -> None:
         one = self._shown

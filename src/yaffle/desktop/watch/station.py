@@ -42,6 +42,7 @@ class WatchStation(Station):
         super().__init__(investigation, parent)
         self._latest, self._second, self._third = Latest(self), Latest(self), Latest(self)
         self.picture: WatchPicture | None = None
+        self._to_edit: Watch | None = None
         self.drawn: Course | None = None
         self.words = QLabel()
         self.words.setWordWrap(True)
@@ -126,6 +127,8 @@ class WatchStation(Station):
             self.table.selectRow(again)
         self._enable()
         self._draw(rows[again] if rows else None)
+        if picture is not None:
+            self._edit_it()
 
     def _show_rows(self, rows: list[Watched]) -> None:
         look = theme.current()
@@ -278,6 +281,17 @@ class WatchStation(Station):
             low = max(evidence.first_ns, first_ns - _AROUND_NS)
             high = max(low + 1, min(evidence.last_ns, last_ns + _AROUND_NS))
             self._model.look(self._model.focus.with_period((low, high)))
+
+    def edit_soon(self, watch: Watch) -> None:
+        """A new watch, filled in, as soon as the station shows what is watched."""
+        self._to_edit = watch
+        if self.picture is not None and not self._latest.busy:
+            self._edit_it()
+
+    def _edit_it(self) -> None:
+        watch, self._to_edit = self._to_edit, None
+        if watch is not None:
+            self.edit(watch)
 
     def edit(self, watch: Watch | None = None) -> None:
         """A new watch, filled in where one is given."""

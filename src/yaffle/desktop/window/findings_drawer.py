@@ -24,6 +24,7 @@ from yaffle.session.complaints import in_words
 from yaffle.session.evidence import Evidence
 from yaffle.session.investigation import Investigation
 from yaffle.session.suggested_tests import suggested_test
+from yaffle.session.told_watch import watch_of_finding
 from yaffle.units import duration
 
 _AT_FIRST = 12  # More are listed when they are asked for.
@@ -158,6 +159,7 @@ class FindingsDrawer(QWidget):
 
     followed = Signal(object)
     test_wanted = Signal(str, str)  # kind, target
+    watch_wanted = Signal(object)  # a Watch, filled in
 
     def __init__(self, investigation: Investigation, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -226,6 +228,9 @@ class FindingsDrawer(QWidget):
         if suggested is not None:
             ask = partial(self.test_wanted.emit, suggested.kind, suggested.target)
             card.menu.addAction(suggested.words, ask).setToolTip(f"It would say {suggested.why}")
+        watch = watch_of_finding(evidence, finding) if evidence is not None else None
+        if watch is not None:
+            card.menu.addAction("Tell me when this comes again…", partial(self.watch_wanted.emit, watch))
         card.menu.addAction("Dismiss…", partial(self.dismiss, finding))
         card.menu.addAction("Write a remark…", partial(self.remark, finding))
 

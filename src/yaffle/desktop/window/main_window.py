@@ -45,7 +45,7 @@ from yaffle.desktop.window.period_strip import PeriodStrip
 from yaffle.desktop.window.preferences_dialog import PreferencesDialog
 from yaffle.desktop.window.respond_dialog import RespondDialog
 from yaffle.desktop.window.shortcut_sheet import ShortcutSheet
-from yaffle.desktop.window.station_rail import APPORTION, EXAMINE, GATHER, PATH, STATIONS, SURVEY, StationRail
+from yaffle.desktop.window.station_rail import APPORTION, EXAMINE, GATHER, PATH, STATIONS, SURVEY, WATCH, StationRail
 from yaffle.desktop.window.task import Task
 from yaffle.desktop.window.test_now import TestNow
 from yaffle.desktop.window.ticket_dialog import TicketDialog
@@ -60,6 +60,7 @@ from yaffle.session.preferences import Preferences
 from yaffle.session.wait_group import Group
 from yaffle.units import count, show_in
 from yaffle.warm_up import load_kernels
+from yaffle.watching.watch import Watch
 
 _NOW_NS = 600 * 10**9
 
@@ -145,6 +146,8 @@ class MainWindow(QMainWindow):
         self.apportion.visit_wanted.connect(partial(self._examine_page, VISIT))
         self.apportion.tiers_wanted.connect(partial(self._examine_page, TIERS))
         self.survey.tests.asked.connect(self.test_now)
+        for teller in (self.findings, self.survey.tests, self.compare.normal):
+            teller.watch_wanted.connect(self._tell_when)
         self.watch.wanted.connect(self._open_watched)
         self.watch.said.connect(lambda text: self._say(text, 8000))
         self.report.said.connect(lambda text: self._say(text, 8000))
@@ -295,6 +298,14 @@ class MainWindow(QMainWindow):
         """Asks on purpose: what is filled in, or anything else."""
         self.testing = TestNow(kind, target, self)
         self.testing.show()
+
+    def _tell_when(self, watch: Watch | None) -> None:
+        """A new watch, filled in; None: of what is looked at there can be none."""
+        if watch is None:
+            self._say("No history keeps this measure: a watch needs one that it keeps", 8000)
+            return
+        self.go(WATCH)
+        self.watch.edit_soon(watch)
 
     def answer_tests(self) -> None:
         """Lets others test to this host."""
