@@ -32,6 +32,7 @@ def test_from_a_test_to_a_watch_that_is_tried(qtbot, tested):  # noqa: F811
     assert (watch.name, watch.measure, watch.of, watch.where) == (
         "quay is slow", "test_round_trip", "test", "name = 'quay'",
     )  # fmt: skip
+    assert watch.over_ns == 300 * 10**9  # It runs every minute.
     assert watch.limit == 36  # One and a half times 24 ms, which 95 of 100 stay below.
     dialog.try_it()
     qtbot.waitUntil(lambda: bool(dialog.found.text()), timeout=30_000)

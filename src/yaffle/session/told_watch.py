@@ -4,6 +4,8 @@ limit that leaves room above what is usual; the dialog tries it on the past.
 
 import math
 
+import numpy as np
+
 from yaffle.findings.finding import Finding
 from yaffle.history.wait_sums import text
 from yaffle.ledger import causes
@@ -17,6 +19,8 @@ from yaffle.watching.watch import ABOVE, BELOW, Watch
 FULL_LINE = "full-line"  # cause of such findings
 _MINUTE_NS = 60 * 10**9
 _ROOM = 1.5  # times the value that 95 of 100 stay below
+_OVER_NS = tuple(minutes * _MINUTE_NS for minutes in (5, 15, 60, 1440))
+_SPARE = 1.2  # times the pause between two results
 _FAILING, _OFTEN = 0.05, 50.0  # share of a test's results, and the limit, %
 _POOR_MOS = 3.6  # below it many users are dissatisfied (ITU-T G.107, Annex B)
 _HALF, _FULL, _BUSY = 0.5, 90.0, 95.0
@@ -33,18 +37,24 @@ _COLUMN = {
 def watch_of_test(one: ProbeCourse) -> Watch:
     """A test that becomes slower, sounds worse or fails more often than it does."""
     way = f" AND direction = {text(one.direction)}" if one.direction else ""
-    where = f"name = {text(one.name)}{way}"
+    where, over_ns = f"name = {text(one.name)}{way}", _over_ns(one)
     called = f"{one.name} {one.direction}".strip()
     if one.failed_share > _FAILING or not (math.isfinite(one.median_ms) or one.shows_quality):
-        return Watch(f"{called} fails", "test_failures", "test", where, 5 * _MINUTE_NS, ABOVE, _OFTEN)
+        return Watch(f"{called} fails", "test_failures", "test", where, over_ns, ABOVE, _OFTEN)
     if one.shows_quality:
-        return Watch(f"{called} sounds poor", "test_mos", "test", where, 15 * _MINUTE_NS, BELOW, _POOR_MOS)
+        return Watch(f"{called} sounds poor", "test_mos", "test", where, over_ns, BELOW, _POOR_MOS)
     rates = one.rate_bps[one.rate_bps == one.rate_bps]
     if rates.size:
         limit = _rounded(_HALF * float(sorted(rates.tolist())[rates.size // 2]))
-        return Watch(f"{called} is slow", "test_throughput", "test", where, 60 * _MINUTE_NS, BELOW, limit)
+        return Watch(f"{called} is slow", "test_throughput", "test", where, over_ns, BELOW, limit)
     limit = _rounded(_ROOM * one.p95_ms)
-    return Watch(f"{called} is slow", "test_round_trip", "test", where, 5 * _MINUTE_NS, ABOVE, limit)
+    return Watch(f"{called} is slow", "test_round_trip", "test", where, over_ns, ABOVE, limit)
+
+
+def _over_ns(one: ProbeCourse) -> int:
+    """The shortest interval to judge by that holds a result whenever the test runs as it did."""
+    between_ns = float(np.median(np.diff(one.times_ns))) if one.times_ns.size > 1 else 0.0
+    return next((own for own in _OVER_NS if own >= _SPARE * between_ns), _OVER_NS[-1])
 
 
 def watch_of_measure(subject: Subject, usual: float) -> Watch | None:
