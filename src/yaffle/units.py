@@ -1,5 +1,6 @@
 """Figures with their unit and sensible digits: 1.94 s, 12.3 ms, 840 µs, 3.2 MB, 41 Mbit/s."""
 
+import math
 from datetime import UTC, datetime, tzinfo
 
 NS_PER_MS = 1_000_000
@@ -98,6 +99,11 @@ def axis_unit(greatest: float, unit: str) -> tuple[str, float]:
         if greatest / own >= factor:
             return prefix + name, factor * own
     return name, own
+
+
+def from_ms(value: float) -> str:
+    """A duration given in ms; – where there is none."""
+    return duration(round(value * 1e6)) if math.isfinite(value) else "–"
 
 
 def count(number: int) -> str:

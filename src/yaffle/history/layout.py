@@ -156,6 +156,16 @@ def counting(folder: Path) -> list[Path]:
     return found
 
 
+def files_between(root: Path, table: str, first_ns: int, last_ns: int = 1 << 62) -> list[Path]:
+    """The files of a table's hours that touch a period, in order."""
+    return [
+        path
+        for start, folder in folders(root / table)
+        if start <= last_ns and start + HOUR_NS > first_ns
+        for path in counting(folder)
+    ]
+
+
 def folders(level: Path) -> list[tuple[int, Path]]:
     """The hours (or days) of a level, in order: start, folder."""
     try:

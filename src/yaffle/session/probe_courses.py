@@ -8,7 +8,17 @@ import numpy as np
 import pyarrow as pa
 
 from yaffle.arrays import Array
-from yaffle.history.layout import DAY_NS, HOUR_NS, PROBE_LEVELS, PROBES, SUMS, HistoryError, counting, folders
+from yaffle.history.layout import (
+    DAY_NS,
+    HOUR_NS,
+    PROBE_LEVELS,
+    PROBES,
+    SUMS,
+    HistoryError,
+    counting,
+    files_between,
+    folders,
+)
 from yaffle.history.probe_rows import LOST
 from yaffle.history.probe_sums import BIN_COUNTS, BINS, probe_files, summed
 from yaffle.history.store import History
@@ -85,16 +95,6 @@ def probe_courses(history: History | None, first_ns: int, last_ns: int) -> list[
     return sorted(found, key=lambda one: (-one.failed_share, -_risen(one), one.name, one.direction))
 
 
-def _files(history: History, first_ns: int, last_ns: int) -> list[Path]:
-    """Of single results."""
-    return [
-        path
-        for start, folder in folders(history.folder / PROBES)
-        if start <= last_ns and start + HOUR_NS > first_ns
-        for path in counting(folder)
-    ]
-
-
 def _width_ns(history: History, first_ns: int, last_ns: int) -> int:
     """Of the intervals by which a period is told: 0 for single results, while there are not too many and all are
     kept.
@@ -105,12 +105,12 @@ def _width_ns(history: History, first_ns: int, last_ns: int) -> int:
         older = summed and summed[0][0] < last_ns and (not kept or summed[0][0] + DAY_NS <= kept[0][0])
         if older and (not kept or first_ns < kept[0][0]):
             return level.width_ns
-    return HOUR_NS if history.row_count(_files(history, first_ns, last_ns)) > _MOST_ROWS else 0
+    return HOUR_NS if history.row_count(files_between(history.folder, PROBES, first_ns, last_ns)) > _MOST_ROWS else 0
 
 
 def _results(history: History, first_ns: int, last_ns: int) -> pa.Table | None:
     return history.told(
-        lambda: _files(history, first_ns, last_ns),
+        lambda: files_between(history.folder, PROBES, first_ns, last_ns),
         "SELECT name, kind, target, coalesce(direction, '') AS direction, at_ns, round_trip_ms, mos, bps, ok, why,"
         f" {LOST} AS lost FROM told"
         f" WHERE at_ns >= {int(first_ns)} AND at_ns <= {int(last_ns)} ORDER BY name, direction, at_ns",

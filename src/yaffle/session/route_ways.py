@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 
 from yaffle.arrays import Array
-from yaffle.history.layout import HOUR_NS, PROBES, counting, folders
+from yaffle.history.layout import PROBES, files_between, folders
 from yaffle.history.store import History
 from yaffle.inventory.places import Places
 from yaffle.quantiles import median, p95
@@ -128,12 +128,7 @@ def route_courses(history: History | None, places: Places, first_ns: int, last_n
     """All routes of a period, those that changed most first; None where nothing was ever asked. Raises HistoryError."""
     if history is None or not folders(history.folder / PROBES):
         return None
-    files = [
-        path
-        for start, folder in folders(history.folder / PROBES)
-        if start <= last_ns and start + HOUR_NS > first_ns
-        for path in counting(folder)
-    ]
+    files = files_between(history.folder, PROBES, first_ns, last_ns)
     if not files:
         return []
     within = f"kind = '{KIND}' AND at_ns >= {int(first_ns)} AND at_ns <= {int(last_ns)}"

@@ -5,7 +5,7 @@ and again only after it was well.
 from collections.abc import Sequence
 from typing import Any
 
-from yaffle.history.layout import HOUR_NS, QUESTIONS, counting, folders
+from yaffle.history.layout import QUESTIONS, files_between
 from yaffle.history.store import History
 from yaffle.watching.event_rows import HAPPENED, Event
 from yaffle.watching.watch import Watch
@@ -64,12 +64,7 @@ def _asked(history: History, protocols: Sequence[str], condition: str, query: st
     )
     subject = query.removeprefix("SELECT ").partition(" ")[0]
     found = history.told(
-        lambda: [
-            path
-            for start, folder in folders(history.folder / QUESTIONS)
-            if start + HOUR_NS > since_ns
-            for path in counting(folder)
-        ],
+        lambda: files_between(history.folder, QUESTIONS, since_ns),
         f"{few}, own AS ({query}), bad AS (SELECT {subject} AS subject, outcome, count(*) AS many FROM few WHERE failed"
         " GROUP BY ALL) SELECT own.*, (SELECT list(outcome || ' ' || many ORDER BY many DESC, outcome) FROM bad WHERE"
         " bad.subject = own.subject) AS outcomes FROM own ORDER BY own.subject",

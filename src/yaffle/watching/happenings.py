@@ -5,11 +5,10 @@ to another access point, look-ups and leases that fail. Each is told once.
 
 import json
 from collections.abc import Sequence
-from pathlib import Path
 from typing import Any
 
 from yaffle.capture.registry import marking
-from yaffle.history.layout import ADDRESSES, HOPS, HOUR_NS, PROBES, QUESTIONS, counting, folders
+from yaffle.history.layout import ADDRESSES, HOPS, HOUR_NS, PROBES, QUESTIONS, files_between
 from yaffle.history.store import History
 from yaffle.hops.hop_rows import MOVED
 from yaffle.units import duration
@@ -54,19 +53,10 @@ def _told(watch: Watch, subject: str, words: str, at_ns: int) -> Event:
     return Event(at_ns, watch.name, subject, HAPPENED, watch.severity, words=words)
 
 
-def _parts(history: History, table: str, since_ns: int) -> list[Path]:
-    return [
-        path
-        for start, folder in folders(history.folder / table)
-        if start + HOUR_NS > since_ns
-        for path in counting(folder)
-    ]
-
-
 def _probe_rows(history: History, since_ns: int, kind: str, column: str, *more: str) -> list[dict[str, Any]]:
     others = "".join(f", {name}" for name in more)
     found = history.told(
-        lambda: _parts(history, PROBES, since_ns),
+        lambda: files_between(history.folder, PROBES, since_ns),
         f"SELECT name, target, at_ns, {column} AS part{others} FROM told"
         f" WHERE kind = '{kind}' AND at_ns > {int(since_ns)} AND {column} IS NOT NULL ORDER BY at_ns",
     )
@@ -105,7 +95,7 @@ def _paths(
 def _flow_paths(history: History, watch: Watch, since_ns: int) -> tuple[int, list[Event]]:
     """(until when nodes told, flows that by their telling went another way since a moment)."""
     found = history.told(
-        lambda: _parts(history, HOPS, since_ns),
+        lambda: files_between(history.folder, HOPS, since_ns),
         f"SELECT time_ns, flow, way_before, way_after FROM told WHERE what = '{MOVED}' AND time_ns > {since_ns}"
         f" ORDER BY time_ns LIMIT {_MOST_MOVED}",
     )
@@ -202,7 +192,7 @@ def _roams(
     """Stations that moved from one access point to another."""
     since = int((known or {}).get("at_ns", now_ns - _BACK_NS))
     found = history.told(
-        lambda: _parts(history, QUESTIONS, since),
+        lambda: files_between(history.folder, QUESTIONS, since),
         "SELECT time_ns, client, name, server, kind, latency_ns FROM told WHERE protocol = '802.11'"
         f" AND outcome = 'moved' AND time_ns > {since} ORDER BY time_ns LIMIT {_MOST_MOVED}",
     )

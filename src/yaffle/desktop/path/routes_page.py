@@ -13,7 +13,7 @@ from yaffle.desktop.shared.panes import Panes
 from yaffle.desktop.shared.plot_head import Key, Mark
 from yaffle.desktop.shared.plots import Plot
 from yaffle.session.route_ways import RouteCourse, RouteHop, way_words
-from yaffle.units import count, date_and_moment, duration, moment, share
+from yaffle.units import count, date_and_moment, duration, from_ms, moment, share
 
 _NOTHING = (
     'No route was tested in this period. [[probe]] with kind = "route" in the collector\'s configuration asks for one'
@@ -22,10 +22,6 @@ _NOTHING = (
 _STYLES = (Qt.PenStyle.SolidLine, Qt.PenStyle.DashLine, Qt.PenStyle.DotLine, Qt.PenStyle.DashDotLine)
 _MARKS = (Mark.LINE, Mark.DASHED, Mark.DOTTED, Mark.DASHED)
 _DRAWN = 8  # hops over time: those that add most, and the last
-
-
-def _ms(value: float) -> str:
-    return duration(round(value * 1e6)) if math.isfinite(value) else "–"
 
 
 class RoutesPage(QWidget):
@@ -111,10 +107,10 @@ class RoutesPage(QWidget):
                 Column("name", lambda r: hops[r].name or "–", [one.name for one in hops], figures=False),
                 Column("site", lambda r: hops[r].site or "–", [one.site for one in hops], figures=False),
                 Column("looks", lambda r: count(hops[r].looks), [one.looks for one in hops]),
-                Column("median", lambda r: _ms(hops[r].median_ms), [o.median_ms for o in hops], meaning="round trip"),
-                Column("p95", lambda r: _ms(hops[r].p95_ms), [one.p95_ms for one in hops], meaning="round trip"),
+                Column("median", lambda r: from_ms(hops[r].median_ms), [o.median_ms for o in hops], meaning="of RTT"),
+                Column("p95", lambda r: from_ms(hops[r].p95_ms), [one.p95_ms for one in hops], meaning="of RTT"),
                 Column(
-                    "adds", lambda r: _ms(hops[r].added_ms), [one.added_ms for one in hops],
+                    "adds", lambda r: from_ms(hops[r].added_ms), [one.added_ms for one in hops],
                     meaning="its median round trip less that of the hop before it that answers",
                 ),
                 Column(
@@ -191,17 +187,14 @@ class RoutesPage(QWidget):
             keys.append(Key("another way", look.red, Mark.DASHED))
         self.plot.set_quantity("round trip to hop", "s")
         self.plot.set_keys(*keys)
-        self.plot.axis.base_ns = self._first_ns
-        self.plot.axis.picture = None
-        self.plot.setXRange(0, max(1e-3, (self._last_ns - self._first_ns) / 1e9), padding=0)
-        self.plot.setYRange(0, max(top, 1e-6) * 1.1, padding=0)
+        self.plot.show_span(self._first_ns, self._last_ns, top)
 
     def _words_at(self, x: float, _y: float) -> str:
         one = self._shown
         if one is None or not one.times_ns.size:
             return ""
         k = int(np.argmin(np.abs((one.times_ns - self._first_ns) / 1e9 - x)))
-        parts = [f"{hop.ttl}: {_ms(float(hop.trips_ms[k]))}" for hop in one.hops if math.isfinite(hop.trips_ms[k])]
+        parts = [f"{hop.ttl}: {from_ms(float(hop.trips_ms[k]))}" for hop in one.hops if math.isfinite(hop.trips_ms[k])]
         return f" {moment(int(one.times_ns[k]))}  {',  '.join(parts) or 'nothing answered'} "
 
     def dress(self) -> None:

@@ -108,6 +108,13 @@ class Plot(pg.PlotWidget):
         box.updateAutoRange()
         box.disableAutoRange()
 
+    def show_span(self, first_ns: int, last_ns: int, top: float) -> None:
+        """Shows a period from its beginning on, and values from nil to a little above `top`."""
+        self.axis.base_ns = first_ns
+        self.axis.picture = None
+        self.setXRange(0, max(1e-3, (last_ns - first_ns) / 1e9), padding=0)
+        self.setYRange(0, max(top, 1e-6) * 1.1, padding=0)
+
     def follow_cursor(self, x: float | None) -> None:
         """Shows the line where another plot has it; None hides it."""
         self._line.setVisible(x is not None)

@@ -13,11 +13,7 @@ from yaffle.desktop.shared.panes import Panes
 from yaffle.desktop.shared.plots import Plot
 from yaffle.session.probe_courses import ProbeCourse
 from yaffle.session.told_watch import watch_of_test
-from yaffle.units import count, duration, moment, share
-
-
-def _ms(value: float) -> str:
-    return duration(round(value * 1e6)) if math.isfinite(value) else "–"
+from yaffle.units import count, duration, from_ms, moment, share
 
 
 class TestsPanel(QWidget):
@@ -76,9 +72,12 @@ class TestsPanel(QWidget):
                 Column("results", lambda r: count(rows[r].sent), [one.sent for one in rows]),
                 Column("failed", lambda r: share(rows[r].failed_share), [one.failed_share for one in rows]),
                 Column(
-                    "median", lambda r: _ms(rows[r].median_ms), [one.median_ms for one in rows], meaning="round trip"
+                    "median",
+                    lambda r: from_ms(rows[r].median_ms),
+                    [one.median_ms for one in rows],
+                    meaning="round trip",
                 ),
-                Column("p95", lambda r: _ms(rows[r].p95_ms), [one.p95_ms for one in rows], meaning="round trip"),
+                Column("p95", lambda r: from_ms(rows[r].p95_ms), [one.p95_ms for one in rows], meaning="round trip"),
                 Column(
                     "MOS",
                     lambda r: f"{rows[r].worst_mos:.2f}" if math.isfinite(rows[r].worst_mos) else "–",
@@ -128,17 +127,14 @@ class TestsPanel(QWidget):
         way = f", {one.direction}" if one.direction else ""
         what, unit = ("MOS", "") if quality else ("round trip", "s")
         self.plot.set_quantity(f"{what} of {one.name}{way}; crosses: failed", unit)
-        self.plot.axis.base_ns = self._first_ns
-        self.plot.axis.picture = None
-        self.plot.setXRange(0, max(1e-3, (self._last_ns - self._first_ns) / 1e9), padding=0)
-        self.plot.setYRange(0, max(top, 1e-6) * 1.1, padding=0)
+        self.plot.show_span(self._first_ns, self._last_ns, top)
 
     def _words_at(self, x: float, _y: float) -> str:
         one = self._shown
         if one is None or not one.times_ns.size:
             return ""
         k = int(np.argmin(np.abs((one.times_ns - self._first_ns) / 1e9 - x)))
-        shown = f"MOS {one.mos[k]:.2f}" if one.shows_quality else _ms(float(one.trips_ms[k]))
+        shown = f"MOS {one.mos[k]:.2f}" if one.shows_quality else from_ms(float(one.trips_ms[k]))
         at = moment(int(one.times_ns[k]))
         if one.width_ns:
             failed = int(one.asked[k] - one.went_well[k])
