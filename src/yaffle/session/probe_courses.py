@@ -70,6 +70,11 @@ class ProbeCourse:
         return float(1 - self.went_well.sum() / self.sent) if self.sent else 0.0
 
     @property
+    def median_bps(self) -> float:
+        """Median throughput (of intervals, of their means); NaN where none was measured."""
+        return median(self.rate_bps[np.isfinite(self.rate_bps)])
+
+    @property
     def shows_quality(self) -> bool:
         """Whether it has opinion scores and no round trips."""
         return bool(not np.isfinite(self.trips_ms).any() and np.isfinite(self.mos).any())

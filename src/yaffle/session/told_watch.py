@@ -43,9 +43,8 @@ def watch_of_test(one: ProbeCourse) -> Watch:
         return Watch(f"{called} fails", "test_failures", "test", where, over_ns, ABOVE, _OFTEN)
     if one.shows_quality:
         return Watch(f"{called} sounds poor", "test_mos", "test", where, over_ns, BELOW, _POOR_MOS)
-    rates = one.rate_bps[one.rate_bps == one.rate_bps]
-    if rates.size:
-        limit = _rounded(_HALF * float(sorted(rates.tolist())[rates.size // 2]))
+    if math.isfinite(one.median_bps):
+        limit = _rounded(_HALF * one.median_bps)
         return Watch(f"{called} is slow", "test_throughput", "test", where, over_ns, BELOW, limit)
     limit = _rounded(_ROOM * one.p95_ms)
     return Watch(f"{called} is slow", "test_round_trip", "test", where, over_ns, ABOVE, limit)

@@ -13,7 +13,7 @@ from yaffle.desktop.shared.panes import Panes
 from yaffle.desktop.shared.plots import Plot
 from yaffle.session.probe_courses import ProbeCourse
 from yaffle.session.told_watch import watch_of_test
-from yaffle.units import count, duration, from_ms, moment, share
+from yaffle.units import count, duration, from_ms, moment, rate, share
 
 
 class TestsPanel(QWidget):
@@ -84,11 +84,17 @@ class TestsPanel(QWidget):
                     [one.worst_mos for one in rows],
                     meaning="95 of 100 results are at least this (E-model, ITU-T G.107)",
                 ),
+                Column(
+                    "throughput",
+                    lambda r: rate(rows[r].median_bps) if math.isfinite(rows[r].median_bps) else "–",
+                    [one.median_bps for one in rows],
+                    meaning="median of tests of speed (RFC 6349)",
+                ),
                 Column("last failure", lambda r: rows[r].last_why, [one.last_why for one in rows], figures=False),
             ],
             len(rows),
-            ((0, 150), (1, 60), (2, 150), (3, 60), (4, 60), (5, 60), (6, 76), (7, 76), (8, 50)),
-            wide=9,
+            ((0, 150), (1, 60), (2, 150), (3, 60), (4, 60), (5, 60), (6, 76), (7, 76), (8, 50), (9, 80)),
+            wide=10,
         )
         again = next((k for k, one in enumerate(rows) if self._shown is not None and _same(one, self._shown)), 0)
         if rows:
