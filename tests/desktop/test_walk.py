@@ -136,10 +136,9 @@ def test_nothing_is_cut_or_covered_on_the_morning(window, qtbot, morning):  # no
 
 def test_nothing_is_cut_or_covered_on_a_history(window, qtbot, two_weeks):  # noqa: F811
     load(window, qtbot, [two_weeks])
-    for size in SIZES[:2]:
-        window.resize(*size)
-        settle(window, qtbot)
-        assert problems(window) == [], size
+    window.resize(*SIZES[0])  # Where there is least room.
+    settle(window, qtbot)
+    assert problems(window) == []
 
 
 def test_the_walk_finds_what_is_cut(window, qtbot, morning):  # noqa: F811
