@@ -99,3 +99,14 @@ def test_hours_are_exported(kept, tmp_path):
     writer, _, _ = kept
     assert write_rows(writer.folder, "probes_1h", tmp_path / "hours.parquet") == 72
     assert write_rows(writer.folder, "probes_1day", tmp_path / "days.csv") == 3
+
+
+def test_files_of_a_former_version_lack_columns(tmp_path):
+    import pyarrow.parquet as pq
+
+    whole = rows_of("pier", list(results(DAY, 1)))
+    path = tmp_path / "old.parquet"
+    pq.write_table(whole.drop_columns(["source", "bps", "loss_percent", "elements"]), path)
+    table = summed([path], DAY_NS)
+    assert table["sent"].to_pylist() == [288] and table["source"].to_pylist() == [""]
+    assert table["bps_results"].to_pylist() == [0] and table["lost_percent_results"].to_pylist() == [288]

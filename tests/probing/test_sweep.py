@@ -102,6 +102,7 @@ def test_a_storm_asks_first_and_counts_what_it_sent(link):
 
 
 @REAL
+@pytest.mark.alone
 def test_what_a_storm_does_to_speed_is_one_comparison(link):
     command = [sys.executable, "-m", "yaffle", "respond", "--bind", "192.0.2.2", "--allow", "192.0.2.0/28"]
     answering = subprocess.Popen(["ip", "netns", "exec", FAR, *command], stdout=subprocess.PIPE, text=True)
@@ -118,6 +119,7 @@ def test_what_a_storm_does_to_speed_is_one_comparison(link):
     finally:
         answering.terminate()
         answering.wait()
+    assert "--yes" in asked("storm", "eth", "--beside", "192.0.2.2", expected=2)  # Before anything is measured.
     told = json.loads(done.stdout)
     speeds = [one for one in told["results"] if one["kind"] == "speed"]
     assert [one["storm"] for one in speeds[:4]] == [False, False, True, True] and len(speeds) == 32

@@ -45,6 +45,13 @@ SCHEMA = pa.schema(
 )
 
 
+def every_column(rows: str) -> str:
+    """Rows as SQL, with the columns that files of a former version lack."""
+    kinds = {pa.int64(): "BIGINT", pa.float64(): "DOUBLE", pa.bool_(): "BOOLEAN", pa.string(): "VARCHAR"}
+    lacking = ", ".join(f'NULL::{kinds[field.type]} AS "{field.name}"' for field in SCHEMA)
+    return f"(SELECT * FROM {rows} UNION ALL BY NAME SELECT {lacking} WHERE false)"
+
+
 def rows_of(name: str, results: Sequence[dict[str, Any]]) -> pa.Table:
     """Results, as they stand in a document, of the test that has a name."""
     told = [

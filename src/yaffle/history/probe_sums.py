@@ -12,7 +12,7 @@ import pyarrow as pa
 from yaffle.history.database import cursor
 from yaffle.history.ladder import ALWAYS, NEVER, files_of_period
 from yaffle.history.layout import PROBE_LEVELS, SUMS, Level
-from yaffle.history.probe_rows import LOST
+from yaffle.history.probe_rows import LOST, every_column
 from yaffle.history.wait_rows import LOG_RATIO
 from yaffle.history.wait_sums import text
 
@@ -79,7 +79,7 @@ def summed(parts: Sequence[Path], width_ns: int, first_ns: int = ALWAYS, last_ns
     """
     within = f"time_ns >= {int(first_ns)} AND time_ns < {int(last_ns)}"
     singles, sums = ([path for path in parts if (path.name == SUMS) is kind] for kind in (False, True))
-    of = [_SINGLE.format(rows=_rows_of(singles))] if singles else []
+    of = [_SINGLE.format(rows=every_column(_rows_of(singles)))] if singles else []
     of += [f"SELECT * FROM {_rows_of(sums)}"] if sums else []
     if not of:
         return SCHEMA.empty_table()

@@ -62,6 +62,10 @@ class Storm:
         self._thread.join()
         self._socket.close()
 
+    def close(self) -> None:
+        """Gives up what was never begun."""
+        self._socket.close()
+
     def wait(self) -> None:
         """Until the wanted time is over."""
         self._thread.join()

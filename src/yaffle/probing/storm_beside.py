@@ -72,6 +72,7 @@ async def storm_beside(wanted: Wanted, responder: str, rounds: int, tell: Callab
     # It ends with the run; this is the longest it lasts.
     stormy = replace(wanted, seconds=min(60.0, (2 + wanted.both) * wanted.seconds + _ECHOES_S))
 
+    (await asyncio.to_thread(Storm, stormy)).close()  # What is not agreed to, or not allowed, is said before any run.
     for turn in range(rounds):
         for with_storm in (turn % 2 == 1, turn % 2 == 0):
             if not with_storm:

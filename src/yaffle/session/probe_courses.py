@@ -19,7 +19,7 @@ from yaffle.history.layout import (
     files_between,
     folders,
 )
-from yaffle.history.probe_rows import LOST
+from yaffle.history.probe_rows import LOST, every_column
 from yaffle.history.probe_sums import BIN_COUNTS, BINS, probe_files, summed
 from yaffle.history.store import History
 from yaffle.history.wait_rows import quantile
@@ -117,7 +117,7 @@ def _results(history: History, first_ns: int, last_ns: int) -> pa.Table | None:
     return history.told(
         lambda: files_between(history.folder, PROBES, first_ns, last_ns),
         "SELECT name, kind, target, coalesce(direction, '') AS direction, at_ns, round_trip_ms, mos, bps, ok, why,"
-        f" {LOST} AS lost FROM told"
+        f" {LOST} AS lost FROM {every_column('told')}"
         f" WHERE at_ns >= {int(first_ns)} AND at_ns <= {int(last_ns)} ORDER BY name, direction, at_ns",
     )
 

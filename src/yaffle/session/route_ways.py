@@ -14,6 +14,7 @@ import numpy as np
 
 from yaffle.arrays import Array
 from yaffle.history.layout import PROBES, files_between, folders
+from yaffle.history.probe_rows import every_column
 from yaffle.history.store import History
 from yaffle.inventory.places import Places
 from yaffle.quantiles import median, p95
@@ -134,7 +135,8 @@ def route_courses(history: History | None, places: Places, first_ns: int, last_n
     within = f"kind = '{KIND}' AND at_ns >= {int(first_ns)} AND at_ns <= {int(last_ns)}"
     table = history.told(
         lambda: files,
-        f"SELECT * FROM (SELECT {', '.join(_COLUMNS)} FROM told WHERE {within} ORDER BY at_ns DESC LIMIT {_MOST_LOOKS})"
+        f"SELECT * FROM (SELECT {', '.join(_COLUMNS)} FROM {every_column('told')} WHERE {within}"
+        f" ORDER BY at_ns DESC LIMIT {_MOST_LOOKS})"
         " ORDER BY name, source, target, at_ns",
     )
     groups: dict[tuple[str, str, str], list[dict[str, Any]]] = {}

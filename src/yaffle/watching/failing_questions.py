@@ -12,7 +12,7 @@ from yaffle.watching.watch import Watch
 
 _WINDOW_NS = 300 * 10**9
 _LEAST_ASKED, _LEAST_CLIENTS = 10, 3  # below which nothing is said
-_NAMES, _LEASES = ("dns", "mdns"), ("dhcp", "dhcpv6")
+_NAMES, _LEASES = ("dns",), ("dhcp", "dhcpv6")  # Who asks all (mDNS) and is not answered only learns that nobody is it.
 _FIRST_ASKED = ("DISCOVER", "SOLICIT")  # by which a host asks for an address; a renewal can do without
 _NAMED_OUTCOMES = 3
 

@@ -3,7 +3,7 @@
 from collections.abc import Callable
 
 import pyqtgraph as pg
-from PySide6.QtCore import QMetaObject, QPointF, Qt, Slot
+from PySide6.QtCore import QPointF, Qt
 from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import QWidget
 
@@ -34,8 +34,6 @@ class Plot(pg.PlotWidget):
         self._read: Callable[[float, float], str] | None = None
         self._companions: list[Plot] = []
         self.scene().sigMouseMoved.connect(self._moved)
-        self._to_prepare = False
-        self.getPlotItem().vb.sigStateChanged.connect(self._prepare_soon)
         self.setToolTip("Wheel zooms, drag moves, R resets; Ctrl+S here saves the picture")
         self.dress()
         self._say()
@@ -86,20 +84,6 @@ class Plot(pg.PlotWidget):
     def share_cursor(self, others: "list[Plot]") -> None:
         """The line of the crosshair stands in these plots, too."""
         self._companions = [other for other in others if other is not self]
-
-    def _prepare_soon(self, _box: object = None) -> None:
-        """Has axes and curves follow the view before it is painted: else they follow when it is, and all is painted
-        twice. A queued call comes before what is to be painted.
-        """
-        if not self._to_prepare:
-            self._to_prepare = True
-            QMetaObject.invokeMethod(self, "prepare", Qt.ConnectionType.QueuedConnection)
-
-    @Slot()
-    def prepare(self) -> None:
-        """Has everything follow the view now."""
-        self._to_prepare = False
-        self.sceneObj.prepareForPaint()
 
     def fit(self) -> None:
         """Shows everything, once: a plot that fitted itself all the time would be painted twice whenever it moves."""
