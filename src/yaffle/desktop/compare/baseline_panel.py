@@ -111,7 +111,11 @@ class NormalPanel(QWidget):
             choice.activated.connect(lambda _: self.wanted.emit())
         self.hours.toggled.connect(lambda _: self.wanted.emit())
         row, second = QHBoxLayout(), QHBoxLayout()
-        for part in (self.measure, QLabel("of"), self.by, self.label, QLabel("in"), self.width_box):
+        self.tell = QToolButton()
+        self.tell.setText("Tell me when…")
+        self.tell.setToolTip("A watch of this measure, filled in")
+        self.tell.clicked.connect(self._tell_when)
+        for part in (self.measure, QLabel("of"), self.by, self.label, QLabel("in"), self.width_box, self.tell):
             row.addWidget(part)
         row.addStretch(1)
         for widget in (
@@ -124,11 +128,6 @@ class NormalPanel(QWidget):
             self.weight,
         ):
             second.addWidget(widget)
-        self.tell = QToolButton()
-        self.tell.setText("Tell me when…")
-        self.tell.setToolTip("A watch of this measure, filled in")
-        self.tell.clicked.connect(self._tell_when)
-        second.addWidget(self.tell)
         self.as_curve = QToolButton()
         self.as_curve.setText("curve")
         self.as_curve.setCheckable(True)
