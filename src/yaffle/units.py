@@ -101,6 +101,11 @@ def axis_unit(greatest: float, unit: str) -> tuple[str, float]:
     return name, own
 
 
+def many(number: int, noun: str) -> str:
+    """How many of something: 1 route, 2 routes."""
+    return f"{count(number)} {noun}{'' if number == 1 else 's'}"
+
+
 def from_ms(value: float) -> str:
     """A duration given in ms; – where there is none."""
     return duration(round(value * 1e6)) if math.isfinite(value) else "–"

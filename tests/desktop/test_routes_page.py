@@ -3,7 +3,7 @@
 import pytest
 
 from tests.desktop.test_kept_waits import opened, settle
-from tests.session.test_route_ways import OTHER, START_NS, TARGET, WAY, look
+from tests.session.test_route_paths import OTHER, START_NS, TARGET, WAY, run
 from yaffle.desktop.path.station import MAP, ROUTES
 from yaffle.desktop.window.station_rail import PATH
 from yaffle.history.layout import PROBES
@@ -17,24 +17,24 @@ MINUTE_NS = 60 * 10**9
 def routed(tmp_path):
     writer = HistoryWriter(tmp_path / "h", settle=False)
     other = (WAY[0], (OTHER, 3, 8.0), (TARGET, 3, 12.0))
-    told = [look(k, *(other if 20 <= k < 30 else WAY)) for k in range(0, 60, 2)]
+    told = [run(k, *(other if 20 <= k < 30 else WAY)) for k in range(0, 60, 2)]
     writer.append_rows(PROBES, rows_of("pier", told))
     writer.close()
     return tmp_path / "h"
 
 
-def test_ways_and_hops_of_a_route_and_its_change_by_keys(qtbot, routed):
+def test_paths_and_hops_of_a_route_and_its_change_by_keys(qtbot, routed):
     window = opened(qtbot, [routed])
     window.go(PATH)
     page = window.path.routes
     window.path.parts.setCurrentIndex(ROUTES)
     settle(qtbot, window)
-    assert page.words.text() == "1 routes, 2 changes of a way"
+    assert page.words.text() == "1 route, 2 path changes"
     assert [page.hops.columns.index(r, 1).data() for r in range(page.hops.columns.rowCount())] == [
         WAY[0][0], WAY[1][0], OTHER, TARGET,
     ]  # fmt: skip
     assert [page.changes.columns.index(r, 2).data() for r in range(3)] == ["–", "2", "2"]
-    assert "another way" in [key.words for key in page.plot._keys]
+    assert "path change" in [key.words for key in page.plot._keys]
     assert "2: 5.00 ms" in page._words_at(1, 0) and "3: 12.0 ms" in page._words_at(22 * 60, 0)
     page.changes.entered.emit(1)
     settle(qtbot, window)
@@ -50,7 +50,7 @@ def test_routes_stand_on_the_map(qtbot, routed):
     settle(qtbot, window)
     picture = window.path.map.picture
     words = {link.key: link.words for link in picture.links}
-    assert any("route pier: adds 4.00 ms, 0 % lost, 2 changes of the way" in one for one in words.values()), words
+    assert any("route pier: added RTT 4.00 ms, loss 0 %, 2 path changes" in one for one in words.values()), words
     assert {place.words for place in picture.places} >= {"tests begin here", "device", "1 server"}
     assert all(link.state != "unmeasured" for link in picture.links)
 

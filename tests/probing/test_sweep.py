@@ -12,6 +12,8 @@ import pytest
 
 from tests.real.two_kernels import available, inside
 from yaffle.errors import YaffleError
+from yaffle.probing.result import Result
+from yaffle.probing.storm_beside import compared
 from yaffle.probing.sweep import network_of
 
 REAL = pytest.mark.skipif(bool(available()), reason=available() or "can")
@@ -129,7 +131,19 @@ def test_what_a_storm_does_to_speed_is_one_comparison(link):
     assert found["bps", "there"]["runs"] == [8, 8] and found["bps", "there"]["certainty"].startswith("significant")
     assert 0.35 < stormy / quiet < 0.65  # 4 of 8 Mbit/s are the storm's.
     assert all(value > 0 for value in found["interrupts_per_s", "both ways"]["median"])
-    assert ("responder_receive_rounds_per_s", "both ways") in found
+    assert ("responder_receive_softirqs_per_s", "both ways") in found
+
+
+def test_what_a_storm_did_is_told_with_units():
+    told = [
+        Result("speed", "x", k, True, "", 1.0, {"direction": way, "bps": rate, "idle_ms": 2.0, "storm": storm})
+        for k in range(8)
+        for way in ("there", "back")
+        for storm, rate in ((False, 8e6 + k), (True, (4e6 if way == "there" else 8e6) + k))
+    ]
+    words = [one.words for one in compared(told)]
+    assert words[0].startswith("throughput, there: 8.00 Mbit/s without, 4.00 Mbit/s with the storm (-50.0 %), signif")
+    assert "throughput, back" in words[1] and words[1].endswith("not significant") and "2.00 ms" in words[2]
 
 
 def test_subnets():

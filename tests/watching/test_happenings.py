@@ -11,7 +11,7 @@ from yaffle.hops.hop_rows import moved_row
 from yaffle.hops.visits import FlowKey
 from yaffle.waiting.minutes import QUESTION
 from yaffle.watching.book import Book
-from yaffle.watching.happenings import HOSTS, LEASES, LOOKUPS, MARKING, PATH, ROAMS, Happenings
+from yaffle.watching.happenings import DSCP, HOSTS, LEASES, LOOKUPS, PATH, ROAMS, Happenings
 from yaffle.watching.watch import Watch
 
 S = 10**9
@@ -47,7 +47,7 @@ def route(at_ns, *addresses):
     return {"kind": "route", "target": "203.0.113.20", "at_ns": at_ns, "ok": True, "why": "", "hops": hops}
 
 
-def test_another_way_is_told_once_and_a_silent_hop_is_none(scene):
+def test_another_path_is_told_once_and_a_silent_hop_is_none(scene):
     told, seen = scene
     told(PROBES, rows_of("to the centre", [route(NOW, "192.0.2.1", "192.0.2.2", "203.0.113.20")]))
     assert seen(PATH, NOW + S) == []
@@ -55,7 +55,7 @@ def test_another_way_is_told_once_and_a_silent_hop_is_none(scene):
     assert seen(PATH, NOW + 61 * S) == []
     told(PROBES, rows_of("to the centre", [route(NOW + 120 * S, "192.0.2.1", "192.0.2.9", "203.0.113.20")]))
     (words,) = seen(PATH, NOW + 121 * S)
-    assert words.startswith("another way to 203.0.113.20 from hop 2 on: 192.0.2.9")
+    assert words.startswith("another path to 203.0.113.20 from hop 2 on: 192.0.2.9")
     assert seen(PATH, NOW + 140 * S) == []
 
 
@@ -91,16 +91,16 @@ def voice(at_ns, **marks):
     }  # fmt: skip
 
 
-def test_voice_that_arrives_with_another_marking_is_told_once(scene):
+def test_voice_that_arrives_with_another_dscp_is_told_once(scene):
     told, seen = scene
     told(PROBES, rows_of("call", [voice(NOW, d46=250)]))
-    assert seen(MARKING, NOW + S) == []
+    assert seen(DSCP, NOW + S) == []
     told(PROBES, rows_of("call", [voice(NOW + 60 * S, d46=240, d0=10)]))
-    assert seen(MARKING, NOW + 61 * S) == []
+    assert seen(DSCP, NOW + 61 * S) == []
     told(PROBES, rows_of("call", [voice(NOW + 120 * S, d0=250)]))
-    (words,) = seen(MARKING, NOW + 121 * S)
+    (words,) = seen(DSCP, NOW + 121 * S)
     assert words.startswith("voice to 203.0.113.20 arrives as ") and "instead of" in words and "EF" in words
-    assert seen(MARKING, NOW + 140 * S) == []
+    assert seen(DSCP, NOW + 140 * S) == []
 
 
 def questions(at_ns, protocol, kind, outcomes, server="203.0.113.53"):

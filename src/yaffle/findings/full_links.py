@@ -15,6 +15,7 @@ from yaffle.findings.worn_interfaces import worn_interfaces
 from yaffle.ledger import causes
 from yaffle.units import count, date_and_moment, day, duration, hour, rate, share
 
+CAUSE = "full-line"
 _LEAST_NS = 600 * 10**9  # A line is full for so long, or it is not told.
 _GAP_NS = 900 * 10**9  # Stretches that lie closer are one.
 _MOST = 10  # findings
@@ -173,7 +174,7 @@ def _finding(analysis: Analysis, one: InterfaceUse, stretches: list[_Stretch]) -
     severity = "critical" if working >= _HOUR_NS else "major" if working >= _LEAST_NS else "minor"
     hurt = grounds.get("hosts_hurt", 0)
     return Finding(
-        causes.NETWORK, "full-line", severity, subject, sentence, step, 0.95 if "pair" in grounds else 0.7,
+        causes.NETWORK, CAUSE, severity, subject, sentence, step, 0.95 if "pair" in grounds else 0.7,
         worst.first_ns, worst.last_ns, 0,
         int(hurt) if isinstance(hurt, int) else 0, "", [], [], grounds,
     )  # fmt: skip

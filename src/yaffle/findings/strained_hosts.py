@@ -18,6 +18,7 @@ from yaffle.inventory.places import Places
 from yaffle.ledger import causes
 from yaffle.units import count, date_and_moment, day, duration, share
 
+CPU_CAUSES = ("CPU core saturated", "CPU saturated")  # one core of several, all of them
 _WIDTH_NS = 600 * 10**9  # Stretches of so long are judged.
 _BUSY = 0.9  # A core that works so much of a stretch has no room left: queues before it grow without bound.
 _OTHERS_IDLE = 0.5  # Below, on the mean, the other cores have room: it is one process, or one queue of a device.
@@ -210,7 +211,7 @@ def _busy(
         step = f"See which programs work then on {name} (top), and move them to another hour or another host."
     severity = "critical" if total_ns >= 4 * 3600 * 10**9 else "major"
     return Finding(
-        causes.SERVER, "CPU core saturated" if alone else "CPU saturated", severity, device, sentence, step,
+        causes.SERVER, CPU_CAUSES[0] if alone else CPU_CAUSES[1], severity, device, sentence, step,
         0.9 if with_what else 0.8, first_ns, last_ns, 0, 0, "", [], [],
         {"device": device, "object": core.object, "cores": cores, "busy": float(core.values[within].mean()),
          "others": others if alone else None, "days": days, "stretches": [list(one) for one in periods],

@@ -12,8 +12,8 @@ _WHOLE = ("at_ns", "sequence", "status", "bytes", "redirects", "certificate_end_
 _FIGURES = (
     "round_trip_ms", "look_up_ms", "connect_ms", "encryption_ms", "first_byte_ms", "total_ms", "clock_offset_ms",
     "uncertainty_ms", "bps", "seconds", "retransmitted_percent", "idle_ms", "loaded_ms", "efficiency_percent",
-    "buffer_delay_percent", "loss_percent", "mos", "interrupts_per_s", "receive_rounds_per_s",
-    "responder_interrupts_per_s", "responder_receive_rounds_per_s",
+    "buffer_delay_percent", "loss_percent", "mos", "interrupts_per_s", "receive_softirqs_per_s",
+    "responder_interrupts_per_s", "responder_receive_softirqs_per_s",
 )  # fmt: skip
 _PARTS = (
     "elements",

@@ -1,10 +1,10 @@
-"""What networking costs a host: interrupts, and how often the kernel worked on what arrived (proc(5), /proc/stat)."""
+"""What networking costs a host: interrupts, and soft interrupts for what was received (proc(5), /proc/stat)."""
 
 import time
 from dataclasses import dataclass
 from pathlib import Path
 
-HOST_WORK = ("interrupts_per_s", "receive_rounds_per_s")
+HOST_WORK = ("interrupts_per_s", "receive_softirqs_per_s")
 _STAT = Path("/proc/stat")
 _NET_RX = 3  # place among softirqs, as the kernel numbers them (include/linux/interrupt.h)
 
@@ -15,7 +15,7 @@ class HostWork:
 
     at_s: float  # monotonic
     interrupts: int
-    receive_rounds: int  # of the kernel's soft interrupt for what arrived
+    receive_softirqs: int  # NET_RX, of all processors
 
 
 def host_work() -> HostWork | None:
@@ -36,5 +36,5 @@ def per_second(before: HostWork | None, after: HostWork | None) -> dict[str, flo
     span = after.at_s - before.at_s
     return {
         "interrupts_per_s": (after.interrupts - before.interrupts) / span,
-        "receive_rounds_per_s": (after.receive_rounds - before.receive_rounds) / span,
+        "receive_softirqs_per_s": (after.receive_softirqs - before.receive_softirqs) / span,
     }

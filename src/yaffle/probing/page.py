@@ -1,5 +1,6 @@
 """A web page: how long each phase takes, from the look-up to the last byte (HTTP, RFC 9110)."""
 
+import asyncio
 import ssl
 import time
 from dataclasses import dataclass, field
@@ -16,6 +17,7 @@ KIND = "page"
 _HEAD = {"User-Agent": "Yaffle", "Accept": "*/*", "Accept-Encoding": "identity"}
 _MOST_REDIRECTS = 10
 _MOST_BYTES = 64 << 20
+_PARSED = 4 << 20  # characters of a page that are looked through for its elements
 _BAD = 400
 _PORTS = {"http": 80, "https": 443}
 _CERTIFICATE_TIME = "%b %d %H:%M:%S %Y %Z"
@@ -113,7 +115,7 @@ async def _elements(text: str, url: httpx.URL, wanted: Wanted, began_ns: int) ->
     from yaffle.probing.page_elements import elements_of, fetched
 
     async with _client(wanted) as client:
-        found = await fetched(elements_of(text, url), client, began_ns)
+        found = await fetched(await asyncio.to_thread(elements_of, text[:_PARSED], url), client, began_ns)
     bad = [one for one in found if one["why"]]
     why = f"{len(bad)} of {len(found)} elements failed: {bad[0]['url']}: {bad[0]['why']}" if bad else ""
     return found, why
@@ -175,8 +177,6 @@ async def _failure(error: Exception, url: httpx.URL | None, wanted: Wanted) -> s
 
 async def _ended(url: httpx.URL, wanted: Wanted) -> str:
     """The day on which a certificate ended that is not believed any more."""
-    import asyncio
-
     from cryptography import x509
 
     blind = ssl.create_default_context()

@@ -10,7 +10,7 @@ from typing import Any
 import httpx
 
 _MOST, _EACH_SERVER = 100, 6
-_MOST_BYTES = 64 << 20
+_MOST_BYTES, _LONGEST_S = 64 << 20, 60.0  # of one element
 _OF = {"img": "src", "script": "src", "source": "src", "iframe": "src", "embed": "src", "input": "src"}
 _LINKED = ("stylesheet", "icon", "preload", "modulepreload")
 
@@ -34,7 +34,7 @@ class _Elements(HTMLParser):
 
 
 def elements_of(text: str, page: httpx.URL) -> list[httpx.URL]:
-    """The addresses of a page's elements; of what is no address, and of very many, nothing."""
+    """The addresses of a page's elements, the first of very many; what is no address is left out."""
     parser = _Elements()
     parser.feed(text)
     found: dict[httpx.URL, None] = {}
@@ -57,7 +57,7 @@ async def fetched(urls: list[httpx.URL], client: httpx.AsyncClient, began_ns: in
         async with rooms.setdefault(url.netloc.decode(), asyncio.Semaphore(_EACH_SERVER)):
             told["begin_ms"] = (time.monotonic_ns() - began_ns) / 1e6
             try:
-                async with client.stream("GET", url, follow_redirects=True) as answer:
+                async with asyncio.timeout(_LONGEST_S), client.stream("GET", url, follow_redirects=True) as answer:
                     told["status"] = answer.status_code
                     async for part in answer.aiter_raw():
                         told["bytes"] += len(part)
@@ -65,7 +65,7 @@ async def fetched(urls: list[httpx.URL], client: httpx.AsyncClient, began_ns: in
                             break
                 if answer.status_code >= httpx.codes.BAD_REQUEST:
                     told["why"] = f"status {answer.status_code} {answer.reason_phrase}".strip()
-            except httpx.TimeoutException:
+            except (httpx.TimeoutException, TimeoutError):
                 told["why"] = "unanswered"
             except (httpx.HTTPError, OSError) as error:
                 told["why"] = str(error) or type(error).__name__

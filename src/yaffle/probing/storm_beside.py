@@ -19,19 +19,20 @@ from yaffle.probing.speed import BACK, RESPONDER, THERE, speed
 from yaffle.probing.storm import Storm
 from yaffle.probing.wanted import Wanted
 from yaffle.quantiles import median
+from yaffle.units import rate, three_digits
 
 ROUNDS = 8  # so many on each side can be told from chance
 _ECHOES_S = 5.0  # at most, that a run takes besides its two ways
 _OF_HOSTS = tuple(f"{whose}{name}" for whose in ("", RESPONDER) for name in HOST_WORK)
-MEASURES = {
-    "bps": "throughput",
-    "idle_ms": "round trip before load",
-    "loaded_ms": "round trip under load",
-    "retransmitted_percent": "retransmissions",
-    "interrupts_per_s": "interrupts of this host",
-    "receive_rounds_per_s": "receive rounds of this host",
-    RESPONDER + "interrupts_per_s": "interrupts of the responder",
-    RESPONDER + "receive_rounds_per_s": "receive rounds of the responder",
+MEASURES = {  # words, unit
+    "bps": ("throughput", "bit/s"),
+    "idle_ms": ("RTT without load", "ms"),
+    "loaded_ms": ("RTT under load", "ms"),
+    "retransmitted_percent": ("retransmissions", "%"),
+    "interrupts_per_s": ("interrupts of this host", "/s"),
+    "receive_softirqs_per_s": ("receive softirqs of this host", "/s"),
+    RESPONDER + "interrupts_per_s": ("interrupts of the responder", "/s"),
+    RESPONDER + "receive_softirqs_per_s": ("receive softirqs of the responder", "/s"),
 }
 
 
@@ -57,9 +58,11 @@ class Beside:
     def words(self) -> str:
         """In a line."""
         quiet, stormy = self.medians
-        share = f" ({100 * (stormy - quiet) / quiet:+.1f} %)" if quiet else ""
+        words, unit = MEASURES[self.measure]
+        change = f" ({100 * (stormy - quiet) / quiet:+.1f} %)" if quiet else ""
+        told = [rate(value) if unit == "bit/s" else f"{three_digits(value)} {unit}" for value in (quiet, stormy)]
         return (
-            f"{MEASURES[self.measure]}, {self.direction}: {quiet:,.6g} without, {stormy:,.6g} with the storm{share},"
+            f"{words}, {self.direction}: {told[0]} without, {told[1]} with the storm{change},"
             f" {self.comparison.certainty}"
         )
 

@@ -22,9 +22,9 @@ from yaffle.inventory.places import Places, spoken
 from yaffle.path.segments import Way, marking_changes
 from yaffle.quantiles import median
 from yaffle.session.map_neighbours import cables
-from yaffle.session.route_ways import RouteCourse, RouteHop, route_courses
+from yaffle.session.route_paths import RouteCourse, RouteHop, route_courses
 from yaffle.session.scene import Scene
-from yaffle.units import count, duration, share
+from yaffle.units import count, duration, many, share
 
 CLIENTS, EDGE, POINT, DEVICE, SERVERS, BY_HAND = "clients", "edge", "point", "device", "servers", "by hand"
 SERVICE, TESTS = "service", "tests"
@@ -379,7 +379,7 @@ def _plugged(scene: Scene, analysis: Analysis, drawing: _Drawing) -> None:
 
 
 def _routed(scene: Scene, analysis: Analysis, drawing: _Drawing) -> None:
-    """What tests of routes tell: who lies between, what each hop adds, and what is lost on the way there.
+    """What tests of routes tell: who lies between, what each hop adds, and what is lost on the path.
 
     A route's target is the clients of its site, where there are any, else a server; links stand as seen from them.
     """
@@ -387,7 +387,7 @@ def _routed(scene: Scene, analysis: Analysis, drawing: _Drawing) -> None:
     targets: dict[str, set[str]] = {}
     for course in courses[:_MOST_SITES]:
         own = {(hop.ttl, hop.address): hop for hop in course.hops}
-        passed = [own[key] for key in enumerate(course.last_way, 1) if key in own and key[1]]
+        passed = [own[key] for key in enumerate(course.last_path, 1) if key in own and key[1]]
         if not passed:
             continue
         between = [hop.address for hop in passed if hop.address != course.target]
@@ -404,17 +404,18 @@ def _routed(scene: Scene, analysis: Analysis, drawing: _Drawing) -> None:
         backwards = places[-1].startswith(f"{CLIENTS}: ")
         before = 0.0
         for (near, far), hop in zip(pairwise(places), passed, strict=False):
-            lost, before = max(0.0, hop.lost_share - before), max(before, hop.lost_share)
+            own_share = hop.lost_share if hop.sent else before
+            lost, before = max(0.0, own_share - before), max(before, own_share)
             if near != far:
                 _judge_route(drawing.link(*((far, near) if backwards else (near, far))), course, hop, lost)
 
 
 def _judge_route(link: Link, course: RouteCourse, hop: RouteHop, lost: float) -> None:
     """Says what a hop adds; where nothing else measures the link, that is its state. lost: share of its packets."""
-    added = f"{duration(round(max(0.0, hop.added_ms) * 1e6))}" if np.isfinite(hop.added_ms) else "no round trip"
+    added = f"{duration(round(max(0.0, hop.added_ms) * 1e6))}" if np.isfinite(hop.added_ms) else "not measured"
     times = sum(change.ttl == hop.ttl for change in course.changes)
-    changed = f", {count(times)} changes of the way" if times else ""
-    words = f"route {course.name}: adds {added}, {share(lost)} lost{changed}"
+    changed = f", {many(times, 'path change')}" if times else ""
+    words = f"route {course.name}: added RTT {added}, loss {share(lost)}{changed}"
     link.words = "; ".join(part for part in (link.words, words) if part)
     if link.state == UNMEASURED:
         link.state = HURT if lost >= _HURT_ROUTE else WORN if times else FINE

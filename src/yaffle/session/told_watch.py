@@ -7,6 +7,8 @@ import math
 import numpy as np
 
 from yaffle.findings.finding import Finding
+from yaffle.findings.full_links import CAUSE as FULL_LINK
+from yaffle.findings.strained_hosts import CPU_CAUSES
 from yaffle.history.wait_sums import text
 from yaffle.ledger import causes
 from yaffle.records.catalogue import COUNTERS, PROBES, RECORDS, WAITS
@@ -16,7 +18,6 @@ from yaffle.session.evidence import Evidence
 from yaffle.session.probe_courses import ProbeCourse
 from yaffle.watching.watch import ABOVE, BELOW, Watch
 
-FULL_LINE = "full-line"  # cause of such findings
 _MINUTE_NS = 60 * 10**9
 _ROOM = 1.5  # times the value that 95 of 100 stay below
 _OVER_NS = tuple(minutes * _MINUTE_NS for minutes in (5, 15, 60, 1440))
@@ -77,10 +78,10 @@ def watch_of_finding(evidence: Evidence, finding: Finding) -> Watch | None:
     """What the finding says, when it comes again; None where no history is open or nothing measures it."""
     if evidence.analysis.history is None:
         return None
-    if finding.cause == FULL_LINE:
+    if finding.cause == FULL_LINK:
         where = f"interface = {text(finding.subject)}"
         return Watch(f"{finding.subject} is full", "utilization", "interface", where, 15 * _MINUTE_NS, ABOVE, _FULL)
-    if finding.cause.startswith("CPU"):
+    if finding.cause in CPU_CAUSES:
         words, where = f"{finding.subject} is busy", f"device = {text(finding.subject)}"
         return Watch(words, "processor load", "object", where, 5 * _MINUTE_NS, ABOVE, _BUSY)
     if finding.party not in _WAITED:

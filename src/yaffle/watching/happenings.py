@@ -1,5 +1,5 @@
-"""What happens and has no measure: another way to a target or of a flow, another hardware address behind an IP
-address, hosts that are new on a subnet or gone from it, other markings of tests' packets, stations on the air that move
+"""What happens and has no measure: another path to a target or of a flow, another hardware address behind an IP
+address, hosts that are new on a subnet or gone from it, another DSCP of tests' packets, stations on the air that move
 to another access point, look-ups and leases that fail. Each is told once.
 """
 
@@ -17,9 +17,9 @@ from yaffle.watching.event_rows import HAPPENED, Event
 from yaffle.watching.failing_questions import failing_leases, failing_lookups
 from yaffle.watching.watch import Watch
 
-PATH, HARDWARE, HOSTS, MARKING = "path", "hardware", "hosts", "marking"
+PATH, HARDWARE, HOSTS, DSCP = "path", "hardware", "hosts", "dscp"
 ROAMS, LOOKUPS, LEASES = "roams", "lookups", "leases"
-KINDS = (PATH, HARDWARE, HOSTS, MARKING, ROAMS, LOOKUPS, LEASES)
+KINDS = (PATH, HARDWARE, HOSTS, DSCP, ROAMS, LOOKUPS, LEASES)
 _EVERY_NS, _BACK_NS = 10 * 10**9, 2 * HOUR_NS
 _MOST_TOLD = 5
 _MOST_MOVED = 100  # flows that are told of at one look
@@ -80,7 +80,7 @@ def _paths(
             place = next((k for k in range(min(len(former), len(way))) if _other(former[k], way[k])), None)
             place = min(len(former), len(way)) if place is None else place
             words = (
-                f"another way to {row['target']} from hop {place + 1} on: {_listed(way[place:])} instead of"
+                f"another path to {row['target']} from hop {place + 1} on: {_listed(way[place:])} instead of"
                 f" {_listed(former[place:])}"
             )
             events.append(_told(watch, row["name"], words, row["at_ns"]))
@@ -93,7 +93,7 @@ def _paths(
 
 
 def _flow_paths(history: History, watch: Watch, since_ns: int) -> tuple[int, list[Event]]:
-    """(until when nodes told, flows that by their telling went another way since a moment)."""
+    """(until when nodes told, flows that by their telling took another path since a moment)."""
     found = history.told(
         lambda: files_between(history.folder, HOPS, since_ns),
         f"SELECT time_ns, flow, way_before, way_after FROM told WHERE what = '{MOVED}' AND time_ns > {since_ns}"
@@ -161,10 +161,10 @@ def _hosts(
     return {"at_ns": since if known is not None else now_ns}, events
 
 
-def _markings(
+def _dscp(
     history: History, watch: Watch, known: dict[str, Any] | None, now_ns: int
 ) -> tuple[dict[str, Any], list[Event]]:
-    """Packets of tests of voice and video that arrive with another marking than before."""
+    """Packets of tests of voice and video that arrive with another DSCP than before."""
     marks: dict[str, str] = dict((known or {}).get("marks", {}))
     since = int((known or {}).get("at_ns", now_ns - _BACK_NS))
     events = []
@@ -209,5 +209,5 @@ def _as_mark(dscp: str) -> str:
     return f"as {marking(int(dscp))}" if dscp.isdigit() else f"as {dscp}"
 
 
-_LOOKS = {PATH: _paths, HARDWARE: _hardware, HOSTS: _hosts, MARKING: _markings, ROAMS: _roams, LOOKUPS: failing_lookups,
+_LOOKS = {PATH: _paths, HARDWARE: _hardware, HOSTS: _hosts, DSCP: _dscp, ROAMS: _roams, LOOKUPS: failing_lookups,
           LEASES: failing_leases}  # fmt: skip

@@ -12,8 +12,8 @@ from yaffle.desktop.shared.column_table import Column, Listing
 from yaffle.desktop.shared.panes import Panes
 from yaffle.desktop.shared.plot_head import Key, Mark
 from yaffle.desktop.shared.plots import Plot
-from yaffle.session.route_ways import RouteCourse, RouteHop, way_words
-from yaffle.units import count, date_and_moment, duration, from_ms, moment, share
+from yaffle.session.route_paths import MOST_RUNS, RouteCourse, RouteHop, path_words
+from yaffle.units import count, date_and_moment, duration, from_ms, many, moment, share
 
 _NOTHING = (
     'No route was tested in this period. [[probe]] with kind = "route" in the collector\'s configuration asks for one'
@@ -22,6 +22,10 @@ _NOTHING = (
 _STYLES = (Qt.PenStyle.SolidLine, Qt.PenStyle.DashLine, Qt.PenStyle.DotLine, Qt.PenStyle.DashDotLine)
 _MARKS = (Mark.LINE, Mark.DASHED, Mark.DOTTED, Mark.DASHED)
 _DRAWN = 8  # hops over time: those that add most, and the last
+
+
+def _share(value: float) -> str:
+    return share(value) if math.isfinite(value) else "–"
 
 
 class RoutesPage(QWidget):
@@ -41,11 +45,11 @@ class RoutesPage(QWidget):
         self.routes.selectionModel().currentRowChanged.connect(lambda now, _before: self._select(now.row()))
         self.changes.entered.connect(self._enter)
         self.changes.setToolTip("Enter narrows the period to the minute around that change")
-        self.plot = Plot("round trip to each hop", "s")
+        self.plot = Plot("RTT to each hop", "s")
         self.plot.read_with(self._words_at)
         self.below = QTabWidget()
         self.below.setDocumentMode(True)
-        for part, name in ((self.plot, "over time"), (self.changes, "ways")):
+        for part, name in ((self.plot, "over time"), (self.changes, "paths")):
             self.below.addTab(part, name)
         self.body = Panes("path routes page: body", Qt.Orientation.Vertical)
         self.body.arrange([self.routes, self.hops, self.below], [120, 170, 260])
@@ -61,7 +65,10 @@ class RoutesPage(QWidget):
         self._first_ns, self._last_ns = first_ns, last_ns
         self.body.setVisible(bool(rows))
         changes = sum(len(one.changes) for one in rows)
-        self.words.setText(f"{count(len(rows))} routes, {count(changes)} changes of a way" if rows else _NOTHING)
+        runs = sum(one.times_ns.size for one in rows)
+        only = f"; of very many only the latest {count(MOST_RUNS)} runs" if runs >= MOST_RUNS else ""
+        told = f"{many(len(rows), 'route')}, {many(changes, 'path change')}{only}"
+        self.words.setText(told if rows else _NOTHING)
         red = theme.current().red
         self.routes.show_columns(
             [
@@ -69,14 +76,14 @@ class RoutesPage(QWidget):
                 Column("from", lambda r: rows[r].source or "collector", [one.source for one in rows], figures=False),
                 Column("to", lambda r: rows[r].target, [one.target for one in rows], figures=False),
                 Column("by", lambda r: rows[r].over, [one.over for one in rows], figures=False),
-                Column("looks", lambda r: count(rows[r].times_ns.size), [one.times_ns.size for one in rows]),
+                Column("runs", lambda r: count(rows[r].times_ns.size), [one.times_ns.size for one in rows]),
                 Column("not reached", lambda r: share(rows[r].failed_share), [one.failed_share for one in rows]),
-                Column("ways", lambda r: count(len(rows[r].ways)), [len(one.ways) for one in rows]),
+                Column("paths", lambda r: count(len(rows[r].paths)), [len(one.paths) for one in rows]),
                 Column(
-                    "changes", lambda r: count(len(rows[r].changes)), [len(one.changes) for one in rows],
+                    "path changes", lambda r: count(len(rows[r].changes)), [len(one.changes) for one in rows],
                     color=lambda r: red if rows[r].changes else None,
                 ),
-                Column("last way", lambda r: way_words(rows[r].last_way), figures=False),
+                Column("last path", lambda r: path_words(rows[r].last_path), figures=False),
             ],
             len(rows),
             ((0, 120), (1, 90), (2, 120), (3, 40), (4, 50), (5, 76), (6, 44), (7, 60)),
@@ -106,21 +113,21 @@ class RoutesPage(QWidget):
                 Column("address", lambda r: hops[r].address or "silent", [o.address for o in hops], figures=False),
                 Column("name", lambda r: hops[r].name or "–", [one.name for one in hops], figures=False),
                 Column("site", lambda r: hops[r].site or "–", [one.site for one in hops], figures=False),
-                Column("looks", lambda r: count(hops[r].looks), [one.looks for one in hops]),
+                Column("runs", lambda r: count(hops[r].runs), [one.runs for one in hops]),
                 Column("median", lambda r: from_ms(hops[r].median_ms), [o.median_ms for o in hops], meaning="of RTT"),
                 Column("p95", lambda r: from_ms(hops[r].p95_ms), [one.p95_ms for one in hops], meaning="of RTT"),
                 Column(
-                    "adds", lambda r: from_ms(hops[r].added_ms), [one.added_ms for one in hops],
-                    meaning="its median round trip less that of the hop before it that answers",
+                    "added RTT", lambda r: from_ms(hops[r].added_ms), [one.added_ms for one in hops],
+                    meaning="median over all runs: RTT less that of the last hop before it that answered",
                 ),
                 Column(
-                    "loss", lambda r: share(hops[r].lost_share), [one.lost_share for one in hops],
+                    "loss", lambda r: _share(hops[r].lost_share), [one.lost_share for one in hops],
                     color=lambda r: red if hops[r].lost_share >= 0.01 else None,
-                    meaning="not answered by this hop nor by any hop behind it: lost on the way",
+                    meaning="answered neither by this hop nor by any later one; a target may limit its answers to UDP",
                 ),
                 Column(
-                    "rate-limited", lambda r: share(hops[r].kept_share), [one.kept_share for one in hops],
-                    meaning="not answered by this hop, but by hops behind it: it limits its answers, nothing is lost",
+                    "rate-limited", lambda r: _share(hops[r].limited_share), [one.limited_share for one in hops],
+                    meaning="not answered by this hop, but by later hops: it limits its answers, nothing is lost",
                 ),
             ],
             len(hops),
@@ -129,8 +136,8 @@ class RoutesPage(QWidget):
         )  # fmt: skip
 
     def _show_changes(self, one: RouteCourse | None) -> None:
-        changes, ways = (one.changes, one.ways) if one is not None else ([], [])
-        begins = one.times_ns[one.way_of >= 0][:1].tolist() if one is not None else []
+        changes, paths = (one.changes, one.paths) if one is not None else ([], [])
+        begins = one.times_ns[one.path_of >= 0][:1].tolist() if one is not None else []
         rows = [(begins[0], 0, 0)] if begins else []
         rows += [(change.time_ns, change.after, change.ttl) for change in changes]
         ends = [*(row[0] for row in rows[1:]), int(one.times_ns[-1])] if one is not None and rows else []
@@ -139,8 +146,8 @@ class RoutesPage(QWidget):
             [
                 Column("from", lambda r: date_and_moment(rows[r][0]), [row[0] for row in rows]),
                 Column("for", lambda r: duration(spans[r]), spans),
-                Column("other from hop", lambda r: str(rows[r][2]) if rows[r][2] else "–", [row[2] for row in rows]),
-                Column("way", lambda r: way_words(ways[rows[r][1]].addresses), figures=False),
+                Column("differs from hop", lambda r: str(rows[r][2]) if rows[r][2] else "–", [row[2] for row in rows]),
+                Column("path", lambda r: path_words(paths[rows[r][1]].addresses), figures=False),
             ],
             len(rows),
             ((0, 150), (1, 90), (2, 100)),
@@ -184,8 +191,8 @@ class RoutesPage(QWidget):
             self.plot.plot(seconds[bad], height, pen=None, symbol="x", symbolSize=7, symbolPen=pen)
             keys.append(Key("not reached", look.red, Mark.CROSS))
         if one.changes:
-            keys.append(Key("another way", look.red, Mark.DASHED))
-        self.plot.set_quantity("round trip to hop", "s")
+            keys.append(Key("path change", look.red, Mark.DASHED))
+        self.plot.set_quantity("RTT to each hop", "s")
         self.plot.set_keys(*keys)
         self.plot.show_span(self._first_ns, self._last_ns, top)
 

@@ -26,7 +26,7 @@ from yaffle.session.map_services import with_services
 from yaffle.session.map_view import MapPicture, map_picture
 from yaffle.session.path_view import PathPicture, path_picture
 from yaffle.session.radio_view import StationRow, radio_picture, station_course
-from yaffle.session.route_ways import route_courses
+from yaffle.session.route_paths import route_courses
 from yaffle.session.scene import Scene
 
 SEGMENTS, STREAMS, WAYS, CLASSES, MAP, QUEUES, RADIO, ROUTES = range(8)  # pages
@@ -141,7 +141,7 @@ class PathStation(Station):
         elif page == ROUTES:
             history, places = scene.evidence.analysis.history, scene.evidence.places
             self._of_routes.ask(
-                lambda _progress: route_courses(history, places, scene.first_ns, scene.last_ns),
+                lambda progress: route_courses(history, places, scene.first_ns, scene.last_ns, progress),
                 lambda found: self.routes.show_courses(found, scene.first_ns, scene.last_ns),
             )
 

@@ -214,8 +214,8 @@ class FindingsDrawer(QWidget):
 
     def _follow(self, finding: Finding) -> None:
         self._open = finding.key
-        for card, (shown, _) in zip(self.cards, self._model.ranked, strict=False):
-            card.unfold(shown.key == finding.key)
+        for card in self.cards:
+            card.unfold(card.finding is not None and card.finding.key == finding.key)
         self.followed.emit(finding)
 
     def _fill_menu(self, card: _Card) -> None:
