@@ -43,6 +43,9 @@ def probe(
     count: Annotated[int, typer.Option("--count", metavar="N", min=0, help="So many times.")] = 0,
     timeout: Annotated[str, typer.Option("--timeout", metavar="2s", help="How long an answer is waited for.")] = "2s",
     server: Annotated[str, typer.Option("--server", metavar="A", help="name: the server that is asked.")] = "",
+    against: Annotated[
+        str, typer.Option("--against", metavar="A", help="name: a second server, whose answer is to be the same.")
+    ] = "",
     record: Annotated[str, typer.Option("--type", metavar="A", help="name: the type of record.")] = "A",
     over: Annotated[
         str, typer.Option("--over", metavar="udp", help="name: udp, tcp or tls; route: udp, icmp or tcp.")
@@ -107,7 +110,7 @@ def probe(
     wanted = Wanted(
         kind, target, _seconds(timeout, "--timeout"), server, packets, _seconds(interval, "--interval"), seconds, dscp,
         codec or ("h264" if kind == "video" else "g711"), record, over, _key(key_file), status=status, text=text,
-        proxy=proxy, elements=elements,
+        proxy=proxy, elements=elements, against=against,
         size=size,
         rate=rate, agreed=yes, ways=ways, connections=connections, both=both, streams=streams,
         put_bytes=bytes_of(put, "--put", 1) if put else 0,

@@ -77,13 +77,13 @@ def web(folder, days):
 
 
 @contextlib.contextmanager
-def names(folder):
-    """dnsmasq that knows some names; its port."""
+def names(folder, address="203.0.113.22"):
+    """dnsmasq that knows some names, NAME by an address; its port."""
     port = free_port()
     text = ",".join(letter * 200 for letter in "xyzwvut")
     words = [
         "--no-daemon", "--no-resolv", "--no-hosts", f"--port={port}", "--listen-address=127.0.0.1", "--bind-interfaces",
-        f"--address=/{NAME}/203.0.113.22", "--local=/harbourline.example/", f"--mx-host=harbourline.example,{NAME},10",
+        f"--address=/{NAME}/{address}", "--local=/harbourline.example/", f"--mx-host=harbourline.example,{NAME},10",
         f"--txt-record=long.harbourline.example,{text}", "--user=root", f"--pid-file={folder}/names.pid",
         "--edns-packet-max=512",
     ]  # fmt: skip

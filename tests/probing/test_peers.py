@@ -52,6 +52,19 @@ def test_pages_over_http_and_https(tmp_path, monkeypatch, known):
     assert "http" in ask("page", "ftp://192.0.2.1/").why
 
 
+def test_one_servers_answer_against_anothers(tmp_path):
+    for folder in ("one", "other"):
+        (tmp_path / folder).mkdir()
+    with names(tmp_path / "one") as port, names(tmp_path / "other", "203.0.113.99") as wrong:
+        same, own = f"127.0.0.1:{port}", f"127.0.0.1:{wrong}"
+        alike = ask("name", NAME, server=same, against=same)
+        assert alike.ok and alike.more["against"]["answers"] == ["203.0.113.22"]
+        other = ask("name", NAME, server=same, against=own)
+        assert not other.ok and other.why == f"{same} answers 203.0.113.22, {own} answers 203.0.113.99"
+    gone = ask("name", NAME, server="127.0.0.1:1", against=own)
+    assert not gone.ok and gone.more["against"]["outcome"] == ""
+
+
 PAGE = """<html><head><base href="/parts/"><link rel="stylesheet" href="sea.css"><link rel="canonical" href="/x">
 <script src="boats.js"></script></head><body>ferry<img src="quay.png#top"><img src="quay.png"><img src="data:,x">
 <img src="/gone.png"><a href="/elsewhere">more</a>

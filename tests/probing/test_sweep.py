@@ -8,6 +8,8 @@ import subprocess
 import sys
 import threading
 
+import dns.message
+import dns.rrset
 import pytest
 
 from tests.real.two_kernels import available, inside
@@ -56,11 +58,25 @@ def claim(ended, hardware, address):
     own.close()
 
 
+def say_name(own):
+    """As a host does that is asked by mDNS what it is called, once."""
+    data, whom = own.recvfrom(1500)
+    answer = dns.message.make_response(dns.message.from_wire(data))
+    own_name = answer.question[0].name
+    answer.answer.append(dns.rrset.from_text(own_name, 10, "IN", "PTR", "quay-printer.local."))
+    own.sendto(answer.to_wire(), whom)
+    own.close()
+
+
 @REAL
 def test_neighbors_are_found_and_who_does_not_belong_there(link):
     with inside(FAR):
         listening = socket.create_server(("192.0.2.2", 8080))
+        itself = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
+        itself.bind(("192.0.2.2", 5353))
+    itself.settimeout(60)
     ended = threading.Event()
+    threading.Thread(target=say_name, args=(itself,), daemon=True).start()
     stranger, thief = b"\x02\x00\x5e\x10\x00\x99", b"\x02\x00\x5e\x10\x00\x98"
     claims = [
         threading.Thread(target=claim, args=(ended, stranger, "198.51.100.9")),
@@ -76,6 +92,7 @@ def test_neighbors_are_found_and_who_does_not_belong_there(link):
     assert list(found) == ["192.0.2.1", "192.0.2.2", "198.51.100.9"]
     there = found["192.0.2.2"]
     assert there["answers"] == ["address resolution", "echo", "tcp/8080"] and not there["outside"]
+    assert there["name"] == "quay-printer.local"
     assert len(there["hardware"]) == 17 and there["may_be"] == "answers web requests"
     outside = found["198.51.100.9"]
     assert outside["outside"] and outside["hardware"] == stranger.hex(":")

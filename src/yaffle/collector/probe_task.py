@@ -51,6 +51,7 @@ class Probe(Part):
     status: int = 0
     text: str = ""
     proxy: str = ""
+    against: str = ""
     elements: Annotated[bool, Field(strict=True)] = False
     ways: Annotated[int, Field(ge=1, le=32, strict=True)] = 1
     connections: Annotated[int, Field(ge=1, le=16, strict=True)] = 1
@@ -81,7 +82,7 @@ class Probe(Part):
             self.kind, self.target, timeout_ns / 1e9, self.server, self.packets, self.interval / 1e9, self.seconds,
             self.dscp, codec, self.type, self.over, key_of(self.key_file), status=self.status, text=self.text,
             ways=self.ways, connections=self.connections, both=self.both, put_bytes=self.put, streams=self.streams,
-            proxy=self.proxy, elements=self.elements,
+            proxy=self.proxy, elements=self.elements, against=self.against,
         )  # fmt: skip
 
     def within(self, folder: Path) -> "Probe":

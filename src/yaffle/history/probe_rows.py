@@ -17,6 +17,7 @@ _FIGURES = (
 )  # fmt: skip
 _PARTS = (
     "elements",
+    "against",
     "answers",
     "hops",
     "found",

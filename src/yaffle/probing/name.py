@@ -5,6 +5,8 @@ import contextlib
 import socket
 import ssl
 import time
+from dataclasses import replace
+from typing import Any
 
 import dns.asyncquery
 import dns.exception
@@ -40,29 +42,52 @@ def _server(wanted: Wanted) -> str:
 
 
 async def name(wanted: Wanted) -> list[Result]:
-    """One question. Raises YaffleError where it cannot be asked."""
+    """One question; to a second server, too, where its answer is to be the same. Raises YaffleError where it cannot be
+    asked.
+    """
     if wanted.over not in OVER:
         raise YaffleError(f"--over {wanted.over}: one of {', '.join(OVER)}")
     try:
         question = dns.message.make_query(wanted.target, dns.rdatatype.from_text(wanted.record))
     except dns.exception.DNSException as error:
         raise YaffleError(f"{wanted.target} {wanted.record}: this is no name and type ({error})") from error
-    told = _server(wanted)
+    if not wanted.against:
+        return [await _asked_of(_server(wanted), question, wanted)]
+    servers = (_server(wanted), wanted.against)
+    one, other = await asyncio.gather(*(_asked_of(server, question, wanted) for server in servers))
+    told = {key: other.more[key] for key in ("server", "outcome", "answers")} | {"round_trip_ms": other.round_trip_ms}
+    return [replace(one, **_compared(one, other), more=one.more | {"against": told})]
+
+
+def _compared(one: Result, other: Result) -> dict[str, Any]:
+    """Whether two servers answer alike, in any order; why not."""
+    if not one.ok:
+        return {}
+    if not other.ok:
+        return {"ok": False, "why": f"{other.more['server']}: {other.why}"}
+    if sorted(one.more["answers"]) == sorted(other.more["answers"]):
+        return {}
+    told = [f"{who.more['server']} answers {', '.join(who.more['answers']) or 'nothing'}" for who in (one, other)]
+    return {"ok": False, "why": ", ".join(told)}
+
+
+async def _asked_of(told: str, question: dns.message.Message, wanted: Wanted) -> Result:
+    """What one server answers."""
     host, port = host_and_port(told, OVER[wanted.over]) if told.count(":") < 2 or told[0] == "[" else (told, 53)
     at_ns = time.time_ns()
-    more = {"outcome": "", "answers": [], "server": told}
+    more: dict[str, Any] = {"outcome": "", "answers": [], "server": told}
     try:
         end = await resolved(host, port, wanted)
         at_ns, began = time.time_ns(), time.monotonic_ns()
         answer = await _asked(question, end.address, end.port, host, wanted)
     except UnknownNameError as error:
-        return [Result(KIND, wanted.target, at_ns, False, str(error), None, more)]
+        return Result(KIND, wanted.target, at_ns, False, str(error), None, more)
     except (dns.exception.Timeout, TimeoutError):
         words = f"unanswered within {wanted.timeout_s:g} s"
-        return [Result(KIND, wanted.target, at_ns, False, words, None, more | {"outcome": "unanswered"})]
+        return Result(KIND, wanted.target, at_ns, False, words, None, more | {"outcome": "unanswered"})
     except (dns.exception.DNSException, OSError, EOFError, ssl.SSLError) as error:
         words = "refused" if isinstance(error, ConnectionRefusedError) else str(error) or type(error).__name__
-        return [Result(KIND, wanted.target, at_ns, False, words, None, more)]
+        return Result(KIND, wanted.target, at_ns, False, words, None, more)
     took_ms = (time.monotonic_ns() - began) / 1e6
     outcome = dns.rcode.to_text(answer.rcode())
     more |= {
@@ -72,7 +97,7 @@ async def name(wanted: Wanted) -> list[Result]:
         ],
     }
     why = "" if outcome == "NOERROR" else _WORDS.get(outcome, outcome)
-    return [Result(KIND, wanted.target, at_ns, not why, why, took_ms, more)]
+    return Result(KIND, wanted.target, at_ns, not why, why, took_ms, more)
 
 
 _WORDS = {

@@ -11,6 +11,12 @@ from collections import defaultdict
 from dataclasses import replace
 from typing import Any
 
+import dns.asyncquery
+import dns.exception
+import dns.message
+import dns.rdatatype
+import dns.reversename
+
 from yaffle.errors import YaffleError
 from yaffle.probing.connect import opened
 from yaffle.probing.reach import reach
@@ -32,7 +38,7 @@ _KINDS = (  # ports, the telling ones first: what they make of a host
 )
 _MOST = 4096  # addresses
 _AT_ONCE, _PAUSE_S, _PATIENCE_S = 64, 0.002, 0.6
-_DISCARD = 9
+_DISCARD, _MDNS = 9, 5353
 _ARP, _ETHER_ARP = 0x0806, 28
 _REACHED = 0x02 | 0x04 | 0x08 | 0x10  # NUD_REACHABLE, STALE, DELAY, PROBE
 
@@ -105,7 +111,7 @@ async def sweep(wanted: Wanted) -> list[Result]:
     found = [_told(address, network, answers, hardware, heard) for address in alive]
     outside = [a for a in heard.claims if ipaddress.ip_address(a) not in network and a not in own]
     found += [_told(address, network, answers, hardware, heard) for address in outside]
-    names = await asyncio.gather(*(asyncio.to_thread(_name, one["address"]) for one in found))
+    names = await asyncio.gather(*(_name(one["address"]) for one in found))
     for one, name in zip(found, names, strict=True):
         one["name"] = name
     found.sort(key=lambda one: (one["outside"], ipaddress.ip_address(one["address"]).packed))
@@ -217,8 +223,16 @@ def _own_addresses() -> dict[str, str]:
         return {str(row.get_attr("IFA_ADDRESS")): links.get(row["index"], "") for row in kernel.get_addr()}
 
 
-def _name(address: str) -> str:
+async def _name(address: str) -> str:
+    """By the name servers of this host; else what the host itself says it is called (mDNS, RFC 6762, section 5.5)."""
     try:
-        return socket.gethostbyaddr(address)[0]
+        return (await asyncio.to_thread(socket.gethostbyaddr, address))[0]
     except OSError:
-        return ""
+        pass
+    question = dns.message.make_query(dns.reversename.from_address(address), dns.rdatatype.PTR)
+    try:
+        answer = await dns.asyncquery.udp(question, address, _PATIENCE_S, _MDNS, ignore_trailing=True)
+    except (OSError, EOFError, dns.exception.DNSException):
+        return ""  # Most hosts answer no such question.
+    said = [row.to_text() for rows in answer.answer for row in rows if rows.rdtype == dns.rdatatype.PTR]
+    return said[0].rstrip(".") if said else ""

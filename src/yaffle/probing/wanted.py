@@ -43,6 +43,7 @@ class Wanted:
     both: bool = False  # directions at once, of speed
     put_bytes: int = 0  # that a web server is sent; 0: it is only asked
     streams: int = 1  # of voice and video, at once
+    against: str = ""  # of names: a second server, whose answer is to be the same
 
 
 @dataclass(frozen=True)
