@@ -54,6 +54,7 @@ def test_the_answer_names_the_server_and_the_document_has_its_keys(capture, tmp_
         "line",
         "hops",
         "radio",
+        "cyclic",
     }
     connection = content["connections"][0]
     assert (connection["client"], connection["server"], connection["opening"], connection["closing"]) == (

@@ -14,6 +14,7 @@ from yaffle.capture.by_part import lay_by_part
 from yaffle.capture.captured import Capture, Source
 from yaffle.capture.first_bytes import beginnings
 from yaffle.capture.payload import Payload
+from yaffle.cyclic.streams import Cyclic, find_cyclic
 from yaffle.engine_start import ready_for
 from yaffle.errors import Cancelled, YaffleError
 from yaffle.exchanges.lookups import Lookups, find_lookups
@@ -96,6 +97,7 @@ class Analysis:
     behind: Behind = field(default_factory=nothing_behind)  # what servers did for whom
     telemetry: Telemetry = field(default_factory=Telemetry)  # what nodes told of single packets
     radio: Radio = field(default_factory=Radio)  # what was heard on the air
+    cyclic: list[Cyclic] = field(default_factory=list)  # streams with a steady period
     provisional: bool = False  # while captures grow: neither others' queues nor servers behind servers were looked at
 
     @property
@@ -328,6 +330,7 @@ def analyse_capture(
     flows = find_exports(capture, payload, lambda _share, words: progress(0.9, words))
     telemetry = find_telemetry(capture, payload, lambda _share, words: progress(0.9, words))
     radio = find_radio(capture, payload, lambda _share, words: progress(0.9, words))
+    cyclic = find_cyclic(capture, payload, heard_ends(media, programs), lambda _share, words: progress(0.9, words))
     for path in tables:
         _take_table(path, flows, capture)
     history = _take_history(list(histories), capture)
@@ -362,9 +365,15 @@ def analyse_capture(
         behind=behind,
         telemetry=telemetry,
         radio=radio,
+        cyclic=cyclic,
         provisional=provisional,
     )
     return analysis, found
+
+
+def heard_ends(media: list[Media], programs: list[Program]) -> set[tuple[str, str]]:
+    """Between whom there is voice and video, which have a period and are looked at as such."""
+    return {(one.source, one.destination) for one in media} | {(one.source, one.destination) for one in programs}
 
 
 def _kept(capture: Capture, arranged: Arrangement, messages: Messages, account: Account, anew: int) -> Former:

@@ -23,7 +23,7 @@ SHIPPED = ROOT / "compiled"  # in a wheel: what was compiled for it, a folder a 
 COMPLETE = "complete"  # a file that says that every kernel is there
 _PACKAGES = (
     ".", "capture", "transport", "protocols", "exchanges", "ledger", "normal", "path", "media", "hops", "radio",
-    "tiers", "findings", "session",
+    "cyclic", "tiers", "findings", "session",
 )  # fmt: skip
 
 

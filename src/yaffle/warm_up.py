@@ -196,6 +196,22 @@ def _listen() -> None:
         assert find_media(capture, payload, begun)
         assert find_programs(capture, payload, begun)
         _follow_hops(payload)
+        _count_cycles(payload)
+
+
+def _count_cycles(payload: "Payload") -> None:
+    """A series without a period, and a counter that does not rise."""
+    from yaffle.cyclic.counter import read_octets
+    from yaffle.cyclic.link_scan import COLUMNS, scan_links
+    from yaffle.cyclic.period import learn_periods, number_by_counter, number_cycles
+
+    data, one, times = payload.sources[0], np.zeros(1, np.int64), np.arange(2)
+    assert data is not None
+    scan_links(data, one, one, one, np.zeros((1, COLUMNS), np.int64))
+    read_octets(data, one, one, 0, np.zeros((1, 2), np.int64))
+    learn_periods(times, np.array([0, 2]), one)
+    number_cycles(times, 1, np.zeros(2, np.int64))
+    number_by_counter(times, 1, times, 1, 256, np.zeros(2, np.int64))
 
 
 def _follow_hops(payload: "Payload") -> None:

@@ -1,4 +1,4 @@
-"""Path's pages on what the network itself tells: queues that stood, and the air."""
+"""Path's pages on what the network itself tells: queues that stood, the air, streams with a period."""
 
 import numpy as np
 
@@ -7,7 +7,8 @@ from tests.frames import pcap
 from tests.hops.test_reports import MS, S0, US, Switches, about
 from tests.radio import air
 from tests.radio.test_air import RADIOTAP, life
-from yaffle.desktop.path.station import QUEUES, RADIO
+from yaffle.demo.linkspan import make_linkspan
+from yaffle.desktop.path.station import CYCLIC, QUEUES, RADIO
 from yaffle.desktop.window.station_rail import PATH
 from yaffle.hops.report_scan import QUEUED
 
@@ -71,9 +72,30 @@ def test_a_station_over_time_with_its_moves(window, qtbot, tmp_path):  # noqa: F
     window.switch_theme()
 
 
+def test_cyclic_streams_rough_ones_first_and_one_over_time(window, qtbot, tmp_path):  # noqa: F811
+    load(window, qtbot, [make_linkspan(tmp_path / "linkspan.pcapng")])
+    window.resize(1280, 800)
+    window.follow(next(one for one in window.investigation.findings if one.cause == "unsteady cycle"))
+    settle(window, qtbot)
+    page = window.path.cyclic
+    assert window.stations.currentIndex() == PATH and window.path.parts.currentIndex() == CYCLIC
+    window.investigation.look(window.investigation.focus.with_period(None))
+    settle(window, qtbot)
+    rows = page.picture.rows
+    assert [row.trouble is not None for row in rows] == [True, True, False, False]
+    assert page.shown in (rows[0].stream, rows[1].stream) and "2 of them steady but for a time" in page.words.text()
+    assert "missed" in page._words_at(31.0, 0.0) and page.jitter.getPlotItem().viewRange()[1][1] > 0
+    page.streams.entered.emit(0)
+    settle(window, qtbot)
+    first, last = window.investigation.focus.period
+    assert first <= rows[0].trouble.first_ns <= last
+    window.switch_theme()
+    window.switch_theme()
+
+
 def test_without_telemetry_the_pages_say_what_would_bring_it(window, qtbot):  # noqa: F811
     window.go(PATH)
-    for number, page in ((QUEUES, window.path.queues), (RADIO, window.path.radio)):
+    for number, page in ((QUEUES, window.path.queues), (RADIO, window.path.radio), (CYCLIC, window.path.cyclic)):
         window.path.parts.setCurrentIndex(number)
         settle(window, qtbot)
-        assert "capture" in page.words.text() and page.picture is None
+        assert ("capture" in page.words.text() or "24 packets" in page.words.text()) and page.picture is None

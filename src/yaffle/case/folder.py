@@ -23,11 +23,13 @@ from yaffle.case.checks import check
 from yaffle.case.columns import as_columns, as_matrix, flush, read_columns, read_texts, write_columns
 from yaffle.case.migrations import BY_NUMBER, WITHOUT_BEHIND, by_name
 from yaffle.case.stored_behind import behind_tables, read_behind
+from yaffle.case.stored_cyclic import beside_cyclic, read_cyclic
 from yaffle.case.stored_flows import beside, counter_columns, flow_columns, read_flows
 from yaffle.case.stored_hops import beside_visits, read_hops, visit_columns
 from yaffle.case.stored_media import beside_media, read_media
 from yaffle.case.stored_path import beside_path, odd_columns, passed_columns, read_path
 from yaffle.case.stored_radio import beside_heard, heard_columns, read_radio
+from yaffle.cyclic.streams import Cyclic
 from yaffle.errors import Cancelled, CaseError
 from yaffle.exchanges.lookup import Lookup
 from yaffle.exchanges.lookups import Lookups
@@ -153,6 +155,7 @@ def _said(analysis: Analysis) -> dict[str, Any]:
         **beside_media(analysis.media, analysis.programs, analysis.calls),
         "hops": beside_visits(analysis.telemetry),
         "radio": beside_heard(analysis.radio),
+        "cyclic": beside_cyclic(analysis.cyclic),
     }
 
 
@@ -195,17 +198,16 @@ def _read_said(
     )
 
 
-def _beside_packets(folder: Path) -> tuple[Telemetry, Radio]:
-    """Per-hop telemetry, and what radios heard; none in cases of former versions. Raises KeyError, TypeError,
-    ValueError.
+def _beside_packets(folder: Path, points: int) -> tuple[Telemetry, Radio, list[Cyclic]]:
+    """Per-hop telemetry, what radios heard, and cyclic streams; none in cases of former versions. Raises KeyError,
+    TypeError, ValueError.
     """
     hops, heard = folder / "hops.arrow", folder / "radio.arrow"
-    if not hops.exists() and not heard.exists():
-        return Telemetry(), Radio()
     said = json.loads((folder / "said.json").read_text(encoding="utf-8"))
     return (
         read_hops(read_columns(hops), said["hops"]) if hops.exists() else Telemetry(),
         read_radio(read_columns(heard), said["radio"]) if heard.exists() else Radio(),
+        read_cyclic(said.get("cyclic", []), points),
     )
 
 
@@ -288,7 +290,7 @@ def open_case(folder: Path) -> tuple[Analysis, dict[str, Any]]:
             len(capture.points),
             capture.conversations.point.size,
         )
-        telemetry, radio = _beside_packets(folder / named)
+        telemetry, radio, cyclic = _beside_packets(folder / named, len(capture.points))
         history = _history(manifest["history"], sources)
         behind = nothing_behind()
         if version > WITHOUT_BEHIND:
@@ -314,6 +316,7 @@ def open_case(folder: Path) -> tuple[Analysis, dict[str, Any]]:
             behind=behind,
             telemetry=telemetry,
             radio=radio,
+            cyclic=cyclic,
         ),
         memory,
     )

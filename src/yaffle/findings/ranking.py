@@ -4,6 +4,7 @@ from dataclasses import replace
 
 from yaffle.analysis import Analysis
 from yaffle.findings.air import air_findings
+from yaffle.findings.cyclic import cyclic_findings
 from yaffle.findings.finding import Finding, find
 from yaffle.findings.full_links import interface_findings
 from yaffle.findings.held_up import name_who_held_up
@@ -28,7 +29,8 @@ def all_findings(analysis: Analysis) -> list[Finding]:
         found.append(_with_victims(service, victims) if victims else service)
     of_months = long_wait_findings(analysis)  # After what may have made them wait: full links, hosts at their limits.
     worst_first = sorted(of_waits + found, key=lambda f: -f.lost_ns)
-    return worst_first + of_months + air_findings(analysis) + marking_findings(analysis)
+    on_links = air_findings(analysis) + cyclic_findings(analysis)
+    return worst_first + of_months + on_links + marking_findings(analysis)
 
 
 def _is_told_by(finding: Finding, service: Finding) -> bool:

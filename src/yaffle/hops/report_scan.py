@@ -5,7 +5,7 @@ Lengths of a report count words of 4 octets behind its first 4; those of its met
 
 import numpy as np
 
-from yaffle.hops.octets import half, long_word, word
+from yaffle.capture.octets import half, long_word, word
 from yaffle.kernels import helper, kernel
 
 # Columns of a row: datagram, report, place (0: the switch that reports; from 1 on the stack, newest first), what that

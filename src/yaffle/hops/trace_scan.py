@@ -6,7 +6,7 @@ options are read for sequence numbers and times; proof of transit and what is un
 
 import numpy as np
 
-from yaffle.hops.octets import half, word
+from yaffle.capture.octets import half, word
 from yaffle.kernels import helper, kernel
 
 # Columns of a row: the packet's place among those asked for, the node's place in the trace (0: the newest), what is

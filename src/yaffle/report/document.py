@@ -24,7 +24,7 @@ from yaffle.ledger.engine import Account
 from yaffle.ledger.orientation import HOW
 from yaffle.quantiles import median
 from yaffle.records.flow_table import PROTOCOLS
-from yaffle.report import hops_part, media_part, path_part, radio_part, tiers_part
+from yaffle.report import cyclic_part, hops_part, media_part, path_part, radio_part, tiers_part
 from yaffle.transport.bursts import bursts
 from yaffle.transport.datagrams import FIELDS
 from yaffle.units import transport_name
@@ -426,6 +426,7 @@ def document(
         "exporters": exporters(analysis),
         "hops": hops_part.hops(analysis),
         "radio": radio_part.radio(analysis),
+        "cyclic": cyclic_part.cyclic(analysis),
         "findings": findings(found, shown),
         **({"flows": flows(analysis)} if "flows" in include else {}),
         **({"lost_packets": path_part.lost_packets(analysis)} if "lost_packets" in include else {}),

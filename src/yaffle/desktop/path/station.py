@@ -6,6 +6,7 @@ from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QTabWidget, QVBoxLayout, QWidget
 
 from yaffle.desktop.path.classes_page import ClassesPage
+from yaffle.desktop.path.cyclic_page import CyclicPage
 from yaffle.desktop.path.expected_dialog import ExpectedDialog
 from yaffle.desktop.path.flow_paths_page import WaysPage
 from yaffle.desktop.path.map_page import MapPage
@@ -19,6 +20,7 @@ from yaffle.desktop.shared.station import Station
 from yaffle.hops.queues import Congestion
 from yaffle.path.translations import PairedEnds
 from yaffle.session.classes_view import class_picture
+from yaffle.session.cyclic_view import cyclic_picture
 from yaffle.session.hops_view import hops_picture, queue_course
 from yaffle.session.investigation import Investigation
 from yaffle.session.kept import Kept
@@ -29,7 +31,7 @@ from yaffle.session.radio_view import StationRow, radio_picture, station_course
 from yaffle.session.route_paths import route_courses
 from yaffle.session.scene import Scene
 
-SEGMENTS, STREAMS, WAYS, CLASSES, MAP, QUEUES, RADIO, ROUTES = range(8)  # pages
+SEGMENTS, STREAMS, CYCLIC, WAYS, CLASSES, MAP, QUEUES, RADIO, ROUTES = range(9)  # pages
 _AROUND_NS = 60_000_000_000
 
 
@@ -48,8 +50,8 @@ class PathStation(Station):
             ClassesPage(),
             MapPage(),
         )
-        self.queues, self.radio, self.routes = QueuesPage(), RadioPage(), RoutesPage()
-        self._of_nodes, self._of_one, self._of_routes = Latest(self), Latest(self), Latest(self)
+        self.cyclic, self.queues, self.radio, self.routes = CyclicPage(), QueuesPage(), RadioPage(), RoutesPage()
+        self._of_nodes, self._of_one, self._of_routes, self._of_cycles = (Latest(self) for _ in range(4))
         self.parts = QTabWidget()
         for latest, words in (
             (self._latest, self.segments.words),
@@ -58,11 +60,12 @@ class PathStation(Station):
             (self._of_nodes, self.queues.words),
             (self._of_one, self.radio.words),
             (self._of_routes, self.routes.words),
+            (self._of_cycles, self.cyclic.words),
         ):
             latest.failed.connect(lambda text, words=words: words.setText(f"View not updated: {text}"))
         self.segments.packet_wanted.connect(self.packet_wanted)
         self.segments.parted.connect(self._part)
-        for telling in (self.ways, self.queues, self.radio, self.routes):
+        for telling in (self.ways, self.cyclic, self.queues, self.radio, self.routes):
             telling.moment_wanted.connect(self._narrow)
         self.queues.chosen.connect(self._ask_queue)
         self.radio.chosen.connect(self._ask_station)
@@ -75,6 +78,7 @@ class PathStation(Station):
         for page, title, tip in (
             (self.segments, "segments", "Each segment between two points: delay, loss to the packet, what it cost"),
             (self.streams, "voice and video", "Streams from point to point, and the calls that set them up"),
+            (self.cyclic, "cyclic", "Streams with a steady period: cycles missed, jitter, longest gap"),
             (self.ways, "flow paths", "Paths of flows over exporters, and when they changed"),
             (self.classes, "classes", "Load, loss and delay by DSCP; expected DSCP; bandwidth allocation"),
             (self.map, "map", "Sites, points, devices and servers, and how each link does"),
@@ -98,7 +102,15 @@ class PathStation(Station):
     @property
     def pictures(self) -> tuple[Latest, ...]:
         """What computes away from the interface thread."""
-        return (self._latest, self._of_classes, self._of_map, self._of_nodes, self._of_one, self._of_routes)
+        return (
+            self._latest,
+            self._of_classes,
+            self._of_map,
+            self._of_nodes,
+            self._of_one,
+            self._of_routes,
+            self._of_cycles,
+        )
 
     @property
     def picture(self) -> PathPicture | None:
@@ -116,6 +128,7 @@ class PathStation(Station):
         self.map.show_picture(None, self._model.kept)
         self.queues.show_picture(None)
         self.radio.show_picture(None)
+        self.cyclic.show_picture(None)
         self.routes.show_courses(None, 0, 1)
 
     def _ask(self, scene: Scene) -> None:
@@ -138,6 +151,8 @@ class PathStation(Station):
             self._of_nodes.ask(lambda _progress: hops_picture(scene), self.queues.show_picture)
         elif page == RADIO:
             self._of_one.ask(lambda _progress: radio_picture(scene), self.radio.show_picture)
+        elif page == CYCLIC:
+            self._of_cycles.ask(lambda _progress: cyclic_picture(scene), self.cyclic.show_picture)
         elif page == ROUTES:
             history, places = scene.evidence.analysis.history, scene.evidence.places
             self._of_routes.ask(
@@ -213,6 +228,15 @@ class PathStation(Station):
 
     def dress(self) -> None:
         """Takes the colors of the theme."""
-        for page in (self.segments, self.streams, self.classes, self.map, self.queues, self.radio, self.routes):
+        for page in (
+            self.segments,
+            self.streams,
+            self.cyclic,
+            self.classes,
+            self.map,
+            self.queues,
+            self.radio,
+            self.routes,
+        ):
             page.dress()
         self.ways.show_picture(self.picture)

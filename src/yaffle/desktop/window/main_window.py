@@ -24,7 +24,7 @@ from yaffle.desktop.apportion.station import Apportion
 from yaffle.desktop.compare.station import Compare
 from yaffle.desktop.examine.station import TIERS, VISIT, Examine
 from yaffle.desktop.gather.station import Gather
-from yaffle.desktop.path.station import QUEUES, RADIO, PathStation
+from yaffle.desktop.path.station import CYCLIC, QUEUES, RADIO, PathStation
 from yaffle.desktop.report.station import ReportStation
 from yaffle.desktop.shared import theme
 from yaffle.desktop.shared.column_table import Offers
@@ -50,6 +50,7 @@ from yaffle.desktop.window.task import Task
 from yaffle.desktop.window.test_now import TestNow
 from yaffle.desktop.window.ticket_dialog import TicketDialog
 from yaffle.findings.air import AIR
+from yaffle.findings.cyclic import CYCLIC as OF_CYCLES
 from yaffle.findings.finding import Finding
 from yaffle.findings.markings import CAUSE
 from yaffle.findings.queues import CAUSE as QUEUE
@@ -279,6 +280,9 @@ class MainWindow(QMainWindow):
         elif finding.cause == CAUSE:
             self.go(PATH)
             self.path.show_violations()
+        elif OF_CYCLES in finding.grounds:
+            self.go(PATH)
+            self.path.parts.setCurrentIndex(CYCLIC)
         elif finding.cause == QUEUE or AIR in finding.grounds:
             self.go(PATH)
             self.path.parts.setCurrentIndex(QUEUES if finding.cause == QUEUE else RADIO)
