@@ -12,6 +12,7 @@ from tests.radio.air import AP1, AP2, STA
 from yaffle.analysis import analyse
 from yaffle.capture.payload import Payload
 from yaffle.capture.reader import read_captures
+from yaffle.findings.air import air_findings
 from yaffle.radio import frame_scan as f
 from yaffle.radio.frames import address_text, frames_of
 from yaffle.radio.radio import find_radio
@@ -189,3 +190,54 @@ def test_whatever_stands_there_nothing_breaks(tmp_path):
     pcap(path, frames, RADIOTAP)
     found = analyse([path]).radio
     assert np.isfinite(found.heard["time_ns"]).all()
+
+
+SLOW = {"rate": 2}
+FAST = {"mcs": (0, 0, 7)}
+
+
+def cell(tmp_path, rates, signal=-50, again=0):
+    """Stations at one access point, each with what a radio says before its frames; 150 frames of 1,000 octets each."""
+    frames = [(0, air.radiotap() + air.beacon(AP1, 1))]
+    for number, rate in enumerate(rates):
+        own = bytes([2, 0xBB, 0, 0, 0, number + 1])
+        for k in range(150):
+            frame = air.data(True, AP1, k, b"x" * 1000, own, retry=k % 100 < again, protected=True)
+            frames.append((10 + 4 * len(rates) * k + 4 * number, air.radiotap(signal, **rate) + frame))
+    return heard(tmp_path, frames, head=b"")[0], tmp_path / "air.pcap"
+
+
+@pytest.mark.parametrize(
+    ("rate", "us"), [(SLOW, 192 + 8 * 1030), ({"rate": 108}, 20 + 8 * 1030 / 54), (FAST, 36 + 8 * 1030 / 65)]
+)
+def test_airtime_is_preamble_and_data_at_their_rate(tmp_path, rate, us):
+    found, _ = cell(tmp_path, [rate])
+    assert found.stations[0].air_from_ns / 150 / 1000 == pytest.approx(us, rel=1e-3)
+    assert found.access_points[0].air_ns >= found.stations[0].air_from_ns
+
+
+def test_a_slow_station_takes_the_airtime_of_its_cell(tmp_path):
+    _, path = cell(tmp_path, [SLOW, FAST, FAST, FAST])
+    (one,) = [own for own in air_findings(analyse([path])) if own.cause == "low rate takes airtime"]
+    assert (
+        "02:bb:00:00:00:01 took 95 % of the airtime of pier" in one.sentence and "for 25 % of its bytes" in one.sentence
+    )
+    _, even = cell(tmp_path, [SLOW] * 4)
+    assert not [own for own in air_findings(analyse([even])) if own.cause == "low rate takes airtime"]
+
+
+def test_retries_despite_a_strong_signal_are_somebody_else(tmp_path):
+    _, path = cell(tmp_path, [FAST], again=40)
+    assert "40 % of the data frames from" in air_findings(analyse([path]))[0].sentence
+    _, weak = cell(tmp_path, [FAST], signal=-75, again=40)
+    assert not [own for own in air_findings(analyse([weak])) if own.cause == "retries despite signal"]
+
+
+def test_a_station_sleeps_from_where_it_says_so_to_its_next_frame(tmp_path):
+    frames = [(0, air.beacon(AP1, 1))]
+    for k in range(10):
+        frame = bytearray(air.data(True, AP1, k, b"x" * 40))
+        frame[1] |= f.POWER if k % 5 == 4 else 0
+        frames.append((100 * k, bytes(frame)))
+    found, _ = heard(tmp_path, frames)
+    assert (found.stations[0].dozed_ns, found.stations[0].heard_ns) == (100 * MS, 900 * MS)

@@ -11,11 +11,15 @@ from yaffle.kernels import helper
 
 BARE, RADIOTAP, PER_PACKET = 105, 127, 192  # link types
 RADIO_LINKS = (BARE, RADIOTAP, PER_PACKET)
-MAC, STATE, SIGNAL, NOISE, RATE, FREQUENCY, CLOCK, CHECKED = range(8)  # of what is found; signal and noise in dBm
-FOUND = 8
-BAD, PADDED = 1, 2  # STATE: a wrong check sequence; padding behind the header
+# Of what is found: signal and noise in dBm; PREAMBLE in us; GROUP: the aggregate a frame came in (A-MPDU), -1 alone.
+MAC, STATE, SIGNAL, NOISE, RATE, FREQUENCY, CLOCK, CHECKED, PREAMBLE, GROUP = range(10)
+FOUND = 10
+# STATE: a wrong check sequence; padding behind the header; the check sequence stands at the end.
+BAD, PADDED, WITH_CHECK = 1, 2, 4
 UNKNOWN = -(1 << 40)
-_FLAG_PAD, _FLAG_BAD = 0x20, 0x40
+_FLAG_SHORT, _FLAG_CHECK, _FLAG_PAD, _FLAG_BAD = 0x02, 0x10, 0x20, 0x40
+_SLOW_KBPS = (1000, 2000, 5500, 11_000)  # DSSS and CCK (IEEE 802.11-2020, 15 and 16)
+_LONG_US, _SHORT_US, _OFDM_US = 192, 96, 20
 _DATA_WORDS = 8
 
 
@@ -110,6 +114,17 @@ def _he_kbps(buf, at):  # type: ignore[no-untyped-def]
 
 
 @helper
+def _slow_preamble(kbps, told):  # type: ignore[no-untyped-def]
+    """Preamble and header of a frame without aggregates, us: long or short of the slow rates (IEEE 802.11-2020,
+    16.2.2), else that of OFDM (17.3.2).
+    """
+    for slow in _SLOW_KBPS:
+        if kbps == slow:
+            return told if told == _SHORT_US else _LONG_US
+    return _OFDM_US
+
+
+@helper
 def _field(buf, at, bit, found, of_antenna):  # type: ignore[no-untyped-def]
     """Takes one field of radiotap."""
     if bit == 5:
@@ -127,18 +142,28 @@ def _field(buf, at, bit, found, of_antenna):  # type: ignore[no-untyped-def]
             found[STATE] |= BAD
         if flags & _FLAG_PAD:
             found[STATE] |= PADDED
+        if flags & _FLAG_CHECK:
+            found[STATE] |= WITH_CHECK
+        if flags & _FLAG_SHORT:
+            found[PREAMBLE] = _SHORT_US
     elif bit == 2:
         found[RATE] = np.int64(buf[at]) * 500
+        found[PREAMBLE] = _slow_preamble(found[RATE], found[PREAMBLE])
     elif bit == 3:
         found[FREQUENCY] = le16(buf, at)
     elif bit == 6:
         found[NOISE] = _signed(buf[at])
     elif bit == 19:
         found[RATE] = _ht_kbps(buf, at)
+        found[PREAMBLE] = 36 + 4 * (np.int64(buf[at + 2]) >> 3 & 3)
+    elif bit == 20:
+        found[GROUP] = le32(buf, at)
     elif bit == 21:
         found[RATE] = _vht_kbps(buf, at)
+        found[PREAMBLE] = 36 + 4 * max(np.int64(1), np.int64(buf[at + 4]) & 15)
     elif bit == 23:
         found[RATE] = _he_kbps(buf, at)
+        found[PREAMBLE] = 36 + 8 * max(np.int64(1), le16(buf, at + 10) & 15)
 
 
 @helper
@@ -202,6 +227,9 @@ def _per_packet(buf, at, end, found):  # type: ignore[no-untyped-def]
             if le16(buf, own + 8) & 4:
                 found[STATE] |= BAD
             found[RATE] = le16(buf, own + 10) * 500
+            found[PREAMBLE] = _slow_preamble(found[RATE], 0)
+            if le16(buf, own + 8) & 1:
+                found[STATE] |= WITH_CHECK
             found[FREQUENCY] = le16(buf, own + 12)
             if buf[own + 18] != 0 and buf[own + 18] != 128:
                 found[SIGNAL] = _signed(buf[own + 18])
@@ -215,6 +243,7 @@ def _per_packet(buf, at, end, found):  # type: ignore[no-untyped-def]
 def radio_head(buf, at, end, link, found):  # type: ignore[no-untyped-def]
     """What a radio tells of the frame of a record into `found` (FOUND numbers); whether it is one."""
     found[MAC], found[STATE], found[RATE], found[FREQUENCY], found[CLOCK], found[CHECKED] = at, 0, 0, 0, -1, 0
+    found[PREAMBLE], found[GROUP] = _OFDM_US, -1
     found[SIGNAL], found[NOISE] = UNKNOWN, UNKNOWN
     if link == BARE:
         return end - at >= 10

@@ -9,6 +9,8 @@ from yaffle.arrays import Array
 from yaffle.radio.moves import Association, Course, Failure, Note, Roam
 from yaffle.radio.radio import HEARD, AccessPoint, Radio, Spread, Station
 
+_ADDED = ("air_ns", "dozes")  # columns that cases of former versions lack
+
 
 def heard_columns(told: Radio) -> dict[str, Array]:
     """The frames by column; Arrow keeps no single bits that can be mapped."""
@@ -32,7 +34,8 @@ def read_radio(columns: dict[str, Array], told: dict[str, Any]) -> Radio:
     """The reverse. Raises KeyError, TypeError, ValueError where it makes no sense."""
     rows = np.zeros(columns["time_ns"].size, HEARD)
     for name in HEARD.names or ():
-        rows[name] = columns[name]
+        if name in columns or name not in _ADDED:
+            rows[name] = columns[name]
     points = [AccessPoint(**one) for one in told["access_points"]]
     stations = [_station(one) for one in told["stations"]]
     if rows.size and not (0 <= int(rows["station"].min()) <= int(rows["station"].max()) < len(stations)

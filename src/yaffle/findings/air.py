@@ -1,9 +1,12 @@
 """What goes wrong on the air, as findings: failures by stage, stations that go to and fro or stay too long where they
-are hardly heard, cells without room, addresses that come late.
+are hardly heard, cells without room, stations whose low rate takes a cell's airtime, retries although the signal is
+strong, addresses that come late.
 """
 
 from collections import Counter, defaultdict
 from collections.abc import Iterator
+
+import numpy as np
 
 from yaffle.analysis import Analysis
 from yaffle.findings.finding import Finding
@@ -19,6 +22,8 @@ _TO_AND_FRO, _WITHIN_NS = 4, 120 * _S  # moves between the same two access point
 _WEAK_DBM, _POOR_RETRY = -78.0, 20.0
 _BUSY = 75.0  # %
 _LATE_NS = 2 * _S
+_MOST_AIR, _LEAST_AIR, _TIMES_BYTES = 0.4, 0.05, 2.0  # of a cell's airtime; of the time; against its share of bytes
+_STRONG_DBM, _CLEAR_DB, _AGAIN, _FEW = -67.0, 20.0, 25.0, 100  # signal, SNR; % of data frames one way; data frames
 _STEPS = {
     AUTHENTICATION: "Look at the access point's log for this station: access lists, radius server, supported methods.",
     ASSOCIATION: "Let the stations of that place spread: other access points, lower power, or more of them.",
@@ -35,7 +40,7 @@ def air_findings(analysis: Analysis) -> list[Finding]:
         return []
     points = {one.bssid: one for one in radio.access_points}
     found = [*_failures(radio.stations, points), *_moves(radio.stations, points), *_crowded(radio.access_points),
-             *_late_addresses(radio.stations, points)]  # fmt: skip
+             *_late_addresses(radio.stations, points), *_slow_ones(analysis), *_disturbed(radio.stations)]  # fmt: skip
     first = int(radio.heard["time_ns"].min()) if radio.heard.size else 0
     last = int(radio.heard["time_ns"].max()) if radio.heard.size else 0
     for one in found:
@@ -129,3 +134,45 @@ def _late_addresses(stations: list[Station], points: dict[str, AccessPoint]) -> 
                 "Look at the DHCP server, and whether the network behind both access points is the same.",
                 (late[0].time_ns, late[-1].time_ns), 1, sum(one.address_ns for one in late),
             )  # fmt: skip
+
+
+def _slow_ones(analysis: Analysis) -> Iterator[Finding]:
+    """Stations that take much of a cell's airtime for few of its bytes: their rate is low."""
+    radio, heard = analysis.radio, analysis.radio.heard
+    for number, cell in enumerate(radio.access_points):
+        own = heard[heard["access_point"] == number]
+        air = np.bincount(own["station"], own["air_ns"], len(radio.stations))
+        octets = np.bincount(own["station"], own["octets"], len(radio.stations))
+        if np.count_nonzero(air) < 3 or cell.heard_ns <= 0 or air.sum() < _LEAST_AIR * cell.heard_ns:
+            continue
+        most = int(air.argmax())
+        of_air, of_bytes = float(air[most] / air.sum()), float(octets[most] / max(1, octets.sum()))
+        if of_air < _MOST_AIR or of_air < _TIMES_BYTES * of_bytes:
+            continue
+        station = radio.stations[most]
+        others = own["rate"][(own["station"] != most) & own["data"] & (own["rate"] > 0)] / 1000
+        yield _made(
+            "low rate takes airtime", "major", f"{station.address} at {cell.bssid}",
+            f"{station.address} took {share(of_air)} of the airtime of {name_of(cell.bssid, {cell.bssid: cell})} for"
+            f" {share(of_bytes)} of its bytes: its data went at {station.rate_mbps:,.0f} Mbit/s at the median, those of"
+            f" the others at {float(np.median(others)) if others.size else 0:,.0f} Mbit/s.",
+            "Bring it nearer, replace its radio, or forbid the lowest rates of that cell: all others wait for it.",
+            (0, 0), int(np.count_nonzero(air)) - 1, name=station.address,
+        )  # fmt: skip
+
+
+def _disturbed(stations: list[Station]) -> Iterator[Finding]:
+    """Much is sent again although the signal is strong: something else sends there, too."""
+    for station in stations:
+        again = np.nanmax([station.retry_from, station.retry_to, 0.0])
+        clear = station.signal.median >= _STRONG_DBM and not station.snr.median < _CLEAR_DB
+        if not clear or again < _AGAIN or station.data_from + station.data_to < _FEW:
+            continue
+        side = "from" if again == station.retry_from else "to"
+        yield _made(
+            "retries despite signal", "minor", station.address,
+            f"{again:.0f} % of the data frames {side} {station.address} were sent again although it was heard with"
+            f" {station.signal.median:.0f} dBm at the median.",
+            "Something else sends on that channel near it: another network, a device that is no 802.11, or stations"
+            " that do not hear each other. Look at the channel's use there, and at 5 or 6 GHz.", (0, 0), 1,
+        )  # fmt: skip

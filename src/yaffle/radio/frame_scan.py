@@ -7,12 +7,15 @@ from yaffle.capture.radio_head import (
     CLOCK,
     FOUND,
     FREQUENCY,
+    GROUP,
     MAC,
     NOISE,
     PADDED,
+    PREAMBLE,
     RATE,
     SIGNAL,
     STATE,
+    WITH_CHECK,
     header_length,
     le16,
     radio_head,
@@ -23,7 +26,11 @@ from yaffle.kernels import helper, kernel
 # fragment, traffic identifier (-1 without), how it was heard and sent, where its body begins, how long it is.
 ROW, TYPE, SUBTYPE, FLAGS, RECEIVER, SENDER, THIRD, SEQUENCE, FRAGMENT, TID, BODY, LENGTH = range(12)
 HEARD_SIGNAL, HEARD_NOISE, HEARD_RATE, HEARD_FREQUENCY, HEARD_CLOCK, IS_BAD, ETHERTYPE, PORTS = range(12, 20)
-COLUMNS = 20
+# What its time on the air follows from: us of preamble, the aggregate that it came in, octets of the capture's record
+# that were not sent (the radio's own words; negative: a check sequence that was sent and is not there).
+US_BEFORE, AGGREGATE, NOT_SENT = range(20, 23)
+COLUMNS = 23
+_CHECK = 4
 MANAGEMENT, CONTROL, DATA = 0, 1, 2
 TO_DS, FROM_DS, MORE, RETRY, POWER, _, PROTECTED, ORDER = (1 << bit for bit in range(8))
 _CTS, _ACK = 12, 13  # control frames that name no sender
@@ -84,6 +91,8 @@ def scan_frames(data, position, captured, link, row, out):  # type: ignore[no-un
         out[k, HEARD_SIGNAL], out[k, HEARD_NOISE] = found[SIGNAL], found[NOISE]
         out[k, HEARD_RATE], out[k, HEARD_FREQUENCY] = found[RATE], found[FREQUENCY]
         out[k, HEARD_CLOCK], out[k, IS_BAD] = found[CLOCK], found[STATE] & BAD
+        out[k, US_BEFORE], out[k, AGGREGATE] = found[PREAMBLE], found[GROUP]
+        out[k, NOT_SENT] = at - begin - (0 if found[STATE] & WITH_CHECK else _CHECK)
         out[k, FRAGMENT] = 0
         if end - at >= 16 and not (kind == CONTROL and (out[k, SUBTYPE] == _CTS or out[k, SUBTYPE] == _ACK)):
             out[k, SENDER] = _address(data, at + 10)

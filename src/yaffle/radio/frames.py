@@ -21,6 +21,7 @@ class Frames:
     rows: Array
     time_ns: Array
     source: Array
+    air_ns: Array  # how long each took, 0 where its rate is not told
 
     @property
     def good(self) -> "Frames":
@@ -29,7 +30,7 @@ class Frames:
 
     def of(self, which: Array) -> "Frames":
         """Some of them, by mask or number."""
-        return Frames(self.rows[which], self.time_ns[which], self.source[which])
+        return Frames(self.rows[which], self.time_ns[which], self.source[which], self.air_ns[which])
 
 
 def frames_of(capture: Capture, payload: Payload) -> Frames:
@@ -55,7 +56,24 @@ def frames_of(capture: Capture, payload: Payload) -> Frames:
     numbers = np.concatenate(sources) if sources else np.zeros(0, np.int64)
     times = packets.time_ns[rows[:, f.ROW]]
     order = np.argsort(times, kind="stable")
-    return Frames(rows[order], times[order], numbers[order])
+    rows, times, numbers = rows[order], times[order], numbers[order]
+    return Frames(rows, times, numbers, air_times(rows, packets.wire_bytes[rows[:, f.ROW]].astype(np.int64)))
+
+
+def air_times(rows: Array, recorded: Array) -> Array:
+    """How long frames took on the air, ns: preamble and data at their rate (IEEE 802.11-2020, 16 to 21); frames of one
+    aggregate share its preamble. recorded: octets of each record as sent. Waiting for the channel and acknowledgements
+    are not in it.
+    """
+    rate = rows[:, f.HEARD_RATE]
+    octets = np.maximum(0, recorded - rows[:, f.NOT_SENT])
+    shared = np.zeros(rows.shape[0], bool)
+    if rows.shape[0]:
+        one, other = rows[:-1], rows[1:]
+        shared[1:] = (other[:, f.AGGREGATE] >= 0) & (one[:, f.AGGREGATE] == other[:, f.AGGREGATE])
+        shared[1:] &= one[:, f.SENDER] == other[:, f.SENDER]
+    before = np.where(shared, 0, rows[:, f.US_BEFORE] * 1000)
+    return np.where(rate > 0, before + octets * 8_000_000 // np.maximum(1, rate), 0)
 
 
 def address_text(number: int) -> str:

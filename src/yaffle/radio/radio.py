@@ -1,7 +1,7 @@
 """What a radio heard of some captures: access points, stations, and how all of them were heard."""
 
 from collections import Counter, defaultdict
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
@@ -21,10 +21,12 @@ _SERVER_TO_CLIENT, _CLIENT_TO_SERVER = 67 << 16 | 68, 68 << 16 | 67
 _CLIENT_HARDWARE_AT = 8 + 28  # behind the beginning of the UDP header
 _FAST_ELEMENT, _MOBILITY = 55, 54
 # One row a frame of a station, for pictures over time. way: 0 from the station, 1 to it; signal and noise as heard, of
-# frames from the station; rate in kbit/s, 0 unknown; data: whether it is a data frame with a body.
+# frames from the station; rate in kbit/s, 0 unknown; data: whether it is a data frame with a body; air_ns: how long it
+# took, 0 unknown; dozes: whether the station says that it sleeps from now on (power management).
 HEARD = np.dtype(
     [("time_ns", np.int64), ("station", np.int32), ("access_point", np.int32), ("way", np.int8), ("data", np.bool_),
-     ("retry", np.bool_), ("signal", np.int16), ("noise", np.int16), ("rate", np.int32), ("octets", np.int32)]
+     ("retry", np.bool_), ("signal", np.int16), ("noise", np.int16), ("rate", np.int32), ("octets", np.int32),
+     ("air_ns", np.int32), ("dozes", np.bool_)]
 )  # fmt: skip
 NOT_HEARD = -32_768
 
@@ -49,6 +51,8 @@ class AccessPoint:
     busy_percent: float
     is_open: bool
     beacons: int
+    air_ns: int = 0  # of all frames from it and to it, as far as their rates are told
+    heard_ns: int = 0  # from its first frame to its last
 
 
 @dataclass(frozen=True)
@@ -65,6 +69,10 @@ class Station:
     data_from: int
     data_to: int
     course: Course
+    air_from_ns: int = 0  # of its frames and of those to it, as far as their rates are told
+    air_to_ns: int = 0
+    dozed_ns: int = 0  # from where it said that it sleeps to where it said that it wakes
+    heard_ns: int = 0  # from the first frame of it or to it to the last
 
 
 @dataclass
@@ -91,7 +99,7 @@ def find_radio(capture: Capture, payload: Payload, progress: Progress = go_on) -
     frames = every.good
     bodies = _Bodies(frames, payload)
     told = _told(frames, bodies)
-    points = _access_points(told, frames)
+    points = _with_airtime(_access_points(told, frames), frames)
     names = {bssid: one.ssid for bssid, one in points.items()}
     notes = _management(frames, bodies, names)
     people, traffic, answers = _people(frames, bodies, notes, set(points))
@@ -146,6 +154,16 @@ def _access_points(told: dict[int, list[tuple[e.Told, int, bool]]], frames: Fram
             float(np.mean(busy)) if busy else float("nan"), all(one.is_open for one, _, _ in own),
             sum(beacon for _, _, beacon in own),
         )  # fmt: skip
+    return found
+
+
+def _with_airtime(points: dict[int, AccessPoint], frames: Frames) -> dict[int, AccessPoint]:
+    """The same, with how long each was on the air."""
+    found = {}
+    for bssid, one in points.items():
+        own = np.flatnonzero((frames.rows[:, f.SENDER] == bssid) | (frames.rows[:, f.RECEIVER] == bssid))
+        heard_ns = int(frames.time_ns[own[-1]] - frames.time_ns[own[0]]) if own.size else 0
+        found[bssid] = replace(one, air_ns=int(frames.air_ns[own].sum()), heard_ns=heard_ns)
     return found
 
 
@@ -253,6 +271,8 @@ def _heard(frames: Frames, place: dict[int, int], points: dict[int, int]) -> tup
     for name, column in (("signal", f.HEARD_SIGNAL), ("noise", f.HEARD_NOISE)):
         found[name] = np.where(own[:, column] == UNKNOWN, NOT_HEARD, own[:, column])
     found["rate"], found["octets"] = own[:, f.HEARD_RATE], np.maximum(0, own[:, f.LENGTH])
+    found["air_ns"] = np.minimum(frames.air_ns[mine], np.iinfo(np.int32).max)
+    found["dozes"] = own[:, f.FLAGS] & f.POWER > 0
     return found, other
 
 
@@ -280,7 +300,18 @@ def _station(
     return Station(
         address_text(address), ssid, _share(up["retry"]), _share(down["retry"]), _spread(signal), _spread(snr),
         median(rates), int(up.size), int(down.size), course,
+        int(sent["air_ns"].sum(dtype=np.int64)), int(heard["air_ns"][heard["way"] == 1].sum(dtype=np.int64)),
+        _dozed_ns(sent), int(heard["time_ns"][-1] - heard["time_ns"][0]) if heard.size else 0,
     )  # fmt: skip
+
+
+def _dozed_ns(sent: Array) -> int:
+    """How long a station slept, by the power management bit of its frames (IEEE 802.11-2020, 9.2.4.1.7): from each that
+    has it to the next of its frames.
+    """
+    if sent.size < 2:
+        return 0
+    return int(np.diff(sent["time_ns"])[sent["dozes"][:-1]].sum())
 
 
 def _traffic(frames: Frames, rows: Array, answers: list[int], everything: tuple[Array, Array]) -> Traffic:

@@ -23,6 +23,7 @@ def radio(analysis: Analysis) -> dict[str, Any]:
                 "channel": one.channel if one.channel >= 0 else None,
                 "stations": one.stations if one.stations >= 0 else None,
                 "busy_percent": _known(one.busy_percent),
+                "airtime_percent": _of(one.air_ns, one.heard_ns),
                 "open": one.is_open,
             }
             for one in told.access_points
@@ -34,6 +35,11 @@ def radio(analysis: Analysis) -> dict[str, Any]:
 
 def _known(value: float) -> float | None:
     return None if math.isnan(value) else value
+
+
+def _of(air_ns: int, heard_ns: int) -> float | None:
+    """Airtime of the time that somebody was heard in; none where no rate is told."""
+    return 100 * air_ns / heard_ns if heard_ns > 0 and air_ns > 0 else None
 
 
 def _spread(value: Spread) -> dict[str, float | None]:
@@ -50,6 +56,10 @@ def _station(one: Station) -> dict[str, Any]:
         "signal_dbm": _spread(one.signal),
         "snr_db": _spread(one.snr),
         "rate_mbps": {"median": _known(one.rate_mbps)},
+        "airtime_percent": {
+            "from_station": _of(one.air_from_ns, one.heard_ns), "to_station": _of(one.air_to_ns, one.heard_ns),
+        },
+        "power_save_percent": 100 * one.dozed_ns / one.heard_ns if one.heard_ns > 0 else None,
         "associations": [
             {"bssid": address_text(own.bssid), "from_ns": own.from_ns, "to_ns": own.to_ns, "start_seen": own.start_seen,
              "end_seen": own.end_seen}

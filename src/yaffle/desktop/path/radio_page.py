@@ -18,7 +18,7 @@ from yaffle.radio.frames import address_text
 from yaffle.radio.moves import KEYS, Failure, Roam
 from yaffle.radio.radio import AccessPoint
 from yaffle.session.radio_view import RadioPicture, StationCourse, StationRow
-from yaffle.units import count, date_and_moment, duration, moment
+from yaffle.units import count, date_and_moment, duration, moment, share
 
 _NOTHING = (
     "No radio heard anything here. A capture of 802.11 frames (with radiotap or per-packet information, or the frames"
@@ -103,12 +103,21 @@ class RadioPage(QWidget):
                 Column("SNR", lambda r: _figure(told[r].snr.median, "dB"), [one.snr.median for one in told]),
                 Column("rate", lambda r: _figure(told[r].rate_mbps, "Mbit/s"), [one.rate_mbps for one in told]),
                 Column(
-                    "again from it", lambda r: _figure(told[r].retry_from, "%"), [one.retry_from for one in told],
+                    "retries from", lambda r: _figure(told[r].retry_from, "%"), [one.retry_from for one in told],
                     meaning="of the station's data frames, those that were sent again",
                 ),
                 Column(
-                    "again to it", lambda r: _figure(told[r].retry_to, "%"), [one.retry_to for one in told],
+                    "retries to", lambda r: _figure(told[r].retry_to, "%"), [one.retry_to for one in told],
                     meaning="of the data frames to the station, those that were sent again",
+                ),
+                Column(
+                    "airtime", lambda r: _share(told[r].air_from_ns + told[r].air_to_ns, told[r].heard_ns),
+                    [one.air_from_ns + one.air_to_ns for one in told],
+                    meaning="of the time: its frames and those to it, where their rates are told; without waiting",
+                ),
+                Column(
+                    "asleep", lambda r: _share(told[r].dozed_ns, told[r].heard_ns), [one.dozed_ns for one in told],
+                    meaning="of the time, by its power management bit: asleep, or listening elsewhere",
                 ),
                 Column("moves", lambda r: count(len(rows[r].roams)), [len(row.roams) for row in rows]),
                 Column(
@@ -117,7 +126,7 @@ class RadioPage(QWidget):
                 ),
             ],
             len(rows),
-            ((0, 130), (1, 100), (3, 64), (4, 52), (5, 84), (6, 64), (7, 64), (8, 50), (9, 56)),
+            ((0, 126), (1, 84), (3, 62), (4, 50), (5, 78), (6, 60), (7, 56), (8, 58), (9, 54), (10, 50), (11, 56)),
             wide=2,
         )  # fmt: skip
 
@@ -135,10 +144,14 @@ class RadioPage(QWidget):
                     "channel busy", lambda r: _figure(found[r].busy_percent, "%"), [o.busy_percent for o in found],
                     meaning="the mean that it told (BSS load)",
                 ),
+                Column(
+                    "airtime", lambda r: _share(found[r].air_ns, found[r].heard_ns), [one.air_ns for one in found],
+                    meaning="of the time: its frames and those to it, where their rates are told; without waiting",
+                ),
                 Column("open", lambda r: "open" if found[r].is_open else "protected", figures=False),
             ],
             len(found),
-            ((0, 150), (2, 60), (3, 70), (4, 90), (5, 80)),
+            ((0, 150), (2, 60), (3, 70), (4, 90), (5, 70), (6, 80)),
             wide=1,
         )  # fmt: skip
 
@@ -232,6 +245,10 @@ class RadioPage(QWidget):
         for plot in (self.signal, self.retries):
             plot.dress()
         self.show_course(self._course)
+
+
+def _share(part_ns: int, of_ns: int) -> str:
+    return share(part_ns / of_ns) if part_ns and of_ns > 0 else "–"
 
 
 def _draw(plot: Plot, seconds: Array, values: Array, color: str) -> None:
