@@ -17,7 +17,7 @@ from yaffle.history.layout import counting, folders
 from yaffle.history.store import History
 from yaffle.hops.report_scan import QUEUED, TRACKED
 from yaffle.records.catalogue import entry_of
-from yaffle.session import kept_hops
+from yaffle.session import kept_stretches
 from yaffle.watching.member_values import Question, values
 from yaffle.watching.windows import Windows
 
@@ -90,9 +90,9 @@ def _as_measures(folder, rows):
     assert watched("hop_packets", "node", "egress = 2")["node 8"] == 50
     assert watched("hop_drops", "node")["node 7"] == 0
     entry = entry_of("hop_packets", "node")
-    assert kept_hops.groups(history, entry, "node", first, last)[0] == "node 7"
-    assert np.nansum(kept_hops.over_time(history, entry, "node", "node 9", edges)) == 50
-    assert kept_hops.names(history, entry) == ["node 7 egress 2", "node 8 egress 2", "node 9 egress 2"]
+    assert kept_stretches.groups(history, entry, "node", first, last)[0] == "node 7"
+    assert np.nansum(kept_stretches.over_time(history, entry, "node", "node 9", edges)) == 50
+    assert kept_stretches.names(history, entry) == ["node 7 egress 2", "node 8 egress 2", "node 9 egress 2"]
 
 
 def _open(port):

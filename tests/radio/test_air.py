@@ -202,7 +202,7 @@ def cell(tmp_path, rates, signal=-50, again=0):
     for number, rate in enumerate(rates):
         own = bytes([2, 0xBB, 0, 0, 0, number + 1])
         for k in range(150):
-            frame = air.data(True, AP1, k, b"x" * 1000, own, retry=k % 100 < again, protected=True)
+            frame = air.data(True, AP1, k, b"x" * 1000, own, retry=k % 10 < again // 10, protected=True)
             frames.append((10 + 4 * len(rates) * k + 4 * number, air.radiotap(signal, **rate) + frame))
     return heard(tmp_path, frames, head=b"")[0], tmp_path / "air.pcap"
 

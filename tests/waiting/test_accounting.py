@@ -14,17 +14,19 @@ from yaffle.capture.ring_folder import files_of
 from yaffle.demo.pier_air import make_pier_air
 from yaffle.errors import YaffleError
 from yaffle.history.wait_rows import MINUTE_NS, SCHEMA
+from yaffle.radio.air_rows import POINT
 from yaffle.session.evidence import Evidence
 from yaffle.waiting.accounting import Accounting
 from yaffle.waiting.held_files import FOLDER
 from yaffle.waiting.minutes import AIR, MOVED, QUESTION, minutes_of, questions_of, sums_of
+from yaffle.waiting.stretches import schema_of, stretch_key, stretches_of
 
 
 class Kept:
     """What a history would hold."""
 
     def __init__(self):
-        self.tables = {"waits": [], "questions": []}
+        self.tables = {"waits": [], "questions": [], "radio": [], "cyclic": []}
 
     def tell(self, name, table):
         self.tables[name].append(table)
@@ -37,12 +39,14 @@ class Kept:
         return max(rows) + MINUTE_NS if rows else 0
 
     def table(self, name):
-        schema = SCHEMA if name == "waits" else QUESTION
+        schema = {"waits": SCHEMA, "questions": QUESTION}.get(name) or schema_of(name)
         return pa.concat_tables([schema.empty_table(), *self.tables[name]])
 
     def told(self, run):
-        waits = self.table("waits")
-        return waits.filter(pa.compute.equal(waits["run"], run)), self.table("questions")
+        return {"questions": self.table("questions")} | {
+            name: (rows := self.table(name)).filter(pa.compute.equal(rows["run"], run))
+            for name in ("waits", "radio", "cyclic")
+        }
 
 
 def asked(table):
@@ -158,7 +162,7 @@ def test_a_run_turns_only_when_what_it_told_is_kept(morning, tmp_path):
 
 
 @pytest.mark.parametrize("killed", [0.0, 0.3])
-def test_moves_on_the_air_are_told_once(tmp_path, killed):
+def test_what_happens_on_the_air_is_told_once(tmp_path, killed):
     capture = make_pier_air(tmp_path / "air.pcapng")
     ring, kept, dice = tmp_path / "ring", Kept(), random.Random(9)
     ring.mkdir()
@@ -172,10 +176,24 @@ def test_moves_on_the_air_are_told_once(tmp_path, killed):
     Blocks(capture).write(ring, 6, between)
     at[0].look(last=True)
     rows = [row for row in kept.table("questions").to_pylist() if row["protocol"] == AIR]
-    stations = analyse([capture]).radio.stations
+    whole = analyse([capture])
+    stations = whole.radio.stations
     moves = [(one.address, roam.time_ns) for one in stations for roam in one.course.roams]
     told = [(row["client"], row["time_ns"]) for row in rows if row["outcome"] == MOVED]
     assert len(moves) >= 5 and len(told) == len(set(told))
     last_ns = max(time_ns for _, time_ns in moves)
     assert set(told) >= {one for one in moves if one[1] < last_ns - 10 * 10**9} and set(told) <= set(moves)
     assert any(row["failed"] and "keys" in row["kind"] for row in rows)
+    for table, names in (
+        ("radio", ("frames", "data_from", "retries_to", "air_ns", "moves")),
+        ("cyclic", ("packets", "missed")),
+    ):
+        told, expected = kept.table(table).to_pylist(), stretches_of(whole, 0)[table]
+        keys = [stretch_key(table, row) for row in told]
+        assert len(keys) == len(set(keys)) and set(keys) == {stretch_key(table, row) for row in expected}
+        for name in names:
+            assert sum(row[name] for row in told) == sum(row[name] for row in expected) > 0
+    heard = [row for row in kept.table("radio").to_pylist() if row["what"] == POINT]
+    assert sum(row["frames"] for row in heard) <= whole.radio.heard.size and {row["network"] for row in heard} == {
+        "pier"
+    }

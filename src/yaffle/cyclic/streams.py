@@ -7,7 +7,7 @@ interruptions, their cycles not as missed.
 """
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from itertools import pairwise
 
 import numpy as np
@@ -23,7 +23,8 @@ from yaffle.cyclic.period import number_by_counter, number_cycles
 from yaffle.progress import Progress, go_on, step
 from yaffle.quantiles import p95
 
-COURSE = 240  # equal stretches
+COURSE = 120  # equal stretches
+_MINUTE_NS, _MOST_MINUTES = 60_000_000_000, 3000
 _LINE = 64  # cycles
 _LEAST_NS = 20_000  # a period; below it packets follow each other as fast as they can be sent
 _INTERRUPTED, _INTERRUPTED_NS = 50, 1_000_000_000
@@ -72,6 +73,7 @@ class Cyclic:
     began_anew: int  # times the counter did
     ended: bool  # whether it was silent for long when the capture ended
     course: tuple[Stretch, ...]
+    minutes: tuple[Stretch, ...] = field(default=(), compare=False)  # by the clock; none of what a case gives again
 
     @property
     def is_steady(self) -> bool:
@@ -146,6 +148,11 @@ def _told(group: Group, cycles: Array, left_out: Array, counter: Counter | None,
     unsent = -1
     if counter is not None:
         unsent = int(np.where(broken, 0, np.diff(left_out[in_order])).sum())
+    waits = np.where(gaps > long, 0, gaps)
+    edges = np.linspace(int(times[0]), int(times[-1]) + 1, COURSE + 1).astype(np.int64)
+    course = _course(edges, waits, times, at, cycles, missed, off)
+    by_clock = np.arange(int(times[0]) // _MINUTE_NS, int(times[-1]) // _MINUTE_NS + 2) * _MINUTE_NS
+    minutes = _course(by_clock, waits, times, at, cycles, missed, off) if by_clock.size <= _MOST_MINUTES else ()
     counted = int(cycles[-1] - cycles[0] + 1 - (rises[broken] - 1).sum())
     return Cyclic(
         group.kind, group.source, group.destination, group.point, group.vlan, int(times[0]), int(times[-1]),
@@ -154,7 +161,7 @@ def _told(group: Group, cycles: Array, left_out: Array, counter: Counter | None,
         int(gaps.max(initial=0)), int((gaps[gaps <= long] >= _WATCHDOG * period).sum()), int(broken.sum()),
         int(np.diff(at)[broken].sum()), counter.words if counter is not None else "", anew,
         end_ns - int(times[-1]) > max(20 * period, _INTERRUPTED_NS),
-        _course(np.where(gaps > long, 0, gaps), times, at, cycles, missed, off),
+        course, minutes,
     )  # fmt: skip
 
 
@@ -202,21 +209,23 @@ def _drift(at: Array, cycles: Array, period: float) -> float:
     return (last - first) / period * _PPM
 
 
-def _course(waits: Array, times: Array, at: Array, cycles: Array, missed: Array, off: Array) -> tuple[Stretch, ...]:
-    """waits: gaps between arrivals, of interruptions none."""
-    edges = np.linspace(int(times[0]), int(times[-1]) + 1, COURSE + 1).astype(np.int64)
+def _course(
+    edges: Array, waits: Array, times: Array, at: Array, cycles: Array, missed: Array, off: Array
+) -> tuple[Stretch, ...]:
+    """Stretches between edges. waits: gaps between arrivals, of interruptions none."""
+    most = edges.size - 1
     # What is told of a step from packet to packet counts where it ends.
-    place = np.clip(np.searchsorted(edges, at, "right") - 1, 0, COURSE - 1)
-    packets = np.bincount(place, minlength=COURSE)
-    lost = np.bincount(place[1:], missed, COURSE).astype(np.int64)
-    twice = np.bincount(place[1:], np.diff(cycles) == 0, COURSE).astype(np.int64)
-    gaps = np.zeros(COURSE, np.int64)
-    came = np.clip(np.searchsorted(edges, times[1:], "right") - 1, 0, COURSE - 1)
+    place = np.clip(np.searchsorted(edges, at, "right") - 1, 0, most - 1)
+    packets = np.bincount(place, minlength=most)
+    lost = np.bincount(place[1:], missed, most).astype(np.int64)
+    twice = np.bincount(place[1:], np.diff(cycles) == 0, most).astype(np.int64)
+    gaps = np.zeros(most, np.int64)
+    came = np.clip(np.searchsorted(edges, times[1:], "right") - 1, 0, most - 1)
     np.maximum.at(gaps, came, waits)
     order = np.argsort(place, kind="stable")
-    bounds = np.searchsorted(place[order], np.arange(COURSE + 1))
+    bounds = np.searchsorted(place[order], np.arange(most + 1))
     found = []
-    for k in range(COURSE):
+    for k in range(most):
         own = off[order[bounds[k] : bounds[k + 1]]]
         jitter = p95(own) if own.size else -1.0
         found.append(Stretch(int(edges[k]), int(packets[k]), int(lost[k]), int(twice[k]), jitter, int(gaps[k])))

@@ -30,6 +30,7 @@ SUMS = "sums.parquet"
 RECORDS, COUNTERS, READINGS, ADDRESSES = "records", "counters", "readings", "addresses"
 NEIGHBOURS, TEXTS = "neighbours", "texts"
 WAITS, QUESTIONS, PROBES, EVENTS, HOPS = "waits", "questions", "probes", "events", "hops"
+RADIO, CYCLIC = "radio", "cyclic"
 HOUR_NS, DAY_NS = 3600 * 10**9, 86_400 * 10**9
 
 
@@ -108,6 +109,8 @@ TABLES = (
     Table(PROBES, "results of tests on purpose", COUNTER_DAYS, "at_ns"),
     Table(EVENTS, "what was noticed, told and done about it", COUNTER_DAYS),
     Table(HOPS, "what nodes told of packets on their way: delay, queues, drops, other ways", COUNTER_DAYS),
+    Table(RADIO, "what radios heard of stations and access points, by the minute", COUNTER_DAYS),
+    Table(CYCLIC, "how steady cyclic streams were, by the minute", COUNTER_DAYS),
     Table(QUESTIONS, "look-ups, leases and sign-ons", COUNTER_DAYS),
 )
 TABLE = {table.name: table for table in TABLES}

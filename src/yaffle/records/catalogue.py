@@ -10,12 +10,15 @@ from yaffle.records.host_measures import OF_HOSTS
 from yaffle.records.measure import TOTAL, Measure
 
 RECORDS, COUNTERS, READINGS, WAITS, PROBES, HOPS = "records", "counters", "readings", "waits", "probes", "hops"
+RADIO, CYCLIC = "radio", "cyclic"
 _FLOW_GROUPS = ("application", "exporter", "host", "peer", "site", "pair", "interface", "dscp", "transport")
 _INTERFACE_GROUPS = ("device", "interface")
 _WAIT_GROUPS = ("application", "server", "site", "client")
 _READING_GROUPS = ("device", "object")
 _TEST_GROUPS = ("test", "target", "kind")
 _HOP_GROUPS = ("queue", "node")
+_RADIO_GROUPS = ("access_point", "station", "network")
+_CYCLIC_GROUPS = ("stream", "end")
 _WORSE = ("retransmissions", "timeouts", "round_trip", "round_trip_min", "receiver_limited", "sender_limited")
 _OF_TESTS = {"round_trip": "test_round_trip", "failures": "test_failures"}  # where it is asked of a test
 
@@ -52,6 +55,14 @@ def _hop(name: str, unit: str, words: str) -> Entry:
     return Entry(name, HOPS, unit, words, _HOP_GROUPS, name != "hop_packets")
 
 
+def _radio(name: str, unit: str, words: str) -> Entry:
+    return Entry(name, RADIO, unit, words, _RADIO_GROUPS, name not in ("wlan_signal", "wlan_snr", "wlan_rate"))
+
+
+def _cyclic(name: str, unit: str, words: str) -> Entry:
+    return Entry(name, CYCLIC, unit, words, _CYCLIC_GROUPS, True)
+
+
 _OF_WAITS = (
     _wait("wait_median", "ms", "median wait of exchanges (nearest rank, from the histogram, within 1.9 %)"),
     _wait("wait_p95", "ms", "95th percentile of waits (nearest rank, from the histogram, within 1.9 %)"),
@@ -75,6 +86,24 @@ _OF_HOPS = (
     _hop("queue_depth", "B", "deepest queue that a packet met in a node, as nodes told it"),
     _hop("hop_drops", "packets", "dropped packets, as nodes told them"),
     _hop("hop_packets", "packets", "visits of packets at nodes, as nodes told them"),
+)
+_OF_RADIO = (
+    _radio("wlan_retries", "%", "data frames that were sent again, of all between stations and access points"),
+    _radio(
+        "wlan_signal", "dBm", "median signal of stations' frames as they were heard, mean over minutes and stations"
+    ),
+    _radio("wlan_snr", "dB", "median signal above median noise, mean over minutes and stations"),
+    _radio("wlan_rate", "Mbit/s", "median rate of data frames, mean over minutes and stations"),
+    _radio("wlan_airtime", "%", "time on the air of frames whose rate is told, of the time; without waiting"),
+    _radio("wlan_busy", "%", "how busy an access point told its channel to be (BSS load), mean"),
+    _radio("wlan_stations", "stations", "stations heard at an access point in one minute, at most"),
+    _radio("wlan_roams", "moves", "moves of stations from one access point to another"),
+    _radio("wlan_failures", "failures", "failed authentications, associations, key exchanges and addresses"),
+)
+_OF_CYCLIC = (
+    _cyclic("cycles_missed", "%", "cycles without a packet, of all cycles of cyclic streams"),
+    _cyclic("cycle_jitter", "µs", "95th percentile of how far packets lie from their cycle's moment, worst minute"),
+    _cyclic("cycle_gap", "ms", "longest gap between two packets of a cyclic stream"),
 )
 _OF_RECORDS = (
     _flow("volume", "bit/s", "bits of flow records over time, each record spread evenly over its span"),
@@ -116,6 +145,8 @@ CATALOGUE: dict[str, Entry] = {
         *_OF_WAITS,
         *_OF_PROBES,
         *_OF_HOPS,
+        *_OF_RADIO,
+        *_OF_CYCLIC,
         *_OF_RECORDS,
         *_OF_COUNTERS,
         *(_entry(measure) for measure in OF_READINGS.values()),

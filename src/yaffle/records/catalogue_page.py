@@ -1,6 +1,6 @@
 """The catalogue of measures as a page of the documentation: python -m yaffle.records.catalogue_page"""
 
-from yaffle.records.catalogue import CATALOGUE, COUNTERS, HOPS, PROBES, READINGS, RECORDS, WAITS
+from yaffle.records.catalogue import CATALOGUE, COUNTERS, CYCLIC, HOPS, PROBES, RADIO, READINGS, RECORDS, WAITS
 
 _HEAD = (
     "# Measures of a history\n\nEvery measure that is worked out from the tables of a history: unit, meaning, groups."
@@ -11,6 +11,8 @@ _TABLES = {
     WAITS: "Waits (`waits`, `waits_1h`, `waits_1day`)",
     PROBES: "Tests on purpose (`probes`)",
     HOPS: "What nodes told of packets (`hops`)",
+    RADIO: "What radios heard (`radio`)",
+    CYCLIC: "Cyclic streams (`cyclic`)",
     RECORDS: "Flow records (`records`)",
     COUNTERS: "Interface counters (`counters`)",
     READINGS: "Hosts and devices (`readings`)",

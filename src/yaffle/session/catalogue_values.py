@@ -13,11 +13,11 @@ from yaffle.findings.flow_labels import FlowLabels
 from yaffle.findings.flow_source import held_flows
 from yaffle.findings.interfaces import interface_labels, readings
 from yaffle.quantiles import median
-from yaffle.records.catalogue import CATALOGUE, COUNTERS, HOPS, OF_READINGS, PROBES, READINGS, RECORDS, WAITS, Entry
+from yaffle.records.catalogue import CATALOGUE, COUNTERS, OF_READINGS, PROBES, READINGS, RECORDS, WAITS, Entry
 from yaffle.records.counter_table import COUNTS, rises
 from yaffle.records.flow_table import ADDITIVE, SOCKETS
 from yaffle.records.measure import TOTAL
-from yaffle.session import kept_hops, kept_measures
+from yaffle.session import kept_measures, kept_stretches
 from yaffle.session.evidence import Evidence
 from yaffle.session.probe_courses import probe_courses, probe_names
 
@@ -33,7 +33,9 @@ _MEASURED = ("retransmissions", "timeouts", *_OF_BUSY, *_TRIPS)
 _TRADE = {
     "retransmissions": "retransmission rate", "round_trip": "RTT", "round_trip_min": "minimum RTT",
     "receiver_limited": "receive-window-limited time", "sender_limited": "send-buffer-limited time",
-    "test_mos": "test MOS",
+    "test_mos": "test MOS", "wlan_retries": "WLAN retries", "wlan_signal": "WLAN signal", "wlan_snr": "WLAN SNR",
+    "wlan_rate": "WLAN data rate", "wlan_airtime": "WLAN airtime", "wlan_busy": "WLAN channel utilization",
+    "wlan_stations": "WLAN stations", "wlan_roams": "WLAN roams", "wlan_failures": "WLAN failures",
 }  # fmt: skip
 
 
@@ -46,7 +48,9 @@ def title(entry: Entry) -> str:
 
 
 BY_TITLE = {title(entry): entry for entry in CATALOGUE.values() if entry.table == READINGS}
-BY_TITLE |= {title(entry): entry for entry in CATALOGUE.values() if entry.table in (WAITS, PROBES, HOPS)}
+BY_TITLE |= {
+    title(entry): entry for entry in CATALOGUE.values() if entry.table in (WAITS, PROBES, *kept_stretches.TABLES)
+}
 BY_TITLE |= {title(entry): entry for entry in CATALOGUE.values() if entry.name in COUNTS}
 BY_TITLE |= {title(entry): entry for entry in CATALOGUE.values() if entry.table == RECORDS and entry.name in _MEASURED}
 
@@ -61,8 +65,9 @@ def titles(analysis: Analysis) -> list[str]:
         found += [name for name, entry in BY_TITLE.items() if entry.table == WAITS and history.waits.span is not None]
         tested = bool(probe_names(history))
         found += [name for name, entry in BY_TITLE.items() if entry.table == PROBES and tested]
-        nodes = kept_hops.are_kept(history)
-        found += [name for name, entry in BY_TITLE.items() if entry.table == HOPS and nodes]
+        for table in kept_stretches.TABLES:
+            if kept_stretches.are_kept(history, table):
+                found += [name for name, entry in BY_TITLE.items() if entry.table == table]
     if analysis.flows.counters.rows.size or (history is not None and history.counters.devices):
         found += [name for name, entry in BY_TITLE.items() if entry.table == COUNTERS]
     if history is not None and history.has_readings:
@@ -78,7 +83,8 @@ def _are_measured(analysis: Analysis) -> bool:
 def dimensions(name: str) -> tuple[str, ...]:
     """By what a measure can be grouped."""
     table = BY_TITLE[name].table
-    own = {WAITS: kept_measures.GROUPS, COUNTERS: ("interface",), PROBES: (TEST,), HOPS: kept_hops.GROUPS}
+    own = {WAITS: kept_measures.GROUPS, COUNTERS: ("interface",), PROBES: (TEST,)}
+    own |= {each: kept_stretches.groups_of(each) for each in kept_stretches.TABLES}
     return own.get(table, _FLOWS_BY if table == RECORDS else (THING,))
 
 
@@ -101,8 +107,8 @@ def choices(analysis: Analysis) -> dict[str, list[str]]:
             found[name] = ports if entry.table == COUNTERS else []
             if entry.table == PROBES:
                 found[name] = probe_names(history)
-            if entry.table == HOPS:
-                found[name] = kept_hops.names(history, entry)
+            if entry.table in kept_stretches.TABLES:
+                found[name] = kept_stretches.names(history, entry)
             if entry.table == WAITS:
                 found[name] = kept_measures.applications(history, analysis.places)
     return found
@@ -133,8 +139,9 @@ def groups(evidence: Evidence, name: str, by: str) -> list[str]:
         return kept_measures.groups(evidence, by)
     if entry.table == PROBES:
         return probe_names(history) if history is not None else []
-    if entry.table == HOPS:
-        found = history and kept_hops.groups(history, entry, by or kept_hops.QUEUE, evidence.first_ns, evidence.last_ns)
+    if entry.table in kept_stretches.TABLES:
+        by = by or kept_stretches.groups_of(entry.table)[0]
+        found = history and kept_stretches.groups(history, entry, by, evidence.first_ns, evidence.last_ns)
         return found or []
     if not by:
         return []
@@ -154,9 +161,9 @@ def over_time(evidence: Evidence, name: str, by: str, label: str, edge_ns: Array
         return _of_counter(evidence, entry.name, label, edge_ns)
     if entry.table == PROBES:
         return _of_tests(evidence, entry.name, label, edge_ns)
-    if entry.table == HOPS:
+    if entry.table in kept_stretches.TABLES:
         history = evidence.analysis.history
-        own = kept_hops.over_time(history, entry, by or kept_hops.QUEUE, label, edge_ns) if history else None
+        own = kept_stretches.over_time(history, entry, by, label, edge_ns) if history else None
         return own if own is not None else np.full(edge_ns.size - 1, np.nan)
     if entry.table == WAITS:
         return kept_measures.over_time(evidence, entry.name, by, label, edge_ns)

@@ -15,12 +15,13 @@ import pyarrow as pa
 
 from yaffle.analysis import Analysis
 from yaffle.following import Followed
-from yaffle.history.layout import QUESTIONS, WAITS
+from yaffle.history.layout import CYCLIC, QUESTIONS, RADIO, WAITS
 from yaffle.history.wait_rows import MINUTE_NS
 from yaffle.session.evidence import Evidence
 from yaffle.waiting.carrying import carry
 from yaffle.waiting.held_files import HeldFiles, State
 from yaffle.waiting.minutes import NOTHING, QUESTION, Key, Sums, minutes_of, questions_of, sums_of, table_of
+from yaffle.waiting.stretches import stretch_key, stretch_table, stretches_of
 
 MOST_PACKETS = 2_000_000  # of a run, before another begins with the next file
 _SETTLED_NS = 3 * 10**9  # after the end of a minute, before it is told
@@ -38,8 +39,8 @@ class Kept(Protocol):
     def settle(self) -> None:
         """Comes back when all that was told is on the disk. Raises YaffleError where that cannot be."""
 
-    def told(self, run: int) -> tuple[pa.Table, pa.Table]:
-        """Rows of `waits` of a run, and of `questions` of its time."""
+    def told(self, run: int) -> dict[str, pa.Table]:
+        """Rows of a run by table: of `waits`, `radio`, `cyclic`; and of `questions` of its time."""
 
     def latest_ns(self) -> int:
         """The end of the last minute of any run; 0 without one."""
@@ -51,6 +52,7 @@ class _Told:
 
     minutes: dict[Key, Sums] = field(default_factory=dict)
     questions: set[tuple[int, str, str, str]] = field(default_factory=set)
+    stretches: set[tuple[object, ...]] = field(default_factory=set)  # minutes of `radio` and `cyclic`
 
 
 class Accounting:
@@ -67,17 +69,23 @@ class Accounting:
         held = self.files.still_held(self._state)
         if self._state.first and not held and not any(p.name <= self._state.first for p in ring.glob("*.pcapng")):
             self.trouble = _OVERWRITTEN
-        self._begin(*kept.told(self._state.run))
+        self._begin(kept.told(self._state.run))
         for path in held:
             self._add(path)
 
-    def _begin(self, waits: pa.Table, questions: pa.Table) -> None:
+    def _begin(self, kept: dict[str, pa.Table]) -> None:
         """What was told of the run: of what it carries all, and of what came since what the history holds."""
+        waits, questions = kept.get(WAITS, _NO_WAITS), kept.get(QUESTIONS, _NO_QUESTIONS)
+        for table in (RADIO, CYCLIC):
+            self._told.stretches |= (
+                {stretch_key(table, row) for row in kept[table].to_pylist()} if table in kept else set()
+            )
         if self._state.carried:
             self._followed = Followed([self.files.carried(self._state)])
             evidence = Evidence(self._followed.look())
             newest_ns = int(evidence.analysis.capture.packets.time_ns.max(initial=0))
-            self._told = _Told(minutes_of(evidence), set(questions_of(evidence, newest_ns)))
+            self._told.minutes = minutes_of(evidence)
+            self._told.questions = set(questions_of(evidence, newest_ns))
         for key, sums in sums_of(waits).items():
             self._told.minutes[key] = sums.plus(self._told.minutes.get(key))
         rows = questions.select(["time_ns", "protocol", "client", "name"]).to_pylist() if questions.num_rows else []
@@ -133,6 +141,18 @@ class Accounting:
             table = pa.table([columns[0], [self.capture] * len(asked), *columns[1:]], names=QUESTION.names)
             self._kept.tell(QUESTIONS, table.cast(QUESTION))
             self._told.questions |= asked.keys()
+        self._tell_stretches(min(until_ns, newest_ns) if until_ns < _FOR_ALL else _FOR_ALL)
+
+    def _tell_stretches(self, until_ns: int) -> None:
+        """Minutes on the air and of cyclic streams that are over, each once."""
+        carried = str(self.files.carried(self._state)) if self._state.carried else ""
+        own = [one.first_ns for one in self._analysis.capture.sources if one.path != carried and one.packets]
+        for table, rows in stretches_of(self._analysis, min(own, default=0)).items():
+            due = [row for row in rows if self._state.since_ns <= row["time_ns"] and row["to_ns"] <= until_ns]
+            fresh = [row for row in due if stretch_key(table, row) not in self._told.stretches]
+            if fresh:
+                self._kept.tell(table, stretch_table(table, fresh, self.capture, self._state.run))
+                self._told.stretches |= {stretch_key(table, row) for row in fresh}
 
     def _turn(self, first: str) -> None:
         """Another run, which begins with a file, when all that was told of this one is kept."""
@@ -146,7 +166,7 @@ class Accounting:
         known = {one for one in self._told.questions if one[0] >= self._newest_ns - _KNOWN_NS}
         self._told = _Told()
         if self._state.carried:
-            self._begin(_NO_WAITS, _NO_QUESTIONS)
+            self._begin({})
         self._told.questions |= known  # A run that was killed may have told of later files already.
 
     @property

@@ -17,11 +17,12 @@ import pyarrow as pa
 
 from yaffle.errors import YaffleError
 from yaffle.history.database import cursor
-from yaffle.history.layout import QUESTIONS, WAIT_LEVELS, counting, folders
+from yaffle.history.layout import CYCLIC, QUESTIONS, RADIO, WAIT_LEVELS, WAITS, counting, folders
 from yaffle.history.wait_rows import MINUTE_NS, SCHEMA
 from yaffle.history.wait_sums import text, wait_files
 from yaffle.waiting.accounting import Accounting
 from yaffle.waiting.minutes import QUESTION
+from yaffle.waiting.stretches import schema_of
 
 _LOOK_S = 10.0
 _BEFORE_NS = 2 * 3600 * 10**9  # A run's first rows may be of minutes that lie so long before it.
@@ -56,20 +57,18 @@ class _Told:
         if not sys.stdin.buffer.readline():
             raise YaffleError("whoever keeps the history is gone")
 
-    def told(self, run: int) -> tuple[pa.Table, pa.Table]:
-        """Rows of a run, and questions of its time."""
+    def told(self, run: int) -> dict[str, pa.Table]:
+        """Rows of a run by table, and questions of its time."""
         since = run - _BEFORE_NS
         waits = self._asked(self._waits(since), SCHEMA.names, f"run = {run}")
-        questions = [
-            p
-            for start, folder in folders(self._history / QUESTIONS)
-            if start >= since - _BEFORE_NS
-            for p in counting(folder)
-        ]
-        asked = self._asked(questions, QUESTION.names, "true")
-        return waits if waits is not None else SCHEMA.empty_table(), (
-            asked if asked is not None else QUESTION.empty_table()
-        )
+        found = {WAITS: waits, QUESTIONS: self._asked(self._files(QUESTIONS, since), QUESTION.names, "true")}
+        for table in (RADIO, CYCLIC):
+            found[table] = self._asked(self._files(table, since), schema_of(table).names, f"run = {run}")
+        return {name: table for name, table in found.items() if table is not None}
+
+    def _files(self, table: str, since_ns: int) -> list[Path]:
+        hours = [folder for start, folder in folders(self._history / table) if start >= since_ns - _BEFORE_NS]
+        return [path for folder in hours for path in counting(folder)]
 
     def latest_ns(self) -> int:
         """The end of the last minute that was told of this capture."""

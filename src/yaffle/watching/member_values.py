@@ -17,7 +17,19 @@ from yaffle.history.wait_rows import BIN_COUNTS, BINS, CHARGES, MINUTE_NS, quant
 from yaffle.history.wait_sums import Grouping, text
 from yaffle.hops.hop_rows import DROPPED, PASSED
 from yaffle.ledger import causes
-from yaffle.records.catalogue import COUNTERS, HOPS, OF_READINGS, PROBES, READINGS, RECORDS, WAITS, Entry
+from yaffle.radio.air_rows import POINT
+from yaffle.records.catalogue import (
+    COUNTERS,
+    CYCLIC,
+    HOPS,
+    OF_READINGS,
+    PROBES,
+    RADIO,
+    READINGS,
+    RECORDS,
+    WAITS,
+    Entry,
+)
 from yaffle.records.measure import TOTAL
 from yaffle.watching.windows import HOURS_OF_WAITS, Windows
 
@@ -26,6 +38,7 @@ _LONGEST_BACK_NS = 3600 * 10**9  # before a period, of what is read for it
 _LATE_MINUTE_NS = 120 * 10**9  # A minute of waits is told so much later, at most.
 COUNTED = (
     "volume", "packets", "records", "timeouts", "exchange_rate", "waiting", "hop_drops", "hop_packets",
+    "wlan_roams", "wlan_failures",
 )  # fmt: skip
 _FACTS = {
     "retransmissions": ("sum(retransmissions)", "sum(packets) FILTER (retransmissions IS NOT NULL)", 100.0),
@@ -33,6 +46,7 @@ _FACTS = {
     "receiver_limited": ("sum(receiver_limited_ns)", "sum(busy_ns)", 100.0),
     "sender_limited": ("sum(sender_limited_ns)", "sum(busy_ns)", 100.0),
 }
+_OF_POINTS = f"what = {text(POINT)}"
 _GROUPS = {
     RECORDS: {"application": "service", "exporter": "exporter", "host": "src", "peer": "dst", "site": "site",
               "pair": "src || ' to ' || dst", "interface": "interface", "dscp": "'DSCP ' || dscp",
@@ -42,8 +56,16 @@ _GROUPS = {
     PROBES: {"test": "name", "target": "target", "kind": "kind"},
     HOPS: {"node": "'node ' || node",
            "queue": "'node ' || node || ' egress ' || coalesce(egress::VARCHAR, 'not told')"},
+    RADIO: {"access_point": f"CASE WHEN {_OF_POINTS} THEN address || ' ' || network END",
+            "station": f"CASE WHEN NOT {_OF_POINTS} THEN address END",
+            "network": f"CASE WHEN {_OF_POINTS} THEN network END"},
+    CYCLIC: {"stream": "source || ' to ' || destination || ', ' || kind", "end": "source"},
     WAITS: {"application": "application || ' ' || port", "server": "server || ' ' || port", "site": "site",
             "client": "client"},
+}  # fmt: skip
+# All together: rows that tell of parts of what others tell of do not count.
+_ALL_OF = {
+    RADIO: f"CASE WHEN {_OF_POINTS} THEN '{ALL}' END", HOPS: f"CASE WHEN node IS NOT NULL THEN '{ALL}' END",
 }  # fmt: skip
 GROUPS = {table: ("", *groups) for table, groups in _GROUPS.items()}
 
@@ -59,7 +81,9 @@ class Question:
     @property
     def subject(self) -> str:
         """The member that a row belongs to, as SQL."""
-        return _GROUPS[self.entry.table][self.of] if self.of else f"'{ALL}'"
+        if self.of:
+            return _GROUPS[self.entry.table][self.of]
+        return _ALL_OF.get(self.entry.table, f"'{ALL}'")
 
     @property
     def condition(self) -> str:
@@ -236,26 +260,40 @@ def _of_probes(windows: Windows, asked: Question, first_ns: int, width_ns: int, 
     return Values(found, _told(windows, PROBES, period, at, count), _last(found))
 
 
-def hop_value(name: str) -> str:
-    """A measure of what nodes told, as SQL over rows of the table `hops`."""
+def stretch_value(entry: Entry) -> str:
+    """A measure of what was told of stretches of time, as SQL over rows of its table."""
+    air_ns = "sum(air_ns) / nullif(sum(to_ns - time_ns) FILTER (air_ns IS NOT NULL), 0)"
     return {
         "hop_delay": "max(delay_max_us)",
         "queue_depth": "max(queue_max_bytes)",
         "hop_drops": f"sum(packets) FILTER (what = {text(DROPPED)})",
         "hop_packets": f"sum(packets) FILTER (what = {text(PASSED)})",
-    }[name]
+        "wlan_retries": "100.0 * sum(retries_from + retries_to) / nullif(sum(data_from + data_to), 0)",
+        "wlan_signal": "avg(signal_dbm)",
+        "wlan_snr": "avg(signal_dbm - noise_dbm)",
+        "wlan_rate": "avg(rate_mbps)",
+        "wlan_airtime": f"100.0 * {air_ns}",
+        "wlan_busy": "avg(busy_percent)",
+        "wlan_stations": "max(stations)",
+        "wlan_roams": "sum(moves)",
+        "wlan_failures": "sum(failures)",
+        "cycles_missed": "100.0 * sum(missed) / nullif(sum(packets + missed - doubled), 0)",
+        "cycle_jitter": "max(jitter_us)",
+        "cycle_gap": "max(longest_gap_ms)",
+    }[entry.name]
 
 
-def _of_hops(windows: Windows, asked: Question, first_ns: int, width_ns: int, count: int) -> Values:
+def _of_stretches(windows: Windows, asked: Question, first_ns: int, width_ns: int, count: int) -> Values:
     # A stretch counts for the interval that it ends in.
     period, at = (first_ns, first_ns + count * width_ns), _place("to_ns", first_ns, width_ns, count)
     query = (
         f"SELECT {asked.subject} AS subject, CAST({at} AS BIGINT) AS place,"
-        f" {hop_value(asked.entry.name)}::DOUBLE AS value FROM told"
-        f" WHERE node IS NOT NULL AND {asked.condition} GROUP BY ALL"
+        f" {stretch_value(asked.entry)}::DOUBLE AS value FROM told"
+        f" WHERE subject IS NOT NULL AND {asked.condition} GROUP BY ALL"
     )
-    found = _filled(windows.asked(HOPS, *period, query), count)
-    return Values(found, _told(windows, HOPS, period, at, count), _last(found))
+    table = asked.entry.table
+    found = _filled(windows.asked(table, *period, query), count)
+    return Values(found, _told(windows, table, period, at, count), _last(found))
 
 
 _PARTIES = {f"{party}_wait": party for party in (causes.CLIENT, causes.NETWORK, causes.SERVER)}
@@ -303,5 +341,5 @@ def wait_value(name: str, row: dict[str, object], width_ns: int) -> float:
 
 _READERS = {
     RECORDS: _of_records, COUNTERS: _of_counters, READINGS: _of_readings, PROBES: _of_probes, WAITS: _of_waits,
-    HOPS: _of_hops,
+    HOPS: _of_stretches, RADIO: _of_stretches, CYCLIC: _of_stretches,
 }  # fmt: skip

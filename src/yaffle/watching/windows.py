@@ -5,6 +5,7 @@ Each is put into a database that reaches nothing else, so that a condition can o
 
 import threading
 from collections.abc import Callable
+from functools import partial
 from typing import Any
 
 import duckdb
@@ -12,8 +13,22 @@ import pyarrow as pa
 
 from yaffle.capture.addresses import labels_of
 from yaffle.capture.registry import protocol_name
+from yaffle.cyclic.cycle_rows import SCHEMA as CYCLE_SCHEMA
 from yaffle.errors import YaffleError
-from yaffle.history.layout import COUNTERS, HOPS, HOUR_NS, LEVELS, PROBES, READINGS, RECORDS, WAITS, counting, folders
+from yaffle.history.layout import (
+    COUNTERS,
+    CYCLIC,
+    HOPS,
+    HOUR_NS,
+    LEVELS,
+    PROBES,
+    RADIO,
+    READINGS,
+    RECORDS,
+    WAITS,
+    counting,
+    folders,
+)
 from yaffle.history.locked_database import locked_database
 from yaffle.history.probe_rows import SCHEMA as PROBE_SCHEMA
 from yaffle.history.store import History
@@ -21,6 +36,7 @@ from yaffle.history.wait_rows import SCHEMA as WAIT_SCHEMA
 from yaffle.history.wait_sums import wait_files
 from yaffle.hops.hop_rows import SCHEMA as HOP_SCHEMA
 from yaffle.inventory.places import SERVICES, Places
+from yaffle.radio.air_rows import SCHEMA as AIR_SCHEMA
 from yaffle.records.counter_table import COUNTS, UNKNOWN
 from yaffle.records.flow_table import FLOW, MEASURED
 
@@ -199,12 +215,13 @@ def _probes(history: History, first_ns: int, last_ns: int) -> pa.Table:
     return found.select(PROBE_SCHEMA.names).cast(PROBE_SCHEMA)
 
 
-def _hops(history: History, first_ns: int, last_ns: int) -> pa.Table:
+def _stretches(table: str, history: History, first_ns: int, last_ns: int) -> pa.Table:
     found = history.told(
-        _parts(history, HOPS, first_ns, last_ns),
+        _parts(history, table, first_ns, last_ns),
         f"SELECT * FROM told WHERE to_ns > {first_ns} AND to_ns <= {last_ns}",
     )
-    return found.select(HOP_SCHEMA.names).cast(HOP_SCHEMA) if found is not None else HOP_SCHEMA.empty_table()
+    schema = _OF_STRETCHES[table]
+    return found.select(schema.names).cast(schema) if found is not None else schema.empty_table()
 
 
 def _waits(history: History, first_ns: int, last_ns: int) -> pa.Table:
@@ -237,9 +254,10 @@ def _no_records() -> pa.Table:
     return _named_records(np.zeros(0, FLOW), [], [])
 
 
+_OF_STRETCHES = {HOPS: HOP_SCHEMA, RADIO: AIR_SCHEMA, CYCLIC: CYCLE_SCHEMA}
 _READERS: dict[str, Callable[[History, int, int], pa.Table]] = {
     RECORDS: _records, COUNTERS: _counters, READINGS: _readings, PROBES: _probes, WAITS: _waits,
-    HOURS_OF_WAITS: _hours_of_waits, HOPS: _hops,
+    HOURS_OF_WAITS: _hours_of_waits, **{table: partial(_stretches, table) for table in _OF_STRETCHES},
 }  # fmt: skip
 _EMPTY: dict[str, pa.Table] = {
     RECORDS: _no_records(),
@@ -247,7 +265,7 @@ _EMPTY: dict[str, pa.Table] = {
     READINGS: pa.schema([("time_ns", pa.int64()), ("device", pa.string()), ("object", pa.string()),
                          ("measure", pa.string()), ("value", pa.float64())]).empty_table(),
     PROBES: PROBE_SCHEMA.empty_table(),
-    HOPS: HOP_SCHEMA.empty_table(),
+    **{table: schema.empty_table() for table, schema in _OF_STRETCHES.items()},
     WAITS: WAIT_SCHEMA.empty_table(),
     HOURS_OF_WAITS: WAIT_SCHEMA.empty_table(),
 }  # fmt: skip

@@ -55,6 +55,8 @@ from yaffle.findings.finding import Finding
 from yaffle.findings.markings import CAUSE
 from yaffle.findings.queues import CAUSE as QUEUE
 from yaffle.records.catalogue import COUNTERS, HOPS, PROBES, READINGS, RECORDS
+from yaffle.records.catalogue import CYCLIC as CYCLIC_TABLE
+from yaffle.records.catalogue import RADIO as RADIO_TABLE
 from yaffle.session import preferences
 from yaffle.session.investigation import Investigation, Opened
 from yaffle.session.preferences import Preferences
@@ -319,12 +321,13 @@ class MainWindow(QMainWindow):
 
     def _open_watched(self, table: str) -> None:
         """From what is watched to its evidence: the page that shows the table."""
-        page = {RECORDS: FLOWS, COUNTERS: INTERFACES, READINGS: HOSTS, PROBES: TESTS, HOPS: TRAFFIC}.get(table)
-        if page is None:
+        page = {RECORDS: FLOWS, COUNTERS: INTERFACES, READINGS: HOSTS, PROBES: TESTS, HOPS: TRAFFIC}
+        page |= {RADIO_TABLE: TRAFFIC, CYCLIC_TABLE: TRAFFIC}
+        if table not in page:
             self.go(APPORTION)
             return
         self.go(SURVEY)
-        self.survey.parts.setCurrentIndex(page)
+        self.survey.parts.setCurrentIndex(page[table])
 
     def _open_exchanges(self, expression: str) -> None:
         """From what passes now to its exchanges."""
