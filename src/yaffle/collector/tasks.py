@@ -16,6 +16,7 @@ from yaffle.collector.held_addresses import held_now, routes_now
 from yaffle.collector.host_reader import HostReader
 from yaffle.collector.intervals import GAP_NS, HeldIntervals
 from yaffle.collector.mesh_task import mesh_jobs
+from yaffle.collector.own_radio import RadioWatch
 from yaffle.collector.probe_task import probe_jobs, responder_job
 from yaffle.collector.report_task import report_jobs
 from yaffle.collector.sock_diag import SocketWatch
@@ -121,13 +122,17 @@ async def _read_host(name: str, told: Host, keeper: Keeper | None, state: State)
     reader = HostReader(name)
     every_s, count = told.every / 1e9, 0
     due = time.monotonic()
+    radio = RadioWatch(name)
     while True:
         readings, counters = reader.readings(), reader.counters()
+        # On a thread: the library has an event loop of its own.
+        for table, rows in (await asyncio.to_thread(radio.look, time.time_ns())).items():
+            keeper.put((table, rows))
         if not readings.num_rows:
             raise YaffleError("this kernel tells nothing under /proc")
         kept = keeper.put((READINGS, readings)) and keeper.put(FlowRecords(counters=counters))
         count += readings.num_rows + counters.rows.size
-        lacking = f"this kernel does not tell {', '.join(reader.lacking)}" if reader.lacking else ""
+        lacking = f"this kernel does not tell {', '.join(reader.lacking)}" if reader.lacking else radio.trouble
         state.turn(state.state, keeper.trouble or ("" if kept else BEHIND) or lacking)
         state.rates = f"{count:,} readings"
         due += every_s

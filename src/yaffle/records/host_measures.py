@@ -138,11 +138,22 @@ RADIO = (
     ),
 )
 
+# The same by nl80211, where the driver tells them.
+RADIO_LINK = (
+    Measure("radio link signal", "nl80211", "SIGNAL_AVG", "dBm", NOW, "how strongly the access point is heard, mean"),
+    Measure("radio transmit rate", "nl80211", "TX_BITRATE", "Mbit/s", NOW, "of the last frame that was sent"),
+    Measure("radio receive rate", "nl80211", "RX_BITRATE", "Mbit/s", NOW, "of the last frame that was received"),
+    Measure("radio packets sent", "nl80211", "TX_PACKETS", "packets", TOTAL, "to the access point"),
+    Measure("radio retries", "nl80211", "TX_RETRIES", "frames", TOTAL, "frames that were sent again"),
+    Measure("radio failed packets", "nl80211", "TX_FAILED", "packets", TOTAL, "that no repeat brought over"),
+    Measure("radio lost beacons", "nl80211", "BEACON_LOSS", "times", TOTAL, "that no beacon came for long"),
+)
+
 IPV4, IPV6 = "IPv4", "IPv6"
 BY_VERSION = {IPV4: (*_IP, *_UDP, *_ICMP), IPV6: _SIX}
 OF_HOST = (*_TCP, *_SYSTEM)
 OF_CPU = (*_CPU, *_PER_CPU)
-OF_HOSTS = (*_IP, *_UDP, *_ICMP, *OF_HOST, *OF_CPU, *RADIO)  # of both versions by the same names
+OF_HOSTS = (*_IP, *_UDP, *_ICMP, *OF_HOST, *OF_CPU, *RADIO, *RADIO_LINK)  # of both versions by the same names
 
 
 def cpu_time(name: str) -> int:
