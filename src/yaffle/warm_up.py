@@ -217,13 +217,13 @@ def _count_cycles(payload: "Payload") -> None:
 def _follow_hops(payload: "Payload") -> None:
     """Traces in packets, reports about them, frames that a radio heard: of none."""
     from yaffle.hops.reports import Datagrams, report_rows
-    from yaffle.hops.trace_scan import COLUMNS, scan_traces
+    from yaffle.hops.trace_scan import COLUMNS, EDGE_COLUMNS, scan_traces
     from yaffle.radio.frame_scan import COLUMNS as FRAME_COLUMNS
     from yaffle.radio.frame_scan import scan_frames
 
     data, one = payload.sources[0], np.zeros(1, np.int64)
     assert data is not None
-    scan_traces(data, one, one, one, one, np.zeros((0, COLUMNS), np.int64), np.zeros((0, 5), np.int64))
+    scan_traces(data, one, one, one, one, np.zeros((0, COLUMNS), np.int64), np.zeros((0, EDGE_COLUMNS), np.int64))
     report_rows(Datagrams(data, one, one, one))
     scan_frames(data, one, one, one, one, np.zeros((1, FRAME_COLUMNS), np.int64))
 

@@ -6,6 +6,7 @@ from typing import Any
 import numpy as np
 
 from yaffle.arrays import Array
+from yaffle.hops.edges import EdgeFlow
 from yaffle.hops.telemetry import Telemetry
 from yaffle.hops.visits import VISIT, FlowKey, Visits
 
@@ -21,7 +22,11 @@ def visit_columns(told: Telemetry) -> dict[str, Array]:
 
 def beside_visits(told: Telemetry) -> dict[str, Any]:
     """What columns do not hold."""
-    return {"flows": [asdict(key) for key in told.visits.flows], "notes": told.visits.notes}
+    return {
+        "flows": [asdict(key) for key in told.visits.flows],
+        "notes": told.visits.notes,
+        "edges": [asdict(one) for one in told.edges],
+    }
 
 
 def read_hops(columns: dict[str, Array], told: dict[str, Any]) -> Telemetry:
@@ -32,4 +37,8 @@ def read_hops(columns: dict[str, Array], told: dict[str, Any]) -> Telemetry:
     flows = [FlowKey(**one) for one in told["flows"]]
     if rows.size and not 0 <= int(rows["flow"].min()) <= int(rows["flow"].max()) < len(flows):
         raise ValueError("a visit is of no flow")
-    return Telemetry(Visits(rows, flows, [str(note) for note in told["notes"]]))
+    edges = [
+        EdgeFlow(**{**one, "key": FlowKey(**one["key"]), "over_ns": tuple(one["over_ns"])})
+        for one in told.get("edges", [])  # Cases of former versions lack them.
+    ]
+    return Telemetry(Visits(rows, flows, [str(note) for note in told["notes"]]), edges)

@@ -8,6 +8,7 @@ import numpy as np
 from yaffle.arrays import Array
 from yaffle.capture.captured import Capture
 from yaffle.capture.payload import Payload
+from yaffle.hops.edges import EdgeFlow
 from yaffle.hops.paths import FlowPath, PathChange, ways
 from yaffle.hops.queues import Congestion, Drops, drops, stood
 from yaffle.hops.reports import ReportForm, datagrams_of, visits_of_reports
@@ -47,11 +48,12 @@ class Telemetry:
     """All of it. What is costly is worked out when it is first asked for."""
 
     visits: Visits = field(default_factory=Visits)
+    edges: list[EdgeFlow] = field(default_factory=list)  # what edges of a domain wrote for each other
 
     @property
     def is_empty(self) -> bool:
         """Whether nobody told anything."""
-        return not self.visits.rows.size
+        return not self.visits.rows.size and not self.edges
 
     @cached_property
     def _ways(self) -> tuple[dict[int, list[FlowPath]], list[PathChange]]:
@@ -121,7 +123,7 @@ def find_telemetry(
 ) -> Telemetry:
     """What nodes told in and of the packets of a capture. Raises Cancelled."""
     step(progress, 0.0, "reading per-hop telemetry")
-    visits = visits_of_traces(capture, payload)
+    visits, edges = visits_of_traces(capture, payload)
     form = form or ReportForm()
     visits.add(visits_of_reports(datagrams_of(capture, payload, form.ports), form.int_dscp))
-    return Telemetry(visits)
+    return Telemetry(visits, edges)

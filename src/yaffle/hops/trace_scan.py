@@ -1,7 +1,8 @@
 """IOAM traces in IPv6 packets (RFC 9197 data fields, RFC 9486 options), read where they lie in the capture.
 
 Pre-allocated and incremental traces; every field of the trace type, short and wide, with opaque snapshots. Edge-to-edge
-options are read for sequence numbers and times; proof of transit and what is unknown is passed over by its length.
+options are read for sequence numbers and times, those of direct export (RFC 9326) for what they ask; proof of transit
+and what is unknown is passed over by its length.
 """
 
 import numpy as np
@@ -14,6 +15,10 @@ from yaffle.kernels import helper, kernel
 PACKET, PLACE, NAMESPACE, FLAGS, TYPE, HOP_LIMIT, NODE, WIDE, INGRESS, EGRESS, WIDE_INGRESS, WIDE_EGRESS, SECONDS, \
     FRACTION, TRANSIT, QUEUE, BUFFER = range(17)  # fmt: skip
 COLUMNS = 17
+# Columns of what edges wrote: the packet, the option and its namespace, then what stands there; -1 where it does not.
+EDGE_PACKET, EDGE_KIND, EDGE_NAMESPACE, EDGE_SEQUENCE, EDGE_SECONDS, EDGE_FRACTION, EDGE_FLOW, EDGE_ASKED = range(8)
+EDGE_COLUMNS = 8
+EDGE_OPTION, EXPORT_OPTION = 3, 4  # types of IOAM options
 OVERFLOW = 8  # flag: a node found no room
 _ETHERNET, _SLL, _SLL2 = 1, 113, 276
 _RAW = (12, 101, 228, 229)
@@ -127,8 +132,8 @@ def _trace(data, at, stop, incremental, packet, out, row):  # type: ignore[no-un
 
 @kernel
 def scan_traces(data, position, captured, link, packet, out, edges):  # type: ignore[no-untyped-def]
-    """Rows of all traces of some packets into `out` (n, COLUMNS), and of edge-to-edge options into `edges` (m, 5:
-    packet, namespace, sequence number, seconds, fraction); how many of each there are, also where there is no room.
+    """Rows of all traces of some packets into `out` (n, COLUMNS), and of options of edges into `edges` (m,
+    EDGE_COLUMNS); how many of each there are, also where there is no room.
     """
     row, edge = 0, 0
     for i in range(position.size):
@@ -160,33 +165,43 @@ def scan_traces(data, position, captured, link, packet, out, edges):  # type: ig
                     kind = data[own + 1]
                     if kind == _PREALLOCATED or kind == _INCREMENTAL:
                         row = _trace(data, own + 2, own + size, kind == _INCREMENTAL, packet[i], out, row)
-                    elif kind == 3:
-                        edge = _edge(data, own + 2, own + size, packet[i], edges, edge)
+                    elif kind == EDGE_OPTION or kind == EXPORT_OPTION:
+                        edge = _edge(data, own + 2, own + size, kind, packet[i], edges, edge)
                 here = own + size
             at = end
     return row, edge
 
 
 @helper
-def _edge(data, at, stop, packet, edges, edge):  # type: ignore[no-untyped-def]
-    """The row of an edge-to-edge option (RFC 9197, section 4.6)."""
-    if at + 4 > stop:
+def _edge(data, at, stop, option, packet, edges, edge):  # type: ignore[no-untyped-def]
+    """The row of an option of edges: edge to edge (RFC 9197, section 4.6), or direct export (RFC 9326, section 3.1)."""
+    if at + (4 if option == EDGE_OPTION else 8) > stop:
         return edge
     name, kind = half(data, at), half(data, at + 2)
-    at += 4
-    sequence, seconds, fraction = np.int64(-1), np.int64(-1), np.int64(-1)
-    if kind >> 15 & 1 and at + 8 <= stop:
-        sequence = (word(data, at) & 0x7FFFFFFF) << 32 | word(data, at + 4)
+    sequence, seconds, fraction, flow, asked = np.int64(-1), np.int64(-1), np.int64(-1), np.int64(-1), np.int64(-1)
+    if option == EXPORT_OPTION:
+        asked = word(data, at + 4) >> 8
         at += 8
-    if kind >> 14 & 1 and at + 4 <= stop:
-        sequence = word(data, at)
+        if kind >> 7 & 1 and at + 4 <= stop:
+            flow = word(data, at)
+            at += 4
+        if kind >> 6 & 1 and at + 4 <= stop:
+            sequence = word(data, at)
+    else:
         at += 4
-    if kind >> 13 & 1 and at + 4 <= stop:
-        seconds = word(data, at)
-        at += 4
-    if kind >> 12 & 1 and at + 4 <= stop:
-        fraction = word(data, at)
+        if kind >> 15 & 1 and at + 8 <= stop:
+            sequence = (word(data, at) & 0x7FFFFFFF) << 32 | word(data, at + 4)
+            at += 8
+        if kind >> 14 & 1 and at + 4 <= stop:
+            sequence = word(data, at)
+            at += 4
+        if kind >> 13 & 1 and at + 4 <= stop:
+            seconds = word(data, at)
+            at += 4
+        if kind >> 12 & 1 and at + 4 <= stop:
+            fraction = word(data, at)
     if edge < edges.shape[0]:
-        edges[edge, 0], edges[edge, 1], edges[edge, 2] = packet, name, sequence
-        edges[edge, 3], edges[edge, 4] = seconds, fraction
+        edges[edge, EDGE_PACKET], edges[edge, EDGE_KIND], edges[edge, EDGE_NAMESPACE] = packet, option, name
+        edges[edge, EDGE_SEQUENCE], edges[edge, EDGE_SECONDS], edges[edge, EDGE_FRACTION] = sequence, seconds, fraction
+        edges[edge, EDGE_FLOW], edges[edge, EDGE_ASKED] = flow, asked
     return edge + 1

@@ -7,13 +7,13 @@ from collections import Counter, defaultdict
 import numpy as np
 
 from yaffle.arrays import Array
-from yaffle.capture.addresses import address_text
 from yaffle.capture.captured import Capture
 from yaffle.capture.packets import MARK_IPV6
 from yaffle.capture.payload import Payload
 from yaffle.hops import trace_scan as t
-from yaffle.hops.visits import TRACE, FlowKey, Visits, blank
-from yaffle.units import transport_name
+from yaffle.hops.edges import EdgeFlow, edge_flows
+from yaffle.hops.flow_keys import flows_of
+from yaffle.hops.visits import TRACE, Visits, blank
 
 _S = 10**9
 _NTP_EPOCH_S = 2_208_988_800  # seconds from 1900 to 1970
@@ -22,11 +22,13 @@ _EVERY = 1 << 18  # packets at once
 _NEAR_NS = 3600 * _S
 
 
-def trace_rows(capture: Capture, payload: Payload) -> Array:
-    """Rows of all traces (`trace_scan`), int64 (n, COLUMNS); PACKET is the row of the packet."""
+def trace_rows(capture: Capture, payload: Payload) -> tuple[Array, Array]:
+    """Rows of all traces (`trace_scan`), int64 (n, COLUMNS), and of what edges wrote, (m, EDGE_COLUMNS); PACKET is the
+    row of the packet.
+    """
     packets = capture.packets
     mine = np.flatnonzero((packets.marks & MARK_IPV6 > 0) & (packets.flow >= 0))
-    found = []
+    found, edges = [], []
     for number, source in enumerate(capture.sources):
         data = payload.sources[number]
         if data is None or not data.size:
@@ -37,25 +39,30 @@ def trace_rows(capture: Capture, payload: Payload) -> Array:
             rows = own[begin : begin + _EVERY]
             link = links[np.minimum(packets.link[rows], links.size - 1)]
             asked = (data, packets.position[rows], packets.captured_bytes[rows].astype(np.int64), link, rows)
-            none = np.zeros((0, 5), np.int64)
-            count, _ = t.scan_traces(*asked, np.zeros((0, t.COLUMNS), np.int64), none)
-            out = np.zeros((count, t.COLUMNS), np.int64)
-            t.scan_traces(*asked, out, none)
+            none, no_edge = (np.zeros((0, columns), np.int64) for columns in (t.COLUMNS, t.EDGE_COLUMNS))
+            count, beside = t.scan_traces(*asked, none, no_edge)
+            out, told = np.zeros((count, t.COLUMNS), np.int64), np.zeros((beside, t.EDGE_COLUMNS), np.int64)
+            if count or beside:
+                t.scan_traces(*asked, out, told)
             found.append(out)
-    return np.concatenate(found) if found else np.zeros((0, t.COLUMNS), np.int64)
+            edges.append(told)
+    if not found:
+        return np.zeros((0, t.COLUMNS), np.int64), np.zeros((0, t.EDGE_COLUMNS), np.int64)
+    return np.concatenate(found), np.concatenate(edges)
 
 
-def visits_of_traces(capture: Capture, payload: Payload) -> Visits:
-    """What nodes wrote into packets. Traces that no node wrote into tell nothing."""
-    rows = trace_rows(capture, payload)
+def visits_of_traces(capture: Capture, payload: Payload) -> tuple[Visits, list[EdgeFlow]]:
+    """What nodes wrote into packets, and what edges did. Traces that no node wrote into tell nothing."""
+    rows, edges = trace_rows(capture, payload)
+    of_edges = edge_flows(capture, edges)
     if not rows.size:
-        return Visits()
+        return Visits(), of_edges
     rows = rows[np.lexsort((-rows[:, t.PLACE], rows[:, t.PACKET]))]  # Oldest first.
     packets = capture.packets
     packet = rows[:, t.PACKET]
     node, ingress, egress = _identities(rows)
     found = blank(rows.shape[0])
-    flow, flows = _flows(capture, packet)
+    flow, flows = flows_of(capture, packet)
     times, timed = _times(rows, packets.time_ns[packet])
     same = np.zeros(rows.shape[0], bool)  # whether the next row is of the same packet
     same[:-1] = packet[1:] == packet[:-1]
@@ -75,7 +82,7 @@ def visits_of_traces(capture: Capture, payload: Payload) -> Visits:
     found["silent"][after[told] + 1] = np.maximum(0, limits[after] - limits[after + 1] - 1)[told]
     found["port"] = _ports(found)
     notes = _notes(rows, found)
-    return Visits(found, flows, notes)
+    return Visits(found, flows, notes), of_edges
 
 
 def _places(same: Array) -> Array:
@@ -83,27 +90,6 @@ def _places(same: Array) -> Array:
     begins = np.flatnonzero(np.concatenate([[True], ~same[:-1]]))
     counts = np.diff(np.concatenate([begins, [same.size]]))
     return np.arange(same.size) - np.repeat(begins, counts)
-
-
-def _flows(capture: Capture, packet: Array) -> tuple[Array, list[FlowKey]]:
-    """(row of each packet's flow in one direction, those flows)."""
-    packets, conversations = capture.packets, capture.conversations
-    codes = packets.flow[packet].astype(np.int64) * 2 + (packets.direction[packet] != 0)
-    kinds, row = np.unique(codes, return_inverse=True)
-    first = np.zeros(kinds.size, np.int64)
-    first[row[::-1]] = packet[::-1]
-    keys: dict[FlowKey, int] = {}
-    place = []
-    for code, example in zip(kinds.tolist(), first.tolist(), strict=True):
-        flow, back = divmod(code, 2)
-        v6 = bool(conversations.ipv6[flow])
-        c = conversations
-        a = address_text(int(c.a_hi[flow]), int(c.a_lo[flow]), v6), int(c.a_port[flow])
-        b = address_text(int(c.b_hi[flow]), int(c.b_lo[flow]), v6), int(c.b_port[flow])
-        (src, src_port), (dst, dst_port) = (b, a) if back else (a, b)
-        key = FlowKey(transport_name(int(packets.protocol[example])).lower(), src, src_port, dst, dst_port)
-        place.append(keys.setdefault(key, len(keys)))
-    return np.array(place, np.int32)[row], list(keys)
 
 
 def _identities(rows: Array) -> tuple[Array, Array, Array]:

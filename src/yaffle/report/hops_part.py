@@ -1,8 +1,10 @@
 """The part of the analysis document on per-hop telemetry."""
 
+import math
 from typing import Any
 
 from yaffle.analysis import Analysis
+from yaffle.hops.edges import EdgeFlow
 from yaffle.hops.paths import PathChange
 from yaffle.hops.queues import Congestion
 from yaffle.hops.telemetry import FlowHop, TracedFlow
@@ -23,6 +25,7 @@ def hops(analysis: Analysis) -> dict[str, Any]:
             for one in told.drops
         ],
         "path_changes": [_change(one) for one in told.path_changes],
+        "edges": [_edge(one) for one in told.edges],
         "notes": told.visits.notes,
     }
 
@@ -33,6 +36,26 @@ def _known(value: int) -> int | None:
 
 def _ends(key: FlowKey) -> dict[str, Any]:
     return {"src": key.src, "src_port": key.src_port, "dst": key.dst, "dst_port": key.dst_port}
+
+
+def _edge(one: EdgeFlow) -> dict[str, Any]:
+    over = one.over_ns
+    return {
+        "kind": one.kind,
+        "namespace": one.namespace,
+        "transport": one.key.transport,
+        **_ends(one.key),
+        "packets": one.packets,
+        "lost": _known(one.lost),
+        "reordered": _known(one.reordered),
+        "doubled": _known(one.doubled),
+        "sequence_of": "flow" if one.alone else "namespace",
+        "delay_above_least_us": None
+        if math.isnan(over[0])
+        else {"median": over[0] / _US, "p95": over[1] / _US, "max": over[2] / _US},
+        "flow_id": _known(one.flow_id),
+        "trace_type": f"0x{one.asked:06x}" if one.asked >= 0 else None,
+    }
 
 
 def _flow(one: TracedFlow) -> dict[str, Any]:
