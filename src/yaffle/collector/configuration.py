@@ -22,12 +22,16 @@ from yaffle.collector.watch_configuration import Watching, linked
 from yaffle.errors import YaffleError
 from yaffle.history.layout import LEVELS, TABLE_SUMS, TABLES
 from yaffle.hops.reports import INT_DSCP
+from yaffle.records.elements import PATH_DELAY
 from yaffle.watching.channels import MAIL
 
 _LONGEST_SHOWN = 60
 _SECRETS = ("community", "auth", "privacy", "password")
 _KEPT = tuple(one.name for one in (*LEVELS, *TABLES, *TABLE_SUMS))
 _MOST_DAYS = 100_000
+
+
+Element = Annotated[int, Field(ge=1, le=0x7FFF, strict=True)]
 
 
 class Listen(Part):
@@ -37,6 +41,7 @@ class Listen(Part):
     tcp: tuple[Port, ...] = ()
     telemetry: tuple[Port, ...] = ()  # reports of per-hop telemetry
     int_dscp: Annotated[int, Field(ge=0, le=63, strict=True)] = INT_DSCP
+    path_delay: tuple[Element, Element, Element, Element] = PATH_DELAY  # elements: mean, least, most, sum
     bind: str = "127.0.0.1"
 
     @field_validator("bind")

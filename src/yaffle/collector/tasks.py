@@ -105,7 +105,7 @@ def jobs(told: Configuration, keeper: Keeper | None) -> Iterator[Job]:
 async def _listen(told: Listen, keeper: Keeper | None, state: State) -> None:
     """Receives until it is cancelled."""
     assert keeper is not None
-    reception = Reception(keeper, told.bind, told.udp, told.tcp)
+    reception = Reception(keeper, told.bind, told.udp, told.tcp, path_delay=told.path_delay)
     reception.start()
     try:
         while True:

@@ -17,6 +17,9 @@ from dataclasses import dataclass, field
 from yaffle.errors import YaffleError
 from yaffle.history.datagram_socket import ROOM, next_datagram, open_datagrams
 from yaffle.history.keeper import Keeper
+from yaffle.history.layout import HOPS
+from yaffle.hops.on_path import path_delay_rows
+from yaffle.records.elements import PATH_DELAY
 from yaffle.records.flow_table import FlowRecords
 from yaffle.records.intake import Intake
 
@@ -63,9 +66,10 @@ class Reception:
         every_s: float = 1.0,
         room: int = ROOM,
         heard: Callable[[Status], None] | None = None,
+        path_delay: tuple[int, ...] = PATH_DELAY,
     ) -> None:
         self._keeper, self._every_s, self._room, self._heard = keeper, every_s, room, heard
-        self._intake = Intake()
+        self._intake = Intake(path_delay)
         self.status = Status()
         self._drops: dict[int, int] = {}
         self._selector = selectors.DefaultSelector()
@@ -130,6 +134,8 @@ class Reception:
         self.status.records = sum(e.flow_records for e in found.exporters)
         if not self._keeper.put(found):
             self.status.given_up += found.rows.size
+        if (delays := path_delay_rows(found)) is not None:
+            self._keeper.put((HOPS, delays))
         self.status.waiting, self.status.trouble = self._keeper.waiting, self._keeper.trouble
         self._keeper.writer.reception = self.status.as_dict()
         if self._heard is not None:

@@ -3,7 +3,7 @@ was dropped, and flows that went another way. What has parts of its own stands t
 """
 
 import json
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
 import pyarrow as pa
@@ -14,10 +14,10 @@ from yaffle.hops.telemetry import Telemetry
 from yaffle.hops.visits import FlowKey
 from yaffle.quantiles import median, p95
 
-PASSED, STOOD, DROPPED, MOVED = "passed", "queue stood", "dropped", "other way"
+PASSED, STOOD, DROPPED, MOVED, ON_PATH = "passed", "queue stood", "dropped", "other way", "on path"
 _WHOLE = ("node", "egress", "packets", "queue_max_bytes")
-_FIGURES = ("delay_min_us", "delay_median_us", "delay_p95_us", "delay_max_us")
-_PARTS = ("culprits", "victims", "flow", "way_before", "way_after")
+_FIGURES = ("delay_min_us", "delay_median_us", "delay_p95_us", "delay_max_us", "delay_mean_us")
+_PARTS = ("culprits", "victims", "flow", "way_before", "way_after", "exporter")
 SCHEMA = pa.schema(
     [
         ("time_ns", pa.int64()),
@@ -36,17 +36,16 @@ _US = 1e3
 def rows_of(told: Telemetry, from_ns: int, to_ns: int) -> pa.Table:
     """What was told from one moment to another. Delays in us; egress null where it is not told."""
     rows = [*_passed(told.visits.rows, from_ns, to_ns), *_stood(told), *_dropped(told, from_ns, to_ns), *_moved(told)]
-    return pa.table(
-        {field.name: pa.array([row.get(field.name) for row in rows], field.type) for field in SCHEMA}, SCHEMA
-    )
+    return table_of(rows)
 
 
 def moved_row(time_ns: int, flow: FlowKey, before: tuple[int | None, ...], after: tuple[int | None, ...]) -> pa.Table:
     """Of one flow that went another way than in the stretch before."""
-    return _table([_moved_row(time_ns, flow, before, after)])
+    return table_of([_moved_row(time_ns, flow, before, after)])
 
 
-def _table(rows: Sequence[dict[str, Any]]) -> pa.Table:
+def table_of(rows: Sequence[Mapping[str, Any]]) -> pa.Table:
+    """Rows by the columns of the table."""
     columns = {field.name: pa.array([row.get(field.name) for row in rows], field.type) for field in SCHEMA}
     return pa.table(columns, schema=SCHEMA)
 

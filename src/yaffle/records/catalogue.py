@@ -51,8 +51,8 @@ def _test(name: str, unit: str, words: str) -> Entry:
     return Entry(name, PROBES, unit, words, _TEST_GROUPS, name not in ("test_throughput", "test_mos"))
 
 
-def _hop(name: str, unit: str, words: str) -> Entry:
-    return Entry(name, HOPS, unit, words, _HOP_GROUPS, name != "hop_packets")
+def _hop(name: str, unit: str, words: str, groups: tuple[str, ...] = _HOP_GROUPS) -> Entry:
+    return Entry(name, HOPS, unit, words, groups, name != "hop_packets")
 
 
 def _radio(name: str, unit: str, words: str) -> Entry:
@@ -86,6 +86,12 @@ _OF_HOPS = (
     _hop("queue_depth", "B", "deepest queue that a packet met in a node, as nodes told it"),
     _hop("hop_drops", "packets", "dropped packets, as nodes told them"),
     _hop("hop_packets", "packets", "visits of packets at nodes, as nodes told them"),
+    _hop(
+        "path_delay",
+        "µs",
+        "longest delay from the edge of a domain to an exporter, as it told it (IPFIX)",
+        ("exporter",),
+    ),
 )
 _OF_RADIO = (
     _radio("wlan_retries", "%", "data frames that were sent again, of all between stations and access points"),

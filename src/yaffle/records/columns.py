@@ -209,7 +209,7 @@ def usual_count(rows: Array, exporter: int) -> int:
 
 
 def _own(template: Template, others: Sequence[dict[int, bytes]]) -> dict[int, dict[str, int | str]]:
-    named = [k for k, f in enumerate(template.fields) if f.enterprise or f.element in e.MEASURED]
+    named = [k for k, f in enumerate(template.fields) if f.enterprise or f.name]
     if not named:
         return {}
     found: dict[int, dict[str, int | str]] = {}
@@ -220,7 +220,7 @@ def _own(template: Template, others: Sequence[dict[int, bytes]]) -> dict[int, di
 
 def _key(f: e.Field) -> str:
     if not f.enterprise:
-        return e.MEASURED[f.element]
+        return f.name
     return str(f.element) if f.enterprise == e.NAMELESS else f"{f.enterprise}/{f.element}"
 
 

@@ -2,6 +2,7 @@
 too (RFC 3954).
 """
 
+from collections.abc import Mapping
 from typing import NamedTuple
 
 # What an element becomes in the table of flows.
@@ -59,6 +60,10 @@ OWN = {
 MEASURED = {
     132: "dropped_octets", 133: "dropped_packets", 134: "dropped_octets_total", 135: "dropped_packets_total",
 }  # fmt: skip
+# Delay on the path, us: mean, least, most, sum. IANA's registry has numbers for them, which stand here from memory:
+# they can be told otherwise.
+DELAY_MEAN, DELAY_MIN, DELAY_MAX, DELAY_SUM = (f"path_delay_{part}_us" for part in ("mean", "min", "max", "sum"))
+PATH_DELAY = (521, 522, 523, 524)
 TEXTS = frozenset({INTERFACE_NAME, INTERFACE_WORDS, APPLICATION_NAME})
 ADDRESSES6 = frozenset({SRC6, DST6})
 VARIABLE = 0xFFFF
@@ -67,15 +72,21 @@ _LAST_REGISTERED = 0x7FFF
 
 
 class Field(NamedTuple):
-    """One field of a template. `meaning` is -1 where the element is not read."""
+    """One field of a template. `meaning` is -1 where the element is not read; `name`: of those kept by name."""
 
     element: int
     enterprise: int
     size: int
     meaning: int
+    name: str = ""
 
 
-def field(element: int, enterprise: int, size: int) -> Field:
+def measured(path_delay: tuple[int, ...] = PATH_DELAY) -> dict[int, str]:
+    """What exporters measure of flows, by element, where delay on the path has these numbers."""
+    return MEASURED | dict(zip(path_delay, (DELAY_MEAN, DELAY_MIN, DELAY_MAX, DELAY_SUM), strict=False))
+
+
+def field(element: int, enterprise: int, size: int, named: Mapping[int, str] = MEASURED) -> Field:
     """A field by its element; elements of other enterprises are kept, not read.
 
     NetFlow v9 has no enterprises, but numbers of their own.
@@ -84,4 +95,6 @@ def field(element: int, enterprise: int, size: int) -> Field:
         enterprise = NAMELESS
     if enterprise == OWN_ENTERPRISE and element in OWN and size == OWN_SIZE:
         return Field(element, 0, size, OWN[element])
-    return Field(element, enterprise, size, MEANING.get(element, -1) if not enterprise else -1)
+    if enterprise:
+        return Field(element, enterprise, size, -1)
+    return Field(element, 0, size, MEANING.get(element, -1), named.get(element, ""))

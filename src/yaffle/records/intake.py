@@ -15,6 +15,7 @@ from yaffle.arrays import Array
 from yaffle.records import columns, netflow5, sflow
 from yaffle.records.columns import Chunk
 from yaffle.records.counter_table import Counters
+from yaffle.records.elements import PATH_DELAY, measured
 from yaffle.records.flow_table import IPFIX, SFLOW, V5, V9, Exporter, FlowRecords
 from yaffle.records.options import take_option
 from yaffle.records.sequence import MOST_KEPT, Sequence, lost_together
@@ -57,7 +58,9 @@ class _Header(NamedTuple):
 class Intake:
     """Feed it datagrams; `finish` gives everything."""
 
-    def __init__(self) -> None:
+    def __init__(self, path_delay: tuple[int, ...] = PATH_DELAY) -> None:
+        """path_delay: the numbers of the elements that tell delay on the path: mean, least, most, sum."""
+        self._named = measured(path_delay)
         self._states: OrderedDict[tuple[str, int, int], _State] = OrderedDict()
         self._order: dict[str, list[tuple[int, int]]] = defaultdict(
             list
@@ -192,7 +195,7 @@ class Intake:
                     state.templates.clear()
                 self._forget(state, number)
                 continue
-            found = read_fields(body, at, count, newer)
+            found = read_fields(body, at, count, newer, named=self._named)
             if found is None:
                 return
             at = found[1]

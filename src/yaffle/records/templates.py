@@ -1,5 +1,6 @@
 """Templates of NetFlow v9 (RFC 3954) and IPFIX (RFC 7011): read, kept within bounds, and records cut by them."""
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cached_property
 from struct import unpack_from
@@ -58,7 +59,7 @@ class Template:
         return tuple(
             k
             for k, f in enumerate(self.fields)
-            if f.enterprise or f.element in elements.MEASURED or f.meaning in elements.TEXTS or f.size == VARIABLE
+            if f.enterprise or f.name or f.meaning in elements.TEXTS or f.size == VARIABLE
         )
 
     @cached_property
@@ -68,7 +69,13 @@ class Template:
 
 
 def read_fields(
-    data: bytes, at: int, count: int, enterprises: bool, scope: int = 0, own_scopes: bool = False
+    data: bytes,
+    at: int,
+    count: int,
+    enterprises: bool,
+    scope: int = 0,
+    own_scopes: bool = False,
+    named: Mapping[int, str] = elements.MEASURED,
 ) -> tuple[tuple[Field, ...], int] | None:
     """Fields of a template and the place behind them; None where it is cut off or cannot be."""
     found: list[Field] = []
@@ -89,7 +96,7 @@ def read_fields(
             return None
         if own_scopes and k < scope:
             element = _SCOPES.get(element, 0)
-        found.append(elements.field(element, enterprise, size))
+        found.append(elements.field(element, enterprise, size, named))
     template = Template(tuple(found), scope)
     return (template.fields, at) if 0 < template.least <= _MOST_RECORD else None
 

@@ -5,6 +5,7 @@ from typing import Any
 
 from yaffle.analysis import Analysis
 from yaffle.hops.edges import EdgeFlow
+from yaffle.hops.on_path import path_delays
 from yaffle.hops.paths import PathChange
 from yaffle.hops.queues import Congestion
 from yaffle.hops.telemetry import FlowHop, TracedFlow
@@ -26,12 +27,28 @@ def hops(analysis: Analysis) -> dict[str, Any]:
         ],
         "path_changes": [_change(one) for one in told.path_changes],
         "edges": [_edge(one) for one in told.edges],
+        "path_delays": [
+            {
+                "exporter": one.exporter,
+                "transport": one.flow.transport,
+                **_ends(one.flow),
+                "packets": one.packets,
+                "first_ns": one.first_ns,
+                "last_ns": one.last_ns,
+                "delay_us": {"min": _told(one.least_us), "mean": _told(one.mean_us), "max": _told(one.most_us)},
+            }
+            for one in path_delays(analysis.flows)
+        ],
         "notes": told.visits.notes,
     }
 
 
 def _known(value: int) -> int | None:
     return value if value >= 0 else None
+
+
+def _told(value: float) -> float | None:
+    return None if math.isnan(value) else value
 
 
 def _ends(key: FlowKey) -> dict[str, Any]:

@@ -84,7 +84,8 @@ def dimensions(name: str) -> tuple[str, ...]:
     """By what a measure can be grouped."""
     table = BY_TITLE[name].table
     own = {WAITS: kept_measures.GROUPS, COUNTERS: ("interface",), PROBES: (TEST,)}
-    own |= {each: kept_stretches.groups_of(each) for each in kept_stretches.TABLES}
+    if table in kept_stretches.TABLES:
+        return BY_TITLE[name].groups
     return own.get(table, _FLOWS_BY if table == RECORDS else (THING,))
 
 
@@ -140,7 +141,7 @@ def groups(evidence: Evidence, name: str, by: str) -> list[str]:
     if entry.table == PROBES:
         return probe_names(history) if history is not None else []
     if entry.table in kept_stretches.TABLES:
-        by = by or kept_stretches.groups_of(entry.table)[0]
+        by = by or entry.groups[0]
         found = history and kept_stretches.groups(history, entry, by, evidence.first_ns, evidence.last_ns)
         return found or []
     if not by:

@@ -10,16 +10,11 @@ from yaffle.arrays import Array
 from yaffle.history.layout import HOUR_NS, counting, folders
 from yaffle.history.store import History
 from yaffle.records.catalogue import CYCLIC, HOPS, RADIO, Entry
-from yaffle.watching.member_values import ALL, GROUPS, Question, stretch_value
+from yaffle.watching.member_values import ALL, Question, stretch_value
 
 TABLES = (HOPS, RADIO, CYCLIC)
 _MOST_MEMBERS = 10_000
 _LATEST_HOURS = 24  # of which the names are offered
-
-
-def groups_of(table: str) -> tuple[str, ...]:
-    """By what its measures can be told, the usual one first."""
-    return GROUPS[table][1:]
 
 
 def are_kept(history: History, table: str) -> bool:
@@ -33,7 +28,7 @@ def names(history: History, entry: Entry) -> list[str]:
     if not hours:
         return []
     first_ns = hours[-1] - (_LATEST_HOURS - 1) * HOUR_NS
-    return sorted(groups(history, entry, groups_of(entry.table)[0], first_ns, hours[-1] + 2 * HOUR_NS))
+    return sorted(groups(history, entry, entry.groups[0], first_ns, hours[-1] + 2 * HOUR_NS))
 
 
 def groups(history: History, entry: Entry, by: str, first_ns: int, last_ns: int) -> list[str]:
@@ -54,7 +49,7 @@ def over_time(history: History, entry: Entry, by: str, label: str, edge_ns: Arra
     """
     count, first, last = edge_ns.size - 1, int(edge_ns[0]), int(edge_ns[-1])
     width = max(1, (last - first) // count)
-    by = by or groups_of(entry.table)[0]
+    by = by or entry.groups[0]
     found = history.told(
         lambda: _files(history, entry.table, first, last),
         f"SELECT {Question(entry, by if label else '').subject} AS subject, (to_ns - {first} - 1) // {width} AS place,"

@@ -15,7 +15,7 @@ from yaffle.history.layout import HOUR_NS
 from yaffle.history.probe_rows import LOST
 from yaffle.history.wait_rows import BIN_COUNTS, BINS, CHARGES, MINUTE_NS, quantile
 from yaffle.history.wait_sums import Grouping, text
-from yaffle.hops.hop_rows import DROPPED, PASSED
+from yaffle.hops.hop_rows import DROPPED, ON_PATH, PASSED
 from yaffle.ledger import causes
 from yaffle.radio.air_rows import POINT
 from yaffle.records.catalogue import (
@@ -55,7 +55,7 @@ _GROUPS = {
     READINGS: {"device": "device", "object": "trim(device || ' ' || object)"},
     PROBES: {"test": "name", "target": "target", "kind": "kind"},
     HOPS: {"queue": "'node ' || node || ' egress ' || coalesce(egress::VARCHAR, 'not told')",
-           "node": "'node ' || node"},
+           "node": "'node ' || node", "exporter": "exporter"},
     RADIO: {"access_point": f"CASE WHEN {_OF_POINTS} THEN address || ' ' || network END",
             "station": f"CASE WHEN NOT {_OF_POINTS} THEN address END",
             "network": f"CASE WHEN {_OF_POINTS} THEN network END"},
@@ -65,7 +65,8 @@ _GROUPS = {
 }  # fmt: skip
 # All together: rows that tell of parts of what others tell of do not count.
 _ALL_OF = {
-    RADIO: f"CASE WHEN {_OF_POINTS} THEN '{ALL}' END", HOPS: f"CASE WHEN node IS NOT NULL THEN '{ALL}' END",
+    RADIO: f"CASE WHEN {_OF_POINTS} THEN '{ALL}' END",
+    HOPS: f"CASE WHEN node IS NOT NULL OR exporter IS NOT NULL THEN '{ALL}' END",
 }  # fmt: skip
 GROUPS = {table: ("", *groups) for table, groups in _GROUPS.items()}
 
@@ -264,7 +265,8 @@ def stretch_value(entry: Entry) -> str:
     """A measure of what was told of stretches of time, as SQL over rows of its table."""
     air_ns = "sum(air_ns) / nullif(sum(to_ns - time_ns) FILTER (air_ns IS NOT NULL), 0)"
     return {
-        "hop_delay": "max(delay_max_us)",
+        "path_delay": f"max(coalesce(delay_max_us, delay_mean_us)) FILTER (what = {text(ON_PATH)})",
+        "hop_delay": f"max(delay_max_us) FILTER (what <> {text(ON_PATH)})",
         "queue_depth": "max(queue_max_bytes)",
         "hop_drops": f"sum(packets) FILTER (what = {text(DROPPED)})",
         "hop_packets": f"sum(packets) FILTER (what = {text(PASSED)})",

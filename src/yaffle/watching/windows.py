@@ -209,10 +209,15 @@ def _probes(history: History, first_ns: int, last_ns: int) -> pa.Table:
     )
     if found is None:
         return _EMPTY[PROBES]
-    lacking = [one for one in PROBE_SCHEMA if one.name not in found.column_names]
-    for one in lacking:  # Of files that a former version wrote.
-        found = found.append_column(one, pa.nulls(found.num_rows, one.type))
-    return found.select(PROBE_SCHEMA.names).cast(PROBE_SCHEMA)
+    return _whole(found, PROBE_SCHEMA)
+
+
+def _whole(found: pa.Table, schema: pa.Schema) -> pa.Table:
+    """With all columns: files that a former version wrote lack some."""
+    for one in schema:
+        if one.name not in found.column_names:
+            found = found.append_column(one, pa.nulls(found.num_rows, one.type))
+    return found.select(schema.names).cast(schema)
 
 
 def _stretches(table: str, history: History, first_ns: int, last_ns: int) -> pa.Table:
@@ -221,7 +226,7 @@ def _stretches(table: str, history: History, first_ns: int, last_ns: int) -> pa.
         f"SELECT * FROM told WHERE to_ns > {first_ns} AND to_ns <= {last_ns}",
     )
     schema = _OF_STRETCHES[table]
-    return found.select(schema.names).cast(schema) if found is not None else schema.empty_table()
+    return _whole(found, schema) if found is not None else schema.empty_table()
 
 
 def _waits(history: History, first_ns: int, last_ns: int) -> pa.Table:
