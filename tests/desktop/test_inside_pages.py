@@ -45,7 +45,13 @@ def test_a_queue_over_time_with_who_filled_it(window, qtbot, tmp_path):  # noqa:
     settle(window, qtbot)
     (change,) = page.picture.changes
     assert (change.before, change.after) == ((1, 2), (1, 3))
-    page.changes.entered.emit(0)
+    qtbot.waitUntil(lambda: page.changes.course is not None, timeout=10_000)
+    course = page.changes.course
+    assert [one.node for one in course.before] == [1, 2] and [one.node for one in course.after] == [1, 3]
+    assert course.before[1].packets == course.after[1].packets == 50 and course.before[0].median_ns == 300
+    assert course.median_ns(after=True) == course.median_ns(after=False) == 600
+    assert "in nodes" in page.changes._read(0.001, 0) and page.changes.after.columns.rowCount() == 2
+    page.changes.changes.entered.emit(0)
     settle(window, qtbot)
     first, last = window.investigation.focus.period
     assert first <= change.time_ns <= last

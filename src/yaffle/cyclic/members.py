@@ -17,6 +17,7 @@ from yaffle.media.calls import ends_of
 from yaffle.radio.frames import address_text
 from yaffle.units import transport_name
 
+_TOLD_ELSEWHERE = (2055, 4739, 6343, 32_766)  # ports of flow export and of switches' reports
 _NO_STREAMS = (1, 6, 58)  # TCP has periods of its own making; echoes are questions
 _ETHERTYPE = 0x600
 _OTHERS = (0x0806, 0x888E)  # address resolution and keys: questions, no streams
@@ -69,6 +70,8 @@ def _with_period(key: Array, time_ns: Array) -> Iterator[tuple[Array, int]]:
 def _of_datagrams(capture: Capture) -> Iterator[Group]:
     packets, flows = capture.packets, capture.conversations
     rows = np.flatnonzero((packets.flow >= 0) & ~np.isin(packets.protocol, _NO_STREAMS) & (packets.payload_bytes > 0))
+    own = packets.flow[rows]
+    rows = rows[~np.isin(flows.a_port[own], _TOLD_ELSEWHERE) & ~np.isin(flows.b_port[own], _TOLD_ELSEWHERE)]
     key = packets.flow[rows].astype(np.int64) * 2 + (packets.direction[rows] != 0)
     for place, period in _with_period(key, packets.time_ns[rows]):
         own = rows[place]

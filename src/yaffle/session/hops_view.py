@@ -1,4 +1,5 @@
-"""Queues in the network in a period: which stood, who filled them, which way flows went, and one queue over time."""
+"""Queues in the network in a period: which stood, who filled them, which path flows took, what edges and
+exporters told, and one queue over time."""
 
 from dataclasses import dataclass
 
@@ -6,24 +7,27 @@ import numpy as np
 
 from yaffle.arrays import Array
 from yaffle.findings.queues import flow_words
+from yaffle.hops.edges import EdgeFlow
+from yaffle.hops.on_path import PathDelay, path_delays
 from yaffle.hops.paths import PathChange
 from yaffle.hops.queues import Congestion
 from yaffle.hops.telemetry import FlowHop, TracedFlow
 from yaffle.session.scene import Scene
 
 _MOST_POINTS = 20_000
+_MOST_DELAYS = 2000
 _MARGIN = 0.5  # of a stretch, before it and after it
 _LEAST_MARGIN_NS = 2_000_000
 
 
 @dataclass(frozen=True)
 class FlowAtHop:
-    """A flow at one node of its way."""
+    """A flow at one node of its path."""
 
     flow: TracedFlow
     name: str
     hop: FlowHop
-    way: str
+    path: str
 
 
 @dataclass(frozen=True)
@@ -35,6 +39,8 @@ class HopsPicture:
     changes: list[PathChange]
     names: dict[tuple[str, int, str, int], str]  # of flows, by their ends
     notes: list[str]
+    edges: list[EdgeFlow]
+    delays: list[PathDelay]  # as exporters told them, longest first
 
     def name(self, one: "Congestion | PathChange", place: int = 0) -> str:
         """The flow of a change, or a queue's culprit."""
@@ -58,33 +64,71 @@ class QueueCourse:
     fillers: list[str]
 
 
+@dataclass(frozen=True)
+class EdgeRow:
+    """A flow as edges or exporters told of it. -1 and NaN where they do not."""
+
+    flow: str
+    teller: str
+    packets: int
+    lost: int
+    reordered: int
+    doubled: int
+    middle_ns: float
+    most_ns: float
+
+
+def edge_rows(picture: HopsPicture) -> list[EdgeRow]:
+    """What edges told, then what exporters did."""
+    names, nan = picture.names, float("nan")
+    found = [
+        EdgeRow(
+            names[one.key.src, one.key.src_port, one.key.dst, one.key.dst_port],
+            f"{one.kind}, namespace {one.namespace}", one.packets, one.lost, one.reordered, one.doubled, one.over_ns[0],
+            one.over_ns[2],
+        )
+        for one in picture.edges
+    ]  # fmt: skip
+    return found + [
+        EdgeRow(
+            names[one.flow.src, one.flow.src_port, one.flow.dst, one.flow.dst_port], f"exporter {one.exporter}",
+            one.packets, -1, -1, -1, one.mean_us * 1e3 if one.mean_us == one.mean_us else nan, one.most_us * 1e3,
+        )
+        for one in picture.delays
+    ]  # fmt: skip
+
+
 def hops_picture(scene: Scene) -> HopsPicture | None:
     """Queues that stood, most painful first, and flows; None where nobody told anything."""
     analysis = scene.evidence.analysis
     told = analysis.telemetry
-    if told.is_empty:
+    if told.is_empty and not any(True for _ in path_delays(analysis.flows)):
         return None
     low, high = scene.first_ns, scene.last_ns
     queues = [one for one in told.congestion if one.last_ns >= low and one.first_ns <= high]
     queues.sort(key=lambda one: (-max((v.added_ns for v in one.victims), default=0), -one.dropped, -one.peak_delay_ns))
     names = {(key.src, key.src_port, key.dst, key.dst_port): flow_words(analysis, key) for key in told.visits.flows}
     flows = [
-        FlowAtHop(flow, names[flow.key.src, flow.key.src_port, flow.key.dst, flow.key.dst_port], hop, _way(flow))
+        FlowAtHop(flow, names[flow.key.src, flow.key.src_port, flow.key.dst, flow.key.dst_port], hop, _paths(flow))
         for flow in told.flows
         for hop in flow.hops
     ]
     flows.sort(key=lambda one: -one.hop.p95_ns)
     changes = [one for one in told.path_changes if low <= one.time_ns <= high]
-    return HopsPicture(queues, flows, changes, names, told.visits.notes)
+    delays = [one for one in path_delays(analysis.flows) if one.first_ns <= high and one.last_ns >= low]
+    delays.sort(key=lambda one: -np.nan_to_num(np.nanmax([one.most_us, one.mean_us, 0.0])))
+    keys = [*(one.key for one in told.edges), *(one.flow for one in delays[:_MOST_DELAYS])]
+    names |= {(key.src, key.src_port, key.dst, key.dst_port): flow_words(analysis, key) for key in keys}
+    return HopsPicture(queues, flows, changes, names, told.visits.notes, told.edges, delays[:_MOST_DELAYS])
 
 
-def way_words(nodes: "tuple[int | None, ...]") -> str:
-    """A way as people read it."""
+def path_words(nodes: "tuple[int | None, ...]") -> str:
+    """A path as people read it."""
     return " → ".join("silent" if node is None else str(node) for node in nodes)
 
 
-def _way(flow: TracedFlow) -> str:
-    return "; then ".join(way_words(path.nodes) for path in flow.paths[:3]) + ("; …" if len(flow.paths) > 3 else "")
+def _paths(flow: TracedFlow) -> str:
+    return "; then ".join(path_words(path.nodes) for path in flow.paths[:3]) + ("; …" if len(flow.paths) > 3 else "")
 
 
 def queue_course(scene: Scene, one: Congestion) -> QueueCourse:

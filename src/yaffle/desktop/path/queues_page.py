@@ -1,24 +1,24 @@
-"""Queues inside the network, as nodes told of them: which stood, one over time with who filled it, ways of flows."""
+"""Queues inside the network, as nodes told of them: which stood, one over time with who filled it, paths of flows."""
 
 import numpy as np
 import pyqtgraph as pg
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QLabel, QTabWidget, QVBoxLayout, QWidget
 
+from yaffle.desktop.path.change_panel import LEAST_S, ChangePanel
 from yaffle.desktop.shared import theme
 from yaffle.desktop.shared.column_table import Column, Listing
 from yaffle.desktop.shared.panes import Panes
 from yaffle.desktop.shared.plot_head import Key, Mark
 from yaffle.desktop.shared.plots import Plot
 from yaffle.findings.queues import node_words
-from yaffle.hops.paths import PathChange
 from yaffle.hops.queues import Congestion
-from yaffle.session.hops_view import FlowAtHop, HopsPicture, QueueCourse, way_words
+from yaffle.session.hops_view import FlowAtHop, HopsPicture, QueueCourse, edge_rows
 from yaffle.units import count, date_and_moment, duration, moment, share, size
 
 _NOTHING = (
     "No node told anything of single packets here. Traces inside IPv6 packets (IOAM) and switches' reports about"
-    " packets (INT, UDP port 32766) in a capture show which queue stood, who filled it, and which way packets went."
+    " packets (INT, UDP port 32766) in a capture show which queue stood, who filled it, and which path packets took."
 )
 
 
@@ -35,25 +35,32 @@ class QueuesPage(QWidget):
         self.words = QLabel()
         self.words.setObjectName("faint")
         self.words.setWordWrap(True)
-        self.queues, self.flows, self.changes = (
+        self.queues, self.flows, self.edges = (
             Listing("Queues that stood"),
             Listing("Flows by node"),
-            Listing("Changes"),
+            Listing("Edges and exporters"),
         )
+        self.changes = ChangePanel()
         self.queues.selectionModel().currentRowChanged.connect(lambda now, _before: self._choose(now.row()))
         self.queues.entered.connect(self._enter)
         self.queues.setToolTip("Enter narrows the period to that stretch")
-        self.changes.entered.connect(self._enter_change)
+        self.changes.moment_wanted.connect(self.moment_wanted)
         self.waited = Plot("waiting in the queue", "s", relative=True)
         self.fill = Plot("who came", "bit/s", relative=True)
         for plot in (self.waited, self.fill):
             plot.share_cursor([self.waited, self.fill])
         self.waited.read_with(self._read)
+        self.waited.offer_decades(LEAST_S)
         drawn = Panes("path queues page: drawn", Qt.Orientation.Vertical)
         drawn.arrange([self.waited, self.fill], [150, 110])
         self.below = QTabWidget()
         self.below.setDocumentMode(True)
-        for part, name in ((drawn, "over time"), (self.flows, "flows"), (self.changes, "path changes")):
+        for part, name in (
+            (drawn, "over time"),
+            (self.flows, "flows"),
+            (self.changes, "path changes"),
+            (self.edges, "edges and exporters"),
+        ):
             self.below.addTab(part, name)
         self.body = Panes("path queues page: body", Qt.Orientation.Vertical)
         self.body.arrange([self.queues, self.below], [200, 330])
@@ -78,7 +85,8 @@ class QueuesPage(QWidget):
             )
         self._show_queues(queues)
         self._show_flows(picture.flows if picture is not None else [])
-        self._show_changes(changes)
+        self.changes.show_picture(picture)
+        self._show_edges(picture)
         if queues:
             self.queues.selectRow(0)
         else:
@@ -145,25 +153,33 @@ class QueuesPage(QWidget):
                 Column("median", lambda r: duration(round(found[r].hop.median_ns)), [o.hop.median_ns for o in found]),
                 Column("p95", lambda r: duration(round(found[r].hop.p95_ns)), [one.hop.p95_ns for one in found]),
                 Column("max", lambda r: duration(found[r].hop.most_ns), [one.hop.most_ns for one in found]),
-                Column("way", lambda r: found[r].way, figures=False),
+                Column("path", lambda r: found[r].path, figures=False),
             ],
             len(found),
             ((0, 230), (1, 160), (2, 60), (3, 64), (4, 64), (5, 64), (6, 64)),
             wide=7,
         )  # fmt: skip
 
-    def _show_changes(self, found: list[PathChange]) -> None:
-        self.changes.show_columns(
+    def _show_edges(self, picture: HopsPicture | None) -> None:
+        rows = edge_rows(picture) if picture is not None else []
+        self.edges.show_columns(
             [
-                Column("when", lambda r: moment(found[r].time_ns), [one.time_ns for one in found]),
-                Column("flow", lambda r: self.picture.name(found[r]) if self.picture else "", figures=False),
-                Column("from", lambda r: way_words(found[r].before), figures=False),
-                Column("to", lambda r: way_words(found[r].after), figures=False),
+                Column("flow", lambda r: rows[r].flow, [one.flow for one in rows], figures=False),
+                Column("told by", lambda r: rows[r].teller, [one.teller for one in rows], figures=False),
+                Column("packets", lambda r: count(rows[r].packets), [one.packets for one in rows]),
+                Column("lost", lambda r: _counted(rows[r].lost), [one.lost for one in rows]),
+                Column("reordered", lambda r: _counted(rows[r].reordered), [one.reordered for one in rows]),
+                Column("doubled", lambda r: _counted(rows[r].doubled), [one.doubled for one in rows]),
+                Column(
+                    "delay", lambda r: duration(_whole(rows[r].middle_ns)), [one.middle_ns for one in rows],
+                    meaning="of edges: median above the least; of exporters: the mean that they told",
+                ),
+                Column("most", lambda r: duration(_whole(rows[r].most_ns)), [one.most_ns for one in rows]),
             ],
-            len(found),
-            ((0, 120), (1, 260), (2, 240)),
-            wide=3,
-        )
+            len(rows),
+            ((1, 230), (2, 64), (3, 50), (4, 70), (5, 60), (6, 70), (7, 70)),
+            wide=0,
+        )  # fmt: skip
 
     def _choose(self, row: int) -> None:
         order = self.queues.columns.order
@@ -173,10 +189,6 @@ class QueuesPage(QWidget):
     def _enter(self, row: int) -> None:
         if self.picture is not None and row < len(self.picture.queues):
             self.moment_wanted.emit(self.picture.queues[row].first_ns)
-
-    def _enter_change(self, row: int) -> None:
-        if self.picture is not None and row < len(self.picture.changes):
-            self.moment_wanted.emit(self.picture.changes[row].time_ns)
 
     def show_course(self, found: QueueCourse | None) -> None:
         """Draws one queue over time."""
@@ -189,7 +201,8 @@ class QueuesPage(QWidget):
             return
         look, first = theme.current(), found.first_ns
         seconds = (found.arrived_ns - first) / 1e9
-        self.waited.plot(seconds, found.delay_ns / 1e9, pen=None, symbol="o", symbolSize=3, symbolBrush=look.moss,
+        delay_s = np.maximum(found.delay_ns / 1e9, LEAST_S)
+        self.waited.plot(seconds, delay_s, pen=None, symbol="o", symbolSize=3, symbolBrush=look.moss,
                         symbolPen=None)  # fmt: skip
         keys = [Key("a packet", look.moss, Mark.DOT)]
         top = float(found.delay_ns.max()) / 1e9 if found.delay_ns.size else 1e-6
@@ -206,7 +219,7 @@ class QueuesPage(QWidget):
             plot.axis.base_ns = first
             plot.axis.picture = None
             plot.setXRange(0, span, padding=0)
-        self.waited.setYRange(0, max(top, 1e-9) * 1.12, padding=0)
+        self.waited.show_values(top)
 
     def _draw_fill(self, found: QueueCourse) -> None:
         """Who came, one upon the other: the culprits, then all others."""
@@ -242,8 +255,17 @@ class QueuesPage(QWidget):
         """Takes the colors of the theme."""
         for plot in (self.waited, self.fill):
             plot.dress()
+        self.changes.dress()
         self.show_course(self._course)
 
 
 def _known(number: int) -> str:
     return str(number) if number >= 0 else "–"
+
+
+def _counted(number: int) -> str:
+    return count(number) if number >= 0 else "–"
+
+
+def _whole(value: float) -> int | None:
+    return None if value != value else round(value)

@@ -17,6 +17,7 @@ from yaffle.desktop.path.segments_page import SegmentsPage
 from yaffle.desktop.path.streams_page import StreamsPage
 from yaffle.desktop.shared.jobs import Latest
 from yaffle.desktop.shared.station import Station
+from yaffle.hops.paths import PathChange
 from yaffle.hops.queues import Congestion
 from yaffle.path.translations import PairedEnds
 from yaffle.session.classes_view import class_picture
@@ -26,6 +27,7 @@ from yaffle.session.investigation import Investigation
 from yaffle.session.kept import Kept
 from yaffle.session.map_services import with_services
 from yaffle.session.map_view import MapPicture, map_picture
+from yaffle.session.path_change import change_course
 from yaffle.session.path_view import PathPicture, path_picture
 from yaffle.session.radio_view import StationRow, radio_picture, station_course
 from yaffle.session.route_paths import route_courses
@@ -51,7 +53,9 @@ class PathStation(Station):
             MapPage(),
         )
         self.cyclic, self.queues, self.radio, self.routes = CyclicPage(), QueuesPage(), RadioPage(), RoutesPage()
-        self._of_nodes, self._of_one, self._of_routes, self._of_cycles = (Latest(self) for _ in range(4))
+        self._of_nodes, self._of_one, self._of_routes, self._of_cycles, self._of_change = (
+            Latest(self) for _ in range(5)
+        )
         self.parts = QTabWidget()
         for latest, words in (
             (self._latest, self.segments.words),
@@ -61,6 +65,7 @@ class PathStation(Station):
             (self._of_one, self.radio.words),
             (self._of_routes, self.routes.words),
             (self._of_cycles, self.cyclic.words),
+            (self._of_change, self.queues.words),
         ):
             latest.failed.connect(lambda text, words=words: words.setText(f"View not updated: {text}"))
         self.segments.packet_wanted.connect(self.packet_wanted)
@@ -68,6 +73,7 @@ class PathStation(Station):
         for telling in (self.ways, self.cyclic, self.queues, self.radio, self.routes):
             telling.moment_wanted.connect(self._narrow)
         self.queues.chosen.connect(self._ask_queue)
+        self.queues.changes.chosen.connect(self._ask_change)
         self.radio.chosen.connect(self._ask_station)
         self.classes.wanted.connect(lambda: self._turned(self.parts.currentIndex()))
         self.classes.rules_wanted.connect(self.expect)
@@ -82,9 +88,9 @@ class PathStation(Station):
             (self.ways, "flow paths", "Paths of flows over exporters, and when they changed"),
             (self.classes, "classes", "Load, loss and delay by DSCP; expected DSCP; bandwidth allocation"),
             (self.map, "map", "Sites, points, devices and servers, and how each link does"),
-            (self.queues, "queues", "What nodes told of single packets: queues that stood, ways, drops"),
+            (self.queues, "queues", "What nodes told of single packets: queues that stood, paths, drops"),
             (self.radio, "radio", "802.11: stations, access points, signal, retransmissions, moves, failures"),
-            (self.routes, "routes", "Routes that were tested on purpose: ways and their changes, each hop over time"),
+            (self.routes, "routes", "Routes that were tested on purpose: paths and their changes, each hop over time"),
         ):
             self.parts.setTabToolTip(self.parts.addTab(page, title), tip)
         self.parts.currentChanged.connect(self._turned)
@@ -110,6 +116,7 @@ class PathStation(Station):
             self._of_one,
             self._of_routes,
             self._of_cycles,
+            self._of_change,
         )
 
     @property
@@ -164,6 +171,11 @@ class PathStation(Station):
         scene = self._model.scene
         if scene is not None:
             self._of_nodes.ask(lambda _progress: queue_course(scene, one), self.queues.show_course)
+
+    def _ask_change(self, one: PathChange) -> None:
+        scene = self._model.scene
+        if scene is not None:
+            self._of_change.ask(lambda _progress: change_course(scene, one), self.queues.changes.show_course)
 
     def _ask_station(self, row: StationRow) -> None:
         scene = self._model.scene

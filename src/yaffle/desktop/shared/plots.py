@@ -1,6 +1,7 @@
 """Plots as this window draws them: quantity, unit and keys above, crosshair read-out, wheel zoom, reset, saved."""
 
 from collections.abc import Callable
+from math import log10
 
 import pyqtgraph as pg
 from PySide6.QtCore import QPointF, Qt
@@ -33,6 +34,7 @@ class Plot(pg.PlotWidget):
         self._words.hide()
         self._read: Callable[[float, float], str] | None = None
         self._companions: list[Plot] = []
+        self._least = self._top = 0.0
         self.scene().sigMouseMoved.connect(self._moved)
         self.setToolTip("Wheel zooms, drag moves, R resets; Ctrl+S here saves the picture")
         self.dress()
@@ -99,6 +101,26 @@ class Plot(pg.PlotWidget):
         self.setXRange(0, max(1e-3, (last_ns - first_ns) / 1e9), padding=0)
         self.setYRange(0, max(top, 1e-6) * 1.1, padding=0)
 
+    def offer_decades(self, least: float, *, at_first: bool = False) -> None:
+        """L turns between values as they are and decades from `least` on."""
+        self._least = least
+        self.setToolTip("Wheel zooms, drag moves, R resets, L turns decades on and off; Ctrl+S here saves the picture")
+        if at_first:
+            self._turn_decades()
+
+    def show_values(self, top: float) -> None:
+        """Values from nil, or from the least of decades, to a little above `top`."""
+        self._top = top
+        if self.values.logMode:
+            self.setYRange(log10(self._least), log10(max(top, 10 * self._least)) + 0.1, padding=0)
+        else:
+            self.setYRange(0, max(top, 1e-9) * 1.12, padding=0)
+
+    def _turn_decades(self) -> None:
+        self.getPlotItem().setLogMode(y=not self.values.logMode)
+        self.values.set_unit(self.values.unit)
+        self.show_values(self._top)
+
     def follow_cursor(self, x: float | None) -> None:
         """Shows the line where another plot has it; None hides it."""
         self._line.setVisible(x is not None)
@@ -127,6 +149,8 @@ class Plot(pg.PlotWidget):
     def keyPressEvent(self, event: object) -> None:
         if event.key() == Qt.Key.Key_R:  # type: ignore[attr-defined]
             self.fit()
+        elif event.key() == Qt.Key.Key_L and self._least > 0:  # type: ignore[attr-defined]
+            self._turn_decades()
         elif event.key() == Qt.Key.Key_S and event.modifiers() & Qt.KeyboardModifier.ControlModifier:  # type: ignore[attr-defined]
             self.save()
         else:
