@@ -26,8 +26,10 @@ from yaffle.hops.reports import ReportForm
 from yaffle.hops.telemetry import Telemetry, find_telemetry
 from yaffle.inventory.expected_markings import Expected
 from yaffle.inventory.places import Places, PointName, Rule, Site, spoken_point
+from yaffle.ledger.at_nodes import AtNodes, at_nodes
 from yaffle.ledger.engine import Account, Arrangement, KnownAccount, account_by_paths, arrange
 from yaffle.ledger.names import charge_names
+from yaffle.ledger.on_air import OnAir, on_air
 from yaffle.ledger.resolution import widen_by_resolution
 from yaffle.ledger.source_notes import note_sources
 from yaffle.ledger.views import speaking_views
@@ -138,6 +140,16 @@ class Analysis:
     def same(self) -> Array:
         """For each conversation the one it is at other points (`path.journeys`)."""
         return journeys(self.path.segments, self.capture.conversations.point.size)
+
+    @cached_property
+    def at_nodes(self) -> AtNodes | None:
+        """The network's charges by node, where nodes told of connections' packets."""
+        return at_nodes(self.capture, self.account, self.telemetry)
+
+    @cached_property
+    def on_air(self) -> OnAir | None:
+        """What of the network's charges was on the air, where connections came by it."""
+        return on_air(self.account, self.radio.held)
 
     @property
     def flow_tellers(self) -> list[Exporter]:

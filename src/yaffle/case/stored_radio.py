@@ -6,6 +6,7 @@ from typing import Any
 import numpy as np
 
 from yaffle.arrays import Array
+from yaffle.radio.held_up import SPAN, HeldUp
 from yaffle.radio.moves import Association, Course, Failure, Note, Roam
 from yaffle.radio.radio import HEARD, AccessPoint, Radio, Spread, Station
 
@@ -27,6 +28,10 @@ def beside_heard(told: Radio) -> dict[str, Any]:
         "access_points": [asdict(one) for one in told.access_points],
         "stations": [asdict(one) for one in told.stations],
         "notes": told.notes,
+        "held": {
+            "spans": [row.tolist() for row in told.held.spans],
+            "carried": [[flow, station] for flow, station in told.held.carried.items()],
+        },
     }
 
 
@@ -41,7 +46,18 @@ def read_radio(columns: dict[str, Array], told: dict[str, Any]) -> Radio:
     if rows.size and not (0 <= int(rows["station"].min()) <= int(rows["station"].max()) < len(stations)
                           and int(rows["access_point"].max()) < len(points)):  # fmt: skip
         raise ValueError("a frame is of no station")
-    return Radio(points, stations, rows, [str(note) for note in told["notes"]])
+    return Radio(points, stations, rows, [str(note) for note in told["notes"]], _held(told, len(stations)))
+
+
+def _held(told: dict[str, Any], stations: int) -> HeldUp:
+    """When stations were held up; nothing in cases of former versions."""
+    held = told.get("held", {"spans": [], "carried": []})
+    spans = np.array([tuple(one) for one in held["spans"]], SPAN)
+    carried = {int(flow): int(station) for flow, station in held["carried"]}
+    numbers = [*spans["station"].tolist(), *carried.values()]
+    if numbers and not 0 <= min(numbers) <= max(numbers) < stations:
+        raise ValueError("a stretch is of no station")
+    return HeldUp(spans, carried)
 
 
 def _station(told: dict[str, Any]) -> Station:

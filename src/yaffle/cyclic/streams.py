@@ -123,9 +123,11 @@ def _streams(group: Group, payload: Payload, end_ns: int) -> Iterator[Cyclic]:
 
 
 def _left_out(by_time: Array, by_counter: Array) -> Array:
-    """How many cycles the sender had left out before each packet: time went on, its counter did not, for good."""
+    """How many cycles the sender had left out before each packet: time went on, its counter did not, for good. What
+    comes back was delay: a queue that filled and drained.
+    """
     more = median_filter(by_time - by_counter, _FOR_GOOD, mode="nearest")
-    return np.maximum.accumulate(np.maximum(0, more))
+    return np.maximum(0, np.minimum.accumulate(more[::-1])[::-1])
 
 
 def _counter(group: Group, data: Array) -> Counter | None:

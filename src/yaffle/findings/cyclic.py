@@ -131,7 +131,9 @@ def _finding(analysis: Analysis, group: list[Trouble]) -> Finding:
         left_out = f", {count(stream.unsent)} of them never sent by its own counter" if stream.unsent > 0 else ""
         parts.append(f"{count(worst.missed)} cycles missed{left_out}")
     gaps = worst.longest_gap_ns / stream.period_ns
-    watchdogs = f" ({gaps:.0f} cycles; devices usually give up after 3)" if gaps >= _GAP else ""
+    is_device = host_of(stream.source) == stream.source
+    gives_up = "; devices usually give up after 3" if is_device else ""
+    watchdogs = f" ({gaps:.0f} cycles{gives_up})" if gaps >= _GAP else ""
     parts.append(f"longest gap {duration(worst.longest_gap_ns)}{watchdogs}")
     jitter = max(part.jitter_ns for part in worst.rough)
     parts.append(f"jitter {duration(round(jitter))} instead of {duration(round(worst.usual_jitter_ns))} (p95)")
@@ -154,13 +156,15 @@ def _finding(analysis: Analysis, group: list[Trouble]) -> Finding:
 
 def _stopped(analysis: Analysis) -> Iterator[Finding]:
     for stream in analysis.cyclic:
-        if not stream.ended and not stream.interruptions:
+        # Applications end their streams; devices do not.
+        ends = stream.ended and host_of(stream.source) == stream.source
+        if not ends and not stream.interruptions:
             continue
         words = []
         if stream.interruptions:
             times = f"{count(stream.interruptions)} time{'s' if stream.interruptions > 1 else ''}"
             words.append(f"was interrupted {times}, {duration(stream.interrupted_ns)} in all")
-        if stream.ended:
+        if ends:
             words.append(f"ended at {moment(stream.last_ns, 0)} while the capture went on")
         name = f"{end_words(analysis, stream.source)} to {end_words(analysis, stream.destination)}"
         yield Finding(

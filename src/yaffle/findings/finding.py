@@ -13,6 +13,7 @@ from yaffle.capture.icmp_errors import in_words
 from yaffle.findings.certainty import bounds_of_groups, confidences, could_be_nil
 from yaffle.findings.culprits import culprits
 from yaffle.findings.culprits import in_words as in_words_of
+from yaffle.findings.inside import inside_grounds, inside_words
 from yaffle.findings.location import WaitedAt, seen_close_by, where_lost, where_waited
 from yaffle.findings.verdict import AVOIDABLE, FELT_REPAIR_NS, SLOW_EXCHANGE_NS, SLOW_TOTAL_NS, moved_paths
 from yaffle.inventory.places import Places
@@ -265,6 +266,8 @@ def _finding(analysis: Analysis, places: Places, key: tuple[str, str, str], rows
             grounds["waited"] = [{"from": one.start, "to": one.end, "ms": one.ns / 1e6} for one in waited if one.told]
             told, step, measured = _waited_between(waited, cause, step)
             sentence += told
+        sentence += inside_words(analysis, rows)
+        grounds |= inside_grounds(analysis, rows)
         grounds["ruled_out"] = (
             f"The servers took {duration(int(charges[:, causes.party_columns(causes.SERVER)].sum(axis=1)[middle]))} at"
             " the median exchange."

@@ -59,6 +59,7 @@ class Roam:
     kind: str
     before: str = ""
     address_ns: int = -1
+    back_ns: int = -1  # when data came by the new access point, -1 without
 
 
 @dataclass(frozen=True)
@@ -265,7 +266,8 @@ def _roam(
     answers = traffic.has_address[traffic.has_address >= after.from_ns]
     asks = traffic.asks_address[(traffic.asks_address >= after.from_ns) & (traffic.asks_address <= after.to_ns)]
     address = int(answers[0] - asks[0]) if answers.size and asks.size and answers[0] <= after.to_ns else -1
-    return Roam(after.from_ns, old, after.bssid, gap, kind, words, address)
+    back = int(traffic.time_ns[new[0]]) if gap >= 0 else -1
+    return Roam(after.from_ns, old, after.bssid, gap, kind, words, address, back)
 
 
 def _without_address(spans: list[Association], traffic: Traffic) -> list[Failure]:

@@ -14,6 +14,7 @@ from yaffle.quantiles import median
 from yaffle.radio import elements as e
 from yaffle.radio import frame_scan as f
 from yaffle.radio.frames import GROUP, Frames, address_text, frames_of
+from yaffle.radio.held_up import HeldUp, held_up
 from yaffle.radio.moves import Course, Note, Traffic, course_of
 
 _KEYS = 0x888E
@@ -83,6 +84,7 @@ class Radio:
     stations: list[Station] = field(default_factory=list)
     heard: Array = field(default_factory=lambda: np.zeros(0, HEARD))
     notes: list[str] = field(default_factory=list)
+    held: HeldUp = field(default_factory=HeldUp)
 
     @property
     def is_empty(self) -> bool:
@@ -112,7 +114,14 @@ def find_radio(capture: Capture, payload: Payload, progress: Progress = go_on) -
         own = heard["station"] == place[address]
         told_of = notes.get(address, []), traffic.get(address), answers.get(address, [])
         stations.append(_station(address, heard[own], others[own], told_of, names, frames))
-    return Radio(list(points.values()), stations, heard, _notes(every, frames))
+    moves = [
+        (k, one.back_ns - one.gap_ns, one.back_ns)
+        for k, station in enumerate(stations)
+        for one in station.course.roams
+        if one.back_ns >= 0
+    ]
+    held = held_up(frames, capture.packets, place, moves)
+    return Radio(list(points.values()), stations, heard, _notes(every, frames), held)
 
 
 class _Bodies:

@@ -15,6 +15,7 @@ from yaffle.exchanges.lookup import LOOKUPS
 from yaffle.findings.cleared import cleared
 from yaffle.findings.finding import Finding
 from yaffle.findings.held_up import behind_in_words
+from yaffle.findings.inside import inside_of_connection
 from yaffle.findings.location import WaitedAt, network_by_segment
 from yaffle.findings.ranking import all_findings
 from yaffle.findings.verdict import path_changed, verdict_columns, verdict_of
@@ -125,11 +126,23 @@ def connections(analysis: Analysis, shown: list[int]) -> list[dict[str, Any]]:
                     "party": verdict.party,
                     "cause": verdict.cause,
                     "confidence": verdict.confidence,
-                    "sentence": verdict.sentence + (behind_in_words(analysis, c) if fronts[c] else ""),
+                    "sentence": verdict.sentence
+                    + (behind_in_words(analysis, c) if fronts[c] else "")
+                    + inside_of_connection(analysis, c),
                 },
             }
         )
     return listed
+
+
+def _inside(analysis: Analysis, x: int) -> dict[str, Any]:
+    """An exchange's network part by node, and what of it was on the air, where either is told."""
+    found: dict[str, Any] = {}
+    if analysis.at_nodes is not None and (told := analysis.at_nodes.of_exchange(x)):
+        found["network_by_node"] = [{"node": node, "ms": ns / NS_PER_MS} for node, ns in told]
+    if analysis.on_air is not None and (air := analysis.on_air.of_exchange(x)) is not None:
+        found["on_air"] = {"moves_ms": air[0] / NS_PER_MS, "retries_ms": air[1] / NS_PER_MS}
+    return found
 
 
 def _split(split: dict[int, list[WaitedAt]], c: int, cause: str) -> dict[str, Any]:
@@ -268,6 +281,7 @@ def exchanges(analysis: Analysis, shown: list[int], literals: bool = False) -> l
                     or ("answered" if answered >= 0 else "unanswered")
                 ),
                 **tiers.of(x),
+                **_inside(analysis, x),
             }
         )
     return listed

@@ -27,6 +27,7 @@ from yaffle.desktop.shared.jobs import Latest
 from yaffle.desktop.shared.ledger_bar import Bounds, LedgerBar, bound_words
 from yaffle.desktop.shared.panes import Panes
 from yaffle.findings.certainty import bounds_of_connection
+from yaffle.findings.inside import inside_of_connection
 from yaffle.findings.verdict import path_changed, verdict_of
 from yaffle.session.examine import SILENCE_NS, Connection, Silence
 from yaffle.session.expressions import utc
@@ -284,6 +285,9 @@ class Examine(QWidget):
         bounds = Bounds(low[0], high[0])
         if between := bound_words(charges, bounds):
             self._verdict.setText(f"{self._verdict.text()} The evidence allows: {', '.join(between)}.")
+        self._verdict.setText(
+            self._verdict.text() + inside_of_connection(connection.evidence.analysis, connection.number)
+        )
         self.bar.show_charges(charges, bounds)
         self._list_silences()
         g, since = connection.segments, connection.since_previous()
