@@ -1,5 +1,7 @@
 """Path's pages on what the network itself tells: queues that stood, the air, streams with a period."""
 
+from dataclasses import replace
+
 import numpy as np
 
 from tests.desktop.test_examine import load, settle, window  # noqa: F401
@@ -68,9 +70,17 @@ def test_a_station_over_time_with_its_moves(window, qtbot, tmp_path):  # noqa: F
     page = window.path.radio
     (row,) = page.picture.stations
     assert len(row.roams) == 1 and "1 stations at 2 access points" in page.words.text()
-    qtbot.waitUntil(lambda: page._course is not None, timeout=10_000)
-    assert np.nanmedian(page._course.signal) == -60 and page.events.columns.rowCount() == 1
+    qtbot.waitUntil(lambda: page.drawn.course is not None, timeout=10_000)
+    assert np.nanmedian(page.drawn.course.signal) == -60 and page.events.columns.rowCount() == 1
     assert page.events.model().index(0, 1).data() == "fast transition"
+    course = page.drawn.course
+    page.drawn.show_course(replace(course, row=replace(course.row, roams=[])))
+    page.drawn.show_course(course)
+    assert "moved from" in page.drawn._read((row.roams[0].time_ns - int(course.starts_ns[0])) / 1e9, 0)
+    page.points.listing.selectRow(0)
+    qtbot.waitUntil(lambda: page.points.course is not None, timeout=10_000)
+    course = page.points.course
+    assert course.stations.max() == 1 and np.nansum(course.airtime) > 0 and "stations" in page.points._read(0.0, 0)
     page.events.entered.emit(0)
     settle(window, qtbot)
     assert window.investigation.focus.period[0] <= row.roams[0].time_ns

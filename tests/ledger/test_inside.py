@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 
 from tests.frames import ACK, FIN, PSH, SYN, ether, ip, pcap, tcp
 from tests.hops.frames import hop_by_hop, trace_option
-from tests.hops.test_traces import node
+from tests.hops.test_traces import DATA, node
 from tests.radio import air
 from tests.radio.air import AP1, AP2
 from tests.radio.test_air import RADIOTAP
@@ -75,7 +75,7 @@ def held(tmp_path):
         port = 4000 + number
         up = [(0, SYN, 1, 0, b""), (20_000, ACK, 2, 10, b""), (20_050, ACK | PSH, 2, 10, b"GET / HTTP/1.1\r\n\r\n"),
               (100_000, FIN | ACK, 20, 37, b"")]  # fmt: skip
-        down = [(300, SYN | ACK, 9, 2, b""), (70_000, ACK | PSH, 10, 20, b"HTTP/1.1 204 No Content\r\n\r\n"),
+        down = [(300, SYN | ACK, 9, 2, b""), (90_000, ACK | PSH, 10, 20, b"HTTP/1.1 204 No Content\r\n\r\n"),
                 (101_000, FIN | ACK, 37, 21, b"")]  # fmt: skip
         for when, flags, seq, ack, body in up:
             more = waits_us if when == 20_050 else 0
@@ -154,3 +154,12 @@ def test_without_telemetry_and_radio_nothing_is_said(tmp_path):
     frames = [(S0, ether(ip("192.0.2.1", "192.0.2.2", 17, b"\0" * 12)))]
     found = analyse([pcap(tmp_path / "plain.pcap", frames)])
     assert found.at_nodes is None and found.on_air is None
+
+
+def test_a_recorded_queue_is_found_where_it_stood():
+    found = analyse([DATA / "silent.pcap.gz"])
+    told = found.at_nodes
+    (dearest, ns), (untold, _) = sorted(told.of_rows(told.rows), key=lambda one: one[0] is None)
+    network = found.account.exchange_charges[told.rows][:, causes.party_columns(causes.NETWORK)].sum()
+    assert dearest is not None and untold is None and 0.3 < ns / network < 0.5
+    assert any(f"in node {dearest}" in inside_of_connection(found, c) for c in range(found.account.flow.size))

@@ -29,7 +29,7 @@ from yaffle.session.map_services import with_services
 from yaffle.session.map_view import MapPicture, map_picture
 from yaffle.session.path_change import change_course
 from yaffle.session.path_view import PathPicture, path_picture
-from yaffle.session.radio_view import StationRow, radio_picture, station_course
+from yaffle.session.radio_view import StationRow, point_course, radio_picture, station_course
 from yaffle.session.route_paths import route_courses
 from yaffle.session.scene import Scene
 
@@ -75,6 +75,7 @@ class PathStation(Station):
         self.queues.chosen.connect(self._ask_queue)
         self.queues.changes.chosen.connect(self._ask_change)
         self.radio.chosen.connect(self._ask_station)
+        self.radio.points.chosen.connect(self._ask_point)
         self.classes.wanted.connect(lambda: self._turned(self.parts.currentIndex()))
         self.classes.rules_wanted.connect(self.expect)
         self.classes.line_told.connect(self._keep_line)
@@ -181,6 +182,11 @@ class PathStation(Station):
         scene = self._model.scene
         if scene is not None:
             self._of_one.ask(lambda _progress: station_course(scene, row), self.radio.show_course)
+
+    def _ask_point(self, number: int) -> None:
+        scene = self._model.scene
+        if scene is not None:
+            self._of_change.ask(lambda _progress: point_course(scene, number), self.radio.points.show_course)
 
     def _show(self, picture: PathPicture | None) -> None:
         first = self.segments.fresh and picture is not None
