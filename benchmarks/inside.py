@@ -14,6 +14,7 @@ import numpy as np
 
 from yaffle.capture.payload import Payload
 from yaffle.capture.reader import read_captures
+from yaffle.cyclic.streams import find_cyclic
 from yaffle.demo.inside import make_inside
 from yaffle.hops.reports import Datagrams, datagrams_of, report_rows, visits_of_reports
 from yaffle.hops.telemetry import Telemetry
@@ -77,12 +78,22 @@ def frames(path: Path) -> None:
     _told(f"{count:,} frames decoded", count, took, whole)
 
 
+def cycles(path: Path) -> None:
+    """Cyclic streams of a capture, again and again."""
+    capture = read_captures([path])
+    payload = Payload(capture)
+    assert len(find_cyclic(capture, payload, set())) == 4
+    took = _best(lambda: find_cyclic(capture, payload, set()))
+    _told("cyclic streams found, with their cycles", capture.packets.flow.size, took, path.read_bytes())
+
+
 def main() -> None:
     """Prints all."""
     folder = Path(sys.argv[1] if len(sys.argv) > 1 else "bench-data")
-    switches, air = make_inside(folder)
+    switches, air, ramp = make_inside(folder)
     reports(switches)
     frames(air)
+    cycles(ramp)
 
 
 if __name__ == "__main__":

@@ -14,6 +14,7 @@ from yaffle.capture.payload import Payload
 from yaffle.capture.reader import read_captures
 from yaffle.findings.air import air_findings
 from yaffle.radio import frame_scan as f
+from yaffle.radio.elements import BEACON, band_of, elements_of
 from yaffle.radio.frames import address_text, frames_of
 from yaffle.radio.radio import find_radio
 
@@ -241,3 +242,28 @@ def test_a_station_sleeps_from_where_it_says_so_to_its_next_frame(tmp_path):
         frames.append((100 * k, bytes(frame)))
     found, _ = heard(tmp_path, frames)
     assert (found.stations[0].dozed_ns, found.stations[0].heard_ns) == (100 * MS, 900 * MS)
+
+
+@pytest.mark.parametrize(
+    ("elements", "band", "width"),
+    [
+        ([(61, bytes([44, 0])), (192, bytes([0, 0, 0, 0, 0]))], "5 GHz", 20),
+        ([(61, bytes([44, 1])), (192, bytes([1, 42, 0, 0, 0]))], "5 GHz", 80),
+        ([(61, bytes([44, 1])), (192, bytes([1, 42, 50, 0, 0]))], "5 GHz", 160),
+        ([(61, bytes([6, 3]))], "2.4 GHz", 40),
+        ([(255, bytes([36, 0, 0, 2, 0, 0, 0, 53, 2, 0, 0, 0]))], "6 GHz", 80),
+    ],
+)
+def test_band_and_width_as_an_access_point_tells_them(elements, band, width):
+    told = elements_of(bytes(12) + b"".join(air.element(kind, own) for kind, own in elements), BEACON)
+    assert (band_of(told.channel, 0, six_ghz=told.six_ghz), told.width_mhz) == (band, width)
+
+
+def test_keys_that_come_late_after_a_move_are_told(tmp_path):
+    key = air.snap(0x888E, b"\2\3\0\x5f" + bytes(95))
+    frames = life() + [(441 + 400 * k, air.data(k % 2 > 0, AP2, 300 + k, key)) for k in range(4)]
+    frames += [(2000 + k, air.data(True, AP2, 400 + k, b"x" * 40, protected=True)) for k in range(3)]
+    found, _ = heard(tmp_path, sorted(frames))
+    assert found.stations[0].course.roams[0].keys_ns == 1201 * MS
+    (one,) = [own for own in air_findings(analyse([tmp_path / "air.pcap"])) if own.cause == "slow sign-on"]
+    assert "took up to 1.20 s after 1 moves of 1 stations to pier" in one.sentence

@@ -13,7 +13,7 @@ from yaffle.findings.finding import Finding
 from yaffle.ledger import causes
 from yaffle.radio.elements import REASONS, STATUSES
 from yaffle.radio.frames import address_text
-from yaffle.radio.moves import ADDRESS, ASSOCIATION, AUTHENTICATION, KEYS, Failure
+from yaffle.radio.moves import ADDRESS, ASSOCIATION, AUTHENTICATION, KEYS, Failure, Roam
 from yaffle.radio.radio import AccessPoint, Station
 from yaffle.units import count, duration, share
 
@@ -21,7 +21,7 @@ _S = 10**9
 _TO_AND_FRO, _WITHIN_NS = 4, 120 * _S  # moves between the same two access points
 _WEAK_DBM, _POOR_RETRY = -78.0, 20.0
 _BUSY = 75.0  # %
-_LATE_NS = 2 * _S
+_LATE_NS, _LATE_KEYS_NS = 2 * _S, _S
 _MOST_AIR, _LEAST_AIR, _TIMES_BYTES = 0.4, 0.05, 2.0  # of a cell's airtime; of the time; against its share of bytes
 _STRONG_DBM, _CLEAR_DB, _AGAIN, _FEW = -67.0, 20.0, 25.0, 100  # signal, SNR; % of data frames one way; data frames
 _STEPS = {
@@ -40,7 +40,8 @@ def air_findings(analysis: Analysis) -> list[Finding]:
         return []
     points = {one.bssid: one for one in radio.access_points}
     found = [*_failures(radio.stations, points), *_moves(radio.stations, points), *_crowded(radio.access_points),
-             *_late_addresses(radio.stations, points), *_slow_ones(analysis), *_disturbed(radio.stations)]  # fmt: skip
+             *_late_addresses(radio.stations, points), *_late_keys(radio.stations, points), *_slow_ones(analysis),
+             *_disturbed(radio.stations)]  # fmt: skip
     first = int(radio.heard["time_ns"].min()) if radio.heard.size else 0
     last = int(radio.heard["time_ns"].max()) if radio.heard.size else 0
     for one in found:
@@ -134,6 +135,27 @@ def _late_addresses(stations: list[Station], points: dict[str, AccessPoint]) -> 
                 "Look at the DHCP server, and whether the network behind both access points is the same.",
                 (late[0].time_ns, late[-1].time_ns), 1, sum(one.address_ns for one in late),
             )  # fmt: skip
+
+
+def _late_keys(stations: list[Station], points: dict[str, AccessPoint]) -> Iterator[Finding]:
+    """Sign-on and keys that take long at an access point: a server behind it is asked each time."""
+    by_point: dict[int, list[tuple[Station, Roam]]] = defaultdict(list)
+    for station in stations:
+        for one in station.course.roams:
+            if one.keys_ns >= _LATE_KEYS_NS:
+                by_point[one.new].append((station, one))
+    for bssid, own in by_point.items():
+        worst = max(own, key=lambda pair: pair[1].keys_ns)[1]
+        name = name_of(address_text(bssid), points)
+        who = len({station.address for station, _ in own})
+        times = [one.time_ns for _, one in own]
+        yield _made(
+            "slow sign-on", "minor", f"{address_text(bssid)} sign-on",
+            f"Sign-on and keys took up to {duration(worst.keys_ns)} after {count(len(own))} moves of {count(who)}"
+            f" stations to {name}.",
+            "Look at the RADIUS response time in Survey, services; fast transitions (802.11r) or cached keys spare it.",
+            (min(times), max(times)), who, sum(one.keys_ns for _, one in own), name=name,
+        )  # fmt: skip
 
 
 def _slow_ones(analysis: Analysis) -> Iterator[Finding]:

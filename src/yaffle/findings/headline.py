@@ -29,6 +29,7 @@ _WHAT = {
     "weak signal": "weak signal, many retries",
     "channel without room": "channel without room",
     "late address": "late address",
+    "slow sign-on": "slow sign-on",
     "low rate takes airtime": "low rate takes the airtime",
     "retries despite signal": "many retries, strong signal",
     "unsteady cycle": "cycle no longer steady",

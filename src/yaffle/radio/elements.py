@@ -10,7 +10,7 @@ DISASSOCIATION, AUTHENTICATION, DEAUTHENTICATION = 10, 11, 12
 _FIXED = {BEACON: 12, PROBED: 12, ASSOCIATION: 4, REASSOCIATION: 10, ASSOCIATED: 6, REASSOCIATED: 6, PROBE: 0}
 FAST_TRANSITION = 2  # authentication algorithm
 _GOES_ON = (0, 76, 126, 127)  # status codes of an authentication that is not refused (SAE, RFC 7664 as 802.11 uses it)
-_SSID, _DS, _LOAD, _RSN, _HT, _VENDOR, _EXTENDED = 0, 3, 11, 48, 61, 221, 255
+_SSID, _DS, _LOAD, _RSN, _HT, _VHT, _VENDOR, _EXTENDED = 0, 3, 11, 48, 61, 192, 221, 255
 _HE_OPERATION = 36
 _SIX_GHZ, _VHT_INFO, _CO_HOSTED = 0x20000, 0x4000, 0x8000
 
@@ -32,20 +32,24 @@ STATUSES = {
 
 @dataclass(frozen=True)
 class Told:
-    """What elements say. ssid: empty where it is hidden; channel, stations: -1, busy: NaN where it is not told."""
+    """What elements say. ssid: empty where it is hidden; channel, stations: -1, busy: NaN, width: 0 where they are not
+    told; six_ghz: whether the channel is one of 6 GHz.
+    """
 
     ssid: str = ""
     channel: int = -1
     stations: int = -1
     busy_percent: float = float("nan")
     is_open: bool = True
+    width_mhz: int = 0
+    six_ghz: bool = False
 
 
 def elements_of(body: bytes, subtype: int) -> Told:
     """The elements of a management frame. Never raises: what is cut off is not told."""
     at = _FIXED.get(subtype, 0)
     is_open = not (subtype in (BEACON, PROBED) and len(body) >= 12 and body[10] & 0x10)
-    ssid, channel, stations, busy = "", -1, -1, float("nan")
+    ssid, channel, stations, busy, width, six = "", -1, -1, float("nan"), 0, False
     while at + 2 <= len(body):
         kind, size = body[at], body[at + 1]
         own = body[at + 2 : at + 2 + size]
@@ -53,21 +57,38 @@ def elements_of(body: bytes, subtype: int) -> Told:
             break
         if kind == _SSID and own.strip(b"\0"):
             ssid = own.decode("utf-8", "replace")
-        elif (kind == _DS and size >= 1) or (kind == _HT and size >= 1 and channel < 0):
+        elif kind == _DS and size >= 1:
             channel = own[0]
+        elif kind == _HT and size >= 2:
+            channel = own[0] if channel < 0 else channel
+            width = max(width, 40 if own[1] & 3 in (1, 3) else 20)
+        elif kind == _VHT and size >= 3:
+            width = max(width, _vht_width(own))
         elif kind == _LOAD and size >= 3:
             stations, busy = unpack_from("<H", own)[0], 100 * own[2] / 255
-        elif kind == _EXTENDED and size >= 7 and own[0] == _HE_OPERATION and channel < 0:
-            channel = _six_ghz_channel(own)
+        elif kind == _EXTENDED and size >= 7 and own[0] == _HE_OPERATION and (told := _six_ghz(own)) is not None:
+            six, (channel, width) = True, told
         at += 2 + size
-    return Told(ssid, channel, stations, busy, is_open)
+    return Told(ssid, channel, stations, busy, is_open, width, six)
 
 
-def _six_ghz_channel(own: bytes) -> int:
-    """The primary channel of an HE operation element at 6 GHz; -1 without."""
+def _vht_width(own: bytes) -> int:
+    """MHz of a VHT operation element (802.11-2020, 9.4.2.158); 0 where it leaves that to the HT operation."""
+    kind, first, second = own[:3]
+    if kind == 0:
+        return 0
+    if kind == 1:
+        return 80 if second == 0 or abs(second - first) > 16 else 160
+    return 160
+
+
+def _six_ghz(own: bytes) -> tuple[int, int] | None:
+    """(primary channel, MHz) of an HE operation element at 6 GHz; None elsewhere."""
     parameters = int.from_bytes(own[1:4], "little")
     at = 7 + (3 if parameters & _VHT_INFO else 0) + (1 if parameters & _CO_HOSTED else 0)
-    return own[at] if parameters & _SIX_GHZ and at < len(own) else -1
+    if not parameters & _SIX_GHZ or at + 1 >= len(own):
+        return None
+    return own[at], 20 << (own[at + 1] & 3)
 
 
 def authentication(body: bytes) -> tuple[int, int, int] | None:
@@ -88,6 +109,15 @@ def status_of(body: bytes) -> int:
 def reason_of(body: bytes) -> int:
     """The reason of a deauthentication or disassociation; -1 cut off, or protected."""
     return int(unpack_from("<H", body)[0]) if len(body) >= 2 else -1
+
+
+def band_of(channel: int, frequency_mhz: int, *, six_ghz: bool) -> str:
+    """The band of a channel, by the frequency where it was heard, else by its number; empty where neither is known."""
+    if six_ghz or frequency_mhz >= 5955:
+        return "6 GHz"
+    if frequency_mhz:
+        return "2.4 GHz" if frequency_mhz < 3000 else "5 GHz"
+    return "" if channel < 0 else "2.4 GHz" if channel <= 14 else "5 GHz"
 
 
 def channel_of(frequency_mhz: int) -> int:

@@ -14,6 +14,7 @@ REASSOCIATED, FAST, ASSOCIATED = "reassociation", "fast transition", "associatio
 _S = 10**9
 _MOVE_NS = 10 * _S  # Who comes back at another access point within this has moved.
 _ASKED_NS = 2 * _S  # An answer belongs to a question within this.
+_KEYS_NS = 10 * _S  # Keys of a sign-on come within this.
 _FEW = 3  # frames of data that show where a station is
 _PATIENCE_NS = 3 * _S  # Without an address for so long, an address failed.
 
@@ -60,6 +61,7 @@ class Roam:
     before: str = ""
     address_ns: int = -1
     back_ns: int = -1  # when data came by the new access point, -1 without
+    keys_ns: int = -1  # from the answer that let it in to the last key frame: sign-on and keys, -1 without
 
 
 @dataclass(frozen=True)
@@ -267,7 +269,12 @@ def _roam(
     asks = traffic.asks_address[(traffic.asks_address >= after.from_ns) & (traffic.asks_address <= after.to_ns)]
     address = int(answers[0] - asks[0]) if answers.size and asks.size and answers[0] <= after.to_ns else -1
     back = int(traffic.time_ns[new[0]]) if gap >= 0 else -1
-    return Roam(after.from_ns, old, after.bssid, gap, kind, words, address, back)
+    keys = traffic.time_ns[
+        traffic.is_key & (traffic.bssid == after.bssid) & (traffic.time_ns >= after.from_ns)
+        & (traffic.time_ns <= min(after.to_ns, after.from_ns + _KEYS_NS))
+    ]  # fmt: skip
+    signed = int(keys[-1]) - after.from_ns if keys.size else -1
+    return Roam(after.from_ns, old, after.bssid, gap, kind, words, address, back, signed)
 
 
 def _without_address(spans: list[Association], traffic: Traffic) -> list[Failure]:

@@ -54,6 +54,8 @@ class AccessPoint:
     beacons: int
     air_ns: int = 0  # of all frames from it and to it, as far as their rates are told
     heard_ns: int = 0  # from its first frame to its last
+    width_mhz: int = 0  # as it told, 0 unknown
+    band: str = ""
 
 
 @dataclass(frozen=True)
@@ -161,7 +163,8 @@ def _access_points(told: dict[int, list[tuple[e.Told, int, bool]]], frames: Fram
         found[bssid] = AccessPoint(
             address_text(bssid), ssid[0][0] if ssid else "", channel, max((one.stations for one in loads), default=-1),
             float(np.mean(busy)) if busy else float("nan"), all(one.is_open for one, _, _ in own),
-            sum(beacon for _, _, beacon in own),
+            sum(beacon for _, _, beacon in own), width_mhz=max(one.width_mhz for one, _, _ in own),
+            band=e.band_of(channel, own[0][1], six_ghz=any(one.six_ghz for one, _, _ in own)),
         )  # fmt: skip
     return found
 

@@ -21,6 +21,8 @@ def radio(analysis: Analysis) -> dict[str, Any]:
                 "bssid": one.bssid,
                 "ssid": one.ssid,
                 "channel": one.channel if one.channel >= 0 else None,
+                "band": one.band or None,
+                "width_mhz": one.width_mhz or None,
                 "stations": one.stations if one.stations >= 0 else None,
                 "busy_percent": _known(one.busy_percent),
                 "airtime_percent": _of(one.air_ns, one.heard_ns),
@@ -79,6 +81,7 @@ def _roam(own: Roam) -> dict[str, Any]:
         "kind": own.kind,
         "before": own.before,
         "address_ms": own.address_ns / _MS if own.address_ns >= 0 else None,
+        "keys_ms": own.keys_ns / _MS if own.keys_ns >= 0 else None,
     }
 
 

@@ -35,7 +35,12 @@ class PointPanel(Panes):
             [
                 Column("access point", lambda r: found[r].bssid, [one.bssid for one in found], figures=False),
                 Column("network", lambda r: found[r].ssid or "hidden", [one.ssid for one in found], figures=False),
+                Column("band", lambda r: found[r].band or "–", [one.band for one in found], figures=False),
                 Column("channel", lambda r: str(found[r].channel), [one.channel for one in found]),
+                Column(
+                    "width", lambda r: f"{found[r].width_mhz} MHz" if found[r].width_mhz else "–",
+                    [one.width_mhz for one in found],
+                ),
                 Column(
                     "stations", lambda r: count(found[r].stations) if found[r].stations >= 0 else "–",
                     [one.stations for one in found], meaning="the most that it told",
@@ -51,7 +56,7 @@ class PointPanel(Panes):
                 Column("open", lambda r: "open" if found[r].is_open else "protected", figures=False),
             ],
             len(found),
-            ((0, 150), (2, 60), (3, 70), (4, 90), (5, 70), (6, 80)),
+            ((0, 150), (2, 60), (3, 60), (4, 60), (5, 70), (6, 90), (7, 70), (8, 80)),
             wide=1,
         )  # fmt: skip
         if found:

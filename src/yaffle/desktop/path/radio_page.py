@@ -169,6 +169,7 @@ def _gap(one: Roam | Failure) -> str:
 def _words(one: Roam | Failure) -> str:
     if isinstance(one, Roam):
         late = f"address after {duration(one.address_ns)}" if one.address_ns >= 0 else ""
-        return "; ".join(part for part in (one.before, late) if part)
+        keys = f"keys after {duration(one.keys_ns)}" if one.keys_ns >= 0 else ""
+        return "; ".join(part for part in (one.before, keys, late) if part)
     words = (REASONS if one.stage == KEYS else STATUSES).get(one.code, "")
     return words or (f"code {one.code}" if one.code >= 0 else "no answer")
