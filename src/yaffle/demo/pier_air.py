@@ -69,7 +69,7 @@ def make_pier_air(path: Path, seed: int = 8) -> Path:
     for second in range(SECONDS):
         for k, (bssid, channel, _) in enumerate(_POINTS):
             body = bytes(8) + pack("<HH", 100, 0x11) + _element(0, SSID.encode()) + _element(3, bytes([channel]))
-            body += _element(11, pack("<HBH", 3 + k, 60 + 25 * k, 0))
+            body += _element(11, pack("<HBH", 3 + k, 60 + 25 * k, 0)) + _element(61, bytes([channel, 1]) + bytes(20))
             air.management(second + 0.01 * k, _heard(-55, 12, channel), 8, (b"\xff" * 6, bssid, bssid), body)
     for number in _MOVES_AT_DBM:
         _walk(air, number, rng)

@@ -42,8 +42,14 @@ def take_pictures(captures: list[Path], weeks: Path, inside: list[Path], folder:
         loop.exec()
 
     paths = []
-    switches, air = inside
-    told = ((captures, _shots), ([weeks], _shots_of_weeks), ([switches], _shots_of_switches), ([air], _shots_of_air))
+    switches, air, ramp = inside
+    told = (
+        (captures, _shots),
+        ([weeks], _shots_of_weeks),
+        ([switches], _shots_of_switches),
+        ([air], _shots_of_air),
+        ([ramp], _shots_of_cycles),
+    )
     for evidence, shots in told:
         window.load(evidence)
         while window.task.job is not None:
@@ -130,7 +136,6 @@ def _shots(window: "MainWindow") -> dict[str, Callable[[], None]]:
         "apportion": apportion,
         "examine": examine,
         "tiers": tiers,
-        "services": lambda: survey(1),
         "path": lambda: path(SEGMENTS),
         "streams": lambda: path(STREAMS),
         "map": chosen_way,
@@ -142,7 +147,7 @@ def _shots_of_weeks(window: "MainWindow") -> dict[str, Callable[[], None]]:
     """The same of the four weeks of flow records."""
     from PySide6.QtWidgets import QApplication
 
-    from yaffle.desktop.survey.station import FLOWS, HOSTS, INTERFACES, TESTS
+    from yaffle.desktop.survey.station import FLOWS, TESTS
     from yaffle.desktop.window.station_rail import COMPARE, WATCH
 
     line = "203.0.113.242 line"
@@ -150,11 +155,6 @@ def _shots_of_weeks(window: "MainWindow") -> dict[str, Callable[[], None]]:
     def flows() -> None:
         window.go(1)
         window.survey.parts.setCurrentIndex(FLOWS)
-
-    def interface() -> None:
-        window.investigation.follow(window.investigation.findings[0])
-        window.go(1)
-        window.survey.parts.setCurrentIndex(INTERFACES)
 
     def page(number: int) -> None:
         window.investigation.look(Focus())
@@ -187,8 +187,6 @@ def _shots_of_weeks(window: "MainWindow") -> dict[str, Callable[[], None]]:
     return {
         "kept": kept,
         "flows": flows,
-        "interfaces": interface,
-        "hosts": lambda: page(HOSTS),
         "watch": watch,
         "tests": tests,
         "normal": normal,
@@ -197,6 +195,7 @@ def _shots_of_weeks(window: "MainWindow") -> dict[str, Callable[[], None]]:
 
 def _shots_of_switches(window: "MainWindow") -> dict[str, Callable[[], None]]:
     """The same of what switches reported."""
+    from yaffle.desktop.path.queues_page import CHANGES
     from yaffle.desktop.path.station import QUEUES
     from yaffle.desktop.window.station_rail import PATH
 
@@ -204,13 +203,18 @@ def _shots_of_switches(window: "MainWindow") -> dict[str, Callable[[], None]]:
         window.go(PATH)
         window.path.parts.setCurrentIndex(QUEUES)
 
-    return {"queues": queues}
+    def changes() -> None:
+        queues()
+        window.path.queues.below.setCurrentIndex(CHANGES)
+
+    return {"queues": queues, "path-change": changes}
 
 
 def _shots_of_air(window: "MainWindow") -> dict[str, Callable[[], None]]:
     """The same of what a radio heard: the scanner that moves late."""
     from PySide6.QtWidgets import QApplication
 
+    from yaffle.desktop.path.radio_page import POINTS
     from yaffle.desktop.path.station import RADIO
     from yaffle.desktop.window.station_rail import PATH
 
@@ -221,4 +225,20 @@ def _shots_of_air(window: "MainWindow") -> dict[str, Callable[[], None]]:
             QApplication.processEvents()
         window.path.radio.stations.selectRow(2)
 
-    return {"radio": radio}
+    def point() -> None:
+        radio()
+        window.path.radio.below.setCurrentIndex(POINTS)
+
+    return {"radio": radio, "access-point": point}
+
+
+def _shots_of_cycles(window: "MainWindow") -> dict[str, Callable[[], None]]:
+    """The same of a ramp's drives, while a camera sends its recording."""
+    from yaffle.desktop.path.station import CYCLIC
+    from yaffle.desktop.window.station_rail import PATH
+
+    def cyclic() -> None:
+        window.go(PATH)
+        window.path.parts.setCurrentIndex(CYCLIC)
+
+    return {"cyclic": cyclic}

@@ -16,6 +16,7 @@ from yaffle.hops.queues import Congestion
 from yaffle.session.hops_view import FlowAtHop, HopsPicture, QueueCourse, edge_rows
 from yaffle.units import count, date_and_moment, duration, moment, share, size
 
+COURSE, FLOWS, CHANGES, EDGES = range(4)  # what stands below the queues
 _NOTHING = (
     "No node told anything of single packets here. Traces inside IPv6 packets (IOAM) and switches' reports about"
     " packets (INT, UDP port 32766) in a capture show which queue stood, who filled it, and which path packets took."

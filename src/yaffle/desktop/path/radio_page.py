@@ -14,6 +14,7 @@ from yaffle.radio.moves import KEYS, Failure, Roam
 from yaffle.session.radio_view import RadioPicture, StationCourse, StationRow
 from yaffle.units import count, date_and_moment, duration
 
+COURSE, EVENTS, POINTS = range(3)  # what stands below the stations
 _NOTHING = (
     "No radio heard anything here. A capture of 802.11 frames (with radiotap or per-packet information, or the frames"
     " alone) shows who was heard how well, what was sent again, who moved from where to where, and what failed."
