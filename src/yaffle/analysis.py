@@ -131,6 +131,11 @@ class Analysis:
         sites = {self.places.site(address) for address in self.capture.names}
         return [own.get(point) or spoken_point(point, sites) for point in self.capture.points]
 
+    def node_name(self, node: int) -> str:
+        """What a node of the network is called: by the user, else by its number."""
+        number = f"node {node}"
+        return next((one.name for one in self.renamed if one.point == number), number)
+
     @cached_property
     def seen_flows(self) -> FlowRecords:
         """What the captures show, as flow records of their points."""

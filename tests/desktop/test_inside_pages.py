@@ -3,6 +3,7 @@
 from dataclasses import replace
 
 import numpy as np
+from PySide6.QtWidgets import QInputDialog
 
 from tests.desktop.test_examine import load, settle, window  # noqa: F401
 from tests.frames import pcap
@@ -28,7 +29,7 @@ def reports(path):
     return pcap(path, sorted(own.frames))
 
 
-def test_a_queue_over_time_with_who_filled_it(window, qtbot, tmp_path):  # noqa: F811
+def test_a_queue_over_time_with_who_filled_it(window, qtbot, tmp_path, monkeypatch):  # noqa: F811
     load(window, qtbot, [reports(tmp_path / "reports.pcap")])
     finding = next(one for one in window.investigation.findings if one.cause == "queue at a node")
     assert "98 % of it was" in finding.sentence or "99 % of it was" in finding.sentence
@@ -53,6 +54,17 @@ def test_a_queue_over_time_with_who_filled_it(window, qtbot, tmp_path):  # noqa:
     assert course.before[1].packets == course.after[1].packets == 50 and course.before[0].median_ns == 300
     assert course.median_ns(after=True) == course.median_ns(after=False) == 600
     assert "in nodes" in page.changes._read(0.001, 0) and page.changes.after.columns.rowCount() == 2
+    page.flows.selectRow(0)
+    assert [name for name, _ in page.line.hops][:1] == ["node 1"] and "p95" in page.line.accessibleDescription()
+    page.line.grab()
+    monkeypatch.setattr(QInputDialog, "getText", lambda *_args, **_more: ("leaf west", True))
+    dict(page.queues.row_offers(0))["Name of the node…"]()
+    settle(window, qtbot)
+    assert page.picture.nodes[1] == "leaf west" and page.queues.model().index(0, 0).data() == "leaf west"
+    assert any("The queue at leaf west, egress 2 stood" in one.sentence for one in window.investigation.findings)
+    window.investigation.undo()
+    settle(window, qtbot)
+    assert page.picture.nodes[1] == "node 1"
     page.changes.changes.entered.emit(0)
     settle(window, qtbot)
     first, last = window.investigation.focus.period

@@ -39,7 +39,7 @@ def _of_nodes(analysis: Analysis, rows: Array) -> str:
     known = [(node, ns) for node, ns in told if node is not None and ns >= _WORTH * whole]
     if not known:
         return ""
-    parts = [f"{duration(ns)} in node {node}" for node, ns in known[:_MOST]]
+    parts = [f"{duration(ns)} in {analysis.node_name(node)}" for node, ns in known[:_MOST]]
     return f" Inside the network, as nodes told: {', '.join(parts)}, of {duration(whole)}."
 
 

@@ -32,14 +32,14 @@ def flow_words(analysis: Analysis, key: FlowKey) -> str:
     return f"{places.short(key.src)} to {places.short(key.dst)} port {key.dst_port}"
 
 
-def node_words(node: int, egress: int) -> str:
+def node_words(analysis: Analysis, node: int, egress: int) -> str:
     """A queue as people name it."""
-    return f"node {node}" + (f", egress {egress}" if egress >= 0 else "")
+    return analysis.node_name(node) + (f", egress {egress}" if egress >= 0 else "")
 
 
 def _finding(analysis: Analysis, own: list[Congestion]) -> Finding:
     worst = max(own, key=lambda one: max((v.added_ns for v in one.victims), default=one.peak_delay_ns))
-    where = node_words(worst.node, worst.egress)
+    where = node_words(analysis, worst.node, worst.egress)
     stood = sum(one.last_ns - one.first_ns for one in own)
     victims = {v.flow for one in own for v in one.victims}
     added = max((v.added_ns for one in own for v in one.victims), default=0)

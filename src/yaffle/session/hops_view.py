@@ -1,12 +1,13 @@
 """Queues in the network in a period: which stood, who filled them, which path flows took, what edges and
 exporters told, and one queue over time."""
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 import numpy as np
 
 from yaffle.arrays import Array
-from yaffle.findings.queues import flow_words
+from yaffle.findings.queues import flow_words, node_words
 from yaffle.hops.edges import EdgeFlow
 from yaffle.hops.on_path import PathDelay, path_delays
 from yaffle.hops.paths import PathChange
@@ -41,6 +42,11 @@ class HopsPicture:
     notes: list[str]
     edges: list[EdgeFlow]
     delays: list[PathDelay]  # as exporters told them, longest first
+    nodes: dict[int, str]  # what nodes are called
+
+    def queue_name(self, node: int, egress: int) -> str:
+        """A queue as people name it."""
+        return self.nodes[node] + (f", egress {egress}" if egress >= 0 else "")
 
     def name(self, one: "Congestion | PathChange", place: int = 0) -> str:
         """The flow of a change, or a queue's culprit."""
@@ -62,6 +68,7 @@ class QueueCourse:
     edges_ns: Array  # of the intervals of `octets`
     octets: Array  # (culprits and all others, intervals): octets that came
     fillers: list[str]
+    name: str  # of the queue
 
 
 @dataclass(frozen=True)
@@ -108,8 +115,11 @@ def hops_picture(scene: Scene) -> HopsPicture | None:
     queues = [one for one in told.congestion if one.last_ns >= low and one.first_ns <= high]
     queues.sort(key=lambda one: (-max((v.added_ns for v in one.victims), default=0), -one.dropped, -one.peak_delay_ns))
     names = {(key.src, key.src_port, key.dst, key.dst_port): flow_words(analysis, key) for key in told.visits.flows}
+    nodes = {node: analysis.node_name(node) for node, _ in told.nodes}
     flows = [
-        FlowAtHop(flow, names[flow.key.src, flow.key.src_port, flow.key.dst, flow.key.dst_port], hop, _paths(flow))
+        FlowAtHop(
+            flow, names[flow.key.src, flow.key.src_port, flow.key.dst, flow.key.dst_port], hop, _paths(flow, nodes)
+        )
         for flow in told.flows
         for hop in flow.hops
     ]
@@ -119,16 +129,18 @@ def hops_picture(scene: Scene) -> HopsPicture | None:
     delays.sort(key=lambda one: -np.nan_to_num(np.nanmax([one.most_us, one.mean_us, 0.0])))
     keys = [*(one.key for one in told.edges), *(one.flow for one in delays[:_MOST_DELAYS])]
     names |= {(key.src, key.src_port, key.dst, key.dst_port): flow_words(analysis, key) for key in keys}
-    return HopsPicture(queues, flows, changes, names, told.visits.notes, told.edges, delays[:_MOST_DELAYS])
+    return HopsPicture(queues, flows, changes, names, told.visits.notes, told.edges, delays[:_MOST_DELAYS], nodes)
 
 
-def path_words(nodes: "tuple[int | None, ...]") -> str:
-    """A path as people read it."""
-    return " → ".join("silent" if node is None else str(node) for node in nodes)
+def path_words(nodes: "tuple[int | None, ...]", names: Mapping[int, str]) -> str:
+    """A path as people read it: numbers alone where nodes have no other name."""
+    return " → ".join("silent" if node is None else names.get(node, str(node)).removeprefix("node ") for node in nodes)
 
 
-def _paths(flow: TracedFlow) -> str:
-    return "; then ".join(path_words(path.nodes) for path in flow.paths[:3]) + ("; …" if len(flow.paths) > 3 else "")
+def _paths(flow: TracedFlow, names: Mapping[int, str]) -> str:
+    return "; then ".join(path_words(path.nodes, names) for path in flow.paths[:3]) + (
+        "; …" if len(flow.paths) > 3 else ""
+    )
 
 
 def queue_course(scene: Scene, one: Congestion) -> QueueCourse:
@@ -152,4 +164,4 @@ def queue_course(scene: Scene, one: Congestion) -> QueueCourse:
     np.add.at(octets, (group, place), own["octets"])
     fillers = [flow_words(scene.evidence.analysis, key) for key in keys] + ["all others"]
     return QueueCourse(one, first, last, shown["arrived_ns"], shown["delay_ns"], shown["queue"], gone, edges, octets,
-                       fillers)  # fmt: skip
+                       fillers, node_words(scene.evidence.analysis, one.node, one.egress))  # fmt: skip

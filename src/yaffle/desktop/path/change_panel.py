@@ -51,8 +51,8 @@ class ChangePanel(QWidget):
             [
                 Column("when", lambda r: moment(found[r].time_ns), [one.time_ns for one in found]),
                 Column("flow", lambda r: picture.name(found[r]) if picture else "", figures=False),
-                Column("before", lambda r: path_words(found[r].before), figures=False),
-                Column("after", lambda r: path_words(found[r].after), figures=False),
+                Column("before", lambda r: self._path(found[r].before), figures=False),
+                Column("after", lambda r: self._path(found[r].after), figures=False),
             ],
             len(found),
             ((0, 120), (1, 260), (2, 240)),
@@ -62,6 +62,9 @@ class ChangePanel(QWidget):
             self.changes.selectRow(0)
         else:
             self.show_course(None)
+
+    def _path(self, nodes: tuple[int | None, ...]) -> str:
+        return path_words(nodes, self._picture.nodes if self._picture is not None else {})
 
     def _chosen(self, row: int) -> PathChange | None:
         found = self._picture.changes if self._picture is not None else []
@@ -81,8 +84,9 @@ class ChangePanel(QWidget):
         """Draws both sides of a change."""
         self.course = found
         self.plot.getPlotItem().clear()
-        _show_side(self.before, found.before if found else [], "node before")
-        _show_side(self.after, found.after if found else [], "node after")
+        names = self._picture.nodes if self._picture is not None else {}
+        _show_side(self.before, found.before if found else [], "node before", names)
+        _show_side(self.after, found.after if found else [], "node after", names)
         if found is None or not found.arrived_ns.size:
             self.plot.set_quantity("both sides of a change stand here")
             return
@@ -118,10 +122,10 @@ class ChangePanel(QWidget):
         self.show_course(self.course)
 
 
-def _show_side(listing: Listing, side: list[NodeSide], title: str) -> None:
+def _show_side(listing: Listing, side: list[NodeSide], title: str, names: dict[int, str]) -> None:
     listing.show_columns(
         [
-            Column(title, lambda r: "silent" if side[r].node is None else str(side[r].node), figures=False),
+            Column(title, lambda r: path_words((side[r].node,), names), figures=False),
             Column("packets", lambda r: count(side[r].packets), [one.packets for one in side]),
             Column("median", lambda r: duration(_whole(side[r].median_ns)), [one.median_ns for one in side]),
             Column("p95", lambda r: duration(_whole(side[r].p95_ns)), [one.p95_ns for one in side]),

@@ -1,17 +1,20 @@
 """Queues inside the network, as nodes told of them: which stood, one over time with who filled it, paths of flows."""
 
+from collections.abc import Callable
+from functools import partial
+
 import numpy as np
 import pyqtgraph as pg
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QLabel, QTabWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QInputDialog, QLabel, QTabWidget, QVBoxLayout, QWidget
 
 from yaffle.desktop.path.change_panel import LEAST_S, ChangePanel
+from yaffle.desktop.path.node_line import NodeLine
 from yaffle.desktop.shared import theme
-from yaffle.desktop.shared.column_table import Column, Listing
+from yaffle.desktop.shared.column_table import Column, Listing, Offers
 from yaffle.desktop.shared.panes import Panes
 from yaffle.desktop.shared.plot_head import Key, Mark
 from yaffle.desktop.shared.plots import Plot
-from yaffle.findings.queues import node_words
 from yaffle.hops.queues import Congestion
 from yaffle.session.hops_view import FlowAtHop, HopsPicture, QueueCourse, edge_rows
 from yaffle.units import count, date_and_moment, duration, moment, share, size
@@ -24,10 +27,13 @@ _NOTHING = (
 
 
 class QueuesPage(QWidget):
-    """`chosen` carries a stretch whose course is wanted; `moment_wanted` a moment to look at."""
+    """`chosen` carries a stretch whose course is wanted; `moment_wanted` a moment to look at; `named` a node and what
+    the user calls it.
+    """
 
     chosen = Signal(object)
     moment_wanted = Signal(object)
+    named = Signal(int, str)
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -45,6 +51,12 @@ class QueuesPage(QWidget):
         self.queues.selectionModel().currentRowChanged.connect(lambda now, _before: self._choose(now.row()))
         self.queues.entered.connect(self._enter)
         self.queues.setToolTip("Enter narrows the period to that stretch")
+        for listing, node_of in ((self.queues, self._node_of_queue), (self.flows, self._node_of_flow)):
+            listing.row_offers = partial(self._offers, node_of)
+        self.line = NodeLine()
+        self.flows.selectionModel().currentRowChanged.connect(lambda now, _before: self._draw_line(now.row()))
+        flows = Panes("path queues page: flows", Qt.Orientation.Vertical)
+        flows.arrange([self.flows, self.line], [190, 120])
         self.changes.moment_wanted.connect(self.moment_wanted)
         self.waited = Plot("waiting in the queue", "s", relative=True)
         self.fill = Plot("who came", "bit/s", relative=True)
@@ -58,7 +70,7 @@ class QueuesPage(QWidget):
         self.below.setDocumentMode(True)
         for part, name in (
             (drawn, "over time"),
-            (self.flows, "flows"),
+            (flows, "flows"),
             (self.changes, "path changes"),
             (self.edges, "edges and exporters"),
         ):
@@ -98,7 +110,7 @@ class QueuesPage(QWidget):
         worst = [max((v.added_ns for v in one.victims), default=0) for one in found]
         self.queues.show_columns(
             [
-                Column("node", lambda r: str(found[r].node), [one.node for one in found]),
+                Column("node", lambda r: self._called(found[r].node), [one.node for one in found], figures=False),
                 Column("egress", lambda r: _known(found[r].egress), [one.egress for one in found]),
                 Column("from", lambda r: moment(found[r].first_ns), [one.first_ns for one in found]),
                 Column(
@@ -146,7 +158,7 @@ class QueuesPage(QWidget):
             [
                 Column("flow", lambda r: found[r].name, [one.name for one in found], figures=False),
                 Column(
-                    "node", lambda r: node_words(found[r].hop.node, found[r].hop.egress),
+                    "node", lambda r: self._queue(found[r].hop.node, found[r].hop.egress),
                     [one.hop.node for one in found], figures=False,
                 ),
                 Column("packets", lambda r: count(found[r].hop.samples), [one.hop.samples for one in found]),
@@ -182,6 +194,38 @@ class QueuesPage(QWidget):
             wide=0,
         )  # fmt: skip
 
+    def _called(self, node: int) -> str:
+        return self.picture.nodes[node].removeprefix("node ") if self.picture is not None else str(node)
+
+    def _queue(self, node: int, egress: int) -> str:
+        return self.picture.queue_name(node, egress) if self.picture is not None else ""
+
+    def _node_of_queue(self, row: int) -> int:
+        return self.picture.queues[row].node if self.picture is not None else -1
+
+    def _node_of_flow(self, row: int) -> int:
+        return self.picture.flows[row].hop.node if self.picture is not None else -1
+
+    def _offers(self, node_of: Callable[[int], int], row: int) -> Offers:
+        return [("Name of the node…", partial(self.name_node, node_of(row)))]
+
+    def name_node(self, node: int) -> None:
+        """Asks for another name of a node; an empty one is its number again."""
+        if self.picture is None or node not in self.picture.nodes:
+            return
+        now = self.picture.nodes[node]
+        name, sure = QInputDialog.getText(self, "Name of the node", f"Name for node {node}:", text=now)
+        if sure:
+            self.named.emit(node, name.strip())
+
+    def _draw_line(self, row: int) -> None:
+        order = self.flows.columns.order
+        if self.picture is None or not 0 <= row < order.size:
+            self.line.show_hops([])
+            return
+        own = self.picture.flows[int(order[row])].flow
+        self.line.show_hops([(self.picture.nodes[hop.node], hop) for hop in own.hops])
+
     def _choose(self, row: int) -> None:
         order = self.queues.columns.order
         if self.picture is not None and 0 <= row < order.size:
@@ -212,7 +256,7 @@ class QueuesPage(QWidget):
             self.waited.plot(at, np.full(at.size, top * 1.05), pen=None, symbol="x", symbolSize=7,
                             symbolPen=pg.mkPen(look.red, width=1.4))  # fmt: skip
             keys.append(Key("dropped", look.red, Mark.CROSS))
-        self.waited.set_quantity(f"waited at {node_words(found.one.node, found.one.egress)}", "s")
+        self.waited.set_quantity(f"waited at {found.name}", "s")
         self.waited.set_keys(*keys)
         self._draw_fill(found)
         span = max(1e-6, (found.last_ns - first) / 1e9)

@@ -19,6 +19,7 @@ from yaffle.desktop.shared.jobs import Latest
 from yaffle.desktop.shared.station import Station
 from yaffle.hops.paths import PathChange
 from yaffle.hops.queues import Congestion
+from yaffle.inventory.places import PointName
 from yaffle.path.translations import PairedEnds
 from yaffle.session.classes_view import class_picture
 from yaffle.session.cyclic_view import cyclic_picture
@@ -74,6 +75,7 @@ class PathStation(Station):
             telling.moment_wanted.connect(self._narrow)
         self.queues.chosen.connect(self._ask_queue)
         self.queues.changes.chosen.connect(self._ask_change)
+        self.queues.named.connect(self._name_node)
         self.radio.chosen.connect(self._ask_station)
         self.radio.points.chosen.connect(self._ask_point)
         self.classes.wanted.connect(lambda: self._turned(self.parts.currentIndex()))
@@ -172,6 +174,12 @@ class PathStation(Station):
         scene = self._model.scene
         if scene is not None:
             self._of_nodes.ask(lambda _progress: queue_course(scene, one), self.queues.show_course)
+
+    def _name_node(self, node: int, name: str) -> None:
+        number, kept = f"node {node}", self._model.kept
+        others = tuple(one for one in kept.renamed if one.point != number)
+        own = (PointName(number, name),) if name and name != number else ()
+        self._model.keep(replace(kept, renamed=others + own), f"name {number} {name}".rstrip())
 
     def _ask_change(self, one: PathChange) -> None:
         scene = self._model.scene

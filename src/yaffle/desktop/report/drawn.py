@@ -15,7 +15,6 @@ from yaffle.desktop.report.vectors import WIDE, vectors_of
 from yaffle.desktop.shared.lanes import ROW
 from yaffle.desktop.shared.plots import Plot
 from yaffle.desktop.watch.course_plot import draw_course
-from yaffle.findings.queues import node_words
 from yaffle.ledger import causes
 from yaffle.ledger.bounds import BOUNDED
 from yaffle.report.figure import Figure
@@ -161,7 +160,7 @@ def queue(found: QueueCourse | None) -> Figure | None:
     one = found.one
     longer = max((v.added_ns for v in one.victims), default=0)
     sentence = (
-        f"{node_words(one.node, one.egress)}: packets waited up to {duration(one.peak_delay_ns)}"
+        f"{found.name}: packets waited up to {duration(one.peak_delay_ns)}"
         + (f"; {', '.join(found.fillers[:2])} filled it" if found.fillers else "")
         + (f"; {count(len(one.victims))} others waited up to {duration(longer)} longer than usual" if longer else "")
         + "."
