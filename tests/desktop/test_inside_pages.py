@@ -55,7 +55,7 @@ def test_a_queue_over_time_with_who_filled_it(window, qtbot, tmp_path, monkeypat
     assert course.median_ns(after=True) == course.median_ns(after=False) == 600
     assert "in nodes" in page.changes._read(0.001, 0) and page.changes.after.columns.rowCount() == 2
     page.flows.selectRow(0)
-    assert [name for name, _ in page.line.hops][:1] == ["node 1"] and "p95" in page.line.accessibleDescription()
+    assert page.line.hops[0][0] == "node 1" and len(page.line.hops) <= 2 and "p95" in page.line.accessibleDescription()
     page.line.grab()
     monkeypatch.setattr(QInputDialog, "getText", lambda *_args, **_more: ("leaf west", True))
     dict(page.queues.row_offers(0))["Name of the node…"]()

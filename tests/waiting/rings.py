@@ -2,6 +2,10 @@
 
 import struct
 
+from yaffle.capture.payload import Payload
+from yaffle.capture.pcapng_writer import write_pcapng
+from yaffle.capture.reader import read_captures
+
 
 class Blocks:
     """The blocks of a capture: those before the packets, and the packets."""
@@ -28,3 +32,14 @@ class Blocks:
                     out.write(b"".join(chunk[k : k + per // 3]))
                     out.flush()
                     between()
+
+
+def as_pcapng(source, path):
+    """The packets of a capture of any form, of one interface."""
+    capture = read_captures([source])
+    packets, data = capture.packets, Payload(capture).sources[0]
+    columns = (packets.time_ns, packets.wire_bytes, packets.position, packets.captured_bytes)
+    rows = zip(*(column.tolist() for column in columns), strict=True)
+    link = capture.sources[0].interfaces[0].link_type
+    write_pcapng(path, ((at, wire, data[p : p + size].tobytes()) for at, wire, p, size in rows), link_type=link)
+    return path

@@ -8,25 +8,27 @@ import pyarrow as pa
 import pyarrow.compute
 import pytest
 
-from tests.waiting.rings import Blocks
+from tests.hops.test_traces import DATA
+from tests.waiting.rings import Blocks, as_pcapng
 from yaffle.analysis import analyse
 from yaffle.capture.ring_folder import files_of
 from yaffle.demo.pier_air import make_pier_air
 from yaffle.errors import YaffleError
 from yaffle.history.wait_rows import MINUTE_NS, SCHEMA
+from yaffle.hops.hop_rows import PASSED
 from yaffle.radio.air_rows import POINT
 from yaffle.session.evidence import Evidence
 from yaffle.waiting.accounting import Accounting
 from yaffle.waiting.held_files import FOLDER
 from yaffle.waiting.minutes import AIR, MOVED, QUESTION, minutes_of, questions_of, sums_of
-from yaffle.waiting.stretches import schema_of, stretch_key, stretches_of
+from yaffle.waiting.stretches import TABLES, schema_of, stretch_key, stretches_of
 
 
 class Kept:
     """What a history would hold."""
 
     def __init__(self):
-        self.tables = {"waits": [], "questions": [], "radio": [], "cyclic": []}
+        self.tables = {"waits": [], "questions": [], **{name: [] for name in TABLES}}
 
     def tell(self, name, table):
         self.tables[name].append(table)
@@ -44,8 +46,7 @@ class Kept:
 
     def told(self, run):
         return {"questions": self.table("questions")} | {
-            name: (rows := self.table(name)).filter(pa.compute.equal(rows["run"], run))
-            for name in ("waits", "radio", "cyclic")
+            name: (rows := self.table(name)).filter(pa.compute.equal(rows["run"], run)) for name in ("waits", *TABLES)
         }
 
 
@@ -197,3 +198,20 @@ def test_what_happens_on_the_air_is_told_once(tmp_path, killed):
     assert sum(row["frames"] for row in heard) <= whole.radio.heard.size and {row["network"] for row in heard} == {
         "pier"
     }
+
+
+def test_what_nodes_wrote_is_told_by_the_minute_once(tmp_path):
+    capture = as_pcapng(DATA / "silent.pcap.gz", tmp_path / "silent.pcapng")
+    ring, kept = tmp_path / "ring", Kept()
+    ring.mkdir()
+    at = [Accounting(ring, "r3", kept)]
+
+    def between():
+        at[0] = Accounting(ring, "r3", kept)
+        at[0].look()
+
+    Blocks(capture).write(ring, 4, between)
+    at[0].look(last=True)
+    told, whole = kept.table("hops").to_pylist(), stretches_of(analyse([capture]), 0)["hops"]
+    passed = [[row["packets"] for row in rows if row["what"] == PASSED] for rows in (told, whole)]
+    assert sum(passed[0]) == sum(passed[1]) > 0 and {row["capture"] for row in told} == {"r3"}

@@ -6,12 +6,13 @@ import json
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
+import numpy as np
 import pyarrow as pa
 
 from yaffle.arrays import Array
 from yaffle.hops.queues import by_queue
 from yaffle.hops.telemetry import Telemetry
-from yaffle.hops.visits import FlowKey
+from yaffle.hops.visits import TRACE, FlowKey, Visits
 from yaffle.quantiles import median, p95
 
 PASSED, STOOD, DROPPED, MOVED, ON_PATH = "passed", "queue stood", "dropped", "other way", "on path"
@@ -22,12 +23,15 @@ SCHEMA = pa.schema(
     [
         ("time_ns", pa.int64()),
         ("to_ns", pa.int64()),
+        ("run", pa.int64()),  # of what a capture's accounting told; null of what was received
+        ("capture", pa.string()),
         ("what", pa.string()),
         *((name, pa.int64()) for name in _WHOLE),
         *((name, pa.float64()) for name in _FIGURES),
         *((name, pa.string()) for name in _PARTS),
     ]
 )
+MINUTE_NS = 60 * 10**9
 MOST_QUEUES = 4096  # of one stretch of time, busiest first
 _MOST_EVENTS = 1024
 _US = 1e3
@@ -37,6 +41,18 @@ def rows_of(told: Telemetry, from_ns: int, to_ns: int) -> pa.Table:
     """What was told from one moment to another. Delays in us; egress null where it is not told."""
     rows = [*_passed(told.visits.rows, from_ns, to_ns), *_stood(told), *_dropped(told, from_ns, to_ns), *_moved(told)]
     return table_of(rows)
+
+
+def minutes_of(told: Telemetry, from_ns: int, until_ns: int) -> Iterator[dict[str, Any]]:
+    """What nodes wrote into packets (IOAM), minute by minute, of the minutes that end before a moment."""
+    rows = told.visits.rows
+    rows = rows[(rows["teller"] == TRACE) & (rows["arrived_ns"] >= from_ns)]
+    minute = rows["arrived_ns"] // MINUTE_NS
+    for number in np.unique(minute).tolist():
+        begin, end = number * MINUTE_NS, (number + 1) * MINUTE_NS
+        if end <= until_ns:
+            own = Telemetry(Visits(rows[minute == number], told.visits.flows))
+            yield from rows_of(own, begin, end).to_pylist()
 
 
 def moved_row(time_ns: int, flow: FlowKey, before: tuple[int | None, ...], after: tuple[int | None, ...]) -> pa.Table:

@@ -143,6 +143,18 @@ def _paths(flow: TracedFlow, names: Mapping[int, str]) -> str:
     )
 
 
+def along_path(flow: TracedFlow) -> list[FlowHop]:
+    """A flow's nodes along the path that most of its packets took, each by the interfaces that most of them took there;
+    where no path is told, each node once.
+    """
+    most: dict[int, FlowHop] = {}
+    for hop in flow.hops:
+        if hop.node not in most or hop.samples > most[hop.node].samples:
+            most[hop.node] = hop
+    usual = max(flow.paths, key=lambda path: path.packets).nodes if flow.paths else tuple(most)
+    return [most[node] for node in usual if node is not None and node in most]
+
+
 def queue_course(scene: Scene, one: Congestion) -> QueueCourse:
     """A queue around one stretch of it."""
     visits = scene.evidence.analysis.telemetry.visits

@@ -15,13 +15,13 @@ import pyarrow as pa
 
 from yaffle.analysis import Analysis
 from yaffle.following import Followed
-from yaffle.history.layout import CYCLIC, QUESTIONS, RADIO, WAITS
+from yaffle.history.layout import QUESTIONS, WAITS
 from yaffle.history.wait_rows import MINUTE_NS
 from yaffle.session.evidence import Evidence
 from yaffle.waiting.carrying import carry
 from yaffle.waiting.held_files import HeldFiles, State
 from yaffle.waiting.minutes import NOTHING, QUESTION, Key, Sums, minutes_of, questions_of, sums_of, table_of
-from yaffle.waiting.stretches import stretch_key, stretch_table, stretches_of
+from yaffle.waiting.stretches import TABLES, stretch_key, stretch_table, stretches_of
 
 MOST_PACKETS = 2_000_000  # of a run, before another begins with the next file
 _SETTLED_NS = 3 * 10**9  # after the end of a minute, before it is told
@@ -76,7 +76,7 @@ class Accounting:
     def _begin(self, kept: dict[str, pa.Table]) -> None:
         """What was told of the run: of what it carries all, and of what came since what the history holds."""
         waits, questions = kept.get(WAITS, _NO_WAITS), kept.get(QUESTIONS, _NO_QUESTIONS)
-        for table in (RADIO, CYCLIC):
+        for table in TABLES:
             self._told.stretches |= (
                 {stretch_key(table, row) for row in kept[table].to_pylist()} if table in kept else set()
             )
@@ -147,8 +147,8 @@ class Accounting:
         """Minutes on the air and of cyclic streams that are over, each once."""
         carried = str(self.files.carried(self._state)) if self._state.carried else ""
         own = [one.first_ns for one in self._analysis.capture.sources if one.path != carried and one.packets]
-        for table, rows in stretches_of(self._analysis, min(own, default=0)).items():
-            due = [row for row in rows if self._state.since_ns <= row["time_ns"] and row["to_ns"] <= until_ns]
+        for table, rows in stretches_of(self._analysis, min(own, default=0), until_ns).items():
+            due = [row for row in rows if self._state.since_ns <= row["time_ns"]]
             fresh = [row for row in due if stretch_key(table, row) not in self._told.stretches]
             if fresh:
                 self._kept.tell(table, stretch_table(table, fresh, self.capture, self._state.run))

@@ -17,12 +17,12 @@ import pyarrow as pa
 
 from yaffle.errors import YaffleError
 from yaffle.history.database import cursor
-from yaffle.history.layout import CYCLIC, QUESTIONS, RADIO, WAIT_LEVELS, WAITS, counting, folders
+from yaffle.history.layout import QUESTIONS, WAIT_LEVELS, WAITS, counting, folders
 from yaffle.history.wait_rows import MINUTE_NS, SCHEMA
 from yaffle.history.wait_sums import text, wait_files
 from yaffle.waiting.accounting import Accounting
 from yaffle.waiting.minutes import QUESTION
-from yaffle.waiting.stretches import schema_of
+from yaffle.waiting.stretches import TABLES, schema_of
 
 _LOOK_S = 10.0
 _BEFORE_NS = 2 * 3600 * 10**9  # A run's first rows may be of minutes that lie so long before it.
@@ -62,7 +62,7 @@ class _Told:
         since = run - _BEFORE_NS
         waits = self._asked(self._waits(since), SCHEMA.names, f"run = {run}")
         found = {WAITS: waits, QUESTIONS: self._asked(self._files(QUESTIONS, since), QUESTION.names, "true")}
-        for table in (RADIO, CYCLIC):
+        for table in TABLES:
             found[table] = self._asked(self._files(table, since), schema_of(table).names, f"run = {run}")
         return {name: table for name, table in found.items() if table is not None}
 
@@ -85,7 +85,9 @@ class _Told:
             return None
         query = f"SELECT {', '.join(columns)} FROM told WHERE {where} AND capture = {text(self._capture)}"
         with cursor() as db:
-            table: pa.Table = db.read_parquet([str(path) for path in files]).query("told", query).to_arrow_table()
+            table: pa.Table = (
+                db.read_parquet([str(path) for path in files], union_by_name=True).query("told", query).to_arrow_table()
+            )
         return table
 
 

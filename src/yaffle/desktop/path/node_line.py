@@ -1,4 +1,4 @@
-"""One flow's nodes as a line from left to right: delay in each, and the deepest queue that its packets met there."""
+"""A flow's nodes along its usual path, from left to right: delay in each, and the deepest queue that it met there."""
 
 from PySide6.QtCore import QRectF, Qt
 from PySide6.QtGui import QColor, QPainter, QPen
@@ -13,7 +13,7 @@ _MUCH = 10  # times its least delay at the 95th percentile: drawn as a place tha
 
 
 class NodeLine(QWidget):
-    """Draws the hops of one flow, in order; `name` says what a node is called."""
+    """Draws the hops of one path."""
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -64,6 +64,7 @@ def _box(painter: QPainter, box: QRectF, name: str, hop: FlowHop) -> None:
 
 def _lines(hop: FlowHop) -> list[str]:
     sides = [f"{word} {number}" for word, number in (("in", hop.ingress), ("out", hop.egress)) if number >= 0]
-    queue = f"queue up to {size(hop.queue_max)}" if hop.queue_max > 0 else "no queue told"
+    known = f"queue up to {size(hop.queue_max)}" if hop.queue_max else "queue empty"
+    queue = known if hop.queue_max >= 0 else "no queue told"
     told = f"{duration(round(hop.median_ns))}, p95 {duration(round(hop.p95_ns))}"
     return [", ".join(sides) or "interfaces not told", told, queue]

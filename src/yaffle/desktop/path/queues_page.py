@@ -16,7 +16,7 @@ from yaffle.desktop.shared.panes import Panes
 from yaffle.desktop.shared.plot_head import Key, Mark
 from yaffle.desktop.shared.plots import Plot
 from yaffle.hops.queues import Congestion
-from yaffle.session.hops_view import FlowAtHop, HopsPicture, QueueCourse, edge_rows
+from yaffle.session.hops_view import FlowAtHop, HopsPicture, QueueCourse, along_path, edge_rows
 from yaffle.units import count, date_and_moment, duration, moment, share, size
 
 COURSE, FLOWS, CHANGES, EDGES = range(4)  # what stands below the queues
@@ -224,7 +224,7 @@ class QueuesPage(QWidget):
             self.line.show_hops([])
             return
         own = self.picture.flows[int(order[row])].flow
-        self.line.show_hops([(self.picture.nodes[hop.node], hop) for hop in own.hops])
+        self.line.show_hops([(self.picture.nodes[hop.node], hop) for hop in along_path(own)])
 
     def _choose(self, row: int) -> None:
         order = self.queues.columns.order
