@@ -130,13 +130,15 @@ def _filled(table: pa.Table, count: int) -> dict[str, Array]:
     return found
 
 
-def _told(windows: Windows, table: str, period: tuple[int, int], at: str, count: int) -> Array:
-    """In which intervals anybody told anything."""
+def _told(windows: Windows, table: str, time: str, period: tuple[int, int], count: int, early: int = 1) -> Array:
+    """In which of equal intervals of a period anybody told anything. early: 1 where a moment belongs to the interval
+    that it ends, 0 where to the one that it begins.
+    """
+    first_ns, last_ns = period
+    times = windows.rows(table, first_ns, last_ns)[time].to_numpy()
+    places = (times - first_ns - early) // ((last_ns - first_ns) // count)
     found = np.zeros(count, bool)
-    places = windows.asked(table, *period, f"SELECT DISTINCT CAST({at} AS BIGINT) AS place FROM told")[
-        "place"
-    ].to_pylist()
-    found[[place for place in places if place is not None and 0 <= place < count]] = True
+    found[places[(places >= 0) & (places < count)]] = True
     return found
 
 
@@ -148,7 +150,7 @@ def _of_records(windows: Windows, asked: Question, first_ns: int, width_ns: int,
     last_ns = first_ns + count * width_ns
     period, name = (first_ns, last_ns), asked.entry.name
     at = _place("last_ns", first_ns, width_ns, count)
-    told = _told(windows, RECORDS, period, at, count)
+    told = _told(windows, RECORDS, "last_ns", period, count)
     few = f"(SELECT *, {asked.subject} AS subject FROM told WHERE {asked.condition})"
     if name in ("volume", "packets"):
         what = "octets * 8" if name == "volume" else "packets"
@@ -203,7 +205,7 @@ def _of_steps(
     for own in found.values():
         own[1:] = np.where(np.isnan(own[1:]), own[:-1], own[1:])
     cut = {subject: own[1:].copy() for subject, own in found.items()}
-    return Values(cut, _told(windows, table, span, at, count), heard)
+    return Values(cut, _told(windows, table, "time_ns", span, count), heard)
 
 
 def _moved(table: pa.Table) -> pa.Table:
@@ -258,7 +260,7 @@ def _of_probes(windows: Windows, asked: Question, first_ns: int, width_ns: int, 
         f" WHERE {asked.condition} GROUP BY ALL"
     )
     found = _filled(windows.asked(PROBES, *period, query), count)
-    return Values(found, _told(windows, PROBES, period, at, count), _last(found))
+    return Values(found, _told(windows, PROBES, "at_ns", period, count), _last(found))
 
 
 def stretch_value(entry: Entry) -> str:
@@ -295,7 +297,7 @@ def _of_stretches(windows: Windows, asked: Question, first_ns: int, width_ns: in
     )
     table = asked.entry.table
     found = _filled(windows.asked(table, *period, query), count)
-    return Values(found, _told(windows, table, period, at, count), _last(found))
+    return Values(found, _told(windows, table, "to_ns", period, count), _last(found))
 
 
 _PARTIES = {f"{party}_wait": party for party in (causes.CLIENT, causes.NETWORK, causes.SERVER)}
@@ -317,7 +319,7 @@ def _of_waits(windows: Windows, asked: Question, first_ns: int, width_ns: int, c
         if 0 <= row["place"] < count and row["exchanges"] > 0:
             own = found.setdefault(row["subject"], np.full(count, np.nan))
             own[row["place"]] = wait_value(asked.entry.name, row, width_ns)
-    return Values(found, _told(windows, table, period, at, count), _last(found))
+    return Values(found, _told(windows, table, "time_ns", period, count, early=0), _last(found))
 
 
 def _minutes_behind(windows: Windows, last_ns: int) -> int:

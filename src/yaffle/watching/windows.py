@@ -26,11 +26,10 @@ from yaffle.history.layout import (
     READINGS,
     RECORDS,
     WAITS,
-    counting,
-    folders,
 )
 from yaffle.history.locked_database import locked_database
 from yaffle.history.probe_rows import SCHEMA as PROBE_SCHEMA
+from yaffle.history.row_files import RowFiles
 from yaffle.history.store import History
 from yaffle.history.wait_rows import SCHEMA as WAIT_SCHEMA
 from yaffle.history.wait_sums import wait_files
@@ -58,6 +57,7 @@ class Windows:
 
     def __init__(self, history: History) -> None:
         self.history = history
+        self.files = RowFiles(history.folder)
         self._held: dict[tuple[str, int, int], pa.Table] = {}
         self._database = locked_database()
         self._lock = threading.Lock()
@@ -83,7 +83,7 @@ class Windows:
         """The rows of a period. Raises HistoryError."""
         key = (table, first_ns, last_ns)
         if key not in self._held:
-            self._held[key] = _READERS[table](self.history, first_ns, last_ns)
+            self._held[key] = _READERS[table](self, first_ns, last_ns)
         return self._held[key]
 
 
@@ -100,8 +100,9 @@ def checked(table: str, condition: str) -> None:
         database.close()
 
 
-def _records(history: History, first_ns: int, last_ns: int) -> pa.Table:
+def _records(windows: Windows, first_ns: int, last_ns: int) -> pa.Table:
     """Flow records that touch a period; finer than needed is not asked for."""
+    history = windows.history
     level = LEVELS[0] if last_ns - first_ns <= _FINE_NS else history.level_for(first_ns, last_ns)
     found = history.rows(first_ns, last_ns, level, _RECORD_COLUMNS).records
     return _named_records(found.rows, [one.address for one in found.exporters or history.exporters],
@@ -159,23 +160,12 @@ def _texts(keys: Any, name: Callable[[int], str]) -> pa.Array:
     return pa.array([name(key) for key in encoded.dictionary.to_pylist()], pa.string()).take(encoded.indices)
 
 
-def _parts(history: History, table: str, first_ns: int, last_ns: int) -> Any:
-    return lambda: [
-        path
-        for start, folder in folders(history.folder / table)
-        if start < last_ns and start + 2 * HOUR_NS > first_ns
-        for path in counting(folder)
-    ]
-
-
-def _counters(history: History, first_ns: int, last_ns: int) -> pa.Table:
+def _counters(windows: Windows, first_ns: int, last_ns: int) -> pa.Table:
     """Readings of interfaces' counters, from a while before a period on; unknown ones are empty."""
+    history = windows.history
     history.refresh()
     low = first_ns - max(_STEPS_BACK_NS, last_ns - first_ns)
-    found = history.told(
-        _parts(history, COUNTERS, low, last_ns),
-        f"SELECT * FROM told WHERE time_ns > {low} AND time_ns <= {last_ns}",
-    )
+    found = windows.files.between(COUNTERS, "time_ns", low, last_ns)
     if found is None:
         return _EMPTY[COUNTERS]
     told = history.counters
@@ -193,23 +183,16 @@ def _counters(history: History, first_ns: int, last_ns: int) -> pa.Table:
     return pa.table(columns, _EMPTY[COUNTERS].schema)
 
 
-def _readings(history: History, first_ns: int, last_ns: int) -> pa.Table:
+def _readings(windows: Windows, first_ns: int, last_ns: int) -> pa.Table:
     low = first_ns - max(_STEPS_BACK_NS, last_ns - first_ns)
-    found = history.told(
-        _parts(history, READINGS, low, last_ns),
-        f"SELECT time_ns, device, object, measure, value FROM told WHERE time_ns > {low} AND time_ns <= {last_ns}",
-    )
-    return found.cast(_EMPTY[READINGS].schema) if found is not None else _EMPTY[READINGS]
+    found = windows.files.between(READINGS, "time_ns", low, last_ns)
+    schema = _EMPTY[READINGS].schema
+    return found.select(schema.names).cast(schema) if found is not None else _EMPTY[READINGS]
 
 
-def _probes(history: History, first_ns: int, last_ns: int) -> pa.Table:
-    found = history.told(
-        _parts(history, PROBES, first_ns, last_ns),
-        f"SELECT * FROM told WHERE at_ns > {first_ns} AND at_ns <= {last_ns}",
-    )
-    if found is None:
-        return _EMPTY[PROBES]
-    return _whole(found, PROBE_SCHEMA)
+def _probes(windows: Windows, first_ns: int, last_ns: int) -> pa.Table:
+    found = windows.files.between(PROBES, "at_ns", first_ns, last_ns)
+    return _whole(found, PROBE_SCHEMA) if found is not None else _EMPTY[PROBES]
 
 
 def _whole(found: pa.Table, schema: pa.Schema) -> pa.Table:
@@ -220,25 +203,20 @@ def _whole(found: pa.Table, schema: pa.Schema) -> pa.Table:
     return found.select(schema.names).cast(schema)
 
 
-def _stretches(table: str, history: History, first_ns: int, last_ns: int) -> pa.Table:
-    found = history.told(
-        _parts(history, table, first_ns, last_ns),
-        f"SELECT * FROM told WHERE to_ns > {first_ns} AND to_ns <= {last_ns}",
-    )
+def _stretches(table: str, windows: Windows, first_ns: int, last_ns: int) -> pa.Table:
+    found = windows.files.between(table, "to_ns", first_ns, last_ns)
     schema = _OF_STRETCHES[table]
     return _whole(found, schema) if found is not None else schema.empty_table()
 
 
-def _waits(history: History, first_ns: int, last_ns: int) -> pa.Table:
-    found = history.told(
-        _parts(history, WAITS, first_ns, last_ns),
-        f"SELECT * FROM told WHERE time_ns >= {first_ns} AND time_ns < {last_ns}",
-    )
+def _waits(windows: Windows, first_ns: int, last_ns: int) -> pa.Table:
+    found = windows.files.between(WAITS, "time_ns", first_ns - 1, last_ns - 1)
     return found.select(WAIT_SCHEMA.names).cast(WAIT_SCHEMA) if found is not None else WAIT_SCHEMA.empty_table()
 
 
-def _hours_of_waits(history: History, first_ns: int, last_ns: int) -> pa.Table:
+def _hours_of_waits(windows: Windows, first_ns: int, last_ns: int) -> pa.Table:
     """The same for intervals of whole hours: hours, where minutes are not kept any more."""
+    history = windows.history
     found = history.told(
         lambda: wait_files(history.folder, history.waits.level_for(first_ns, last_ns), first_ns, last_ns),
         f"SELECT * FROM told WHERE time_ns >= {first_ns} AND time_ns < {last_ns}",
@@ -260,7 +238,7 @@ def _no_records() -> pa.Table:
 
 
 _OF_STRETCHES = {HOPS: HOP_SCHEMA, RADIO: AIR_SCHEMA, CYCLIC: CYCLE_SCHEMA}
-_READERS: dict[str, Callable[[History, int, int], pa.Table]] = {
+_READERS: dict[str, Callable[[Windows, int, int], pa.Table]] = {
     RECORDS: _records, COUNTERS: _counters, READINGS: _readings, PROBES: _probes, WAITS: _waits,
     HOURS_OF_WAITS: _hours_of_waits, **{table: partial(_stretches, table) for table in _OF_STRETCHES},
 }  # fmt: skip
