@@ -1,4 +1,5 @@
-"""A night of the demo played to the watches and to real receivers: `python -m benchmarks.player [FOLDER]`.
+"""A night of the demo played to the watches and to real receivers: `python -m benchmarks.player [FOLDER]`; with
+`--days N` so many days of it instead, against what the watches' definitions say of its evidence.
 
 How fast it is played, how soon after its data an event comes, and whether each is told once; then with fifty kills,
 receivers down for an hour, a full disk and data that come twenty minutes late.
@@ -8,17 +9,30 @@ import sys
 import tempfile
 from pathlib import Path
 
+from tests.watching.plain_watch import expected
 from tests.watching.player import EXPECTED, MINUTES, write_source
 from tests.watching.test_player import by_subject, delays, played
 
 KILLS = 50
+Events = dict[tuple[str, str], list[str]]
 
 
-def _tell(words: str, events: list[dict[str, str]], told: dict[str, list[str]]) -> None:
-    right = "each expected event once, none else" if by_subject(events) == EXPECTED else f"wrong: {by_subject(events)}"
+def _tell(words: str, events: list[dict[str, str]], told: dict[str, list[str]], wanted: Events = EXPECTED) -> None:
+    found = by_subject(events)
+    right = "each expected event once, none else" if found == wanted else f"wrong: {found}, not {wanted}"
+    words += f", {len(events)} events"
     twice = sum(len(told[name]) - len(set(told[name])) for name in ("hook", "mail"))
     missing = sum(len({one["id"] for one in events} - set(told[name])) for name in ("hook", "mail"))
     print(f"{words}: {right}; notices told twice: {twice}, not told: {missing}", flush=True)
+
+
+def whole_days(folder: Path, days: int) -> None:
+    """Plays days, without faults."""
+    source, minutes = folder / "days", days * 24 * 60
+    source.mkdir(exist_ok=True)
+    write_source(source, days * 24 + 2)
+    events, told, spent = played(folder / "played", source, minutes=minutes)
+    _tell(f"{days} days, {minutes * 60 / spent:,.0f} times as fast", events, told, expected(source, minutes))
 
 
 def main(folder: Path) -> None:
@@ -37,4 +51,7 @@ def main(folder: Path) -> None:
 
 if __name__ == "__main__":
     with tempfile.TemporaryDirectory(prefix="yaffle-bench-") as own:
-        main(Path(sys.argv[1]) if len(sys.argv) > 1 else Path(own))
+        if sys.argv[1:2] == ["--days"]:
+            whole_days(Path(own), int(sys.argv[2]))
+        else:
+            main(Path(sys.argv[1]) if len(sys.argv) > 1 else Path(own))

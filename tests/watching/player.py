@@ -1,5 +1,6 @@
-"""Plays a night of the demo's evidence to the watches' engine, its book and its receivers, as fast as the machine can;
-killed at any moment it goes on where it was. A program of its own: `python -m tests.watching.player SETTINGS.json`.
+"""Plays a night of the demo's evidence, or days of it, to the watches' engine, its book and its receivers, as fast as
+the machine can; killed at any moment it goes on where it was. A program of its own: `python -m tests.watching.player
+SETTINGS.json`.
 
 The clock, what has arrived by it, and a full disk are played; the history, the book, the desk and the receivers are
 those that a collector has.
@@ -8,6 +9,7 @@ those that a collector has.
 import json
 import os
 import random
+import shutil
 import signal
 import sys
 import time
@@ -33,7 +35,8 @@ COPY = 10  # the minute in which the nightly copy begins to fill Saltmarsh's lin
 MINUTES = 140
 GAP = (88, 112)  # minutes in which one router tells nothing
 SILENT = weeks.SITES["Northpoint"][1]
-TOLD = ("hook", "log", "mail")
+DESK = ("desk",) if shutil.which("dbus-daemon") else ()
+TOLD = ("hook", "log", "mail", *DESK)
 WATCHES = (
     Watch("line nearly full", "utilization", "interface", over_ns=5 * MINUTE_NS, limit=90.0, clear_at=75.0,
           for_ns=5 * MINUTE_NS, clear_ns=5 * MINUTE_NS, notify=TOLD),
@@ -48,12 +51,12 @@ EXPECTED = {
 }
 
 
-def write_source(path: Path) -> None:
-    """The evidence of the night, made once."""
+def write_source(path: Path, own_hours: int = 4) -> None:
+    """The evidence of the night, or of so many hours, made once."""
     counters, tests = [], []
     routers = {router: (k, speed) for k, (_, router, speed) in enumerate(weeks.SITES.values())}
     first = DAY * 24
-    for number, hours in enumerate(islice(weeks.hours(), first + 4)):
+    for number, hours in enumerate(islice(weeks.hours(), first + own_hours)):
         for one in hours if number >= first else ():
             counters.append(_readings(one.counters, *routers[one.router]))
             tests += kept_tests.tests_of(one)
@@ -130,7 +133,7 @@ def play(settings: dict) -> None:
     from yaffle.watching.outbox import Outbox, wanted
 
     folder = Path(settings["folder"])
-    ended, now = BEGIN_NS + MINUTES * MINUTE_NS, max(_played(folder).values())
+    ended, now = BEGIN_NS + settings.get("minutes", MINUTES) * MINUTE_NS, max(_played(folder).values())
     if (folder / "now").exists():  # The disk may have taken nothing for a while.
         now = max(now, int((folder / "now").read_text() or now))
     full = [BEGIN_NS + minute * MINUTE_NS for minute in settings["full"]]

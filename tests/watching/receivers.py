@@ -3,8 +3,11 @@
 import contextlib
 import http.server
 import json
+import os
 import socket
+import subprocess
 import threading
+import time
 
 
 class Hooks:
@@ -68,3 +71,55 @@ def syslog_server():
         finally:
             ended.set()
             thread.join()
+
+
+@contextlib.contextmanager
+def session_bus(tmp_path):
+    """A message bus of its own; the address it listens at."""
+    address = f"unix:path={tmp_path}/bus"
+    command = ["dbus-daemon", "--session", "--nofork", f"--address={address}"]
+    daemon = subprocess.Popen(command, stderr=subprocess.DEVNULL)
+    end = time.monotonic() + 10
+    while not (tmp_path / "bus").exists() and time.monotonic() < end:
+        time.sleep(0.02)
+    former = os.environ.get("DBUS_SESSION_BUS_ADDRESS")
+    os.environ["DBUS_SESSION_BUS_ADDRESS"] = address
+    try:
+        yield
+    finally:
+        os.environ.pop("DBUS_SESSION_BUS_ADDRESS")
+        if former:
+            os.environ["DBUS_SESSION_BUS_ADDRESS"] = former
+        daemon.terminate()
+        daemon.wait()
+
+
+@contextlib.contextmanager
+def notification_daemon(tmp_path):
+    """Who shows notices on a desktop (freedesktop.org), on a bus of its own: what it was given."""
+    from jeepney import MessageType, new_method_return
+    from jeepney.bus_messages import message_bus
+    from jeepney.io.blocking import open_dbus_connection
+
+    shown, ended = [], threading.Event()
+    with session_bus(tmp_path), open_dbus_connection("SESSION") as own:
+        own.send_and_get_reply(message_bus.RequestName("org.freedesktop.Notifications"))
+
+        def serve():
+            while not ended.is_set():
+                try:
+                    message = own.receive(timeout=0.2)
+                except TimeoutError:
+                    continue
+                if message.header.message_type == MessageType.method_call:
+                    shown.append(message.body)
+                    with contextlib.suppress(OSError):  # Whoever asked was killed meanwhile.
+                        own.send(new_method_return(message, "u", (len(shown),)))
+
+        thread = threading.Thread(target=serve)
+        thread.start()
+        try:
+            yield shown
+        finally:
+            ended.set()
+            thread.join(5)

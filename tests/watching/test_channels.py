@@ -4,10 +4,8 @@ import contextlib
 import hashlib
 import hmac
 import json
-import os
 import shutil
 import socket
-import subprocess
 import threading
 import time
 from email import message_from_bytes
@@ -17,7 +15,7 @@ from aiosmtpd.controller import Controller
 from aiosmtpd.handlers import Message
 
 from tests.collector.test_collector import free_port
-from tests.watching.receivers import hooks, syslog_server
+from tests.watching.receivers import hooks, notification_daemon, session_bus, syslog_server
 from yaffle.watching.channels import SIGNATURE, Channel, NotSentError
 from yaffle.watching.event_rows import Event
 
@@ -101,51 +99,12 @@ def test_syslog_over_udp_and_tcp():
     assert rest[: int(length)].endswith(EVENT.words.encode()) and rest[int(length) :].startswith(length + b" ")
 
 
-@contextlib.contextmanager
-def session_bus(tmp_path):
-    """A message bus of its own; the address it listens at."""
-    address = f"unix:path={tmp_path}/bus"
-    command = ["dbus-daemon", "--session", "--nofork", f"--address={address}"]
-    daemon = subprocess.Popen(command, stderr=subprocess.DEVNULL)
-    end = time.monotonic() + 10
-    while not (tmp_path / "bus").exists() and time.monotonic() < end:
-        time.sleep(0.02)
-    former = os.environ.get("DBUS_SESSION_BUS_ADDRESS")
-    os.environ["DBUS_SESSION_BUS_ADDRESS"] = address
-    try:
-        yield
-    finally:
-        os.environ.pop("DBUS_SESSION_BUS_ADDRESS")
-        if former:
-            os.environ["DBUS_SESSION_BUS_ADDRESS"] = former
-        daemon.terminate()
-        daemon.wait()
-
-
 @pytest.mark.skipif(not shutil.which("dbus-daemon"), reason="no message bus here")
 def test_the_desktop_shows_it(tmp_path):
-    from jeepney import MessageType, new_method_return
-    from jeepney.bus_messages import message_bus
-    from jeepney.io.blocking import open_dbus_connection
-
-    shown = []
-    with session_bus(tmp_path):
-        with pytest.raises(NotSentError, match="desktop"):
-            Channel("desk", "desktop").send([EVENT])
-        with open_dbus_connection("SESSION") as bus:
-            bus.send_and_get_reply(message_bus.RequestName("org.freedesktop.Notifications"))
-
-            def serve():
-                while not shown:
-                    message = bus.receive(timeout=10)
-                    if message.header.message_type == MessageType.method_call:
-                        shown.append(message.body)
-                        bus.send(new_method_return(message, "u", (7,)))
-
-            thread = threading.Thread(target=serve)
-            thread.start()
-            assert Channel("desk", "desktop").send([EVENT]) == "shown on the desktop"
-            thread.join(5)
+    with pytest.raises(NotSentError, match="desktop"), session_bus(tmp_path):
+        Channel("desk", "desktop").send([EVENT])
+    with notification_daemon(tmp_path) as shown:
+        assert Channel("desk", "desktop").send([EVENT]) == "shown on the desktop"
     (body,) = shown
     assert body[3] == "critical: slow desk, web (TCP 443)" and body[4] == EVENT.words and body[6]["urgency"] == ("y", 2)
 

@@ -1,11 +1,12 @@
 """Rows of the table `cyclic`: how steady each cyclic stream was, minute by minute."""
 
 from collections.abc import Iterator
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import pyarrow as pa
 
-from yaffle.cyclic.streams import Cyclic
+if TYPE_CHECKING:
+    from yaffle.cyclic.streams import Cyclic
 
 MINUTE_NS = 60 * 10**9
 SCHEMA = pa.schema(
@@ -23,7 +24,7 @@ SCHEMA = pa.schema(
 _US, _MS = 1e3, 1e6
 
 
-def minutes_of(streams: list[Cyclic], from_ns: int) -> Iterator[dict[str, Any]]:
+def minutes_of(streams: "list[Cyclic]", from_ns: int) -> Iterator[dict[str, Any]]:
     """A row for each stream in each minute that ends after a moment; of a minute that is cut what there is."""
     for one in streams:
         for part in one.minutes:

@@ -11,7 +11,6 @@ from dataclasses import dataclass, field
 from itertools import pairwise
 
 import numpy as np
-from scipy.ndimage import median_filter
 
 from yaffle.arrays import Array
 from yaffle.capture.captured import Capture
@@ -126,7 +125,8 @@ def _left_out(by_time: Array, by_counter: Array) -> Array:
     """How many cycles the sender had left out before each packet: time went on, its counter did not, for good. What
     comes back was delay: a queue that filled and drained.
     """
-    more = median_filter(by_time - by_counter, _FOR_GOOD, mode="nearest")
+    apart = np.pad(by_time - by_counter, _FOR_GOOD // 2, mode="edge")
+    more = np.median(np.lib.stride_tricks.sliding_window_view(apart, _FOR_GOOD), axis=1).astype(np.int64)
     return np.maximum(0, np.minimum.accumulate(more[::-1])[::-1])
 
 
