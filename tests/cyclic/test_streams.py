@@ -75,3 +75,20 @@ def test_talk_and_voice_are_no_cyclic_streams(tmp_path):
     frames = sensor(feed)
     times = np.cumsum(draw.exponential(5 * MS, len(frames))).astype(np.int64) + S0
     assert found(tmp_path, [(int(at), frame) for at, (_, frame) in zip(times, frames, strict=True)]) == []
+
+
+def test_times_of_centuries_and_damaged_frames_break_nothing(tmp_path):
+    draw = np.random.default_rng(11)
+    frames = [(int(at), frame) for (_, frame), at in zip(
+        real_time(Feed(cycles=300)), np.sort(draw.integers(0, 4 * 10**18, 300)), strict=True)]  # fmt: skip
+    assert found(tmp_path, frames) == []
+    steady = real_time(Feed(cycles=200)) + [(at + 2 * 10**18, frame) for at, frame in real_time(Feed(cycles=200))]
+    (one,) = found(tmp_path, steady)
+    assert one.interruptions == 1 and one.missed == 0 and one.minutes == ()
+    cut = []
+    for at, frame in real_time(Feed(cycles=2000)) + sensor(Feed(cycles=2000), counter=True):
+        data = bytearray(frame)
+        for _ in range(int(draw.integers(0, 3))):
+            data[int(draw.integers(0, len(data)))] = int(draw.integers(0, 256))
+        cut.append((at, bytes(data[: int(draw.integers(10, len(data) + 1))])))
+    assert isinstance(found(tmp_path, cut), list)

@@ -25,6 +25,7 @@ from yaffle.quantiles import p95
 COURSE = 120  # equal stretches
 _MINUTE_NS, _MOST_MINUTES = 60_000_000_000, 3000
 _LINE = 64  # cycles
+_MOST_STREAMS, _EVERY = 4000, 50  # in all; between two looks at whether to go on
 _LEAST_NS = 20_000  # a period; below it packets follow each other as fast as they can be sent
 _INTERRUPTED, _INTERRUPTED_NS = 50, 1_000_000_000
 _WATCHDOG = 3  # cycles without data, after which devices usually give up (IEC 61158-6-10, data hold factor)
@@ -89,16 +90,18 @@ class Cyclic:
 def find_cyclic(
     capture: Capture, payload: Payload, apart: set[tuple[str, str]], progress: Progress = go_on
 ) -> list[Cyclic]:
-    """All of them but those between some ends (voice and video), in order of when they began. Raises Cancelled."""
+    """All of them but those between some ends (voice and video), in order of when they began; of very many those with
+    most packets. Raises Cancelled.
+    """
     step(progress, 0.0, "looking for cyclic streams")
     end_ns = max((source.last_ns for source in capture.sources), default=0)
-    found = [
-        one
-        for group in members(capture, payload)
-        if (group.source, group.destination) not in apart
-        for one in _streams(group, payload, end_ns)
-        if one.is_steady
-    ]
+    groups = [one for one in members(capture, payload) if (one.source, one.destination) not in apart]
+    groups.sort(key=lambda one: -one.time_ns.size)
+    found = []
+    for number, group in enumerate(groups[:_MOST_STREAMS]):
+        if number % _EVERY == 0:
+            step(progress, number / len(groups), "looking for cyclic streams")
+        found += [one for one in _streams(group, payload, end_ns) if one.is_steady]
     return sorted(found, key=lambda one: (one.first_ns, one.source, one.destination))
 
 
@@ -153,8 +156,11 @@ def _told(group: Group, cycles: Array, left_out: Array, counter: Counter | None,
     waits = np.where(gaps > long, 0, gaps)
     edges = np.linspace(int(times[0]), int(times[-1]) + 1, COURSE + 1).astype(np.int64)
     course = _course(edges, waits, times, at, cycles, missed, off)
-    by_clock = np.arange(int(times[0]) // _MINUTE_NS, int(times[-1]) // _MINUTE_NS + 2) * _MINUTE_NS
-    minutes = _course(by_clock, waits, times, at, cycles, missed, off) if by_clock.size <= _MOST_MINUTES else ()
+    minutes: tuple[Stretch, ...] = ()
+    first, last = int(times[0]) // _MINUTE_NS, int(times[-1]) // _MINUTE_NS
+    if last - first < _MOST_MINUTES:
+        by_clock = np.arange(first, last + 2) * _MINUTE_NS
+        minutes = _course(by_clock, waits, times, at, cycles, missed, off)
     counted = int(cycles[-1] - cycles[0] + 1 - (rises[broken] - 1).sum())
     return Cyclic(
         group.kind, group.source, group.destination, group.point, group.vlan, int(times[0]), int(times[-1]),

@@ -23,12 +23,12 @@ _WEAK_DBM, _POOR_RETRY = -78.0, 20.0
 _BUSY = 75.0  # %
 _LATE_NS, _LATE_KEYS_NS = 2 * _S, _S
 _MOST_AIR, _LEAST_AIR, _TIMES_BYTES = 0.4, 0.05, 2.0  # of a cell's airtime; of the time; against its share of bytes
-_STRONG_DBM, _CLEAR_DB, _AGAIN, _FEW = -67.0, 20.0, 25.0, 100  # signal, SNR; % of data frames one way; data frames
+_STRONG_DBM, _CLEAR_DB, _AGAIN, _FEW = -67.0, 20.0, 25.0, 100  # signal, SNR; % of data frames in a direction; frames
 _STEPS = {
     AUTHENTICATION: "Look at the access point's log for this station: access lists, radius server, supported methods.",
     ASSOCIATION: "Let the stations of that place spread: other access points, lower power, or more of them.",
     KEYS: "Check the station's key or credentials; a changed key is not known to it.",
-    ADDRESS: "Look at the DHCP server and the way to it: no answer came back over this access point.",
+    ADDRESS: "Look at the DHCP server and the path to it: no answer came back over this access point.",
 }
 AIR = "radio"
 
@@ -101,7 +101,7 @@ def _moves(stations: list[Station], points: dict[str, AccessPoint]) -> Iterator[
                 "weak signal", "minor", station.address,
                 f"{station.address} was heard with {station.signal.median:.0f} dBm at the median and"
                 f" {station.signal.least:.0f} dBm at worst; {max(station.retry_from, station.retry_to):.0f} % of its"
-                f" data frames one way were sent again; it moved {len(roams)} times.",
+                f" data frames in one direction were sent again; it moved {len(roams)} times.",
                 "Have it move earlier (802.11k, 802.11v, a higher least rate), or bring an access point nearer.",
                 (0, 0), 1,
             )  # fmt: skip

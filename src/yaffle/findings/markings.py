@@ -176,7 +176,7 @@ def _never_set(analysis: Analysis, rule: Expected, own: Array, inside: Array) ->
                         rule,
                         mine,
                         int(here.sum()),
-                        f"when it passes {points[point]} on its way from the {party}",
+                        f"when it passes {points[point]} on its path from the {party}",
                         lost=False,
                         party=party,
                     )

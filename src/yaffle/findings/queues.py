@@ -58,7 +58,7 @@ def _finding(analysis: Analysis, own: list[Congestion]) -> Finding:
         f"The queue at {where} stood {times}; at worst from {moment(worst.first_ns)} on{depth}: {who}.{waited}{lost}"
     )
     severity = "critical" if added >= _CRITICAL_NS else "major" if added >= _MAJOR_NS or dropped else "minor"
-    step = "Give the flows that wait a class of their own, pace what fills the queue, or send it another way."
+    step = "Give the flows that wait a class of their own, pace what fills the queue, or send it by another path."
     return Finding(
         causes.NETWORK, CAUSE, severity, where, sentence, step, 0.95, min(one.first_ns for one in own),
         max(one.last_ns for one in own), sum(v.added_ns for one in own for v in one.victims), len(victims),

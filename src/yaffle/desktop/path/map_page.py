@@ -44,7 +44,7 @@ class MapPage(QWidget):
         self.flows.setAccessibleName("What flows over the map")
         self.flows.setToolTip("Choose a flow to see its path on the map")
         self.flows.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
-        self.flows.setMinimumContentsLength(30)
+        self.flows.setMinimumContentsLength(9)
         self.flows.currentIndexChanged.connect(lambda _: self._mark())
         row = QHBoxLayout()
         self.buttons = {}
@@ -75,7 +75,7 @@ class MapPage(QWidget):
             row.addWidget(button)
         row.addStretch(1)
         row.addWidget(QLabel("Path of"))
-        row.addWidget(self.flows)
+        row.addWidget(self.flows, 1)
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 4, 0, 0)
         column.addLayout(row)

@@ -89,7 +89,7 @@ class SegmentsPage(QWidget):
         self.table.entered.connect(self._enter)
         self.waits = Listing("Network delay by segment")
         self.waits.setToolTip("The network's part of all waits in focus, by segment; every row adds up")
-        self.addresses = Listing("Addresses that change on the way")
+        self.addresses = Listing("Addresses that change on the path")
         self.addresses.setToolTip(
             "Learnt from packets that are the same. Enter says that they are not the same conversations, or takes that"
             " back"

@@ -33,7 +33,7 @@ class MakeUpPanel(QWidget):
         self.table.setToolTip("Enter drills down, Backspace goes back")
         self.choice = QButtonGroup(self)
         row = QHBoxLayout()
-        row.setSpacing(2)
+        row.setSpacing(1)
         for k, name in enumerate(DIMENSIONS):
             button = QToolButton()
             button.setText(name)

@@ -44,8 +44,8 @@ class PassingPanel(LookingPanel):
         head.addWidget(self.words, 1)
         for part, key, words in (
             (self.by, "B", ""),
-            (self.first, "S", "This way (S)"),
-            (self.second, "R", "The other way (R)"),
+            (self.first, "S", "This direction (S)"),
+            (self.second, "R", "The reverse direction (R)"),
             *((box, _KEYS[seconds], f"Mean of the last {seconds} s ({_KEYS[seconds]})")
               for seconds, box in self.spans.items()),
             (self.still, "H", "Nothing moves while it is checked (H)"),

@@ -215,7 +215,7 @@ class SocketsPanel(LookingPanel):
                     lambda r: _how(rows[r]),
                     [r["suffers"] for r in rows],
                     figures=False,
-                    meaning="since the last update; shares are of the time with data outstanding way",
+                    meaning="since the last update; shares are of the time with data outstanding",
                 ),
             ],
             len(rows),

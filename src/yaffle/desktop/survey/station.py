@@ -122,6 +122,7 @@ class Survey(Station):
         right.setDocumentMode(True)
         for listed, name in ((self.troubles, "TCP issues"), (self.others, "UDP and ICMP responses")):
             right.addTab(listed, name)
+        right.setMinimumWidth(120)
         self.right = right
         lower = Panes("survey station: lower", Qt.Orientation.Horizontal)
         lower.arrange([self.make_up, right], [520, 390])
