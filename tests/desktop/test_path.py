@@ -239,7 +239,6 @@ def test_nothing_open_says_what_to_do(window, qtbot, page):  # noqa: F811
     window.go(PATH)
     window.path.parts.setCurrentIndex(page)
     settle(window, qtbot)
-    words = (window.path.segments, window.path.streams, window.path.ways, window.path.classes, window.path.map)[
-        page
-    ].words.text()
+    parts = {SEGMENTS: "segments", STREAMS: "streams", WAYS: "ways", CLASSES: "classes", MAP: "map"}
+    words = getattr(window.path, parts[page]).words.text()
     assert len(words) > 60

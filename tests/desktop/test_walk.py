@@ -129,6 +129,7 @@ def test_nothing_is_cut_or_covered_on_the_morning(window, qtbot, morning):  # no
         window.resize(*size)
         settle(window, qtbot)
         assert problems(window) == [], size
+        assert window.width() == size[0]  # Also when all stations were seen: no page wants more.
     window.resize(*SIZES[0])
     window.switch_theme()
     assert problems(window) == [], "dark"

@@ -42,6 +42,8 @@ from yaffle.session.told_watch import watch_of_measure
 from yaffle.units import date_and_moment, duration, three_digits
 
 _MANY = 100
+_NUMBER = 56  # pixels that a number takes at least
+_LISTED = 280  # pixels of an open list, whatever room its box has
 _CALENDAR_FROM_NS = 8 * DAY_NS
 _MOST_BYTES = "busiest exporter"
 _BY_WORDS = {"": EVERYTHING, "interface": "interface"}
@@ -75,8 +77,10 @@ class NormalPanel(QWidget):
         self.exporter.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
         self.exporter.setMinimumContentsLength(14)
         self.exporter.activated.connect(lambda _: self._other_dimension())
-        self.label.setMinimumContentsLength(16)
-        self.label.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+        for listed, characters in ((self.measure, 13), (self.by, 8), (self.label, 9)):
+            listed.setMinimumContentsLength(characters)
+            listed.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
+            listed.view().setMinimumWidth(_LISTED)
         for name in WIDTHS:
             self.width_box.addItem(name)
         self.width_box.setCurrentText("15 min")
@@ -97,6 +101,7 @@ class NormalPanel(QWidget):
             ),
             (self.weight, 0.005, 1.0, 3, defaults.weight, "Weight of a new value in the moving average"),
         ):
+            box.setMinimumWidth(_NUMBER)
             box.setRange(low, high)
             box.setDecimals(digits)
             box.setSingleStep(0.5 if digits == 1 else 0.01)
@@ -137,11 +142,13 @@ class NormalPanel(QWidget):
         second.addWidget(self.as_curve)
         second.addStretch(1)
         self._whose = QLabel("exporter")
-        second.addWidget(self._whose)
-        second.addWidget(self.exporter)
         self.words = QLabel()
         self.words.setObjectName("faint")
         self.words.setWordWrap(True)
+        third = QHBoxLayout()
+        third.addWidget(self.words, 1)
+        third.addWidget(self._whose)
+        third.addWidget(self.exporter)
         self.plot = Plot("measured")
         self.plot.getPlotItem().vb.setMouseMode(pg.ViewBox.RectMode)
         self.plot.setToolTip("Drag narrows, wheel zooms, R resets; Ctrl+S here saves the picture")
@@ -161,7 +168,7 @@ class NormalPanel(QWidget):
         column.setContentsMargins(0, 4, 0, 0)
         column.addLayout(row)
         column.addLayout(second)
-        column.addWidget(self.words)
+        column.addLayout(third)
         column.addWidget(body, 1)
 
     def offer(self, measures: list[str], exporters: list[str]) -> None:
