@@ -121,7 +121,7 @@ class NormalPanel(QWidget):
         self.tell.setToolTip("A watch of this measure, filled in")
         self.tell.clicked.connect(self._tell_when)
         for part in (self.measure, QLabel("of"), self.by, self.label, QLabel("in"), self.width_box, self.tell):
-            row.addWidget(part)
+            row.addWidget(part, 1 if part is self.label else 0)
         row.addStretch(1)
         for widget in (
             self.hours,
