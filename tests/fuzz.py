@@ -14,9 +14,13 @@ from collections.abc import Iterator
 from pathlib import Path
 from struct import Struct
 
+from tests.cyclic.feeds import Feed, real_time, sensor
 from tests.exchanges.test_voice_and_video import cell
 from tests.frames import ACK, FIN, PSH, RST, SYN, C, S, ether, ip, pcap, tcp, udp
+from tests.hops.test_edges import edge_option, export_option, packet
 from tests.protocols.test_calls import INVITE, RINGING, sender_report
+from tests.radio.air import radiotap
+from tests.radio.test_air import life
 from tests.records.messages import a_set, ipfix, netflow5, netflow9, option_template, template
 from yaffle.analysis import analyse
 from yaffle.capture import by_part
@@ -79,6 +83,14 @@ def seeds(folder: Path) -> Iterator[bytes]:
     yield (folder / "c").read_bytes()
     yield pcap(folder / "e", [(i * 5_000_000, f) for i, f in enumerate(spoken())]).read_bytes()
     yield pcap(folder / "d", [(i, t) for i, t in enumerate(talk)], link=101).read_bytes()
+    feed = Feed(cycles=60)
+    yield pcap(folder / "f", sorted(real_time(feed) + sensor(feed, counter=True))).read_bytes()
+    heard = [(int(at * 1_000_000), radiotap(-60, -95, rate=108) + frame) for at, frame in life(fast=True)]
+    yield pcap(folder / "g", heard, link=127).read_bytes()
+    marked = [packet(5000, edge_option(k, at_us=1000 * k)) for k in range(30)] + [
+        packet(5001, export_option(k, 7)) for k in range(30)
+    ]
+    yield pcap(folder / "h", list(enumerate(marked))).read_bytes()
 
 
 def spoken() -> list[bytes]:
