@@ -66,7 +66,7 @@ def test_on_the_air_frames_sent_again_are_no_cycles_twice(tmp_path):
         if cycle % 5 == 0:
             frames.append((at + 400_000, head + air.data(True, air.AP1, cycle, body, protected=True, retry=True)))
     (one,) = found(tmp_path, frames, link=127)
-    assert (one.kind, one.source, one.missed, one.doubled) == ("802.11, protected", air.STA.hex(":"), 1, 0)
+    assert (one.kind, one.source, one.missed, one.doubled) == ("802.11 data", air.STA.hex(":"), 1, 0)
 
 
 def test_talk_and_voice_are_no_cyclic_streams(tmp_path):
@@ -84,7 +84,7 @@ def test_times_of_centuries_and_damaged_frames_break_nothing(tmp_path):
     assert found(tmp_path, frames) == []
     steady = real_time(Feed(cycles=200)) + [(at + 2 * 10**18, frame) for at, frame in real_time(Feed(cycles=200))]
     (one,) = found(tmp_path, steady)
-    assert one.interruptions == 1 and one.missed == 0 and one.minutes == ()
+    assert one.interruptions == 1 and one.missed == 0 and one.minutes["packets"].sum() == 400
     cut = []
     for at, frame in real_time(Feed(cycles=2000)) + sensor(Feed(cycles=2000), counter=True):
         data = bytearray(frame)
@@ -92,3 +92,11 @@ def test_times_of_centuries_and_damaged_frames_break_nothing(tmp_path):
             data[int(draw.integers(0, len(data)))] = int(draw.integers(0, 256))
         cut.append((at, bytes(data[: int(draw.integers(10, len(data) + 1))])))
     assert isinstance(found(tmp_path, cut), list)
+
+
+def test_counters_are_read_from_whichever_file_of_a_ring_holds_the_packet(tmp_path):
+    frames = sensor(Feed(cycles=1200, lost={300, 800}, left_out={500}), counter=True)
+    half = len(frames) // 2
+    files = [pcap(tmp_path / f"{k}.pcap", part) for k, part in enumerate((frames[:half], frames[half:]))]
+    (one,) = analyse(files).cyclic
+    assert (one.packets, one.missed, one.unsent, one.began_anew) == (1197, 3, 1, 0) and one.counter

@@ -266,4 +266,4 @@ def test_keys_that_come_late_after_a_move_are_told(tmp_path):
     found, _ = heard(tmp_path, sorted(frames))
     assert found.stations[0].course.roams[0].keys_ns == 1201 * MS
     (one,) = [own for own in air_findings(analyse([tmp_path / "air.pcap"])) if own.cause == "slow sign-on"]
-    assert "took up to 1.20 s after 1 moves of 1 stations to pier" in one.sentence
+    assert "took up to 1.20 s after 1 move of 1 station to pier" in one.sentence

@@ -18,6 +18,12 @@ def word(data, at):  # type: ignore[no-untyped-def]
 
 
 @helper
+def hardware(data, at):  # type: ignore[no-untyped-def]
+    """A hardware address: 48 bits."""
+    return half(data, at) << 32 | word(data, at + 2)
+
+
+@helper
 def long_word(data, at):  # type: ignore[no-untyped-def]
     """64 bits."""
     return word(data, at) << 32 | word(data, at + 4)

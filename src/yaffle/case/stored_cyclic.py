@@ -1,6 +1,5 @@
 """Cyclic streams as part of a case: JSON."""
 
-from dataclasses import asdict, replace
 from typing import Any
 
 from yaffle.cyclic.streams import Cyclic, Stretch
@@ -8,12 +7,11 @@ from yaffle.cyclic.streams import Cyclic, Stretch
 
 def beside_cyclic(found: list[Cyclic]) -> list[dict[str, Any]]:
     """For JSON; stretches as bare rows, because there are many."""
-    told = []
-    for one in found:
-        own = asdict(replace(one, course=(), minutes=()))
-        del own["minutes"]
-        told.append({**own, "course": [list(vars(part).values()) for part in one.course]})
-    return told
+    return [
+        {name: value for name, value in vars(one).items() if name not in ("course", "minutes")}
+        | {"course": [list(part) for part in one.course]}
+        for one in found
+    ]
 
 
 def read_cyclic(told: list[dict[str, Any]], points: int) -> list[Cyclic]:

@@ -126,11 +126,11 @@ async def _read_host(name: str, told: Host, keeper: Keeper | None, state: State)
     while True:
         readings, counters = reader.readings(), reader.counters()
         # On a thread: the library has an event loop of its own.
-        for table, rows in (await asyncio.to_thread(radio.look, time.time_ns())).items():
-            keeper.put((table, rows))
+        on_air = await asyncio.to_thread(radio.look, time.time_ns())
         if not readings.num_rows:
             raise YaffleError("this kernel tells nothing under /proc")
         kept = keeper.put((READINGS, readings)) and keeper.put(FlowRecords(counters=counters))
+        kept = all([keeper.put(told) for told in on_air.items()]) and kept
         count += readings.num_rows + counters.rows.size
         lacking = f"this kernel does not tell {', '.join(reader.lacking)}" if reader.lacking else radio.trouble
         state.turn(state.state, keeper.trouble or ("" if kept else BEHIND) or lacking)

@@ -5,6 +5,7 @@ two states. Elsewhere a counter is learnt: a place in the packets at which nine 
 width of what stands there.
 """
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -12,7 +13,6 @@ import numpy as np
 from yaffle.arrays import Array
 from yaffle.kernels import kernel
 
-TICK_NS = 31_250  # of a cycle counter of IEC 61158-6-10
 _CYCLIC_LOW, _CYCLIC_HIGH = 0x0100, 0xFBFF  # frame identifiers of cyclic data
 _TRAILER = 4
 _LOOKED_AT = 64  # octets of a packet in which a counter may stand
@@ -55,22 +55,41 @@ def read_octets(data, begin, end, at, out):  # type: ignore[no-untyped-def]
             out[row, k] = data[here] if begin[row] <= here < min(end[row], data.size) else -1
 
 
-def told_counter(identifier: int, data: Array, begin: Array, end: Array) -> Counter | None:
+@dataclass(frozen=True)
+class Carried:
+    """What the packets of a stream carry: of each the source that holds it, and from where to where it lies there."""
+
+    sources: Sequence[Array | None]
+    source: Array
+    begin: Array
+    end: Array
+
+    def octets(self, at: int, count: int, most: int | None = None) -> Array:
+        """So many octets of each packet, or of the first ones, int64 (n, count); -1 where there are none."""
+        found = np.full((self.begin[:most].size, count), -1)
+        for number in np.unique(self.source[:most]).tolist():
+            data, own = self.sources[number], np.flatnonzero(self.source[:most] == number)
+            if data is not None:
+                part = np.zeros((own.size, count), np.int64)
+                read_octets(data, self.begin[own], self.end[own], at, part)
+                found[own] = part
+        return found
+
+
+def told_counter(identifier: int, carried: Carried) -> Counter | None:
     """The counter of cyclic frames of EtherType 0x8892; None where the frames are none, or are cut off."""
     if not _CYCLIC_LOW <= identifier <= _CYCLIC_HIGH:
         return None
-    found = values(Counter(-_TRAILER, 2, False, 1, True), data, begin[:_LEARN_FROM], end[:_LEARN_FROM])
-    step, part = _step(found, _WIDE)
+    step, part = _step(values(Counter(-_TRAILER, 2, False, 1, True), carried, _LEARN_FROM), _WIDE)
     return Counter(-_TRAILER, 2, False, step, True) if part >= _SURE / 2 and step else None
 
 
-def learnt_counter(data: Array, begin: Array, end: Array) -> Counter | None:
+def learnt_counter(carried: Carried) -> Counter | None:
     """The place that rises most evenly: an octet that wraps shows whether the one beside it belongs to it. Two octets
     before one, because they can be mistaken less.
     """
     best: tuple[float, Counter | None] = (_SURE, None)
-    octets = np.zeros((min(begin.size, _LEARN_FROM), _LOOKED_AT), np.int64)
-    read_octets(data, begin[: octets.shape[0]], end[: octets.shape[0]], 0, octets)
+    octets = carried.octets(0, _LOOKED_AT, _LEARN_FROM)
     high, low = octets[:, :-1], octets[:, 1:]
     there = (high >= 0) & (low >= 0)
     for size, little, found in (
@@ -88,10 +107,9 @@ def learnt_counter(data: Array, begin: Array, end: Array) -> Counter | None:
     return best[1]
 
 
-def values(counter: Counter, data: Array, begin: Array, end: Array) -> Array:
-    """What the counter said in each packet; -1 where it is not there."""
-    octets = np.zeros((begin.size, counter.octets), np.int64)
-    read_octets(data, begin, end, counter.at, octets)
+def values(counter: Counter, carried: Carried, most: int | None = None) -> Array:
+    """What the counter said in each packet, or in the first ones; -1 where it is not there."""
+    octets = carried.octets(counter.at, counter.octets, most)
     if counter.octets == 1:
         return octets[:, 0]
     high, low = (octets[:, 1], octets[:, 0]) if counter.little_endian else (octets[:, 0], octets[:, 1])

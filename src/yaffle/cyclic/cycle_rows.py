@@ -27,12 +27,11 @@ _US, _MS = 1e3, 1e6
 def minutes_of(streams: "list[Cyclic]", from_ns: int) -> Iterator[dict[str, Any]]:
     """A row for each stream in each minute that ends after a moment; of a minute that is cut what there is."""
     for one in streams:
-        for part in one.minutes:
-            if part.start_ns + MINUTE_NS > from_ns and (part.packets or part.missed):
+        for start_ns, packets, missed, doubled, jitter_ns, gap_ns in one.minutes.tolist():
+            if start_ns + MINUTE_NS > from_ns:
                 yield {
-                    "time_ns": part.start_ns, "to_ns": part.start_ns + MINUTE_NS, "source": one.source,
+                    "time_ns": start_ns, "to_ns": start_ns + MINUTE_NS, "source": one.source,
                     "destination": one.destination, "kind": one.kind, "period_us": one.period_ns / _US,
-                    "packets": part.packets, "missed": part.missed, "doubled": part.doubled,
-                    "jitter_us": part.jitter_ns / _US if part.packets else None,
-                    "longest_gap_ms": part.longest_gap_ns / _MS,
+                    "packets": packets, "missed": missed, "doubled": doubled, "jitter_us": jitter_ns / _US,
+                    "longest_gap_ms": gap_ns / _MS,
                 }  # fmt: skip

@@ -2,27 +2,30 @@
 
 import numpy as np
 
-from yaffle.capture.octets import half
-from yaffle.capture.radio_head import BARE, FOUND, MAC, PER_PACKET, RADIOTAP, STATE, header_length, le16, radio_head
+from yaffle.capture.octets import half, hardware
+from yaffle.capture.radio_head import (
+    BARE,
+    FOUND,
+    MAC,
+    PADDED,
+    PER_PACKET,
+    RADIOTAP,
+    STATE,
+    header_length,
+    le16,
+    radio_head,
+)
 from yaffle.kernels import helper, kernel
 
-# Columns of a row: addresses as numbers (-1 without), EtherType (0: protected, on the air), what tells streams of one
+# Columns of a row: addresses as numbers (-1 without), EtherType (0: unreadable, on the air), what tells streams of one
 # pair apart (frame or application identifier, -1 without), where what it carries begins and ends, and of frames on the
 # air their sequence control, by which one that was sent again is known (-1 elsewhere).
 SENDER, RECEIVER, ETHERTYPE, IDENTIFIER, BODY, END, SEQUENCE = range(7)
 COLUMNS = 7
 REAL_TIME, SAMPLED, EVENTS = 0x8892, 0x88BA, 0x88B8  # IEC 61158; IEC 61850: their frames begin with an identifier
-PROTECTED = 0
+UNREAD = 0
 _ETHERNET, _SLL, _SLL2 = 1, 113, 276
 _TO_DS, _FROM_DS = 1, 2
-
-
-@helper
-def _address(data, at):  # type: ignore[no-untyped-def]
-    found = np.int64(0)
-    for k in range(6):
-        found = found << 8 | np.int64(data[at + k])
-    return found
 
 
 @helper
@@ -31,15 +34,15 @@ def _on_air(data, at, stop, state, out, row):  # type: ignore[no-untyped-def]
     size = header_length(data, at, stop)
     if size == 0 or data[at] & 0x40:  # None, or one without data.
         return False
-    ways = data[at + 1] & 3
-    if ways == _TO_DS:
-        out[row, RECEIVER], out[row, SENDER] = _address(data, at + 16), _address(data, at + 10)
-    elif ways == _FROM_DS:
-        out[row, RECEIVER], out[row, SENDER] = _address(data, at + 4), _address(data, at + 16)
+    direction = data[at + 1] & 3
+    if direction == _TO_DS:
+        out[row, RECEIVER], out[row, SENDER] = hardware(data, at + 16), hardware(data, at + 10)
+    elif direction == _FROM_DS:
+        out[row, RECEIVER], out[row, SENDER] = hardware(data, at + 4), hardware(data, at + 16)
     else:
-        out[row, RECEIVER], out[row, SENDER] = _address(data, at + 4), _address(data, at + 10)
-    out[row, SEQUENCE], out[row, ETHERTYPE] = le16(data, at + 22), PROTECTED
-    body = at + ((size + 3) // 4 * 4 if state & 2 else size)
+        out[row, RECEIVER], out[row, SENDER] = hardware(data, at + 4), hardware(data, at + 10)
+    out[row, SEQUENCE], out[row, ETHERTYPE] = le16(data, at + 22), UNREAD
+    body = at + ((size + 3) // 4 * 4 if state & PADDED else size)
     if not data[at + 1] & 0x40 and stop - body >= 8 and data[body] == 0xAA and data[body + 1] == 0xAA:
         out[row, ETHERTYPE] = half(data, body + 6)
         body += 8
@@ -53,7 +56,7 @@ def _on_wire(data, at, stop, link, out, row):  # type: ignore[no-untyped-def]
     if link == _ETHERNET:
         if at + 14 > stop:
             return False
-        out[row, RECEIVER], out[row, SENDER] = _address(data, at), _address(data, at + 6)
+        out[row, RECEIVER], out[row, SENDER] = hardware(data, at), hardware(data, at + 6)
         here = at + 12
         for _ in range(3):
             kind = half(data, here)
@@ -67,11 +70,11 @@ def _on_wire(data, at, stop, link, out, row):  # type: ignore[no-untyped-def]
     elif link == _SLL:
         if at + 16 > stop:
             return False
-        out[row, SENDER], out[row, ETHERTYPE], out[row, BODY] = _address(data, at + 6), half(data, at + 14), at + 16
+        out[row, SENDER], out[row, ETHERTYPE], out[row, BODY] = hardware(data, at + 6), half(data, at + 14), at + 16
     else:
         if at + 20 > stop:
             return False
-        out[row, SENDER], out[row, ETHERTYPE], out[row, BODY] = _address(data, at + 12), half(data, at), at + 20
+        out[row, SENDER], out[row, ETHERTYPE], out[row, BODY] = hardware(data, at + 12), half(data, at), at + 20
     out[row, END] = stop
     return True
 

@@ -23,7 +23,7 @@ _ETHERTYPE = 0x600
 _OTHERS = (0x0806, 0x888E)  # address resolution and keys: questions, no streams
 _NAMES = {
     ls.REAL_TIME: "real-time Ethernet", ls.SAMPLED: "sampled values", ls.EVENTS: "GOOSE",
-    ls.PROTECTED: "802.11, protected", 0x88CC: "LLDP", 0x88A4: "EtherCAT", 0x22F0: "AVTP",
+    ls.UNREAD: "802.11 data", 0x88CC: "LLDP", 0x88A4: "EtherCAT", 0x22F0: "AVTP",
 }  # fmt: skip
 _EVERY = 1 << 20
 _MIX = np.uint64(0x9E3779B97F4A7C15)
@@ -42,7 +42,7 @@ class Group:
     identifier: int
     period_ns: int
     time_ns: Array
-    data: int  # the source
+    data: Array  # the source that holds each
     begin: Array
     end: Array
 
@@ -82,7 +82,7 @@ def _of_datagrams(capture: Capture) -> Iterator[Group]:
         yield Group(
             transport_name(int(packets.protocol[first])), source, destination,
             int(flows.point[packets.flow[first]]), int(packets.vlan[first]), -1, -1, period, packets.time_ns[own],
-            int(packets.source[first]), begin, begin + np.maximum(0, kept.astype(np.int64)),
+            packets.source[own], begin, begin + np.maximum(0, kept.astype(np.int64)),
         )  # fmt: skip
 
 
@@ -119,7 +119,7 @@ def _of_links(capture: Capture, payload: Payload) -> Iterator[Group]:
             kind = f"{kind} 0x{identifier:04x}"
         yield Group(
             kind, _end(one[ls.SENDER]), _end(one[ls.RECEIVER]), int(point[place[0]]), int(packets.vlan[own[0]]),
-            ethertype, identifier, period, packets.time_ns[own], int(packets.source[own[0]]),
+            ethertype, identifier, period, packets.time_ns[own], packets.source[own],
             told[place, ls.BODY], told[place, ls.END],
         )  # fmt: skip
 

@@ -6,9 +6,9 @@ section 4.2: variation against one reference, here against the sender's clock). 
 interruptions, their cycles not as missed.
 """
 
-from collections.abc import Iterator
 from dataclasses import dataclass, field
 from itertools import pairwise
+from typing import NamedTuple
 
 import numpy as np
 
@@ -16,14 +16,14 @@ from yaffle.arrays import Array
 from yaffle.capture.captured import Capture
 from yaffle.capture.payload import Payload
 from yaffle.cyclic import link_scan as ls
-from yaffle.cyclic.counter import Counter, learnt_counter, told_counter, values
+from yaffle.cyclic.counter import Carried, Counter, learnt_counter, told_counter, values
 from yaffle.cyclic.members import Group, members
 from yaffle.cyclic.period import number_by_counter, number_cycles
 from yaffle.progress import Progress, go_on, step
-from yaffle.quantiles import p95
+from yaffle.quantiles import HIGH_PERCENT, p95
 
 COURSE = 120  # equal stretches
-_MINUTE_NS, _MOST_MINUTES = 60_000_000_000, 3000
+_MINUTE_NS = 60_000_000_000
 _LINE = 64  # cycles
 _MOST_STREAMS, _EVERY = 4000, 50  # in all; between two looks at whether to go on
 _LEAST_NS = 20_000  # a period; below it packets follow each other as fast as they can be sent
@@ -34,9 +34,15 @@ _FOR_GOOD = 9  # packets
 _PPM = 1e6
 
 
-@dataclass(frozen=True)
-class Stretch:
-    """A part of a stream's time. jitter_ns: its 95th percentile, -1 without packets."""
+# A part of a stream's time. jitter_ns: its 95th percentile, -1 without packets.
+STRETCH = np.dtype(
+    [("start_ns", np.int64), ("packets", np.int64), ("missed", np.int64), ("doubled", np.int64),
+     ("jitter_ns", np.float64), ("longest_gap_ns", np.int64)]
+)  # fmt: skip
+
+
+class Stretch(NamedTuple):
+    """One row of STRETCH."""
 
     start_ns: int
     packets: int
@@ -73,7 +79,8 @@ class Cyclic:
     began_anew: int  # times the counter did
     ended: bool  # whether it was silent for long when the capture ended
     course: tuple[Stretch, ...]
-    minutes: tuple[Stretch, ...] = field(default=(), compare=False)  # by the clock; none of what a case gives again
+    # By the clock, those with packets, rows of STRETCH; none of what a case gives again.
+    minutes: Array = field(default_factory=lambda: np.zeros(0, STRETCH), compare=False, repr=False)
 
     @property
     def is_steady(self) -> bool:
@@ -101,27 +108,27 @@ def find_cyclic(
     for number, group in enumerate(groups[:_MOST_STREAMS]):
         if number % _EVERY == 0:
             step(progress, number / len(groups), "looking for cyclic streams")
-        found += [one for one in _streams(group, payload, end_ns) if one.is_steady]
+        one = _stream(group, payload, end_ns)
+        if one.is_steady:
+            found.append(one)
     return sorted(found, key=lambda one: (one.first_ns, one.source, one.destination))
 
 
-def _streams(group: Group, payload: Payload, end_ns: int) -> Iterator[Cyclic]:
-    if group.period_ns < _LEAST_NS:
-        return
-    data = payload.sources[group.data]
-    counter = _counter(group, data) if data is not None else None
+def _stream(group: Group, payload: Payload, end_ns: int) -> Cyclic:
+    carried = Carried(payload.sources, group.data, group.begin, group.end)
+    counter = _counter(group, carried)
     cycles, by_counter = np.zeros((2, group.time_ns.size), np.int64)
     number_cycles(group.time_ns, group.period_ns, cycles)
     anew, left_out = 0, np.zeros(0, np.int64)
-    if counter is not None and data is not None:
-        said = values(counter, data, group.begin, group.end)
+    if counter is not None:
+        said = values(counter, carried)
         anew = number_by_counter(group.time_ns, group.period_ns, said, counter.step, counter.modulus, by_counter)
         if anew > group.time_ns.size // 50:
             counter, anew = None, 0
         else:
             left_out = _left_out(cycles, by_counter)
             cycles = by_counter + left_out
-    yield _told(group, cycles, left_out, counter, anew, end_ns)
+    return _told(group, cycles, left_out, counter, anew, end_ns)
 
 
 def _left_out(by_time: Array, by_counter: Array) -> Array:
@@ -133,12 +140,10 @@ def _left_out(by_time: Array, by_counter: Array) -> Array:
     return np.maximum(0, np.minimum.accumulate(more[::-1])[::-1])
 
 
-def _counter(group: Group, data: Array) -> Counter | None:
+def _counter(group: Group, carried: Carried) -> Counter | None:
     if group.ethertype == ls.REAL_TIME:
-        return told_counter(group.identifier, data, group.begin, group.end)
-    if group.ethertype == ls.PROTECTED:
-        return None
-    return learnt_counter(data, group.begin, group.end)
+        return told_counter(group.identifier, carried)
+    return learnt_counter(carried) if group.ethertype != ls.UNREAD else None
 
 
 def _told(group: Group, cycles: Array, left_out: Array, counter: Counter | None, anew: int, end_ns: int) -> Cyclic:
@@ -153,14 +158,10 @@ def _told(group: Group, cycles: Array, left_out: Array, counter: Counter | None,
     unsent = -1
     if counter is not None:
         unsent = int(np.where(broken, 0, np.diff(left_out[in_order])).sum())
-    waits = np.where(gaps > long, 0, gaps)
+    told = _Steps(times, at, np.where(gaps > long, 0, gaps), missed, rises == 0, off)
     edges = np.linspace(int(times[0]), int(times[-1]) + 1, COURSE + 1).astype(np.int64)
-    course = _course(edges, waits, times, at, cycles, missed, off)
-    minutes: tuple[Stretch, ...] = ()
-    first, last = int(times[0]) // _MINUTE_NS, int(times[-1]) // _MINUTE_NS
-    if last - first < _MOST_MINUTES:
-        by_clock = np.arange(first, last + 2) * _MINUTE_NS
-        minutes = _course(by_clock, waits, times, at, cycles, missed, off)
+    course = tuple(Stretch(*row) for row in told.between(edges[:-1]).tolist())
+    minutes = told.between(np.unique(times // _MINUTE_NS) * _MINUTE_NS)
     counted = int(cycles[-1] - cycles[0] + 1 - (rises[broken] - 1).sum())
     return Cyclic(
         group.kind, group.source, group.destination, group.point, group.vlan, int(times[0]), int(times[-1]),
@@ -217,24 +218,33 @@ def _drift(at: Array, cycles: Array, period: float) -> float:
     return (last - first) / period * _PPM
 
 
-def _course(
-    edges: Array, waits: Array, times: Array, at: Array, cycles: Array, missed: Array, off: Array
-) -> tuple[Stretch, ...]:
-    """Stretches between edges. waits: gaps between arrivals, of interruptions none."""
-    most = edges.size - 1
-    # What is told of a step from packet to packet counts where it ends.
-    place = np.clip(np.searchsorted(edges, at, "right") - 1, 0, most - 1)
-    packets = np.bincount(place, minlength=most)
-    lost = np.bincount(place[1:], missed, most).astype(np.int64)
-    twice = np.bincount(place[1:], np.diff(cycles) == 0, most).astype(np.int64)
-    gaps = np.zeros(most, np.int64)
-    came = np.clip(np.searchsorted(edges, times[1:], "right") - 1, 0, most - 1)
-    np.maximum.at(gaps, came, waits)
-    order = np.argsort(place, kind="stable")
-    bounds = np.searchsorted(place[order], np.arange(most + 1))
-    found = []
-    for k in range(most):
-        own = off[order[bounds[k] : bounds[k + 1]]]
-        jitter = p95(own) if own.size else -1.0
-        found.append(Stretch(int(edges[k]), int(packets[k]), int(lost[k]), int(twice[k]), jitter, int(gaps[k])))
-    return tuple(found)
+@dataclass(frozen=True)
+class _Steps:
+    """What is told from packet to packet. times: of arrival; at: the same in order of cycles; waits: gaps between
+    arrivals, of interruptions none; missed, twice: between each two of `at`; off: how far each of `at` lies off.
+    """
+
+    times: Array
+    at: Array
+    waits: Array
+    missed: Array
+    twice: Array
+    off: Array
+
+    def between(self, starts: Array) -> Array:
+        """Rows of STRETCH that begin at these moments. What is told of a step counts where it ends."""
+        found = np.zeros(starts.size, STRETCH)
+        place, came = (
+            np.maximum(0, np.searchsorted(starts, moments, "right") - 1) for moments in (self.at, self.times[1:])
+        )
+        found["start_ns"], found["packets"] = starts, np.bincount(place, minlength=starts.size)
+        found["missed"] = np.bincount(place[1:], self.missed, starts.size)
+        found["doubled"] = np.bincount(place[1:], self.twice, starts.size)
+        np.maximum.at(found["longest_gap_ns"], came, self.waits)
+        order = np.lexsort((self.off, place))
+        ends = np.cumsum(found["packets"])
+        # The nearest rank (`quantiles`) within each.
+        rank = np.maximum(0, -(-HIGH_PERCENT * found["packets"] // 100) - 1)
+        last = np.minimum(ends - found["packets"] + rank, order.size - 1)
+        found["jitter_ns"] = np.where(found["packets"] > 0, self.off[order[last]], -1.0)
+        return found

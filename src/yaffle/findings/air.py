@@ -151,8 +151,8 @@ def _late_keys(stations: list[Station], points: dict[str, AccessPoint]) -> Itera
         times = [one.time_ns for _, one in own]
         yield _made(
             "slow sign-on", "minor", f"{address_text(bssid)} sign-on",
-            f"Sign-on and keys took up to {duration(worst.keys_ns)} after {count(len(own))} moves of {count(who)}"
-            f" stations to {name}.",
+            f"Sign-on and keys took up to {duration(worst.keys_ns)} after {count(len(own))}"
+            f" move{'s' if len(own) > 1 else ''} of {count(who)} station{'s' if who > 1 else ''} to {name}.",
             "Look at the RADIUS response time in Survey, services; fast transitions (802.11r) or cached keys spare it.",
             (min(times), max(times)), who, sum(one.keys_ns for _, one in own), name=name,
         )  # fmt: skip
@@ -173,11 +173,13 @@ def _slow_ones(analysis: Analysis) -> Iterator[Finding]:
             continue
         station = radio.stations[most]
         others = own["rate"][(own["station"] != most) & own["data"] & (own["rate"] > 0)] / 1000
+        rates = f"its data went at {station.rate_mbps:,.0f} Mbit/s at the median"
+        if others.size:
+            rates += f", those of the others at {float(np.median(others)):,.0f} Mbit/s"
         yield _made(
             "low rate takes airtime", "major", f"{station.address} at {cell.bssid}",
             f"{station.address} took {share(of_air)} of the airtime of {name_of(cell.bssid, {cell.bssid: cell})} for"
-            f" {share(of_bytes)} of its bytes: its data went at {station.rate_mbps:,.0f} Mbit/s at the median, those of"
-            f" the others at {float(np.median(others)) if others.size else 0:,.0f} Mbit/s.",
+            f" {share(of_bytes)} of its bytes: {rates}.",
             "Bring it nearer, replace its radio, or forbid the lowest rates of that cell: all others wait for it.",
             (0, 0), int(np.count_nonzero(air)) - 1, name=station.address,
         )  # fmt: skip

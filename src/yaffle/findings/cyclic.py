@@ -69,10 +69,8 @@ def trouble_of(stream: Cyclic) -> Trouble | None:
         or part.longest_gap_ns >= _GAP * stream.period_ns
         or part.jitter_ns > jitter
     ]
-    worth = sum(part.missed for part in rough) >= _FEW or any(
-        part.longest_gap_ns >= _GAP * stream.period_ns for part in rough
-    )
-    worth = worth or len(rough) >= _FEW
+    gap = any(part.longest_gap_ns >= _GAP * stream.period_ns for part in rough)
+    worth = gap or len(rough) >= _FEW or sum(part.missed for part in rough) >= _FEW
     return Trouble(stream, tuple(rough), usual) if rough and worth and 2 * len(rough) < len(heard) else None
 
 
@@ -116,10 +114,13 @@ def end_words(analysis: Analysis, end: str) -> str:
     return analysis.places.short(host) + (f" port {port}" if port else "")
 
 
+def _ends(analysis: Analysis, stream: Cyclic) -> str:
+    return f"{end_words(analysis, stream.source)} to {end_words(analysis, stream.destination)}"
+
+
 def stream_words(analysis: Analysis, stream: Cyclic) -> str:
     """A stream as people name it."""
-    ends = f"{end_words(analysis, stream.source)} to {end_words(analysis, stream.destination)}"
-    return f"{ends} ({stream.kind}, every {duration(round(stream.period_ns))})"
+    return f"{_ends(analysis, stream)} ({stream.kind}, every {duration(round(stream.period_ns))})"
 
 
 def _finding(analysis: Analysis, group: list[Trouble]) -> Finding:
@@ -128,15 +129,18 @@ def _finding(analysis: Analysis, group: list[Trouble]) -> Finding:
     first, last = min(own.first_ns for own in group), max(own.last_ns for own in group)
     parts = []
     if worst.missed:
-        left_out = f", {count(stream.unsent)} of them never sent by its own counter" if stream.unsent > 0 else ""
-        parts.append(f"{count(worst.missed)} cycles missed{left_out}")
+        left_out = (
+            f" (in all {count(stream.missed)}, {count(stream.unsent)} of which it never sent, by its own counter)"
+        )
+        parts.append(f"{count(worst.missed)} cycles missed{left_out if stream.unsent > 0 else ''}")
     gaps = worst.longest_gap_ns / stream.period_ns
     is_device = host_of(stream.source) == stream.source
     gives_up = "; devices usually give up after 3" if is_device else ""
     watchdogs = f" ({gaps:.0f} cycles{gives_up})" if gaps >= _GAP else ""
     parts.append(f"longest gap {duration(worst.longest_gap_ns)}{watchdogs}")
     jitter = max(part.jitter_ns for part in worst.rough)
-    parts.append(f"jitter {duration(round(jitter))} instead of {duration(round(worst.usual_jitter_ns))} (p95)")
+    if jitter > worst.usual_jitter_ns:
+        parts.append(f"jitter {duration(round(jitter))} instead of {duration(round(worst.usual_jitter_ns))} (p95)")
     also = f" {count(others)} other stream{'s' if others > 1 else ''} of the same ends at that time." if others else ""
     sentence = (
         f"{stream_words(analysis, stream)} was steady, but not from {moment(first, 0)} to {moment(last, 0)}:"
@@ -146,11 +150,10 @@ def _finding(analysis: Analysis, group: list[Trouble]) -> Finding:
         "See who sent most at that time by the same links, and whether the stream's class is served first; a tap nearer"
         " to the sender shows whether it came late already."
     )
-    name = f"{end_words(analysis, stream.source)} to {end_words(analysis, stream.destination)}"
     return Finding(
         causes.NETWORK, CAUSE, "major" if gaps >= _GAP else "minor", f"{stream.source} to {stream.destination}",
         sentence, step, 0.8, first, last, 0, 1 + others,
-        grounds={CYCLIC: True, "name": name, "stretches": [[own.first_ns, own.last_ns] for own in group[:1]]},
+        grounds={CYCLIC: True, "name": _ends(analysis, stream), "stretches": [[first, last]]},
     )  # fmt: skip
 
 
@@ -166,10 +169,9 @@ def _stopped(analysis: Analysis) -> Iterator[Finding]:
             words.append(f"was interrupted {times}, {duration(stream.interrupted_ns)} in all")
         if ends:
             words.append(f"ended at {moment(stream.last_ns, 0)} while the capture went on")
-        name = f"{end_words(analysis, stream.source)} to {end_words(analysis, stream.destination)}"
         yield Finding(
             causes.NETWORK, STOPPED, "minor", f"{stream.source} to {stream.destination}",
             f"{stream_words(analysis, stream)} {' and '.join(words)}.",
             "Look at the sender's own log of that time: a device that was switched off looks the same.", 0.7,
-            stream.first_ns, stream.last_ns, 0, 1, grounds={CYCLIC: True, "name": name},
+            stream.first_ns, stream.last_ns, 0, 1, grounds={CYCLIC: True, "name": _ends(analysis, stream)},
         )  # fmt: skip

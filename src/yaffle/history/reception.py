@@ -134,8 +134,9 @@ class Reception:
         self.status.records = sum(e.flow_records for e in found.exporters)
         if not self._keeper.put(found):
             self.status.given_up += found.rows.size
-        if (delays := path_delay_rows(found)) is not None:
-            self._keeper.put((HOPS, delays))
+        delays = path_delay_rows(found)
+        if delays is not None and not self._keeper.put((HOPS, delays)):
+            self.status.given_up += delays.num_rows
         self.status.waiting, self.status.trouble = self._keeper.waiting, self._keeper.trouble
         self._keeper.writer.reception = self.status.as_dict()
         if self._heard is not None:

@@ -3,7 +3,7 @@ was dropped, and flows that went another way. What has parts of its own stands t
 """
 
 import json
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Container, Iterator, Mapping, Sequence
 from typing import Any
 
 import numpy as np
@@ -43,14 +43,16 @@ def rows_of(told: Telemetry, from_ns: int, to_ns: int) -> pa.Table:
     return table_of(rows)
 
 
-def minutes_of(told: Telemetry, from_ns: int, until_ns: int) -> Iterator[dict[str, Any]]:
-    """What nodes wrote into packets (IOAM), minute by minute, of the minutes that end before a moment."""
+def minutes_of(told: Telemetry, from_ns: int, until_ns: int, known: Container[object] = ()) -> Iterator[dict[str, Any]]:
+    """What nodes wrote into packets (IOAM), minute by minute, of the minutes that end before a moment; known: numbers
+    of minutes that are left out.
+    """
     rows = told.visits.rows
     rows = rows[(rows["teller"] == TRACE) & (rows["arrived_ns"] >= from_ns)]
     minute = rows["arrived_ns"] // MINUTE_NS
     for number in np.unique(minute).tolist():
         begin, end = number * MINUTE_NS, (number + 1) * MINUTE_NS
-        if end <= until_ns:
+        if end <= until_ns and number not in known:
             own = Telemetry(Visits(rows[minute == number], told.visits.flows))
             yield from rows_of(own, begin, end).to_pylist()
 

@@ -47,10 +47,17 @@ class AtNodes:
 
     def of_rows(self, rows: Array) -> list[tuple[int | None, int]]:
         """The same of several exchanges together."""
-        own = np.isin(self.rows, rows)
-        sums = self.charges[own].sum(axis=(0, 2)).tolist()
+        sums = self.charges[places_of(self.rows, rows)].sum(axis=(0, 2)).tolist()
         named: list[tuple[int | None, int]] = [*zip(self.nodes, sums[:-1], strict=True), (None, sums[-1])]
         return sorted((one for one in named if one[1]), key=lambda one: -one[1])
+
+
+def places_of(known: Array, wanted: Array) -> Array:
+    """Where those of some numbers stand that are among known ones, which rise."""
+    if not known.size:
+        return np.zeros(0, np.int64)
+    at = np.minimum(np.searchsorted(known, wanted), known.size - 1)
+    return np.asarray(at[known[at] == wanted])
 
 
 class _AtNode:
@@ -94,8 +101,8 @@ def at_nodes(capture: Capture, account: Account, told: Telemetry) -> AtNodes | N
     owned = {flow: c for c, flows in directions.items() for flow in flows}
     for part in np.split(order, np.flatnonzero(np.diff(key)) + 1):
         connection = owned.get(int(visits["flow"][part[0]]), -1)
-        mine = np.flatnonzero(owner[rows] == connection)
-        if mine.size:
+        mine = slice(*np.searchsorted(owner[rows], [connection, connection + 1]).tolist())  # They stand together.
+        if mine.stop > mine.start:
             node = int(number[part[0]])
             one = _AtNode(visits[part])
             late, lost = one.between(first[mine], last[mine])

@@ -9,6 +9,7 @@ import numpy as np
 
 from yaffle.arrays import Array
 from yaffle.ledger import causes
+from yaffle.ledger.at_nodes import places_of
 from yaffle.ledger.engine import Account
 from yaffle.radio.held_up import MOVE, RETRIES, HeldUp
 
@@ -26,12 +27,11 @@ class OnAir:
 
     def of_exchange(self, row: int) -> tuple[int, int] | None:
         """(moves, retries), ns; None of one that did not come by the air."""
-        place = np.flatnonzero(self.rows == row)
-        return (int(self.spent[place[0], 0]), int(self.spent[place[0], 1])) if place.size else None
+        return self.of_rows(np.array([row]))
 
     def of_rows(self, rows: Array) -> tuple[int, int] | None:
         """The same of several together."""
-        own = self.spent[np.isin(self.rows, rows)]
+        own = self.spent[places_of(self.rows, rows)]
         return (int(own[:, 0].sum()), int(own[:, 1].sum())) if own.shape[0] else None
 
 

@@ -2,6 +2,7 @@
 
 import numpy as np
 
+from yaffle.capture.octets import hardware
 from yaffle.capture.radio_head import (
     BAD,
     CLOCK,
@@ -34,14 +35,6 @@ _CHECK = 4
 MANAGEMENT, CONTROL, DATA = 0, 1, 2
 TO_DS, FROM_DS, MORE, RETRY, POWER, _, PROTECTED, ORDER = (1 << bit for bit in range(8))
 _CTS, _ACK = 12, 13  # control frames that name no sender
-
-
-@helper
-def _address(buf, at):  # type: ignore[no-untyped-def]
-    found = np.int64(0)
-    for k in range(6):
-        found = found << 8 | np.int64(buf[at + k])
-    return found
 
 
 @helper
@@ -87,7 +80,7 @@ def scan_frames(data, position, captured, link, row, out):  # type: ignore[no-un
         if kind != CONTROL and end - at < 24:
             continue  # Whose it was cannot be said.
         out[k, ROW], out[k, TYPE], out[k, SUBTYPE] = row[i], kind, np.int64(data[at]) >> 4
-        out[k, FLAGS], out[k, RECEIVER] = data[at + 1], _address(data, at + 4)
+        out[k, FLAGS], out[k, RECEIVER] = data[at + 1], hardware(data, at + 4)
         out[k, HEARD_SIGNAL], out[k, HEARD_NOISE] = found[SIGNAL], found[NOISE]
         out[k, HEARD_RATE], out[k, HEARD_FREQUENCY] = found[RATE], found[FREQUENCY]
         out[k, HEARD_CLOCK], out[k, IS_BAD] = found[CLOCK], found[STATE] & BAD
@@ -95,9 +88,9 @@ def scan_frames(data, position, captured, link, row, out):  # type: ignore[no-un
         out[k, NOT_SENT] = at - begin - (0 if found[STATE] & WITH_CHECK else _CHECK)
         out[k, FRAGMENT] = 0
         if end - at >= 16 and not (kind == CONTROL and (out[k, SUBTYPE] == _CTS or out[k, SUBTYPE] == _ACK)):
-            out[k, SENDER] = _address(data, at + 10)
+            out[k, SENDER] = hardware(data, at + 10)
         if kind != CONTROL:
-            out[k, THIRD] = _address(data, at + 16)
+            out[k, THIRD] = hardware(data, at + 16)
             control = le16(data, at + 22)
             out[k, SEQUENCE], out[k, FRAGMENT] = control >> 4, control & 15
         if kind == DATA:

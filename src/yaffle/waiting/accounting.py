@@ -147,9 +147,9 @@ class Accounting:
         """Minutes on the air and of cyclic streams that are over, each once."""
         carried = str(self.files.carried(self._state)) if self._state.carried else ""
         own = [one.first_ns for one in self._analysis.capture.sources if one.path != carried and one.packets]
-        for table, rows in stretches_of(self._analysis, min(own, default=0), until_ns).items():
-            due = [row for row in rows if self._state.since_ns <= row["time_ns"]]
-            fresh = [row for row in due if stretch_key(table, row) not in self._told.stretches]
+        found = stretches_of(self._analysis, min(own, default=0), until_ns, self._told.stretches)
+        for table, rows in found.items():
+            fresh = [row for row in rows if self._state.since_ns <= row["time_ns"]]
             if fresh:
                 self._kept.tell(table, stretch_table(table, fresh, self.capture, self._state.run))
                 self._told.stretches |= {stretch_key(table, row) for row in fresh}

@@ -1,6 +1,6 @@
 """What one analysis says of each minute on the air, of cyclic streams and of nodes: rows that are told once."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from typing import Any
 
 import pyarrow as pa
@@ -16,14 +16,24 @@ TABLES = tuple(_SCHEMAS)
 _KEYS = {RADIO: ("time_ns", "what", "address"), CYCLIC: ("time_ns", "source", "destination", "kind")}
 
 
-def stretches_of(analysis: Analysis, from_ns: int, until_ns: int = 1 << 62) -> dict[str, list[dict[str, Any]]]:
-    """Rows by table, of what was captured from a moment on, in minutes that ended before another."""
+def stretches_of(
+    analysis: Analysis, from_ns: int, until_ns: int = 1 << 62, known: Collection[tuple[object, ...]] = ()
+) -> dict[str, list[dict[str, Any]]]:
+    """Rows by table, of what was captured from a moment on, in minutes that ended before another, but for those that
+    are known by their keys.
+    """
     found = {
         RADIO: list(air_rows.minutes_of(analysis.radio, from_ns)),
         CYCLIC: list(cycle_rows.minutes_of(analysis.cyclic, from_ns)),
     }
-    due = {table: [row for row in rows if row["to_ns"] <= until_ns] for table, rows in found.items()}
-    return due | {HOPS: list(hop_rows.minutes_of(analysis.telemetry, from_ns, until_ns))}
+    minutes = {key[1] for key in known if key[0] == HOPS}
+    return {
+        **{
+            table: [row for row in rows if row["to_ns"] <= until_ns and stretch_key(table, row) not in known]
+            for table, rows in found.items()
+        },
+        HOPS: list(hop_rows.minutes_of(analysis.telemetry, from_ns, until_ns, minutes)),
+    }
 
 
 def stretch_key(table: str, row: Mapping[str, Any]) -> tuple[object, ...]:
