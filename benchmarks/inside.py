@@ -82,8 +82,8 @@ def cycles(path: Path) -> None:
     """Cyclic streams of a capture, again and again."""
     capture = read_captures([path])
     payload = Payload(capture)
-    assert len(find_cyclic(capture, payload, set())) == 4
-    took = _best(lambda: find_cyclic(capture, payload, set()))
+    assert len(find_cyclic(capture, payload, capture.packets.time_ns, set())) == 4
+    took = _best(lambda: find_cyclic(capture, payload, capture.packets.time_ns, set()))
     _told("cyclic streams found, with their cycles", capture.packets.flow.size, took, path.read_bytes())
 
 

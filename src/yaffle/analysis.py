@@ -41,6 +41,7 @@ from yaffle.path.journeys import journeys
 from yaffle.path.points_path import PointsPath, find_path, set_clocks_right
 from yaffle.path.translations import PairedEnds, without
 from yaffle.progress import Progress, go_on
+from yaffle.radio.frames import frames_of, heard_times
 from yaffle.radio.radio import Radio, find_radio
 from yaffle.records.flow_table import PACKETS, Exporter, FlowRecords
 from yaffle.room import Room
@@ -346,8 +347,11 @@ def analyse_capture(
     programs = find_programs(capture, payload, begun)
     flows = find_exports(capture, payload, lambda _share, words: progress(0.9, words))
     telemetry = find_telemetry(capture, payload, lambda _share, words: progress(0.9, words))
-    radio = find_radio(capture, payload, lambda _share, words: progress(0.9, words))
-    cyclic = find_cyclic(capture, payload, heard_ends(media, programs), lambda _share, words: progress(0.9, words))
+    on_air = frames_of(capture, payload)
+    radio = find_radio(capture, payload, on_air, lambda _share, words: progress(0.9, words))
+    times = heard_times(on_air, capture.packets)
+    apart = heard_ends(media, programs)
+    cyclic = find_cyclic(capture, payload, times, apart, lambda _share, words: progress(0.9, words))
     for path in tables:
         _take_table(path, flows, capture)
     history = _take_history(list(histories), capture)

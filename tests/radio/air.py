@@ -8,9 +8,11 @@ SSID = "pier"
 TO_DS, FROM_DS, RETRY, PROTECTED = 1, 2, 8, 0x40
 
 
-def radiotap(signal=-60, noise=-95, flags=0, rate=None, mcs=None, vht=None, he=None, vendor=False, antennas=()):
-    """A header of radiotap with these fields; antennas: signals of single ones."""
-    fields, present = [(8, pack("<Q", 77))], 1
+def radiotap(
+    signal=-60, noise=-95, flags=0, rate=None, mcs=None, vht=None, he=None, vendor=False, antennas=(), clock=77
+):
+    """A header of radiotap with these fields; antennas: signals of single ones; clock: of the radio, us."""
+    fields, present = [(8, pack("<Q", clock))], 1
     present |= 1 << 1
     fields.append((1, bytes([flags])))
     if rate is not None:

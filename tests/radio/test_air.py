@@ -28,7 +28,8 @@ def heard(tmp_path, frames, link=RADIOTAP, head=None):
     path = tmp_path / "air.pcap"
     pcap(path, [(S0 + int(at * MS), (head if link != BARE else b"") + frame) for at, frame in frames], link)
     capture = read_captures([path])
-    return find_radio(capture, Payload(capture)), capture
+    payload = Payload(capture)
+    return find_radio(capture, payload, frames_of(capture, payload)), capture
 
 
 def rows_of(tmp_path, head, link=RADIOTAP):

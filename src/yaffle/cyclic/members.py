@@ -47,10 +47,10 @@ class Group:
     end: Array
 
 
-def members(capture: Capture, payload: Payload) -> Iterator[Group]:
-    """All series with a period."""
-    yield from _of_datagrams(capture)
-    yield from _of_links(capture, payload)
+def members(capture: Capture, payload: Payload, time_ns: Array) -> Iterator[Group]:
+    """All series with a period, by times of the packets."""
+    yield from _of_datagrams(capture, time_ns)
+    yield from _of_links(capture, payload, time_ns)
 
 
 def _with_period(key: Array, time_ns: Array) -> Iterator[tuple[Array, int]]:
@@ -67,13 +67,13 @@ def _with_period(key: Array, time_ns: Array) -> Iterator[tuple[Array, int]]:
         yield order[starts[k] : starts[k + 1]], int(periods[k])
 
 
-def _of_datagrams(capture: Capture) -> Iterator[Group]:
+def _of_datagrams(capture: Capture, time_ns: Array) -> Iterator[Group]:
     packets, flows = capture.packets, capture.conversations
     rows = np.flatnonzero((packets.flow >= 0) & ~np.isin(packets.protocol, _NO_STREAMS) & (packets.payload_bytes > 0))
     own = packets.flow[rows]
     rows = rows[~np.isin(flows.a_port[own], _TOLD_ELSEWHERE) & ~np.isin(flows.b_port[own], _TOLD_ELSEWHERE)]
     key = packets.flow[rows].astype(np.int64) * 2 + (packets.direction[rows] != 0)
-    for place, period in _with_period(key, packets.time_ns[rows]):
+    for place, period in _with_period(key, time_ns[rows]):
         own = rows[place]
         first = int(own[0])
         source, destination = ends_of(flows, int(packets.flow[first]), bool(packets.direction[first]))
@@ -81,12 +81,12 @@ def _of_datagrams(capture: Capture) -> Iterator[Group]:
         kept = np.minimum(packets.payload_bytes[own], packets.captured_bytes[own] - packets.payload_at[own])
         yield Group(
             transport_name(int(packets.protocol[first])), source, destination,
-            int(flows.point[packets.flow[first]]), int(packets.vlan[first]), -1, -1, period, packets.time_ns[own],
+            int(flows.point[packets.flow[first]]), int(packets.vlan[first]), -1, -1, period, time_ns[own],
             packets.source[own], begin, begin + np.maximum(0, kept.astype(np.int64)),
         )  # fmt: skip
 
 
-def _of_links(capture: Capture, payload: Payload) -> Iterator[Group]:
+def _of_links(capture: Capture, payload: Payload, time_ns: Array) -> Iterator[Group]:
     """Frames without IP: by addresses, EtherType, identifier and VLAN."""
     packets = capture.packets
     rows = np.flatnonzero((packets.flow < 0) & ~np.isin(packets.protocol, _OTHERS))
@@ -109,9 +109,9 @@ def _of_links(capture: Capture, payload: Payload) -> Iterator[Group]:
     for column in (*columns, packets.vlan[rows].astype(np.int64), point):
         key = (key ^ column.astype(np.uint64)) * _MIX
         key ^= key >> np.uint64(29)
-    again = _sent_again(key, told, packets.time_ns[rows])
+    again = _sent_again(key, told, time_ns[rows])
     rows, told, key, point = rows[~again], told[~again], key[~again], point[~again]
-    for place, period in _with_period(key, packets.time_ns[rows]):
+    for place, period in _with_period(key, time_ns[rows]):
         one, own = told[place[0]], rows[place]
         ethertype, identifier = int(one[ls.ETHERTYPE]), int(one[ls.IDENTIFIER])
         kind = _NAMES.get(ethertype, f"EtherType 0x{ethertype:04x}")
@@ -119,7 +119,7 @@ def _of_links(capture: Capture, payload: Payload) -> Iterator[Group]:
             kind = f"{kind} 0x{identifier:04x}"
         yield Group(
             kind, _end(one[ls.SENDER]), _end(one[ls.RECEIVER]), int(point[place[0]]), int(packets.vlan[own[0]]),
-            ethertype, identifier, period, packets.time_ns[own], packets.source[own],
+            ethertype, identifier, period, time_ns[own], packets.source[own],
             told[place, ls.BODY], told[place, ls.END],
         )  # fmt: skip
 

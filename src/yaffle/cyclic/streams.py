@@ -95,14 +95,14 @@ class Cyclic:
 
 
 def find_cyclic(
-    capture: Capture, payload: Payload, apart: set[tuple[str, str]], progress: Progress = go_on
+    capture: Capture, payload: Payload, time_ns: Array, apart: set[tuple[str, str]], progress: Progress = go_on
 ) -> list[Cyclic]:
     """All of them but those between some ends (voice and video), in order of when they began; of very many those with
-    most packets. Raises Cancelled.
+    most packets. time_ns: of each packet. Raises Cancelled.
     """
     step(progress, 0.0, "looking for cyclic streams")
     end_ns = max((source.last_ns for source in capture.sources), default=0)
-    groups = [one for one in members(capture, payload) if (one.source, one.destination) not in apart]
+    groups = [one for one in members(capture, payload, time_ns) if (one.source, one.destination) not in apart]
     groups.sort(key=lambda one: -one.time_ns.size)
     found = []
     for number, group in enumerate(groups[:_MOST_STREAMS]):

@@ -1,14 +1,16 @@
-"""The frames that a capture heard, by column, in order of time."""
+"""The frames that a capture heard, by column, in order of time: the radio's where it could be tied to the host's."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
 from yaffle.arrays import Array
 from yaffle.capture.captured import Capture
+from yaffle.capture.packets import Columns
 from yaffle.capture.payload import Payload
 from yaffle.capture.radio_head import BAD, RADIO_LINKS
 from yaffle.radio import frame_scan as f
+from yaffle.radio.clock import tie
 
 _EVERY = 1 << 18
 GROUP = 1 << 40  # the bit of an address that stands for several
@@ -22,6 +24,8 @@ class Frames:
     time_ns: Array
     source: Array
     air_ns: Array  # how long each took, 0 where its rate is not told
+    noted_ns: Array  # when the host noted it
+    notes: tuple[str, ...] = ()  # of clocks
 
     @property
     def good(self) -> "Frames":
@@ -30,7 +34,10 @@ class Frames:
 
     def of(self, which: Array) -> "Frames":
         """Some of them, by mask or number."""
-        return Frames(self.rows[which], self.time_ns[which], self.source[which], self.air_ns[which])
+        return replace(
+            self, rows=self.rows[which], time_ns=self.time_ns[which], source=self.source[which],
+            air_ns=self.air_ns[which], noted_ns=self.noted_ns[which],
+        )  # fmt: skip
 
 
 def frames_of(capture: Capture, payload: Payload) -> Frames:
@@ -54,10 +61,22 @@ def frames_of(capture: Capture, payload: Payload) -> Frames:
             sources.append(np.full(count, number))
     rows = np.concatenate(found) if found else np.zeros((0, f.COLUMNS), np.int64)
     numbers = np.concatenate(sources) if sources else np.zeros(0, np.int64)
-    times = packets.time_ns[rows[:, f.ROW]]
-    order = np.argsort(times, kind="stable")
-    rows, times, numbers = rows[order], times[order], numbers[order]
-    return Frames(rows, times, numbers, air_times(rows, packets.wire_bytes[rows[:, f.ROW]].astype(np.int64)))
+    noted = packets.time_ns[rows[:, f.ROW]]
+    radio = numbers << 32 | packets.link[rows[:, f.ROW]]
+    tied = tie(rows[:, f.HEARD_CLOCK], noted, radio)
+    order = np.argsort(tied.times_ns, kind="stable")
+    rows, times, numbers, noted = rows[order], tied.times_ns[order], numbers[order], noted[order]
+    took = air_times(rows, packets.wire_bytes[rows[:, f.ROW]].astype(np.int64))
+    return Frames(rows, times, numbers, took, noted, tuple(tied.words))
+
+
+def heard_times(frames: Frames, packets: Columns) -> Array:
+    """Times of all packets: of those that a radio heard as in the frames, of all else as they were noted."""
+    if not frames.rows.size:
+        return packets.time_ns
+    times = packets.time_ns.copy()
+    times[frames.rows[:, f.ROW]] = frames.time_ns
+    return times
 
 
 def air_times(rows: Array, recorded: Array) -> Array:

@@ -43,7 +43,9 @@ def held_up(frames: Frames, packets: Columns, place: dict[int, int], moves: list
 
 
 def _retries(frames: Frames, mine: Array, station: Array) -> Array:
-    """From the first time that each frame was heard to the last, of those sent more than once."""
+    """From the first time that each frame was heard to the last, of those sent more than once; by the host's clock, as
+    connections are.
+    """
     rows = frames.rows
     order = mine[np.lexsort((frames.time_ns[mine], rows[mine, f.TID], rows[mine, f.RECEIVER], rows[mine, f.SENDER]))]
     a, b = order[:-1], order[1:]
@@ -57,7 +59,7 @@ def _retries(frames: Frames, mine: Array, station: Array) -> Array:
     first, last = order[begins[several]], order[ends[several]]
     found = np.zeros(first.size, SPAN)
     found["station"], found["kind"] = station[first], RETRIES
-    found["from_ns"], found["to_ns"] = frames.time_ns[first], frames.time_ns[last]
+    found["from_ns"], found["to_ns"] = frames.noted_ns[first], frames.noted_ns[last]
     return found
 
 

@@ -13,7 +13,7 @@ from yaffle.progress import Progress, go_on, step
 from yaffle.quantiles import median
 from yaffle.radio import elements as e
 from yaffle.radio import frame_scan as f
-from yaffle.radio.frames import GROUP, Frames, address_text, frames_of
+from yaffle.radio.frames import GROUP, Frames, address_text
 from yaffle.radio.held_up import HeldUp, held_up
 from yaffle.radio.moves import Course, Note, Traffic, course_of
 
@@ -94,9 +94,8 @@ class Radio:
         return not self.access_points and not self.stations
 
 
-def find_radio(capture: Capture, payload: Payload, progress: Progress = go_on) -> Radio:
-    """What radios heard. Raises Cancelled."""
-    every = frames_of(capture, payload)
+def find_radio(capture: Capture, payload: Payload, every: Frames, progress: Progress = go_on) -> Radio:
+    """What radios heard, from all frames. Raises Cancelled."""
     if not every.rows.size:
         return Radio()
     step(progress, 0.0, "reading what a radio heard")
@@ -123,7 +122,7 @@ def find_radio(capture: Capture, payload: Payload, progress: Progress = go_on) -
         if one.back_ns >= 0
     ]
     held = held_up(frames, capture.packets, place, moves)
-    return Radio(list(points.values()), stations, heard, _notes(every, frames), held)
+    return Radio(list(points.values()), stations, heard, [*_notes(every, frames), *every.notes], held)
 
 
 class _Bodies:
