@@ -90,7 +90,7 @@ def cycles(path: Path) -> None:
 def main() -> None:
     """Prints all."""
     folder = Path(sys.argv[1] if len(sys.argv) > 1 else "bench-data")
-    switches, air, ramp = make_inside(folder)
+    switches, air, _, ramp = make_inside(folder)
     reports(switches)
     frames(air)
     cycles(ramp)

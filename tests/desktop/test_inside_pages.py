@@ -81,7 +81,7 @@ def test_a_station_over_time_with_its_moves(window, qtbot, tmp_path):  # noqa: F
     settle(window, qtbot)
     page = window.path.radio
     (row,) = page.picture.stations
-    assert len(row.roams) == 1 and "1 stations at 2 access points" in page.words.text()
+    assert len(row.roams) == 1 and "1 station at 2 access points; 1 move, 0 failures" in page.words.text()
     qtbot.waitUntil(lambda: page.drawn.course is not None, timeout=10_000)
     assert np.nanmedian(page.drawn.course.signal) == -60 and page.events.columns.rowCount() == 1
     assert page.events.model().index(0, 1).data() == "fast transition"
@@ -93,6 +93,10 @@ def test_a_station_over_time_with_its_moves(window, qtbot, tmp_path):  # noqa: F
     qtbot.waitUntil(lambda: page.points.course is not None, timeout=10_000)
     course = page.points.course
     assert course.stations.max() == 1 and np.nansum(course.airtime) > 0 and "stations" in page.points._read(0.0, 0)
+    assert page.sites.columns.rowCount() == 1 and "Sites" in page.sites.model().index(0, 0).data()
+    page.stations.clearSelection()
+    page.sites.entered.emit(0)
+    assert page.stations.currentIndex().row() == 0
     page.events.entered.emit(0)
     settle(window, qtbot)
     assert window.investigation.focus.period[0] <= row.roams[0].time_ns

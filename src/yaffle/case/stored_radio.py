@@ -31,6 +31,7 @@ def beside_heard(told: Radio) -> dict[str, Any]:
         "held": {
             "spans": [row.tolist() for row in told.held.spans],
             "carried": [[flow, station] for flow, station in told.held.carried.items()],
+            "answered": sorted(told.held.answered),
         },
     }
 
@@ -57,7 +58,7 @@ def _held(told: dict[str, Any], stations: int) -> HeldUp:
     numbers = [*spans["station"].tolist(), *carried.values()]
     if numbers and not 0 <= min(numbers) <= max(numbers) < stations:
         raise ValueError("a stretch is of no station")
-    return HeldUp(spans, carried)
+    return HeldUp(spans, carried, frozenset(int(flow) for flow in held.get("answered", [])))
 
 
 def _station(told: dict[str, Any]) -> Station:

@@ -1,7 +1,7 @@
 """Three minutes on the pier at Saltmarsh as a radio heard them: handheld scanners walk past three access points.
 
-The first moves early and quickly, the second late, the third stays where it is hardly heard; a fourth has a key of last
-year.
+The first moves early and quickly, the second late and has to sign on at Quay House each time, the third stays where it
+is hardly heard; a fourth has a key of last year. What the access points ask the sign-on server is a capture of its own.
 """
 
 import math
@@ -11,6 +11,7 @@ from struct import pack
 import numpy as np
 
 from yaffle.capture.pcapng_writer import write_pcapng
+from yaffle.demo.packet_bytes import udp_frame
 
 START_NS = 1_772_779_260_000_000_000  # 2026-03-06 06:41:00
 SECONDS = 180
@@ -21,6 +22,9 @@ _GATEWAY = bytes.fromhex("024a000000fe")
 _MOVES_AT_DBM = {1: -66.0, 2: -74.0, 3: -88.0}
 _NOISE_DBM = -95.0
 _EVERY_S = 0.25
+_SIGNS_ON = 2  # the scanner that does
+_SERVER = "192.0.2.18"
+_ASKED_S = (0.9, 1.6)  # that the server takes: it asks a directory that is far away
 _RADIOTAP, _RETRY, _PROTECTED, _TO_DS, _FROM_DS = 127, 8, 0x40, 1, 2
 
 
@@ -40,6 +44,7 @@ class _Air:
 
     def __init__(self) -> None:
         self.frames: list[tuple[int, int, bytes]] = []
+        self.uplink: list[tuple[int, int, bytes]] = []  # sign-ons, as the access points ask
         self._next: dict[bytes, int] = {}
 
     def send(self, at_s: float, heard: bytes, head: bytes, sender: bytes, body: bytes, again: bool = False) -> None:
@@ -65,6 +70,17 @@ def _signal(place_m: float, at_m: float, rng: np.random.Generator) -> float:
 
 def make_pier_air(path: Path, seed: int = 8) -> Path:
     """Writes the frames."""
+    write_pcapng(path, sorted(_pier(seed).frames), link_type=_RADIOTAP)
+    return path
+
+
+def make_pier_uplink(path: Path, seed: int = 8) -> Path:
+    """Writes the sign-ons of the same minutes, behind the access points."""
+    write_pcapng(path, sorted(_pier(seed).uplink), interface="pier uplink")
+    return path
+
+
+def _pier(seed: int) -> _Air:
     rng, air = np.random.default_rng(seed), _Air()
     for second in range(SECONDS):
         for k, (bssid, channel, _) in enumerate(_POINTS):
@@ -75,8 +91,7 @@ def make_pier_air(path: Path, seed: int = 8) -> Path:
         _walk(air, number, rng)
     for attempt in range(3):
         _wrong_key(air, 20.0 + 40 * attempt)
-    write_pcapng(path, sorted(air.frames), link_type=_RADIOTAP)
-    return path
+    return air
 
 
 def _walk(air: _Air, number: int, rng: np.random.Generator) -> None:
@@ -93,7 +108,9 @@ def _walk(air: _Air, number: int, rng: np.random.Generator) -> None:
         best = min(range(len(_POINTS)), key=lambda k: abs(place - _POINTS[k][2]))
         if best != at and signal < _MOVES_AT_DBM[number]:
             gap = float(rng.uniform(0.05, 0.12)) * (1 if number == 1 else 4)
-            _join(air, now + gap, own, best, at)
+            asked_s = float(rng.uniform(*_ASKED_S)) if number == _SIGNS_ON else 0.0
+            gap += asked_s
+            _join(air, now + gap, own, best, at, asked_s)
             at, moved_s = best, now + gap + 0.02
             continue
         _talk(air, now, own, at, signal, rng)
@@ -115,8 +132,9 @@ def _talk(air: _Air, now: float, own: bytes, at: int, signal: float, rng: np.ran
                 break
 
 
-def _join(air: _Air, now: float, own: bytes, to: int, came_from: int | None) -> None:
-    """Authentication, association or reassociation, and the keys."""
+def _join(air: _Air, now: float, own: bytes, to: int, came_from: int | None, asked_s: float = 0.0) -> None:
+    """Authentication, association or reassociation, what a sign-on server is asked meanwhile, and the keys."""
+    keys, now = now, now - asked_s
     bssid, channel, _ = _POINTS[to]
     heard = _heard(-60, 12, channel)
     up, down = (bssid, own, bssid), (own, bssid, bssid)
@@ -127,7 +145,24 @@ def _join(air: _Air, now: float, own: bytes, to: int, came_from: int | None) -> 
                    pack("<HH", 0x11, 10) + former + _element(0, SSID.encode()))  # fmt: skip
     air.management(now - 0.008, heard, 1 if came_from is None else 3, down, pack("<HHH", 0x11, 0, 1))
     for k in range(4):
-        _key(air, now - 0.006 + 0.001 * k, own, to, up=k % 2 == 1)
+        _key(air, keys - 0.006 + 0.001 * k, own, to, up=k % 2 == 1)
+    if asked_s:
+        _key(air, now - 0.007, own, to, up=True)
+        _sign_on(air, (now - 0.006, keys - 0.007), own, to)
+
+
+def _sign_on(air: _Air, span_s: tuple[float, float], own: bytes, at: int) -> None:
+    """A question with its challenge at once, and one more with its answer at the end (RADIUS)."""
+    point, number, proof = f"198.51.100.{170 + at}", len(air.uplink) & 0xFF, bytes(16)
+    user, calling = f"scanner-{own[5]}".encode(), own.hex("-").upper().encode()
+    asks = b"".join(bytes([kind, 2 + len(text)]) + text for kind, text in ((1, user), (31, calling)))
+    begin, end = span_s
+    for k, (at_s, code) in enumerate(((begin, 1), (begin + 0.011, 11), (begin + 0.018, 1), (end, 2))):
+        told, one = (asks if code == 1 else b""), (number + k // 2) & 0xFF
+        body = pack("!BBH", code, one, 20 + len(told)) + pack("!Q", int(at_s * 1e6)) + proof[:8] + told
+        ends = (point, 49_152 + at, _SERVER, 1812) if code == 1 else (_SERVER, 1812, point, 49_152 + at)
+        size, frame = udp_frame(*ends, body, len(air.uplink), 64, 0, 65_535)
+        air.uplink.append((START_NS + int(at_s * 1e9), size, frame))
 
 
 def _key(air: _Air, now: float, own: bytes, at: int, *, up: bool) -> None:

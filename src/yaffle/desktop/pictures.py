@@ -42,12 +42,12 @@ def take_pictures(captures: list[Path], weeks: Path, inside: list[Path], folder:
         loop.exec()
 
     paths = []
-    switches, air, ramp = inside
+    switches, air, uplink, ramp = inside
     told = (
         (captures, _shots),
         ([weeks], _shots_of_weeks),
         ([switches], _shots_of_switches),
-        ([air], _shots_of_air),
+        ([air, uplink], _shots_of_air),
         ([ramp], _shots_of_cycles),
     )
     for evidence, shots in told:

@@ -31,6 +31,7 @@ class Lookup:
     truncated: bool = False
     flow: int = -1  # the conversation, where one conversation is one question
     figures: dict[str, float] | None = None  # what else was measured, by name with unit
+    station: str = ""  # hardware address of whom a sign-on is for, where it is told
 
     @property
     def latency_ns(self) -> int:

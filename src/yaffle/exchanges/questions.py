@@ -127,10 +127,17 @@ class SignOns(_Numbered):
         self._ask(
             key,
             Lookup(
-                "radius", end_text(sender, port), end_text(receiver, other), message.user, message.ask, UNANSWERED, t
+                "radius",
+                end_text(sender, port),
+                end_text(receiver, other),
+                message.user,
+                message.ask,
+                UNANSWERED,
+                t,
+                station=message.station,
             ),
             again,
-        )
+        )  # fmt: skip
 
 
 class Clocks(_Numbered):

@@ -5,10 +5,12 @@ strong, addresses that come late.
 
 from collections import Counter, defaultdict
 from collections.abc import Iterator
+from dataclasses import dataclass
 
 import numpy as np
 
 from yaffle.analysis import Analysis
+from yaffle.findings.behind_moves import LEASE, SIGN_ON, Asked, Questions
 from yaffle.findings.finding import Finding
 from yaffle.ledger import causes
 from yaffle.radio.elements import REASONS, STATUSES
@@ -40,7 +42,7 @@ def air_findings(analysis: Analysis) -> list[Finding]:
         return []
     points = {one.bssid: one for one in radio.access_points}
     found = [*_failures(radio.stations, points), *_moves(radio.stations, points), *_crowded(radio.access_points),
-             *_late_addresses(radio.stations, points), *_late_keys(radio.stations, points), *_slow_ones(analysis),
+             *_late_addresses(analysis, points), *_late_keys(analysis, points), *_slow_ones(analysis),
              *_disturbed(radio.stations)]  # fmt: skip
     first = int(radio.heard["time_ns"].min()) if radio.heard.size else 0
     last = int(radio.heard["time_ns"].max()) if radio.heard.size else 0
@@ -123,39 +125,84 @@ def _crowded(found: list[AccessPoint]) -> Iterator[Finding]:
             )  # fmt: skip
 
 
-def _late_addresses(stations: list[Station], points: dict[str, AccessPoint]) -> Iterator[Finding]:
-    for station in stations:
-        late = [one for one in station.course.roams if one.address_ns >= _LATE_NS]
+def _late_addresses(analysis: Analysis, points: dict[str, AccessPoint]) -> Iterator[Finding]:
+    questions = Questions(analysis.lookups.rows)
+    for station in analysis.radio.stations:
+        roams = station.course.roams
+        leases = {one.time_ns: questions.during(station.address, one).get(LEASE) for one in roams}
+        waited = {at: own.waited_ns if own is not None else -1 for at, own in leases.items()}
+        waited |= {one.time_ns: one.address_ns for one in roams if one.address_ns >= 0}  # as the air has it
+        late = [one for one in roams if waited[one.time_ns] >= _LATE_NS]
         if late:
-            worst = max(late, key=lambda one: one.address_ns)
+            worst = max(late, key=lambda one: waited[one.time_ns])
+            worst_ns = waited[worst.time_ns]
             yield _made(
                 "late address", "minor", station.address,
-                f"{station.address} waited {duration(worst.address_ns)} for an address after it moved to"
-                f" {name_of(address_text(worst.new), points)}.",
+                f"{station.address} waited {duration(worst_ns)} for an address after it moved to"
+                f" {name_of(address_text(worst.new), points)}"
+                f"{_served(leases[worst.time_ns], worst_ns)}.",
                 "Look at the DHCP server, and whether the network behind both access points is the same.",
-                (late[0].time_ns, late[-1].time_ns), 1, sum(one.address_ns for one in late),
+                (late[0].time_ns, late[-1].time_ns), 1, sum(waited[one.time_ns] for one in late),
             )  # fmt: skip
 
 
-def _late_keys(stations: list[Station], points: dict[str, AccessPoint]) -> Iterator[Finding]:
-    """Sign-on and keys that take long at an access point: a server behind it is asked each time."""
-    by_point: dict[int, list[tuple[Station, Roam]]] = defaultdict(list)
-    for station in stations:
+def _served(asked: Asked | None, step_ns: int) -> str:
+    """What a server had of a step, as the end of a sentence."""
+    return f": {asked.words(step_ns)}" if asked is not None else ""
+
+
+def _late_keys(analysis: Analysis, points: dict[str, AccessPoint]) -> Iterator[Finding]:
+    """Sign-on and keys that take long: by the server where most of each is its time, else by access point."""
+    questions = Questions(analysis.lookups.rows)
+    groups: dict[str, list[_SlowSignOn]] = defaultdict(list)
+    for station in analysis.radio.stations:
         for one in station.course.roams:
             if one.keys_ns >= _LATE_KEYS_NS:
-                by_point[one.new].append((station, one))
-    for bssid, own in by_point.items():
-        worst = max(own, key=lambda pair: pair[1].keys_ns)[1]
-        name = name_of(address_text(bssid), points)
-        who = len({station.address for station, _ in own})
-        times = [one.time_ns for _, one in own]
+                own = _SlowSignOn(station, one, questions.during(station.address, one).get(SIGN_ON))
+                groups[own.held_up_by].append(own)
+    for by, slow in groups.items():
+        worst = max(slow, key=lambda own: own.roam.keys_ns)
+        at = sorted({own.roam.new for own in slow})
+        who, times = {own.station.address for own in slow}, [own.roam.time_ns for own in slow]
+        where = name_of(address_text(at[0]), points) if len(at) == 1 else f"{count(len(at))} access points"
         yield _made(
-            "slow sign-on", "minor", f"{address_text(bssid)} sign-on",
-            f"Sign-on and keys took up to {duration(worst.keys_ns)} after {count(len(own))}"
-            f" move{'s' if len(own) > 1 else ''} of {count(who)} station{'s' if who > 1 else ''} to {name}.",
-            "Look at the RADIUS response time in Survey, services; fast transitions (802.11r) or cached keys spare it.",
-            (min(times), max(times)), who, sum(one.keys_ns for _, one in own), name=name,
+            "slow sign-on", "minor", f"{by} sign-on",
+            f"Sign-on and keys took up to {duration(worst.roam.keys_ns)} after {count(len(slow))}"
+            f" move{'s' if len(slow) > 1 else ''} of {count(len(who))} station{'s' if len(who) > 1 else ''} to {where}"
+            f"{_served(worst.asked, worst.roam.keys_ns)}.",
+            _sign_on_step(slow), (min(times), max(times)), len(who), sum(own.roam.keys_ns for own in slow),
+            name=f"RADIUS at {by}" if by == worst.server else where,
         )  # fmt: skip
+
+
+@dataclass(frozen=True)
+class _SlowSignOn:
+    """One move with late keys, and what the sign-on server was asked meanwhile, where that was captured."""
+
+    station: Station
+    roam: Roam
+    asked: Asked | None
+
+    @property
+    def server(self) -> str:
+        """The server, where most of the time was its; else empty."""
+        mostly = self.asked is not None and 2 * self.asked.waited_ns >= self.roam.keys_ns
+        return self.asked.server if mostly and self.asked is not None else ""
+
+    @property
+    def held_up_by(self) -> str:
+        """The server or the access point."""
+        return self.server or address_text(self.roam.new)
+
+
+def _sign_on_step(slow: list[_SlowSignOn]) -> str:
+    """What to do about slow sign-ons, by whose time most of them was."""
+    spared = "fast transitions (802.11r) or cached keys spare it"
+    if all(own.server for own in slow):
+        return f"Look at the RADIUS server and what it asks (Survey, services): most of it was its time; {spared}."
+    if any(own.asked is not None for own in slow):
+        return f"RADIUS was quick: look at the station and at how the access point exchanges keys; {spared}."
+    return f"Capture RADIUS behind the access points, too: whose time it was cannot be told from the air; {spared}."
 
 
 def _slow_ones(analysis: Analysis) -> Iterator[Finding]:

@@ -5,8 +5,8 @@ least), where a gap was as long as three cycles, or where the jitter's 95th perc
 twentieth of the period. A stream was steady where most of its stretches are not rough.
 """
 
-from collections.abc import Iterator
-from dataclasses import dataclass
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -69,16 +69,47 @@ def trouble_of(stream: Cyclic) -> Trouble | None:
         or part.longest_gap_ns >= _GAP * stream.period_ns
         or part.jitter_ns > jitter
     ]
+    return Trouble(stream, tuple(rough), usual) if 2 * len(rough) < len(heard) and _is_much(stream, rough) else None
+
+
+def _is_much(stream: Cyclic, rough: Sequence[Stretch]) -> bool:
     gap = any(part.longest_gap_ns >= _GAP * stream.period_ns for part in rough)
-    worth = gap or len(rough) >= _FEW or sum(part.missed for part in rough) >= _FEW
-    return Trouble(stream, tuple(rough), usual) if rough and worth and 2 * len(rough) < len(heard) else None
+    return gap or len(rough) >= _FEW or sum(part.missed for part in rough) >= _FEW
 
 
 def cyclic_findings(analysis: Analysis) -> list[Finding]:
-    """Streams that were rough at one time by one end are one finding; those with most of them first."""
-    troubled = [own for one in analysis.cyclic if (own := trouble_of(one)) is not None]
+    """Streams that were rough at one time by one end are one finding; those with most of them first. While a station
+    moves between access points its streams are not steady: that is told as moves.
+    """
+    told = [own for one in analysis.cyclic if (own := trouble_of(one)) is not None]
+    moves = _moves(analysis)
+    troubled = [own for one in told if (own := _but_for_moves(one, moves)) is not None]
     found = [_finding(analysis, own) for own in _together(troubled)] + list(_stopped(analysis))
     return sorted(found, key=lambda one: (-one.users, one.first_ns))
+
+
+def _moves(analysis: Analysis) -> dict[str, list[tuple[int, int]]]:
+    """By the address of a station: from the last data at one access point to the first at the next."""
+    return {
+        station.address: [(one.back_ns - one.gap_ns, one.back_ns) for one in station.course.roams if one.back_ns >= 0]
+        for station in analysis.radio.stations
+    }
+
+
+def _but_for_moves(one: Trouble, moves: dict[str, list[tuple[int, int]]]) -> Trouble | None:
+    """The same without stretches in which an end moved."""
+    spans = [span for end in _hosts(one.stream) for span in moves.get(end, [])]
+    if not spans:
+        return one
+    course = one.stream.course
+    width_ns = course[1].start_ns - course[0].start_ns if len(course) > 1 else 0
+
+    def moved_in(part: Stretch) -> bool:
+        low, high = part.start_ns - width_ns, part.start_ns + width_ns
+        return any(from_ns <= high and to_ns >= low for from_ns, to_ns in spans)
+
+    rough = [part for part in one.rough if not moved_in(part)]
+    return replace(one, rough=tuple(rough)) if _is_much(one.stream, rough) else None
 
 
 def _together(troubled: list[Trouble]) -> list[list[Trouble]]:

@@ -47,16 +47,24 @@ class Rule:
         return self.server in ("", address) and self.port in (0, port) and (not self.host or self.host in hosts)
 
 
+HARDWARE = 48  # bits of an address on the link layer
+_HARDWARE_BEGIN = re.compile(r"[0-9a-fA-F]{2}([:-][0-9a-fA-F]{2}){1,5}")
+
+
 @dataclass(frozen=True)
 class Site:
-    """The user's own name for a range of addresses."""
+    """The user's own name for a range of addresses: of hosts, or of the radios of access points."""
 
     name: str
-    network: str  # as in 198.51.100.0/24
+    network: str  # as in 198.51.100.0/24, or how hardware addresses begin, as in 02:4a:00
 
     @cached_property
     def range(self) -> tuple[int, int, int]:
-        """Version, first and last address as numbers. Raises ValueError."""
+        """Version (HARDWARE: none), first and last address as numbers. Raises ValueError."""
+        if _HARDWARE_BEGIN.fullmatch(self.network):
+            octets = bytes.fromhex(self.network.replace("-", ":").replace(":", ""))
+            rest = 6 - len(octets)
+            return HARDWARE, int.from_bytes(octets + bytes(rest)), int.from_bytes(octets + b"\xff" * rest)
         parsed = ipaddress.ip_network(self.network, strict=False)
         return parsed.version, int(parsed.network_address), int(parsed.broadcast_address)
 
@@ -121,18 +129,26 @@ class Places:
     def site(self, address: str) -> str:
         """As the user named the range; else the second label of the host's name, or its network (/24, /64)."""
         parsed = ipaddress.ip_address(address)
-        held = [
-            (last - first, site.name)
-            for site in self.sites
-            for version, first, last in [site.range]
-            if version == parsed.version and first <= int(parsed) <= last
-        ]
-        if held:
-            return min(held)[1]
+        named = self._named(parsed.version, int(parsed))
+        if named:
+            return named
         labels = self.names.get(address, "").split(".")
         if len(labels) >= 4:
             return spoken(labels[1])
         return str(ipaddress.ip_network(f"{address}/{24 if parsed.version == 4 else 64}", strict=False))
+
+    def radio_site(self, bssid: str) -> str:
+        """As the user named access points whose addresses begin so; empty where none is named."""
+        return self._named(HARDWARE, int(bssid.replace(":", ""), 16))
+
+    def _named(self, version: int, address: int) -> str:
+        held = [
+            (last - first, site.name)
+            for site in self.sites
+            for kind, first, last in [site.range]
+            if kind == version and first <= address <= last
+        ]
+        return min(held)[1] if held else ""
 
     def _hosts(self, address: str, host: str) -> tuple[str, ...]:
         """All names under which a server is known."""

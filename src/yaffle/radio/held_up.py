@@ -19,10 +19,11 @@ _LONGEST_NS = 1_000_000_000  # The same number after so long is another frame.
 
 @dataclass
 class HeldUp:
-    """spans: rows of SPAN; carried: station by conversation."""
+    """spans: rows of SPAN; carried: station by conversation; answered: those in which the station answers."""
 
     spans: Array = field(default_factory=lambda: np.zeros(0, SPAN))
     carried: dict[int, int] = field(default_factory=dict)
+    answered: frozenset[int] = frozenset()
 
 
 def held_up(frames: Frames, packets: Columns, place: dict[int, int], moves: list[tuple[int, int, int]]) -> HeldUp:
@@ -39,7 +40,7 @@ def held_up(frames: Frames, packets: Columns, place: dict[int, int], moves: list
     station = np.where(data & (known[at] == address), numbers[at], -1)
     mine = np.flatnonzero(station >= 0)
     spans = [_retries(frames, mine, station), _moves(moves)]
-    return HeldUp(np.concatenate(spans), _carried(rows, packets, mine, station))
+    return HeldUp(np.concatenate(spans), *_carried(rows, packets, mine, station))
 
 
 def _retries(frames: Frames, mine: Array, station: Array) -> Array:
@@ -70,10 +71,13 @@ def _moves(moves: list[tuple[int, int, int]]) -> Array:
     return found
 
 
-def _carried(rows: Array, packets: Columns, mine: Array, station: Array) -> dict[int, int]:
-    """Of each conversation in open frames, the station that it came by."""
+def _carried(rows: Array, packets: Columns, mine: Array, station: Array) -> tuple[dict[int, int], frozenset[int]]:
+    """Of each conversation in open frames, the station that it came by; those in which the station answers."""
     own = mine[np.isin(rows[mine, f.ETHERTYPE], _IP)]
     flow = packets.flow[rows[own, f.ROW]]
     own, flow = own[flow >= 0], flow[flow >= 0]
     kinds, first = np.unique(flow, return_index=True)
-    return dict(zip(kinds.tolist(), station[own[first]].tolist(), strict=True))
+    by_station = rows[own[first], f.FLAGS] & (f.TO_DS | f.FROM_DS) == f.TO_DS
+    answers = by_station != (packets.direction[rows[own[first], f.ROW]] == 0)
+    found = dict(zip(kinds.tolist(), station[own[first]].tolist(), strict=True))
+    return found, frozenset(kinds[answers].tolist())

@@ -4,6 +4,7 @@ import math
 from typing import Any
 
 from yaffle.analysis import Analysis
+from yaffle.findings.behind_moves import Asked, Questions
 from yaffle.radio.elements import REASONS, STATUSES
 from yaffle.radio.frames import address_text
 from yaffle.radio.moves import ASSOCIATION, AUTHENTICATION, KEYS, Failure, Roam
@@ -14,7 +15,7 @@ _MS = 1e6
 
 def radio(analysis: Analysis) -> dict[str, Any]:
     """All of it; empty lists where no radio heard anything."""
-    told = analysis.radio
+    told, questions = analysis.radio, Questions(analysis.lookups.rows)
     return {
         "access_points": [
             {
@@ -30,7 +31,7 @@ def radio(analysis: Analysis) -> dict[str, Any]:
             }
             for one in told.access_points
         ],
-        "stations": [_station(one) for one in told.stations],
+        "stations": [_station(one, questions) for one in told.stations],
         "notes": told.notes,
     }
 
@@ -48,7 +49,7 @@ def _spread(value: Spread) -> dict[str, float | None]:
     return {"min": _known(value.least), "median": _known(value.median), "max": _known(value.most)}
 
 
-def _station(one: Station) -> dict[str, Any]:
+def _station(one: Station, questions: Questions) -> dict[str, Any]:
     course = one.course
     return {
         "address": one.address,
@@ -67,12 +68,12 @@ def _station(one: Station) -> dict[str, Any]:
              "end_seen": own.end_seen}
             for own in course.associations
         ],
-        "roams": [_roam(own) for own in course.roams],
+        "roams": [_roam(own, questions.during(one.address, own)) for own in course.roams],
         "failures": [_failure(own) for own in course.failures],
     }  # fmt: skip
 
 
-def _roam(own: Roam) -> dict[str, Any]:
+def _roam(own: Roam, asked: dict[str, Asked]) -> dict[str, Any]:
     return {
         "time_ns": own.time_ns,
         "from": address_text(own.old),
@@ -82,7 +83,12 @@ def _roam(own: Roam) -> dict[str, Any]:
         "before": own.before,
         "address_ms": own.address_ns / _MS if own.address_ns >= 0 else None,
         "keys_ms": own.keys_ns / _MS if own.keys_ns >= 0 else None,
-    }
+        "servers": [
+            {"asked": one.protocol, "server": one.server, "ms": one.waited_ns / _MS, "requests": one.questions,
+             "sent_again": one.again, "unanswered": one.unanswered}
+            for one in asked.values()
+        ],
+    }  # fmt: skip
 
 
 def _failure(own: Failure) -> dict[str, Any]:

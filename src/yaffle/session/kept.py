@@ -5,7 +5,7 @@ from typing import Any
 
 from yaffle.analysis import Told
 from yaffle.inventory.expected_markings import USUAL, Expected
-from yaffle.inventory.places import PointName, Rule, Site
+from yaffle.inventory.places import HARDWARE, PointName, Rule, Site
 from yaffle.path.translations import PairedEnds
 from yaffle.report.plan import ReportPlan
 from yaffle.session.former_words import present_key
@@ -136,7 +136,7 @@ class Kept:
 
 def _is_range(site: Site) -> bool:
     try:
-        return site.range[0] in (4, 6)
+        return site.range[0] in (4, 6, HARDWARE)
     except ValueError:
         return False
 

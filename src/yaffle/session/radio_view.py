@@ -1,19 +1,20 @@
-"""The air in a period: access points, stations worst first, and one station over time."""
+"""The air in a period: access points, stations and sites, worst first."""
 
 import math
+from collections import Counter
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
 from yaffle.arrays import Array
-from yaffle.media.calls import ends_of
+from yaffle.findings.behind_moves import Asked, Questions
+from yaffle.quantiles import median
 from yaffle.radio.frames import address_text
 from yaffle.radio.moves import Failure, Roam
-from yaffle.radio.radio import NOT_HEARD, AccessPoint, Station
+from yaffle.radio.radio import NOT_HEARD, AccessPoint, Radio, Station
+from yaffle.session.radio_sites import RadioSites, radio_sites
 from yaffle.session.scene import Scene
-
-_INTERVALS = 120
-_MOST_VOICE = 4  # streams that are drawn
 
 
 @dataclass(frozen=True)
@@ -25,6 +26,8 @@ class StationRow:
     at: str  # the access point where it was last
     roams: list[Roam]
     failures: list[Failure]
+    site: str  # empty where nothing tells
+    served: dict[int, dict[str, Asked]]  # by the time of a move, by kind: what servers were asked for it
 
     @property
     def trouble(self) -> tuple[float, ...]:
@@ -41,43 +44,32 @@ class RadioPicture:
     access_points: list[AccessPoint]
     stations: list[StationRow]
     names: dict[str, str]  # of access points by BSSID
+    sites: list["SiteRow"]
+    site_of: dict[str, str]  # of access points by BSSID; empty where nothing tells
     notes: list[str]
 
 
 @dataclass(frozen=True)
-class StationCourse:
-    """One station over the period: medians of equal intervals, NaN where it was not heard; retries, %, both ways."""
-
-    row: StationRow
-    starts_ns: Array
-    signal: Array
-    noise: Array
-    rate_mbps: Array
-    retry_from: Array
-    retry_to: Array
-    waits: "StationWaits"
-
-
-@dataclass(frozen=True)
-class StationWaits:
-    """What came by a station in open frames: when exchanges began and how long they took, ns; voice and video to it or
-    from it, each with the times and the greatest jitter of its stretches, ns.
+class SiteRow:
+    """One site on the air in a period. stations: heard there; moves: to its access points; retries: of data frames in
+    both directions, %; NaN without data.
     """
 
-    began_ns: Array
-    wait_ns: Array
-    voice: list[tuple[str, Array, Array]]
+    site: str
+    access_points: int
+    stations: int
+    moves: int
+    failures: int
+    retries: float
+    signal_dbm: float  # median of its stations' frames
+    busy_percent: float  # the busiest of its access points
 
-
-@dataclass(frozen=True)
-class PointCourse:
-    """One access point over the period: equal intervals; shares in %, NaN where nothing was heard."""
-
-    point: AccessPoint
-    starts_ns: Array
-    retries: Array  # of data frames, both ways
-    airtime: Array  # of frames between it and its stations, of the time
-    stations: Array
+    @property
+    def trouble(self) -> tuple[float, ...]:
+        """Worst first: failures, retries, how busy, weakness."""
+        known = [value if not math.isnan(value) else 0.0 for value in (self.retries, self.busy_percent)]
+        weak = self.signal_dbm if not math.isnan(self.signal_dbm) else 0.0
+        return -self.failures, -known[0], -known[1], weak
 
 
 def radio_picture(scene: Scene) -> RadioPicture | None:
@@ -87,88 +79,48 @@ def radio_picture(scene: Scene) -> RadioPicture | None:
         return None
     low, high = scene.first_ns, scene.last_ns
     names = {one.bssid: f"{one.bssid[-5:]}, channel {one.channel}" for one in radio.access_points}
+    sites = radio_sites(scene.evidence.analysis, scene.evidence.places)
+    questions = Questions(scene.evidence.analysis.lookups.rows)
     rows = []
     for number, station in enumerate(radio.stations):
         course = station.course
         here = [one for one in course.associations if one.from_ns <= high and one.to_ns >= low]
         at = address_text(here[-1].bssid) if here else ""
-        rows.append(
-            StationRow(
-                number,
-                station,
-                names.get(at, at),
-                [one for one in course.roams if low <= one.time_ns <= high],
-                [one for one in course.failures if low <= one.time_ns <= high],
+        roams = [one for one in course.roams if low <= one.time_ns <= high]
+        failures = [one for one in course.failures if low <= one.time_ns <= high]
+        served = {one.time_ns: questions.during(station.address, one) for one in roams}
+        rows.append(StationRow(number, station, names.get(at, at), roams, failures, sites.of_station[number], served))
+    rows.sort(key=lambda one: one.trouble)
+    within = (radio.heard["time_ns"] >= low) & (radio.heard["time_ns"] <= high)
+    by_site = site_rows(sites, radio, rows, radio.heard[within])
+    return RadioPicture(radio.access_points, rows, names, by_site, sites.of_point, radio.notes)
+
+
+def site_rows(found: RadioSites, radio: Radio, rows: Sequence[StationRow], heard: Array) -> list[SiteRow]:
+    """All sites, worst first, by what was heard at their access points (rows of HEARD); what belongs to none stands
+    under an empty name.
+    """
+    names = sorted({*found.of_point.values(), *found.of_station.values()})
+    number = {name: k for k, name in enumerate(names)}
+    of_point = np.array([number[found.of_point[one.bssid]] for one in radio.access_points], np.int64)
+    of_station = np.array([number[found.of_station[k]] for k in range(len(radio.stations))], np.int64)
+    site = of_station[heard["station"]] if heard.size else np.zeros(0, np.int64)
+    known = heard["access_point"] >= 0
+    site[known] = of_point[heard["access_point"][known]]
+    moves = Counter(found.of_point.get(address_text(one.new), "") for row in rows for one in row.roams)
+    failures = Counter(found.of_point.get(address_text(one.bssid), "") for row in rows for one in row.failures)
+    told = []
+    for name in names:
+        here = [one for one in radio.access_points if found.of_point[one.bssid] == name]
+        busy = [one.busy_percent for one in here if not math.isnan(one.busy_percent)]
+        own = heard[site == number[name]]
+        data = own["retry"][own["data"]]
+        signal = own["signal"][(own["way"] == 0) & (own["signal"] != NOT_HEARD)]
+        told.append(
+            SiteRow(
+                name, len(here), int(np.unique(own["station"]).size), moves[name], failures[name],
+                100 * float(data.mean()) if data.size else math.nan, median(signal.astype(np.float64)),
+                max(busy, default=math.nan),
             )
-        )
-    return RadioPicture(radio.access_points, sorted(rows, key=lambda one: one.trouble), names, radio.notes)
-
-
-def station_course(scene: Scene, row: StationRow) -> StationCourse:
-    """A station over the period."""
-    heard = scene.evidence.analysis.radio.heard
-    own = heard[
-        (heard["station"] == row.number) & (heard["time_ns"] >= scene.first_ns) & (heard["time_ns"] <= scene.last_ns)
-    ]
-    edges = np.linspace(scene.first_ns, scene.last_ns + 1, _INTERVALS + 1).astype(np.int64)
-    place = np.clip(np.searchsorted(edges, own["time_ns"], "right") - 1, 0, _INTERVALS - 1)
-    sent = own["way"] == 0
-    return StationCourse(
-        row,
-        edges[:-1],
-        _medians(place, own["signal"], sent & (own["signal"] != NOT_HEARD)),
-        _medians(place, own["noise"], sent & (own["noise"] != NOT_HEARD)),
-        _medians(place, own["rate"], own["data"] & (own["rate"] > 0)) / 1000,
-        _shares(place, own["retry"], own["data"] & sent),
-        _shares(place, own["retry"], own["data"] & ~sent),
-        _waits_of(scene, row.number),
-    )
-
-
-def point_course(scene: Scene, number: int) -> PointCourse:
-    """An access point over the period, by what was heard between it and its stations."""
-    radio = scene.evidence.analysis.radio
-    heard = radio.heard
-    own = heard[
-        (heard["access_point"] == number) & (heard["time_ns"] >= scene.first_ns) & (heard["time_ns"] <= scene.last_ns)
-    ]
-    edges = np.linspace(scene.first_ns, scene.last_ns + 1, _INTERVALS + 1).astype(np.int64)
-    place = np.clip(np.searchsorted(edges, own["time_ns"], "right") - 1, 0, _INTERVALS - 1)
-    air = np.bincount(place, own["air_ns"], _INTERVALS)
-    pairs = np.unique(place.astype(np.int64) << 32 | own["station"])
-    stations = np.bincount(pairs >> 32, minlength=_INTERVALS)
-    airtime = np.where(stations > 0, 100 * air / np.diff(edges), np.nan)
-    retries = _shares(place, own["retry"], own["data"])
-    return PointCourse(radio.access_points[number], edges[:-1], retries, airtime, stations)
-
-
-def _waits_of(scene: Scene, station: int) -> StationWaits:
-    evidence, carried = scene.evidence, scene.evidence.analysis.radio.held.carried
-    analysis = evidence.analysis
-    flows = [flow for flow, number in carried.items() if number == station]
-    connections = np.flatnonzero(np.isin(analysis.account.flow, flows))
-    waits = evidence.waits
-    own = (
-        np.isin(waits.connection, connections) & (waits.first_ns >= scene.first_ns) & (waits.first_ns <= scene.last_ns)
-    )
-    ends = {end for flow in flows for end in ends_of(analysis.capture.conversations, flow, False)}
-    voice = []
-    for one in analysis.media:
-        if {one.source, one.destination} <= ends and one.course:
-            times, jitter, _ = (np.array(column) for column in zip(*one.course, strict=True))
-            voice.append((f"{one.codec or one.kind or 'voice'}, jitter", times, jitter))
-    return StationWaits(waits.first_ns[own], waits.wait_ns[own], voice[:_MOST_VOICE])
-
-
-def _medians(place: Array, values: Array, which: Array) -> Array:
-    found = np.full(_INTERVALS, np.nan)
-    order = np.flatnonzero(which)
-    for k in np.unique(place[order]).tolist():
-        found[k] = float(np.median(values[order][place[order] == k]))
-    return found
-
-
-def _shares(place: Array, flags: Array, which: Array) -> Array:
-    count = np.bincount(place[which], minlength=_INTERVALS)
-    again = np.bincount(place[which & flags], minlength=_INTERVALS)
-    return np.where(count > 0, 100 * again / np.maximum(1, count), np.nan)
+        )  # fmt: skip
+    return sorted(told, key=lambda one: (one.trouble, one.site))

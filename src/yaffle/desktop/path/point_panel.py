@@ -10,7 +10,7 @@ from yaffle.desktop.shared.panes import Panes
 from yaffle.desktop.shared.plot_head import Key
 from yaffle.desktop.shared.plots import Plot
 from yaffle.radio.radio import AccessPoint
-from yaffle.session.radio_view import PointCourse
+from yaffle.session.radio_course import PointCourse
 from yaffle.units import count, moment
 
 _NOTHING = "an access point over time stands here"
@@ -29,12 +29,16 @@ class PointPanel(Panes):
         self.plot.read_with(self._read)
         self.arrange([self.listing, self.plot], [150, 150])
 
-    def show_points(self, found: list[AccessPoint]) -> None:
-        """Lists access points."""
+    def show_points(self, found: list[AccessPoint], sites: dict[str, str]) -> None:
+        """Lists access points, with the site of each."""
         self.listing.show_columns(
             [
                 Column("access point", lambda r: found[r].bssid, [one.bssid for one in found], figures=False),
                 Column("network", lambda r: found[r].ssid or "hidden", [one.ssid for one in found], figures=False),
+                Column(
+                    "site", lambda r: sites.get(found[r].bssid) or "–", [sites.get(o.bssid, "") for o in found],
+                    figures=False, meaning="as you named it under Sites, or by the addresses of its stations",
+                ),
                 Column("band", lambda r: found[r].band or "–", [one.band for one in found], figures=False),
                 Column("channel", lambda r: str(found[r].channel), [one.channel for one in found]),
                 Column(
@@ -56,7 +60,7 @@ class PointPanel(Panes):
                 Column("open", lambda r: "open" if found[r].is_open else "protected", figures=False),
             ],
             len(found),
-            ((0, 150), (2, 60), (3, 60), (4, 60), (5, 70), (6, 90), (7, 70), (8, 80)),
+            ((0, 150), (2, 120), (3, 60), (4, 60), (5, 60), (6, 70), (7, 90), (8, 70), (9, 80)),
             wide=1,
         )  # fmt: skip
         if found:

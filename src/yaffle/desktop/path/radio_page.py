@@ -1,5 +1,7 @@
 """The air: stations worst first, one of them over time with its moves, and the access points."""
 
+from functools import partial
+
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QLabel, QTabWidget, QVBoxLayout, QWidget
 
@@ -8,13 +10,18 @@ from yaffle.desktop.path.station_plots import StationPlots, figure, share_of
 from yaffle.desktop.shared import theme
 from yaffle.desktop.shared.column_table import Column, Listing
 from yaffle.desktop.shared.panes import Panes
+from yaffle.findings.behind_moves import LEASE, NAMES, SIGN_ON, Asked
 from yaffle.radio.elements import REASONS, STATUSES
 from yaffle.radio.frames import address_text
 from yaffle.radio.moves import KEYS, Failure, Roam
-from yaffle.session.radio_view import RadioPicture, StationCourse, StationRow
+from yaffle.session.radio_course import StationCourse
+from yaffle.session.radio_view import RadioPicture, SiteRow, StationRow
 from yaffle.units import count, date_and_moment, duration
 
-COURSE, EVENTS, POINTS = range(3)  # what stands below the stations
+_UNKNOWN = "–"
+_SITE = "of its access point, as you named it under Sites; else of its address"
+_BY_SERVER = "what the server was waited for, as captured behind the access points, by the station's address"
+COURSE, EVENTS, POINTS, SITES = range(4)  # what stands below the stations
 _NOTHING = (
     "No radio heard anything here. A capture of 802.11 frames (with radiotap or per-packet information, or the frames"
     " alone) shows who was heard how well, what was sent again, who moved from where to where, and what failed."
@@ -35,7 +42,10 @@ class RadioPage(QWidget):
         self.words.setObjectName("faint")
         self.words.setWordWrap(True)
         self.stations, self.events = Listing("Stations"), Listing("What happened")
-        self.drawn, self.points = StationPlots(), PointPanel()
+        self.drawn, self.points, self.sites = StationPlots(), PointPanel(), Listing("Sites")
+        self.sites.setToolTip("Enter goes to the site's worst station")
+        self.sites.entered.connect(self._enter_site)
+        self._site_rows: list[SiteRow] = []
         self.stations.selectionModel().currentRowChanged.connect(lambda now, _before: self._choose(now.row()))
         self.events.entered.connect(self._enter)
         self.events.setToolTip("Enter looks at that moment")
@@ -45,6 +55,7 @@ class RadioPage(QWidget):
             (self.drawn, "over time"),
             (self.events, "moves and failures"),
             (self.points, "access points"),
+            (self.sites, "sites"),
         ):
             self.below.addTab(part, name)
         self._body = Panes("path radio page: body", Qt.Orientation.Vertical)
@@ -66,23 +77,30 @@ class RadioPage(QWidget):
             notes = "".join(f" {note[:1].upper()}{note[1:]}." for note in picture.notes)
             moves, failures = sum(len(one.roams) for one in rows), sum(len(one.failures) for one in rows)
             self.words.setText(
-                f"{count(len(rows))} stations at {count(len(picture.access_points))} access points; {count(moves)}"
-                f" moves, {count(failures)} failures in this period.{notes}"
+                f"{_of(len(rows), 'station')} at {_of(len(picture.access_points), 'access point')};"
+                f" {_of(moves, 'move')}, {_of(failures, 'failure')} in this period.{notes}"
             )
         self._show_stations(rows)
-        self.points.show_points(picture.access_points if picture is not None else [])
+        points, of_point = (picture.access_points, picture.site_of) if picture is not None else ([], {})
+        self.points.show_points(points, of_point)
+        self._show_sites(picture.sites if picture is not None else [])
         if rows:
             self.stations.selectRow(0)
         else:
             self.show_course(None)
 
     def _show_stations(self, rows: list[StationRow]) -> None:
+        """The site only where one is known: the room is needed."""
         red = theme.current().red
         told = [row.station for row in rows]
+        site = Column("site", lambda r: rows[r].site or "–", [row.site for row in rows], figures=False, meaning=_SITE)
+        where = [site] if any(row.site for row in rows) else []
+        widths = [122, 76, *(84 for _ in where), 0, 46, 54, 56, 46, 74, 72, 62, 54, 50]
         self.stations.show_columns(
             [
                 Column("station", lambda r: told[r].address, [one.address for one in told], figures=False),
                 Column("network", lambda r: told[r].ssid, [one.ssid for one in told], figures=False),
+                *where,
                 Column("last at", lambda r: rows[r].at, [row.at for row in rows], figures=False),
                 Column("moves", lambda r: count(len(rows[r].roams)), [len(row.roams) for row in rows]),
                 Column(
@@ -111,9 +129,52 @@ class RadioPage(QWidget):
                 ),
             ],
             len(rows),
-            ((0, 122), (1, 92), (3, 46), (4, 54), (5, 60), (6, 46), (7, 74), (8, 72), (9, 62), (10, 56), (11, 50)),
-            wide=2,
+            tuple((place, width) for place, width in enumerate(widths) if width),
+            wide=2 + len(where),
         )  # fmt: skip
+
+    def _show_sites(self, found: list[SiteRow]) -> None:
+        self._site_rows = found
+        self.sites.show_columns(
+            [
+                Column(
+                    "site, worst first", lambda r: found[r].site or "not known: name access points under Sites",
+                    [one.site for one in found], figures=False,
+                ),
+                Column("access points", lambda r: count(found[r].access_points), [o.access_points for o in found]),
+                Column("stations", lambda r: count(found[r].stations), [one.stations for one in found]),
+                Column("moves", lambda r: count(found[r].moves), [one.moves for one in found]),
+                Column(
+                    "failures", lambda r: count(found[r].failures), [one.failures for one in found],
+                    color=lambda r: theme.current().red if found[r].failures else None,
+                ),
+                Column(
+                    "retries", lambda r: figure(found[r].retries, "%"), [one.retries for one in found],
+                    meaning="of the data frames there, in both directions, those that were sent again",
+                ),
+                Column(
+                    "signal", lambda r: figure(found[r].signal_dbm, "dBm"), [one.signal_dbm for one in found],
+                    meaning="median of what stations sent there",
+                ),
+                Column(
+                    "busiest channel", lambda r: figure(found[r].busy_percent, "%"), [o.busy_percent for o in found],
+                    meaning="the mean that its busiest access point told (BSS load)",
+                ),
+            ],
+            len(found),
+            ((1, 100), (2, 70), (3, 60), (4, 70), (5, 80), (6, 80), (7, 110)),
+            wide=0,
+        )  # fmt: skip
+
+    def _enter_site(self, row: int) -> None:
+        """The worst station of a site."""
+        if self.picture is None or not 0 <= row < len(self._site_rows):
+            return
+        site, order = self._site_rows[row].site, self.stations.columns.order.tolist()
+        at = [order.index(k) for k, one in enumerate(self.picture.stations) if one.site == site][:1]
+        if at:
+            self.stations.selectRow(at[0])
+            self.stations.setFocus()
 
     def _choose(self, row: int) -> None:
         order = self.stations.columns.order
@@ -127,10 +188,19 @@ class RadioPage(QWidget):
     def show_course(self, found: StationCourse | None) -> None:
         """Draws one station over time, and lists what happened to it."""
         self.drawn.show_course(found)
-        self._show_events([*found.row.roams, *found.row.failures] if found is not None else [])
+        row = found.row if found is not None else None
+        self._show_events([*row.roams, *row.failures] if row else [], row.served if row else {})
 
-    def _show_events(self, found: list[Roam | Failure]) -> None:
+    def _show_events(self, found: list[Roam | Failure], served: dict[int, dict[str, Asked]]) -> None:
         events = self._events = sorted(found, key=lambda one: one.time_ns)
+        steps = (
+            ("keys after", "sign-on and keys, from being let in", [_step(one, "keys_ns") for one in events], 70),
+            ("of it RADIUS", _BY_SERVER, [_waited(one, served, SIGN_ON) for one in events], 84),
+            ("address after", "from asking for it", [_step(one, "address_ns") for one in events], 84),
+            ("DHCP", _BY_SERVER, [_waited(one, served, LEASE) for one in events], 60),
+        )
+        known = [step for step in steps if any(text != _UNKNOWN for text in step[2])]  # The room is needed.
+        told = [Column(title, partial(_at, texts), meaning=meaning) for title, meaning, texts, _ in known]
         self.events.show_columns(
             [
                 Column("when", lambda r: date_and_moment(events[r].time_ns)[:23], [one.time_ns for one in events]),
@@ -138,11 +208,12 @@ class RadioPage(QWidget):
                 Column("from", lambda r: self._name(events[r], new=False), figures=False),
                 Column("to", lambda r: self._name(events[r], new=True), figures=False),
                 Column("without data", lambda r: _gap(events[r]), figures=True),
-                Column("words", lambda r: _words(events[r]), figures=False),
+                *told,
+                Column("words", lambda r: _words(events[r], served), figures=False),
             ],
             len(events),
-            ((0, 170), (1, 120), (2, 190), (3, 190), (4, 80)),
-            wide=5,
+            ((0, 132), (1, 96), (2, 108), (3, 108), (4, 84), *((5 + k, step[3]) for k, step in enumerate(known))),
+            wide=5 + len(known),
         )
 
     def _name(self, one: Roam | Failure, *, new: bool) -> str:
@@ -159,6 +230,10 @@ class RadioPage(QWidget):
         self.points.dress()
 
 
+def _of(number: int, noun: str) -> str:
+    return f"{count(number)} {noun}{'s' if number != 1 else ''}"
+
+
 def _what(one: Roam | Failure) -> str:
     return one.kind if isinstance(one, Roam) else f"{one.stage} failed"
 
@@ -167,10 +242,24 @@ def _gap(one: Roam | Failure) -> str:
     return duration(one.gap_ns) if isinstance(one, Roam) and one.gap_ns >= 0 else "–"
 
 
-def _words(one: Roam | Failure) -> str:
+def _at(texts: list[str], row: int) -> str:
+    return texts[row]
+
+
+def _step(one: Roam | Failure, name: str) -> str:
+    took_ns = getattr(one, name, -1)
+    return duration(took_ns) if took_ns >= 0 else _UNKNOWN
+
+
+def _waited(one: Roam | Failure, served: dict[int, dict[str, Asked]], protocol: str) -> str:
+    asked = served.get(one.time_ns, {}).get(protocol) if isinstance(one, Roam) else None
+    return duration(asked.waited_ns) if asked is not None else _UNKNOWN
+
+
+def _words(one: Roam | Failure, served: dict[int, dict[str, Asked]]) -> str:
     if isinstance(one, Roam):
-        late = f"address after {duration(one.address_ns)}" if one.address_ns >= 0 else ""
-        keys = f"keys after {duration(one.keys_ns)}" if one.keys_ns >= 0 else ""
-        return "; ".join(part for part in (one.before, keys, late) if part)
+        asked = served.get(one.time_ns, {}).values()
+        servers = [f"{NAMES[own.protocol]}: {own.server}, {own.counts}" for own in asked]
+        return "; ".join(part for part in (one.before, *servers) if part)
     words = (REASONS if one.stage == KEYS else STATUSES).get(one.code, "")
     return words or (f"code {one.code}" if one.code >= 0 else "no answer")

@@ -30,7 +30,8 @@ from yaffle.session.map_services import with_services
 from yaffle.session.map_view import MapPicture, map_picture
 from yaffle.session.path_change import change_course
 from yaffle.session.path_view import PathPicture, path_picture
-from yaffle.session.radio_view import StationRow, point_course, radio_picture, station_course
+from yaffle.session.radio_course import point_course, station_course
+from yaffle.session.radio_view import StationRow, radio_picture
 from yaffle.session.route_paths import route_courses
 from yaffle.session.scene import Scene
 

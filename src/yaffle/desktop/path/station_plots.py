@@ -13,13 +13,14 @@ from yaffle.desktop.shared.plot_head import Key, Mark
 from yaffle.desktop.shared.plots import Plot
 from yaffle.radio.frames import address_text
 from yaffle.radio.moves import Roam
-from yaffle.session.radio_view import StationCourse
+from yaffle.session.radio_course import StationCourse
 from yaffle.units import duration, moment, share
 
 _LEAST_SHARE, _LEAST_BPS = 0.001, 1e6  # that are shown
 _NAMES_DB = 18  # below all that is drawn, for the names of moves
 _ROOM = 0.12  # of the period, that the name of a move takes
 _LEAST_S = 1e-4  # of waits, from which on decades are drawn
+_SHAPES = ((Mark.DIAMOND, "d"), (Mark.SQUARE, "s"))  # of what servers were asked for a station
 
 
 def figure(value: float, unit: str) -> str:
@@ -128,7 +129,7 @@ class StationPlots(Panes):
     def _draw_waits(self, found: StationCourse, first: int) -> None:
         """Exchanges and voice that came by the station."""
         look, waits = theme.current(), found.waits
-        self.waits.setVisible(bool(waits.began_ns.size or waits.voice))
+        self.waits.setVisible(bool(waits.began_ns.size or waits.voice or found.asked))
         keys, top = [], _LEAST_S
         if waits.began_ns.size:
             x, y = (waits.began_ns - first) / 1e9, np.maximum(waits.wait_ns / 1e9, _LEAST_S)
@@ -140,8 +141,14 @@ class StationPlots(Panes):
             self.waits.plot((times - first) / 1e9, y, pen=pg.mkPen(look.network, width=1.4))
             keys.append(Key(words, look.network))
             top = max(top, float(y.max()))
+        for (name, (times, waited)), (shape, symbol) in zip(found.asked.items(), _SHAPES, strict=False):
+            y = np.maximum(waited / 1e9, _LEAST_S)
+            self.waits.plot((times - first) / 1e9, y, pen=None, symbol=symbol, symbolSize=8, symbolBrush=look.ink,
+                            symbolPen=None)  # fmt: skip
+            keys.append(Key(f"{name} for it", look.ink, shape))
+            top = max(top, float(y.max()))
         self.waits.set_quantity("its waits and voice", "s")
-        self.waits.set_keys(*keys[:3])
+        self.waits.set_keys(*keys[:4])
         self.waits.show_values(top)
 
     def _read(self, x: float, _y: float) -> str:

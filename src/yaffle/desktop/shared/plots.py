@@ -14,6 +14,8 @@ from yaffle.desktop.shared.plot_head import Key, PlotHead
 from yaffle.desktop.shared.time_axis import TimeAxis
 from yaffle.desktop.shared.value_axis import ValueAxis
 
+_ABOVE = 0.12  # of what is shown, that stays free above the greatest value
+
 
 class Plot(pg.PlotWidget):
     """Times along the bottom, in seconds from `base_ns`."""
@@ -112,9 +114,10 @@ class Plot(pg.PlotWidget):
         """Values from nil, or from the least of decades, to a little above `top`."""
         self._top = top
         if self.values.logMode:
-            self.setYRange(log10(self._least), log10(max(top, 10 * self._least)) + 0.1, padding=0)
+            low, high = log10(self._least), log10(max(top, 10 * self._least))
+            self.setYRange(low, high + _ABOVE * (high - low), padding=0)
         else:
-            self.setYRange(0, max(top, 1e-9) * 1.12, padding=0)
+            self.setYRange(0, max(top, 1e-9) * (1 + _ABOVE), padding=0)
 
     def _turn_decades(self) -> None:
         self.getPlotItem().setLogMode(y=not self.values.logMode)

@@ -1,5 +1,7 @@
 """The axis of values: times and rates in the unit that suits what is in view, counts as they are."""
 
+from math import ceil, floor
+
 import pyqtgraph as pg
 from PySide6.QtCore import Signal
 
@@ -46,6 +48,10 @@ class ValueAxis(pg.AxisItem):
     def tickValues(self, minimum: float, maximum: float, size: float) -> list[tuple[float, list[float]]]:
         """Round numbers of the shown unit, not of the unit that is drawn in."""
         if self.logMode:
+            decades = list(range(ceil(minimum), floor(maximum) + 1))
+            every = ceil(len(decades) * _LABEL_PX / max(size, 1.0))
+            if every > 1:  # Not each has room for its label.
+                return [(float(every), [float(decade) for decade in reversed(decades[::-every])])]
             return super().tickValues(minimum, maximum, size)  # type: ignore[no-any-return]
         levels = super().tickValues(minimum / self._factor, maximum / self._factor, size)
         found: list[tuple[float, list[float]]] = []

@@ -10,8 +10,11 @@ class SitesDialog(ListDialog):
     """`sites` is what was entered when it is accepted; the narrowest range that holds an address counts."""
 
     def __init__(self, sites: tuple[Site, ...], parent: QWidget | None = None) -> None:
-        words = "Hosts in a range belong to its site everywhere in this case; several ranges may have one name."
-        super().__init__("Sites", words, ["name", "range, as 198.51.100.0/24"], 460, parent)
+        words = (
+            "Hosts in a range belong to its site everywhere in this case; several ranges may have one name."
+            " Access points belong to the site for which the beginning of their addresses stands here, as 02:4a:00."
+        )
+        super().__init__("Sites", words, ["name", "range, as 198.51.100.0/24 or 02:4a:00"], 460, parent)
         self.sites = sites
         for site in sites:
             self.add(site)
@@ -30,7 +33,8 @@ class SitesDialog(ListDialog):
                 _ = site.range
             except ValueError:
                 raise ValueError(
-                    f"“{network}” is not a range of addresses: write for example 198.51.100.0/24"
+                    f"“{network}” is not a range of addresses: write for example 198.51.100.0/24, or 02:4a:00"
+                    " for access points"
                 ) from None
             found.append(site)
         self.sites = tuple(found)
