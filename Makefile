@@ -26,7 +26,9 @@ $(PEERS): setup/test_peers.py | $(READY)
 	@$(PYTHON) setup/test_peers.py $(VENV)/peers
 	@touch $@
 
-test: check $(PEERS)
+# What is compiled once is compiled while types are checked, not by each of the tests that meet it first.
+test: $(READY) $(PEERS)
+	@$(BIN)/python -m yaffle.warm_up & $(MAKE) -s check; checked=$$?; wait $$! && exit $$checked
 	@QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest -m "not alone"
 	@QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest -m alone -n 0
 

@@ -13,6 +13,12 @@ from yaffle.room import mapped_file
 _MOST_UNPACKED = 1 << 30  # Bytes of a compressed capture that are held for decoding; larger ones stay with turns.
 
 
+def _fixed(data: Array) -> Array:
+    """As a mapped file is, not to be written to: kernels are compiled for that."""
+    data.flags.writeable = False
+    return data
+
+
 class Payload:
     """Bytes by source and position."""
 
@@ -37,7 +43,7 @@ class Payload:
             return f"it cannot be read once more ({error}): its exchanges are told by turns", None
         if not data.compressed:
             data.close()
-            return "", np.asarray(mapped_file(path)) if path.stat().st_size else np.empty(0, np.uint8)
+            return "", np.asarray(mapped_file(path)) if path.stat().st_size else _fixed(np.empty(0, np.uint8))
         parts, total = [], 0
         windows = data.windows()
         try:
@@ -54,7 +60,7 @@ class Payload:
             pass
         finally:
             data.close()
-        return "", np.concatenate(parts) if parts else np.empty(0, np.uint8)
+        return "", _fixed(np.concatenate(parts) if parts else np.empty(0, np.uint8))
 
     def first_octets(self, rows: Array) -> Array:
         """The first octet of the payload of some packets, int64; -1 where it was not kept."""
