@@ -1,7 +1,9 @@
 """What several tests share: the demo morning (made once), small simulated worlds, frames built by hand."""
 
+import fcntl
 import os
 import tempfile
+from collections.abc import Callable
 from pathlib import Path
 
 import pytest
@@ -21,11 +23,33 @@ settings.load_profile("calm")
 
 
 @pytest.fixture(scope="session")
-def morning(tmp_path_factory: pytest.TempPathFactory) -> list[Path]:
+def made_once(
+    tmp_path_factory: pytest.TempPathFactory, worker_id: str
+) -> Callable[[str, Callable[[Path], object]], Path]:
+    """Makes a folder that only is read, once for all processes that run tests: who comes later waits for it."""
+    base = tmp_path_factory.getbasetemp()
+    root = base if worker_id == "master" else base.parent
+
+    def make(name: str, fill: Callable[[Path], object]) -> Path:
+        folder = root / name
+        with (root / f"{name}.lock").open("w") as lock:
+            fcntl.flock(lock, fcntl.LOCK_EX)
+            if not folder.exists():
+                part = root / f"{name}.part"
+                part.mkdir()
+                fill(part)
+                part.rename(folder)
+        return folder
+
+    return make
+
+
+@pytest.fixture(scope="session")
+def morning(made_once) -> list[Path]:
     """The demo's three captures, at full size."""
     from yaffle.demo.morning import make_morning
 
-    return make_morning(tmp_path_factory.mktemp("morning"))
+    return make_morning(made_once("morning", make_morning))  # It is found again.
 
 
 @pytest.fixture(scope="session")
@@ -37,8 +61,8 @@ def analysed_morning(morning: list[Path]):
 
 
 @pytest.fixture(scope="session")
-def two_weeks(tmp_path_factory: pytest.TempPathFactory) -> Path:
+def two_weeks(made_once) -> Path:
     """A history of two weeks, made once for all tests that only read it."""
     from tests.history.two_weeks import write_two_weeks
 
-    return write_two_weeks(tmp_path_factory.mktemp("weeks") / "history")
+    return made_once("weeks", lambda folder: write_two_weeks(folder / "history")) / "history"

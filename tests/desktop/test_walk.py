@@ -5,6 +5,7 @@ axes with a quantity and a unit.
 import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QFontMetrics
+from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QTableView, QTabWidget, QTreeView, QWidget
 
 from tests.desktop.test_examine import settle
@@ -99,8 +100,8 @@ def problems(window) -> list[str]:  # noqa: F811
         for page in pages(window.stations.currentWidget()):
             station = window.stations.currentWidget()
             while window.busy:
-                window.repaint()
-                yield_to_events()
+                QTest.qWait(10)  # Who draws meanwhile takes time from what is waited for.
+            window.repaint()
             yield_to_events()
             for view in (*station.findChildren(QTableView), *station.findChildren(QTreeView)):
                 if view.isVisible() and view.width() > 60:

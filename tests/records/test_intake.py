@@ -163,9 +163,9 @@ def test_templates_that_cannot_be_are_refused():
 def test_one_who_invents_domains_and_templates_disturbs_nobody():
     intake = Intake()
     assert intake.take(NOW, "192.0.2.1", ipfix([template(300, FIELDS), a_set(300, record(1))]))
-    for domain in range(10_000):
+    for domain in range(1000):
         intake.take(NOW, "192.0.2.66", ipfix([template(256 + domain % 60_000, FIELDS * 20)], domain=domain))
-    for number in range(20_000):
+    for number in range(4000):
         intake.take(
             NOW,
             "192.0.2.66",

@@ -4,6 +4,7 @@ what lies a little later than before. A file of a history never changes under it
 
 from collections import OrderedDict
 from pathlib import Path
+from typing import NamedTuple
 
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -20,7 +21,7 @@ class RowFiles:
 
     def __init__(self, folder: Path) -> None:
         self._folder = folder
-        self._held: OrderedDict[Path, pa.Table] = OrderedDict()
+        self._held: OrderedDict[Path, _Held] = OrderedDict()
         self._bytes = 0
 
     def between(self, table: str, time: str, after_ns: int, until_ns: int) -> pa.Table | None:
@@ -29,14 +30,15 @@ class RowFiles:
         """
         for last_try in (False,) * (_TRIES - 1) + (True,):
             try:
-                parts = [self._read(path) for path in self._paths(table, after_ns, until_ns)]
+                parts = [self._read(path, time) for path in self._paths(table, after_ns, until_ns)]
             except (OSError, pa.ArrowException) as error:
                 if last_try:
                     raise HistoryError(f"{self._folder / table} cannot be read: {error}") from error
                 continue
             if not parts:
                 return None
-            return pa.concat_tables([_cut(part, time, after_ns, until_ns) for part in parts], promote_options="default")
+            some = [one for part in parts if (one := _cut(part, time, after_ns, until_ns)) is not None]
+            return pa.concat_tables(some or [parts[0].rows.slice(0, 0)], promote_options="default")
         return None
 
     def _paths(self, table: str, after_ns: int, until_ns: int) -> list[Path]:
@@ -48,22 +50,32 @@ class RowFiles:
             for path in counting(folder)
         ]
 
-    def _read(self, path: Path) -> pa.Table:
+    def _read(self, path: Path, time: str) -> "_Held":
         found = self._held.pop(path, None)
-        if found is None:
-            found = pq.read_table(path, partitioning=None, use_threads=False)
-            self._bytes += found.nbytes
+        if found is None or found.time != time:
+            rows = pq.read_table(path, partitioning=None, use_threads=False)
+            edges = pc.min_max(rows[time])
+            self._bytes += rows.nbytes - (found.rows.nbytes if found is not None else 0)
+            found = _Held(rows, time, edges["min"].as_py(), edges["max"].as_py())
         self._held[path] = found
         while self._bytes > _MOST_BYTES and len(self._held) > 1:
-            self._bytes -= self._held.popitem(last=False)[1].nbytes
+            self._bytes -= self._held.popitem(last=False)[1].rows.nbytes
         return found
 
 
-def _cut(part: pa.Table, time: str, after_ns: int, until_ns: int) -> pa.Table:
-    edges = pc.min_max(part[time])
-    low, high = edges["min"].as_py(), edges["max"].as_py()
-    if low is None or high <= after_ns or low > until_ns:
-        return part.slice(0, 0)
-    if low > after_ns and high <= until_ns:
-        return part
-    return part.filter(pc.and_(pc.greater(part[time], after_ns), pc.less_equal(part[time], until_ns)))
+class _Held(NamedTuple):
+    """A file, and between what its times lie; None where it has no rows."""
+
+    rows: pa.Table
+    time: str
+    low_ns: int | None
+    high_ns: int | None
+
+
+def _cut(part: _Held, time: str, after_ns: int, until_ns: int) -> pa.Table | None:
+    if part.low_ns is None or part.high_ns is None or part.high_ns <= after_ns or part.low_ns > until_ns:
+        return None
+    rows = part.rows
+    if part.low_ns > after_ns and part.high_ns <= until_ns:
+        return rows
+    return rows.filter(pc.and_(pc.greater(rows[time], after_ns), pc.less_equal(rows[time], until_ns)))

@@ -36,7 +36,7 @@ from yaffle.history.wait_sums import wait_files
 from yaffle.hops.hop_rows import SCHEMA as HOP_SCHEMA
 from yaffle.inventory.places import SERVICES, Places
 from yaffle.radio.air_rows import SCHEMA as AIR_SCHEMA
-from yaffle.records.counter_table import COUNTS, UNKNOWN
+from yaffle.records.counter_table import COUNTS, UNKNOWN, Counters
 from yaffle.records.flow_table import FLOW, MEASURED
 
 HOURS_OF_WAITS = "waits_1h"
@@ -61,23 +61,39 @@ class Windows:
         self._held: dict[tuple[str, int, int], pa.Table] = {}
         self._database = locked_database()
         self._lock = threading.Lock()
+        self._is_fresh = False
 
     def forget(self) -> None:
         """What was read of former periods."""
         self._held.clear()
+        self._is_fresh = False
+
+    def counters(self, device: int) -> Counters:
+        """Who is behind the numbers of devices up to one; looked up once for all that is asked at a time."""
+        if not self._is_fresh or device >= len(self.history.counters.devices):
+            self.history.refresh()
+            self._is_fresh = True
+        return self.history.counters
 
     def asked(self, table: str, first_ns: int, last_ns: int, query: str) -> pa.Table:
-        """What a question finds in the rows (`told`) of a period. Raises HistoryError, WhereError."""
+        """What a question finds in the rows (`told`) of a period. Raises HistoryError, WhereError.
+
+        Three questions a minute are asked of each watch: what is prepared for the rows of one question costs more than
+        the question, so that they are put under their name, and what is found is taken as plain arrays.
+        """
         rows = self.rows(table, first_ns, last_ns)
         with self._lock:
-            own = self._database.cursor()
             try:
-                found: pa.Table = own.from_arrow(rows).query("told", query).to_arrow_table()
+                (statement,) = self._database.extract_statements(query)
+                self._database.register("told", rows)
+                found = self._database.execute(statement).fetchnumpy()
+            except ValueError as error:
+                raise WhereError("a condition is one expression") from error
             except duckdb.Error as error:
                 raise WhereError(" ".join(str(error).split("\n")[0].split())) from error
             finally:
-                own.close()
-        return found
+                self._database.unregister("told")
+        return pa.table({name: pa.array(values) for name, values in found.items()})
 
     def rows(self, table: str, first_ns: int, last_ns: int) -> pa.Table:
         """The rows of a period. Raises HistoryError."""
@@ -162,24 +178,25 @@ def _texts(keys: Any, name: Callable[[int], str]) -> pa.Array:
 
 def _counters(windows: Windows, first_ns: int, last_ns: int) -> pa.Table:
     """Readings of interfaces' counters, from a while before a period on; unknown ones are empty."""
-    history = windows.history
-    history.refresh()
     low = first_ns - max(_STEPS_BACK_NS, last_ns - first_ns)
     found = windows.files.between(COUNTERS, "time_ns", low, last_ns)
     if found is None:
         return _EMPTY[COUNTERS]
-    told = history.counters
-    device, interface = found["device"].to_pylist(), found["interface"].to_pylist()
+    device, interface = (found[name].to_numpy().astype("int64") for name in ("device", "interface"))
+    told = windows.counters(int(device.max(initial=-1)))
+
+    def name(key: int) -> str:
+        return f"{told.devices[key >> 32]} {told.name(key >> 32, key & 0xFFFFFFFF)}"
+
     columns: dict[str, Any] = {
         "time_ns": found["time_ns"].combine_chunks(),
-        "device": pa.array([told.devices[k] for k in device], pa.string()),
-        "interface": pa.array([f"{told.devices[k]} {told.name(k, i)}" for k, i in zip(device, interface, strict=True)],
-                              pa.string()),
+        "device": _texts(device, told.devices.__getitem__),
+        "interface": _texts(device << 32 | interface, name),
         "speed_bps": found["speed_bps"].combine_chunks(),
-    }  # fmt: skip
-    for name in COUNTS:
-        values = found[name].to_numpy()
-        columns[name] = pa.array(values.astype("float64"), mask=values == UNKNOWN)
+    }
+    for count in COUNTS:
+        values = found[count].to_numpy()
+        columns[count] = pa.array(values.astype("float64"), mask=values == UNKNOWN)
     return pa.table(columns, _EMPTY[COUNTERS].schema)
 
 
