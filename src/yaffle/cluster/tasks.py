@@ -2,7 +2,6 @@
 again anywhere when a worker is lost.
 """
 
-import asyncio
 import shutil
 import time
 from collections import Counter
@@ -100,6 +99,8 @@ def drop_fetched(run: str) -> None:
 
 async def forget(run: str) -> None:
     """Ends a run on a worker: from when this is done nothing more is written of it. Takes away what was fetched."""
+    import asyncio  # Workers have it loaded; who analyses a small capture alone need not wait for it.
+
     with _LOCK:
         _ENDED.add(run)
     while _WRITING[run]:

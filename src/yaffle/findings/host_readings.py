@@ -3,14 +3,17 @@ what is as it is at a moment as it was.
 """
 
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 import numpy as np
 import pyarrow as pa
 
 from yaffle.arrays import Array
-from yaffle.history.store import History
 from yaffle.records.catalogue import OF_READINGS
 from yaffle.records.measure import TOTAL
+
+if TYPE_CHECKING:
+    from yaffle.history.store import History
 
 INTERVALS = 400  # at most, in a period
 
@@ -44,7 +47,7 @@ class HostSeries:
         return float(self.values.mean())
 
 
-def host_readings(history: History | None, first_ns: int, last_ns: int) -> list[HostSeries]:
+def host_readings(history: "History | None", first_ns: int, last_ns: int) -> list[HostSeries]:
     """Every number of every host that has a value in the period, by host and name. Raises HistoryError."""
     if history is None:
         return []

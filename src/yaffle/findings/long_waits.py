@@ -13,7 +13,6 @@ from yaffle.findings.flow_labels import BETWEEN, FlowLabels
 from yaffle.findings.flow_source import held_flows
 from yaffle.history.layout import DAY_NS, HOUR_NS, WAIT_LEVELS
 from yaffle.history.wait_rows import BIN_COUNTS, BINS, CHARGES, quantile
-from yaffle.history.wait_sums import Grouping
 from yaffle.ledger import causes
 from yaffle.quantiles import median
 from yaffle.units import count, date_and_moment, day, duration, share
@@ -78,6 +77,8 @@ def long_wait_findings(analysis: Analysis) -> list[Finding]:
 
 def _hours(analysis: Analysis, first_ns: int, last_ns: int) -> dict[Group, _Hours]:
     """Of the groups that waited most: their hours with enough exchanges."""
+    from yaffle.history.wait_sums import Grouping  # With the database, which captures alone do not ask.
+
     assert analysis.history is not None
     kept, hourly = analysis.history.waits, WAIT_LEVELS[1]
     keys = {"application": "application", "site": "site"}

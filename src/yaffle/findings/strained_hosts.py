@@ -5,6 +5,7 @@ kernel, full accept queues, frame errors. From what they count, kept in a histor
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from ipaddress import ip_address
+from typing import TYPE_CHECKING
 
 import numpy as np
 
@@ -13,10 +14,12 @@ from yaffle.arrays import Array
 from yaffle.findings.finding import Finding
 from yaffle.findings.flow_labels import FlowLabels
 from yaffle.findings.flow_source import HeldFlows
-from yaffle.history.store import History
 from yaffle.inventory.places import Places
 from yaffle.ledger import causes
 from yaffle.units import count, date_and_moment, day, duration, share
+
+if TYPE_CHECKING:
+    from yaffle.history.store import History
 
 CPU_CAUSES = ("CPU core saturated", "CPU saturated")  # one core of several, all of them
 _WIDTH_NS = 600 * 10**9  # Stretches of so long are judged.
@@ -102,7 +105,7 @@ def strained_hosts(analysis: Analysis) -> list[Finding]:
 _RANKS = {"critical": 2, "major": 1, "minor": 0}
 
 
-def _courses(history: History, measures: Sequence[str]) -> list[_Course]:
+def _courses(history: "History", measures: Sequence[str]) -> list[_Course]:
     table = history.host_readings(history.first_ns, history.last_ns, _WIDTH_NS, measures)
     if not table.num_rows:
         return []
@@ -136,7 +139,7 @@ class _Strain:
     periods: list[tuple[int, int]] = field(default_factory=list)
 
 
-def _busy_findings(analysis: Analysis, history: History, courses: list[_Course]) -> Iterator[Finding]:
+def _busy_findings(analysis: Analysis, history: "History", courses: list[_Course]) -> Iterator[Finding]:
     loads: dict[str, list[_Course]] = {}
     for one in courses:
         if one.measure == _IDLE:
@@ -176,7 +179,7 @@ def _periods(starts_ns: Array) -> list[tuple[int, int]]:
 
 
 def _busy(
-    analysis: Analysis, history: History, device: str, strain: _Strain, cores: int, courses: list[_Course]
+    analysis: Analysis, history: "History", device: str, strain: _Strain, cores: int, courses: list[_Course]
 ) -> Finding:
     core, periods = strain.course, strain.periods
     first_ns, last_ns = max(periods, key=lambda one: one[1] - one[0])
@@ -236,7 +239,7 @@ def _doing(courses: list[_Course], core: _Course, first_ns: int, last_ns: int) -
     return f", {share(shares[kind])} of it {words[kind]}", kind
 
 
-def _then(places: Places, history: History, device: str, first_ns: int, last_ns: int) -> str:
+def _then(places: Places, history: "History", device: str, first_ns: int, last_ns: int) -> str:
     """What went to and from it meanwhile, by its flow records."""
     try:
         own = ip_address(device)

@@ -5,9 +5,12 @@ which port, what devices said of themselves; and what of that changed.
 import difflib
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 from yaffle.history.layout import ADDRESSES, NEIGHBOURS, REFRESH_NS
-from yaffle.history.store import History
+
+if TYPE_CHECKING:
+    from yaffle.history.store import History
 
 ADDRESS, PORT = "address", "port"
 
@@ -65,7 +68,7 @@ class Whereabouts:
         return sum(1 for row in self.rows if row.change) + sum(1 for text in self.texts if text.is_changed)
 
 
-def whereabouts(history: History | None, first_ns: int, last_ns: int) -> Whereabouts:
+def whereabouts(history: "History | None", first_ns: int, last_ns: int) -> Whereabouts:
     """Who was where in a period. Raises HistoryError."""
     if history is None:
         return Whereabouts([], [])
@@ -75,7 +78,7 @@ def whereabouts(history: History | None, first_ns: int, last_ns: int) -> Whereab
     return Whereabouts(rows, texts)
 
 
-def _addresses(history: History, first_ns: int, last_ns: int) -> Iterator[Whereabout]:
+def _addresses(history: "History", first_ns: int, last_ns: int) -> Iterator[Whereabout]:
     found = [
         Whereabout(ADDRESS, r["device"], r["interface"], r["address"], r["hardware"], r["from_ns"], r["to_ns"])
         for r in history.intervals(ADDRESSES, first_ns, last_ns).to_pylist()
@@ -83,7 +86,7 @@ def _addresses(history: History, first_ns: int, last_ns: int) -> Iterator[Wherea
     yield from _told(found, lambda one: one.who, first_ns)
 
 
-def _ports(history: History, first_ns: int, last_ns: int) -> Iterator[Whereabout]:
+def _ports(history: "History", first_ns: int, last_ns: int) -> Iterator[Whereabout]:
     found = [
         Whereabout(PORT, r["device"], r["interface"], r["neighbour"], r["neighbour_port"], r["from_ns"], r["to_ns"])
         for r in history.intervals(NEIGHBOURS, first_ns, last_ns).to_pylist()
@@ -111,7 +114,7 @@ def _told(found: list[Whereabout], place: _Key, first_ns: int) -> Iterator[Where
         yield Whereabout(one.kind, one.device, one.interface, one.what, one.who, one.from_ns, one.to_ns, change)
 
 
-def _texts(history: History, first_ns: int, last_ns: int) -> Iterator[DeviceText]:
+def _texts(history: "History", first_ns: int, last_ns: int) -> Iterator[DeviceText]:
     before = {name: text for name, text, _ in history.latest_texts(until_ns=first_ns)}
     for name, text, changed_ns in history.latest_texts(until_ns=last_ns):
         device, _, own = name.partition("\n")
