@@ -6,6 +6,7 @@ READY := $(VENV)/.ready
 PEERS := $(VENV)/.peers
 DEMO ?= demo-out
 export QT_LOGGING_RULES = qt.qpa.*=false
+unexport PYTHONDONTWRITEBYTECODE  # Programs are started hundreds of times: a third of a second each.
 
 .PHONY: demo test check bench wheel pictures docs clean
 
