@@ -136,3 +136,20 @@ def test_whatever_the_tests_needed_was_compiled_at_once():
         pytest.skip("nothing was compiled here")
     late = [file.name for file in cache_folder().rglob("*.1.nbc") if file.stat().st_mtime > done.stat().st_mtime]
     assert late == []
+
+
+_START = """
+import sys
+from yaffle.analysis import analyse
+analyse([sys.argv[1]])
+unwanted = ("numba.np.random.generator_methods", "scipy.linalg", "duckdb", "asyncio")
+print(*(name for name in unwanted if name in sys.modules))
+"""
+
+
+@pytest.mark.skipif(not compiled(), reason="nothing is compiled yet")
+def test_a_start_loads_nothing_that_it_does_not_need(tmp_path):
+    path, _ = simulate(tmp_path / "a.pcapng", [Request(300, MS, 3_000, MS)])
+    analyse([path])  # What other kernels a small capture needs is compiled by now.
+    done = subprocess.run([sys.executable, "-c", _START, path], capture_output=True, text=True, check=True)
+    assert done.stdout.split() == []
