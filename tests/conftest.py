@@ -16,6 +16,20 @@ os.environ.setdefault("XDG_STATE_HOME", "/tmp/yaffle-tests-state")
 os.environ["YAFFLE_CONFIG_DIR"] = tempfile.mkdtemp(prefix="yaffle-tests-")
 
 
+# Files that take long, first: of two processes none is left alone with one of them at the end.
+LONG = (
+    "desktop/test_walk.py", "cluster/test_cluster.py", "watching/test_collected.py", "session/test_bundle.py",
+    "watching/test_closed_loop.py", "watching/test_player.py", "desktop/test_kept_waits.py", "desktop/test_weeks.py",
+    "probing/test_route.py", "programs/test_web.py", "capture/test_larger_than_memory.py",
+)  # fmt: skip
+
+
+@pytest.hookimpl(trylast=True)
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """Keeps the order of all else."""
+    items.sort(key=lambda item: not item.nodeid.partition("::")[0].endswith(LONG))
+
+
 settings.register_profile(
     "calm", deadline=None, suppress_health_check=[HealthCheck.too_slow]
 )  # Machines are shared: time decides nothing.
