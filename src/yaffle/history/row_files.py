@@ -10,7 +10,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.parquet as pq
 
-from yaffle.history.layout import HOUR_NS, HistoryError, counting, folders
+from yaffle.history.layout import HOUR_NS, HistoryError, counting, folder_name
 
 _MOST_BYTES = 64 << 20  # of tables that are kept
 _TRIES = 3
@@ -42,13 +42,12 @@ class RowFiles:
         return None
 
     def _paths(self, table: str, after_ns: int, until_ns: int) -> list[Path]:
-        """Those that may hold such rows: an hour's folder holds what came late, too."""
-        return [
-            path
-            for start, folder in folders(self._folder / table)
-            if start < until_ns and start + 2 * HOUR_NS > after_ns
-            for path in counting(folder)
-        ]
+        """Those that may hold such rows: an hour's folder holds what came late, too. By their names, not by listing
+        them: months have thousands.
+        """
+        first = max(0, after_ns // HOUR_NS - 1) * HOUR_NS
+        hours = range(first, until_ns, HOUR_NS)
+        return [path for start in hours for path in counting(self._folder / table / folder_name(start, HOUR_NS))]
 
     def _read(self, path: Path, time: str) -> "_Held":
         found = self._held.pop(path, None)
