@@ -41,6 +41,12 @@ class Masker:
         """The same for an address as text."""
         return str(ipaddress.ip_address(self.packed(ipaddress.ip_address(address).packed)))
 
+    def hardware(self, address: str) -> str:
+        """Another hardware address for one as text, locally administered; nothing of the maker stays."""
+        octets = bytes.fromhex(address.replace(":", "").replace("-", ""))
+        other = hashlib.blake2b(b"hardware" + octets, key=self._key, digest_size=len(octets)).digest()
+        return bytes([other[0] & 0xFC | 2, *other[1:]]).hex(":")
+
     def packet(self, data: bytes, link_type: int) -> bytes:
         """A packet with every address in its headers masked, checksums mended, hardware addresses and payload left out.
 

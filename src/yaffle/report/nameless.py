@@ -9,16 +9,22 @@ from yaffle.capture.masking import Masker
 from yaffle.exchanges.lookup import Lookup
 from yaffle.exchanges.lookups import Lookups
 from yaffle.inventory.expected_markings import VIDEO, VOICE
+from yaffle.radio.radio import Radio
 from yaffle.texts import Texts
 
+_OCTETS = r"[0-9a-fA-F]{2}(?::[0-9a-fA-F]{2}){5}"
+_HARDWARE = re.compile(_OCTETS)
+# What follows in a sentence may be a colon, and an address may end in two of them.
+_END = r"(?<!(?<!:):)(?!\w|:[\w:])"
 _ADDRESS = re.compile(
-    r"(?<![\w.:])((?:\d{1,3}\.){3}\d{1,3}(?!\.?\d)|[0-9a-fA-F]{1,4}(?::[0-9a-fA-F]{0,4}){2,7}(?![\w:]))(/\d{1,3})?"
+    rf"(?<![\w.:])((?:\d{{1,3}}\.){{3}}\d{{1,3}}(?!\.?\d)|{_OCTETS}{_END}|"
+    rf"[0-9a-fA-F]{{1,4}}(?::[0-9a-fA-F]{{0,4}}){{2,7}}{_END})(/\d{{1,3}})?"
 )
 
 
 def nameless(analysis: Analysis) -> Analysis:
-    """The same without the names that captures hold or bear: of hosts, of what was looked up or asked, of files and
-    their points; and without the user's own.
+    """The same without the names that captures hold or bear: of hosts, of what was looked up or asked, of networks on
+    the air, of files and their points; and without the user's own.
     """
     capture, messages, flows = analysis.capture, analysis.messages, analysis.flows
     sources = [replace(source, name=f"capture {k + 1}", names={}) for k, source in enumerate(capture.sources)]
@@ -34,7 +40,19 @@ def nameless(analysis: Analysis) -> Analysis:
             counters=replace(flows.counters, names={}),
         ),
         lookups=Lookups(_unnamed(analysis.lookups.rows)),
+        radio=_without_networks(analysis.radio),
         messages=replace(messages, label=Texts.of("" for _ in range(len(messages.label))), host={}, note={}, values={}),
+    )
+
+
+def _without_networks(radio: Radio) -> Radio:
+    """Networks on the air by number."""
+    names = dict.fromkeys(one.ssid for one in (*radio.access_points, *radio.stations) if one.ssid)
+    number = {"": "", **{name: f"network {k + 1}" for k, name in enumerate(names)}}
+    return replace(
+        radio,
+        access_points=[replace(one, ssid=number[one.ssid]) for one in radio.access_points],
+        stations=[replace(one, ssid=number[one.ssid]) for one in radio.stations],
     )
 
 
@@ -49,7 +67,7 @@ def _unnamed(rows: list[Lookup]) -> list[Lookup]:
 
 
 def masked(page: str, masker: Masker) -> str:
-    """Addresses and networks in a text, masked."""
+    """Addresses, networks and hardware addresses in a text, masked."""
 
     def other(match: re.Match[str]) -> str:
         try:
@@ -60,6 +78,6 @@ def masked(page: str, masker: Masker) -> str:
                 )
             return masker.text(match.group(0))
         except ValueError:
-            return match.group(0)
+            return masker.hardware(match.group(0)) if _HARDWARE.fullmatch(match.group(0)) else match.group(0)
 
     return _ADDRESS.sub(other, page)
