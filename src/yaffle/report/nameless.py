@@ -47,7 +47,8 @@ def nameless(analysis: Analysis) -> Analysis:
 
 def _without_networks(radio: Radio) -> Radio:
     """Networks on the air by number."""
-    names = dict.fromkeys(one.ssid for one in (*radio.access_points, *radio.stations) if one.ssid)
+    told = [one.ssid for one in radio.access_points] + [one.ssid for one in radio.stations]
+    names = (name for name in dict.fromkeys(told) if name)
     number = {"": "", **{name: f"network {k + 1}" for k, name in enumerate(names)}}
     return replace(
         radio,
