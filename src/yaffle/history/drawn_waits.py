@@ -1,6 +1,7 @@
 """The demo's waits as rows of a history: hours of four weeks, minutes of the last days."""
 
 import ipaddress
+from collections.abc import Sequence
 from pathlib import Path
 
 import numpy as np
@@ -14,6 +15,7 @@ from yaffle.history.parts import write_part
 from yaffle.history.wait_rows import BIN_COUNTS, BINS, CHARGES, MINUTE_NS, bins_of, rows_of
 from yaffle.ledger import causes
 
+Columns = dict[str, Sequence[object]]  # of rows, by name
 CAPTURE = "data centre"
 MINUTE_DAYS = 1  # of which minutes by client are kept
 _COLUMNS = [causes.CHARGES.index(part) for part in kept_waits.PARTS]
@@ -34,52 +36,67 @@ class DrawnWaits:
     def end_day(self, day: int) -> pa.Table:
         """Writes the hours of a day; gives its minutes, where these are kept."""
         start_ns = weeks.START_NS + day * DAY_NS
-        hourly = [_hour_row(one) for one in self._hours]
-        table = rows_of({name: [row[name] for row in hourly] for name in hourly[0]})
-        minutes = [rows for one in self._hours for rows in _minute_rows(one)] if day >= weeks.DAYS - MINUTE_DAYS else []
-        if not minutes:
+        table = _joined([_hour(one) for one in self._hours])
+        keeps_minutes = day >= weeks.DAYS - MINUTE_DAYS
+        minutes = _joined([_minutes(one) for one in self._hours]) if keeps_minutes else table.slice(0, 0)
+        if not keeps_minutes:
             write_part(self._folder / WAIT_LEVELS[1].name / folder_name(start_ns, DAY_NS) / SUMS, table, settle=False)
         self._hours = []
-        return rows_of({name: [row[name] for row in minutes] for name in minutes[0]}) if minutes else table.slice(0, 0)
+        return minutes
 
 
-def _hour_row(one: Drawn) -> dict[str, object]:
-    everyone = np.ones(one.client.size, bool)
-    return _row(one, everyone, one.start_ns // HOUR_NS * HOUR_NS, "") | {
-        "failures": one.failures, "retransmissions": one.lost * one.each,
-        "timeouts": one.lost * one.each // 3,
-    }  # fmt: skip
+def _joined(parts: list[Columns]) -> pa.Table:
+    return rows_of({name: [value for part in parts for value in part[name]] for name in parts[0]})
 
 
-def _minute_rows(one: Drawn) -> list[dict[str, object]]:
+def _hour(one: Drawn) -> Columns:
+    """All of an hour as one row."""
+    order, starts = np.arange(one.client.size), np.zeros(1, np.int64)
+    found = _rows(one, order, starts, np.array([one.start_ns // HOUR_NS * HOUR_NS]), [""])
+    found["failures"], found["retransmissions"] = [one.failures], [one.lost * one.each]
+    return found | {"timeouts": [one.lost * one.each // 3]}
+
+
+def _minutes(one: Drawn) -> Columns:
     """By client and minute in which exchanges ended; failures are told by the first."""
     minute = (one.began_ns + one.waits_ns.sum(axis=1)) // MINUTE_NS
     code = minute * (1 << 33) + one.client
     order = np.argsort(code, kind="stable")
-    found = []
-    for rows in np.split(order, np.flatnonzero(np.diff(code[order])) + 1):
-        address = str(ipaddress.ip_address(int(one.client[rows[0]])))
-        found.append(_row(one, rows, int(minute[rows[0]]) * MINUTE_NS, address) | _NONE)
-    found[0] = found[0] | {"failures": one.failures, "retransmissions": one.lost, "timeouts": one.lost // 3}
-    return found
+    starts = np.concatenate([[0], np.flatnonzero(np.diff(code[order])) + 1])
+    first = order[starts]
+    clients = [str(ipaddress.ip_address(number)) for number in one.client[first].tolist()]
+    found = _rows(one, order, starts, minute[first] * MINUTE_NS, clients)
+    rest = [0] * (starts.size - 1)
+    told = {"failures": one.failures, "retransmissions": one.lost, "timeouts": one.lost // 3}
+    return found | {name: [value, *rest] for name, value in told.items()}
 
 
-_NONE: dict[str, object] = {"failures": 0, "retransmissions": 0, "timeouts": 0}
-
-
-def _row(one: Drawn, rows: Array, time_ns: int, client: str) -> dict[str, object]:
-    waits = one.waits_ns[rows]
+def _rows(one: Drawn, order: Array, starts: Array, times_ns: Array, clients: list[str]) -> Columns:
+    """A row for each stretch of the exchanges in an order."""
+    count = starts.size
+    ends = np.append(starts[1:], order.size)
+    waits = one.waits_ns[order]
+    sums = np.add.reduceat(waits, starts, axis=0) * one.each
     server, port, _, _ = weeks.SERVICES[one.service]
-    cells, counts = np.unique(bins_of(waits.sum(axis=1)), return_counts=True)
-    found: dict[str, object] = {
-        "time_ns": time_ns, "capture": CAPTURE, "application": one.service, "server": server, "port": port,
-        "site": one.site, "client": client, "clients": int(np.unique(one.client[rows]).size),
-        "exchanges": waits.shape[0] * one.each, BINS: cells, BIN_COUNTS: counts * one.each,
+    bins, counts = _histograms(bins_of(waits.sum(axis=1)), starts, ends)
+    users = [int(np.unique(one.client[order]).size)] if clients == [""] else [1] * count
+    found: Columns = {
+        "time_ns": times_ns.tolist(), "capture": [CAPTURE] * count, "application": [one.service] * count,
+        "server": [server] * count, "port": [port] * count, "site": [one.site] * count, "client": clients,
+        "clients": users, "exchanges": ((ends - starts) * one.each).tolist(), BINS: bins,
+        BIN_COUNTS: [own * one.each for own in counts],
     }  # fmt: skip
-    sums = waits.sum(axis=0) * one.each
     for place, column in enumerate(_COLUMNS):
-        found[CHARGES[column]] = int(sums[place])
-    for party, ends in _BOUNDS.items():
-        total = int(sum(sums[k] for k, (who, _) in enumerate(kept_waits.PARTS) if who == party))
-        found |= dict.fromkeys(ends, total)
+        found[CHARGES[column]] = sums[:, place].tolist()
+    for party, names in _BOUNDS.items():
+        own = [k for k, (who, _) in enumerate(kept_waits.PARTS) if who == party]
+        found |= dict.fromkeys(names, sums[:, own].sum(axis=1).tolist())
     return found
+
+
+def _histograms(bins: Array, starts: Array, ends: Array) -> tuple[list[Array], list[Array]]:
+    """Cells and counts of each stretch."""
+    stretch = np.repeat(np.arange(starts.size), ends - starts)
+    cells, counts = np.unique(stretch << 20 | bins, return_counts=True)
+    edges = np.searchsorted(cells >> 20, np.arange(1, starts.size))
+    return np.split(cells & (1 << 20) - 1, edges), np.split(counts, edges)
