@@ -52,6 +52,7 @@ def test_without_one_clock_the_hosts_times_stand():
     for clock in (np.full(4000, 77), np.random.default_rng(2).integers(0, 1 << 62, 4000), np.full(4000, -1)):
         found = tie(clock, noted, ONE_RADIO)
         assert (found.times_ns == noted).all() and not found.late_ns.size and not found.leaps
+        assert bool(found.words) == (np.unique(clock).size > 1)  # A clock that stands is none.
     assert (tie(radio[:40], noted[:40], ONE_RADIO[:40]).times_ns == noted[:40]).all()
     assert tie(radio[:0], noted[:0], ONE_RADIO[:0]).times_ns.size == 0
 

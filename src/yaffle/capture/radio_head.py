@@ -18,6 +18,7 @@ FOUND = 10
 BAD, PADDED, WITH_CHECK = 1, 2, 4
 UNKNOWN = -(1 << 40)
 _FLAG_SHORT, _FLAG_CHECK, _FLAG_PAD, _FLAG_BAD = 0x02, 0x10, 0x20, 0x40
+_IN_MS = 2  # of per-packet information: a clock of milliseconds, too coarse to be told time by
 _SLOW_KBPS = (1000, 2000, 5500, 11_000)  # DSSS and CCK (IEEE 802.11-2020, 15 and 16)
 _LONG_US, _SHORT_US, _OFDM_US = 192, 96, 20
 _DATA_WORDS = 8
@@ -223,7 +224,8 @@ def _per_packet(buf, at, end, found):  # type: ignore[no-untyped-def]
         if own + size > stop:
             break
         if kind == 2 and size >= 20:
-            found[CLOCK] = le32(buf, own) | le32(buf, own + 4) << 32
+            if not le16(buf, own + 8) & _IN_MS:
+                found[CLOCK] = le32(buf, own) | le32(buf, own + 4) << 32
             if le16(buf, own + 8) & 4:
                 found[STATE] |= BAD
             found[RATE] = le16(buf, own + 10) * 500

@@ -45,7 +45,8 @@ class Tied:
                 f" most (drift at most {self.drift_ppm:.1f} ppm); packets of connections keep the host's times"
             )
         if self.leaps:
-            found.append(f"a radio's clock leapt {count(self.leaps)} times against the host's; it was tied anew")
+            times = f"{count(self.leaps)} time{'s' if self.leaps > 1 else ''}"
+            found.append(f"a radio's clock leapt {times} against the host's; it was tied anew")
         if self.untied:
             found.append(f"{count(self.untied)} frames keep the host's times: the radio's could not be tied to them")
         return found
@@ -57,8 +58,10 @@ def tie(clock_us: Array, noted_ns: Array, radio: Array) -> Tied:
     late, drift, untied, leaps = [np.zeros(0, np.int64)], 0.0, 0, 0
     for number in np.unique(radio).tolist():
         own = np.flatnonzero((radio == number) & (clock_us >= 0))
+        if not own.size or (clock_us[own] == clock_us[own[0]]).all():  # None, or one that stands.
+            continue
         before = False
-        for part in _stretches(clock_us[own], noted_ns[own]) if own.size else ():
+        for part in _stretches(clock_us[own], noted_ns[own]):
             which, told, slope = _line(clock_us[own[part]], noted_ns[own[part]])
             rows = own[part][which]
             times[rows] = told
