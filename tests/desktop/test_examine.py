@@ -2,6 +2,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from PySide6.QtWidgets import QApplication
 
 from tests.frames import SYN, C, S, ether, ip, pcap, tcp, udp
 from tests.ledger.test_simulated import simulate
@@ -19,6 +20,7 @@ def settle(window, qtbot):
 
 @pytest.fixture
 def window(qtbot):
+    theme.apply(QApplication.instance(), theme.LIGHT)  # Another test may have left it dark.
     window = MainWindow(Investigation())
     qtbot.addWidget(window)
     window.show()
