@@ -211,7 +211,7 @@ def _shots_of_switches(window: "MainWindow") -> dict[str, Callable[[], None]]:
 
 
 def _shots_of_air(window: "MainWindow") -> dict[str, Callable[[], None]]:
-    """The same of what a radio heard: the scanner that moves late."""
+    """The same of what a radio heard: the scanner that moves late and signs on slowly."""
     from PySide6.QtWidgets import QApplication
 
     from yaffle.desktop.path.radio_page import POINTS
@@ -223,7 +223,7 @@ def _shots_of_air(window: "MainWindow") -> dict[str, Callable[[], None]]:
         window.path.parts.setCurrentIndex(RADIO)
         while window.busy:
             QApplication.processEvents()
-        window.path.radio.stations.selectRow(2)
+        window.path.radio.stations.selectRow(3)
 
     def point() -> None:
         radio()

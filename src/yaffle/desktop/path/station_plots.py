@@ -17,7 +17,7 @@ from yaffle.session.radio_course import StationCourse
 from yaffle.units import duration, moment, share
 
 _LEAST_SHARE, _LEAST_BPS = 0.001, 1e6  # that are shown
-_NAMES_DB = 18  # below all that is drawn, for the names of moves
+_NAMES_PX, _LEAST_PX = 26, 60  # below all that is drawn, for the names of moves; of a plot that is not laid out yet
 _ROOM = 0.12  # of the period, that the name of a move takes
 _LEAST_S = 1e-4  # of waits, from which on decades are drawn
 _SHAPES = ((Mark.DIAMOND, "d"), (Mark.SQUARE, "s"))  # of what servers were asked for a station
@@ -78,6 +78,8 @@ class StationPlots(Panes):
             return
         look, first = theme.current(), int(found.starts_ns[0])
         seconds = (found.starts_ns - first) / 1e9
+        self._draw_waits(found, first)
+        self.refresh()  # Each plot has its height now.
         self._draw_signal(found, first, seconds)
         draw(self.retries, seconds, found.retry_from, look.moss)
         draw(self.retries, seconds, found.retry_to, look.ink)
@@ -87,7 +89,6 @@ class StationPlots(Panes):
         draw(self.rate, seconds, found.rate_mbps * 1e6, look.moss)
         self.rate.set_quantity("data rate, median", "bit/s")
         self.rate.show_values(float(np.nan_to_num(found.rate_mbps).max(initial=0.0)) * 1e6 + _LEAST_BPS)
-        self._draw_waits(found, first)
         for plot in self.plots:
             place(plot, first, seconds)
 
@@ -99,7 +100,8 @@ class StationPlots(Panes):
         known = np.concatenate([found.signal, found.noise])
         known = known[np.isfinite(known)]
         low, high = (float(known.min()), float(known.max())) if known.size else (-100.0, -30.0)
-        low -= _NAMES_DB if found.row.roams else 6
+        height = max(_LEAST_PX, self.signal.getPlotItem().vb.height())
+        low -= max(6.0, _NAMES_PX * (high - low) / (height - _NAMES_PX)) if found.row.roams else 6.0
         self.signal.setYRange(low, high + 3, padding=0)
         for roam in found.row.roams:
             line = pg.InfiniteLine((roam.time_ns - first) / 1e9, 90, pen=pg.mkPen(look.ink, style=Qt.PenStyle.DotLine))
