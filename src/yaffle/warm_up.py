@@ -144,6 +144,7 @@ def _classify() -> None:
 def _match() -> None:
     """The same packets at two points."""
     from yaffle.capture.by_part import lay_by_part
+    from yaffle.capture.continued import renumber
     from yaffle.capture.joined import joined
     from yaffle.capture.payload import Payload
     from yaffle.capture.reader import read_apart, read_captures
@@ -157,6 +158,8 @@ def _match() -> None:
         _write_pcap(two, 5_000_000)
         capture = read_captures([one, two])
         find_path(capture, Payload(capture))
+        count = capture.conversations.point.size
+        renumber(capture.packets, np.arange(count, dtype=np.int32), np.zeros(count, np.int8))
         lay_by_part(capture, Room(), go_on, most=1)
         apart = read_apart(one)
         joined([apart], [apart.packets.time_ns.size], Room())

@@ -133,7 +133,10 @@ def test_nothing_is_cut_or_covered_on_the_morning(window, qtbot, morning):  # no
         assert window.width() == size[0]  # Also when all stations were seen: no page wants more.
     window.resize(*SIZES[0])
     window.switch_theme()
-    assert problems(window) == [], "dark"
+    try:
+        assert problems(window) == [], "dark"
+    finally:
+        window.switch_theme()  # The next window begins as this one ends.
 
 
 def test_nothing_is_cut_or_covered_on_a_history(window, qtbot, two_weeks):  # noqa: F811

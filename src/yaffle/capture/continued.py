@@ -49,7 +49,7 @@ def _continue(order, begins, flows, latest, target, swap):  # type: ignore[no-un
 
 
 @kernel
-def _renumber(packets, number, swap):  # type: ignore[no-untyped-def]
+def renumber(packets, number, swap):  # type: ignore[no-untyped-def]
     """Gives packets the new number of their conversation; swap: 1 where its ends change places."""
     for i in range(packets.flow.size):
         old = packets.flow[i]
@@ -76,7 +76,7 @@ def join_continued(capture: Capture, keys: Array) -> None:
         return
     number = np.full(count, -1, np.int32)
     number[kept] = np.arange(kept.size, dtype=np.int32)
-    _renumber(capture.packets, number[target], swap)
+    renumber(capture.packets, number[target], swap)
     capture.conversations = Rows(*(column[kept] for column in flows))
 
 
