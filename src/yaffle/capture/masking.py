@@ -43,7 +43,7 @@ class Masker:
 
     def hardware(self, address: str) -> str:
         """Another hardware address for one as text, locally administered; nothing of the maker stays."""
-        octets = bytes.fromhex(address.replace(":", "").replace("-", ""))
+        octets = bytes.fromhex(address.replace(":", ""))
         other = hashlib.blake2b(b"hardware" + octets, key=self._key, digest_size=len(octets)).digest()
         return bytes([other[0] & 0xFC | 2, *other[1:]]).hex(":")
 

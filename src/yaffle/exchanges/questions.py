@@ -127,13 +127,7 @@ class SignOns(_Numbered):
         self._ask(
             key,
             Lookup(
-                "radius",
-                end_text(sender, port),
-                end_text(receiver, other),
-                message.user,
-                message.ask,
-                UNANSWERED,
-                t,
+                "radius", end_text(sender, port), end_text(receiver, other), message.user, message.ask, UNANSWERED, t,
                 station=message.station,
             ),
             again,

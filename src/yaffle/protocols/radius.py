@@ -4,9 +4,9 @@ import re
 from dataclasses import dataclass
 
 ASKS = {1: "access", 4: "accounting", 12: "status"}
+ANSWERS = {2: "accept", 3: "reject", 5: "response", 11: "challenge"}
 _CALLING_STATION = 31
 _HARDWARE = re.compile(rb"[0-9a-f]{12}")
-ANSWERS = {2: "accept", 3: "reject", 5: "response", 11: "challenge"}
 
 
 @dataclass(frozen=True, slots=True)
@@ -44,4 +44,4 @@ def parse(data: bytes) -> RadiusMessage | None:
 def _hardware(told: bytes) -> str:
     """A hardware address, however it is written (RFC 3580, 3.21: 00-10-A4-23-19-C0); empty where it is none."""
     digits = re.sub(rb"[-:.]", b"", told).lower()
-    return ":".join(f"{octet:02x}" for octet in bytes.fromhex(digits.decode())) if _HARDWARE.fullmatch(digits) else ""
+    return bytes.fromhex(digits.decode()).hex(":") if _HARDWARE.fullmatch(digits) else ""

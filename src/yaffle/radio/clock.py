@@ -111,7 +111,8 @@ def _line(clock_us: Array, noted_ns: Array) -> tuple[Array, Array, float]:
     ahead = _differences(clock_us, noted_ns)
     least = _low(ahead)
     window = np.minimum(np.arange(clock_us.size) // _WINDOW, least.size - 1)
-    near: Array = np.abs(ahead - least[window]) <= _LATEST_NS
+    above_least = ahead - least[window]
+    near: Array = (above_least <= _LATEST_NS) & (above_least >= -_LEAP_NS)
     ahead, ran = ahead[near], (clock_us[near] - clock_us[0]) * _US
     middle = float(ran.max() + ran.min()) / 2
     intercept, slope = line_below(ran - middle, (ahead - ahead[0]).astype(np.float64))

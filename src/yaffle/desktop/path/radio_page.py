@@ -16,7 +16,7 @@ from yaffle.radio.frames import address_text
 from yaffle.radio.moves import KEYS, Failure, Roam
 from yaffle.session.radio_course import StationCourse
 from yaffle.session.radio_view import RadioPicture, SiteRow, StationRow
-from yaffle.units import count, date_and_moment, duration
+from yaffle.units import count, date_and_moment, day, duration, moment
 
 _UNKNOWN = "–"
 _SITE = "of its access point, as you named it under Sites; else of its address"
@@ -200,10 +200,11 @@ class RadioPage(QWidget):
             ("DHCP", _BY_SERVER, [_waited(one, served, LEASE) for one in events], 60),
         )
         known = [step for step in steps if any(text != _UNKNOWN for text in step[2])]  # The room is needed.
+        when = date_and_moment if len({day(one.time_ns) for one in events}) > 1 else partial(moment, digits=0)
         told = [Column(title, partial(_at, texts), meaning=meaning) for title, meaning, texts, _ in known]
         self.events.show_columns(
             [
-                Column("when", lambda r: date_and_moment(events[r].time_ns)[:23], [one.time_ns for one in events]),
+                Column("when", lambda r: when(events[r].time_ns), [one.time_ns for one in events]),
                 Column("what", lambda r: _what(events[r]), figures=False),
                 Column("from", lambda r: self._name(events[r], new=False), figures=False),
                 Column("to", lambda r: self._name(events[r], new=True), figures=False),
@@ -212,7 +213,7 @@ class RadioPage(QWidget):
                 Column("words", lambda r: _words(events[r], served), figures=False),
             ],
             len(events),
-            ((0, 132), (1, 96), (2, 108), (3, 108), (4, 84), *((5 + k, step[3]) for k, step in enumerate(known))),
+            ((0, 66), (1, 96), (2, 108), (3, 108), (4, 84), *((5 + k, step[3]) for k, step in enumerate(known))),
             wide=5 + len(known),
         )
 
@@ -259,7 +260,7 @@ def _waited(one: Roam | Failure, served: dict[int, dict[str, Asked]], protocol: 
 def _words(one: Roam | Failure, served: dict[int, dict[str, Asked]]) -> str:
     if isinstance(one, Roam):
         asked = served.get(one.time_ns, {}).values()
-        servers = [f"{NAMES[own.protocol]}: {own.server}, {own.counts}" for own in asked]
+        servers = [f"{NAMES[own.protocol]} {own.server}, {own.counts}" for own in asked]
         return "; ".join(part for part in (one.before, *servers) if part)
     words = (REASONS if one.stage == KEYS else STATUSES).get(one.code, "")
     return words or (f"code {one.code}" if one.code >= 0 else "no answer")

@@ -14,7 +14,7 @@ class SitesDialog(ListDialog):
             "Hosts in a range belong to its site everywhere in this case; several ranges may have one name."
             " Access points belong to the site for which the beginning of their addresses stands here, as 02:4a:00."
         )
-        super().__init__("Sites", words, ["name", "range, as 198.51.100.0/24 or 02:4a:00"], 460, parent)
+        super().__init__("Sites", words, ["name", "range, as 198.51.100.0/24"], 460, parent)
         self.sites = sites
         for site in sites:
             self.add(site)
