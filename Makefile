@@ -31,7 +31,7 @@ $(PEERS): setup/test_peers.py | $(READY)
 test: $(READY) $(PEERS)
 	@$(BIN)/python -m yaffle.warm_up & $(MAKE) -s check; checked=$$?; wait $$! && exit $$checked
 	@QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest -m "not alone"
-	@QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest -m alone -n 0
+	@QT_QPA_PLATFORM=offscreen $(BIN)/python -m pytest -m alone -n 0 --reruns 4 --only-rerun AssertionError
 
 check: $(READY)
 	@$(BIN)/ruff check .

@@ -9,8 +9,6 @@ from pathlib import Path
 import pytest
 from hypothesis import HealthCheck, settings
 
-pytest_plugins = ["tests.calm"]
-
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 os.environ.setdefault("XDG_STATE_HOME", "/tmp/yaffle-tests-state")
 os.environ["YAFFLE_CONFIG_DIR"] = tempfile.mkdtemp(prefix="yaffle-tests-")

@@ -4,6 +4,8 @@ import asyncio
 import http.server
 import json
 import random
+import socket
+import struct
 import subprocess
 import sys
 import threading
@@ -11,14 +13,19 @@ import time
 
 import pytest
 
-from tests.real.two_kernels import MS, SERVER, Bridge, Way, available, inside
+from tests.real.two_kernels import CLIENT, MS, SERVER, Bridge, Way, available, inside
 from yaffle.probing.for_others import asked_of
 from yaffle.probing.respond import Responder
+from yaffle.probing.streams import codec_of, judged
 from yaffle.probing.wanted import Wanted
 
 pytestmark = [pytest.mark.alone, pytest.mark.skipif(bool(available()), reason=available() or "can")]
 ICMP, TCP, UDP = 1, 6, 17
 DELAY_MS = 10
+CALL_OCTETS = 14 + 20 + 8 + 12 + 160  # a frame of G.711
+CALL_HEADER, TCP_HEADER = 14 + 20 + 8, 14 + 20
+ENDS = {"client": CLIENT, "server": SERVER}
+BUSY_BPS = 8_000_000 * 1448 / 1514  # 8 Mbit/s less headers
 
 
 def by_chance(share, seed):
@@ -52,21 +59,48 @@ def responding(bridge, *words):
     return process
 
 
-def near(value, expected, share=0.05, more=0.3):
-    return abs(value - expected) <= share * expected + more + 1.5  # The bridge itself wakes up that late.
+def near(bridge, told, expected, more=0.3):
+    """Whether the least of several times is what the bridge made it, as late as the bridge itself was at worst."""
+    least = min(told) if isinstance(told, list) else told
+    return -0.5 <= least - expected <= 0.05 * expected + more + 1.5 + 2 * bridge.latest_ns / MS
+
+
+def calls_handed_on(bridge, side, packets):
+    """How the calls would be judged by when the bridge handed their packets to that side, the least opinion first."""
+    found = {}
+    for at_ns, size, frame in bridge.seen[f"near_{side}"]:
+        if size == CALL_OCTETS and frame[30:34] == socket.inet_aton(ENDS[side]):
+            number, stamp, source = struct.unpack_from("!HII", frame, CALL_HEADER + 2)
+            found.setdefault(source, []).append((at_ns, number, stamp))
+    return sorted((judged(codec_of("g711"), packets, one) for one in found.values()), key=lambda one: one["mos"])
+
+
+def carried_bps(bridge, side, warm_s):
+    """What the bridge handed to that side on its busiest connection, once each, without its first part."""
+    found = {}
+    for at_ns, size, frame in bridge.seen[f"near_{side}"]:
+        if frame[23] == TCP and frame[30:34] == socket.inet_aton(ENDS[side]):
+            header = TCP_HEADER + (frame[TCP_HEADER + 12] >> 4) * 4
+            sequence = struct.unpack_from("!I", frame, TCP_HEADER + 4)[0]
+            if size > header:
+                found.setdefault(frame[TCP_HEADER : TCP_HEADER + 4], {}).setdefault(sequence, (at_ns, size - header))
+    busiest = sorted(max(found.values(), key=lambda one: sum(size for _, size in one.values())).values())
+    first, last = busiest[0][0] + warm_s * 1e9, busiest[-1][0]
+    return 8e9 * sum(size for at, size in busiest if at > first) / (last - first)
 
 
 def test_round_trips_are_those_of_the_path(bridge):
     told = asked(bridge, "reach", SERVER, "--count", "5", "--every", "1s")
     assert [one["sequence"] for one in told["results"]] == list(range(5)) and told["summary"]["ok"] == 5
-    assert near(told["summary"]["round_trip_ms"]["median"], 2 * DELAY_MS)
+    assert near(bridge, told["summary"]["round_trip_ms"]["median"], 2 * DELAY_MS)
     refused = asked(bridge, "connect", f"{SERVER}:7", expected=1)["results"][0]
     assert "refused" in refused["why"] and refused["round_trip_ms"] is None
     listening = bridge.socket("server")
     listening.bind((SERVER, 4431))
     listening.listen()
-    told = asked(bridge, "connect", f"{SERVER}:4431")["results"][0]
-    assert told["why"] == "" and near(told["round_trip_ms"], 2 * DELAY_MS)
+    told = asked(bridge, "connect", f"{SERVER}:4431", "--count", "5", "--every", "200ms")["results"]
+    assert {one["why"] for one in told} == {""}
+    assert near(bridge, [one["round_trip_ms"] for one in told], 2 * DELAY_MS)
     listening.close()
     gone = asked(bridge, "reach", "203.0.113.200", "--timeout", "500ms", expected=1)["results"][0]
     assert not gone["ok"] and gone["round_trip_ms"] is None and gone["why"]
@@ -87,7 +121,7 @@ def test_loss_and_delay_each_way_are_told_apart(bridge):
     assert abs(told["clock_offset_ms"] + real) <= 2 and told["uncertainty_ms"] >= real
     for way, delay in (("there_ms", 5), ("back_ms", 25)):
         assert abs(told[way]["min"] - delay) <= told["uncertainty_ms"]
-    assert near(told["round_trip_ms"], 30)
+    assert near(bridge, told["round_trip_ms"], 30)
 
 
 def test_speed_both_ways_and_what_it_does_to_the_delay(bridge):
@@ -98,10 +132,11 @@ def test_speed_both_ways_and_what_it_does_to_the_delay(bridge):
     answers.terminate()
     answers.wait()
     assert list(told) == ["there", "back"]
-    for one in told.values():
-        carried = 8_000_000 * 1448 / 1514  # less headers
-        assert abs(one["bps"] / carried - 1) < 0.03, one
-        assert near(one["idle_ms"], 2 * DELAY_MS, more=2) and one["loaded_ms"] > one["idle_ms"] + 3
+    for one, side in ((told["there"], "server"), (told["back"], "client")):
+        assert (
+            one["bps"] == pytest.approx(carried_bps(bridge, side, warm_s=1), rel=0.03) and one["bps"] < 1.03 * BUSY_BPS
+        )
+        assert near(bridge, one["idle_ms"], 2 * DELAY_MS, more=2) and one["loaded_ms"] > one["idle_ms"] + 3
         assert one["buffer_delay_percent"] > 10 and 80 < one["efficiency_percent"] <= 100
         assert one["retransmitted_percent"] is not None
 
@@ -113,10 +148,13 @@ def test_a_call_is_judged_each_way_as_a_captured_one(bridge):
     answers.terminate()
     answers.wait()
     there, back = told["there"], told["back"]
-    media = [frame for frame in bridge.down.dropped if len(frame) == 14 + 20 + 8 + 12 + 160]
+    media = [frame for frame in bridge.down.dropped if len(frame) == CALL_OCTETS]
     assert there["packets"] == back["packets"] == 250
-    assert there["lost"] == 0 and there["mos"] > 4.2 and there["jitter_ms"]["mean"] < 3
-    assert back["lost"] == len(media) > 5 and back["mos"] < there["mos"]
+    assert there["lost"] == 0 and back["lost"] == len(media) > 5
+    for one, side in ((there, "server"), (back, "client")):
+        (expected,) = calls_handed_on(bridge, side, 250)
+        assert one["mos"] == pytest.approx(expected["mos"], abs=0.1)
+        assert one["jitter_ms"]["mean"] == pytest.approx(expected["jitter_ms"]["mean"], abs=0.5)
     assert back["loss_percent"] == pytest.approx(100 * back["lost"] / 250)
 
 
@@ -155,10 +193,12 @@ def test_the_phases_of_a_page(bridge):
     with inside(bridge.space("server")):
         server = http.server.ThreadingHTTPServer((SERVER, 8080), Page)
     threading.Thread(target=server.serve_forever, daemon=True).start()
-    one = asked(bridge, "page", f"http://{SERVER}:8080/")["results"][0]
-    assert one["status"] == 200 and one["bytes"] == 11 and one["encryption_ms"] == 0
-    assert near(one["connect_ms"], 2 * DELAY_MS, more=4) and near(one["first_byte_ms"], 2 * DELAY_MS + 50, more=8)
-    assert one["total_ms"] >= one["connect_ms"] + one["first_byte_ms"]
+    told = asked(bridge, "page", f"http://{SERVER}:8080/", "--count", "5", "--every", "200ms")["results"]
+    for one in told:
+        assert one["status"] == 200 and one["bytes"] == 11 and one["encryption_ms"] == 0
+        assert one["total_ms"] >= one["connect_ms"] + one["first_byte_ms"]
+    assert near(bridge, [one["connect_ms"] for one in told], 2 * DELAY_MS, more=4)
+    assert near(bridge, [one["first_byte_ms"] for one in told], 2 * DELAY_MS + 50, more=8)
     moved = asked(bridge, "page", f"http://{SERVER}:8080/moved")["results"][0]
     assert moved["status"] == 200 and moved["redirects"] == 1
     gone = asked(bridge, "page", f"http://{SERVER}:8080/gone", expected=1)["results"][0]
@@ -199,9 +239,10 @@ def test_speed_of_a_web_server(bridge):
     threading.Thread(target=server.serve_forever, daemon=True).start()
     told = asked(bridge, "speed", f"http://{SERVER}:8080/", "--seconds", "4", "--put", "2MiB")["results"]
     assert [one["direction"] for one in told] == ["there", "back"]
-    for one in told:
-        assert abs(one["bps"] / (8_000_000 * 1448 / 1514) - 1) < 0.1, one
-        assert near(one["idle_ms"], 2 * DELAY_MS, more=3) and one["loaded_ms"] > one["idle_ms"]
+    for one, side in zip(told, ("server", "client"), strict=True):
+        assert one["bps"] == pytest.approx(carried_bps(bridge, side, warm_s=0), rel=0.1)
+        assert one["bps"] < 1.1 * BUSY_BPS
+        assert near(bridge, one["idle_ms"], 2 * DELAY_MS, more=3) and one["loaded_ms"] > one["idle_ms"]
     assert told[0]["bytes"] == 2 << 20 and told[0]["retransmitted_percent"] is not None
     closed = asked(bridge, "speed", f"http://{SERVER}:8080/closed", "--put", "10KiB", expected=1)["results"][0]
     assert "405" in closed["why"]
@@ -223,7 +264,7 @@ def test_several_connections_and_both_ways_at_once(bridge):
     ]  # fmt: skip
     for one in told:
         assert one["ok"] and one["path_mtu_bytes"] == 1500
-        assert 0.8 < one["bps"] / (8_000_000 * 1448 / 1514) < 1.08, one
+        assert 0.8 < one["bps"] / BUSY_BPS < 1.08, one
 
 
 def test_many_calls_at_once_and_their_markings(bridge):
@@ -232,9 +273,11 @@ def test_many_calls_at_once_and_their_markings(bridge):
     told = {one["direction"]: one for one in asked(bridge, *words)["results"]}
     answers.terminate()
     answers.wait()
-    for one in told.values():
+    for one, side in ((told["there"], "server"), (told["back"], "client")):
         assert one["packets"] == 1000 and one["streams"] == 10 and one["lost"] == 0
-        assert one["arrived_dscp"] == {"46": 1000} and one["mos"] > 4
+        worst, *others = calls_handed_on(bridge, side, 100)
+        assert one["arrived_dscp"] == {"46": 1000} and one["mos"] == pytest.approx(worst["mos"], abs=0.1)
+        assert len(others) == 9
 
 
 def test_one_responder_tests_another_only_for_who_holds_the_key(bridge, tmp_path):
@@ -252,7 +295,7 @@ def test_one_responder_tests_another_only_for_who_holds_the_key(bridge, tmp_path
             return asyncio.run(asked_of(source, asked_for))
 
     (one,) = ask(f"127.0.0.1:{near_one.port}", wanted)
-    assert one.ok and one.more["packets"] == 10 and near(one.round_trip_ms, 2 * DELAY_MS, more=3)
+    assert one.ok and one.more["packets"] == 10 and near(bridge, one.round_trip_ms, 2 * DELAY_MS, more=3)
     assert one.more["source"] == f"127.0.0.1:{near_one.port}"
     other = ask(f"127.0.0.1:{near_one.port}", Wanted("delay", "203.0.113.200", key=b"harbour"))[0]
     assert not other.ok and "not within the networks" in other.why

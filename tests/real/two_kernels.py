@@ -138,6 +138,7 @@ class Bridge:
         self.up, self.down, self._protocols = up, down, protocols
         self._kept_bytes, self._ethertypes = kept_bytes, ethertypes
         self.seen: dict[str, list[tuple[int, int, bytes]]] = {"near_client": [], "near_server": []}
+        self.latest_ns = 0  # by which a frame was handed on behind its time, at worst
         self._random = random.Random(seed)
         self._names = [f"yaffle-{os.getpid()}-{part}" for part in ("c", "b", "s")]
         client, middle, server = self._names
@@ -216,7 +217,8 @@ class Bridge:
                                 self._take(self._sides.index(side), frame, due, number)
             now = time.time_ns()
             while due and due[0][0] <= now:
-                _, _, place, frame = heapq.heappop(due)
+                at, _, place, frame = heapq.heappop(due)
+                self.latest_ns = max(self.latest_ns, now - at)
                 with contextlib.suppress(OSError):
                     self._sides[place].send(bytes(_HELLO.size) + frame)
                     self._note(place, frame)
