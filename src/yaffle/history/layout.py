@@ -146,15 +146,18 @@ def part_range(name: str) -> tuple[int, int] | None:
 
 def counting(folder: Path) -> list[Path]:
     """The files of an hour that count, in order: those that were not merged into others."""
+    try:
+        names = os.listdir(folder)
+    except (FileNotFoundError, NotADirectoryError):
+        return []
     named = sorted(
-        ((r, path) for path in folder.glob("*.parquet") if (r := part_range(path.name)) is not None),
-        key=lambda one: (one[0][0], -one[0][1]),
+        ((r, name) for name in names if (r := part_range(name)) is not None), key=lambda one: (one[0][0], -one[0][1])
     )
     found: list[Path] = []
     reached = -1
-    for (_, high), path in named:
+    for (_, high), name in named:
         if high > reached:
-            found.append(path)
+            found.append(folder / name)
             reached = high
     return found
 

@@ -8,9 +8,9 @@ from typing import NamedTuple
 
 import pyarrow as pa
 import pyarrow.compute as pc
-import pyarrow.parquet as pq
 
 from yaffle.history.layout import HOUR_NS, HistoryError, counting, folder_name
+from yaffle.history.parts import read_part
 
 _MOST_BYTES = 64 << 20  # of tables that are kept
 _TRIES = 3
@@ -52,7 +52,7 @@ class RowFiles:
     def _read(self, path: Path, time: str) -> "_Held":
         found = self._held.pop(path, None)
         if found is None or found.time != time:
-            rows = pq.read_table(path, partitioning=None, use_threads=False)
+            rows = read_part(path)
             edges = pc.min_max(rows[time])
             self._bytes += rows.nbytes - (found.rows.nbytes if found is not None else 0)
             found = _Held(rows, time, edges["min"].as_py(), edges["max"].as_py())

@@ -79,9 +79,7 @@ class History:
     def refresh(self) -> bool:
         """Looks whether there is more; whether there is. Raises HistoryError."""
         before = (self.first_ns, self.last_ns, len(self.exporters))
-        told = layout.tellers_of(self.folder)
-        self.exporters, self.counters, self.reception = told.exporters, told.counters, told.reception
-        self._longest_ns = min(told.longest_ns, _LONGEST_LAG_NS)
+        self.ask_who_told()
         starts = [
             (start, level.folder_ns, path) for level in LEVELS for start, path in folders(self.folder / level.name)
         ]
@@ -91,6 +89,12 @@ class History:
         latest = max((start + width for start, width, _ in starts), default=0)
         self.last_ns = max((self._end(*one) for one in starts if one[0] + one[1] >= latest - HOUR_NS), default=0)
         return before != (self.first_ns, self.last_ns, len(self.exporters))
+
+    def ask_who_told(self) -> None:
+        """Reads anew who told, and how receiving went. Raises HistoryError."""
+        told = layout.tellers_of(self.folder)
+        self.exporters, self.counters, self.reception = told.exporters, told.counters, told.reception
+        self._longest_ns = min(told.longest_ns, _LONGEST_LAG_NS)
 
     def _end(self, start: int, width: int, path: Path) -> int:
         """When the last of a folder's records arrived: its newest file is named by that moment."""

@@ -31,6 +31,7 @@ from yaffle.records.catalogue import (
     Entry,
 )
 from yaffle.records.measure import TOTAL
+from yaffle.watching.steps import SPAN
 from yaffle.watching.windows import HOURS_OF_WAITS, Windows
 
 ALL = "all"
@@ -184,21 +185,17 @@ def _value_of_records(name: str) -> str:
     return f"{scale} * {over} / nullif({under}, 0)"
 
 
-def _of_steps(
-    windows: Windows, asked: Question, period: tuple[int, int, int], rows: str, key: str, value: str
-) -> Values:
-    """Of what is read now and then: steps from reading to reading, where they end. rows: the columns `step`, `span_ns`
-    and what `value` needs; the last step before an interval stands for it while none ends in it and it is as near as
-    that interval is long.
+def _of_steps(windows: Windows, asked: Question, period: tuple[int, int, int], value: str) -> Values:
+    """Of what is read now and then: steps from reading to reading, where they end; the last step before an interval
+    stands for it while none ends in it and it is as near as that interval is long.
     """
     first_ns, width_ns, count = period
     table = asked.entry.table
     at = _place("time_ns", first_ns, width_ns, count)
     span = (first_ns, first_ns + count * width_ns)
     query = (
-        f"SELECT {asked.subject} AS subject, CAST({at} AS BIGINT) AS place, {value} AS value FROM"
-        f" (SELECT *, {rows} FROM told WINDOW one AS (PARTITION BY {key} ORDER BY time_ns))"
-        f" WHERE {asked.condition} AND span_ns > 0 GROUP BY ALL"
+        f"SELECT {asked.subject} AS subject, CAST({at} AS BIGINT) AS place, {value} AS value FROM told"
+        f" WHERE {asked.condition} GROUP BY ALL"
     )
     found = _filled(_moved(windows.asked(table, *span, query)), count + 1)
     heard = _last(found)  # What stands for an interval was not heard in it.
@@ -215,12 +212,7 @@ def _moved(table: pa.Table) -> pa.Table:
 
 def _of_counters(windows: Windows, asked: Question, first_ns: int, width_ns: int, count: int) -> Values:
     name = asked.entry.name
-    columns = ("in_octets", "out_octets") if name == "utilization" else (name,)
-    span = "time_ns - lag(time_ns) OVER one AS span_ns"
-    # A counter that fell began anew or wrapped: that step is left out.
-    steps = ", ".join(
-        f"CASE WHEN {own} >= lag({own}) OVER one THEN {own} - lag({own}) OVER one END AS step_{own}" for own in columns
-    )
+    stepped = Question(asked.entry, asked.of, f"{SPAN} > 0 AND {asked.condition}")
     if name == "utilization":
         rate = "greatest(step_in_octets, step_out_octets) * 8e9 / nullif(span_ns, 0) / nullif(speed_bps, 0)"
         value = f"max(CASE WHEN speed_bps > 0 THEN 100 * {rate} END)"
@@ -229,20 +221,19 @@ def _of_counters(windows: Windows, asked: Question, first_ns: int, width_ns: int
         value = f"sum({scale} * step_{name}) / nullif(sum(span_ns) FILTER (step_{name} IS NOT NULL), 0)"
         if asked.of != "interface":  # of several interfaces: all of them together
             value = f"sum({scale} * step_{name} / span_ns)"
-    return _of_steps(windows, asked, (first_ns, width_ns, count), f"{span}, {steps}", "device, interface", value)
+    return _of_steps(windows, stepped, (first_ns, width_ns, count), value)
 
 
 def _of_readings(windows: Windows, asked: Question, first_ns: int, width_ns: int, count: int) -> Values:
     measure = OF_READINGS[asked.entry.name]
     own = Question(asked.entry, asked.of, f"measure = {text(measure.name)} AND {asked.condition}")
-    span = "time_ns - lag(time_ns) OVER one AS span_ns, value - lag(value) OVER one AS step"
-    key = "device, object, measure"
     if measure.kind == TOTAL:
         scale = 100e9 if measure.unit == "s" else 1e9
-        value = f"{scale} * sum(step) FILTER (step >= 0) / nullif(sum(span_ns) FILTER (step >= 0), 0)"
-        return _of_steps(windows, own, (first_ns, width_ns, count), span, key, value)
-    now = "1 AS span_ns"
-    return _of_steps(windows, own, (first_ns, width_ns, count), now, key, "avg(value)")
+        own = Question(asked.entry, asked.of, f"{SPAN} > 0 AND {own.condition}")
+        rose = "step_value IS NOT NULL"
+        value = f"{scale} * sum(step_value) / nullif(sum(span_ns) FILTER ({rose}), 0)"
+        return _of_steps(windows, own, (first_ns, width_ns, count), value)
+    return _of_steps(windows, own, (first_ns, width_ns, count), "avg(value)")
 
 
 def _of_probes(windows: Windows, asked: Question, first_ns: int, width_ns: int, count: int) -> Values:

@@ -9,6 +9,7 @@ from functools import partial
 from typing import Any
 
 import duckdb
+import numpy as np
 import pyarrow as pa
 
 from yaffle.capture.addresses import labels_of
@@ -38,6 +39,7 @@ from yaffle.inventory.places import SERVICES, Places
 from yaffle.radio.air_rows import SCHEMA as AIR_SCHEMA
 from yaffle.records.counter_table import COUNTS, UNKNOWN, Counters
 from yaffle.records.flow_table import FLOW, MEASURED
+from yaffle.watching.steps import SPAN, Steps
 
 HOURS_OF_WAITS = "waits_1h"
 _FINE_NS = 2 * HOUR_NS  # up to which a period is asked of single records
@@ -71,7 +73,7 @@ class Windows:
     def counters(self, device: int) -> Counters:
         """Who is behind the numbers of devices up to one; looked up once for all that is asked at a time."""
         if not self._is_fresh or device >= len(self.history.counters.devices):
-            self.history.refresh()
+            self.history.ask_who_told()
             self._is_fresh = True
         return self.history.counters
 
@@ -181,9 +183,10 @@ def _counters(windows: Windows, first_ns: int, last_ns: int) -> pa.Table:
     low = first_ns - max(_STEPS_BACK_NS, last_ns - first_ns)
     found = windows.files.between(COUNTERS, "time_ns", low, last_ns)
     if found is None:
-        return _EMPTY[COUNTERS]
+        return _STEPPED[COUNTERS].empty_table()
     device, interface = (found[name].to_numpy().astype("int64") for name in ("device", "interface"))
     told = windows.counters(int(device.max(initial=-1)))
+    steps = Steps([found["device"], found["interface"]], found["time_ns"].to_numpy())
 
     def name(key: int) -> str:
         return f"{told.devices[key >> 32]} {told.name(key >> 32, key & 0xFFFFFFFF)}"
@@ -194,17 +197,25 @@ def _counters(windows: Windows, first_ns: int, last_ns: int) -> pa.Table:
         "interface": _texts(device << 32 | interface, name),
         "speed_bps": found["speed_bps"].combine_chunks(),
     }
+    rises: dict[str, Any] = {SPAN: steps.span}
     for count in COUNTS:
         values = found[count].to_numpy()
         columns[count] = pa.array(values.astype("float64"), mask=values == UNKNOWN)
-    return pa.table(columns, _EMPTY[COUNTERS].schema)
+        rises[f"step_{count}"] = steps.rise(values, values != UNKNOWN)
+    return pa.table(columns | rises, _STEPPED[COUNTERS])
 
 
 def _readings(windows: Windows, first_ns: int, last_ns: int) -> pa.Table:
     low = first_ns - max(_STEPS_BACK_NS, last_ns - first_ns)
     found = windows.files.between(READINGS, "time_ns", low, last_ns)
+    if found is None:
+        return _STEPPED[READINGS].empty_table()
     schema = _EMPTY[READINGS].schema
-    return found.select(schema.names).cast(schema) if found is not None else _EMPTY[READINGS]
+    rows = found.select(schema.names).cast(schema)
+    steps = Steps([rows[name] for name in ("device", "object", "measure")], rows["time_ns"].to_numpy())
+    values = rows["value"].to_numpy()
+    rise = steps.rise(values, ~np.isnan(values))
+    return rows.append_column(SPAN, steps.span).append_column("step_value", rise)
 
 
 def _probes(windows: Windows, first_ns: int, last_ns: int) -> pa.Table:
@@ -217,7 +228,8 @@ def _whole(found: pa.Table, schema: pa.Schema) -> pa.Table:
     for one in schema:
         if one.name not in found.column_names:
             found = found.append_column(one, pa.nulls(found.num_rows, one.type))
-    return found.select(schema.names).cast(schema)
+    found = found.select(schema.names)
+    return found if found.schema.equals(schema) else found.cast(schema)
 
 
 def _stretches(table: str, windows: Windows, first_ns: int, last_ns: int) -> pa.Table:
@@ -249,8 +261,6 @@ def _empty_counters() -> pa.Schema:
 
 
 def _no_records() -> pa.Table:
-    import numpy as np
-
     return _named_records(np.zeros(0, FLOW), [], [])
 
 
@@ -268,4 +278,10 @@ _EMPTY: dict[str, pa.Table] = {
     **{table: schema.empty_table() for table, schema in _OF_STRETCHES.items()},
     WAITS: WAIT_SCHEMA.empty_table(),
     HOURS_OF_WAITS: WAIT_SCHEMA.empty_table(),
+}  # fmt: skip
+# What is read now and then, with what it rose by; conditions speak of the readings alone.
+_STEPPED: dict[str, pa.Schema] = {
+    COUNTERS: pa.schema([*_EMPTY[COUNTERS].schema, (SPAN, pa.int64()),
+                         *((f"step_{name}", pa.float64()) for name in COUNTS)]),
+    READINGS: pa.schema([*_EMPTY[READINGS].schema, (SPAN, pa.int64()), ("step_value", pa.float64())]),
 }  # fmt: skip
