@@ -4,7 +4,6 @@ import asyncio
 import json
 import re
 import sqlite3
-import time
 from collections.abc import Sequence
 from functools import partial
 from pathlib import Path
@@ -12,6 +11,7 @@ from typing import Any
 
 from yaffle.capture.ring_folder import KEPT, keep_stretch
 from yaffle.collector.asking import ASKED
+from yaffle.collector.clock import Clock
 from yaffle.collector.evidence import Evidence
 from yaffle.collector.notice_configuration import Answering, Maintaining, Notify
 from yaffle.collector.supervisor import BEHIND, RUNNING, Job, State
@@ -38,9 +38,11 @@ _BACK_NS = 26 * HOUR_NS  # so far back an event that was handed on is looked for
 
 def watch_jobs(
     watch: Sequence[Watching], notify: Sequence[Notify], response: Sequence[Answering],
-    maintenance: Sequence[Maintaining], keeper: Keeper | None,
+    maintenance: Sequence[Maintaining], keeper: Keeper | None, clock: Clock | None = None,
 ) -> list[Job]:  # fmt: skip
-    """What is to be done: all watches are one task, since they share what they read."""
+    """What is to be done: all watches are one task, since they share what they read. clock: the machine's, unless
+    another is given.
+    """
     if not watch:
         return []
     parts = (*watch, *notify, *response, *maintenance)
@@ -52,14 +54,14 @@ def watch_jobs(
             "",
             "watch " + " ".join(one.model_dump_json() for one in parts),
             f"watches {names}{tell}",
-            lambda state: _watch(watch, notify, response, maintenance, keeper, state),
+            lambda state: _watch(watch, notify, response, maintenance, keeper, clock or Clock(), state),
         )
     ]
 
 
 async def _watch(
     watch: Sequence[Watching], notify: Sequence[Notify], response: Sequence[Answering],
-    maintenance: Sequence[Maintaining], keeper: Keeper | None, state: State,
+    maintenance: Sequence[Maintaining], keeper: Keeper | None, clock: Clock, state: State,
 ) -> None:  # fmt: skip
     """Looks until it is cancelled. Raises YaffleError where it cannot begin."""
     assert keeper is not None
@@ -67,12 +69,12 @@ async def _watch(
     watches = {one.name: one.watch() for one in watch}
     channels = {one.name: one.channel(str(folder)) for one in notify}
     history, book = History(folder), await asyncio.to_thread(Book, folder)
-    engine = Engine(history, book, list(watches.values()), time.time_ns(), partial(wanted, channels))
+    engine = Engine(history, book, list(watches.values()), clock.now_ns(), partial(wanted, channels))
     outbox = Outbox(book, channels, [one.maintenance() for one in maintenance])
     answers = Responses(book, Windows(history), {one.name: one.response() for one in response}, watches)
     desk = _Desk(book, keeper, watches)
     work = [
-        asyncio.create_task(_again(one, state))
+        asyncio.create_task(_again(one, clock, state))
         for one in (
             lambda now: _look(engine, desk, state, now),
             lambda now: asyncio.to_thread(outbox.go_through, now),
@@ -93,14 +95,14 @@ async def _watch(
         book.close()
 
 
-async def _again(step: Any, state: State) -> None:
+async def _again(step: Any, clock: Clock, state: State) -> None:
     """A step again and again. A disk that takes nothing is waited for."""
     while True:
         try:
-            await step(time.time_ns())
+            await step(clock.now_ns())
         except sqlite3.Error as error:
             state.turn(RUNNING, f"what is watched cannot be written down: {error}")
-        await asyncio.sleep(_LOOK_S)
+        await clock.pause(_LOOK_S)
 
 
 async def _look(engine: Engine, desk: "_Desk", state: State, now_ns: int) -> None:
