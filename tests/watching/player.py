@@ -2,8 +2,8 @@
 the machine can; killed at any moment it goes on where it was. A program of its own: `python -m tests.watching.player
 SETTINGS.json`.
 
-The clock, what has arrived by it, and a full disk are played; what watches, tells and answers is the task of a collector,
-by its configuration, and the history and the receivers are those that it has.
+The clock, what has arrived by it, and a full disk are played; what watches, tells and answers is the task of a
+collector, by its configuration, and the history and the receivers are those that it has.
 """
 
 import asyncio
