@@ -1,6 +1,10 @@
 """Histograms of waits, and sums of minutes by hours and days."""
 
+import contextlib
+
 import numpy as np
+import pyarrow as pa
+import pyarrow.parquet as pq
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -60,6 +64,11 @@ def test_hours_and_days_are_sums_of_the_minutes_and_outlive_them(tmp_path):
         assert row["exchanges"] == waits.size and row["server_processing_ns"] == waits.sum()
         assert abs(quantile(np.array(row[BINS]), np.array(row[BIN_COUNTS]), 0.95) / waits[2279] - 1) <= ACCURACY
         assert 1 <= row["clients"] <= 7
+    for level in WAIT_LEVELS[1:]:
+        for path in wait_files(tmp_path / "h", level):
+            rows = pq.read_table(path, partitioning=None).to_pylist()
+            assert len({row["time_ns"] for row in rows}) == len(rows) == DAY_NS // level.width_ns
+            assert all(sum(row[BIN_COUNTS]) == row["exchanges"] for row in rows)
     # A correction of a closed day makes its sums anew.
     minute(writer, start + MINUTE_NS, np.array([10**9]))
     writer.tidy()
@@ -71,6 +80,22 @@ def test_hours_and_days_are_sums_of_the_minutes_and_outlive_them(tmp_path):
     assert wait_files(tmp_path / "h", WAIT_LEVELS[0]) == wait_files(tmp_path / "h", WAIT_LEVELS[1]) != []
     writer.close()
     assert kept.asked(BY_APPLICATION).to_pylist()[0]["exchanges"] == waits.size + 1
+
+
+def test_sums_of_several_rows_a_group_are_made_anew(tmp_path):
+    now = [1_700_000_000 * 10**9]
+    start = now[0] // DAY_NS * DAY_NS
+    with contextlib.closing(HistoryWriter(tmp_path / "h", now_ns=lambda: now[0], settle=False)) as writer:
+        minute(writer, start, np.array([10**9, 10**8]))
+        now[0] = start + 2 * DAY_NS
+        writer.tidy()
+    paths = [path for level in WAIT_LEVELS[1:] for path in wait_files(tmp_path / "h", level)]
+    good = [pq.read_table(path, partitioning=None) for path in paths]
+    for path, table in zip(paths, good, strict=True):
+        pq.write_table(pa.concat_tables([table, table]), path)
+    with contextlib.closing(HistoryWriter(tmp_path / "h", now_ns=lambda: now[0], settle=False)) as writer:
+        writer.tidy()
+    assert [pq.read_table(path, partitioning=None) for path in paths] == good
 
 
 def test_an_empty_history_has_no_waits(tmp_path):

@@ -6,6 +6,7 @@ from pathlib import Path
 
 import duckdb
 import pyarrow as pa
+import pyarrow.parquet as pq
 
 from yaffle.history.database import cursor
 from yaffle.history.ladder import ALWAYS, NEVER, files_of_period, starts
@@ -33,7 +34,7 @@ class Grouping:
         return (
             f"WITH few AS (SELECT * FROM told WHERE {self.where}),"
             f" s AS (SELECT {own}, {sums}, CAST(greatest(count(DISTINCT nullif(client, '')), max(clients)) AS BIGINT)"
-            f" AS clients FROM few GROUP BY {names}),"
+            f" AS clients FROM few GROUP BY ALL),"  # By what the keys say, not by columns of the same names.
             f" cells AS (SELECT {own}, unnest({BINS}) AS bin, unnest({BIN_COUNTS}) AS many FROM few),"
             f" cell AS (SELECT {names}, bin, sum(many) AS many FROM cells GROUP BY ALL HAVING sum(many) > 0),"
             f" l AS (SELECT {names}, list(bin ORDER BY bin) AS {BINS}, list(CAST(many AS INTEGER) ORDER BY bin)"
@@ -57,6 +58,15 @@ def coarser(parts: Sequence[Path], level: Level) -> pa.Table:
     blank = {"client": pa.array([""] * table.num_rows), "run": pa.array([0] * table.num_rows)}
     columns = {name: blank[name] if name in blank else table[name] for name in SCHEMA.names}
     return pa.table(columns).cast(SCHEMA)
+
+
+def is_whole(path: Path) -> bool:
+    """Whether each group of a file of sums has one row: it had several, with the histogram of all of them in each,
+    where an earlier version wrote it.
+    """
+    with pq.ParquetFile(path) as file:
+        keys = file.read(["time_ns", *_COARSE_KEYS])
+    return bool(keys.group_by(keys.column_names).aggregate([]).num_rows == keys.num_rows)
 
 
 def wait_files(root: Path, level: Level, first_ns: int = ALWAYS, last_ns: int = NEVER) -> list[Path]:

@@ -56,7 +56,21 @@ _MERGE_AT = 60  # Files of one hour from which on they are merged.
 _GRACE_NS = 120 * 10**9  # after an hour, before it is summed
 _BLOCK_ROWS = 1_000_000  # Records of an open hour after which they are summed as a block.
 _LARGEST_FILE = 256 << 20  # Bytes up to which files are merged.
-_LADDERS = {WAITS: (WAIT_LEVELS, wait_sums.coarser), PROBES: (PROBE_LEVELS, probe_sums.coarser)}
+
+
+@dataclass(frozen=True)
+class _Ladder:
+    """Sums of one table: its levels, how a coarser one is made of files, whether a file of sums is as it should be."""
+
+    levels: Sequence[Level]
+    coarser: Callable[[Sequence[Path], Level], pa.Table]
+    is_whole: Callable[[Path], bool]
+
+
+_LADDERS = {
+    WAITS: _Ladder(WAIT_LEVELS, wait_sums.coarser, wait_sums.is_whole),
+    PROBES: _Ladder(PROBE_LEVELS, probe_sums.coarser, lambda _: True),
+}
 
 
 def _free(folder: Path) -> int:
@@ -305,7 +319,7 @@ class HistoryWriter:
         if unit.kind == RECORDS:
             self._forget_sums(unit.hour_ns)
         elif unit.kind in _LADDERS:
-            self._forget_days(_LADDERS[unit.kind][0], unit.hour_ns)
+            self._forget_days(_LADDERS[unit.kind].levels, unit.hour_ns)
         write_part(
             folder / part_name(self._number, self._number),
             unit.table,
@@ -348,8 +362,8 @@ class HistoryWriter:
                 self._give_up()
                 return
             self._sum()  # Before closed hours are merged: blocks are in sums by the files they were made of.
-            for levels, coarser in _LADDERS.values():
-                self._sum_days(levels, coarser)
+            for ladder in _LADDERS.values():
+                self._sum_days(ladder)
             self._merge(RECORDS)
             for table in TABLES:
                 self._merge(table.name)
@@ -409,19 +423,27 @@ class HistoryWriter:
                     self._done.add(folder)
             finer = level
 
-    def _sum_days(self, levels: Sequence[Level], coarser: Callable[[Sequence[Path], Level], pa.Table]) -> None:
+    def _sum_days(self, ladder: _Ladder) -> None:
         """Hours and days of a table, of closed days."""
         now = self._now_ns()
-        for finer, level in pairwise(levels):
+        for finer, level in pairwise(ladder.levels):
             for day in sorted({start // DAY_NS * DAY_NS for start, _ in folders(self.folder / finer.name)}):
                 folder = self.folder / level.name / folder_name(day, DAY_NS)
                 late = day + DAY_NS < now - self.days[level.name] * DAY_NS
                 if folder in self._done or late or day + DAY_NS + _GRACE_NS > now:
                     continue
-                kept = (folder / SUMS).exists()
-                if not kept and (parts := files_of_period(self.folder, levels, finer, day, day + DAY_NS)):
-                    write_part(folder / SUMS, coarser(parts, level), self._settle)
+                path = folder / SUMS
+                if not (path.exists() and ladder.is_whole(path)):
+                    self._sum_day(ladder, finer, level, day)
                 self._done.add(folder)
+
+    def _sum_day(self, ladder: _Ladder, finer: Level, level: Level, day: int) -> None:
+        """Sums of one closed day, where what they are made of is still there."""
+        own = [one for one in ladder.levels if one.width_ns <= finer.width_ns]
+        if parts := files_of_period(self.folder, own, finer, day, day + DAY_NS):
+            write_part(
+                self.folder / level.name / folder_name(day, DAY_NS) / SUMS, ladder.coarser(parts, level), self._settle
+            )
 
     def _sum_folder(self, folder: Path, level: Level, parts: list[Path]) -> None:
         """Sums of a closed hour or day from finer rows, so many at a time that little is held."""
