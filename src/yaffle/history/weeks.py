@@ -1,6 +1,9 @@
 """The demo's four weeks as a history: what its routers told, written as if it had been received then."""
 
 import shutil
+import subprocess
+import sys
+import time
 from itertools import chain, islice
 from pathlib import Path
 from typing import Any
@@ -12,7 +15,19 @@ from yaffle.arrays import Array
 from yaffle.demo import archive_server, kept_tests, weeks
 from yaffle.errors import Cancelled
 from yaffle.history.drawn_waits import DrawnWaits
-from yaffle.history.layout import ADDRESSES, DAY_NS, NEIGHBOURS, PROBES, READINGS, TABLE, TEXTS, WAITS, is_history
+from yaffle.history.layout import (
+    ADDRESSES,
+    DAY_NS,
+    EXPORTERS,
+    NEIGHBOURS,
+    PROBES,
+    READINGS,
+    TABLE,
+    TEXTS,
+    WAITS,
+    HistoryError,
+    is_history,
+)
 from yaffle.history.probe_rows import rows_of
 from yaffle.history.writer import HistoryWriter
 from yaffle.progress import Progress, go_on
@@ -20,6 +35,7 @@ from yaffle.records.counter_table import Counters, unknown_counters
 from yaffle.records.flow_table import IPFIX, Exporter, FlowRecords, empty_flows
 
 _A_LITTLE_LATER_NS = 600 * 10**9
+_LOOK_S = 0.05
 
 
 def _rows(columns: dict[str, Array], exporter: int) -> Array:
@@ -75,45 +91,86 @@ def _held(writer: HistoryWriter) -> None:
 
 
 def write_weeks(folder: Path, progress: Progress = go_on) -> Path:
-    """Writes the history; found again if it is there already.
+    """Writes the history, its second half in a process of its own; found again if it is there already.
 
     Raises HistoryError; Cancelled when `progress` says so.
     """
     if is_history(folder):
         return folder
-    routers = {router: (k, speed) for k, (_, router, speed) in enumerate(weeks.SITES.values())}
-    exporters = [Exporter(router, 1, IPFIX, interfaces=dict(weeks.INTERFACES)) for router in routers]
-    now_ns = weeks.START_NS
-    part = folder.with_name(folder.name + ".part")
-    shutil.rmtree(part, ignore_errors=True)  # Of a run that was killed.
+    part, later = (folder.with_name(f"{folder.name}.{end}") for end in ("part", "later.part"))
+    for one in (part, later):  # Of a run that was killed.
+        shutil.rmtree(one, ignore_errors=True)
+    half = (weeks.DAYS + 1) // 2
+    beside = subprocess.Popen([sys.executable, "-m", "yaffle.history.weeks", str(later), str(half), str(weeks.DAYS)])
+    try:
+        write_days(part, 0, half, lambda share, words: progress(0.9 * share, words))
+        while beside.poll() is None:
+            _go_on_or_end(progress, 0.95)
+            time.sleep(_LOOK_S)
+    finally:
+        beside.kill()  # It has ended, or nobody waits for it any more.
+        beside.wait()
+    if beside.returncode:
+        raise HistoryError(f"{later}: the later weeks could not be written")
+    _move_hours(later, part)
+    now_ns = weeks.START_NS + weeks.DAYS * DAY_NS + _A_LITTLE_LATER_NS
     writer = HistoryWriter(part, now_ns=lambda: now_ns, settle=False)
-    names = {(k, number): name for k in range(len(routers)) for number, name in weeks.INTERFACES.items()}
-    hours, waits = weeks.hours(), DrawnWaits(part)
-    for day in range(weeks.DAYS):
-        now_ns = weeks.START_NS + (day + 1) * DAY_NS - 1
-        flows, readings = [], []
-        tests: list[tuple[str, dict[str, Any]]] = []
-        for one in chain.from_iterable(islice(hours, 24)):
-            number, speed = routers[one.router]
-            waits.take(one)
-            tests += kept_tests.tests_of(one)
-            flows.append(_rows(one.flows, number))
-            readings.append(_readings(one.counters, number, speed))
-            exporters[number].flow_records += flows[-1].size
-        for exporter in exporters:
-            exporter.records, exporter.datagrams = exporter.flow_records, exporter.flow_records // 20
-        counters = Counters(devices=list(routers), names=names, rows=np.concatenate(readings))
-        writer.append(FlowRecords(np.concatenate(flows), exporters, counters=counters))
-        writer.append_rows(READINGS, _told(list(archive_server.readings(day))))
-        writer.append_rows(PROBES, _results(tests))
-        if (minutes := waits.end_day(day)).num_rows:
-            writer.append_rows(WAITS, minutes)
-        now_ns += _A_LITTLE_LATER_NS
-        writer.tidy()
-        if not progress((day + 1) / weeks.DAYS, "writing four weeks of flow records"):
-            writer.close()
-            raise Cancelled
+    writer.tidy()  # The last reading of one half lies in the first hour of the other.
     _held(writer)
     writer.close()
     part.rename(folder)
     return folder
+
+
+def write_days(folder: Path, first: int, last: int, progress: Progress = go_on) -> None:
+    """Writes a history of some of the days. Raises HistoryError; Cancelled when `progress` says so."""
+    routers = {router: (k, speed) for k, (_, router, speed) in enumerate(weeks.SITES.values())}
+    exporters = [Exporter(router, 1, IPFIX, interfaces=dict(weeks.INTERFACES)) for router in routers]
+    now_ns = weeks.START_NS
+    writer = HistoryWriter(folder, now_ns=lambda: now_ns, settle=False)
+    names = {(k, number): name for k in range(len(routers)) for number, name in weeks.INTERFACES.items()}
+    hours, waits = weeks.hours(), DrawnWaits(folder)
+    try:
+        for day in range(last):
+            own = list(chain.from_iterable(islice(hours, 24)))
+            for one in own:
+                exporters[routers[one.router][0]].flow_records += one.flows["src"].size
+            if day < first:
+                continue
+            now_ns = weeks.START_NS + (day + 1) * DAY_NS - 1
+            for exporter in exporters:
+                exporter.records, exporter.datagrams = exporter.flow_records, exporter.flow_records // 20
+            readings = np.concatenate([_readings(one.counters, *routers[one.router]) for one in own])
+            counters = Counters(devices=list(routers), names=names, rows=readings)
+            flows = np.concatenate([_rows(one.flows, routers[one.router][0]) for one in own])
+            writer.append(FlowRecords(flows, exporters, counters=counters))
+            writer.append_rows(READINGS, _told(list(archive_server.readings(day))))
+            writer.append_rows(PROBES, _results([test for one in own for test in kept_tests.tests_of(one)]))
+            for one in own:
+                waits.take(one)
+            if (minutes := waits.end_day(day)).num_rows:
+                writer.append_rows(WAITS, minutes)
+            now_ns += _A_LITTLE_LATER_NS
+            writer.tidy()
+            _go_on_or_end(progress, (day + 1 - first) / (last - first))
+    finally:
+        writer.close()
+
+
+def _go_on_or_end(progress: Progress, share: float) -> None:
+    if not progress(share, "writing four weeks of flow records"):
+        raise Cancelled
+
+
+def _move_hours(later: Path, into: Path) -> None:
+    """Puts the hours and days of a history to another that holds others, and what was told of who told."""
+    for file in later.glob("*/*/*.parquet"):
+        own = into / file.relative_to(later)
+        own.parent.mkdir(parents=True, exist_ok=True)
+        file.rename(own)
+    (later / EXPORTERS).replace(into / EXPORTERS)
+    shutil.rmtree(later)
+
+
+if __name__ == "__main__":
+    write_days(Path(sys.argv[1]), int(sys.argv[2]), int(sys.argv[3]))
