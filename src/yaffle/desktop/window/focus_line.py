@@ -17,15 +17,15 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from yaffle.desktop.shared.dialog_parts import emptied
 from yaffle.desktop.shared.filter_edit import FilterEdit
+from yaffle.desktop.window.trail_bar import TrailBar
 from yaffle.session.investigation import Investigation
 from yaffle.session.kept import NamedPeriod
 from yaffle.session.period_words import EXAMPLES, PeriodError, period_ns
 from yaffle.units import date_and_moment, duration, moment, zone
 
 _DAY_NS = 86_400 * 10**9
-_WIDEST = 132  # pixels of a part of the trail
+_FILTER_WIDTH = 180  # pixels that a long trail leaves it
 
 
 class _PeriodEdit(QLineEdit):
@@ -60,10 +60,9 @@ class FocusLine(QWidget):
     def __init__(self, investigation: Investigation, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self._model = investigation
-        self._trail = QHBoxLayout()
-        self._trail.setSpacing(2)
-        self._parts: list[str] = []  # of the trail, as its buttons say them
+        self.trail = TrailBar(self._widen)
         self.filter = FilterEdit()
+        self.filter.setMinimumWidth(_FILTER_WIDTH)
         self.filter.returnPressed.connect(self._filter_entered)
         self.filter.textChanged.connect(self._text_changed)
         self._error = QLabel()
@@ -95,7 +94,7 @@ class FocusLine(QWidget):
         self._forward.clicked.connect(investigation.forward)
         row = QHBoxLayout()
         row.setContentsMargins(8, 4, 8, 2)
-        row.addLayout(self._trail)
+        row.addWidget(self.trail)
         row.addWidget(self.filter, 1)
         for button in (self.favourites, self.periods, self._back, self._forward):
             button.setObjectName("small")
@@ -112,6 +111,10 @@ class FocusLine(QWidget):
             investigation.opened_changed.connect(self.redraw),
         ]
         self.redraw()
+
+    def _widen(self, depth: int) -> None:
+        """Takes off what stands behind a part of the trail."""
+        self._model.look(self._model.focus.with_trail(self._model.focus.trail[:depth]))
 
     def type_filter(self) -> None:
         """Gives the keyboard to the filter."""
@@ -242,7 +245,7 @@ class FocusLine(QWidget):
         """Writes the focus as it is."""
         focus = self._model.focus
         self.filter.filter = self._model.opened.filter if self._model.opened is not None else None
-        self._show_trail(["All", *(self._label(i, part) for i, part in enumerate(focus.trail))])
+        self.trail.show_parts(["All", *(self._label(i, part) for i, part in enumerate(focus.trail))])
         if self.filter.text() != focus.filter:
             self.filter.blockSignals(True)
             self.filter.setText(focus.filter)
@@ -268,24 +271,3 @@ class FocusLine(QWidget):
             )
         self._back.setEnabled(self._model.history.can_go_back)
         self._forward.setEnabled(self._model.history.can_go_forward)
-
-    def _show_trail(self, parts: list[str]) -> None:
-        """A button for each part; the same buttons as long as it is the same trail."""
-        if parts == self._parts:
-            return
-        self._parts = parts
-        emptied(self._trail)
-        for depth, text in enumerate(parts):
-            button = QToolButton()
-            button.setText(
-                self.fontMetrics().elidedText(text if depth == 0 else f"› {text}", Qt.TextElideMode.ElideRight, _WIDEST)
-            )
-            button.setObjectName("small")
-            button.setToolTip(f"{text}: widen the focus to this part of the trail")
-            button.setAutoRaise(True)
-            button.clicked.connect(
-                lambda _=False, depth=depth: self._model.look(
-                    self._model.focus.with_trail(self._model.focus.trail[:depth])
-                )
-            )
-            self._trail.addWidget(button)
