@@ -2,6 +2,7 @@
 
 import json
 import os
+from collections.abc import Sequence
 from pathlib import Path
 
 import numpy as np
@@ -9,7 +10,7 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 
 from yaffle.arrays import Array
-from yaffle.records.flow_table import MEASURED
+from yaffle.records.flow_table import FLOW, MEASURED, Columns, empty_flows
 
 Own = dict[int, dict[str, int | str]]
 OWN = "own"  # What enterprises' elements told, as JSON.
@@ -46,6 +47,25 @@ def read_part(path: Path) -> pa.Table:
     """A file of a history."""
     with pq.ParquetFile(path) as file:
         return file.read()
+
+
+def flow_columns(path: Path, names: Sequence[str]) -> Columns:
+    """Columns of a file of flow records or their sums. What former versions did not keep is not known."""
+    with pq.ParquetFile(path) as file:
+        table = file.read(sorted(set(names) & set(file.schema_arrow.names)))
+    unknown = np.full(table.num_rows, -1)
+    told = {
+        name: (table[name].fill_null(-1) if name in MEASURED else table[name]).to_numpy() for name in table.column_names
+    }
+    return {name: told.get(name, unknown).astype(FLOW[name], copy=False) for name in names}
+
+
+def table_of_sums(columns: Columns) -> pa.Table:
+    """A table of flow records of which only these columns are known."""
+    count = len(next(iter(columns.values())))
+    blank = empty_flows(1)
+    whole = {name: columns[name] if name in columns else np.repeat(blank[name], count) for name in FLOW.names or ()}
+    return pa.table({**whole, OWN: pa.nulls(count, pa.string())})
 
 
 def write_part(path: Path, table: pa.Table, settle: bool = True) -> None:

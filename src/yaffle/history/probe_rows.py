@@ -60,8 +60,12 @@ def rows_of(name: str, results: Sequence[dict[str, Any]]) -> pa.Table:
         | {key: json.dumps(value) if key in _PARTS and value is not None else value for key, value in one.items()}
         for one in results
     ]
+    known = {key for one in told for key in one}
     columns = {
-        field.name: pa.array([_fit(one.get(field.name), field.type) for one in told], field.type) for field in SCHEMA
+        field.name: pa.array([_fit(one.get(field.name), field.type) for one in told], field.type)
+        if field.name in known
+        else pa.nulls(len(told), field.type)
+        for field in SCHEMA
     }
     return pa.table(columns, schema=SCHEMA)
 

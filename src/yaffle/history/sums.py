@@ -5,13 +5,14 @@ difference of two roundings, so that nothing is lost or made. Of each exporter a
 addresses; the rest is put together by interface, protocol, marking and application, with addresses of zero.
 """
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
 from yaffle.arrays import Array
 from yaffle.history.layout import Level
-from yaffle.records.flow_table import ADDITIVE, FLOOR, ROUND_TRIP, empty_flows
+from yaffle.records.flow_table import ADDITIVE, FLOOR, FLOW, ROUND_TRIP, Columns, empty_flows
 
 _KEY = ("exporter", "protocol", "transport", "ipv6", "dscp", "direction", "ingress", "egress", "application")
 _MIX = np.uint64(0x9E3779B97F4A7C15)
@@ -20,7 +21,7 @@ _OTHERS = ("first_ns", "last_ns", "octets", "packets", "records", "sampling", "s
 _MEASURED = (*ADDITIVE, ROUND_TRIP, FLOOR)
 _ENDS = ("src_hi", "src_lo", "dst_hi", "dst_lo", "src_port", "dst_port")
 
-Columns = dict[str, Array]  # of rows of FLOW, each by itself: what is sorted and picked lies close together
+SUMMED = (*_KEY, *_ENDS, *_OTHERS, *_MEASURED)  # what sums are made of
 
 
 def service_ends(rows: Array | Columns) -> tuple[Array, Array]:
@@ -66,9 +67,18 @@ def _part(whole: Array, share: Array) -> Array:
 
 def summed(rows: Array, level: Level) -> Array:
     """Rows of FLOW at a coarser level, by time, the largest of an interval first."""
-    if not rows.size:
-        return empty_flows(0)
-    served = {name: np.ascontiguousarray(rows[name]) for name in (*_KEY, *_ENDS, *_OTHERS, *_MEASURED)}
+    found = summed_columns({name: np.ascontiguousarray(rows[name]) for name in SUMMED}, level)
+    given = empty_flows(found["octets"].size)
+    for name, values in found.items():
+        given[name] = values
+    return given
+
+
+def summed_columns(rows: Columns, level: Level) -> Columns:
+    """The same of columns that hold all of SUMMED."""
+    if not rows["octets"].size:
+        return rows
+    served = dict(rows)
     served["src_port"], served["dst_port"] = service_ends(served)
     found = _grouped(served, spread(served, level.width_ns), level.width_ns)
     order = np.lexsort((-found["octets"], found["exporter"], found["first_ns"]))
@@ -81,10 +91,12 @@ def summed(rows: Array, level: Level) -> Array:
         uncut = Pieces(np.arange(order.size), found["first_ns"], *counts, np.zeros(order.size), np.ones(order.size))
         found = _grouped(found, uncut, level.width_ns)
     order = np.lexsort((-found["octets"], found["first_ns"]))
-    given = empty_flows(order.size)
-    for name, values in found.items():
-        given[name] = values[order]
-    return given
+    return {name: values[order].astype(FLOW[name], copy=False) for name, values in found.items()}
+
+
+def joined(parts: Sequence[Columns]) -> Columns:
+    """Rows one after the other."""
+    return parts[0] if len(parts) == 1 else {name: np.concatenate([part[name] for part in parts]) for name in SUMMED}
 
 
 def _places(*keys: Array) -> Array:

@@ -10,6 +10,7 @@ import time
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import asdict, dataclass, replace
+from functools import partial
 from itertools import pairwise
 from pathlib import Path
 from typing import Any
@@ -44,10 +45,19 @@ from yaffle.history.layout import (
     part_name,
     part_range,
 )
-from yaffle.history.parts import Own, read_part, rows_of, table_of, write_json, write_part
-from yaffle.history.sums import summed
+from yaffle.history.parts import (
+    Own,
+    flow_columns,
+    read_part,
+    rows_of,
+    table_of,
+    table_of_sums,
+    write_json,
+    write_part,
+)
+from yaffle.history.sums import SUMMED, joined, summed, summed_columns
 from yaffle.records.counter_table import Counters
-from yaffle.records.flow_table import FLOW, Exporter, FlowRecords
+from yaffle.records.flow_table import FLOW, Columns, Exporter, FlowRecords
 
 _SPARE = 64 << 20  # Bytes of the disk that are left to others.
 _MOST_WAITING = 2_000_000  # records that wait for room
@@ -237,8 +247,12 @@ class HistoryWriter:
     def hold_rows(self, kind: str, table: pa.Table) -> None:
         """Takes rows of one of TABLES in, by their time; `flush` writes them."""
         hours = table[layout.TABLE[kind].time].to_numpy() // HOUR_NS
-        for hour in np.unique(hours).tolist():
-            self._waiting.append(_Unit(kind, hour * HOUR_NS, table.filter(pa.array(hours == hour)), {}))
+        if (hours[1:] < hours[:-1]).any():
+            order = np.argsort(hours, kind="stable")
+            hours, table = hours[order], table.take(order)
+        begins = np.flatnonzero(np.diff(hours, prepend=-1)).tolist()
+        for begin, end in pairwise([*begins, hours.size]):
+            self._waiting.append(_Unit(kind, int(hours[begin]) * HOUR_NS, table.slice(begin, end - begin), {}))
 
     def flush(self) -> None:
         """Writes what waits, of each hour and table together; where nothing can be written, the oldest is given up
@@ -405,10 +419,11 @@ class HistoryWriter:
                     path.unlink(missing_ok=True)
 
     def _sum(self) -> None:
-        now = self._now_ns()
+        now, fresh = self._now_ns(), _Fresh()
         finer: Level = LEVELS[0]
         for level in LEVELS[1:]:
-            held, due = folders(self.folder / finer.name), []
+            held = folders(self.folder / finer.name)
+            due: list[tuple[Path, Level, list[Path]]] = []
             for start in sorted({start // level.folder_ns * level.folder_ns for start, _ in held}):
                 folder = self.folder / level.name / folder_name(start, level.folder_ns)
                 if folder in self._done or start + level.folder_ns + _GRACE_NS > now or (folder / SUMS).exists():
@@ -419,7 +434,7 @@ class HistoryWriter:
                 of = [summable(self.folder, one) if finer is LEVELS[0] else files_of(finer, one) for one in own]
                 due.append((folder, level, [path for files in of for path in files]))
             with ThreadPoolExecutor(_AT_ONCE) as pool:
-                for (folder, _, _), _ in zip(due, pool.map(lambda one: self._sum_folder(*one), due), strict=True):
+                for folder in pool.map(partial(self._sum_folder, fresh), due):
                     self._done.add(folder)
             finer = level
 
@@ -445,15 +460,18 @@ class HistoryWriter:
                 self.folder / level.name / folder_name(day, DAY_NS) / SUMS, ladder.coarser(parts, level), self._settle
             )
 
-    def _sum_folder(self, folder: Path, level: Level, parts: list[Path]) -> None:
-        """Sums of a closed hour or day from finer rows, so many at a time that little is held."""
+    def _sum_folder(self, fresh: "_Fresh", due: tuple[Path, Level, list[Path]]) -> Path:
+        """Sums of a closed hour or day from finer rows, so many at a time that little is held; gives its folder."""
+        folder, level, parts = due
         if not parts:
-            return
-        sums = [summed(rows, level) for rows in _batches(parts)]
-        rows = summed(np.concatenate(sums), level) if len(sums) > 1 else sums[0]
-        write_part(folder / SUMS, table_of(rows, {}), self._settle)
+            return folder
+        sums = [summed_columns(rows, level) for rows in _batches(parts, fresh)]
+        rows = summed_columns(joined(sums), level) if len(sums) > 1 else sums[0]
+        write_part(folder / SUMS, table_of_sums(rows), self._settle)
+        fresh.keep(folder / SUMS, rows)
         for path in counting(folder):  # Of blocks, while the hour was open.
             path.unlink(missing_ok=True)
+        return folder
 
     def _give_up(self) -> None:
         now = self._now_ns()
@@ -467,16 +485,40 @@ class HistoryWriter:
                     shutil.rmtree(folder)
 
 
-def _batches(parts: list[Path]) -> Iterator[Array]:
+class _Fresh:
+    """Sums that were just written: the next coarser ones are made of them. So many are kept that little is held."""
+
+    def __init__(self) -> None:
+        self._held: dict[Path, Columns] = {}
+        self._rows = 0
+
+    def keep(self, path: Path, rows: Columns) -> None:
+        """For whoever asks for the file next."""
+        if self._rows + rows["octets"].size <= _BLOCK_ROWS // 2:
+            self._held[path] = rows
+            self._rows += rows["octets"].size
+
+    def take(self, path: Path) -> Columns:
+        """Rows of a file, once from here, else as they were written."""
+        rows = self._held.pop(path, None)
+        if rows is None:
+            return flow_columns(path, SUMMED)
+        self._rows -= rows["octets"].size
+        return rows
+
+
+def _batches(parts: list[Path], fresh: _Fresh) -> Iterator[Columns]:
     """Rows of files, together as many as a block has; a file that has more stands alone."""
-    held: list[Array] = []
+    held: list[Columns] = []
+    count = 0
     for path in parts:
-        rows, _ = rows_of(read_part(path), FLOW)
-        if held and sum(one.size for one in held) + rows.size > _BLOCK_ROWS:
-            yield np.concatenate(held)
-            held = []
+        rows = fresh.take(path)
+        if held and count + rows["octets"].size > _BLOCK_ROWS:
+            yield joined(held)
+            held, count = [], 0
         held.append(rows)
-    yield np.concatenate(held)
+        count += rows["octets"].size
+    yield joined(held)
 
 
 def _is_covered(path: Path, sums: Path) -> bool:

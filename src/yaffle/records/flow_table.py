@@ -38,6 +38,9 @@ FLOW = np.dtype(
 )  # fmt: skip
 
 
+Columns = dict[str, Array]  # of rows of FLOW, each by itself: what is sorted and picked lies close together
+
+
 def empty_flows(count: int) -> Array:
     """Rows in which nothing is known: -1 where a number could be 0."""
     rows = np.zeros(count, FLOW)
