@@ -29,6 +29,16 @@ def test_the_cache_follows_the_sources_and_the_place_it_is_told(monkeypatch, tmp
     compile_first(lambda share, words: False)  # Nothing to do, nobody is asked.
 
 
+def test_the_cache_has_one_name_before_and_after_the_compiler_is_loaded(monkeypatch):
+    code = (
+        "from yaffle.kernel_cache import key; before = key(); import yaffle.kernels; key.cache_clear();"
+        "print(before == key())"
+    )
+    monkeypatch.delenv("NUMBA_CPU_NAME", raising=False)
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+    assert done.stdout == "True\n"
+
+
 @pytest.fixture
 def plain():
     """What a test leaves behind: kernels are compiled again."""

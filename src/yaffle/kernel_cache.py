@@ -20,6 +20,7 @@ import platformdirs
 
 ROOT = Path(__file__).parent
 SHIPPED = ROOT / "compiled"  # in a wheel: what was compiled for it, a folder a key
+GENERIC = "generic"  # One form for all processors, which measured no slower, so that it can be shipped.
 COMPLETE = "complete"  # a file that says that every kernel is there
 _PACKAGES = (
     ".", "capture", "transport", "protocols", "exchanges", "ledger", "normal", "path", "media", "hops", "radio",
@@ -32,7 +33,7 @@ def key() -> str:
     """Names these sources with this compiler: what numba does not look at when it finds an entry stands in it, too."""
     versions = " ".join(version(name) for name in ("numba", "llvmlite", "numpy"))
     python = f"{sys.implementation.name}{sys.version_info[0]}.{sys.version_info[1]}"
-    system = f"{sys.platform} {platform.machine()} {os.environ.get('NUMBA_CPU_NAME', '')}"
+    system = f"{sys.platform} {platform.machine()} {os.environ.get('NUMBA_CPU_NAME', GENERIC)}"
     found = hashlib.sha256(f"{versions} {python} {system}".encode())
     for package in _PACKAGES:
         for file in sorted((ROOT / package).glob("*.py")):

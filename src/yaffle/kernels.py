@@ -6,15 +6,15 @@ import sys
 from collections.abc import Callable
 from typing import Any
 
-# Before numba is imported: one form for all processors, which measured no slower, so that it can be shipped.
-os.environ.setdefault("NUMBA_CPU_NAME", "generic")
+from yaffle.kernel_cache import GENERIC, locator
+
+os.environ.setdefault("NUMBA_CPU_NAME", GENERIC)  # before numba is imported
 
 import numba
 from numba.core import caching
 from numba.core.registry import CPUDispatcher
 from numba.core.runtime import rtsys
 
-from yaffle.kernel_cache import locator
 from yaffle.plain_kernels import call, running_plainly
 
 _BLAS = "scipy.linalg.cython_blas"
