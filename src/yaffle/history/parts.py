@@ -13,6 +13,7 @@ from yaffle.arrays import Array
 from yaffle.records.flow_table import FLOW, MEASURED, Columns, empty_flows
 
 Own = dict[int, dict[str, int | str]]
+_LONG_ROWS = 100_000
 OWN = "own"  # What enterprises' elements told, as JSON.
 
 
@@ -45,14 +46,19 @@ def rows_of(table: pa.Table, form: np.dtype, only: tuple[str, ...] = ()) -> tupl
 
 def read_part(path: Path) -> pa.Table:
     """A file of a history."""
-    with pq.ParquetFile(path) as file:
-        return file.read()
+    with pq.ParquetFile(path, pre_buffer=False) as file:
+        return file.read(use_threads=_is_long(file))
+
+
+def _is_long(file: pq.ParquetFile) -> bool:
+    """Whether several threads read it sooner than one: most files of a history hold a minute or an hour."""
+    return bool(file.metadata.num_rows > _LONG_ROWS)
 
 
 def flow_columns(path: Path, names: Sequence[str]) -> Columns:
     """Columns of a file of flow records or their sums. What former versions did not keep is not known."""
-    with pq.ParquetFile(path) as file:
-        table = file.read(sorted(set(names) & set(file.schema_arrow.names)))
+    with pq.ParquetFile(path, pre_buffer=False) as file:
+        table = file.read(sorted(set(names) & set(file.schema_arrow.names)), use_threads=_is_long(file))
     unknown = np.full(table.num_rows, -1)
     told = {
         name: (table[name].fill_null(-1) if name in MEASURED else table[name]).to_numpy() for name in table.column_names

@@ -100,7 +100,7 @@ def write_weeks(folder: Path, progress: Progress = go_on) -> Path:
     part, later = (folder.with_name(f"{folder.name}.{end}") for end in ("part", "later.part"))
     for one in (part, later):  # Of a run that was killed.
         shutil.rmtree(one, ignore_errors=True)
-    half = (weeks.DAYS + 1) // 2
+    half = weeks.DAYS // 2 + 1  # The other process has to simulate these days, too.
     beside = subprocess.Popen([sys.executable, "-m", "yaffle.history.weeks", str(later), str(half), str(weeks.DAYS)])
     try:
         write_days(part, 0, half, lambda share, words: progress(0.9 * share, words))
