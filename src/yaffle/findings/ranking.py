@@ -15,11 +15,12 @@ from yaffle.findings.services import service_findings
 from yaffle.findings.strained_hosts import strained_hosts
 from yaffle.ledger import causes
 
+_SEVERITIES = ("critical", "major", "minor")  # ITU-T X.733
 _NAME = causes.CHARGES[causes.NAME][1]
 
 
 def all_findings(analysis: Analysis) -> list[Finding]:
-    """Everything found."""
+    """Everything found, the most severe first; of one severity what cost its users most, then what cost nobody time."""
     of_waits = name_who_held_up(analysis, find(analysis, analysis.speaker))
     of_services = service_findings(analysis)
     found = interface_findings(analysis) + strained_hosts(analysis) + queue_findings(analysis)
@@ -30,7 +31,8 @@ def all_findings(analysis: Analysis) -> list[Finding]:
     of_months = long_wait_findings(analysis)  # After what may have made them wait: full links, hosts at their limits.
     worst_first = sorted(of_waits + found, key=lambda f: -f.lost_ns)
     on_links = air_findings(analysis) + cyclic_findings(analysis)
-    return worst_first + of_months + on_links + marking_findings(analysis)
+    every = worst_first + of_months + on_links + marking_findings(analysis)
+    return sorted(every, key=lambda f: _SEVERITIES.index(f.severity))
 
 
 def _is_told_by(finding: Finding, service: Finding) -> bool:
