@@ -45,7 +45,8 @@ def listen(
         typer.Option(
             "--keep",
             metavar="LEVEL=DAYS",
-            help="For how long: records=30, 1min=90, 15min=400, 1h=1200, 1day=3650, counters=400.",
+            help="For how long: records=30, 1min=90, 15min=400, 1h=1200, 1day=3650, counters=400;"
+            " 1min=0: sums of a minute are not made.",
         ),
     ] = None,
 ) -> None:

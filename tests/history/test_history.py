@@ -95,6 +95,23 @@ def test_hours_are_merged_and_summed_and_every_level_tells_the_same(tmp_path, cl
     writer.close()
 
 
+def test_sums_of_a_minute_may_be_left_out(tmp_path, clock):
+    HistoryWriter(tmp_path, {"1min": 0}, now_ns=clock, settle=False).close()
+    writer, total = filled(tmp_path, clock)
+    clock.now_ns = START + 2 * DAY_NS + HOUR_NS
+    writer.tidy()
+    history = History(tmp_path)
+    assert not layout.folders(tmp_path / "1min")
+    for level in LEVELS:
+        found = history.rows(START - HOUR_NS, START + 2 * DAY_NS, level)
+        assert found.records.rows["octets"].sum() == total
+        assert found.words == (level if level is not LEVELS[1] else LEVELS[0]).words
+    clock.now_ns = START + 35 * DAY_NS  # Single records go.
+    writer.tidy()
+    assert History(tmp_path).rows(START, START + 2 * DAY_NS, LEVELS[1]).words == "sums of 15 min"
+    writer.close()
+
+
 def test_old_records_go_and_their_sums_stay(tmp_path, clock):
     writer, total = filled(tmp_path, clock)
     clock.now_ns = START + 2 * DAY_NS + HOUR_NS

@@ -131,6 +131,7 @@ def test_the_command_listens_until_it_is_told_to_stop(tmp_path):
 
 def test_retention_is_told_by_level():
     assert kept_days(["records=3", "counters=9"]) == {"records": 3, "counters": 9}
+    assert kept_days(["1min=0"]) == {"1min": 0}
     for word in ("week=3", "1h", "1h=0", "1h=x"):
         with pytest.raises(YaffleError, match="LEVEL=DAYS"):
             kept_days([word])

@@ -20,7 +20,7 @@ from yaffle.collector.report_configuration import Flows, Promising, Reporting
 from yaffle.collector.toml_lines import Place, line_of, wrong_line
 from yaffle.collector.watch_configuration import Watching, linked
 from yaffle.errors import YaffleError
-from yaffle.history.layout import LEVELS, TABLE_SUMS, TABLES
+from yaffle.history.layout import LEVELS, TABLE_SUMS, TABLES, least_days
 from yaffle.hops.reports import INT_DSCP
 from yaffle.records.elements import PATH_DELAY
 from yaffle.watching.channels import MAIL
@@ -92,7 +92,7 @@ class Configuration(Part):
     """All of it."""
 
     history: Annotated[str, Field(min_length=1)]
-    keep: dict[str, Annotated[int, Field(gt=0, lt=_MOST_DAYS, strict=True)]] = Field(default_factory=dict)
+    keep: dict[str, Annotated[int, Field(ge=0, lt=_MOST_DAYS, strict=True)]] = Field(default_factory=dict)
     listen: Listen | None = None
     host: Host | None = None
     device: tuple[Device, ...] = ()
@@ -162,6 +162,8 @@ class Configuration(Part):
     def _known_levels(cls, value: dict[str, int]) -> dict[str, int]:
         if unknown := [name for name in value if name not in _KEPT]:
             raise ValueError(f"one of {', '.join(_KEPT)} (not {unknown[0]})")
+        if short := [name for name, days in value.items() if days < least_days(name)]:
+            raise ValueError(f"a day at least of {short[0]}")
         return value
 
 

@@ -116,6 +116,11 @@ TABLES = (
 TABLE = {table.name: table for table in TABLES}
 
 
+def least_days(name: str) -> int:
+    """Of a level: the finest sums of flow records may be kept for no days, and are not made then."""
+    return 0 if name == LEVELS[1].name else 1
+
+
 def folder_name(start_ns: int, width_ns: int) -> str:
     """Of the hour or day that begins at a moment (UTC)."""
     start = datetime.fromtimestamp(start_ns // 10**9, UTC)

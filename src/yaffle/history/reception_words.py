@@ -1,7 +1,7 @@
 """What reception says of itself, and what its user tells it, as words."""
 
 from yaffle.errors import YaffleError
-from yaffle.history.layout import LEVELS, TABLE_SUMS, TABLES
+from yaffle.history.layout import LEVELS, TABLE_SUMS, TABLES, least_days
 from yaffle.history.reception import Status
 from yaffle.units import count
 
@@ -12,7 +12,7 @@ def kept_days(words: list[str]) -> dict[str, int]:
     found = {}
     for word in words:
         name, _, days = word.partition("=")
-        if name not in known or not days.isdigit() or not 0 < int(days) < 100_000:
+        if name not in known or not days.isdigit() or not least_days(name) <= int(days) < 100_000:
             raise YaffleError(f"--keep {word}: write LEVEL=DAYS, with one of {', '.join(known)}")
         found[name] = int(days)
     return found

@@ -19,6 +19,7 @@ from yaffle.history.layout import (
     ADDRESSES,
     DAY_NS,
     EXPORTERS,
+    LEVELS,
     NEIGHBOURS,
     PROBES,
     READINGS,
@@ -36,6 +37,7 @@ from yaffle.records.flow_table import IPFIX, Exporter, FlowRecords, empty_flows
 
 _A_LITTLE_LATER_NS = 600 * 10**9
 _LOOK_S = 0.05
+_KEPT_DAYS = {LEVELS[1].name: 0}  # Its records are of ten minutes: sums of one would be ten times as many.
 
 
 def _rows(columns: dict[str, Array], exporter: int) -> Array:
@@ -127,7 +129,7 @@ def write_days(folder: Path, first: int, last: int, progress: Progress = go_on) 
     routers = {router: (k, speed) for k, (_, router, speed) in enumerate(weeks.SITES.values())}
     exporters = [Exporter(router, 1, IPFIX, interfaces=dict(weeks.INTERFACES)) for router in routers]
     now_ns = weeks.START_NS
-    writer = HistoryWriter(folder, now_ns=lambda: now_ns, settle=False)
+    writer = HistoryWriter(folder, _KEPT_DAYS, now_ns=lambda: now_ns, settle=False)
     names = {(k, number): name for k in range(len(routers)) for number, name in weeks.INTERFACES.items()}
     hours, waits = weeks.hours(), DrawnWaits(folder)
     try:

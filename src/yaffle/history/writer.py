@@ -421,7 +421,7 @@ class HistoryWriter:
     def _sum(self) -> None:
         now, fresh = self._now_ns(), _Fresh()
         finer: Level = LEVELS[0]
-        for level in LEVELS[1:]:
+        for level in (level for level in LEVELS[1:] if self.days[level.name]):
             held = folders(self.folder / finer.name)
             due: list[tuple[Path, Level, list[Path]]] = []
             for start in sorted({start // level.folder_ns * level.folder_ns for start, _ in held}):
