@@ -95,6 +95,18 @@ def test_hours_are_merged_and_summed_and_every_level_tells_the_same(tmp_path, cl
     writer.close()
 
 
+def test_a_file_that_the_disk_lost_is_told_and_ends_nothing(tmp_path, clock):
+    writer, _ = filled(tmp_path, clock, 2)
+    spoilt = counting(layout.folders(tmp_path / "records")[0][1])[0]
+    spoilt.write_bytes(spoilt.read_bytes()[:-9])
+    clock.now_ns = START + 3 * HOUR_NS
+    writer.tidy()
+    assert writer.trouble.startswith("tidying failed")
+    writer.append(told(5, clock.now_ns))
+    assert not writer.trouble
+    writer.close()
+
+
 def test_sums_of_a_minute_may_be_left_out(tmp_path, clock):
     HistoryWriter(tmp_path, {"1min": 0}, now_ns=clock, settle=False).close()
     writer, total = filled(tmp_path, clock)

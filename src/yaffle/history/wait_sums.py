@@ -61,11 +61,14 @@ def coarser(parts: Sequence[Path], level: Level) -> pa.Table:
 
 
 def is_whole(path: Path) -> bool:
-    """Whether each group of a file of sums has one row: it had several, with the histogram of all of them in each,
-    where an earlier version wrote it.
+    """Whether a file of sums can be read, and each of its groups has one row: it had several, with the histogram of all
+    of them in each, where an earlier version wrote it.
     """
-    with pq.ParquetFile(path) as file:
-        keys = file.read(["time_ns", *_COARSE_KEYS])
+    try:
+        with pq.ParquetFile(path) as file:
+            keys = file.read(["time_ns", *_COARSE_KEYS])
+    except (OSError, pa.ArrowException):  # What the disk lost is made anew.
+        return False
     return bool(keys.group_by(keys.column_names).aggregate([]).num_rows == keys.num_rows)
 
 

@@ -382,7 +382,7 @@ class HistoryWriter:
             for table in TABLES:
                 self._merge(table.name)
             self._give_up()
-        except (OSError, duckdb.Error) as error:
+        except (OSError, duckdb.Error, pa.ArrowException) as error:
             words = getattr(error, "strerror", None) or error
             self._stop(f"tidying failed ({words}): tried again every minute")
 
