@@ -18,6 +18,8 @@ from yaffle.tiers.host_calls import TOKEN_BIT, HostCalls
 BINS = 56  # of gaps: below 1 µs, then two to each doubling
 _FINEST_NS = 1000.0
 BITS = TOKEN_BIT + 1
+_FRACTION = (1 << 52) - 1  # of the bits of a float
+_HALFWAY = int(np.sqrt(2.0).view(np.int64)) & _FRACTION
 _SMOOTH = np.array([1.0, 2.0, 3.0, 2.0, 1.0]) / 9.0
 _FEW = 4.0  # observations' worth of belief in what is coarser
 
@@ -77,7 +79,9 @@ def gap_bin(gap_ns):  # type: ignore[no-untyped-def]
     """The bin of a gap."""
     if gap_ns <= _FINEST_NS:
         return 0
-    return min(BINS - 1, 1 + int(2.0 * np.log2(gap_ns / _FINEST_NS)))
+    bits = np.float64(gap_ns / _FINEST_NS).view(np.int64)  # IEEE 754: the exponent says how often it doubles.
+    doubled = (bits >> 52) - 1023
+    return min(BINS - 1, 1 + 2 * doubled + (1 if bits & _FRACTION >= _HALFWAY else 0))
 
 
 def _widths_ns() -> Array:

@@ -7,7 +7,7 @@ import numpy as np
 from yaffle.kernels import pasted
 from yaffle.tiers.habits import gap_bin
 from yaffle.tiers.host_calls import TOKEN_BIT
-from yaffle.tiers.state import NOBODY, insert, place_before, remove
+from yaffle.tiers.state import place_before
 
 LOOK_BACK = 8  # earlier calls of a request that may be what the next one waited for
 RIVALS = 4  # calls before and after that may have waited for a connection at the same time
@@ -79,11 +79,11 @@ def _in_order(host, habits, state, c, since):  # type: ignore[no-untyped-def]
 
 
 @pasted
-def _pause(host, habits, state, f, p, c, since):  # type: ignore[no-untyped-def]
+def _pause(host, habits, state, kf, kp, c, since):  # type: ignore[no-untyped-def]
     """How likely a call comes when it comes, log per ns: a while after what its request waited for (`since`), or as
     soon as another request left a connection free.
     """
-    kf, kp, kc = host.fronts[f].kind, kind_before(host, p), host.calls[c].kind
+    kc = host.calls[c].kind
     at_once = habits.gap[kf, kp, kc, gap_bin(host.calls[c].sent_ns - since)]
     if host.calls[c].freed_ns <= since:
         return at_once
@@ -94,61 +94,129 @@ def _pause(host, habits, state, f, p, c, since):  # type: ignore[no-untyped-def]
 
 
 @pasted
-def _step(host, habits, state, f, p, c, k):  # type: ignore[no-untyped-def]
-    """How likely a request, the k-th possible owner, makes a call after the call `p`, log."""
-    likeness = host.owners[k].likeness
-    kf, kp, kc = host.fronts[f].kind, kind_before(host, p), host.calls[c].kind
-    since = waited_since(host, state, f, p, host.calls[c].sent_ns, False)
-    found = habits.follows[kf, kp, kc] + _pause(host, habits, state, f, p, c, since)
-    found += habits.late[kc, 1 if host.calls[c].end_ns > host.fronts[f].answered_ns else 0]
+def by_themselves(host, habits, c, k):  # type: ignore[no-untyped-def]
+    """How likely a call has its k-th possible owner, by what the two alone say, log."""
+    f, kc, likeness = host.owners[k].front, host.calls[c].kind, host.owners[k].likeness
+    kf = host.fronts[f].kind
+    found = habits.late[kc, 1 if host.calls[c].end_ns > host.fronts[f].answered_ns else 0]
     found += (
         habits.value[kf, kc, likeness >> habits.place[kf, kc] & 1] + habits.token[kf, kc, likeness >> TOKEN_BIT & 1]
     )
-    found += habits.pair[host.owners[k].pair]
-    shared = sharing(host, state, p, c)
+    return found + habits.pair[host.owners[k].pair]
+
+
+@pasted
+def step(host, habits, state, kf, kp, c, k, since, shared):  # type: ignore[no-untyped-def]
+    """How likely a request of the kind `kf`, the k-th possible owner, makes a call after one of the kind `kp`, log."""
+    kc = host.calls[c].kind
+    found = habits.follows[kf, kp, kc] + _pause(host, habits, state, kf, kp, c, since) + state.alone[k]
     return found + habits.same[kc, shared] if shared >= 0 else found
 
 
 @pasted
-def _ending(host, habits, state, f):  # type: ignore[no-untyped-def]
-    """How likely a request is answered after its last call, log."""
-    p = state.fronts[f].tail
-    kf, kp, kc = host.fronts[f].kind, kind_before(host, p), habits.late.shape[0]
-    gap = host.fronts[f].answered_ns - waited_since(host, state, f, p, host.fronts[f].answered_ns, True)
-    return habits.follows[kf, kp, kc] + habits.gap[kf, kp, kc, gap_bin(gap)]
+def ending(host, habits, f, kp, since):  # type: ignore[no-untyped-def]
+    """How likely a request is answered then, after a last call of the kind `kp`, log."""
+    kf, kc = host.fronts[f].kind, habits.late.shape[0]
+    return habits.follows[kf, kp, kc] + habits.gap[kf, kp, kc, gap_bin(host.fronts[f].answered_ns - since)]
 
 
 @pasted
-def after(host, habits, state, f, p, steps):  # type: ignore[no-untyped-def]
-    """How likely is what follows in a request behind a call `p` (-1: from its beginning), so many steps of it, log."""
-    found, n = 0.0, state.fronts[f].head if p < 0 else state.calls[p].after
-    for _ in range(steps):
+def _score_call(host, habits, state, f, p, c, since):  # type: ignore[no-untyped-def]
+    """Writes down how likely a call comes behind the call `p`."""
+    state.calls[c].since_ns = since
+    state.calls[c].score = step(
+        host, habits, state, host.fronts[f].kind, kind_before(host, p), c, state.calls[c].owner, since,
+        sharing(host, state, p, c),
+    )  # fmt: skip
+
+
+@pasted
+def score_ending(host, habits, state, f):  # type: ignore[no-untyped-def]
+    """Writes down how likely a request is answered after its last call."""
+    p = state.fronts[f].tail
+    since = waited_since(host, state, f, p, host.fronts[f].answered_ns, True)
+    state.fronts[f].since_ns = since
+    state.fronts[f].score = ending(host, habits, f, kind_before(host, p), since)
+
+
+@pasted
+def score_all(host, habits, state, f):  # type: ignore[no-untyped-def]
+    """Writes down how likely each of a request's calls comes, and its answer."""
+    p, n = -1, state.fronts[f].head
+    while n >= 0:
+        since = waited_since(host, state, f, p, host.calls[n].sent_ns, False)
+        _score_call(host, habits, state, f, p, n, since)
+        p, n = n, state.calls[n].after
+    score_ending(host, habits, state, f)
+
+
+@pasted
+def refresh(host, habits, state, f, p, c):  # type: ignore[no-untyped-def]
+    """Writes down how likely the next calls of a request behind `p` come, where that is another since the call `c` was
+    put there or taken away.
+    """
+    n = state.fronts[f].head if p < 0 else state.calls[p].after
+    another, hidden = True, False
+    for _ in range(_AHEAD + 1):
         if n < 0:
             break
-        found += _step(host, habits, state, f, p, n, state.calls[n].owner)
+        since = waited_since(host, state, f, p, host.calls[n].sent_ns, False)
+        same = not hidden and host.calls[n].service == host.calls[c].service
+        if another or same or since != state.calls[n].since_ns:
+            _score_call(host, habits, state, f, p, n, since)
+        elif hidden and host.calls[c].end_ns <= since:
+            return
+        hidden, another = hidden or (same and n != c), n == c
         p, n = n, state.calls[n].after
-    return found + _ending(host, habits, state, f) if n < 0 else found
+    if n < 0:
+        score_ending(host, habits, state, f)
+
+
+@pasted
+def score_now(host, habits, state, f, c):  # type: ignore[no-untyped-def]
+    """How likely a call comes where it is, log: as written down, unless that depends on what others waited for."""
+    since = state.calls[c].since_ns
+    if host.calls[c].freed_ns <= since:
+        return state.calls[c].score
+    p = state.calls[c].before
+    return step(
+        host, habits, state, host.fronts[f].kind, kind_before(host, p), c, state.calls[c].owner, since,
+        sharing(host, state, p, c),
+    )  # fmt: skip
 
 
 @pasted
 def gain(host, habits, state, f, c, k):  # type: ignore[no-untyped-def]
-    """How much likelier all is with a call, which has no owner, behind its k-th possible request, log."""
-    p = place_before(state, f, c)
-    without = after(host, habits, state, f, p, _AHEAD)
-    insert(state, f, p, c)
-    state.calls[c].owner = k
-    gained = after(host, habits, state, f, p, _AHEAD + 1)
-    remove(state, f, c)
-    state.calls[c].owner = NOBODY
-    return gained - without
-
-
-@pasted
-def refresh(host, state, f, p):  # type: ignore[no-untyped-def]
-    """Writes down what the next calls of a request behind `p` waited for."""
-    n = state.fronts[f].head if p < 0 else state.calls[p].after
+    """(how much likelier all is with a call, which has no owner, behind its k-th possible request, how likely that one
+    makes it after what it did before), log. What others waited for that want a connection, too, is taken as it is.
+    """
+    p, kf, ends = place_before(state, f, c), host.fronts[f].kind, host.calls[c].end_ns
+    since = waited_since(host, state, f, p, host.calls[c].sent_ns, False)
+    shared = sharing(host, state, p, c)
+    begun = gained = step(host, habits, state, kf, kind_before(host, p), c, k, since, shared)
+    n, kp = state.fronts[f].head if p < 0 else state.calls[p].after, host.calls[c].kind + 1
+    first, hidden = True, False
     for _ in range(_AHEAD):
         if n < 0:
             break
-        state.calls[n].since_ns = waited_since(host, state, f, p, host.calls[n].sent_ns, False)
-        p, n = n, state.calls[n].after
+        now = state.calls[n].since_ns
+        since = max(now, ends) if ends <= host.calls[n].sent_ns else now
+        same = not hidden and host.calls[n].service == host.calls[c].service
+        if first or same or since != now:
+            shared = (
+                (1 if host.calls[n].connection == host.calls[c].connection else 0)
+                if same
+                else sharing(host, state, state.calls[n].before, n)
+            )
+            gained += step(host, habits, state, kf, kp, n, state.calls[n].owner, since, shared)
+            gained -= score_now(host, habits, state, f, n)
+        elif hidden and ends <= now:
+            return gained, begun
+        first, hidden, kp, n = False, hidden or same, host.calls[n].kind + 1, state.calls[n].after
+    if n < 0:
+        moment, now = host.fronts[f].answered_ns, state.fronts[f].since_ns
+        told = ends if ends <= moment else host.calls[c].told_ns
+        since = max(now, told) if told <= moment else now
+        if first or since != now:
+            gained += ending(host, habits, f, kp, since) - state.fronts[f].score
+    return gained, begun

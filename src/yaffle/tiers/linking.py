@@ -7,18 +7,18 @@ from typing import NamedTuple
 import numpy as np
 
 from yaffle.arrays import Array
+from yaffle.tiers.exchange import ROOM
 from yaffle.tiers.habits import Counts, Habits, habits, no_counts
 from yaffle.tiers.hops import Hops
 from yaffle.tiers.host_calls import HostCalls, host_calls
 from yaffle.tiers.observing import observe
+from yaffle.tiers.owning import prepare
 from yaffle.tiers.pieces import pieces_of, put, told_owners
 from yaffle.tiers.state import NOBODY, State, no_owners
-from yaffle.tiers.swaps import exchange_tails, move_runs
 from yaffle.tiers.sweeps import sweep
 from yaffle.tiers.watch import Watch
 
 SAMPLES = 16  # states that speak for what may be
-_EXCHANGES = 3  # tries a call in each step; they cost less than a sweep and find more
 
 
 @dataclass(frozen=True)
@@ -86,7 +86,8 @@ class _Weighing:
         self.effort = _LARGE if large else _FULL if count.max(initial=0) > 1 else _SIMPLE
         self._most = int(count.max(initial=0))
         self.walks = [
-            self._walk(no_owners(host.calls.size, host.fronts.size, self._seed + k)) for k in range(self.effort.chains)
+            self._walk(no_owners(host.calls.size, host.fronts.size, host.owners.size, self._seed + k))
+            for k in range(self.effort.chains)
         ]
         self.open = np.flatnonzero(count > 0)
         self.pieces = pieces_of(host, self.open) if large else [self.open]
@@ -100,7 +101,7 @@ class _Weighing:
         self.chance = _same_by_chance(host)
 
     def _walk(self, state: State) -> _Walk:
-        return _Walk(state, np.empty(self._most + 1), np.empty((4, 64), np.int64))
+        return _Walk(state, np.empty((2, self._most + 1)), np.empty((6, ROOM), np.int64))
 
     def _learn_from_a_part(self) -> None:
         """From the calls in the middle of all, and the requests that came and were answered meanwhile."""
@@ -136,11 +137,8 @@ class _Weighing:
     def go(self, walk: _Walk, learnt: Habits, chosen: Array, coldness: float) -> None:
         """One step from state to state, by which the chosen calls may get other owners."""
         state, weights, room = walk
-        sweep(self.host, learnt, state, chosen, coldness, weights, self.shares)
+        sweep(self.host, learnt, state, chosen, coldness, weights, self.shares, room)
         self._watch.went(chosen.size * self.host.owners.size // self.open.size)
-        for _ in range(_EXCHANGES):
-            exchange_tails(self.host, learnt, state, chosen, coldness, room)
-        move_runs(self.host, learnt, state, chosen, coldness, room)
 
     def learn(self) -> Habits:
         """From nothing to habits: what is seen in the states makes the next likelier."""
@@ -149,6 +147,7 @@ class _Weighing:
             coldness = min(1.0, 0.4 + 1.2 * turn / self.effort.learning)
             counts = self.nothing()
             for walk in self.walks:
+                prepare(self.host, learnt, walk.state, chosen)
                 self.go(walk, learnt, chosen, coldness)
                 observe(self.host, learnt, walk.state, self.fronts, self.calls, counts)
             learnt = self.habits(Counts(*(one / len(self.walks) for one in counts)))
@@ -157,6 +156,8 @@ class _Weighing:
     def sample(self, learnt: Habits) -> None:
         """Fills `found` and `shares`: all calls in several chains."""
         self.shares[:] = 0.0
+        for walk in self.walks:
+            prepare(self.host, learnt, walk.state, self.open)
         self._draw(learnt, self.walks, self.open, self.open)
         self.shares /= SAMPLES * self.effort.sweeps
 
@@ -166,9 +167,10 @@ class _Weighing:
         """
         every = self.pieces[number]
         state = self.walks[0].state
-        walk = self._walk(State(state.calls, state.fronts, no_owners(0, 0, self._seed + _FULL.chains + number).random))
+        walk = self._walk(state.beside(self._seed + _FULL.chains + number))
         sure, owners = told_owners(self.host, learnt, every)
         put(self.host, state, sure, owners)
+        prepare(self.host, learnt, state, every)
         chosen = np.setdiff1d(every, sure, assume_unique=True)
         place = slice(self.host.calls["owners"][every[0]], self.host.calls["owners_end"][every[-1]])
         settling, settled = self.settling

@@ -9,8 +9,7 @@ from yaffle.arrays import Array
 from yaffle.kernels import leaf
 from yaffle.tiers.habits import Habits
 from yaffle.tiers.host_calls import TOKEN_BIT, HostCalls
-from yaffle.tiers.state import NOBODY, remove
-from yaffle.tiers.sweeps import give
+from yaffle.tiers.state import NOBODY, insert, place_before, remove
 
 _PIECE = 20_000  # possible owners of a piece's calls, about
 # How much likelier than any other, and than nobody, an owner must be by values and identifiers alone, log.
@@ -54,7 +53,7 @@ def told_owners(host: HostCalls, learnt: Habits, calls: Array) -> tuple[Array, A
 
 @leaf
 def put(host, state, calls, places):  # type: ignore[no-untyped-def]
-    """Gives calls their owners, wherever they were."""
+    """Gives calls their owners, wherever they were. What is written down of how likely they come is no more so then."""
     for k in range(calls.size):
         owner = state.calls[calls[k]].owner
         if owner == places[k]:
@@ -62,4 +61,6 @@ def put(host, state, calls, places):  # type: ignore[no-untyped-def]
         if owner != NOBODY:
             remove(state, host.owners[owner].front, calls[k])
             state.calls[calls[k]].owner = NOBODY
-        give(host, state, calls[k], places[k])
+        front = host.owners[places[k]].front
+        insert(state, front, place_before(state, front, calls[k]), calls[k])
+        state.calls[calls[k]].owner = places[k]

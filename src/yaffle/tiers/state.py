@@ -13,9 +13,10 @@ _TO_UNIT = 1.0 / 9007199254740992.0
 _ELEVEN = np.uint64(11)
 
 # A call: its place in HostCalls.owners or NOBODY; the calls before and after it of the same request, -1 without; the
-# end of what its request waited for last before it.
-OWNED = np.dtype([(name, np.int64) for name in ("owner", "before", "after", "since_ns")])
-OWNING = np.dtype([(name, np.int64) for name in ("head", "tail")])  # a request: its first and last call, -1 without
+# end of what its request waited for last before it; how likely it comes there and then, log.
+OWNED = np.dtype([*((name, np.int64) for name in ("owner", "before", "after", "since_ns")), ("score", np.float64)])
+# A request: its first and last call, -1 without; the end of what its answer waited for; how likely it comes then.
+OWNING = np.dtype([*((name, np.int64) for name in ("head", "tail", "since_ns")), ("score", np.float64)])
 
 
 class State(NamedTuple):
@@ -23,16 +24,25 @@ class State(NamedTuple):
 
     calls: Array  # OWNED
     fronts: Array  # OWNING
+    alone: Array  # float64, a possible owner: how likely it is by what call and request alone say, log
     random: Array  # uint64 (1)
 
+    def beside(self, seed: int) -> "State":
+        """The same, with chance of its own: for a walk that touches what no other one does."""
+        return self._replace(random=_chance(seed))
 
-def no_owners(calls: int, fronts: int, seed: int) -> State:
+
+def _chance(seed: int) -> Array:
+    return np.array([(seed * 2654435761 + 88172645463325252) % 2**64 or 1], np.uint64)
+
+
+def no_owners(calls: int, fronts: int, owners: int, seed: int) -> State:
     """No call belongs to a request."""
-    state = State(
-        np.full(4 * calls, -1, np.int64).view(OWNED),
-        np.full(2 * fronts, -1, np.int64).view(OWNING),
-        np.array([(seed * 2654435761 + 88172645463325252) % 2**64 or 1], np.uint64),
-    )
+    state = State(np.zeros(calls, OWNED), np.zeros(fronts, OWNING), np.zeros(owners), _chance(seed))
+    for name in ("owner", "before", "after"):
+        state.calls[name] = NOBODY
+    for name in ("head", "tail"):
+        state.fronts[name] = NOBODY
     state.calls["since_ns"] = np.iinfo(np.int64).max
     return state
 

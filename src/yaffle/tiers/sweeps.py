@@ -1,36 +1,30 @@
 """A sweep takes the calls of a host one by one and gives each an owner anew, by how likely the whole is with it (Gibbs
-sampling).
+sampling); then its old request and the new one may exchange more (`exchange`).
 """
 
 import numpy as np
 
 from yaffle.kernels import leaf, pasted
-from yaffle.tiers.likelihood import gain, refresh
-from yaffle.tiers.state import NOBODY, insert, place_before, remove, uniform
+from yaffle.tiers.exchange import exchange
+from yaffle.tiers.likelihood import gain
+from yaffle.tiers.owning import give, take
+from yaffle.tiers.state import uniform
 
-
-@pasted
-def give(host, state, c, k):  # type: ignore[no-untyped-def]
-    """Puts a call without an owner behind its k-th possible request (a place in owners)."""
-    f = host.owners[k].front
-    p = place_before(state, f, c)
-    insert(state, f, p, c)
-    state.calls[c].owner = k
-    refresh(host, state, f, p)
+_TRIES = 6  # of exchanges from a call on
+_TEMPER = 0.5  # how much who is tried depends on how well the call would follow there
 
 
 @pasted
 def _weigh(host, habits, state, c, weights):  # type: ignore[no-untyped-def]
-    """Fills the weights of a call's possible owners, nobody last; the call has no owner then."""
+    """Fills the weights of a call's possible owners, nobody last, and beside them what of each comes before the call;
+    the call has no owner then.
+    """
     low, high = host.calls[c].owners, host.calls[c].owners_end
     if state.calls[c].owner >= 0:
-        f, p = host.owners[state.calls[c].owner].front, state.calls[c].before
-        remove(state, f, c)
-        state.calls[c].owner = NOBODY
-        refresh(host, state, f, p)
+        take(host, habits, state, c)
     for k in range(low, high):
-        weights[k - low] = gain(host, habits, state, host.owners[k].front, c, k)
-    weights[high - low] = habits.unowned[host.calls[c].kind]
+        weights[0, k - low], weights[1, k - low] = gain(host, habits, state, host.owners[k].front, c, k)
+    weights[0, high - low] = habits.unowned[host.calls[c].kind]
     return high - low + 1
 
 
@@ -48,20 +42,25 @@ def _to_shares(weights, count, coldness):  # type: ignore[no-untyped-def]
 
 
 @leaf
-def sweep(host, habits, state, chosen, coldness, weights, shares):  # type: ignore[no-untyped-def]
+def sweep(host, habits, state, chosen, coldness, weights, shares, room):  # type: ignore[no-untyped-def]
     """Gives the chosen calls an owner anew, one by one, by chance. shares: how likely each possible owner was is added
     (of each call's nobody: one minus these).
     """
     for c in chosen:
         count = _weigh(host, habits, state, c, weights)
-        _to_shares(weights, count, coldness)
+        _to_shares(weights[0], count, coldness)
         low, drawn = host.calls[c].owners, uniform(state)
         picked = count - 1
         for k in range(count):
-            drawn -= weights[k]
+            drawn -= weights[0, k]
             if drawn < 0 and picked == count - 1:
                 picked = k
             if k < count - 1:
-                shares[low + k] += weights[k]
-        if picked < count - 1:
-            give(host, state, c, low + picked)
+                shares[low + k] += weights[0, k]
+        if picked == count - 1:
+            continue
+        give(host, habits, state, c, low + picked)
+        if count > 2:
+            _to_shares(weights[1], count - 1, _TEMPER * coldness)
+            for _ in range(_TRIES):
+                exchange(host, habits, state, c, weights[1], coldness, room)
