@@ -279,11 +279,11 @@ def _look_behind() -> None:
         number, number, server - 1, server, server, times, ends, ends, times, times, ends, ends, ends - times, server,
         np.zeros((4, PLACES), np.uint64), np.zeros((4, TOKENS), np.uint64), np.zeros(4, bool),
     )  # fmt: skip
-    split(hops, link(hops).samples[0], number[:2])
+    split(hops, link(hops).samples, number[:2])
     host = host_calls(hops, number[:2], number[2:])
-    put(host, no_owners(host.calls.size, host.fronts.size, 1), number[:0], number[:0])
+    put(host, no_owners(host.calls.size, host.fronts.size, host.owners.size, 1), number[:0], number[:0])
     unseen_legs(*(np.tile(column, 30) for column in (server - 1, server, times, ends, times, ends)))
-    scan(["a"], np.ones(1, np.uint64), PLACES)
+    scan(np.zeros(1, np.uint8), number[:1], number[:1], np.ones(1, np.uint64), PLACES)
 
 
 def _watch(analysis: "Analysis") -> None:

@@ -1,5 +1,6 @@
-"""How likely it is that calls belong to requests as they do, by its definition: nothing is written down, nothing left out
-because it did not change. The inner step of `likelihood` is taken as it is.
+"""How likely it is that calls belong to requests as they do, by its definition: nothing is written down beforehand.
+
+The inner step of `likelihood` is taken as it is.
 """
 
 from contextlib import contextmanager

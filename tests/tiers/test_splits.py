@@ -1,16 +1,18 @@
 """Splits of servers' times: they add up, whatever lies behind; the plain way gives the same; links make trees."""
 
-from collections import Counter
+from collections import Counter, defaultdict
 from itertools import pairwise
 
 import numpy as np
+import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.tiers.some_hops import DATABASE, MS, USER, WEB, hops_of, random_hops
 from yaffle.tiers.critical_path import critical_path
 from yaffle.tiers.linking import SAMPLES, link
-from yaffle.tiers.split import NETWORK, OWN, split, tree_of
+from yaffle.tiers.split import NETWORK, OWN, split
+from yaffle.tiers.tree import tree_of
 
 
 def by_place(parts, root):
@@ -54,7 +56,7 @@ def test_splits_add_up_and_are_those_of_the_plain_way(seed):
     links = link(hops)
     roots = np.unique(links.front)
     for owner in links.samples[:2]:
-        parts, tree = split(hops, owner, roots), tree_of(hops, owner)
+        parts, tree = split(hops, owner[np.newaxis], roots), tree_of(hops, owner[np.newaxis])
         for root in roots.tolist():
             mine = parts.root == root
             assert abs(parts.ns[mine].sum() - hops.server_ns[root]) < 1.0
@@ -69,12 +71,32 @@ def test_splits_add_up_and_are_those_of_the_plain_way(seed):
 
 
 @given(st.integers(0, 10**6))
+@settings(max_examples=20, deadline=None)
+def test_parts_over_many_states_are_the_averages_of_each(seed):
+    hops = random_hops(np.random.default_rng(seed), hosts=4, count=40)
+    links = link(hops)
+    roots, states = np.unique(links.front), links.samples.shape[0]
+    wanted = defaultdict(lambda: [0.0] * states)
+    for state, owner in enumerate(links.samples):
+        one = split(hops, owner[np.newaxis], roots)
+        for root, via, hop, kind, ns in zip(*one[:5], strict=True):
+            wanted[root, via, hop, kind][state] += ns
+    every = split(hops, links.samples, roots)
+    found = dict(zip(zip(*every[:4], strict=True), zip(*every[4:], strict=True), strict=True))
+    assert len(found) == every.root.size
+    assert found.keys() == wanted.keys()
+    for place, (mean, least, most) in found.items():
+        told = wanted[place]
+        assert (mean, least, most) == pytest.approx((sum(told) / states, min(told), max(told)), abs=1e-3)
+
+
+@given(st.integers(0, 10**6))
 @settings(max_examples=30, deadline=None)
 def test_the_critical_path_is_what_the_split_sums_up(seed):
     hops = random_hops(np.random.default_rng(seed))
     links = link(hops)
     owner = links.samples[0]
-    tree = tree_of(hops, owner)
+    tree = tree_of(hops, owner[np.newaxis])
     for root in np.unique(links.front).tolist():
         path = critical_path(tree, root)
         assert all(one.end_ns == two.begin_ns for one, two in pairwise(path))
@@ -107,14 +129,14 @@ def test_no_hop_lies_behind_two_or_behind_itself(seed):
 
 def test_the_call_that_ended_last_is_what_was_waited_for():
     rows = [(USER, WEB, 0, 100, 100, 1, 1), (WEB, DATABASE, 10, 40, 30, 2, 2), (WEB, DATABASE, 20, 90, 60, 3, 2)]
-    parts = split(hops_of(rows), np.array([-1, 0, 0]), np.array([0]))
+    parts = split(hops_of(rows), np.array([[-1, 0, 0]]), np.array([0]))
     # Both under way from 20 on; the way to the database takes 5 there and 5 back in the second call.
     assert by_place(parts, 0) == {(1, OWN): 10.0, (2, NETWORK): 10.0, (2, OWN): 60.0, (0, OWN): 20.0}
 
 
 def test_what_is_behind_cannot_have_taken_longer_than_the_server():
     rows = [(USER, WEB, 0, 100, 40, 1, 1), (WEB, DATABASE, 10, 90, 80, 2, 2)]
-    parts = split(hops_of(rows), np.array([-1, 0]), np.array([0]))
+    parts = split(hops_of(rows), np.array([[-1, 0]]), np.array([0]))
     assert by_place(parts, 0) == {(1, OWN): 40.0, (0, OWN): 0.0}
 
 

@@ -9,7 +9,8 @@ from yaffle.protocols import postgres
 from yaffle.protocols.message import Run
 from yaffle.tiers.habits import BINS, gap_bin
 from yaffle.tiers.identifiers import TOKENS, _read
-from yaffle.tiers.kinds import Asked, all_at_once, kinds_of, one_by_one, values_in
+from yaffle.texts import Texts
+from yaffle.tiers.kinds import PLACES, Asked, all_at_once, kinds_of, one_by_one, values_in
 from yaffle.tiers.watch import Watch
 
 
@@ -45,10 +46,24 @@ def test_no_more_identifiers_than_there_is_room_for():
     assert len(tokens_of(" ".join(f"abcdefghijkl{k:03}" for k in range(50)))) == TOKENS
 
 
+def asked_by(protocols, labels, beside):
+    """What was asked: a text that is empty is no label."""
+    names = sorted(set(protocols))
+    texts = [label for label in labels if label]
+    place = np.cumsum([bool(label) for label in labels]) - 1
+    return Asked(
+        names,
+        np.array([names.index(one) for one in protocols], np.int64),
+        Texts.of(texts or ["-"]),
+        np.where([bool(label) for label in labels], place, -1).astype(np.int64),
+        beside,
+    )
+
+
 def test_values_are_taken_by_place_and_leave_the_kind():
     assert values_in("GET /search?id=17&by=name") == ["17", "name"]
     labels = ["GET /search?id=17", "GET /search?id=21", "GET basket:17", "select * from items_of($1)"]
-    kinds, values = kinds_of(Asked(["http", "http", "redis", "postgresql"], labels, {3: ("17",)}), Watch())
+    kinds, values = kinds_of(asked_by(["http", "http", "redis", "postgresql"], labels, {3: ("17",)}), Watch())
     assert kinds[0] == kinds[1] != kinds[2]
     assert values[0, 0] == values[2, 0] == values[3, 0] != values[1, 0]
 
@@ -69,8 +84,11 @@ LABELS = st.lists(
 @given(LABELS, st.dictionaries(st.integers(0, 29), st.tuples(st.text(max_size=4), st.text(max_size=4)), max_size=3))
 def test_many_labels_are_read_as_one_by_one(asked, beside):
     protocols, labels = [protocol for protocol, _ in asked], [label for _, label in asked]
-    every = Asked(protocols, labels, {row: held for row, held in beside.items() if row < len(labels)})
-    for one, other in zip(one_by_one(every), all_at_once(every), strict=True):
+    every = asked_by(protocols, labels, {row: held for row, held in beside.items() if row < len(labels)})
+    found = [(np.zeros(len(labels), np.int64), np.zeros((len(labels), PLACES), np.uint64)) for _ in range(2)]
+    one_by_one(every, range(len(labels)), *found[0])
+    all_at_once(every, *found[1])
+    for one, other in zip(*found, strict=True):
         np.testing.assert_array_equal(one, other)
 
 

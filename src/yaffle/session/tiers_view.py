@@ -9,7 +9,8 @@ from yaffle.session.behind import behind_words
 from yaffle.session.evidence import Evidence
 from yaffle.tiers.critical_path import Stretch, critical_path
 from yaffle.tiers.hops import times_of
-from yaffle.tiers.split import NETWORK, OWN, Tree, tree_of
+from yaffle.tiers.split import NETWORK, OWN
+from yaffle.tiers.tree import Tree, tree_of
 from yaffle.units import duration
 
 MOST = 300  # tiers that are shown
@@ -123,7 +124,7 @@ def tiers_of_exchange(evidence: Evidence, exchange: int) -> TiersPicture:
     place_of = {place: k for k, place in enumerate(order)}
     rows = np.array([found[place][0] for place in order])
     owner = np.array([place_of.get(found[place][2], -1) for place in order])
-    tree = tree_of(times_of(analysis.account, analysis.speaker, rows), owner)
+    tree = tree_of(times_of(analysis.account, analysis.speaker, rows), owner[np.newaxis])
     path = critical_path(tree, 0)
     tiers = tuple(_tier(evidence, tree, k, found[place], int(owner[k]), path) for k, place in enumerate(order))
     return TiersPicture(tiers, tuple(path), _words(evidence, tiers), left_out)

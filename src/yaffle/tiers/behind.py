@@ -12,7 +12,7 @@ from yaffle.exchanges.messages import Messages
 from yaffle.ledger.engine import Account
 from yaffle.tiers import split as split_parts
 from yaffle.tiers.hops import Hops, HopTimes, hops
-from yaffle.tiers.linking import SAMPLES, link
+from yaffle.tiers.linking import link
 from yaffle.tiers.split import DEEPEST, split
 from yaffle.tiers.unseen import UnseenServer
 from yaffle.tiers.watch import Watch
@@ -145,48 +145,24 @@ def _below(samples: Array, hops: Array) -> Array:
         inside[:-1] |= more
 
 
-def _in_every_state(found: Hops, samples: Array, roots: Array, watch: Watch) -> list[split_parts.Parts]:
-    """The parts of some roots in each of the states; what has nothing to do with them is left out."""
+def _in_every_state(found: Hops, samples: Array, roots: Array, watch: Watch) -> split_parts.Parts:
+    """The parts of some roots over all states; what has nothing to do with them is left out."""
     rows = _below(samples, roots)
     times = HopTimes(**{field.name: getattr(found, field.name)[rows] for field in fields(HopTimes)})
-    number = np.full(samples.shape[1] + 1, -1)
+    number = np.full(samples.shape[1] + 1, -1, np.int32)
     number[rows] = np.arange(rows.size)
-    every = []
-    for owner in samples:
-        watch.went(0)
-        one = split(times, number[owner[rows]], number[roots])
-        every.append(one._replace(root=rows[one.root], via=rows[one.via], hop=rows[one.hop]))
-    return every
+    parts = split(times, number[samples[:, rows]], number[roots].astype(np.int64), watch)
+    return parts._replace(root=rows[parts.root], via=rows[parts.via], hop=rows[parts.hop])
 
 
 def _averaged(found: Hops, samples: Array, roots: Array, watch: Watch) -> Parts:
     """The parts over all states, as hops, in order of `of`."""
-    doubtful = _doubtful(samples)
-    sure = split(found, samples[0], roots[~doubtful[roots]])
-    unsure = roots[doubtful[roots]]
-    every = _in_every_state(found, samples, unsure, watch) if unsure.size else []
-    columns = [
-        np.concatenate([getattr(one, name) for one in every] or [np.empty(0, np.int64)])
-        for name in ("root", "via", "hop", "kind")
-    ]
-    ns = np.concatenate([one.ns for one in every] or [np.empty(0)])
-    order = np.lexsort(columns[::-1])
-    columns, ns = [column[order] for column in columns], ns[order]
-    new = np.ones(ns.size, bool)
-    new[1:] = np.any([np.diff(column) != 0 for column in columns], axis=0)
-    starts = np.flatnonzero(new)
-    states = np.diff(np.append(starts, ns.size))
-    mean, least, most = (f.reduceat(ns, starts) if starts.size else ns for f in (np.add, np.minimum, np.maximum))
-    least = np.where(states == SAMPLES, least, 0.0)
-    joined = [
-        np.concatenate([one, column[starts]])
-        for one, column in zip((sure.root, sure.via, sure.hop, sure.kind), columns, strict=True)
-    ]
+    doubtful = _doubtful(samples)[roots]
+    sure = split(found, samples[:1], roots[~doubtful], watch)
+    unsure = _in_every_state(found, samples, roots[doubtful], watch)
+    joined = [np.concatenate(columns) for columns in zip(sure, unsure, strict=True)]
     order = np.argsort(joined[0], kind="stable")
-    return Parts(
-        *(column[order] for column in joined),
-        *(np.concatenate([sure.ns, one])[order] for one in (mean / SAMPLES, least, most)),
-    )
+    return Parts(*(column[order] for column in joined))
 
 
 def find_behind(

@@ -3,7 +3,8 @@
 from collections.abc import Iterator
 from typing import NamedTuple
 
-from yaffle.tiers.split import NETWORK, OWN, Tree, held_up
+from yaffle.tiers.split import NETWORK, OWN
+from yaffle.tiers.tree import Tree, held_up
 
 
 class Stretch(NamedTuple):
@@ -24,7 +25,7 @@ def critical_path(tree: Tree, root: int) -> list[Stretch]:
 
 def _walk(tree: Tree, x: int, moment: int, end: int) -> Iterator[Stretch]:
     while moment < end:
-        c, until = (int(value) for value in held_up(tree, x, moment, end))
+        c, until = (int(value) for value in held_up(tree, 0, x, moment, end))
         if c < 0:
             yield Stretch(x, OWN, moment, until)
         else:

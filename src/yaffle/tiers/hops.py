@@ -172,14 +172,18 @@ def _anything_behind(client: Array, server: Array) -> bool:
 
 def _kinds(account: Account, messages: Messages, rows: Array, owner: Array, watch: Watch) -> tuple[Array, Array]:
     """Kinds and values by what was asked; by the size of the request where that is not known."""
-    message = account.of_exchange("message")[rows].tolist()
+    message = account.of_exchange("message")[rows]
     own, place = np.unique(owner, return_inverse=True)
-    names = [messages.protocol.get(c, "tcp") for c in own.tolist()]
-    protocols = [names[k] for k in place.reshape(-1).tolist()]
-    labels = [messages.label[m] if m >= 0 else "" for m in message]
-    sizes = np.maximum(1, account.of_exchange("request_bytes")[rows])
-    steps = (np.log2(sizes) * _SIZE_STEPS).astype(np.int64)
-    for k in [k for k, label in enumerate(labels) if not label]:
-        protocols[k] = f"{protocols[k]} {steps[k]}"
-    beside = {k: messages.values[m] for k, m in enumerate(message) if m in messages.values} if messages.values else {}
-    return kinds_of(Asked(protocols, labels, beside), watch)
+    protocols = [messages.protocol.get(c, "tcp") for c in own.tolist()]
+    names = sorted(set(protocols))
+    protocol = np.array([names.index(one) for one in protocols], np.int64)[place.reshape(-1)]
+    size = np.diff(messages.label.starts)
+    bare = np.flatnonzero((message < 0) | (np.append(size, 0)[message] == 0))
+    steps = (np.log2(np.maximum(1, account.of_exchange("request_bytes")[rows[bare]])) * _SIZE_STEPS).astype(np.int64)
+    told, number = np.unique(np.stack([protocol[bare], steps]), axis=1, return_inverse=True)
+    protocol[bare] = len(names) + number.reshape(-1)
+    names += [f"{names[one]} {step}" for one, step in told.T.tolist()]
+    beside = {}
+    for k in np.flatnonzero(np.isin(message, list(messages.values))).tolist() if messages.values else ():
+        beside[k] = messages.values[int(message[k])]
+    return kinds_of(Asked(names, protocol, messages.label, message, beside), watch)

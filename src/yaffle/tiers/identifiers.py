@@ -19,9 +19,14 @@ _SEED, _PRIME = np.uint64(0xCBF29CE484222325), np.uint64(0x100000001B3)  # Fowle
 _DASH = 45
 
 
-@helper
-def _in_run(octet):  # type: ignore[no-untyped-def]
-    return (48 <= octet <= 57) or (65 <= octet <= 90) or (97 <= octet <= 122) or octet == 45 or octet == 95
+def _run_octets() -> Array:
+    """Whether each octet may stand in an identifier."""
+    found = np.zeros(256, np.bool_)
+    found[list(b"0123456789ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz-_")] = True
+    return found
+
+
+_IN_RUN = _run_octets()
 
 
 @helper
@@ -51,7 +56,7 @@ def _read(octets, start, size, out):  # type: ignore[no-untyped-def]
         count = 0
         begin = part = -1
         for k in range(start[x], start[x] + min(size[x], _REACH) + 1):
-            inside = k < start[x] + size[x] and _in_run(octets[k])
+            inside = k < start[x] + size[x] and _IN_RUN[octets[k]]
             if inside and begin < 0:
                 begin = part = k
             if begin >= 0 and (not inside or octets[k] == _DASH):

@@ -88,19 +88,23 @@ def _outline(octets, begin, end, seed):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _scan(octets, at, seeds, outlines, values):  # type: ignore[no-untyped-def]
+def _scan(octets, begin, end, seeds, outlines, values, plain):  # type: ignore[no-untyped-def]
     for x in range(outlines.size):
-        outlines[x] = _outline(octets, at[x], at[x + 1], seeds[x])
-        _read_values(octets, at[x], at[x + 1], values[x])
+        plain[x] = True
+        for k in range(begin[x], end[x]):
+            plain[x] = plain[x] and octets[k] < 128
+        if plain[x]:
+            outlines[x] = _outline(octets, begin[x], end[x], seeds[x])
+            _read_values(octets, begin[x], end[x], values[x])
 
 
-def scan(labels: list[str], seeds: Array, places: int) -> tuple[Array, Array]:
-    """(outlines, values) of labels in ASCII: uint64 (n,), the same where two differ in figures alone and their `seeds`
-    (uint64) are the same; and uint64 (n, places), 0 where there is none.
+def scan(octets: Array, begin: Array, end: Array, seeds: Array, places: int) -> tuple[Array, Array, Array]:
+    """(outlines, values, plain) of labels that stand somewhere in octets, nothing where `end` does not lie behind
+    `begin`: uint64 (n,), the same where two differ in figures alone and their `seeds` (uint64) are the same; uint64
+    (n, places), 0 where there is none; whether it is ASCII: of others nothing is read.
     """
-    octets = np.frombuffer("".join(labels).encode("ascii"), np.uint8)
-    at = np.zeros(len(labels) + 1, np.int64)
-    np.cumsum([len(label) for label in labels], out=at[1:])
-    outlines, values = np.empty(len(labels), np.uint64), np.zeros((len(labels), places), np.uint64)
-    _scan(octets, at, seeds * _PRIME ^ _SEED, outlines, values)
-    return outlines, values
+    outlines, values = np.empty(begin.size, np.uint64), np.zeros((begin.size, places), np.uint64)
+    plain, octets = np.empty(begin.size, bool), np.asarray(octets)[:]
+    octets.flags.writeable = False  # of one type, wherever they come from
+    _scan(octets, begin, end, seeds * _PRIME ^ _SEED, outlines, values, plain)
+    return outlines, values, plain

@@ -1,14 +1,12 @@
 """Where a server's time went: along the critical path, at each instant to the deepest call that held it up.
 
 Of calls under way at once the one whose answer came last is what was waited for. Inside a call, before it reached its
-server
-and after its answer left, the network between the two; in between its server, split likewise. When no call is under way
-it
-is the server's own, also while it waits for a worker or a free connection. All parts add up to the server's time,
-because
-each stretch is given to one.
+server and after its answer left, the network between the two; in between its server, split likewise. When no call is
+under way it is the server's own, also while it waits for a worker or a free connection. All parts add up to the
+server's time, because each stretch is given to one. Of several states of what lies behind what, the parts are averages.
 """
 
+from concurrent.futures import ThreadPoolExecutor
 from typing import NamedTuple
 
 import numpy as np
@@ -16,146 +14,147 @@ import numpy as np
 from yaffle.arrays import Array
 from yaffle.kernels import kernel, leaf
 from yaffle.tiers.hops import Hops, HopTimes
+from yaffle.tiers.tree import Tree, held_up, tree_of
+from yaffle.tiers.watch import Watch
 
-_NEAR_PARTS = 64  # parts of one root that are looked through for one of the same
 DEEPEST = 32  # tiers below one another that are followed
 OWN, NETWORK = 0, 1  # of a part: the server's own time, or that between it and who asked it
-
-
-class Tree(NamedTuple):
-    """One state of all links. Hops behind hop x: behind[at[x]:at[x + 1]], in order of their beginning."""
-
-    at: Array
-    behind: Array
-    begin_ns: Array  # of a hop as its asking side saw it
-    end_ns: Array
-    server_begin_ns: Array  # between these the server had it
-    server_end_ns: Array
-    received_ns: Array  # of a hop as its server saw it
-    answered_ns: Array
-    server_ns: Array
+_AT_ONCE = 20_000  # roots that are split, until it is asked whether to go on
 
 
 class Parts(NamedTuple):
-    """What server's times are made of, added up hop by hop."""
+    """What servers' times are made of, added up hop by hop; those of one root stand together."""
 
     root: Array  # hop whose server's time it is a part of
     via: Array  # the hop behind the root by which it went there; the root for its own
     hop: Array  # where it went: this hop's server, or its network
     kind: Array  # OWN or NETWORK
-    ns: Array  # float64
+    ns: Array  # float64: on average over all states
+    least_ns: Array  # in the state with the least of it
+    most_ns: Array
 
 
-def tree_of(hops: Hops | HopTimes, owner: Array) -> Tree:
-    """The tree of a state: for each hop the one behind whose answer it lies, or -1."""
-    calls = np.flatnonzero(owner >= 0)
-    calls = calls[np.lexsort((hops.sent_ns[calls], owner[calls]))]
-    at = np.searchsorted(owner[calls], np.arange(owner.size + 1))
-    span = hops.arrived_ns - hops.sent_ns
-    server = np.minimum(hops.server_ns, span)
-    begin = hops.sent_ns + (np.minimum(hops.told_ns, hops.arrived_ns) - hops.sent_ns - server).clip(0) // 2
-    return Tree(
-        at,
-        calls,
-        hops.sent_ns,
-        hops.arrived_ns,
-        begin,
-        begin + server,
-        hops.received_ns,
-        np.where(hops.answered_ns >= 0, hops.answered_ns, hops.done_ns),
-        hops.server_ns,
-    )
+class _Room(NamedTuple):
+    """What is needed to add up parts, beside these."""
+
+    place: Array  # (2, hops): the last part of each hop and kind, if it is one of the root at hand
+    before: Array  # a part: the one of the same hop and kind before it by another way, -1 without
+    now_ns: Array  # a part: in the state at hand
+    states: Array  # a part: in how many states it is there
+    stack: Array
 
 
 @leaf
-def held_up(tree, x, moment, end):  # type: ignore[no-untyped-def]
-    """(the call behind x that holds it up at a moment, until when that is so): of those under way the one that ends
-    last; -1 where none is.
-    """
-    found, until = -1, end
-    for k in range(tree.at[x], tree.at[x + 1]):
-        c = tree.behind[k]
-        if tree.begin_ns[c] > moment:
-            until = min(until, tree.begin_ns[c])  # It may be the one from then on.
-            break
-        if tree.end_ns[c] > moment and (found < 0 or tree.end_ns[c] > tree.end_ns[found]):
-            found = c
-    return (found, min(until, tree.end_ns[found])) if found >= 0 else (found, until)
-
-
-@leaf
-def _put(parts, count, root, via, hop, kind, ns):  # type: ignore[no-untyped-def]
-    """Adds a part; to the one before it where it is of the same."""
-    for k in range(min(count, parts.ns.size) - 1, max(-1, count - _NEAR_PARTS), -1):
-        if parts.root[k] != root:
-            break
-        if parts.hop[k] == hop and parts.kind[k] == kind:  # A hop lies behind one other only: via is the same.
-            parts.ns[k] += ns
-            return count
+def _put(parts, room, begin, count, root, via, hop, kind, ns):  # type: ignore[no-untyped-def]
+    """Adds to a part of the root, whose parts begin at `begin`, or begins one; how many there are."""
+    last = room.place[kind, hop]
+    if not (begin <= last < min(count, parts.ns.size) and parts.hop[last] == hop and parts.kind[last] == kind):
+        last = -1
+    k = last
+    while k >= 0 and parts.via[k] != via:
+        k = room.before[k]
+    if k >= 0:
+        room.now_ns[k] = max(0.0, room.now_ns[k]) + ns
+        return count
     if count < parts.ns.size:
-        parts.root[count], parts.via[count], parts.hop[count] = root, via, hop
-        parts.kind[count], parts.ns[count] = kind, ns
+        parts.root[count], parts.via[count], parts.hop[count], parts.kind[count] = root, via, hop, kind
+        parts.ns[count], parts.least_ns[count], parts.most_ns[count] = 0.0, np.inf, 0.0
+        room.place[kind, hop], room.before[count] = count, last
+        room.now_ns[count], room.states[count] = ns, 0
     return count + 1
 
 
 @leaf
-def _walk(tree, root, stack, parts, count):  # type: ignore[no-untyped-def]
-    """Gives every stretch of a root's server to somebody; its own part is left out. How many parts there are."""
-    depth, via = 0, root
+def _walk(tree, base, root, parts, room, begin, count):  # type: ignore[no-untyped-def]
+    """Gives every stretch of a root's server in one state to somebody; its own part is left out. How many parts there
+    are.
+    """
+    depth, via, stack = 0, root, room.stack
     stack[0, 0], stack[0, 1], stack[0, 2] = root, tree.received_ns[root], tree.answered_ns[root]
     while depth >= 0:
         x, moment, end = stack[depth]
         if moment >= end:
             depth -= 1
             continue
-        c, until = held_up(tree, x, moment, end)
+        c, until = held_up(tree, base, x, moment, end)
         stack[depth, 1] = until
         if c < 0:
             if x != root:
-                count = _put(parts, count, root, via, x, OWN, until - moment)
+                count = _put(parts, room, begin, count, root, via, x, OWN, until - moment)
             continue
         if depth == 0:
             via = c
-        begin, stop = max(moment, tree.server_begin_ns[c]), min(until, tree.server_end_ns[c])
-        outside = (until - moment) - max(0, stop - begin)
+        first, stop = max(moment, tree.server_begin_ns[c]), min(until, tree.server_end_ns[c])
+        outside = (until - moment) - max(0, stop - first)
         if outside > 0:
-            count = _put(parts, count, root, via, c, NETWORK, outside)
-        if stop > begin:
+            count = _put(parts, room, begin, count, root, via, c, NETWORK, outside)
+        if stop > first:
             if depth + 1 < DEEPEST:
                 depth += 1
-                stack[depth, 0], stack[depth, 1], stack[depth, 2] = c, begin, stop
+                stack[depth, 0], stack[depth, 1], stack[depth, 2] = c, first, stop
             else:
-                count = _put(parts, count, root, via, c, OWN, stop - begin)
+                count = _put(parts, room, begin, count, root, via, c, OWN, stop - first)
     return count
+
+
+@leaf
+def _close(parts, room, begin, end, shrunk):  # type: ignore[no-untyped-def]
+    """Adds what the parts are in the state at hand to what they are in all."""
+    for k in range(begin, end):
+        ns = room.now_ns[k] * shrunk
+        if room.now_ns[k] >= 0:
+            parts.ns[k] += ns
+            parts.least_ns[k], parts.most_ns[k] = min(parts.least_ns[k], ns), max(parts.most_ns[k], ns)
+            room.states[k] += 1
+        room.now_ns[k] = -1.0
 
 
 @kernel
-def split_all(tree, roots, parts):  # type: ignore[no-untyped-def]
+def _split_all(tree, states, roots, parts, room):  # type: ignore[no-untyped-def]
     """Splits the server's time of each root. How many parts there are; those beyond the room are counted only."""
-    stack, count = np.empty((DEEPEST, 3), np.int64), 0
+    count, hops = 0, tree.end_ns.size
     for root in roots:
-        begin = count
-        count = _walk(tree, root, stack, parts, count)
-        total = 0.0
+        begin, server = count, np.float64(tree.server_ns[root])
+        for s in range(states):
+            count = _walk(tree, s * (hops + 1), root, parts, room, begin, count)
+            total, end = 0.0, min(count, parts.ns.size)
+            for k in range(begin, end):
+                total += max(0.0, room.now_ns[k])
+            count = _put(parts, room, begin, count, root, root, root, OWN, max(0.0, server - total))
+            # More than the ledger leaves the server is shrunk: what is behind it cannot have taken longer.
+            _close(parts, room, begin, min(count, parts.ns.size), min(1.0, server / total) if total > 0 else 1.0)
         for k in range(begin, min(count, parts.ns.size)):
-            total += parts.ns[k]
-        server = np.float64(tree.server_ns[root])
-        if total > server:  # More than the ledger leaves the server: what is behind it cannot have taken longer.
-            for k in range(begin, min(count, parts.ns.size)):
-                parts.ns[k] *= server / total
-            total = server
-        count = _put(parts, count, root, root, root, OWN, server - total)
+            parts.ns[k] /= states
+            if room.states[k] < states:
+                parts.least_ns[k] = 0.0
     return count
 
 
-def split(hops: Hops | HopTimes, owner: Array, roots: Array) -> Parts:
-    """The parts of the server's time of some hops in one state of all links; those of one hop stand together."""
-    tree = tree_of(hops, owner)
-    room = 4 * roots.size + 64
+def _split_some(tree: Tree, states: int, roots: Array) -> Parts:
+    size, hops = 4 * roots.size + 64, tree.end_ns.size
     while True:
-        root, via, hop, kind = np.empty((4, room), np.int64)
-        ns = np.empty(room)
-        count = split_all(tree, roots, Parts(root, via, hop, kind, ns))
-        if count <= room:
-            return Parts(root[:count], via[:count], hop[:count], kind[:count], ns[:count])
-        room = count
+        parts = Parts(*np.empty((4, size), np.int64), *np.empty((3, size)))
+        room = _Room(
+            np.full((2, hops), -1), np.empty(size, np.int64), np.empty(size), np.empty(size, np.int64),
+            np.empty((DEEPEST, 3), np.int64),
+        )  # fmt: skip
+        count = _split_all(tree, states, roots, parts, room)
+        if count <= size:
+            return Parts(*(column[:count] for column in parts))
+        size = count
+
+
+def split(hops: Hops | HopTimes, owners: Array, roots: Array, watch: Watch | None = None) -> Parts:
+    """The parts of the server's time of some hops over states of all links, (states, hops), on both cores.
+
+    Raises Cancelled where `watch` says so.
+    """
+    watch, tree = watch or Watch(), tree_of(hops, owners)
+
+    def some(part: Array) -> Parts:
+        watch.went(0)
+        return _split_some(tree, owners.shape[0], part)
+
+    with ThreadPoolExecutor(2) as pool:
+        every = list(pool.map(some, np.array_split(roots, 1 + roots.size // _AT_ONCE)))
+    return Parts(*(np.concatenate(columns) for columns in zip(*every, strict=True)))
