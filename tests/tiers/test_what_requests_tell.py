@@ -7,9 +7,9 @@ from hypothesis import strategies as st
 
 from yaffle.protocols import postgres
 from yaffle.protocols.message import Run
+from yaffle.texts import Texts
 from yaffle.tiers.habits import BINS, gap_bin
 from yaffle.tiers.identifiers import TOKENS, _read
-from yaffle.texts import Texts
 from yaffle.tiers.kinds import PLACES, Asked, all_at_once, kinds_of, one_by_one, values_in
 from yaffle.tiers.watch import Watch
 

@@ -17,7 +17,7 @@ from yaffle.tiers.split import DEEPEST, split
 from yaffle.tiers.unseen import UnseenServer
 from yaffle.tiers.watch import Watch
 
-LEAST_CERTAINTY = 0.5  # of a link that is named
+LEAST_CERTAINTY = 0.5  # A link is named that is more certain: so a call lies behind one other at most.
 
 
 @dataclass(frozen=True)
@@ -47,7 +47,7 @@ class Behind:
     @cached_property
     def named(self) -> Array:
         """Whether each link is certain enough to be named."""
-        return np.asarray(self.certainty >= LEAST_CERTAINTY)
+        return np.asarray(self.certainty > LEAST_CERTAINTY + 1e-9)
 
     @cached_property
     def in_front(self) -> dict[int, int]:
@@ -182,7 +182,9 @@ def find_behind(
     links = link(found, watch)
     if not links.call.size:
         return nothing_behind()
-    roots = np.unique(links.front)
+    is_root = np.zeros(found.exchange.size, bool)
+    is_root[links.front] = True
+    roots = np.flatnonzero(is_root)
     parts = _averaged(found, links.samples, roots, watch)
     order = np.lexsort((found.sent_ns[links.call], links.front))
     row = found.exchange

@@ -120,7 +120,7 @@ def _pair_ratios(counts: Counts, host: HostCalls, value: Array) -> Array:
     """
     together, kinds = counts.pair, host.pairs["kinds"]
     telling = (np.abs(value).max(axis=-1) > 1.0).reshape(-1)
-    seen = np.flatnonzero(together)
+    seen = 1 + np.flatnonzero(together[1:])
     asked, made, every = (
         np.bincount(group[seen], together[seen], int(group.max(initial=-1)) + 1)
         for group in (host.pairs["front"], host.pairs["call"], kinds)

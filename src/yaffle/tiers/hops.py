@@ -1,5 +1,6 @@
 """Exchanges as hops: one host asks, another one answers; times at both where two points saw it."""
 
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, fields
 
 import numpy as np
@@ -143,8 +144,11 @@ def hops(
     both = (np.bincount(host[client], minlength=host.size) > 0) & (np.bincount(host[server], minlength=host.size) > 0)
     part = np.flatnonzero(both[host[client]] | both[host[server]])
     rows, owner, client, server, flow_near = (column[part] for column in (rows, owner, client, server, flow_near))
-    kind, values = _kinds(account, messages, rows, owner, watch)
-    first = account.of_exchange("first_ns")[rows]
+    with ThreadPoolExecutor(1) as other:  # One reads labels while the other one reads packets.
+        kinds = other.submit(_kinds, account, messages, rows, owner, watch)
+        first = account.of_exchange("first_ns")[rows]
+        tokens = identifiers(payload, owner, first, account.starts, account.order)
+        kind, values = kinds.result()
     return Hops(
         exchange=rows,
         connection=owner,
@@ -154,7 +158,7 @@ def hops(
         **{field.name: getattr(times, field.name)[part] for field in fields(times)},
         kind=kind,
         values=values,
-        tokens=identifiers(payload, owner, first, account.starts, account.order),
+        tokens=tokens,
         unseen=np.isin(client, [leg.host for leg in legs]),
         servers_unseen=tuple(
             UnseenServer(hosts.texts[leg.host], tuple(hosts.texts[f] for f in leg.fronts), leg.calls, leg.inside)

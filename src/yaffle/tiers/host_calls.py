@@ -31,7 +31,7 @@ CALL = np.dtype(
 # values.
 OWNER = np.dtype([("front", np.int64), ("likeness", np.int64), ("pair", np.int64)])
 # A pair of first values with the kinds of what they were asked with: number of the request's part, of the call's part,
-# of the kinds: that of the request times the number of those of calls, and that of the call.
+# of the kinds: that of the request times the number of those of calls, and that of the call. The first stands for none.
 PAIR = np.dtype([("front", np.int64), ("call", np.int64), ("kinds", np.int64)])
 
 
@@ -75,17 +75,36 @@ def _before(group: Array) -> Array:
     return found
 
 
+def _returning(values: Array) -> Array:
+    """Which values stand there more than once."""
+    order = np.argsort(values, kind="stable")
+    same = values[order][1:] == values[order][:-1]
+    found = np.zeros(values.size, bool)
+    found[order[1:][same]] = found[order[:-1][same]] = True
+    return found
+
+
 def _pairs(hops: Hops, fronts: Array, calls: Array, front: Array, call: Array) -> tuple[Array, Array]:
-    """(the pair of each request `front` with the call `call`, all pairs as PAIR)."""
-    kinds = fronts["kind"][front] * (int(calls["kind"].max(initial=-1)) + 1) + calls["kind"][call]
+    """(the pair of each request `front` with the call `call`, all pairs as PAIR). The first pair stands for all of
+    which a value never comes again: nothing can be learnt from those.
+    """
+    first_of = hops.values[fronts["hop"], 0], hops.values[calls["hop"], 0]
+    asked, made = (
+        _returning(v ^ kind["kind"].astype(np.uint64) << np.uint64(40))
+        for v, kind in zip(first_of, (fronts, calls), strict=True)
+    )
+    told = np.flatnonzero(asked[front] & made[call])
+    kinds = fronts["kind"][front[told]] * (int(calls["kind"].max(initial=-1)) + 1) + calls["kind"][call[told]]
     mixed = kinds.astype(np.uint64)
-    one = hops.values[fronts["hop"], 0][front] * np.uint64(0x9E3779B97F4A7C15) + mixed
-    two = hops.values[calls["hop"], 0][call] * np.uint64(0xC2B2AE3D27D4EB4F) + mixed
-    pair = _in_order_of_appearance(one ^ (two << np.uint64(1) | two >> np.uint64(63)))
-    first = np.flatnonzero(np.diff(np.maximum.accumulate(pair), prepend=-1))
-    found = np.empty(first.size, PAIR)
-    found["front"], found["call"] = (_in_order_of_appearance(part[first]) for part in (one, two))
-    found["kinds"] = kinds[first]
+    one = first_of[0][front[told]] * np.uint64(0x9E3779B97F4A7C15) + mixed
+    two = first_of[1][call[told]] * np.uint64(0xC2B2AE3D27D4EB4F) + mixed
+    number = _in_order_of_appearance(one ^ (two << np.uint64(1) | two >> np.uint64(63)))
+    first = np.flatnonzero(np.diff(np.maximum.accumulate(number), prepend=-1))
+    found, pair = np.zeros(1 + first.size, PAIR), np.zeros(front.size, np.int64)
+    pair[told] = number + 1
+    for name, part in (("front", one), ("call", two)):
+        found[name][1:] = _in_order_of_appearance(part[first]) + 1
+    found["kinds"][1:] = kinds[first]
     return pair, found
 
 

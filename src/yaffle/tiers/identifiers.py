@@ -47,27 +47,39 @@ def _take(octets, begin, end, out, count):  # type: ignore[no-untyped-def]
     return count + 1
 
 
+@helper
+def _take_run(octets, begin, end, out):  # type: ignore[no-untyped-def]
+    """Keeps what dashes part in a run, and the run."""
+    part = begin
+    count = 0
+    while count < out.size and out[count] != 0:
+        count += 1
+    for k in range(begin, end + 1):
+        if k == end or octets[k] == _DASH:
+            count = _take(octets, part, k, out, count)
+            part = k + 1
+    _take(octets, begin, end, out, count)
+
+
 @kernel
 def _read(octets, start, size, out):  # type: ignore[no-untyped-def]
     """Identifiers of requests that begin at `start` and of which `size` bytes are there: the runs, and what their
-    dashes part.
+    dashes part. Looked at first is where a run that begins here would end that is just long enough.
     """
     for x in range(start.size):
-        count = 0
-        begin = part = -1
-        for k in range(start[x], start[x] + min(size[x], _REACH) + 1):
-            inside = k < start[x] + size[x] and _IN_RUN[octets[k]]
-            if inside and begin < 0:
-                begin = part = k
-            if begin >= 0 and (not inside or octets[k] == _DASH):
-                if part > begin or not inside:
-                    count = _take(octets, part, k, out[x], count)
-                elif inside and k > begin:
-                    count = _take(octets, begin, k, out[x], count)
-                part = k + 1
-                if not inside:
-                    count = _take(octets, begin, k, out[x], count)
-                    begin = -1
+        k, end = start[x], start[x] + min(size[x], _REACH)
+        while k + _SHORTEST <= end:
+            last = k + _SHORTEST - 1
+            while last >= k and _IN_RUN[octets[last]]:
+                last -= 1
+            if last >= k:
+                k = last + 1
+                continue
+            stop = k + _SHORTEST
+            while stop < end and _IN_RUN[octets[stop]]:
+                stop += 1
+            _take_run(octets, k, stop, out[x])
+            k = stop + 1
 
 
 @kernel

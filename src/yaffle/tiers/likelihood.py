@@ -94,15 +94,18 @@ def _pause(host, habits, state, kf, kp, c, since):  # type: ignore[no-untyped-de
 
 
 @pasted
+def by_values(host, habits, c, k):  # type: ignore[no-untyped-def]
+    """How likely a call has its k-th possible owner, by the values and identifiers of both, log."""
+    kf, kc, likeness = host.fronts[host.owners[k].front].kind, host.calls[c].kind, host.owners[k].likeness
+    found = habits.value[kf, kc, likeness >> habits.place[kf, kc] & 1] + habits.pair[host.owners[k].pair]
+    return found + habits.token[kf, kc, likeness >> TOKEN_BIT & 1]
+
+
+@pasted
 def by_themselves(host, habits, c, k):  # type: ignore[no-untyped-def]
-    """How likely a call has its k-th possible owner, by what the two alone say, log."""
-    f, kc, likeness = host.owners[k].front, host.calls[c].kind, host.owners[k].likeness
-    kf = host.fronts[f].kind
-    found = habits.late[kc, 1 if host.calls[c].end_ns > host.fronts[f].answered_ns else 0]
-    found += (
-        habits.value[kf, kc, likeness >> habits.place[kf, kc] & 1] + habits.token[kf, kc, likeness >> TOKEN_BIT & 1]
-    )
-    return found + habits.pair[host.owners[k].pair]
+    """The same, by all that the two alone say."""
+    late = host.calls[c].end_ns > host.fronts[host.owners[k].front].answered_ns
+    return habits.late[host.calls[c].kind, 1 if late else 0] + by_values(host, habits, c, k)
 
 
 @pasted

@@ -11,10 +11,10 @@ from yaffle.tiers.exchange import ROOM
 from yaffle.tiers.habits import Counts, Habits, habits, no_counts
 from yaffle.tiers.hops import Hops
 from yaffle.tiers.host_calls import HostCalls, host_calls
-from yaffle.tiers.observing import observe
+from yaffle.tiers.observing import note_owners, observe
 from yaffle.tiers.owning import prepare
 from yaffle.tiers.pieces import pieces_of, put, told_owners
-from yaffle.tiers.state import NOBODY, State, no_owners
+from yaffle.tiers.state import State, no_owners
 from yaffle.tiers.sweeps import sweep
 from yaffle.tiers.watch import Watch
 
@@ -42,6 +42,7 @@ _LEARNT_FROM = 60_000  # possible owners of the calls that are learnt from, of a
 _SETTLING, _SETTLED = (3, 10), (6, 12)
 _FEW_AT_ONCE, _MANY_AT_ONCE = 4.0, 16.0
 _COLD = 0.4  # how strict the first step is
+_NOTHING = 1e-4  # certainty up to which a link is none
 _CERTAIN = 0.999  # calls of a large host whose owner is as likely are not weighed again
 
 
@@ -192,9 +193,7 @@ class _Weighing:
             walk = walks[number % len(walks)]
             for _ in range(self.effort.sweeps if chosen.size else 0):
                 self.go(walk, learnt, chosen, 1.0)
-            owner = walk.state.calls["owner"][every]
-            owned = owner != NOBODY
-            one[every[owned]] = self.host.fronts["hop"][self.host.owners["front"][owner[owned]]]
+            note_owners(self.host, walk.state, every, one)
 
     def _doubtful(self, calls: Array) -> Array:
         """Of which calls the owner is not certain, by `shares`."""
@@ -237,13 +236,12 @@ def link(hops: Hops, watch: Watch | None = None) -> Links:
         for one in drawn:
             one.result()
     samples = np.full((SAMPLES, hops.exchange.size), -1, np.int32)
-    call, front = (np.empty(0, np.int64) for _ in range(2))
-    certainty = np.empty(0)
+    found = []
     for weighing in weighings:
-        evidence = weighing.host
-        hop, calls = evidence.calls["hop"], evidence.calls
-        samples[:, hop] = weighing.found
-        call = np.concatenate([call, np.repeat(hop, calls["owners_end"] - calls["owners"])])
-        front = np.concatenate([front, evidence.fronts["hop"][evidence.owners["front"]]])
-        certainty = np.concatenate([certainty, weighing.shares])
-    return Links(call, front, certainty, samples)
+        host, calls = weighing.host, weighing.host.calls
+        samples[:, calls["hop"]] = weighing.found
+        likely = np.flatnonzero(weighing.shares > _NOTHING)
+        call = np.searchsorted(calls["owners_end"], likely, "right")
+        found.append((calls["hop"][call], host.fronts["hop"][host.owners["front"][likely]], weighing.shares[likely]))
+    none = np.empty(0, np.int64), np.empty(0, np.int64), np.empty(0)
+    return Links(*(np.concatenate(columns) for columns in zip(none, *found, strict=True)), samples)

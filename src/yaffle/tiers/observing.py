@@ -67,3 +67,11 @@ def observe(host, habits, state, fronts, chosen, counts):  # type: ignore[no-unt
                     counts.base[
                         host.fronts[host.owners[k].front].kind, kc, bit, host.owners[k].likeness >> bit & 1
                     ] += 1.0
+
+
+@leaf
+def note_owners(host, state, chosen, found):  # type: ignore[no-untyped-def]
+    """Writes down the request of each of the chosen calls, a hop; -1 where it has none."""
+    for c in chosen:
+        owner = state.calls[c].owner
+        found[c] = host.fronts[host.owners[owner].front].hop if owner >= 0 else -1

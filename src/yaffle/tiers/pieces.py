@@ -1,6 +1,5 @@
 """Pieces of a host's calls that have nothing to do with each other, because in between it owed no answer; and calls
-whose
-owner stands in them.
+whose owner stands in them.
 """
 
 import numpy as np
@@ -8,7 +7,8 @@ import numpy as np
 from yaffle.arrays import Array
 from yaffle.kernels import leaf
 from yaffle.tiers.habits import Habits
-from yaffle.tiers.host_calls import TOKEN_BIT, HostCalls
+from yaffle.tiers.host_calls import HostCalls
+from yaffle.tiers.likelihood import by_values
 from yaffle.tiers.state import NOBODY, insert, place_before, remove
 
 _PIECE = 20_000  # possible owners of a piece's calls, about
@@ -30,25 +30,25 @@ def pieces_of(host: HostCalls, calls: Array) -> list[Array]:
     return [piece for piece in np.split(calls, np.unique(cuts[first])) if piece.size]
 
 
+@leaf
+def _told(host, habits, calls, places):  # type: ignore[no-untyped-def]
+    for x in range(calls.size):
+        c, best, second = calls[x], -np.inf, -np.inf
+        for k in range(host.calls[c].owners, host.calls[c].owners_end):
+            told = by_values(host, habits, c, k)
+            if told > best:
+                best, second, places[x] = told, best, k
+            else:
+                second = max(second, told)
+        if not (best - second > _TELLING and best > _TELLING_AT_ALL):
+            places[x] = NOBODY
+
+
 def told_owners(host: HostCalls, learnt: Habits, calls: Array) -> tuple[Array, Array]:
-    """(calls whose owner their values or identifiers tell alone, its place in `host.owners`). Every one of the calls
-    has
-    a possible owner.
-    """
-    first, count = host.calls["owners"][calls], (host.calls["owners_end"] - host.calls["owners"])[calls]
-    starts = np.cumsum(count) - count
-    place = np.repeat(first - starts, count) + np.arange(int(count.sum()))
-    owners, kind = host.owners[place], np.repeat(host.calls["kind"][calls], count)
-    front = host.fronts["kind"][owners["front"]]
-    likeness = owners["likeness"]
-    told = learnt.value[front, kind, likeness >> learnt.place[front, kind] & 1] + learnt.pair[owners["pair"]]
-    told += learnt.token[front, kind, likeness >> TOKEN_BIT & 1]
-    most = np.maximum.reduceat(told, starts)
-    best = np.flatnonzero(told == np.repeat(most, count))
-    best = best[np.unique(np.searchsorted(starts, best, "right"), return_index=True)[1]]
-    told[best] = -np.inf
-    sure = (most - np.maximum.reduceat(told, starts) > _TELLING) & (most > _TELLING_AT_ALL)
-    return calls[sure], place[best[sure]]
+    """(calls whose owner their values or identifiers tell alone, its place in `host.owners`)."""
+    places = np.full(calls.size, NOBODY)
+    _told(host, learnt, calls, places)
+    return calls[places >= 0], places[places >= 0]
 
 
 @leaf

@@ -11,6 +11,7 @@ from yaffle.tiers.owning import give, take
 from yaffle.tiers.state import uniform
 
 _TRIES = 6  # of exchanges from a call on
+_NEVER, _HARDLY = -40.0, -12.0  # logarithms of what need not be worked out, and not be tried
 _TEMPER = 0.5  # how much who is tried depends on how well the call would follow there
 
 
@@ -35,10 +36,21 @@ def _to_shares(weights, count, coldness):  # type: ignore[no-untyped-def]
     for k in range(1, count):
         most = max(most, weights[k])
     for k in range(count):
-        weights[k] = np.exp((weights[k] - most) * coldness)
+        less = (weights[k] - most) * coldness
+        weights[k] = np.exp(less) if less > _NEVER else 0.0
         total += weights[k]
     for k in range(count):
         weights[k] /= total
+
+
+@pasted
+def _others_fit(weights, count, own, coldness):  # type: ignore[no-untyped-def]
+    """Whether another one than the own would be tried ever."""
+    most = _HARDLY
+    for k in range(count):
+        if k != own:
+            most = max(most, (weights[k] - weights[own]) * coldness)
+    return most > _HARDLY
 
 
 @leaf
@@ -60,7 +72,7 @@ def sweep(host, habits, state, chosen, coldness, weights, shares, room):  # type
         if picked == count - 1:
             continue
         give(host, habits, state, c, low + picked)
-        if count > 2:
+        if _others_fit(weights[1], count - 1, picked, _TEMPER * coldness):
             _to_shares(weights[1], count - 1, _TEMPER * coldness)
             for _ in range(_TRIES):
                 exchange(host, habits, state, c, weights[1], coldness, room)
