@@ -144,8 +144,8 @@ def hops(
     both = (np.bincount(host[client], minlength=host.size) > 0) & (np.bincount(host[server], minlength=host.size) > 0)
     part = np.flatnonzero(both[host[client]] | both[host[server]])
     rows, owner, client, server, flow_near = (column[part] for column in (rows, owner, client, server, flow_near))
-    with ThreadPoolExecutor(1) as other:  # One reads labels while the other one reads packets.
-        kinds = other.submit(_kinds, account, messages, rows, owner, watch)
+    with ThreadPoolExecutor(1) as beside:  # One reads labels while the other one reads packets.
+        kinds = beside.submit(_kinds, account, messages, rows, owner, watch)
         first = account.of_exchange("first_ns")[rows]
         tokens = identifiers(payload, owner, first, account.starts, account.order)
         kind, values = kinds.result()

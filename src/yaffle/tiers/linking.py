@@ -244,4 +244,5 @@ def link(hops: Hops, watch: Watch | None = None) -> Links:
         call = np.searchsorted(calls["owners_end"], likely, "right")
         found.append((calls["hop"][call], host.fronts["hop"][host.owners["front"][likely]], weighing.shares[likely]))
     none = np.empty(0, np.int64), np.empty(0, np.int64), np.empty(0)
-    return Links(*(np.concatenate(columns) for columns in zip(none, *found, strict=True)), samples)
+    call, front, certainty = (np.concatenate(columns) for columns in zip(none, *found, strict=True))
+    return Links(call, front, certainty, samples)
