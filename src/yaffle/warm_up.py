@@ -147,6 +147,8 @@ def _match() -> None:
     from yaffle.capture.continued import renumber
     from yaffle.capture.joined import joined
     from yaffle.capture.payload import Payload
+    from yaffle.capture.pcapng_writer import write_pcapng
+    from yaffle.capture.ranges import cuts_of
     from yaffle.capture.reader import read_apart, read_captures
     from yaffle.path.points_path import find_path
     from yaffle.progress import go_on
@@ -157,6 +159,9 @@ def _match() -> None:
         _write_pcap(one)
         _write_pcap(two, 5_000_000)
         capture = read_captures([one, two])
+        cuts_of(one, 2)
+        write_pcapng(two, _talk())
+        cuts_of(two, 2)
         find_path(capture, Payload(capture))
         count = capture.conversations.point.size
         renumber(capture.packets, np.arange(count, dtype=np.int32), np.zeros(count, np.int8))

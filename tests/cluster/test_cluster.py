@@ -67,6 +67,21 @@ def test_a_morning_on_two_workers(morning, analysed_morning, workers, small_part
     assert not list((tmp_path / "store").iterdir())  # What was exchanged is taken away.
 
 
+def test_each_file_in_ranges(morning, analysed_morning, workers, small_parts, tmp_path, monkeypatch):
+    monkeypatch.setattr(crew, "_LEAST_RANGE", 100_000)
+    assert told(on(workers, tmp_path / "store", morning)) == told(analysed_morning)
+    alone = max(morning, key=lambda path: path.stat().st_size)
+    plan = Plan(SpilledRoom(tmp_path))
+    assert told(on(workers, tmp_path / "store", [alone], plan=plan)) == told(analyse([alone]))
+
+
+def test_ranges_that_do_not_fit_are_read_as_a_whole(morning, workers, small_parts, tmp_path, monkeypatch):
+    monkeypatch.setattr(crew, "_LEAST_RANGE", 100_000)
+    cut = crew.cuts_of
+    monkeypatch.setattr(crew, "cuts_of", lambda path, most: [cut(path, most)[0] + 4])
+    assert told(on(workers, tmp_path / "store", morning[:1])) == told(analyse(morning[:1]))
+
+
 def test_more_than_memory_holds_on_two_workers(morning, analysed_morning, workers, small_parts, tmp_path):
     plan = Plan(SpilledRoom(tmp_path))
     assert told(on(workers, tmp_path / "store", morning, plan=plan)) == told(analysed_morning)

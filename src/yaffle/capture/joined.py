@@ -19,7 +19,7 @@ _SACKS = 7 << MARK_SACK_SHIFT
 
 
 @kernel
-def _move_on(head, flow, conversations, blocks):  # type: ignore[no-untyped-def]
+def move_on(head, flow, conversations, blocks):  # type: ignore[no-untyped-def]
     """Moves on the conversations of packets, and where their SACK blocks begin."""
     for i in range(flow.size):
         if flow[i] >= 0:
@@ -45,7 +45,7 @@ def joined(captures: Iterable[Capture], sizes: Sequence[int], room: Room) -> Cap
         for target, source in zip(own, capture.packets, strict=True):
             target[:] = source
         own.source[:] = number
-        _move_on(own.head, own.flow, conversations, blocks)
+        move_on(own.head, own.flow, conversations, blocks)
         told = capture.quotes.copy()
         told["packet"] += at
         flows.append(capture.conversations._replace(point=(capture.conversations.point + links).astype(np.uint16)))

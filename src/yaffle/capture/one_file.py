@@ -2,7 +2,7 @@
 
 from collections import deque
 from concurrent.futures import Future, ThreadPoolExecutor
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import numpy as np
@@ -16,7 +16,7 @@ from yaffle.capture.packets import MARK_SLICED, Columns, PacketTable
 from yaffle.capture.pcap import MAGIC, PcapIndex
 from yaffle.capture.pcapng import PcapngIndex
 from yaffle.capture.plain_tcp import decode_plain
-from yaffle.capture.records import BROKEN, FULL, NEED_MORE, empty_records
+from yaffle.capture.records import BROKEN, FULL, NEED_MORE, Container, empty_records
 from yaffle.errors import Cancelled, FormatError
 from yaffle.kernels import kernel
 from yaffle.progress import Progress
@@ -28,7 +28,8 @@ _IN_HAND = 3  # Blocks under way at once: one is decoded while another is given 
 IPFIX_FILE = "ipfix"
 
 
-def _index_of(head: Bytes) -> PcapIndex | PcapngIndex:
+def index_of(head: Bytes) -> PcapIndex | PcapngIndex:
+    """What finds the records of a file that begins so. Raises FormatError."""
     start = head[:4].tobytes()
     if start == b"\x0a\x0d\x0d\x0a":
         return PcapngIndex(head)
@@ -109,9 +110,12 @@ class Reading:
         if blocks:
             self.sack.append((self.left[:blocks].copy(), self.right[:blocks].copy()))
             self.sack_count += blocks
-        points = np.arange(links, links + link_types.size, dtype=np.int64)
-        self._under_way.append(self._assigner.submit(self.conversations.assign, out, ends, points))
+        self.decoded(out, ends, np.arange(links, links + link_types.size, dtype=np.int64))
         self.table.size += count
+
+    def decoded(self, out: Columns, ends: headers.Ends, points: Array) -> None:
+        """Has a block's packets given their conversations, beside what follows."""
+        self._under_way.append(self._assigner.submit(self.conversations.assign, out, ends, points))
 
     def settle(self) -> None:
         """Waits until every packet so far has its conversation."""
@@ -134,10 +138,12 @@ def _begins_with_messages(window: Bytes) -> bool:
 class CaptureFile:
     """One file, read as far as it goes; and further, when more has come to it."""
 
-    def __init__(self, path: Path, number: int, links: int) -> None:
+    def __init__(
+        self, path: Path, number: int, links: int, index: PcapIndex | PcapngIndex | None = None, begin: int = 0
+    ) -> None:
         self.path, self._number, self._links = path, number, links
-        self._index: PcapIndex | PcapngIndex | None = None
-        self._at = 0  # where the next record begins
+        self._index = index  # where its beginning was read already
+        self._at = begin  # where the next record begins
         self._rows: tuple[int, int] | None = None  # packets that are its own
         self._size, self._compressed, self._messages, self._tail, self._note = 0, False, False, 0, ""
 
@@ -152,13 +158,15 @@ class CaptureFile:
         whole = self._index is not None and self._index.container.broken_at is None
         return whole and not self._compressed and not self._note
 
-    def read(self, reading: Reading, *, beginning: bool = False) -> None:
-        """Reads what has not been read yet; only the first records where `beginning`."""
+    def read(self, reading: Reading, *, beginning: bool = False, stop: int | None = None) -> None:
+        """Reads what has not been read yet; only the first records where `beginning`, and only those before the byte
+        `stop`, where one begins.
+        """
         data = ByteSource(self.path)
         try:
             self._size, self._compressed = data.file_bytes, data.compressed
             first = reading.table.size
-            self._read(reading, data, beginning)
+            self._read(reading, data, beginning, stop)
             self._note = data.note
             reading.settle()
             self._rows = (self._rows[0] if self._rows else first, reading.table.size)
@@ -166,7 +174,7 @@ class CaptureFile:
         finally:
             data.close()
 
-    def _read(self, reading: Reading, data: ByteSource, beginning: bool) -> None:
+    def _read(self, reading: Reading, data: ByteSource, beginning: bool, stop: int | None) -> None:
         windows = data.windows(self._at)
         try:
             offset, window, last = next(windows)
@@ -176,11 +184,13 @@ class CaptureFile:
             raise FormatError("file", at=0, found="empty", expected="a capture", rule="pcap or pcapng") from None
         while True:
             at = 0
+            if stop is not None and offset + window.size >= stop:
+                window, last = window[: max(0, stop - offset)], True
             if self._index is None:
                 if _begins_with_messages(window):  # No capture: what is in it is read where flow records are.
                     self._messages = True
                     return
-                self._index = _index_of(window)
+                self._index = index_of(window)
                 at = self._index.header_bytes
             at, status = self._take_window(reading, data, window, offset, at, beginning)
             self._at = offset + at
@@ -217,22 +227,45 @@ class CaptureFile:
 
     def source(self, reading: Reading) -> Source:
         """What is known of it."""
-        source = Source(self.path.name, str(self.path.resolve()), "", self._size, fingerprint(self.path))
         if self._messages:
-            source.format = IPFIX_FILE
-            return source
+            return Source(self.path.name, str(self.path.resolve()), IPFIX_FILE, self._size, fingerprint(self.path))
+        return source_of(self.path, self._size, self.told, reading.table.window(*(self._rows or (0, 0))))
+
+    @property
+    def steady(self) -> bool:
+        """Whether what its beginning says holds for all that was read."""
+        return self._index is not None and self._index.steady
+
+    @property
+    def told(self) -> "Told":
+        """What is known of it besides its packets."""
         assert self._index is not None
-        container = self._index.container
-        source.format, source.names = container.format, dict(container.names)
-        source.interfaces = [replace(face) for face in container.interfaces]
-        source.notes += container.notes
-        if self._note:
-            source.notes.append(self._note)
-        if self._tail and container.broken_at is None:
-            source.notes.append(f"the file ends inside a record: its last {self._tail} bytes are not read")
-        source.complete = container.broken_at is None and not self._tail and not self._note
-        _describe(source, reading.table.window(*(self._rows or (0, 0))))
-        return source
+        return Told(self._index.container, self._at, self._tail, self._note)
+
+
+@dataclass(frozen=True)
+class Told:
+    """What is known of a file that was read, besides its packets."""
+
+    container: Container
+    end: int  # where the next record would begin
+    tail: int  # bytes at its end that are no whole record
+    note: str  # why it could not be read on
+
+
+def source_of(path: Path, size: int, told: Told, packets: Columns) -> Source:
+    """What is known of a file of this size."""
+    container = told.container
+    source = Source(path.name, str(path.resolve()), container.format, size, fingerprint(path))
+    source.names, source.interfaces = dict(container.names), [replace(face) for face in container.interfaces]
+    source.notes += container.notes
+    if told.note:
+        source.notes.append(told.note)
+    if told.tail and container.broken_at is None:
+        source.notes.append(f"the file ends inside a record: its last {told.tail} bytes are not read")
+    source.complete = container.broken_at is None and not told.tail and not told.note
+    _describe(source, packets)
+    return source
 
 
 @kernel

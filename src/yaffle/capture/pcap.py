@@ -8,11 +8,22 @@ from struct import Struct
 import numpy as np
 
 from yaffle.capture.byte_source import Bytes
-from yaffle.capture.records import BROKEN, FULL, LARGEST_PACKET, NEED_MORE, Container, Interface, Records
+from yaffle.capture.records import (
+    BROKEN,
+    CHAIN,
+    FULL,
+    LARGEST_PACKET,
+    LEAST_CHAIN,
+    NEED_MORE,
+    Container,
+    Interface,
+    Records,
+)
 from yaffle.errors import FormatError, TruncatedError
 from yaffle.kernels import helper, kernel
 
 RULE = "draft-ietf-opsawg-pcap section 4"
+_MOST_S = 366 * 86_400  # from the first packet of a file to any other one, where one is looked for
 MAGIC = {0xA1B2C3D4: 1000, 0xA1B23C4D: 1}  # value: nanoseconds a unit of the fraction
 
 
@@ -56,8 +67,28 @@ def _index(buf, at, swap, unit_ns, out):  # type: ignore[no-untyped-def]
         at += 16 + captured
 
 
+@kernel
+def _first_record(buf, swap, unit_ns, first_s):  # type: ignore[no-untyped-def]
+    """Where the first of many records begins that follow one another; -1 where none does."""
+    for begin in range(buf.size - 16):
+        at, count = begin, 0
+        while count < CHAIN and buf.size - at >= 16:
+            captured, wire = u32(buf, at + 8, swap), u32(buf, at + 12, swap)
+            wrong = u32(buf, at + 4, swap) * unit_ns >= 1_000_000_000 or abs(u32(buf, at, swap) - first_s) > _MOST_S
+            if wrong or captured > wire or wire > LARGEST_PACKET:
+                count = -1
+                break
+            at += 16 + captured
+            count += 1
+        if count >= LEAST_CHAIN:
+            return begin
+    return -1
+
+
 class PcapIndex:
     """Finds the records of one file, window by window."""
+
+    steady = True  # What its beginning says holds for all of it.
 
     def __init__(self, head: Bytes) -> None:
         if head.size < 24:
@@ -83,3 +114,9 @@ class PcapIndex:
                 f"byte {offset + at + 8}: captured length is {found}, not believed: what follows is not read ({RULE})"
             )
         return int(count), int(at), int(status)
+
+    def record_from(self, window: Bytes, first_s: int) -> int:
+        """Where the first record of a window begins, as far as can be told; -1 where none does. first_s: of the file's
+        first packet.
+        """
+        return int(_first_record(window, self._swap, self._unit_ns, first_s))

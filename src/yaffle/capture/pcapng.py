@@ -11,7 +11,18 @@ import numpy as np
 from yaffle.arrays import Array
 from yaffle.capture.byte_source import LARGEST_WINDOW, Bytes
 from yaffle.capture.pcap import u32
-from yaffle.capture.records import BROKEN, FULL, LARGEST_PACKET, NEED_MORE, OTHER_BLOCK, Container, Interface, Records
+from yaffle.capture.records import (
+    BROKEN,
+    CHAIN,
+    FULL,
+    LARGEST_PACKET,
+    LEAST_CHAIN,
+    NEED_MORE,
+    OTHER_BLOCK,
+    Container,
+    Interface,
+    Records,
+)
 from yaffle.errors import FormatError
 from yaffle.kernels import kernel
 
@@ -89,6 +100,30 @@ def _index(buf, at, swap, first_interface, interfaces, units_per_s, offset_s, sn
         at += length
 
 
+@kernel
+def _first_block(buf, swap):  # type: ignore[no-untyped-def]
+    """Where the first of many blocks begins that follow one another, each of which tells its length at both ends; -1
+    where none does. Blocks begin at every fourth octet only.
+    """
+    for begin in range(0, buf.size - 12, 4):
+        at, count = begin, 0
+        while count < CHAIN and buf.size - at >= 12:
+            length = u32(buf, at + 4, swap)
+            if length < 12 or length % 4 != 0 or length > LARGEST_WINDOW:
+                count = -1
+                break
+            if at + length > buf.size:
+                break
+            if u32(buf, at + length - 4, swap) != length:
+                count = -1
+                break
+            at += length
+            count += 1
+        if count >= LEAST_CHAIN:
+            return begin
+    return -1
+
+
 class PcapngIndex:
     """Finds the packets of one file, window by window."""
 
@@ -103,6 +138,15 @@ class PcapngIndex:
         self._tables()
         self._without_time = 0
         self._last_ns = 0
+
+    @property
+    def steady(self) -> bool:
+        """Whether what its beginning says holds for all that was read: one section, a time for each packet."""
+        return self._first_interface == 0 and not self._without_time
+
+    def record_from(self, window: Bytes, first_s: int) -> int:
+        """Where the first block of a window begins, which begins with four octets, as far as can be told; else -1."""
+        return int(_first_block(window, self._swap))
 
     def _tables(self) -> None:
         faces = self.container.interfaces

@@ -16,7 +16,7 @@ from yaffle.progress import Progress, go_on
 from yaffle.room import Room
 
 
-def _opened(path: Path, read: Callable[[], None]) -> None:
+def opened(path: Path, read: Callable[[], None]) -> None:
     """Reads a file, and says which one it was that could not be read."""
     try:
         read()
@@ -50,11 +50,11 @@ class GrowingCaptures:
         reading.total_bytes = max(1, sum(f.stat().st_size for f in self.paths if f.is_file()))
         if self._files:
             file = self._files[-1]
-            _opened(file.path, lambda: file.read(reading))
+            opened(file.path, lambda: file.read(reading))
         for number, path in enumerate(self.paths[len(self._files) :], len(self._files)):
             file = CaptureFile(path, number, self._files[-1].links if self._files else 0)
             self._files.append(file)
-            _opened(path, lambda file=file: file.read(reading, beginning=beginning))  # type: ignore[misc]
+            opened(path, lambda file=file: file.read(reading, beginning=beginning))  # type: ignore[misc]
         capture = self._capture(last)
         if settle:
             settle_points(capture, progress)

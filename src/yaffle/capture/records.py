@@ -9,6 +9,9 @@ from yaffle.arrays import Array, staggered
 
 LARGEST_PACKET = 1 << 24  # Larger captured lengths are taken for damage, not believed.
 
+# Records that follow one another from where one is taken to begin; fewer at the end of what is looked at.
+CHAIN, LEAST_CHAIN = 40, 8
+
 # status of an index kernel
 NEED_MORE, FULL, BROKEN, OTHER_BLOCK = 0, 1, 2, 3
 

@@ -2,6 +2,7 @@
 
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import suppress
+from dataclasses import dataclass
 from pathlib import Path
 from types import TracebackType
 from typing import Any, Self
@@ -9,12 +10,14 @@ from typing import Any, Self
 from yaffle.arrays import runs_of
 from yaffle.capture.captured import Capture
 from yaffle.capture.joined import joined
+from yaffle.capture.one_file import Told
 from yaffle.capture.payload import Payload
+from yaffle.capture.ranges import cuts_of, fitting, join_ranges
 from yaffle.capture.reader import settle_points
 from yaffle.cluster import tasks
 from yaffle.cluster.here import Here
 from yaffle.cluster.store import Store
-from yaffle.cluster.stored_parts import read_account, read_capture, write_part
+from yaffle.cluster.stored_parts import read_account, read_capture, read_piece, read_told, write_part
 from yaffle.errors import Cancelled, YaffleError
 from yaffle.exchanges.messages import Messages
 from yaffle.kernel_cache import key
@@ -26,6 +29,7 @@ from yaffle.room import Room, spill_folder
 _WAIT_S = 30.0  # for a scheduler, and for its first worker
 _LOOK_S = 0.2  # between two looks at whether to go on
 _LEAST_PART, _MOST_PART = 250_000, 4_000_000  # packets
+_LEAST_RANGE = 256 << 20  # bytes of a file that is read in ranges
 _ROUNDS = 3  # parts a thread, so that the last one is not waited for long
 _AGAIN = 3  # times that a task is begun once more
 _LACKING = "pip install 'yaffle[cluster]'"
@@ -100,28 +104,65 @@ class Crew(Here):
                 )
 
     def read(self, paths: Sequence[Path], progress: Progress, room: Room) -> Capture:
-        """The captures as one, each read by a worker. room: where packets are put."""
-        where = [self.address(str(path.resolve())) for path in paths]
+        """The captures as one, each read by a worker, a large one by several. room: where packets are put."""
+        files = self._cut(paths)
         told = self._done(
-            [("read_file", tasks.read_file, (number, path)) for number, path in enumerate(where)],
+            [
+                ("read_range", tasks.read_part_of_file, (number, piece, self.address(str(path.resolve())), *edges))
+                if len(ranges) > 1
+                else ("read_file", tasks.read_file, (number, self.address(str(path.resolve()))))
+                for number, (path, ranges) in enumerate(files)
+                for piece, edges in enumerate(ranges)
+            ],
             lambda share: progress(0.8 * share, "reading captures on the cluster"),
         )
         if broken := next((done.wrong for done in told if done.wrong), ""):
             raise YaffleError(broken)
-        sizes = [done.found for done in told]
+        packets = iter([done.found for done in told])
+        read = [self._read(number, path, ranges, packets) for number, (path, ranges) in enumerate(files)]
 
-        def read() -> Iterator[Capture]:
-            for number in range(len(sizes)):
-                if not progress(0.8 + 0.2 * number / len(sizes), "joining what was read"):
+        def every() -> Iterator[Capture]:
+            for number, one in enumerate(read):
+                if not progress(0.8 + 0.2 * number / len(read), "joining what was read"):
                     raise Cancelled
-                yield read_capture(self._store, f"{self._run}/read-{number}", tasks.fetched_folder(self._run))
+                yield one.apart()
 
-        capture = joined(read(), sizes, room)
+        capture = read[0].alone(room) if len(read) == 1 else joined(every(), [one.packets for one in read], room)
         local = {given: path for path, given in self._given.items()}
         for source in capture.sources:
             source.path = local.get(source.path, source.path)
         settle_points(capture, progress)
         return capture
+
+    def _cut(self, paths: Sequence[Path]) -> list[tuple[Path, list[tuple[int, int | None]]]]:
+        """Each file with the ranges that it is read in."""
+        sizes = [path.stat().st_size if path.is_file() else 0 for path in paths]
+        threads = max(1, sum(self._client.nthreads().values()))
+        each = max(_LEAST_RANGE, sum(sizes) // (threads * _ROUNDS))
+        found = []
+        for path, size in zip(paths, sizes, strict=True):
+            cuts = cuts_of(path, size // each) if size >= 2 * each else []
+            found.append((path, list(zip([0, *cuts], [*cuts, None], strict=True))))
+        return found
+
+    def _read(
+        self, number: int, path: Path, ranges: Sequence[tuple[int, int | None]], packets: Iterator[int]
+    ) -> "_Read":
+        """What was read of a file; as a whole, where its ranges do not fit each other."""
+        counts = [next(packets) for _ in ranges]
+        beside, name = tasks.fetched_folder(self._run), f"{self._run}/read-{number}"
+        if len(ranges) > 1:
+            told = [read_told(self._store, f"{name}-{piece}", beside) for piece in range(len(ranges))]
+            fit = fitting([one for one, _ in told], [steady for _, steady in told], [begin for begin, _ in ranges[1:]])
+            if fit:
+                return _ReadInRanges(self._store, name, beside, path, sum(counts[:fit]), [one for one, _ in told[:fit]])
+            again = self._done(
+                [("read_file", tasks.read_file, (number, self.address(str(path.resolve()))))], lambda _share: True
+            )
+            if again[0].wrong:
+                raise YaffleError(again[0].wrong)
+            counts = [again[0].found]
+        return _Read(self._store, name, beside, path, counts[0])
 
     def account(
         self,
@@ -188,6 +229,39 @@ class Crew(Here):
         finally:
             with suppress(Exception):  # A scheduler that is lost has nothing to cancel.
                 self._client.cancel(futures)
+
+
+@dataclass(frozen=True)
+class _Read:
+    """A file that workers read."""
+
+    store: Store
+    name: str
+    beside: Path
+    path: Path
+    packets: int
+
+    def apart(self) -> Capture:
+        """Its packets, to be joined with others'."""
+        return read_capture(self.store, self.name, self.beside)
+
+    def alone(self, room: Room) -> Capture:
+        """Its packets, put there."""
+        return joined([self.apart()], [self.packets], room)
+
+
+@dataclass(frozen=True)
+class _ReadInRanges(_Read):
+    """A file that workers read in ranges."""
+
+    told: list[Told]
+
+    def apart(self) -> Capture:
+        return self.alone(Room())
+
+    def alone(self, room: Room) -> Capture:
+        pieces = (read_piece(self.store, f"{self.name}-{piece}", self.beside) for piece in range(len(self.told)))
+        return join_ranges(self.path, self.told, pieces, self.packets, room)
 
 
 def workforce_of(scheduler: str, store: str) -> Here:

@@ -10,9 +10,11 @@ import numpy as np
 from yaffle.arrays import Array
 from yaffle.capture.captured import Capture, Source
 from yaffle.capture.conversations import Rows
-from yaffle.capture.headers import QUOTE
+from yaffle.capture.headers import QUOTE, Ends, empty_ends
+from yaffle.capture.one_file import Told
 from yaffle.capture.packets import HEAD, Columns, SackBlocks
-from yaffle.capture.records import Interface
+from yaffle.capture.ranges import Piece
+from yaffle.capture.records import Container, Interface
 from yaffle.case.columns import as_columns, as_matrix, read_columns, read_texts, write_columns
 from yaffle.case.folder import CHARGE_NAMES, FACT_NAMES
 from yaffle.cluster.store import Store
@@ -77,6 +79,43 @@ def read_capture(store: Store, name: str, beside: Path) -> Capture:
         told["names"],
         quotes=_table(columns("quotes"), QUOTE),
     )
+
+
+def write_piece(store: Store, name: str, piece: Piece) -> None:
+    """What was read of a range of a file; of packets' ends what any of them has."""
+    outer = piece.ends.outer
+    ends = {key: column for key, column in piece.ends._asdict().items() if key != "outer" and column.any()}
+    ends |= {f"outer{k}": np.ascontiguousarray(outer[:, k]) for k in range(outer.shape[1]) if outer.any()}
+    _write(store, f"{name}/packets.arrow", piece.packets._asdict())
+    _write(store, f"{name}/ends.arrow", ends)
+    _write(store, f"{name}/sack.arrow", piece.sack._asdict())
+    _write(store, f"{name}/quotes.arrow", _fields(piece.quotes))
+    _write_json(store, f"{name}/beside.json", {"told": asdict(piece.told), "steady": piece.steady})
+
+
+def read_told(store: Store, name: str, beside: Path) -> tuple[Told, bool]:
+    """What is known of a range besides its packets, and whether the file's beginning holds for it."""
+    held = _read_json(store, f"{name}/beside.json", beside)
+    container = held["told"].pop("container")
+    faces = [Interface(**face) for face in container.pop("interfaces")]
+    return Told(Container(interfaces=faces, **container), **held["told"]), bool(held["steady"])
+
+
+def read_piece(store: Store, name: str, beside: Path) -> Piece:
+    """The reverse."""
+
+    def columns(part: str) -> dict[str, Array]:
+        return read_columns(store.read(f"{name}/{part}.arrow", beside))
+
+    packets, held = Columns(**_with_head(columns("packets"))), columns("ends")
+    ends = empty_ends(packets.time_ns.size)
+    for key, column in zip(Ends._fields, ends, strict=True):
+        if key != "outer":
+            column[:] = held.get(key, 0)
+    for k in range(ends.outer.shape[1]):
+        ends.outer[:, k] = held.get(f"outer{k}", 0)
+    quotes = _table(columns("quotes"), QUOTE)
+    return Piece(packets, ends, SackBlocks(**columns("sack")), quotes, *read_told(store, name, beside))
 
 
 def write_part(store: Store, name: str, part: Part) -> None:

@@ -12,9 +12,10 @@ from threading import Lock
 from typing import NamedTuple
 
 from yaffle.capture.captured import Source
+from yaffle.capture.ranges import read_range
 from yaffle.capture.reader import read_apart
 from yaffle.cluster.store import Store, fetched, is_url
-from yaffle.cluster.stored_parts import read_part, write_account, write_capture
+from yaffle.cluster.stored_parts import read_part, write_account, write_capture, write_piece
 from yaffle.errors import YaffleError
 from yaffle.kernel_cache import key
 from yaffle.parts import account_part
@@ -63,6 +64,19 @@ def read_file(store: str, run: str, number: int, path: str) -> Done:
         if may:
             write_capture(to, f"{run}/read-{number}", capture)
     return Done(capture.packets.time_ns.size, "", time.process_time() - began, to.written_bytes)
+
+
+def read_part_of_file(store: str, run: str, number: int, piece: int, path: str, begin: int, stop: int | None) -> Done:
+    """Reads a range of one capture. Gives its number of packets, or what is wrong with it."""
+    began, to = time.process_time(), Store(store)
+    try:
+        found = read_range(fetched(path, fetched_folder(run)), begin, stop)
+    except YaffleError as error:
+        return Done(0, str(error))
+    with _writing(run) as may:
+        if may:
+            write_piece(to, f"{run}/read-{number}-{piece}", found)
+    return Done(found.packets.time_ns.size, "", time.process_time() - began, to.written_bytes)
 
 
 def account_for(store: str, run: str, number: int, sources: Sequence[str]) -> Done:
