@@ -111,15 +111,20 @@ def find(analysis: Analysis, speaker: Array) -> list[Finding]:
     )
     _, first, group = np.unique(keys, return_index=True, return_inverse=True)
     order = np.argsort(group, kind="stable")
-    found = []
+    found = [
+        f
+        for f in _failed_openings(analysis, places, speaker)
+        if f.lost_ns >= _LEAST_LOST_NS or f.cause in ("refused", "unanswered")
+    ]
+    ends = np.cumsum(np.bincount(group))
+    lost = np.add.reduceat(sums[np.arange(rows.size), party][order], ends - np.bincount(group)) if rows.size else ends
+    worst = max([*lost[lost >= _LEAST_LOST_NS].tolist(), *(f.lost_ns for f in found)], default=0)
     moved = np.asarray(moved_paths(account).any(axis=1))
-    for one, members in zip(first.tolist(), np.split(rows[order], np.cumsum(np.bincount(group))[:-1]), strict=False):
+    for k in np.flatnonzero((lost >= _LEAST_LOST_NS) & (lost >= _LEAST_SHARE * worst)).tolist():
+        one, members = int(first[k]), rows[order[ends[k - 1] if k else 0 : ends[k]]]
         key = causes.PARTIES[party[one]], causes.CHARGES[column[one]][1], site.texts[places_of[one]]
         found.append(_finding(analysis, places, key, members, moved))
-    found += _failed_openings(analysis, places, speaker)
-    found = [f for f in found if f.lost_ns >= _LEAST_LOST_NS or f.cause in ("refused", "unanswered")]
     found.sort(key=lambda f: -f.lost_ns)
-    worst = found[0].lost_ns if found else 0
     return [f for f in found if f.lost_ns >= _LEAST_SHARE * worst or f.cause == "refused"]
 
 

@@ -29,7 +29,8 @@ from yaffle.session.focus import Focus
 from yaffle.session.investigation import Investigation, Opened, open_folder
 from yaffle.units import moment
 
-_LOOK_EVERY_MS = 500  # How often growing captures are looked at.
+_LOOK_EVERY_MS = 500  # How often growing captures are looked at; where a look took longer, at once:
+_LOOK_ON_MS = 30  # what it found is drawn first.
 _LAST_NS = 600 * 10**9  # of a ring, that are opened for what passes now
 _AT_REST = 3  # looks without growth, after which a capture is looked at whole
 _CAPTURES = "Captures and flow records (*.pcap *.pcapng *.cap *.ipfix *.csv *.parquet *.gz *.zst *.lz4);;All files (*)"
@@ -65,6 +66,7 @@ class CaseFiles(QObject):
         self._then_filter = ""
         self._following = False
         self._rested = 0  # looks since captures have grown
+        self._began_s = 0.0  # when reading began last
         self._timer = QTimer(self, interval=_LOOK_EVERY_MS)
         self._timer.timeout.connect(self.look_for_growth)
         self.receiver, self.capturer = LongCommand(LISTEN, self), LongCommand(CAPTURE, self)
@@ -223,21 +225,26 @@ class CaseFiles(QObject):
             if provisional:
                 self.read_again()
             return
-        if self._ring is not None and {s.path for s in evidence.analysis.capture.sources} != {
-            str(path.resolve()) for path in files_of(self._ring)
-        }:
+        if self._has_grown(evidence.analysis):
             self._rested = 0
             self.read_again(provisional=True)
             return
-        for source in evidence.analysis.capture.sources:
-            path = Path(source.path)
-            if path.is_file() and path.stat().st_size > source.size_bytes:  # A history is followed by itself.
-                self._rested = 0
-                self.read_again(provisional=True)
-                return
         self._rested += 1
         if provisional and self._rested >= _AT_REST:
             self.read_again()
+
+    def _has_grown(self, analysis: Analysis) -> bool:
+        """Whether more is there than was read; a history is followed by itself."""
+        sources = analysis.capture.sources
+        if self._ring is not None and {s.path for s in sources} != {str(p.resolve()) for p in files_of(self._ring)}:
+            return True
+        return any(Path(s.path).is_file() and Path(s.path).stat().st_size > s.size_bytes for s in sources)
+
+    def _look_on(self) -> None:
+        """Reads on at once where captures grew while the last look was under way."""
+        evidence = self._model.evidence
+        if self._following and self._task.job is None and evidence is not None and self._has_grown(evidence.analysis):
+            self.read_again(provisional=True)
 
     def load(self, paths: list[Path], *, again: bool = False, provisional: bool = False) -> None:
         """Opens captures or one case, off the interface thread; `again`: the same ones, and what the user did
@@ -266,7 +273,7 @@ class CaseFiles(QObject):
             return Opened(analyse(paths, progress, planned(paths)), memory=memory, progress=progress)
 
         if self._task.begin(work, "starting", self._loaded):
-            self._reading = paths
+            self._reading, self._began_s = paths, time.monotonic()
             self._model.announce([(p.name, p.stat().st_size) for p in paths if p.is_file()])
 
     @property
@@ -322,6 +329,8 @@ class CaseFiles(QObject):
         if self._ring is not None or len(self._reading) == 1:
             self.recent.emit(str((self._ring or self._reading[0]).resolve()))
         self.loaded.emit(opened)
+        if opened.analysis.provisional and time.monotonic() - self._began_s > _LOOK_EVERY_MS / 1000:
+            QTimer.singleShot(_LOOK_ON_MS, self, self._look_on)
         if self._then is not None:
             self._model.look(self._model.focus.with_period(self._then).with_filter(self._then_filter))
             self._then, self._then_filter = None, ""
