@@ -66,10 +66,13 @@ def labels_of(high: Array, low: Array, ipv6: Array) -> Labels:
     """Addresses as labels: each distinct one becomes text once."""
     if not high.size:
         return Labels(np.empty(0, np.int64), [])
-    order = np.lexsort((low, high, ipv6))
-    new = np.concatenate(
-        [[True], (np.diff(high[order]) != 0) | (np.diff(low[order]) != 0) | (np.diff(ipv6[order]) != 0)]
-    )
+    if high.any() or ipv6.any():
+        order = np.lexsort((low, high, ipv6))
+        new = (np.diff(high[order]) != 0) | (np.diff(low[order]) != 0) | (np.diff(ipv6[order]) != 0)
+    else:
+        order = np.argsort(low, kind="stable")
+        new = np.diff(low[order]) != 0
+    new = np.concatenate([[True], new])
     codes = np.empty(high.size, np.int64)
     codes[order] = np.cumsum(new) - 1
     first = order[new]

@@ -18,9 +18,14 @@ _MODEL_SHARE, _MODEL_NS = 0.1, 2_000_000  # What the ledger's rules themselves m
 _LEAST_SHARE = 0.02  # A lower bound below this share of the wait is as good as nil.
 
 
-def bounds_of_groups(account: Account, rows: Array, group: Array, groups: int) -> tuple[Array, Array]:
-    """(low, high) of each party's part of some exchanges' waits, ns, (groups, 3) in the order of bounds.BOUNDED."""
-    charges = account.exchange_charges[rows]
+def bounds_of_groups(
+    account: Account, rows: Array, group: Array, groups: int, charges: Array | None = None
+) -> tuple[Array, Array]:
+    """(low, high) of each party's part of some exchanges' waits, ns, (groups, 3) in the order of bounds.BOUNDED.
+
+    charges: theirs, where they are at hand.
+    """
+    charges = account.exchange_charges[rows] if charges is None else charges
     low, high = np.zeros((groups, len(PARTIES))), np.zeros((groups, len(PARTIES)))
     for k, party in enumerate(bounds.BOUNDED):
         estimate = charges[:, causes.party_columns(party)].sum(axis=1)

@@ -148,8 +148,8 @@ def _finding(analysis: Analysis, places: Places, key: tuple[str, str, str], rows
     members = np.unique(account.exchange[rows, 0])
     clients = sorted(client_labels(flows, account.flow[members]).texts)
     address = server_labels(flows, account.flow[members])
-    ends = np.unique(np.stack([address.codes, flows.b_port[account.flow[members]]], axis=1), axis=0)
-    servers = sorted((address.texts[code], port) for code, port in ends.tolist())
+    ends = np.unique(address.codes << 16 | flows.b_port[account.flow[members]])
+    servers = sorted((address.texts[end >> 16], end & 0xFFFF) for end in ends.tolist())
     first, last = int(account.of_exchange("first_ns")[rows].min()), int(account.of_exchange("end_ns")[rows].max())
     parts = [account.fact(f"to_{side}_min_ns")[members] for side in ("server", "client")]
     trip = np.sum(parts, axis=0)[(parts[0] >= 0) & (parts[1] >= 0)]
@@ -289,7 +289,7 @@ def _finding(analysis: Analysis, places: Places, key: tuple[str, str, str], rows
             " in it."
         )
     whole = np.zeros(rows.size, np.int64)
-    low, high = bounds_of_groups(account, rows, whole, 1)
+    low, high = bounds_of_groups(account, rows, whole, 1, charges)
     confidence = float(
         confidences(party_sums(charges.sum(axis=0)[None, :]), np.array([causes.PARTIES.index(who)]), low, high)[0]
     )

@@ -1,7 +1,7 @@
 """Links of all hosts: each call to the request behind whose answer it lies, with a certainty."""
 
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import NamedTuple
 
 import numpy as np
@@ -33,9 +33,10 @@ class Effort:
 _SEEDS = 1 << 20  # of a host: of its chains, and of the pieces of a large one
 _FULL = Effort(4, 16, 2)
 _SIMPLE = Effort(1, 4, 1)  # where no two requests were ever under way at once
-_LARGE = Effort(1, 12, 1)  # where there is much to weigh: learnt from a part of it
+_LARGE = Effort(4, 12, 1)  # where there is much to weigh: learnt from a part of it; the more there is, the fewer chains
 _MOST_FULL = 30_000  # possible owners up to which all is weighed again and again
-_LEARNT_FROM = 60_000  # possible owners of the calls that are learnt from, of a large host
+_LEARNT_FROM = 240_000  # possible owners of the calls that a large host is learnt from, over all chains
+_FORMER = 0.5  # how much what former states showed of a large host counts beside the last one
 # Steps by which a large host's calls find their owners, from tolerant to strict, and steps that then tell who is
 # certain:
 # from so many to so many, the more the more requests are under way at once.
@@ -83,17 +84,19 @@ class _Weighing:
     def __init__(self, host: HostCalls, seed: int, watch: Watch) -> None:
         self.host, self._watch, self._seed = host, watch, seed * _SEEDS
         count = host.calls["owners_end"] - host.calls["owners"]
-        large = host.owners.size > _MOST_FULL
-        self.effort = _LARGE if large else _FULL if count.max(initial=0) > 1 else _SIMPLE
+        self.large = host.owners.size > _MOST_FULL
+        self.effort = _FULL if count.max(initial=0) > 1 else _SIMPLE
+        if self.large:
+            self.effort = replace(_LARGE, chains=min(_LARGE.chains, max(1, _LEARNT_FROM // host.owners.size)))
         self._most = int(count.max(initial=0))
         self.walks = [
             self._walk(no_owners(host.calls.size, host.fronts.size, host.owners.size, self._seed + k))
             for k in range(self.effort.chains)
         ]
         self.open = np.flatnonzero(count > 0)
-        self.pieces = pieces_of(host, self.open) if large else [self.open]
+        self.pieces = pieces_of(host, self.open) if self.large else [self.open]
         self.calls, self.fronts = np.arange(host.calls.size), np.arange(host.fronts.size)  # that are learnt from
-        if large:
+        if self.large:
             self._learn_from_a_part()
         self.shares = np.zeros(host.owners.size)
         self.found = np.full((SAMPLES, host.calls.size), -1, np.int32)  # the request of each call in each sample, a hop
@@ -143,15 +146,17 @@ class _Weighing:
 
     def learn(self) -> Habits:
         """From nothing to habits: what is seen in the states makes the next likelier."""
-        learnt, chosen = self.habits(self.nothing()), np.intersect1d(self.calls, self.open)
+        learnt, held = self.habits(self.nothing()), self.nothing()
+        chosen = self.calls[self.host.calls["owners_end"][self.calls] > self.host.calls["owners"][self.calls]]
+        former, weight = (_FORMER if self.large else 0.0), 0.0
         for turn in range(self.effort.learning):
             coldness = min(1.0, 0.4 + 1.2 * turn / self.effort.learning)
-            counts = self.nothing()
+            counts, weight = Counts(*(former * one for one in held)), former * weight + len(self.walks)
             for walk in self.walks:
                 prepare(self.host, learnt, walk.state, chosen)
                 self.go(walk, learnt, chosen, coldness)
                 observe(self.host, learnt, walk.state, self.fronts, self.calls, counts)
-            learnt = self.habits(Counts(*(one / len(self.walks) for one in counts)))
+            learnt, held = self.habits(Counts(*(one / weight for one in counts))), counts
         return learnt
 
     def sample(self, learnt: Habits) -> None:
@@ -208,7 +213,9 @@ class _Weighing:
 
 def _weighings(hops: Hops, watch: Watch, pool: ThreadPoolExecutor) -> list[_Weighing]:
     """One for each host that owed answers while it asked others."""
-    hosts = enumerate(np.intersect1d(hops.client, hops.server).tolist())
+    count = 1 + max(hops.client.max(initial=-1), hops.server.max(initial=-1))
+    both = np.bincount(hops.client, minlength=count) * np.bincount(hops.server, minlength=count)
+    hosts = enumerate(np.flatnonzero(both).tolist())
     every = pool.map(
         lambda one: (
             one[0],
@@ -228,7 +235,7 @@ def link(hops: Hops, watch: Watch | None = None) -> Links:
         learnt = pool.map(_Weighing.learn, weighings)
         drawn = []
         for weighing, habit in zip(weighings, learnt, strict=True):
-            if weighing.effort is _LARGE:
+            if weighing.large:
                 pieces = range(len(weighing.pieces))
                 drawn += [pool.submit(weighing.sample_piece, habit, number) for number in pieces]
             else:
