@@ -2,6 +2,7 @@
 
 import gzip
 import json
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -9,6 +10,9 @@ import pytest
 from tests.tiers.truth import DATA
 from yaffle.analysis import analyse
 from yaffle.errors import Cancelled, YaffleError
+from yaffle.findings import finding
+from yaffle.findings.cleared import cleared
+from yaffle.findings.finding import find
 from yaffle.following import Followed
 from yaffle.report.document import document
 
@@ -118,3 +122,27 @@ def test_what_is_provisional_says_so_in_its_notes(tmp_path):
     followed = Followed([target])
     assert any("still grew" in note for note in followed.look(provisional=True).capture.sources[0].notes)
     assert not any("still grew" in note for note in followed.look().capture.sources[0].notes)
+
+
+def test_while_captures_grow_only_the_worst_is_told_and_nobody_cleared(analysed_morning, monkeypatch):
+    whole = find(analysed_morning, analysed_morning.speaker)
+    growing = replace(analysed_morning, provisional=True)
+    monkeypatch.setattr(finding, "_WHILE_IT_GROWS", 2)
+    worst = find(growing, growing.speaker)
+    of_openings = [f for f in whole if f.cause in ("refused", "unanswered")]
+    assert [f for f in whole if f not in of_openings][:2] == [f for f in worst if f not in of_openings]
+    assert cleared(analysed_morning, analysed_morning.speaker, [])
+    assert cleared(growing, growing.speaker, []) == []
+
+
+def test_how_connections_begin_is_read_once(tmp_path):
+    target = tmp_path / "growing.pcap"
+    followed = Followed([target])
+    begun = []
+    for _ in grow(LOSSY, target, (0.4, 0.6, 0.8, 1.0)):
+        begun.append(followed.look(provisional=True).messages.begun)
+    assert begun[0] == {}  # Nothing was known of any.
+    again = begun[1].keys() & begun[2].keys()
+    assert again
+    assert all(begun[1][one] == begun[2][one] for one in again)
+    followed.close()

@@ -59,7 +59,8 @@ COUNTER_SUFFIXES = (".csv", ".parquet")  # files that are read as tables of coun
 
 
 _STILL_GREW = (
-    "it still grew when it was read: queues that others fill and servers behind servers were not looked at yet"
+    "it still grew when it was read: queues that others fill and servers behind servers were not looked at yet, and of"
+    " who waited only the worst is told"
 )
 
 
@@ -399,8 +400,8 @@ def heard_ends(media: list[Media], programs: list[Program]) -> set[tuple[str, st
 
 def _kept(capture: Capture, arranged: Arrangement, messages: Messages, account: Account, anew: int) -> Former:
     """What the next reading may take over; nothing of it will be written to."""
-    own = {name: getattr(account, name).copy() for name in ("connection", "connection_charges")}
-    by_column = {name: getattr(account, name).copy(order="F") for name in ("exchange", "exchange_charges")}
+    names = ("exchange", "exchange_charges", "connection", "connection_charges")
+    own = {name: getattr(account, name).copy(order="K") for name in names}  # Columns stay as they lie.
     direction = capture.packets.direction[arranged.order[arranged.starts[:-1]]]
     kind = capture.packets.kind.copy()
-    return Former(arranged, direction, kind, messages, replace(account, **own, **by_column), anew)
+    return Former(arranged, direction, kind, messages, replace(account, **own), anew)

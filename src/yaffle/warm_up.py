@@ -346,6 +346,7 @@ def warm_up() -> None:
     from yaffle.findings.flow_path import flow_ways
     from yaffle.findings.flow_source import held_flows
     from yaffle.findings.planner import plan
+    from yaffle.following import Followed
     from yaffle.live.capturing import convert_nothing
     from yaffle.normal.baseline import BaselineSettings, baseline
     from yaffle.records.flow_table import Exporter, FlowRecords, empty_flows
@@ -364,6 +365,10 @@ def warm_up() -> None:
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "one.pcap"
         _write_pcap(path)
+        followed = Followed([path])
+        for _ in range(2):
+            followed.look(provisional=True)
+        followed.close()
         model = Investigation()
         analysis = analyse([path])
         _watch(analysis)

@@ -4,7 +4,7 @@ to its packets.
 
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
@@ -50,6 +50,9 @@ class Messages:
     host: dict[int, str] = field(default_factory=dict)  # the server's name as the client asked for it
     note: dict[int, str] = field(default_factory=dict)
     values: dict[int, tuple[str, ...]] = field(default_factory=dict)  # of messages that were asked with any
+    # While captures grow, of connections that got packets: the protocol by the first packets with payload of both
+    # sides, and the server's port.
+    begun: dict[tuple[int, int, int], str] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -127,7 +130,7 @@ def _decode_all(
     _first_rows(starts, order, payload.packets, first)
     if known is not None:
         first[known.rows >= 0] = -1
-    decoder = _Decoder(starts, order, ports, payload, first)
+    decoder = _Decoder(starts, order, ports, payload, first, known.messages.begun if known is not None else None)
     total = max(1, int((first >= 0).any(axis=1).sum()))
     parts: list[Messages] = []
     done = 0
@@ -143,7 +146,7 @@ def _decode_all(
         decoder.decode(begin, end, gathering, went)
         done += int((first[begin:end] >= 0).any(axis=1).sum())
         parts.append(gathering.messages())
-    return join_messages([(0, part) for part in parts])
+    return replace(join_messages([(0, part) for part in parts]), begun=decoder.begun)
 
 
 def join_messages(told: Sequence[tuple[int, Messages]]) -> Messages:
@@ -175,8 +178,17 @@ def join_messages(told: Sequence[tuple[int, Messages]]) -> Messages:
 class _Decoder:
     """Decodes connections, some at a time: what is held meanwhile grows with their number."""
 
-    def __init__(self, starts: Array, order: Array, ports: Array, payload: Payload, first: Array) -> None:
+    def __init__(
+        self,
+        starts: Array,
+        order: Array,
+        ports: Array,
+        payload: Payload,
+        first: Array,
+        known: dict[tuple[int, int, int], str] | None,
+    ) -> None:
         self._starts, self._order, self._ports, self._payload, self._first = starts, order, ports, payload, first
+        self._known, self.begun = known, dict[tuple[int, int, int], str]()
         self._room = empty_segments(int(np.diff(starts).max(initial=0)))
 
     def decode(self, begin: int, end: int, gathering: "_Gathering", went: Callable[[float], None]) -> None:
@@ -201,14 +213,25 @@ class _Decoder:
         for place, c in enumerate(with_bytes.tolist()):
             if place % _EVERY == 0:
                 went(0.2 * place)
-            heads = [self._payload.of_packet(int(row))[:_FIRST] if row >= 0 else b"" for row in self._first[c]]
-            if 0 < len(heads[0]) < _SHORT or 0 < len(heads[1]) < _SHORT:  # Cut finer than a protocol is told by.
-                g = self._segments(c)
-                runs = [stream_of(g, side, self._payload, _FIRST).runs for side in (0, 1)]
-                heads = [side[0].data if side else head for side, head in zip(runs, heads, strict=True)]
-            if protocol := _told(heads[0], heads[1], int(self._ports[c])):
+            if protocol := self._protocol(c, (*self._first[c].tolist(), int(self._ports[c]))):
                 told[c] = protocol
         return told
+
+    def _protocol(self, c: int, beginning: tuple[int, int, int]) -> str:
+        """That of a connection by its beginning; empty where it is not known."""
+        if self._known is not None and beginning in self._known:
+            self.begun[beginning] = self._known[beginning]
+            return self.begun[beginning]
+        heads = [self._payload.of_packet(row)[:_FIRST] if row >= 0 else b"" for row in beginning[:2]]
+        whole = not (0 < len(heads[0]) < _SHORT or 0 < len(heads[1]) < _SHORT)
+        if not whole:  # Cut finer than a protocol is told by.
+            g = self._segments(c)
+            runs = [stream_of(g, side, self._payload, _FIRST).runs for side in (0, 1)]
+            heads = [side[0].data if side else head for side, head in zip(runs, heads, strict=True)]
+        found = _told(heads[0], heads[1], beginning[2])
+        if whole and self._known is not None:
+            self.begun[beginning] = found
+        return found
 
     def _segments(self, c: int) -> Array:
         """The segments of a connection, until the next one is asked for."""

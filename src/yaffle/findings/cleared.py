@@ -36,8 +36,10 @@ class Cleared:
 
 def cleared(analysis: Analysis, speaker: Array, findings: list[Finding]) -> list[Cleared]:
     """Sites with enough exchanges and no finding of their own, most exchanges first. What servers ask each other while
-    they owe somebody an answer is nobody's waiting by itself, and clears no site.
+    they owe somebody an answer is nobody's waiting by itself, and clears no site. While captures grow none is.
     """
+    if analysis.provisional:
+        return []  # Not all that is wrong is told yet.
     account, flows = analysis.account, analysis.capture.conversations
     places = analysis.places
     owner = account.of_exchange("connection")

@@ -24,6 +24,7 @@ from yaffle.quantiles import median, p95
 from yaffle.units import duration, moment, share
 
 _LEAST_LOST_NS = 300_000_000  # A finding costs its users at least this much in all,
+_WHILE_IT_GROWS = 12  # findings of waits that are worked out at each look at captures that grow
 _WIDE = 0.1  # Bounds further apart than this share of the estimate are told.
 _MEASURED = 0.8  # So much of the network's part between two points makes it no inference.
 _LEAST_SHARE = 0.01  # and at least this share of what the worst one costs.
@@ -72,7 +73,7 @@ def find(analysis: Analysis, speaker: Array) -> list[Finding]:
     places = analysis.places
     account, flows = analysis.account, analysis.capture.conversations
     rows = _slow_exchanges(analysis, speaker)
-    charges = account.exchange_charges[rows]
+    charges = account.exchange_charges.T[:, rows].T  # column by column, as they lie
     sums, heaviest = by_party(charges)
     party = np.argmax(sums, axis=1)
     column = heaviest[np.arange(rows.size), party].astype(np.int64)
@@ -88,7 +89,8 @@ def find(analysis: Analysis, speaker: Array) -> list[Finding]:
     column[(party == causes.PARTIES.index(causes.NETWORK)) & (charges[:, causes.LOSS] >= FELT_REPAIR_NS)] = causes.LOSS
     column[column == causes.RATE] = causes.QUEUEING
     owner = account.exchange[rows, 0]
-    seen, place = np.unique(owner, return_inverse=True)
+    new = np.diff(owner, prepend=-1) > 0  # Exchanges stand in order of their connections.
+    seen, place = owner[new], np.cumsum(new) - 1
     flow = account.flow[seen]
     site = client_labels(flows, flow).named(places.site)
     server = server_labels(flows, flow)
@@ -109,19 +111,22 @@ def find(analysis: Analysis, speaker: Array) -> list[Finding]:
         + port
         + 1
     )
-    _, first, group = np.unique(keys, return_index=True, return_inverse=True)
-    order = np.argsort(group, kind="stable")
+    order = np.argsort(keys, kind="stable")
+    begins = np.flatnonzero(np.diff(keys[order], prepend=-1)) if rows.size else order
+    ends = np.append(begins[1:], rows.size) if rows.size else order
     found = [
         f
         for f in _failed_openings(analysis, places, speaker)
         if f.lost_ns >= _LEAST_LOST_NS or f.cause in ("refused", "unanswered")
     ]
-    ends = np.cumsum(np.bincount(group))
-    lost = np.add.reduceat(sums[np.arange(rows.size), party][order], ends - np.bincount(group)) if rows.size else ends
+    lost = np.add.reduceat(sums[np.arange(rows.size), party][order], begins) if rows.size else order
     worst = max([*lost[lost >= _LEAST_LOST_NS].tolist(), *(f.lost_ns for f in found)], default=0)
     moved = np.asarray(moved_paths(account).any(axis=1))
-    for k in np.flatnonzero((lost >= _LEAST_LOST_NS) & (lost >= _LEAST_SHARE * worst)).tolist():
-        one, members = int(first[k]), rows[order[ends[k - 1] if k else 0 : ends[k]]]
+    told = np.flatnonzero((lost >= _LEAST_LOST_NS) & (lost >= _LEAST_SHARE * worst))
+    if analysis.provisional:
+        told = told[np.argsort(-lost[told], kind="stable")[:_WHILE_IT_GROWS]]
+    for k in told.tolist():
+        one, members = int(order[begins[k]]), rows[order[begins[k] : ends[k]]]
         key = causes.PARTIES[party[one]], causes.CHARGES[column[one]][1], site.texts[places_of[one]]
         found.append(_finding(analysis, places, key, members, moved))
     found.sort(key=lambda f: -f.lost_ns)
@@ -142,7 +147,7 @@ def severity_of(lost_ns: int, users: int) -> str:
 def _finding(analysis: Analysis, places: Places, key: tuple[str, str, str], rows: Array, moved: Array) -> Finding:
     account, flows = analysis.account, analysis.capture.conversations
     who, cause, site = key
-    charges = account.exchange_charges[rows]
+    charges = account.exchange_charges.T[:, rows].T
     wait = charges.sum(axis=1)
     own = charges[:, causes.party_columns(who)].sum(axis=1)
     members = np.unique(account.exchange[rows, 0])

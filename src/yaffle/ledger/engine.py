@@ -174,6 +174,16 @@ def own_accounts(
     return found if known is None else _with_known(found, messages, known)
 
 
+@kernel
+def _lay(table, to, anew, also_to, before, kept):  # type: ignore[no-untyped-def]
+    """Puts all rows of one table and some of another one where they belong, column by column."""
+    for column in range(table.shape[1]):
+        for k in range(to.size):
+            table[to[k], column] = anew[k, column]
+        for k in range(kept.size):
+            table[also_to[k], column] = before[kept[k], column]
+
+
 def _with_known(found: Account, messages: Messages, known: KnownAccount) -> Account:
     """The account of what changed, with that of the rest; exchanges in order of their connections."""
     former = known.account
@@ -190,12 +200,9 @@ def _with_known(found: Account, messages: Messages, known: KnownAccount) -> Acco
     fresh, kept_at = np.split(place, [found.exchange.shape[0]])
     exchange = np.empty((len(EXCHANGE_FIELDS), whose.size), np.int64).T
     charges = np.empty((CHARGES, whose.size), np.int64).T
-    for table, anew, before in (
-        (exchange, found.exchange, former.exchange),
-        (charges, found.exchange_charges, former.exchange_charges),
-    ):
-        for column in range(table.shape[1]):
-            table[fresh, column], table[kept_at, column] = anew[:, column], before[kept, column]
+    tables = (exchange, found.exchange, former.exchange), (charges, found.exchange_charges, former.exchange_charges)
+    for table, anew, before in tables:
+        _lay(table, fresh, anew, kept_at, before, kept)
     told = kept_at[former.of_exchange("message")[kept] >= 0]
     owner, column = whose[np.argsort(place)][told], EXCHANGE_FIELDS.index("message")
     exchange[told, column] += messages.starts[owner] - known.messages.starts[known.rows[owner]]
