@@ -31,12 +31,12 @@ class Effort:
 
 
 _SEEDS = 1 << 20  # of a host: of its chains, and of the pieces of a large one
-_FULL = Effort(4, 16, 2)
+_FULL = Effort(8, 16, 2)  # the more there is, the fewer chains, down to those of a large host
 _SIMPLE = Effort(1, 4, 1)  # where no two requests were ever under way at once
 _LARGE = Effort(4, 12, 1)  # where there is much to weigh: learnt from a part of it; the more there is, the fewer chains
 _MOST_FULL = 30_000  # possible owners up to which all is weighed again and again
-_LEARNT_FROM = 240_000  # possible owners of the calls that a large host is learnt from, over all chains
-_FORMER = 0.5  # how much what former states showed of a large host counts beside the last one
+_LEARNT_FROM = 240_000  # possible owners of the calls that a host is learnt from, over all chains
+_FORMER = 0.5  # how much what former states showed counts beside the last one
 # Steps by which a large host's calls find their owners, from tolerant to strict, and steps that then tell who is
 # certain:
 # from so many to so many, the more the more requests are under way at once.
@@ -85,9 +85,9 @@ class _Weighing:
         self.host, self._watch, self._seed = host, watch, seed * _SEEDS
         count = host.calls["owners_end"] - host.calls["owners"]
         self.large = host.owners.size > _MOST_FULL
-        self.effort = _FULL if count.max(initial=0) > 1 else _SIMPLE
-        if self.large:
-            self.effort = replace(_LARGE, chains=min(_LARGE.chains, max(1, _LEARNT_FROM // host.owners.size)))
+        self.effort = _LARGE if self.large else _FULL if count.max(initial=0) > 1 else _SIMPLE
+        chains = max(1 if self.large else _LARGE.chains, _LEARNT_FROM // (1 + host.owners.size))
+        self.effort = replace(self.effort, chains=min(self.effort.chains, chains))
         self._most = int(count.max(initial=0))
         self.walks = [
             self._walk(no_owners(host.calls.size, host.fronts.size, host.owners.size, self._seed + k))
@@ -148,10 +148,10 @@ class _Weighing:
         """From nothing to habits: what is seen in the states makes the next likelier."""
         learnt, held = self.habits(self.nothing()), self.nothing()
         chosen = self.calls[self.host.calls["owners_end"][self.calls] > self.host.calls["owners"][self.calls]]
-        former, weight = (_FORMER if self.large else 0.0), 0.0
+        weight = 0.0
         for turn in range(self.effort.learning):
             coldness = min(1.0, 0.4 + 1.2 * turn / self.effort.learning)
-            counts, weight = Counts(*(former * one for one in held)), former * weight + len(self.walks)
+            counts, weight = Counts(*(_FORMER * one for one in held)), _FORMER * weight + len(self.walks)
             for walk in self.walks:
                 prepare(self.host, learnt, walk.state, chosen)
                 self.go(walk, learnt, chosen, coldness)
