@@ -10,11 +10,10 @@ from yaffle.tiers.likelihood import LOOK_BACK, ending, kind_before, score_now, s
 from yaffle.tiers.owning import give, take
 from yaffle.tiers.state import uniform
 
-_MOST = 32  # calls of both that are exchanged at once
+_MOST = 24  # calls of each from the first one on
 _FEW = 3  # calls besides the first that a short stretch holds at most
 _SHORT = 0.7  # of all stretches; the others go to the end
-_FAR = 24  # calls behind a change that it is weighed with
-ROOM = 64  # places of a list
+ROOM = 2 * _MOST  # places of a list
 
 
 @pasted
@@ -38,13 +37,11 @@ def _first_from(state, f, c):  # type: ignore[no-untyped-def]
 @pasted
 def _score_from(host, habits, state, f, n):  # type: ignore[no-untyped-def]
     """How likely a request's calls from one on come, and its answer, log."""
-    found = 0.0
-    for _ in range(_FAR):
-        if n < 0:
-            break
+    found = state.fronts[f].score
+    while n >= 0:
         found += score_now(host, habits, state, f, n)
         n = state.calls[n].after
-    return found + state.fronts[f].score if n < 0 else found
+    return found
 
 
 @pasted
@@ -85,15 +82,13 @@ def _sharing_in(host, state, p, calls, count):  # type: ignore[no-untyped-def]
 def _score_list(host, habits, state, f, p, calls, places, count):  # type: ignore[no-untyped-def]
     """How likely a request makes a list of calls behind the call `p`, and is answered then, log."""
     found, kp, kf = 0.0, kind_before(host, p), host.fronts[f].kind
-    for j in range(min(count, _FAR)):
+    for j in range(count):
         c = calls[j]
         since = _since_in(host, state, f, p, calls, j, host.calls[c].sent_ns, False)
         found += step(
             host, habits, state, kf, kp, c, places[j], since, _sharing_in(host, state, p, calls, j + 1)
         )  # fmt: skip
         kp = host.calls[c].kind + 1
-    if count > _FAR:
-        return found
     since = _since_in(host, state, f, p, calls, count, host.fronts[f].answered_ns, True)
     return found + ending(host, habits, f, kp, since)
 
@@ -111,7 +106,7 @@ def _move(host, habits, state, calls, places, count):  # type: ignore[no-untyped
 def _moving(state):  # type: ignore[no-untyped-def]
     """How many calls of both change sides."""
     drawn = uniform(state)
-    return 2 + int(drawn / _SHORT * _FEW) if drawn < _SHORT else _MOST
+    return 2 + int(drawn / _SHORT * _FEW) if drawn < _SHORT else ROOM
 
 
 @pasted
@@ -120,14 +115,16 @@ def _exchanged(host, state, f, first, g, other, many, moved, places, lists):  # 
     the calls of one, their places, those of the other. How many of each; the first is -1 where it cannot be.
     """
     count, left, right = 0, 0, 0
-    while (first >= 0 or other >= 0) and max(left, right) <= _FAR:
+    while first >= 0 or other >= 0:
+        if max(left, right) == _MOST:
+            return -1, left, right
         mine = other < 0 or (first >= 0 and first < other)
         n = first if mine else other
         to_left = not mine
         place = state.calls[n].owner
         if count < many:
             place = _owner_place(host, n, g if mine else f)
-            if place < 0 or count == _MOST:
+            if place < 0:
                 return -1, left, right
             moved[count], places[count] = n, place
             count += 1

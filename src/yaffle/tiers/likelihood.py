@@ -160,9 +160,7 @@ def refresh(host, habits, state, f, p, c):  # type: ignore[no-untyped-def]
     """
     n = state.fronts[f].head if p < 0 else state.calls[p].after
     another, hidden = True, False
-    for _ in range(_AHEAD + 1):
-        if n < 0:
-            break
+    while n >= 0:
         since = waited_since(host, state, f, p, host.calls[n].sent_ns, False)
         same = not hidden and host.calls[n].service == host.calls[c].service
         if another or same or since != state.calls[n].since_ns:
@@ -171,8 +169,7 @@ def refresh(host, habits, state, f, p, c):  # type: ignore[no-untyped-def]
             return
         hidden, another = hidden or (same and n != c), n == c
         p, n = n, state.calls[n].after
-    if n < 0:
-        score_ending(host, habits, state, f)
+    score_ending(host, habits, state, f)
 
 
 @pasted
