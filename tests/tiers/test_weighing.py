@@ -88,7 +88,7 @@ def test_a_requests_calls_stay_one_list_in_order(seed):
     assert sorted(seen) == np.flatnonzero(state.calls["owner"] >= 0).tolist()
 
 
-def test_requests_exchange_first_calls_and_keep_their_second_ones():
+def test_requests_swap_first_calls_and_keep_their_second_ones():
     """Each request asks two things, the second 0.9 to 1.1 ms after the first was answered: first calls that were taken
     for each other's are put right, although neither fits better for a request that has its own already.
     """

@@ -7,7 +7,6 @@ from typing import NamedTuple
 import numpy as np
 
 from yaffle.arrays import Array
-from yaffle.tiers.exchange import ROOM
 from yaffle.tiers.habits import Counts, Habits, habits, no_counts
 from yaffle.tiers.hops import Hops
 from yaffle.tiers.host_calls import HostCalls, host_calls
@@ -15,6 +14,7 @@ from yaffle.tiers.observing import note_owners, observe
 from yaffle.tiers.owning import prepare
 from yaffle.tiers.pieces import pieces_of, put, told_owners
 from yaffle.tiers.state import State, no_owners
+from yaffle.tiers.swaps import ROOM
 from yaffle.tiers.sweeps import sweep
 from yaffle.tiers.watch import Watch
 

@@ -1,16 +1,16 @@
 """A sweep takes the calls of a host one by one and gives each an owner anew, by how likely the whole is with it (Gibbs
-sampling); then its old request and the new one may exchange more (`exchange`).
+sampling); then its old request and the new one may swap more (`swap`).
 """
 
 import numpy as np
 
 from yaffle.kernels import leaf, pasted
-from yaffle.tiers.exchange import exchange
 from yaffle.tiers.likelihood import gain
 from yaffle.tiers.owning import give, take
 from yaffle.tiers.state import uniform
+from yaffle.tiers.swaps import swap
 
-_TRIES = 6  # of exchanges from a call on
+_TRIES = 6  # of swaps from a call on
 _NEVER, _HARDLY = -40.0, -12.0  # logarithms of what need not be worked out, and not be tried
 _TEMPER = 0.5  # how much who is tried depends on how well the call would follow there
 
@@ -75,4 +75,4 @@ def sweep(host, habits, state, chosen, coldness, weights, shares, room):  # type
         if _others_fit(weights[1], count - 1, picked, _TEMPER * coldness):
             _to_shares(weights[1], count - 1, _TEMPER * coldness)
             for _ in range(_TRIES):
-                exchange(host, habits, state, c, weights[1], coldness, room)
+                swap(host, habits, state, c, weights[1], coldness, room)

@@ -1,4 +1,4 @@
-"""Steps between sweeps: two requests exchange what each does in a stretch of time, the whole rest or a few calls of it
+"""Steps between sweeps: two requests swap what each does in a stretch of time, the whole rest or a few calls of it
 (Metropolis), because no single call leads from one good state to the next. What would be is weighed as two lists of
 calls before anything is moved.
 """
@@ -110,7 +110,7 @@ def _moving(state):  # type: ignore[no-untyped-def]
 
 
 @pasted
-def _exchanged(host, state, f, first, g, other, many, moved, places, lists):  # type: ignore[no-untyped-def]
+def _swapped(host, state, f, first, g, other, many, moved, places, lists):  # type: ignore[no-untyped-def]
     """Fills the calls that change sides, with their new places, and what the two requests do then: rows of `lists` with
     the calls of one, their places, those of the other. How many of each; the first is -1 where it cannot be.
     """
@@ -155,8 +155,8 @@ def _picked(state, weights, count):  # type: ignore[no-untyped-def]
 
 
 @pasted
-def exchange(host, habits, state, c, shares, coldness, room):  # type: ignore[no-untyped-def]
-    """Exchanges what two requests do from a call that has an owner on, for a while, where that is likely (Metropolis,
+def swap(host, habits, state, c, shares, coldness, room):  # type: ignore[no-untyped-def]
+    """Swaps what two requests do from a call that has an owner on, for a while, where that is likely (Metropolis,
     Hastings). shares: how likely each of its possible owners is tried; they depend on what comes before the call
     alone, so that going back is as likely as they say.
     """
@@ -166,7 +166,7 @@ def exchange(host, habits, state, c, shares, coldness, room):  # type: ignore[no
         return
     f, g = host.owners[mine].front, host.owners[k].front
     p, n = _first_from(state, g, c)
-    moved, left, right = _exchanged(host, state, f, c, g, n, _moving(state), room[4], room[5], room)
+    moved, left, right = _swapped(host, state, f, c, g, n, _moving(state), room[4], room[5], room)
     if moved < 0:
         return
     now = _score_from(host, habits, state, f, c) + _score_from(host, habits, state, g, n)
