@@ -291,6 +291,15 @@ def _look_behind() -> None:
     scan(np.zeros(1, np.uint8), number[:1], number[:1], np.ones(1, np.uint64), PLACES)
 
 
+def _collect() -> None:
+    """What the collector and a live capture need: nothing of theirs is there."""
+    from yaffle.collector.sock_diag import rows_of
+    from yaffle.live.capturing import convert_nothing
+
+    rows_of(b"", 0)
+    convert_nothing()
+
+
 def _watch(analysis: "Analysis") -> None:
     """The state of a path, which only queues that others fill ask for."""
     from yaffle.ledger.engine import observed_states
@@ -318,7 +327,7 @@ def load_kernels() -> None:
 
 
 _PARTS: dict[str, tuple[Callable[[], None], ...]] = {
-    "one": (_read, _charge),
+    "one": (_read, _charge, _collect),
     "two": (_classify, _match, _listen),
     "three": (_decode, _look_behind),
 }
@@ -340,14 +349,12 @@ def warm_up() -> None:
         if other.wait():
             raise YaffleError("a part of the engine cannot be compiled")
     from yaffle.analysis import analyse
-    from yaffle.collector.sock_diag import rows_of
     from yaffle.findings.classes import ClassLoad, ClassLoads
     from yaffle.findings.culprits import culprits
     from yaffle.findings.flow_path import flow_ways
     from yaffle.findings.flow_source import held_flows
     from yaffle.findings.planner import plan
     from yaffle.following import Followed
-    from yaffle.live.capturing import convert_nothing
     from yaffle.normal.baseline import BaselineSettings, baseline
     from yaffle.records.flow_table import Exporter, FlowRecords, empty_flows
     from yaffle.session.apportion import picture
@@ -360,8 +367,6 @@ def warm_up() -> None:
     from yaffle.session.survey import SurveySettings, survey
     from yaffle.session.wait_levels import groups
 
-    rows_of(b"", 0)
-    convert_nothing()
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "one.pcap"
         _write_pcap(path)
