@@ -267,13 +267,14 @@ def _decode() -> None:
 
 def _look_behind() -> None:
     """Two requests to one host, and two calls it made meanwhile."""
+    from yaffle.tiers.habits import habits, no_counts
     from yaffle.tiers.hops import Hops
     from yaffle.tiers.host_calls import host_calls
     from yaffle.tiers.identifiers import TOKENS
     from yaffle.tiers.kinds import PLACES
     from yaffle.tiers.label_scan import scan
     from yaffle.tiers.linking import link
-    from yaffle.tiers.pieces import put
+    from yaffle.tiers.pieces import put, told_owners
     from yaffle.tiers.split import split
     from yaffle.tiers.state import no_owners
     from yaffle.tiers.unseen import unseen_legs
@@ -286,7 +287,8 @@ def _look_behind() -> None:
     )  # fmt: skip
     split(hops, link(hops).samples, number[:2])
     host = host_calls(hops, number[:2], number[2:])
-    put(host, no_owners(host.calls.size, host.fronts.size, host.owners.size, 1), number[:0], number[:0])
+    told = told_owners(host, habits(no_counts(*host.shape), host, 1.0, np.full(host.shape[1], 0.5)), number[:2])
+    put(host, no_owners(host.calls.size, host.fronts.size, host.owners.size, 1), *told)
     unseen_legs(*(np.tile(column, 30) for column in (server - 1, server, times, ends, times, ends)))
     scan(np.zeros(1, np.uint8), number[:1], number[:1], np.ones(1, np.uint64), PLACES)
 
