@@ -9,7 +9,7 @@ from yaffle.kernel_cache import compiled
 from yaffle.plain_kernels import run_plainly, running_plainly
 from yaffle.progress import Progress
 
-MOST_PLAIN_STEPS = 12_000  # possible owners weighed in plain Python (yaffle.tiers): some 3 s
+MOST_PLAIN_STEPS = 18_000  # possible owners weighed in plain Python (yaffle.tiers): some 3 s
 MOST_PLAIN = 15_000  # Packets that are analyzed in plain Python: some 7 s, while compiling takes longer.
 
 

@@ -31,7 +31,7 @@ def pieces_of(path, cuts):
 
 
 def fit_of(pieces, cuts):
-    return fitting([piece.told for piece in pieces], [piece.steady for piece in pieces], cuts)
+    return fitting([piece.facts for piece in pieces], [piece.steady for piece in pieces], cuts)
 
 
 def assert_same(one, other):
@@ -48,7 +48,7 @@ def joined(path, cuts):
     assert fit
     used = pieces[:fit]
     total = sum(piece.packets.time_ns.size for piece in used)
-    return join_ranges(path, [piece.told for piece in used], used, total, Room())
+    return join_ranges(path, [piece.facts for piece in used], used, total, Room())
 
 
 @pytest.mark.parametrize("plain", CAPTURES, indirect=True, ids=lambda path: path.stem)

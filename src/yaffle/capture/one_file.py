@@ -229,7 +229,7 @@ class CaptureFile:
         """What is known of it."""
         if self._messages:
             return Source(self.path.name, str(self.path.resolve()), IPFIX_FILE, self._size, fingerprint(self.path))
-        return source_of(self.path, self._size, self.told, reading.table.window(*(self._rows or (0, 0))))
+        return source_of(self.path, self._size, self.facts, reading.table.window(*(self._rows or (0, 0))))
 
     @property
     def steady(self) -> bool:
@@ -237,14 +237,14 @@ class CaptureFile:
         return self._index is not None and self._index.steady
 
     @property
-    def told(self) -> "Told":
+    def facts(self) -> "FileFacts":
         """What is known of it besides its packets."""
         assert self._index is not None
-        return Told(self._index.container, self._at, self._tail, self._note)
+        return FileFacts(self._index.container, self._at, self._tail, self._note)
 
 
 @dataclass(frozen=True)
-class Told:
+class FileFacts:
     """What is known of a file that was read, besides its packets."""
 
     container: Container
@@ -253,17 +253,17 @@ class Told:
     note: str  # why it could not be read on
 
 
-def source_of(path: Path, size: int, told: Told, packets: Columns) -> Source:
+def source_of(path: Path, size: int, facts: FileFacts, packets: Columns) -> Source:
     """What is known of a file of this size."""
-    container = told.container
+    container = facts.container
     source = Source(path.name, str(path.resolve()), container.format, size, fingerprint(path))
     source.names, source.interfaces = dict(container.names), [replace(face) for face in container.interfaces]
     source.notes += container.notes
-    if told.note:
-        source.notes.append(told.note)
-    if told.tail and container.broken_at is None:
-        source.notes.append(f"the file ends inside a record: its last {told.tail} bytes are not read")
-    source.complete = container.broken_at is None and not told.tail and not told.note
+    if facts.note:
+        source.notes.append(facts.note)
+    if facts.tail and container.broken_at is None:
+        source.notes.append(f"the file ends inside a record: its last {facts.tail} bytes are not read")
+    source.complete = container.broken_at is None and not facts.tail and not facts.note
     _describe(source, packets)
     return source
 

@@ -17,7 +17,7 @@ from yaffle.capture.captured import Capture
 from yaffle.capture.conversations import ConversationTable
 from yaffle.capture.headers import QUOTE, Ends, empty_ends
 from yaffle.capture.joined import move_on
-from yaffle.capture.one_file import BLOCK, CaptureFile, Reading, Told, index_of, source_of
+from yaffle.capture.one_file import BLOCK, CaptureFile, FileFacts, Reading, index_of, source_of
 from yaffle.capture.packets import SCHEMA, Columns, SackBlocks
 from yaffle.capture.pcap import PcapIndex
 from yaffle.capture.pcapng import PcapngIndex
@@ -39,7 +39,7 @@ class Piece:
     ends: Ends
     sack: SackBlocks
     quotes: Array
-    told: Told
+    facts: FileFacts
     steady: bool  # whether what the file's beginning says holds for it
 
 
@@ -101,42 +101,42 @@ def read_range(path: Path, begin: int, stop: int | None) -> Piece:
     sack = SackBlocks(*(np.concatenate(side) for side in zip((none, none), *reading.sack, strict=True)))
     ends = Ends(*(np.concatenate(columns) for columns in zip(empty_ends(0), *reading.kept, strict=True)))
     quotes = np.concatenate([np.empty(0, QUOTE), *reading.quotes])
-    return Piece(reading.table.columns(), ends, sack, quotes, file.told, file.steady)
+    return Piece(reading.table.columns(), ends, sack, quotes, file.facts, file.steady)
 
 
-def fitting(told: Sequence[Told], steady: Sequence[bool], cuts: Sequence[int]) -> int:
+def fitting(facts: Sequence[FileFacts], steady: Sequence[bool], cuts: Sequence[int]) -> int:
     """How many of the ranges of a file, in order, are what one reading would read: all, or those up to where it breaks.
     0 where it has to be read as a whole.
     """
-    faces = len(told[0].container.interfaces)
-    for number, one in enumerate(told):
+    faces = len(facts[0].container.interfaces)
+    for number, one in enumerate(facts):
         if not steady[number] or len(one.container.interfaces) != faces:
             return 0
         if one.container.broken_at is not None or one.note:
             return number + 1
         if number < len(cuts) and one.end != cuts[number]:
             return 0
-    return len(told)
+    return len(facts)
 
 
-def _joined_told(told: Sequence[Told]) -> Told:
+def _joined_facts(facts: Sequence[FileFacts]) -> FileFacts:
     """What is known of the file by its ranges."""
-    first, last = told[0].container, told[-1]
+    first, last = facts[0].container, facts[-1]
     names: dict[str, str] = {}
-    for one in told:
+    for one in facts:
         names |= one.container.names
     faces = []
     for number, face in enumerate(first.interfaces):
-        said = [one.container.interfaces[number].dropped for one in told]
+        said = [one.container.interfaces[number].dropped for one in facts]
         faces.append(replace(face, dropped=next((count for count in reversed(said) if count != said[0]), said[0])))
     container = last.container
     return replace(last, container=Container(first.format, faces, names, container.notes, container.broken_at))
 
 
-def join_ranges(path: Path, told: Sequence[Told], pieces: Iterable[Piece], total: int, room: Room) -> Capture:
+def join_ranges(path: Path, facts: Sequence[FileFacts], pieces: Iterable[Piece], total: int, room: Room) -> Capture:
     """The file as `read_apart` would give it, by its ranges, which hold so many packets together and fit."""
     columns = Columns(*(room.empty(total, dtype, place) for place, (_, dtype, _) in enumerate(SCHEMA)))
-    joined, table = _joined_told(told), ConversationTable()
+    joined, table = _joined_facts(facts), ConversationTable()
     points = np.arange(max(1, len(joined.container.interfaces)), dtype=np.int64)
     sack, quotes = [SackBlocks(*np.empty((2, 0), np.uint32))], [np.empty(0, QUOTE)]
     at = blocks = 0

@@ -2,7 +2,7 @@
 
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from types import TracebackType
 from typing import Any, Self
@@ -10,14 +10,14 @@ from typing import Any, Self
 from yaffle.arrays import runs_of
 from yaffle.capture.captured import Capture
 from yaffle.capture.joined import joined
-from yaffle.capture.one_file import Told
+from yaffle.capture.one_file import FileFacts
 from yaffle.capture.payload import Payload
-from yaffle.capture.ranges import cuts_of, fitting, join_ranges
+from yaffle.capture.ranges import Piece, cuts_of, fitting, join_ranges
 from yaffle.capture.reader import settle_points
 from yaffle.cluster import tasks
 from yaffle.cluster.here import Here
 from yaffle.cluster.store import Store
-from yaffle.cluster.stored_parts import read_account, read_capture, read_piece, read_told, write_part
+from yaffle.cluster.stored_parts import read_account, read_capture, read_facts, read_piece, write_part
 from yaffle.errors import Cancelled, YaffleError
 from yaffle.exchanges.messages import Messages
 from yaffle.kernel_cache import key
@@ -105,29 +105,36 @@ class Crew(Here):
 
     def read(self, paths: Sequence[Path], progress: Progress, room: Room) -> Capture:
         """The captures as one, each read by a worker, a large one by several. room: where packets are put."""
-        files = self._cut(paths)
-        told = self._done(
+        where, files = [self.address(str(path.resolve())) for path in paths], self._cut(paths)
+        counts = self._packets(
             [
-                ("read_range", tasks.read_part_of_file, (number, piece, self.address(str(path.resolve())), *edges))
+                ("read_range", tasks.read_file_range, (number, piece, where[number], *edges))
                 if len(ranges) > 1
-                else ("read_file", tasks.read_file, (number, self.address(str(path.resolve()))))
-                for number, (path, ranges) in enumerate(files)
+                else ("read_file", tasks.read_file, (number, where[number]))
+                for number, (_, ranges) in enumerate(files)
                 for piece, edges in enumerate(ranges)
             ],
-            lambda share: progress(0.8 * share, "reading captures on the cluster"),
+            lambda share: progress(0.7 * share, "reading captures on the cluster"),
         )
-        if broken := next((done.wrong for done in told if done.wrong), ""):
-            raise YaffleError(broken)
-        packets = iter([done.found for done in told])
-        read = [self._read(number, path, ranges, packets) for number, (path, ranges) in enumerate(files)]
+        read = [self._read(number, *one, counts) for number, one in enumerate(files)]
+        again = [number for number, one in enumerate(read) if one is None]
+        counts = self._packets(
+            [("read_file", tasks.read_file, (number, where[number])) for number in again],
+            lambda share: progress(0.7 + 0.1 * share, "reading captures on the cluster whose ranges do not fit"),
+        )
+        for number in again:
+            read[number] = self._whole(number, paths[number], next(counts))
+        every, done = [one for one in read if one is not None], [0]
 
-        def every() -> Iterator[Capture]:
-            for number, one in enumerate(read):
-                if not progress(0.8 + 0.2 * number / len(read), "joining what was read"):
-                    raise Cancelled
-                yield one.apart()
+        def step() -> None:
+            done[0] += 1
+            if not progress(0.8 + 0.2 * min(1.0, done[0] / sum(one.pieces for one in every)), "joining what was read"):
+                raise Cancelled
 
-        capture = read[0].alone(room) if len(read) == 1 else joined(every(), [one.packets for one in read], room)
+        if len(every) == 1:
+            capture = every[0].alone(room, step)
+        else:
+            capture = joined((one.apart(step) for one in every), [one.packets for one in every], room)
         local = {given: path for path, given in self._given.items()}
         for source in capture.sources:
             source.path = local.get(source.path, source.path)
@@ -145,24 +152,27 @@ class Crew(Here):
             found.append((path, list(zip([0, *cuts], [*cuts, None], strict=True))))
         return found
 
+    def _packets(self, jobs: Any, progress: Callable[[float], bool]) -> Iterator[int]:
+        """How many packets each task read. Raises YaffleError where a file cannot be read."""
+        told = self._done(jobs, progress)
+        if broken := next((done.wrong for done in told if done.wrong), ""):
+            raise YaffleError(broken)
+        return iter([done.found for done in told])
+
+    def _whole(self, number: int, path: Path, packets: int) -> "_Read":
+        return _Read(self._store, f"{self._run}/read-{number}", tasks.fetched_folder(self._run), path, packets)
+
     def _read(
         self, number: int, path: Path, ranges: Sequence[tuple[int, int | None]], packets: Iterator[int]
-    ) -> "_Read":
-        """What was read of a file; as a whole, where its ranges do not fit each other."""
-        counts = [next(packets) for _ in ranges]
-        beside, name = tasks.fetched_folder(self._run), f"{self._run}/read-{number}"
-        if len(ranges) > 1:
-            told = [read_told(self._store, f"{name}-{piece}", beside) for piece in range(len(ranges))]
-            fit = fitting([one for one, _ in told], [steady for _, steady in told], [begin for begin, _ in ranges[1:]])
-            if fit:
-                return _ReadInRanges(self._store, name, beside, path, sum(counts[:fit]), [one for one, _ in told[:fit]])
-            again = self._done(
-                [("read_file", tasks.read_file, (number, self.address(str(path.resolve()))))], lambda _share: True
-            )
-            if again[0].wrong:
-                raise YaffleError(again[0].wrong)
-            counts = [again[0].found]
-        return _Read(self._store, name, beside, path, counts[0])
+    ) -> "_Read | None":
+        """What was read of a file; None where its ranges do not fit each other."""
+        counts, one = [next(packets) for _ in ranges], self._whole(number, path, 0)
+        if len(ranges) == 1:
+            return replace(one, packets=counts[0])
+        told = [read_facts(self._store, f"{one.name}-{piece}", one.beside) for piece in range(len(ranges))]
+        facts = [facts for facts, _ in told]
+        fit = fitting(facts, [steady for _, steady in told], [begin for begin, _ in ranges[1:]])
+        return _ReadInRanges(one.store, one.name, one.beside, path, sum(counts[:fit]), facts[:fit]) if fit else None
 
     def account(
         self,
@@ -241,27 +251,41 @@ class _Read:
     path: Path
     packets: int
 
-    def apart(self) -> Capture:
-        """Its packets, to be joined with others'."""
+    @property
+    def pieces(self) -> int:
+        """In how many it was read."""
+        return 1
+
+    def apart(self, step: Callable[[], None]) -> Capture:
+        """Its packets, to be joined with others'. step: called with each piece, may raise Cancelled."""
+        step()
         return read_capture(self.store, self.name, self.beside)
 
-    def alone(self, room: Room) -> Capture:
+    def alone(self, room: Room, step: Callable[[], None]) -> Capture:
         """Its packets, put there."""
-        return joined([self.apart()], [self.packets], room)
+        return joined([self.apart(step)], [self.packets], room)
 
 
 @dataclass(frozen=True)
 class _ReadInRanges(_Read):
     """A file that workers read in ranges."""
 
-    told: list[Told]
+    facts: list[FileFacts]
 
-    def apart(self) -> Capture:
-        return self.alone(Room())
+    @property
+    def pieces(self) -> int:
+        return len(self.facts)
 
-    def alone(self, room: Room) -> Capture:
-        pieces = (read_piece(self.store, f"{self.name}-{piece}", self.beside) for piece in range(len(self.told)))
-        return join_ranges(self.path, self.told, pieces, self.packets, room)
+    def apart(self, step: Callable[[], None]) -> Capture:
+        return self.alone(Room(), step)
+
+    def alone(self, room: Room, step: Callable[[], None]) -> Capture:
+        def pieces() -> Iterator[Piece]:
+            for piece in range(self.pieces):
+                step()
+                yield read_piece(self.store, f"{self.name}-{piece}", self.beside)
+
+        return join_ranges(self.path, self.facts, pieces(), self.packets, room)
 
 
 def workforce_of(scheduler: str, store: str) -> Here:

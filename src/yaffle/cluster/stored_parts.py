@@ -11,7 +11,7 @@ from yaffle.arrays import Array
 from yaffle.capture.captured import Capture, Source
 from yaffle.capture.conversations import Rows
 from yaffle.capture.headers import QUOTE, Ends, empty_ends
-from yaffle.capture.one_file import Told
+from yaffle.capture.one_file import FileFacts
 from yaffle.capture.packets import HEAD, Columns, SackBlocks
 from yaffle.capture.ranges import Piece
 from yaffle.capture.records import Container, Interface
@@ -90,15 +90,15 @@ def write_piece(store: Store, name: str, piece: Piece) -> None:
     _write(store, f"{name}/ends.arrow", ends)
     _write(store, f"{name}/sack.arrow", piece.sack._asdict())
     _write(store, f"{name}/quotes.arrow", _fields(piece.quotes))
-    _write_json(store, f"{name}/beside.json", {"told": asdict(piece.told), "steady": piece.steady})
+    _write_json(store, f"{name}/beside.json", {"facts": asdict(piece.facts), "steady": piece.steady})
 
 
-def read_told(store: Store, name: str, beside: Path) -> tuple[Told, bool]:
+def read_facts(store: Store, name: str, beside: Path) -> tuple[FileFacts, bool]:
     """What is known of a range besides its packets, and whether the file's beginning holds for it."""
     held = _read_json(store, f"{name}/beside.json", beside)
-    container = held["told"].pop("container")
+    container = held["facts"].pop("container")
     faces = [Interface(**face) for face in container.pop("interfaces")]
-    return Told(Container(interfaces=faces, **container), **held["told"]), bool(held["steady"])
+    return FileFacts(Container(interfaces=faces, **container), **held["facts"]), bool(held["steady"])
 
 
 def read_piece(store: Store, name: str, beside: Path) -> Piece:
@@ -115,7 +115,7 @@ def read_piece(store: Store, name: str, beside: Path) -> Piece:
     for k in range(ends.outer.shape[1]):
         ends.outer[:, k] = held.get(f"outer{k}", 0)
     quotes = _table(columns("quotes"), QUOTE)
-    return Piece(packets, ends, SackBlocks(**columns("sack")), quotes, *read_told(store, name, beside))
+    return Piece(packets, ends, SackBlocks(**columns("sack")), quotes, *read_facts(store, name, beside))
 
 
 def write_part(store: Store, name: str, part: Part) -> None:

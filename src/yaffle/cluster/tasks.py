@@ -66,7 +66,7 @@ def read_file(store: str, run: str, number: int, path: str) -> Done:
     return Done(capture.packets.time_ns.size, "", time.process_time() - began, to.written_bytes)
 
 
-def read_part_of_file(store: str, run: str, number: int, piece: int, path: str, begin: int, stop: int | None) -> Done:
+def read_file_range(store: str, run: str, number: int, piece: int, path: str, begin: int, stop: int | None) -> Done:
     """Reads a range of one capture. Gives its number of packets, or what is wrong with it."""
     began, to = time.process_time(), Store(store)
     try:
