@@ -134,6 +134,29 @@ def test_a_growing_capture_is_read_again_and_the_focus_stays(window, qtbot, loss
     qtbot.waitUntil(lambda: not window.files._timer.isActive(), timeout=60_000)
 
 
+def test_who_was_told_to_wait_is_let_in_before_the_next_look(window, qtbot, lossy, tmp_path):
+    whole = lossy.read_bytes()
+    growing = tmp_path / "growing.pcapng"
+    growing.write_bytes(whole[: len(whole) // 2])
+    load(window, qtbot, [growing])
+    window.files.follow_growth(True)
+    growing.write_bytes(whole[: len(whole) * 3 // 4])
+    window.files.look_for_growth()
+    window.files.save_case(tmp_path / "kept.yaffle")  # A look is under way: it is said, and
+    qtbot.waitUntil(lambda: window.task.job is None, timeout=60_000)
+    growing.write_bytes(whole)
+    window.files.look_for_growth()
+    assert window.task.job is None  # the next look waits for the one who was told so.
+    window.files.save_case(tmp_path / "kept.yaffle")
+    qtbot.waitUntil(lambda: (tmp_path / "kept.yaffle" / "manifest.json").exists(), timeout=60_000)
+    qtbot.waitUntil(lambda: window.task.job is None, timeout=60_000)
+    qtbot.waitUntil(
+        lambda: window.investigation.evidence.analysis.capture.sources[0].size_bytes == len(whole), timeout=60_000
+    )
+    window.files.follow_growth(False)
+    qtbot.waitUntil(lambda: not window.files._timer.isActive(), timeout=60_000)
+
+
 def test_a_followed_capture_is_told_provisionally_until_it_rests(window, qtbot, lossy, tmp_path):
     whole = lossy.read_bytes()
     growing = tmp_path / "growing.pcapng"

@@ -45,15 +45,22 @@ def _score_from(host, habits, state, f, n):  # type: ignore[no-untyped-def]
 
 
 @pasted
+def _before_in(state, p, calls, count, j):  # type: ignore[no-untyped-def]
+    """(the call that stands j + 1 before the end of so many calls of a list behind the call `p`, -1 where none does;
+    the one to go on from).
+    """
+    if j < count:
+        return calls[count - 1 - j], p
+    return p, state.calls[p].before if p >= 0 else p
+
+
+@pasted
 def _since_in(host, state, f, p, calls, count, moment, answer):  # type: ignore[no-untyped-def]
     """`waited_since`, of a list of calls behind the call `p`."""
     found = min(host.fronts[f].received_ns, moment)
     for j in range(LOOK_BACK):
-        if j < count:
-            n = calls[count - 1 - j]
-        elif p >= 0:
-            n, p = p, state.calls[p].before
-        else:
+        n, p = _before_in(state, p, calls, count, j)
+        if n < 0:
             break
         if host.calls[n].end_ns <= moment:
             found = max(found, host.calls[n].end_ns)
@@ -67,11 +74,8 @@ def _sharing_in(host, state, p, calls, count):  # type: ignore[no-untyped-def]
     """`sharing`, of the last of a list of calls behind the call `p`."""
     c = calls[count - 1]
     for j in range(1, LOOK_BACK + 1):
-        if j < count:
-            n = calls[count - 1 - j]
-        elif p >= 0:
-            n, p = p, state.calls[p].before
-        else:
+        n, p = _before_in(state, p, calls, count, j)
+        if n < 0:
             break
         if host.calls[n].service == host.calls[c].service:
             return 1 if host.calls[n].connection == host.calls[c].connection else 0

@@ -213,7 +213,7 @@ class CaseFiles(QObject):
     def look_for_growth(self) -> None:
         """Reads the captures again if one of them has grown; and whole, when they have come to rest."""
         evidence = self._model.evidence
-        if self._task.job is not None:
+        if not self._task.free:
             return
         provisional = evidence is not None and evidence.analysis.provisional
         if not self._following and not provisional:  # What was told provisionally is told whole before it ends.
@@ -243,7 +243,7 @@ class CaseFiles(QObject):
     def _look_on(self) -> None:
         """Reads on at once where captures grew while the last look was under way."""
         evidence = self._model.evidence
-        if self._following and self._task.job is None and evidence is not None and self._has_grown(evidence.analysis):
+        if self._following and self._task.free and evidence is not None and self._has_grown(evidence.analysis):
             self.read_again(provisional=True)
 
     def load(self, paths: list[Path], *, again: bool = False, provisional: bool = False) -> None:

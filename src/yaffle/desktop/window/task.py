@@ -1,5 +1,6 @@
 """The one long task of the window: what it is doing, how far it is, and Stop; also for views that take their time."""
 
+import time
 from collections.abc import Callable, Sequence
 from typing import Any
 
@@ -11,6 +12,7 @@ from yaffle.units import duration
 
 BUSY = "A task is running. Wait for it or stop it."
 _BRIEF_MS = 4000
+_WAITED_FOR_S = 5.0  # So long nothing begins by itself after somebody was told to wait.
 
 
 class Task(QWidget):
@@ -23,6 +25,7 @@ class Task(QWidget):
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.job: Job | None = None
+        self._refused_s = -_WAITED_FOR_S  # when somebody was told to wait
         self._then: Callable[[Any], None] = lambda _result: None
         self._pictures: Sequence[Latest] = ()
         self.doing = QLabel()
@@ -54,6 +57,7 @@ class Task(QWidget):
         """Begins a task unless one is running; whether it did. `then` gets its result; without, the result is said."""
         if self.job is not None:
             self.said.emit(BUSY, _BRIEF_MS)
+            self._refused_s = time.monotonic()
             return False
         self.doing.setText(words)
         self._show(True)
@@ -65,6 +69,11 @@ class Task(QWidget):
         self.job.cancelled.connect(self._cancelled)
         self.job.start()
         return True
+
+    @property
+    def free(self) -> bool:
+        """Whether something may begin by itself: nothing is running, and nobody waits to begin something."""
+        return self.job is None and time.monotonic() - self._refused_s > _WAITED_FOR_S
 
     def stop(self) -> None:
         """Stops the task, else the views that are being computed."""
