@@ -1,3 +1,4 @@
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -10,7 +11,7 @@ from yaffle.demo.morning import Request
 from yaffle.demo.network import MS
 from yaffle.desktop.shared import theme
 from yaffle.desktop.window.main_window import MainWindow
-from yaffle.session.investigation import Investigation
+from yaffle.session.investigation import Investigation, Opened
 
 
 def settle(window, qtbot):
@@ -174,6 +175,12 @@ def test_a_followed_capture_is_told_provisionally_until_it_rests(window, qtbot, 
     window.files.follow_growth(False)
     qtbot.waitUntil(lambda: not window.investigation.evidence.analysis.provisional, timeout=60_000)
     qtbot.waitUntil(lambda: not window.files._timer.isActive(), timeout=60_000)
+
+
+def test_while_captures_grow_findings_are_those_so_far(window, qtbot, analysed_morning):
+    window.investigation.open(Opened(replace(analysed_morning, provisional=True)))
+    settle(window, qtbot)
+    assert window.findings._title.text().endswith("so far)")
 
 
 def test_what_is_not_tcp_is_listed_with_its_answers(window, qtbot, tmp_path):

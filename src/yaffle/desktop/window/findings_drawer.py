@@ -310,7 +310,9 @@ class FindingsDrawer(QWidget):
             self._list.addWidget(self._faint(f"dismissed ({reason}): {finding.sentence}"))
             self._list.addWidget(back)
         self._list.addStretch(1)
-        self._title.setText(f"Findings ({len(ranked)})" if ranked else "Findings")
+        evidence = self._model.evidence  # While captures grow only the worst are worked out.
+        growing = " so far" if evidence is not None and evidence.analysis.provisional else ""
+        self._title.setText(f"Findings ({len(ranked)}{growing})" if ranked else "Findings")
 
     def _show_all(self) -> None:
         self._all, self._shown = True, None
