@@ -12,6 +12,7 @@ import typer
 from yaffle import cli_probing, cli_reporting, cli_serving, cli_watches, cli_watching
 from yaffle.errors import Cancelled, YaffleError
 from yaffle.garbage_collection import collector_resting, leave_the_rest
+from yaffle.given_evidence import given
 from yaffle.terminal import progress_bar
 
 app = typer.Typer(
@@ -214,7 +215,7 @@ def _expected(text: str) -> Any:
 
 @app.command()
 def export(
-    evidence: Annotated[list[Path], typer.Argument(help="A case, or captures.")],
+    evidence: Annotated[list[Path], typer.Argument(parser=given, help="A case, a history, or captures.")],
     filter_: Annotated[
         str,
         typer.Option(
@@ -260,10 +261,12 @@ def export(
             help="Write a table of a history here: records, counters, readings, addresses; several are allowed.",
         ),
     ] = None,
+    cluster: cli_reporting.Scheduler = "",
+    store: cli_reporting.Exchange = "",
 ) -> None:
     """Get evidence out: tables, packets, the report; of everything or of a filter and a period."""
     if table:
-        _export_tables(evidence, table, period)
+        _export_tables(evidence, table, period, cluster, store)
         if not any((exchanges, connections, packets, flows, report, bundle)):
             return
     from yaffle.capture.masking import Masker
@@ -303,7 +306,7 @@ def export(
         typer.echo(str(written))
 
 
-def _export_tables(evidence: list[Path], tables: list[str], period: str) -> None:
+def _export_tables(evidence: list[Path], tables: list[str], period: str, cluster: str, store: str) -> None:
     """Tables of a history, whole or of a period."""
     from yaffle.history.store import History
     from yaffle.session.period_words import period_ns
@@ -313,11 +316,15 @@ def _export_tables(evidence: list[Path], tables: list[str], period: str) -> None
         raise YaffleError("--table: tables are of one history; give it alone")
     history = History(evidence[0])
     chosen = period_ns(period, history.first_ns, history.last_ns) if period else None
-    for told in tables:
-        name, _, out = told.partition("=")
-        if not out:
-            raise YaffleError(f"--table {told}: write NAME=OUT.csv or NAME=OUT.parquet")
-        typer.echo(f"{out}: {write_rows(evidence[0], name, Path(out), *(chosen or ())):,} rows")
+    bar, step = progress_bar()
+    with bar, cli_reporting.questions(cluster, store, evidence[0], step) as crew:
+        parts = crew.parts if crew is not None else None
+        for told in tables:
+            name, _, out = told.partition("=")
+            if not out:
+                raise YaffleError(f"--table {told}: write NAME=OUT.csv or NAME=OUT.parquet")
+            count = write_rows(evidence[0], name, Path(out), *(chosen or (0, 1 << 62)), parts)
+            typer.echo(f"{out}: {count:,} rows")
 
 
 def _weeks_beside(to: Path) -> "subprocess.Popen[bytes]":
@@ -380,7 +387,8 @@ def install_desktop() -> None:
 @app.command(name="open")
 def open_window(
     files: Annotated[
-        list[str] | None, typer.Argument(help="A case, or captures; a case may be an address of a store.")
+        list[str] | None,
+        typer.Argument(help="A case, a history, or captures; the former two may be addresses of a store."),
     ] = None,
 ) -> None:
     """Open the window (the same as `yaffle FILE`)."""
@@ -388,15 +396,7 @@ def open_window(
         raise YaffleError(_NO_SCREEN)
     from yaffle.desktop.application import run
 
-    raise typer.Exit(run([_here(file) for file in files or []]))
-
-
-def _here(file: str) -> Path:
-    """A case of a store as a folder of this machine, anything else as it is."""
-    from yaffle.cluster.case_store import case_here
-    from yaffle.cluster.store import is_url
-
-    return case_here(file) if is_url(file) else Path(file)
+    raise typer.Exit(run([given(file) for file in files or []]))
 
 
 @app.callback()

@@ -1,17 +1,50 @@
 """The command that tells a period, `yaffle report`; and reports and bundles as other commands write them."""
 
 import sys
+from contextlib import AbstractContextManager, nullcontext
 from pathlib import Path
-from typing import Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
 from yaffle.errors import YaffleError
+from yaffle.given_evidence import given
+from yaffle.progress import Progress
 from yaffle.terminal import progress_bar
+
+if TYPE_CHECKING:
+    from yaffle.cluster.questions import Questions
+
+Scheduler = Annotated[
+    str,
+    typer.Option(
+        "--cluster", metavar="tcp://SCHEDULER:8786", help="Have what is asked of a history answered by its workers."
+    ),
+]
+Exchange = Annotated[
+    str,
+    typer.Option(
+        "--store", metavar="ADDRESS", help="With --cluster: where workers and this machine exchange files; all see it."
+    ),
+]
+
+
+def questions(
+    scheduler: str, store: str, history: Path, progress: Progress
+) -> "AbstractContextManager[Questions | None]":
+    """Who answers what is asked of a history: the workers of a scheduler where one is named."""
+    if not scheduler:
+        return nullcontext()
+    from yaffle.cluster.questions import Questions
+    from yaffle.room import spill_folder
+
+    return Questions(scheduler, store or str(spill_folder()), history, progress)
 
 
 def report(
-    history: Annotated[Path, typer.Argument(metavar="HISTORY|CASE", help="A history, or a case with one.")],
+    history: Annotated[
+        Path, typer.Argument(parser=given, metavar="HISTORY|CASE", help="A history, or a case with one.")
+    ],
     period: Annotated[
         str,
         typer.Option("--period", metavar="WORDS", help='"last week", "yesterday", "last month", "2026-03-10", ….'),
@@ -29,6 +62,8 @@ def report(
     zone: Annotated[
         str, typer.Option("--zone", metavar="ZONE", help="Whose days and hours, as Europe/Berlin.")
     ] = "UTC",
+    cluster: Scheduler = "",
+    store: Exchange = "",
 ) -> None:
     """Report a period: waits, service levels, worst hours, traffic, events and responses, against previous weeks."""
     from yaffle.periods.pages import period_page
@@ -46,9 +81,13 @@ def report(
     bar, step = progress_bar()
     with bar:
         opened = open_evidence(history, progress=step).opened
-        moment = moment_ns(as_of, opened.evidence.last_ns, where) if as_of else None
-        found = period_of(opened, period, where, step, moment)
-        page = period_page(found, _period_figures(found, step), load_letterhead(), title)
+        kept = opened.evidence.analysis.history
+        with questions(cluster if kept is not None else "", store, kept.folder if kept else history, step) as crew:
+            if kept is not None:
+                kept.asker = crew
+            moment = moment_ns(as_of, opened.evidence.last_ns, where) if as_of else None
+            found = period_of(opened, period, where, step, moment)
+            page = period_page(found, _period_figures(found, step), load_letterhead(), title)
         step(0.95, "laying out pages")
         write_page(page, out)
     typer.echo(str(out))

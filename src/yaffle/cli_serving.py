@@ -9,6 +9,7 @@ from typing import Annotated, Any
 import typer
 
 from yaffle.errors import YaffleError
+from yaffle.given_evidence import given
 from yaffle.terminal import progress_bar
 
 _LEAST_TOKEN = 16
@@ -16,7 +17,8 @@ _LEAST_TOKEN = 16
 
 def serve(
     evidence: Annotated[
-        list[Path], typer.Argument(metavar="CASE|HISTORY|CAPTURE...", help="What is served; captures together.")
+        list[Path],
+        typer.Argument(parser=given, metavar="CASE|HISTORY|CAPTURE...", help="What is served; captures together."),
     ],
     bind: Annotated[
         str,

@@ -7,6 +7,7 @@ from typing import Annotated
 import typer
 
 from yaffle.errors import YaffleError
+from yaffle.given_evidence import given
 from yaffle.terminal import progress_bar
 
 
@@ -50,7 +51,9 @@ def acknowledge(
 
 
 def health(
-    history: Annotated[Path, typer.Argument(metavar="HISTORY|CASE", help="A history, or a case with one.")],
+    history: Annotated[
+        Path, typer.Argument(parser=given, metavar="HISTORY|CASE", help="A history, or a case with one.")
+    ],
     period: Annotated[
         str, typer.Option("--period", metavar="WORDS", help="Of this period; without it the last hour.")
     ] = "",

@@ -18,9 +18,13 @@ _TELL_S = 10.0
 
 def listen(
     history: Annotated[
-        Path,
-        typer.Option("--history", metavar="DIR", help="Where records and counters are kept; made if it is not there."),
-    ] = Path("yaffle-history"),
+        str,
+        typer.Option(
+            "--history",
+            metavar="DIR|ADDRESS",
+            help="Where records and counters are kept, a folder or an address of a store; made if it is not there.",
+        ),
+    ] = "yaffle-history",
     udp: Annotated[
         list[int] | None,
         typer.Option(
@@ -54,16 +58,15 @@ def listen(
     import signal
     import threading
 
-    from yaffle.history.keeper import Keeper
+    from yaffle.history.keeper import keeper_at
     from yaffle.history.reception import Reception
     from yaffle.history.reception_words import kept_days, line
-    from yaffle.history.writer import HistoryWriter
 
     ended = threading.Event()
     for number in (signal.SIGINT, signal.SIGTERM):
         signal.signal(number, lambda *_: ended.set())
     ports = tuple(udp or ()) if udp or tcp else (2055, 4739, 6343)
-    keeper = Keeper(HistoryWriter(history, kept_days(keep or [])))
+    keeper = keeper_at(history, kept_days(keep or []))
     reception = Reception(keeper, bind, ports, tuple(tcp or ()))
     typer.echo(
         f"listening on {bind}: {', '.join(f'{kind} {port}' for kind, port in reception.ports)}; keeping in {history}"

@@ -18,8 +18,9 @@ from yaffle.case.folder import missing_source, open_case
 from yaffle.cluster import case_store, crew
 from yaffle.cluster.case_store import case_here, save_case_at
 from yaffle.cluster.crew import workforce_of
-from yaffle.cluster.store import Store
 from yaffle.errors import Cancelled, YaffleError
+from yaffle.file_store import Store
+from yaffle.given_evidence import given
 from yaffle.memory_plan import Plan
 from yaffle.progress import go_on
 from yaffle.report.document import document
@@ -203,7 +204,7 @@ def test_a_store_that_fails_now_and_then(held, analysed_morning, few_parts):
 
 def test_a_store_that_is_gone_is_said_in_a_line(held, monkeypatch):
     store, made, urls = held
-    monkeypatch.setattr("yaffle.cluster.store._PAUSE_S", 0.01)
+    monkeypatch.setattr("yaffle.file_store._PAUSE_S", 0.01)
     store.down = True
     try:
         with pytest.raises(YaffleError, match="the store failed") as failed:
@@ -217,7 +218,7 @@ def test_what_is_not_there(held):
     with pytest.raises(YaffleError, match="not there"):
         case_here("s3://ferries/nothing.yaffle")
     with pytest.raises(YaffleError, match="captures are analyzed there first"):
-        case_here("s3://ferries/captures/a.pcap")
+        given("s3://ferries/captures/a.pcap")
     with pytest.raises(YaffleError, match="ends in"):
         save_case_at("s3://ferries/nothing", None)
 

@@ -58,7 +58,11 @@ def test_nothing_to_collect_is_said(tmp_path):
         ("", 1, r"history: missing"),
         ("history = 7", 1, r"history: found 7; expected: .*string"),
         ('history = ""', 1, r"history: found ''"),
-        ('history = "h"\nhistroy = "h"', 2, r"histroy: this key is not known; these are: history, keep, listen, host"),
+        (
+            'history = "h"\nhistroy = "h"',
+            2,
+            r"histroy: this key is not known; these are: history, store, keep, listen, host",
+        ),
         ('history = "h"\n[host]\nevery = "10"', 3, r"host.every: found '10'; expected: a duration with its unit"),
         ('history = "h"\n[host]\nevery = "100ms"', 3, r"host.every: found '100ms'; expected: a duration from 1s"),
         ('history = "h"\n[host]\n\n# seldom\nevery = 10', 5, r"host.every: found 10; expected: a duration"),

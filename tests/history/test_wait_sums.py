@@ -29,15 +29,15 @@ def test_no_waits_have_no_quantile():
     assert bins_of(np.array([0, 1])).tolist() == [0, 0]
 
 
-def minute(writer, time_ns, waits, client="192.0.2.9"):
+def minute(writer, time_ns, waits, client="192.0.2.9", sign=1):
     bins, counts = np.unique(bins_of(waits), return_counts=True)
     writer.append_rows(
         WAITS,
         rows_of(
             {
                 "time_ns": [time_ns], "capture": ["eth"], "application": ["tickets"], "server": ["203.0.113.1"],
-                "port": [443], "site": ["pier"], "client": [client], "clients": [1], "exchanges": [len(waits)],
-                "server_processing_ns": [int(waits.sum())], BINS: [bins], BIN_COUNTS: [counts],
+                "port": [443], "site": ["pier"], "client": [client], "clients": [1], "exchanges": [sign * len(waits)],
+                "server_processing_ns": [sign * int(waits.sum())], BINS: [bins], BIN_COUNTS: [sign * counts],
             }
         ),
     )  # fmt: skip

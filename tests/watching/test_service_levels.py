@@ -5,12 +5,11 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from yaffle.history.layout import DAY_NS
+from yaffle.history.layout import DAY_NS, SERVICE_LEVELS
 from yaffle.history.probe_rows import rows_of
 from yaffle.history.store import History
 from yaffle.history.writer import HistoryWriter
 from yaffle.watching.service_levels import (
-    FILE,
     ServiceLevel,
     _kept,
     keep_levels,
@@ -67,9 +66,9 @@ def test_good_bad_and_unknown_add_up_to_the_time(told):
 def test_levels_are_kept_beside_the_history_and_nonsense_is_none(tmp_path):
     keep_levels(tmp_path, [LEVEL])
     assert kept_levels(tmp_path) == [LEVEL]
-    (tmp_path / FILE).write_text('[{"name": "x", "measure": "nope"}]')
+    (tmp_path / SERVICE_LEVELS).write_text('[{"name": "x", "measure": "nope"}]')
     assert kept_levels(tmp_path) == []
-    (tmp_path / FILE).write_text("{")
+    (tmp_path / SERVICE_LEVELS).write_text("{")
     assert kept_levels(tmp_path) == []
     assert kept_levels(tmp_path / "nowhere") == []
 

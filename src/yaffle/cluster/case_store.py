@@ -10,8 +10,8 @@ import platformdirs
 
 from yaffle.analysis import Analysis
 from yaffle.case.folder import SUFFIX, save_case
-from yaffle.cluster.store import Store, is_url
 from yaffle.errors import CaseError
+from yaffle.file_store import Store, is_url
 from yaffle.progress import Progress, go_on
 from yaffle.room import spill_folder
 
@@ -46,10 +46,7 @@ def case_here(where: str) -> Path:
     the case in the store is the same. Raises YaffleError.
     """
     if not where.rstrip("/").endswith(SUFFIX):
-        raise CaseError(
-            f"{where}: of a store, cases are opened ({SUFFIX}); captures are analyzed there first (yaffle analyse"
-            " --case)"
-        )
+        raise CaseError(f"{where}: the name of a case ends in {SUFFIX}")
     store = Store(where)
     held = Path(platformdirs.user_cache_dir("yaffle"), "cases")
     folder = held / f"{hashlib.sha256(where.encode()).hexdigest()[:16]}{SUFFIX}"

@@ -16,10 +16,10 @@ from yaffle.capture.ranges import Piece, cuts_of, fitting, join_ranges
 from yaffle.capture.reader import settle_points
 from yaffle.cluster import tasks
 from yaffle.cluster.here import Here
-from yaffle.cluster.store import Store
 from yaffle.cluster.stored_parts import read_account, read_capture, read_facts, read_piece, write_part
 from yaffle.errors import Cancelled, YaffleError
 from yaffle.exchanges.messages import Messages
+from yaffle.file_store import Store
 from yaffle.kernel_cache import key
 from yaffle.ledger.engine import Account, Arrangement, KnownAccount
 from yaffle.parts import cut_part, join_parts
@@ -42,6 +42,7 @@ class Crew(Here):
         super().__init__()
         self._scheduler, self._store = scheduler, Store(store)
         self._client: Any = None
+        self._begun = 0  # tasks, each with a name of its own
         self.done: list[tasks.Done] = []  # what tasks told so far
 
     def __enter__(self) -> Self:
@@ -73,6 +74,11 @@ class Crew(Here):
     def written_bytes(self) -> int:
         """What workers and this machine wrote to the store so far."""
         return self._store.written_bytes + sum(done.written_bytes for done in self.done)
+
+    @property
+    def threads(self) -> int:
+        """How many tasks run at once."""
+        return max(1, sum(int(threads) for threads in self._client.nthreads().values()))
 
     def _leave(self) -> None:
         try:
@@ -144,8 +150,7 @@ class Crew(Here):
     def _cut(self, paths: Sequence[Path]) -> list[tuple[Path, list[tuple[int, int | None]]]]:
         """Each file with the ranges that it is read in."""
         sizes = [path.stat().st_size if path.is_file() else 0 for path in paths]
-        threads = max(1, sum(self._client.nthreads().values()))
-        each = max(_LEAST_RANGE, sum(sizes) // (threads * _ROUNDS))
+        each = max(_LEAST_RANGE, sum(sizes) // (self.threads * _ROUNDS))
         found = []
         for path, size in zip(paths, sizes, strict=True):
             cuts = cuts_of(path, size // each) if size >= 2 * each else []
@@ -186,8 +191,7 @@ class Crew(Here):
         """What connections say and their accounts, part by part on the workers."""
         if known is not None or not arranged.flow.size:
             return super().account(capture, arranged, payload, progress, room, known)
-        threads = max(1, sum(self._client.nthreads().values()))
-        most = min(_MOST_PART, max(_LEAST_PART, int(arranged.starts[-1]) // (threads * _ROUNDS)))
+        most = min(_MOST_PART, max(_LEAST_PART, int(arranged.starts[-1]) // (self.threads * _ROUNDS)))
         runs = runs_of(arranged.starts, most)
         sources = [self.address(source.path) for source in capture.sources]
 
@@ -209,7 +213,8 @@ class Crew(Here):
         futures: list[Any] = []
         try:
             for name, act, values in jobs:
-                label = f"{name}-{self._run}-{len(futures)}"
+                label = f"{name}-{self._run}-{self._begun}"
+                self._begun += 1
                 futures.append(
                     self._client.submit(act, self._store.url, self._run, *values, key=label, pure=False, retries=_AGAIN)
                 )

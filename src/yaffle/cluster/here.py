@@ -8,7 +8,8 @@ from typing import Self
 
 from yaffle.capture.captured import Capture
 from yaffle.cluster import tasks
-from yaffle.cluster.store import fetched, is_url
+from yaffle.file_store import fetched, is_url
+from yaffle.history.mirror import is_stored, mirrored
 from yaffle.workforce import Workforce
 
 
@@ -31,7 +32,8 @@ class Here(Workforce):
         """The captures as files of this machine. Raises YaffleError."""
         found = []
         for file in map(str, files):
-            path = fetched(file, tasks.fetched_folder(self._run))
+            stored = is_url(file) and is_stored(file)
+            path = mirrored(file) if stored else fetched(file, tasks.fetched_folder(self._run))
             if is_url(file):
                 self._given[str(path.resolve())] = file
             found.append(path)

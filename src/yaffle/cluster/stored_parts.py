@@ -17,9 +17,9 @@ from yaffle.capture.ranges import Piece
 from yaffle.capture.records import Container, Interface
 from yaffle.case.columns import as_columns, as_matrix, read_columns, read_texts, write_columns
 from yaffle.case.folder import CHARGE_NAMES, FACT_NAMES
-from yaffle.cluster.store import Store
 from yaffle.exchanges.messages import Messages
 from yaffle.exchanges.turns import TURN
+from yaffle.file_store import Store
 from yaffle.ledger.account import EXCHANGE_FIELDS
 from yaffle.ledger.engine import Account
 from yaffle.parts import COLUMNS, Part, PartAccount, with_zeros

@@ -14,9 +14,9 @@ from typing import NamedTuple
 from yaffle.capture.captured import Source
 from yaffle.capture.ranges import read_range
 from yaffle.capture.reader import read_apart
-from yaffle.cluster.store import Store, fetched, is_url
 from yaffle.cluster.stored_parts import read_part, write_account, write_capture, write_piece
 from yaffle.errors import YaffleError
+from yaffle.file_store import Store, fetched, is_url
 from yaffle.kernel_cache import key
 from yaffle.parts import account_part
 from yaffle.room import spill_folder
@@ -60,7 +60,7 @@ def read_file(store: str, run: str, number: int, path: str) -> Done:
     if is_url(path):
         for source in capture.sources:
             source.path = path
-    with _writing(run) as may:
+    with writing(run) as may:
         if may:
             write_capture(to, f"{run}/read-{number}", capture)
     return Done(capture.packets.time_ns.size, "", time.process_time() - began, to.written_bytes)
@@ -73,7 +73,7 @@ def read_file_range(store: str, run: str, number: int, piece: int, path: str, be
         found = read_range(fetched(path, fetched_folder(run)), begin, stop)
     except YaffleError as error:
         return Done(0, str(error))
-    with _writing(run) as may:
+    with writing(run) as may:
         if may:
             write_piece(to, f"{run}/read-{number}-{piece}", found)
     return Done(found.packets.time_ns.size, "", time.process_time() - began, to.written_bytes)
@@ -87,14 +87,14 @@ def account_for(store: str, run: str, number: int, sources: Sequence[str]) -> Do
     own = set(part.sources)
     here = [Source("", str(fetched(path, held)) if k in own else "", "", 0, "") for k, path in enumerate(sources)]
     found = account_part(part, here)
-    with _writing(run) as may:
+    with writing(run) as may:
         if may:
             write_account(to, f"{run}/found-{number}", found)
     return Done(int(found.account.exchange.shape[0]), "", time.process_time() - began, to.written_bytes)
 
 
 @contextmanager
-def _writing(run: str) -> Iterator[bool]:
+def writing(run: str) -> Iterator[bool]:
     """Whether what was found may still be written: a task that was begun goes on when its run has ended."""
     with _LOCK:
         may = run not in _ENDED

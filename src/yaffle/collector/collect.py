@@ -17,9 +17,9 @@ from yaffle.collector.status import FORMAT, STATUS, VERSION
 from yaffle.collector.supervisor import RUNNING, State, Supervisor
 from yaffle.collector.tasks import jobs
 from yaffle.errors import YaffleError
-from yaffle.history.keeper import Keeper
-from yaffle.history.layout import LEVELS, TABLE_SUMS, TABLES
-from yaffle.history.writer import HistoryWriter
+from yaffle.history.copying import HERE_DAYS
+from yaffle.history.keeper import keeper_at
+from yaffle.history.layout import USUAL_DAYS
 from yaffle.watching.flow_sets import keep_sets, kept_sets
 from yaffle.watching.service_levels import keep_levels, kept_levels
 
@@ -34,10 +34,10 @@ _RATES_S = 60.0  # between two lines of the log that say how it goes
 def words_of(path: Path) -> list[str]:
     """What a collector would do, in words; nothing is made. Raises YaffleError."""
     told = read_configuration(path)
-    days = {one.name: one.days for one in (*LEVELS, *TABLES, *TABLE_SUMS)} | told.keep
-    kept = ", ".join(f"{name} {count} days" for name, count in days.items())
+    kept = ", ".join(f"{name} {count} days" for name, count in (USUAL_DAYS | told.keep).items())
     return [
-        f"keeps in {told.history}: {kept}",
+        f"keeps in {told.store or told.history}: {kept}",
+        *([f"on this machine in {told.history}, single rows for {HERE_DAYS} days at most"] if told.store else []),
         *(f"{job.task}: {job.words}" for job in jobs(told, None)),
         *_warnings(path, told),
         *([] if told.listen or told.host or told.device or told.capture or told.probe or told.mesh else [_NOTHING]),
@@ -73,7 +73,7 @@ class Collector:
         self._told = read_configuration(path)
         self._seen = self._stamp()
         self._folder = Path(self._told.history)
-        self._keeper = Keeper(HistoryWriter(self._folder, self._told.keep))
+        self._keeper = keeper_at(self._told.history, self._told.keep, self._told.store)
         self._supervisor = Supervisor()
         self._ended = asyncio.Event()
         self._changed = asyncio.Event()
@@ -133,11 +133,11 @@ class Collector:
             _LOG.warning("%s", self._trouble)
             return
         self._trouble = ""
-        if told.history != self._told.history:
-            self._trouble = f"another history ({told.history}) needs the collector to be started again"
+        if (told.history, told.store) != (self._told.history, self._told.store):
+            self._trouble = f"another history ({told.store or told.history}) needs the collector to be started again"
             _LOG.warning("%s", self._trouble)
         if told.keep != self._told.keep:
-            self._keeper.writer.keep(told.keep)
+            self._keeper.keep(USUAL_DAYS | told.keep if told.store else told.keep)
         _tell_manager(f"RELOADING=1\nMONOTONIC_USEC={time.monotonic_ns() // 1000}")
         await self._apply(told)
         _tell_manager("READY=1")
@@ -167,7 +167,12 @@ class Collector:
             {"task": s.task, "address": s.address, "state": s.state, "why": s.why, "since_ns": s.since_ns}
             for s in states
         ]
-        told: dict[str, Any] = {"format": FORMAT, "version": VERSION, "trouble": self._trouble, "tasks": tasks}
+        told: dict[str, Any] = {
+            "format": FORMAT,
+            "version": VERSION,
+            "trouble": self._trouble or self._keeper.store_trouble,
+            "tasks": tasks,
+        }
         told["config"] = str(self._path.resolve())
         told["watches"] = [one for s in states for one in s.more.get("watches", [])]
         if told == self._written:

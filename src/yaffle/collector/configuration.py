@@ -20,6 +20,8 @@ from yaffle.collector.report_configuration import Flows, Promising, Reporting
 from yaffle.collector.toml_lines import Place, line_of, wrong_line
 from yaffle.collector.watch_configuration import Watching, linked
 from yaffle.errors import YaffleError
+from yaffle.file_store import is_url
+from yaffle.history.copying import folder_here
 from yaffle.history.layout import LEVELS, TABLE_SUMS, TABLES, least_days
 from yaffle.hops.reports import INT_DSCP
 from yaffle.records.elements import PATH_DELAY
@@ -92,6 +94,7 @@ class Configuration(Part):
     """All of it."""
 
     history: Annotated[str, Field(min_length=1)]
+    store: str = ""  # an address: what is kept is put there as well, and kept there for longer
     keep: dict[str, Annotated[int, Field(ge=0, lt=_MOST_DAYS, strict=True)]] = Field(default_factory=dict)
     listen: Listen | None = None
     host: Host | None = None
@@ -113,6 +116,19 @@ class Configuration(Part):
         """Whether secrets stand in the file itself."""
         given = [(one.community, one.auth, one.privacy, one.ssh and one.ssh.password) for one in self.device]
         return any(secret is not None for one in given for secret in one)
+
+    @field_validator("store")
+    @classmethod
+    def _an_address(cls, value: str) -> str:
+        if value and not is_url(value):
+            raise ValueError("an address of a store, as s3://bucket/name")
+        return value
+
+    @model_validator(mode="after")
+    def _one_store(self) -> "Configuration":
+        if self.store and is_url(self.history):
+            raise ValueError("one store: history is an address already, or a folder where store is one")
+        return self
 
     @field_validator("device")
     @classmethod
@@ -182,7 +198,7 @@ def read_configuration(path: Path) -> Configuration:
         raise YaffleError("\n".join(_told(path, text, one) for one in error.errors(include_url=False))) from error
     folder = path.parent.resolve()
     told = {
-        "history": str(folder / found.history),
+        **_place(folder, found),
         "capture": tuple(one.model_copy(update={"ring": str(folder / one.ring)}) for one in found.capture),
         "device": tuple(one.within(folder) for one in found.device),
         "probe": tuple(one.within(folder) for one in found.probe),
@@ -193,6 +209,13 @@ def read_configuration(path: Path) -> Configuration:
         "responder": found.responder.within(folder) if found.responder is not None else None,
     }
     return found.model_copy(update=told)
+
+
+def _place(folder: Path, found: Configuration) -> dict[str, str]:
+    """Where the history lies on this machine, and the store it is put into."""
+    if is_url(found.history):
+        return {"history": str(folder_here(found.history)), "store": found.history}
+    return {"history": str(folder / found.history), "store": found.store}
 
 
 def _told(path: Path, text: str, error: Any) -> str:

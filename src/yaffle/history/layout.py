@@ -2,11 +2,14 @@
 
     history.json                      what this is, and for how long each level is kept
     exporters.json                    who told, by number
+    service_levels.json, flow_sets.json   what the collector's configuration promised and watched
     rings.json                        where captures keep the packets of which waits are kept
     records/2026-11-25T14/LO-HI.parquet    as they came; LO and HI number the flushes a file holds
     1min/2026-11-25T14/sums.parquet   the same in sums, for closed hours; LO-HI.parquet of blocks while it is open
     15min/2026-11-25/sums.parquet     coarser sums for closed days; 1h, 1day
     counters/2026-11-25T14/LO-HI.parquet   and other tables (TABLES) the same way
+
+A history that lies in a store and is written by several collectors is a folder a collector (`by/NAME`), each as above.
 
 Every file appears whole, under its name, or not at all. A file whose numbers lie inside those of another was merged
 into it: it does not count, whether or not somebody came to remove it.
@@ -14,7 +17,7 @@ into it: it does not count, whether or not somebody came to remove it.
 
 import json
 import os
-from dataclasses import dataclass, field
+from dataclasses import asdict, dataclass, field
 from datetime import UTC, datetime
 from functools import lru_cache
 from pathlib import Path
@@ -26,7 +29,10 @@ from yaffle.records.flow_table import PROTOCOLS, Exporter, exporter_of
 
 FORMAT, VERSION = "yaffle-history", 1
 MANIFEST, EXPORTERS, RINGS = "history.json", "exporters.json", "rings.json"
+SERVICE_LEVELS, FLOW_SETS = "service_levels.json", "flow_sets.json"
+BESIDE = (EXPORTERS, SERVICE_LEVELS, FLOW_SETS)  # what a history needs beside its tables to be understood elsewhere
 SUMS = "sums.parquet"
+BRANCHES = "by"  # the folder of the folders of several collectors
 RECORDS, COUNTERS, READINGS, ADDRESSES = "records", "counters", "readings", "addresses"
 NEIGHBOURS, TEXTS = "neighbours", "texts"
 WAITS, QUESTIONS, PROBES, EVENTS, HOPS = "waits", "questions", "probes", "events", "hops"
@@ -113,6 +119,7 @@ TABLES = (
     Table(CYCLIC, "how steady cyclic streams were, by the minute", COUNTER_DAYS),
     Table(QUESTIONS, "look-ups, leases and sign-ons", COUNTER_DAYS),
 )
+USUAL_DAYS = {one.name: one.days for one in (*LEVELS, *TABLES, *TABLE_SUMS)}
 TABLE = {table.name: table for table in TABLES}
 
 
@@ -167,6 +174,20 @@ def counting(folder: Path) -> list[Path]:
     return found
 
 
+def sums_of(folder: Path) -> list[Path]:
+    """The file with the sums of an hour or day, if they were made."""
+    return [path] if (path := folder / SUMS).exists() else []
+
+
+def branches(root: Path) -> list[Path]:
+    """The folders that are each written by one collector: the history's own, or those of several."""
+    try:
+        with os.scandir(root / BRANCHES) as entries:
+            return sorted(Path(entry.path) for entry in entries if entry.is_dir())
+    except FileNotFoundError:
+        return [root]
+
+
 def files_between(root: Path, table: str, first_ns: int, last_ns: int = 1 << 62) -> list[Path]:
     """The files of a table's hours that touch a period, in order."""
     return [
@@ -178,13 +199,25 @@ def files_between(root: Path, table: str, first_ns: int, last_ns: int = 1 << 62)
 
 
 def folders(level: Path) -> list[tuple[int, Path]]:
-    """The hours (or days) of a level, in order: start, folder."""
-    try:
-        with os.scandir(level) as entries:
-            named = [entry.name for entry in entries if entry.is_dir()]
-    except FileNotFoundError:
-        return []
-    return sorted((start, level / name) for name in named if (start := folder_start(name)) is not None)
+    """The hours (or days) of a level, in order: start, folder; one for each collector that told of it."""
+    named: list[tuple[int, Path]] = []
+    for branch in branches(level.parent):
+        own = branch / level.name
+        try:
+            with os.scandir(own) as entries:
+                names = [entry.name for entry in entries if entry.is_dir()]
+        except FileNotFoundError:
+            continue
+        named += [(start, own / name) for name in names if (start := folder_start(name)) is not None]
+    return sorted(named)
+
+
+def ends_of(level: Path, last: int) -> list[Path]:
+    """The folders of the first and of the last hours (or days) of a level."""
+    held = folders(level)
+    starts = sorted({start for start, _ in held})
+    chosen = {*starts[:1], *starts[-last:]}
+    return [folder for start, folder in held if start in chosen]
 
 
 def is_history(path: Path) -> bool:
@@ -214,6 +247,17 @@ class Tellers:
     counters: Counters = field(default_factory=Counters)  # devices and interfaces, without readings
     longest_ns: int = 0  # the most that a record's beginning was before its arrival
     reception: dict[str, int | str] = field(default_factory=dict)  # how receiving went last
+
+
+def tellers_told(tellers: Tellers) -> dict[str, Any]:
+    """As it is written."""
+    return {
+        "exporters": [asdict(one) for one in tellers.exporters],
+        "devices": list(tellers.counters.devices),
+        "ports": [[*key, name] for key, name in tellers.counters.names.items()],
+        "longest_ns": tellers.longest_ns,
+        "reception": dict(tellers.reception),
+    }
 
 
 def tellers_of(folder: Path) -> Tellers:

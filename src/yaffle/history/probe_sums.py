@@ -12,6 +12,7 @@ import pyarrow as pa
 from yaffle.history.database import cursor
 from yaffle.history.ladder import ALWAYS, NEVER, files_of_period
 from yaffle.history.layout import PROBE_LEVELS, SUMS, Level
+from yaffle.history.mirror import at_hand
 from yaffle.history.probe_rows import LOST, every_column
 from yaffle.history.wait_rows import LOG_RATIO
 from yaffle.history.wait_sums import text
@@ -91,7 +92,7 @@ def summed(parts: Sequence[Path], width_ns: int, first_ns: int = ALWAYS, last_ns
 
 def _rows_of(files: Sequence[Path]) -> str:
     """Files as a table of a question; their names are the history's own."""
-    return f"read_parquet([{', '.join(text(str(path)) for path in files)}], union_by_name = true)"
+    return f"read_parquet([{', '.join(map(text, at_hand(files)))}], union_by_name = true)"
 
 
 def coarser(parts: Sequence[Path], level: Level) -> pa.Table:

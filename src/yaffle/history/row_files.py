@@ -9,7 +9,8 @@ from typing import NamedTuple
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from yaffle.history.layout import HOUR_NS, HistoryError, counting, folder_name
+from yaffle.history.layout import HOUR_NS, HistoryError, branches, counting, folder_name
+from yaffle.history.mirror import at_hand
 from yaffle.history.parts import read_part
 
 _MOST_BYTES = 64 << 20  # of tables that are kept
@@ -47,11 +48,13 @@ class RowFiles:
         """
         first = max(0, after_ns // HOUR_NS - 1) * HOUR_NS
         hours = range(first, until_ns, HOUR_NS)
-        return [path for start in hours for path in counting(self._folder / table / folder_name(start, HOUR_NS))]
+        own = [branch / table for branch in branches(self._folder)]
+        return [path for start in hours for one in own for path in counting(one / folder_name(start, HOUR_NS))]
 
     def _read(self, path: Path, time: str) -> "_Held":
         found = self._held.pop(path, None)
         if found is None or found.time != time:
+            at_hand([path])
             rows = read_part(path)
             edges = pc.min_max(rows[time])
             self._bytes += rows.nbytes - (found.rows.nbytes if found is not None else 0)

@@ -5,21 +5,21 @@ Others may be writing at the same time: what is asked for is looked up anew each
 meanwhile is looked for once more.
 """
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
-from functools import cached_property
 from pathlib import Path
 from typing import Any
 
 import duckdb
 import numpy as np
 import pyarrow as pa
-import pyarrow.parquet as pq
 
 from yaffle.arrays import Array
 from yaffle.history import layout
+from yaffle.history.asker import Asker, ChangedError, put_together
 from yaffle.history.database import cursor
 from yaffle.history.layout import COUNTERS, DAY_NS, HOUR_NS, LEVELS, READINGS, TABLE_SUMS, TABLES, Level, folders
+from yaffle.history.mirror import at_hand, mirror_at, row_count
 from yaffle.history.parts import Own, rows_of
 from yaffle.history.wait_sums import WaitHistory
 from yaffle.history.writer import files_of
@@ -63,11 +63,12 @@ class Found:
 
 
 class History:
-    """One folder."""
+    """One folder. asker: others who answer what is asked of very much of it."""
 
-    def __init__(self, folder: Path) -> None:
-        self.folder = folder
+    def __init__(self, folder: Path, asker: Asker | None = None) -> None:
+        self.folder, self.asker = folder, asker
         self.days = layout.manifest_of(folder)["days"]
+        self._mirror = mirror_at(folder)
         self.exporters: list[Exporter] = []
         self.counters = Counters()
         self.reception: dict[str, int | str] = {}
@@ -78,6 +79,7 @@ class History:
 
     def refresh(self) -> bool:
         """Looks whether there is more; whether there is. Raises HistoryError."""
+        came = self._mirror is not None and self._mirror.refresh()
         before = (self.first_ns, self.last_ns, len(self.exporters))
         self.ask_who_told()
         starts = [
@@ -88,7 +90,12 @@ class History:
         self.first_ns = min((start for start, _, _ in starts), default=0)
         latest = max((start + width for start, width, _ in starts), default=0)
         self.last_ns = max((self._end(*one) for one in starts if one[0] + one[1] >= latest - HOUR_NS), default=0)
-        return before != (self.first_ns, self.last_ns, len(self.exporters))
+        return came or before != (self.first_ns, self.last_ns, len(self.exporters))
+
+    @property
+    def trouble(self) -> str:
+        """Why what came of late may be lacking; empty while all is well."""
+        return self._mirror.trouble if self._mirror is not None else ""
 
     def ask_who_told(self) -> None:
         """Reads anew who told, and how receiving went. Raises HistoryError."""
@@ -111,9 +118,19 @@ class History:
         """
         own = LEVELS.index(level)
         order = [level, *reversed(LEVELS[:own]), *LEVELS[own + 1 :]]
-        held = {one: dict(folders(self.folder / one.name)) for one in order}
         found: list[Path] = []
         used: set[Level] = set()
+        for branch in layout.branches(self.folder):
+            for one, files in self._files_of(branch, order, first_ns, last_ns):
+                found += files
+                used.add(one)
+        return found, used
+
+    def _files_of(
+        self, branch: Path, order: Sequence[Level], first_ns: int, last_ns: int
+    ) -> Iterator[tuple[Level, list[Path]]]:
+        """What one collector told of a period, folder by folder. order: of the levels, the best first."""
+        held = {one: dict(folders(branch / one.name)) for one in order}
         covered: set[int] = set()
         low, high = first_ns // DAY_NS * DAY_NS, last_ns + self._longest_ns + HOUR_NS
         for hour in sorted(
@@ -132,11 +149,9 @@ class History:
                 hours = {start + k * HOUR_NS for k in range(one.folder_ns // HOUR_NS)}
                 files = files_of(one, held[one][start]) if start in held[one] and not hours & covered else []
                 if files:
-                    found += files
-                    used.add(one)
                     covered |= hours
+                    yield one, files
                     break
-        return found, used
 
     def level_for(self, first_ns: int, last_ns: int, most: int = MOST_ROWS) -> Level:
         """The finest level that does not give too many rows for a period."""
@@ -152,7 +167,7 @@ class History:
         """
         if path not in self._counts:
             try:
-                self._counts[path] = pq.read_metadata(path).num_rows
+                self._counts[path] = row_count(path)
             except (OSError, pa.ArrowException):
                 return 0
         return self._counts[path]
@@ -193,18 +208,24 @@ class History:
             raise layout.HistoryError(f"{self.folder}: a record names an exporter that is not told of")
         return rows, own, exporters
 
-    def _ask(self, query: str, level: Level, first_ns: int, last_ns: int) -> tuple[pa.Table | None, set[Level]]:
-        """A question about the view `flows` of a period's files."""
+    def _ask(
+        self, query: str, level: Level, first_ns: int, last_ns: int, whole: str = ""
+    ) -> tuple[pa.Table | None, set[Level]]:
+        """A question about the view `flows` of a period's files. whole: where it is about some of them at a time, what
+        is asked of these answers (`parts`).
+        """
         for last_try in (False,) * (_TRIES - 1) + (True,):
             files, used = self.files(level, first_ns, last_ns)
             if not files:
                 return None, used
             try:
+                if whole:
+                    return put_together(self.asker, self.folder, files, "flows", query, whole), used
                 with cursor() as db:
-                    flows = db.read_parquet([str(path) for path in files], union_by_name=True)
+                    flows = db.read_parquet(at_hand(files), union_by_name=True)
                     table: pa.Table = flows.query("flows", query).to_arrow_table()
                 return table, used
-            except duckdb.Error as error:
+            except (duckdb.Error, ChangedError) as error:
                 if last_try:
                     raise layout.HistoryError(f"{self.folder} cannot be read: {error}") from error
         return None, set()
@@ -222,11 +243,15 @@ class History:
         share = f"greatest(0.0, least(1.0, {within}))"
         own = f"AND exporter = {int(exporter)}" if exporter >= 0 else ""
         query = (
-            f"SELECT {SIDES[by]}, sum(octets * {share}) AS octets, sum(packets * {share}) AS packets, sum(records) AS"
-            f" records FROM flows WHERE last_ns >= {int(first_ns)} AND first_ns < {int(last_ns)} {own} GROUP BY ALL"
-            f" ORDER BY octets DESC LIMIT {int(count)}"
+            f"SELECT {SIDES[by]}, sum(octets * {share}) AS octets, sum(packets * {share}) AS packets,"
+            f" CAST(sum(records) AS BIGINT) AS records FROM flows WHERE last_ns >= {int(first_ns)}"
+            f" AND first_ns < {int(last_ns)} {own} GROUP BY ALL"
         )
-        table, _ = self._ask(query, level or LEVELS[0], first_ns, last_ns)
+        whole = (
+            "SELECT * EXCLUDE (octets, packets, records), sum(octets) AS octets, sum(packets) AS packets,"
+            f" CAST(sum(records) AS BIGINT) AS records FROM parts GROUP BY ALL ORDER BY octets DESC LIMIT {int(count)}"
+        )
+        table, _ = self._ask(query, level or LEVELS[0], first_ns, last_ns, whole)
         return table if table is not None else pa.table({"octets": pa.array([], pa.float64())})
 
     def series(self, first_ns: int, last_ns: int, level: Level, exporter: int = -1) -> tuple[Array, Array]:
@@ -234,10 +259,11 @@ class History:
         own = f"AND exporter = {int(exporter)}" if exporter >= 0 else ""
         width = max(1, level.width_ns)
         query = (
-            f"SELECT first_ns // {width} * {width} AS start, sum(octets) AS octets FROM flows "
-            f"WHERE first_ns >= {int(first_ns)} AND first_ns < {int(last_ns)} {own} GROUP BY start ORDER BY start"
+            f"SELECT first_ns // {width} * {width} AS start, CAST(sum(octets) AS DOUBLE) AS octets FROM flows "
+            f"WHERE first_ns >= {int(first_ns)} AND first_ns < {int(last_ns)} {own} GROUP BY start"
         )
-        table, _ = self._ask(query, level, first_ns, last_ns)
+        whole = "SELECT start, sum(octets) AS octets FROM parts GROUP BY start ORDER BY start"
+        table, _ = self._ask(query, level, first_ns, last_ns, whole)
         if table is None:
             return np.zeros(0, np.int64), np.zeros(0)
         return table["start"].to_numpy(), table["octets"].to_numpy().astype(np.float64)
@@ -274,7 +300,7 @@ class History:
             return found
         try:
             with cursor() as db:
-                told = db.read_parquet([str(path) for path in parts])
+                told = db.read_parquet(at_hand(parts))
                 found.width_ns = self._reading_width(
                     told, sum(self._rows_in(path) for path in parts), last_ns - first_ns
                 )
@@ -299,10 +325,10 @@ class History:
             raise layout.HistoryError(f"{self.folder}: a reading names a device that is not told of")
         return found
 
-    @cached_property
+    @property
     def waits(self) -> WaitHistory:
         """How long users waited, and on whom."""
-        return WaitHistory(self.folder)
+        return WaitHistory(self.folder, self.asker)
 
     @property
     def has_readings(self) -> bool:
@@ -330,8 +356,8 @@ class History:
         """What a question finds in the readings (`told`) of the first and the last hours."""
 
         def parts() -> list[Path]:
-            held = folders(self.folder / READINGS)
-            return [path for _, folder in {*held[:1], *held[-_NAMED_BY:]} for path in layout.counting(folder)]
+            held = layout.ends_of(self.folder / READINGS, _NAMED_BY)
+            return [path for folder in held for path in layout.counting(folder)]
 
         table = self.told(parts, query)
         return [] if table is None else list(zip(*(column.to_pylist() for column in table.columns), strict=True))
@@ -345,7 +371,7 @@ class History:
                 return None
             try:
                 with cursor() as db:
-                    rows = db.read_parquet([str(path) for path in files], union_by_name=True)
+                    rows = db.read_parquet(at_hand(files), union_by_name=True)
                     table: pa.Table = rows.query("told", query).to_arrow_table()
                 return table
             except (duckdb.Error, pa.ArrowException) as error:
@@ -404,8 +430,8 @@ class History:
         """Who was found (JSON) by the last sweep of a test; empty without one. Raises HistoryError."""
 
         def parts() -> list[Path]:
-            held = folders(self.folder / layout.PROBES)
-            return [path for _, folder in held[-_NAMED_BY:] for path in layout.counting(folder)]
+            held = layout.ends_of(self.folder / layout.PROBES, _NAMED_BY)
+            return [path for folder in held for path in layout.counting(folder)]
 
         own = name.replace("'", "''")
         found = self.told(

@@ -9,7 +9,7 @@ import shutil
 import time
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import asdict, dataclass, replace
+from dataclasses import dataclass, replace
 from functools import partial
 from itertools import pairwise
 from pathlib import Path
@@ -35,15 +35,18 @@ from yaffle.history.layout import (
     SUMS,
     TABLE_SUMS,
     TABLES,
+    USUAL_DAYS,
     WAIT_LEVELS,
     WAITS,
     HistoryError,
     Level,
+    Tellers,
     counting,
     folder_name,
     folders,
     part_name,
     part_range,
+    tellers_told,
 )
 from yaffle.history.parts import (
     Own,
@@ -161,6 +164,8 @@ class HistoryWriter:
         self.trouble = ""  # why nothing is written at the moment; empty while all is well
         self._since: dict[Path, tuple[int, int]] = {}  # by hour: records and flushes since its last block
         self._done: set[Path] = set()  # hours and days that need no tidying
+        self._changed: dict[Path, None] = {}  # hours and days with other files than when `changed` was asked last
+        self._gathered: dict[Path, int] = {}  # by open hour: up to which flush it was gathered
         self.reception: dict[str, int | str] = {}  # how receiving goes, for whoever reads the history
         self.longest_ns = 0  # from a record's beginning to its arrival
         try:
@@ -188,10 +193,7 @@ class HistoryWriter:
             if manifest.exists()
             else {"format": layout.FORMAT, "version": layout.VERSION, "days": {}}
         )
-        self.days: dict[str, int] = {level.name: level.days for level in LEVELS} | {
-            table.name: table.days for table in (*TABLES, *TABLE_SUMS)
-        }
-        self.days |= {**told["days"], **(days or {})}
+        self.days: dict[str, int] = {**USUAL_DAYS, **told["days"], **(days or {})}
         if told["days"] != self.days:
             write_json(manifest, {**told, "days": self.days})
         told_by = layout.tellers_of(self.folder)
@@ -315,13 +317,7 @@ class HistoryWriter:
 
     def _write_about(self) -> None:
         """Who told, before what they told."""
-        about = {
-            "exporters": [asdict(e) for e in self._exporters],
-            "devices": self._counters.devices,
-            "ports": [[*key, name] for key, name in self._counters.names.items()],
-            "longest_ns": self.longest_ns,
-            "reception": self.reception,
-        }
+        about = tellers_told(Tellers(self._exporters, self._counters, self.longest_ns, self.reception))
         if about != self._written_about:
             write_json(self.folder / EXPORTERS, about)
             self._written_about = about
@@ -340,6 +336,7 @@ class HistoryWriter:
             self._settle,
         )
         self._done.discard(folder)
+        self._changed[folder] = None
         if unit.kind == RECORDS and unit.hour_ns + HOUR_NS > self._now_ns():
             records, flushes = self._since.get(folder, (0, 0))
             self._since[folder] = (records + unit.count, flushes + 1)
@@ -355,6 +352,7 @@ class HistoryWriter:
             if (folder / SUMS).exists():
                 for path in (*counting(folder), folder / SUMS):
                     path.unlink(missing_ok=True)
+                self._changed[folder] = None
             self._done.discard(folder)
 
     def _forget_days(self, levels: Sequence[Level], start_ns: int) -> None:
@@ -364,6 +362,44 @@ class HistoryWriter:
                 folder = self.folder / level.name / folder_name(start_ns // DAY_NS * DAY_NS, DAY_NS)
                 (folder / SUMS).unlink(missing_ok=True)
                 self._done.discard(folder)
+                self._changed[folder] = None
+
+    # --- for who keeps a copy elsewhere ---
+    def gather(self) -> None:
+        """Merges what came since the last time, of each open hour and table: a copy of it is one file, not a hundred.
+        Trouble with the disk is told, not raised.
+        """
+        try:
+            now = self._now_ns()
+            for folder in list(self._changed):
+                if (layout.folder_start(folder.name) or 0) + HOUR_NS > now:
+                    self._gather(folder)
+        except (OSError, pa.ArrowException) as error:
+            self._stop(f"merging failed ({getattr(error, 'strerror', None) or error}): tried again every minute")
+
+    def _gather(self, folder: Path) -> None:
+        sums = self.folder / LEVELS[1].name / folder.name
+        of_records = folder.parent.name == RECORDS
+        fresh = []
+        for path in counting(folder):
+            own = part_range(path.name)
+            if own and own[0] > self._gathered.get(folder, -1) and not (of_records and _is_covered(path, sums)):
+                fresh.append(path)
+        if len(fresh) > 1:
+            merge(folder, fresh, self._settle)
+        if fresh and (own := part_range(fresh[-1].name)):
+            self._gathered[folder] = own[1]
+
+    def changed(self) -> list[Path]:
+        """The hours and days whose files are not those of the last time, in the order in which they changed; the first
+        time, since the writer began.
+        """
+        found, self._changed = list(self._changed), {}
+        now = self._now_ns()
+        self._gathered = {
+            one: high for one, high in self._gathered.items() if (layout.folder_start(one.name) or 0) + DAY_NS > now
+        }
+        return found
 
     # --- tidying ---
     def tidy(self) -> None:
@@ -397,6 +433,7 @@ class HistoryWriter:
         path = merge(folder, fresh, self._settle) if len(fresh) > 1 else fresh[0]
         rows, _ = rows_of(read_part(path), FLOW)
         write_part(sums / path.name, table_of(summed(rows, LEVELS[1]), {}), self._settle)
+        self._changed |= {folder: None, sums: None}
         self._since[folder] = (0, 0)
 
     def _merge(self, kind: str) -> None:
@@ -408,9 +445,11 @@ class HistoryWriter:
             if start + HOUR_NS + _GRACE_NS <= now:
                 for run in _runs(files):
                     merge(folder, run, self._settle)
+                    self._changed[folder] = None
                 self._done.add(folder)
             elif kind != RECORDS and len(files) >= _MERGE_AT:
                 merge(folder, files, self._settle)
+                self._changed[folder] = None
             elif kind == RECORDS and self._since.get(folder, (0, 0))[1] >= _MERGE_AT:
                 self._block(folder)
             counted = set(counting(folder))
@@ -450,6 +489,7 @@ class HistoryWriter:
                 path = folder / SUMS
                 if not (path.exists() and ladder.is_whole(path)):
                     self._sum_day(ladder, finer, level, day)
+                    self._changed[folder] = None
                 self._done.add(folder)
 
     def _sum_day(self, ladder: _Ladder, finer: Level, level: Level, day: int) -> None:
@@ -468,6 +508,7 @@ class HistoryWriter:
         sums = [summed_columns(rows, level) for rows in _batches(parts, fresh)]
         rows = summed_columns(joined(sums), level) if len(sums) > 1 else sums[0]
         write_part(folder / SUMS, table_of_sums(rows), self._settle)
+        self._changed[folder] = None
         fresh.keep(folder / SUMS, rows)
         for path in counting(folder):  # Of blocks, while the hour was open.
             path.unlink(missing_ok=True)

@@ -1,7 +1,6 @@
 """Tests on purpose over a period: how each went, the worst first."""
 
 from dataclasses import dataclass
-from pathlib import Path
 
 import duckdb
 import numpy as np
@@ -13,11 +12,12 @@ from yaffle.history.layout import (
     HOUR_NS,
     PROBE_LEVELS,
     PROBES,
-    SUMS,
     HistoryError,
     counting,
+    ends_of,
     files_between,
     folders,
+    sums_of,
 )
 from yaffle.history.probe_rows import LOST, every_column
 from yaffle.history.probe_sums import BIN_COUNTS, BINS, probe_files, summed
@@ -190,15 +190,12 @@ def probe_names(history: History) -> list[str]:
     """The tests of the first and the last hours, and of the first and last days that are kept in sums; where one has
     two directions, each of them, too. Raises HistoryError.
     """
-    single, summed_ = ([one for level in levels for one in _ends(history, level.name)] for levels in _PARTS)
+    single, summed_ = (
+        [one for level in levels for one in ends_of(history.folder / level.name, 2)] for levels in _PARTS
+    )
     files = [path for folder in single for path in counting(folder)]
-    files += [path for folder in summed_ if (path := folder / SUMS).exists()]
+    files += [path for folder in summed_ for path in sums_of(folder)]
     query = "SELECT DISTINCT name, coalesce(direction, '') AS direction FROM told ORDER BY ALL"
     table = history.told(lambda: files, query) if files else None
     pairs = list(zip(*(column.to_pylist() for column in table.columns), strict=True)) if table is not None else []
     return sorted({name for name, _ in pairs} | {f"{name} {way}".strip() for name, way in pairs})
-
-
-def _ends(history: History, level: str) -> list[Path]:
-    held = folders(history.folder / level)
-    return list(dict.fromkeys(folder for _, folder in (*held[:1], *held[-2:])))

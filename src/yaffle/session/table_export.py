@@ -1,6 +1,7 @@
 """Any table of a history as CSV or Parquet, a file of the history at a time."""
 
-from collections.abc import Iterator
+from collections.abc import Callable, Collection, Iterator
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -19,15 +20,16 @@ from yaffle.history.layout import (
     PROBE_LEVELS,
     PROBES,
     RECORDS,
-    SUMS,
     TABLE,
     TABLE_SUMS,
     TABLES,
     WAIT_LEVELS,
     counting,
     folders,
+    sums_of,
     tellers_of,
 )
+from yaffle.history.mirror import at_hand
 from yaffle.history.parts import read_part, rows_of
 from yaffle.history.store import History
 from yaffle.history.wait_rows import BIN_COUNTS, BINS, KEYS, quantile
@@ -42,6 +44,7 @@ _TIMES = {
 }  # of which columns a row begins and ends; others are of one moment
 NAMES = (RECORDS, *(table.name for table in TABLES), *(level.name for level in TABLE_SUMS))
 _QUANTILES = {"median_ns": 0.5, "p95_ns": 0.95, "p99_ns": 0.99}
+Parts = Callable[[str, int, int], Iterator[pa.Table]]  # of a table by its name, and a period
 _OF_WAITS = tuple(level.name for level in WAIT_LEVELS)
 _OF_TESTS = tuple(level.name for level in PROBE_LEVELS[1:])
 
@@ -53,8 +56,12 @@ def words_of(name: str) -> str:
     return TABLE[name].words if name in TABLE else next(one.words for one in TABLE_SUMS if one.name == name)
 
 
-def write_rows(history: Path, name: str, out: Path, first_ns: int = 0, last_ns: int = 1 << 62) -> int:
-    """Writes the rows of a table whose time lies in a period; how many. Raises YaffleError."""
+def write_rows(
+    history: Path, name: str, out: Path, first_ns: int = 0, last_ns: int = 1 << 62, parts: Parts | None = None
+) -> int:
+    """Writes the rows of a table whose time lies in a period; how many. parts: who reads them, where this process does
+    not. Raises YaffleError.
+    """
     if name not in NAMES:
         raise YaffleError(f"--table {name}: there is no such table; these are: {', '.join(NAMES)}")
     if out.suffix not in (".csv", ".parquet"):
@@ -62,7 +69,9 @@ def write_rows(history: Path, name: str, out: Path, first_ns: int = 0, last_ns: 
     part = out.with_name(f"{out.name}.part")
     count, writer = 0, None
     try:
-        for table in history_parts(history, name, first_ns, last_ns):
+        together = name in TABLE and TABLE[name].same
+        own = parts if parts is not None and not together else partial(history_parts, history)
+        for table in own(name, first_ns, last_ns):
             if out.suffix == ".csv":  # It has no lists: histograms stay away, quantiles are told.
                 table = table.drop_columns([field.name for field in table.schema if pa.types.is_list(field.type)])
             writer = writer or _writer(part, out.suffix, table.schema)
@@ -83,23 +92,29 @@ def _writer(path: Path, suffix: str, schema: pa.Schema) -> Any:
     return pa.csv.CSVWriter(path, schema) if suffix == ".csv" else pq.ParquetWriter(path, schema, compression="zstd")
 
 
-def history_parts(history: Path, name: str, first_ns: int, last_ns: int) -> Iterator[pa.Table]:
-    """The rows of a period, file by file, in order of their hours; intervals together."""
+def history_parts(
+    history: Path, name: str, first_ns: int, last_ns: int, of: Collection[int] | None = None
+) -> Iterator[pa.Table]:
+    """The rows of a period, file by file, in order of their hours; intervals together. of: only those of these hours or
+    days, by their beginnings.
+    """
     if name in TABLE and TABLE[name].same:
         found = History(history).intervals(name, first_ns, last_ns)
         if found.num_rows:
             yield found
         return
     if name in _OF_WAITS:
-        yield from _waits(history, name, first_ns, last_ns)
+        yield from _waits(history, name, first_ns, last_ns, of)
         return
     told = tellers_of(history)
     for start, folder in folders(history / name):
         # Records lie in the hour of their arrival: some time after they ended.
         width_ns = DAY_NS if name in _OF_TESTS else HOUR_NS
-        if start + width_ns <= first_ns or (start > last_ns and name != RECORDS):
+        late = start > last_ns and name != RECORDS
+        if start + width_ns <= first_ns or late or (of is not None and start not in of):
             continue
-        for file in [folder / SUMS] if name in _OF_TESTS else counting(folder):
+        for file in sums_of(folder) if name in _OF_TESTS else counting(folder):
+            at_hand([file])
             table = read_part(file)
             begins, ends = (table[column].to_numpy() for column in _TIMES.get(name, ("time_ns", "time_ns")))
             table = table.filter(pa.array((ends >= first_ns) & (begins <= last_ns)))
@@ -113,13 +128,13 @@ def history_parts(history: Path, name: str, first_ns: int, last_ns: int) -> Iter
                 yield _named(table, told.counters) if name == COUNTERS else table
 
 
-def _waits(history: Path, name: str, first_ns: int, last_ns: int) -> Iterator[pa.Table]:
+def _waits(history: Path, name: str, first_ns: int, last_ns: int, of: Collection[int] | None) -> Iterator[pa.Table]:
     """Minutes, hours or days of waits, a folder at a time, corrections put to what they correct; with quantiles."""
     level = next(one for one in WAIT_LEVELS if one.name == name)
     grouping = Grouping({"time_ns": "time_ns"} | {key: key for key in KEYS})
-    for start, _ in folders(history / name):
+    for start in sorted({start for start, _ in folders(history / name)}):
         low, high = max(start, first_ns), min(start + level.folder_ns, last_ns + 1)
-        if low < high:
+        if low < high and (of is None or start in of):
             table = WaitHistory(history).asked(grouping, low, high, level)
             table = table.filter(pa.compute.field("exchanges") + pa.compute.field("covered_ns") != 0)
             if table.num_rows:

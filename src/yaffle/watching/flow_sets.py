@@ -14,13 +14,12 @@ from pathlib import Path
 import numpy as np
 
 from yaffle.arrays import Array
-from yaffle.history.layout import DAY_NS, HOUR_NS
+from yaffle.history.layout import DAY_NS, FLOW_SETS, HOUR_NS
 from yaffle.history.parts import write_json
 from yaffle.ledger import causes
 from yaffle.records.catalogue import RECORDS, WAITS
 from yaffle.watching.windows import HOURS_OF_WAITS, Windows
 
-FILE = "flow_sets.json"
 THERE, BACK = "there", "back"
 _LEAST_PACKETS = 20  # of an interval, below which retransmissions say nothing
 _LEAST_EXCHANGES = 3
@@ -81,13 +80,13 @@ class SetHealth:
 
 def keep_sets(folder: Path, sets: Sequence[FlowSet]) -> None:
     """Writes the sets beside a history, whole or not at all. Raises OSError."""
-    write_json(folder / FILE, [asdict(one) for one in sets])
+    write_json(folder / FLOW_SETS, [asdict(one) for one in sets])
 
 
 def kept_sets(folder: Path) -> list[FlowSet]:
     """Those of a history; none where nobody wrote any, or they make no sense."""
     try:
-        found = [FlowSet(**one) for one in json.loads((folder / FILE).read_text(encoding="utf-8"))]
+        found = [FlowSet(**one) for one in json.loads((folder / FLOW_SETS).read_text(encoding="utf-8"))]
     except (OSError, ValueError, TypeError):
         return []
     return [one for one in found if one.of in (RECORDS, WAITS) and one.over_ns > 0]

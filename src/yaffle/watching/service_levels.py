@@ -12,14 +12,12 @@ from pathlib import Path
 import numpy as np
 
 from yaffle.arrays import Array
-from yaffle.history.layout import DAY_NS
+from yaffle.history.layout import DAY_NS, SERVICE_LEVELS
 from yaffle.history.parts import write_json
 from yaffle.records.catalogue import CATALOGUE, entry_of
 from yaffle.watching.member_values import Question, values
 from yaffle.watching.watch import ABOVE, BELOW
 from yaffle.watching.windows import Windows
-
-FILE = "service_levels.json"
 
 
 @dataclass(frozen=True)
@@ -76,13 +74,13 @@ class LevelKept:
 
 def keep_levels(folder: Path, levels: Sequence[ServiceLevel]) -> None:
     """Writes the levels beside a history, whole or not at all. Raises OSError."""
-    write_json(folder / FILE, [asdict(one) for one in levels])
+    write_json(folder / SERVICE_LEVELS, [asdict(one) for one in levels])
 
 
 def kept_levels(folder: Path) -> list[ServiceLevel]:
     """Those of a history; none where nobody wrote any, or they make no sense."""
     try:
-        told = json.loads((folder / FILE).read_text(encoding="utf-8"))
+        told = json.loads((folder / SERVICE_LEVELS).read_text(encoding="utf-8"))
         found = [ServiceLevel(**one) for one in told]
     except (OSError, ValueError, TypeError):
         return []

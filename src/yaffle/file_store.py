@@ -7,8 +7,11 @@ import hashlib
 import os
 import shutil
 import tempfile
+import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
+from contextlib import suppress
+from functools import partial
 from pathlib import Path
 from typing import Any, TypeVar
 
@@ -24,10 +27,15 @@ def is_url(text: str) -> bool:
     return "://" in text
 
 
+class MissingError(YaffleError):
+    """A store does not hold such a file."""
+
+
 class Store:
     """A folder of files by name. Raises YaffleError where it fails for good."""
 
     def __init__(self, url: str) -> None:
+        url = url.removeprefix("file://")
         self.url = url.rstrip("/") if is_url(url) else str(Path(url).resolve())
         self.written_bytes = 0
         self._files: Any = _file_system(self.url) if is_url(url) else None
@@ -58,11 +66,58 @@ class Store:
             return Path(self.url, name)
         target = beside / name
         if not target.exists():
-            target.parent.mkdir(parents=True, exist_ok=True)
-            part = target.with_name(f"{target.name}.{os.getpid()}.part")
-            self._tried(name, lambda: self._files.get_file(f"{self.url}/{name}", str(part)))
-            part.replace(target)
+            self.fetch(name, target)
         return target
+
+    def fetch(self, name: str, to: Path) -> None:
+        """Puts a copy of a file to a path, whole or not at all. Raises MissingError."""
+        to.parent.mkdir(parents=True, exist_ok=True)
+        part = to.with_name(f"{to.name}.{os.getpid()}-{threading.get_ident()}.part")
+        try:
+            if self._files is None:
+                self._tried(name, lambda: shutil.copyfile(Path(self.url, name), part))
+            else:
+                self._tried(name, lambda: self._files.get_file(f"{self.url}/{name}", str(part)))
+            part.replace(to)
+        finally:
+            part.unlink(missing_ok=True)
+
+    def content(self, name: str) -> bytes:
+        """What a small file holds. Raises MissingError."""
+        if self._files is None:
+            return self._tried(name, lambda: Path(self.url, name).read_bytes())
+        return bytes(self._tried(name, lambda: self._files.cat_file(f"{self.url}/{name}")))
+
+    def folders(self, name: str) -> list[str]:
+        """The names of the folders in a folder; none where it is not there."""
+        try:
+            if self._files is None:
+                return self._tried(name, lambda: sorted(one.name for one in Path(self.url, name).iterdir()))
+            told = self._tried(name, lambda: self._files.ls(f"{self.url}/{name}", detail=True))
+        except MissingError:
+            return []
+        return sorted(one["name"].rstrip("/").rsplit("/", 1)[-1] for one in told if one["type"] == "directory")
+
+    def files(self, name: str) -> list[str]:
+        """The names of all files in a folder and those in it; none where it is not there."""
+        try:
+            if self._files is None:
+                own = Path(self.url, name)
+                return [str(one.relative_to(self.url)) for one in own.rglob("*") if one.is_file()]
+            told = self._tried(name, lambda: self._files.find(f"{self.url}/{name.rstrip('/')}"))
+        except MissingError:
+            return []
+        root = self.url.split("://", 1)[1]
+        return [one.removeprefix(root).lstrip("/") for one in told]
+
+    def remove_files(self, names: Sequence[str]) -> None:
+        """Takes files away; those that are not there are no matter."""
+        for name in names:
+            with suppress(MissingError):
+                if self._files is None:
+                    self._tried(name, Path(self.url, name).unlink)
+                else:
+                    self._tried(name, partial(self._files.rm_file, f"{self.url}/{name}"))
 
     def remove(self, name: str) -> None:
         """Takes a folder away, if it is there."""
@@ -86,7 +141,7 @@ def tried(what: str, act: Callable[[], T]) -> T:
         try:
             return act()
         except FileNotFoundError as error:
-            raise YaffleError(f"{what}: not there") from error
+            raise MissingError(f"{what}: not there") from error
         except Exception as error:  # Each store has errors of its own kind.
             if turn == _TRIES - 1:
                 told = " ".join(str(error).split()) or type(error).__name__

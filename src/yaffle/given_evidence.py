@@ -1,0 +1,24 @@
+"""What a command was given as a place of this machine: a path as it is, a case or a history of a store fetched."""
+
+from pathlib import Path
+
+
+def given(text: str) -> Path:
+    """A path, or an address of a store; of a history what is asked for is fetched when it is. Raises YaffleError."""
+    from yaffle.file_store import is_url
+
+    if not is_url(text):
+        return Path(text)
+    from yaffle.case.folder import SUFFIX
+    from yaffle.cluster.case_store import case_here
+    from yaffle.errors import CaseError
+    from yaffle.history.mirror import is_stored, mirrored
+
+    if text.rstrip("/").endswith(SUFFIX):
+        return case_here(text)
+    if not is_stored(text):
+        raise CaseError(
+            f"{text}: of a store, cases ({SUFFIX}) and histories are opened, and this is neither; captures are analyzed"
+            " there first (yaffle analyse --case)"
+        )
+    return mirrored(text)
