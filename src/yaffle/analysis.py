@@ -243,6 +243,8 @@ def _take_history(folders: list[Path], capture: Capture) -> "History | None":
         folders[0].name, str(folders[0].resolve()), HISTORY, 0, "", first_ns=history.first_ns, last_ns=history.last_ns
     )
     source.notes.append("a history of flow records and counters: read as it is asked for, and while others write it")
+    if history.address:
+        source.notes.append(f"kept in {history.address}: what is asked for is fetched to this machine, and stays here")
     capture.sources.append(source)
     return history
 

@@ -164,7 +164,7 @@ def analyse(
     ] = "",
 ) -> None:
     """Say who is slow, whose fault it is and how sure that is."""
-    from yaffle.cluster.case_store import save_case_at
+    from yaffle.case.stored import save_case_at
     from yaffle.cluster.crew import workforce_of
     from yaffle.hops.reports import PORT, ReportForm
     from yaffle.inventory.expected_markings import USUAL

@@ -2,23 +2,27 @@
 
 from pathlib import Path
 
+from yaffle.progress import Progress, go_on
 
-def given(text: str) -> Path:
-    """A path, or an address of a store; of a history what is asked for is fetched when it is. Raises YaffleError."""
+
+def given(text: str, progress: Progress = go_on) -> Path:
+    """A path, or an address of a store; of a history what is asked for is fetched when it is. Raises YaffleError;
+    Cancelled when `progress` says so.
+    """
     from yaffle.file_store import is_url
 
     if not is_url(text):
         return Path(text)
     from yaffle.case.folder import SUFFIX
-    from yaffle.cluster.case_store import case_here
+    from yaffle.case.stored import case_here
     from yaffle.errors import CaseError
     from yaffle.history.mirror import is_stored, mirrored
 
     if text.rstrip("/").endswith(SUFFIX):
-        return case_here(text)
+        return case_here(text, progress)
     if not is_stored(text):
         raise CaseError(
             f"{text}: of a store, cases ({SUFFIX}) and histories are opened, and this is neither; captures are analyzed"
             " there first (yaffle analyse --case)"
         )
-    return mirrored(text)
+    return mirrored(text, progress=progress)

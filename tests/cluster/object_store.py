@@ -50,8 +50,11 @@ def object_store(bucket: str) -> Iterator[ObjectStore]:
     os.environ.update(made.environment)
     try:
         import boto3
+        import s3fs
 
+        s3fs.S3FileSystem.clear_instance_cache()  # It would speak to the server of a former test.
         boto3.client("s3").create_bucket(Bucket=bucket)
+        boto3.resource("s3").Bucket(bucket).objects.all().delete()  # What a former server of this process held.
         yield made
     finally:
         for name, value in before.items():

@@ -15,8 +15,8 @@ from tests.cluster.object_store import object_store
 from tests.cluster.processes import cluster, stop
 from yaffle.analysis import analyse
 from yaffle.case.folder import missing_source, open_case
+from yaffle.case.stored import case_here, save_case_at
 from yaffle.cluster import case_store, crew
-from yaffle.cluster.case_store import case_here, save_case_at
 from yaffle.cluster.crew import workforce_of
 from yaffle.errors import Cancelled, YaffleError
 from yaffle.file_store import Store

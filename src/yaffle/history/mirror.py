@@ -25,7 +25,7 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 
 from yaffle.arrays import Array
-from yaffle.errors import YaffleError
+from yaffle.errors import Cancelled, YaffleError
 from yaffle.file_store import MissingError, Store
 from yaffle.history import layout
 from yaffle.history.branch import Branch
@@ -44,6 +44,7 @@ from yaffle.history.layout import (
 )
 from yaffle.history.parts import read_part, write_json, write_part
 from yaffle.history.stored import About, is_branch, stored_at
+from yaffle.progress import Progress, go_on, step
 from yaffle.records.counter_table import Counters
 from yaffle.records.flow_table import Exporter
 
@@ -77,13 +78,15 @@ class Mirror:
         self._bytes = sum(file.stat().st_size for file in folder.glob(f"{BRANCHES}/*/*/*/*.parquet"))
 
     # --- what there is ---
-    def refresh(self) -> bool:
+    def refresh(self, progress: Progress = go_on) -> bool:
         """Asks the store what came and went; whether anything did. Where it does not answer, what is here stays, with a
-        word in `trouble`; raises HistoryError where nothing is.
+        word in `trouble`; raises HistoryError where nothing is, Cancelled when `progress` says so.
         """
         with self._alone():
             try:
-                changed = self._take(self._told())
+                changed = self._take(self._told(), progress)
+            except Cancelled:
+                raise
             except YaffleError as error:
                 if not (self.folder / MANIFEST).exists():
                     raise HistoryError(str(error)) from error
@@ -105,7 +108,7 @@ class Mirror:
             raise HistoryError(f"{self.url}: there is no history; yaffle collect writes one there")
         return found
 
-    def _take(self, told: dict[str, About]) -> bool:
+    def _take(self, told: dict[str, About], progress: Progress) -> bool:
         """Makes the folder as the store is; whether that changed it. Raises YaffleError."""
         gone = set(self._branches) - set(told)
         for name in gone:
@@ -116,8 +119,9 @@ class Mirror:
                 branch = self._branches[name]
                 branch.read_beside(about)  # Before lists: no file is named whose exporter is not known.
                 branch.forget(branch.days - set(about.days))
-                for _ in pool.map(branch.read_list, branch.lists(about)):
-                    pass
+                lists = branch.lists(about)
+                for number, _ in enumerate(pool.map(branch.read_list, lists)):
+                    step(progress, number / len(lists), f"asking what {name} put into the store")
         if changed or set(told) - set(self._places) or not (self.folder / MANIFEST).exists():
             self._number()
             self._put_together()
@@ -265,15 +269,15 @@ def is_stored(url: str) -> bool:
     return bool(Store(url).folders(BRANCHES))
 
 
-def mirrored(url: str, folder: Path | None = None) -> Path:
+def mirrored(url: str, folder: Path | None = None, progress: Progress = go_on) -> Path:
     """The folder of this machine for a history of a store, one of its own where none is given. Raises HistoryError
-    where there is no history.
+    where there is no history; Cancelled when `progress` says so.
     """
     if folder is None:
         hashed = hashlib.sha256(url.rstrip("/").encode()).hexdigest()[:16]
         folder = Path(platformdirs.user_cache_dir("yaffle"), "histories", hashed, url.rstrip("/").rsplit("/", 1)[-1])
     mirror = _mirror(folder, url)
-    mirror.refresh()
+    mirror.refresh(progress)
     write_json(folder / OF_STORE, {"url": url})
     return folder
 

@@ -79,6 +79,7 @@ class History:
 
     def refresh(self) -> bool:
         """Looks whether there is more; whether there is. Raises HistoryError."""
+        trouble = self.trouble
         came = self._mirror is not None and self._mirror.refresh()
         before = (self.first_ns, self.last_ns, len(self.exporters))
         self.ask_who_told()
@@ -90,7 +91,12 @@ class History:
         self.first_ns = min((start for start, _, _ in starts), default=0)
         latest = max((start + width for start, width, _ in starts), default=0)
         self.last_ns = max((self._end(*one) for one in starts if one[0] + one[1] >= latest - HOUR_NS), default=0)
-        return came or before != (self.first_ns, self.last_ns, len(self.exporters))
+        return came or trouble != self.trouble or before != (self.first_ns, self.last_ns, len(self.exporters))
+
+    @property
+    def address(self) -> str:
+        """Of a history in a store; empty where it lies in a folder of this machine."""
+        return self._mirror.url if self._mirror is not None else ""
 
     @property
     def trouble(self) -> str:

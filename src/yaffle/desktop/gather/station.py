@@ -33,6 +33,7 @@ from yaffle.history.store import History
 from yaffle.inventory.places import PointName
 from yaffle.records.flow_table import PROTOCOLS, SCALED, Exporter
 from yaffle.session.beginning import FirstPacket
+from yaffle.session.evidence import Evidence
 from yaffle.session.investigation import Investigation
 from yaffle.session.kept import Complaint
 from yaffle.units import count, date_and_moment, duration, moment, size
@@ -138,6 +139,7 @@ class Gather(QWidget):
         self._beginning = TableView("First packets")
         self._beginning.setModel(self.beginning_model)
         self._beginning.setVisible(False)
+        self._told = ""
         self._words = QTextBrowser()
         self._words.setAccessibleName("Source details")
         self.notes = QPlainTextEdit()
@@ -185,6 +187,7 @@ class Gather(QWidget):
         column.addWidget(self._body, 1)
         self._undo = [
             investigation.opened_changed.connect(self._redraw),
+            investigation.grown_changed.connect(self._grown),
             investigation.pending_changed.connect(self._redraw),
             investigation.kept_changed.connect(self._kept),
         ]
@@ -204,6 +207,7 @@ class Gather(QWidget):
             len(pending),
         )
         self.table.fit.fit({}, 0)
+        self._told = ""
         self._words.setPlainText("Coverage and gaps of each source appear here once it is read.")
 
     def _kept(self) -> None:
@@ -381,7 +385,17 @@ class Gather(QWidget):
         self._show_exporters(evidence.analysis.exporters)
         self._coverage.setMinimumHeight(min(300, 14 + 22 * len(sources)))
         self._coverage.update()
-        parts = []
+        self._tell(evidence)
+
+    def _grown(self) -> None:
+        evidence = self._model.evidence
+        if evidence is not None and self.isVisible():
+            self._tell(evidence)
+
+    def _tell(self, evidence: Evidence) -> None:
+        """What is to be known about the sources."""
+        capture, parts = evidence.analysis.capture, []
+        sources = capture.sources
         for source in sources:
             lines = [*source.notes]
             if away := missing_source(source):
@@ -404,6 +418,8 @@ class Gather(QWidget):
                 f" unrecognized{'; ' + escape(str(told_of['trouble'])) if told_of['trouble'] else ''}</li></ul>"
             )
         if history is not None:
+            if history.trouble:
+                parts.append(f"<p><b>Store</b></p><ul><li>{escape(history.trouble)}</li></ul>")
             parts += _collector_words(history.folder)
             if self._coverage_of == history.folder:
                 parts += self._covered
@@ -428,4 +444,6 @@ class Gather(QWidget):
                 f"<p>{count(capture.dropped_copies)} duplicate packets (present in two files of one capture point)"
                 " removed.</p>",
             )
-        self._words.setHtml("".join(parts))
+        if (words := "".join(parts)) != self._told:  # Who reads it is not moved for nothing.
+            self._told = words
+            self._words.setHtml(words)

@@ -3,6 +3,7 @@
 import time
 from collections.abc import Callable
 from contextlib import suppress
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -22,6 +23,7 @@ from yaffle.desktop.window.task import Task
 from yaffle.engine_start import make_ready
 from yaffle.errors import YaffleError
 from yaffle.following import Followed, can_be_followed
+from yaffle.given_evidence import given
 from yaffle.history.layout import HistoryError, is_history, rings_of
 from yaffle.memory_plan import planned
 from yaffle.session.beginning import first_packets
@@ -114,6 +116,16 @@ class CaseFiles(QObject):
         path = QFileDialog.getExistingDirectory(self._window, "Open a history (a folder that yaffle listen writes)")
         if path:
             self.load([Path(path)])
+
+    def open_stored_dialog(self) -> None:
+        """Asks for the address of a case or a history in a store, and opens it as far as it is asked for."""
+        text, sure = QInputDialog.getText(
+            self._window, "Open from a store", "Address of a case or a history, as s3://bucket/harbour-history:"
+        )
+        address = text.strip()
+        if sure and address:
+            opened = partial(given, address)
+            self._task.begin(opened, "asking the store", lambda path: self.load([path]))
 
     def _open_received(self, folder: Path) -> None:
         if self._task.job is not None:  # When that is done.

@@ -2,7 +2,7 @@
 demand.
 """
 
-from PySide6.QtCore import QObject, QTimer
+from PySide6.QtCore import QObject, QTimer, Signal
 
 from yaffle.desktop.shared.jobs import Latest
 from yaffle.session.investigation import Growth, Investigation
@@ -12,12 +12,15 @@ USUAL = "every 10 s"
 
 
 class Live(QObject):
-    """Runs while a history is open and a pace is set."""
+    """Runs while a history is open and a pace is set. `said` carries what is amiss with where it comes from, once."""
+
+    said = Signal(str)
 
     def __init__(self, investigation: Investigation, parent: QObject | None = None) -> None:
         super().__init__(parent)
         self._model = investigation
         self._latest = Latest(self)
+        self._trouble = ""
         self._timer = QTimer(self)
         self._timer.timeout.connect(self.look)
         self.seconds = PACES[USUAL]
@@ -45,5 +48,10 @@ class Live(QObject):
             self._latest.ask(lambda _progress: opened.grown(), self._take)
 
     def _take(self, growth: Growth | None) -> None:
-        if growth is not None:
-            self._model.grow(growth)
+        if growth is None:
+            return
+        self._model.grow(growth)
+        history = growth.of.analysis.history
+        if history is not None and history.trouble != self._trouble:
+            self._trouble = history.trouble
+            self.said.emit(self._trouble or "The store answers again.")

@@ -138,6 +138,7 @@ class MainWindow(QMainWindow):
         for panel in (self.compare.normal, self.compare.peaks):
             panel.entered.connect(lambda _period: self.go(SURVEY))
         self.survey.flows.paced.connect(self.live.set_pace)
+        self.live.said.connect(lambda text: self._say(text, 8000))
         self.survey.said.connect(lambda text: self._say(text, 8000))
         self.gather.add_wanted.connect(self.files.add_files)
         welcome = self.gather.welcome
@@ -187,6 +188,7 @@ class MainWindow(QMainWindow):
             ("Add captures…", "Ctrl+Shift+O", files.add_files),
             ("Open a case…", "Ctrl+Shift+C", files.open_case_dialog),
             ("Open a history…", "Ctrl+H", files.open_history_dialog),
+            ("Open from a store…", "Ctrl+Shift+H", files.open_stored_dialog),
             ("Receive flow records…", "Ctrl+R", files.receive),
             ("Capture packets here…", "Ctrl+Shift+R", files.capture),
             ("Test now…", "Ctrl+Shift+T", lambda: self.test_now("reach", "")),

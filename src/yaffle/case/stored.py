@@ -12,7 +12,7 @@ from yaffle.analysis import Analysis
 from yaffle.case.folder import SUFFIX, save_case
 from yaffle.errors import CaseError
 from yaffle.file_store import Store, is_url
-from yaffle.progress import Progress, go_on
+from yaffle.progress import Progress, go_on, step
 from yaffle.room import spill_folder
 
 _MANIFEST = "manifest.json"
@@ -41,9 +41,9 @@ def _copied(store: Store, folder: Path, file: str) -> None:
     store.write(file, lambda path: path.write_bytes((folder / file).read_bytes()))
 
 
-def case_here(where: str) -> Path:
+def case_here(where: str, progress: Progress = go_on) -> Path:
     """A case of a store as a folder of this machine; what was fetched before, and what was noted in it, is kept while
-    the case in the store is the same. Raises YaffleError.
+    the case in the store is the same. Raises YaffleError; Cancelled when `progress` says so.
     """
     if not where.rstrip("/").endswith(SUFFIX):
         raise CaseError(f"{where}: the name of a case ends in {SUFFIX}")
@@ -55,7 +55,8 @@ def case_here(where: str) -> Path:
         files = json.loads(store.read(_LISTED, Path(name)).read_text(encoding="utf-8"))
     if (folder / _MANIFEST).exists() and (folder / _MANIFEST).read_bytes() == manifest:
         return folder
-    for file in files:
+    for number, file in enumerate(files):
+        step(progress, number / len(files), "fetching the case")
         if Path(file).is_absolute() or ".." in Path(file).parts:
             raise CaseError(f"{where}: the case is damaged (a file of it is said to be at {file})")
         if file != _MANIFEST:

@@ -1,0 +1,125 @@
+"""A history in a store by commands and in the window: written, exported, reported, opened."""
+
+import csv
+import signal
+import subprocess
+import sys
+import time
+
+import pytest
+
+from tests.cluster.object_store import object_store
+from tests.history.test_reception import FIELDS, RECORD, a_set, ipfix, sent_udp, template
+from tests.history.two_weeks import write_two_weeks
+from yaffle.collector.collect import words_of
+from yaffle.collector.configuration import read_configuration
+from yaffle.errors import YaffleError
+from yaffle.history.copying import HERE_DAYS, Copying, days_here, folder_here
+from yaffle.history.layout import USUAL_DAYS
+from yaffle.history.mirror import mirrored
+from yaffle.history.shipping import Shipper
+from yaffle.history.store import History
+
+URL = "s3://ferries/kept"
+
+
+@pytest.fixture(scope="module")
+def server():
+    with object_store("ferries") as made:
+        yield made
+
+
+@pytest.fixture
+def store(server, monkeypatch, tmp_path):
+    for kind in ("CACHE", "STATE"):
+        monkeypatch.setenv(f"XDG_{kind}_HOME", str(tmp_path / kind))
+    yield server
+    server.down = False
+
+
+def yaffle(*arguments):
+    return subprocess.run(
+        [sys.executable, "-m", "yaffle", *arguments], capture_output=True, text=True, check=False, timeout=240
+    )
+
+
+def test_two_listen_into_one_history_which_is_exported(store, tmp_path, monkeypatch):
+    url, packets = f"{URL}-listened", 0
+    for k in range(2):
+        monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / f"machine-{k}"))
+        command = [sys.executable, "-m", "yaffle", "listen", "--history", url, "--udp", "0"]
+        process = subprocess.Popen(command, stdout=subprocess.PIPE, text=True)
+        said = process.stdout.readline()
+        assert f"keeping in {url}" in said
+        sent_udp(int(said.split("UDP ")[1].split(";")[0]), ipfix([template(300, FIELDS), a_set(300, RECORD * 5)]))
+        time.sleep(0.3)
+        process.send_signal(signal.SIGTERM)
+        assert "5 flow records" in process.communicate(timeout=60)[0]
+        packets += 15
+    assert History(mirrored(url)).rows(0, 1 << 62).records.rows["packets"].sum() == packets
+    done = yaffle("export", url, "--table", f"records={tmp_path}/out.csv")
+    assert done.returncode == 0, done.stderr
+    with (tmp_path / "out.csv").open() as file:
+        assert sum(int(row["packets"]) for row in csv.DictReader(file)) == packets
+
+
+def test_what_is_no_history_is_said_in_a_line(store):
+    done = yaffle("export", "s3://ferries/nothing", "--table", "records=out.csv")
+    assert done.returncode == 2
+    assert "captures are analyzed there first" in done.stderr
+    assert "Traceback" not in done.stderr
+
+
+def test_a_report_of_it(store, tmp_path):
+    write_two_weeks(tmp_path / "own", days=8)
+    Shipper(tmp_path / "own", f"{URL}-weeks", USUAL_DAYS).ship([])
+    out = tmp_path / "week.html"
+    done = yaffle("report", f"{URL}-weeks", "--period", "last week", "--out", str(out))
+    assert done.returncode == 0, done.stderr
+    assert "203.0.113.9" in out.read_text()
+
+
+def test_a_configuration_with_a_store(tmp_path, monkeypatch):
+    monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "state"))
+    path = tmp_path / "collector.toml"
+    path.write_text(f'history = "{URL}"\n[listen]\nudp = [2055]\n')
+    told = read_configuration(path)
+    assert told.store == URL and told.history == str(folder_here(URL))
+    first, second, *_ = words_of(path)
+    assert first.startswith(f"keeps in {URL}: records 30 days")
+    assert f"{HERE_DAYS} days at most" in second
+    path.write_text(f'history = "kept"\nstore = "{URL}"\n')
+    told = read_configuration(path)
+    assert told.store == URL and told.history == str(tmp_path / "kept")
+    path.write_text(f'history = "{URL}"\nstore = "{URL}"\n')
+    with pytest.raises(YaffleError, match="one store"):
+        read_configuration(path)
+
+
+def test_on_the_machine_rows_are_kept_for_five_weeks_and_sums_for_as_long_as_said():
+    days = days_here({**USUAL_DAYS, "records": 400, "waits": 400})
+    assert days["records"] == days["waits"] == HERE_DAYS
+    assert days["1day"] == USUAL_DAYS["1day"] and days["counters"] == HERE_DAYS
+
+
+def test_a_store_that_fails_is_asked_less_often_and_told_of():
+    class Failing:
+        asked = 0
+
+        def ship(self, _changed):
+            self.asked += 1
+            if self.asked < 3:
+                raise YaffleError("the store failed")
+
+    shipper, changes = Failing(), []
+    copying = Copying(shipper, lambda: changes.append(1) or [], every_s=0.01)
+    copying.start()
+    until = time.monotonic() + 20
+    while shipper.asked < 1 and time.monotonic() < until:
+        time.sleep(0.005)
+    assert "stays here: the store failed" in copying.trouble or shipper.asked >= 3
+    while shipper.asked < 4 and time.monotonic() < until:
+        time.sleep(0.01)
+    copying.end()
+    copying.ship_last([])
+    assert not copying.trouble
