@@ -43,6 +43,7 @@ def answer(store: str, run: str, number: int, where: str, files: Sequence[str], 
         if not all(path.exists() for path in paths) and (mirror := mirror_at(root)) is not None:
             mirror.refresh()
         with cursor() as db:
+            db.execute(f"SET threads TO {_threads()}")
             rows = db.read_parquet(at_hand(paths), union_by_name=True)
             table = rows.query(view, query).to_arrow_table()
     except duckdb.Error as error:
@@ -64,6 +65,13 @@ def export(
     except YaffleError as error:
         return Done(0, str(error))
     return _put(to, run, number, pa.concat_tables(tables, promote_options="permissive"), began) if tables else Done(0)
+
+
+def _threads() -> int:
+    """As many as this worker may use for all its tasks: others may share its machine."""
+    from distributed import get_worker
+
+    return int(get_worker().state.nthreads)
 
 
 def _put(to: Store, run: str, number: int, table: pa.Table, began: float) -> Done:
