@@ -419,7 +419,7 @@ class Gather(QWidget):
             )
         if history is not None:
             if history.trouble:
-                parts.append(f"<p><b>Store</b></p><ul><li>{escape(history.trouble)}</li></ul>")
+                parts.insert(0, f"<p><b>Store</b></p><ul><li>{escape(history.trouble)}</li></ul>")
             parts += _collector_words(history.folder)
             if self._coverage_of == history.folder:
                 parts += self._covered

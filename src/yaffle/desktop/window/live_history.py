@@ -54,4 +54,4 @@ class Live(QObject):
         history = growth.of.analysis.history
         if history is not None and history.trouble != self._trouble:
             self._trouble = history.trouble
-            self.said.emit(self._trouble or "The store answers again.")
+            self.said.emit(self._trouble[:1].upper() + self._trouble[1:] or "The store answers again.")
