@@ -5,15 +5,19 @@ import json
 from dataclasses import replace
 from pathlib import Path
 
+import numpy as np
 import pytest
 
 from tests.tiers.truth import DATA
+from yaffle import analysis as analysis_module
 from yaffle.analysis import analyse
+from yaffle.capture.packets import HEAD_FROM_B
 from yaffle.errors import Cancelled, YaffleError
 from yaffle.findings import finding
 from yaffle.findings.cleared import cleared
 from yaffle.findings.finding import find
 from yaffle.following import Followed
+from yaffle.ledger import engine
 from yaffle.report.document import document
 
 CAPTURES = sorted((Path(__file__).parent / "data").rglob("*.pcap*.gz"))
@@ -146,3 +150,62 @@ def test_how_connections_begin_is_read_once(tmp_path):
     assert again
     assert all(begun[1][one] == begun[2][one] for one in again)
     followed.close()
+
+
+def is_told_alike(capture):
+    """Whether heads say the same of senders as directions do."""
+    packets = capture.packets
+    own = packets.flow >= 0
+    return bool(((packets.head["flags"][own] & HEAD_FROM_B != 0) == packets.direction[own]).all())
+
+
+def test_columns_that_do_not_change_are_not_copied(tmp_path):
+    target, looks = tmp_path / "growing.pcap", []
+    followed = Followed([target])
+    for _ in grow(LOSSY, target, (0.3, 0.31, 0.32)):  # So little more that the table has room for it.
+        looks.append(followed.look(provisional=True).capture)
+        assert all(is_told_alike(capture) for capture in looks)
+    first, _, last = looks
+    for name in ("head", "time_ns", "flow"):
+        assert np.shares_memory(getattr(first.packets, name), getattr(last.packets, name)), name
+
+
+def test_a_connection_that_turns_round_later_turns_in_no_former_look(tmp_path, monkeypatch):
+    target, looks, number = tmp_path / "growing.pcap", [], [0]
+
+    def orient(flows):
+        turned, how = orient_as_usual(flows)
+        turned = turned.copy()
+        turned[0] ^= number[0] >= 2  # What came meanwhile says that its client is the other end.
+        return turned, how
+
+    orient_as_usual = engine.orient
+    monkeypatch.setattr(engine, "orient", orient)
+    followed = Followed([target])
+    for _ in grow(LOSSY, target, (0.2, 0.4, 0.6, 0.8, 1.0)):
+        looks.append(followed.look())
+        assert all(is_told_alike(one.capture) for one in looks)
+        assert told(looks[-1]) == told(analyse([target]))
+        number[0] += 1
+    own = [one.capture.packets for one in looks]
+    assert own[1].direction[own[1].flow == 0][0] != own[2].direction[own[2].flow == 0][0]
+    assert not np.shares_memory(own[1].head, own[2].head)
+
+
+def test_a_clock_that_was_set_changes_no_times_of_a_former_look(tmp_path, monkeypatch):
+    target, looks = tmp_path / "growing.pcap", []
+    monkeypatch.setattr(analysis_module, "undo_clock_steps", set_back)
+    followed = Followed([target])
+    for _ in grow(LOSSY, target, (0.5, 1.0)):
+        looks.append(followed.look(provisional=True).capture)
+    first, last = looks
+    assert (first.packets.time_ns == last.packets.time_ns[: first.packets.time_ns.size]).all()
+    assert not np.shares_memory(first.packets.time_ns, last.packets.time_ns)
+    monkeypatch.undo()
+    whole = analyse([target]).capture.packets.time_ns
+    assert (last.packets.time_ns == whole - 10**9).all()
+
+
+def set_back(capture):
+    capture.own("time_ns")
+    capture.packets.time_ns[:] -= 10**9

@@ -320,7 +320,6 @@ def analyse_capture(
             raise Cancelled
 
     step(0.5, "putting connections together")
-    as_captured = capture.packets.time_ns.copy() if keep else capture.packets.time_ns
     undo_clock_steps(capture)
     room = room or Room()
     if room.spilled:
@@ -329,7 +328,7 @@ def analyse_capture(
     payload = Payload(capture)
     passed = find_path(capture, payload, lambda _share, words: progress(0.5, words))
     set_clocks_right(capture, passed)
-    if keep and (capture.dropped_copies or not np.array_equal(as_captured, capture.packets.time_ns)):
+    if keep and "time_ns" not in capture.shared:
         former, keep = None, False  # What the next packets will say of clocks and copies would change all rows.
     step(0.5, "reading what was asked")
     known = None

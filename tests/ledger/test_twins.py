@@ -19,6 +19,7 @@ from tests.oracles.plain_ledger import (
     plain_timer,
 )  # fmt: skip
 from yaffle.analysis import analyse
+from yaffle.capture.packets import HEAD_FROM_B
 from yaffle.demo.morning import Request
 from yaffle.demo.network import MS
 from yaffle.exchanges.turns import empty_turns, find_turns
@@ -26,7 +27,7 @@ from yaffle.ledger import causes
 from yaffle.ledger.account import SIDE_FIELDS
 from yaffle.ledger.bounds import DOUBTS, PARTY_OF, bound
 from yaffle.ledger.charging import charge_exchange
-from yaffle.ledger.engine import _arrange, _packets_of_each
+from yaffle.ledger.engine import _arrange, _packets_of_each, _tell_senders
 from yaffle.ledger.limits import sender_limits
 from yaffle.ledger.openings import charge_opening, first_measurement
 from yaffle.ledger.path_states import no_states
@@ -215,9 +216,13 @@ def test_packets_are_arranged_by_connection_and_turned_to_their_client(tmp_path)
     assert counts.tolist() == [int((flow == f).sum()) for f in range(4)]
     starts = np.concatenate([[0], np.cumsum(counts[[0, 1, 3]])])
     order = np.empty(int(starts[-1]), np.int32)
-    _arrange(packets, turned, number, starts[:-1].astype(np.int64), order)
+    told = packets.flow.size // 2  # Heads of these another capture has, too.
+    _arrange(packets, turned, number, told, starts[:-1].astype(np.int64), order)
     wanted = [i for f in (0, 1, 3) for i in range(flow.size) if flow[i] == f]
     assert order.tolist() == wanted
     moved = np.isin(flow, (1, 2))
     assert (packets.direction == np.where(moved, direction ^ 1, direction)).all()
-    assert ((packets.head["flags"] != flags) == moved).all()
+    assert ((packets.head["flags"] != flags) == moved & (np.arange(flow.size) >= told)).all()
+    _tell_senders(packets)
+    assert ((packets.head["flags"] & HEAD_FROM_B != 0) == packets.direction).all()
+    assert ((packets.head["flags"] ^ flags) & (HEAD_FROM_B - 1) == 0).all()

@@ -1,6 +1,7 @@
 """What reading gives: the files it came from, their packets and conversations."""
 
 import hashlib
+from collections.abc import Set
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -44,6 +45,22 @@ class Capture:
     names: dict[str, str]
     dropped_copies: int = 0
     quotes: Array = field(default_factory=lambda: np.empty(0, QUOTE))  # what ICMP errors say of which conversation
+    shared: frozenset[str] = frozenset()  # columns of packets that a reading that goes on has, too
+    turned: Array = field(default_factory=lambda: np.empty(0, bool))  # by conversation: its end `b` is the client
+    turned_rows: int = 0  # so many packets in front have heads as `turned` says; -1: heads tell nothing of senders
+
+    def own(self, *names: str) -> None:
+        """Makes columns this capture's own, before they are written to."""
+        mine = self.shared & set(names)
+        if mine:
+            self.packets = self.packets._replace(**{name: getattr(self.packets, name).copy() for name in mine})
+            self.have_own(mine)
+
+    def have_own(self, names: Set[str]) -> None:
+        """Columns are this capture's own now."""
+        self.shared -= names
+        if "head" in names and self.turned_rows:
+            self.turned_rows = -1
 
 
 def fingerprint(path: Path) -> str:

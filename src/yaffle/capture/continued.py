@@ -76,6 +76,7 @@ def join_continued(capture: Capture, keys: Array) -> None:
         return
     number = np.full(count, -1, np.int32)
     number[kept] = np.arange(kept.size, dtype=np.int32)
+    capture.own("flow", "head")
     renumber(capture.packets, number[target], swap)
     capture.conversations = Rows(*(column[kept] for column in flows))
 

@@ -160,6 +160,7 @@ def drop_packets(capture: Capture, rows: Array) -> None:
     keep = np.ones(capture.packets.time_ns.size, bool)
     keep[rows] = False
     capture.packets = Columns(*(column[keep] for column in capture.packets))
+    capture.have_own(capture.shared)
     capture.quotes = capture.quotes[keep[capture.quotes["packet"]]]
     capture.quotes["packet"] = (np.cumsum(keep) - 1)[capture.quotes["packet"]]
     capture.dropped_copies += int(rows.size)
@@ -187,10 +188,11 @@ def _split_points(capture: Capture, later: Array, earlier: Array) -> None:
     later, earlier: packets that are the same one hop apart. From `a` to `b` the earlier copy was seen nearer to `a`,
     from `b` to `a` the later one; a packet without its other copy is told by its hops.
     """
-    packets, flows = capture.packets, capture.conversations
-    chosen = np.unique(packets.flow[later])
+    chosen = np.unique(capture.packets.flow[later])
     if not chosen.size:
         return
+    capture.own("flow", "head")  # Heads, because conversations get other numbers than they had.
+    packets, flows = capture.packets, capture.conversations
     far = np.zeros(packets.time_ns.size, bool)
     for flow in chosen.tolist():
         own = np.flatnonzero(packets.flow == flow)

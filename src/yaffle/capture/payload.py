@@ -7,6 +7,7 @@ import numpy as np
 from yaffle.arrays import Array
 from yaffle.capture.byte_source import ByteSource
 from yaffle.capture.captured import Capture
+from yaffle.capture.packets import Columns
 from yaffle.errors import YaffleError
 from yaffle.room import mapped_file
 
@@ -24,7 +25,7 @@ class Payload:
 
     def __init__(self, capture: Capture, only: frozenset[int] | None = None) -> None:
         """only: the sources whose bytes are asked for, where those are not all."""
-        self.packets = capture.packets
+        self._capture = capture
         self.sources: list[Array | None] = []
         for number, source in enumerate(capture.sources):
             if only is not None and number not in only:
@@ -34,6 +35,11 @@ class Payload:
             self.sources.append(data)
             if note:
                 source.notes.append(note)
+
+    @property
+    def packets(self) -> Columns:
+        """Those of the capture."""
+        return self._capture.packets
 
     def _of(self, path: Path) -> tuple[str, Array | None]:
         """What to say of it, and its bytes where they can be had."""

@@ -26,14 +26,21 @@ def opened(path: Path, read: Callable[[], None]) -> None:
         raise YaffleError(f"{path}: {error.strerror or error}") from error
 
 
-_CHANGED_LATER = ("head", "time_ns", "flow", "marks", "direction", "kind")  # columns that what follows writes to
+_CHANGED_LATER = ("direction", "kind")  # columns that what follows writes to, always
+_CHANGED_AT_TIMES = frozenset(("time_ns", "flow"))
 
 
 class GrowingCaptures:
-    """Files that may grow at their end: each reading gives a capture of its own, and reads only what has come since."""
+    """Files that may grow at their end: each reading gives a capture of its own, and reads only what has come since.
 
-    def __init__(self, paths: Sequence[Path | str], room: Room | None = None) -> None:
+    arranged: whether the connections of each are arranged (`ledger.engine`), which tells senders in heads: then these
+    are not copied.
+    """
+
+    def __init__(self, paths: Sequence[Path | str], room: Room | None = None, *, arranged: bool = False) -> None:
         self.paths = [Path(p) for p in paths]
+        self._heads = arranged
+        self._turned, self._turned_rows = np.empty(0, bool), 0
         self._reading = Reading(go_on, 1, room)
         self._files: list[CaptureFile] = []
 
@@ -64,6 +71,13 @@ class GrowingCaptures:
         """Another file, which goes on where the last one ended."""
         self.paths.append(path)
 
+    def arranged(self, capture: Capture) -> None:
+        """Takes in how the connections of the last reading were arranged."""
+        if "head" in capture.shared:
+            self._turned, self._turned_rows = capture.turned, capture.packets.time_ns.size
+        else:  # It had to have heads of its own; so will the next one.
+            self._heads = False
+
     @property
     def may_grow(self) -> bool:
         """Whether the last file can be read on."""
@@ -86,8 +100,13 @@ class GrowingCaptures:
             names.update(source.names)
         columns = reading.table.columns()
         if not last:
-            columns = columns._replace(**{name: getattr(columns, name).copy() for name in _CHANGED_LATER})
+            copied = _CHANGED_LATER if self._heads else (*_CHANGED_LATER, "head")
+            columns = columns._replace(**{name: getattr(columns, name).copy() for name in copied})
         capture = Capture(sources, columns, sack, reading.conversations.rows(), [], names)
+        if not last:
+            capture.shared = _CHANGED_AT_TIMES | ({"head"} if self._heads else set())
+            capture.turned = self._turned
+            capture.turned_rows = self._turned_rows if self._heads else -min(1, self._turned_rows)
         if reading.quotes:
             capture.quotes = np.concatenate(reading.quotes)
         return capture

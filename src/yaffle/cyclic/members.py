@@ -69,9 +69,11 @@ def _with_period(key: Array, time_ns: Array) -> Iterator[tuple[Array, int]]:
 
 def _of_datagrams(capture: Capture, time_ns: Array) -> Iterator[Group]:
     packets, flows = capture.packets, capture.conversations
-    rows = np.flatnonzero((packets.flow >= 0) & ~np.isin(packets.protocol, _NO_STREAMS) & (packets.payload_bytes > 0))
-    own = packets.flow[rows]
-    rows = rows[~np.isin(flows.a_port[own], _TOLD_ELSEWHERE) & ~np.isin(flows.b_port[own], _TOLD_ELSEWHERE)]
+    wanted = ~np.isin(flows.protocol, _NO_STREAMS)
+    wanted &= ~np.isin(flows.a_port, _TOLD_ELSEWHERE) & ~np.isin(flows.b_port, _TOLD_ELSEWHERE)
+    if not wanted.any():
+        return
+    rows = np.flatnonzero(np.append(wanted, False)[packets.flow] & (packets.payload_bytes > 0))  # -1: the last one.
     key = packets.flow[rows].astype(np.int64) * 2 + (packets.direction[rows] != 0)
     for place, period in _with_period(key, time_ns[rows]):
         own = rows[place]

@@ -73,7 +73,7 @@ def find(analysis: Analysis, speaker: Array) -> list[Finding]:
     places = analysis.places
     account, flows = analysis.account, analysis.capture.conversations
     rows = _slow_exchanges(analysis, speaker)
-    charges = account.exchange_charges.T[:, rows].T  # column by column, as they lie
+    charges = np.take(account.exchange_charges.T, rows, axis=1).T  # column by column, as they lie
     sums, heaviest = by_party(charges)
     party = np.argmax(sums, axis=1)
     column = heaviest[np.arange(rows.size), party].astype(np.int64)
@@ -84,7 +84,7 @@ def find(analysis: Analysis, speaker: Array) -> list[Finding]:
     )
     nil = could_be_nil(sums, party, low)  # Nobody is named whose part may be none.
     party[nil], column[nil] = causes.PARTIES.index(causes.UNEXPLAINED), causes.UNSEEN
-    named = np.isin(column, (causes.NAME, causes.SERVER_NAME))
+    named = (column == causes.NAME) | (column == causes.SERVER_NAME)
     # What was lost is told before what it had to wait for besides; a slow pace and full queues are one story.
     column[(party == causes.PARTIES.index(causes.NETWORK)) & (charges[:, causes.LOSS] >= FELT_REPAIR_NS)] = causes.LOSS
     column[column == causes.RATE] = causes.QUEUEING
@@ -94,7 +94,7 @@ def find(analysis: Analysis, speaker: Array) -> list[Finding]:
     flow = account.flow[seen]
     site = client_labels(flows, flow).named(places.site)
     server = server_labels(flows, flow)
-    service = np.where(np.isin(party, (0, 1)) | named, -1, server.codes[place]) if rows.size else np.empty(0, np.int64)
+    service = np.where((party <= 1) | named, -1, server.codes[place]) if rows.size else np.empty(0, np.int64)
     port = (
         np.where((party == 1) | named, -1, flows.b_port[flow].astype(np.int64)[place])
         if rows.size
@@ -147,7 +147,7 @@ def severity_of(lost_ns: int, users: int) -> str:
 def _finding(analysis: Analysis, places: Places, key: tuple[str, str, str], rows: Array, moved: Array) -> Finding:
     account, flows = analysis.account, analysis.capture.conversations
     who, cause, site = key
-    charges = account.exchange_charges.T[:, rows].T
+    charges = np.take(account.exchange_charges.T, rows, axis=1).T
     wait = charges.sum(axis=1)
     own = charges[:, causes.party_columns(who)].sum(axis=1)
     members = np.unique(account.exchange[rows, 0])

@@ -113,7 +113,13 @@ def arrange(capture: Capture, room: Room | None = None) -> Arrangement:
     counts = _packets_of_each(packets.flow, flows.point.size)[tcp]
     starts = np.concatenate([[0], np.cumsum(counts)]).astype(np.int64)
     order = room.empty(int(starts[-1]), np.int32 if packets.flow.size < 1 << 31 else np.int64)
-    _arrange(packets, b_client, number, starts[:-1].copy(), order)
+    if capture.turned_rows > 0 and not np.array_equal(b_client[: capture.turned.size], capture.turned):
+        capture.own("head")  # Packets that another capture has, too, go the other way now.
+    told = packets.time_ns.size if capture.turned_rows < 0 else capture.turned_rows
+    _arrange(capture.packets, b_client, number, told, starts[:-1].copy(), order)
+    if capture.turned_rows < 0:
+        _tell_senders(capture.packets)
+    capture.turned = b_client
     return Arrangement(tcp.astype(np.int64), starts, order, how)
 
 
@@ -360,11 +366,11 @@ def _packets_of_each(flow, conversations):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _arrange(packets, turned, number, place, order):  # type: ignore[no-untyped-def]
+def _arrange(packets, turned, number, told, place, order):  # type: ignore[no-untyped-def]
     """Sorts the packet rows by connection, in order of capture, and gives each its direction as from the client.
 
-    turned: whether end `b` is the client; number: connection of each conversation, -1 for none; place: where the next
-    packet of each connection goes.
+    turned: whether end `b` is the client; number: connection of each conversation, -1 for none; told: so many heads in
+    front are as they should be; place: where the next packet of each connection goes.
     """
     last = packets.flow.size - 1
     for i in range(packets.flow.size):
@@ -376,11 +382,20 @@ def _arrange(packets, turned, number, place, order):  # type: ignore[no-untyped-
             prefetch(order, place[number[soon]])
         if turned[flow]:
             packets.direction[i] ^= 1
-            packets.head[i].flags ^= HEAD_FROM_B
+            if i >= told:
+                packets.head[i].flags ^= HEAD_FROM_B
         c = number[flow]
         if c >= 0:
             order[place[c]] = i
             place[c] += 1
+
+
+@kernel
+def _tell_senders(packets):  # type: ignore[no-untyped-def]
+    """Writes to heads who sent each packet, whatever they told."""
+    for i in range(packets.flow.size):
+        flags = packets.head[i].flags & ~np.uint16(HEAD_FROM_B)
+        packets.head[i].flags = flags | np.uint16(HEAD_FROM_B) if packets.direction[i] else flags
 
 
 def _by_column(parts: list[Array], room: Room | None = None) -> Array:

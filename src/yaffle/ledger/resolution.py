@@ -34,8 +34,11 @@ def widen_by_resolution(capture: Capture, account: Account) -> None:
     owner = account.of_exchange("connection")
     if not owner.size:
         return
-    first_packet = account.order[account.starts[owner]]
-    by_ns = _SPANS * ticks_of_sources(capture)[capture.packets.source[first_packet]]
+    ticks = ticks_of_sources(capture)
+    own = ticks[0]
+    if (ticks != own).any():
+        own = ticks[capture.packets.source[account.order[account.starts[owner]]]]
+    by_ns = _SPANS * own
     for field in bounds.FIELDS:
         column = account.exchange[:, EXCHANGE_FIELDS.index(field)]
         if field.endswith("_low_ns"):

@@ -154,11 +154,13 @@ def set_clocks_right(capture: Capture, path: PointsPath) -> None:
     """Puts the times of points whose clocks let packets arrive before they left to the clock of the first point, in
     the whole capture.
     """
-    packets, flows = capture.packets, capture.conversations
+    flows = capture.conversations
     for point, clock in path.clocks.items():
         own = np.flatnonzero(flows.point == point)
         if not own.size or not clock.breaks_causality(int(flows.last_ns[own].max())):
             continue
+        capture.own("time_ns")
+        packets = capture.packets
         mark = np.zeros(flows.point.size + 1, bool)
         mark[own] = True
         rows = np.flatnonzero(mark[packets.flow])

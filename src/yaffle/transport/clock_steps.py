@@ -12,7 +12,7 @@ import numpy as np
 from yaffle.arrays import Array
 from yaffle.capture.captured import Capture
 from yaffle.capture.doubles import count_again
-from yaffle.capture.packets import HEAD_FROM_B, MARK_TIMESTAMPS, Columns
+from yaffle.capture.packets import MARK_TIMESTAMPS, Columns
 from yaffle.kernels import kernel
 from yaffle.transport.host_clock import tick_ns
 from yaffle.units import duration, moment
@@ -47,7 +47,7 @@ def sender_ticks(packets, ticks):  # type: ignore[no-untyped-def]
         if packets.flow[i] < 0 or not packets.marks[i] & MARK_TIMESTAMPS:
             continue
         h = packets.head[i]
-        sender = 2 * packets.flow[i] + (1 if h.flags & HEAD_FROM_B else 0)
+        sender = 2 * packets.flow[i] + packets.direction[i]
         j = last[sender]
         last[sender] = i
         if j >= 0:
@@ -74,7 +74,7 @@ def jumps_in(packets, ticks, out):  # type: ignore[no-untyped-def]
         if packets.flow[i] < 0 or not packets.marks[i] & MARK_TIMESTAMPS:
             continue
         h = packets.head[i]
-        sender = 2 * packets.flow[i] + (1 if h.flags & HEAD_FROM_B else 0)
+        sender = 2 * packets.flow[i] + packets.direction[i]
         j = last[sender]
         last[sender] = i
         if j < 0 or ticks[sender] == 0 or packets.source[i] != packets.source[j]:
@@ -107,7 +107,7 @@ def moved_at(packets, ticks, row, moved):  # type: ignore[no-untyped-def]
         if packets.flow[i] < 0 or not packets.marks[i] & MARK_TIMESTAMPS or packets.source[i] != packets.source[row]:
             continue
         h = packets.head[i]
-        sender = 2 * packets.flow[i] + (1 if h.flags & HEAD_FROM_B else 0)
+        sender = 2 * packets.flow[i] + packets.direction[i]
         if ticks[sender] == 0:
             continue
         if before[sender] == none and after[sender] == none:
@@ -173,6 +173,7 @@ def undo_clock_steps(capture: Capture) -> None:
 
 
 def _put_right(capture: Capture, row: int, step_ns: int) -> None:
+    capture.own("time_ns")
     packets, flows = capture.packets, capture.conversations
     number = int(packets.source[row])
     source = capture.sources[number]
