@@ -28,7 +28,7 @@ from yaffle.inventory.expected_markings import Expected
 from yaffle.inventory.places import Places, PointName, Rule, Site, spoken_point
 from yaffle.ledger.at_nodes import AtNodes, at_nodes
 from yaffle.ledger.engine import Account, Arrangement, KnownAccount, account_by_paths, arrange
-from yaffle.ledger.names import charge_names
+from yaffle.ledger.names import charge_names, may_charge
 from yaffle.ledger.on_air import OnAir, on_air
 from yaffle.ledger.resolution import widen_by_resolution
 from yaffle.ledger.source_notes import note_sources
@@ -62,6 +62,9 @@ _STILL_GREW = (
     "it still grew when it was read: queues that others fill and servers behind servers were not looked at yet, and of"
     " who waited only the worst is told"
 )
+
+
+_WRITTEN = ("exchange", "exchange_charges", "connection", "connection_charges")  # to which later stages write
 
 
 @dataclass(frozen=True)
@@ -340,7 +343,6 @@ def analyse_capture(
         capture, arranged, payload, lambda share, words: progress(0.5 + 0.4 * share, words), room, known
     )
     anew = arranged.flow.size if known is None else int((known.rows < 0).sum())
-    found = _kept(capture, arranged, messages, account, anew) if keep else None
     lookups = find_lookups(capture, payload, arranged.starts, arranged.order, arranged.flow, messages)
     begun = beginnings(capture, payload)
     calls = find_calls(capture, payload, begun, lambda _share, words: progress(0.9, words))
@@ -357,6 +359,10 @@ def analyse_capture(
     for path in tables:
         _take_table(path, flows, capture)
     history = _take_history(list(histories), capture)
+    found = None
+    if keep:
+        written = ("exchange",) if provisional and not may_charge(lookups) else _WRITTEN
+        found = _kept(capture, arranged, messages, account, written, anew)
     if not provisional:
         account_by_paths(capture, account, messages, lambda _share, words: progress(0.95, words))
     widen_by_resolution(capture, account)
@@ -399,10 +405,11 @@ def heard_ends(media: list[Media], programs: list[Program]) -> set[tuple[str, st
     return {(one.source, one.destination) for one in media} | {(one.source, one.destination) for one in programs}
 
 
-def _kept(capture: Capture, arranged: Arrangement, messages: Messages, account: Account, anew: int) -> Former:
-    """What the next reading may take over; nothing of it will be written to."""
-    names = ("exchange", "exchange_charges", "connection", "connection_charges")
-    own = {name: getattr(account, name).copy(order="K") for name in names}  # Columns stay as they lie.
+def _kept(
+    capture: Capture, arranged: Arrangement, messages: Messages, account: Account, written: Sequence[str], anew: int
+) -> Former:
+    """What the next reading may take over. written: what stages that follow write to in the account."""
+    own = {name: getattr(account, name).copy(order="K") for name in written}  # Columns stay as they lie.
     direction = capture.packets.direction[arranged.order[arranged.starts[:-1]]]
     kind = capture.packets.kind.copy()
     return Former(arranged, direction, kind, messages, replace(account, **own), anew)

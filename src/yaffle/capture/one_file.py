@@ -145,6 +145,7 @@ class CaptureFile:
         self._index = index  # where its beginning was read already
         self._at = begin  # where the next record begins
         self._rows: tuple[int, int] | None = None  # packets that are its own
+        self._sums = Sums()
         self._size, self._compressed, self._messages, self._tail, self._note = 0, False, False, 0, ""
 
     @property
@@ -229,7 +230,7 @@ class CaptureFile:
         """What is known of it."""
         if self._messages:
             return Source(self.path.name, str(self.path.resolve()), IPFIX_FILE, self._size, fingerprint(self.path))
-        return source_of(self.path, self._size, self.facts, reading.table.window(*(self._rows or (0, 0))))
+        return source_of(self.path, self._size, self.facts, reading.table.window(*(self._rows or (0, 0))), self._sums)
 
     @property
     def steady(self) -> bool:
@@ -253,8 +254,8 @@ class FileFacts:
     note: str  # why it could not be read on
 
 
-def source_of(path: Path, size: int, facts: FileFacts, packets: Columns) -> Source:
-    """What is known of a file of this size."""
+def source_of(path: Path, size: int, facts: FileFacts, packets: Columns, sums: "Sums | None" = None) -> Source:
+    """What is known of a file of this size. sums: where they are of its first packets already."""
     container = facts.container
     source = Source(path.name, str(path.resolve()), container.format, size, fingerprint(path))
     source.names, source.interfaces = dict(container.names), [replace(face) for face in container.interfaces]
@@ -264,18 +265,20 @@ def source_of(path: Path, size: int, facts: FileFacts, packets: Columns) -> Sour
     if facts.tail and container.broken_at is None:
         source.notes.append(f"the file ends inside a record: its last {facts.tail} bytes are not read")
     source.complete = container.broken_at is None and not facts.tail and not facts.note
-    _describe(source, packets)
+    _describe(source, packets, sums or Sums())
     return source
 
 
 @kernel
-def _sums(packets):  # type: ignore[no-untyped-def]
-    """Bytes on the wire, first and last time, longest packet kept, how many are sliced, fragments, broken, and steps
-    back in time.
+def _add_up(packets, begin, sums):  # type: ignore[no-untyped-def]
+    """Adds packets from a row on to sums: bytes on the wire, first and last time, longest packet kept, how many are
+    sliced, fragments, broken, and steps back in time.
     """
-    octets, longest, sliced, fragments, broken, backwards = 0, 0, 0, 0, 0, 0
-    first_ns = last_ns = previous = packets.time_ns[0]
-    for i in range(packets.time_ns.size):
+    octets, first_ns, last_ns, longest, sliced, fragments, broken, backwards = sums
+    previous = packets.time_ns[max(0, begin - 1)]
+    if begin == 0:
+        first_ns = last_ns = previous
+    for i in range(begin, packets.time_ns.size):
         t = packets.time_ns[i]
         marks = int(packets.marks[i])
         octets += int(packets.wire_bytes[i])
@@ -289,13 +292,27 @@ def _sums(packets):  # type: ignore[no-untyped-def]
     return octets, first_ns, last_ns, longest, sliced, fragments, broken, backwards
 
 
-def _describe(source: Source, packets: Columns) -> None:
+class Sums:
+    """Of the packets of one file, as it grows."""
+
+    def __init__(self) -> None:
+        self._rows = 0
+        self._told: tuple[int, ...] = (0,) * 8
+
+    def of(self, packets: Columns) -> tuple[int, ...]:
+        """Those of `_add_up`. packets: all of the file; at least one, and those of the last time first."""
+        self._told = tuple(int(one) for one in _add_up(packets, self._rows, self._told))
+        self._rows = packets.time_ns.size
+        return self._told
+
+
+def _describe(source: Source, packets: Columns, sums: Sums) -> None:
     """Sums, and plain words on what the packets cannot tell."""
     source.packets = int(packets.time_ns.size)
     if not source.packets:
         source.notes.append("it holds no packets")
         return
-    octets, first_ns, last_ns, longest, sliced, fragments, broken, backwards = (int(x) for x in _sums(packets))
+    octets, first_ns, last_ns, longest, sliced, fragments, broken, backwards = sums.of(packets)
     source.bytes, source.first_ns, source.last_ns = octets, first_ns, last_ns
     if sliced:
         source.notes.append(

@@ -10,6 +10,7 @@ import numpy as np
 from yaffle.arrays import Array
 from yaffle.ledger import bounds, causes
 from yaffle.ledger.engine import Account
+from yaffle.ledger.sums import party_sums, totals
 
 PARTIES = tuple(causes.PARTIES.index(party) for party in bounds.BOUNDED)
 MOST, LEAST = 0.98, 0.3  # No inference is surer, none is given that is less.
@@ -19,16 +20,16 @@ _LEAST_SHARE = 0.02  # A lower bound below this share of the wait is as good as 
 
 
 def bounds_of_groups(
-    account: Account, rows: Array, group: Array, groups: int, charges: Array | None = None
+    account: Account, rows: Array, group: Array, groups: int, sums: Array | None = None
 ) -> tuple[Array, Array]:
     """(low, high) of each party's part of some exchanges' waits, ns, (groups, 3) in the order of bounds.BOUNDED.
 
-    charges: theirs, where they are at hand.
+    sums: theirs by party, where they are at hand.
     """
-    charges = account.exchange_charges[rows] if charges is None else charges
+    sums = party_sums(account.exchange_charges[rows]) if sums is None else sums
     low, high = np.zeros((groups, len(PARTIES))), np.zeros((groups, len(PARTIES)))
     for k, party in enumerate(bounds.BOUNDED):
-        estimate = charges[:, causes.party_columns(party)].sum(axis=1)
+        estimate = sums[:, causes.PARTIES.index(party)]
         least, most = (account.of_exchange(f"{party}_{end}_ns")[rows] for end in ("low", "high"))
         low[:, k], high[:, k] = bounds.combined(estimate, least, most, group, groups)
     return low, high
@@ -85,4 +86,4 @@ def could_be_nil(sums: Array, party: Array, low: Array) -> Array:
     """Whether the evidence allows that the party has no part at all (bool, (n,)); never for what is unexplained."""
     place = np.arange(party.size)
     column = np.array([PARTIES.index(p) if p in PARTIES else -1 for p in range(len(causes.PARTIES))])[party]
-    return np.asarray((column >= 0) & (low[place, column] < _LEAST_SHARE * np.maximum(1, sums.sum(axis=1))))
+    return np.asarray((column >= 0) & (low[place, column] < _LEAST_SHARE * np.maximum(1, totals(sums))))

@@ -13,13 +13,14 @@ from yaffle.capture.icmp_errors import in_words
 from yaffle.findings.certainty import bounds_of_groups, confidences, could_be_nil
 from yaffle.findings.culprits import culprits
 from yaffle.findings.culprits import in_words as in_words_of
+from yaffle.findings.groups import grouped
 from yaffle.findings.inside import inside_grounds, inside_words
 from yaffle.findings.location import WaitedAt, seen_close_by, where_lost, where_waited
 from yaffle.findings.verdict import AVOIDABLE, FELT_REPAIR_NS, SLOW_EXCHANGE_NS, SLOW_TOTAL_NS, moved_paths
 from yaffle.inventory.places import Places
 from yaffle.ledger import bounds, causes
 from yaffle.ledger.account import OPENINGS
-from yaffle.ledger.sums import by_party, party_sums
+from yaffle.ledger.sums import by_party, totals
 from yaffle.quantiles import median, p95
 from yaffle.units import duration, moment, share
 
@@ -56,12 +57,13 @@ class Finding:
         return f"{self.party}/{self.cause}/{self.subject}"
 
 
-def _slow_exchanges(analysis: Analysis, speaker: Array) -> Array:
-    """Rows of exchanges that made someone wait, seen where they speak."""
+def _slow_exchanges(analysis: Analysis, speaker: Array, sums: Array) -> Array:
+    """Rows of exchanges that made someone wait, seen where they speak. sums: of all, by party."""
     account = analysis.account
-    charges, owner = account.exchange_charges, account.of_exchange("connection")
-    wait = charges.sum(axis=1)
-    felt = (wait >= SLOW_EXCHANGE_NS) | (charges[:, AVOIDABLE].sum(axis=1) >= FELT_REPAIR_NS)
+    owner = account.of_exchange("connection")
+    felt = totals(sums) >= SLOW_EXCHANGE_NS
+    short = np.flatnonzero(~felt)  # Most are either slow or short and well.
+    felt[short] = sum(account.exchange_charges[short, column] for column in AVOIDABLE) >= FELT_REPAIR_NS
     some = np.zeros(account.flow.size, bool)
     some[owner[felt]] = True
     chatty = (account.fact("wait_ns") >= SLOW_TOTAL_NS) & ~some
@@ -72,9 +74,10 @@ def find(analysis: Analysis, speaker: Array) -> list[Finding]:
     """All findings, worst first. Healthy traffic gives none."""
     places = analysis.places
     account, flows = analysis.account, analysis.capture.conversations
-    rows = _slow_exchanges(analysis, speaker)
-    charges = np.take(account.exchange_charges.T, rows, axis=1).T  # column by column, as they lie
-    sums, heaviest = by_party(charges)
+    sums, heaviest = by_party(account.exchange_charges)
+    rows = _slow_exchanges(analysis, speaker, sums)
+    if rows.size < sums.shape[0]:
+        sums, heaviest = np.take(sums, rows, axis=0), np.take(heaviest, rows, axis=0)
     party = np.argmax(sums, axis=1)
     column = heaviest[np.arange(rows.size), party].astype(np.int64)
     low = (
@@ -86,7 +89,8 @@ def find(analysis: Analysis, speaker: Array) -> list[Finding]:
     party[nil], column[nil] = causes.PARTIES.index(causes.UNEXPLAINED), causes.UNSEEN
     named = (column == causes.NAME) | (column == causes.SERVER_NAME)
     # What was lost is told before what it had to wait for besides; a slow pace and full queues are one story.
-    column[(party == causes.PARTIES.index(causes.NETWORK)) & (charges[:, causes.LOSS] >= FELT_REPAIR_NS)] = causes.LOSS
+    lost = account.exchange_charges[rows, causes.LOSS] >= FELT_REPAIR_NS
+    column[lost & (party == causes.PARTIES.index(causes.NETWORK))] = causes.LOSS
     column[column == causes.RATE] = causes.QUEUEING
     owner = account.exchange[rows, 0]
     new = np.diff(owner, prepend=-1) > 0  # Exchanges stand in order of their connections.
@@ -111,9 +115,8 @@ def find(analysis: Analysis, speaker: Array) -> list[Finding]:
         + port
         + 1
     )
-    order = np.argsort(keys, kind="stable")
-    begins = np.flatnonzero(np.diff(keys[order], prepend=-1)) if rows.size else order
-    ends = np.append(begins[1:], rows.size) if rows.size else order
+    order, edges = grouped(keys)
+    begins, ends = edges[:-1], edges[1:]
     found = [
         f
         for f in _failed_openings(analysis, places, speaker)
@@ -126,9 +129,10 @@ def find(analysis: Analysis, speaker: Array) -> list[Finding]:
     if analysis.provisional:
         told = told[np.argsort(-lost[told], kind="stable")[:_WHILE_IT_GROWS]]
     for k in told.tolist():
-        one, members = int(order[begins[k]]), rows[order[begins[k] : ends[k]]]
+        own = order[begins[k] : ends[k]]
+        one = int(own[0])
         key = causes.PARTIES[party[one]], causes.CHARGES[column[one]][1], site.texts[places_of[one]]
-        found.append(_finding(analysis, places, key, members, moved))
+        found.append(_finding(analysis, places, key, rows[own], sums[own], moved))
     found.sort(key=lambda f: -f.lost_ns)
     return [f for f in found if f.lost_ns >= _LEAST_SHARE * worst or f.cause == "refused"]
 
@@ -144,12 +148,17 @@ def severity_of(lost_ns: int, users: int) -> str:
     return "critical" if seconds >= 20 or (seconds >= 5 and users >= 3) else "major" if seconds >= 2 else "minor"
 
 
-def _finding(analysis: Analysis, places: Places, key: tuple[str, str, str], rows: Array, moved: Array) -> Finding:
+def _finding(
+    analysis: Analysis, places: Places, key: tuple[str, str, str], rows: Array, sums: Array, moved: Array
+) -> Finding:
+    """key: party, cause and site; rows: of the exchanges; sums: of these, by party; moved: of each connection, whether
+    its path changed.
+    """
     account, flows = analysis.account, analysis.capture.conversations
+    charged = account.exchange_charges
     who, cause, site = key
-    charges = np.take(account.exchange_charges.T, rows, axis=1).T
-    wait = charges.sum(axis=1)
-    own = charges[:, causes.party_columns(who)].sum(axis=1)
+    wait = totals(sums)
+    own = sums[:, causes.PARTIES.index(who)]
     members = np.unique(account.exchange[rows, 0])
     clients = sorted(client_labels(flows, account.flow[members]).texts)
     address = server_labels(flows, account.flow[members])
@@ -202,7 +211,7 @@ def _finding(analysis: Analysis, places: Places, key: tuple[str, str, str], rows
     where = f"{app} ({end_text(*servers[0])})" if len(servers) == 1 else app
     if cause == "name":
         cause_ns, sentence, step = _waits_for_names(
-            analysis, places, grounds, site, app, charges, (wait, middle), clients, (first, last), many
+            analysis, places, grounds, site, app, rows, (wait, middle), clients, (first, last), many
         )
         grounds["cause_ms"] = cause_ns / 1e6
         grounds["ruled_out"] = ""
@@ -230,7 +239,7 @@ def _finding(analysis: Analysis, places: Places, key: tuple[str, str, str], rows
             " (processor, disk, its own pauses)."
         )
     elif who == causes.NETWORK:
-        cause_ns = int(charges[:, causes.LOSS].sum()) if cause == "loss" else int(own.sum())
+        cause_ns = int(charged[rows, causes.LOSS].sum()) if cause == "loss" else int(own.sum())
         if cause == "loss":
             timers = f", {expired:,} timeout{'s' if expired > 1 else ''}" if expired else ""
             sentence = (
@@ -279,8 +288,8 @@ def _finding(analysis: Analysis, places: Places, key: tuple[str, str, str], rows
         sentence += inside_words(analysis, rows)
         grounds |= inside_grounds(analysis, rows)
         grounds["ruled_out"] = (
-            f"The servers took {duration(int(charges[:, causes.party_columns(causes.SERVER)].sum(axis=1)[middle]))} at"
-            " the median exchange."
+            f"The servers took {duration(int(sums[middle, causes.PARTIES.index(causes.SERVER)]))} at the median"
+            " exchange."
         )
     else:
         sentence = f"{site} waits for {where}, and this capture cannot tell why; {many}."
@@ -294,10 +303,8 @@ def _finding(analysis: Analysis, places: Places, key: tuple[str, str, str], rows
             " in it."
         )
     whole = np.zeros(rows.size, np.int64)
-    low, high = bounds_of_groups(account, rows, whole, 1, charges)
-    confidence = float(
-        confidences(party_sums(charges.sum(axis=0)[None, :]), np.array([causes.PARTIES.index(who)]), low, high)[0]
-    )
+    low, high = bounds_of_groups(account, rows, whole, 1, sums)
+    confidence = float(confidences(sums.sum(axis=0)[None, :], np.array([causes.PARTIES.index(who)]), low, high)[0])
     if who in bounds.BOUNDED:
         k = bounds.BOUNDED.index(who)
         grounds["charged_ms_low"], grounds["charged_ms_high"] = float(low[0, k] / 1e6), float(high[0, k] / 1e6)
@@ -339,7 +346,7 @@ def _waits_for_names(
     grounds: dict[str, Any],
     site: str,
     app: str,
-    charges: Array,
+    rows: Array,
     waits: tuple[Array, int],
     clients: list[str],
     period: tuple[int, int],
@@ -347,7 +354,7 @@ def _waits_for_names(
 ) -> tuple[int, str, str]:
     """(time spent on names, sentence, next step); adds the name servers to the grounds."""
     wait, middle = waits
-    own, trips = charges[:, causes.SERVER_NAME], charges[:, causes.NAME]
+    own, trips = (analysis.account.exchange_charges[rows, column] for column in (causes.SERVER_NAME, causes.NAME))
     spent = own + trips
     grounds["name_servers"] = _name_servers(analysis, clients, period[0] - int(spent.max()), period[1])
     asked = " and ".join(places.short(server) for server in grounds["name_servers"][:2]) or "the name server"

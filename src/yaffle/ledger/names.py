@@ -73,6 +73,11 @@ class NameParts:
         return (_NETWORK_LOW, least), (_NETWORK_HIGH, most), (_SERVER_LOW, self.server_ns), (_SERVER_HIGH, rest)
 
 
+def may_charge(lookups: Lookups) -> bool:
+    """Whether there are look-ups that others may have waited for; without, accounts stay as they are."""
+    return any(one.protocol == "dns" and one.answered_ns >= 0 and one.addresses for one in lookups.rows)
+
+
 def charge_names(account: Account, lookups: Lookups, flows: Rows) -> None:
     """Charges `name` to the first exchange of each connection whose opening followed a look-up of its server by its
     client.
@@ -81,14 +86,14 @@ def charge_names(account: Account, lookups: Lookups, flows: Rows) -> None:
     the answer: what the name server itself took is the server's (of the name service), the trips to it and questions
     asked again are the network's.
     """
+    if not may_charge(lookups):
+        return
     least = least_answers(lookups)
     led: dict[tuple[str, str, int], list[Lookup]] = defaultdict(list)
     for lookup in lookups.rows:
         if lookup.protocol == "dns" and lookup.answered_ns >= 0:
             for address in lookup.addresses:
                 led[lookup.client, address, lookup.point].append(lookup)
-    if not led:
-        return
     owner = account.of_exchange("connection")
     first = np.full(account.flow.size, -1, np.int64)
     first[owner[::-1]] = np.arange(owner.size)[::-1]  # Exchanges of a connection stand in order: the first one is kept.

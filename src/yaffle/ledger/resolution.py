@@ -17,9 +17,9 @@ def ticks_of_sources(capture: Capture) -> Array:
     """The tick of each source's times, ns: as its interfaces declare it, or the power of ten that all are multiples
     of.
     """
-    ticks = []
+    ticks, sources = [], capture.packets.source
     for number, source in enumerate(capture.sources):
-        first, last = np.searchsorted(capture.packets.source, [number, number + 1])
+        first, last = np.searchsorted(sources, np.array([number, number + 1], sources.dtype))
         times = capture.packets.time_ns[first : last : 1 + (last - first) // _LOOKED_AT]
         tick = max((_COARSEST_NS // face.units_per_s for face in source.interfaces), default=1)
         coarser = _COARSEST_NS

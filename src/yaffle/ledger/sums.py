@@ -1,5 +1,7 @@
 """Sums over charges: by party, and the column that weighs most, in one pass over the rows."""
 
+from functools import reduce
+
 import numpy as np
 
 from yaffle.arrays import Array
@@ -9,18 +11,24 @@ from yaffle.ledger import causes
 _PARTY_OF = np.array([causes.PARTIES.index(party) for party, _ in causes.CHARGES])
 
 
+_AT_ONCE = 512  # rows, which stay near the processor while they are summed
+
+
 @kernel
 def _by_party(charges, party_of, sums, heaviest):  # type: ignore[no-untyped-def]
     """charges: a row a column of the ledger."""
-    most = np.full(sums.shape, -1, np.int64)
-    for k in range(charges.shape[0]):
-        p = party_of[k]
-        for r in range(charges.shape[1]):
-            value = charges[k, r]
-            sums[r, p] += value
-            if value > most[r, p]:
-                most[r, p] = value
-                heaviest[r, p] = k
+    most = np.empty((_AT_ONCE, sums.shape[1]), np.int64)
+    for begin in range(0, charges.shape[1], _AT_ONCE):
+        end = min(charges.shape[1], begin + _AT_ONCE)
+        most[:] = -1
+        for k in range(charges.shape[0]):
+            p = party_of[k]
+            for r in range(begin, end):
+                value = charges[k, r]
+                sums[r, p] += value
+                if value > most[r - begin, p]:
+                    most[r - begin, p] = value
+                    heaviest[r, p] = k
 
 
 def by_party(charges: Array) -> tuple[Array, Array]:
@@ -35,3 +43,8 @@ def by_party(charges: Array) -> tuple[Array, Array]:
 def party_sums(charges: Array) -> Array:
     """Charges (n, columns) summed by party (n, 4)."""
     return by_party(charges)[0]
+
+
+def totals(sums: Array) -> Array:
+    """Sums by party (n, 4) added up (n,): column by column, which is quicker than row by row."""
+    return np.asarray(reduce(np.add, sums.T))

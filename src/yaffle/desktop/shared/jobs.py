@@ -3,6 +3,7 @@
 import logging
 import time
 from collections.abc import Callable
+from functools import lru_cache
 from typing import Any
 
 from PySide6.QtCore import QObject, QRunnable, QThreadPool, QTimer, Signal, Slot
@@ -40,12 +41,14 @@ class Job(QObject):
         """Asks the work to end soon."""
         self._stop = True
 
-    def start(self) -> None:
-        """Begins, on a thread of the pool. It lives until its thread is done with it, and ends on this one."""
+    def start(self, *, at_once: bool = False) -> None:
+        """Begins, on a thread of the pool. It lives until its thread is done with it, and ends on this one. at_once:
+        what the user waits for does not stand behind pictures.
+        """
         now = time.monotonic()
         _alive.difference_update([job for job in _alive if job.over_at and now - job.over_at > _KEPT_S])
         _alive.add(self)
-        QThreadPool.globalInstance().start(_Runner(self))
+        (_pool_of_tasks() if at_once else QThreadPool.globalInstance()).start(_Runner(self))
 
     def _progress(self, share: float, words: str) -> bool:
         now = time.monotonic()
@@ -180,7 +183,13 @@ class Latest(QObject):
 
 def let_all_end(at_most_ms: int) -> None:
     """Waits for what is still under way, before the objects go that it would report to."""
-    QThreadPool.globalInstance().waitForDone(at_most_ms)
+    for pool in (_pool_of_tasks(), QThreadPool.globalInstance()):
+        pool.waitForDone(at_most_ms)
+
+
+@lru_cache(1)
+def _pool_of_tasks() -> QThreadPool:
+    return QThreadPool()
 
 
 class _Runner(QRunnable):

@@ -67,7 +67,7 @@ class Task(QWidget):
         self.job.finished.connect(self._finished)
         self.job.failed.connect(self._failed)
         self.job.cancelled.connect(self._cancelled)
-        self.job.start()
+        self.job.start(at_once=True)
         return True
 
     @property

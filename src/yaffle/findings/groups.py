@@ -1,0 +1,51 @@
+"""Rows by what they have in common, where that is little: in one pass, not by sorting."""
+
+import numpy as np
+
+from yaffle.arrays import Array
+from yaffle.kernels import kernel
+
+_MIX = np.uint64(0x9E3779B97F4A7C15)
+
+
+@kernel
+def _numbered(keys, table, held, group, distinct):  # type: ignore[no-untyped-def]
+    """Fills group, the number of each key by when it came first, and the distinct keys; gives how many there are.
+
+    table: -1 everywhere, a power of two, more than there are keys; held: of the same size.
+    """
+    mask, found = np.int64(table.size - 1), 0
+    for i in range(keys.size):
+        key = keys[i]
+        place = np.int64((np.uint64(key) * _MIX) >> np.uint64(20)) & mask
+        while table[place] >= 0 and held[place] != key:
+            place = (place + 1) & mask
+        if table[place] < 0:
+            table[place], held[place], distinct[found] = found, key, key
+            found += 1
+        group[i] = table[place]
+    return found
+
+
+@kernel
+def _laid(group, place, order):  # type: ignore[no-untyped-def]
+    """Fills order with rows group by group. place: where the next row of each group goes."""
+    for i in range(group.size):
+        order[place[group[i]]] = i
+        place[group[i]] += 1
+
+
+def grouped(keys: Array) -> tuple[Array, Array]:
+    """(order, begins): rows by their keys (int64), the least first, equal ones in the order in which they stand, as a
+    stable sort gives them; and where each key begins in it, with the end of the last.
+    """
+    size = 1 << max(4, int(2 * keys.size).bit_length())
+    group, distinct = np.empty(keys.size, np.int64), np.empty(keys.size, np.int64)
+    count = _numbered(keys, np.full(size, -1, np.int32), np.empty(size, np.int64), group, distinct)
+    rank = np.empty(count, np.int64)
+    rank[np.argsort(distinct[:count])] = np.arange(count)
+    group = rank[group]
+    begins = np.concatenate([[0], np.cumsum(np.bincount(group, minlength=count))]).astype(np.int64)
+    order = np.empty(keys.size, np.int64)
+    _laid(group, begins[:-1].copy(), order)
+    return order, begins
