@@ -9,7 +9,7 @@ may be its own, and all that is unexplained. docs/measures.md says where each do
 import numpy as np
 
 from yaffle.arrays import Array
-from yaffle.kernels import leaf
+from yaffle.kernels import kernel, leaf
 from yaffle.ledger import causes
 
 # What may be whose. The last is time of the network's that the wait as charged may lack.
@@ -53,6 +53,19 @@ def bound(charge, party_of, doubt, out):  # type: ignore[no-untyped-def]
 PARTY_OF = np.array([causes.PARTIES.index(party) for party, _ in causes.CHARGES])
 
 
+@kernel
+def _added(estimate, low, high, group, sums):  # type: ignore[no-untyped-def]
+    """Adds to sums, a column a group: estimates; distances to the lower bound and their squares; to the upper one."""
+    for i in range(estimate.size):
+        g, here = group[i], estimate[i]
+        below, above = float(max(np.int64(0), here - low[i])), float(max(np.int64(0), high[i] - here))
+        sums[0, g] += here
+        sums[1, g] += below
+        sums[2, g] += below * below
+        sums[3, g] += above
+        sums[4, g] += above * above
+
+
 def combined(estimate_ns: Array, low_ns: Array, high_ns: Array, group: Array, groups: int) -> tuple[Array, Array]:
     """(low, high) of the sums of many exchanges, a row a group, ns.
 
@@ -60,10 +73,9 @@ def combined(estimate_ns: Array, low_ns: Array, high_ns: Array, group: Array, gr
     its bound is sqrt((1 - SHARED) * sum of squares + SHARED * square of the sum) of the single distances:
     equicorrelated errors (JCGM 100:2008, section 5.2.2, with one correlation coefficient for all pairs).
     """
-    found = []
-    total = np.bincount(group, estimate_ns, groups)
-    for bound_ns, sign in ((low_ns, -1), (high_ns, 1)):
-        away = np.maximum(0, sign * (bound_ns - estimate_ns)).astype(np.float64)
-        straight, squares = np.bincount(group, away, groups), np.bincount(group, away * away, groups)
-        found.append(total + sign * np.sqrt((1 - SHARED) * squares + SHARED * straight * straight))
-    return np.maximum(0, found[0]), found[1]
+    sums = np.zeros((5, groups))
+    _added(*(np.ascontiguousarray(one, np.int64) for one in (estimate_ns, low_ns, high_ns, group)), sums)
+    total, below, below_squares, above, above_squares = sums
+    low = total - np.sqrt((1 - SHARED) * below_squares + SHARED * below * below)
+    high = total + np.sqrt((1 - SHARED) * above_squares + SHARED * above * above)
+    return np.maximum(0, low), high

@@ -28,10 +28,23 @@ def _arrange(code, place, members):  # type: ignore[no-untyped-def]
 
 @kernel
 def _summarize(  # type: ignore[no-untyped-def]
-    starts, members, rows, wait, charges, owner, client, again, seen_client, seen_connection, values, figures, sums
+    code,
+    starts,
+    members,
+    rows,
+    wait,
+    charges,
+    owner,
+    client,
+    again,
+    seen_client,
+    seen_connection,
+    values,
+    figures,
+    sums,
 ):
-    """Figures of each group: users, median, 95th percentile, worst, repeats; sums of its charges. charges: a row a
-    column of the ledger.
+    """Figures of each group: users, median, 95th percentile, worst, repeats; sums of its charges. code: the group of
+    each row; charges: a row a column of the ledger.
     """
     for k in range(starts.size - 1):
         first, last = starts[k], starts[k + 1]
@@ -55,11 +68,8 @@ def _summarize(  # type: ignore[no-untyped-def]
         figures[k, 2] = select(values, middle, n, high)
         figures[k, 3] = select(values, high, n, n - 1)
     for column in range(charges.shape[0]):
-        for k in range(starts.size - 1):
-            total = np.int64(0)
-            for m in range(starts[k], starts[k + 1]):
-                total += charges[column, rows[members[m]]]
-            sums[k, column] = total
+        for i in range(rows.size):
+            sums[code[i], column] += charges[column, rows[i]]
 
 
 class Level(GroupLevel):
@@ -96,7 +106,7 @@ class Level(GroupLevel):
         )
         values = np.empty(int(counts.max()) if counts.size else 1, np.int64)
         _summarize(
-            starts, self._members, rows, waits.wait_ns, waits.by_column, np.ascontiguousarray(waits.connection),
+            code, starts, self._members, rows, waits.wait_ns, waits.by_column, np.ascontiguousarray(waits.connection),
             evidence.client.codes, again,
             seen_client, seen_connection, values, figures, sums,
         )  # fmt: skip
