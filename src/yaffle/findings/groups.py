@@ -39,6 +39,7 @@ def grouped(keys: Array) -> tuple[Array, Array]:
     """(order, begins): rows by their keys (int64), the least first, equal ones in the order in which they stand, as a
     stable sort gives them; and where each key begins in it, with the end of the last.
     """
+    keys = keys.astype(np.int64, copy=False)
     size = 1 << max(4, int(2 * keys.size).bit_length())
     group, distinct = np.empty(keys.size, np.int64), np.empty(keys.size, np.int64)
     count = _numbered(keys, np.full(size, -1, np.int32), np.empty(size, np.int64), group, distinct)

@@ -2,10 +2,12 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from itertools import pairwise
 
 import numpy as np
 
 from yaffle.arrays import Array
+from yaffle.findings.groups import grouped
 from yaffle.ledger import causes
 from yaffle.progress import Progress, go_on, step
 from yaffle.session.behind import behind_words
@@ -89,7 +91,9 @@ def by_hour(evidence: Evidence, rows: Array) -> tuple[Array, Array]:
     )
     sums = np.zeros((24, causes.COUNT))
     for k in range(causes.COUNT):
-        sums[:, k] = np.bincount(hours, evidence.waits.by_column[k][rows], 24)
+        weight = evidence.waits.by_column[k][rows]
+        if weight.any():
+            sums[:, k] = np.bincount(hours, weight, 24)
     return sums, np.bincount(hours, minlength=24)
 
 
@@ -147,22 +151,14 @@ def by_label(evidence: Evidence, rows: Array, most: int = 300) -> list[Asked]:
     ]
     wait = waits.wait_ns[rows]
     found = []
-    order = np.lexsort((wait, places))
-    for part in np.split(order, np.flatnonzero(np.diff(places[order])) + 1) if rows.size else []:
+    order, edges = grouped(places)
+    for first, last in pairwise(edges.tolist()):
+        part = order[first:last]
         protocol, label = names[int(places[part[0]])]
-        n = part.size
-        charges = waits.charges[rows[part]].sum(axis=0)
-        found.append(
-            Asked(
-                protocol,
-                label,
-                n,
-                int(bad[part].sum()),
-                int(wait[part[(n + 1) // 2 - 1]]),
-                int(wait[part[(95 * n + 99) // 100 - 1]]),
-                charges,
-            )
-        )
+        middle, high = (part.size + 1) // 2 - 1, (95 * part.size + 99) // 100 - 1  # Nearest rank.
+        own = np.partition(wait[part], (middle, high))
+        charges = np.take(waits.by_column, rows[part], axis=1).sum(axis=1)
+        found.append(Asked(protocol, label, part.size, int(bad[part].sum()), int(own[middle]), int(own[high]), charges))
     return sorted(found, key=lambda a: -int(a.charges.sum()))[:most]
 
 
