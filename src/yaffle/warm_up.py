@@ -357,6 +357,7 @@ def warm_up() -> None:
     from yaffle.findings.flow_source import held_flows
     from yaffle.findings.planner import plan
     from yaffle.following import Followed
+    from yaffle.ledger.engine import arrange
     from yaffle.normal.baseline import BaselineSettings, baseline
     from yaffle.records.flow_table import Exporter, FlowRecords, empty_flows
     from yaffle.session.apportion import picture
@@ -396,6 +397,8 @@ def warm_up() -> None:
         plan(ClassLoads([ClassLoad(0, 1, 1, 1.0, 1.0, 0, 0.0, 0.0, 0.0, np.ones(4))], 0, 10**7), 1e6)
         baseline(np.zeros(4), np.arange(4) * 10**12, BaselineSettings())
         picture(model.scene, groups(model.scene.evidence, model.rows, ())[0].rows, 4, None)
+        analysis.capture.turned_rows = -1  # As where a reading that goes on turned some of its heads, and not others.
+        arrange(analysis.capture)
     cache_folder().mkdir(parents=True, exist_ok=True)
     (cache_folder() / COMPLETE).touch()
 
