@@ -11,6 +11,7 @@ from typing import Annotated, Any
 import typer
 
 from yaffle.errors import YaffleError
+from yaffle.given_evidence import given
 
 _LEAST_RING = 1 << 20
 _TELL_S = 10.0
@@ -114,7 +115,9 @@ def collect(
 
 
 def status(
-    history: Annotated[Path, typer.Argument(metavar="HISTORY", help="The folder that a collector writes.")],
+    history: Annotated[
+        Path, typer.Argument(parser=given, metavar="HISTORY", help="The folder that a collector writes.")
+    ],
     json_out: Annotated[
         str, typer.Option("--json", metavar="OUT", help="Write it as a document here; - for standard output.")
     ] = "",

@@ -60,6 +60,14 @@ class Store:
             self.written_bytes += made.stat().st_size
             self._tried(name, lambda: self._files.put_file(str(made), f"{self.url}/{name}"))
 
+    def put(self, name: str, file: Path) -> None:
+        """Puts a copy of a file there. Raises MissingError where that is gone."""
+        if self._files is None:
+            self.write(name, lambda to: shutil.copyfile(file, to))
+            return
+        self.written_bytes += file.stat().st_size
+        self._tried(name, lambda: self._files.put_file(str(file), f"{self.url}/{name}"))
+
     def read(self, name: str, beside: Path) -> Path:
         """A file as one of this machine; what has to be fetched is put into the folder `beside`."""
         if self._files is None:

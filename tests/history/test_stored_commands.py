@@ -11,8 +11,10 @@ import pytest
 from tests.cluster.object_store import object_store
 from tests.history.test_reception import FIELDS, RECORD, a_set, ipfix, sent_udp, template
 from tests.history.two_weeks import write_two_weeks
+from yaffle.collector.asking import ask_collector
 from yaffle.collector.collect import words_of
 from yaffle.collector.configuration import read_configuration
+from yaffle.collector.status import status_of
 from yaffle.errors import YaffleError
 from yaffle.history.copying import HERE_DAYS, Copying, days_here, folder_here
 from yaffle.history.layout import USUAL_DAYS
@@ -61,6 +63,15 @@ def test_two_listen_into_one_history_which_is_exported(store, tmp_path, monkeypa
     assert done.returncode == 0, done.stderr
     with (tmp_path / "out.csv").open() as file:
         assert sum(int(row["packets"]) for row in csv.DictReader(file)) == packets
+
+
+def test_how_collectors_are_doing_is_told_where_they_run(store, tmp_path):
+    write_two_weeks(tmp_path / "own", days=1)
+    Shipper(tmp_path / "own", f"{URL}-status", USUAL_DAYS).ship([])
+    told = status_of(mirrored(f"{URL}-status"))
+    assert told["tasks"] == [] and "told where they run" in told["trouble"]
+    with pytest.raises(YaffleError, match="no collector is running"):
+        ask_collector(mirrored(f"{URL}-status"), "any")
 
 
 def test_what_is_no_history_is_said_in_a_line(store):

@@ -8,6 +8,7 @@ from typing import Any
 from yaffle.collector.supervisor import STOPPED
 from yaffle.errors import YaffleError
 from yaffle.history.layout import is_history
+from yaffle.history.mirror import mirror_at
 
 FORMAT, VERSION, STATUS = "yaffle-status", 1, "collector.json"
 _NOBODY = "no collector is running"
@@ -17,6 +18,11 @@ def status_of(folder: Path) -> dict[str, Any]:
     """What a collector said last of its tasks; where none is running they are stopped. Raises YaffleError."""
     if not is_history(folder):
         raise YaffleError(f"{folder}: this is no history")
+    if (mirror := mirror_at(folder)) is not None:
+        elsewhere = f"{mirror.url}: how its collectors are doing is told where they run"
+        return {
+            "format": FORMAT, "version": VERSION, "trouble": elsewhere, "config": "", "tasks": [], "watches": [],
+        }  # fmt: skip
     path = folder / STATUS
     try:
         told = json.loads(path.read_text(encoding="utf-8")) if path.exists() else {"tasks": []}

@@ -183,9 +183,9 @@ class Mirror:
     def _fetch(self, path: Path) -> int:
         """Gives its bytes here."""
         name, table = str(path.relative_to(path.parents[2])), path.parents[1].name
-        branch = self._branches[path.parents[2].name]
-        file = branch.file(name)
-        if file is None:
+        branch = self._branches.get(path.parents[2].name)
+        file = branch.file(name) if branch is not None else None
+        if branch is None or file is None:
             return 0
         fresh = path.with_name(f"{path.name}.{os.getpid()}-{threading.get_ident()}.fresh")
         try:
@@ -212,7 +212,8 @@ class Mirror:
 
     def row_count(self, path: Path) -> int:
         """How many rows a file has, wherever what it holds is; none where it was taken away."""
-        file = self._branches[path.parents[2].name].file(str(path.relative_to(path.parents[2])))
+        branch = self._branches.get(path.parents[2].name)
+        file = branch.file(str(path.relative_to(path.parents[2]))) if branch is not None else None
         return file.rows if file is not None else 0
 
     def _trim(self, needed: set[str]) -> None:

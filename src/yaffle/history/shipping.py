@@ -128,7 +128,7 @@ class Shipper:
         for last_try in (False,) * (_TRIES - 1) + (True,):
             try:
                 return dict(self._file(path) for path in [*counting(folder), *sums_of(folder)])
-            except FileNotFoundError as error:
+            except (FileNotFoundError, MissingError) as error:
                 if last_try:
                     raise YaffleError(f"{folder}: its files change faster than they are copied") from error
         raise AssertionError
@@ -141,7 +141,7 @@ class Shipper:
         if known is not None and known.stored == stored and known.octets == told.st_size:
             return name, known
         file = StoredFile(stored, told.st_size, int(pq.read_metadata(path).num_rows))
-        self._put(stored, path.read_bytes())
+        self._store.put(stored_at(self.name, stored), path)
         return name, file
 
     def _with(self, shipped: Mapping[str, Held]) -> dict[str, Held]:
