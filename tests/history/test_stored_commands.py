@@ -65,6 +65,24 @@ def test_two_listen_into_one_history_which_is_exported(store, tmp_path, monkeypa
         assert sum(int(row["packets"]) for row in csv.DictReader(file)) == packets
 
 
+def test_a_collector_puts_what_this_host_counts_into_a_store(store, tmp_path):
+    url = f"{URL}-collected"
+    path = tmp_path / "collector.toml"
+    path.write_text(f'history = "{url}"\n[host]\nevery = "1s"\nname = "pier-office"\n')
+    with (tmp_path / "log").open("w") as log:
+        process = subprocess.Popen([sys.executable, "-m", "yaffle", "collect", str(path)], stderr=log)
+    here, until = folder_here(url) / "readings", time.monotonic() + 60
+    while not list(here.glob("*/*.parquet")) and time.monotonic() < until:
+        time.sleep(0.1)
+    time.sleep(2)
+    process.send_signal(signal.SIGTERM)
+    assert process.wait(60) == 0, (tmp_path / "log").read_text()
+    history = History(mirrored(url))
+    assert {device for device, _, _ in history.reading_names()} == {"pier-office"}
+    assert history.told_by() == History(folder_here(url)).told_by()
+    assert history.days == USUAL_DAYS
+
+
 def test_how_collectors_are_doing_is_told_where_they_run(store, tmp_path):
     write_two_weeks(tmp_path / "own", days=1)
     Shipper(tmp_path / "own", f"{URL}-status", USUAL_DAYS).ship([])

@@ -342,3 +342,57 @@ def test_nobodys_number_changes(store, clock, tmp_path):
         assert np.unique(kept.rows["exporter"]).size == 3 * (k + 1)
         writer.close()
     assert before[:3] == ["192.0.2.00", "192.0.2.01", "192.0.2.02"]
+
+
+def test_who_told_is_known_before_what_they_told(store, clock, tmp_path, monkeypatch):
+    """Somebody tells for the first time while files are being put there."""
+    writer, _ = filled(tmp_path / "own", clock, hours=1)
+    shipper = shipper_of(writer, clock)
+    shipper.ship([])
+    writer.append(told(7, clock.now_ns))
+    as_usual, order = shipper._shipped, []
+
+    def meanwhile(changed):
+        found = told(8, clock.now_ns)
+        found.exporters[:] = [Exporter("192.0.2.77", 0, 2) for _ in found.exporters]
+        writer.append(found)
+        return as_usual(changed)
+
+    put = shipper._put
+    monkeypatch.setattr(shipper, "_put", lambda name, content: (order.append(name), put(name, content)))
+    monkeypatch.setattr(shipper, "_shipped", meanwhile)
+    shipper.ship(writer.changed())
+    assert [name.partition("/")[0] for name in order] == ["exporters.json", "held", "about.json"]
+    there = History(mirrored(URL))
+    assert "192.0.2.77" in {one.address for one in there.rows(0, 1 << 62).records.exporters}
+    writer.close()
+
+
+def test_what_is_given_up_while_it_is_looked_at_stays_in_the_store(store, clock, tmp_path, monkeypatch):
+    writer, total = filled(tmp_path / "own", clock, hours=2)
+    shipper = shipper_of(writer, clock)
+    shipper.ship([])
+    again = Shipper(writer.folder, URL, {"records": 3650}, now_ns=clock, grace_s=0.0)
+    as_usual = again._folder
+
+    def given_up(folder):
+        clock.now_ns = START + 40 * 24 * HOUR_NS
+        writer.tidy()
+        return as_usual(folder)
+
+    monkeypatch.setattr(again, "_folder", given_up)
+    again.ship([])
+    assert not list((tmp_path / "own" / RECORDS).iterdir())
+    assert int(History(mirrored(URL)).rows(0, 1 << 62, level=LEVELS[0]).records.rows["octets"].sum()) == total
+    writer.close()
+
+
+def test_it_ends_when_there_is_no_time_and_goes_on_the_next_time(store, clock, tmp_path):
+    writer, total = filled(tmp_path / "own", clock, hours=2)
+    shipper = shipper_of(writer, clock)
+    shipper.until_s = 0.0
+    with pytest.raises(YaffleError, match="no time for all of it"):
+        shipper.ship([])
+    shipper_of(writer, clock).ship([])
+    assert int(History(mirrored(URL)).rows(0, 1 << 62, level=LEVELS[0]).records.rows["octets"].sum()) == total
+    writer.close()

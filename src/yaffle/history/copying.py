@@ -2,6 +2,7 @@
 
 import logging
 import threading
+import time
 from collections.abc import Callable, Mapping
 from pathlib import Path
 
@@ -14,6 +15,7 @@ from yaffle.history.shipping import Shipper
 _LOG = logging.getLogger(__name__)
 EVERY_S = 10.0
 _MOST_PAUSE_S = 300.0
+_LAST_S = 20.0  # So long whoever ends a collector waits for what is left.
 HERE_DAYS = 35  # So long single rows stay here, too: watches compare with four weeks.
 
 
@@ -50,13 +52,15 @@ class Copying:
         self._thread.start()
 
     def end(self) -> None:
-        """Asks for nothing more."""
+        """Asks for nothing more; what is being put into the store is left where it is."""
         self._ended.set()
+        self._shipper.until_s = 0.0
         self._thread.join()
 
     def ship_last(self, changed: list[Path]) -> None:
-        """Puts what is left into the store; what cannot be put there is put when it is started again."""
+        """Puts what is left into the store, as far as there is time; the rest is put there when it is started again."""
         self._changed |= dict.fromkeys(changed)
+        self._shipper.until_s = time.monotonic() + _LAST_S
         self._ship()
 
     def _copy(self) -> None:

@@ -68,6 +68,7 @@ class Shipper:
     ) -> None:
         self.folder, self.url = folder, url
         self._grace_s = grace_s
+        self.until_s = float("inf")  # by the clock that only goes on: after that no file is begun
         self.keep = dict(keep)  # for how many days each level stays in the store
         self.name = _name_of(folder)
         self._store, self._now_ns = Store(url), now_ns
@@ -83,9 +84,10 @@ class Shipper:
         if self._held is None:
             self._read_own()
             changed = [folder for name in _TABLES for _, folder in folders(self.folder / name)]
-        beside = {name: (self.folder / name).read_bytes() for name in BESIDE if (self.folder / name).exists()}
-        stamps = self._ship_beside(beside)  # Before tables: no row names somebody who is not told of.
         lists = self._with(self._shipped(changed))
+        # Who told is written before what they told: read after that, and known before it, it leaves nobody out.
+        beside = {name: (self.folder / name).read_bytes() for name in BESIDE if (self.folder / name).exists()}
+        stamps = self._ship_beside(beside)
         self._give_up(lists)
         self._write_lists(lists, stamps)
         self._beside = beside
@@ -121,7 +123,9 @@ class Shipper:
         with ThreadPoolExecutor(_AT_ONCE) as pool:
             some = [folder for folder in dict.fromkeys(changed) if folder.exists()]
             held = pool.map(self._folder, some)
-            return {_within(folder): own for folder, own in zip(some, held, strict=True)}
+            told = list(zip(some, held, strict=True))
+        # What is given up here stays in the store: it goes at once, so that it was seen as a whole or is gone now.
+        return {_within(folder): own for folder, own in told if folder.exists()}
 
     def _folder(self, folder: Path) -> Held:
         """One hour or day. It may be merged meanwhile: then it is looked at once more."""
@@ -140,6 +144,8 @@ class Shipper:
         known = (self._held or {}).get(day_of(name), {}).get(name)
         if known is not None and known.stored == stored and known.octets == told.st_size:
             return name, known
+        if time.monotonic() > self.until_s:
+            raise YaffleError("there was no time for all of it")
         file = StoredFile(stored, told.st_size, int(pq.read_metadata(path).num_rows))
         self._store.put(stored_at(self.name, stored), path)
         return name, file

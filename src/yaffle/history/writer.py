@@ -68,6 +68,7 @@ _AT_ONCE = 2  # hours, or days, that are summed at once
 _MERGE_AT = 60  # Files of one hour from which on they are merged.
 _GRACE_NS = 120 * 10**9  # after an hour, before it is summed
 _BLOCK_ROWS = 1_000_000  # Records of an open hour after which they are summed as a block.
+_GONE = ".gone"  # of a folder that is given up: it goes at once, whoever looks
 _LARGEST_FILE = 256 << 20  # Bytes up to which files are merged.
 
 
@@ -202,6 +203,8 @@ class HistoryWriter:
         self._told = {(e.address, e.domain, e.protocol): k for k, e in enumerate(self._exporters)}
         for part in self.folder.rglob("*.part"):  # Of a run that was killed.
             part.unlink(missing_ok=True)
+        for gone in self.folder.glob(f"*/*{_GONE}"):
+            shutil.rmtree(gone)
 
     def keep(self, days: dict[str, int]) -> None:
         """From now on, how long each level or table named is kept."""
@@ -523,7 +526,7 @@ class HistoryWriter:
         ):
             for start, folder in folders(self.folder / name):
                 if start + folder_ns < now - self.days[name] * DAY_NS:
-                    shutil.rmtree(folder)
+                    shutil.rmtree(folder.rename(folder.with_name(f"{folder.name}{_GONE}")))
 
 
 class _Fresh:
