@@ -387,6 +387,33 @@ def test_what_is_given_up_while_it_is_looked_at_stays_in_the_store(store, clock,
     writer.close()
 
 
+def test_what_was_put_there_is_known_when_the_rest_fails(store, clock, tmp_path, monkeypatch):
+    writer, total = filled(tmp_path / "own", clock, hours=6)
+    monkeypatch.setattr("yaffle.history.shipping._AT_A_TIME", 2)
+    shipper = shipper_of(writer, clock)
+    as_usual, number = shipper._folder, [0]
+
+    def fails(folder):
+        number[0] += 1
+        if number[0] > 5:
+            raise YaffleError("the store failed")
+        return as_usual(folder)
+
+    monkeypatch.setattr(shipper, "_folder", fails)
+    with pytest.raises(YaffleError, match="the store failed"):
+        shipper.ship([])
+    there = History(mirrored(URL))
+    some = int(there.rows(0, 1 << 62, level=LEVELS[0]).records.rows["octets"].sum())
+    assert 0 < some < total
+    assert there.last_ns == History(tmp_path / "own").last_ns  # What is new came first.
+    before = len(stored_names())
+    shipper_of(writer, clock).ship([])
+    there.refresh()
+    assert int(there.rows(0, 1 << 62, level=LEVELS[0]).records.rows["octets"].sum()) == total
+    assert len(stored_names()) > before
+    writer.close()
+
+
 def test_it_ends_when_there_is_no_time_and_goes_on_the_next_time(store, clock, tmp_path):
     writer, total = filled(tmp_path / "own", clock, hours=2)
     shipper = shipper_of(writer, clock)

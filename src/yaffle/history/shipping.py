@@ -9,7 +9,7 @@ import json
 import secrets
 import socket
 import time
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from pathlib import Path
@@ -51,6 +51,7 @@ NAME = "branch.json"  # in the collector's folder: by what name it is known in t
 _AT_ONCE = 8
 GRACE_S = 120.0  # So long a file stays that no list names any more.
 _TRIES = 3
+_AT_A_TIME = 200  # hours and days that become known together
 _LEVELS_ABOVE = 2  # of a collector's own folder in a store, and the folder in it
 _TABLES = tuple(one.name for one in (*LEVELS, *TABLES, *TABLE_SUMS))
 
@@ -83,7 +84,14 @@ class Shipper:
         """
         if self._held is None:
             self._read_own()
-            changed = [folder for name in _TABLES for _, folder in folders(self.folder / name)]
+            every = [one for name in _TABLES for one in folders(self.folder / name)]
+            changed = [folder for _, folder in sorted(every, key=lambda one: -one[0])]  # What is new comes first.
+        some = list(dict.fromkeys(changed))
+        for begin in range(0, max(1, len(some)), _AT_A_TIME):  # What is there is known, however this ends.
+            self._ship(some[begin : begin + _AT_A_TIME])
+        self._clean()
+
+    def _ship(self, changed: Sequence[Path]) -> None:
         lists = self._with(self._shipped(changed))
         # Who told is written before what they told: read after that, and known before it, it leaves nobody out.
         beside = {name: (self.folder / name).read_bytes() for name in BESIDE if (self.folder / name).exists()}
@@ -91,7 +99,6 @@ class Shipper:
         self._give_up(lists)
         self._write_lists(lists, stamps)
         self._beside = beside
-        self._clean()
 
     def _read_own(self) -> None:
         """What this collector put there before. Raises YaffleError."""
@@ -118,10 +125,10 @@ class Shipper:
                 stamps[name] = max(self._about.beside.get(name, 0) + 1, self._now_ns())
         return stamps
 
-    def _shipped(self, changed: Iterable[Path]) -> dict[str, Held]:
+    def _shipped(self, changed: Sequence[Path]) -> dict[str, Held]:
         """The files of folders that are there, by folder; those that the store lacked were put there."""
         with ThreadPoolExecutor(_AT_ONCE) as pool:
-            some = [folder for folder in dict.fromkeys(changed) if folder.exists()]
+            some = [folder for folder in changed if folder.exists()]
             held = pool.map(self._folder, some)
             told = list(zip(some, held, strict=True))
         # What is given up here stays in the store: it goes at once, so that it was seen as a whole or is gone now.

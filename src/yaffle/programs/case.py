@@ -12,6 +12,7 @@ import pyarrow as pa
 from yaffle.analysis import Analysis
 from yaffle.case.folder import SUFFIX
 from yaffle.errors import YaffleError
+from yaffle.given_evidence import given
 from yaffle.history.layout import is_history
 from yaffle.history.locked_database import locked_database, selected
 from yaffle.hops.reports import ReportForm
@@ -249,8 +250,10 @@ def analyse(
 
 
 def open(path: str | Path, *, progress: Progress = go_on) -> Case:
-    """Opens a case, a history, or one capture. Raises YaffleError; Cancelled when `progress` says so."""
-    place = Path(path)
+    """Opens a case, a history, or one capture; the former two may be addresses of a store. Raises YaffleError;
+    Cancelled when `progress` says so.
+    """
+    place = given(path, progress) if isinstance(path, str) else path
     if place.is_dir() and not is_history(place) and (place.suffix == SUFFIX or (place / "manifest.json").exists()):
         return Case(open_folder(place, progress), place.stem)
     return analyse(place, progress=progress)
