@@ -1,7 +1,6 @@
 """An analysis on real worker processes gives the document of one on this machine, or says in a line why not."""
 
 import json
-import os
 import signal
 import threading
 import time
@@ -14,9 +13,10 @@ from benchmarks.captures import write_interleaved
 from tests.cluster.object_store import object_store
 from tests.cluster.processes import cluster, stop
 from yaffle.analysis import analyse
+from yaffle.case import stored
 from yaffle.case.folder import missing_source, open_case
 from yaffle.case.stored import case_here, save_case_at
-from yaffle.cluster import case_store, crew
+from yaffle.cluster import crew
 from yaffle.cluster.crew import workforce_of
 from yaffle.errors import Cancelled, YaffleError
 from yaffle.file_store import Store
@@ -174,7 +174,7 @@ def test_it_is_the_same_and_opens_from_there(held, analysed_morning, few_parts, 
         source.path = own.path
     assert told(analysis) == told(analysed_morning)
     assert not Store("s3://ferries")._files.exists("s3://ferries/exchange")
-    monkeypatch.setattr(case_store.platformdirs, "user_cache_dir", lambda _name: str(tmp_path))
+    monkeypatch.setattr(stored.platformdirs, "user_cache_dir", lambda _name: str(tmp_path))
     save_case_at("s3://ferries/morning.yaffle", analysis)
     folder = case_here("s3://ferries/morning.yaffle")
     again, _ = open_case(folder)
@@ -223,13 +223,14 @@ def test_what_is_not_there(held):
         save_case_at("s3://ferries/nothing", None)
 
 
-def test_captures_of_a_store_without_a_cluster(held, analysed_morning):
+def test_captures_of_a_store_without_a_cluster(held, analysed_morning, tmp_path, monkeypatch):
+    monkeypatch.setenv("TMPDIR", str(tmp_path))
     _, _, urls = held
     with workforce_of("", "") as work:
         analysis = analyse(work.fetch(urls), workforce=work)
         work.as_given(analysis.capture)
     assert [source.path for source in analysis.capture.sources] == urls
-    assert not list(Path(os.environ.get("TMPDIR", "/var/tmp")).glob("yaffle-run-*"))
+    assert not list(tmp_path.iterdir())
 
 
 def test_an_address_that_nothing_speaks():

@@ -1,5 +1,7 @@
 """Questions about a history, answered by workers: the same as without them."""
 
+import time
+
 import numpy as np
 import pyarrow.csv
 import pytest
@@ -53,8 +55,16 @@ def stored(folder, tmp_path_factory):
 
 
 @pytest.fixture(scope="module")
-def workers(stored, tmp_path_factory):
-    with cluster(tmp_path_factory.mktemp("workers"), 2) as made:
+def spilled(tmp_path_factory):
+    """Where workers put what they fetch."""
+    return tmp_path_factory.mktemp("spilled")
+
+
+@pytest.fixture(scope="module")
+def workers(stored, spilled, tmp_path_factory):
+    with cluster(tmp_path_factory.mktemp("workers"), 0) as made:
+        for _ in range(2):
+            made.add_worker(TMPDIR=str(spilled))
         yield made
 
 
@@ -132,12 +142,16 @@ def test_a_table_without_rows_is_said_to_be_empty(stored, workers, tmp_path):
         write_rows(stored[0], RECORDS, tmp_path / "out.csv", 0, 5, crew.parts)
 
 
-def test_it_can_be_stopped(stored, workers, tmp_path):
+def test_it_can_be_stopped(stored, workers, spilled, tmp_path):
     with (
         Questions(workers.address, str(tmp_path / "exchange"), stored[0], lambda *_: False) as crew,
         pytest.raises(Cancelled),
     ):
         list(flows(History(stored[0], crew)))
+    until = time.monotonic() + 30  # A task that was begun goes on, and takes away what it fetched.
+    while list(spilled.glob("yaffle-*")) and time.monotonic() < until:
+        time.sleep(0.1)
+    assert not list(spilled.glob("yaffle-*"))
 
 
 def test_a_question_that_makes_no_sense_is_said(stored, workers, tmp_path):

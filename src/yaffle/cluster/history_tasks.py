@@ -11,7 +11,7 @@ import duckdb
 import pyarrow as pa
 import pyarrow.feather
 
-from yaffle.cluster.tasks import Done, fetched_folder, writing
+from yaffle.cluster.tasks import Done, fetched_folder, of_run, writing
 from yaffle.errors import YaffleError
 from yaffle.file_store import Store, is_url
 from yaffle.history.database import cursor
@@ -34,6 +34,7 @@ def tellers_name(run: str) -> str:
     return f"{run}/{EXPORTERS}"
 
 
+@of_run
 def answer(store: str, run: str, number: int, where: str, files: Sequence[str], view: str, query: str) -> Done:
     """What a question finds in some files of a history (their names within it). Gives the number of rows found."""
     began, to = time.process_time(), Store(store)
@@ -53,6 +54,7 @@ def answer(store: str, run: str, number: int, where: str, files: Sequence[str], 
     return _put(to, run, number, table, began)
 
 
+@of_run
 def export(
     store: str, run: str, number: int, where: str, name: str, period: tuple[int, int], of: Sequence[int]
 ) -> Done:

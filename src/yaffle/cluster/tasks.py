@@ -5,11 +5,12 @@ again anywhere when a worker is lost.
 import shutil
 import time
 from collections import Counter
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
+from functools import wraps
 from pathlib import Path
 from threading import Lock
-from typing import NamedTuple
+from typing import Any, NamedTuple, TypeVar, cast
 
 from yaffle.capture.captured import Source
 from yaffle.capture.ranges import read_range
@@ -41,6 +42,25 @@ def fetched_folder(run: str) -> Path:
     return spill_folder() / f"yaffle-{run}"
 
 
+Task = TypeVar("Task", bound=Callable[..., Done])
+
+
+def of_run(task: Task) -> Task:
+    """A task (of a store, a run, …) that leaves nothing fetched behind where its run ended while it went on."""
+
+    @wraps(task)
+    def done(store: str, run: str, *values: Any) -> Done:
+        try:
+            return task(store, run, *values)
+        finally:
+            with _LOCK:
+                ended = run in _ENDED
+            if ended:
+                drop_fetched(run)
+
+    return cast(Task, done)
+
+
 def look_around(store: str, run: str) -> tuple[str, bool]:
     """Which version a worker runs, and whether it sees the store."""
     try:
@@ -49,6 +69,7 @@ def look_around(store: str, run: str) -> tuple[str, bool]:
         return key(), False
 
 
+@of_run
 def read_file(store: str, run: str, number: int, path: str) -> Done:
     """Reads one capture. Gives its number of packets, or what is wrong with it."""
     began, to = time.process_time(), Store(store)
@@ -66,6 +87,7 @@ def read_file(store: str, run: str, number: int, path: str) -> Done:
     return Done(capture.packets.time_ns.size, "", time.process_time() - began, to.written_bytes)
 
 
+@of_run
 def read_file_range(store: str, run: str, number: int, piece: int, path: str, begin: int, stop: int | None) -> Done:
     """Reads a range of one capture. Gives its number of packets, or what is wrong with it."""
     began, to = time.process_time(), Store(store)
@@ -79,6 +101,7 @@ def read_file_range(store: str, run: str, number: int, piece: int, path: str, be
     return Done(found.packets.time_ns.size, "", time.process_time() - began, to.written_bytes)
 
 
+@of_run
 def account_for(store: str, run: str, number: int, sources: Sequence[str]) -> Done:
     """Decodes and accounts for one part. Gives its number of exchanges."""
     began, to = time.process_time(), Store(store)
