@@ -9,12 +9,20 @@ from contextlib import contextmanager
 from moto.server import DomainDispatcherApplication, create_backend_app
 from werkzeug.serving import make_server
 
+from yaffle.kernel_cache import cache_folder
+
 ACCOUNT = {
     "AWS_ACCESS_KEY_ID": "tests",
     "AWS_SECRET_ACCESS_KEY": "tests",
     "AWS_DEFAULT_REGION": "us-east-1",
     "AWS_MAX_ATTEMPTS": "1",
 }
+
+
+def fetch_to(folder, monkeypatch):
+    """What is fetched from a store goes to a folder; compiled kernels stay where they are."""
+    monkeypatch.setenv("YAFFLE_CACHE_DIR", str(cache_folder().parent))
+    monkeypatch.setenv("XDG_CACHE_HOME", str(folder))
 
 
 class ObjectStore:

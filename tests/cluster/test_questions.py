@@ -6,7 +6,7 @@ import numpy as np
 import pyarrow.csv
 import pytest
 
-from tests.cluster.object_store import object_store
+from tests.cluster.object_store import fetch_to, object_store
 from tests.cluster.processes import cluster
 from tests.history.test_history import HOUR_NS, START, Clock, S, filled
 from tests.history.test_wait_sums import minute
@@ -45,7 +45,7 @@ def folder(tmp_path_factory):
 def stored(folder, tmp_path_factory):
     """The history in a store, half of it told by another collector."""
     with object_store("ferries") as server, pytest.MonkeyPatch.context() as patch:
-        patch.setenv("XDG_CACHE_HOME", str(tmp_path_factory.mktemp("cache")))
+        fetch_to(tmp_path_factory.mktemp("cache"), patch)
         other = HistoryWriter(tmp_path_factory.mktemp("other") / "own", now_ns=Clock(START + HOUR_NS), settle=False)
         minute(other, START, np.arange(1, 30) * 10**6, "192.0.2.1")
         other.close()

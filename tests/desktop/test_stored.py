@@ -3,7 +3,7 @@
 import pytest
 from PySide6.QtWidgets import QInputDialog
 
-from tests.cluster.object_store import object_store
+from tests.cluster.object_store import fetch_to, object_store
 from tests.desktop.test_examine import settle, window  # noqa: F401  (the fixture)
 from tests.history.two_weeks import write_two_weeks
 from yaffle.desktop.survey.station import INTERFACES
@@ -21,7 +21,7 @@ def server():
 
 @pytest.fixture
 def store(server, tmp_path, monkeypatch):
-    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
+    fetch_to(tmp_path / "cache", monkeypatch)
     monkeypatch.setattr("yaffle.file_store._PAUSE_S", 0.01)
     yield server
     server.down = False

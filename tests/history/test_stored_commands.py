@@ -9,7 +9,7 @@ import time
 
 import pytest
 
-from tests.cluster.object_store import object_store
+from tests.cluster.object_store import fetch_to, object_store
 from tests.history.test_reception import FIELDS, RECORD, a_set, ipfix, sent_udp, template
 from tests.history.two_weeks import write_two_weeks
 from yaffle.collector.asking import ask_collector
@@ -35,8 +35,8 @@ def server():
 
 @pytest.fixture
 def store(server, monkeypatch, tmp_path):
-    for kind in ("CACHE", "STATE"):
-        monkeypatch.setenv(f"XDG_{kind}_HOME", str(tmp_path / kind))
+    fetch_to(tmp_path / "cache", monkeypatch)
+    monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "state"))
     yield server
     server.down = False
 

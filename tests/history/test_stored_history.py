@@ -6,7 +6,7 @@ import shutil
 import numpy as np
 import pytest
 
-from tests.cluster.object_store import object_store
+from tests.cluster.object_store import fetch_to, object_store
 from tests.history.test_history import HOUR_NS, START, Clock, S, filled, told
 from yaffle.errors import YaffleError
 from yaffle.history.layout import LEVELS, RECORDS, HistoryError, branches
@@ -31,7 +31,7 @@ def store(server, monkeypatch, tmp_path):
     """An empty store; what is fetched from it lies in a folder of the test's own."""
     import boto3
 
-    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
+    fetch_to(tmp_path / "cache", monkeypatch)
     monkeypatch.setattr("yaffle.file_store._PAUSE_S", 0.01)
     yield server
     server.down, server.fails_every = False, 0
@@ -313,7 +313,7 @@ def test_nothing_there(store):
 
 
 def test_a_folder_that_all_see_is_a_store_too(clock, tmp_path, monkeypatch):
-    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
+    fetch_to(tmp_path / "cache", monkeypatch)
     writer, total = filled(tmp_path / "own", clock, hours=2)
     url = f"file://{tmp_path}/shared/kept"
     shipper = Shipper(writer.folder, url, writer.days, now_ns=clock, grace_s=0.0)
