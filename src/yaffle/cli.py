@@ -12,7 +12,7 @@ import typer
 from yaffle import cli_probing, cli_reporting, cli_serving, cli_watches, cli_watching
 from yaffle.errors import Cancelled, YaffleError
 from yaffle.garbage_collection import collector_resting, leave_the_rest
-from yaffle.given_evidence import given
+from yaffle.given_evidence import given_in_terminal
 from yaffle.terminal import progress_bar
 
 app = typer.Typer(
@@ -215,7 +215,7 @@ def _expected(text: str) -> Any:
 
 @app.command()
 def export(
-    evidence: Annotated[list[Path], typer.Argument(parser=given, help="A case, a history, or captures.")],
+    evidence: Annotated[list[Path], typer.Argument(parser=given_in_terminal, help="A case, a history, or captures.")],
     filter_: Annotated[
         str,
         typer.Option(
@@ -265,6 +265,8 @@ def export(
     store: cli_reporting.Exchange = "",
 ) -> None:
     """Get evidence out: tables, packets, the report; of everything or of a filter and a period."""
+    if cluster and not table:
+        raise YaffleError("--cluster reads tables of a history: it goes with --table")
     if table:
         _export_tables(evidence, table, period, cluster, store)
         if not any((exchanges, connections, packets, flows, report, bundle)):
@@ -396,7 +398,7 @@ def open_window(
         raise YaffleError(_NO_SCREEN)
     from yaffle.desktop.application import run
 
-    raise typer.Exit(run([given(file) for file in files or []]))
+    raise typer.Exit(run([given_in_terminal(file) for file in files or []]))
 
 
 @app.callback()

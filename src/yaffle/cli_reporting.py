@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from yaffle.errors import YaffleError
-from yaffle.given_evidence import given
+from yaffle.given_evidence import given_in_terminal
 from yaffle.progress import Progress
 from yaffle.terminal import progress_bar
 
@@ -43,7 +43,7 @@ def questions(
 
 def report(
     history: Annotated[
-        Path, typer.Argument(parser=given, metavar="HISTORY|CASE", help="A history, or a case with one.")
+        Path, typer.Argument(parser=given_in_terminal, metavar="HISTORY|CASE", help="A history, or a case with one.")
     ],
     period: Annotated[
         str,
@@ -82,7 +82,9 @@ def report(
     with bar:
         opened = open_evidence(history, progress=step).opened
         kept = opened.evidence.analysis.history
-        with questions(cluster if kept is not None else "", store, kept.folder if kept else history, step) as crew:
+        if cluster and kept is None:
+            raise YaffleError(f"{history}: --cluster answers questions about a history, and there is none in it")
+        with questions(cluster, store, kept.folder if kept else history, step) as crew:
             if kept is not None:
                 kept.asker = crew
             moment = moment_ns(as_of, opened.evidence.last_ns, where) if as_of else None

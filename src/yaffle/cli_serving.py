@@ -9,7 +9,7 @@ from typing import Annotated, Any
 import typer
 
 from yaffle.errors import YaffleError
-from yaffle.given_evidence import given
+from yaffle.given_evidence import given_in_terminal
 from yaffle.terminal import progress_bar
 
 _LEAST_TOKEN = 16
@@ -18,7 +18,9 @@ _LEAST_TOKEN = 16
 def serve(
     evidence: Annotated[
         list[Path],
-        typer.Argument(parser=given, metavar="CASE|HISTORY|CAPTURE...", help="What is served; captures together."),
+        typer.Argument(
+            parser=given_in_terminal, metavar="CASE|HISTORY|CAPTURE...", help="What is served; captures together."
+        ),
     ],
     bind: Annotated[
         str,

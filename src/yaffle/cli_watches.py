@@ -7,7 +7,7 @@ from typing import Annotated
 import typer
 
 from yaffle.errors import YaffleError
-from yaffle.given_evidence import given
+from yaffle.given_evidence import given_in_terminal
 from yaffle.terminal import progress_bar
 
 
@@ -52,7 +52,7 @@ def acknowledge(
 
 def health(
     history: Annotated[
-        Path, typer.Argument(parser=given, metavar="HISTORY|CASE", help="A history, or a case with one.")
+        Path, typer.Argument(parser=given_in_terminal, metavar="HISTORY|CASE", help="A history, or a case with one.")
     ],
     period: Annotated[
         str, typer.Option("--period", metavar="WORDS", help="Of this period; without it the last hour.")

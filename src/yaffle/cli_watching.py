@@ -11,7 +11,7 @@ from typing import Annotated, Any
 import typer
 
 from yaffle.errors import YaffleError
-from yaffle.given_evidence import given
+from yaffle.given_evidence import given_in_terminal
 
 _LEAST_RING = 1 << 20
 _TELL_S = 10.0
@@ -116,7 +116,7 @@ def collect(
 
 def status(
     history: Annotated[
-        Path, typer.Argument(parser=given, metavar="HISTORY", help="The folder that a collector writes.")
+        Path, typer.Argument(parser=given_in_terminal, metavar="HISTORY", help="The folder that a collector writes.")
     ],
     json_out: Annotated[
         str, typer.Option("--json", metavar="OUT", help="Write it as a document here; - for standard output.")

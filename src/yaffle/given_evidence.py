@@ -3,6 +3,14 @@
 from pathlib import Path
 
 from yaffle.progress import Progress, go_on
+from yaffle.terminal import progress_bar
+
+
+def given_in_terminal(text: str) -> Path:
+    """The same for a command, which shows how far it is. Raises YaffleError."""
+    bar, step = progress_bar()
+    with bar:
+        return given(text, step)
 
 
 def given(text: str, progress: Progress = go_on) -> Path:

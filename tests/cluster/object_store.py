@@ -6,6 +6,7 @@ import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
 
+import pytest
 from moto.server import DomainDispatcherApplication, create_backend_app
 from werkzeug.serving import make_server
 
@@ -71,3 +72,23 @@ def object_store(bucket: str) -> Iterator[ObjectStore]:
             else:
                 os.environ[name] = value
         made.close()
+
+
+@pytest.fixture(scope="module")
+def server():
+    """A store with the bucket ferries."""
+    with object_store("ferries") as made:
+        yield made
+
+
+@pytest.fixture
+def store(server, tmp_path, monkeypatch):
+    """The same, empty, and soon tried again; what is fetched from it, or goes into it, lies in folders of the test."""
+    import boto3
+
+    fetch_to(tmp_path / "cache", monkeypatch)
+    monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "state"))
+    monkeypatch.setattr("yaffle.file_store._PAUSE_S", 0.01)
+    yield server
+    server.down, server.fails_every = False, 0
+    boto3.resource("s3").Bucket("ferries").objects.all().delete()

@@ -6,10 +6,11 @@ import subprocess
 import sys
 import threading
 import time
+from pathlib import Path
 
 import pytest
 
-from tests.cluster.object_store import fetch_to, object_store
+from tests.cluster.object_store import server, store  # noqa: F401  (the fixtures)
 from tests.history.test_reception import FIELDS, RECORD, a_set, ipfix, sent_udp, template
 from tests.history.two_weeks import write_two_weeks
 from yaffle.collector.asking import ask_collector
@@ -27,27 +28,13 @@ from yaffle.programs import case as programs
 URL = "s3://ferries/kept"
 
 
-@pytest.fixture(scope="module")
-def server():
-    with object_store("ferries") as made:
-        yield made
-
-
-@pytest.fixture
-def store(server, monkeypatch, tmp_path):
-    fetch_to(tmp_path / "cache", monkeypatch)
-    monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / "state"))
-    yield server
-    server.down = False
-
-
 def yaffle(*arguments):
     return subprocess.run(
         [sys.executable, "-m", "yaffle", *arguments], capture_output=True, text=True, check=False, timeout=240
     )
 
 
-def test_two_listen_into_one_history_which_is_exported(store, tmp_path, monkeypatch):
+def test_two_listen_into_one_history_which_is_exported(store, tmp_path, monkeypatch):  # noqa: F811
     url, packets = f"{URL}-listened", 0
     for k in range(2):
         monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / f"machine-{k}"))
@@ -67,7 +54,7 @@ def test_two_listen_into_one_history_which_is_exported(store, tmp_path, monkeypa
         assert sum(int(row["packets"]) for row in csv.DictReader(file)) == packets
 
 
-def test_a_collector_puts_what_this_host_counts_into_a_store(store, tmp_path):
+def test_a_collector_puts_what_this_host_counts_into_a_store(store, tmp_path):  # noqa: F811
     url = f"{URL}-collected"
     path = tmp_path / "collector.toml"
     path.write_text(f'history = "{url}"\n[host]\nevery = "1s"\nname = "pier-office"\n')
@@ -85,7 +72,17 @@ def test_a_collector_puts_what_this_host_counts_into_a_store(store, tmp_path):
     assert history.days == USUAL_DAYS
 
 
-def test_how_collectors_are_doing_is_told_where_they_run(store, tmp_path):
+def test_a_cluster_without_anything_to_ask_is_refused(tmp_path):
+    capture = next((Path(__file__).parents[1] / "data").rglob("*.pcap.gz"))
+    for words, arguments in (
+        ("goes with --table", ("export", str(capture), "--exchanges", str(tmp_path / "out.csv"))),
+        ("there is none in it", ("report", str(capture), "--out", str(tmp_path / "out.html"))),
+    ):
+        done = yaffle(*arguments, "--cluster", "tcp://127.0.0.1:9")
+        assert done.returncode == 2 and words in done.stderr
+
+
+def test_how_collectors_are_doing_is_told_where_they_run(store, tmp_path):  # noqa: F811
     write_two_weeks(tmp_path / "own", days=1)
     Shipper(tmp_path / "own", f"{URL}-status", USUAL_DAYS).ship([])
     told = status_of(mirrored(f"{URL}-status"))
@@ -94,14 +91,14 @@ def test_how_collectors_are_doing_is_told_where_they_run(store, tmp_path):
         ask_collector(mirrored(f"{URL}-status"), "any")
 
 
-def test_what_is_no_history_is_said_in_a_line(store):
+def test_what_is_no_history_is_said_in_a_line(store):  # noqa: F811
     done = yaffle("export", "s3://ferries/nothing", "--table", "records=out.csv")
     assert done.returncode == 2
     assert "captures are analyzed there first" in done.stderr
     assert "Traceback" not in done.stderr
 
 
-def test_a_report_of_it(store, tmp_path):
+def test_a_report_of_it(store, tmp_path):  # noqa: F811
     write_two_weeks(tmp_path / "own", days=8)
     Shipper(tmp_path / "own", f"{URL}-weeks", USUAL_DAYS).ship([])
     out = tmp_path / "week.html"

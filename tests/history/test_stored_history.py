@@ -1,12 +1,14 @@
 """A history in a store: put there by several collectors, read from there as a whole."""
 
 import json
+import re
 import shutil
+import time
 
 import numpy as np
 import pytest
 
-from tests.cluster.object_store import fetch_to, object_store
+from tests.cluster.object_store import fetch_to, server, store  # noqa: F401  (the fixtures)
 from tests.history.test_history import HOUR_NS, START, Clock, S, filled, told
 from yaffle.errors import YaffleError
 from yaffle.history.layout import LEVELS, RECORDS, HistoryError, branches
@@ -18,25 +20,6 @@ from yaffle.history.writer import HistoryWriter
 from yaffle.records.flow_table import Exporter
 
 URL = "s3://ferries/kept"
-
-
-@pytest.fixture(scope="module")
-def server():
-    with object_store("ferries") as made:
-        yield made
-
-
-@pytest.fixture
-def store(server, monkeypatch, tmp_path):
-    """An empty store; what is fetched from it lies in a folder of the test's own."""
-    import boto3
-
-    fetch_to(tmp_path / "cache", monkeypatch)
-    monkeypatch.setattr("yaffle.file_store._PAUSE_S", 0.01)
-    yield server
-    server.down, server.fails_every = False, 0
-    bucket = boto3.resource("s3").Bucket("ferries")
-    bucket.objects.all().delete()
 
 
 @pytest.fixture
@@ -62,7 +45,7 @@ def stored_names():
     return {one.key for one in boto3.resource("s3").Bucket("ferries").objects.all()}
 
 
-def test_what_one_collector_wrote_is_read_from_the_store(store, clock, tmp_path):
+def test_what_one_collector_wrote_is_read_from_the_store(store, clock, tmp_path):  # noqa: F811
     writer, total = filled(tmp_path / "own", clock)
     writer.tidy()
     shipper_of(writer, clock).ship([])
@@ -77,7 +60,7 @@ def test_what_one_collector_wrote_is_read_from_the_store(store, clock, tmp_path)
     writer.close()
 
 
-def test_two_collectors_number_their_exporters_alike_and_are_told_apart(store, clock, tmp_path):
+def test_two_collectors_number_their_exporters_alike_and_are_told_apart(store, clock, tmp_path):  # noqa: F811
     writers = []
     for k, name in enumerate(("north", "south")):
         writer = HistoryWriter(tmp_path / name, now_ns=clock, settle=False)
@@ -107,7 +90,7 @@ def test_two_collectors_number_their_exporters_alike_and_are_told_apart(store, c
     assert int(kept.rows["octets"].sum()) == both
 
 
-def test_a_history_that_goes_on_is_followed(store, clock, tmp_path):
+def test_a_history_that_goes_on_is_followed(store, clock, tmp_path):  # noqa: F811
     writer, total = filled(tmp_path / "own", clock, hours=3)
     shipper = shipper_of(writer, clock)
     writer.gather()
@@ -142,7 +125,7 @@ def stored_names_within():
     return {name.removeprefix("kept/") for name in stored_names()}
 
 
-def test_of_an_open_hour_few_files_are_put_there(store, clock, tmp_path):
+def test_of_an_open_hour_few_files_are_put_there(store, clock, tmp_path):  # noqa: F811
     writer = HistoryWriter(tmp_path / "own", now_ns=clock, settle=False)
     shipper = shipper_of(writer, clock)
     clock.now_ns = START + S
@@ -155,7 +138,7 @@ def test_of_an_open_hour_few_files_are_put_there(store, clock, tmp_path):
     writer.close()
 
 
-def test_a_store_that_is_away_loses_nothing(store, clock, tmp_path):
+def test_a_store_that_is_away_loses_nothing(store, clock, tmp_path):  # noqa: F811
     writer, total = filled(tmp_path / "own", clock, hours=2)
     shipper = shipper_of(writer, clock)
     store.down = True
@@ -168,12 +151,16 @@ def test_a_store_that_is_away_loses_nothing(store, clock, tmp_path):
     assert int(there.rows(0, 1 << 62, level=LEVELS[0]).records.rows["octets"].sum()) == total
     store.down = True
     there.refresh()
-    assert "what came of late is not here" in mirror_at(there.folder).trouble
+    trouble = mirror_at(there.folder).trouble
+    assert re.match(r"what came since \d{4}-\d\d-\d\d \d\d:\d\d:\d\d is not here: s3://ferries/kept", trouble)
+    time.sleep(1.1)
+    there.refresh()
+    assert mirror_at(there.folder).trouble == trouble  # Since it answered last.
     assert sizes(there)[0] > 0  # What is here is shown.
     writer.close()
 
 
-def test_killed_between_files_and_their_list_the_store_holds_the_former_state(store, clock, tmp_path, monkeypatch):
+def test_killed_between_files_and_their_list_the_store_holds_the_former_state(store, clock, tmp_path, monkeypatch):  # noqa: F811
     writer, total = filled(tmp_path / "own", clock, hours=1)
     shipper = shipper_of(writer, clock)
     shipper.ship([])
@@ -197,7 +184,7 @@ def test_killed_between_files_and_their_list_the_store_holds_the_former_state(st
     writer.close()
 
 
-def test_files_that_no_list_names_are_taken_away(store, clock, tmp_path):
+def test_files_that_no_list_names_are_taken_away(store, clock, tmp_path):  # noqa: F811
     import boto3
 
     writer, _ = filled(tmp_path / "own", clock, hours=1)
@@ -211,7 +198,7 @@ def test_files_that_no_list_names_are_taken_away(store, clock, tmp_path):
     writer.close()
 
 
-def test_the_store_keeps_what_the_machine_gives_up(store, clock, tmp_path):
+def test_the_store_keeps_what_the_machine_gives_up(store, clock, tmp_path):  # noqa: F811
     keep = {"records": 2, "1min": 2, "15min": 2, "1h": 2, "1day": 2, "counters": 2}
     writer = HistoryWriter(tmp_path / "own", keep, now_ns=clock, settle=False)
     shipper = Shipper(writer.folder, URL, writer.days | {"records": 30}, now_ns=clock, grace_s=0.0)
@@ -235,7 +222,7 @@ def test_the_store_keeps_what_the_machine_gives_up(store, clock, tmp_path):
     writer.close()
 
 
-def test_what_was_fetched_is_emptied_when_it_is_too_much(store, clock, tmp_path):
+def test_what_was_fetched_is_emptied_when_it_is_too_much(store, clock, tmp_path):  # noqa: F811
     writer, total = filled(tmp_path / "own", clock)
     shipper_of(writer, clock).ship([])
     folder = mirrored(URL)
@@ -251,7 +238,7 @@ def test_what_was_fetched_is_emptied_when_it_is_too_much(store, clock, tmp_path)
     writer.close()
 
 
-def test_a_file_that_went_meanwhile_is_looked_for_once_more(store, clock, tmp_path):
+def test_a_file_that_went_meanwhile_is_looked_for_once_more(store, clock, tmp_path):  # noqa: F811
     writer, total = filled(tmp_path / "own", clock, hours=2)
     shipper = shipper_of(writer, clock)
     shipper.ship([])
@@ -288,7 +275,7 @@ def test_what_is_no_stored_history_is_said_to_be_none(content):
         about_of("somewhere", content)
 
 
-def test_a_damaged_collector_is_named(store, clock, tmp_path):
+def test_a_damaged_collector_is_named(store, clock, tmp_path):  # noqa: F811
     import boto3
 
     writer, _ = filled(tmp_path / "own", clock, hours=1)
@@ -307,7 +294,7 @@ def test_a_damaged_collector_is_named(store, clock, tmp_path):
     writer.close()
 
 
-def test_nothing_there(store):
+def test_nothing_there(store):  # noqa: F811
     with pytest.raises(HistoryError, match="there is no history"):
         mirrored("s3://ferries/nothing")
 
@@ -324,7 +311,7 @@ def test_a_folder_that_all_see_is_a_store_too(clock, tmp_path, monkeypatch):
     shutil.rmtree(folder)
 
 
-def test_nobodys_number_changes(store, clock, tmp_path):
+def test_nobodys_number_changes(store, clock, tmp_path):  # noqa: F811
     """Names are numbered in the order they come, whatever collectors are called."""
     first, second = ("zebra", "aardvark")
     for k, name in enumerate((first, second)):
@@ -344,7 +331,7 @@ def test_nobodys_number_changes(store, clock, tmp_path):
     assert before[:3] == ["192.0.2.00", "192.0.2.01", "192.0.2.02"]
 
 
-def test_who_told_is_known_before_what_they_told(store, clock, tmp_path, monkeypatch):
+def test_who_told_is_known_before_what_they_told(store, clock, tmp_path, monkeypatch):  # noqa: F811
     """Somebody tells for the first time while files are being put there."""
     writer, _ = filled(tmp_path / "own", clock, hours=1)
     shipper = shipper_of(writer, clock)
@@ -368,7 +355,7 @@ def test_who_told_is_known_before_what_they_told(store, clock, tmp_path, monkeyp
     writer.close()
 
 
-def test_what_is_given_up_while_it_is_looked_at_stays_in_the_store(store, clock, tmp_path, monkeypatch):
+def test_what_is_given_up_while_it_is_looked_at_stays_in_the_store(store, clock, tmp_path, monkeypatch):  # noqa: F811
     writer, total = filled(tmp_path / "own", clock, hours=2)
     shipper = shipper_of(writer, clock)
     shipper.ship([])
@@ -387,7 +374,7 @@ def test_what_is_given_up_while_it_is_looked_at_stays_in_the_store(store, clock,
     writer.close()
 
 
-def test_what_was_put_there_is_known_when_the_rest_fails(store, clock, tmp_path, monkeypatch):
+def test_what_was_put_there_is_known_when_the_rest_fails(store, clock, tmp_path, monkeypatch):  # noqa: F811
     writer, total = filled(tmp_path / "own", clock, hours=6)
     monkeypatch.setattr("yaffle.history.shipping._AT_A_TIME", 2)
     shipper = shipper_of(writer, clock)
@@ -414,7 +401,7 @@ def test_what_was_put_there_is_known_when_the_rest_fails(store, clock, tmp_path,
     writer.close()
 
 
-def test_it_ends_when_there_is_no_time_and_goes_on_the_next_time(store, clock, tmp_path):
+def test_it_ends_when_there_is_no_time_and_goes_on_the_next_time(store, clock, tmp_path):  # noqa: F811
     writer, total = filled(tmp_path / "own", clock, hours=2)
     shipper = shipper_of(writer, clock)
     shipper.until_s = 0.0

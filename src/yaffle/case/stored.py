@@ -32,13 +32,9 @@ def save_case_at(where: str, analysis: Analysis, progress: Progress = go_on) -> 
         save_case(folder, analysis, {}, settle=False, progress=progress)
         files = sorted(str(file.relative_to(folder)) for file in folder.rglob("*") if file.is_file())
         for file in [name for name in files if name != _MANIFEST]:
-            _copied(store, folder, file)
+            store.put(file, folder / file)
         store.write(_LISTED, lambda path: path.write_text(json.dumps(files)))
-        _copied(store, folder, _MANIFEST)
-
-
-def _copied(store: Store, folder: Path, file: str) -> None:
-    store.write(file, lambda path: path.write_bytes((folder / file).read_bytes()))
+        store.put(_MANIFEST, folder / _MANIFEST)
 
 
 def case_here(where: str, progress: Progress = go_on) -> Path:

@@ -62,9 +62,7 @@ def export(
     began, to = time.process_time(), Store(store)
     try:
         tables = list(history_parts(history_here(to, run, where), name, *period, of))
-    except (OSError, pa.ArrowException) as error:
-        return Done(0, str(error))
-    except YaffleError as error:
+    except (OSError, pa.ArrowException, YaffleError) as error:
         return Done(0, str(error))
     return _put(to, run, number, pa.concat_tables(tables, promote_options="permissive"), began) if tables else Done(0)
 

@@ -89,8 +89,8 @@ def find(analysis: Analysis, speaker: Array) -> list[Finding]:
     party[nil], column[nil] = causes.PARTIES.index(causes.UNEXPLAINED), causes.UNSEEN
     named = (column == causes.NAME) | (column == causes.SERVER_NAME)
     # What was lost is told before what it had to wait for besides; a slow pace and full queues are one story.
-    lost = account.exchange_charges[rows, causes.LOSS] >= FELT_REPAIR_NS
-    column[lost & (party == causes.PARTIES.index(causes.NETWORK))] = causes.LOSS
+    felt = account.exchange_charges[rows, causes.LOSS] >= FELT_REPAIR_NS
+    column[felt & (party == causes.PARTIES.index(causes.NETWORK))] = causes.LOSS
     column[column == causes.RATE] = causes.QUEUEING
     owner = account.exchange[rows, 0]
     new = np.diff(owner, prepend=-1) > 0  # Exchanges stand in order of their connections.

@@ -28,7 +28,7 @@ def _numbered(keys, table, held, group, distinct):  # type: ignore[no-untyped-de
 
 
 @kernel
-def _laid(group, place, order):  # type: ignore[no-untyped-def]
+def laid(group, place, order):  # type: ignore[no-untyped-def]
     """Fills order with rows group by group. place: where the next row of each group goes."""
     for i in range(group.size):
         order[place[group[i]]] = i
@@ -48,5 +48,5 @@ def grouped(keys: Array) -> tuple[Array, Array]:
     group = rank[group]
     begins = np.concatenate([[0], np.cumsum(np.bincount(group, minlength=count))]).astype(np.int64)
     order = np.empty(keys.size, np.int64)
-    _laid(group, begins[:-1].copy(), order)
+    laid(group, begins[:-1].copy(), order)
     return order, begins

@@ -13,7 +13,7 @@ import threading
 from collections import defaultdict
 from collections.abc import Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from dataclasses import replace
 from functools import lru_cache
 from pathlib import Path
@@ -47,6 +47,7 @@ from yaffle.history.stored import About, is_branch, stored_at
 from yaffle.progress import Progress, go_on, step
 from yaffle.records.counter_table import Counters
 from yaffle.records.flow_table import Exporter
+from yaffle.units import date_and_moment
 
 OF_STORE = "store.json"  # in a folder here: which store it is of
 _AT_ONCE = 8
@@ -66,7 +67,7 @@ class Mirror:
 
     def __init__(self, folder: Path, url: str, most_bytes: int = _MOST_BYTES) -> None:
         self.folder, self.url = folder, url
-        self.trouble = ""  # why it may lack what came of late
+        self.trouble = ""  # since when it lacks what came, and why
         self._store = Store(url)
         self._most_bytes = most_bytes
         self._lock = threading.RLock()
@@ -90,10 +91,17 @@ class Mirror:
             except YaffleError as error:
                 if not (self.folder / MANIFEST).exists():
                     raise HistoryError(str(error)) from error
-                self.trouble = f"what came of late is not here: {error}"
+                self.trouble = f"what came since {date_and_moment(self._answered_ns)} is not here: {error}"
                 return False
             self.trouble = ""
+            with suppress(FileNotFoundError):
+                os.utime(self.folder / OF_STORE)
             return changed
+
+    @property
+    def _answered_ns(self) -> int:
+        """When the store answered last, whoever asked."""
+        return ((self.folder / OF_STORE) if (self.folder / OF_STORE).exists() else self.folder).stat().st_mtime_ns
 
     def _told(self) -> dict[str, About]:
         """What each collector says. Raises YaffleError."""
@@ -279,7 +287,8 @@ def mirrored(url: str, folder: Path | None = None, progress: Progress = go_on) -
         folder = Path(platformdirs.user_cache_dir("yaffle"), "histories", hashed, url.rstrip("/").rsplit("/", 1)[-1])
     mirror = _mirror(folder, url)
     mirror.refresh(progress)
-    write_json(folder / OF_STORE, {"url": url})
+    if not (folder / OF_STORE).exists():
+        write_json(folder / OF_STORE, {"url": url})
     return folder
 
 

@@ -100,7 +100,7 @@ class History:
 
     @property
     def trouble(self) -> str:
-        """Why what came of late may be lacking; empty while all is well."""
+        """Since when what came is lacking, and why; empty while all is well."""
         return self._mirror.trouble if self._mirror is not None else ""
 
     def ask_who_told(self) -> None:

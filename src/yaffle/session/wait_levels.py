@@ -6,6 +6,7 @@ from typing import Any
 import numpy as np
 
 from yaffle.arrays import Array
+from yaffle.findings.groups import laid
 from yaffle.kernels import kernel
 from yaffle.ledger import causes
 from yaffle.ledger.bounds import BOUNDED, combined
@@ -16,14 +17,6 @@ from yaffle.session.wait_group import EXCHANGE, Group, GroupLevel
 from yaffle.units import moment
 
 _SERVER, _CLIENT = 2, 3  # length of the trail of such a row
-
-
-@kernel
-def _arrange(code, place, members):  # type: ignore[no-untyped-def]
-    """Sorts positions by code, in order within each; place: where the next of each code goes."""
-    for i in range(code.size):
-        members[place[code[i]]] = i
-        place[code[i]] += 1
 
 
 @kernel
@@ -97,7 +90,7 @@ class Level(GroupLevel):
         counts = np.bincount(code)
         starts = np.concatenate([[0], np.cumsum(counts)])
         self._members = np.empty(rows.size, np.int64)
-        _arrange(code, starts[:-1].copy(), self._members)
+        laid(code, starts[:-1].copy(), self._members)
         figures, sums = np.zeros((counts.size, 5), np.int64), np.zeros((counts.size, causes.COUNT), np.int64)
         again = account.side(0, "retransmitted_packets") + account.side(1, "retransmitted_packets")
         seen_client, seen_connection = (

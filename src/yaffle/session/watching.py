@@ -62,6 +62,7 @@ class WatchPicture:
     offers: list[Offer] = field(default_factory=list)
     config: str = ""  # the collector's configuration, where it is known
     is_watched: bool = True
+    is_elsewhere: bool = False  # a history in a store: watches are looked at where its collectors run
 
 
 @dataclass(frozen=True)
@@ -93,6 +94,7 @@ def watch_picture(scene: Scene, progress: Progress = go_on) -> WatchPicture | No
     return WatchPicture(
         sorted(rows, key=lambda one: one.rank), list(reversed(inside)), status["tasks"], status["trouble"],
         scene.first_ns, scene.last_ns, offered, status.get("config", ""), bool(watches),
+        bool(history.address),
     )  # fmt: skip
 
 

@@ -351,6 +351,11 @@ def _head(picture: WatchPicture | None) -> str:
             "Watches belong to a history: open one with Ctrl+H. yaffle collect looks at them with [[watch]] in its"
             " configuration, tells people, and measures whether what was done about it helped."
         )
+    if not picture.is_watched and picture.is_elsewhere:
+        return (
+            "What is watched in a history of a store is known where its collectors run; events tells what was raised."
+            " These watches fit what it holds: Enter on one shows how often it would have told something."
+        )
     if not picture.is_watched:
         return (
             "Nothing is watched here yet. These watches fit what this history holds: Enter on one shows how often it"

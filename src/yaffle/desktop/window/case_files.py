@@ -22,6 +22,7 @@ from yaffle.desktop.window.receiving import LISTEN, ReceiveDialog
 from yaffle.desktop.window.task import Task
 from yaffle.engine_start import make_ready
 from yaffle.errors import YaffleError
+from yaffle.file_store import is_url
 from yaffle.following import Followed, can_be_followed
 from yaffle.given_evidence import given
 from yaffle.history.layout import HistoryError, is_history, rings_of
@@ -49,7 +50,9 @@ def _moved_on(memory: dict[str, Any], former_ns: int, analysis: Analysis) -> dic
 
 
 class CaseFiles(QObject):
-    """Asks for files and has them read by the task. `loaded` carries what was opened, `recent` a path of its own."""
+    """Asks for files and has them read by the task. `loaded` carries what was opened, `recent` a path of its own, or an
+    address.
+    """
 
     growth_wanted = Signal(bool)  # captures are to be followed as they grow
     loaded = Signal(object)
@@ -67,6 +70,7 @@ class CaseFiles(QObject):
         self._then: tuple[int, int] | None = None  # the period to look at when what is being read is open
         self._then_filter = ""
         self._following = False
+        self._addresses: dict[Path, str] = {}  # of what lies here and was opened from a store
         self._rested = 0  # looks since captures have grown
         self._began_s = 0.0  # when reading began last
         self._timer = QTimer(self, interval=_LOOK_EVERY_MS)
@@ -122,10 +126,19 @@ class CaseFiles(QObject):
         text, sure = QInputDialog.getText(
             self._window, "Open from a store", "Address of a case or a history, as s3://bucket/harbour-history:"
         )
-        address = text.strip()
-        if sure and address:
-            opened = partial(given, address)
-            self._task.begin(opened, "asking the store", lambda path: self.load([path]))
+        if sure and text.strip():
+            self.open_given(text.strip())
+
+    def open_given(self, text: str) -> None:
+        """Opens what is at a path, or at the address of a store."""
+        if is_url(text):
+            self._task.begin(partial(given, text), "asking the store", partial(self._open_stored, text))
+        else:
+            self.load([Path(text)])
+
+    def _open_stored(self, address: str, path: Path) -> None:
+        self._addresses[path] = address
+        self.load([path])
 
     def _open_received(self, folder: Path) -> None:
         if self._task.job is not None:  # When that is done.
@@ -339,7 +352,9 @@ class CaseFiles(QObject):
 
     def _loaded(self, opened: Opened) -> None:
         if self._ring is not None or len(self._reading) == 1:
-            self.recent.emit(str((self._ring or self._reading[0]).resolve()))
+            path = self._ring or self._reading[0]
+            stored = opened.analysis.history.address if opened.analysis.history is not None else ""
+            self.recent.emit(self._addresses.get(path, stored) or str(path.resolve()))
         self.loaded.emit(opened)
         if opened.analysis.provisional and time.monotonic() - self._began_s > _LOOK_EVERY_MS / 1000:
             QTimer.singleShot(_LOOK_ON_MS, self, self._look_on)

@@ -32,6 +32,7 @@ class Live(QObject):
         self._opened()
 
     def _opened(self) -> None:
+        self._trouble = ""
         evidence = self._model.evidence
         on = self.seconds > 0 and evidence is not None and evidence.analysis.history is not None
         self._timer.start(self.seconds * 1000) if on else self._timer.stop()

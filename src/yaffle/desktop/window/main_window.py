@@ -144,7 +144,7 @@ class MainWindow(QMainWindow):
         welcome = self.gather.welcome
         welcome.open_wanted.connect(self.files.open_files)
         welcome.demo_wanted.connect(self.files.open_demo)
-        welcome.recent_wanted.connect(lambda path: self.files.load([Path(path)]))
+        welcome.recent_wanted.connect(self.files.open_given)
         self.apportion.examine_wanted.connect(self._examine)
         self.apportion.exchange_wanted.connect(self._examine_at)
         self.apportion.visit_wanted.connect(partial(self._examine_page, VISIT))
@@ -201,7 +201,7 @@ class MainWindow(QMainWindow):
         growing.toggled.connect(files.follow_growth)
         files.growth_wanted.connect(growing.setChecked)
         add("Case", ("Save the case…", "Ctrl+S", files.save_dialog))
-        self.menus.add_recent("Case", lambda: self.preferences.recent, files.load)
+        self.menus.add_recent("Case", lambda: self.preferences.recent, files.open_given)
         add(
             "Case",
             None,

@@ -8,6 +8,8 @@ from PySide6.QtCore import QObject
 from PySide6.QtGui import QAction, QKeySequence
 from PySide6.QtWidgets import QMenu, QMenuBar
 
+from yaffle.file_store import is_url
+
 NAMES = ("Case", "Edit", "Focus", "Stations", "Window")
 Slot = Callable[[], object]
 
@@ -39,15 +41,15 @@ class Menus(QObject):
             else:
                 self.add(menu, *entry)
 
-    def add_recent(self, menu: str, paths: Callable[[], tuple[str, ...]], load: Callable[[list[Path]], None]) -> None:
-        """A menu of what was open before."""
+    def add_recent(self, menu: str, paths: Callable[[], tuple[str, ...]], load: Callable[[str], None]) -> None:
+        """A menu of what was open before, by paths and addresses."""
         recent = QMenu("Recent", self.by_name[menu])
 
         def fill() -> None:
             recent.clear()
             for path in paths():
-                action = recent.addAction(path, partial(load, [Path(path)]))
-                action.setEnabled(Path(path).exists())
+                action = recent.addAction(path, partial(load, path))
+                action.setEnabled(is_url(path) or Path(path).exists())
             if not paths():
                 recent.addAction("no recent cases").setEnabled(False)
 
