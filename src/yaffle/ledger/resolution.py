@@ -19,7 +19,8 @@ def ticks_of_sources(capture: Capture) -> Array:
     """
     ticks, sources = [], capture.packets.source
     for number, source in enumerate(capture.sources):
-        first, last = np.searchsorted(sources, np.array([number, number + 1], sources.dtype))
+        key = sources.dtype.type(number)  # Of another type it would have all of the column converted.
+        first, last = np.searchsorted(sources, key), np.searchsorted(sources, key, "right")
         times = capture.packets.time_ns[first : last : 1 + (last - first) // _LOOKED_AT]
         tick = max((_COARSEST_NS // face.units_per_s for face in source.interfaces), default=1)
         coarser = _COARSEST_NS
