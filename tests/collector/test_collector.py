@@ -15,6 +15,7 @@ import pyarrow.parquet as pq
 import pytest
 
 from tests.history.test_reception import FIELDS, RECORD, sent_udp
+from tests.ports import free_port
 from tests.records.messages import a_set, ipfix, template
 from yaffle.collector.status import status_of
 from yaffle.collector.supervisor import RUNNING, WAITING, State, Supervisor
@@ -59,12 +60,6 @@ def configured(tmp_path, text):
 
 def rows_of(history, table="readings"):
     return sum(pq.read_metadata(file).num_rows for _, folder in folders(history / table) for file in counting(folder))
-
-
-def free_port():
-    with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as own:
-        own.bind(("127.0.0.1", 0))
-        return own.getsockname()[1]
 
 
 def test_from_begin_to_end(tmp_path):

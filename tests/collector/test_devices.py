@@ -13,7 +13,8 @@ from pathlib import Path
 import pyarrow.csv
 import pytest
 
-from tests.collector.test_collector import collecting, configured, free_port, until
+from tests.collector.test_collector import collecting, configured, until
+from tests.ports import free_port
 from tests.real.peers import DEVICE, Line, lacking
 from yaffle.collector.devices.agent import Agent, AgentError, Credentials, SilentError, hardware_text
 from yaffle.collector.devices.command_line import texts_of

@@ -6,7 +6,8 @@ from itertools import combinations, pairwise
 
 import pytest
 
-from tests.collector.test_collector import collecting, configured, free_port, until
+from tests.collector.test_collector import collecting, configured, until
+from tests.ports import free_port
 from yaffle.collector.configuration import read_configuration
 from yaffle.collector.status import status_of
 from yaffle.errors import YaffleError

@@ -9,8 +9,9 @@ import numpy as np
 import pyarrow.parquet as pq
 import pytest
 
-from tests.collector.test_collector import collecting, configured, free_port, until
+from tests.collector.test_collector import collecting, configured, until
 from tests.hops.frames import datagram, inner, report
+from tests.ports import free_port
 from yaffle.collector.configuration import read_configuration
 from yaffle.errors import YaffleError
 from yaffle.history.layout import counting, folders

@@ -133,7 +133,7 @@ def test_a_finding_offers_the_test_that_would_settle_it(qtbot, morning):
 def test_the_window_answers_tests_of_others(qtbot):
     import socket
 
-    from tests.collector.test_collector import free_port
+    from tests.ports import free_port
     from yaffle.desktop.window.main_window import MainWindow
     from yaffle.probing import stamp
     from yaffle.session.investigation import Investigation

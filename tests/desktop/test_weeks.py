@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QApplication
 from tests.desktop.test_examine import load, settle, window  # noqa: F401  (the fixture)
 from tests.history.test_reception import FIELDS, RECORD
 from tests.history.two_weeks import LONG_DAY, ROUTER, START
+from tests.ports import free_port
 from tests.records.messages import a_set, ipfix, template
 from yaffle.desktop.survey.station import FLOWS, INTERFACES
 from yaffle.desktop.window.receiving import ReceiveDialog
@@ -143,9 +144,7 @@ def test_ranges_become_sites_and_can_be_taken_back(window, qtbot, folder):  # no
 
 
 def test_what_is_received_appears_while_it_is_looked_at(window, qtbot, tmp_path):  # noqa: F811
-    with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as own:
-        own.bind(("127.0.0.1", 0))
-        port = own.getsockname()[1]
+    port = free_port()
     dialog = ReceiveDialog(window)
     dialog.udp.setText("dozens")
     dialog.accept()

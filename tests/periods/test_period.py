@@ -15,7 +15,7 @@ import pytest
 from aiosmtpd.controller import Controller
 from aiosmtpd.handlers import Message
 
-from tests.collector.test_collector import free_port
+from tests.ports import free_port
 from tests.session.kept_history import DAYS, EVENING, QUICK_NS, START_NS, write_kept
 from yaffle.collector.configuration import read_configuration
 from yaffle.collector.report_configuration import Reporting

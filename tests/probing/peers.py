@@ -10,7 +10,7 @@ from cryptography.hazmat.primitives import hashes, serialization
 from cryptography.hazmat.primitives.asymmetric import ec
 from cryptography.x509.oid import NameOID
 
-from tests.collector.test_collector import free_port
+from tests.ports import free_port
 from tests.real.peers import _environment, program
 
 NAME = "tickets.harbourline.example"

@@ -14,7 +14,7 @@ import pytest
 from aiosmtpd.controller import Controller
 from aiosmtpd.handlers import Message
 
-from tests.collector.test_collector import free_port
+from tests.ports import free_port
 from tests.watching.receivers import hooks, notification_daemon, session_bus, syslog_server
 from yaffle.watching.channels import SIGNATURE, Channel, NotSentError
 from yaffle.watching.event_rows import Event

@@ -9,7 +9,8 @@ import subprocess
 import sys
 import time
 
-from tests.collector.test_collector import collecting, configured, free_port, until
+from tests.collector.test_collector import collecting, configured, until
+from tests.ports import free_port
 from tests.watching.receivers import hooks, syslog_server
 from yaffle.collector.status import status_of
 from yaffle.errors import YaffleError

@@ -15,7 +15,7 @@ from email import message_from_bytes
 import pytest
 from aiosmtpd.controller import Controller
 
-from tests.collector.test_collector import free_port
+from tests.ports import free_port
 from tests.watching import plain_watch, player
 from tests.watching.player import BEGIN_NS, DESK, EXPECTED, MINUTE_NS, MINUTES
 from tests.watching.receivers import Hooks, notification_daemon, syslog_server
