@@ -116,8 +116,9 @@ def main(folder: Path) -> None:
     """Three rounds; the median counts."""
     from yaffle.capture.payload import Payload
     from yaffle.capture.reader import read_captures
+    from yaffle.exchanges.decoding import decode_messages
     from yaffle.exchanges.lookups import find_lookups
-    from yaffle.exchanges.messages import decode_messages, no_messages
+    from yaffle.exchanges.messages import no_messages
     from yaffle.kernel_cache import compiled
     from yaffle.ledger.engine import account_all, arrange
     from yaffle.warm_up import warm_up

@@ -135,7 +135,7 @@ def main(folder: Path, fronts: int = FRONTS) -> None:
     """Three rounds; the median counts."""
     from yaffle.capture.payload import Payload
     from yaffle.capture.reader import read_captures
-    from yaffle.exchanges.messages import decode_messages
+    from yaffle.exchanges.decoding import decode_messages
     from yaffle.kernel_cache import compiled
     from yaffle.ledger.engine import account_all, arrange
     from yaffle.tiers.behind import find_behind

@@ -13,6 +13,7 @@ from yaffle import analysis as analysis_module
 from yaffle.analysis import analyse
 from yaffle.capture.packets import HEAD_FROM_B
 from yaffle.errors import Cancelled, YaffleError
+from yaffle.exchanges import decoding
 from yaffle.findings import finding
 from yaffle.findings.cleared import cleared
 from yaffle.findings.finding import find
@@ -37,7 +38,8 @@ def grow(source, target, shares):
 
 
 @pytest.mark.parametrize("source", CAPTURES, ids=lambda path: path.stem)
-def test_each_look_is_one_run_over_what_is_there(source, tmp_path):
+def test_each_look_is_one_run_over_what_is_there(source, tmp_path, monkeypatch):
+    monkeypatch.setattr(decoding, "_LONG", 2)  # Short connections are read on, too.
     target = tmp_path / "growing.pcap"
     followed = Followed([target])
     for _ in grow(source, target, (0.1, 0.37, 0.371, 0.8, 1.0)):

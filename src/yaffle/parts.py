@@ -13,7 +13,8 @@ from yaffle.capture.captured import Capture, Source
 from yaffle.capture.conversations import Rows
 from yaffle.capture.packets import SCHEMA, Columns, SackBlocks
 from yaffle.capture.payload import Payload
-from yaffle.exchanges.messages import Messages, decode_messages, join_messages
+from yaffle.exchanges.decoding import decode_messages
+from yaffle.exchanges.messages import Messages, join_messages
 from yaffle.ledger.account import CHARGES, EXCHANGE_FIELDS, WIDTH
 from yaffle.ledger.engine import Account, Arrangement, own_accounts
 from yaffle.progress import Progress, go_on

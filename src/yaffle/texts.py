@@ -32,6 +32,11 @@ class Texts(Sequence[str]):
         return cls(starts, np.frombuffer(b"".join(encoded), np.uint8))
 
     @classmethod
+    def held(cls, texts: Sequence[str]) -> "Texts":
+        """The same texts, held like this."""
+        return texts if isinstance(texts, Texts) else cls.of(texts)
+
+    @classmethod
     def joined(cls, parts: Sequence["Texts"]) -> "Texts":
         """All of them, one after another."""
         if len(parts) == 1:

@@ -241,8 +241,8 @@ def _decode() -> None:
     from yaffle.capture.conversations import refill
     from yaffle.capture.payload import Payload
     from yaffle.capture.reader import read_captures
+    from yaffle.exchanges.decoding import decode_messages
     from yaffle.exchanges.lookups import find_lookups
-    from yaffle.exchanges.messages import decode_messages
     from yaffle.exchanges.streams import stream_of
     from yaffle.ledger.engine import arrange
     from yaffle.transport.datagrams import datagrams
@@ -260,7 +260,7 @@ def _decode() -> None:
         assert found.rows
         packets, facts, room = capture.packets, np.zeros(FACTS, np.int64), empty_segments(int(arranged.starts[1]))
         gather(arranged.order[: arranged.starts[1]], packets, room, facts)
-        assert stream_of(room, 0, payload).runs
+        assert stream_of(room, 0, payload).runs()
         datagrams(capture)
     refill(np.zeros(1, np.uint64), np.full(2, 0xFFFFFFFFFFFFFFFF, np.uint64))
 

@@ -6,7 +6,8 @@ from pathlib import Path
 from yaffle.capture.captured import Capture
 from yaffle.capture.payload import Payload
 from yaffle.capture.reader import read_captures
-from yaffle.exchanges.messages import KnownMessages, Messages, decode_messages
+from yaffle.exchanges.decoding import decode_messages
+from yaffle.exchanges.messages import KnownMessages, Messages
 from yaffle.ledger.engine import Account, Arrangement, KnownAccount, own_accounts
 from yaffle.progress import Progress
 from yaffle.room import Room

@@ -18,7 +18,7 @@ from yaffle.capture.by_part import lay_by_part, parts_of
 from yaffle.capture.packets import SCHEMA, PacketTable
 from yaffle.capture.reader import read_captures
 from yaffle.errors import Cancelled, YaffleError
-from yaffle.exchanges import messages
+from yaffle.exchanges import decoding
 from yaffle.memory_plan import Plan, bytes_of, planned
 from yaffle.progress import go_on
 from yaffle.report.document import document
@@ -35,7 +35,7 @@ def told(analysis):
 @pytest.fixture
 def small_parts(monkeypatch):
     monkeypatch.setattr(by_part, "PART_PACKETS", 300)
-    monkeypatch.setattr(messages, "_PACKETS_A_PART", 500)
+    monkeypatch.setattr(decoding, "_PACKETS_A_PART", 500)
 
 
 @pytest.mark.parametrize("source", CAPTURES, ids=lambda path: path.stem)

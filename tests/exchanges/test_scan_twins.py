@@ -8,7 +8,7 @@ import pytest
 from tests.frames import ACK, FIN, SYN, C, S, ether, pcap, tcp, udp
 from yaffle.capture.payload import Payload
 from yaffle.capture.reader import read_captures
-from yaffle.exchanges.messages import decode_messages
+from yaffle.exchanges.decoding import decode_messages
 from yaffle.exchanges.name_pairs import PATIENCE_NS, SAME_ID_NS, pair_names
 from yaffle.exchanges.name_scan import ODD, READ
 from yaffle.exchanges.names import find_names, seen_names

@@ -10,7 +10,7 @@ from yaffle.arrays import Array
 from yaffle.exchanges.streams import pieces_of
 from yaffle.exchanges.turns import TURN
 from yaffle.kernels import helper, kernel
-from yaffle.protocols.http1 import METHODS
+from yaffle.protocols.http1_messages import METHODS
 from yaffle.transport.segments import FACTS, gather
 
 _NONE, _LENGTH, _CHUNKED = 0, 1, 2

@@ -6,10 +6,35 @@ import numpy as np
 
 from yaffle.arrays import Array
 from yaffle.capture.payload import Payload
-from yaffle.kernels import kernel
+from yaffle.kernels import helper, kernel
 from yaffle.protocols.message import Run
 
 MOST_BYTES = 256 << 20  # Of one side; what comes after is not decoded.
+
+
+@helper
+def _unowned(free, k):  # type: ignore[no-untyped-def]
+    """The first stretch from k on that has no owner."""
+    while free[k] != k:
+        free[k] = free[free[k]]
+        k = free[k]
+    return k
+
+
+@kernel
+def _first_owners(at, end, edges):  # type: ignore[no-untyped-def]
+    """For each stretch between two edges, the first of some spans that covers it; -1 none. at, end: in order of
+    time.
+    """
+    owner = np.full(edges.size, -1, np.int64)
+    free = np.arange(edges.size)
+    for i in range(at.size):
+        k = _unowned(free, np.searchsorted(edges, at[i]))
+        while edges[k] < end[i]:
+            owner[k] = i
+            free[k] = k + 1
+            k = _unowned(free, k + 1)
+    return owner
 
 
 @kernel
@@ -17,34 +42,48 @@ def pieces_of(g, side, packets, start, size, segment, skip):  # type: ignore[no-
     """Bytes of a side without overlap, in order of place: where each piece begins, its size, its segment, how much of
     that is skipped.
 
-    The first copy that passed is taken. Returns how many pieces.
+    Of several copies of a byte the one that passed first is taken, so that what follows in time changes nothing.
+    Returns how many pieces: at most twice as many as segments.
     """
     n = 0
     for i in range(g.size):
         if g[i].d == side and g[i].n > 0:
             n += 1
-    at, row = np.empty(n, np.int64), np.empty(n, np.int64)
+    at, end, row = np.empty(n, np.int64), np.empty(n, np.int64), np.empty(n, np.int64)
     n = 0
     rising = True
     for i in range(g.size):
         if g[i].d == side and g[i].n > 0:
-            at[n], row[n] = g[i].s, i
-            rising = rising and (n == 0 or at[n] >= at[n - 1])
-            n += 1
-    order = np.arange(n) if rising else np.argsort(at, kind="mergesort")
+            p = g[i].row
+            kept = min(g[i].n, max(np.int64(0), np.int64(packets.captured_bytes[p]) - np.int64(packets.payload_at[p])))
+            if kept > 0:
+                at[n], end[n], row[n] = g[i].s, g[i].s + kept, i
+                rising = rising and (n == 0 or at[n] >= at[n - 1])
+                n += 1
+    at, end = at[:n], end[:n]
     count = 0
-    high = np.int64(-(1 << 62))
-    for k in range(n):
-        i = row[order[k]]
-        p = g[i].row
-        kept = min(g[i].n, max(np.int64(0), np.int64(packets.captured_bytes[p]) - np.int64(packets.payload_at[p])))
-        s = g[i].s
-        if s + kept <= high or kept <= 0:
-            continue
-        over = max(np.int64(0), high - s)
-        start[count], size[count], segment[count], skip[count] = s + over, kept - over, i, over
-        high = s + kept
-        count += 1
+    if rising:
+        high = np.int64(-(1 << 62))
+        for k in range(n):
+            if end[k] <= high:
+                continue
+            begin = max(at[k], high)
+            start[count], size[count], segment[count], skip[count] = begin, end[k] - begin, row[k], begin - at[k]
+            high = end[k]
+            count += 1
+        return count
+    edges = np.unique(np.concatenate((at, end)))
+    owner = _first_owners(at, end, edges)
+    last = np.int64(-1)
+    for k in range(edges.size - 1):
+        i = owner[k]
+        if i >= 0 and i == last:
+            size[count - 1] += edges[k + 1] - edges[k]
+        elif i >= 0:
+            start[count], size[count], segment[count] = edges[k], edges[k + 1] - edges[k], row[i]
+            skip[count] = edges[k] - at[i]
+            count += 1
+        last = i
     return count
 
 
@@ -58,45 +97,72 @@ def _copy(source, position, size, at, out):  # type: ignore[no-untyped-def]
 
 @dataclass(frozen=True)
 class Stream:
-    """Pieces in order of place; `runs` are the bytes between holes."""
+    """Pieces of one side in order of place, between which bytes may be missing.
+
+    start, end: places (bytes); segment: index of the segment that brought each piece; source, position: the file that
+    holds it, and where in that.
+    """
 
     start: Array
     end: Array
-    segment: Array  # index of the segment that brought each piece
-    runs: list[Run]
+    segment: Array
+    source: Array
+    position: Array
+    payload: Payload
 
-    def segment_of(self, place: int) -> int:
-        """Index of the segment that brought the byte at a place."""
-        return int(self.segment[max(0, int(np.searchsorted(self.start, place, "right")) - 1)])
+    def runs(self, begin: int | None = None, stop: int | None = None) -> list[Run]:
+        """The bytes between holes, from a place on and up to one."""
+        first = 0 if begin is None else int(np.searchsorted(self.end, begin, "right"))
+        last = self.end.size if stop is None else int(np.searchsorted(self.start, stop, "left"))
+        if first >= last:
+            return []
+        start, end, position = self.start[first:last], self.end[first:last], self.position[first:last]
+        source = self.source[first:last]
+        skipped = np.maximum(0, begin - start) if begin is not None else np.zeros_like(start)
+        start, position = start + skipped, position + skipped
+        end = end if stop is None else np.minimum(end, stop)
+        size = end - start
+        total = np.cumsum(size)
+        out = np.zeros(int(total[-1]), np.uint8)
+        for number in np.unique(source).tolist():
+            own = source == number
+            _copy(self.payload.sources[number], position[own], size[own], (total - size)[own], out)
+        data = out.tobytes()
+        breaks = np.flatnonzero(start[1:] != end[:-1]) + 1
+        firsts, lasts = np.append(0, breaks), np.append(breaks, start.size) - 1
+        return [
+            Run(int(start[a]), data[int(total[a] - size[a]) : int(total[b])])
+            for a, b in zip(firsts.tolist(), lasts.tolist(), strict=True)
+        ]
+
+    @property
+    def begin(self) -> int | None:
+        """The place of the first byte."""
+        return int(self.start[0]) if self.start.size else None
+
+    @property
+    def whole_to(self) -> int | None:
+        """The place of the first hole, or behind the last byte."""
+        holes = np.flatnonzero(self.start[1:] != self.end[:-1])
+        return int(self.end[holes[0]] if holes.size else self.end[-1]) if self.end.size else None
+
+    def segments_of(self, places: Array) -> Array:
+        """Indices of the segments that brought the bytes at some places."""
+        return self.segment[np.maximum(0, np.searchsorted(self.start, places, "right") - 1)]
 
 
 def stream_of(g: Array, side: int, payload: Payload, most_bytes: int = MOST_BYTES) -> Stream:
     """One side of a connection. g: its segments, as gathered."""
-    start, size, segment, skip = (np.empty(g.size, np.int64) for _ in range(4))
+    start, size, segment, skip = (np.empty(2 * g.size, np.int64) for _ in range(4))
     count = pieces_of(g, side, payload.packets, start, size, segment, skip)
-    start, size, segment, skip = start[:count], size[:count], segment[:count], skip[:count]
-    total = np.cumsum(size)
+    total = np.cumsum(size[:count])
     if count and total[-1] > most_bytes:
         count = int(np.searchsorted(total, most_bytes)) + 1
-        start, size, segment, skip, total = start[:count], size[:count], segment[:count], skip[:count], total[:count]
-    if not count:
-        return Stream(start, start, segment, [])
-    rows = g["row"][segment]
-    packets = payload.packets
+    start, size, segment, skip = (column[:count] for column in (start, size, segment, skip))
+    rows, packets = g["row"][segment], payload.packets
+    source = packets.source[rows]
+    if any(payload.sources[number] is None for number in np.unique(source).tolist()):
+        nothing = start[:0]
+        return Stream(nothing, nothing, nothing, nothing, nothing, payload)
     position = packets.position[rows] + packets.payload_at[rows] + skip
-    out = np.zeros(int(total[-1]), np.uint8)
-    sources = packets.source[rows]
-    for number in np.unique(sources).tolist():
-        source = payload.sources[number]
-        if source is None:
-            return Stream(start[:0], start[:0], segment[:0], [])
-        own = sources == number
-        _copy(source, position[own], size[own], (total - size)[own], out)
-    data = out.tobytes()
-    breaks = np.flatnonzero(start[1:] != (start + size)[:-1]) + 1
-    firsts, lasts = np.append(0, breaks), np.append(breaks, count) - 1
-    runs = [
-        Run(int(start[a]), data[int(total[a] - size[a]) : int(total[b])])
-        for a, b in zip(firsts.tolist(), lasts.tolist(), strict=True)
-    ]
-    return Stream(start, start + size, segment, runs)
+    return Stream(start, start + size, segment, source, position, payload)

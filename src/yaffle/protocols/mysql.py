@@ -3,10 +3,11 @@
 Source: the protocol's published description (packets, connection phase, command phase).
 """
 
-import itertools
-
+from yaffle.protocols.conversation import Conversation, whole
 from yaffle.protocols.message import SIGN_ON, Decoded, Pair, Run
+from yaffle.protocols.mysql_packets import EXECUTE, PREPARE, QUERY, UNANSWERED, Answer, Back, Front, Request
 from yaffle.protocols.mysql_values import bound, length_at
+from yaffle.protocols.records import Order
 
 _LONGEST_LABEL = 300
 _COMMANDS = {
@@ -15,12 +16,10 @@ _COMMANDS = {
     0x17: "EXECUTE", 0x18: "LONG DATA", 0x19: "CLOSE STATEMENT", 0x1A: "RESET STATEMENT", 0x1B: "SET OPTION",
     0x1C: "FETCH", 0x1F: "RESET CONNECTION",
 }  # fmt: skip
-_UNANSWERED = (0x01, 0x18, 0x19)
-_SSL = 0x0800
-_ATTRIBUTES = 1 << 27  # of a client that may send attributes with what it asks
-_QUERY, _PREPARE, _EXECUTE = 0x03, 0x16, 0x17
+_USE = 0x02
 _COUNT_TOLD = 0x08  # in the flags of EXECUTE: there are attributes, whatever the statement takes
 _EXECUTE_HEAD = 10  # command, statement, flags, how often
+_ENCRYPTED = "encrypted; the sign-on inside counts as exchanges"
 
 
 def looks_like(client: bytes, server: bytes) -> bool:
@@ -31,71 +30,66 @@ def looks_like(client: bytes, server: bytes) -> bool:
     return 30 < size < 400 and 0x30 <= server[5] <= 0x39
 
 
-def _packets(runs: list[Run]) -> list[tuple[int, int, int, bytes]]:
-    """(place, end, number, body as far as it is there)."""
-    found = []
-    for run in runs:
-        at = 0
-        while at + 4 <= len(run.data):
-            size = int.from_bytes(run.data[at : at + 3], "little")
-            end = min(len(run.data), at + 4 + size)
-            found.append((run.at + at, run.at + end, run.data[at + 3], run.data[at + 4 : end]))
-            at += 4 + size
-    return found
+class MySql(Conversation):
+    """Commands with their answers."""
+
+    def __init__(self) -> None:
+        self._front = Front()
+        self._back = Back(self._front)
+        super().__init__("mysql", self._front, self._back)
+        self._statements: _Statements | None = None
+        self._signed = False
+
+    def _went_on(self, order: Order, *, over: bool) -> None:
+        front, back = self._front, self._back
+        if over:
+            front.last()
+            back.last()
+        if front.sealed_end >= 0 and back.greeting_end >= 0:
+            self.sealed = self.sealed or (front.sealed_end, back.greeting_end)
+            self.note = _ENCRYPTED
+            return
+        if front.begin < 0 or back.greeting_end < 0:
+            return
+        self._statements = self._statements or _Statements(front.attributes)
+        self._sign_on(over=over)
+        while front.found:
+            request = front.found[0]
+            unanswered = request.body[0] in UNANSWERED
+            if not unanswered and not back.found and not over:
+                break
+            front.found.popleft()
+            label, values = self._statements.asked(request.body)
+            if not unanswered:
+                self._pair(request, back.found.popleft() if back.found else None, label, values)
+
+    def _sign_on(self, *, over: bool) -> None:
+        """It ends where the server has said its last of it, and the client asks for something."""
+        front, back = self._front, self._back
+        settled = (front.asks and back.sign_on is not None and back.signed) or over
+        if self._signed or not settled:
+            return
+        self._signed = True
+        if front.signs_on and back.sign_on is not None:
+            told = back.sign_on
+            self.pairs.append(
+                Pair(front.begin, front.signed_end, told.at, told.end, "sign-on", _outcome(told.last), SIGN_ON)
+            )
+
+    def _pair(self, request: Request, answer: Answer | None, label: str, values: tuple[str, ...]) -> None:
+        """A command is whole, and so is its answer."""
+        pair = Pair(request.at, request.end, label=label, outcome="unanswered", values=values)
+        if answer is not None:
+            if request.body[0] == PREPARE and self._statements is not None:
+                self._statements.prepared(label, answer.first)
+            pair.answer, pair.answer_end = answer.at, answer.end
+            pair.outcome = _outcome(answer.first) if answer.packets == 1 else _last(answer.last)
+        self.pairs.append(pair)
 
 
 def decode(client: list[Run], server: list[Run]) -> Decoded:
-    """Commands with their answers; numbers begin again at 0 with each command, and its answer's first packet has 1."""
-    found = Decoded("mysql")
-    front, back = _packets(client), _packets(server)
-    if not front or not back:
-        return found
-    if len(front[0][3]) >= 4 and int.from_bytes(front[0][3][:4], "little") & _SSL and len(front[0][3]) <= 32:
-        found.note = "encrypted; the sign-on inside counts as exchanges"
-        found.sealed = front[0][1], back[0][1]
-        return found
-    asked = [k for k, (_, _, number, body) in enumerate(front) if number == 0 and body]
-    # An answer is the packets of the server from number 1 on, up to the next packet with number 1.
-    begins = [k for k, packet in enumerate(back) if packet[2] == 1]
-    signed = next((k for k, packet in enumerate(back) if k and packet[2] >= 2 and packet[3][:1] in (b"\0", b"\xff")), 0)
-    sign_on_end = next((k for k in begins if k > signed), len(back))
-    if back[0][2] == 0 and front[0][2] > 0:
-        last = front[asked[0] - 1] if asked else front[-1]
-        answer = back[1:sign_on_end]
-        if answer:
-            found.pairs.append(
-                Pair(front[0][0], last[1], answer[0][0], answer[-1][1], "sign-on", _outcome(answer[-1][3]), SIGN_ON)
-            )
-    answers = [
-        back[a:b] for a, b in itertools.pairwise([*begins, len(back)]) if a >= sign_on_end or not front[0][2] > 0
-    ]
-    statements = _Statements(_capabilities(front))
-    number = 0
-    for place, k in enumerate(asked):
-        at, end, _, body = front[k]
-        stop = front[asked[place + 1] - 1][1] if place + 1 < len(asked) else end
-        label, values = statements.asked(body)
-        if body[0] in _UNANSWERED:
-            continue
-        told = answers[number] if number < len(answers) else None
-        number += 1
-        if not told:
-            found.pairs.append(Pair(at, max(end, stop), label=label, outcome="unanswered", values=values))
-            continue
-        if body[0] == _PREPARE:
-            statements.prepared(label, told[0][3])
-        found.pairs.append(
-            Pair(
-                at,
-                max(end, stop),
-                told[0][0],
-                told[-1][1],
-                label,
-                _outcome(told[0][3]) if len(told) == 1 else _last(told),
-                values=values,
-            )
-        )
-    return found
+    """A connection of which all is there."""
+    return whole(MySql(), client, server)
 
 
 class _Statement:
@@ -121,9 +115,9 @@ class _Statements:
 
     def asked(self, body: bytes) -> tuple[str, tuple[str, ...]]:
         """(the label of a command, the values it was asked with)."""
-        if body[0] == _EXECUTE:
+        if body[0] == EXECUTE:
             return self._executed(body)
-        return _label(_without_attributes(body) if self._attributes and body[0] == _QUERY else body), ()
+        return _label(_without_attributes(body) if self._attributes and body[0] == QUERY else body), ()
 
     def _executed(self, body: bytes) -> tuple[str, tuple[str, ...]]:
         statement = self._known.get(int.from_bytes(body[1:5], "little"))
@@ -135,12 +129,6 @@ class _Statements:
         found = bound(body, at, count, statement.types, named=self._attributes)
         statement.types = found.types
         return statement.label, found.values
-
-
-def _capabilities(front: list[tuple[int, int, int, bytes]]) -> bool:
-    """Whether the client said at its sign-on that it may send attributes."""
-    number, body = front[0][2], front[0][3]
-    return number > 0 and len(body) >= 4 and bool(int.from_bytes(body[:4], "little") & _ATTRIBUTES)
 
 
 def _without_attributes(body: bytes) -> bytes:
@@ -161,9 +149,9 @@ def first_outcome(told: bytes) -> str:
     return _outcome(told[4:]) if told[4:5] in (b"\xff", b"\0") else "answered"
 
 
-def _last(told: list[tuple[int, int, int, bytes]]) -> str:
-    """Outcome of a result of several packets: an error may end it."""
-    return _outcome(told[-1][3]) if told[-1][3][:1] == b"\xff" else "00000"
+def _last(body: bytes) -> str:
+    """Outcome of a result of several packets, by the last: an error may end it."""
+    return _outcome(body) if body[:1] == b"\xff" else "00000"
 
 
 def _outcome(body: bytes) -> str:
@@ -181,7 +169,7 @@ def _label(body: bytes) -> str:
     name = _COMMANDS.get(body[0], f"command {body[0]}")
     text = (
         " ".join(body[1 : 1 + 4 * _LONGEST_LABEL].decode("utf-8", "replace").split())
-        if body[0] in (0x02, _QUERY, _PREPARE)
+        if body[0] in (_USE, QUERY, PREPARE)
         else ""
     )
     return f"{name} {text}".strip()[:_LONGEST_LABEL]

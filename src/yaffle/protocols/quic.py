@@ -7,7 +7,7 @@ sees the first packet can open it. Everything later is closed.
 
 from dataclasses import dataclass, field
 
-from yaffle.protocols.tls import server_name
+from yaffle.protocols.tls_hello import server_name
 
 VERSION = 1
 INITIAL, EARLY, HANDSHAKE, RETRY = range(4)

@@ -1,5 +1,7 @@
 """Records whose insides cannot be read: both sides put in order of time, and turns of them taken for exchanges."""
 
+from collections import deque
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
 from yaffle.protocols.message import Pair
@@ -15,34 +17,71 @@ class Record:
     body: bytes = b""
 
 
-Flow = list[tuple[int, Record]]  # (side, record)
-Order = list[tuple[int, int]]  # (side, place behind the last byte) of each segment, in order of time
+Flow = Iterable[tuple[int, Record]]  # (side, record)
+Order = Sequence[tuple[int, int]]  # (side, place behind the last byte) of each segment, in order of time
 
 
-def in_time(asked: list[Record], told: list[Record], order: Order) -> Flow:
+class InTime:
+    """Records of both sides put in order of when their first bytes passed, as they come."""
+
+    def __init__(self) -> None:
+        self._queues: tuple[deque[Record], deque[Record]] = (deque(), deque())
+        self._order: deque[tuple[int, int]] = deque()
+        self._ends = [0, 0]
+
+    def take(self, side: int, records: Iterable[Record]) -> None:
+        """Records of one side, in their order."""
+        self._queues[side].extend(records)
+
+    def passed(self, order: Order, unread: tuple[int, int] | None) -> list[tuple[int, Record]]:
+        """What passed next. order: segments that came since. unread: the place of each side behind which records may
+        still begin; None where there are no more.
+        """
+        self._order.extend(order)
+        flow: list[tuple[int, Record]] = []
+        while self._order:
+            side, end = self._order[0]
+            self._ends[side] = max(self._ends[side], end)
+            queue = self._queues[side]
+            while queue and queue[0].at < self._ends[side]:
+                flow.append((side, queue.popleft()))
+            if unread is not None and unread[side] < self._ends[side]:
+                break  # A record begins there that is not whole yet.
+            self._order.popleft()
+        return flow
+
+
+def in_time(asked: Iterable[Record], told: Iterable[Record], order: Order) -> list[tuple[int, Record]]:
     """Records of both sides in order of when their first bytes passed."""
-    flow: Flow = []
-    queues, at = ([*asked], [*told]), [0, 0]
-    ends = [0, 0]
-    for side, end in order:
-        ends[side] = max(ends[side], end)
-        queue = queues[side]
-        while at[side] < len(queue) and queue[at[side]].at < ends[side]:
-            flow.append((side, queue[at[side]]))
-            at[side] += 1
-    return flow
+    own = InTime()
+    own.take(0, asked)
+    own.take(1, told)
+    return own.passed(order, None)
+
+
+class Turns:
+    """What the client sent until the server spoke, with what came back until the client spoke again."""
+
+    def __init__(self) -> None:
+        self.open: Pair | None = None
+
+    def take(self, side: int, record: Record, label: str) -> Pair | None:
+        """The next record; gives the turn that it ends."""
+        last = self.open
+        if side == 0:
+            if last is None or last.answer >= 0:
+                self.open = Pair(record.at, record.end, label=label, outcome="unanswered")
+                return last
+            last.request_end = record.end
+        elif last is not None:
+            if last.answer < 0:
+                last.answer, last.outcome = record.at, "answered"
+            last.answer_end = record.end
+        return None
 
 
 def turns(flow: Flow, label: str) -> list[Pair]:
-    """What the client sent until the server spoke, with what came back until the client spoke again."""
-    found: list[Pair] = []
-    for side, record in flow:
-        if side == 0:
-            if not found or found[-1].answer >= 0:
-                found.append(Pair(record.at, record.end, label=label, outcome="unanswered"))
-            found[-1].request_end = record.end
-        elif found:
-            if found[-1].answer < 0:
-                found[-1].answer, found[-1].outcome = record.at, "answered"
-            found[-1].answer_end = record.end
-    return found
+    """All turns of some records."""
+    own = Turns()
+    found = [turn for side, record in flow if (turn := own.take(side, record, label)) is not None]
+    return [*found, own.open] if own.open is not None else found

@@ -5,17 +5,18 @@ session tickets look like application data; the first record of the client after
 the server sends in records of one size right after it, before anything else, is taken for tickets.
 """
 
-from struct import Struct
+from collections.abc import Callable, Iterator, Mapping
+from enum import IntEnum
+from typing import Any, ClassVar
 
+from yaffle.protocols import tls_hello
+from yaffle.protocols.conversation import Conversation, whole
 from yaffle.protocols.message import ENCRYPTION, LAST_OF_ENCRYPTION, Decoded, Pair, Run
-from yaffle.protocols.records import Flow, Order, Record, in_time, turns
+from yaffle.protocols.records import InTime, Order, Record, Turns
+from yaffle.protocols.tls_records import ALERT, CHANGE, DATA, HANDSHAKE, LARGEST, Records
 
-CHANGE, ALERT, HANDSHAKE, DATA = 20, 21, 22, 23
-_HEADER = Struct("!BHH")
-_LARGEST = (1 << 14) + 2048
-_TICKET_MOST = 1500
+_TICKET_MOST, _MOST_TICKETS = 1500, 4
 _SEALED_ALERT = 24  # header, level, description, content type, tag of 16
-VERSIONS = {0x0301: "TLS 1.0", 0x0302: "TLS 1.1", 0x0303: "TLS 1.2", 0x0304: "TLS 1.3"}
 
 
 def looks_like(client: bytes, server: bytes) -> bool:
@@ -26,163 +27,251 @@ def looks_like(client: bytes, server: bytes) -> bool:
         and start[0] in (CHANGE, ALERT, HANDSHAKE, DATA)
         and start[1] == 3
         and start[2] <= 4
-        and 0 < int.from_bytes(start[3:5], "big") <= _LARGEST
+        and 0 < int.from_bytes(start[3:5], "big") <= LARGEST
     )
 
 
-def _records(runs: list[Run]) -> list[Record]:
-    found = []
-    for run in runs:
-        data, at = run.data, 0
-        while at + 5 <= len(data):
-            kind, version, size = _HEADER.unpack_from(data, at)
-            if not CHANGE <= kind <= DATA or version >> 8 != 3 or not 0 < size <= _LARGEST:
-                at = _again(data, at + 1)
-                if at < 0:
-                    break
-                continue
-            end = min(len(data), at + 5 + size)
-            found.append(Record(kind, run.at + at, run.at + end, data[at + 5 : end] if kind == HANDSHAKE else b""))
-            at += 5 + size
-    return found
+class State(IntEnum):
+    """What the records that come next are."""
+
+    HELLOS = 0
+    OLDER_HANDSHAKE = 1  # up to version 1.2: in clear until both sides have changed over
+    NEWER_HANDSHAKE = 2  # version 1.3: the server's part looks like data
+    TICKETS = 3  # the client's Finished, and perhaps what the server sends of itself after it
+    MORE_TICKETS = 4
+    CLOSING_DATA = 5  # data of version 1.3, the last record of a side may be its farewell
+    DATA = 6
 
 
-def _again(data: bytes, at: int) -> int:
-    """Where records begin again after a hole: a header whose length leads to another one; -1 nowhere."""
-    while (at := data.find(b"\x17\x03\x03", at)) >= 0:
-        if at + 5 > len(data):
-            return -1
-        following = at + 5 + int.from_bytes(data[at + 3 : at + 5], "big")
-        if following + 3 > len(data) or data[following : following + 3] == b"\x17\x03\x03":
-            return at
-        at += 1
-    return -1
+class Event(IntEnum):
+    """What ends a state."""
+
+    NO_HELLOS = 0
+    OLDER = 1
+    NEWER = 2
+    DATA_BEGINS = 3
+    TICKETS_OF_ONE_SIZE = 4
+    SETTLED = 5  # no tickets are to come
 
 
-def _extensions(body: bytes, at: int) -> dict[int, bytes]:
-    found: dict[int, bytes] = {}
-    if at + 2 > len(body):
-        return found
-    stop = min(len(body), at + 2 + int.from_bytes(body[at : at + 2], "big"))
-    at += 2
-    while at + 4 <= stop:
-        kind, size = int.from_bytes(body[at : at + 2], "big"), int.from_bytes(body[at + 2 : at + 4], "big")
-        found[kind] = body[at + 4 : min(stop, at + 4 + size)]
-        at += 4 + size
-    return found
+class Tls(Conversation):
+    """Handshake turns, then turns of application data; records of both sides in order of time."""
 
+    def __init__(self) -> None:
+        self._asked, self._told = Records(), Records()
+        super().__init__("tls", self._asked, self._told)
+        self.state: int = State.HELLOS
+        self._over = False
+        self._in_time = InTime()
+        self._flow: list[tuple[int, Record]] = []  # records in order of time
+        self._at = 0  # the first of them that is not used up
+        self._seen = 0  # the first that was not looked at, where others are waited for
+        self._first: Record | None = None  # of the client
+        self._hello = b""  # of the server
+        self._data_told = False  # the server sent what is no hello
+        self._changed: list[int | None] = [None, None]  # where each side first changed over
+        self._handshake: list[Pair] = []
+        self._own: list[int] = []  # sizes of the first records of the server after Finished
+        self._asked_early = False  # the client had something to say before these
+        self._ticket_size = self._tickets = 0
+        self._last = [-1, -1]  # the place of each side's last record of what is sealed
+        self._turns = Turns()
 
-def server_name(hello: bytes) -> str:
-    """The name in a ClientHello (RFC 6066 section 3); empty where there is none."""
-    at = 4 + 2 + 32
-    for size_octets in (1, 2, 1):  # session, cipher suites, compression
-        if at + size_octets > len(hello):
-            return ""
-        at += size_octets + int.from_bytes(hello[at : at + size_octets], "big")
-    names = _extensions(hello, at).get(0, b"")
-    size = int.from_bytes(names[3:5], "big")
-    return names[5 : 5 + size].decode("ascii", "replace") if len(names) > 5 and names[2] == 0 else ""
+    def _went_on(self, order: Order, *, over: bool) -> None:
+        self._over = over
+        for side, reader in enumerate((self._asked, self._told)):
+            self._in_time.take(side, reader.found)
+            if side == 0 and self._first is None and reader.found:
+                self._met(reader.found[0])
+            reader.found = []
+        unread = None if over else (self._asked.place, self._told.place)
+        self._flow = self._flow[self._at :] + self._in_time.passed(order, unread)
+        self._seen, self._at = max(0, self._seen - self._at), 0
+        while (event := self.READERS[self.state](self)) is not None:
+            self.state, self._seen = self.TRANSITIONS[self.state, event], self._at
+        if over and self._turns.open is not None:
+            self.pairs.append(self._turns.open)
 
+    def _met(self, first: Record) -> None:
+        """The client's first record."""
+        self._first = first
+        if first.kind == HANDSHAKE and first.body[:1] == tls_hello.CLIENT:
+            self.host = tls_hello.server_name(first.body)
 
-def _version(hello: bytes) -> str:
-    """The version that a ServerHello settles on."""
-    at = 4 + 2 + 32
-    if at >= len(hello):
-        return ""
-    at += 1 + hello[at] + 3
-    chosen = _extensions(hello, at).get(43, b"")
-    return VERSIONS.get(int.from_bytes(chosen[:2] or hello[4:6], "big"), "")
+    def _new(self) -> Iterator[tuple[int, Record]]:
+        """What was not looked at."""
+        self._seen = max(self._seen, self._at)
+        while self._seen < len(self._flow):
+            self._seen += 1
+            yield self._flow[self._seen - 1]
 
+    def _hellos(self) -> Event | None:
+        for side, record in self._new():
+            if side == 1 and not self._hello:
+                self._data_told |= record.kind == DATA
+                if record.kind == HANDSHAKE and record.body[:1] == tls_hello.SERVER and not self._data_told:
+                    self._hello = record.body
+        if self._first is not None and self._first.kind != HANDSHAKE:
+            return Event.NO_HELLOS
+        if self._hello and self._first is not None:
+            self.note = tls_hello.version(self._hello)
+            return Event.NEWER if self.note == tls_hello.NEWEST else Event.OLDER
+        return Event.NO_HELLOS if self._data_told or self._over else None
 
-def decode(client: list[Run], server: list[Run], order: Order) -> Decoded:
-    """Handshake turns, then turns of application data.
+    def _older_handshake(self) -> Event | None:
+        while self._at < len(self._flow):
+            side, record = self._flow[self._at]
+            if record.kind == DATA:
+                break
+            self._at += 1
+            self._shaken(side, record)
+            if record.kind == CHANGE and self._changed[side] is None:
+                self._changed[side] = record.at
+        else:
+            if not self._over:
+                return None
+        early = self._at < len(self._flow) and None in self._changed
+        self._settle_handshake(every=early)
+        changed = self._changed[0]
+        if self.pairs and not early and changed is not None and changed < self.pairs[-1].request_end:
+            # In a full handshake the server speaks last; in a resumed one the client does, and owes its Finished.
+            self.pairs[-1].kind = LAST_OF_ENCRYPTION
+        return Event.DATA_BEGINS
 
-    order: (side, place) of each segment's first byte in order of time, so that records of both sides can be put in
-    order.
-    """
-    found = Decoded("tls")
-    asked, told = _records(client), _records(server)
-    if asked and asked[0].kind == HANDSHAKE and asked[0].body[:1] == b"\x01":
-        found.host = server_name(asked[0].body)
-    hello = next((r.body for r in told if r.kind == HANDSHAKE and r.body[:1] == b"\x02"), b"")
-    version = _version(hello)
-    found.protocol = "tls"
-    found.note = version
-    begun = bool(hello) and bool(asked) and asked[0].kind == HANDSHAKE
-    flow = in_time(asked, told, order)
-    data_from = _handshake(found, flow, version == "TLS 1.3") if begun else 0
-    found.pairs += _exchanges(flow[data_from:], found.host, version == "TLS 1.3" and begun)
-    return found
-
-
-def _handshake(found: Decoded, flow: Flow, newer: bool) -> int:
-    """Adds the turns of the handshake; returns where application data begins in the flow."""
-    changed = [False, False]
-    turn: Pair | None = None
-    for k, (side, record) in enumerate(flow):
-        if record.kind == DATA and (not newer or (side == 0)):
-            if not newer and not all(changed):
-                return k
-            break
-        if side == 0:
-            if newer and record.kind == CHANGE and turn is not None and turn.answer >= 0:
+    def _newer_handshake(self) -> Event | None:
+        while self._at < len(self._flow):
+            side, record = self._flow[self._at]
+            if side == 0 and record.kind == DATA:
+                break
+            self._at += 1
+            turn = self._handshake[-1] if self._handshake else None
+            if side == 0 and record.kind == CHANGE and turn is not None and turn.answer >= 0:
                 continue  # A mere compatibility record ahead of Finished.
+            self._shaken(side, record)
+        else:
+            if not self._over:
+                return None
+        self._settle_handshake()
+        return Event.DATA_BEGINS
+
+    def _shaken(self, side: int, record: Record) -> None:
+        """One record of the handshake."""
+        turn = self._handshake[-1] if self._handshake else None
+        if side == 0:
             if turn is None or turn.answer >= 0:
                 turn = Pair(record.at, record.end, label="handshake", kind=ENCRYPTION)
-                found.pairs.append(turn)
+                self._handshake.append(turn)
             turn.request_end = record.end
         elif turn is not None:
             if turn.answer < 0:
                 turn.answer = record.at
             turn.answer_end = record.end
-        if record.kind == CHANGE:
-            changed[side] = True
-    else:
-        k = len(flow)
-    found.pairs = [p for p in found.pairs if p.answer >= 0]
-    for pair in found.pairs:
-        pair.outcome = found.note
-    if found.pairs and not newer:
-        last = found.pairs[-1]
-        # In a full handshake the server speaks last; in a resumed one the client does, and owes its Finished.
-        finished = next((i for i in range(len(flow)) if flow[i][0] == 0 and flow[i][1].kind == CHANGE), -1)
-        if finished >= 0 and flow[finished][1].at < last.request_end:
-            last.kind = LAST_OF_ENCRYPTION
-        else:
-            while k < len(flow) and flow[k][1].kind != DATA:
-                k += 1
-    return k
+
+    def _settle_handshake(self, *, every: bool = False) -> None:
+        """Its turns are told. every: those without an answer, too."""
+        for turn in self._handshake:
+            turn.outcome = self.note if turn.answer >= 0 else ""
+        self.pairs += [turn for turn in self._handshake if every or turn.answer >= 0]
+        self._handshake = []
+
+    def _tickets_begin(self) -> Event | None:
+        """Finished is put away, the first records of the server are waited for."""
+        if self._seen == self._at:
+            self._seen += 1  # Finished itself
+        for side, record in self._new():
+            if not _counts(record):
+                continue
+            if side == 1:
+                self._own.append(record.end - record.at)
+            elif not self._own:
+                self._asked_early = True
+            if len(self._own) == 2:
+                break
+        if len(self._own) < 2 and not self._over:
+            return None
+        self._at += 1
+        same = len(self._own) == 2 and self._own[0] == self._own[1] <= _TICKET_MOST
+        if same:
+            self._ticket_size = self._own[0]
+            return Event.TICKETS_OF_ONE_SIZE
+        if self._own and not self._asked_early:  # Nothing was asked yet.
+            of_server = (k for k in range(self._at, len(self._flow)) if self._flow[k][0] == 1)
+            del self._flow[next(k for k in of_server if _counts(self._flow[k][1]))]
+        return Event.SETTLED
+
+    def _more_tickets(self) -> Event | None:
+        while self._at < len(self._flow):
+            side, record = self._flow[self._at]
+            if side == 1 and _counts(record):
+                if record.end - record.at != self._ticket_size or self._tickets == _MOST_TICKETS:
+                    return Event.SETTLED
+                self._tickets += 1
+                self._at += 1
+            elif not self._closing(side, record):
+                return None
+        return None
+
+    def _closing_data(self) -> Event | None:
+        while self._at < len(self._flow) and self._closing(*self._flow[self._at]):
+            pass
+        return None
+
+    def _closing(self, side: int, record: Record) -> bool:
+        """Takes the next record, unless it may be the farewell of its side: an alert that looks like data of two
+        octets.
+        """
+        for other, later in self._new():
+            if _counts(later):
+                self._last[other] = later.at
+        farewell = record.end - record.at == _SEALED_ALERT and record.at == self._last[side]
+        if farewell and not self._over:
+            return False
+        self._at += 1
+        if not farewell:
+            self._turned(side, record)
+        return True
+
+    def _data(self) -> Event | None:
+        for side, record in self._flow[self._at :]:
+            self._turned(side, record)
+        self._at = len(self._flow)
+        return None
+
+    def _turned(self, side: int, record: Record) -> None:
+        """One record of data."""
+        if record.kind == DATA and (turn := self._turns.take(side, record, self.host)) is not None:
+            self.pairs.append(turn)
+
+    READERS: ClassVar[Mapping[int, Callable[[Any], int | None]]] = {
+        State.HELLOS: _hellos,
+        State.OLDER_HANDSHAKE: _older_handshake,
+        State.NEWER_HANDSHAKE: _newer_handshake,
+        State.TICKETS: _tickets_begin,
+        State.MORE_TICKETS: _more_tickets,
+        State.CLOSING_DATA: _closing_data,
+        State.DATA: _data,
+    }
+    TRANSITIONS: ClassVar[Mapping[tuple[int, int], int]] = {
+        (State.HELLOS, Event.NO_HELLOS): State.DATA,
+        (State.HELLOS, Event.OLDER): State.OLDER_HANDSHAKE,
+        (State.HELLOS, Event.NEWER): State.NEWER_HANDSHAKE,
+        (State.OLDER_HANDSHAKE, Event.DATA_BEGINS): State.DATA,
+        (State.NEWER_HANDSHAKE, Event.DATA_BEGINS): State.TICKETS,
+        (State.TICKETS, Event.TICKETS_OF_ONE_SIZE): State.MORE_TICKETS,
+        (State.TICKETS, Event.SETTLED): State.CLOSING_DATA,
+        (State.MORE_TICKETS, Event.SETTLED): State.CLOSING_DATA,
+    }
 
 
-def _exchanges(flow: Flow, label: str, newer: bool) -> list[Pair]:
-    """Turns of application data. newer: a 1.3 connection from its start, whose first record of the client is its
-    Finished.
+def _counts(record: Record) -> bool:
+    """Whether a record is one that may be data."""
+    return record.kind in (DATA, HANDSHAKE)
+
+
+def decode(client: list[Run], server: list[Run], order: Order) -> Decoded:
+    """A connection of which all is there.
+
+    order: (side, place) behind each segment's last byte in order of time, so that records of both sides can be put in
+    order.
     """
-    flow = [(side, r) for side, r in flow if r.kind in (DATA, HANDSHAKE)]
-    if newer:
-        flow = _without_farewells(_without_tickets(flow))
-    return turns([(side, r) for side, r in flow if r.kind == DATA], label)
-
-
-def _without_farewells(flow: Flow) -> Flow:
-    """The flow without the alert that ends each side: in version 1.3 it looks like application data of two octets."""
-    last = {side: record.at for side, record in flow}
-    return [(side, r) for side, r in flow if r.at != last[side] or r.end - r.at != _SEALED_ALERT]
-
-
-def _without_tickets(flow: Flow) -> Flow:
-    """The flow without the client's Finished and without what the server sends of itself once it has that."""
-    first = next((k for k, (side, r) in enumerate(flow) if side == 0 and r.kind == DATA), -1)
-    if first < 0:
-        return []
-    rest = flow[first + 1 :]
-    own = [r for side, r in rest if side == 1]
-    tickets: set[int] = set()
-    sizes = [r.end - r.at for r in own[:4]]
-    if len(sizes) >= 2 and sizes[0] == sizes[1] and sizes[0] <= _TICKET_MOST:
-        tickets = {
-            own[k].at for k in range(len(sizes)) if sizes[k] == sizes[0] and all(s == sizes[0] for s in sizes[: k + 1])
-        }
-    elif own and not any(side == 0 for side, _ in rest[: rest.index((1, own[0]))]):
-        tickets = {own[0].at}  # Nothing was asked yet.
-    return [(side, r) for side, r in rest if side == 0 or r.at not in tickets]
+    return whole(Tls(), client, server, order)
