@@ -6,9 +6,10 @@ import numpy as np
 
 from yaffle.arrays import Array
 from yaffle.kernels import kernel
-from yaffle.transport.classify import classify, empty_holes
+from yaffle.transport.classify import classify
 from yaffle.transport.round_trips import empty_samples
 from yaffle.transport.segments import empty_segments, gather
+from yaffle.transport.side import empty_holes, empty_sides
 
 
 class SegmentSpace(NamedTuple):
@@ -19,6 +20,7 @@ class SegmentSpace(NamedTuple):
     pending: Array  # int64 (2, n): segments of each side that are not acknowledged yet
     repeats: Array  # int64 (2, n): repeats of each side
     holes: Array
+    sides: Array
 
 
 def segment_space(longest: int) -> SegmentSpace:
@@ -29,6 +31,7 @@ def segment_space(longest: int) -> SegmentSpace:
         np.empty((2, longest), np.int64),
         np.empty((2, longest), np.int64),
         empty_holes(),
+        empty_sides(),
     )
 
 
