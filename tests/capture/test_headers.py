@@ -7,7 +7,7 @@ import pytest
 from tests.frames import ACK, FIN, SYN, C, S, ether, ip, pcap, tcp, udp
 from tests.oracles.plain_headers import plain_headers
 from yaffle.capture.addresses import address_text
-from yaffle.capture.headers import QUOTE, decode, empty_ends
+from yaffle.capture.headers import decode, empty_ends
 from yaffle.capture.packets import (
     MARK_BROADCAST,
     MARK_BROKEN,
@@ -20,6 +20,7 @@ from yaffle.capture.packets import (
 )
 from yaffle.capture.plain_tcp import decode_plain
 from yaffle.capture.reader import read_captures
+from yaffle.capture.transport_layer import QUOTE
 
 SEGMENT = tcp(C, 40000, S, 80, 7, 9, ACK, b"hello")
 

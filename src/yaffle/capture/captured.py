@@ -9,9 +9,9 @@ import numpy as np
 
 from yaffle.arrays import Array
 from yaffle.capture.conversations import Rows
-from yaffle.capture.headers import QUOTE
 from yaffle.capture.packets import Columns, SackBlocks
 from yaffle.capture.records import Interface
+from yaffle.capture.transport_layer import QUOTE
 
 
 @dataclass

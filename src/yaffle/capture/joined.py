@@ -10,8 +10,8 @@ import numpy as np
 
 from yaffle.capture.captured import Capture, Source
 from yaffle.capture.conversations import Rows
-from yaffle.capture.headers import QUOTE
 from yaffle.capture.packets import MARK_SACK_SHIFT, SCHEMA, SYN, Columns, SackBlocks
+from yaffle.capture.transport_layer import QUOTE
 from yaffle.kernels import kernel
 from yaffle.room import Room
 

@@ -8,15 +8,17 @@ from pathlib import Path
 import numpy as np
 
 from yaffle.arrays import Array
-from yaffle.capture import headers
 from yaffle.capture.byte_source import Bytes, ByteSource
 from yaffle.capture.captured import Source, fingerprint
 from yaffle.capture.conversations import ConversationTable
+from yaffle.capture.headers import Ends, decode, empty_ends
+from yaffle.capture.link_layer import ETHERNET, READABLE_LINKS
 from yaffle.capture.packets import MARK_SLICED, Columns, PacketTable
 from yaffle.capture.pcap import MAGIC, PcapIndex
 from yaffle.capture.pcapng import PcapngIndex
 from yaffle.capture.plain_tcp import decode_plain
 from yaffle.capture.records import BROKEN, FULL, NEED_MORE, Container, empty_records
+from yaffle.capture.transport_layer import empty_quotes
 from yaffle.errors import Cancelled, FormatError
 from yaffle.kernels import kernel
 from yaffle.progress import Progress
@@ -56,9 +58,9 @@ class Reading:
         self.progress, self.total_bytes, self.done_bytes = progress, max(1, total_bytes), 0
         self.records = empty_records(BLOCK)
         self.rest = np.empty(BLOCK, np.int64)
-        self.quote_room = np.zeros(BLOCK, headers.QUOTE)
+        self.quote_room = empty_quotes(BLOCK)
         self.quotes: list[Array] = []
-        self.ends = [headers.empty_ends(BLOCK) for _ in range(_IN_HAND)]
+        self.ends = [empty_ends(BLOCK) for _ in range(_IN_HAND)]
         self.left, self.right = np.empty(4 * BLOCK, np.uint32), np.empty(4 * BLOCK, np.uint32)
         self._assigner = ThreadPoolExecutor(1)
         self._under_way: deque[Future[None]] = deque()
@@ -90,8 +92,8 @@ class Reading:
         ends = self.ends[self._blocks % _IN_HAND]
         self._blocks += 1
         starts = records.position[:count]
-        left = decode_plain(window, starts, link_types == headers.ETHERNET, out, ends, self.rest)
-        blocks, quoted = headers.decode(
+        left = decode_plain(window, starts, link_types == ETHERNET, out, ends, self.rest)
+        blocks, quoted = decode(
             window,
             starts,
             self.rest[:left],
@@ -113,7 +115,7 @@ class Reading:
         self.decoded(out, ends, np.arange(links, links + link_types.size, dtype=np.int64))
         self.table.size += count
 
-    def decoded(self, out: Columns, ends: headers.Ends, points: Array) -> None:
+    def decoded(self, out: Columns, ends: Ends, points: Array) -> None:
         """Has a block's packets given their conversations, beside what follows."""
         self._under_way.append(self._assigner.submit(self.conversations.assign, out, ends, points))
 
@@ -331,5 +333,5 @@ def _describe(source: Source, packets: Columns, sums: Sums) -> None:
         )
     if broken:
         source.notes.append(f"{broken:,} packets have truncated or malformed headers")
-    for kind in sorted({f.link_type for f in source.interfaces} - set(headers.READABLE_LINKS)):
+    for kind in sorted({f.link_type for f in source.interfaces} - set(READABLE_LINKS)):
         source.notes.append(f"link type {kind} is not known here: its packets are counted, not decoded")

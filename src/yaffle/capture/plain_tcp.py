@@ -5,24 +5,11 @@ Gives exactly what headers.decode gives (a test compares them); everything else 
 
 import numpy as np
 
+from yaffle.capture.octets import half, word
 from yaffle.capture.packets import MARK_DONT_FRAGMENT, MARK_SLICED, MARK_TIMESTAMPS
-from yaffle.kernels import helper, kernel
+from yaffle.kernels import kernel
 
 _TIMESTAMPS_ONLY = 0x0101080A  # Two fillers, then kind 8, length 10 (RFC 7323 appendix A).
-
-
-@helper
-def u16(buf, at):  # type: ignore[no-untyped-def]
-    """Two bytes, most significant first."""
-    return (np.int64(buf[at]) << 8) | np.int64(buf[at + 1])
-
-
-@helper
-def u32(buf, at):  # type: ignore[no-untyped-def]
-    """Four bytes, most significant first."""
-    return (
-        (np.int64(buf[at]) << 24) | (np.int64(buf[at + 1]) << 16) | (np.int64(buf[at + 2]) << 8) | np.int64(buf[at + 3])
-    )
 
 
 @kernel
@@ -40,17 +27,17 @@ def decode_plain(buf, starts, ethernet, out, ends, rest):  # type: ignore[no-unt
             kept < 54
             or not ethernet[out.link[i]]
             or buf[at] & 1
-            or u32(buf, at + 12) >> 8 != 0x080045
+            or word(buf, at + 12) >> 8 != 0x080045
             or buf[at + 23] != 6
         ):
             rest[left] = i
             left += 1
             continue
-        fragment = u16(buf, at + 20)
+        fragment = half(buf, at + 20)
         header = np.int64(buf[at + 46]) >> 4
-        flags = u16(buf, at + 46) & 0x1FF
-        total = u16(buf, at + 16)
-        timestamps = header == 8 and kept >= 66 and u32(buf, at + 54) == _TIMESTAMPS_ONLY
+        flags = half(buf, at + 46) & 0x1FF
+        total = half(buf, at + 16)
+        timestamps = header == 8 and kept >= 66 and word(buf, at + 54) == _TIMESTAMPS_ONLY
         if fragment & 0x3FFF or flags & 2 or total < 20 + 4 * header or (header != 5 and not timestamps):
             rest[left] = i
             left += 1
@@ -61,17 +48,17 @@ def decode_plain(buf, starts, ethernet, out, ends, rest):  # type: ignore[no-unt
         tsval = tsecr = 0
         if timestamps:
             marks |= MARK_TIMESTAMPS
-            tsval, tsecr = u32(buf, at + 58), u32(buf, at + 62)
+            tsval, tsecr = word(buf, at + 58), word(buf, at + 62)
         payload = total - 20 - 4 * header
         head = out.head[i]
-        head.seq = u32(buf, at + 38)
-        head.ack = u32(buf, at + 42)
+        head.seq = word(buf, at + 38)
+        head.ack = word(buf, at + 42)
         head.tsval = tsval
         head.tsecr = tsecr
         head.extra = 0
         head.payload = payload
-        head.window = u16(buf, at + 48)
-        head.ip_id = u16(buf, at + 18)
+        head.window = half(buf, at + 48)
+        head.ip_id = half(buf, at + 18)
         head.flags = flags
         head.marks = marks
         out.payload_bytes[i] = payload
@@ -85,11 +72,11 @@ def decode_plain(buf, starts, ethernet, out, ends, rest):  # type: ignore[no-unt
         out.kind[i] = 0
         out.direction[i] = 0
         ends.src_hi[i] = 0
-        ends.src_lo[i] = u32(buf, at + 26)
+        ends.src_lo[i] = word(buf, at + 26)
         ends.dst_hi[i] = 0
-        ends.dst_lo[i] = u32(buf, at + 30)
-        ends.src_port[i] = u16(buf, at + 34)
-        ends.dst_port[i] = u16(buf, at + 36)
+        ends.dst_lo[i] = word(buf, at + 30)
+        ends.src_port[i] = half(buf, at + 34)
+        ends.dst_port[i] = half(buf, at + 36)
         ends.fragment[i] = -1
         ends.tunnel_id[i] = 0
     return left

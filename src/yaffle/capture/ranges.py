@@ -15,7 +15,7 @@ from yaffle.arrays import Array
 from yaffle.capture.byte_source import ByteSource
 from yaffle.capture.captured import Capture
 from yaffle.capture.conversations import ConversationTable
-from yaffle.capture.headers import QUOTE, Ends, empty_ends
+from yaffle.capture.headers import Ends, empty_ends
 from yaffle.capture.joined import move_on
 from yaffle.capture.one_file import BLOCK, CaptureFile, FileFacts, Reading, index_of, source_of
 from yaffle.capture.packets import SCHEMA, Columns, SackBlocks
@@ -24,6 +24,7 @@ from yaffle.capture.pcapng import PcapngIndex
 from yaffle.capture.radio_head import RADIO_LINKS
 from yaffle.capture.reader import opened
 from yaffle.capture.records import Container, empty_records
+from yaffle.capture.transport_layer import QUOTE
 from yaffle.errors import FormatError, YaffleError
 from yaffle.progress import go_on
 from yaffle.room import Room, mapped_file

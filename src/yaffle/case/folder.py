@@ -16,9 +16,9 @@ import numpy as np
 from yaffle.analysis import Analysis
 from yaffle.capture.captured import Capture, Source, fingerprint
 from yaffle.capture.conversations import Rows
-from yaffle.capture.headers import QUOTE
 from yaffle.capture.packets import HEAD, Columns, SackBlocks
 from yaffle.capture.records import Interface
+from yaffle.capture.transport_layer import QUOTE
 from yaffle.case.checks import check
 from yaffle.case.columns import as_columns, as_matrix, flush, read_columns, read_texts, write_columns
 from yaffle.case.migrations import BY_NUMBER, WITHOUT_BEHIND, by_name

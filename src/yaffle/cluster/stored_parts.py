@@ -10,11 +10,12 @@ import numpy as np
 from yaffle.arrays import Array
 from yaffle.capture.captured import Capture, Source
 from yaffle.capture.conversations import Rows
-from yaffle.capture.headers import QUOTE, Ends, empty_ends
+from yaffle.capture.headers import Ends, empty_ends
 from yaffle.capture.one_file import FileFacts
 from yaffle.capture.packets import HEAD, Columns, SackBlocks
 from yaffle.capture.ranges import Piece
 from yaffle.capture.records import Container, Interface
+from yaffle.capture.transport_layer import QUOTE
 from yaffle.case.columns import as_columns, as_matrix, read_columns, read_texts, write_columns
 from yaffle.case.folder import CHARGE_NAMES, FACT_NAMES
 from yaffle.exchanges.messages import Messages
