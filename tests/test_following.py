@@ -14,9 +14,9 @@ from yaffle.analysis import analyse
 from yaffle.capture.packets import HEAD_FROM_B
 from yaffle.errors import Cancelled, YaffleError
 from yaffle.exchanges import decoding
-from yaffle.findings import finding
+from yaffle.findings import slow_exchanges
 from yaffle.findings.cleared import cleared
-from yaffle.findings.finding import find
+from yaffle.findings.slow_exchanges import find
 from yaffle.following import Followed
 from yaffle.ledger import engine
 from yaffle.report.document import document
@@ -133,7 +133,7 @@ def test_what_is_provisional_says_so_in_its_notes(tmp_path):
 def test_while_captures_grow_only_the_worst_is_told_and_nobody_cleared(analysed_morning, monkeypatch):
     whole = find(analysed_morning, analysed_morning.speaker)
     growing = replace(analysed_morning, provisional=True)
-    monkeypatch.setattr(finding, "_WHILE_IT_GROWS", 2)
+    monkeypatch.setattr(slow_exchanges, "_WHILE_IT_GROWS", 2)
     worst = find(growing, growing.speaker)
     of_openings = [f for f in whole if f.cause in ("refused", "unanswered")]
     assert [f for f in whole if f not in of_openings][:2] == [f for f in worst if f not in of_openings]

@@ -7,7 +7,7 @@ from tests.oracles.plain_twins import plain_conversations
 from yaffle.analysis import analyse
 from yaffle.capture.icmp_errors import in_words
 from yaffle.capture.reader import read_captures
-from yaffle.findings.finding import find
+from yaffle.findings.slow_exchanges import find
 
 
 def test_the_table_agrees_with_its_plain_twin_on_ports_that_are_used_again(tmp_path):

@@ -8,7 +8,7 @@ from yaffle.analysis import analyse
 from yaffle.demo.morning import Request
 from yaffle.demo.network import MS
 from yaffle.findings.cleared import cleared
-from yaffle.findings.finding import find
+from yaffle.findings.slow_exchanges import find
 from yaffle.findings.verdict import path_changed, verdict_of
 from yaffle.inventory.places import Places, spoken
 from yaffle.report.document import document

@@ -4,7 +4,7 @@ tell).
 
 from tests.frames import ACK, SYN, C, S, ether, pcap, tcp
 from yaffle.analysis import analyse
-from yaffle.findings.finding import find
+from yaffle.findings.slow_exchanges import find
 
 MS = 1_000_000
 

@@ -5,13 +5,14 @@ from dataclasses import replace
 from yaffle.analysis import Analysis
 from yaffle.findings.air import air_findings
 from yaffle.findings.cyclic import cyclic_findings
-from yaffle.findings.finding import Finding, find
+from yaffle.findings.finding import Finding
 from yaffle.findings.full_links import interface_findings
 from yaffle.findings.held_up import name_who_held_up
 from yaffle.findings.long_waits import long_wait_findings
 from yaffle.findings.markings import marking_findings
 from yaffle.findings.queues import queue_findings
 from yaffle.findings.services import service_findings
+from yaffle.findings.slow_exchanges import find
 from yaffle.findings.strained_hosts import strained_hosts
 from yaffle.ledger import causes
 
