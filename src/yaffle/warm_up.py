@@ -99,7 +99,7 @@ def _charge() -> None:
     from yaffle.ledger.bounds import DOUBTS
     from yaffle.ledger.charging import charge_exchange
     from yaffle.ledger.path_states import no_states
-    from yaffle.ledger.transfers import GAP_BINS
+    from yaffle.ledger.stretch import empty_cutting
     from yaffle.ledger.trips import STATES, Ways
     from yaffle.transport.round_trips import empty_samples
     from yaffle.transport.segments import empty_segments
@@ -124,7 +124,7 @@ def _charge() -> None:
         pair,
         nothing,
         0,
-        np.zeros((2, GAP_BINS), np.int64),
+        empty_cutting(),
         np.zeros(causes.COUNT, np.int64),
         np.zeros(DOUBTS, np.int64),
         np.zeros(5, np.int64),

@@ -31,7 +31,8 @@ from yaffle.ledger.engine import _arrange, _packets_of_each, _tell_senders
 from yaffle.ledger.limits import sender_limits
 from yaffle.ledger.openings import charge_opening, first_measurement
 from yaffle.ledger.path_states import no_states
-from yaffle.ledger.transfers import GAP_BINS, loss_cover
+from yaffle.ledger.stretch import empty_cutting
+from yaffle.ledger.transfers import loss_cover
 from yaffle.ledger.trips import (
     LEAST,
     STATES,
@@ -178,8 +179,8 @@ def _exchanges(scene, cover, opened_ns):
     charge, doubt, times = np.zeros(causes.COUNT, np.int64), np.zeros(DOUBTS, np.int64), np.zeros(5, np.int64)
     between = np.zeros(6, np.int64)
     for x in range(count):
-        bins = np.zeros((2, GAP_BINS), np.int64)
-        charge_exchange(g, turns, x, scene.ways, mss, windows, scene.cover, opened_ns, bins, charge, doubt, times)
+        room = empty_cutting()
+        charge_exchange(g, turns, x, scene.ways, mss, windows, scene.cover, opened_ns, room, charge, doubt, times)
         twin = PlainExchange(
             g,
             turns[x],

@@ -5,7 +5,9 @@ it.
 from collections import Counter
 from math import log2
 
-from yaffle.ledger.transfers import HELD_ACK_NS, PACED_LEAST, SMALL_NS
+from yaffle.ledger.pace import HELD_ACK_NS
+from yaffle.ledger.stretch import PACED_LEAST
+from yaffle.ledger.transfers import SMALL_NS
 from yaffle.ledger.trips import BLUR_NS, FEW, LEAST_TIMER_NS, NEAR_NS, NEAREST, TIMER_STEP_NS
 from yaffle.transport import kinds
 

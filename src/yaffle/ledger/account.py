@@ -14,7 +14,7 @@ from yaffle.ledger.charging import charge_exchange
 from yaffle.ledger.openings import charge_opening, first_measurement
 from yaffle.ledger.path_states import FLOOR, release_by_path
 from yaffle.ledger.selection import select
-from yaffle.ledger.transfers import GAP_BINS, loss_cover
+from yaffle.ledger.transfers import loss_cover
 from yaffle.ledger.trips import LEAST, STATES, UNKNOWN, Ways, survey_ways
 from yaffle.prefetch import prefetch
 from yaffle.protocols import message
@@ -263,7 +263,7 @@ def account(  # type: ignore[no-untyped-def]
     floors = np.zeros(2, np.int64)
     mss = np.zeros(2, np.int64)
     high = np.zeros(2, np.int64)
-    state, bins = np.zeros((2, STATES), np.int64), np.zeros((2, GAP_BINS), np.int64)
+    state = np.zeros((2, STATES), np.int64)
     doubt, bounded = np.zeros(DOUBTS, np.int64), np.zeros(2 * len(bounds.BOUNDED), np.int64)
     times, charge, pending_charge = np.zeros(5, np.int64), np.zeros(CHARGES, np.int64), np.zeros(CHARGES, np.int64)
     for c in range(first, last):
@@ -320,7 +320,7 @@ def account(  # type: ignore[no-untyped-def]
         for k in range(found):
             if turns[k].answer < 0 and (turns[k].kind != 0 or not _awaited(g, turns, k, out)):
                 continue
-            charge_exchange(g, turns, k, ways, mss, high, blocked, measured, bins, charge, doubt, times)
+            charge_exchange(g, turns, k, ways, mss, high, blocked, measured, space.cutting, charge, doubt, times)
             if turns[k].kind != 0:
                 spent = _of_handshake(g, turns[k].kind, turns[k].stop, charge, times)
                 set_up_ns += spent if turns[k].kind != _SIGN_ON and rows == 0 else 0

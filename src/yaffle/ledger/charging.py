@@ -12,6 +12,7 @@ from yaffle.capture.packets import ACK, FIN
 from yaffle.kernels import leaf
 from yaffle.ledger import causes
 from yaffle.ledger.bounds import NETWORK_OR_SERVER, NETWORK_TOO_LONG, NETWORK_TOO_SHORT, SERVER_OR_NETWORK
+from yaffle.ledger.stretch import begin
 from yaffle.ledger.transfers import transfer
 from yaffle.ledger.trips import (
     LEAST,
@@ -51,12 +52,12 @@ def effective(g, i, floor_out):  # type: ignore[no-untyped-def]
 
 
 @leaf
-def charge_exchange(g, turns, x, ways, mss, windows_high, blocked, opened_ns, bins, charge, doubt, times):  # type: ignore[no-untyped-def]
+def charge_exchange(g, turns, x, ways, mss, windows_high, blocked, opened_ns, room, charge, doubt, times):  # type: ignore[no-untyped-def]
     """Charges of exchange x into `charge` (ns a column), what of them is doubtful into `doubt`, its moments into
     `times`.
 
-    times: first, asked, answered, last, end. The sum of the charges is end - first, by construction: every stretch is
-    given to exactly one column.
+    room: Cutting. times: first, asked, answered, last, end. The sum of the charges is end - first, by construction:
+    every stretch is given to exactly one column.
     """
     charge[:] = 0
     doubt[:] = 0
@@ -73,23 +74,9 @@ def charge_exchange(g, turns, x, ways, mss, windows_high, blocked, opened_ns, bi
     for i in range(lo, limit):
         if g[i].d == 0 and g[i].n > 0 and g[i].s < turns[x].request_end and effective(g, i, floor_server):
             asked = max(asked, g[i].t)
-    transfer(
-        g,
-        lo,
-        limit,
-        _CLIENT,
-        first,
-        asked,
-        floor_client,
-        floor_server,
-        mss[0],
-        blocked,
-        windows_high[1],
-        ways.extra[0],
-        bins,
-        charge,
-        doubt,
-    )
+    stretch = room.stretch[0]
+    begin(stretch, lo, limit, _CLIENT, first, asked, floor_client, floor_server, mss[0], windows_high[1], charge)
+    transfer(g, stretch, blocked, ways.extra[0], room.bins, charge, doubt)
     times[1] = asked
     if answer < 0:
         times[2] = -1
@@ -100,23 +87,8 @@ def charge_exchange(g, turns, x, ways, mss, windows_high, blocked, opened_ns, bi
     last_i = _last_of_answer(g, turns[x], answered, floor_client)
     last = max(answered, g[last_i].t)
     stop = max(turns[x].stop, last_i + 1)
-    transfer(
-        g,
-        answer,
-        stop,
-        _SERVER,
-        answered,
-        last,
-        floor_server,
-        floor_client,
-        mss[1],
-        blocked,
-        windows_high[0],
-        ways.extra[1],
-        bins,
-        charge,
-        doubt,
-    )
+    begin(stretch, answer, stop, _SERVER, answered, last, floor_server, floor_client, mss[1], windows_high[0], charge)
+    transfer(g, stretch, blocked, ways.extra[1], room.bins, charge, doubt)
     final = _charge_last_trip(g, answer, last_i, turns[x].response_end, last, ways, floor_client, charge, doubt)
     times[2], times[3], times[4] = answered, last, last + final
 

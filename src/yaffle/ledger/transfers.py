@@ -3,24 +3,23 @@
 import numpy as np
 
 from yaffle.capture.packets import ACK
-from yaffle.kernels import helper, leaf
+from yaffle.kernels import leaf, pasted
 from yaffle.ledger import causes
-from yaffle.ledger.bounds import CLIENT_OR_NETWORK, NETWORK_OR_CLIENT, NETWORK_OR_SERVER, SERVER_OR_NETWORK
+from yaffle.ledger.pace import HELD_ACK_NS, charge_full_window, charge_pace, note_gap
+from yaffle.ledger.stretch import is_paced
 from yaffle.transport.kinds import COPY, DATA, KIND_MASK, probes, repairs
 from yaffle.transport.segments import CUMULATIVE
 
 ROUND_TRIP, RATE, QUEUEING, LOSS = causes.ROUND_TRIP, causes.RATE, causes.QUEUEING, causes.LOSS
-STALL, SERVER_WINDOW, PACING, CLIENT_WINDOW = causes.STALL, causes.SERVER_WINDOW, causes.PACING, causes.CLIENT_WINDOW
 UNSEEN = causes.UNSEEN
 
 SMALL_NS = 1_500_000  # Gaps below this are packets in flow.
 # Packets looked at before one of them, so that a capture without sensible times takes no square of its length.
 _FAR = 65_536
-HELD_ACK_NS = (
-    60_000_000  # Receivers hold acknowledgements back for about 40 ms, some longer (RFC 1122 section 4.2.3.2).
-)
-GAP_BINS = 64
-PACED_LEAST = 30  # Fewer packets show no pace.
+_MOST_COPIES = 256
+_ROUND_SLACK_NS = 5_000_000
+_FULL_AGAIN_NS = 100_000_000  # A window that is full again within this, or five round trips, is so all the while.
+_NEAR_SLACK_NS, _REACH_SLACK_NS, _REACH_SLACK_LATE_NS = 300_000, 1_500_000, 3_500_000
 
 
 @leaf
@@ -32,7 +31,7 @@ def loss_cover(g, blocked):  # type: ignore[no-untyped-def]
         if repairs(g[j].kind):
             k = g[j].before if g[j].before >= 0 else (-2 - g[j].before if g[j].before <= -2 else -1)
             steps = 0
-            while k >= 0 and g[k].before >= 0 and steps < 256:
+            while k >= 0 and g[k].before >= 0 and steps < _MOST_COPIES:
                 k = g[k].before
                 steps += 1
             if k < 0:
@@ -48,181 +47,179 @@ def loss_cover(g, blocked):  # type: ignore[no-untyped-def]
         blocked[i] = running
 
 
-@helper
-def _sender_was_free(g, previous, newest, gap, mss, high_flight, whole, lossy):  # type: ignore[no-untyped-def]
+@pasted
+def _sender_was_free(last, newest, gap, stretch):  # type: ignore[no-untyped-def]
     """Whether nothing but the application kept the sender from sending: all acknowledged, or far less in flight than
-    before.
+    before. last: its last segment.
 
     After a loss congestion control allows less than before, so that only the former counts.
     """
-    if newest >= g[previous].e:
+    if newest >= last.e:
         return True
-    if lossy:
+    if stretch.lossy:
         return False
-    if (
-        newest >= 0
-    ):  # Some is outstanding: a pause within a round trip may be the pace of a sender that spreads its packets.
-        return g[previous].e - newest + mss <= high_flight * 3 // 4 and gap > whole + whole // 4 + 5_000_000
-    return gap > 2 * whole + 10_000_000 and g[previous].room != 0
+    whole = stretch.whole
+    if newest >= 0:
+        # Some is outstanding: a pause within a round trip may be the pace of a sender that spreads its packets.
+        most = max(stretch.high_flight, stretch.high_sent)
+        return last.e - newest + stretch.mss <= most * 3 // 4 and gap > whole + whole // 4 + _ROUND_SLACK_NS
+    return gap > 2 * whole + 2 * _ROUND_SLACK_NS and last.room != 0
 
 
-@helper
-def gap_bin(gap_ns):  # type: ignore[no-untyped-def]
-    """Which of the bins a gap falls in: three an octave, from a microsecond up."""
-    return min(GAP_BINS - 1, max(0, np.int64(3 * np.log2(max(gap_ns, 1000) / 1000))))
+@pasted
+def _note(g, i, stretch, blocked):  # type: ignore[no-untyped-def]
+    """What segment i tells of the stretch, whatever ended the gap before it."""
+    # What it echoes (RFC 7323 section 4.3) tells what had reached its host by then, whatever the queues on the way.
+    while g[i].tse >= 0 and stretch.reached < i:
+        other = g[stretch.reached]
+        if other.d != stretch.side and other.tsv > g[i].tse:
+            break
+        if other.d != stretch.side and other.flags & ACK:
+            stretch.echoed = max(stretch.echoed, other.a)
+        stretch.reached += 1
+    if g[i].done > 0 and g[i].way == CUMULATIVE and g[i].kind & KIND_MASK == DATA:
+        stretch.loop_ns = g[i].done - g[i].t
+    if blocked[i] > 0:
+        stretch.lossy = 1
+    if stretch.previous >= 0:
+        last = g[stretch.previous]
+        if 0 <= last.room < max(3 * stretch.mss, (last.room + last.flight) // 5):
+            since = g[i].t - stretch.full_at
+            if since <= max(5 * stretch.whole, _FULL_AGAIN_NS):
+                stretch.limited_ns += since
+            stretch.full_at = g[i].t
+
+
+@pasted
+def _heard(g, i, stretch, extra):  # type: ignore[no-untyped-def]
+    """What the receiver sent before segment i: (acknowledged, whether one of it set this one off, its last window).
+
+    extra: what that took above its least to here; it left its host when its own clock says, so that queues on its way
+    are taken off first.
+    """
+    newest, set_off, window = np.int64(-1), False, np.int64(-1)
+    lag = stretch.floor_send + max(np.int64(0), extra)
+    near = stretch.floor_send * 3 // 10
+    reach = g[i].t - lag - near - (_REACH_SLACK_NS if extra <= 0 else _REACH_SLACK_LATE_NS)
+    nearest = g[i].t - lag + near + _NEAR_SLACK_NS
+    k = i - 1
+    while k >= 0 and (g[k].t >= reach or k > stretch.previous) and i - k < _FAR:
+        if g[k].d != stretch.side and g[k].flags & ACK:
+            if window < 0:
+                window = g[k].w
+            if g[k].t <= nearest:
+                newest = max(newest, g[k].a)
+                set_off = set_off or g[k].t >= reach
+        k -= 1
+    if stretch.echoed >= 0:
+        newest = stretch.echoed if newest < 0 or extra > 0 else min(newest, stretch.echoed)
+    return newest, set_off, window
+
+
+@pasted
+def _shut(last, gap, stretch, extra, window):  # type: ignore[no-untyped-def]
+    """Whether the receiver's window kept the sender from sending. last: its last segment; window: the last heard of.
+
+    A reader that keeps up opens its window within a round trip. Where acknowledgements come late, a queue on the way
+    fills the window, not the reader.
+    """
+    if last.room < 0 or last.room >= stretch.mss:
+        return False
+    whole, allowed = stretch.whole, last.room + last.flight
+    if allowed < stretch.window_high // 2 or window == 0:
+        return True
+    queued = stretch.loop_ns > 2 * whole + HELD_ACK_NS and allowed >= stretch.window_high * 3 // 4
+    return not queued and gap > whole + whole // 2 + _ROUND_SLACK_NS + max(np.int64(0), extra)
+
+
+@pasted
+def _doubted(cause, gap, newest, g, stretch, charge, doubt):  # type: ignore[no-untyped-def]
+    """What of the gap may be another's."""
+    free, little = True, False
+    if stretch.previous >= 0:
+        last = g[stretch.previous]
+        if newest >= 0:
+            stretch.high_sent = max(stretch.high_sent, last.e - newest)
+        free = newest >= last.e
+        little = last.flight + stretch.mss <= max(stretch.high_flight, stretch.high_sent)
+    if cause == stretch.stall and stretch.previous >= 0 and not little:
+        # It may have had to wait for the acknowledgement first.
+        doubt[stretch.may_be_network] += min(gap, stretch.whole)
+    elif cause == ROUND_TRIP and free:
+        doubt[stretch.may_be_end] += gap
+    if cause == stretch.stall:  # Its program may have stopped before all that it had handed down was sent.
+        flowing = charge[ROUND_TRIP] + charge[RATE]
+        doubt[stretch.may_be_end] += flowing - stretch.flowing
+        stretch.flowing = flowing
+
+
+@pasted
+def _pause(g, i, gap, stretch, blocked, extra, charge, doubt):  # type: ignore[no-untyped-def]
+    """What ended a gap that is longer than packets in flow have between them."""
+    newest, set_off, window = _heard(g, i, stretch, extra)
+    cause = np.int64(ROUND_TRIP)
+    if g[i].missed > 0:
+        cause = np.int64(UNSEEN)  # What the capture missed may have passed in it.
+    elif blocked[i] > 0:
+        cause = np.int64(LOSS)  # A window that fills behind a hole is the hole's doing.
+    elif stretch.previous >= 0:
+        last = g[stretch.previous]
+        if _shut(last, gap, stretch, extra, window):
+            cause = stretch.held
+        elif not set_off and _sender_was_free(last, newest, gap, stretch):
+            cause = stretch.stall
+    _doubted(cause, gap, newest, g, stretch, charge, doubt)
+    return cause
+
+
+@pasted
+def _charge_gap(cause, gap, stretch, charge):  # type: ignore[no-untyped-def]
+    """Gives a gap to its cause; how much of it to the round trip."""
+    whole = stretch.whole
+    trip = np.int64(0)
+    if cause == ROUND_TRIP:
+        trip = min(gap, whole)
+        charge[QUEUEING] += gap - trip
+    elif cause == RATE and stretch.loop_ns < whole + whole // 2 + 2_000_000:
+        trip = gap  # Packets of one round, no queue: the round is what takes the time.
+    else:
+        charge[cause] += gap
+    charge[ROUND_TRIP] += trip
+    return trip
 
 
 @leaf
-def transfer(  # type: ignore[no-untyped-def]
-    g, lo, hi, side, start, end, floor_send, floor_receive, mss, blocked, window_high, extra_send, bins, charge, doubt
-):
-    """Charges the time from start to end, in which `side` sent its bytes, gap by gap. Entries lo..hi are looked at.
+def transfer(g, stretch, blocked, extra_send, bins, charge, doubt):  # type: ignore[no-untyped-def]
+    """Charges a stretch of time in which one side sent its bytes, gap by gap.
 
     bins: int64 (2, GAP_BINS), room.
     """
-    stall = STALL if side == 1 else PACING
-    held = CLIENT_WINDOW if side == 1 else SERVER_WINDOW
-    whole = floor_send + floor_receive
-    at = start
-    previous = np.int64(-1)
-    high_flight = np.int64(0)
-    lossy = False
-    high_sent = np.int64(0)  # most in flight as the sender knew it
-    echoed = np.int64(-1)  # what was acknowledged of all that had reached the sender, by what its packet echoes
-    reached = lo
-    may_be_network, may_be_end = (
-        (SERVER_OR_NETWORK, NETWORK_OR_SERVER) if side == 1 else (CLIENT_OR_NETWORK, NETWORK_OR_CLIENT)
-    )
-    limited_ns = np.int64(0)
-    full_at = np.int64(-(1 << 60))
-    flowing = charge[ROUND_TRIP] + charge[RATE]
-    before_rate, before_trip, before_queue = charge[RATE], charge[ROUND_TRIP], charge[QUEUEING]
-    loop_ns = np.int64(0)  # least recent data-to-acknowledgement time of this stretch
-    paced = hi - lo >= PACED_LEAST
-    gaps_ns, trips_ns = bins[0], bins[1]
+    paced = is_paced(stretch)
     if paced:
         bins[:] = 0
-    for i in range(lo, hi):
-        if g[i].d != side:
+    for i in range(stretch.lo, stretch.hi):
+        if g[i].d != stretch.side or g[i].n == 0 or g[i].kind & KIND_MASK == COPY:
             continue
-        if g[i].n == 0 or g[i].kind & KIND_MASK == COPY:
-            continue
-        if g[i].t <= start:
-            previous = i
-            high_flight = max(high_flight, g[i].flight)
-            continue
-        if g[i].t > end:
+        if g[i].t > stretch.end:
             break
-        gap = g[i].t - at
-        # What it echoes (RFC 7323 section 4.3) tells what had reached its host by then, whatever the queues on the way.
-        while g[i].tse >= 0 and reached < i and not (g[reached].d != side and g[reached].tsv > g[i].tse):
-            if g[reached].d != side and g[reached].flags & ACK:
-                echoed = max(echoed, g[reached].a)
-            reached += 1
-        if g[i].done > 0 and g[i].way == CUMULATIVE and g[i].kind & KIND_MASK == DATA:
-            loop_ns = g[i].done - g[i].t
-        cause = RATE
-        lossy = lossy or blocked[i] > 0
-        repeat = repairs(g[i].kind)
-        if previous >= 0 and 0 <= g[previous].room < max(3 * mss, (g[previous].room + g[previous].flight) // 5):
-            if g[i].t - full_at <= max(5 * whole, 100_000_000):
-                limited_ns += g[i].t - full_at
-            full_at = g[i].t
-        if gap <= SMALL_NS:
-            cause = LOSS if blocked[i] > 0 else RATE
-        elif repeat or probes(g[i].kind):
-            cause = LOSS if repeat else held
-        else:
-            # What the receiver sent in between, and whether one of it set this packet off.
-            newest = np.int64(-1)
-            set_off = False
-            latest_window = np.int64(-1)
-            # It left its host when its own clock says: queues on its way to here are taken off first.
-            lag = floor_send + max(np.int64(0), extra_send[i])
-            slack = 1_500_000 if extra_send[i] <= 0 else 3_500_000
-            reach = g[i].t - lag - floor_send * 3 // 10 - slack
-            nearest = g[i].t - lag + floor_send * 3 // 10 + 300_000
-            k = i - 1
-            while k >= 0 and (g[k].t >= reach or k > previous) and i - k < _FAR:
-                if g[k].d != side and g[k].flags & ACK:
-                    if latest_window < 0:
-                        latest_window = g[k].w
-                    newest = max(newest, g[k].a) if g[k].t <= nearest else newest
-                    if reach <= g[k].t <= nearest:
-                        set_off = True
-                k -= 1
-            if echoed >= 0:
-                newest = echoed if newest < 0 or extra_send[i] > 0 else min(newest, echoed)
-            shut = False
-            if previous >= 0 and g[previous].room >= 0 and g[previous].room < mss:
-                behind = g[previous].room + g[previous].flight < window_high // 2 or latest_window == 0
-                # Where acknowledgements come late, a queue on the way fills the window, not the reader.
-                queued = (
-                    loop_ns > 2 * whole + HELD_ACK_NS and g[previous].room + g[previous].flight >= window_high * 3 // 4
-                )
-                if behind or (not queued and gap > whole + whole // 2 + 5_000_000 + max(np.int64(0), extra_send[i])):
-                    shut = True  # A reader that keeps up opens its window within a round trip.
-            if g[i].missed > 0:
-                cause = UNSEEN  # What the capture missed may have passed in it.
-            elif blocked[i] > 0:
-                cause = LOSS  # A window that fills behind a hole is the hole's doing.
-            elif shut:
-                cause = held
-            elif set_off:
-                cause = ROUND_TRIP
-            elif previous >= 0 and _sender_was_free(
-                g, previous, newest, gap, mss, max(high_flight, high_sent), whole, lossy
-            ):
-                cause = stall
+        if g[i].t > stretch.start:
+            gap = g[i].t - stretch.at
+            _note(g, i, stretch, blocked)
+            repeat = repairs(g[i].kind)
+            if gap <= SMALL_NS:
+                cause = np.int64(LOSS if blocked[i] > 0 else RATE)
+            elif repeat or probes(g[i].kind):
+                cause = np.int64(LOSS) if repeat else stretch.held
             else:
-                cause = ROUND_TRIP
-            if newest >= 0 and previous >= 0:
-                high_sent = max(high_sent, g[previous].e - newest)
-            free = previous < 0 or newest >= g[previous].e
-            if cause == stall and previous >= 0 and g[previous].flight + mss > max(high_flight, high_sent):
-                doubt[may_be_network] += min(gap, whole)  # It may have had to wait for the acknowledgement first.
-            elif cause == ROUND_TRIP and free:
-                doubt[may_be_end] += gap
-            if cause == stall:  # Its program may have stopped before all that it had handed down was sent.
-                doubt[may_be_end] += charge[ROUND_TRIP] + charge[RATE] - flowing
-                flowing = charge[ROUND_TRIP] + charge[RATE]
-        trip = np.int64(0)
-        if cause == ROUND_TRIP:
-            trip = min(gap, whole)
-            charge[ROUND_TRIP] += trip
-            charge[QUEUEING] += gap - trip
-        elif cause == RATE and loop_ns < whole + whole // 2 + 2_000_000:
-            trip = gap
-            charge[ROUND_TRIP] += gap  # Packets of one round, no queue: the round is what takes the time.
-        else:
-            charge[cause] += gap
-        if paced and gap > 0:
-            k = gap_bin(gap)
-            gaps_ns[k] += gap
-            trips_ns[k] += trip
-        at = g[i].t
-        previous = i
-        high_flight = max(high_flight, g[i].flight)
-    if at < end:
-        charge[ROUND_TRIP] += end - at
-    span = end - start
+                cause = _pause(g, i, gap, stretch, blocked, extra_send[i], charge, doubt)
+            trip = _charge_gap(cause, gap, stretch, charge)
+            if paced and gap > 0:
+                note_gap(bins, gap, trip)
+            stretch.at = g[i].t
+        stretch.previous = i
+        stretch.high_flight = max(stretch.high_flight, g[i].flight)
+    if stretch.at < stretch.end:
+        charge[ROUND_TRIP] += stretch.end - stretch.at
     if paced:
-        # Nearly all of the time in gaps of one length, shorter than a round trip: that is a bottleneck's pace.
-        most = 0
-        for k in range(GAP_BINS):
-            if gaps_ns[k] > gaps_ns[most]:
-                most = k
-        near = (
-            gaps_ns[most] + (gaps_ns[most - 1] if most > 0 else 0) + (gaps_ns[most + 1] if most + 1 < GAP_BINS else 0)
-        )
-        if near * 5 > span * 3 and gap_bin(max(np.int64(1), whole * 8 // 10)) > most:
-            for k in range(max(0, most - 1), min(GAP_BINS, most + 2)):
-                charge[ROUND_TRIP] -= trips_ns[k]
-                charge[RATE] += trips_ns[k]
-    if limited_ns * 5 > span * 3 and span > 10 * whole and window_high > 0 and loop_ns <= 2 * whole + HELD_ACK_NS:
-        # The window was filled again and again, nearly all the time: the receiver's room set the pace.
-        for column in (RATE, ROUND_TRIP, QUEUEING):
-            before = before_rate if column == RATE else before_trip if column == ROUND_TRIP else before_queue
-            move = charge[column] - before
-            charge[column] -= move
-            charge[held] += move
+        charge_pace(stretch, bins, charge)
+    charge_full_window(stretch, charge)

@@ -6,6 +6,7 @@ import numpy as np
 
 from yaffle.arrays import Array
 from yaffle.exchanges.turns import empty_turns
+from yaffle.ledger.stretch import Cutting, empty_cutting
 from yaffle.transport.workspace import SegmentSpace, segment_space
 
 
@@ -18,6 +19,7 @@ class Workspace(NamedTuple):
     telling: Array  # int64 (2, 3 n + 8): round trips that tell of the way to each side
     delays: Array  # int64 (2, n): of segments, what their sender's clock says
     blocked: Array  # int64 (n + 2,): repaired loss up to each segment
+    cutting: Cutting
 
 
 class Connections(NamedTuple):
@@ -46,4 +48,5 @@ def workspace(longest: int, most_messages: int) -> Workspace:
         np.empty((2, 3 * longest + 8), np.int64),
         np.empty((2, longest), np.int64),
         np.empty(longest + 2, np.int64),
+        empty_cutting(),
     )

@@ -1,0 +1,59 @@
+"""What the gaps of a whole stretch tell together: the pace of a bottleneck, and a receiver's room that set the pace."""
+
+import numpy as np
+
+from yaffle.kernels import helper, pasted
+from yaffle.ledger import causes
+
+GAP_BINS = 64
+# Receivers hold acknowledgements back for about 40 ms, some longer (RFC 1122 section 4.2.3.2).
+HELD_ACK_NS = 60_000_000
+
+
+@helper
+def gap_bin(gap_ns):  # type: ignore[no-untyped-def]
+    """Which of the bins a gap falls in: three an octave, from a microsecond up."""
+    return min(GAP_BINS - 1, max(0, np.int64(3 * np.log2(max(gap_ns, 1000) / 1000))))
+
+
+@pasted
+def note_gap(bins, gap, trip):  # type: ignore[no-untyped-def]
+    """A gap, and how much of it was charged to the round trip. bins: int64 (2, GAP_BINS)."""
+    k = gap_bin(gap)
+    bins[0, k] += gap
+    bins[1, k] += trip
+
+
+@pasted
+def charge_pace(stretch, bins, charge):  # type: ignore[no-untyped-def]
+    """Nearly all of the time in gaps of one length, shorter than a round trip: that is a bottleneck's pace."""
+    most = 0
+    for k in range(GAP_BINS):
+        if bins[0, k] > bins[0, most]:
+            most = k
+    near = np.int64(0)
+    for k in range(max(0, most - 1), min(GAP_BINS, most + 2)):
+        near += bins[0, k]
+    span = stretch.end - stretch.start
+    if near * 5 > span * 3 and gap_bin(max(np.int64(1), stretch.whole * 8 // 10)) > most:
+        for k in range(max(0, most - 1), min(GAP_BINS, most + 2)):
+            charge[causes.ROUND_TRIP] -= bins[1, k]
+            charge[causes.RATE] += bins[1, k]
+
+
+@pasted
+def _moved(column, before, held, charge):  # type: ignore[no-untyped-def]
+    move = charge[column] - before
+    charge[column] -= move
+    charge[held] += move
+
+
+@pasted
+def charge_full_window(stretch, charge):  # type: ignore[no-untyped-def]
+    """The window was filled again and again, nearly all the time: the receiver's room set the pace."""
+    span, whole = stretch.end - stretch.start, stretch.whole
+    filled = stretch.limited_ns * 5 > span * 3 and span > 10 * whole and stretch.window_high > 0
+    if filled and stretch.loop_ns <= 2 * whole + HELD_ACK_NS:
+        _moved(causes.RATE, stretch.before_rate, stretch.held, charge)
+        _moved(causes.ROUND_TRIP, stretch.before_trip, stretch.held, charge)
+        _moved(causes.QUEUEING, stretch.before_queue, stretch.held, charge)
