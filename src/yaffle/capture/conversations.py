@@ -11,14 +11,18 @@ import numpy as np
 from yaffle.arrays import Array, staggered
 from yaffle.capture.headers import Ends
 from yaffle.capture.packets import (
+    ACK,
+    FIN,
     HEAD_FROM_B,
     MARK_FRAGMENT,
     MARK_IPV6,
     MARK_LATER_FRAGMENT,
     MARK_TUNNEL_SHIFT,
+    RST,
+    SYN,
     Columns,
 )
-from yaffle.kernels import helper, kernel
+from yaffle.kernels import helper, kernel, pasted
 from yaffle.prefetch import prefetch
 
 # One row a conversation, side by side in memory. `a` is who sent the first packet seen.
@@ -91,7 +95,9 @@ class Rows(NamedTuple):
     syn_seq_b: Array
 
 
-_EMPTY = np.uint64(0xFFFFFFFFFFFFFFFF)
+_EMPTY, _LOW = np.uint64(0xFFFFFFFFFFFFFFFF), np.uint64(0xFFFFFFFF)
+_TCP = 6
+_LAST_WITH_OUTER = 4  # of the tunnels that have an IP header around them
 SYN_FROM_A, SYN_FROM_B, FIN_A, FIN_B, RESET, ANSWERED_SYN_A, ANSWERED_SYN_B = 1, 2, 4, 8, 16, 32, 64
 
 _OF_A, _OF_B = SYN_FROM_A | FIN_A | ANSWERED_SYN_A, SYN_FROM_B | FIN_B | ANSWERED_SYN_B
@@ -120,6 +126,140 @@ def _keys(packets, ends, point_of_link, seed, keys):  # type: ignore[no-untyped-
         keys[i] = max(key ^ (key >> np.uint64(31)), np.uint64(1))
 
 
+@pasted
+def _direction(row, packets, ends, i, point):  # type: ignore[no-untyped-def]
+    """0 where packet i was sent by end `a` of a conversation, 1 by `b`; -1 where it is none of its."""
+    if row.protocol != packets.protocol[i] or row.point != point:
+        return -1
+    source_hi, source_lo, target_hi, target_lo = ends.src_hi[i], ends.src_lo[i], ends.dst_hi[i], ends.dst_lo[i]
+    source_port, target_port = ends.src_port[i], ends.dst_port[i]
+    if (
+        row.a_port == source_port
+        and row.b_port == target_port
+        and row.a_lo == source_lo
+        and row.b_lo == target_lo
+        and row.a_hi == source_hi
+        and row.b_hi == target_hi
+    ):
+        return 0
+    if (
+        row.a_port == target_port
+        and row.b_port == source_port
+        and row.a_lo == target_lo
+        and row.b_lo == source_lo
+        and row.a_hi == target_hi
+        and row.b_hi == source_hi
+    ):
+        return 1
+    return -1
+
+
+@pasted
+def _looked_up(slots, key, rows, packets, ends, i, point):  # type: ignore[no-untyped-def]
+    """(slot, row, direction) of packet i; where its conversation is not known, the slot it would have, -1 and 0."""
+    mask, tag = np.uint64(slots.size - 1), key >> np.uint64(32)
+    slot = tag & mask
+    entry = slots[slot]
+    while entry != _EMPTY:
+        if entry >> np.uint64(32) == tag:
+            row = np.int64(entry & _LOW)
+            direction = _direction(rows[row], packets, ends, i, point)
+            if direction >= 0:
+                return slot, row, direction
+        slot = (slot + np.uint64(1)) & mask
+        entry = slots[slot]
+    return slot, np.int64(-1), 0
+
+
+@pasted
+def _fragment_slot(ends, i, seed, fragments):  # type: ignore[no-untyped-def]
+    """Where the conversation of a packet's fragments is kept."""
+    mixed = _mix(ends.src_hi[i], ends.src_lo[i], 0, seed) + _mix(ends.dst_hi[i], ends.dst_lo[i], 1, seed)
+    return (mixed + np.uint64(ends.fragment[i])) & np.uint64(fragments.size - 1)
+
+
+@pasted
+def _follow_first(packets, ends, i, seed, rows, fragments):  # type: ignore[no-untyped-def]
+    """A later fragment has no ports: it follows the first one."""
+    packets.flow[i] = -1
+    entry = fragments[_fragment_slot(ends, i, seed, fragments)]
+    if entry == _EMPTY or np.int64(entry >> np.uint64(32)) != ends.fragment[i]:
+        return
+    row = rows[np.int64(entry & _LOW)]
+    if row.protocol != packets.protocol[i]:
+        return
+    source_hi, source_lo, target_hi, target_lo = ends.src_hi[i], ends.src_lo[i], ends.dst_hi[i], ends.dst_lo[i]
+    forward = row.a_hi == source_hi and row.a_lo == source_lo and row.b_lo == target_lo and row.b_hi == target_hi
+    backward = row.b_hi == source_hi and row.b_lo == source_lo and row.a_lo == target_lo and row.a_hi == target_hi
+    if forward or backward:
+        packets.flow[i] = np.int64(entry & _LOW)
+        packets.direction[i] = 0 if forward else 1
+        row.packets += 1
+        row.octets += packets.wire_bytes[i]
+
+
+@pasted
+def _opens_next(row, packets, i, direction):  # type: ignore[no-untyped-def]
+    """Whether a packet opens the next conversation over the ports of one that is known."""
+    if packets.protocol[i] != _TCP or packets.flags[i] & (SYN | ACK | RST) != SYN:
+        return False
+    state = np.int64(row.state)
+    if state & (SYN_FROM_A if direction == 0 else SYN_FROM_B):
+        return (row.syn_seq if direction == 0 else row.syn_seq_b) != packets.head[i].seq
+    if state & (SYN_FROM_A | SYN_FROM_B):
+        return (state & (FIN_A | FIN_B | RESET)) != 0  # The other side opened before; a new start once that had closed.
+    return True
+
+
+@pasted
+def _begin(row, packets, ends, i, point):  # type: ignore[no-untyped-def]
+    """A conversation begins with packet i."""
+    marks = np.int64(packets.marks[i])
+    row.a_hi, row.a_lo, row.b_hi, row.b_lo = ends.src_hi[i], ends.src_lo[i], ends.dst_hi[i], ends.dst_lo[i]
+    row.a_port, row.b_port = ends.src_port[i], ends.dst_port[i]
+    row.protocol, row.point = packets.protocol[i], point
+    row.ipv6 = 1 if marks & MARK_IPV6 else 0
+    row.state, row.syn_seq, row.syn_seq_b = 0, 0, 0
+    row.packets, row.octets = 0, 0
+    row.first_ns = row.last_ns = packets.time_ns[i]
+    row.tunnel, row.tunnel_id = (marks >> MARK_TUNNEL_SHIFT) & 7, ends.tunnel_id[i]
+    row.outer_a_hi = row.outer_a_lo = row.outer_b_hi = row.outer_b_lo = np.uint64(0)
+    if 1 <= row.tunnel <= _LAST_WITH_OUTER:
+        outer = ends.outer
+        row.outer_a_hi, row.outer_a_lo, row.outer_b_hi, row.outer_b_lo = (
+            outer[i, 0], outer[i, 1], outer[i, 2], outer[i, 3],
+        )  # fmt: skip
+
+
+@pasted
+def _note_flags(row, packets, i, direction):  # type: ignore[no-untyped-def]
+    """What a TCP packet tells of how its conversation opens and closes."""
+    flags = np.int64(packets.flags[i])
+    if flags & SYN and flags & ACK:
+        row.state |= ANSWERED_SYN_A if direction == 0 else ANSWERED_SYN_B
+    elif flags & SYN and direction == 0:
+        row.state |= SYN_FROM_A
+        row.syn_seq = packets.head[i].seq
+    elif flags & SYN:
+        row.state |= SYN_FROM_B
+        row.syn_seq_b = packets.head[i].seq
+    if flags & FIN:
+        row.state |= FIN_A if direction == 0 else FIN_B
+    if flags & RST:
+        row.state |= RESET
+
+
+@pasted
+def _ask_ahead(slots, keys, i, rows, halves):  # type: ignore[no-untyped-def]
+    """What later packets need is asked for."""
+    last, mask = keys.size - 1, np.uint64(slots.size - 1)
+    prefetch(slots, keys[min(i + 24, last)] >> np.uint64(32) & mask)
+    soon = slots[keys[min(i + 12, last)] >> np.uint64(32) & mask]
+    if soon != _EMPTY:
+        prefetch(rows, np.int64(soon & _LOW))
+        prefetch(halves, 2 * np.int64(soon & _LOW) + 1)
+
+
 @kernel
 def _assign(start, packets, ends, point_of_link, seed, keys, rows, halves, count, slots, fragments):  # type: ignore[no-untyped-def]
     """Gives each packet its conversation. Returns (next packet, rows used); stops early when the table is full.
@@ -127,145 +267,39 @@ def _assign(start, packets, ends, point_of_link, seed, keys, rows, halves, count
     slots: uint64, upper half of the key << 32 | row; all ones where empty. halves: the rows in halves, to be asked for
     ahead.
     """
-    mask = np.uint64(slots.size - 1)
-    low = np.uint64(0xFFFFFFFF)
-    empty = np.uint64(0xFFFFFFFFFFFFFFFF)
-    last = packets.time_ns.size - 1
-    for i in range(start, packets.time_ns.size):
+    for i in range(start, keys.size):
         key = keys[i]
-        prefetch(slots, keys[min(i + 24, last)] >> np.uint64(32) & mask)
-        soon = slots[keys[min(i + 12, last)] >> np.uint64(32) & mask]
-        if soon != empty:
-            prefetch(rows, np.int64(soon & low))
-            prefetch(halves, 2 * np.int64(soon & low) + 1)
+        _ask_ahead(slots, keys, i, rows, halves)
         if key == np.uint64(0):
             packets.flow[i] = -1
             continue
-        marks = np.int64(packets.marks[i])
-        protocol = np.int64(packets.protocol[i])
-        point = np.int64(point_of_link[packets.link[i]])
-        sh, sl, dh, dl = ends.src_hi[i], ends.src_lo[i], ends.dst_hi[i], ends.dst_lo[i]
-        sp, dp = ends.src_port[i], ends.dst_port[i]
-        if marks & MARK_LATER_FRAGMENT:  # A later fragment has no ports: it follows the first one.
-            slot = (_mix(sh, sl, 0, seed) + _mix(dh, dl, 1, seed) + np.uint64(ends.fragment[i])) & np.uint64(
-                fragments.size - 1
-            )
-            entry = fragments[slot]
-            row = np.int64(entry & low)
-            packets.flow[i] = -1
-            if (
-                entry != empty
-                and np.int64(entry >> np.uint64(32)) == ends.fragment[i]
-                and rows[row].protocol == protocol
-            ):
-                r = rows[row]
-                forward = r.a_hi == sh and r.a_lo == sl and r.b_lo == dl and r.b_hi == dh
-                backward = r.b_hi == sh and r.b_lo == sl and r.a_lo == dl and r.a_hi == dh
-                if forward or backward:
-                    packets.flow[i] = row
-                    packets.direction[i] = 0 if forward else 1
-                    r.packets += 1
-                    r.octets += packets.wire_bytes[i]
+        marks = packets.marks[i]
+        if marks & MARK_LATER_FRAGMENT:
+            _follow_first(packets, ends, i, seed, rows, fragments)
             continue
-        tag = key >> np.uint64(32)
-        slot = tag & mask
-        row = -1
-        direction = 0
-        while True:
-            entry = slots[slot]
-            if entry == empty:
-                break
-            if entry >> np.uint64(32) == tag:
-                row = np.int64(entry & low)
-                r = rows[row]
-                if r.protocol == protocol and r.point == point:
-                    if (
-                        r.a_port == sp
-                        and r.b_port == dp
-                        and r.a_lo == sl
-                        and r.b_lo == dl
-                        and r.a_hi == sh
-                        and r.b_hi == dh
-                    ):
-                        direction = 0
-                        break
-                    if (
-                        r.a_port == dp
-                        and r.b_port == sp
-                        and r.a_lo == dl
-                        and r.b_lo == sl
-                        and r.a_hi == dh
-                        and r.b_hi == sh
-                    ):
-                        direction = 1
-                        break
-                row = -1
-            slot = (slot + np.uint64(1)) & mask
-        flags = np.int64(packets.flags[i])
-        fresh = row < 0
-        if protocol == 6 and not fresh and (flags & 0x16) == 2:
-            state = np.int64(rows[row].state)
-            own = 1 if direction == 0 else 2
-            if state & own:
-                fresh = (rows[row].syn_seq if direction == 0 else rows[row].syn_seq_b) != packets.head[i].seq
-            elif state & 3:
-                fresh = (state & 28) != 0  # The other side opened before; a new start only once that had closed.
-            else:
-                fresh = True
-        if fresh:
+        point = np.int64(point_of_link[packets.link[i]])
+        slot, row, direction = _looked_up(slots, key, rows, packets, ends, i, point)
+        if row < 0 or _opens_next(rows[row], packets, i, direction):
             if count == rows.size or count * 2 >= slots.size:
                 return i, count
-            row = count
+            row, direction = count, 0
             count += 1
-            slots[slot] = (tag << np.uint64(32)) | np.uint64(row)
-            r = rows[row]
-            r.a_hi, r.a_lo, r.b_hi, r.b_lo = sh, sl, dh, dl
-            r.a_port, r.b_port = sp, dp
-            r.protocol, r.point = protocol, point
-            r.ipv6 = 1 if marks & MARK_IPV6 else 0
-            r.state, r.syn_seq, r.syn_seq_b = 0, 0, 0
-            r.packets, r.octets = 0, 0
-            r.first_ns = r.last_ns = packets.time_ns[i]
-            r.tunnel = (marks >> MARK_TUNNEL_SHIFT) & 7
-            r.tunnel_id = ends.tunnel_id[i]
-            r.outer_a_hi = r.outer_a_lo = r.outer_b_hi = r.outer_b_lo = np.uint64(0)
-            if 1 <= r.tunnel <= 4:
-                r.outer_a_hi, r.outer_a_lo, r.outer_b_hi, r.outer_b_lo = (
-                    ends.outer[i, 0],
-                    ends.outer[i, 1],
-                    ends.outer[i, 2],
-                    ends.outer[i, 3],
-                )
-            direction = 0
-        r = rows[row]
-        if protocol == 6:
-            if flags & 2:
-                if flags & 16:
-                    r.state |= 32 if direction == 0 else 64
-                else:
-                    r.state |= 1 if direction == 0 else 2
-                    if direction == 0:
-                        r.syn_seq = packets.head[i].seq
-                    else:
-                        r.syn_seq_b = packets.head[i].seq
-            if flags & 1:
-                r.state |= 4 if direction == 0 else 8
-            if flags & 4:
-                r.state |= 16
-        packets.flow[i] = row
-        packets.direction[i] = direction
+            slots[slot] = (key >> np.uint64(32) << np.uint64(32)) | np.uint64(row)
+            _begin(rows[row], packets, ends, i, point)
+        own = rows[row]
+        if packets.protocol[i] == _TCP:
+            _note_flags(own, packets, i, direction)
+        packets.flow[i], packets.direction[i] = row, direction
         if direction:
             packets.head[i].flags |= HEAD_FROM_B
-        r.packets += 1
-        r.octets += packets.wire_bytes[i]
-        r.last_ns = max(r.last_ns, packets.time_ns[i])
-        r.first_ns = min(r.first_ns, packets.time_ns[i])
+        own.packets += 1
+        own.octets += packets.wire_bytes[i]
+        own.last_ns = max(own.last_ns, packets.time_ns[i])
+        own.first_ns = min(own.first_ns, packets.time_ns[i])
         if marks & MARK_FRAGMENT:
-            slot = (_mix(sh, sl, 0, seed) + _mix(dh, dl, 1, seed) + np.uint64(ends.fragment[i])) & np.uint64(
-                fragments.size - 1
-            )
-            fragments[slot] = (np.uint64(ends.fragment[i]) << np.uint64(32)) | np.uint64(row)
-    return packets.time_ns.size, count
+            place = _fragment_slot(ends, i, seed, fragments)
+            fragments[place] = (np.uint64(ends.fragment[i]) << np.uint64(32)) | np.uint64(row)
+    return keys.size, count
 
 
 @kernel
@@ -311,7 +345,7 @@ class ConversationTable:
                 ends,
                 point_of_link,
                 self._seed,
-                self._keys,
+                self._keys[:total],
                 self._rows,
                 self._rows.view(_HALF),
                 self.count,
