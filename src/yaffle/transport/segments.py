@@ -6,7 +6,7 @@ import numpy as np
 
 from yaffle.arrays import Array
 from yaffle.capture.packets import ACK, HEAD_FROM_B, MARK_IPV6, MARK_SACK_SHIFT, MARK_TIMESTAMPS, RST, SYN
-from yaffle.kernels import kernel
+from yaffle.kernels import kernel, pasted
 from yaffle.prefetch import prefetch
 
 _FIELDS = (
@@ -73,135 +73,151 @@ _LARGEST_FRAME = 9216
 _MOST_PARTS = 64
 
 _AHEAD = 12  # Packets of a connection lie far apart: each is asked for this many steps before its turn.
+_ANY_NUMBER = 1 << 30  # A step of the sequence number of a reset so large tells nothing.
 _MOST_DISORDER_NS = 100_000_000  # Larger steps back are a clock that was set, not packets that crossed.
 
 
+# How far the numbers of one side are unwrapped. seq: of bytes; ts: of timestamps. base: raw number that counts as 0, -1
+# none yet; raw: the last one; last: what that is, unwrapped.
+NUMBERS = np.dtype([(name, np.int64) for name in ("seq_base", "seq_raw", "seq_last", "ts_base", "ts_raw", "ts_last")])
+
+
 @kernel
-def gather(order, packets, g, facts):  # type: ignore[no-untyped-def]
-    """Fills the segments from the packet rows of one connection, and the facts that follow from its opening."""
+def _in_order_of_time(order, packets, g):  # type: ignore[no-untyped-def]
+    """Sets row and time of the segments, in order of time."""
     n = order.size
-    sorted_already = True
-    largest_step = 0
-    latest = np.int64(-(1 << 62))
+    largest_step, latest = np.int64(0), np.int64(-(1 << 62))
     for i in range(n):
         ahead = order[min(i + _AHEAD, n - 1)]
         prefetch(packets.time_ns, ahead)
         prefetch(packets.head, ahead)
         t = packets.time_ns[order[i]]
         if t < latest:
-            sorted_already = False
             largest_step = max(largest_step, latest - t)
         latest = max(latest, t)
-        g[i].row = order[i]
-        g[i].t = t
-    if not sorted_already:
-        if largest_step < _MOST_DISORDER_NS or packets.source[order[0]] != packets.source[order[n - 1]]:
-            times = np.empty(n, np.int64)
-            for i in range(n):
-                times[i] = g[i].t
-            place = np.argsort(times, kind="mergesort")  # Stable: packets of one moment stay in order of capture.
-            for i in range(n):
-                g[i].row, g[i].t = order[place[i]], times[place[i]]
-        else:  # The clock was set back: it goes on from where it was, so that spans stay what they are.
-            shift, before = np.int64(0), g[0].t
-            for i in range(1, n):
-                shift += max(np.int64(0), before - g[i].t)
-                before = g[i].t
-                g[i].t += shift
-    facts[:] = 0
-    scale = np.full(2, -1, np.int64)
-    for i in range(n):
+        g[i].row, g[i].t = order[i], t
+    if largest_step == 0:
+        return
+    if largest_step < _MOST_DISORDER_NS or packets.source[order[0]] != packets.source[order[n - 1]]:
+        times = np.empty(n, np.int64)
+        for i in range(n):
+            times[i] = g[i].t
+        place = np.argsort(times, kind="mergesort")  # Stable: packets of one moment stay in order of capture.
+        for i in range(n):
+            g[i].row, g[i].t = order[place[i]], times[place[i]]
+        return
+    # The clock was set back: it goes on from where it was, so that spans stay what they are.
+    shift, before = np.int64(0), g[0].t
+    for i in range(1, n):
+        shift += max(np.int64(0), before - g[i].t)
+        before = g[i].t
+        g[i].t += shift
+
+
+@kernel
+def _learn_announcements(g, packets, facts):  # type: ignore[no-untyped-def]
+    """What both sides announced when they opened: largest segments, selective acknowledgement, scales of windows."""
+    scale = np.full(2, -1, np.int64)  # -2: it offered none
+    for i in range(g.size):
         h = packets.head[g[i].row]
         if h.flags & SYN:
             d = np.int64(h.flags) >> 15
             extra = np.int64(h.extra)
-            scale[d] = ((extra >> 16) & 255) - 1
             facts[MSS_CLIENT + d] = extra & 0xFFFF
             if d == 1 and (extra >> 24) & 1:
                 facts[SACK_OK] = 1
-            if d == 0 and scale[0] < 0:
-                scale[0] = -2  # It offered none.
-            if d == 1 and scale[1] < 0:
-                scale[1] = -2
+            offered = (extra >> 16) & 255
+            scale[d] = offered - 1 if offered > 0 else -2
     if scale[0] != -1 and scale[1] != -1:
         facts[SCALES_KNOWN] = 1
         if scale[0] >= 0 and scale[1] >= 0:
             facts[SCALE_CLIENT], facts[SCALE_SERVER] = scale[0], scale[1]
-    # Unwrapped numbers: the distance from the last one of the same kind, as a signed 32-bit step.
-    base = np.full(2, -1, np.int64)  # raw number that counts as 0
-    last_raw = np.zeros(2, np.int64)
-    last = np.zeros(2, np.int64)
-    ts_base = np.full(2, -1, np.int64)
-    ts_raw = np.zeros(2, np.int64)
-    ts = np.zeros(2, np.int64)
-    for i in range(n):
-        h = packets.head[g[i].row]
-        flags = np.int64(h.flags)
-        d = flags >> 15
-        flags &= HEAD_FROM_B - 1
-        o = 1 - d
-        raw = np.int64(h.seq)
-        if base[d] < 0:
-            base[d] = last_raw[d] = raw
-        step = (raw - last_raw[d]) & 0xFFFFFFFF
-        if step >= 0x80000000:
-            step -= 0x100000000
-        s = last[d] + step
-        if flags & RST == 0 or -(1 << 30) < step < (1 << 30):  # A reset may carry any number.
-            if step > 0:
-                last[d], last_raw[d] = s, raw
-        payload = np.int64(h.payload)
-        g[i].d = d
-        g[i].flags = flags
-        g[i].s = s
-        g[i].e = s + payload + ((flags >> 1) & 1) + (flags & 1)
-        g[i].n = payload
-        if flags & ACK:
-            raw_ack = np.int64(h.ack)
-            if base[o] < 0:
-                base[o] = last_raw[o] = raw_ack
-            step = (raw_ack - last_raw[o]) & 0xFFFFFFFF
-            if step >= 0x80000000:
-                step -= 0x100000000
-            g[i].a = last[o] + step
-        else:
-            g[i].a = -1
-        g[i].w = np.int64(h.window) << (0 if flags & SYN else facts[SCALE_CLIENT + d])
-        marks = np.int64(h.marks)
-        g[i].sacks = 0 if flags & SYN else (marks >> MARK_SACK_SHIFT) & 7
-        g[i].sack = np.int64(h.extra)
-        g[i].id = np.int64(h.ip_id) if marks & MARK_IPV6 == 0 else -1
-        g[i].tsv = -1
-        g[i].tse = -1
-        if marks & MARK_TIMESTAMPS:
-            raw = np.int64(h.tsval)
-            if ts_base[d] < 0:
-                ts_base[d] = ts_raw[d] = raw
-            step = (raw - ts_raw[d]) & 0xFFFFFFFF
-            if step >= 0x80000000:
-                step -= 0x100000000
-            g[i].tsv = ts[d] + step
-            if step > 0:
-                ts[d], ts_raw[d] = g[i].tsv, raw
-            if flags & ACK:
-                raw = np.int64(h.tsecr)
-                if ts_base[o] < 0:
-                    ts_base[o] = ts_raw[o] = raw
-                step = (raw - ts_raw[o]) & 0xFFFFFFFF
-                if step >= 0x80000000:
-                    step -= 0x100000000
-                g[i].tse = ts[o] + step
-        g[i].kind = 0
-        g[i].done = 0
-        g[i].way = 0
-        g[i].before = -1
-        g[i].parts = 1
-        g[i].again = 0
-        g[i].missed = 0
-        g[i].lost = 0
-        g[i].flight = 0
-        g[i].room = -1
-    facts[BASE_CLIENT], facts[BASE_SERVER] = base[0], base[1]
+
+
+@pasted
+def _step(raw, last):  # type: ignore[no-untyped-def]
+    """From one number of 32 bits to another, the nearer way round."""
+    step = (raw - last) & 0xFFFFFFFF
+    return step - 0x100000000 if step >= 0x80000000 else step
+
+
+@pasted
+def _sent(segment, head, own):  # type: ignore[no-untyped-def]
+    """Unwraps the sequence numbers of a segment. own: NUMBERS of its sender."""
+    raw = np.int64(head.seq)
+    if own.seq_base < 0:
+        own.seq_base = own.seq_raw = raw
+    step = _step(raw, own.seq_raw)
+    segment.s = own.seq_last + step
+    if step > 0 and (segment.flags & RST == 0 or step < _ANY_NUMBER):  # A reset may carry any number.
+        own.seq_last, own.seq_raw = segment.s, raw
+    segment.n = np.int64(head.payload)
+    segment.e = segment.s + segment.n + (segment.flags >> 1 & 1) + (segment.flags & 1)
+
+
+@pasted
+def _acknowledged(segment, head, other):  # type: ignore[no-untyped-def]
+    """Unwraps what a segment acknowledges. other: NUMBERS of whose bytes these are."""
+    segment.a = -1
+    if segment.flags & ACK:
+        raw = np.int64(head.ack)
+        if other.seq_base < 0:
+            other.seq_base = other.seq_raw = raw
+        segment.a = other.seq_last + _step(raw, other.seq_raw)
+
+
+@pasted
+def _stamped(segment, head, own, other):  # type: ignore[no-untyped-def]
+    """Unwraps timestamps and their echoes."""
+    segment.tsv, segment.tse = -1, -1
+    if np.int64(head.marks) & MARK_TIMESTAMPS == 0:
+        return
+    raw = np.int64(head.tsval)
+    if own.ts_base < 0:
+        own.ts_base = own.ts_raw = raw
+    step = _step(raw, own.ts_raw)
+    segment.tsv = own.ts_last + step
+    if step > 0:
+        own.ts_last, own.ts_raw = segment.tsv, raw
+    if segment.flags & ACK:
+        raw = np.int64(head.tsecr)
+        if other.ts_base < 0:
+            other.ts_base = other.ts_raw = raw
+        segment.tse = other.ts_last + _step(raw, other.ts_raw)
+
+
+@pasted
+def _untold(segment):  # type: ignore[no-untyped-def]
+    """Nothing is known of a segment yet but its header."""
+    segment.kind, segment.done, segment.way, segment.before = 0, 0, 0, -1
+    segment.parts, segment.again, segment.missed, segment.lost = 1, 0, 0, 0
+    segment.flight, segment.room = 0, -1
+
+
+@kernel
+def gather(order, packets, g, facts):  # type: ignore[no-untyped-def]
+    """Fills the segments from the packet rows of one connection, and the facts that follow from its opening."""
+    facts[:] = 0
+    _in_order_of_time(order, packets, g)
+    _learn_announcements(g, packets, facts)
+    numbers = np.zeros(2, NUMBERS)
+    for d in range(2):
+        numbers[d].seq_base = numbers[d].ts_base = -1
+    for i in range(g.size):
+        segment, head = g[i], packets.head[g[i].row]
+        flags, marks = np.int64(head.flags), np.int64(head.marks)
+        segment.d, segment.flags = flags >> 15, flags & (HEAD_FROM_B - 1)
+        own, other = numbers[segment.d], numbers[1 - segment.d]
+        _sent(segment, head, own)
+        _acknowledged(segment, head, other)
+        opens = segment.flags & SYN
+        segment.w = np.int64(head.window) << (np.int64(0) if opens else facts[SCALE_CLIENT + segment.d])
+        segment.sacks = np.int64(0) if opens else (marks >> MARK_SACK_SHIFT) & 7
+        segment.sack = np.int64(head.extra)
+        segment.id = np.int64(head.ip_id) if marks & MARK_IPV6 == 0 else np.int64(-1)
+        _stamped(segment, head, own, other)
+        _untold(segment)
+    facts[BASE_CLIENT], facts[BASE_SERVER] = numbers[0].seq_base, numbers[1].seq_base
     _learn_segment_sizes(g, facts)
     _unwrap_identification(g, facts)
 
