@@ -19,8 +19,8 @@ def account_over(path, junk, monkeypatch):
     class Littered(engine._Workshop):
         def __init__(self, longest, most_messages):
             super().__init__(longest, most_messages)
-            segment, *own = self.space
-            for room in (*segment, *own):
+            segment, *own, cutting = self.space
+            for room in (*segment, *own, *cutting):
                 if room.dtype.names:
                     room.view(np.uint8)[:] = junk & 127
                 else:
