@@ -21,6 +21,7 @@ from yaffle.capture.packets import (
 from yaffle.capture.plain_tcp import decode_plain
 from yaffle.capture.reader import read_captures
 from yaffle.capture.transport_layer import QUOTE
+from yaffle.capture.unwrapped import empty_packet
 
 SEGMENT = tcp(C, 40000, S, 80, 7, 9, ACK, b"hello")
 
@@ -160,7 +161,8 @@ def test_the_short_way_for_plain_segments_gives_what_the_long_one_gives(tmp_path
             left = decode_plain(buffer, starts, np.array([True]), out, ends, rest)
             assert 0 < left < len(frames)
             rest = rest[:left]
-        decode(buffer, starts, rest, np.array([1]), out, ends, sack, sack, 0, np.zeros(len(frames), QUOTE))
+        quotes = np.zeros(len(frames), QUOTE)
+        decode(buffer, starts, rest, np.array([1]), out, ends, empty_packet(), sack, sack, 0, quotes)
         results.append((out, ends))
     skip = {"time_ns", "position", "flow", "source", "outer"}
     for one_way, other_way in zip(*results, strict=True):

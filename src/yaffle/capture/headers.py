@@ -14,7 +14,7 @@ from yaffle.capture.packets import MARK_TUNNEL_SHIFT
 from yaffle.capture.radio_head import FOUND
 from yaffle.capture.transport_layer import open_transport
 from yaffle.capture.tunnel_layer import open_tunnel
-from yaffle.capture.unwrapped import NOTHING, UNWRAPPED, begin
+from yaffle.capture.unwrapped import NOTHING, begin
 from yaffle.kernels import kernel, pasted
 
 
@@ -65,15 +65,14 @@ def _write(packet, i, out, ends):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def decode(buf, starts, which, link_types, out, ends, sack_left, sack_right, sack_base, quotes):  # type: ignore[no-untyped-def]
+def decode(buf, starts, which, link_types, out, ends, room, sack_left, sack_right, sack_base, quotes):  # type: ignore[no-untyped-def]
     """Fills the header columns of the packets numbered in `which`; they begin at `starts` (offsets within buf).
 
-    out: Columns whose captured_bytes, wire_bytes and link are set. quotes: QUOTE rows, as many
-    as packets. Returns the numbers of SACK blocks and of quotes written.
+    out: Columns whose captured_bytes, wire_bytes and link are set. room: UNWRAPPED (1,). quotes: QUOTE rows, as many as
+    packets. Returns the numbers of SACK blocks and of quotes written.
     """
     sacks = quoted = np.int64(0)
     heard, other = np.empty(FOUND, np.int64), np.empty(FOUND, np.int64)
-    room = np.empty(1, UNWRAPPED)
     for j in range(which.size):
         i, packet = which[j], room[0]
         begin(packet, starts[i], np.int64(out.captured_bytes[i]), np.int64(out.wire_bytes[i]))

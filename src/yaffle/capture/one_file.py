@@ -19,6 +19,7 @@ from yaffle.capture.pcapng import PcapngIndex
 from yaffle.capture.plain_tcp import decode_plain
 from yaffle.capture.records import BROKEN, FULL, NEED_MORE, Container, empty_records
 from yaffle.capture.transport_layer import empty_quotes
+from yaffle.capture.unwrapped import empty_packet
 from yaffle.errors import Cancelled, FormatError
 from yaffle.kernels import kernel
 from yaffle.progress import Progress
@@ -58,7 +59,7 @@ class Reading:
         self.progress, self.total_bytes, self.done_bytes = progress, max(1, total_bytes), 0
         self.records = empty_records(BLOCK)
         self.rest = np.empty(BLOCK, np.int64)
-        self.quote_room = empty_quotes(BLOCK)
+        self.packet_room, self.quote_room = empty_packet(), empty_quotes(BLOCK)
         self.quotes: list[Array] = []
         self.ends = [empty_ends(BLOCK) for _ in range(_IN_HAND)]
         self.left, self.right = np.empty(4 * BLOCK, np.uint32), np.empty(4 * BLOCK, np.uint32)
@@ -100,6 +101,7 @@ class Reading:
             link_types,
             out,
             ends,
+            self.packet_room,
             self.left,
             self.right,
             self.sack_count,

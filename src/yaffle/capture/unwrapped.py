@@ -2,6 +2,7 @@
 
 import numpy as np
 
+from yaffle.arrays import Array
 from yaffle.capture.octets import word
 from yaffle.capture.packets import MARK_BROKEN, MARK_SLICED
 from yaffle.kernels import helper, pasted
@@ -20,6 +21,11 @@ _NUMBERS = (
 _HALVES = ("src_hi", "src_lo", "dst_hi", "dst_lo")  # of addresses; IPv4 in the lower half
 UNWRAPPED = np.dtype([*((name, np.int64) for name in _NUMBERS), *((name, np.uint64) for name in _HALVES)])
 NOTHING, ANY_IP = -1, -2  # instead of an EtherType: what follows is not unwrapped; IP by its version
+
+
+def empty_packet() -> Array:
+    """Room for one packet after another."""
+    return np.zeros(1, UNWRAPPED)
 
 
 @pasted

@@ -77,9 +77,9 @@ _ANY_NUMBER = 1 << 30  # A step of the sequence number of a reset so large tells
 _MOST_DISORDER_NS = 100_000_000  # Larger steps back are a clock that was set, not packets that crossed.
 
 
-# How far the numbers of one side are unwrapped. seq: of bytes; ts: of timestamps. base: raw number that counts as 0, -1
-# none yet; raw: the last one; last: what that is, unwrapped.
-NUMBERS = np.dtype([(name, np.int64) for name in ("seq_base", "seq_raw", "seq_last", "ts_base", "ts_raw", "ts_last")])
+# How far the numbers of a side are unwrapped, int64 each. SEQ: of bytes; TS: of timestamps. BASE: raw number that
+# counts as 0, -1 none yet; RAW: the last one; LAST: what that is, unwrapped.
+_SEQ_BASE, _SEQ_RAW, _SEQ_LAST, _TS_BASE, _TS_RAW, _TS_LAST, _NUMBERS = range(7)
 
 
 @kernel
@@ -142,48 +142,48 @@ def _step(raw, last):  # type: ignore[no-untyped-def]
 
 
 @pasted
-def _sent(segment, head, own):  # type: ignore[no-untyped-def]
-    """Unwraps the sequence numbers of a segment. own: NUMBERS of its sender."""
-    raw = np.int64(head.seq)
-    if own.seq_base < 0:
-        own.seq_base = own.seq_raw = raw
-    step = _step(raw, own.seq_raw)
-    segment.s = own.seq_last + step
+def _sent(segment, head, numbers):  # type: ignore[no-untyped-def]
+    """Unwraps the sequence numbers of a segment. numbers: int64 (2, _NUMBERS), of both sides."""
+    d, raw = segment.d, np.int64(head.seq)
+    if numbers[d, _SEQ_BASE] < 0:
+        numbers[d, _SEQ_BASE] = numbers[d, _SEQ_RAW] = raw
+    step = _step(raw, numbers[d, _SEQ_RAW])
+    segment.s = numbers[d, _SEQ_LAST] + step
     if step > 0 and (segment.flags & RST == 0 or step < _ANY_NUMBER):  # A reset may carry any number.
-        own.seq_last, own.seq_raw = segment.s, raw
+        numbers[d, _SEQ_LAST], numbers[d, _SEQ_RAW] = segment.s, raw
     segment.n = np.int64(head.payload)
     segment.e = segment.s + segment.n + (segment.flags >> 1 & 1) + (segment.flags & 1)
 
 
 @pasted
-def _acknowledged(segment, head, other):  # type: ignore[no-untyped-def]
-    """Unwraps what a segment acknowledges. other: NUMBERS of whose bytes these are."""
+def _acknowledged(segment, head, numbers):  # type: ignore[no-untyped-def]
+    """Unwraps what a segment acknowledges."""
     segment.a = -1
     if segment.flags & ACK:
-        raw = np.int64(head.ack)
-        if other.seq_base < 0:
-            other.seq_base = other.seq_raw = raw
-        segment.a = other.seq_last + _step(raw, other.seq_raw)
+        o, raw = 1 - segment.d, np.int64(head.ack)
+        if numbers[o, _SEQ_BASE] < 0:
+            numbers[o, _SEQ_BASE] = numbers[o, _SEQ_RAW] = raw
+        segment.a = numbers[o, _SEQ_LAST] + _step(raw, numbers[o, _SEQ_RAW])
 
 
 @pasted
-def _stamped(segment, head, own, other):  # type: ignore[no-untyped-def]
+def _stamped(segment, head, numbers):  # type: ignore[no-untyped-def]
     """Unwraps timestamps and their echoes."""
     segment.tsv, segment.tse = -1, -1
     if np.int64(head.marks) & MARK_TIMESTAMPS == 0:
         return
-    raw = np.int64(head.tsval)
-    if own.ts_base < 0:
-        own.ts_base = own.ts_raw = raw
-    step = _step(raw, own.ts_raw)
-    segment.tsv = own.ts_last + step
+    d, raw = segment.d, np.int64(head.tsval)
+    if numbers[d, _TS_BASE] < 0:
+        numbers[d, _TS_BASE] = numbers[d, _TS_RAW] = raw
+    step = _step(raw, numbers[d, _TS_RAW])
+    segment.tsv = numbers[d, _TS_LAST] + step
     if step > 0:
-        own.ts_last, own.ts_raw = segment.tsv, raw
+        numbers[d, _TS_LAST], numbers[d, _TS_RAW] = segment.tsv, raw
     if segment.flags & ACK:
-        raw = np.int64(head.tsecr)
-        if other.ts_base < 0:
-            other.ts_base = other.ts_raw = raw
-        segment.tse = other.ts_last + _step(raw, other.ts_raw)
+        o, raw = 1 - d, np.int64(head.tsecr)
+        if numbers[o, _TS_BASE] < 0:
+            numbers[o, _TS_BASE] = numbers[o, _TS_RAW] = raw
+        segment.tse = numbers[o, _TS_LAST] + _step(raw, numbers[o, _TS_RAW])
 
 
 @pasted
@@ -200,24 +200,22 @@ def gather(order, packets, g, facts):  # type: ignore[no-untyped-def]
     facts[:] = 0
     _in_order_of_time(order, packets, g)
     _learn_announcements(g, packets, facts)
-    numbers = np.zeros(2, NUMBERS)
-    for d in range(2):
-        numbers[d].seq_base = numbers[d].ts_base = -1
+    numbers = np.zeros((2, _NUMBERS), np.int64)
+    numbers[:, _SEQ_BASE], numbers[:, _TS_BASE] = -1, -1
     for i in range(g.size):
         segment, head = g[i], packets.head[g[i].row]
         flags, marks = np.int64(head.flags), np.int64(head.marks)
         segment.d, segment.flags = flags >> 15, flags & (HEAD_FROM_B - 1)
-        own, other = numbers[segment.d], numbers[1 - segment.d]
-        _sent(segment, head, own)
-        _acknowledged(segment, head, other)
+        _sent(segment, head, numbers)
+        _acknowledged(segment, head, numbers)
         opens = segment.flags & SYN
         segment.w = np.int64(head.window) << (np.int64(0) if opens else facts[SCALE_CLIENT + segment.d])
         segment.sacks = np.int64(0) if opens else (marks >> MARK_SACK_SHIFT) & 7
         segment.sack = np.int64(head.extra)
         segment.id = np.int64(head.ip_id) if marks & MARK_IPV6 == 0 else np.int64(-1)
-        _stamped(segment, head, own, other)
+        _stamped(segment, head, numbers)
         _untold(segment)
-    facts[BASE_CLIENT], facts[BASE_SERVER] = numbers[0].seq_base, numbers[1].seq_base
+    facts[BASE_CLIENT], facts[BASE_SERVER] = numbers[0, _SEQ_BASE], numbers[1, _SEQ_BASE]
     _learn_segment_sizes(g, facts)
     _unwrap_identification(g, facts)
 
