@@ -149,21 +149,32 @@ MYSQL_BACK = {
 MYSQL_BACK_IN_MID_STREAM = {(MB.GREETING, MBE.ANSWERS): ([ROW, ROW], MB.ANSWERING, 1)}
 
 READERS = [
-    (tls_records.Records, RECORDS),
-    (web.Requests, REQUESTS),
-    (lambda: web.Answers(asked(b"GET")), ANSWERS),
-    (lambda: web2.Frames(of_client=True), FRAMES),
-    (postgres.Front, FRONT),
-    (lambda: postgres.Back(after(postgres.Front(), ASK_SEAL, START, QUERY)), BACK),
-    (lambda: postgres.Back(postgres.Front()), BACK_ALONE),
-    (mysql.Front, MYSQL_FRONT),
-    (lambda: mysql.Back(after(mysql.Front(), LOGIN)), MYSQL_BACK),
-    (lambda: mysql.Back(after(mysql.Front(), COMMAND)), MYSQL_BACK_IN_MID_STREAM),
+    ("records", tls_records.Records, RECORDS),
+    ("requests", web.Requests, REQUESTS),
+    ("answers", lambda: web.Answers(asked(b"GET")), ANSWERS),
+    ("frames", lambda: web2.Frames(of_client=True), FRAMES),
+    ("postgres front", postgres.Front, FRONT),
+    ("postgres back", lambda: postgres.Back(after(postgres.Front(), ASK_SEAL, START, QUERY)), BACK),
+    ("postgres back alone", lambda: postgres.Back(postgres.Front()), BACK_ALONE),
+    ("mysql front", mysql.Front, MYSQL_FRONT),
+    ("mysql back", lambda: mysql.Back(after(mysql.Front(), LOGIN)), MYSQL_BACK),
+    ("mysql back in mid-stream", lambda: mysql.Back(after(mysql.Front(), COMMAND)), MYSQL_BACK_IN_MID_STREAM),
 ]
-EACH = [(made, key, *example) for made, examples in READERS for key, example in examples.items()]
 
 
-@pytest.mark.parametrize(("made", "key", "steps", "state", "found"), EACH, ids=lambda value: repr(value)[:60])
+def named(key):
+    """A transition for people: its state and its event."""
+    return " ".join(one.name for one in key)
+
+
+EACH = [
+    pytest.param(made, key, *example, id=f"{name}: {named(key)}")
+    for name, made, examples in READERS
+    for key, example in examples.items()
+]
+
+
+@pytest.mark.parametrize(("made", "key", "steps", "state", "found"), EACH)
 def test_a_transition_of_one_side(made, key, steps, state, found):
     reader = made()
     assert key in fed(reader, steps)
@@ -200,9 +211,9 @@ CONVERSATIONS = {  # (side, bytes) in order of time; the state in the end; excha
 }  # fmt: skip
 
 
-@pytest.mark.parametrize(("key", "example"), CONVERSATIONS.items(), ids=lambda value: repr(value)[:60])
-def test_a_transition_of_a_conversation(key, example):
-    steps, state, found = example
+@pytest.mark.parametrize("key", CONVERSATIONS, ids=named)
+def test_a_transition_of_a_conversation(key):
+    steps, state, found = CONVERSATIONS[key]
     conversation, places = tls.Tls(), [1, 1]
     conversation.TRANSITIONS = Logged(conversation.TRANSITIONS)
     for side, data in steps:
@@ -228,6 +239,7 @@ def test_a_transition_of_a_conversation(key, example):
         (mysql.Back.TRANSITIONS, [MYSQL_BACK, MYSQL_BACK_IN_MID_STREAM]),
         (tls.Tls.TRANSITIONS, [CONVERSATIONS]),
     ],
+    ids=("records", "web", "frames", "postgres front", "postgres back", "mysql front", "mysql back", "tls"),
 )
 def test_no_transition_is_left_out(table, examples):
     assert {key for some in examples for key in some} == set(table)
