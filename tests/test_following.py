@@ -2,18 +2,21 @@
 
 import gzip
 import json
+import random
 from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 import pytest
 
+from tests.frames import C, S, ether, udp
 from tests.tiers.truth import DATA
 from yaffle import analysis as analysis_module
 from yaffle.analysis import analyse
 from yaffle.capture.packets import HEAD_FROM_B
 from yaffle.errors import Cancelled, YaffleError
 from yaffle.exchanges import decoding
+from yaffle.exchanges.reading import Reading
 from yaffle.findings import slow_exchanges
 from yaffle.findings.cleared import cleared
 from yaffle.findings.slow_exchanges import find
@@ -45,6 +48,59 @@ def test_each_look_is_one_run_over_what_is_there(source, tmp_path, monkeypatch):
     for _ in grow(source, target, (0.1, 0.37, 0.371, 0.8, 1.0)):
         assert told(followed.look()) == told(analyse([target]))
     followed.close()
+
+
+def records(source):
+    """The head of a captured file, and its records."""
+    octets = gzip.decompress(source.read_bytes())
+    found, at = [], 24
+    while at < len(octets):
+        size = 16 + int.from_bytes(octets[at + 8 : at + 12], "little")
+        found.append(octets[at : at + size])
+        at += size
+    return octets[:24], found
+
+
+@pytest.mark.parametrize("name", ["database", "page-load"])
+def test_packets_that_are_captured_after_later_ones(name, tmp_path, monkeypatch):
+    """As of a card with several queues: what comes last may have passed before what was read for good."""
+    monkeypatch.setattr(decoding, "_LONG", 2)
+    head, found = records(DATA.parent / "services" / f"{name}.pcap.gz")
+    rnd = random.Random(3)
+    late = [place + (rnd.randrange(1, 25) if rnd.random() < 0.15 else 0) for place in range(len(found))]
+    found = [found[place] for place in sorted(range(len(found)), key=late.__getitem__)]
+    target = tmp_path / "growing.pcap"
+    followed = Followed([target])
+    for share in (0.2, 0.35, 0.5, 0.6, 0.75, 0.9, 1.0):
+        target.write_bytes(head + b"".join(found[: int(len(found) * share)]))
+        assert told(followed.look()) == told(analyse([target]))
+
+
+def test_a_connection_that_rested_is_read_on(tmp_path, monkeypatch):
+    """A look without packets of it lies between."""
+    monkeypatch.setattr(decoding, "_LONG", 2)
+    begun = []
+
+    class Counted(Reading):
+        def __init__(self, protocol):
+            super().__init__(protocol)
+            begun.append(protocol)
+
+    monkeypatch.setattr(decoding, "Reading", Counted)
+    head, found = records(DATA.parent / "services" / "database.pcap.gz")
+    half = len(found) // 2
+    other = ether(udp(C, 5000, S, 5001, b"something else"))
+    other = found[half - 1][:8] + len(other).to_bytes(4, "little") * 2 + other
+    target = tmp_path / "growing.pcap"
+    followed = Followed([target])
+    counts = []
+    for parts in (found[: half - 40], found[:half], [*found[:half], other], [*found[:half], other, *found[half:]]):
+        target.write_bytes(head + b"".join(parts))
+        followed.look()
+        counts.append(len(begun))
+    assert counts[0] > 0  # Nothing was kept by the first look.
+    assert counts[1] > counts[0]
+    assert counts[3] == counts[1]  # All went on.
 
 
 LOSSY = DATA.parent / "services" / "web-pages.pcap.gz"

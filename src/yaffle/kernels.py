@@ -1,4 +1,4 @@
-"""How kernels are compiled: decorators for their three kinds, and a cache that follows the sources (`kernel_cache`)."""
+"""How kernels are compiled: decorators for their four kinds, and a cache that follows the sources (`kernel_cache`)."""
 
 import importlib
 import os

@@ -31,6 +31,8 @@ CONVERSATIONS = {
     "http": (Web, *SEEDS["http"][1:]),
     "http2": (Web2, *SEEDS["http2"][1:]),
     "postgres": (Postgres, *SEEDS["postgres"][1:]),
+    "postgres inside TLS": (Postgres, b"\0\0\0\x08\x04\xd2\x16\x2f" + _NEWER[0], b"S" + _NEWER[1]),
+    "postgres inside GSS": (Postgres, b"\0\0\0\x08\x04\xd2\x16\x30" + bytes(40), b"G" + bytes(90)),
     "mysql": (MySql, *SEEDS["mysql"][1:]),
     "tls of today": (Tls, *_NEWER),
     "tls of before": (Tls, *_OLDER),

@@ -17,7 +17,7 @@ from yaffle.exchanges.messages import KeptReading, KnownMessages, Messages, join
 from yaffle.exchanges.reading import Reading, Told, read_whole
 from yaffle.exchanges.sliced import NOTE, glanced, is_sliced
 from yaffle.exchanges.spoken import FIRST, SHORT, spoken
-from yaffle.exchanges.streams import Stream, stream_of
+from yaffle.exchanges.streams import stream_of
 from yaffle.garbage_collection import collector_resting
 from yaffle.kernels import kernel
 from yaffle.progress import Progress, go_on
@@ -27,6 +27,7 @@ _PACKETS_A_PART = 4 << 20  # Connections of about so many packets are decoded be
 _EVERY = 100  # Connections between two looks at whether to go on.
 _ROWS = 1 << 16  # Exchanges that are scanned at once.
 _LONG = 256  # Packets of a connection from which on it is read on instead of anew while a capture grows.
+_GIVEN_UP_NS = 300 * 10**9  # So long after its last packet a connection is decoded anew if it goes on.
 _LONGEST_LABEL = 200
 _STATUS = {0: "unanswered", **{code: str(code) for code in range(200, 600)}}
 
@@ -86,7 +87,7 @@ def _decode_all(
         decoder.decode(begin, end, gathering, went)
         done += int((first[begin:end] >= 0).any(axis=1).sum())
         parts.append(gathering.messages())
-    return replace(join_messages([(0, part) for part in parts]), begun=decoder.begun, readings=decoder.readings)
+    return replace(join_messages([(0, part) for part in parts]), begun=decoder.begun, readings=decoder.still_open())
 
 
 class _Decoder:
@@ -159,31 +160,37 @@ class _Decoder:
         if protocol != "dns" and is_sliced(g, self._payload):
             gathering.add(c, protocol, *glanced(protocol, g, self._payload), NOTE)
             return
-        told = self._told(c, protocol, (stream_of(g, 0, self._payload), stream_of(g, 1, self._payload)))
+        told = self._told(c, protocol, g)
         if told.rows.size or protocol == "tls":
             gathering.take(c, told)
 
-    def _told(self, c: int, protocol: str, sides: tuple[Stream, Stream]) -> Told:
+    def _told(self, c: int, protocol: str, g: Array) -> Told:
         """What a connection says; a long one of a capture that grows is read on from where it was."""
+        sides = stream_of(g, 0, self._payload), stream_of(g, 1, self._payload)
         if not Reading.goes_on(protocol):
             return read_whole(protocol, sides)
-        own = self._order[int(self._starts[c]) : int(self._starts[c + 1])]
-        if self._known is None or own.size < _LONG:
+        if self._known is None or g.size < _LONG:
             return Reading(protocol).told(sides, more=False)
-        first, last = int(own[0]), int(own[-1])
+        first = int(self._order[self._starts[c]])
         kept = self._known.readings.get(first)
-        goes_on = (
-            kept is not None
-            and kept.reading.protocol == protocol
-            and kept.packets <= own.size
-            and int(own[kept.packets - 1]) == kept.last
-        )
+        goes_on = kept is not None and kept.reading.protocol == protocol and kept.goes_on_in(g)
         reading = kept.reading if kept is not None and goes_on else Reading(protocol)
         if not reading.read_on(sides):
             reading = Reading(protocol)
             reading.read_on(sides)
-        self.readings[first] = KeptReading(reading, own.size, last)
+        self.readings[first] = KeptReading(reading, g["row"].copy(), int(g["d"][0]))
         return reading.told(sides, more=True)
+
+    def still_open(self) -> dict[int, KeptReading]:
+        """Readings by the first packets of their connections: those of now, and of connections that had no packets
+        since the last look, but not long ago.
+        """
+        if self._known is None:
+            return self.readings
+        times = self._payload.packets.time_ns
+        since = int(times[-1]) - _GIVEN_UP_NS if times.size else 0
+        rested = {first: kept for first, kept in self._known.readings.items() if int(times[kept.rows[-1]]) >= since}
+        return rested | self.readings
 
 
 def _scan_web(

@@ -13,11 +13,17 @@ from yaffle.texts import Texts, no_texts
 
 @dataclass(frozen=True)
 class KeptReading:
-    """How far a connection was read, and which packets it had."""
+    """How far a connection was read, and which packets it had, in order of time."""
 
     reading: Reading
-    packets: int
-    last: int  # row of the last one
+    rows: Array
+    first_side: int  # who sent the first: the end that is taken for the client may change
+
+    def goes_on_in(self, g: Array) -> bool:
+        """Whether segments, as gathered, begin with what was read. What passed earlier may be captured later."""
+        before = self.rows.size
+        same = before <= g.size and int(g["d"][0]) == self.first_side
+        return same and np.array_equal(g["row"][:before], self.rows)
 
 
 @dataclass

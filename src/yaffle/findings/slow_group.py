@@ -9,6 +9,7 @@ import numpy as np
 from yaffle.analysis import Analysis
 from yaffle.arrays import Array
 from yaffle.capture.addresses import client_labels, end_text, server_labels
+from yaffle.capture.conversations import Rows
 from yaffle.findings.finding import period_words
 from yaffle.inventory.places import Places
 from yaffle.ledger import causes
@@ -74,7 +75,7 @@ class SlowGroup:
         return sorted((address.texts[end >> 16], end & 0xFFFF) for end in ends.tolist())
 
     @property
-    def _flows(self) -> Any:
+    def _flows(self) -> Rows:
         return self.analysis.capture.conversations
 
     @property

@@ -86,7 +86,7 @@ def _judge(g, side, mss, whole_ns, blocked, first, last, limit, allowed):  # typ
 def sender_limits(g: Array, side: int, mss: int, whole_ns: int, blocked: Array) -> tuple[Array, Array, Array, Array]:
     """Stretches of one side of a connection, and what congestion control allowed it.
 
-    g: segments of one connection; blocked: from charging.loss_cover; whole_ns: least round trip between the ends.
+    g: segments of one connection; blocked: from transfers.loss_cover; whole_ns: least round trip between the ends.
     Returns: from_ns, to_ns, limit (index into WORDS) a stretch; and int64 bytes a segment, 0 for those of the other
     side: the most in flight during the last round trip, cut by repairs.
     """

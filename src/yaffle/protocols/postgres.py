@@ -71,15 +71,17 @@ class Postgres(Conversation):
         self._front = Front()
         self._back = Back(self._front)
         super().__init__("postgresql", self._front, self._back)
-        self._signed = False
+        self._signed = self._encrypted = False
 
     def _went_on(self, order: Order, *, over: bool) -> None:
         front, back = self._front, self._back
         if over:
             back.last()
-        if self.sealed is None and back.state == BackState.SEALED and front.starts:
-            self._encrypt()
-        if back.state == BackState.SEALED or front.begin < 0:
+        if back.state == BackState.SEALED:
+            if not self._encrypted:
+                self._encrypt()
+            return
+        if front.begin < 0:
             return
         if back.found and not self._signed:
             if front.starts and not (front.spoke or over):
@@ -98,6 +100,7 @@ class Postgres(Conversation):
 
     def _encrypt(self) -> None:
         """The server agreed to encryption: what follows is inside it."""
+        self._encrypted = True
         front, back = self._front, self._back
         end, at = front.starts[back.refusals], back.begin + back.refusals
         begin = front.starts[back.refusals - 1] if back.refusals else front.begin
