@@ -169,7 +169,8 @@ class _Decoder:
         sides = stream_of(g, 0, self._payload), stream_of(g, 1, self._payload)
         if not Reading.goes_on(protocol):
             return read_whole(protocol, sides)
-        if self._known is None or g.size < _LONG:
+        one_sided = sides[0].begin is None or sides[1].begin is None  # What is asked would wait for ever.
+        if self._known is None or g.size < _LONG or one_sided:
             return Reading(protocol).told(sides, more=False)
         first = int(self._order[self._starts[c]])
         kept = self._known.readings.get(first)

@@ -97,7 +97,7 @@ class _Said:
 class Reading:
     """A connection that goes on: what was read of it for good, and what more bytes may change.
 
-    Only what has no hole before it is read for good, since a hole may be filled later.
+    Only what passed before the first hole is read for good, since a hole may be filled later.
     """
 
     def __init__(self, protocol: str) -> None:
@@ -129,16 +129,18 @@ class Reading:
         return True
 
     def _feed(self, sides: _Sides) -> None:
-        stops = [side.whole_to for side in sides]
+        """Reads both sides up to the moment of the first hole of either, so that neither runs ahead of the other."""
         order = order_of(*sides, self._ordered)
-        behind_hole = np.flatnonzero(order[:, 1] > np.array([stop or 0 for stop in stops])[order[:, 0]])
+        whole_to = np.array([side.whole_to or 0 for side in sides])
+        behind_hole = np.flatnonzero(order[:, 1] > whole_to[order[:, 0]])
         ready = order[: behind_hole[0] if behind_hole.size else None]
+        stops = [int(ready[ready[:, 0] == side, 1].max(initial=-1)) for side in (0, 1)]
         client, server = (side.runs(place, stop) for side, place, stop in zip(sides, self._places, stops, strict=True))
         self._conversation.feed(client, server, self._own(ready))
         said, self._conversation.pairs = _Said.of(self._conversation.pairs, sides), []
         self._said = said if self._said is None else self._said.and_then(said)
         self._places = [
-            stop if place is None or (stop is not None and stop > place) else place
+            stop if stop >= 0 and (place is None or stop > place) else place
             for place, stop in zip(self._places, stops, strict=True)
         ]
         self._ordered += ready.shape[0]
