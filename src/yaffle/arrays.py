@@ -1,11 +1,38 @@
-"""The type of columns: an array whose type and shape its docstring gives."""
+"""The types of columns, by what they hold and over how many dimensions; arrays that begin where they should."""
 
 import itertools
 from typing import Any
 
 import numpy as np
 
-Array = np.ndarray[Any, Any]
+Array = np.ndarray[Any, Any]  # of several types, or of one that its docstring gives
+_Line = tuple[int]
+_Table = tuple[int, int]
+_Cube = tuple[int, int, int]
+
+# Numbers in a row; those that end in a digit have as many dimensions.
+Bools = np.ndarray[_Line, np.dtype[np.bool_]]
+Int8s = np.ndarray[_Line, np.dtype[np.int8]]
+Int8s2 = np.ndarray[_Table, np.dtype[np.int8]]
+Int32s = np.ndarray[_Line, np.dtype[np.int32]]
+Int32s2 = np.ndarray[_Table, np.dtype[np.int32]]
+Int64s = np.ndarray[_Line, np.dtype[np.int64]]
+Int64s2 = np.ndarray[_Table, np.dtype[np.int64]]
+Int64s3 = np.ndarray[_Cube, np.dtype[np.int64]]
+Uint8s = np.ndarray[_Line, np.dtype[np.uint8]]
+Uint8s2 = np.ndarray[_Table, np.dtype[np.uint8]]
+Uint16s = np.ndarray[_Line, np.dtype[np.uint16]]
+Uint32s = np.ndarray[_Line, np.dtype[np.uint32]]
+Uint64s = np.ndarray[_Line, np.dtype[np.uint64]]
+Uint64s2 = np.ndarray[_Table, np.dtype[np.uint64]]
+Float64s = np.ndarray[_Line, np.dtype[np.float64]]
+Float64s2 = np.ndarray[_Table, np.dtype[np.float64]]
+Float64s3 = np.ndarray[_Cube, np.dtype[np.float64]]
+Float64s4 = np.ndarray[tuple[int, int, int, int], np.dtype[np.float64]]
+
+# Rows of a declared layout, and one of them, of which types say nothing: each layout names its own beside its fields.
+Structs = np.ndarray[_Line, np.dtype[np.void]]
+Struct = Any
 
 
 def skipped(place: int) -> int:

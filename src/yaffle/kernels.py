@@ -4,18 +4,40 @@ import importlib
 import os
 import sys
 from collections.abc import Callable
-from typing import Any
+from typing import TYPE_CHECKING, Any, ParamSpec, Protocol, TypeVar, cast
 
 from yaffle.kernel_cache import GENERIC, locator
 
 os.environ.setdefault("NUMBA_CPU_NAME", GENERIC)  # before numba is imported
 
 import numba
+import numpy as np
 from numba.core import caching
 from numba.core.registry import CPUDispatcher
 from numba.core.runtime import rtsys
 
 from yaffle.plain_kernels import call, running_plainly
+
+# Numbers of a width, for the compiler. To who reads a kernel, and to the checker of types, they are integers.
+if TYPE_CHECKING:
+    uint8 = uint16 = uint32 = uint64 = int32 = int64 = int
+else:
+    uint8, uint16, uint32, uint64 = np.uint8, np.uint16, np.uint32, np.uint64
+    int32, int64 = np.int32, np.int64
+
+Given = ParamSpec("Given")
+Told = TypeVar("Told", covariant=True)
+
+
+class Compiled(Protocol[Given, Told]):
+    """A function that is compiled: called as it is written."""
+
+    @property
+    def py_func(self) -> Callable[Given, Told]:
+        """It, not compiled."""
+
+    def __call__(self, *given: Given.args, **named: Given.kwargs) -> Told: ...
+
 
 _BLAS = "scipy.linalg.cython_blas"
 
@@ -54,24 +76,24 @@ class Kernel(CPUDispatcher):  # type: ignore[misc]
         return call(self.py_func, *arguments) if running_plainly() else super().__call__(*arguments)
 
 
-def _made(function: Callable[..., Any], **options: Any) -> Any:
+def _made(function: Callable[Given, Told], **options: Any) -> Compiled[Given, Told]:
     compiled = numba.njit(nogil=True, error_model="numpy", **options)(function)
     compiled.__class__ = Kernel
-    return compiled
+    return cast(Compiled[Given, Told], compiled)
 
 
-def _cached(function: Callable[..., Any], **options: Any) -> Any:
-    compiled = _made(function, **options)
+def _cached(function: Callable[Given, Told], **options: Any) -> Compiled[Given, Told]:
+    compiled: Any = _made(function, **options)
     compiled._cache = _Cache(function)  # noqa: SLF001  As `cache=True` does, with ours.
-    return compiled
+    return cast(Compiled[Given, Told], compiled)
 
 
-def kernel(function: Callable[..., Any]) -> Any:
+def kernel(function: Callable[Given, Told]) -> Compiled[Given, Told]:
     """Compiles a loop ahead of its first run, without the interpreter lock, cached on disk."""
     return _cached(function)
 
 
-def leaf(function: Callable[..., Any]) -> Any:
+def leaf(function: Callable[Given, Told]) -> Compiled[Given, Told]:
     """A kernel that makes no arrays, called for every exchange.
 
     It counts no references, which would cost more than what it does.
@@ -79,13 +101,13 @@ def leaf(function: Callable[..., Any]) -> Any:
     return _cached(function, _nrt=False)
 
 
-def pasted(function: Callable[..., Any]) -> Any:
+def pasted(function: Callable[Given, Told]) -> Compiled[Given, Told]:
     """A leaf that is put into the code of what calls it. Calling costs much where tables are handed on: each of their
     arrays is seven numbers.
     """
     return _made(function, _nrt=False, forceinline=True)
 
 
-def helper(function: Callable[..., Any]) -> Any:
+def helper(function: Callable[Given, Told]) -> Compiled[Given, Told]:
     """A small function that the optimizer pastes into the kernels that call it."""
     return _made(function)

@@ -8,7 +8,7 @@ from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Int32s, Int64s
 from yaffle.capture.captured import Capture
 from yaffle.capture.packets import SCHEMA, Columns
 from yaffle.kernels import kernel
@@ -29,7 +29,15 @@ def parts_of(packets_of: Array, most: int) -> Array:
 
 
 @kernel
-def _lay(flow, part_of, begin, end, place, source, target):  # type: ignore[no-untyped-def]
+def _lay(
+    flow: Int32s,
+    part_of: Int64s,
+    begin: int,
+    end: int,
+    place: Int64s,
+    source: Array,
+    target: Array,
+) -> None:
     """Puts rows begin to end of one column where the next of their part goes; place: per part, moved on.
 
     part_of: of each conversation, and as its last that of packets without one.
@@ -41,13 +49,13 @@ def _lay(flow, part_of, begin, end, place, source, target):  # type: ignore[no-u
 
 
 @kernel
-def _count(flow, part_of, counts):  # type: ignore[no-untyped-def]
+def _count(flow: Int32s, part_of: Int64s, counts: Int64s) -> None:
     for i in range(flow.size):
         counts[part_of[flow[i]]] += 1
 
 
 @kernel
-def _new_rows(flow, part_of, place, rows, out):  # type: ignore[no-untyped-def]
+def _new_rows(flow: Int32s, part_of: Int64s, place: Int64s, rows: Int64s, out: Int64s) -> None:
     """Fills out with where some rows go; rows: sorted."""
     k = 0
     for i in range(flow.size):

@@ -2,17 +2,17 @@
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Int8s, Int32s, Int64s
 from yaffle.capture.captured import Capture
 from yaffle.capture.conversations import Rows, turned
-from yaffle.capture.packets import HEAD_FROM_B
-from yaffle.kernels import kernel
+from yaffle.capture.packets import HEAD_FROM_B, Columns
+from yaffle.kernels import int64, kernel, uint8
 
 _OPENED = 3  # either side sent a SYN (conversations.SYN_FROM_A, SYN_FROM_B)
 
 
 @kernel
-def _continue(order, begins, flows, latest, target, swap):  # type: ignore[no-untyped-def]
+def _continue(order: Int64s, begins: Int64s, flows: Rows, latest: Int64s, target: Int64s, swap: Int8s) -> None:
     """Fills target, the conversation that each goes on with (itself where it begins anew), and swap, 1 where its ends
     stand the other way round; sums and states are added up in what is gone on with.
 
@@ -36,11 +36,11 @@ def _continue(order, begins, flows, latest, target, swap):  # type: ignore[no-un
                 latest[flows.point[row]] = row
                 continue
             target[row] = before
-            state = np.int64(flows.state[row])
+            state = int64(flows.state[row])
             if flows.a_lo[row] != flows.a_lo[before] or flows.a_port[row] != flows.a_port[before]:
                 swap[row] = 1
                 state = turned(state)
-            flows.state[before] |= np.uint8(state)
+            flows.state[before] |= uint8(state)
             flows.packets[before] += flows.packets[row]
             flows.octets[before] += flows.octets[row]
             flows.last_ns[before] = max(flows.last_ns[before], flows.last_ns[row])
@@ -49,7 +49,7 @@ def _continue(order, begins, flows, latest, target, swap):  # type: ignore[no-un
 
 
 @kernel
-def renumber(packets, number, swap):  # type: ignore[no-untyped-def]
+def renumber(packets: Columns, number: Int32s, swap: Int8s) -> None:
     """Gives packets the new number of their conversation; swap: 1 where its ends change places."""
     for i in range(packets.flow.size):
         old = packets.flow[i]

@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from yaffle.arrays import Array, staggered
+from yaffle.arrays import Array, Int64s, Struct, Structs, Uint64s, staggered
 from yaffle.capture.headers import Ends
 from yaffle.capture.packets import (
     ACK,
@@ -22,7 +22,7 @@ from yaffle.capture.packets import (
     SYN,
     Columns,
 )
-from yaffle.kernels import helper, kernel, pasted
+from yaffle.kernels import helper, int64, kernel, pasted, uint64
 from yaffle.prefetch import prefetch
 
 # One row a conversation, side by side in memory. `a` is who sent the first packet seen.
@@ -56,10 +56,13 @@ ROW = np.dtype(
         ("pad", np.uint32),
     ]
 )
+ConversationRows = Structs  # of ROW
+ConversationRow = Struct  # one of them
 assert ROW.itemsize == 128  # Two lines of the cache; the first holds what a packet is compared with.
 
 
 _HALF = np.dtype([("line", np.uint64, 8)])
+_Halves = Structs  # of _HALF
 
 
 def _aligned_rows(capacity: int) -> Array:
@@ -95,7 +98,7 @@ class Rows(NamedTuple):
     syn_seq_b: Array
 
 
-_EMPTY, _LOW = np.uint64(0xFFFFFFFFFFFFFFFF), np.uint64(0xFFFFFFFF)
+_EMPTY, _LOW = uint64(0xFFFFFFFFFFFFFFFF), uint64(0xFFFFFFFF)
 _TCP = 6
 _LAST_WITH_OUTER = 4  # of the tunnels that have an IP header around them
 SYN_FROM_A, SYN_FROM_B, FIN_A, FIN_B, RESET, ANSWERED_SYN_A, ANSWERED_SYN_B = 1, 2, 4, 8, 16, 32, 64
@@ -104,30 +107,30 @@ _OF_A, _OF_B = SYN_FROM_A | FIN_A | ANSWERED_SYN_A, SYN_FROM_B | FIN_B | ANSWERE
 
 
 @helper
-def _mix(high, low, port, seed):  # type: ignore[no-untyped-def]
-    x = (high ^ seed ^ (low * np.uint64(0x9E3779B97F4A7C15))) + np.uint64(port) * np.uint64(0xC2B2AE3D27D4EB4F)
-    x ^= x >> np.uint64(29)
-    x *= np.uint64(0xBF58476D1CE4E5B9)
-    return x ^ (x >> np.uint64(32))
+def _mix(high: int, low: int, port: int, seed: int) -> int:
+    x = (high ^ seed ^ (low * uint64(0x9E3779B97F4A7C15))) + uint64(port) * uint64(0xC2B2AE3D27D4EB4F)
+    x ^= x >> uint64(29)
+    x *= uint64(0xBF58476D1CE4E5B9)
+    return x ^ (x >> uint64(32))
 
 
 @kernel
-def _keys(packets, ends, point_of_link, seed, keys):  # type: ignore[no-untyped-def]
+def _keys(packets: Columns, ends: Ends, point_of_link: Int64s, seed: int, keys: Uint64s) -> None:
     """A hash of the two ends of each packet, the same in both directions; 0 where it belongs to no conversation."""
     for i in range(packets.time_ns.size):
-        protocol = np.int64(packets.protocol[i])
+        protocol = int64(packets.protocol[i])
         keys[i] = 0
         if protocol == 0 or protocol >= 0x600:
             continue
         key = _mix(ends.src_hi[i], ends.src_lo[i], ends.src_port[i], seed) + _mix(
             ends.dst_hi[i], ends.dst_lo[i], ends.dst_port[i], seed
         )
-        key += np.uint64(protocol * 31 + np.int64(point_of_link[packets.link[i]])) * np.uint64(0x9E3779B97F4A7C15)
-        keys[i] = max(key ^ (key >> np.uint64(31)), np.uint64(1))
+        key += uint64(protocol * 31 + int64(point_of_link[packets.link[i]])) * uint64(0x9E3779B97F4A7C15)
+        keys[i] = max(key ^ (key >> uint64(31)), uint64(1))
 
 
 @pasted
-def _direction(row, packets, ends, i, point):  # type: ignore[no-untyped-def]
+def _direction(row: ConversationRow, packets: Columns, ends: Ends, i: int, point: int) -> int:
     """0 where packet i was sent by end `a` of a conversation, 1 by `b`; -1 where it is none of its."""
     if row.protocol != packets.protocol[i] or row.point != point:
         return -1
@@ -155,55 +158,57 @@ def _direction(row, packets, ends, i, point):  # type: ignore[no-untyped-def]
 
 
 @pasted
-def _looked_up(slots, key, rows, packets, ends, i, point):  # type: ignore[no-untyped-def]
+def _looked_up(
+    slots: Uint64s, key: int, rows: ConversationRows, packets: Columns, ends: Ends, i: int, point: int
+) -> tuple[int, int, int]:
     """(slot, row, direction) of packet i; where its conversation is not known, the slot it would have, -1 and 0."""
-    mask, tag = np.uint64(slots.size - 1), key >> np.uint64(32)
+    mask, tag = uint64(slots.size - 1), key >> uint64(32)
     slot = tag & mask
     entry = slots[slot]
     while entry != _EMPTY:
-        if entry >> np.uint64(32) == tag:
-            row = np.int64(entry & _LOW)
+        if entry >> uint64(32) == tag:
+            row = int64(entry & _LOW)
             direction = _direction(rows[row], packets, ends, i, point)
             if direction >= 0:
                 return slot, row, direction
-        slot = (slot + np.uint64(1)) & mask
+        slot = (slot + uint64(1)) & mask
         entry = slots[slot]
-    return slot, np.int64(-1), 0
+    return slot, int64(-1), 0
 
 
 @pasted
-def _fragment_slot(ends, i, seed, fragments):  # type: ignore[no-untyped-def]
+def _fragment_slot(ends: Ends, i: int, seed: int, fragments: Uint64s) -> int:
     """Where the conversation of a packet's fragments is kept."""
     mixed = _mix(ends.src_hi[i], ends.src_lo[i], 0, seed) + _mix(ends.dst_hi[i], ends.dst_lo[i], 1, seed)
-    return (mixed + np.uint64(ends.fragment[i])) & np.uint64(fragments.size - 1)
+    return (mixed + uint64(ends.fragment[i])) & uint64(fragments.size - 1)
 
 
 @pasted
-def _follow_first(packets, ends, i, seed, rows, fragments):  # type: ignore[no-untyped-def]
+def _follow_first(packets: Columns, ends: Ends, i: int, seed: int, rows: ConversationRows, fragments: Uint64s) -> None:
     """A later fragment has no ports: it follows the first one."""
     packets.flow[i] = -1
     entry = fragments[_fragment_slot(ends, i, seed, fragments)]
-    if entry == _EMPTY or np.int64(entry >> np.uint64(32)) != ends.fragment[i]:
+    if entry == _EMPTY or int64(entry >> uint64(32)) != ends.fragment[i]:
         return
-    row = rows[np.int64(entry & _LOW)]
+    row = rows[int64(entry & _LOW)]
     if row.protocol != packets.protocol[i]:
         return
     source_hi, source_lo, target_hi, target_lo = ends.src_hi[i], ends.src_lo[i], ends.dst_hi[i], ends.dst_lo[i]
     forward = row.a_hi == source_hi and row.a_lo == source_lo and row.b_lo == target_lo and row.b_hi == target_hi
     backward = row.b_hi == source_hi and row.b_lo == source_lo and row.a_lo == target_lo and row.a_hi == target_hi
     if forward or backward:
-        packets.flow[i] = np.int64(entry & _LOW)
+        packets.flow[i] = int64(entry & _LOW)
         packets.direction[i] = 0 if forward else 1
         row.packets += 1
         row.octets += packets.wire_bytes[i]
 
 
 @pasted
-def _opens_next(row, packets, i, direction):  # type: ignore[no-untyped-def]
+def _opens_next(row: ConversationRow, packets: Columns, i: int, direction: int) -> bool:
     """Whether a packet opens the next conversation over the ports of one that is known."""
     if packets.protocol[i] != _TCP or packets.flags[i] & (SYN | ACK | RST) != SYN:
         return False
-    state = np.int64(row.state)
+    state = int64(row.state)
     if state & (SYN_FROM_A if direction == 0 else SYN_FROM_B):
         return (row.syn_seq if direction == 0 else row.syn_seq_b) != packets.head[i].seq
     if state & (SYN_FROM_A | SYN_FROM_B):
@@ -212,9 +217,9 @@ def _opens_next(row, packets, i, direction):  # type: ignore[no-untyped-def]
 
 
 @pasted
-def _begin(row, packets, ends, i, point):  # type: ignore[no-untyped-def]
+def _begin(row: ConversationRow, packets: Columns, ends: Ends, i: int, point: int) -> None:
     """A conversation begins with packet i."""
-    marks = np.int64(packets.marks[i])
+    marks = int64(packets.marks[i])
     row.a_hi, row.a_lo, row.b_hi, row.b_lo = ends.src_hi[i], ends.src_lo[i], ends.dst_hi[i], ends.dst_lo[i]
     row.a_port, row.b_port = ends.src_port[i], ends.dst_port[i]
     row.protocol, row.point = packets.protocol[i], point
@@ -223,7 +228,7 @@ def _begin(row, packets, ends, i, point):  # type: ignore[no-untyped-def]
     row.packets, row.octets = 0, 0
     row.first_ns = row.last_ns = packets.time_ns[i]
     row.tunnel, row.tunnel_id = (marks >> MARK_TUNNEL_SHIFT) & 7, ends.tunnel_id[i]
-    row.outer_a_hi = row.outer_a_lo = row.outer_b_hi = row.outer_b_lo = np.uint64(0)
+    row.outer_a_hi = row.outer_a_lo = row.outer_b_hi = row.outer_b_lo = uint64(0)
     if 1 <= row.tunnel <= _LAST_WITH_OUTER:
         outer = ends.outer
         row.outer_a_hi, row.outer_a_lo, row.outer_b_hi, row.outer_b_lo = (
@@ -232,9 +237,9 @@ def _begin(row, packets, ends, i, point):  # type: ignore[no-untyped-def]
 
 
 @pasted
-def _note_flags(row, packets, i, direction):  # type: ignore[no-untyped-def]
+def _note_flags(row: ConversationRow, packets: Columns, i: int, direction: int) -> None:
     """What a TCP packet tells of how its conversation opens and closes."""
-    flags = np.int64(packets.flags[i])
+    flags = int64(packets.flags[i])
     if flags & SYN and flags & ACK:
         row.state |= ANSWERED_SYN_A if direction == 0 else ANSWERED_SYN_B
     elif flags & SYN and direction == 0:
@@ -250,18 +255,30 @@ def _note_flags(row, packets, i, direction):  # type: ignore[no-untyped-def]
 
 
 @pasted
-def _ask_ahead(slots, keys, i, rows, halves):  # type: ignore[no-untyped-def]
+def _ask_ahead(slots: Uint64s, keys: Uint64s, i: int, rows: ConversationRows, halves: _Halves) -> None:
     """What later packets need is asked for."""
-    last, mask = keys.size - 1, np.uint64(slots.size - 1)
-    prefetch(slots, keys[min(i + 24, last)] >> np.uint64(32) & mask)
-    soon = slots[keys[min(i + 12, last)] >> np.uint64(32) & mask]
+    last, mask = keys.size - 1, uint64(slots.size - 1)
+    prefetch(slots, keys[min(i + 24, last)] >> uint64(32) & mask)
+    soon = slots[keys[min(i + 12, last)] >> uint64(32) & mask]
     if soon != _EMPTY:
-        prefetch(rows, np.int64(soon & _LOW))
-        prefetch(halves, 2 * np.int64(soon & _LOW) + 1)
+        prefetch(rows, int64(soon & _LOW))
+        prefetch(halves, 2 * int64(soon & _LOW) + 1)
 
 
 @kernel
-def _assign(start, packets, ends, point_of_link, seed, keys, rows, halves, count, slots, fragments):  # type: ignore[no-untyped-def]
+def _assign(
+    start: int,
+    packets: Columns,
+    ends: Ends,
+    point_of_link: Int64s,
+    seed: int,
+    keys: Uint64s,
+    rows: ConversationRows,
+    halves: _Halves,
+    count: int,
+    slots: Uint64s,
+    fragments: Uint64s,
+) -> tuple[int, int]:
     """Gives each packet its conversation. Returns (next packet, rows used); stops early when the table is full.
 
     slots: uint64, upper half of the key << 32 | row; all ones where empty. halves: the rows in halves, to be asked for
@@ -270,21 +287,21 @@ def _assign(start, packets, ends, point_of_link, seed, keys, rows, halves, count
     for i in range(start, keys.size):
         key = keys[i]
         _ask_ahead(slots, keys, i, rows, halves)
-        if key == np.uint64(0):
+        if key == uint64(0):
             packets.flow[i] = -1
             continue
         marks = packets.marks[i]
         if marks & MARK_LATER_FRAGMENT:
             _follow_first(packets, ends, i, seed, rows, fragments)
             continue
-        point = np.int64(point_of_link[packets.link[i]])
+        point = int64(point_of_link[packets.link[i]])
         slot, row, direction = _looked_up(slots, key, rows, packets, ends, i, point)
         if row < 0 or _opens_next(rows[row], packets, i, direction):
             if count == rows.size or count * 2 >= slots.size:
                 return i, count
             row, direction = count, 0
             count += 1
-            slots[slot] = (key >> np.uint64(32) << np.uint64(32)) | np.uint64(row)
+            slots[slot] = (key >> uint64(32) << uint64(32)) | uint64(row)
             _begin(rows[row], packets, ends, i, point)
         own = rows[row]
         if packets.protocol[i] == _TCP:
@@ -298,25 +315,25 @@ def _assign(start, packets, ends, point_of_link, seed, keys, rows, halves, count
         own.first_ns = min(own.first_ns, packets.time_ns[i])
         if marks & MARK_FRAGMENT:
             place = _fragment_slot(ends, i, seed, fragments)
-            fragments[place] = (np.uint64(ends.fragment[i]) << np.uint64(32)) | np.uint64(row)
+            fragments[place] = (uint64(ends.fragment[i]) << uint64(32)) | uint64(row)
     return keys.size, count
 
 
 @kernel
-def refill(old, slots):  # type: ignore[no-untyped-def]
+def refill(old: Uint64s, slots: Uint64s) -> None:
     """Puts the entries into a larger table."""
-    mask = np.uint64(slots.size - 1)
-    empty = np.uint64(0xFFFFFFFFFFFFFFFF)
+    mask = uint64(slots.size - 1)
+    empty = uint64(0xFFFFFFFFFFFFFFFF)
     for k in range(old.size):
         if old[k] != empty:
-            slot = old[k] >> np.uint64(32) & mask
+            slot = old[k] >> uint64(32) & mask
             while slots[slot] != empty:
-                slot = (slot + np.uint64(1)) & mask
+                slot = (slot + uint64(1)) & mask
             slots[slot] = old[k]
 
 
 @helper
-def turned(state):  # type: ignore[no-untyped-def]
+def turned(state: int) -> int:
     """The state of a conversation whose ends change places."""
     return (state & RESET) | (state & _OF_A) << 1 | (state & _OF_B) >> 1
 
@@ -328,7 +345,7 @@ class ConversationTable:
         self._rows = _aligned_rows(1024)
         self._slots = np.full(4096, _EMPTY, np.uint64)
         self._fragments = np.full(1 << 14, _EMPTY, np.uint64)
-        self._seed = np.uint64(secrets.randbits(64))  # Nobody can prepare a capture in which all keys collide.
+        self._seed = uint64(secrets.randbits(64))  # Nobody can prepare a capture in which all keys collide.
         self._keys = np.empty(0, np.uint64)
         self.count = 0
 

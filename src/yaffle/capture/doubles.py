@@ -8,11 +8,11 @@ from collections.abc import Callable
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Int64s, Int64s2
 from yaffle.capture.captured import Capture
 from yaffle.capture.conversations import Rows
 from yaffle.capture.packets import MARK_FRAGMENT, MARK_LATER_FRAGMENT, Columns
-from yaffle.kernels import kernel
+from yaffle.kernels import int64, kernel, uint64
 from yaffle.units import share
 
 _AT_ONCE_NS = 5_000_000  # A copy that a device or a mirror takes follows within this.
@@ -28,7 +28,9 @@ _A_STEP = 1 << 20  # Packets between two looks at whether to go on.
 
 
 @kernel
-def _find(packets, begin, end, at_once_ns, without_number_ns, seen, partner):  # type: ignore[no-untyped-def]
+def _find(
+    packets: Columns, begin: int, end: int, at_once_ns: int, without_number_ns: int, seen: Int64s2, partner: Int64s
+) -> int:
     """Sets partner[i] to the packet of which packet i is a copy, -1 without; returns how many.
 
     seen: int64 (SLOTS, 2).
@@ -42,17 +44,15 @@ def _find(packets, begin, end, at_once_ns, without_number_ns, seen, partner):  #
         h = packets.head[i]
         if h.ip_id == 0 and packets.protocol[i] != TCP:
             continue  # Nothing in its header tells it from the one before it.
-        key = np.uint64(h.seq) << np.uint64(32) | np.uint64(h.ack)
-        key ^= (np.uint64(h.ip_id) << np.uint64(40)) ^ (np.uint64(h.payload) << np.uint64(20)) ^ np.uint64(h.tsval)
-        key ^= (
-            (np.uint64(h.flags) << np.uint64(48)) ^ (np.uint64(h.window) << np.uint64(8)) ^ np.uint64(packets.flow[i])
-        )
-        key *= np.uint64(0x9E3779B97F4A7C15)
-        key ^= key >> np.uint64(29)
-        key *= np.uint64(0xBF58476D1CE4E5B9)
-        key ^= key >> np.uint64(32)
-        slot = np.int64(key & np.uint64(mask))
-        tag = np.int64(key >> np.uint64(1))
+        key = uint64(h.seq) << uint64(32) | uint64(h.ack)
+        key ^= (uint64(h.ip_id) << uint64(40)) ^ (uint64(h.payload) << uint64(20)) ^ uint64(h.tsval)
+        key ^= (uint64(h.flags) << uint64(48)) ^ (uint64(h.window) << uint64(8)) ^ uint64(packets.flow[i])
+        key *= uint64(0x9E3779B97F4A7C15)
+        key ^= key >> uint64(29)
+        key *= uint64(0xBF58476D1CE4E5B9)
+        key ^= key >> uint64(32)
+        slot = int64(key & uint64(mask))
+        tag = int64(key >> uint64(1))
         before = seen[slot, 1]
         if seen[slot, 0] == tag and begin <= before < i and packets.flow[before] == packets.flow[i]:
             b = packets.head[before]

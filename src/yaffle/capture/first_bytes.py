@@ -4,31 +4,32 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Int64s, Uint8s, Uint32s
 from yaffle.capture.captured import Capture
+from yaffle.capture.packets import Columns
 from yaffle.capture.payload import Payload
-from yaffle.kernels import kernel
+from yaffle.kernels import int64, kernel, uint32
 
 _UDP, _LEAST = 17, 8
 
 
 @kernel
-def _fill(rows, packets, number, buf, out):  # type: ignore[no-untyped-def]
+def _fill(rows: Int64s, packets: Columns, number: int, buf: Uint8s, out: Uint32s) -> None:
     """Fills the first four bytes, big endian; what is not there is 0."""
     for k in range(rows.size):
         row = rows[k]
         if packets.source[row] != number:
             continue
-        at = packets.position[row] + np.int64(packets.payload_at[row])
+        at = packets.position[row] + int64(packets.payload_at[row])
         kept = min(
-            np.int64(packets.payload_bytes[row]),
-            np.int64(packets.captured_bytes[row]) - np.int64(packets.payload_at[row]),
+            int64(packets.payload_bytes[row]),
+            int64(packets.captured_bytes[row]) - int64(packets.payload_at[row]),
         )
-        word = np.uint32(0)
+        word = uint32(0)
         for b in range(4):
-            word = word << np.uint32(8)
+            word = word << uint32(8)
             if b < kept and at + b < buf.size:
-                word |= np.uint32(buf[at + b])
+                word |= uint32(buf[at + b])
         out[k] = word
 
 

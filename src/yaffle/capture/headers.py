@@ -7,15 +7,15 @@ from typing import NamedTuple
 
 import numpy as np
 
-from yaffle.arrays import Array, staggered
+from yaffle.arrays import Array, Int64s, Uint8s, Uint32s, staggered
 from yaffle.capture.link_layer import open_link
 from yaffle.capture.network_layer import open_layer
-from yaffle.capture.packets import MARK_TUNNEL_SHIFT
+from yaffle.capture.packets import MARK_TUNNEL_SHIFT, Columns
 from yaffle.capture.radio_head import FOUND
-from yaffle.capture.transport_layer import open_transport
+from yaffle.capture.transport_layer import Quotes, open_transport
 from yaffle.capture.tunnel_layer import open_tunnel
-from yaffle.capture.unwrapped import NOTHING, begin
-from yaffle.kernels import kernel, pasted
+from yaffle.capture.unwrapped import NOTHING, Unwrapped, UnwrappedRoom, begin
+from yaffle.kernels import int64, kernel, pasted
 
 
 # Addresses and ports as seen, for finding the conversation; kept only while a window is worked on.
@@ -47,7 +47,7 @@ def empty_ends(capacity: int) -> Ends:
 
 
 @pasted
-def _write(packet, i, out, ends):  # type: ignore[no-untyped-def]
+def _write(packet: Unwrapped, i: int, out: Columns, ends: Ends) -> None:
     """Puts what was read of packet i into the columns."""
     marks = packet.marks | packet.tunnel << MARK_TUNNEL_SHIFT
     head = out.head[i]
@@ -65,17 +65,29 @@ def _write(packet, i, out, ends):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def decode(buf, starts, which, link_types, out, ends, room, sack_left, sack_right, sack_base, quotes):  # type: ignore[no-untyped-def]
+def decode(
+    buf: Uint8s,
+    starts: Int64s,
+    which: Int64s,
+    link_types: Int64s,
+    out: Columns,
+    ends: Ends,
+    room: UnwrappedRoom,
+    sack_left: Uint32s,
+    sack_right: Uint32s,
+    sack_base: int,
+    quotes: Quotes,
+) -> tuple[int, int]:
     """Fills the header columns of the packets numbered in `which`; they begin at `starts` (offsets within buf).
 
     out: Columns whose captured_bytes, wire_bytes and link are set. room: UNWRAPPED (1,). quotes: QUOTE rows, as many as
     packets. Returns the numbers of SACK blocks and of quotes written.
     """
-    sacks = quoted = np.int64(0)
+    sacks = quoted = int64(0)
     heard, other = np.empty(FOUND, np.int64), np.empty(FOUND, np.int64)
     for j in range(which.size):
         i, packet = which[j], room[0]
-        begin(packet, starts[i], np.int64(out.captured_bytes[i]), np.int64(out.wire_bytes[i]))
+        begin(packet, starts[i], int64(out.captured_bytes[i]), int64(out.wire_bytes[i]))
         open_link(buf, starts, i, packet, link_types[out.link[i]], out, link_types, heard, other)
         while packet.ether != NOTHING:
             open_layer(buf, packet)

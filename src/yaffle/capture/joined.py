@@ -8,9 +8,10 @@ from collections.abc import Iterable, Sequence
 
 import numpy as np
 
+from yaffle.arrays import Int32s
 from yaffle.capture.captured import Capture, Source
 from yaffle.capture.conversations import Rows
-from yaffle.capture.packets import MARK_SACK_SHIFT, SCHEMA, SYN, Columns, SackBlocks
+from yaffle.capture.packets import MARK_SACK_SHIFT, SCHEMA, SYN, Columns, Heads, SackBlocks
 from yaffle.capture.transport_layer import QUOTE
 from yaffle.kernels import kernel
 from yaffle.room import Room
@@ -19,7 +20,7 @@ _SACKS = 7 << MARK_SACK_SHIFT
 
 
 @kernel
-def move_on(head, flow, conversations, blocks):  # type: ignore[no-untyped-def]
+def move_on(head: Heads, flow: Int32s, conversations: int, blocks: int) -> None:
     """Moves on the conversations of packets, and where their SACK blocks begin."""
     for i in range(flow.size):
         if flow[i] >= 0:

@@ -1,9 +1,8 @@
 """Link headers: Ethernet, the cooked ones, loopback, raw IP, radio (the list of draft-ietf-opsawg-pcaplinktype)."""
 
-import numpy as np
-
+from yaffle.arrays import Int64s, Uint8s
 from yaffle.capture.octets import half
-from yaffle.capture.packets import MARK_BROADCAST, MARK_MULTICAST
+from yaffle.capture.packets import MARK_BROADCAST, MARK_MULTICAST, Columns
 from yaffle.capture.radio_head import (
     BAD,
     BARE,
@@ -16,8 +15,8 @@ from yaffle.capture.radio_head import (
     radio_head,
     same_frame,
 )
-from yaffle.capture.unwrapped import ANY_IP, broken
-from yaffle.kernels import helper, pasted
+from yaffle.capture.unwrapped import ANY_IP, Unwrapped, broken
+from yaffle.kernels import helper, int64, pasted
 
 ETHERNET, RAW, LOOPBACK, LOOPBACK_BE, COOKED, COOKED_2 = 1, 101, 0, 108, 113, 276
 RAW_BSD, RAW_OPENBSD, RAW_V4, RAW_V6 = 12, 14, 228, 229
@@ -30,12 +29,23 @@ _RETRY, _LOOK_BACK = 0x08, 64  # A frame that is sent again follows within so ma
 
 
 @helper
-def _open_frame(buf, starts, i, at, end, link, out, link_types, heard, other):  # type: ignore[no-untyped-def]
+def _open_frame(
+    buf: Uint8s,
+    starts: Int64s,
+    i: int,
+    at: int,
+    end: int,
+    link: int,
+    out: Columns,
+    link_types: Int64s,
+    heard: Int64s,
+    other: Int64s,
+) -> int:
     """Where the EtherType of what a radio heard stands; -1 where it cannot be read, is broken, or is a frame that was
     heard before and is sent again.
     """
     if not radio_head(buf, at, end, link, heard) or heard[STATE] & BAD:
-        return np.int64(-1)
+        return int64(-1)
     mac = heard[MAC]
     body = open_body(buf, mac, end, heard[STATE])
     if body < 0 or not buf[mac + 1] & _RETRY:
@@ -44,15 +54,15 @@ def _open_frame(buf, starts, i, at, end, link, out, link_types, heard, other):  
         k = i - back
         if link_types[out.link[k]] != link:
             continue
-        stop = starts[k] + np.int64(out.captured_bytes[k])
+        stop = starts[k] + int64(out.captured_bytes[k])
         former = radio_head(buf, starts[k], stop, link, other) and not other[STATE] & BAD
         if former and same_frame(buf, mac, end, other[MAC], stop):
-            return np.int64(-1)
+            return int64(-1)
     return body
 
 
 @pasted
-def _ethernet(buf, packet):  # type: ignore[no-untyped-def]
+def _ethernet(buf: Uint8s, packet: Unwrapped) -> None:
     at = packet.at
     if packet.end - at < _ETHERNET_BYTES:
         broken(packet)
@@ -66,7 +76,7 @@ def _ethernet(buf, packet):  # type: ignore[no-untyped-def]
 
 
 @pasted
-def _cooked(buf, packet, size, ether_at, cast):  # type: ignore[no-untyped-def]
+def _cooked(buf: Uint8s, packet: Unwrapped, size: int, ether_at: int, cast: int) -> None:
     """A header that the kernel made up. cast: whom the packet is for."""
     packet.ether = half(buf, packet.at + ether_at)
     if cast == _TO_ALL:
@@ -77,7 +87,17 @@ def _cooked(buf, packet, size, ether_at, cast):  # type: ignore[no-untyped-def]
 
 
 @pasted
-def open_link(buf, starts, i, packet, link, out, link_types, heard, other):  # type: ignore[no-untyped-def]
+def open_link(
+    buf: Uint8s,
+    starts: Int64s,
+    i: int,
+    packet: Unwrapped,
+    link: int,
+    out: Columns,
+    link_types: Int64s,
+    heard: Int64s,
+    other: Int64s,
+) -> None:
     """Opens the link header of packet i. heard, other: room for what a radio tells."""
     at, size = packet.at, packet.end - packet.at
     if link == ETHERNET:
@@ -89,7 +109,7 @@ def open_link(buf, starts, i, packet, link, out, link_types, heard, other):  # t
             broken(packet)
     elif link == COOKED_2:
         if size >= _COOKED_2_BYTES:
-            _cooked(buf, packet, _COOKED_2_BYTES, 0, np.int64(buf[at + 10]))
+            _cooked(buf, packet, _COOKED_2_BYTES, 0, int64(buf[at + 10]))
         else:
             broken(packet)
     elif link == LOOPBACK or link == LOOPBACK_BE:

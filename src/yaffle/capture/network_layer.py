@@ -2,8 +2,7 @@
 extension headers (RFC 8200).
 """
 
-import numpy as np
-
+from yaffle.arrays import Uint8s
 from yaffle.capture.octets import half, word
 from yaffle.capture.packets import (
     MARK_BROKEN,
@@ -13,8 +12,8 @@ from yaffle.capture.packets import (
     MARK_LATER_FRAGMENT,
     TUNNELS,
 )
-from yaffle.capture.unwrapped import ANY_IP, NOTHING, address_half, broken, stop
-from yaffle.kernels import pasted
+from yaffle.capture.unwrapped import ANY_IP, NOTHING, Unwrapped, address_half, broken, stop
+from yaffle.kernels import int64, pasted, uint64
 
 IPV4, IPV6, MPLS = 0x0800, 0x86DD, 0x8847
 _MPLS_MANY, _PPPOE = 0x8848, 0x8864
@@ -27,7 +26,7 @@ _IN_MPLS, _IN_PPPOE = TUNNELS.index("MPLS"), TUNNELS.index("PPPoE")
 
 
 @pasted
-def _tag(buf, packet):  # type: ignore[no-untyped-def]
+def _tag(buf: Uint8s, packet: Unwrapped) -> None:
     if packet.end - packet.at < 4:
         broken(packet)
         return
@@ -37,11 +36,11 @@ def _tag(buf, packet):  # type: ignore[no-untyped-def]
 
 
 @pasted
-def _labels(buf, packet):  # type: ignore[no-untyped-def]
+def _labels(buf: Uint8s, packet: Unwrapped) -> None:
     """A stack of MPLS labels."""
-    bottom = np.int64(0)
+    bottom = int64(0)
     while packet.end - packet.at >= 4 and bottom == 0 and packet.layers <= _MOST_LAYERS:
-        bottom = np.int64(buf[packet.at + 2]) & 1
+        bottom = int64(buf[packet.at + 2]) & 1
         packet.tunnel_id = word(buf, packet.at) >> 12
         packet.at += 4
         packet.layers += 1
@@ -52,7 +51,7 @@ def _labels(buf, packet):  # type: ignore[no-untyped-def]
 
 
 @pasted
-def _pppoe(buf, packet):  # type: ignore[no-untyped-def]
+def _pppoe(buf: Uint8s, packet: Unwrapped) -> None:
     if packet.end - packet.at < 8:
         broken(packet)
         return
@@ -68,24 +67,24 @@ def _pppoe(buf, packet):  # type: ignore[no-untyped-def]
 
 
 @pasted
-def _ipv4(buf, packet):  # type: ignore[no-untyped-def]
+def _ipv4(buf: Uint8s, packet: Unwrapped) -> None:
     at, kept = packet.at, packet.end - packet.at
-    header = (np.int64(buf[at]) & 15) * 4
-    total = half(buf, at + 2) if kept >= 20 else np.int64(0)
+    header = (int64(buf[at]) & 15) * 4
+    total = half(buf, at + 2) if kept >= 20 else int64(0)
     if total == 0:  # Segmentation offload leaves the length to the hardware.
         total = packet.wire - (at - packet.begin)
-    if kept < 20 or header < 20 or np.int64(buf[at]) >> 4 != 4 or total < header:
+    if kept < 20 or header < 20 or int64(buf[at]) >> 4 != 4 or total < header:
         stop(packet, IPV4)
         broken(packet)
         return
     bits = half(buf, at + 6)
-    packet.tos, packet.ip_id = np.int64(buf[at + 1]), half(buf, at + 4)
-    packet.ttl, packet.protocol = np.int64(buf[at + 8]), np.int64(buf[at + 9])
+    packet.tos, packet.ip_id = int64(buf[at + 1]), half(buf, at + 4)
+    packet.ttl, packet.protocol = int64(buf[at + 8]), int64(buf[at + 9])
     packet.marks &= ~(MARK_IPV6 | MARK_DONT_FRAGMENT)
     if bits & 0x4000:
         packet.marks |= MARK_DONT_FRAGMENT
-    packet.src_hi, packet.src_lo = np.uint64(0), np.uint64(word(buf, at + 12))
-    packet.dst_hi, packet.dst_lo = np.uint64(0), np.uint64(word(buf, at + 16))
+    packet.src_hi, packet.src_lo = uint64(0), uint64(word(buf, at + 12))
+    packet.dst_hi, packet.dst_lo = uint64(0), uint64(word(buf, at + 16))
     packet.payload = total - header
     if bits & 0x3FFF:
         packet.marks |= MARK_FRAGMENT
@@ -100,7 +99,7 @@ def _ipv4(buf, packet):  # type: ignore[no-untyped-def]
 
 
 @pasted
-def _extensions(buf, packet):  # type: ignore[no-untyped-def]
+def _extensions(buf: Uint8s, packet: Unwrapped) -> bool:
     """Steps over what stands between IPv6 and the transport header: whether that follows."""
     chained = 0
     protocol = packet.protocol
@@ -118,17 +117,17 @@ def _extensions(buf, packet):  # type: ignore[no-untyped-def]
             packet.marks |= MARK_BROKEN
             return False
         later = False
-        size = (np.int64(buf[at + 1]) + 1) * 8
+        size = (int64(buf[at + 1]) + 1) * 8
         if protocol == _FRAGMENT:
-            size = np.int64(8)
+            size = int64(8)
             bits = half(buf, at + 2)
             if bits & 0xFFF9:
                 packet.marks |= MARK_FRAGMENT
                 packet.fragment = word(buf, at + 4)
                 later = (bits & 0xFFF8) != 0
         elif protocol == _AUTHENTICATION:
-            size = (np.int64(buf[at + 1]) + 2) * 4
-        protocol = np.int64(buf[at])
+            size = (int64(buf[at + 1]) + 2) * 4
+        protocol = int64(buf[at])
         packet.protocol = protocol
         packet.transport += size
         packet.payload -= size
@@ -142,16 +141,16 @@ def _extensions(buf, packet):  # type: ignore[no-untyped-def]
 
 
 @pasted
-def _ipv6(buf, packet):  # type: ignore[no-untyped-def]
+def _ipv6(buf: Uint8s, packet: Unwrapped) -> None:
     at = packet.at
-    if packet.end - at < 40 or np.int64(buf[at]) >> 4 != 6:
+    if packet.end - at < 40 or int64(buf[at]) >> 4 != 6:
         stop(packet, IPV6)
         broken(packet)
         return
-    packet.tos, packet.ttl = (half(buf, at) >> 4) & 255, np.int64(buf[at + 7])
-    packet.payload, packet.protocol = half(buf, at + 4), np.int64(buf[at + 6])
+    packet.tos, packet.ttl = (half(buf, at) >> 4) & 255, int64(buf[at + 7])
+    packet.payload, packet.protocol = half(buf, at + 4), int64(buf[at + 6])
     if packet.payload == 0:
-        packet.payload = max(np.int64(0), packet.wire - (at - packet.begin) - 40)
+        packet.payload = max(int64(0), packet.wire - (at - packet.begin) - 40)
     packet.ip_id = 0
     packet.marks |= MARK_IPV6
     packet.src_hi, packet.src_lo = address_half(buf, at + 8), address_half(buf, at + 16)
@@ -159,18 +158,18 @@ def _ipv6(buf, packet):  # type: ignore[no-untyped-def]
     packet.transport = at + 40
     if not _extensions(buf, packet):
         packet.transport, packet.ether = -1, NOTHING
-    packet.payload = max(np.int64(0), packet.payload)
+    packet.payload = max(int64(0), packet.payload)
 
 
 @pasted
-def open_layer(buf, packet):  # type: ignore[no-untyped-def]
+def open_layer(buf: Uint8s, packet: Unwrapped) -> None:
     """Opens what comes next. Where a transport header, or a tunnel, follows, `transport` says where."""
     packet.layers += 1
     if packet.layers > _MOST_LAYERS or packet.at >= packet.end:
         broken(packet)
         return
     if packet.ether == ANY_IP:
-        version = np.int64(buf[packet.at]) >> 4
+        version = int64(buf[packet.at]) >> 4
         packet.ether = IPV4 if version == 4 else IPV6 if version == 6 else NOTHING
     ether = packet.ether
     if ether == IPV4:

@@ -1,29 +1,28 @@
 """Numbers of several octets, the first one the highest, in compiled loops."""
 
-import numpy as np
-
-from yaffle.kernels import helper
+from yaffle.arrays import Uint8s
+from yaffle.kernels import helper, int64
 
 
 @helper
-def half(data, at):  # type: ignore[no-untyped-def]
+def half(data: Uint8s, at: int) -> int:
     """16 bits."""
-    return (np.int64(data[at]) << 8) | np.int64(data[at + 1])
+    return (int64(data[at]) << 8) | int64(data[at + 1])
 
 
 @helper
-def word(data, at):  # type: ignore[no-untyped-def]
+def word(data: Uint8s, at: int) -> int:
     """32 bits."""
     return half(data, at) << 16 | half(data, at + 2)
 
 
 @helper
-def hardware(data, at):  # type: ignore[no-untyped-def]
+def hardware(data: Uint8s, at: int) -> int:
     """A hardware address: 48 bits."""
     return half(data, at) << 32 | word(data, at + 2)
 
 
 @helper
-def long_word(data, at):  # type: ignore[no-untyped-def]
+def long_word(data: Uint8s, at: int) -> int:
     """64 bits."""
     return word(data, at) << 32 | word(data, at + 4)

@@ -273,17 +273,20 @@ def source_of(path: Path, size: int, facts: FileFacts, packets: Columns, sums: "
     return source
 
 
+_Told = tuple[int, int, int, int, int, int, int, int]
+
+
 @kernel
-def _add_up(packets, begin, sums):  # type: ignore[no-untyped-def]
+def _add_up(packets: Columns, begin: int, sums: _Told) -> _Told:
     """Adds packets from a row on to sums: bytes on the wire, first and last time, longest packet kept, how many are
     sliced, fragments, broken, and steps back in time.
     """
     octets, first_ns, last_ns, longest, sliced, fragments, broken, backwards = sums
-    previous = packets.time_ns[max(0, begin - 1)]
+    previous = int(packets.time_ns[max(0, begin - 1)])
     if begin == 0:
         first_ns = last_ns = previous
     for i in range(begin, packets.time_ns.size):
-        t = packets.time_ns[i]
+        t = int(packets.time_ns[i])
         marks = int(packets.marks[i])
         octets += int(packets.wire_bytes[i])
         longest = max(longest, int(packets.captured_bytes[i]))
@@ -301,11 +304,11 @@ class Sums:
 
     def __init__(self) -> None:
         self._rows = 0
-        self._told: tuple[int, ...] = (0,) * 8
+        self._told: _Told = (0, 0, 0, 0, 0, 0, 0, 0)
 
-    def of(self, packets: Columns) -> tuple[int, ...]:
+    def of(self, packets: Columns) -> _Told:
         """Those of `_add_up`. packets: all of the file; at least one, and those of the last time first."""
-        self._told = tuple(int(one) for one in _add_up(packets, self._rows, self._told))
+        self._told = _add_up(packets, self._rows, self._told)
         self._rows = packets.time_ns.size
         return self._told
 

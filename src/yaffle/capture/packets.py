@@ -4,7 +4,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Struct, Structs
 from yaffle.room import Room
 
 # What the transport engine reads of a packet, side by side: one connection's packets lie far apart in a busy capture,
@@ -27,6 +27,8 @@ HEAD = np.dtype(
         ("marks", np.uint16),
     ]
 )
+Heads = Structs  # of HEAD
+Head = Struct  # one of them
 HEAD_FROM_B = 0x8000  # sent by end `b` of its conversation
 
 # (name, dtype, meaning). One row a packet, in order of capture within each source.

@@ -5,8 +5,7 @@ Source: draft-ietf-opsawg-pcap. Both byte orders, microseconds and nanoseconds.
 
 from struct import Struct
 
-import numpy as np
-
+from yaffle.arrays import Uint8s
 from yaffle.capture.byte_source import Bytes
 from yaffle.capture.records import (
     BROKEN,
@@ -20,7 +19,7 @@ from yaffle.capture.records import (
     Records,
 )
 from yaffle.errors import FormatError, TruncatedError
-from yaffle.kernels import helper, kernel
+from yaffle.kernels import helper, int64, kernel
 
 RULE = "draft-ietf-opsawg-pcap section 4"
 _MOST_S = 366 * 86_400  # from the first packet of a file to any other one, where one is looked for
@@ -28,22 +27,15 @@ MAGIC = {0xA1B2C3D4: 1000, 0xA1B23C4D: 1}  # value: nanoseconds a unit of the fr
 
 
 @helper
-def u32(buf, at, swap):  # type: ignore[no-untyped-def]
+def u32(buf: Uint8s, at: int, swap: bool) -> int:
     """Four bytes, most significant first; least significant first when `swap`."""
     if swap:
-        return (
-            (np.int64(buf[at + 3]) << 24)
-            | (np.int64(buf[at + 2]) << 16)
-            | (np.int64(buf[at + 1]) << 8)
-            | np.int64(buf[at])
-        )
-    return (
-        (np.int64(buf[at]) << 24) | (np.int64(buf[at + 1]) << 16) | (np.int64(buf[at + 2]) << 8) | np.int64(buf[at + 3])
-    )
+        return (int64(buf[at + 3]) << 24) | (int64(buf[at + 2]) << 16) | (int64(buf[at + 1]) << 8) | int64(buf[at])
+    return (int64(buf[at]) << 24) | (int64(buf[at + 1]) << 16) | (int64(buf[at + 2]) << 8) | int64(buf[at + 3])
 
 
 @kernel
-def _index(buf, at, swap, unit_ns, out):  # type: ignore[no-untyped-def]
+def _index(buf: Uint8s, at: int, swap: bool, unit_ns: int, out: Records) -> tuple[int, int, int]:
     """Walks the chain of records. Returns how many, where it stopped, and why."""
     count = 0
     end = buf.size
@@ -68,7 +60,7 @@ def _index(buf, at, swap, unit_ns, out):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _first_record(buf, swap, unit_ns, first_s):  # type: ignore[no-untyped-def]
+def _first_record(buf: Uint8s, swap: bool, unit_ns: int, first_s: int) -> int:
     """Where the first of many records begins that follow one another; -1 where none does."""
     for begin in range(buf.size - 16):
         at, count = begin, 0

@@ -8,7 +8,7 @@ from struct import Struct
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Int64s, Uint8s, Uint64s
 from yaffle.capture.byte_source import LARGEST_WINDOW, Bytes
 from yaffle.capture.pcap import u32
 from yaffle.capture.records import (
@@ -24,7 +24,7 @@ from yaffle.capture.records import (
     Records,
 )
 from yaffle.errors import FormatError
-from yaffle.kernels import kernel
+from yaffle.kernels import int64, kernel, uint64
 
 RULE = "draft-ietf-opsawg-pcapng section 3.1"
 SECTION, INTERFACE, OLD_PACKET, SIMPLE_PACKET, NAMES, STATISTICS, ENHANCED_PACKET = 0x0A0D0D0A, 1, 2, 3, 4, 5, 6
@@ -33,7 +33,17 @@ _MOST_S = 9_223_372_035  # Nanoseconds since 1970 end in 2262.
 
 
 @kernel
-def _index(buf, at, swap, first_interface, interfaces, units_per_s, offset_s, snap, out):  # type: ignore[no-untyped-def]
+def _index(
+    buf: Uint8s,
+    at: int,
+    swap: bool,
+    first_interface: int,
+    interfaces: int,
+    units_per_s: Uint64s,
+    offset_s: Int64s,
+    snap: int,
+    out: Records,
+) -> tuple[int, int, int]:
     """Walks packet blocks; stops at any other block, which is rare."""
     count = 0
     end = buf.size
@@ -57,24 +67,24 @@ def _index(buf, at, swap, first_interface, interfaces, units_per_s, offset_s, sn
             if kind == ENHANCED_PACKET:
                 link = u32(buf, at + 8, swap)
             elif swap:
-                link = (np.int64(buf[at + 9]) << 8) | np.int64(buf[at + 8])
+                link = (int64(buf[at + 9]) << 8) | int64(buf[at + 8])
             else:
-                link = (np.int64(buf[at + 8]) << 8) | np.int64(buf[at + 9])
+                link = (int64(buf[at + 8]) << 8) | int64(buf[at + 9])
             captured = u32(buf, at + 20, swap)
             if captured > length - 32 or captured > LARGEST_PACKET or link >= interfaces:
                 return count, at, BROKEN
             link += first_interface
-            ticks = (np.uint64(u32(buf, at + 12, swap)) << np.uint64(32)) | np.uint64(u32(buf, at + 16, swap))
+            ticks = (uint64(u32(buf, at + 12, swap)) << uint64(32)) | uint64(u32(buf, at + 16, swap))
             whole = ticks // units_per_s[link]
             part = ticks % units_per_s[link]
-            if units_per_s[link] > np.uint64(9_000_000_000):
-                part = part // (units_per_s[link] // np.uint64(1_000_000_000))
+            if units_per_s[link] > uint64(9_000_000_000):
+                part = part // (units_per_s[link] // uint64(1_000_000_000))
             else:
-                part = part * np.uint64(1_000_000_000) // units_per_s[link]
-            if whole > np.uint64(_MOST_S) or np.int64(whole) + offset_s[link] > _MOST_S:
+                part = part * uint64(1_000_000_000) // units_per_s[link]
+            if whole > uint64(_MOST_S) or int64(whole) + offset_s[link] > _MOST_S:
                 out.time_ns[count] = _NO_TIME
             else:
-                out.time_ns[count] = (np.int64(whole) + offset_s[link]) * 1_000_000_000 + np.int64(part)
+                out.time_ns[count] = (int64(whole) + offset_s[link]) * 1_000_000_000 + int64(part)
             out.position[count] = at + 28
             out.captured[count] = captured
             out.wire[count] = max(captured, u32(buf, at + 24, swap))
@@ -101,7 +111,7 @@ def _index(buf, at, swap, first_interface, interfaces, units_per_s, offset_s, sn
 
 
 @kernel
-def _first_block(buf, swap):  # type: ignore[no-untyped-def]
+def _first_block(buf: Uint8s, swap: bool) -> int:
     """Where the first of many blocks begins that follow one another, each of which tells its length at both ends; -1
     where none does. Blocks begin at every fourth octet only.
     """

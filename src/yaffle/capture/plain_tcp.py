@@ -3,17 +3,17 @@
 Gives exactly what headers.decode gives (a test compares them); everything else is left to it.
 """
 
-import numpy as np
-
+from yaffle.arrays import Bools, Int64s, Uint8s
+from yaffle.capture.headers import Ends
 from yaffle.capture.octets import half, word
-from yaffle.capture.packets import MARK_DONT_FRAGMENT, MARK_SLICED, MARK_TIMESTAMPS
-from yaffle.kernels import kernel
+from yaffle.capture.packets import MARK_DONT_FRAGMENT, MARK_SLICED, MARK_TIMESTAMPS, Columns
+from yaffle.kernels import int64, kernel
 
 _TIMESTAMPS_ONLY = 0x0101080A  # Two fillers, then kind 8, length 10 (RFC 7323 appendix A).
 
 
 @kernel
-def decode_plain(buf, starts, ethernet, out, ends, rest):  # type: ignore[no-untyped-def]
+def decode_plain(buf: Uint8s, starts: Int64s, ethernet: Bools, out: Columns, ends: Ends, rest: Int64s) -> int:
     """Fills the header columns of plain TCP packets; puts the numbers of the others into `rest` and returns how many.
 
     ethernet: whether each interface is one.
@@ -21,8 +21,8 @@ def decode_plain(buf, starts, ethernet, out, ends, rest):  # type: ignore[no-unt
     left = 0
     for i in range(starts.size):
         at = starts[i]
-        kept = np.int64(out.captured_bytes[i])
-        wire = np.int64(out.wire_bytes[i])
+        kept = int64(out.captured_bytes[i])
+        wire = int64(out.wire_bytes[i])
         if (
             kept < 54
             or not ethernet[out.link[i]]
@@ -34,7 +34,7 @@ def decode_plain(buf, starts, ethernet, out, ends, rest):  # type: ignore[no-unt
             left += 1
             continue
         fragment = half(buf, at + 20)
-        header = np.int64(buf[at + 46]) >> 4
+        header = int64(buf[at + 46]) >> 4
         flags = half(buf, at + 46) & 0x1FF
         total = half(buf, at + 16)
         timestamps = header == 8 and kept >= 66 and word(buf, at + 54) == _TIMESTAMPS_ONLY

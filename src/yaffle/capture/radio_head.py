@@ -7,7 +7,8 @@ frame as a whole has no signal of its own.
 
 import numpy as np
 
-from yaffle.kernels import helper
+from yaffle.arrays import Int64s, Uint8s
+from yaffle.kernels import helper, int64
 
 BARE, RADIOTAP, PER_PACKET = 105, 127, 192  # link types
 RADIO_LINKS = (BARE, RADIOTAP, PER_PACKET)
@@ -36,26 +37,26 @@ _BITS = _table(30, 60, 90, 120, 180, 240, 270, 300, 360, 400, 450, 500)
 
 
 @helper
-def le16(buf, at):  # type: ignore[no-untyped-def]
+def le16(buf: Uint8s, at: int) -> int:
     """16 bits, the lowest octet first."""
-    return np.int64(buf[at]) | np.int64(buf[at + 1]) << 8
+    return int64(buf[at]) | int64(buf[at + 1]) << 8
 
 
 @helper
-def le32(buf, at):  # type: ignore[no-untyped-def]
+def le32(buf: Uint8s, at: int) -> int:
     """32 bits, the lowest octet first."""
     return le16(buf, at) | le16(buf, at + 2) << 16
 
 
 @helper
-def _signed(value):  # type: ignore[no-untyped-def]
-    return np.int64(value) - 256 if value > 127 else np.int64(value)
+def _signed(value: int) -> int:
+    return int64(value) - 256 if value > 127 else int64(value)
 
 
 @helper
-def _ht_kbps(buf, at):  # type: ignore[no-untyped-def]
+def _ht_kbps(buf: Uint8s, at: int) -> int:
     """Rate of a frame by 802.11n: known, flags, index."""
-    flags, index = np.int64(buf[at + 1]), np.int64(buf[at + 2])
+    flags, index = int64(buf[at + 1]), int64(buf[at + 2])
     if index > 31:
         return 0
     carriers = 108 if flags & 3 == 1 else 52
@@ -64,9 +65,9 @@ def _ht_kbps(buf, at):  # type: ignore[no-untyped-def]
 
 
 @helper
-def _vht_kbps(buf, at):  # type: ignore[no-untyped-def]
+def _vht_kbps(buf: Uint8s, at: int) -> int:
     """The same by 802.11ac, of the first user."""
-    flags, width, user = np.int64(buf[at + 2]), np.int64(buf[at + 3]), np.int64(buf[at + 4])
+    flags, width, user = int64(buf[at + 2]), int64(buf[at + 3]), int64(buf[at + 4])
     index, streams = user >> 4, user & 15
     if index > 11 or streams == 0:
         return 0
@@ -82,7 +83,7 @@ def _vht_kbps(buf, at):  # type: ignore[no-untyped-def]
 
 
 @helper
-def _he_kbps(buf, at):  # type: ignore[no-untyped-def]
+def _he_kbps(buf: Uint8s, at: int) -> int:
     """The same by 802.11ax: data 3 has the modulation, data 5 width and guard, data 6 the streams."""
     third, fifth, sixth = le16(buf, at + 4), le16(buf, at + 8), le16(buf, at + 10)
     index, streams, width, guard = third >> 8 & 15, max(1, sixth & 15), fifth & 15, fifth >> 4 & 3
@@ -115,7 +116,7 @@ def _he_kbps(buf, at):  # type: ignore[no-untyped-def]
 
 
 @helper
-def _slow_preamble(kbps, told):  # type: ignore[no-untyped-def]
+def _slow_preamble(kbps: int, told: int) -> int:
     """Preamble and header of a frame without aggregates, us: long or short of the slow rates (IEEE 802.11-2020,
     16.2.2), else that of OFDM (17.3.2).
     """
@@ -126,7 +127,7 @@ def _slow_preamble(kbps, told):  # type: ignore[no-untyped-def]
 
 
 @helper
-def _field(buf, at, bit, found, of_antenna):  # type: ignore[no-untyped-def]
+def _field(buf: Uint8s, at: int, bit: int, found: Int64s, of_antenna: bool) -> None:
     """Takes one field of radiotap."""
     if bit == 5:
         heard = _signed(buf[at])
@@ -138,7 +139,7 @@ def _field(buf, at, bit, found, of_antenna):  # type: ignore[no-untyped-def]
     elif bit == 0:
         found[CLOCK] = le32(buf, at) | le32(buf, at + 4) << 32
     elif bit == 1:
-        flags = np.int64(buf[at])
+        flags = int64(buf[at])
         if flags & _FLAG_BAD:
             found[STATE] |= BAD
         if flags & _FLAG_PAD:
@@ -148,7 +149,7 @@ def _field(buf, at, bit, found, of_antenna):  # type: ignore[no-untyped-def]
         if flags & _FLAG_SHORT:
             found[PREAMBLE] = _SHORT_US
     elif bit == 2:
-        found[RATE] = np.int64(buf[at]) * 500
+        found[RATE] = int64(buf[at]) * 500
         found[PREAMBLE] = _slow_preamble(found[RATE], found[PREAMBLE])
     elif bit == 3:
         found[FREQUENCY] = le16(buf, at)
@@ -156,19 +157,19 @@ def _field(buf, at, bit, found, of_antenna):  # type: ignore[no-untyped-def]
         found[NOISE] = _signed(buf[at])
     elif bit == 19:
         found[RATE] = _ht_kbps(buf, at)
-        found[PREAMBLE] = 36 + 4 * (np.int64(buf[at + 2]) >> 3 & 3)
+        found[PREAMBLE] = 36 + 4 * (int64(buf[at + 2]) >> 3 & 3)
     elif bit == 20:
         found[GROUP] = le32(buf, at)
     elif bit == 21:
         found[RATE] = _vht_kbps(buf, at)
-        found[PREAMBLE] = 36 + 4 * max(np.int64(1), np.int64(buf[at + 4]) & 15)
+        found[PREAMBLE] = 36 + 4 * max(int64(1), int64(buf[at + 4]) & 15)
     elif bit == 23:
         found[RATE] = _he_kbps(buf, at)
-        found[PREAMBLE] = 36 + 8 * max(np.int64(1), le16(buf, at + 10) & 15)
+        found[PREAMBLE] = 36 + 8 * max(int64(1), le16(buf, at + 10) & 15)
 
 
 @helper
-def _radiotap(buf, at, end, found):  # type: ignore[no-untyped-def]
+def _radiotap(buf: Uint8s, at: int, end: int, found: Int64s) -> bool:
     """Whether it is one; takes its fields."""
     if end - at < 8 or buf[at] != 0:
         return False
@@ -180,7 +181,7 @@ def _radiotap(buf, at, end, found):  # type: ignore[no-untyped-def]
     while le32(buf, at + 4 * words) >> 31 and words <= _DATA_WORDS and at + 8 + 4 * words <= stop:
         words += 1
     here = at + 4 + 4 * words
-    of_antenna, vendor, skip = False, False, np.int64(0)
+    of_antenna, vendor, skip = False, False, int64(0)
     for place in range(words):
         present = le32(buf, at + 4 + 4 * place)
         for bit in range(29):
@@ -209,7 +210,7 @@ def _radiotap(buf, at, end, found):  # type: ignore[no-untyped-def]
 
 
 @helper
-def _per_packet(buf, at, end, found):  # type: ignore[no-untyped-def]
+def _per_packet(buf: Uint8s, at: int, end: int, found: Int64s) -> bool:
     """Whether it is one; takes the fields that 802.11 has in common (type 2)."""
     if end - at < 8:
         return False
@@ -242,7 +243,7 @@ def _per_packet(buf, at, end, found):  # type: ignore[no-untyped-def]
 
 
 @helper
-def radio_head(buf, at, end, link, found):  # type: ignore[no-untyped-def]
+def radio_head(buf: Uint8s, at: int, end: int, link: int, found: Int64s) -> bool:
     """What a radio tells of the frame of a record into `found` (FOUND numbers); whether it is one."""
     found[MAC], found[STATE], found[RATE], found[FREQUENCY], found[CLOCK], found[CHECKED] = at, 0, 0, 0, -1, 0
     found[PREAMBLE], found[GROUP] = _OFDM_US, -1
@@ -255,7 +256,7 @@ def radio_head(buf, at, end, link, found):  # type: ignore[no-untyped-def]
 
 
 @helper
-def header_length(buf, at, end):  # type: ignore[no-untyped-def]
+def header_length(buf: Uint8s, at: int, end: int) -> int:
     """Octets of the header of a data frame (IEEE 802.11-2020, 9.3.2); 0 where it is none, or not all of it is there."""
     if end - at < 24 or buf[at] & 0x0C != 0x08 or buf[at] & 3:
         return 0
@@ -270,7 +271,7 @@ def header_length(buf, at, end):  # type: ignore[no-untyped-def]
 
 
 @helper
-def open_body(buf, at, end, state):  # type: ignore[no-untyped-def]
+def open_body(buf: Uint8s, at: int, end: int, state: int) -> int:
     """Where the EtherType of an open data frame stands; -1 where nothing of it can be read: it is protected, has no
     body, is a later fragment, or is no data frame. Of an aggregate the first part.
     """
@@ -290,7 +291,7 @@ def open_body(buf, at, end, state):  # type: ignore[no-untyped-def]
 
 
 @helper
-def same_frame(buf, one, one_end, two, two_end):  # type: ignore[no-untyped-def]
+def same_frame(buf: Uint8s, one: int, one_end: int, two: int, two_end: int) -> bool:
     """Whether two data frames are the same one, sent again: sender, receiver, and sequence control."""
     if one_end - one < 24 or two_end - two < 24 or buf[one] != buf[two]:
         return False

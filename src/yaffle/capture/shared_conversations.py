@@ -2,10 +2,11 @@
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Int32s, Int64s, Int64s2
 from yaffle.capture.captured import Capture
 from yaffle.capture.conversations import SYN_FROM_A, Rows
-from yaffle.kernels import helper, kernel
+from yaffle.capture.packets import Columns, Head
+from yaffle.kernels import helper, kernel, uint64
 
 _SAME_MOMENT_NS = 2_000
 _FLOWS_COMPARED = 24
@@ -19,9 +20,9 @@ def conversation_keys(flows: Rows) -> Array:
     """One number for the two ends, whoever sent first and wherever it was seen."""
 
     def mix(high: Array, low: Array, port: Array) -> Array:
-        x = (high ^ (low * np.uint64(0x9E3779B97F4A7C15))) + port.astype(np.uint64) * np.uint64(0xC2B2AE3D27D4EB4F)
-        x = (x ^ (x >> np.uint64(29))) * np.uint64(0xBF58476D1CE4E5B9)
-        return np.asarray(x ^ (x >> np.uint64(32)))
+        x = (high ^ (low * uint64(0x9E3779B97F4A7C15))) + port.astype(np.uint64) * uint64(0xC2B2AE3D27D4EB4F)
+        x = (x ^ (x >> uint64(29))) * uint64(0xBF58476D1CE4E5B9)
+        return np.asarray(x ^ (x >> uint64(32)))
 
     return np.asarray(
         mix(flows.a_hi, flows.a_lo, flows.a_port)
@@ -31,7 +32,7 @@ def conversation_keys(flows: Rows) -> Array:
 
 
 @kernel
-def _pairs(order, begins, flows, out):  # type: ignore[no-untyped-def]
+def _pairs(order: Int64s, begins: Int64s, flows: Rows, out: Int64s2) -> int:
     """Fills out (lower point, higher point, conversation of each, 1 where they lived together) for conversations of the
     same ends at two points; with no room it only counts. Returns how many.
 
@@ -60,7 +61,7 @@ def _pairs(order, begins, flows, out):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _put_rows(flow, number, place, out):  # type: ignore[no-untyped-def]
+def _put_rows(flow: Int32s, number: Int32s, place: Int64s, out: Int64s) -> None:
     """Fills out with the rows of some conversations, one conversation after another, in order of capture.
 
     number: of each conversation its place among those, -1 for others; place: where its next row goes.
@@ -73,15 +74,17 @@ def _put_rows(flow, number, place, out):  # type: ignore[no-untyped-def]
 
 
 @helper
-def _identity(head):  # type: ignore[no-untyped-def]
+def _identity(head: Head) -> int:
     """A number for a packet that stays the same along the path (and is the same for repeats)."""
-    own = np.uint64(head.seq) << np.uint64(32) | np.uint64(head.ack)
-    own ^= np.uint64(head.ip_id) * np.uint64(0x9E3779B97F4A7C15)
-    return own ^ np.uint64(head.payload) << np.uint64(16) ^ np.uint64(head.tsval) * np.uint64(0xBF58476D1CE4E5B9)
+    own = uint64(head.seq) << uint64(32) | uint64(head.ack)
+    own ^= uint64(head.ip_id) * uint64(0x9E3779B97F4A7C15)
+    return own ^ uint64(head.payload) << uint64(16) ^ uint64(head.tsval) * uint64(0xBF58476D1CE4E5B9)
 
 
 @kernel
-def compare_pairs(packets, rows, starts, pairs, copies):  # type: ignore[no-untyped-def]
+def compare_pairs(
+    packets: Columns, rows: Int64s, starts: Int64s, pairs: Int64s2, copies: Int64s
+) -> tuple[int, int, int, int]:
     """Of pairs of conversations of two interfaces: packets that both saw, those of them at the same moment, and packets
     of the shorter of each pair. Fills copies with the rows of the second that are copies; their number comes last.
 

@@ -1,12 +1,11 @@
 """Packets inside of packets: of IP (RFC 2003, 2473), GRE (RFC 2784, 2890), VXLAN (RFC 7348), GTP-U."""
 
-import numpy as np
-
+from yaffle.arrays import Uint8s, Uint64s
 from yaffle.capture.network_layer import IPV4, IPV6, MPLS
 from yaffle.capture.octets import half, word
 from yaffle.capture.packets import TUNNELS
-from yaffle.capture.unwrapped import ANY_IP, NOTHING
-from yaffle.kernels import pasted
+from yaffle.capture.unwrapped import ANY_IP, NOTHING, Unwrapped
+from yaffle.kernels import int64, pasted
 
 _IPV4_INSIDE, _IPV6_INSIDE, _GRE, _UDP = 4, 41, 47, 17
 _BRIDGED = 0x6558
@@ -18,13 +17,13 @@ _IN_IP, _IN_GRE, _IN_VXLAN, _IN_GTP, _OUTSIDE = (
 
 
 @pasted
-def _inside(packet, tunnel, ether, at):  # type: ignore[no-untyped-def]
+def _inside(packet: Unwrapped, tunnel: int, ether: int, at: int) -> None:
     """Another packet lies inside."""
     packet.tunnel, packet.ether, packet.at, packet.transport = tunnel, ether, at, -1
 
 
 @pasted
-def _gre(buf, packet):  # type: ignore[no-untyped-def]
+def _gre(buf: Uint8s, packet: Unwrapped) -> None:
     at, kept = packet.transport, packet.end - packet.transport
     bits = half(buf, at)
     summed, keyed, numbered = bits >> 15 & 1, bits >> 13 & 1, bits >> 12 & 1
@@ -41,23 +40,23 @@ def _gre(buf, packet):  # type: ignore[no-untyped-def]
 
 
 @pasted
-def _in_udp(buf, packet):  # type: ignore[no-untyped-def]
+def _in_udp(buf: Uint8s, packet: Unwrapped) -> None:
     at, kept = packet.transport, packet.end - packet.transport
     port = half(buf, at + 2)
-    if port == _VXLAN_PORT and kept >= 30 and np.int64(buf[at + 8]) & 8:
+    if port == _VXLAN_PORT and kept >= 30 and int64(buf[at + 8]) & 8:
         packet.tunnel_id = word(buf, at + 12) >> 8
         _inside(packet, _IN_VXLAN, half(buf, at + 28), at + 30)
-    elif port == _GTP_PORT and kept >= 16 and np.int64(buf[at + 8]) & 0xF0 == 0x30 and buf[at + 9] == _GTP_DATA:
-        size = 16 + (4 if np.int64(buf[at + 8]) & 7 else 0)
+    elif port == _GTP_PORT and kept >= 16 and int64(buf[at + 8]) & 0xF0 == 0x30 and buf[at + 9] == _GTP_DATA:
+        size = 16 + (4 if int64(buf[at + 8]) & 7 else 0)
         if kept > size:
-            version = np.int64(buf[at + size]) >> 4
+            version = int64(buf[at + size]) >> 4
             if version == 4 or version == 6:
                 packet.tunnel_id = word(buf, at + 12)
                 _inside(packet, _IN_GTP, ANY_IP, at + size)
 
 
 @pasted
-def open_tunnel(buf, packet, outer):  # type: ignore[no-untyped-def]
+def open_tunnel(buf: Uint8s, packet: Unwrapped, outer: Uint64s) -> None:
     """Where another packet lies behind the IP header, it comes next. outer: addresses of the outermost IP header."""
     packet.ether = NOTHING
     protocol, kept = packet.protocol, packet.end - packet.transport

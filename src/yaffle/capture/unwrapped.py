@@ -2,10 +2,10 @@
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Struct, Structs, Uint8s
 from yaffle.capture.octets import word
 from yaffle.capture.packets import MARK_BROKEN, MARK_SLICED
-from yaffle.kernels import helper, pasted
+from yaffle.kernels import helper, pasted, uint64
 
 _NUMBERS = (
     "begin", "at", "end",  # offsets: of the packet, of what comes next, behind what was kept
@@ -20,6 +20,8 @@ _NUMBERS = (
 )  # fmt: skip
 _HALVES = ("src_hi", "src_lo", "dst_hi", "dst_lo")  # of addresses; IPv4 in the lower half
 UNWRAPPED = np.dtype([*((name, np.int64) for name in _NUMBERS), *((name, np.uint64) for name in _HALVES)])
+UnwrappedRoom = Structs  # of UNWRAPPED
+Unwrapped = Struct  # one of them
 NOTHING, ANY_IP = -1, -2  # instead of an EtherType: what follows is not unwrapped; IP by its version
 
 
@@ -29,7 +31,7 @@ def empty_packet() -> Array:
 
 
 @pasted
-def begin(packet, at, kept, wire):  # type: ignore[no-untyped-def]
+def begin(packet: Unwrapped, at: int, kept: int, wire: int) -> None:
     """Nothing was read of a packet yet."""
     packet.begin, packet.at, packet.end, packet.wire = at, at, at + kept, wire
     packet.ether, packet.layers, packet.transport, packet.fragment = NOTHING, 0, -1, -1
@@ -39,23 +41,23 @@ def begin(packet, at, kept, wire):  # type: ignore[no-untyped-def]
     packet.src_port, packet.dst_port, packet.payload, packet.payload_at = 0, 0, 0, 0
     packet.seq, packet.ack, packet.window, packet.flags = 0, 0, 0, 0
     packet.tsval, packet.tsecr, packet.extra = 0, 0, 0
-    packet.src_hi, packet.src_lo, packet.dst_hi, packet.dst_lo = np.uint64(0), np.uint64(0), np.uint64(0), np.uint64(0)
+    packet.src_hi, packet.src_lo, packet.dst_hi, packet.dst_lo = uint64(0), uint64(0), uint64(0), uint64(0)
 
 
 @pasted
-def stop(packet, protocol):  # type: ignore[no-untyped-def]
+def stop(packet: Unwrapped, protocol: int) -> None:
     """Nothing more is unwrapped; protocol: what there is."""
     packet.protocol, packet.ether = protocol, NOTHING
 
 
 @pasted
-def broken(packet):  # type: ignore[no-untyped-def]
+def broken(packet: Unwrapped) -> None:
     """A header contradicts itself, or was cut before its end."""
     packet.marks |= MARK_BROKEN
     packet.ether = NOTHING
 
 
 @helper
-def address_half(data, at):  # type: ignore[no-untyped-def]
+def address_half(data: Uint8s, at: int) -> int:
     """64 bits of an address."""
-    return (np.uint64(word(data, at)) << np.uint64(32)) | np.uint64(word(data, at + 4))
+    return (uint64(word(data, at)) << uint64(32)) | uint64(word(data, at + 4))

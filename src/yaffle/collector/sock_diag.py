@@ -11,10 +11,10 @@ from types import TracebackType
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Uint8s, Uint8s2
 from yaffle.capture.pcap import u32
 from yaffle.errors import YaffleError
-from yaffle.kernels import helper, kernel
+from yaffle.kernels import helper, int64, kernel
 
 # linux/netlink.h, sock_diag.h, inet_diag.h; the socket module does not name them.
 _SOCK_DIAG, _BY_FAMILY = 4, 20
@@ -74,12 +74,12 @@ SENT_KNOWN = 216  # … octets and segments sent (since Linux 4.19)
 
 
 @helper
-def _u16(found, at):  # type: ignore[no-untyped-def]
-    return np.int64(found[at + 1]) << 8 | np.int64(found[at])
+def _u16(found: Uint8s, at: int) -> int:
+    return int64(found[at + 1]) << 8 | int64(found[at])
 
 
 @kernel
-def _cut(found, transport, rows):  # type: ignore[no-untyped-def]
+def _cut(found: Uint8s, transport: int, rows: Uint8s2) -> tuple[int, int]:
     """(rows filled, the kernel's refusal): netlink messages to rows of octets.
 
     found: uint8, whole messages; rows: uint8 (n, octets of SOCKET), zero.

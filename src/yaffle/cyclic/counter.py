@@ -10,7 +10,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Int64s, Int64s2, Uint8s
 from yaffle.kernels import kernel
 
 _CYCLIC_LOW, _CYCLIC_HIGH = 0x0100, 0xFBFF  # frame identifiers of cyclic data
@@ -46,7 +46,7 @@ class Counter:
 
 
 @kernel
-def read_octets(data, begin, end, at, out):  # type: ignore[no-untyped-def]
+def read_octets(data: Uint8s, begin: Int64s, end: Int64s, at: int, out: Int64s2) -> None:
     """Octets of some packets from a place on (from their end where negative) into `out` (n, octets); -1 beyond."""
     for row in range(begin.size):
         base = begin[row] + at if at >= 0 else end[row] + at

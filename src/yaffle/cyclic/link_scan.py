@@ -2,6 +2,7 @@
 
 import numpy as np
 
+from yaffle.arrays import Int64s, Int64s2, Uint8s
 from yaffle.capture.octets import half, hardware
 from yaffle.capture.radio_head import (
     BARE,
@@ -29,7 +30,7 @@ _TO_DS, _FROM_DS = 1, 2
 
 
 @helper
-def _on_air(data, at, stop, state, out, row):  # type: ignore[no-untyped-def]
+def _on_air(data: Uint8s, at: int, stop: int, state: int, out: Int64s2, row: int) -> bool:
     """A data frame of 802.11; whether it is one that is to be counted."""
     size = header_length(data, at, stop)
     if size == 0 or data[at] & 0x40:  # None, or one without data.
@@ -51,7 +52,7 @@ def _on_air(data, at, stop, state, out, row):  # type: ignore[no-untyped-def]
 
 
 @helper
-def _on_wire(data, at, stop, link, out, row):  # type: ignore[no-untyped-def]
+def _on_wire(data: Uint8s, at: int, stop: int, link: int, out: Int64s2, row: int) -> bool:
     """A frame of Ethernet, or as Linux keeps it without the receiver's address; whether it could be read."""
     if link == _ETHERNET:
         if at + 14 > stop:
@@ -80,7 +81,7 @@ def _on_wire(data, at, stop, link, out, row):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def scan_links(data, position, captured, link, out):  # type: ignore[no-untyped-def]
+def scan_links(data: Uint8s, position: Int64s, captured: Int64s, link: Int64s, out: Int64s2) -> None:
     """A row (COLUMNS) for each of some packets; what cannot be read has an EtherType of -1."""
     found = np.empty(FOUND, np.int64)
     for row in range(position.size):

@@ -8,7 +8,8 @@ after a silence, closer together than the period, is late and not doubled: it fi
 
 import numpy as np
 
-from yaffle.kernels import kernel
+from yaffle.arrays import Int64s
+from yaffle.kernels import int64, kernel
 
 BLOCK = 32  # intervals
 LEAST = 24  # packets of a series
@@ -21,7 +22,7 @@ _FOLLOWS, _LEARNS = 1 / 8, 1 / 256  # shares of a deviation by which phase and p
 
 
 @kernel
-def learn_periods(times, starts, out):  # type: ignore[no-untyped-def]
+def learn_periods(times: Int64s, starts: Int64s, out: Int64s) -> None:
     """The period of each group of times, ns, into `out`; 0 where it has none. starts: where each group begins."""
     for group in range(starts.size - 1):
         begin, end = starts[group], starts[group + 1]
@@ -58,15 +59,15 @@ def learn_periods(times, starts, out):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def number_cycles(times, period, cycles):  # type: ignore[no-untyped-def]
+def number_cycles(times: Int64s, period: int, cycles: Int64s) -> None:
     """The cycle of each packet into `cycles`, the first one 0, never falling: packets keep their order."""
     waiting = np.empty(_PENDING, np.int64)
-    first, count, calm, last = 0, 0, 0, np.int64(0)
+    first, count, calm, last = 0, 0, 0, int64(0)
     clock, width = np.float64(0), np.float64(period)
     cycles[0] = 0
     for i in range(1, times.size):
         now = np.float64(times[i] - times[0])
-        steps = np.int64(np.floor((now - clock) / width + 0.5))
+        steps = int64(np.floor((now - clock) / width + 0.5))
         if steps <= 0:
             calm = 0
             if count > 0:
@@ -76,7 +77,7 @@ def number_cycles(times, period, cycles):  # type: ignore[no-untyped-def]
             else:
                 cycles[i] = last
             continue
-        for missed in range(last + max(np.int64(1), steps - _PENDING), last + steps):
+        for missed in range(last + max(int64(1), steps - _PENDING), last + steps):
             if count == _PENDING:
                 first = (first + 1) % _PENDING
                 count -= 1
@@ -97,7 +98,7 @@ def number_cycles(times, period, cycles):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def number_by_counter(times, period, counter, step, modulus, cycles):  # type: ignore[no-untyped-def]
+def number_by_counter(times: Int64s, period: int, counter: Int64s, step: int, modulus: int, cycles: Int64s) -> int:
     """The cycle of each packet by a counter of its own that rises by `step` a cycle, modulo `modulus`; of the numbers
     that a counter may mean the one nearest to the time since the packet before, by an eighth and eight cycles, or the
     least one where the sender left cycles out. -1: the packet has no counter. A counter that says something else began
@@ -107,16 +108,16 @@ def number_by_counter(times, period, counter, step, modulus, cycles):  # type: i
     while rest:
         common, rest = rest, common % rest
     wrap, unit = modulus // common, step // common
-    inverse = np.int64(1)  # of `unit`, modulo `wrap`
+    inverse = int64(1)  # of `unit`, modulo `wrap`
     for candidate in range(wrap):
         if candidate * unit % wrap == 1 % wrap:
-            inverse = np.int64(candidate)
+            inverse = int64(candidate)
             break
     anew, before = 0, 0
     cycles[0] = 0
     for i in range(1, times.size):
         passed = (times[i] - times[before]) / period
-        by_time = np.int64(np.floor(passed + 0.5))
+        by_time = int64(np.floor(passed + 0.5))
         rise = (counter[i] - counter[before]) % modulus
         cycles[i] = cycles[before] + by_time
         if counter[i] < 0 or counter[before] < 0 or rise % common:
@@ -124,7 +125,7 @@ def number_by_counter(times, period, counter, step, modulus, cycles):  # type: i
             before = i
             continue
         least = rise // common * inverse % wrap
-        steps = least + wrap * np.int64(np.floor((passed - least) / wrap + 0.5))
+        steps = least + wrap * int64(np.floor((passed - least) / wrap + 0.5))
         if abs(steps - passed) <= 8 + passed / 8:
             cycles[i] = cycles[before] + steps
         elif least <= passed:

@@ -8,7 +8,8 @@ from dataclasses import replace
 
 import numpy as np
 
-from yaffle.arrays import Array, runs_of
+from yaffle.arrays import Array, Int32s, Int64s, Int64s2, runs_of
+from yaffle.capture.packets import Columns
 from yaffle.capture.payload import Payload
 from yaffle.errors import Cancelled
 from yaffle.exchanges.gathering import Gathering
@@ -33,7 +34,7 @@ _STATUS = {0: "unanswered", **{code: str(code) for code in range(200, 600)}}
 
 
 @kernel
-def _first_rows(starts, order, packets, first):  # type: ignore[no-untyped-def]
+def _first_rows(starts: Int64s, order: Int32s, packets: Columns, first: Int64s2) -> None:
     """The first packet with payload of each side of each connection, -1 without."""
     for c in range(starts.size - 1):
         first[c, 0] = first[c, 1] = -1

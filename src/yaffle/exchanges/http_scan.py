@@ -6,12 +6,13 @@ and the twin of this one.
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Int32s, Int64s, Int64s2, Structs, Uint8s
+from yaffle.capture.packets import Columns
 from yaffle.exchanges.streams import pieces_of
-from yaffle.exchanges.turns import TURN
-from yaffle.kernels import helper, kernel
+from yaffle.exchanges.turns import TURN, TurnRows
+from yaffle.kernels import helper, int64, kernel
 from yaffle.protocols.http1_messages import METHODS
-from yaffle.transport.segments import FACTS, gather
+from yaffle.transport.segments import FACTS, Segments, gather
 
 _NONE, _LENGTH, _CHUNKED = 0, 1, 2
 _HEAD_METHOD, _CONNECT_METHOD = METHODS.index(b"HEAD "), METHODS.index(b"CONNECT ")
@@ -27,10 +28,11 @@ _CHUNK = np.frombuffer(b"chunked", np.uint8)
 _VERSION = np.frombuffer(b"HTTP/1.", np.uint8)
 FIELDS = ("at", "end", "text", "text_end", "status", "method", "host", "host_end")
 HEAD = np.dtype([(name, np.int64) for name in FIELDS])
+WebHeads = Structs  # of HEAD
 
 
 @kernel
-def _same(buf, at, end, text):  # type: ignore[no-untyped-def]
+def _same(buf: Uint8s, at: int, end: int, text: Uint8s) -> bool:
     """Whether these bytes stand here; letters of either case where the text is in small ones."""
     if at + text.size > end:
         return False
@@ -42,17 +44,17 @@ def _same(buf, at, end, text):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _line_end(buf, at, end):  # type: ignore[no-untyped-def]
+def _line_end(buf: Uint8s, at: int, end: int) -> int:
     """Where the line that begins here ends (its CR); -1 where that is not in this packet."""
     while at + 1 < end:
         if buf[at] == 13 and buf[at + 1] == 10:
             return at
         at += 1
-    return np.int64(-1)
+    return int64(-1)
 
 
 @kernel
-def _fields(buf, at, end, found):  # type: ignore[no-untyped-def]
+def _fields(buf: Uint8s, at: int, end: int, found: Int64s) -> int:
     """Header fields from the start of a line on. Returns the position behind the head, -1 if it leaves this packet.
 
     found: int64 (4,): kind of body, its length, position of the host's name and the end of that (-1 without).
@@ -61,17 +63,17 @@ def _fields(buf, at, end, found):  # type: ignore[no-untyped-def]
     while True:
         stop = _line_end(buf, at, end)
         if stop < 0:
-            return np.int64(-1)
+            return int64(-1)
         if stop == at:
             return at + 2
         low = buf[at] | 32
         if low == 99 and _same(buf, at, stop, _CONTENT_LENGTH):
-            number, digits = np.int64(0), 0
+            number, digits = int64(0), 0
             for k in range(at + _CONTENT_LENGTH.size, stop):
                 if 48 <= buf[k] <= 57 and digits < 18:
                     number, digits = number * 10 + (buf[k] - 48), digits + 1
                 elif buf[k] != 32 and buf[k] != 9:
-                    return np.int64(-1)
+                    return int64(-1)
             if digits > 0 and found[0] != _CHUNKED:
                 found[0], found[1] = _LENGTH, number
         elif low == 116 and _same(buf, at, stop, _TRANSFER):
@@ -88,7 +90,7 @@ def _fields(buf, at, end, found):  # type: ignore[no-untyped-def]
 
 
 @helper
-def _piece(start, size, k, place):  # type: ignore[no-untyped-def]
+def _piece(start: Int64s, size: Int64s, k: int, place: int) -> int:
     """The piece that holds a place, from piece k on."""
     while k < start.size and place >= start[k] + size[k]:
         k += 1
@@ -96,42 +98,42 @@ def _piece(start, size, k, place):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _chunks(buf, start, size, pos, k, place):  # type: ignore[no-untyped-def]
+def _chunks(buf: Uint8s, start: Int64s, size: Int64s, pos: Int64s, k: int, place: int) -> int:
     """Place behind a chunked body; -1 where the plain way has to be taken."""
     while True:
         k = _piece(start, size, k, place)
         if k >= start.size:
-            return np.int64(-1)
+            return int64(-1)
         at, end = pos[k] + place - start[k], pos[k] + size[k]
         stop = _line_end(buf, at, min(end, at + 64))
         if stop < 0:
-            return np.int64(-1)
-        number, digits = np.int64(0), 0
+            return int64(-1)
+        number, digits = int64(0), 0
         for m in range(at, stop):
-            b = np.int64(buf[m])
-            value = b - 48 if 48 <= b <= 57 else (b | 32) - 87 if 97 <= (b | 32) <= 102 else np.int64(-1)
+            b = int64(buf[m])
+            value = b - 48 if 48 <= b <= 57 else (b | 32) - 87 if 97 <= (b | 32) <= 102 else int64(-1)
             if value < 0:
                 if b != 59 and b != 32:
-                    return np.int64(-1)
+                    return int64(-1)
                 break
             if digits >= 15:
-                return np.int64(-1)
+                return int64(-1)
             number, digits = number * 16 + value, digits + 1
         if digits == 0:
-            return np.int64(-1)
+            return int64(-1)
         if number == 0:
             while True:  # Trailers end with an empty line.
                 at = stop + 2
                 stop = _line_end(buf, at, end)
                 if stop < 0:
-                    return np.int64(-1)
+                    return int64(-1)
                 if stop == at:
                     return start[k] + stop + 2 - pos[k]
         place += (stop - at) + 2 + number + 2
 
 
 @kernel
-def _requests(buf, start, size, pos, heads):  # type: ignore[no-untyped-def]
+def _requests(buf: Uint8s, start: Int64s, size: Int64s, pos: Int64s, heads: WebHeads) -> int:
     """Fills heads; returns how many, -1 where the plain way has to be taken."""
     count, k = 0, 0
     place = start[0]
@@ -181,7 +183,9 @@ def _requests(buf, start, size, pos, heads):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _answers(buf, start, size, pos, asked, requests, heads):  # type: ignore[no-untyped-def]
+def _answers(
+    buf: Uint8s, start: Int64s, size: Int64s, pos: Int64s, asked: WebHeads, requests: int, heads: WebHeads
+) -> int:
     """The same for answers; asked: heads of the requests. An interim answer is passed over."""
     count, k = 0, 0
     place = start[0]
@@ -193,7 +197,7 @@ def _answers(buf, start, size, pos, asked, requests, heads):  # type: ignore[no-
         stop = _line_end(buf, at, min(end, at + 1000))
         if count >= requests or stop < at + 12 or not _same(buf, at, stop, _VERSION):
             return -1
-        status = np.int64(0)
+        status = int64(0)
         for m in range(9, 12):
             if buf[at + m] < 48 or buf[at + m] > 57:
                 return -1
@@ -223,7 +227,7 @@ def _answers(buf, start, size, pos, asked, requests, heads):  # type: ignore[no-
 
 
 @helper
-def _segment(start, segment, place):  # type: ignore[no-untyped-def]
+def _segment(start: Int64s, segment: Int64s, place: int) -> int:
     low, high = 0, start.size
     while low < high:
         middle = (low + high) >> 1
@@ -235,7 +239,7 @@ def _segment(start, segment, place):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _whole(start, size):  # type: ignore[no-untyped-def]
+def _whole(start: Int64s, size: Int64s) -> bool:
     whole = True
     for k in range(1, start.size):
         whole = whole and start[k] == start[k - 1] + size[k - 1]
@@ -243,7 +247,22 @@ def _whole(start, size):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def scan(connections, starts, order, packets, number, buf, room, one, two, asked, told, turns, texts, used):  # type: ignore[no-untyped-def]
+def scan(
+    connections: Int64s,
+    starts: Int64s,
+    order: Int32s,
+    packets: Columns,
+    number: int,
+    buf: Uint8s,
+    room: Segments,
+    one: Int64s2,
+    two: Int64s2,
+    asked: WebHeads,
+    told: WebHeads,
+    turns: TurnRows,
+    texts: Int64s2,
+    used: Int64s,
+) -> tuple[int, int]:
     """Exchanges of connections whose bytes lie in source `number`: rows into turns and texts from 0 on, how many of
     each into used (-1: not this way).
 
@@ -286,7 +305,7 @@ def scan(connections, starts, order, packets, number, buf, room, one, two, asked
             row.request_end, row.request_bytes = asked[k].end, asked[k].end - asked[k].at
             row.answer, row.stop, row.response_end, row.response_bytes, row.kind, row.message = (
                 -1,
-                np.int64(1) << 62,
+                int64(1) << 62,
                 0,
                 0,
                 0,

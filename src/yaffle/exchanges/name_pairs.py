@@ -2,16 +2,26 @@
 
 import numpy as np
 
-from yaffle.arrays import Array
-from yaffle.kernels import kernel
+from yaffle.arrays import Array, Bools, Int64s, Structs
+from yaffle.kernels import int64, kernel
 
 PATIENCE_NS = 6_000_000_000  # Resolvers ask again after one to five seconds.
 SAME_ID_NS = 30_000_000_000
 PAIR = np.dtype([("question", np.int64), ("answer", np.int64), ("tries", np.int64), ("latest_ns", np.int64)])
+NamePairs = Structs  # of PAIR
 
 
 @kernel
-def _pair(t, read, answers, by_id, by_name, open_id, open_name, out):  # type: ignore[no-untyped-def]
+def _pair(
+    t: Int64s,
+    read: Bools,
+    answers: Bools,
+    by_id: Int64s,
+    by_name: Int64s,
+    open_id: Int64s,
+    open_name: Int64s,
+    out: NamePairs,
+) -> int:
     """Fills `out`; gives how many look-ups there are. open_id, open_name: the latest look-up of each number, -1 at
     first.
     """
@@ -27,9 +37,9 @@ def _pair(t, read, answers, by_id, by_name, open_id, open_name, out):  # type: i
         if one < 0 or t[k] - out[one].latest_ns > SAME_ID_NS or out[one].answer >= 0:
             one = open_name[by_name[k]]
             if one >= 0 and (out[one].answer >= 0 or t[k] - out[one].latest_ns > PATIENCE_NS):
-                one = np.int64(-1)
+                one = int64(-1)
         if one < 0:
-            one = np.int64(count)
+            one = int64(count)
             count += 1
             out[one].question, out[one].answer, out[one].tries = k, -1, 0
         out[one].tries += 1

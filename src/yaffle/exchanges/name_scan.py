@@ -6,8 +6,9 @@ question).
 
 import numpy as np
 
-from yaffle.arrays import Array
-from yaffle.kernels import helper, kernel
+from yaffle.arrays import Array, Bools, Int64s, Structs, Uint8s
+from yaffle.capture.packets import Columns
+from yaffle.kernels import helper, int64, kernel, uint64
 
 MOST_ADDRESSES = 6
 _MOST_RECORDS = 256
@@ -21,32 +22,33 @@ SEEN = np.dtype(
         ("octets", np.int64, (MOST_ADDRESSES,)),
     ]
 )
+SeenNames = Structs  # of SEEN
 
 
 @helper
-def _u16(buf, at):  # type: ignore[no-untyped-def]
-    return (np.int64(buf[at]) << 8) | np.int64(buf[at + 1])
+def _u16(buf: Uint8s, at: int) -> int:
+    return (int64(buf[at]) << 8) | int64(buf[at + 1])
 
 
 @kernel
-def _skip_name(buf, at, end):  # type: ignore[no-untyped-def]
+def _skip_name(buf: Uint8s, at: int, end: int) -> int:
     """Place behind a name; -1 where it runs over the end."""
     steps = 0
     while at < end and steps < 130:
-        size = np.int64(buf[at])
+        size = int64(buf[at])
         if size >= 0xC0:
-            return at + 2 if at + 2 <= end else np.int64(-1)
+            return at + 2 if at + 2 <= end else int64(-1)
         if size > 63:
-            return np.int64(-1)
+            return int64(-1)
         at += 1 + size
         if size == 0:
-            return at if at <= end else np.int64(-1)
+            return at if at <= end else int64(-1)
         steps += 1
-    return np.int64(-1)
+    return int64(-1)
 
 
 @kernel
-def scan_names(rows, packets, number, buf, seen):  # type: ignore[no-untyped-def]
+def scan_names(rows: Int64s, packets: Columns, number: int, buf: Uint8s, seen: SeenNames) -> None:
     """Fills `seen` for the packets of source `number` among the rows; others are left as they are."""
     for k in range(rows.size):
         row = rows[k]
@@ -54,8 +56,8 @@ def scan_names(rows, packets, number, buf, seen):  # type: ignore[no-untyped-def
             continue
         out = seen[k]
         out.how = NONE
-        skip = np.int64(packets.payload_at[row])
-        size = min(np.int64(packets.payload_bytes[row]), np.int64(packets.captured_bytes[row]) - skip)
+        skip = int64(packets.payload_at[row])
+        size = min(int64(packets.payload_bytes[row]), int64(packets.captured_bytes[row]) - skip)
         first = packets.position[row] + skip
         end = min(first + size, buf.size)
         if end - first < 12:
@@ -68,31 +70,31 @@ def scan_names(rows, packets, number, buf, seen):  # type: ignore[no-untyped-def
         if questions == 0:
             out.how = ODD
             continue
-        key = np.uint64(14695981039346656037)
+        key = uint64(14695981039346656037)
         good = True
         while True:
             if at >= end or at - first > 12 + _LARGEST_NAME:
                 good = False
                 break
-            length = np.int64(buf[at])
+            length = int64(buf[at])
             if length > 63 or at + 1 + length > end:
                 good = False
                 if length >= 0xC0:
                     out.how = ODD
                 break
-            key = (key ^ np.uint64(length)) * np.uint64(1099511628211)
+            key = (key ^ uint64(length)) * uint64(1099511628211)
             for m in range(length):
-                b = np.int64(buf[at + 1 + m])
+                b = int64(buf[at + 1 + m])
                 if 65 <= b <= 90:
                     b += 32
-                key = (key ^ np.uint64(b)) * np.uint64(1099511628211)
+                key = (key ^ uint64(b)) * uint64(1099511628211)
             at += 1 + length
             if length == 0:
                 break
         if not good or at + 4 > end:
             continue
         out.kind, out.name_end = _u16(buf, at), at
-        out.key = np.int64(key >> np.uint64(1))
+        out.key = int64(key >> uint64(1))
         out.how = READ
         at += 4
         if flags & 0x8000:
@@ -110,7 +112,7 @@ def scan_names(rows, packets, number, buf, seen):  # type: ignore[no-untyped-def
 
 
 @kernel
-def spell_names(seen, own, buf, places, out):  # type: ignore[no-untyped-def]
+def spell_names(seen: SeenNames, own: Bools, buf: Uint8s, places: Int64s, out: Uint8s) -> None:
     """Writes the names of some questions in small letters with a dot behind each label, to out[places[k]:places[k +
     1]].
     """
@@ -119,7 +121,7 @@ def spell_names(seen, own, buf, places, out):  # type: ignore[no-untyped-def]
             continue
         at, end, to = seen[k].name, seen[k].name_end, places[k]
         while at < end and buf[at] > 0:
-            length = np.int64(buf[at])
+            length = int64(buf[at])
             for m in range(at + 1, min(end, at + 1 + length)):
                 b = buf[m]
                 out[to] = b + 32 if 65 <= b <= 90 else b

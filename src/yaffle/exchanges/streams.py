@@ -4,16 +4,18 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Int64s, Uint8s
+from yaffle.capture.packets import Columns
 from yaffle.capture.payload import Payload
-from yaffle.kernels import helper, kernel
+from yaffle.kernels import helper, int64, kernel
 from yaffle.protocols.message import Run
+from yaffle.transport.segments import Segments
 
 MOST_BYTES = 256 << 20  # Of one side; what comes after is not decoded.
 
 
 @helper
-def _unowned(free, k):  # type: ignore[no-untyped-def]
+def _unowned(free: Int64s, k: int) -> int:
     """The first stretch from k on that has no owner."""
     while free[k] != k:
         free[k] = free[free[k]]
@@ -22,7 +24,7 @@ def _unowned(free, k):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _first_owners(at, end, edges):  # type: ignore[no-untyped-def]
+def _first_owners(at: Int64s, end: Int64s, edges: Int64s) -> Int64s:
     """For each stretch between two edges, the first of some spans that covers it; -1 none. at, end: in order of
     time.
     """
@@ -38,7 +40,9 @@ def _first_owners(at, end, edges):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def pieces_of(g, side, packets, start, size, segment, skip):  # type: ignore[no-untyped-def]
+def pieces_of(
+    g: Segments, side: int, packets: Columns, start: Int64s, size: Int64s, segment: Int64s, skip: Int64s
+) -> int:
     """Bytes of a side without overlap, in order of place: where each piece begins, its size, its segment, how much of
     that is skipped.
 
@@ -55,7 +59,7 @@ def pieces_of(g, side, packets, start, size, segment, skip):  # type: ignore[no-
     for i in range(g.size):
         if g[i].d == side and g[i].n > 0:
             p = g[i].row
-            kept = min(g[i].n, max(np.int64(0), np.int64(packets.captured_bytes[p]) - np.int64(packets.payload_at[p])))
+            kept = min(g[i].n, max(int64(0), int64(packets.captured_bytes[p]) - int64(packets.payload_at[p])))
             if kept > 0:
                 at[n], end[n], row[n] = g[i].s, g[i].s + kept, i
                 rising = rising and (n == 0 or at[n] >= at[n - 1])
@@ -63,7 +67,7 @@ def pieces_of(g, side, packets, start, size, segment, skip):  # type: ignore[no-
     at, end = at[:n], end[:n]
     count = 0
     if rising:
-        high = np.int64(-(1 << 62))
+        high = int64(-(1 << 62))
         for k in range(n):
             if end[k] <= high:
                 continue
@@ -74,7 +78,7 @@ def pieces_of(g, side, packets, start, size, segment, skip):  # type: ignore[no-
         return count
     edges = np.unique(np.concatenate((at, end)))
     owner = _first_owners(at, end, edges)
-    last = np.int64(-1)
+    last = int64(-1)
     for k in range(edges.size - 1):
         i = owner[k]
         if i >= 0 and i == last:
@@ -88,7 +92,7 @@ def pieces_of(g, side, packets, start, size, segment, skip):  # type: ignore[no-
 
 
 @kernel
-def _copy(source, position, size, at, out):  # type: ignore[no-untyped-def]
+def _copy(source: Uint8s, position: Int64s, size: Int64s, at: Int64s, out: Uint8s) -> None:
     for k in range(position.size):
         for b in range(size[k]):
             if position[k] + b < source.size:

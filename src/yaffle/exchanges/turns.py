@@ -6,11 +6,12 @@ asked anything belong to no exchange; nor do bytes of the client that are never 
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Struct, Structs
 from yaffle.capture.packets import ACK, SYN
-from yaffle.kernels import kernel
+from yaffle.kernels import int64, kernel
 from yaffle.transport import kinds
 from yaffle.transport.kinds import probes
+from yaffle.transport.segments import Segments
 
 # One row an exchange: indices into the connection's segments. answer is -1 where none was seen; stop is one past the
 # last.
@@ -31,6 +32,8 @@ TURN = np.dtype(
         )
     ]
 )
+TurnRows = Structs  # of TURN
+TurnRow = Struct  # one of them
 
 
 def empty_turns(capacity: int) -> Array:
@@ -39,12 +42,12 @@ def empty_turns(capacity: int) -> Array:
 
 
 @kernel
-def find_turns(g, turns):  # type: ignore[no-untyped-def]
+def find_turns(g: Segments, turns: TurnRows) -> int:
     """Fills `turns` and returns how many there are. Repeats and copies do not begin a turn."""
     n = g.size
     count = 0
-    asked = np.int64(-(1 << 62))  # highest byte of the client so far
-    told = np.int64(-(1 << 62))  # highest byte of the server so far
+    asked = int64(-(1 << 62))  # highest byte of the client so far
+    told = int64(-(1 << 62))  # highest byte of the server so far
     open_turn = False
     for i in range(n):
         size = g[i].n

@@ -5,8 +5,9 @@ from dataclasses import dataclass
 import numpy as np
 
 from yaffle.analysis import Analysis
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Bools, Int64s, Int64s2
 from yaffle.capture.addresses import client_address, server_address
+from yaffle.capture.packets import Columns
 from yaffle.kernels import kernel
 from yaffle.ledger.path_observation import networks
 
@@ -25,7 +26,7 @@ class Culprit:
 
 
 @kernel
-def _sent_meanwhile(packets, own, starts, ends, sent):  # type: ignore[no-untyped-def]
+def _sent_meanwhile(packets: Columns, own: Bools, starts: Int64s, ends: Int64s, sent: Int64s2) -> None:
     """Adds to sent[conversation, direction] the bytes of packets of the `own` conversations that passed in any of some
     periods. starts, ends: of the periods in order of their beginning, each end no earlier than the one before.
     """

@@ -13,11 +13,11 @@ from itertools import pairwise
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Int64s
 from yaffle.capture.registry import marking
 from yaffle.findings.flow_labels import exporter_words
 from yaffle.findings.flow_source import HeldFlows
-from yaffle.kernels import kernel
+from yaffle.kernels import kernel, uint64
 from yaffle.records.flow_table import PACKETS
 from yaffle.units import count, share
 
@@ -96,8 +96,8 @@ def _per_exporter(rows: Array, places: Array) -> list[tuple[int, _Seen]]:
     names = ("src_hi", "src_lo", "dst_hi", "dst_lo", "src_port", "dst_port", "transport")
     mixed = np.zeros(rows.size, np.uint64)
     for name in names:
-        mixed = (mixed ^ rows[name].astype(np.uint64)) * np.uint64(0x9E3779B97F4A7C15)
-        mixed ^= mixed >> np.uint64(29)
+        mixed = (mixed ^ rows[name].astype(np.uint64)) * uint64(0x9E3779B97F4A7C15)
+        mixed ^= mixed >> uint64(29)
     _, flow = np.unique(mixed, return_inverse=True)
     largest = np.argsort(-np.bincount(flow, rows["octets"]))[:_MOST_FLOWS]
     mark = np.zeros(int(flow.max(initial=-1)) + 1, bool)
@@ -142,7 +142,7 @@ def _per_exporter(rows: Array, places: Array) -> list[tuple[int, _Seen]]:
 
 
 @kernel
-def _cover(starts, first, last, reach, covered):  # type: ignore[no-untyped-def]
+def _cover(starts: Int64s, first: Int64s, last: Int64s, reach: Int64s, covered: Int64s) -> None:
     """For each group of records in order of their beginning: when the last of them ended, and how much of that time
     they cover.
     """

@@ -2,22 +2,22 @@
 
 import numpy as np
 
-from yaffle.arrays import Array
-from yaffle.kernels import kernel
+from yaffle.arrays import Array, Int32s, Int64s
+from yaffle.kernels import int64, kernel, uint64
 
-_MIX = np.uint64(0x9E3779B97F4A7C15)
+_MIX = uint64(0x9E3779B97F4A7C15)
 
 
 @kernel
-def _numbered(keys, table, held, group, distinct):  # type: ignore[no-untyped-def]
+def _numbered(keys: Int64s, table: Int32s, held: Int64s, group: Int64s, distinct: Int64s) -> int:
     """Fills group, the number of each key by when it came first, and the distinct keys; gives how many there are.
 
     table: -1 everywhere, a power of two, more than there are keys; held: of the same size.
     """
-    mask, found = np.int64(table.size - 1), 0
+    mask, found = int64(table.size - 1), 0
     for i in range(keys.size):
         key = keys[i]
-        place = np.int64((np.uint64(key) * _MIX) >> np.uint64(20)) & mask
+        place = int64((uint64(key) * _MIX) >> uint64(20)) & mask
         while table[place] >= 0 and held[place] != key:
             place = (place + 1) & mask
         if table[place] < 0:
@@ -28,7 +28,7 @@ def _numbered(keys, table, held, group, distinct):  # type: ignore[no-untyped-de
 
 
 @kernel
-def laid(group, place, order):  # type: ignore[no-untyped-def]
+def laid(group: Int64s, place: Int64s, order: Int64s) -> None:
     """Fills order with rows group by group. place: where the next row of each group goes."""
     for i in range(group.size):
         order[place[group[i]]] = i

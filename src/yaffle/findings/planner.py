@@ -12,7 +12,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Bools, Float64s, Float64s2
 from yaffle.capture.registry import marking
 from yaffle.findings.classes import ClassLoads
 from yaffle.kernels import kernel
@@ -56,7 +56,9 @@ class Plan:
 
 
 @kernel
-def _waits(bits, line, rates, first, step_ns, single, waited):  # type: ignore[no-untyped-def]
+def _waits(
+    bits: Float64s2, line: float, rates: Float64s, first: Bools, step_ns: float, single: bool, waited: Float64s2
+) -> None:
     """Runs the load through a line. bits: (classes, steps); line, rates: bits a step; waited: (classes, steps), ns
     that what came in a step had to wait until served.
     """
@@ -119,7 +121,7 @@ def plan(loads: ClassLoads, line_bps: float) -> Plan:
     )
     step_s = loads.bin_ns / 1e9
     first = np.array([code in FIRST for code in order])
-    now, planned = np.zeros(bits.shape), np.zeros(bits.shape)
+    now, planned = np.zeros_like(bits), np.zeros_like(bits)
     given = np.array([rates[code] for code in order]) * step_s
     _waits(bits, line_bps * step_s, given, first, float(loads.bin_ns), True, now)
     _waits(bits, line_bps * step_s, given, first, float(loads.bin_ns), False, planned)

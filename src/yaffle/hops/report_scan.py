@@ -3,10 +3,9 @@
 Lengths of a report count words of 4 octets behind its first 4; those of its metadata count the metadata alone.
 """
 
-import numpy as np
-
+from yaffle.arrays import Int64s, Int64s2, Uint8s
 from yaffle.capture.octets import half, long_word, word
-from yaffle.kernels import helper, kernel
+from yaffle.kernels import helper, int64, kernel
 
 # Columns of a row: datagram, report, place (0: the switch that reports; from 1 on the stack, newest first), what that
 # switch told, and the packet it is about; -1 where it is not told.
@@ -20,12 +19,12 @@ _ETHERNET, _IPV4, _IPV6 = 3, 4, 5
 
 
 @helper
-def _told(value):  # type: ignore[no-untyped-def]
-    return np.int64(-1) if value == _ONES else value
+def _told(value: int) -> int:
+    return int64(-1) if value == _ONES else value
 
 
 @helper
-def _metadata(data, at, stop, bits, first, out, row):  # type: ignore[no-untyped-def]
+def _metadata(data: Uint8s, at: int, stop: int, bits: int, first: int, out: Int64s2, row: int) -> None:
     """Metadata from `at` on, whose highest bit of `bits` is number `first` of the order that reports and stacks share
     (1 interfaces, 2 latency, 3 queue, 4 and 5 times, 6 level 2 interfaces, 7 utilization, 8 buffer; 15 drop reason).
     """
@@ -52,7 +51,7 @@ def _metadata(data, at, stop, bits, first, out, row):  # type: ignore[no-untyped
 
 
 @helper
-def _inner(data, at, stop, kind, out, row):  # type: ignore[no-untyped-def]
+def _inner(data: Uint8s, at: int, stop: int, kind: int, out: Int64s2, row: int) -> tuple[int, int]:
     """The packet that a report is about; where its transport's payload begins (its end for none), and its DSCP."""
     if kind == _ETHERNET:
         at += 12
@@ -65,12 +64,12 @@ def _inner(data, at, stop, kind, out, row):  # type: ignore[no-untyped-def]
             at += 4
         kind = _IPV4 if ethertype == 0x0800 else _IPV6 if ethertype == 0x86DD else 0
     if kind == _IPV4 and at + 20 <= stop and data[at] >> 4 == 4:
-        marking = np.int64(data[at + 1]) >> 2
+        marking = int64(data[at + 1]) >> 2
         out[row, OCTETS], out[row, TTL], out[row, PROTOCOL] = half(data, at + 2), data[at + 8], data[at + 9]
         out[row, SRC_HI], out[row, DST_HI], out[row, IPV6] = 0, 0, 0
         out[row, SRC_LO], out[row, DST_LO] = word(data, at + 12), word(data, at + 16)
         out[row, IDENTITY] = half(data, at + 4)
-        at += 4 * (np.int64(data[at]) & 15)
+        at += 4 * (int64(data[at]) & 15)
     elif kind == _IPV6 and at + 40 <= stop and data[at] >> 4 == 6:
         marking = half(data, at) >> 6 & 63
         out[row, OCTETS], out[row, TTL], out[row, PROTOCOL] = half(data, at + 4) + 40, data[at + 7], data[at + 6]
@@ -89,15 +88,15 @@ def _inner(data, at, stop, kind, out, row):  # type: ignore[no-untyped-def]
     if at + 20 > stop:
         return stop, marking
     out[row, IDENTITY] = out[row, IDENTITY] << 32 | word(data, at + 4)
-    return at + 4 * (np.int64(data[at + 12]) >> 4), marking
+    return at + 4 * (int64(data[at + 12]) >> 4), marking
 
 
 @helper
-def _stack(data, at, stop, out, row, own):  # type: ignore[no-untyped-def]
+def _stack(data: Uint8s, at: int, stop: int, out: Int64s2, row: int, own: int) -> int:
     """Rows of an INT-MD stack behind a transport header, as copies of row `own`; the next free row."""
     if at + 16 > stop or data[at] >> 4 != 1:
         return row
-    end = min(stop, at + 4 + 4 * np.int64(data[at + 1]))
+    end = min(stop, at + 4 + 4 * int64(data[at + 1]))
     head = word(data, at + 4)
     words, bits = head >> 8 & 31, half(data, at + 8)
     if head >> 28 != 2 or words == 0:
@@ -122,24 +121,26 @@ def _stack(data, at, stop, out, row, own):  # type: ignore[no-untyped-def]
 
 
 @helper
-def _blank(out, row, datagram, report, node):  # type: ignore[no-untyped-def]
+def _blank(out: Int64s2, row: int, datagram: int, report: int, node: int) -> None:
     for column in range(COLUMNS):
         out[row, column] = -1
     out[row, DATAGRAM], out[row, REPORT], out[row, PLACE], out[row, NODE] = datagram, report, 0, node
 
 
 @helper
-def _version2(data, at, stop, datagram, report, int_dscp, out, row):  # type: ignore[no-untyped-def]
+def _version2(
+    data: Uint8s, at: int, stop: int, datagram: int, report: int, int_dscp: int, out: Int64s2, row: int
+) -> tuple[int, int]:
     """Rows of a datagram of report groups; (next free row, next report)."""
     node = word(data, at + 4)
     here = at + 8
     while here + 4 <= stop:
         kind, inner = data[here] >> 4, data[here] & 15
-        end = here + 4 + 4 * np.int64(data[here + 1])
-        size, flags = 4 * np.int64(data[here + 2]), np.int64(data[here + 3]) >> 4
+        end = here + 4 + 4 * int64(data[here + 1])
+        size, flags = 4 * int64(data[here + 2]), int64(data[here + 3]) >> 4
         if end > stop:
             break
-        begin, bits = here + 4, np.int64(0)
+        begin, bits = here + 4, int64(0)
         if kind != 0:
             if begin + 8 + size > end:
                 break
@@ -164,7 +165,7 @@ def _version2(data, at, stop, datagram, report, int_dscp, out, row):  # type: ig
 
 
 @helper
-def _version1(data, at, stop, datagram, report, out, row):  # type: ignore[no-untyped-def]
+def _version1(data: Uint8s, at: int, stop: int, datagram: int, report: int, out: Int64s2, row: int) -> tuple[int, int]:
     """The row of a datagram of format 1.0: one report, its optional fields by six bits."""
     if at + 16 > stop:
         return row, report
@@ -194,7 +195,7 @@ def _version1(data, at, stop, datagram, report, out, row):  # type: ignore[no-un
 
 
 @kernel
-def scan_reports(data, at, size, int_dscp, out, heads):  # type: ignore[no-untyped-def]
+def scan_reports(data: Uint8s, at: Int64s, size: Int64s, int_dscp: int, out: Int64s2, heads: Int64s2) -> int:
     """Rows of all reports of some datagrams, whose payload lies at `at`, into `out` (n, COLUMNS), and of each datagram
     version, node, hardware part and sequence number into `heads` (m, 4; version 0: none). How many rows there are, at
     most, where there is no room.

@@ -5,10 +5,9 @@ options are read for sequence numbers and times, those of direct export (RFC 932
 and what is unknown is passed over by its length.
 """
 
-import numpy as np
-
+from yaffle.arrays import Int64s, Int64s2, Uint8s
 from yaffle.capture.octets import half, word
-from yaffle.kernels import helper, kernel
+from yaffle.kernels import helper, int64, kernel
 
 # Columns of a row: the packet's place among those asked for, the node's place in the trace (0: the newest), what is
 # told of the trace, then what the node wrote; -1 where the trace has no such field or the node did not fill it.
@@ -32,7 +31,7 @@ _MOST_HEADERS = 8
 
 
 @helper
-def ip_begin(data, at, stop, link):  # type: ignore[no-untyped-def]
+def ip_begin(data: Uint8s, at: int, stop: int, link: int) -> int:
     """Where the IP header of a packet begins that lies from `at` to `stop`; -1 where it is none."""
     if link == _ETHERNET:
         here = at + 12
@@ -56,13 +55,13 @@ def ip_begin(data, at, stop, link):  # type: ignore[no-untyped-def]
 
 
 @helper
-def _unknown(value, bits):  # type: ignore[no-untyped-def]
+def _unknown(value: int, bits: int) -> int:
     """-1 where all bits are set: the node did not fill the field."""
-    return -1 if value == (np.int64(1) << bits) - 1 else value
+    return -1 if value == (int64(1) << bits) - 1 else value
 
 
 @helper
-def _words_of(kind):  # type: ignore[no-untyped-def]
+def _words_of(kind: int) -> int:
     """Words that each node writes of a trace type, its snapshot apart; bit 0 is the highest of 24."""
     words = 0
     for bit in range(_SNAPSHOT):
@@ -72,7 +71,7 @@ def _words_of(kind):  # type: ignore[no-untyped-def]
 
 
 @helper
-def _node(data, at, kind, out, row):  # type: ignore[no-untyped-def]
+def _node(data: Uint8s, at: int, kind: int, out: Int64s2, row: int) -> None:
     """The fields of one node, as its trace type orders them."""
     for bit in range(_SNAPSHOT):
         if not kind >> (23 - bit) & 1:
@@ -101,7 +100,7 @@ def _node(data, at, kind, out, row):  # type: ignore[no-untyped-def]
 
 
 @helper
-def _trace(data, at, stop, incremental, packet, out, row):  # type: ignore[no-untyped-def]
+def _trace(data: Uint8s, at: int, stop: int, incremental: bool, packet: int, out: Int64s2, row: int) -> int:
     """Rows of one trace, whose option's data lies from `at` to `stop`; the next free row. Rows beyond `out` are only
     counted.
     """
@@ -126,12 +125,14 @@ def _trace(data, at, stop, incremental, packet, out, row):  # type: ignore[no-un
         if kind >> (23 - _SNAPSHOT) & 1:
             if here + 4 > stop:
                 break
-            here += 4 + 4 * np.int64(data[here])
+            here += 4 + 4 * int64(data[here])
     return row
 
 
 @kernel
-def scan_traces(data, position, captured, link, packet, out, edges):  # type: ignore[no-untyped-def]
+def scan_traces(
+    data: Uint8s, position: Int64s, captured: Int64s, link: Int64s, packet: Int64s, out: Int64s2, edges: Int64s2
+) -> tuple[int, int]:
     """Rows of all traces of some packets into `out` (n, COLUMNS), and of options of edges into `edges` (m,
     EDGE_COLUMNS); how many of each there are, also where there is no room.
     """
@@ -149,7 +150,7 @@ def scan_traces(data, position, captured, link, packet, out, edges):  # type: ig
                 break
             if at + 8 > stop:
                 break
-            end = min(at + 8 * (np.int64(data[at + 1]) + 1), stop)
+            end = min(at + 8 * (int64(data[at + 1]) + 1), stop)
             options = following != _ROUTING
             following = data[at]
             here = at + 2
@@ -157,7 +158,7 @@ def scan_traces(data, position, captured, link, packet, out, edges):  # type: ig
                 if data[here] == 0:
                     here += 1
                     continue
-                size = np.int64(data[here + 1])
+                size = int64(data[here + 1])
                 own = here + 2
                 if own + size > end:
                     break
@@ -173,12 +174,12 @@ def scan_traces(data, position, captured, link, packet, out, edges):  # type: ig
 
 
 @helper
-def _edge(data, at, stop, option, packet, edges, edge):  # type: ignore[no-untyped-def]
+def _edge(data: Uint8s, at: int, stop: int, option: int, packet: int, edges: Int64s2, edge: int) -> int:
     """The row of an option of edges: edge to edge (RFC 9197, section 4.6), or direct export (RFC 9326, section 3.1)."""
     if at + (4 if option == EDGE_OPTION else 8) > stop:
         return edge
     name, kind = half(data, at), half(data, at + 2)
-    sequence, seconds, fraction, flow, asked = np.int64(-1), np.int64(-1), np.int64(-1), np.int64(-1), np.int64(-1)
+    sequence, seconds, fraction, flow, asked = int64(-1), int64(-1), int64(-1), int64(-1), int64(-1)
     if option == EXPORT_OPTION:
         asked = word(data, at + 4) >> 8
         at += 8

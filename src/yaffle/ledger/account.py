@@ -4,26 +4,27 @@ from typing import NamedTuple
 
 import numpy as np
 
-from yaffle.arrays import Array
-from yaffle.capture.packets import ACK, FIN, RST, SYN
-from yaffle.exchanges.turns import find_turns
-from yaffle.kernels import kernel, leaf
+from yaffle.arrays import Array, Int64s, Uint8s
+from yaffle.capture.packets import ACK, FIN, RST, SYN, Columns, SackBlocks
+from yaffle.exchanges.turns import TurnRows, find_turns
+from yaffle.kernels import int64, kernel, leaf
 from yaffle.ledger import bounds, causes
 from yaffle.ledger.bounds import DOUBTS, PARTY_OF, bound
 from yaffle.ledger.charging import charge_exchange
 from yaffle.ledger.openings import charge_opening, first_measurement
-from yaffle.ledger.path_states import FLOOR, release_by_path
+from yaffle.ledger.path_states import FLOOR, PathStates, release_by_path
 from yaffle.ledger.selection import select
 from yaffle.ledger.transfers import loss_cover
 from yaffle.ledger.trips import LEAST, STATES, UNKNOWN, Ways, survey_ways
+from yaffle.ledger.workspace import Connections, Given, Workspace
 from yaffle.prefetch import prefetch
 from yaffle.protocols import message
 from yaffle.transport import kinds
+from yaffle.transport.classify import told_apart
 from yaffle.transport.host_clock import extra_delays
 from yaffle.transport.kinds import repeats
-from yaffle.transport.round_trips import BARE, FEW_BARE, HELD, HOLD_NS, OPENING, release_held
-from yaffle.transport.segments import FACTS, MISSED_CLIENT, MSS_CLIENT, SCALES_KNOWN, SIZE_CLIENT
-from yaffle.transport.workspace import told_apart
+from yaffle.transport.round_trips import BARE, FEW_BARE, HELD, HOLD_NS, OPENING, Samples, release_held
+from yaffle.transport.segments import FACTS, MISSED_CLIENT, MSS_CLIENT, SCALES_KNOWN, SIZE_CLIENT, Segments
 
 # Columns of one connection's facts, int64 each. The side's block stands twice: from the client, from the server.
 CONNECTION_FIELDS = (
@@ -124,7 +125,7 @@ _X_REQUEST, _X_RESPONSE, _X_SET_UP, _X_MESSAGE, _X_BOUNDS = (
 )
 _ANSWERED_SOON_NS = 20_000_000  # A SYN-ACK this soon after a repeated SYN answers it; no timer of its own expired.
 SET_UP, LOSS, UNSEEN = causes.SET_UP, causes.LOSS, causes.UNSEEN
-_FIRST = np.int64(0)
+_FIRST = int64(0)
 _SIGN_ON, _LAST = message.SIGN_ON, message.LAST_OF_ENCRYPTION
 
 OPENINGS = ("complete", "unseen", "refused", "unanswered")
@@ -143,14 +144,14 @@ class Tables(NamedTuple):
 
 
 @kernel
-def _round_trips(samples, floors, values, out):  # type: ignore[no-untyped-def]
+def _round_trips(samples: Samples, floors: Int64s, values: Int64s, out: Int64s) -> None:
     """Least, median, 95th percentile and greatest of the samples to each side."""
     count = samples.size
     for side in range(2):
         floors[side] = UNKNOWN
         at = _TO_CLIENT if side == 0 else _TO_SERVER
         k, measured = 0, False
-        least, most = UNKNOWN, np.int64(-1)
+        least, most = UNKNOWN, int64(-1)
         for i in range(count):
             if samples[i].side == side and samples[i].rtt >= 0 and samples[i].way < HELD:
                 # One that may have been held back says nothing alone, where it took as long as hosts hold them back.
@@ -182,16 +183,16 @@ def _round_trips(samples, floors, values, out):  # type: ignore[no-untyped-def]
         if samples[i].way == OPENING:
             opening[samples[i].side] = samples[i].rtt
     if opening[1] >= 0:
-        out[_HANDSHAKE] = opening[1] + max(np.int64(0), opening[0])
+        out[_HANDSHAKE] = opening[1] + max(int64(0), opening[0])
 
 
 @kernel
-def _count_sides(g, facts, kind_of_packet, mss, high, out):  # type: ignore[no-untyped-def]
+def _count_sides(g: Segments, facts: Int64s, kind_of_packet: Uint8s, mss: Int64s, high: Int64s, out: Int64s) -> None:
     """Totals of each side, and how the connection closed; largest segments and windows; the kinds go to the packets."""
     n = g.size
     zero_since = np.full(2, -1, np.int64)
     fins = np.zeros(2, np.bool_)
-    asked_again = np.int64(-(1 << 60))  # when the client's SYN came again
+    asked_again = int64(-(1 << 60))  # when the client's SYN came again
     closing = _OPEN
     mss[:] = 536
     high[:] = 0
@@ -249,9 +250,18 @@ def _count_sides(g, facts, kind_of_packet, mss, high, out):  # type: ignore[no-u
 
 
 @kernel
-def account(  # type: ignore[no-untyped-def]
-    first, last, connections, packets, sack, space, given, paths, tables, x
-):
+def account(
+    first: int,
+    last: int,
+    connections: Connections,
+    packets: Columns,
+    sack: SackBlocks,
+    space: Workspace,
+    given: Given,
+    paths: PathStates,
+    tables: Tables,
+    x: int,
+) -> tuple[int, int]:
     """Accounts for the connections first..last-1, writing exchanges from row x on. connections: Connections; sack:
     SackBlocks; space: Workspace; given: Given; paths: PathStates; tables: Tables.
 
@@ -311,12 +321,12 @@ def account(  # type: ignore[no-untyped-def]
         out[_OPENING] = charge_opening(g, floors, total, times)
         opened, open_end = times[0], times[1]
         out[_SET_UP_NS] = open_end - opened
-        measured = first_measurement(g, opened, open_end) if out[_OPENING] == _COMPLETE else np.int64(0)
+        measured = first_measurement(g, opened, open_end) if out[_OPENING] == _COMPLETE else int64(0)
         pending_charge[:] = 0
         if out[_OPENING] == _COMPLETE:
             pending_charge[:] = total
         rows = 0
-        set_up_ns = np.int64(0)  # of encryption, waited for by the first exchange
+        set_up_ns = int64(0)  # of encryption, waited for by the first exchange
         for k in range(found):
             if turns[k].answer < 0 and (turns[k].kind != 0 or not _awaited(g, turns, k, out)):
                 continue
@@ -343,7 +353,7 @@ def account(  # type: ignore[no-untyped-def]
             bound(charge, PARTY_OF, doubt, bounded)
             for m in range(bounded.size):
                 row[_X_BOUNDS + m] = bounded[m]
-            wait = np.int64(0)
+            wait = int64(0)
             for m in range(CHARGES):
                 total[m] += charge[m]
                 wait += charge[m]
@@ -360,7 +370,7 @@ def account(  # type: ignore[no-untyped-def]
 
 
 @leaf
-def _one_way(g):  # type: ignore[no-untyped-def]
+def _one_way(g: Segments) -> bool:
     """Whether only one side's packets are here, though they acknowledge what the other sent."""
     for i in range(g.size):
         if g[i].d != g[0].d:
@@ -369,7 +379,7 @@ def _one_way(g):  # type: ignore[no-untyped-def]
 
 
 @leaf
-def _of_handshake(g, kind, stop, charge, times):  # type: ignore[no-untyped-def]
+def _of_handshake(g: Segments, kind: int, stop: int, charge: Int64s, times: Int64s) -> int:
     """Turns the charges of a handshake's turn into those of encryption; returns the time from its start to the
     client's next step.
     """
@@ -383,14 +393,14 @@ def _of_handshake(g, kind, stop, charge, times):  # type: ignore[no-untyped-def]
         return spent
     for i in range(stop, g.size):
         if g[i].d == 0 and g[i].n > 0 and g[i].kind & kinds.KIND_MASK != kinds.COPY:
-            computing = max(np.int64(0), g[i].t - times[4])
+            computing = max(int64(0), g[i].t - times[4])
             charge[causes.CLIENT_ENCRYPTION] += computing
             return spent + computing
     return spent
 
 
 @leaf
-def _pushed(g, turns, found, out):  # type: ignore[no-untyped-def]
+def _pushed(g: Segments, turns: TurnRows, found: int, out: Int64s) -> None:
     """Bytes the server sent before it was asked anything."""
     limit = turns[0].first if found > 0 else g.size
     for i in range(limit):
@@ -399,7 +409,7 @@ def _pushed(g, turns, found, out):  # type: ignore[no-untyped-def]
 
 
 @leaf
-def _awaited(g, turns, k, out):  # type: ignore[no-untyped-def]
+def _awaited(g: Segments, turns: TurnRows, k: int, out: Int64s) -> bool:
     """Whether an unanswered request was waited for: not when the sides parted in order (a stream one way)."""
     if out[_CLOSING] == _ORDERLY:
         return False

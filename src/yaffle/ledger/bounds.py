@@ -8,8 +8,8 @@ may be its own, and all that is unexplained. docs/measures.md says where each do
 
 import numpy as np
 
-from yaffle.arrays import Array
-from yaffle.kernels import kernel, leaf
+from yaffle.arrays import Array, Float64s2, Int64s
+from yaffle.kernels import int64, kernel, leaf
 from yaffle.ledger import causes
 
 # What may be whose. The last is time of the network's that the wait as charged may lack.
@@ -27,11 +27,11 @@ _CLIENT, _NETWORK, _SERVER = (causes.PARTIES.index(party) for party in BOUNDED)
 
 
 @leaf
-def bound(charge, party_of, doubt, out):  # type: ignore[no-untyped-def]
+def bound(charge: Int64s, party_of: Int64s, doubt: Int64s, out: Int64s) -> None:
     """Fills out (client low, high, network low, high, server low, high), ns. doubt: (DOUBTS,); party_of: of each
     column.
     """
-    client = network = server = unseen = np.int64(0)
+    client = network = server = unseen = int64(0)
     for k in range(charge.size):
         if party_of[k] == _CLIENT:
             client += charge[k]
@@ -41,12 +41,12 @@ def bound(charge, party_of, doubt, out):  # type: ignore[no-untyped-def]
             server += charge[k]
         else:
             unseen += charge[k]
-    out[0] = max(np.int64(0), client - doubt[CLIENT_OR_NETWORK])
+    out[0] = max(int64(0), client - doubt[CLIENT_OR_NETWORK])
     out[1] = client + min(doubt[NETWORK_OR_CLIENT], network) + unseen
-    out[2] = max(np.int64(0), network - doubt[NETWORK_OR_SERVER] - doubt[NETWORK_OR_CLIENT] - doubt[NETWORK_TOO_LONG])
+    out[2] = max(int64(0), network - doubt[NETWORK_OR_SERVER] - doubt[NETWORK_OR_CLIENT] - doubt[NETWORK_TOO_LONG])
     from_others = min(doubt[SERVER_OR_NETWORK], server) + min(doubt[CLIENT_OR_NETWORK], client)
     out[3] = network + from_others + doubt[NETWORK_TOO_SHORT] + unseen
-    out[4] = max(np.int64(0), server - doubt[SERVER_OR_NETWORK])
+    out[4] = max(int64(0), server - doubt[SERVER_OR_NETWORK])
     out[5] = server + min(doubt[NETWORK_OR_SERVER], network) + unseen
 
 
@@ -54,11 +54,11 @@ PARTY_OF = np.array([causes.PARTIES.index(party) for party, _ in causes.CHARGES]
 
 
 @kernel
-def _added(estimate, low, high, group, sums):  # type: ignore[no-untyped-def]
+def _added(estimate: Int64s, low: Int64s, high: Int64s, group: Int64s, sums: Float64s2) -> None:
     """Adds to sums, a column a group: estimates; distances to the lower bound and their squares; to the upper one."""
     for i in range(estimate.size):
         g, here = group[i], estimate[i]
-        below, above = float(max(np.int64(0), here - low[i])), float(max(np.int64(0), high[i] - here))
+        below, above = float(max(int64(0), here - low[i])), float(max(int64(0), high[i] - here))
         sums[0, g] += here
         sums[1, g] += below
         sums[2, g] += below * below
@@ -74,7 +74,8 @@ def combined(estimate_ns: Array, low_ns: Array, high_ns: Array, group: Array, gr
     equicorrelated errors (JCGM 100:2008, section 5.2.2, with one correlation coefficient for all pairs).
     """
     sums = np.zeros((5, groups))
-    _added(*(np.ascontiguousarray(one, np.int64) for one in (estimate_ns, low_ns, high_ns, group)), sums)
+    estimate, least, most, of = (np.ascontiguousarray(one, np.int64) for one in (estimate_ns, low_ns, high_ns, group))
+    _added(estimate, least, most, of, sums)
     total, below, below_squares, above, above_squares = sums
     low = total - np.sqrt((1 - SHARED) * below_squares + SHARED * below * below)
     high = total + np.sqrt((1 - SHARED) * above_squares + SHARED * above * above)

@@ -6,18 +6,19 @@ parts: the request on its way, the server's turn, the answer on its way, the las
 way are cut at every packet; each gap is charged by what ended it.
 """
 
-import numpy as np
-
+from yaffle.arrays import Int64s
 from yaffle.capture.packets import ACK, FIN
-from yaffle.kernels import leaf
+from yaffle.exchanges.turns import TurnRow, TurnRows
+from yaffle.kernels import int64, leaf
 from yaffle.ledger import causes
 from yaffle.ledger.bounds import NETWORK_OR_SERVER, NETWORK_TOO_LONG, NETWORK_TOO_SHORT, SERVER_OR_NETWORK
-from yaffle.ledger.stretch import begin
+from yaffle.ledger.stretch import Cutting, begin
 from yaffle.ledger.transfers import transfer
 from yaffle.ledger.trips import (
     LEAST,
     SOONEST,
     UNKNOWN,
+    Ways,
     lately,
     repeat_delay,
     retransmission_timer,
@@ -25,7 +26,8 @@ from yaffle.ledger.trips import (
     way_or_less,
 )
 from yaffle.transport.kinds import COPY, DATA, FIRST_UNSEEN, KIND_MASK, SPURIOUS, probes, repeats
-from yaffle.transport.round_trips import HELD, HELD_LEAST_NS
+from yaffle.transport.round_trips import HELD, HELD_LEAST_NS, Samples
+from yaffle.transport.segments import Segments
 
 ROUND_TRIP, QUEUEING, LOSS = causes.ROUND_TRIP, causes.QUEUEING, causes.LOSS
 PROCESSING, UNSEEN = causes.PROCESSING, causes.UNSEEN
@@ -34,11 +36,11 @@ PROCESSING, UNSEEN = causes.PROCESSING, causes.UNSEEN
 _FAR = 4096
 _MOST_LATE_NS = 1_000_000_000  # More is a clock that was set, not a way.
 _ANSWER_SEEN_NS = 10_000_000_000  # An acknowledgement later than this is not that of the answer's last byte alone.
-_CLIENT, _SERVER = np.int64(0), np.int64(1)  # Typed, or each would compile the kernels it is given to once more.
+_CLIENT, _SERVER = int64(0), int64(1)  # Typed, or each would compile the kernels it is given to once more.
 
 
 @leaf
-def effective(g, i, floor_out):  # type: ignore[no-untyped-def]
+def effective(g: Segments, i: int, floor_out: int) -> bool:
     """Whether this copy is one that may have carried its bytes to the receiver: not a later one that was not needed."""
     kind = g[i].kind
     if kind & KIND_MASK == COPY or probes(kind):
@@ -52,7 +54,20 @@ def effective(g, i, floor_out):  # type: ignore[no-untyped-def]
 
 
 @leaf
-def charge_exchange(g, turns, x, ways, mss, windows_high, blocked, opened_ns, room, charge, doubt, times):  # type: ignore[no-untyped-def]
+def charge_exchange(
+    g: Segments,
+    turns: TurnRows,
+    x: int,
+    ways: Ways,
+    mss: Int64s,
+    windows_high: Int64s,
+    blocked: Int64s,
+    opened_ns: int,
+    room: Cutting,
+    charge: Int64s,
+    doubt: Int64s,
+    times: Int64s,
+) -> None:
     """Charges of exchange x into `charge` (ns a column), what of them is doubtful into `doubt`, its moments into
     `times`.
 
@@ -65,7 +80,7 @@ def charge_exchange(g, turns, x, ways, mss, windows_high, blocked, opened_ns, ro
     floor_client, floor_server = way_or_less(ways, 0), way_or_less(ways, 1)
     first = g[lo].t
     # It set out earlier than its least delay to here says, by its host's own clock.
-    late = min(max(np.int64(0), ways.extra[0, lo]), _MOST_LATE_NS)
+    late = min(max(int64(0), ways.extra[0, lo]), _MOST_LATE_NS)
     charge[QUEUEING] += late
     times[0] = first - late - _lost_before(g, lo, ways.samples, floor_client, opened_ns, charge, doubt)
     # The request is whole when its last byte passed for the last time that mattered.
@@ -94,10 +109,12 @@ def charge_exchange(g, turns, x, ways, mss, windows_high, blocked, opened_ns, ro
 
 
 @leaf
-def _lost_before(g, lo, samples, floor_client, opened_ns, charge, doubt):  # type: ignore[no-untyped-def]
+def _lost_before(
+    g: Segments, lo: int, samples: Samples, floor_client: int, opened_ns: int, charge: Int64s, doubt: Int64s
+) -> int:
     """How much earlier the request began than is seen, where its first copy was lost before this point."""
     if g[lo].kind & FIRST_UNSEEN == 0 or g[lo].lost <= 0:
-        return np.int64(0)
+        return int64(0)
     srtt, timer = retransmission_timer(samples, _SERVER, g[lo].t, floor_client, opened_ns)
     back = repeat_delay(g[lo].lost, srtt, timer)
     k = lo - 1
@@ -112,7 +129,7 @@ def _lost_before(g, lo, samples, floor_client, opened_ns, charge, doubt):  # typ
 
 
 @leaf
-def _charge_unanswered(g, lo, request_end, asked, charge):  # type: ignore[no-untyped-def]
+def _charge_unanswered(g: Segments, lo: int, request_end: int, asked: int, charge: Int64s) -> int:
     """Charges what follows a request that nothing answered; returns when that ended."""
     end = asked
     acknowledged = False
@@ -125,7 +142,18 @@ def _charge_unanswered(g, lo, request_end, asked, charge):  # type: ignore[no-un
 
 
 @leaf
-def _charge_turn(g, lo, answer, ways, asked, answered, floor_server, opened_ns, charge, doubt):  # type: ignore[no-untyped-def]
+def _charge_turn(
+    g: Segments,
+    lo: int,
+    answer: int,
+    ways: Ways,
+    asked: int,
+    answered: int,
+    floor_server: int,
+    opened_ns: int,
+    charge: Int64s,
+    doubt: Int64s,
+) -> None:
     """Charges the server's turn: the trip to it and back, what was lost of its answer before this point, and its own
     time.
     """
@@ -159,7 +187,7 @@ def _charge_turn(g, lo, answer, ways, asked, answered, floor_server, opened_ns, 
 
 
 @leaf
-def _last_of_answer(g, turn, answered, floor_client):  # type: ignore[no-untyped-def]
+def _last_of_answer(g: Segments, turn: TurnRow, answered: int, floor_client: int) -> int:
     """The segment that brought the last of the answer: repeats that mattered may follow the turn's end."""
     last, last_i = answered, turn.answer
     for i in range(turn.answer, g.size):
@@ -172,7 +200,7 @@ def _last_of_answer(g, turn, answered, floor_client):  # type: ignore[no-untyped
 
 
 @leaf
-def _was_held(samples, g, i, over):  # type: ignore[no-untyped-def]
+def _was_held(samples: Samples, g: Segments, i: int, over: int) -> bool:
     """Whether the bare acknowledgement i was held back by its host: by its sample, else where it came so much later
     than any trip.
     """
@@ -191,11 +219,21 @@ def _was_held(samples, g, i, over):  # type: ignore[no-untyped-def]
 
 
 @leaf
-def _charge_last_trip(g, answer, last_i, response_end, last, ways, floor_client, charge, doubt):  # type: ignore[no-untyped-def]
+def _charge_last_trip(
+    g: Segments,
+    answer: int,
+    last_i: int,
+    response_end: int,
+    last: int,
+    ways: Ways,
+    floor_client: int,
+    charge: Int64s,
+    doubt: Int64s,
+) -> int:
     """Charges the last trip, by the acknowledgement of the last byte unless that was held back; returns how long it
     took.
     """
-    seen_i = np.int64(-1)
+    seen_i = int64(-1)
     for i in range(last_i + 1, g.size):
         if g[i].d == 0 and g[i].flags & ACK and g[i].a >= response_end and g[i].kind & KIND_MASK != COPY:
             seen_i = i
@@ -204,21 +242,21 @@ def _charge_last_trip(g, answer, last_i, response_end, last, ways, floor_client,
             break
     trip, least, most = trip_around(ways, _CLIENT, last, g, seen_i)
     # The wait ends when the client has the last byte: what its acknowledgement took longer than its least is taken off.
-    late = min(max(np.int64(0), ways.extra[0, seen_i] if seen_i >= 0 else np.int64(0)), _MOST_LATE_NS)
-    trip, least, most = max(np.int64(0), trip - late), max(np.int64(0), least - late), max(np.int64(0), most - late)
+    late = min(max(int64(0), ways.extra[0, seen_i] if seen_i >= 0 else int64(0)), _MOST_LATE_NS)
+    trip, least, most = max(int64(0), trip - late), max(int64(0), least - late), max(int64(0), most - late)
     trip = max(trip, lately(g, answer, last_i, _SERVER, last, last + 1 if seen_i < 0 else g[seen_i].t))
     most = max(most, trip)
     if seen_i < 0:
         final = trip
     else:
-        seen = max(np.int64(0), g[seen_i].t - late - last)
+        seen = max(int64(0), g[seen_i].t - late - last)
         most = min(most, seen)
         # An acknowledgement that waited for a timer or for data tells nothing of the way.
         asked = g[seen_i].n > 0 or g[seen_i].flags & FIN != 0
         final = min(trip, seen) if asked or _was_held(ways.samples, g, seen_i, seen - most) else seen
     if most < UNKNOWN:
-        doubt[NETWORK_TOO_SHORT] += max(np.int64(0), most - final)
-    doubt[NETWORK_TOO_LONG] += max(np.int64(0), final - least)
+        doubt[NETWORK_TOO_SHORT] += max(int64(0), most - final)
+    doubt[NETWORK_TOO_LONG] += max(int64(0), final - least)
     if ways.state[_CLIENT, LEAST] >= UNKNOWN:  # Nothing tells how far the client is, nor whether it held that back.
         charge[UNSEEN] += final
         return final

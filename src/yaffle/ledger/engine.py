@@ -6,12 +6,12 @@ from typing import Any
 
 import numpy as np
 
-from yaffle.arrays import Array, runs_of
+from yaffle.arrays import Array, Bools, Int32s, Int64s, Int64s2, runs_of
 from yaffle.capture.captured import Capture
-from yaffle.capture.packets import HEAD_FROM_B
+from yaffle.capture.packets import HEAD_FROM_B, Columns
 from yaffle.errors import Cancelled
 from yaffle.exchanges.messages import Messages
-from yaffle.kernels import kernel
+from yaffle.kernels import kernel, uint16
 from yaffle.ledger.account import CHARGES, CONNECTION_FIELDS, EXCHANGE_FIELDS, SIDE_FIELDS, WIDTH, Tables, account
 from yaffle.ledger.orientation import orient
 from yaffle.ledger.path_observation import (
@@ -181,7 +181,7 @@ def own_accounts(
 
 
 @kernel
-def _lay(table, to, anew, also_to, before, kept):  # type: ignore[no-untyped-def]
+def _lay(table: Int64s2, to: Int64s, anew: Int64s2, also_to: Int64s, before: Int64s2, kept: Int64s) -> None:
     """Puts all rows of one table and some of another one where they belong, column by column."""
     for column in range(table.shape[1]):
         for k in range(to.size):
@@ -357,7 +357,7 @@ def _account_range(
 
 
 @kernel
-def _packets_of_each(flow, conversations):  # type: ignore[no-untyped-def]
+def _packets_of_each(flow: Int32s, conversations: int) -> Int64s:
     counts = np.zeros(conversations, np.int64)
     for i in range(flow.size):
         if flow[i] >= 0:
@@ -366,7 +366,7 @@ def _packets_of_each(flow, conversations):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _arrange(packets, turned, number, told, place, order):  # type: ignore[no-untyped-def]
+def _arrange(packets: Columns, turned: Bools, number: Int32s, told: int, place: Int64s, order: Int32s) -> None:
     """Sorts the packet rows by connection, in order of capture, and gives each its direction as from the client.
 
     turned: whether end `b` is the client; number: connection of each conversation, -1 for none; told: so many heads in
@@ -391,11 +391,11 @@ def _arrange(packets, turned, number, told, place, order):  # type: ignore[no-un
 
 
 @kernel
-def _tell_senders(packets):  # type: ignore[no-untyped-def]
+def _tell_senders(packets: Columns) -> None:
     """Writes to heads who sent each packet, whatever they told."""
     for i in range(packets.flow.size):
-        flags = packets.head[i].flags & ~np.uint16(HEAD_FROM_B)
-        packets.head[i].flags = flags | np.uint16(HEAD_FROM_B) if packets.direction[i] else flags
+        flags = packets.head[i].flags & ~uint16(HEAD_FROM_B)
+        packets.head[i].flags = flags | uint16(HEAD_FROM_B) if packets.direction[i] else flags
 
 
 def _by_column(parts: list[Array], room: Room | None = None) -> Array:

@@ -7,11 +7,12 @@ growing, and repair.
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Int64s
 from yaffle.capture.packets import ACK
-from yaffle.kernels import kernel
+from yaffle.kernels import int64, kernel
 from yaffle.transport import kinds
 from yaffle.transport.kinds import repairs
+from yaffle.transport.segments import Segments
 
 APPLICATION, RECEIVER, CONGESTION, PACE, REPAIR = 0, 1, 2, 3, 4
 WORDS = (
@@ -25,18 +26,28 @@ _LEAST_NS = 1_500_000
 
 
 @kernel
-def _judge(g, side, mss, whole_ns, blocked, first, last, limit, allowed):  # type: ignore[no-untyped-def]
+def _judge(
+    g: Segments,
+    side: int,
+    mss: int,
+    whole_ns: int,
+    blocked: Int64s,
+    first: Int64s,
+    last: Int64s,
+    limit: Int64s,
+    allowed: Int64s,
+) -> int:
     """Fills a row a stretch: from, to, what limited; and the estimate at each of the side's packets.
 
     Returns how many stretches.
     """
     count = 0
     previous = -1
-    least_loop = np.int64(1) << 60
-    lately = np.int64(0)  # most in flight of the round trip under way
-    round_ends = np.int64(0)
-    estimate = np.int64(0)
-    loop_ns = np.int64(0)
+    least_loop = int64(1) << 60
+    lately = int64(0)  # most in flight of the round trip under way
+    round_ends = int64(0)
+    estimate = int64(0)
+    loop_ns = int64(0)
     for i in range(g.size):
         allowed[i] = 0
         if g[i].d != side or g[i].n == 0 or g[i].kind & kinds.KIND_MASK == kinds.COPY:
@@ -47,7 +58,7 @@ def _judge(g, side, mss, whole_ns, blocked, first, last, limit, allowed):  # typ
         if previous >= 0:
             gap = g[i].t - g[previous].t
             outstanding = g[previous].flight
-            newest = np.int64(-1)
+            newest = int64(-1)
             k = i - 1
             while k > previous:
                 if g[k].d != side and g[k].flags & ACK:
@@ -70,12 +81,12 @@ def _judge(g, side, mss, whole_ns, blocked, first, last, limit, allowed):  # typ
                 first[count], last[count], limit[count] = g[previous].t, g[i].t, what
                 count += 1
             if what == REPAIR:
-                estimate = np.int64(min(estimate, max(g[i].flight, 2 * mss)))
+                estimate = int64(min(estimate, max(g[i].flight, 2 * mss)))
         if g[i].t > round_ends:
             if lately > 0:
                 estimate = lately
             lately = 0
-            round_ends = g[i].t + max(whole_ns, np.int64(1_000_000))
+            round_ends = g[i].t + max(whole_ns, int64(1_000_000))
         lately = max(lately, g[i].flight)
         estimate = max(estimate, g[i].flight)
         allowed[i] = estimate

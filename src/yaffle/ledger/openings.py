@@ -1,19 +1,19 @@
 """Charges of setting up a connection."""
 
-import numpy as np
-
+from yaffle.arrays import Int64s
 from yaffle.capture.packets import ACK, RST, SYN
-from yaffle.kernels import kernel
+from yaffle.kernels import int64, kernel
 from yaffle.ledger import causes
 from yaffle.ledger.trips import UNKNOWN
 from yaffle.transport.kinds import COPY, KIND_MASK
+from yaffle.transport.segments import Segments
 
 _OPENING_PACKETS = 64  # An opening that took more is not looked through.
 SET_UP, LOSS, UNSEEN = causes.SET_UP, causes.LOSS, causes.UNSEEN
 
 
 @kernel
-def charge_opening(g, floors, charge, times):  # type: ignore[no-untyped-def]
+def charge_opening(g: Segments, floors: Int64s, charge: Int64s, times: Int64s) -> int:
     """Charges of setting up the connection; times: first SYN, and when the client had its answer (at the point).
 
     Returns 0 complete, 1 unseen, 2 refused, 3 unanswered.
@@ -62,10 +62,10 @@ def charge_opening(g, floors, charge, times):  # type: ignore[no-untyped-def]
         # Several answers: the client had one of them; the acknowledgement tells when.
         until = min(g[end].t, g[last_answer].t + floor_client)
     until = max(until, began)  # Packets that lie in the file in an order they cannot have had give no negative time.
-    lost = max(np.int64(0), g[last_syn].t - began)
+    lost = max(int64(0), g[last_syn].t - began)
     if last_answer > answer and until > g[last_answer].t:
         lost += g[last_answer].t - g[answer].t
-    lost = max(np.int64(0), min(lost, until - began))
+    lost = max(int64(0), min(lost, until - began))
     times[0], times[1] = began, until
     charge[LOSS] += lost
     charge[SET_UP] += until - began - lost
@@ -73,13 +73,13 @@ def charge_opening(g, floors, charge, times):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def first_measurement(g, opened, end):  # type: ignore[no-untyped-def]
+def first_measurement(g: Segments, opened: int, end: int) -> int:
     """The client's first round trip: of the SYN that its answer echoes, from opened to end where none tells.
 
     A SYN-ACK echoes the first SYN that arrived (RFC 7323 section 4.3): where its first copy was lost, that measures
     long.
     """
-    first = np.int64(-1)
+    first = int64(-1)
     for i in range(min(g.size, _OPENING_PACKETS)):
         if g[i].flags & SYN and g[i].d == 1 and g[i].flags & ACK and g[i].tse >= 0 and g[i].t <= end:
             for k in range(i):

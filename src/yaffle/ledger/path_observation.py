@@ -6,14 +6,16 @@ observed where one connection at least shows a queue and another has waits that 
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Int64s, Int64s2
 from yaffle.capture.conversations import Rows
-from yaffle.kernels import kernel
+from yaffle.capture.packets import Columns, SackBlocks
+from yaffle.kernels import int64, kernel, uint64
 from yaffle.ledger.path_states import FIRST, FLOOR, LAST, NO_FLOOR, SIDES, PathStates, no_states
+from yaffle.ledger.workspace import Connections, Workspace
+from yaffle.transport.classify import told_apart
 from yaffle.transport.host_clock import extra_delays
 from yaffle.transport.round_trips import BARE, HELD, release_held
 from yaffle.transport.segments import FACTS
-from yaffle.transport.workspace import told_apart
 
 CONNECTION, SIDE, SENT, AWAY, RTT = range(5)  # columns of what `observe` fills out; times in ns
 OBSERVED = 5
@@ -25,7 +27,7 @@ _RARELY = 0.01
 _LOOKED_AT = 1000
 _BIN_NS = 10_000_000  # The least of what passed within this is the queue; more is the hosts'.
 _LEAST_FALL_NS = 1_000_000
-_OCTETS_24 = np.uint64(0xFFFFFF00)
+_OCTETS_24 = uint64(0xFFFFFF00)
 
 
 def networks(high: Array, low: Array, ipv6: Array) -> Array:
@@ -112,9 +114,16 @@ def least_of_paths(path: Array, floor_ns: Array) -> Array:
 
 
 @kernel
-def observe(  # type: ignore[no-untyped-def]
-    chosen, connections, packets, sack, space, out, begin, from_connection
-):
+def observe(
+    chosen: Int64s,
+    connections: Connections,
+    packets: Columns,
+    sack: SackBlocks,
+    space: Workspace,
+    out: Int64s2,
+    begin: int,
+    from_connection: int,
+) -> tuple[int, int]:
     """Fills out (connection, side, time it set out, way out above the least, round trip) with the round trips of the
     chosen connections. connections: Connections; space: Workspace.
 
@@ -143,7 +152,7 @@ def observe(  # type: ignore[no-untyped-def]
             if sample.way >= HELD or sample.rtt < 0 or sample.bare != BARE:  # None that its host may have held back.
                 continue
             side = sample.side
-            away = max(np.int64(0), sample.rtt - floors[side] - max(np.int64(0), delays[side, sample.i]))
+            away = max(int64(0), sample.rtt - floors[side] - max(int64(0), delays[side, sample.i]))
             at = latest[side]
             if at >= 0 and out[at, SENT] // _BIN_NS == (sample.t - sample.rtt) // _BIN_NS:
                 if away < out[at, AWAY]:
@@ -171,7 +180,7 @@ def states(
     least = least_of_paths(path, floor_ns)
     order = np.lexsort((time, key))
     key, time, rise, c, side = key[order], time[order], (rows[:, RTT] - least[key])[order], c[order], side[order]
-    lowered = np.full(floor_ns.shape, NO_FLOOR)
+    lowered = np.full_like(floor_ns, NO_FLOOR)
     lived = np.ascontiguousarray(first_ns), np.ascontiguousarray(last_ns)  # One form of the kernel for all.
     _floors_of_the_path(key, time, rise, c, least, floor_ns, *lived, path, lowered)
     lowered[floor_ns < 0] = of_hosts[floor_ns < 0]
@@ -192,7 +201,18 @@ def states(
 
 
 @kernel
-def _floors_of_the_path(key, time, rise, owner, least, floor_ns, first_ns, last_ns, path, lowered):  # type: ignore[no-untyped-def]
+def _floors_of_the_path(
+    key: Int64s,
+    time: Int64s,
+    rise: Int64s,
+    owner: Int64s,
+    least: Int64s,
+    floor_ns: Int64s2,
+    first_ns: Int64s,
+    last_ns: Int64s,
+    path: Int64s,
+    lowered: Int64s2,
+) -> None:
     """Lowers those of connections that lived in a queue throughout to the least round trip of their path.
 
     A host that is further away than its neighbors is no queue: others' round trips must have been up as well, by

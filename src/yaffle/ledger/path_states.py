@@ -8,13 +8,13 @@ from typing import NamedTuple
 
 import numpy as np
 
-from yaffle.arrays import Array
-from yaffle.kernels import kernel, leaf
-from yaffle.transport.round_trips import ACKNOWLEDGED, FEW_BARE, HELD, HELD_LEAST_NS, HOLD_NS
+from yaffle.arrays import Array, Int64s2
+from yaffle.kernels import int64, kernel, leaf
+from yaffle.transport.round_trips import ACKNOWLEDGED, FEW_BARE, HELD, HELD_LEAST_NS, HOLD_NS, Samples
 
 SIDES = 2
 NEAR_NS = 200_000_000  # A queue of one moment tells nothing of one further away.
-NO_FLOOR = np.int64(1) << 60
+NO_FLOOR = int64(1) << 60
 
 
 class PathStates(NamedTuple):
@@ -38,11 +38,11 @@ def no_states(connections: int) -> PathStates:
 
 
 @leaf
-def away_at(paths, c, side, t):  # type: ignore[no-untyped-def]
+def away_at(paths: PathStates, c: int, side: int, t: int) -> tuple[int, int, int]:
     """(estimate, least, most) of what the way out took at time t above its least, by samples around it; -1 without."""
     first, last = paths.places[c, side, FIRST], paths.places[c, side, LAST]
     if first == last:
-        return np.int64(-1), np.int64(-1), np.int64(-1)
+        return int64(-1), int64(-1), int64(-1)
     low, high = first, last
     while low < high:
         middle = (low + high) >> 1
@@ -56,16 +56,16 @@ def away_at(paths, c, side, t):  # type: ignore[no-untyped-def]
         one, other = paths.samples[low - 1, AWAY], paths.samples[low, AWAY]
         span = paths.samples[low, TIME] - paths.samples[low - 1, TIME]
         part = (t - paths.samples[low - 1, TIME]) / span if span > 0 else 0.5
-        return np.int64(one + (other - one) * part), min(one, other), max(one, other)
+        return int64(one + (other - one) * part), min(one, other), max(one, other)
     if before:
         return paths.samples[low - 1, AWAY], paths.samples[low - 1, AWAY], paths.samples[low - 1, AWAY]
     if after:
         return paths.samples[low, AWAY], paths.samples[low, AWAY], paths.samples[low, AWAY]
-    return np.int64(-1), np.int64(-1), np.int64(-1)
+    return int64(-1), int64(-1), int64(-1)
 
 
 @kernel
-def release_by_path(samples, extra, paths, c):  # type: ignore[no-untyped-def]
+def release_by_path(samples: Samples, extra: Int64s2, paths: PathStates, c: int) -> None:
     """Takes samples as measures of the way again where others' round trips explain what seemed held."""
     floors = np.empty(SIDES, np.int64)
     for side in range(SIDES):
@@ -77,8 +77,8 @@ def release_by_path(samples, extra, paths, c):  # type: ignore[no-untyped-def]
         if samples[k].way == HELD:
             side = samples[k].side
             _, _, most = away_at(paths, c, side, samples[k].t - samples[k].rtt)
-            over = samples[k].rtt - floors[side] - max(np.int64(0), extra[side, samples[k].i])
-            if over - max(np.int64(0), most) < HELD_LEAST_NS:
+            over = samples[k].rtt - floors[side] - max(int64(0), extra[side, samples[k].i])
+            if over - max(int64(0), most) < HELD_LEAST_NS:
                 samples[k].way = ACKNOWLEDGED
         elif (
             samples[k].bare == FEW_BARE

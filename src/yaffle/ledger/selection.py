@@ -1,10 +1,11 @@
 """The value at a place of what would be sorted, without sorting."""
 
+from yaffle.arrays import Int64s
 from yaffle.kernels import kernel
 
 
 @kernel
-def select(values, low, high, place):  # type: ignore[no-untyped-def]
+def select(values: Int64s, low: int, high: int, place: int) -> int:
     """Reorders values[low:high] so that `place` holds what it would if they were sorted, and returns that (Hoare
     1961).
     """

@@ -4,13 +4,13 @@ from typing import NamedTuple
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Int64s, Struct
 from yaffle.kernels import pasted
 from yaffle.ledger import causes
 from yaffle.ledger.bounds import CLIENT_OR_NETWORK, NETWORK_OR_CLIENT, NETWORK_OR_SERVER, SERVER_OR_NETWORK
-from yaffle.ledger.pace import GAP_BINS
 
 _NEVER = -(1 << 60)
+GAP_BINS = 64  # by length, see `pace.gap_bin`
 PACED_LEAST = 30  # Fewer packets show no pace.
 
 STRETCH = np.dtype(
@@ -35,6 +35,7 @@ STRETCH = np.dtype(
         )
     ]
 )  # fmt: skip
+Stretch = Struct  # one of them
 
 
 class Cutting(NamedTuple):
@@ -50,7 +51,19 @@ def empty_cutting() -> Cutting:
 
 
 @pasted
-def begin(stretch, lo, hi, side, start, end, floor_send, floor_receive, mss, window_high, charge):  # type: ignore[no-untyped-def]
+def begin(
+    stretch: Stretch,
+    lo: int,
+    hi: int,
+    side: int,
+    start: int,
+    end: int,
+    floor_send: int,
+    floor_receive: int,
+    mss: int,
+    window_high: int,
+    charge: Int64s,
+) -> None:
     """Nothing of it is charged yet."""
     stretch.lo, stretch.hi, stretch.side, stretch.start, stretch.end = lo, hi, side, start, end
     stretch.floor_send, stretch.whole = floor_send, floor_send + floor_receive
@@ -70,6 +83,6 @@ def begin(stretch, lo, hi, side, start, end, floor_send, floor_receive, mss, win
 
 
 @pasted
-def is_paced(stretch):  # type: ignore[no-untyped-def]
+def is_paced(stretch: Stretch) -> bool:
     """Whether so many packets may show a pace."""
     return stretch.hi - stretch.lo >= PACED_LEAST

@@ -4,7 +4,7 @@ from functools import reduce
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Int8s2, Int64s, Int64s2
 from yaffle.kernels import kernel
 from yaffle.ledger import causes
 
@@ -15,7 +15,7 @@ _AT_ONCE = 512  # rows, which stay near the processor while they are summed
 
 
 @kernel
-def _by_party(charges, party_of, sums, heaviest):  # type: ignore[no-untyped-def]
+def _by_party(charges: Int64s2, party_of: Int64s, sums: Int64s2, heaviest: Int8s2) -> None:
     """charges: a row a column of the ledger."""
     most = np.empty((_AT_ONCE, sums.shape[1]), np.int64)
     for begin in range(0, charges.shape[1], _AT_ONCE):

@@ -1,14 +1,13 @@
 """Charges the time in which one side sends its bytes, gap by gap: each gap by what ended it."""
 
-import numpy as np
-
+from yaffle.arrays import Int64s, Int64s2
 from yaffle.capture.packets import ACK
-from yaffle.kernels import leaf, pasted
+from yaffle.kernels import int64, leaf, pasted
 from yaffle.ledger import causes
 from yaffle.ledger.pace import HELD_ACK_NS, charge_full_window, charge_pace, note_gap
-from yaffle.ledger.stretch import is_paced
+from yaffle.ledger.stretch import Stretch, is_paced
 from yaffle.transport.kinds import COPY, DATA, KIND_MASK, probes, repairs
-from yaffle.transport.segments import CUMULATIVE
+from yaffle.transport.segments import CUMULATIVE, Segment, Segments
 
 ROUND_TRIP, RATE, QUEUEING, LOSS = causes.ROUND_TRIP, causes.RATE, causes.QUEUEING, causes.LOSS
 UNSEEN = causes.UNSEEN
@@ -23,7 +22,7 @@ _NEAR_SLACK_NS, _REACH_SLACK_NS, _REACH_SLACK_LATE_NS = 300_000, 1_500_000, 3_50
 
 
 @leaf
-def loss_cover(g, blocked):  # type: ignore[no-untyped-def]
+def loss_cover(g: Segments, blocked: Int64s) -> None:
     """blocked[i] > 0: between segment i - 1 and i bytes were missing that a repeat brought later."""
     n = g.size
     blocked[: n + 1] = 0
@@ -41,14 +40,14 @@ def loss_cover(g, blocked):  # type: ignore[no-untyped-def]
             if k >= 0:
                 blocked[k + 1] += 1
                 blocked[j + 1] -= 1
-    running = np.int64(0)
+    running = int64(0)
     for i in range(n):
         running += blocked[i]
         blocked[i] = running
 
 
 @pasted
-def _sender_was_free(last, newest, gap, stretch):  # type: ignore[no-untyped-def]
+def _sender_was_free(last: Segment, newest: int, gap: int, stretch: Stretch) -> bool:
     """Whether nothing but the application kept the sender from sending: all acknowledged, or far less in flight than
     before. last: its last segment.
 
@@ -67,7 +66,7 @@ def _sender_was_free(last, newest, gap, stretch):  # type: ignore[no-untyped-def
 
 
 @pasted
-def _note(g, i, stretch, blocked):  # type: ignore[no-untyped-def]
+def _note(g: Segments, i: int, stretch: Stretch, blocked: Int64s) -> None:
     """What segment i tells of the stretch, whatever ended the gap before it."""
     # What it echoes (RFC 7323 section 4.3) tells what had reached its host by then, whatever the queues on the way.
     while g[i].tse >= 0 and stretch.reached < i:
@@ -91,14 +90,14 @@ def _note(g, i, stretch, blocked):  # type: ignore[no-untyped-def]
 
 
 @pasted
-def _heard(g, i, stretch, extra):  # type: ignore[no-untyped-def]
+def _heard(g: Segments, i: int, stretch: Stretch, extra: int) -> tuple[int, bool, int]:
     """What the receiver sent before segment i: (acknowledged, whether one of it set this one off, its last window).
 
     extra: what that took above its least to here; it left its host when its own clock says, so that queues on its way
     are taken off first.
     """
-    newest, set_off, window = np.int64(-1), False, np.int64(-1)
-    lag = stretch.floor_send + max(np.int64(0), extra)
+    newest, set_off, window = int64(-1), False, int64(-1)
+    lag = stretch.floor_send + max(int64(0), extra)
     near = stretch.floor_send * 3 // 10
     reach = g[i].t - lag - near - (_REACH_SLACK_NS if extra <= 0 else _REACH_SLACK_LATE_NS)
     nearest = g[i].t - lag + near + _NEAR_SLACK_NS
@@ -117,7 +116,7 @@ def _heard(g, i, stretch, extra):  # type: ignore[no-untyped-def]
 
 
 @pasted
-def _shut(last, gap, stretch, extra, window):  # type: ignore[no-untyped-def]
+def _shut(last: Segment, gap: int, stretch: Stretch, extra: int, window: int) -> bool:
     """Whether the receiver's window kept the sender from sending. last: its last segment; window: the last heard of.
 
     A reader that keeps up opens its window within a round trip. Where acknowledgements come late, a queue on the way
@@ -129,11 +128,11 @@ def _shut(last, gap, stretch, extra, window):  # type: ignore[no-untyped-def]
     if allowed < stretch.window_high // 2 or window == 0:
         return True
     queued = stretch.loop_ns > 2 * whole + HELD_ACK_NS and allowed >= stretch.window_high * 3 // 4
-    return not queued and gap > whole + whole // 2 + _ROUND_SLACK_NS + max(np.int64(0), extra)
+    return not queued and gap > whole + whole // 2 + _ROUND_SLACK_NS + max(int64(0), extra)
 
 
 @pasted
-def _doubted(cause, gap, newest, g, stretch, charge, doubt):  # type: ignore[no-untyped-def]
+def _doubted(cause: int, gap: int, newest: int, g: Segments, stretch: Stretch, charge: Int64s, doubt: Int64s) -> None:
     """What of the gap may be another's."""
     free, little = True, False
     if stretch.previous >= 0:
@@ -154,14 +153,16 @@ def _doubted(cause, gap, newest, g, stretch, charge, doubt):  # type: ignore[no-
 
 
 @pasted
-def _pause(g, i, gap, stretch, blocked, extra, charge, doubt):  # type: ignore[no-untyped-def]
+def _pause(
+    g: Segments, i: int, gap: int, stretch: Stretch, blocked: Int64s, extra: int, charge: Int64s, doubt: Int64s
+) -> int:
     """What ended a gap that is longer than packets in flow have between them."""
     newest, set_off, window = _heard(g, i, stretch, extra)
-    cause = np.int64(ROUND_TRIP)
+    cause = int64(ROUND_TRIP)
     if g[i].missed > 0:
-        cause = np.int64(UNSEEN)  # What the capture missed may have passed in it.
+        cause = int64(UNSEEN)  # What the capture missed may have passed in it.
     elif blocked[i] > 0:
-        cause = np.int64(LOSS)  # A window that fills behind a hole is the hole's doing.
+        cause = int64(LOSS)  # A window that fills behind a hole is the hole's doing.
     elif stretch.previous >= 0:
         last = g[stretch.previous]
         if _shut(last, gap, stretch, extra, window):
@@ -173,10 +174,10 @@ def _pause(g, i, gap, stretch, blocked, extra, charge, doubt):  # type: ignore[n
 
 
 @pasted
-def _charge_gap(cause, gap, stretch, charge):  # type: ignore[no-untyped-def]
+def _charge_gap(cause: int, gap: int, stretch: Stretch, charge: Int64s) -> int:
     """Gives a gap to its cause; how much of it to the round trip."""
     whole = stretch.whole
-    trip = np.int64(0)
+    trip = int64(0)
     if cause == ROUND_TRIP:
         trip = min(gap, whole)
         charge[QUEUEING] += gap - trip
@@ -189,7 +190,9 @@ def _charge_gap(cause, gap, stretch, charge):  # type: ignore[no-untyped-def]
 
 
 @leaf
-def transfer(g, stretch, blocked, extra_send, bins, charge, doubt):  # type: ignore[no-untyped-def]
+def transfer(
+    g: Segments, stretch: Stretch, blocked: Int64s, extra_send: Int64s, bins: Int64s2, charge: Int64s, doubt: Int64s
+) -> None:
     """Charges a stretch of time in which one side sent its bytes, gap by gap.
 
     bins: int64 (2, GAP_BINS), room.
@@ -207,9 +210,9 @@ def transfer(g, stretch, blocked, extra_send, bins, charge, doubt):  # type: ign
             _note(g, i, stretch, blocked)
             repeat = repairs(g[i].kind)
             if gap <= SMALL_NS:
-                cause = np.int64(LOSS if blocked[i] > 0 else RATE)
+                cause = int64(LOSS if blocked[i] > 0 else RATE)
             elif repeat or probes(g[i].kind):
-                cause = np.int64(LOSS) if repeat else stretch.held
+                cause = int64(LOSS) if repeat else stretch.held
             else:
                 cause = _pause(g, i, gap, stretch, blocked, extra_send[i], charge, doubt)
             trip = _charge_gap(cause, gap, stretch, charge)

@@ -2,24 +2,23 @@
 
 from typing import NamedTuple
 
-import numpy as np
-
-from yaffle.arrays import Array
-from yaffle.kernels import kernel, leaf
+from yaffle.arrays import Array, Int64s
+from yaffle.kernels import int64, kernel, leaf
 from yaffle.ledger.path_states import PathStates, away_at
 from yaffle.ledger.selection import select
 from yaffle.transport.host_clock import lasting_delay
 from yaffle.transport.kinds import DATA
-from yaffle.transport.round_trips import BARE, FEW_BARE, HELD, OPENING, most_out
+from yaffle.transport.round_trips import BARE, FEW_BARE, HELD, OPENING, Samples, most_out
+from yaffle.transport.segments import Segments
 
-UNKNOWN = np.int64(1) << 60
+UNKNOWN = int64(1) << 60
 LEAST_TIMER_NS = 200_000_000  # Least retransmission timer of common stacks above the round trip.
 NEAR_NS = 1_000_000_000  # How far around a moment its round trip is looked for.
 UNASKED = (BARE, FEW_BARE)  # acknowledgements for which no program was waited for
 FEW = 3  # Fewer do not show how much the way varies.
 _SURVEYED = 4096
 _LOOKED_AHEAD = 64
-_FIRST = np.int64(0)
+_FIRST = int64(0)
 TIMER_STEP_NS = 4_000_000  # of common hosts' timers: those of a held acknowledgement are no finer.
 BLUR_NS = 1_000_000  # Resolution of common timestamp clocks (RFC 7323 section 5.4: 1 ms to 1 s).
 
@@ -46,16 +45,16 @@ class Ways(NamedTuple):
 
 
 @leaf
-def retransmission_timer(samples, side, t, other_floor, first_ns):  # type: ignore[no-untyped-def]
+def retransmission_timer(samples: Samples, side: int, t: int, other_floor: int, first_ns: int) -> tuple[int, int]:
     """(smoothed round trip, retransmission timer) of the host beyond `side`'s opposite at time t.
 
     RFC 6298, with the least variance term of common stacks, which falls by a quarter a round trip at most and takes
     only an eighth of what a falling round trip deviates. samples: round trips to `side`; the way from the point to
     the sending host and back adds other_floor. first_ns: the first measurement, of the opening, 0 if unknown.
     """
-    srtt = np.int64(0)
-    deviation = np.int64(0)
-    spread = np.int64(0)
+    srtt = int64(0)
+    deviation = int64(0)
+    spread = int64(0)
     if first_ns > 0:
         srtt, deviation = first_ns, first_ns // 2
         spread = max(4 * deviation, LEAST_TIMER_NS)
@@ -83,7 +82,7 @@ def retransmission_timer(samples, side, t, other_floor, first_ns):  # type: igno
 
 
 @leaf
-def repeat_delay(copies, srtt, timer):  # type: ignore[no-untyped-def]
+def repeat_delay(copies: int, srtt: int, timer: int) -> int:
     """How long ago the first copy of a lone segment was sent, when `copies` before this one were lost.
 
     The first is followed by a tail loss probe, two round trips and what a receiver may hold an acknowledgement back
@@ -98,7 +97,7 @@ def repeat_delay(copies, srtt, timer):  # type: ignore[no-untyped-def]
 
 
 @leaf
-def lately(g, lo, stop, side, until, before):  # type: ignore[no-untyped-def]
+def lately(g: Segments, lo: int, stop: int, side: int, until: int, before: int) -> int:
     """Least time to the acknowledgement of the last few segments of a side before `until` that were acknowledged
     earlier than `before`: a queue that the message itself filled stands in the way of its last byte, too. 0 where there
     is none.
@@ -111,11 +110,11 @@ def lately(g, lo, stop, side, until, before):  # type: ignore[no-untyped-def]
             least = min(least, g[i].done - g[i].t)
             found += 1
         i -= 1
-    return least if found >= 2 else np.int64(0)
+    return least if found >= 2 else int64(0)
 
 
 @leaf
-def _prompt_soon(samples, k, side):  # type: ignore[no-untyped-def]
+def _prompt_soon(samples: Samples, k: int, side: int) -> bool:
     """Whether an acknowledgement that was not held back follows a sample soon."""
     for n in range(k + 1, min(samples.size, k + _LOOKED_AHEAD)):
         if samples[n].t - samples[k].t > NEAR_NS:
@@ -126,19 +125,19 @@ def _prompt_soon(samples, k, side):  # type: ignore[no-untyped-def]
 
 
 @leaf
-def _held_for(values, count):  # type: ignore[no-untyped-def]
+def _held_for(values: Int64s, count: int) -> int:
     """The least time that a host held acknowledgements back again and again: one that came sooner than all others by a
     quarter was sent for another reason (the connection ended). UNKNOWN where there are too few; reorders the values.
     """
     if count < FEW:
         return UNKNOWN
     least = select(values, _FIRST, count, _FIRST)
-    second = select(values, _FIRST, count, np.int64(1))
+    second = select(values, _FIRST, count, int64(1))
     return second if 4 * least < 3 * second else least
 
 
 @kernel
-def survey_ways(samples, side, extra, state, telling, values):  # type: ignore[no-untyped-def]
+def survey_ways(samples: Samples, side: int, extra: Int64s, state: Int64s, telling: Int64s, values: Int64s) -> None:
     """Prepares a side of Ways: `out` of its samples, which of them tell the way, and its state beside LEAST.
 
     Hosts hold acknowledgements back for one time again and again, so that the least of what they took beside the way
@@ -148,22 +147,22 @@ def survey_ways(samples, side, extra, state, telling, values):  # type: ignore[n
     nearest rank, of at most some thousand samples evenly spread over the connection. extra,
     state, telling: of that side; values: room.
     """
-    soonest, times = UNKNOWN, np.int64(0)
+    soonest, times = UNKNOWN, int64(0)
     for k in range(samples.size):
         if samples[k].side == side:
             soonest = min(soonest, samples[k].rtt)
-            samples[k].out = samples[k].rtt - state[LEAST] - max(np.int64(0), extra[samples[k].i])
+            samples[k].out = samples[k].rtt - state[LEAST] - max(int64(0), extra[samples[k].i])
             if samples[k].way == HELD and samples[k].bare in UNASKED:
-                values[times] = max(np.int64(0), samples[k].out)
+                values[times] = max(int64(0), samples[k].out)
                 times += 1
     held = _held_for(values, times)
-    count, latest = np.int64(0), -UNKNOWN
+    count, latest = int64(0), -UNKNOWN
     for k in range(samples.size):
         if samples[k].side == side:
             way = samples[k].way
             if way == HELD and held < UNKNOWN:
                 samples[k].out -= held
-            samples[k].out = max(np.int64(0), samples[k].out)
+            samples[k].out = max(int64(0), samples[k].out)
             if samples[k].bare in UNASKED and samples[k].rtt >= 0 and way <= HELD:
                 if way < HELD:
                     latest = samples[k].t
@@ -175,12 +174,12 @@ def survey_ways(samples, side, extra, state, telling, values):  # type: ignore[n
                 count += 1
     state[SOONEST], state[HELD_FOR], state[TELLING] = soonest, held, count
     step = 1 + count // _SURVEYED
-    few = np.int64(0)
+    few = int64(0)
     for place in range(0, count, step):
         values[few] = samples[telling[place]].out
         few += 1
-    state[SPREAD] = select(values, _FIRST, few, (few * 9 + 9) // 10 - 1) if few > 0 else np.int64(0)
-    few, varies = np.int64(0), False
+    state[SPREAD] = select(values, _FIRST, few, (few * 9 + 9) // 10 - 1) if few > 0 else int64(0)
+    few, varies = int64(0), False
     for i in range(0, extra.size, 1 + extra.size // _SURVEYED):
         if extra[i] >= 0:
             values[few] = extra[i]
@@ -188,14 +187,14 @@ def survey_ways(samples, side, extra, state, telling, values):  # type: ignore[n
             few += 1
     few *= varies
     middle, high = (few + 1) // 2 - 1, (few * 19 + 19) // 20 - 1
-    state[HALF_BACK] = select(values, _FIRST, few, middle) if few > 0 else np.int64(0)
-    state[MOST_BACK] = select(values, middle, few, high) if few > 0 else np.int64(0)
+    state[HALF_BACK] = select(values, _FIRST, few, middle) if few > 0 else int64(0)
+    state[MOST_BACK] = select(values, middle, few, high) if few > 0 else int64(0)
 
 
 @leaf
-def _nearest_ways_out(samples, telling, count, t, room):  # type: ignore[no-untyped-def]
+def _nearest_ways_out(samples: Samples, telling: Int64s, count: int, t: int, room: Int64s) -> int:
     """The ways out of the telling samples closest to t, in order of size, into room from NEAR on; returns how many."""
-    low, high = np.int64(0), count
+    low, high = int64(0), count
     while low < high:
         middle = (low + high) >> 1
         if samples[telling[middle]].t < t:
@@ -228,30 +227,30 @@ def _nearest_ways_out(samples, telling, count, t, room):  # type: ignore[no-unty
 
 
 @leaf
-def way_or_less(ways, side):  # type: ignore[no-untyped-def]
+def way_or_less(ways: Ways, side: int) -> int:
     """The least round trip to a side; where nothing measured it, what any answer took at least. 0 without any."""
     if ways.state[side, LEAST] < UNKNOWN:
         return ways.state[side, LEAST]
-    return ways.state[side, SOONEST] if ways.state[side, SOONEST] < UNKNOWN else np.int64(0)
+    return ways.state[side, SOONEST] if ways.state[side, SOONEST] < UNKNOWN else int64(0)
 
 
 @leaf
-def _as_on_the_way_back(ways, side, t, g, back):  # type: ignore[no-untyped-def]
+def _as_on_the_way_back(ways: Ways, side: int, t: int, g: Segments, back: int) -> tuple[int, int, int]:
     """(estimate, least, most) of the way out above its least, where nothing measures it: what lasts on the way back
     lasts on both ways, unless answers came sooner than that; what varies there varies here, independently."""
-    late = max(np.int64(0), ways.extra[side, back] if back >= 0 else np.int64(0))
+    late = max(int64(0), ways.extra[side, back] if back >= 0 else int64(0))
     lasting = lasting_delay(g, ways.extra[side], back)
     usual, most = (
-        max(np.int64(0), ways.state[side, HALF_BACK] - lasting),
+        max(int64(0), ways.state[side, HALF_BACK] - lasting),
         max(ways.state[side, MOST_BACK] - lasting, late - lasting),
     )
     if lasting > 0 and lasting > most_out(ways.samples, side, t, late, ways.state[side, LEAST], ways.extra[side]):
-        lasting = np.int64(0)
-    return lasting + usual, np.int64(0), lasting + max(most, usual)
+        lasting = int64(0)
+    return lasting + usual, int64(0), lasting + max(most, usual)
 
 
 @leaf
-def trip_around(ways, side, t, g, back):  # type: ignore[no-untyped-def]
+def trip_around(ways: Ways, side: int, t: int, g: Segments, back: int) -> tuple[int, int, int]:
     """(estimate, least, most) of a trip to a side that began at time t, whose packet on the way back is segment `back`
     (-1 none).
 
@@ -261,8 +260,8 @@ def trip_around(ways, side, t, g, back):  # type: ignore[no-untyped-def]
     """
     floor = ways.state[side, LEAST]
     if floor >= UNKNOWN:
-        return np.int64(0), np.int64(0), UNKNOWN
-    late = ways.extra[side, back] if back >= 0 else np.int64(-1)
+        return int64(0), int64(0), UNKNOWN
+    late = ways.extra[side, back] if back >= 0 else int64(-1)
     near = ways.state[side]
     count = _nearest_ways_out(ways.samples, ways.telling[side], ways.state[side, TELLING], t, near)
     away, least, most = away_at(ways.paths, ways.connection, side, t)
@@ -275,6 +274,6 @@ def trip_around(ways, side, t, g, back):  # type: ignore[no-untyped-def]
         away, least, most = _as_on_the_way_back(ways, side, t, g, back)
     if count < FEW:  # So few may all have been quick ones: it varies as far as it does elsewhere.
         most = max(most, ways.state[side, SPREAD])
-    late = max(np.int64(0), late)
+    late = max(int64(0), late)
     blur = min(late, BLUR_NS)
     return floor + late + away, floor + late - blur + least, floor + late + blur + max(most, away)

@@ -2,8 +2,9 @@
 
 import numpy as np
 
+from yaffle.arrays import Int64s, Int64s2, Uint8s
 from yaffle.capture.pcap import u32
-from yaffle.kernels import helper, kernel
+from yaffle.kernels import helper, int64, kernel, uint64
 
 # linux/if_packet.h: places in the header of a block, of a packet, and of the address behind that.
 FIRST_PACKET, PACKETS, BLOCK_STATUS = 16, 12, 8
@@ -12,12 +13,12 @@ PER_PACKET = 32 + 12 + 4 + 3  # Octets that a packet takes beside itself, at mos
 
 
 @helper
-def _u16(buf, at):  # type: ignore[no-untyped-def]
-    return np.int64(buf[at + 1]) << 8 | np.int64(buf[at])
+def _u16(buf: Uint8s, at: int) -> int:
+    return int64(buf[at + 1]) << 8 | int64(buf[at])
 
 
 @helper
-def _put32(out, at, value):  # type: ignore[no-untyped-def]
+def _put32(out: Uint8s, at: int, value: int) -> None:
     out[at] = value & 255
     out[at + 1] = value >> 8 & 255
     out[at + 2] = value >> 16 & 255
@@ -25,7 +26,18 @@ def _put32(out, at, value):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def convert(buf, begin, first, done, indexes, numbers, loopback, out, filled, counts):  # type: ignore[no-untyped-def]
+def convert(
+    buf: Uint8s,
+    begin: int,
+    first: int,
+    done: int,
+    indexes: Int64s,
+    numbers: Int64s,
+    loopback: int,
+    out: Uint8s,
+    filled: int,
+    counts: Int64s2,
+) -> tuple[int, int, int]:
     """(packets done, octets filled, last time in ns): packets of a block from number `done` on, until one is of an
     interface that is not known, or `out` has no room.
 
@@ -36,7 +48,7 @@ def convert(buf, begin, first, done, indexes, numbers, loopback, out, filled, co
     packet is left in counts[0, 3].
     """
     total = u32(buf, begin + 12, True)
-    at, time_ns = begin + first, np.int64(0)
+    at, time_ns = begin + first, int64(0)
     while done < total:
         step, kept, wire, status = (
             u32(buf, at, True),
@@ -53,7 +65,7 @@ def convert(buf, begin, first, done, indexes, numbers, loopback, out, filled, co
             continue
         place = 0
         if indexes[0] >= 0:
-            place = np.searchsorted(indexes, index)
+            place = int64(np.searchsorted(indexes, index))
             if place == indexes.size or indexes[place] != index:
                 break
         number = numbers[place]
@@ -69,8 +81,8 @@ def convert(buf, begin, first, done, indexes, numbers, loopback, out, filled, co
         _put32(out, filled + 16, time_ns & 0xFFFFFFFF)
         _put32(out, filled + 20, size)
         _put32(out, filled + 24, wire + tag)
-        to = np.uint64(filled + 28)
-        source, before = np.uint64(data), np.uint64(12 if tag else 0)
+        to = uint64(filled + 28)
+        source, before = uint64(data), uint64(12 if tag else 0)
         for k in range(before):
             out[to + k] = buf[source + k]
         if tag:
@@ -80,7 +92,7 @@ def convert(buf, begin, first, done, indexes, numbers, loopback, out, filled, co
             out[filled + 41] = kind & 255
             out[filled + 42] = tci >> 8 & 255
             out[filled + 43] = tci & 255
-        rest, shift = np.uint64(kept), np.uint64(tag)
+        rest, shift = uint64(kept), uint64(tag)
         for k in range(before, rest):
             out[to + shift + k] = buf[source + k]
         end = filled + 28 + size

@@ -12,11 +12,12 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Int64s, Int64s2, Uint8s
 from yaffle.capture.captured import Capture
 from yaffle.capture.first_bytes import Beginnings
+from yaffle.capture.packets import Columns
 from yaffle.capture.payload import Payload
-from yaffle.kernels import kernel
+from yaffle.kernels import int64, kernel
 from yaffle.media.calls import ends_of
 from yaffle.transport.envelope import line_below
 
@@ -63,7 +64,18 @@ class Program:
 
 
 @kernel
-def _cells(rows, skips, packets, number, buf, last, counts, lost, out, references):  # type: ignore[no-untyped-def]
+def _cells(
+    rows: Int64s,
+    skips: Int64s,
+    packets: Columns,
+    number: int,
+    buf: Uint8s,
+    last: Int64s,
+    counts: Int64s,
+    lost: Int64s,
+    out: Int64s,
+    references: Int64s2,
+) -> int:
     """Walks through the cells of one stream. last: counter of each PID, -1 at first; out: loss events, copies,
     damaged; returns references filled (row of datagram, PID, PCR).
     """
@@ -72,18 +84,18 @@ def _cells(rows, skips, packets, number, buf, last, counts, lost, out, reference
         row = rows[k]
         if packets.source[row] != number:
             continue
-        at = packets.position[row] + np.int64(packets.payload_at[row]) + skips[k]
+        at = packets.position[row] + int64(packets.payload_at[row]) + skips[k]
         kept = (
             min(
-                np.int64(packets.payload_bytes[row]),
-                np.int64(packets.captured_bytes[row]) - np.int64(packets.payload_at[row]),
+                int64(packets.payload_bytes[row]),
+                int64(packets.captured_bytes[row]) - int64(packets.payload_at[row]),
             )
             - skips[k]
         )
-        end = min(at + kept, np.int64(buf.size))
+        end = min(at + kept, int64(buf.size))
         while at + 188 <= end and buf[at] == 0x47:
-            pid = (np.int64(buf[at + 1]) & 31) << 8 | np.int64(buf[at + 2])
-            control, counter = np.int64(buf[at + 3]) >> 4 & 3, np.int64(buf[at + 3]) & 15
+            pid = (int64(buf[at + 1]) & 31) << 8 | int64(buf[at + 2])
+            control, counter = int64(buf[at + 3]) >> 4 & 3, int64(buf[at + 3]) & 15
             if buf[at + 1] & 0x80:
                 out[2] += 1
             counts[pid] += 1
@@ -91,12 +103,12 @@ def _cells(rows, skips, packets, number, buf, last, counts, lost, out, reference
             if control & 2 and buf[at + 4] > 0:
                 fresh = buf[at + 5] & 0x80 != 0  # The counter may begin anew here.
                 if buf[at + 5] & 0x10 and buf[at + 4] >= 7 and found < references.shape[0]:
-                    base = np.int64(0)
+                    base = int64(0)
                     for b in range(4):
-                        base = base << 8 | np.int64(buf[at + 6 + b])
-                    base = base << 1 | np.int64(buf[at + 10]) >> 7
+                        base = base << 8 | int64(buf[at + 6 + b])
+                    base = base << 1 | int64(buf[at + 10]) >> 7
                     references[found, 0], references[found, 1] = row, pid
-                    references[found, 2] = base * 300 + ((np.int64(buf[at + 10]) & 1) << 8 | np.int64(buf[at + 11]))
+                    references[found, 2] = base * 300 + ((int64(buf[at + 10]) & 1) << 8 | int64(buf[at + 11]))
                     found += 1
             if control & 1 and pid != 8191:
                 if last[pid] >= 0 and not fresh:

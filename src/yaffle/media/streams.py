@@ -11,11 +11,12 @@ from typing import Any
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Float64s, Int64s, Int64s2, Uint8s
 from yaffle.capture.captured import Capture
 from yaffle.capture.first_bytes import Beginnings
+from yaffle.capture.packets import Columns
 from yaffle.capture.payload import Payload
-from yaffle.kernels import kernel
+from yaffle.kernels import int64, kernel
 from yaffle.media.calls import Call, ends_of
 from yaffle.media.rtcp_reports import Said, said_of_streams
 from yaffle.media.voice_quality import CODECS, HEARD_NS, PLAYED_AFTER_NS
@@ -95,7 +96,7 @@ class Media:
 
 
 @kernel
-def _headers(rows, packets, number, buf, out):  # type: ignore[no-untyped-def]
+def _headers(rows: Int64s, packets: Columns, number: int, buf: Uint8s, out: Int64s2) -> None:
     """Fills out[k]: sequence number, timestamp, SSRC, payload type; type -1 where it is no RTP."""
     for k in range(rows.size):
         row = rows[k]
@@ -104,22 +105,22 @@ def _headers(rows, packets, number, buf, out):  # type: ignore[no-untyped-def]
         at = packets.position[row] + packets.payload_at[row]
         out[k, 3] = -1
         if (
-            np.int64(packets.captured_bytes[row]) - np.int64(packets.payload_at[row]) < 12
+            int64(packets.captured_bytes[row]) - int64(packets.payload_at[row]) < 12
             or at + 12 > buf.size
             or buf[at] >> 6 != 2
         ):
             continue
-        out[k, 0] = (np.int64(buf[at + 2]) << 8) | np.int64(buf[at + 3])
+        out[k, 0] = (int64(buf[at + 2]) << 8) | int64(buf[at + 3])
         for part, first in ((1, 4), (2, 8)):
-            value = np.int64(0)
+            value = int64(0)
             for b in range(4):
-                value = (value << 8) | np.int64(buf[at + first + b])
+                value = (value << 8) | int64(buf[at + first + b])
             out[k, part] = value
-        out[k, 3] = np.int64(buf[at + 1]) & 127
+        out[k, 3] = int64(buf[at + 1]) & 127
 
 
 @kernel
-def fill_jitter(arrived_ns, stamp, clock_hz, jitter_ns):  # type: ignore[no-untyped-def]
+def fill_jitter(arrived_ns: Int64s, stamp: Int64s, clock_hz: int, jitter_ns: Float64s) -> None:
     """RFC 3550 section 6.4.1 in ns, after each packet in order of arrival; timestamps unwrapped."""
     estimate = 0.0
     for i in range(1, arrived_ns.size):

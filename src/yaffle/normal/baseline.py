@@ -11,7 +11,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Bools, Float64s, Int64s
 from yaffle.kernels import kernel
 
 HOURS_OF_WEEK = 168
@@ -72,21 +72,21 @@ def hours_of_week(times_ns: Array) -> Array:
 
 
 @kernel
-def _learn(  # type: ignore[no-untyped-def]
-    values,
-    slots,
-    weight,
-    profile_weight,
-    limit,
-    band,
-    floor,
-    warm_up,
-    profile_warm_up,
-    expected,
-    deviation,
-    side,
-    judged,
-):
+def _learn(
+    values: Float64s,
+    slots: Int64s,
+    weight: float,
+    profile_weight: float,
+    limit: float,
+    band: float,
+    floor: float,
+    warm_up: int,
+    profile_warm_up: int,
+    expected: Float64s,
+    deviation: Float64s,
+    side: Int64s,
+    judged: Bools,
+) -> None:
     """State 0 is the running one, state 1 + h that of the hour of the week h."""
     mean, variance, seen = (
         np.zeros(HOURS_OF_WEEK + 1),

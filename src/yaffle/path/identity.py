@@ -7,45 +7,46 @@ host varies it.
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Int64s, Uint8s, Uint64s
 from yaffle.capture.captured import Capture
+from yaffle.capture.packets import Columns
 from yaffle.capture.payload import Payload
-from yaffle.kernels import kernel
+from yaffle.kernels import int64, kernel, uint64
 
 _DIGESTED = 48  # Bytes of payload, of packets that are not TCP.
 _TCP = 6
 
 
 @kernel
-def _identities(rows, packets, number, buf, ids, most):  # type: ignore[no-untyped-def]
+def _identities(rows: Int64s, packets: Columns, number: int, buf: Uint8s, ids: Uint64s, most: int) -> None:
     """Fills `ids` for the packets of source `number` among the rows."""
     for k in range(rows.size):
         row = rows[k]
         if packets.source[row] != number:
             continue
         head = packets.head[row]
-        x = np.uint64(packets.protocol[row]) * np.uint64(0x9E3779B97F4A7C15) ^ np.uint64(packets.payload_bytes[row])
-        x = (x ^ np.uint64(head.ip_id)) * np.uint64(0xBF58476D1CE4E5B9)
-        x ^= x >> np.uint64(29)
+        x = uint64(packets.protocol[row]) * uint64(0x9E3779B97F4A7C15) ^ uint64(packets.payload_bytes[row])
+        x = (x ^ uint64(head.ip_id)) * uint64(0xBF58476D1CE4E5B9)
+        x ^= x >> uint64(29)
         if packets.protocol[row] == 6:
-            x = (x ^ (np.uint64(head.seq) << np.uint64(32) | np.uint64(head.ack))) * np.uint64(0x94D049BB133111EB)
-            x ^= x >> np.uint64(31)
-            x = (x ^ (np.uint64(head.tsval) << np.uint64(32) | np.uint64(head.tsecr))) * np.uint64(0x9E3779B97F4A7C15)
-            x ^= x >> np.uint64(29)
-            x = (x ^ (np.uint64(packets.flags[row] & 63) << np.uint64(16) | np.uint64(head.window))) * np.uint64(
+            x = (x ^ (uint64(head.seq) << uint64(32) | uint64(head.ack))) * uint64(0x94D049BB133111EB)
+            x ^= x >> uint64(31)
+            x = (x ^ (uint64(head.tsval) << uint64(32) | uint64(head.tsecr))) * uint64(0x9E3779B97F4A7C15)
+            x ^= x >> uint64(29)
+            x = (x ^ (uint64(packets.flags[row] & 63) << uint64(16) | uint64(head.window))) * uint64(
                 0xBF58476D1CE4E5B9
             )  # ECN may change on the way.
         else:
-            first = packets.position[row] + np.int64(packets.payload_at[row])
+            first = packets.position[row] + int64(packets.payload_at[row])
             kept = min(
-                np.int64(packets.payload_bytes[row]),
-                np.int64(packets.captured_bytes[row]) - np.int64(packets.payload_at[row]),
+                int64(packets.payload_bytes[row]),
+                int64(packets.captured_bytes[row]) - int64(packets.payload_at[row]),
                 most,
             )
             for at in range(first, min(first + kept, buf.size)):
-                x = (x ^ np.uint64(buf[at])) * np.uint64(1099511628211)
-            x ^= np.uint64(head.seq)
-        ids[k] = x ^ (x >> np.uint64(32))
+                x = (x ^ uint64(buf[at])) * uint64(1099511628211)
+            x ^= uint64(head.seq)
+        ids[k] = x ^ (x >> uint64(32))
 
 
 def identities(capture: Capture, payload: Payload, rows: Array) -> Array:

@@ -6,8 +6,8 @@ pairing with the most usual delay decides which are missing; where the farther o
 
 import numpy as np
 
-from yaffle.arrays import Array
-from yaffle.kernels import kernel
+from yaffle.arrays import Array, Int64s, Uint64s
+from yaffle.kernels import int64, kernel
 from yaffle.path.ordering import by_identity
 
 NONE, LOST, COPY, OUTSIDE = (
@@ -22,7 +22,17 @@ _SAME_WINDOW_NS = 5_000_000_000  # Packets of one identity that lie further apar
 
 
 @kernel
-def _pair(start, stop, order, ids, times, side, usual, window, partner):  # type: ignore[no-untyped-def]
+def _pair(
+    start: int,
+    stop: int,
+    order: Int64s,
+    ids: Uint64s,
+    times: Int64s,
+    side: Int64s,
+    usual: int,
+    window: int,
+    partner: Int64s,
+) -> None:
     """Pairs the packets of one identity, order[start:stop] by time with the clocks set right; side 0 is where they
     pass first.
     """
@@ -32,7 +42,7 @@ def _pair(start, stop, order, ids, times, side, usual, window, partner):  # type
         if side[one] != 0 or partner[one] != NONE:
             k += 1
             continue
-        best, off = np.int64(-1), np.int64(0)
+        best, off = int64(-1), int64(0)
         for j in range(start, stop):
             other = order[j]
             if side[other] != 1 or partner[other] != NONE:
@@ -42,7 +52,7 @@ def _pair(start, stop, order, ids, times, side, usual, window, partner):  # type
                 best, off = other, away
         if best >= 0:
             # Somebody of the first side who fits it better takes it.
-            rival = np.int64(-1)
+            rival = int64(-1)
             for j in range(start, stop):
                 other = order[j]
                 if side[other] == 0 and partner[other] == NONE and abs(times[best] - times[other] - usual) < off:
@@ -55,7 +65,9 @@ def _pair(start, stop, order, ids, times, side, usual, window, partner):  # type
 
 
 @kernel
-def _pair_in_order(start, stop, order, times, side, usual, partner):  # type: ignore[no-untyped-def]
+def _pair_in_order(
+    start: int, stop: int, order: Int64s, times: Int64s, side: Int64s, usual: int, partner: Int64s
+) -> None:
     """Pairs very many packets of one identity: each with the next one on the other side that comes when it should."""
     slack = max(abs(usual), NEAR_NS)
     j = start
@@ -71,7 +83,7 @@ def _pair_in_order(start, stop, order, times, side, usual, partner):  # type: ig
 
 
 @kernel
-def _match(order, ids, times, side, usual, window, partner):  # type: ignore[no-untyped-def]
+def _match(order: Int64s, ids: Uint64s, times: Int64s, side: Int64s, usual: int, window: int, partner: Int64s) -> None:
     """Pairs all packets. order: by identity, then time."""
     count = order.size
     start = 0
@@ -94,7 +106,7 @@ def _match(order, ids, times, side, usual, window, partner):  # type: ignore[no-
 
 
 @kernel
-def _usual(order, ids, times, side, delays):  # type: ignore[no-untyped-def]
+def _usual(order: Int64s, ids: Uint64s, times: Int64s, side: Int64s, delays: Int64s) -> int:
     """Fills the delays of packets that stand once on each side; returns their number. order: by identity, then time."""
     found, start, count = 0, 0, order.size
     while start < count:
@@ -130,7 +142,7 @@ def match(
 
 
 @kernel
-def _once(order, ids, border, found):  # type: ignore[no-untyped-def]
+def _once(order: Int64s, ids: Uint64s, border: int, found: Int64s) -> None:
     """Fills `found` at each place below `border` with the only other one of its identity, if that lies beyond."""
     start, count = 0, order.size
     while start < count:

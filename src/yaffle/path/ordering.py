@@ -4,12 +4,12 @@ sorting places by numbers.
 
 import numpy as np
 
-from yaffle.arrays import Array
-from yaffle.kernels import kernel
+from yaffle.arrays import Array, Int64s, Uint64s
+from yaffle.kernels import kernel, uint64
 
 
 @kernel
-def _settle(packed, order, ids, low):  # type: ignore[no-untyped-def]
+def _settle(packed: Uint64s, order: Int64s, ids: Uint64s, low: int) -> None:
     """Puts right what agrees in its high bits alone. packed: sorted; low: mask of the bits that hold the place."""
     count = order.size
     start = 0
@@ -34,7 +34,7 @@ def by_identity(ids: Array) -> Array:
     packed = (ids & ~low) | np.arange(ids.size, dtype=np.uint64)
     packed.sort()
     order = (packed & low).astype(np.int64)
-    _settle(packed, order, ids, low)
+    _settle(packed, order, ids, uint64(low))
     return order
 
 

@@ -11,10 +11,10 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Bools, Int64s
 from yaffle.capture.captured import Capture
 from yaffle.capture.packets import ACK, RST, SYN
-from yaffle.kernels import kernel
+from yaffle.kernels import int64, kernel, uint64
 from yaffle.path.matching import NONE, among, match
 from yaffle.path.ordering import by_group
 from yaffle.path.shared import Shared, Watch
@@ -61,10 +61,10 @@ class PathSegment:
 
 
 @kernel
-def _late(starts, order, sent_at, late):  # type: ignore[no-untyped-def]
+def _late(starts: Int64s, order: Int64s, sent_at: Int64s, late: Bools) -> None:
     """Marks, in each stream, packets that arrive after one that was sent later. order: by stream, then arrival."""
     for s in range(starts.size - 1):
-        most = np.int64(-(1 << 62))
+        most = int64(-(1 << 62))
         for k in range(starts[s], starts[s + 1]):
             i = order[k]
             if sent_at[i] < most:
@@ -75,8 +75,8 @@ def _late(starts, order, sent_at, late):  # type: ignore[no-untyped-def]
 
 def _mixed(ids: Array, stream: Array) -> Array:
     """Identities told apart by stream."""
-    x = ids ^ (stream.astype(np.uint64) + np.uint64(1)) * np.uint64(0x9E3779B97F4A7C15)
-    return np.asarray((x ^ (x >> np.uint64(31))) * np.uint64(0xBF58476D1CE4E5B9))
+    x = ids ^ (stream.astype(np.uint64) + uint64(1)) * uint64(0x9E3779B97F4A7C15)
+    return np.asarray((x ^ (x >> uint64(31))) * uint64(0xBF58476D1CE4E5B9))
 
 
 def _streams(capture: Capture, watch: Watch, number: Array, turned: Array) -> tuple[Array, Array]:

@@ -2,6 +2,7 @@
 
 import numpy as np
 
+from yaffle.arrays import Int64s, Int64s2, Uint8s
 from yaffle.capture.octets import hardware
 from yaffle.capture.radio_head import (
     BAD,
@@ -21,7 +22,7 @@ from yaffle.capture.radio_head import (
     le16,
     radio_head,
 )  # fmt: skip
-from yaffle.kernels import helper, kernel
+from yaffle.kernels import helper, int64, kernel
 
 # Columns of a row: the packet's row in the capture, frame control, addresses as numbers (-1 without), sequence number,
 # fragment, traffic identifier (-1 without), how it was heard and sent, where its body begins, how long it is.
@@ -38,7 +39,7 @@ _CTS, _ACK = 12, 13  # control frames that name no sender
 
 
 @helper
-def _data(buf, at, end, state, out, k):  # type: ignore[no-untyped-def]
+def _data(buf: Uint8s, at: int, end: int, state: int, out: Int64s2, k: int) -> None:
     """Where the body of a data frame begins, and what can be read of it."""
     size = header_length(buf, at, end)
     if size == 0:
@@ -46,23 +47,23 @@ def _data(buf, at, end, state, out, k):  # type: ignore[no-untyped-def]
     body = at + ((size + 3) // 4 * 4 if state & PADDED else size)
     if buf[at] & 0x80:
         qos = at + size - (6 if buf[at + 1] & 0x80 else 2)
-        out[k, TID] = np.int64(buf[qos]) & 15
+        out[k, TID] = int64(buf[qos]) & 15
         if buf[qos] & 0x80 and not buf[at + 1] & 0x40:
             body += 14
     out[k, BODY], out[k, LENGTH] = body, max(0, end - body)
     if buf[at + 1] & 0x40 or out[k, FRAGMENT] or end - body < 8 or buf[body] != 0xAA or buf[body + 1] != 0xAA:
         return
-    out[k, ETHERTYPE] = np.int64(buf[body + 6]) << 8 | np.int64(buf[body + 7])
+    out[k, ETHERTYPE] = int64(buf[body + 6]) << 8 | int64(buf[body + 7])
     ip = body + 8
     if out[k, ETHERTYPE] == 0x0800 and end - ip >= 24 and buf[ip] >> 4 == 4 and buf[ip + 9] == 17:
-        udp = ip + 4 * (np.int64(buf[ip]) & 15)
+        udp = ip + 4 * (int64(buf[ip]) & 15)
         if udp + 4 <= end:
-            out[k, PORTS] = (np.int64(buf[udp]) << 8 | np.int64(buf[udp + 1])) << 16
-            out[k, PORTS] |= np.int64(buf[udp + 2]) << 8 | np.int64(buf[udp + 3])
+            out[k, PORTS] = (int64(buf[udp]) << 8 | int64(buf[udp + 1])) << 16
+            out[k, PORTS] |= int64(buf[udp + 2]) << 8 | int64(buf[udp + 3])
 
 
 @kernel
-def scan_frames(data, position, captured, link, row, out):  # type: ignore[no-untyped-def]
+def scan_frames(data: Uint8s, position: Int64s, captured: Int64s, link: Int64s, row: Int64s, out: Int64s2) -> int:
     """Rows of the frames of some records into `out` (n, COLUMNS), which has room for all; how many there are."""
     k = 0
     found = np.empty(FOUND, np.int64)
@@ -76,10 +77,10 @@ def scan_frames(data, position, captured, link, row, out):  # type: ignore[no-un
             continue
         for column in range(COLUMNS):
             out[k, column] = -1
-        kind = np.int64(data[at]) >> 2 & 3
+        kind = int64(data[at]) >> 2 & 3
         if kind != CONTROL and end - at < 24:
             continue  # Whose it was cannot be said.
-        out[k, ROW], out[k, TYPE], out[k, SUBTYPE] = row[i], kind, np.int64(data[at]) >> 4
+        out[k, ROW], out[k, TYPE], out[k, SUBTYPE] = row[i], kind, int64(data[at]) >> 4
         out[k, FLAGS], out[k, RECEIVER] = data[at + 1], hardware(data, at + 4)
         out[k, HEARD_SIGNAL], out[k, HEARD_NOISE] = found[SIGNAL], found[NOISE]
         out[k, HEARD_RATE], out[k, HEARD_FREQUENCY] = found[RATE], found[FREQUENCY]

@@ -9,12 +9,12 @@ from functools import cached_property
 import numpy as np
 
 from yaffle.analysis import Analysis
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Int32s, Int64s
 from yaffle.capture.addresses import Labels, client_labels, server_labels
 from yaffle.exchanges import labels
 from yaffle.findings.flow_source import held_flows
 from yaffle.findings.services import failed
-from yaffle.kernels import kernel
+from yaffle.kernels import kernel, uint64
 from yaffle.ledger import causes
 from yaffle.ledger.bounds import BOUNDED, FIELDS
 from yaffle.ledger.sums import party_sums
@@ -23,7 +23,7 @@ from yaffle.units import size
 
 
 @kernel
-def _first_rows(flow, first):  # type: ignore[no-untyped-def]
+def _first_rows(flow: Int32s, first: Int64s) -> None:
     for k in range(flow.size - 1, -1, -1):
         if flow[k] >= 0:
             first[flow[k]] = k
@@ -272,8 +272,8 @@ class Evidence:
             for names in (("a_hi", "b_hi"), ("a_lo", "b_lo"), ("a_port", "b_port")):
                 one, two = (getattr(flows, n)[others].astype(np.uint64) for n in names)
                 for part in (np.minimum(one, two), np.maximum(one, two)):
-                    key = (key ^ part) * np.uint64(0x9E3779B97F4A7C15)
-                    key ^= key >> np.uint64(31)
+                    key = (key ^ part) * uint64(0x9E3779B97F4A7C15)
+                    key ^= key >> uint64(31)
             counted[others] = False
             _, first = np.unique(key, return_index=True)
             counted[others[first]] = True

@@ -10,10 +10,11 @@ from yaffle.ledger.limits import sender_limits
 from yaffle.ledger.transfers import loss_cover
 from yaffle.session.evidence import Evidence
 from yaffle.transport import kinds
+from yaffle.transport.classify import told_apart
 from yaffle.transport.host_clock import extra_delays
 from yaffle.transport.round_trips import release_held
 from yaffle.transport.segments import BASE_CLIENT, FACTS, SCALES_KNOWN
-from yaffle.transport.workspace import segment_space, told_apart
+from yaffle.transport.workspace import segment_space
 from yaffle.units import size
 
 SILENCE_NS = 30_000_000  # Shorter stretches are not listed.

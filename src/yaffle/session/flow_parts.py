@@ -8,10 +8,11 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Float64s, Float64s2, Int64s
 from yaffle.findings.flow_labels import DIMENSIONS, FlowLabels
 from yaffle.findings.flow_source import HeldFlows, held_flows
 from yaffle.findings.kernel_figures import KernelFigures, kernel_figures
+from yaffle.kernels import int64
 from yaffle.kernels import kernel as compiled_kernel
 from yaffle.progress import Progress, go_on
 from yaffle.records.flow_table import PACKETS, Exporter
@@ -66,7 +67,19 @@ class FlowPicture:
 
 
 @compiled_kernel
-def _spread(first_ns, last_ns, octets, packets, records, code, start_ns, end_ns, sums, trends, rate):  # type: ignore[no-untyped-def]
+def _spread(
+    first_ns: Int64s,
+    last_ns: Int64s,
+    octets: Int64s,
+    packets: Int64s,
+    records: Int64s,
+    code: Int64s,
+    start_ns: int,
+    end_ns: int,
+    sums: Float64s2,
+    trends: Float64s2,
+    rate: Float64s,
+) -> None:
     """Adds each record, as far as it lies in the period, to its label: bytes, packets, records; and to intervals of
     both resolutions.
     """
@@ -86,7 +99,7 @@ def _spread(first_ns, last_ns, octets, packets, records, code, start_ns, end_ns,
         for out in range(2):
             bins = trends.shape[1] if out == 0 else rate.size
             width = span / bins
-            j = min(bins - 1, np.int64(a / width))
+            j = min(bins - 1, int64(a / width))
             while j < bins:
                 low, high = j * width, (j + 1) * width
                 share = (min(float(b), high) - max(float(a), low)) / (last - first)
@@ -202,8 +215,10 @@ def _recent(rows: Array, codes: Array, last_ns: int, seconds: int, count: int) -
 
 
 def _added(rows: Array, codes: Array, first_ns: int, last_ns: int, sums: Array, trends: Array, rate: Array) -> None:
-    columns = [np.ascontiguousarray(rows[name]) for name in ("first_ns", "last_ns", "octets", "packets", "records")]
-    _spread(*columns, codes, first_ns, last_ns, sums, trends, rate)
+    first, last, octets, packets, records = (
+        np.ascontiguousarray(rows[name]) for name in ("first_ns", "last_ns", "octets", "packets", "records")
+    )
+    _spread(first, last, octets, packets, records, codes, first_ns, last_ns, sums, trends, rate)
 
 
 def flow_octets(evidence: Evidence, first_ns: int, last_ns: int, bins: int) -> Array:

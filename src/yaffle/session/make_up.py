@@ -5,12 +5,12 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Bools, Int32s, Int64s, Int64s2, Uint32s
 from yaffle.capture.addresses import Labels
 from yaffle.capture.packets import MARK_BROADCAST, MARK_MULTICAST
 from yaffle.capture.registry import marking, protocol_name
 from yaffle.inventory.places import Places
-from yaffle.kernels import kernel
+from yaffle.kernels import int64, kernel
 from yaffle.session.evidence import Evidence
 from yaffle.session.expressions import also, literal, only
 
@@ -133,7 +133,7 @@ def _and_none(codes: Array, none: int) -> Array:
 
 
 @kernel
-def _add_up(group, wire_bytes, mask, octets, counts):  # type: ignore[no-untyped-def]
+def _add_up(group: Int32s | Int64s, wire_bytes: Uint32s, mask: Bools, octets: Int64s, counts: Int64s) -> None:
     """Bytes and packets of each group; group -1 counts as the last."""
     for i in range(group.size):
         if mask[i]:
@@ -142,7 +142,16 @@ def _add_up(group, wire_bytes, mask, octets, counts):  # type: ignore[no-untyped
 
 
 @kernel
-def _trend(group, tables, time_ns, wire_bytes, mask, first_ns, span_ns, sums):  # type: ignore[no-untyped-def]
+def _trend(
+    group: Int32s | Int64s,
+    tables: Int64s2,
+    time_ns: Int64s,
+    wire_bytes: Uint32s,
+    mask: Bools,
+    first_ns: int,
+    span_ns: int,
+    sums: Int64s2,
+) -> None:
     """Bytes over the period of the rows that each group counts for, by each of the tables (-1: none)."""
     bins = sums.shape[1]
     scale = bins / span_ns
@@ -150,7 +159,7 @@ def _trend(group, tables, time_ns, wire_bytes, mask, first_ns, span_ns, sums):  
         if mask[i]:
             after = time_ns[i] - first_ns
             if 0 <= after <= span_ns:
-                column = min(bins - 1, np.int64(after * scale))
+                column = min(bins - 1, int64(after * scale))
                 for t in range(tables.shape[0]):
                     k = tables[t, group[i]]
                     if k >= 0:

@@ -5,9 +5,9 @@ from typing import Any
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Bools, Int64s, Uint8s, Uint32s
 from yaffle.exchanges.lookup import Lookup
-from yaffle.kernels import kernel
+from yaffle.kernels import int64, kernel
 from yaffle.session import catalogue_values
 from yaffle.session.former_words import present_filter, present_measure
 from yaffle.session.scene import Scene
@@ -159,7 +159,16 @@ def edges(first_ns: int, last_ns: int, interval_ns: int) -> Array:
 
 
 @kernel
-def _weigh(time_ns, octets, kind, mask, wanted, by_octets, edge_ns, sums):  # type: ignore[no-untyped-def]
+def _weigh(
+    time_ns: Int64s,
+    octets: Uint32s,
+    kind: Uint8s,
+    mask: Bools,
+    wanted: Bools,
+    by_octets: bool,
+    edge_ns: Int64s,
+    sums: Int64s,
+) -> None:
     """Adds the packets of the wanted kinds to their intervals, which are of nearly one length."""
     bins = sums.size
     first, last = edge_ns[0], edge_ns[bins]
@@ -167,7 +176,7 @@ def _weigh(time_ns, octets, kind, mask, wanted, by_octets, edge_ns, sums):  # ty
     for i in range(time_ns.size):
         t = time_ns[i]
         if mask[i] and first <= t <= last and wanted[kind[i]]:
-            k = min(bins - 1, np.int64((t - first) * scale))
+            k = min(bins - 1, int64((t - first) * scale))
             if t < edge_ns[k]:
                 k -= 1
             elif k < bins - 1 and t >= edge_ns[k + 1]:

@@ -4,13 +4,13 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Bools, Int64s, Uint8s, Uint32s
 from yaffle.findings.host_readings import HostSeries, host_readings
 from yaffle.findings.interfaces import Interfaces, interfaces
 from yaffle.findings.whereabouts import Whereabouts, whereabouts
 from yaffle.history.layout import HistoryError
 from yaffle.history.locked_database import FilterError
-from yaffle.kernels import kernel
+from yaffle.kernels import int64, kernel
 from yaffle.progress import Progress, go_on, step
 from yaffle.session.datagram_groups import OtherGroup, other_groups
 from yaffle.session.evidence import Evidence
@@ -68,13 +68,24 @@ def series(evidence: Evidence, packets: Array | None, first_ns: int, last_ns: in
 
 
 @kernel
-def _count_over_time(time_ns, wire_bytes, kind, mask, is_trouble, first_ns, span_ns, octets, counts, troubles):  # type: ignore[no-untyped-def]
+def _count_over_time(
+    time_ns: Int64s,
+    wire_bytes: Uint32s,
+    kind: Uint8s,
+    mask: Bools,
+    is_trouble: Bools,
+    first_ns: int,
+    span_ns: int,
+    octets: Int64s,
+    counts: Int64s,
+    troubles: Int64s,
+) -> None:
     bins = octets.size
     scale = bins / span_ns
     for i in range(time_ns.size):
         after = time_ns[i] - first_ns
         if mask[i] and 0 <= after <= span_ns:
-            k = min(bins - 1, np.int64(after * scale))
+            k = min(bins - 1, int64(after * scale))
             octets[k] += wire_bytes[i]
             counts[k] += 1
             if is_trouble[kind[i]]:

@@ -5,9 +5,9 @@ from typing import Any
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Int64s, Int64s2
 from yaffle.findings.groups import laid
-from yaffle.kernels import kernel
+from yaffle.kernels import int64, kernel
 from yaffle.ledger import causes
 from yaffle.ledger.bounds import BOUNDED, combined
 from yaffle.ledger.selection import select
@@ -20,22 +20,22 @@ _SERVER, _CLIENT = 2, 3  # length of the trail of such a row
 
 
 @kernel
-def _summarize(  # type: ignore[no-untyped-def]
-    code,
-    starts,
-    members,
-    rows,
-    wait,
-    charges,
-    owner,
-    client,
-    again,
-    seen_client,
-    seen_connection,
-    values,
-    figures,
-    sums,
-):
+def _summarize(
+    code: Int64s,
+    starts: Int64s,
+    members: Int64s,
+    rows: Int64s,
+    wait: Int64s,
+    charges: Int64s2,
+    owner: Int64s,
+    client: Int64s,
+    again: Int64s,
+    seen_client: Int64s,
+    seen_connection: Int64s,
+    values: Int64s,
+    figures: Int64s2,
+    sums: Int64s2,
+) -> None:
     """Figures of each group: users, median, 95th percentile, worst, repeats; sums of its charges. code: the group of
     each row; charges: a row a column of the ledger.
     """
@@ -57,7 +57,7 @@ def _summarize(  # type: ignore[no-untyped-def]
         if n == 0:
             continue
         middle, high = (n + 1) // 2 - 1, (95 * n + 99) // 100 - 1  # Nearest rank, as everywhere.
-        figures[k, 1] = select(values, np.int64(0), n, middle)
+        figures[k, 1] = select(values, int64(0), n, middle)
         figures[k, 2] = select(values, middle, n, high)
         figures[k, 3] = select(values, high, n, n - 1)
     for column in range(charges.shape[0]):

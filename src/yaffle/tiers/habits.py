@@ -12,7 +12,7 @@ from typing import NamedTuple
 import numpy as np
 
 from yaffle.arrays import Array
-from yaffle.kernels import pasted
+from yaffle.kernels import int64, pasted
 from yaffle.tiers.host_calls import TOKEN_BIT, HostCalls
 
 BINS = 56  # of gaps: below 1 µs, then two to each doubling
@@ -75,11 +75,11 @@ def no_counts(fronts: int, calls: int, pairs: int) -> Counts:
 
 
 @pasted
-def gap_bin(gap_ns):  # type: ignore[no-untyped-def]
+def gap_bin(gap_ns: int) -> int:
     """The bin of a gap."""
     if gap_ns <= _FINEST_NS:
         return 0
-    bits = np.float64(gap_ns / _FINEST_NS).view(np.int64)  # IEEE 754: the exponent says how often it doubles.
+    bits = int64(np.float64(gap_ns / _FINEST_NS).view(np.int64))  # IEEE 754: the exponent says how often it doubles.
     doubled = (bits >> 52) - 1023
     return min(BINS - 1, 1 + 2 * doubled + (1 if bits & _FRACTION >= _HALFWAY else 0))
 

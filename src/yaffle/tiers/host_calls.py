@@ -4,8 +4,8 @@ from typing import NamedTuple
 
 import numpy as np
 
-from yaffle.arrays import Array
-from yaffle.kernels import helper, kernel
+from yaffle.arrays import Array, Struct, Structs, Uint64s2
+from yaffle.kernels import helper, kernel, uint64
 from yaffle.tiers.hops import Hops
 
 MOST_KINDS = 24  # of requests and of calls that are told apart at one host; rarer ones are one kind
@@ -15,6 +15,8 @@ TOKEN_BIT = 9  # in `likeness`: an identifier that both carry; the bits below ar
 
 # A request: its hop; its kind, from 0; when its first and its last byte were there, when the answer began and ended.
 FRONT = np.dtype([(n, np.int64) for n in ("hop", "kind", "handed_ns", "received_ns", "answered_ns", "done_ns")])
+Fronts = Structs  # of FRONT
+Front = Struct  # one of them
 # A call: its hop; its kind, from 0; when it was sent, its answer began and ended; its connection and the service it
 # went to; when the call before it on its connection ended, long ago where there is none; the calls before and after
 # it to the same service, -1 without; its possible owners: owners[owners:owners_end].
@@ -27,12 +29,17 @@ CALL = np.dtype(
         )
     ]
 )  # fmt: skip
+Calls = Structs  # of CALL
+Call = Struct  # one of them
 # A possible owner of a call: the request; what both have in common, bit by bit; the number of their pair of first
 # values.
 OWNER = np.dtype([("front", np.int64), ("likeness", np.int64), ("pair", np.int64)])
+Owners = Structs  # of OWNER
+Owner = Struct  # one of them
 # A pair of first values with the kinds of what they were asked with: number of the request's part, of the call's part,
 # of the kinds: that of the request times the number of those of calls, and that of the call. The first stands for none.
 PAIR = np.dtype([("front", np.int64), ("call", np.int64), ("kinds", np.int64)])
+Pair = Struct  # one of them
 
 
 class HostCalls(NamedTuple):
@@ -90,15 +97,15 @@ def _pairs(hops: Hops, fronts: Array, calls: Array, front: Array, call: Array) -
     """
     first_of = hops.values[fronts["hop"], 0], hops.values[calls["hop"], 0]
     asked, made = (
-        _returning(v ^ kind["kind"].astype(np.uint64) << np.uint64(40))
+        _returning(v ^ kind["kind"].astype(np.uint64) << uint64(40))
         for v, kind in zip(first_of, (fronts, calls), strict=True)
     )
     told = np.flatnonzero(asked[front] & made[call])
     kinds = fronts["kind"][front[told]] * (int(calls["kind"].max(initial=-1)) + 1) + calls["kind"][call[told]]
     mixed = kinds.astype(np.uint64)
-    one = first_of[0][front[told]] * np.uint64(0x9E3779B97F4A7C15) + mixed
-    two = first_of[1][call[told]] * np.uint64(0xC2B2AE3D27D4EB4F) + mixed
-    number = _in_order_of_appearance(one ^ (two << np.uint64(1) | two >> np.uint64(63)))
+    one = first_of[0][front[told]] * uint64(0x9E3779B97F4A7C15) + mixed
+    two = first_of[1][call[told]] * uint64(0xC2B2AE3D27D4EB4F) + mixed
+    number = _in_order_of_appearance(one ^ (two << uint64(1) | two >> uint64(63)))
     first = np.flatnonzero(np.diff(np.maximum.accumulate(number), prepend=-1))
     found, pair = np.zeros(1 + first.size, PAIR), np.zeros(front.size, np.int64)
     pair[told] = number + 1
@@ -109,7 +116,7 @@ def _pairs(hops: Hops, fronts: Array, calls: Array, front: Array, call: Array) -
 
 
 @helper
-def _alike(values, tokens, f, c):  # type: ignore[no-untyped-def]
+def _alike(values: Uint64s2, tokens: Uint64s2, f: int, c: int) -> int:
     """What request and call have in common."""
     bits = 0
     places = values.shape[1]
@@ -127,7 +134,7 @@ def _alike(values, tokens, f, c):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _may_own(fronts, calls, values, tokens, owners):  # type: ignore[no-untyped-def]
+def _may_own(fronts: Fronts, calls: Calls, values: Uint64s2, tokens: Uint64s2, owners: Owners) -> int:
     """Fills the calls' ranges of owners, and owners where there is room; how many there are."""
     under_way = np.empty(fronts.size, np.int64)
     count, opened, total = 0, 0, 0

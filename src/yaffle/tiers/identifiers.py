@@ -7,15 +7,16 @@ statements are found alike. Runs that many requests carry (cookies, names of pro
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Int32s, Int64s, Uint8s, Uint64s, Uint64s2
+from yaffle.capture.packets import Columns
 from yaffle.capture.payload import Payload
-from yaffle.kernels import helper, kernel
+from yaffle.kernels import helper, int64, kernel, uint64
 
 TOKENS = 6  # identifiers of one request that are kept
 _SHORTEST = 12  # bytes; a span's identifier in Trace Context has 16, a request's seldom less
 _LONGEST = 80
 _REACH = 4096  # bytes of a request's first packet that are read
-_SEED, _PRIME = np.uint64(0xCBF29CE484222325), np.uint64(0x100000001B3)  # Fowler, Noll and Vo's hash, 64 bit
+_SEED, _PRIME = uint64(0xCBF29CE484222325), uint64(0x100000001B3)  # Fowler, Noll and Vo's hash, 64 bit
 _DASH = 45
 
 
@@ -30,14 +31,14 @@ _IN_RUN = _run_octets()
 
 
 @helper
-def _take(octets, begin, end, out, count):  # type: ignore[no-untyped-def]
+def _take(octets: Uint8s, begin: int, end: int, out: Uint64s, count: int) -> int:
     """Keeps a run that may be an identifier; how many there are then."""
     if end - begin < _SHORTEST or end - begin > _LONGEST or count >= out.size:
         return count
     figures, mixed = 0, _SEED
     for k in range(begin, end):
         figures += 48 <= octets[k] <= 57
-        mixed = (mixed ^ np.uint64(octets[k])) * _PRIME
+        mixed = (mixed ^ uint64(octets[k])) * _PRIME
     if figures < 2:
         return count
     for k in range(count):
@@ -48,7 +49,7 @@ def _take(octets, begin, end, out, count):  # type: ignore[no-untyped-def]
 
 
 @helper
-def _take_run(octets, begin, end, out):  # type: ignore[no-untyped-def]
+def _take_run(octets: Uint8s, begin: int, end: int, out: Uint64s) -> None:
     """Keeps what dashes part in a run, and the run."""
     part = begin
     count = 0
@@ -62,7 +63,7 @@ def _take_run(octets, begin, end, out):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _read(octets, start, size, out):  # type: ignore[no-untyped-def]
+def _read(octets: Uint8s, start: Int64s, size: Int64s, out: Uint64s2) -> None:
     """Identifiers of requests that begin at `start` and of which `size` bytes are there: the runs, and what their
     dashes part. Looked at first is where a run that begins here would end that is just long enough.
     """
@@ -83,11 +84,13 @@ def _read(octets, start, size, out):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _first_packets(connection, first_ns, starts, order, packets, out):  # type: ignore[no-untyped-def]
+def _first_packets(
+    connection: Int64s, first_ns: Int64s, starts: Int64s, order: Int32s, packets: Columns, out: Int64s
+) -> None:
     """The packet that began each exchange, -1 where there is none: the first of its connection's client with payload
     that did not come before. Exchanges of one connection stand in order of time.
     """
-    k, last = np.int64(0), np.int64(-1)
+    k, last = int64(0), int64(-1)
     for x in range(connection.size):
         c = connection[x]
         if c != last:

@@ -6,28 +6,28 @@ from zlib import crc32
 
 import numpy as np
 
-from yaffle.arrays import Array
-from yaffle.kernels import helper, kernel
+from yaffle.arrays import Array, Bools, Int64s, Uint8s, Uint64s, Uint64s2
+from yaffle.kernels import helper, kernel, uint32, uint64
 
-_SEED, _PRIME = np.uint64(0xCBF29CE484222325), np.uint64(0x100000001B3)  # Fowler, Noll and Vo's hash, 64 bit
-_FIGURES = np.uint64(1)  # stands for a run of figures; no text holds it
+_SEED, _PRIME = uint64(0xCBF29CE484222325), uint64(0x100000001B3)  # Fowler, Noll and Vo's hash, 64 bit
+_FIGURES = uint64(1)  # stands for a run of figures; no text holds it
 _EQUALS, _QUOTE, _AMPERSAND, _HASH, _DOLLAR = b"='&#$"
 _CRC = np.array([crc32(bytes([k ^ 255])) ^ 0xFF000000 for k in range(256)], np.uint32)  # its table
-_ALL, _BYTE = np.uint32(0xFFFFFFFF), np.uint32(8)
+_ALL, _BYTE = uint32(0xFFFFFFFF), uint32(8)
 
 
 @helper
-def _is_figure(octet):  # type: ignore[no-untyped-def]
+def _is_figure(octet: int) -> bool:
     return 48 <= octet <= 57
 
 
 @helper
-def _is_space(octet):  # type: ignore[no-untyped-def]
+def _is_space(octet: int) -> bool:
     return octet == 32 or 9 <= octet <= 13 or 28 <= octet <= 31
 
 
 @helper
-def _value_end(octets, k, begin, end):  # type: ignore[no-untyped-def]
+def _value_end(octets: Uint8s, k: int, begin: int, end: int) -> int:
     """Where a value that begins at `k` ends; `k` where none begins there."""
     stop = k
     if k > begin and octets[k - 1] == _EQUALS:
@@ -45,7 +45,7 @@ def _value_end(octets, k, begin, end):  # type: ignore[no-untyped-def]
 
 
 @helper
-def _number_of(octets, begin, end):  # type: ignore[no-untyped-def]
+def _number_of(octets: Uint8s, begin: int, end: int) -> int:
     """CRC-32 (ISO 3309) of a value without the quotes around it, and one."""
     while begin < end and octets[begin] == _QUOTE:
         begin += 1
@@ -53,12 +53,12 @@ def _number_of(octets, begin, end):  # type: ignore[no-untyped-def]
         end -= 1
     mixed = _ALL
     for k in range(begin, end):
-        mixed = (mixed >> _BYTE) ^ _CRC[(mixed ^ np.uint32(octets[k])) & np.uint32(255)]
-    return np.uint64(1) + np.uint64(mixed ^ _ALL)
+        mixed = (mixed >> _BYTE) ^ _CRC[(mixed ^ uint32(octets[k])) & uint32(255)]
+    return uint64(1) + uint64(mixed ^ _ALL)
 
 
 @helper
-def _read_values(octets, begin, end, values):  # type: ignore[no-untyped-def]
+def _read_values(octets: Uint8s, begin: int, end: int, values: Uint64s) -> None:
     """Fills the first values of a label."""
     k, count = begin, 0
     while k < end and count < values.size:
@@ -70,7 +70,7 @@ def _read_values(octets, begin, end, values):  # type: ignore[no-untyped-def]
 
 
 @helper
-def _outline(octets, begin, end, seed):  # type: ignore[no-untyped-def]
+def _outline(octets: Uint8s, begin: int, end: int, seed: int) -> int:
     """A number of the label with runs of figures as one sign; with all its figures where it quotes by dollars, because
     figures may be the quotes' own.
     """
@@ -81,14 +81,16 @@ def _outline(octets, begin, end, seed):  # type: ignore[no-untyped-def]
     for k in range(begin, end):
         figure = _is_figure(octets[k]) and not whole
         if not figure:
-            mixed = (mixed ^ np.uint64(octets[k])) * _PRIME
+            mixed = (mixed ^ uint64(octets[k])) * _PRIME
         elif k == begin or not _is_figure(octets[k - 1]):
             mixed = (mixed ^ _FIGURES) * _PRIME
     return mixed
 
 
 @kernel
-def _scan(octets, begin, end, seeds, outlines, values, plain):  # type: ignore[no-untyped-def]
+def _scan(
+    octets: Uint8s, begin: Int64s, end: Int64s, seeds: Uint64s, outlines: Uint64s, values: Uint64s2, plain: Bools
+) -> None:
     for x in range(outlines.size):
         plain[x] = True
         for k in range(begin[x], end[x]):
@@ -106,5 +108,6 @@ def scan(octets: Array, begin: Array, end: Array, seeds: Array, places: int) -> 
     outlines, values = np.empty(begin.size, np.uint64), np.zeros((begin.size, places), np.uint64)
     plain, octets = np.empty(begin.size, bool), np.asarray(octets)[:]
     octets.flags.writeable = False  # of one type, wherever they come from
-    _scan(octets, begin, end, seeds * _PRIME ^ _SEED, outlines, values, plain)
+    mixed = (seeds * _PRIME ^ _SEED).astype(np.uint64, copy=False)
+    _scan(octets, begin, end, mixed, outlines, values, plain)
     return outlines, values, plain

@@ -5,9 +5,9 @@ logarithms.
 import numpy as np
 
 from yaffle.kernels import pasted
-from yaffle.tiers.habits import gap_bin
-from yaffle.tiers.host_calls import TOKEN_BIT
-from yaffle.tiers.state import place_before
+from yaffle.tiers.habits import Habits, gap_bin
+from yaffle.tiers.host_calls import TOKEN_BIT, HostCalls
+from yaffle.tiers.state import State, place_before
 
 LOOK_BACK = 8  # earlier calls of a request that may be what the next one waited for
 RIVALS = 4  # calls before and after that may have waited for a connection at the same time
@@ -15,7 +15,7 @@ _AHEAD = 6  # later calls that a change is weighed with
 
 
 @pasted
-def waited_since(host, state, f, p, moment, answer):  # type: ignore[no-untyped-def]
+def waited_since(host: HostCalls, state: State, f: int, p: int, moment: int, answer: bool) -> int:
     """When the last thing ended that a request can have waited for at a moment, `p` being its last call before it.
 
     For the answer (`answer`) a call that goes on tells by when its own answer began: it is handed through.
@@ -33,13 +33,13 @@ def waited_since(host, state, f, p, moment, answer):  # type: ignore[no-untyped-
 
 
 @pasted
-def kind_before(host, p):  # type: ignore[no-untyped-def]
+def kind_before(host: HostCalls, p: int) -> int:
     """Kind of the call before, from 1; 0 where there is none."""
     return host.calls[p].kind + 1 if p >= 0 else 0
 
 
 @pasted
-def sharing(host, state, p, c):  # type: ignore[no-untyped-def]
+def sharing(host: HostCalls, state: State, p: int, c: int) -> int:
     """Whether a call shares its connection with the call before it of the same service; -1 where there is none."""
     for _ in range(LOOK_BACK):
         if p < 0:
@@ -51,7 +51,7 @@ def sharing(host, state, p, c):  # type: ignore[no-untyped-def]
 
 
 @pasted
-def _in_order(host, habits, state, c, since):  # type: ignore[no-untyped-def]
+def _in_order(host: HostCalls, habits: Habits, state: State, c: int, since: int) -> float:
     """How likely a call got its connection before, or after, those that waited for one at the same time, log."""
     found, kc, n = 0.0, host.calls[c].kind, host.calls[c].later
     for _ in range(RIVALS):
@@ -79,7 +79,7 @@ def _in_order(host, habits, state, c, since):  # type: ignore[no-untyped-def]
 
 
 @pasted
-def _pause(host, habits, state, kf, kp, c, since):  # type: ignore[no-untyped-def]
+def _pause(host: HostCalls, habits: Habits, state: State, kf: int, kp: int, c: int, since: int) -> float:
     """How likely a call comes when it comes, log per ns: a while after what its request waited for (`since`), or as
     soon as another request left a connection free.
     """
@@ -94,7 +94,7 @@ def _pause(host, habits, state, kf, kp, c, since):  # type: ignore[no-untyped-de
 
 
 @pasted
-def by_values(host, habits, c, k):  # type: ignore[no-untyped-def]
+def by_values(host: HostCalls, habits: Habits, c: int, k: int) -> float:
     """How likely a call has its k-th possible owner, by the values and identifiers of both, log."""
     kf, kc, likeness = host.fronts[host.owners[k].front].kind, host.calls[c].kind, host.owners[k].likeness
     found = habits.value[kf, kc, likeness >> habits.place[kf, kc] & 1] + habits.pair[host.owners[k].pair]
@@ -102,14 +102,16 @@ def by_values(host, habits, c, k):  # type: ignore[no-untyped-def]
 
 
 @pasted
-def by_themselves(host, habits, c, k):  # type: ignore[no-untyped-def]
+def by_themselves(host: HostCalls, habits: Habits, c: int, k: int) -> float:
     """The same, by all that the two alone say."""
     late = host.calls[c].end_ns > host.fronts[host.owners[k].front].answered_ns
     return habits.late[host.calls[c].kind, 1 if late else 0] + by_values(host, habits, c, k)
 
 
 @pasted
-def step(host, habits, state, kf, kp, c, k, since, shared):  # type: ignore[no-untyped-def]
+def step(
+    host: HostCalls, habits: Habits, state: State, kf: int, kp: int, c: int, k: int, since: int, shared: int
+) -> float:
     """How likely a request of the kind `kf`, the k-th possible owner, makes a call after one of the kind `kp`, log."""
     kc = host.calls[c].kind
     found = habits.follows[kf, kp, kc] + _pause(host, habits, state, kf, kp, c, since) + state.alone[k]
@@ -117,14 +119,14 @@ def step(host, habits, state, kf, kp, c, k, since, shared):  # type: ignore[no-u
 
 
 @pasted
-def ending(host, habits, f, kp, since):  # type: ignore[no-untyped-def]
+def ending(host: HostCalls, habits: Habits, f: int, kp: int, since: int) -> float:
     """How likely a request is answered then, after a last call of the kind `kp`, log."""
     kf, kc = host.fronts[f].kind, habits.late.shape[0]
     return habits.follows[kf, kp, kc] + habits.gap[kf, kp, kc, gap_bin(host.fronts[f].answered_ns - since)]
 
 
 @pasted
-def _score_call(host, habits, state, f, p, c, since):  # type: ignore[no-untyped-def]
+def _score_call(host: HostCalls, habits: Habits, state: State, f: int, p: int, c: int, since: int) -> None:
     """Writes down how likely a call comes behind the call `p`."""
     state.calls[c].since_ns = since
     state.calls[c].score = step(
@@ -134,7 +136,7 @@ def _score_call(host, habits, state, f, p, c, since):  # type: ignore[no-untyped
 
 
 @pasted
-def score_ending(host, habits, state, f):  # type: ignore[no-untyped-def]
+def score_ending(host: HostCalls, habits: Habits, state: State, f: int) -> None:
     """Writes down how likely a request is answered after its last call."""
     p = state.fronts[f].tail
     since = waited_since(host, state, f, p, host.fronts[f].answered_ns, True)
@@ -143,7 +145,7 @@ def score_ending(host, habits, state, f):  # type: ignore[no-untyped-def]
 
 
 @pasted
-def score_all(host, habits, state, f):  # type: ignore[no-untyped-def]
+def score_all(host: HostCalls, habits: Habits, state: State, f: int) -> None:
     """Writes down how likely each of a request's calls comes, and its answer."""
     p, n = -1, state.fronts[f].head
     while n >= 0:
@@ -154,7 +156,7 @@ def score_all(host, habits, state, f):  # type: ignore[no-untyped-def]
 
 
 @pasted
-def refresh(host, habits, state, f, p, c):  # type: ignore[no-untyped-def]
+def refresh(host: HostCalls, habits: Habits, state: State, f: int, p: int, c: int) -> None:
     """Writes down how likely the next calls of a request behind `p` come, where that is another since the call `c` was
     put there or taken away.
     """
@@ -173,7 +175,7 @@ def refresh(host, habits, state, f, p, c):  # type: ignore[no-untyped-def]
 
 
 @pasted
-def score_now(host, habits, state, f, c):  # type: ignore[no-untyped-def]
+def score_now(host: HostCalls, habits: Habits, state: State, f: int, c: int) -> float:
     """How likely a call comes where it is, log: as written down, unless that depends on what others waited for."""
     since = state.calls[c].since_ns
     if host.calls[c].freed_ns <= since:
@@ -186,7 +188,7 @@ def score_now(host, habits, state, f, c):  # type: ignore[no-untyped-def]
 
 
 @pasted
-def gain(host, habits, state, f, c, k):  # type: ignore[no-untyped-def]
+def gain(host: HostCalls, habits: Habits, state: State, f: int, c: int, k: int) -> tuple[float, float]:
     """(how much likelier all is with a call, which has no owner, behind its k-th possible request, how likely that one
     makes it after what it did before), log. What others waited for that want a connection, too, is taken as it is.
     """

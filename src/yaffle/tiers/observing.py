@@ -2,13 +2,16 @@
 
 import numpy as np
 
-from yaffle.kernels import leaf
-from yaffle.tiers.habits import BITS, gap_bin
+from yaffle.arrays import Int32s, Int64s
+from yaffle.kernels import int64, leaf
+from yaffle.tiers.habits import BITS, Counts, Habits, gap_bin
+from yaffle.tiers.host_calls import HostCalls
 from yaffle.tiers.likelihood import RIVALS, kind_before, sharing, waited_since
+from yaffle.tiers.state import State
 
 
 @leaf
-def _observe_pause(host, habits, state, f, p, c, counts):  # type: ignore[no-untyped-def]
+def _observe_pause(host: HostCalls, habits: Habits, state: State, f: int, p: int, c: int, counts: Counts) -> None:
     """Counts the pause before a call as one of the two that `_pause` weighs, as likely as each is."""
     kf, kp, kc = host.fronts[f].kind, kind_before(host, p), host.calls[c].kind
     since, waited = waited_since(host, state, f, p, host.calls[c].sent_ns, False), 0.0
@@ -36,15 +39,15 @@ def _observe_pause(host, habits, state, f, p, c, counts):  # type: ignore[no-unt
 
 
 @leaf
-def observe(host, habits, state, fronts, chosen, counts):  # type: ignore[no-untyped-def]
+def observe(host: HostCalls, habits: Habits, state: State, fronts: Int64s, chosen: Int64s, counts: Counts) -> None:
     """Adds what a state shows to the counts: of the chosen requests, and of the chosen calls' likeness."""
     answer = counts.late.shape[0]
     for f in fronts:
-        kf, p, n = host.fronts[f].kind, np.int64(-1), state.fronts[f].head
+        kf, p, n = host.fronts[f].kind, int64(-1), state.fronts[f].head
         while n >= 0:
             kp, kc = kind_before(host, p), host.calls[n].kind
             counts.follows[kf, kp, kc] += 1.0
-            _observe_pause(host, habits, state, f, p, n, counts)
+            _observe_pause(host, habits, state, int64(f), p, n, counts)
             counts.pair[host.owners[state.calls[n].owner].pair] += 1.0
             counts.late[kc, 1 if host.calls[n].end_ns > host.fronts[f].answered_ns else 0] += 1.0
             shared = sharing(host, state, p, n)
@@ -54,7 +57,7 @@ def observe(host, habits, state, fronts, chosen, counts):  # type: ignore[no-unt
                 counts.alike[kf, kc, bit, host.owners[state.calls[n].owner].likeness >> bit & 1] += 1.0
             p, n = n, state.calls[n].after
         kp = kind_before(host, p)
-        gap = host.fronts[f].answered_ns - waited_since(host, state, f, p, host.fronts[f].answered_ns, True)
+        gap = host.fronts[f].answered_ns - waited_since(host, state, int64(f), p, host.fronts[f].answered_ns, True)
         counts.follows[kf, kp, answer] += 1.0
         counts.gap[kf, kp, answer, gap_bin(gap)] += 1.0
     for c in chosen:
@@ -70,7 +73,7 @@ def observe(host, habits, state, fronts, chosen, counts):  # type: ignore[no-unt
 
 
 @leaf
-def note_owners(host, state, chosen, found):  # type: ignore[no-untyped-def]
+def note_owners(host: HostCalls, state: State, chosen: Int64s, found: Int32s) -> None:
     """Writes down the request of each of the chosen calls, a hop; -1 where it has none."""
     for c in chosen:
         owner = state.calls[c].owner

@@ -1,14 +1,15 @@
 """Calls are given to requests and taken from them, with all that is written down of how likely each comes."""
 
-import numpy as np
-
-from yaffle.kernels import leaf, pasted
+from yaffle.arrays import Int64s
+from yaffle.kernels import int64, leaf, pasted
+from yaffle.tiers.habits import Habits
+from yaffle.tiers.host_calls import HostCalls
 from yaffle.tiers.likelihood import by_themselves, refresh, score_all
-from yaffle.tiers.state import NOBODY, insert, place_before, remove
+from yaffle.tiers.state import NOBODY, State, insert, place_before, remove
 
 
 @pasted
-def give(host, habits, state, c, k):  # type: ignore[no-untyped-def]
+def give(host: HostCalls, habits: Habits, state: State, c: int, k: int) -> None:
     """Puts a call without an owner behind its k-th possible request (a place in owners)."""
     f = host.owners[k].front
     p = place_before(state, f, c)
@@ -18,7 +19,7 @@ def give(host, habits, state, c, k):  # type: ignore[no-untyped-def]
 
 
 @pasted
-def take(host, habits, state, c):  # type: ignore[no-untyped-def]
+def take(host: HostCalls, habits: Habits, state: State, c: int) -> None:
     """Takes a call that has an owner away from it."""
     f, p = host.owners[state.calls[c].owner].front, state.calls[c].before
     remove(state, f, c)
@@ -27,12 +28,12 @@ def take(host, habits, state, c):  # type: ignore[no-untyped-def]
 
 
 @leaf
-def prepare(host, habits, state, chosen):  # type: ignore[no-untyped-def]
+def prepare(host: HostCalls, habits: Habits, state: State, chosen: Int64s) -> None:
     """Writes down what new habits say of the chosen calls, of their possible owners and of what these own now."""
-    first, last = np.int64(host.fronts.size), np.int64(-1)
+    first, last = int64(host.fronts.size), int64(-1)
     for c in chosen:
         for k in range(host.calls[c].owners, host.calls[c].owners_end):
-            state.alone[k] = by_themselves(host, habits, c, k)
+            state.alone[k] = by_themselves(host, habits, int64(c), k)
             first, last = min(first, host.owners[k].front), max(last, host.owners[k].front)
     for f in range(first, last + 1):
         score_all(host, habits, state, f)

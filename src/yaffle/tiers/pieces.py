@@ -4,12 +4,12 @@ whose owner stands in them.
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Int64s
 from yaffle.kernels import leaf
 from yaffle.tiers.habits import Habits
 from yaffle.tiers.host_calls import HostCalls
 from yaffle.tiers.likelihood import by_values
-from yaffle.tiers.state import NOBODY, insert, place_before, remove
+from yaffle.tiers.state import NOBODY, State, insert, place_before, remove
 
 _PIECE = 20_000  # possible owners of a piece's calls, about
 # How much likelier than any other, and than nobody, an owner must be by values and identifiers alone, log.
@@ -31,7 +31,7 @@ def pieces_of(host: HostCalls, calls: Array) -> list[Array]:
 
 
 @leaf
-def _told(host, habits, calls, places):  # type: ignore[no-untyped-def]
+def _told(host: HostCalls, habits: Habits, calls: Int64s, places: Int64s) -> None:
     for x in range(calls.size):
         c, best, second = calls[x], -np.inf, -np.inf
         for k in range(host.calls[c].owners, host.calls[c].owners_end):
@@ -52,7 +52,7 @@ def told_owners(host: HostCalls, learnt: Habits, calls: Array) -> tuple[Array, A
 
 
 @leaf
-def put(host, state, calls, places):  # type: ignore[no-untyped-def]
+def put(host: HostCalls, state: State, calls: Int64s, places: Int64s) -> None:
     """Gives calls their owners, wherever they were. What is written down of how likely they come is no more so then."""
     for k in range(calls.size):
         owner = state.calls[calls[k]].owner

@@ -11,8 +11,8 @@ from typing import NamedTuple
 
 import numpy as np
 
-from yaffle.arrays import Array
-from yaffle.kernels import kernel, leaf
+from yaffle.arrays import Array, Int64s
+from yaffle.kernels import int64, kernel, leaf
 from yaffle.tiers.hops import Hops, HopTimes
 from yaffle.tiers.tree import Tree, held_up, tree_of
 from yaffle.tiers.watch import Watch
@@ -45,7 +45,7 @@ class _Room(NamedTuple):
 
 
 @leaf
-def _put(parts, room, begin, count, root, via, hop, kind, ns):  # type: ignore[no-untyped-def]
+def _put(parts: Parts, room: _Room, begin: int, count: int, root: int, via: int, hop: int, kind: int, ns: float) -> int:
     """Adds to a part of the root, whose parts begin at `begin`, or begins one; how many there are."""
     last = room.place[kind, hop]
     if not (begin <= last < min(count, parts.ns.size) and parts.hop[last] == hop and parts.kind[last] == kind):
@@ -65,7 +65,7 @@ def _put(parts, room, begin, count, root, via, hop, kind, ns):  # type: ignore[n
 
 
 @leaf
-def _walk(tree, base, root, parts, room, begin, count):  # type: ignore[no-untyped-def]
+def _walk(tree: Tree, base: int, root: int, parts: Parts, room: _Room, begin: int, count: int) -> int:
     """Gives every stretch of a root's server in one state to somebody; its own part is left out. How many parts there
     are.
     """
@@ -98,7 +98,7 @@ def _walk(tree, base, root, parts, room, begin, count):  # type: ignore[no-untyp
 
 
 @leaf
-def _close(parts, room, begin, end, shrunk):  # type: ignore[no-untyped-def]
+def _close(parts: Parts, room: _Room, begin: int, end: int, shrunk: float) -> None:
     """Adds what the parts are in the state at hand to what they are in all."""
     for k in range(begin, end):
         ns = room.now_ns[k] * shrunk
@@ -110,17 +110,19 @@ def _close(parts, room, begin, end, shrunk):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _split_all(tree, states, roots, parts, room):  # type: ignore[no-untyped-def]
+def _split_all(tree: Tree, states: int, roots: Int64s, parts: Parts, room: _Room) -> int:
     """Splits the server's time of each root. How many parts there are; those beyond the room are counted only."""
     count, hops = 0, tree.end_ns.size
     for root in roots:
         begin, server = count, np.float64(tree.server_ns[root])
         for s in range(states):
-            count = _walk(tree, s * (hops + 1), root, parts, room, begin, count)
+            count = _walk(tree, s * (hops + 1), int64(root), parts, room, begin, count)
             total, end = 0.0, min(count, parts.ns.size)
             for k in range(begin, end):
                 total += max(0.0, room.now_ns[k])
-            count = _put(parts, room, begin, count, root, root, root, OWN, max(0.0, server - total))
+            count = _put(
+                parts, room, begin, count, int64(root), int64(root), int64(root), OWN, max(0.0, server - total)
+            )
             # More than the ledger leaves the server is shrunk: what is behind it cannot have taken longer.
             _close(parts, room, begin, min(count, parts.ns.size), min(1.0, server / total) if total > 0 else 1.0)
         for k in range(begin, min(count, parts.ns.size)):

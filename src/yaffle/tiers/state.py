@@ -5,12 +5,12 @@ from typing import NamedTuple
 import numpy as np
 
 from yaffle.arrays import Array
-from yaffle.kernels import pasted
+from yaffle.kernels import pasted, uint64
 
 NOBODY = -1
-_SHIFTS = (np.uint64(13), np.uint64(7), np.uint64(17))  # Marsaglia's xorshift generators, 64 bit
+_SHIFTS = (uint64(13), uint64(7), uint64(17))  # Marsaglia's xorshift generators, 64 bit
 _TO_UNIT = 1.0 / 9007199254740992.0
-_ELEVEN = np.uint64(11)
+_ELEVEN = uint64(11)
 
 # A call: its place in HostCalls.owners or NOBODY; the calls before and after it of the same request, -1 without; the
 # end of what its request waited for last before it; how likely it comes there and then, log.
@@ -48,7 +48,7 @@ def no_owners(calls: int, fronts: int, owners: int, seed: int) -> State:
 
 
 @pasted
-def uniform(state):  # type: ignore[no-untyped-def]
+def uniform(state: State) -> float:
     """A number between 0 and 1."""
     x = state.random[0]
     x ^= x << _SHIFTS[0]
@@ -59,7 +59,7 @@ def uniform(state):  # type: ignore[no-untyped-def]
 
 
 @pasted
-def place_before(state, f, c):  # type: ignore[no-untyped-def]
+def place_before(state: State, f: int, c: int) -> int:
     """The last call of a request before a call, -1 where there is none."""
     p = state.fronts[f].tail
     while p > c:
@@ -68,7 +68,7 @@ def place_before(state, f, c):  # type: ignore[no-untyped-def]
 
 
 @pasted
-def insert(state, f, p, c):  # type: ignore[no-untyped-def]
+def insert(state: State, f: int, p: int, c: int) -> None:
     """Puts a call behind the call `p` of a request."""
     n = state.calls[p].after if p >= 0 else state.fronts[f].head
     state.calls[c].before, state.calls[c].after = p, n
@@ -83,7 +83,7 @@ def insert(state, f, p, c):  # type: ignore[no-untyped-def]
 
 
 @pasted
-def remove(state, f, c):  # type: ignore[no-untyped-def]
+def remove(state: State, f: int, c: int) -> None:
     """Takes a call out of a request."""
     p, n = state.calls[c].before, state.calls[c].after
     if p >= 0:

@@ -5,10 +5,13 @@ calls before anything is moved.
 
 import numpy as np
 
-from yaffle.kernels import leaf, pasted
+from yaffle.arrays import Float64s, Int64s, Int64s2
+from yaffle.kernels import int64, leaf, pasted
+from yaffle.tiers.habits import Habits
+from yaffle.tiers.host_calls import HostCalls
 from yaffle.tiers.likelihood import LOOK_BACK, ending, kind_before, score_now, step
 from yaffle.tiers.owning import give, take
-from yaffle.tiers.state import uniform
+from yaffle.tiers.state import State, uniform
 
 _MOST = 24  # calls of each from the first one on
 _FEW = 3  # calls besides the first that a short stretch holds at most
@@ -17,7 +20,7 @@ ROOM = 2 * _MOST  # places of a list
 
 
 @pasted
-def _owner_place(host, c, f):  # type: ignore[no-untyped-def]
+def _owner_place(host: HostCalls, c: int, f: int) -> int:
     """The place of a request among the possible owners of a call, -1 where it is none."""
     for k in range(host.calls[c].owners, host.calls[c].owners_end):
         if host.owners[k].front == f:
@@ -26,16 +29,16 @@ def _owner_place(host, c, f):  # type: ignore[no-untyped-def]
 
 
 @pasted
-def _first_from(state, f, c):  # type: ignore[no-untyped-def]
+def _first_from(state: State, f: int, c: int) -> tuple[int, int]:
     """(the last call of a request before the call `c`, the first from it on); -1 where there is none."""
-    n, p = np.int64(-1), state.fronts[f].tail
+    n, p = int64(-1), state.fronts[f].tail
     while p >= c:
         n, p = p, state.calls[p].before
     return p, n
 
 
 @pasted
-def _score_from(host, habits, state, f, n):  # type: ignore[no-untyped-def]
+def _score_from(host: HostCalls, habits: Habits, state: State, f: int, n: int) -> float:
     """How likely a request's calls from one on come, and its answer, log."""
     found = state.fronts[f].score
     while n >= 0:
@@ -45,7 +48,7 @@ def _score_from(host, habits, state, f, n):  # type: ignore[no-untyped-def]
 
 
 @pasted
-def _before_in(state, p, calls, count, j):  # type: ignore[no-untyped-def]
+def _before_in(state: State, p: int, calls: Int64s, count: int, j: int) -> tuple[int, int]:
     """(the call that stands j + 1 before the end of so many calls of a list behind the call `p`, -1 where none does;
     the one to go on from).
     """
@@ -55,7 +58,9 @@ def _before_in(state, p, calls, count, j):  # type: ignore[no-untyped-def]
 
 
 @pasted
-def _since_in(host, state, f, p, calls, count, moment, answer):  # type: ignore[no-untyped-def]
+def _since_in(
+    host: HostCalls, state: State, f: int, p: int, calls: Int64s, count: int, moment: int, answer: bool
+) -> int:
     """`waited_since`, of a list of calls behind the call `p`."""
     found = min(host.fronts[f].received_ns, moment)
     for j in range(LOOK_BACK):
@@ -70,7 +75,7 @@ def _since_in(host, state, f, p, calls, count, moment, answer):  # type: ignore[
 
 
 @pasted
-def _sharing_in(host, state, p, calls, count):  # type: ignore[no-untyped-def]
+def _sharing_in(host: HostCalls, state: State, p: int, calls: Int64s, count: int) -> int:
     """`sharing`, of the last of a list of calls behind the call `p`."""
     c = calls[count - 1]
     for j in range(1, LOOK_BACK + 1):
@@ -83,7 +88,9 @@ def _sharing_in(host, state, p, calls, count):  # type: ignore[no-untyped-def]
 
 
 @leaf
-def _score_list(host, habits, state, f, p, calls, places, count):  # type: ignore[no-untyped-def]
+def _score_list(
+    host: HostCalls, habits: Habits, state: State, f: int, p: int, calls: Int64s, places: Int64s, count: int
+) -> float:
     """How likely a request makes a list of calls behind the call `p`, and is answered then, log."""
     found, kp, kf = 0.0, kind_before(host, p), host.fronts[f].kind
     for j in range(count):
@@ -98,7 +105,7 @@ def _score_list(host, habits, state, f, p, calls, places, count):  # type: ignor
 
 
 @pasted
-def _move(host, habits, state, calls, places, count):  # type: ignore[no-untyped-def]
+def _move(host: HostCalls, habits: Habits, state: State, calls: Int64s, places: Int64s, count: int) -> None:
     """Puts calls behind other requests than theirs."""
     for j in range(count):
         take(host, habits, state, calls[j])
@@ -107,14 +114,25 @@ def _move(host, habits, state, calls, places, count):  # type: ignore[no-untyped
 
 
 @pasted
-def _moving(state):  # type: ignore[no-untyped-def]
+def _moving(state: State) -> int:
     """How many calls of both change sides."""
     drawn = uniform(state)
     return 2 + int(drawn / _SHORT * _FEW) if drawn < _SHORT else ROOM
 
 
 @pasted
-def _swapped(host, state, f, first, g, other, many, moved, places, lists):  # type: ignore[no-untyped-def]
+def _swapped(
+    host: HostCalls,
+    state: State,
+    f: int,
+    first: int,
+    g: int,
+    other: int,
+    many: int,
+    moved: Int64s,
+    places: Int64s,
+    lists: Int64s2,
+) -> tuple[int, int, int]:
     """Fills the calls that change sides, with their new places, and what the two requests do then: rows of `lists` with
     the calls of one, their places, those of the other. How many of each; the first is -1 where it cannot be.
     """
@@ -148,7 +166,7 @@ def _swapped(host, state, f, first, g, other, many, moved, places, lists):  # ty
 
 
 @pasted
-def _picked(state, weights, count):  # type: ignore[no-untyped-def]
+def _picked(state: State, weights: Float64s, count: int) -> int:
     """One of so many, by their shares."""
     drawn = uniform(state)
     for k in range(count - 1):
@@ -159,7 +177,9 @@ def _picked(state, weights, count):  # type: ignore[no-untyped-def]
 
 
 @pasted
-def swap(host, habits, state, c, shares, coldness, room):  # type: ignore[no-untyped-def]
+def swap(
+    host: HostCalls, habits: Habits, state: State, c: int, shares: Float64s, coldness: float, room: Int64s2
+) -> None:
     """Swaps what two requests do from a call that has an owner on, for a while, where that is likely (Metropolis,
     Hastings). shares: how likely each of its possible owners is tried; they depend on what comes before the call
     alone, so that going back is as likely as they say.

@@ -4,10 +4,13 @@ sampling); then its old request and the new one may swap more (`swap`).
 
 import numpy as np
 
-from yaffle.kernels import leaf, pasted
+from yaffle.arrays import Float64s, Float64s2, Int64s, Int64s2
+from yaffle.kernels import int64, leaf, pasted
+from yaffle.tiers.habits import Habits
+from yaffle.tiers.host_calls import HostCalls
 from yaffle.tiers.likelihood import gain
 from yaffle.tiers.owning import give, take
-from yaffle.tiers.state import uniform
+from yaffle.tiers.state import State, uniform
 from yaffle.tiers.swaps import swap
 
 _TRIES = 6  # of swaps from a call on
@@ -16,7 +19,7 @@ _TEMPER = 0.5  # how much who is tried depends on how well the call would follow
 
 
 @pasted
-def _weigh(host, habits, state, c, weights):  # type: ignore[no-untyped-def]
+def _weigh(host: HostCalls, habits: Habits, state: State, c: int, weights: Float64s2) -> int:
     """Fills the weights of a call's possible owners, nobody last, and beside them what of each comes before the call;
     the call has no owner then.
     """
@@ -30,7 +33,7 @@ def _weigh(host, habits, state, c, weights):  # type: ignore[no-untyped-def]
 
 
 @pasted
-def _to_shares(weights, count, coldness):  # type: ignore[no-untyped-def]
+def _to_shares(weights: Float64s, count: int, coldness: float) -> None:
     """Logarithms to shares of 1."""
     most, total = weights[0], 0.0
     for k in range(1, count):
@@ -44,7 +47,7 @@ def _to_shares(weights, count, coldness):  # type: ignore[no-untyped-def]
 
 
 @pasted
-def _others_fit(weights, count, own, coldness):  # type: ignore[no-untyped-def]
+def _others_fit(weights: Float64s, count: int, own: int, coldness: float) -> bool:
     """Whether another one than the own would be tried ever."""
     most = _HARDLY
     for k in range(count):
@@ -54,12 +57,21 @@ def _others_fit(weights, count, own, coldness):  # type: ignore[no-untyped-def]
 
 
 @leaf
-def sweep(host, habits, state, chosen, coldness, weights, shares, room):  # type: ignore[no-untyped-def]
+def sweep(
+    host: HostCalls,
+    habits: Habits,
+    state: State,
+    chosen: Int64s,
+    coldness: float,
+    weights: Float64s2,
+    shares: Float64s,
+    room: Int64s2,
+) -> None:
     """Gives the chosen calls an owner anew, one by one, by chance. shares: how likely each possible owner was is added
     (of each call's nobody: one minus these).
     """
     for c in chosen:
-        count = _weigh(host, habits, state, c, weights)
+        count = _weigh(host, habits, state, int64(c), weights)
         _to_shares(weights[0], count, coldness)
         low, drawn = host.calls[c].owners, uniform(state)
         picked = count - 1
@@ -71,8 +83,8 @@ def sweep(host, habits, state, chosen, coldness, weights, shares, room):  # type
                 shares[low + k] += weights[0, k]
         if picked == count - 1:
             continue
-        give(host, habits, state, c, low + picked)
+        give(host, habits, state, int64(c), low + picked)
         if _others_fit(weights[1], count - 1, picked, _TEMPER * coldness):
             _to_shares(weights[1], count - 1, _TEMPER * coldness)
             for _ in range(_TRIES):
-                swap(host, habits, state, c, weights[1], coldness, room)
+                swap(host, habits, state, int64(c), weights[1], coldness, room)

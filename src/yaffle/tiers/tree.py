@@ -4,7 +4,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Int32s2, Int64s
 from yaffle.kernels import kernel, leaf
 from yaffle.tiers.hops import Hops, HopTimes
 
@@ -26,7 +26,7 @@ class Tree(NamedTuple):
 
 
 @kernel
-def _grow(owners, by_time, at, behind):  # type: ignore[no-untyped-def]
+def _grow(owners: Int32s2, by_time: Int64s, at: Int64s, behind: Int64s) -> None:
     """Fills `at` and `behind` of all states. by_time: hops in order of their beginning."""
     states, count = owners.shape
     total = 0
@@ -72,7 +72,7 @@ def tree_of(hops: Hops | HopTimes, owners: Array) -> Tree:
 
 
 @leaf
-def held_up(tree, base, x, moment, end):  # type: ignore[no-untyped-def]
+def held_up(tree: Tree, base: int, x: int, moment: int, end: int) -> tuple[int, int]:
     """(the call behind x that holds it up at a moment, until when that is so): of those under way the one that ends
     last; -1 where none is.
     """

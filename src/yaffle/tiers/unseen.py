@@ -10,8 +10,8 @@ from typing import NamedTuple
 
 import numpy as np
 
-from yaffle.arrays import Array
-from yaffle.kernels import kernel
+from yaffle.arrays import Array, Float64s, Int64s
+from yaffle.kernels import int64, kernel
 
 _LEAST_CALLS = 30
 _LEAST_RATE = 0.2  # of a front's requests: so many calls a host that works for it makes
@@ -23,13 +23,13 @@ _SIGMAS, _SIGMAS_TOGETHER = 3.0, 6.0  # the excess of one server's requests, and
 
 
 @kernel
-def _gained(begin, end, moments, steps, out):  # type: ignore[no-untyped-def]
+def _gained(begin: Int64s, end: Int64s, moments: Int64s, steps: Int64s, out: Float64s) -> None:
     """How many more requests are under way at each of some moments than so many `steps` later, on average; all three
     are in order.
     """
     out[:] = 0.0
     for shift in range(-1, steps.size):
-        step, weight = (steps[shift], -1.0 / steps.size) if shift >= 0 else (np.int64(0), 1.0)
+        step, weight = (steps[shift], -1.0 / steps.size) if shift >= 0 else (int64(0), 1.0)
         began = ended = 0
         for k in range(moments.size):
             while began < begin.size and begin[began] <= moments[k] + step:

@@ -4,10 +4,9 @@ Sources as in `classify`. g: segments in order of time; i: the one that is looke
 the one whose bytes it acknowledges (`side.SIDE`); count: of samples so far. What takes a sample gives that number.
 """
 
-import numpy as np
-
-from yaffle.capture.packets import FIN, SYN
-from yaffle.kernels import kernel, pasted
+from yaffle.arrays import Int64s, Int64s2, Uint32s
+from yaffle.capture.packets import FIN, SYN, SackBlocks
+from yaffle.kernels import int64, kernel, pasted
 from yaffle.transport.copies import answered_syn, copy_of
 from yaffle.transport.kinds import (
     CLOSE,
@@ -34,9 +33,11 @@ from yaffle.transport.round_trips import (
     SACKED,
     WITH_CLOSE,
     WITH_DATA,
+    Samples,
 )
-from yaffle.transport.segments import BASE_CLIENT, CUMULATIVE, MISSED_CLIENT, SELECTIVE
-from yaffle.transport.side import KEPT_ALIVE, drop_hole
+from yaffle.transport.segments import BASE_CLIENT, CUMULATIVE, MISSED_CLIENT, SELECTIVE, Segments
+from yaffle.transport.side import KEPT_ALIVE, Holes, Side, drop_hole
+from yaffle.transport.workspace import SegmentSpace
 
 _HELD_SUSPECT_NS, _HELD_MOST_NS = 20_000_000, 500_000_000
 _TOGETHER_NS = 5_000_000  # Segments sent within this arrive together.
@@ -45,7 +46,7 @@ _LARGEST_BLOCK = 1 << 30
 
 
 @pasted
-def _sample(samples, count, t, rtt, side, way, i, bare):  # type: ignore[no-untyped-def]
+def _sample(samples: Samples, count: int, t: int, rtt: int, side: int, way: int, i: int, bare: int) -> int:
     """A round trip to a side that segment i tells."""
     if count < samples.size:
         sample = samples[count]
@@ -56,7 +57,7 @@ def _sample(samples, count, t, rtt, side, way, i, bare):  # type: ignore[no-unty
 
 
 @pasted
-def acknowledgement(g, i, kind, own, other, counts_ids):  # type: ignore[no-untyped-def]
+def acknowledgement(g: Segments, i: int, kind: int, own: Side, other: Side, counts_ids: bool) -> int:
     """What an acknowledgement without bytes is."""
     segment = g[i]
     same = other.acked and segment.a == other.una
@@ -74,9 +75,9 @@ def acknowledgement(g, i, kind, own, other, counts_ids):  # type: ignore[no-unty
 
 
 @pasted
-def _of_pending(g, a, t, other, pending, o):  # type: ignore[no-untyped-def]
+def _of_pending(g: Segments, a: int, t: int, other: Side, pending: Int64s2, o: int) -> int:
     """Segments that passed once are acknowledged; the last of them, -1 none."""
-    newest = np.int64(-1)
+    newest = int64(-1)
     while other.head < other.tail:
         k = pending[o, other.head]
         if g[k].e > a:
@@ -90,7 +91,9 @@ def _of_pending(g, a, t, other, pending, o):  # type: ignore[no-untyped-def]
 
 
 @pasted
-def _of_repeats(g, i, other, repeats, newest, samples, count):  # type: ignore[no-untyped-def]
+def _of_repeats(
+    g: Segments, i: int, other: Side, repeats: Int64s2, newest: int, samples: Samples, count: int
+) -> tuple[int, int]:
     """Repeats are acknowledged: (the newest segment that gives a sample still, number of samples)."""
     a, t, o = g[i].a, g[i].t, 1 - g[i].d
     m = 0
@@ -107,14 +110,16 @@ def _of_repeats(g, i, other, repeats, newest, samples, count):  # type: ignore[n
             elif 0 <= g[k].tsv <= g[i].tse:
                 count = _sample(samples, count, t, t - g[k].t, 1 - o, ECHOED, i, 0)
         if newest >= 0 and g[newest].s < g[k].e and g[newest].e > g[k].s:
-            newest = np.int64(-1)
+            newest = int64(-1)
         other.repeats -= 1
         repeats[o, m] = repeats[o, other.repeats]
     return newest, count
 
 
 @pasted
-def _round_trip(g, i, newest, confirmed, own, other, full, space, count):  # type: ignore[no-untyped-def]
+def _round_trip(
+    g: Segments, i: int, newest: int, confirmed: int, own: Side, other: Side, full: int, space: SegmentSpace, count: int
+) -> int:
     """The round trip that the acknowledgement of a segment tells. confirmed: what was acknowledged before.
 
     A bare acknowledgement of less than two full segments, much later than need be: its host held it back (RFC 1122
@@ -142,7 +147,7 @@ def _round_trip(g, i, newest, confirmed, own, other, full, space, count):  # typ
 
 
 @pasted
-def _close_holes(g, a, other, o, facts, holes):  # type: ignore[no-untyped-def]
+def _close_holes(g: Segments, a: int, other: Side, o: int, facts: Int64s, holes: Holes) -> None:
     """Holes below the acknowledgement arrived by another way, or were missed here."""
     k = 0
     while k < other.holes:
@@ -156,7 +161,9 @@ def _close_holes(g, a, other, o, facts, holes):  # type: ignore[no-untyped-def]
 
 
 @pasted
-def _further(g, i, own, other, facts, space, full, count):  # type: ignore[no-untyped-def]
+def _further(
+    g: Segments, i: int, own: Side, other: Side, facts: Int64s, space: SegmentSpace, full: int, count: int
+) -> int:
     """Bytes are acknowledged that were not before."""
     segment = g[i]
     o, a, t = 1 - segment.d, segment.a, segment.t
@@ -180,7 +187,7 @@ def _further(g, i, own, other, facts, space, full, count):  # type: ignore[no-un
 
 
 @pasted
-def _first_beyond(g, right, other, pending, o):  # type: ignore[no-untyped-def]
+def _first_beyond(g: Segments, right: int, other: Side, pending: Int64s2, o: int) -> int:
     """The first of the segments that are not acknowledged yet, in order, that ends beyond a place."""
     low, high = other.head, other.tail
     while low < high:
@@ -193,7 +200,9 @@ def _first_beyond(g, right, other, pending, o):  # type: ignore[no-untyped-def]
 
 
 @pasted
-def _of_block(g, i, left, right, own, other, space, count):  # type: ignore[no-untyped-def]
+def _of_block(
+    g: Segments, i: int, left: int, right: int, own: Side, other: Side, space: SegmentSpace, count: int
+) -> int:
     """Segments within a SACK block have arrived."""
     o, t = 1 - g[i].d, g[i].t
     # Unacknowledged segments are in order: walk down from the right edge to what is known already.
@@ -217,18 +226,20 @@ def _of_block(g, i, left, right, own, other, space, count):  # type: ignore[no-u
 
 
 @pasted
-def _blocks(g, i, own, other, facts, sack, space, count):  # type: ignore[no-untyped-def]
+def _blocks(
+    g: Segments, i: int, own: Side, other: Side, facts: Int64s, sack: SackBlocks, space: SegmentSpace, count: int
+) -> int:
     """SACK blocks (RFC 2018), of which the first may tell of bytes that came twice (RFC 2883)."""
     segment = g[i]
     o, a, row = 1 - segment.d, segment.a, segment.sack
-    blocks = min(segment.sacks, max(np.int64(0), sack.left.size - row))
+    blocks = min(segment.sacks, max(int64(0), sack.left.size - row))
     for b in range(blocks):
-        raw = np.int64(sack.left[row + b]) - facts[BASE_CLIENT + o]
+        raw = int64(sack.left[row + b]) - facts[BASE_CLIENT + o]
         step = (raw - (a & 0xFFFFFFFF)) & 0xFFFFFFFF
         if step >= 0x80000000:
             step -= 0x100000000
         left = a + step
-        right = left + ((np.int64(sack.right[row + b]) - np.int64(sack.left[row + b])) & 0xFFFFFFFF)
+        right = left + ((int64(sack.right[row + b]) - int64(sack.left[row + b])) & 0xFFFFFFFF)
         if right - left > _LARGEST_BLOCK:
             continue
         if b == 0 and (right <= a or (blocks > 1 and _inside(sack.left, sack.right, row))):
@@ -241,7 +252,9 @@ def _blocks(g, i, own, other, facts, sack, space, count):  # type: ignore[no-unt
 
 
 @pasted
-def _of_opening(g, i, kind, own, other, advanced, samples, count):  # type: ignore[no-untyped-def]
+def _of_opening(
+    g: Segments, i: int, kind: int, own: Side, other: Side, advanced: bool, samples: Samples, count: int
+) -> int:
     """Opening round trips, where no copy leaves a doubt."""
     segment = g[i]
     if segment.d == 1 and segment.flags & SYN and (kind == OPEN_ANSWER or kind == REPEAT_OPEN):
@@ -258,7 +271,18 @@ def _of_opening(g, i, kind, own, other, advanced, samples, count):  # type: igno
 
 
 @pasted
-def acknowledged(g, i, kind, own, other, facts, sack, space, full, count):  # type: ignore[no-untyped-def]
+def acknowledged(
+    g: Segments,
+    i: int,
+    kind: int,
+    own: Side,
+    other: Side,
+    facts: Int64s,
+    sack: SackBlocks,
+    space: SegmentSpace,
+    full: int,
+    count: int,
+) -> int:
     """Segment i acknowledges. full: what a full segment carries at least."""
     segment = g[i]
     a = segment.a
@@ -277,18 +301,18 @@ def acknowledged(g, i, kind, own, other, facts, sack, space, full, count):  # ty
 
 
 @kernel
-def _inside(sack_left, sack_right, first):  # type: ignore[no-untyped-def]
+def _inside(sack_left: Uint32s, sack_right: Uint32s, first: int) -> bool:
     """Whether the first block lies within the second (a duplicate above the cumulative number, RFC 2883 section
     4.2).
     """
-    size = (np.int64(sack_right[first]) - np.int64(sack_left[first])) & 0xFFFFFFFF
-    into = (np.int64(sack_left[first]) - np.int64(sack_left[first + 1])) & 0xFFFFFFFF
-    whole = (np.int64(sack_right[first + 1]) - np.int64(sack_left[first + 1])) & 0xFFFFFFFF
+    size = (int64(sack_right[first]) - int64(sack_left[first])) & 0xFFFFFFFF
+    into = (int64(sack_left[first]) - int64(sack_left[first + 1])) & 0xFFFFFFFF
+    whole = (int64(sack_right[first + 1]) - int64(sack_left[first + 1])) & 0xFFFFFFFF
     return into + size <= whole
 
 
 @kernel
-def _mark_spurious(g, i, side, left, right):  # type: ignore[no-untyped-def]
+def _mark_spurious(g: Segments, i: int, side: int, left: int, right: int) -> None:
     """A D-SACK tells that the latest repeat of these bytes was not needed."""
     k = i - 1
     looked = 0

@@ -4,7 +4,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Bools, Int64s, Uint16s, Uint32s
 from yaffle.capture.packets import MARK_BROADCAST, MARK_MULTICAST, Columns
 from yaffle.kernels import kernel
 
@@ -34,7 +34,16 @@ class Bursts:
 
 
 @kernel
-def _fill(time_ns, wire_bytes, marks, mask, first_ns, slot_ns, slots, casts):  # type: ignore[no-untyped-def]
+def _fill(
+    time_ns: Int64s,
+    wire_bytes: Uint32s,
+    marks: Uint16s,
+    mask: Bools,
+    first_ns: int,
+    slot_ns: int,
+    slots: Int64s,
+    casts: Int64s,
+) -> None:
     for i in range(time_ns.size):
         if mask[i]:
             k = (time_ns[i] - first_ns) // slot_ns

@@ -8,12 +8,12 @@ timestamp is newer than that of the bytes behind it. A late original is older th
 of the packet it copies.
 """
 
-import numpy as np
-
-from yaffle.capture.packets import ACK, RST, SYN
-from yaffle.kernels import kernel, pasted
+from yaffle.arrays import Int32s, Int64s
+from yaffle.capture.packets import ACK, RST, SYN, Columns, SackBlocks
+from yaffle.kernels import int64, kernel, pasted
 from yaffle.transport.acknowledging import acknowledged, acknowledgement
 from yaffle.transport.kinds import COPY, DATA, PURE_ACK
+from yaffle.transport.round_trips import Samples
 from yaffle.transport.segments import (
     GAPS_UNTOLD,
     IDS_CLIENT,
@@ -25,16 +25,20 @@ from yaffle.transport.segments import (
     SCALES_KNOWN,
     SIZE_CLIENT,
     SIZE_SERVER,
+    Segment,
+    Segments,
+    gather,
 )
 from yaffle.transport.sending import sent
-from yaffle.transport.side import begin
+from yaffle.transport.side import Side, begin
+from yaffle.transport.workspace import SegmentSpace
 
 _OPTION_BYTES, _USUAL_FULL = 12, 1448  # Timestamps with their padding; Ethernet's payload of a segment that bears them.
 _MOST_SKIPPED = 4096  # Larger steps of the identification are another counter's, not lost packets.
 
 
 @kernel
-def classify(g, facts, sack, space):  # type: ignore[no-untyped-def]
+def classify(g: Segments, facts: Int64s, sack: SackBlocks, space: SegmentSpace) -> int:
     """Sets kind, done, way, before, lost, missed, flight and room of each segment, and the round-trip samples, whose
     number it returns.
 
@@ -52,7 +56,7 @@ def classify(g, facts, sack, space):  # type: ignore[no-untyped-def]
 
 
 @pasted
-def _full_bytes(facts):  # type: ignore[no-untyped-def]
+def _full_bytes(facts: Int64s) -> int:
     """What a full segment carries at least."""
     one, other = facts[MSS_CLIENT], facts[MSS_SERVER]
     full = (min(one, other) if one > 0 and other > 0 else max(one, other)) - _OPTION_BYTES
@@ -60,16 +64,16 @@ def _full_bytes(facts):  # type: ignore[no-untyped-def]
 
 
 @pasted
-def _skipped(segment, own, counts_ids, facts):  # type: ignore[no-untyped-def]
+def _skipped(segment: Segment, own: Side, counts_ids: bool, facts: Int64s) -> int:
     """How many packets of its sender are missing right before a segment, by their identification."""
     if not counts_ids or facts[GAPS_UNTOLD] != 0 or own.high_id < 0:
-        return np.int64(0)
+        return int64(0)
     step = segment.id - own.high_id
-    return step - 1 if 1 < step < _MOST_SKIPPED else np.int64(0)
+    return step - 1 if 1 < step < _MOST_SKIPPED else int64(0)
 
 
 @pasted
-def _leave(segment, kind, own, other, counts_ids, facts):  # type: ignore[no-untyped-def]
+def _leave(segment: Segment, kind: int, own: Side, other: Side, counts_ids: bool, facts: Int64s) -> None:
     """Notes what is known of both sides once a segment has passed."""
     if kind != COPY and not segment.flags & RST and segment.flags & (ACK | SYN):
         own.window = segment.w
@@ -92,12 +96,12 @@ def _leave(segment, kind, own, other, counts_ids, facts):  # type: ignore[no-unt
 
 
 @kernel
-def _classify(g, facts, sack, space):  # type: ignore[no-untyped-def]
+def _classify(g: Segments, facts: Int64s, sack: SackBlocks, space: SegmentSpace) -> int:
     """One pass of classify. sack: SackBlocks; space: SegmentSpace."""
     begin(space.sides[0])
     begin(space.sides[1])
     full = _full_bytes(facts)
-    count = np.int64(0)
+    count = int64(0)
     for i in range(g.size):
         segment = g[i]
         own, other = space.sides[segment.d], space.sides[1 - segment.d]
@@ -115,3 +119,16 @@ def _classify(g, facts, sack, space):  # type: ignore[no-untyped-def]
                 count = acknowledged(g, i, kind, own, other, facts, sack, space, full, count)
         _leave(segment, kind, own, other, counts_ids, facts)
     return count
+
+
+@kernel
+def told_apart(
+    rows: Int32s, packets: Columns, sack: SackBlocks, space: SegmentSpace, facts: Int64s
+) -> tuple[Segments, Samples]:
+    """(segments of a connection, samples of its round trips) by its packets, in the space; sets the facts.
+
+    rows: of its packets, in order of capture; sack: SackBlocks of the capture; facts: int64 (FACTS,).
+    """
+    segments = space.segments[: rows.size]
+    gather(rows, packets, segments, facts)
+    return segments, space.samples[: classify(segments, facts, sack, space)]

@@ -9,11 +9,11 @@ from collections import Counter
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Int64s, Int64s2
 from yaffle.capture.captured import Capture
 from yaffle.capture.doubles import count_again
 from yaffle.capture.packets import MARK_TIMESTAMPS, Columns
-from yaffle.kernels import kernel
+from yaffle.kernels import int32, int64, kernel, uint32
 from yaffle.transport.host_clock import tick_ns
 from yaffle.units import duration, moment
 
@@ -29,7 +29,7 @@ _MOST_STEPS = 16
 
 
 @kernel
-def _may_step(time_ns):  # type: ignore[no-untyped-def]
+def _may_step(time_ns: Int64s) -> bool:
     """Whether two packets that follow each other lie so far apart, either way, that a step can hide there."""
     found = False
     for i in range(1, time_ns.size):
@@ -38,7 +38,7 @@ def _may_step(time_ns):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def sender_ticks(packets, ticks):  # type: ignore[no-untyped-def]
+def sender_ticks(packets: Columns, ticks: Int64s) -> None:
     """Fills ticks, the tick of each sender's clock in ns, 0 unknown. A sender: conversation * 2 + whether its end b."""
     last = np.full(ticks.size, -1, np.int64)
     spans, counts = np.zeros(ticks.size, np.int64), np.zeros(ticks.size, np.int64)
@@ -52,7 +52,7 @@ def sender_ticks(packets, ticks):  # type: ignore[no-untyped-def]
         last[sender] = i
         if j >= 0:
             span = packets.time_ns[i] - packets.time_ns[j]
-            ticked = np.int64(np.int32(np.uint32(h.tsval) - np.uint32(packets.head[j].tsval)))
+            ticked = int64(int32(uint32(h.tsval) - uint32(packets.head[j].tsval)))
             if 0 < span < _RATE_NS and ticked >= 0:
                 spans[sender] += span
                 counts[sender] += ticked
@@ -63,7 +63,7 @@ def sender_ticks(packets, ticks):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def jumps_in(packets, ticks, out):  # type: ignore[no-untyped-def]
+def jumps_in(packets: Columns, ticks: Int64s, out: Int64s2) -> int:
     """Fills out (row before, row after, jump ns): where capture time went further than the sender's clock, or less far.
 
     Returns how many.
@@ -79,7 +79,7 @@ def jumps_in(packets, ticks, out):  # type: ignore[no-untyped-def]
         last[sender] = i
         if j < 0 or ticks[sender] == 0 or packets.source[i] != packets.source[j]:
             continue
-        ticked = np.int64(np.int32(np.uint32(h.tsval) - np.uint32(packets.head[j].tsval)))
+        ticked = int64(int32(uint32(h.tsval) - uint32(packets.head[j].tsval)))
         jump = packets.time_ns[i] - packets.time_ns[j] - ticked * ticks[sender]
         if abs(jump) >= _LEAST_STEP_NS:
             out[found, 0], out[found, 1], out[found, 2] = j, i, jump
@@ -90,12 +90,12 @@ def jumps_in(packets, ticks, out):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def moved_at(packets, ticks, row, moved):  # type: ignore[no-untyped-def]
+def moved_at(packets: Columns, ticks: Int64s, row: int, moved: Int64s) -> None:
     """Fills moved: by how much the least delay of each sender differs after this row from before, ns.
 
     0 where it cannot be told; 1 where it did not last. Looks at _AROUND packets of the same capture on either side.
     """
-    none = np.int64(1) << 62
+    none = int64(1) << 62
     before, after = np.full(ticks.size, none), np.full(ticks.size, none)
     origin, began, first = (
         np.zeros(ticks.size, np.uint32),
@@ -112,7 +112,7 @@ def moved_at(packets, ticks, row, moved):  # type: ignore[no-untyped-def]
             continue
         if before[sender] == none and after[sender] == none:
             origin[sender] = h.tsval
-        ticked = np.int64(np.int32(np.uint32(h.tsval) - origin[sender]))
+        ticked = int64(int32(uint32(h.tsval) - origin[sender]))
         delay = packets.time_ns[i] - packets.time_ns[row] - ticked * ticks[sender]
         if i <= row:
             before[sender] = min(before[sender], delay)

@@ -1,16 +1,15 @@
 """Packets that are copies of others, made on the way, and openings that tell which copy they answer."""
 
-import numpy as np
-
 from yaffle.capture.packets import SYN
-from yaffle.kernels import kernel
+from yaffle.kernels import int64, kernel
+from yaffle.transport.segments import Segments
 
 _LOOK_BACK = 64  # Packets in which a copy is looked for.
 _MOMENT_NS = 2_000_000  # Too short for any timer or answer.
 
 
 @kernel
-def copy_of(g, i, d):  # type: ignore[no-untyped-def]
+def copy_of(g: Segments, i: int, d: int) -> int:
     """The packet of which packet i is a copy made on the way, or -1."""
     looked = 0
     k = i - 1
@@ -46,23 +45,23 @@ def copy_of(g, i, d):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def answered_syn(g, i):  # type: ignore[no-untyped-def]
+def answered_syn(g: Segments, i: int) -> int:
     """When the SYN passed that a SYN-ACK answers, where several did: the one that it echoes (RFC 7323 section 4.3); -1
     untold.
 
     A SYN-ACK that came before already, and echoed the same one, leaves open which copy of it this is.
     """
     if g[i].tse < 0:
-        return np.int64(-1)
-    found = np.int64(-1)
+        return int64(-1)
+    found = int64(-1)
     for k in range(max(0, i - _LOOK_BACK), i):
         if g[k].flags & SYN and g[k].d == 0 and g[k].tsv == g[i].tse:
             if found >= 0:
-                return np.int64(-1)
+                return int64(-1)
             found = g[k].t
         if g[k].flags & SYN and g[k].d == 1 and g[k].tse == g[i].tse:
-            return np.int64(-1)
+            return int64(-1)
     later = False
     for k in range(max(0, i - _LOOK_BACK), i):
         later |= g[k].flags & SYN > 0 and g[k].d == 0 and g[k].tsv > g[i].tse
-    return np.int64(-1) if later else found  # A later SYN may have set it off again.
+    return int64(-1) if later else found  # A later SYN may have set it off again.

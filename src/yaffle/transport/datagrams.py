@@ -9,9 +9,10 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Int64s, Int64s2
 from yaffle.capture.captured import Capture
-from yaffle.kernels import kernel
+from yaffle.capture.packets import Columns
+from yaffle.kernels import int64, kernel
 
 FIELDS = (
     "client_packets",
@@ -50,7 +51,9 @@ class Datagrams:
 
 
 @kernel
-def _count(packets, number, facts, state, answer_row, answer_ns):  # type: ignore[no-untyped-def]
+def _count(
+    packets: Columns, number: Int64s, facts: Int64s2, state: Int64s2, answer_row: Int64s, answer_ns: Int64s
+) -> int:
     answers = 0
     for i in range(packets.flow.size):
         flow = packets.flow[i]
@@ -58,7 +61,7 @@ def _count(packets, number, facts, state, answer_row, answer_ns):  # type: ignor
             continue
         r = number[flow]
         t = packets.time_ns[i]
-        d = np.int64(packets.direction[i])
+        d = int64(packets.direction[i])
         f, s = facts[r], state[r]
         if f[4] == 0:
             f[4] = f[5] = t
@@ -67,7 +70,7 @@ def _count(packets, number, facts, state, answer_row, answer_ns):  # type: ignor
         f[6] = max(f[6], t - f[5])
         f[5] = max(f[5], t)
         echo = packets.protocol[i] == 1 or packets.protocol[i] == 58
-        told = np.int64(packets.head[i].seq)
+        told = int64(packets.head[i].seq)
         if d == 0:
             if s[_PENDING] > 0 and (not echo or s[_NUMBER] == told):
                 f[9] += 1
@@ -78,7 +81,7 @@ def _count(packets, number, facts, state, answer_row, answer_ns):  # type: ignor
                 f[9] += 1
         elif s[_PENDING] > 0 and (not echo or s[_NUMBER] == told):
             answer_row[answers] = r
-            answer_ns[answers] = max(np.int64(0), t - s[_PENDING])
+            answer_ns[answers] = max(int64(0), t - s[_PENDING])
             answers += 1
             f[7] += 1
             s[_PENDING] = 0

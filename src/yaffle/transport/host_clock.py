@@ -6,7 +6,9 @@ the one-way delay from host to point plus a constant. Its rise above the least i
 
 import numpy as np
 
-from yaffle.kernels import kernel, leaf
+from yaffle.arrays import Int64s, Int64s2
+from yaffle.kernels import int64, kernel, leaf
+from yaffle.transport.segments import Segments
 
 _NEAR_NS = 1_000_000_000  # How far around a packet its neighbors tell what lasts;
 _NEAR_PACKETS = 2048  # but no further than this, however dense they are.
@@ -14,24 +16,24 @@ _RATES = np.array([1000, 100, 250, 500, 10, 1_000_000])  # ticks a second seen i
 
 
 @kernel
-def tick_ns(span_ns, ticks):  # type: ignore[no-untyped-def]
+def tick_ns(span_ns: int, ticks: int) -> int:
     """Nanoseconds a tick of a timestamp clock that made so many in a span; 0 where it cannot be told."""
     if span_ns < 50_000_000 or ticks <= 0:
-        return np.int64(0)
+        return int64(0)
     rate = ticks * 1e9 / span_ns
     best, distance = 0, 1e9
     for k in range(_RATES.size):
         off = abs(np.log(rate / _RATES[k]))
         if off < distance:
             best, distance = k, off
-    return np.int64(0) if distance > 0.25 else 1_000_000_000 // _RATES[best]
+    return int64(0) if distance > 0.25 else 1_000_000_000 // _RATES[best]
 
 
 @kernel
-def _drift(g, out, first, last):  # type: ignore[no-untyped-def]
+def _drift(g: Segments, out: Int64s, first: int, last: int) -> float:
     """Slope of the least delays between the first and the last quarter of a side's packets: how its clock drifts."""
     span = g[last].t - g[first].t
-    low_a, low_b = np.int64(1) << 62, np.int64(1) << 62
+    low_a, low_b = int64(1) << 62, int64(1) << 62
     t_a, t_b = g[first].t, g[last].t
     for i in range(g.size):
         if out[i] >= 0:
@@ -44,7 +46,7 @@ def _drift(g, out, first, last):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def extra_delays(g, out):  # type: ignore[no-untyped-def]
+def extra_delays(g: Segments, out: Int64s2) -> None:
     """Fills out[side, i] with the one-way delay of that side's packet i above its least, ns; -1 where it is not its
     packet or unknown.
     """
@@ -59,22 +61,22 @@ def extra_delays(g, out):  # type: ignore[no-untyped-def]
     for d in range(2):
         if first[d] >= 0:
             tick[d] = tick_ns(g[last[d]].t - g[first[d]].t, g[last[d]].tsv - g[first[d]].tsv)
-    least = np.full(2, np.int64(1) << 62)
+    least = np.full(2, int64(1) << 62)
     for i in range(n):
         d = g[i].d
         out[1 - d, i] = -1
         out[d, i] = -1
         if tick[d] > 0 and g[i].tsv >= 0:
-            out[d, i] = g[i].t - g[0].t - g[i].tsv * tick[d] + (np.int64(1) << 50)
+            out[d, i] = g[i].t - g[0].t - g[i].tsv * tick[d] + (int64(1) << 50)
             least[d] = min(least[d], out[d, i])
     for d in range(2):
         # The two clocks drift: over minutes that shows.
         if tick[d] > 0 and g[last[d]].t - g[first[d]].t > 60_000_000_000:
             slope = _drift(g, out[d], first[d], last[d])
-            least[d] = np.int64(1) << 62
+            least[d] = int64(1) << 62
             for i in range(n):
                 if out[d, i] >= 0:
-                    out[d, i] -= np.int64(slope * (g[i].t - g[first[d]].t))
+                    out[d, i] -= int64(slope * (g[i].t - g[first[d]].t))
                     least[d] = min(least[d], out[d, i])
     for i in range(n):
         d = g[i].d
@@ -85,14 +87,14 @@ def extra_delays(g, out):  # type: ignore[no-untyped-def]
 
 
 @leaf
-def lasting_delay(g, extra, i):  # type: ignore[no-untyped-def]
+def lasting_delay(g: Segments, extra: Int64s, i: int) -> int:
     """What all packets of segment i's side before it, or all after it, took above their least for a second; 0 where
     unknown.
 
     A change of the path lasts, a queue passes. extra: of that side, from extra_delays.
     """
     if i < 0 or extra[i] <= 0:
-        return np.int64(0)
+        return int64(0)
     before = after = extra[i]
     d = g[i].d
     k = i - 1

@@ -53,18 +53,18 @@ def is_repeat(kind: int) -> bool:
 
 
 @helper
-def repeats(kind):  # type: ignore[no-untyped-def]
+def repeats(kind: int) -> bool:
     """Whether the sender sent this again; for kernels."""
     return REPEAT_TIMEOUT <= (kind & KIND_MASK) <= REPEAT_CLOSE
 
 
 @helper
-def repairs(kind):  # type: ignore[no-untyped-def]
+def repairs(kind: int) -> bool:
     """Whether the sender sent this again and that was needed; for kernels."""
     return REPEAT_TIMEOUT <= (kind & KIND_MASK) <= REPEAT_CLOSE and kind & SPURIOUS == 0
 
 
 @helper
-def probes(kind):  # type: ignore[no-untyped-def]
+def probes(kind: int) -> bool:
     """Whether this asks for an acknowledgement and carries nothing new; for kernels."""
     return (kind & KIND_MASK) == KEEP_ALIVE or (kind & KIND_MASK) == WINDOW_PROBE

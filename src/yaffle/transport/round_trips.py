@@ -5,9 +5,10 @@ Karn's rule (RFC 6298 section 3): bytes that were sent more than once give no sa
 
 import numpy as np
 
-from yaffle.arrays import Array
-from yaffle.kernels import kernel, leaf
+from yaffle.arrays import Array, Int64s, Int64s2, Structs
+from yaffle.kernels import int64, kernel, leaf
 from yaffle.transport.host_clock import lasting_delay
+from yaffle.transport.segments import Segments
 
 # One row a sample. t: when the acknowledgement passed; side: 0 to the client and back, 1 to the server and back; way:
 # one of
@@ -17,6 +18,7 @@ from yaffle.transport.host_clock import lasting_delay
 # closed, for which a program may have been waited for.
 WITH_DATA, BARE, FEW_BARE, WITH_CLOSE = range(4)
 SAMPLE = np.dtype([(name, np.int64) for name in ("t", "rtt", "side", "way", "i", "bare", "out")])
+Samples = Structs  # of SAMPLE
 
 # How a sample was taken; from HELD on no measure of the way. HELD: by a host that held its acknowledgement back;
 # ECHOED: of a
@@ -39,7 +41,7 @@ def empty_samples(capacity: int) -> Array:
 
 
 @leaf
-def most_out(samples, side, t, late, floor, extra):  # type: ignore[no-untyped-def]
+def most_out(samples: Samples, side: int, t: int, late: int, floor: int, extra: Int64s) -> int:
     """What the way out around time t took above its least at most, while the way back took about `late` more: answers
     took longer.
 
@@ -53,7 +55,7 @@ def most_out(samples, side, t, late, floor, extra):  # type: ignore[no-untyped-d
             low = middle + 1
         else:
             high = middle
-    least = most = np.int64(1) << 60
+    least = most = int64(1) << 60
     for k in range(max(0, low - _NEAR_SAMPLES), min(samples.size, low + _NEAR_SAMPLES)):
         if (
             samples[k].side == side
@@ -61,32 +63,32 @@ def most_out(samples, side, t, late, floor, extra):  # type: ignore[no-untyped-d
             and samples[k].way < HELD
             and abs(samples[k].t - t) <= NEAR_NS
         ):
-            back = max(np.int64(0), extra[samples[k].i])
+            back = max(int64(0), extra[samples[k].i])
             if 2 * back >= late:
-                out = max(np.int64(0), samples[k].rtt - floor - back)
+                out = max(int64(0), samples[k].rtt - floor - back)
                 least, most = min(least, out), min(most, max(least, out))
     return most
 
 
 @kernel
-def release_held(g, samples, extra):  # type: ignore[no-untyped-def]
+def release_held(g: Segments, samples: Samples, extra: Int64s2) -> None:
     """Takes samples for measures of the way again where the way back, by the clock of the host beyond, explains what
     seemed held.
 
     What lasts on the way back is taken for both ways, a path that became longer, unless answers came sooner than that.
     extra: int64 (2, n), one-way delay above the least of each segment, -1 unknown (host_clock.extra_delays).
     """
-    floors = np.full(2, np.int64(1) << 60, np.int64)
+    floors = np.full(2, int64(1) << 60, np.int64)
     for k in range(samples.size):
         if samples[k].way < HELD and samples[k].rtt >= 0:
             floors[samples[k].side] = min(floors[samples[k].side], samples[k].rtt)
     for k in range(samples.size):
         if samples[k].way == HELD:
             side, i = samples[k].side, samples[k].i
-            back = max(np.int64(0), extra[side, i])
+            back = max(int64(0), extra[side, i])
             over = samples[k].rtt - floors[side] - back
             if over >= HELD_LEAST_NS and over - lasting_delay(g, extra[side], i) < HELD_LEAST_NS:
                 highest = most_out(samples, side, samples[k].t - samples[k].rtt, back, floors[side], extra[side])
-                over = over if over > highest + highest // 4 + _BLUR_NS else np.int64(0)
+                over = over if over > highest + highest // 4 + _BLUR_NS else int64(0)
             if over < HELD_LEAST_NS:
                 samples[k].way = ACKNOWLEDGED

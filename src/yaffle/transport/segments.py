@@ -4,9 +4,19 @@ unwrapped.
 
 import numpy as np
 
-from yaffle.arrays import Array
-from yaffle.capture.packets import ACK, HEAD_FROM_B, MARK_IPV6, MARK_SACK_SHIFT, MARK_TIMESTAMPS, RST, SYN
-from yaffle.kernels import kernel, pasted
+from yaffle.arrays import Array, Int32s, Int64s, Int64s2, Struct, Structs
+from yaffle.capture.packets import (
+    ACK,
+    HEAD_FROM_B,
+    MARK_IPV6,
+    MARK_SACK_SHIFT,
+    MARK_TIMESTAMPS,
+    RST,
+    SYN,
+    Columns,
+    Head,
+)
+from yaffle.kernels import int64, kernel, pasted
 from yaffle.prefetch import prefetch
 
 _FIELDS = (
@@ -36,6 +46,8 @@ _FIELDS = (
     ("room", np.int64),  # what the receiver's window still allowed after it; -1 not known
 )
 SEGMENT = np.dtype(list(_FIELDS), align=True)
+Segments = Structs  # of SEGMENT
+Segment = Struct  # one of them
 
 # Facts about a connection found while gathering. Index into `facts`.
 SCALE_CLIENT, SCALE_SERVER, MSS_CLIENT, MSS_SERVER, SACK_OK, SCALES_KNOWN, IDS_CLIENT, IDS_SERVER = (
@@ -83,10 +95,10 @@ _SEQ_BASE, _SEQ_RAW, _SEQ_LAST, _TS_BASE, _TS_RAW, _TS_LAST, _NUMBERS = range(7)
 
 
 @kernel
-def _in_order_of_time(order, packets, g):  # type: ignore[no-untyped-def]
+def _in_order_of_time(order: Int32s, packets: Columns, g: Segments) -> None:
     """Sets row and time of the segments, in order of time."""
     n = order.size
-    largest_step, latest = np.int64(0), np.int64(-(1 << 62))
+    largest_step, latest = int64(0), int64(-(1 << 62))
     for i in range(n):
         ahead = order[min(i + _AHEAD, n - 1)]
         prefetch(packets.time_ns, ahead)
@@ -107,22 +119,22 @@ def _in_order_of_time(order, packets, g):  # type: ignore[no-untyped-def]
             g[i].row, g[i].t = order[place[i]], times[place[i]]
         return
     # The clock was set back: it goes on from where it was, so that spans stay what they are.
-    shift, before = np.int64(0), g[0].t
+    shift, before = int64(0), g[0].t
     for i in range(1, n):
-        shift += max(np.int64(0), before - g[i].t)
+        shift += max(int64(0), before - g[i].t)
         before = g[i].t
         g[i].t += shift
 
 
 @kernel
-def _learn_announcements(g, packets, facts):  # type: ignore[no-untyped-def]
+def _learn_announcements(g: Segments, packets: Columns, facts: Int64s) -> None:
     """What both sides announced when they opened: largest segments, selective acknowledgement, scales of windows."""
     scale = np.full(2, -1, np.int64)  # -2: it offered none
     for i in range(g.size):
         h = packets.head[g[i].row]
         if h.flags & SYN:
-            d = np.int64(h.flags) >> 15
-            extra = np.int64(h.extra)
+            d = int64(h.flags) >> 15
+            extra = int64(h.extra)
             facts[MSS_CLIENT + d] = extra & 0xFFFF
             if d == 1 and (extra >> 24) & 1:
                 facts[SACK_OK] = 1
@@ -135,44 +147,44 @@ def _learn_announcements(g, packets, facts):  # type: ignore[no-untyped-def]
 
 
 @pasted
-def _step(raw, last):  # type: ignore[no-untyped-def]
+def _step(raw: int, last: int) -> int:
     """From one number of 32 bits to another, the nearer way round."""
     step = (raw - last) & 0xFFFFFFFF
     return step - 0x100000000 if step >= 0x80000000 else step
 
 
 @pasted
-def _sent(segment, head, numbers):  # type: ignore[no-untyped-def]
+def _sent(segment: Segment, head: Head, numbers: Int64s2) -> None:
     """Unwraps the sequence numbers of a segment. numbers: int64 (2, _NUMBERS), of both sides."""
-    d, raw = segment.d, np.int64(head.seq)
+    d, raw = segment.d, int64(head.seq)
     if numbers[d, _SEQ_BASE] < 0:
         numbers[d, _SEQ_BASE] = numbers[d, _SEQ_RAW] = raw
     step = _step(raw, numbers[d, _SEQ_RAW])
     segment.s = numbers[d, _SEQ_LAST] + step
     if step > 0 and (segment.flags & RST == 0 or step < _ANY_NUMBER):  # A reset may carry any number.
         numbers[d, _SEQ_LAST], numbers[d, _SEQ_RAW] = segment.s, raw
-    segment.n = np.int64(head.payload)
+    segment.n = int64(head.payload)
     segment.e = segment.s + segment.n + (segment.flags >> 1 & 1) + (segment.flags & 1)
 
 
 @pasted
-def _acknowledged(segment, head, numbers):  # type: ignore[no-untyped-def]
+def _acknowledged(segment: Segment, head: Head, numbers: Int64s2) -> None:
     """Unwraps what a segment acknowledges."""
     segment.a = -1
     if segment.flags & ACK:
-        o, raw = 1 - segment.d, np.int64(head.ack)
+        o, raw = 1 - segment.d, int64(head.ack)
         if numbers[o, _SEQ_BASE] < 0:
             numbers[o, _SEQ_BASE] = numbers[o, _SEQ_RAW] = raw
         segment.a = numbers[o, _SEQ_LAST] + _step(raw, numbers[o, _SEQ_RAW])
 
 
 @pasted
-def _stamped(segment, head, numbers):  # type: ignore[no-untyped-def]
+def _stamped(segment: Segment, head: Head, numbers: Int64s2) -> None:
     """Unwraps timestamps and their echoes."""
     segment.tsv, segment.tse = -1, -1
-    if np.int64(head.marks) & MARK_TIMESTAMPS == 0:
+    if int64(head.marks) & MARK_TIMESTAMPS == 0:
         return
-    d, raw = segment.d, np.int64(head.tsval)
+    d, raw = segment.d, int64(head.tsval)
     if numbers[d, _TS_BASE] < 0:
         numbers[d, _TS_BASE] = numbers[d, _TS_RAW] = raw
     step = _step(raw, numbers[d, _TS_RAW])
@@ -180,14 +192,14 @@ def _stamped(segment, head, numbers):  # type: ignore[no-untyped-def]
     if step > 0:
         numbers[d, _TS_LAST], numbers[d, _TS_RAW] = segment.tsv, raw
     if segment.flags & ACK:
-        o, raw = 1 - d, np.int64(head.tsecr)
+        o, raw = 1 - d, int64(head.tsecr)
         if numbers[o, _TS_BASE] < 0:
             numbers[o, _TS_BASE] = numbers[o, _TS_RAW] = raw
         segment.tse = numbers[o, _TS_LAST] + _step(raw, numbers[o, _TS_RAW])
 
 
 @pasted
-def _untold(segment):  # type: ignore[no-untyped-def]
+def _untold(segment: Segment) -> None:
     """Nothing is known of a segment yet but its header."""
     segment.kind, segment.done, segment.way, segment.before = 0, 0, 0, -1
     segment.parts, segment.again, segment.missed, segment.lost = 1, 0, 0, 0
@@ -195,7 +207,7 @@ def _untold(segment):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def gather(order, packets, g, facts):  # type: ignore[no-untyped-def]
+def gather(order: Int32s, packets: Columns, g: Segments, facts: Int64s) -> None:
     """Fills the segments from the packet rows of one connection, and the facts that follow from its opening."""
     facts[:] = 0
     _in_order_of_time(order, packets, g)
@@ -204,15 +216,15 @@ def gather(order, packets, g, facts):  # type: ignore[no-untyped-def]
     numbers[:, _SEQ_BASE], numbers[:, _TS_BASE] = -1, -1
     for i in range(g.size):
         segment, head = g[i], packets.head[g[i].row]
-        flags, marks = np.int64(head.flags), np.int64(head.marks)
+        flags, marks = int64(head.flags), int64(head.marks)
         segment.d, segment.flags = flags >> 15, flags & (HEAD_FROM_B - 1)
         _sent(segment, head, numbers)
         _acknowledged(segment, head, numbers)
         opens = segment.flags & SYN
-        segment.w = np.int64(head.window) << (np.int64(0) if opens else facts[SCALE_CLIENT + segment.d])
-        segment.sacks = np.int64(0) if opens else (marks >> MARK_SACK_SHIFT) & 7
-        segment.sack = np.int64(head.extra)
-        segment.id = np.int64(head.ip_id) if marks & MARK_IPV6 == 0 else np.int64(-1)
+        segment.w = int64(head.window) << (int64(0) if opens else facts[SCALE_CLIENT + segment.d])
+        segment.sacks = int64(0) if opens else (marks >> MARK_SACK_SHIFT) & 7
+        segment.sack = int64(head.extra)
+        segment.id = int64(head.ip_id) if marks & MARK_IPV6 == 0 else int64(-1)
         _stamped(segment, head, numbers)
         _untold(segment)
     facts[BASE_CLIENT], facts[BASE_SERVER] = numbers[0, _SEQ_BASE], numbers[1, _SEQ_BASE]
@@ -221,7 +233,7 @@ def gather(order, packets, g, facts):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _learn_segment_sizes(g, facts):  # type: ignore[no-untyped-def]
+def _learn_segment_sizes(g: Segments, facts: Int64s) -> None:
     """The largest payload that one segment of each side carries on the wire, and how many segments each packet stands
     for.
 
@@ -243,8 +255,8 @@ def _learn_segment_sizes(g, facts):  # type: ignore[no-untyped-def]
         if longest[d] <= limit + _STAMP_BYTES:
             facts[SIZE_CLIENT + d] = longest[d]
             continue
-        total, single, fitting, least, at_most, beyond = 0, 0, 0, np.int64(0), 0, 0
-        previous = np.int64(-1)
+        total, single, fitting, least, at_most, beyond = 0, 0, 0, int64(0), 0, 0
+        previous = int64(-1)
         for i in range(g.size):
             if g[i].d != d or g[i].id < 0 or g[i].flags & (SYN | RST):
                 continue
@@ -276,7 +288,7 @@ def _learn_segment_sizes(g, facts):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def _unwrap_identification(g, facts):  # type: ignore[no-untyped-def]
+def _unwrap_identification(g: Segments, facts: Int64s) -> None:
     """Tells whether a side counts its IP identification up by one a packet, and unwraps it if so.
 
     A host that does gives away what was lost before the point. Constant, zero or random numbers do not.

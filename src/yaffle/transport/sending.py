@@ -5,10 +5,9 @@ the other one (`side.SIDE`); counts_ids: whether the identification of its sende
 of those are missing right before it.
 """
 
-import numpy as np
-
+from yaffle.arrays import Int64s
 from yaffle.capture.packets import ACK, FIN, RST, SYN
-from yaffle.kernels import pasted
+from yaffle.kernels import int64, pasted
 from yaffle.transport.copies import copy_of
 from yaffle.transport.kinds import (
     CLOSE,
@@ -31,8 +30,9 @@ from yaffle.transport.kinds import (
     SPURIOUS,
     WINDOW_PROBE,
 )
-from yaffle.transport.segments import CUMULATIVE, MISSED_CLIENT, SACK_OK, SIZE_CLIENT
-from yaffle.transport.side import KEPT_ALIVE, MOST_HOLES, PROBED, drop_hole, show_hole, split_hole
+from yaffle.transport.segments import CUMULATIVE, MISSED_CLIENT, SACK_OK, SIZE_CLIENT, Segment, Segments
+from yaffle.transport.side import KEPT_ALIVE, MOST_HOLES, PROBED, Hole, Holes, Side, drop_hole, show_hole, split_hole
+from yaffle.transport.workspace import SegmentSpace
 
 _MOST_REPEATS = 1024
 _LOOK_BACK = 4096  # Segments in which the copy before is looked for.
@@ -49,20 +49,20 @@ _FAR_NS = 1 << 40
 
 
 @pasted
-def _trip(own, other):  # type: ignore[no-untyped-def]
+def _trip(own: Side, other: Side) -> int:
     """The least round trip from end to end, as far as a timer may be told from it."""
     return min(own.floor, QUIET_NS) + min(other.floor, QUIET_NS)
 
 
 @pasted
-def _tail_probe(quiet, own, other):  # type: ignore[no-untyped-def]
+def _tail_probe(quiet: int, own: Side, other: Side) -> bool:
     """Whether a repeat of the last segment comes when a probe would: about two round trips (RFC 8985 section 7.2)."""
     trip = _trip(own, other)
     return 2 * trip < quiet < 3 * trip + _PROBE_SLACK_NS
 
 
 @pasted
-def _expired(segment, own, other):  # type: ignore[no-untyped-def]
+def _expired(segment: Segment, own: Side, other: Side) -> bool:
     """Whether a retransmission of the first unacknowledged byte comes after such a silence that only a timer can have
     sent it.
 
@@ -77,7 +77,7 @@ def _expired(segment, own, other):  # type: ignore[no-untyped-def]
 
 
 @pasted
-def _opening(g, i, own):  # type: ignore[no-untyped-def]
+def _opening(g: Segments, i: int, own: Side) -> int:
     """A SYN."""
     segment = g[i]
     kind = OPEN_ANSWER if segment.flags & ACK else OPEN
@@ -93,18 +93,18 @@ def _opening(g, i, own):  # type: ignore[no-untyped-def]
 
 
 @pasted
-def _asked_for_life(own, other):  # type: ignore[no-untyped-def]
+def _asked_for_life(own: Side, other: Side) -> int:
     """A segment that brings nothing new to have an acknowledgement."""
     own.probed = PROBED if other.window == 0 else KEPT_ALIVE
     return WINDOW_PROBE if other.window == 0 else KEEP_ALIVE
 
 
 @pasted
-def _behind_hole(segment, i, own, kind, skipped, facts, holes):  # type: ignore[no-untyped-def]
+def _behind_hole(segment: Segment, i: int, own: Side, kind: int, skipped: int, facts: Int64s, holes: Holes) -> int:
     """New bytes, those before which did not pass."""
     show_hole(own, holes, segment, i)
     own.pool = 0
-    usual = max(np.int64(1), facts[SIZE_CLIENT + segment.d])
+    usual = max(int64(1), facts[SIZE_CLIENT + segment.d])
     hidden = skipped - (segment.s - own.nxt + usual - 1) // usual
     if hidden > 0 and segment.t - own.last_sent > QUIET_NS // 3 and segment.t - own.last_any > _PAUSE_NS:
         # More packets are missing than the hole had: this one went out before, too (a tail probe).
@@ -114,7 +114,7 @@ def _behind_hole(segment, i, own, kind, skipped, facts, holes):  # type: ignore[
 
 
 @pasted
-def _after_missing(segment, own, other, kind, skipped):  # type: ignore[no-untyped-def]
+def _after_missing(segment: Segment, own: Side, other: Side, kind: int, skipped: int) -> int:
     """New bytes, before which packets are missing, and no byte is: they carried these bytes, unless they were bare
     acknowledgements.
 
@@ -134,7 +134,7 @@ def _after_missing(segment, own, other, kind, skipped):  # type: ignore[no-untyp
 
 
 @pasted
-def _new_bytes(g, i, own, other, skipped, facts, space):  # type: ignore[no-untyped-def]
+def _new_bytes(g: Segments, i: int, own: Side, other: Side, skipped: int, facts: Int64s, space: SegmentSpace) -> int:
     """Bytes beyond all that passed."""
     segment = g[i]
     kind = CLOSE if segment.n == 0 else DATA
@@ -159,18 +159,18 @@ def _new_bytes(g, i, own, other, skipped, facts, space):  # type: ignore[no-unty
 
 
 @pasted
-def _late(segment, hole, own, other, counts_ids):  # type: ignore[no-untyped-def]
+def _late(segment: Segment, hole: Hole, own: Side, other: Side, counts_ids: bool) -> bool:
     """Whether a segment that fills a hole was sent before the one that showed it."""
     if counts_ids and hole.id >= 0:
         return segment.id < hole.id
     if segment.tsv >= 0 and hole.tsv >= 0 and segment.tsv != hole.tsv:
         return segment.tsv < hole.tsv
-    whole = min(own.floor, np.int64(_FAR_NS)) + min(other.floor, np.int64(_FAR_NS))
+    whole = min(own.floor, int64(_FAR_NS)) + min(other.floor, int64(_FAR_NS))
     return segment.t - hole.t < min(whole * 9 // 10, _LATE_MOST_NS)
 
 
 @pasted
-def _fill(segment, own, other, counts_ids, holes):  # type: ignore[no-untyped-def]
+def _fill(segment: Segment, own: Side, other: Side, counts_ids: bool, holes: Holes) -> tuple[bool, bool]:
     """(whether it fills holes, whether it was sent before the segment that showed the last of them)."""
     d, s, e = segment.d, segment.s, segment.e
     filled, late = False, False
@@ -196,7 +196,7 @@ def _fill(segment, own, other, counts_ids, holes):  # type: ignore[no-untyped-de
 
 
 @pasted
-def _why_again(segment, own, other, facts):  # type: ignore[no-untyped-def]
+def _why_again(segment: Segment, own: Side, other: Side, facts: Int64s) -> int:
     """What made the sender send bytes again."""
     t, s, e = segment.t, segment.s, segment.e
     if segment.n == 0:
@@ -220,7 +220,7 @@ def _why_again(segment, own, other, facts):  # type: ignore[no-untyped-def]
 
 
 @pasted
-def _copy_before(g, i):  # type: ignore[no-untyped-def]
+def _copy_before(g: Segments, i: int) -> int:
     """The copy before: for Karn's rule and for telling which copy was the one that helped; -1 none."""
     d, s, e = g[i].d, g[i].s, g[i].e
     k = i - 1
@@ -235,11 +235,11 @@ def _copy_before(g, i):  # type: ignore[no-untyped-def]
 
 
 @pasted
-def _repeated(g, i, own, other, skipped, filled, facts):  # type: ignore[no-untyped-def]
+def _repeated(g: Segments, i: int, own: Side, other: Side, skipped: int, filled: bool, facts: Int64s) -> int:
     """Bytes that their sender sent again."""
     segment = g[i]
     kind = _why_again(segment, own, other, facts)
-    segment.again = max(np.int64(0), min(min(segment.e, own.nxt) - segment.s, segment.n))
+    segment.again = max(int64(0), min(min(segment.e, own.nxt) - segment.s, segment.n))
     own.last_again = segment.t
     if kind == REPEAT_TAIL:
         own.probe_end = own.nxt
@@ -250,7 +250,7 @@ def _repeated(g, i, own, other, skipped, filled, facts):  # type: ignore[no-unty
         showed = g[-2 - segment.before]
         if showed.n == 0 and segment.s >= own.una:
             # A bare acknowledgement showed the hole: the whole message was under way, and lost, before it.
-            segment.lost = max(np.int64(1), showed.lost) + skipped
+            segment.lost = max(int64(1), showed.lost) + skipped
     else:
         before = _copy_before(g, i)
         if before >= 0:
@@ -261,7 +261,9 @@ def _repeated(g, i, own, other, skipped, filled, facts):  # type: ignore[no-unty
 
 
 @pasted
-def _bytes_again(g, i, own, other, skipped, counts_ids, facts, space):  # type: ignore[no-untyped-def]
+def _bytes_again(
+    g: Segments, i: int, own: Side, other: Side, skipped: int, counts_ids: bool, facts: Int64s, space: SegmentSpace
+) -> int:
     """Bytes some of which passed before, or lie before some that passed."""
     segment = g[i]
     filled, late = _fill(segment, own, other, counts_ids, space.holes)
@@ -286,7 +288,9 @@ def _bytes_again(g, i, own, other, skipped, counts_ids, facts, space):  # type: 
 
 
 @pasted
-def _bytes(g, i, own, other, skipped, counts_ids, facts, space):  # type: ignore[no-untyped-def]
+def _bytes(
+    g: Segments, i: int, own: Side, other: Side, skipped: int, counts_ids: bool, facts: Int64s, space: SegmentSpace
+) -> int:
     """A segment with bytes, or with a FIN, which counts as one."""
     segment = g[i]
     d, s, e, size = segment.d, segment.s, segment.e, segment.n
@@ -298,7 +302,7 @@ def _bytes(g, i, own, other, skipped, counts_ids, facts, space):  # type: ignore
     else:
         segment.missed += own.behind
         own.behind = 0
-    copied = np.int64(-1)
+    copied = int64(-1)
     if s < own.nxt or (counts_ids and segment.id <= own.high_id):
         copied = copy_of(g, i, d)
     if copied >= 0:
@@ -315,7 +319,7 @@ def _bytes(g, i, own, other, skipped, counts_ids, facts, space):  # type: ignore
 
 
 @pasted
-def _without_bytes(segment, i, own, other, skipped, holes):  # type: ignore[no-untyped-def]
+def _without_bytes(segment: Segment, i: int, own: Side, other: Side, skipped: int, holes: Holes) -> int:
     """An acknowledgement without bytes."""
     ahead = segment.s - own.nxt
     if 0 < ahead < _MOST_AHEAD and own.holes < MOST_HOLES:
@@ -330,7 +334,9 @@ def _without_bytes(segment, i, own, other, skipped, holes):  # type: ignore[no-u
 
 
 @pasted
-def sent(g, i, own, other, skipped, counts_ids, facts, space):  # type: ignore[no-untyped-def]
+def sent(
+    g: Segments, i: int, own: Side, other: Side, skipped: int, counts_ids: bool, facts: Int64s, space: SegmentSpace
+) -> int:
     """What segment i is by its own bytes."""
     segment = g[i]
     if segment.flags & RST:

@@ -4,8 +4,9 @@ goes by.
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Struct, Structs
 from yaffle.kernels import pasted
+from yaffle.transport.segments import Segment
 
 _NEVER = -(1 << 60)
 _ENDLESS = 1 << 60
@@ -48,10 +49,14 @@ SIDE = np.dtype(
         )
     ]
 )
+Sides = Structs  # of SIDE
+Side = Struct  # one of them
 KEPT_ALIVE, PROBED = 1, 2
 
 # Bytes that did not pass: from where to where; of the segment that showed it time, identification, timestamp, index.
 HOLE = np.dtype([(name, np.int64) for name in ("start", "end", "t", "id", "tsv", "i")])
+Holes = Structs  # of HOLE
+Hole = Struct  # one of them
 
 
 def empty_sides() -> Array:
@@ -65,7 +70,7 @@ def empty_holes() -> Array:
 
 
 @pasted
-def begin(side):  # type: ignore[no-untyped-def]
+def begin(side: Side) -> None:
     """Nothing was seen of a side."""
     side.started, side.spoke, side.nxt, side.una, side.acked = 0, 0, 0, 0, 0
     side.head, side.tail, side.repeats, side.holes = 0, 0, 0, 0
@@ -78,7 +83,7 @@ def begin(side):  # type: ignore[no-untyped-def]
 
 
 @pasted
-def show_hole(side, holes, segment, i):  # type: ignore[no-untyped-def]
+def show_hole(side: Side, holes: Holes, segment: Segment, i: int) -> None:
     """Segment i tells that bytes of its side before it did not pass."""
     hole = holes[segment.d, side.holes]
     hole.start, hole.end, hole.t = side.nxt, segment.s, segment.t
@@ -87,7 +92,7 @@ def show_hole(side, holes, segment, i):  # type: ignore[no-untyped-def]
 
 
 @pasted
-def drop_hole(side, holes, d, k):  # type: ignore[no-untyped-def]
+def drop_hole(side: Side, holes: Holes, d: int, k: int) -> None:
     """A hole is none any more."""
     side.holes -= 1
     for m in range(k, side.holes):
@@ -95,7 +100,7 @@ def drop_hole(side, holes, d, k):  # type: ignore[no-untyped-def]
 
 
 @pasted
-def split_hole(side, holes, d, k, start, end):  # type: ignore[no-untyped-def]
+def split_hole(side: Side, holes: Holes, d: int, k: int, start: int, end: int) -> None:
     """A hole was filled from start to before end, in its middle; it becomes two."""
     for m in range(side.holes, k + 1, -1):
         holes[d, m] = holes[d, m - 1]
