@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Int8s, Int32s, Int64s, Uint8s
 from yaffle.capture.by_part import lay_by_part
 from yaffle.capture.captured import Capture, Source
 from yaffle.capture.first_bytes import beginnings
@@ -84,7 +84,7 @@ class Analysis:
 
     capture: Capture
     account: Account
-    speaker: Array  # for each connection, the view of it that speaks for all
+    speaker: Int64s  # for each connection, the view of it that speaks for all
     messages: Messages  # what exchanges say, where their protocol is known
     lookups: Lookups
     media: list[Media]  # voice and video streams
@@ -147,7 +147,7 @@ class Analysis:
         return flows_of_packets(self.capture)
 
     @cached_property
-    def same(self) -> Array:
+    def same(self) -> Int64s:
         """For each conversation the one it is at other points (`path.journeys`)."""
         return journeys(self.path.segments, self.capture.conversations.point.size)
 
@@ -257,14 +257,14 @@ class Former:
     """What a former reading of captures that grow found of each connection by its own packets."""
 
     arranged: Arrangement
-    direction: Array  # of the first packet of each connection: which end was taken for the client
-    kind: Array  # of the packets
+    direction: Int8s  # of the first packet of each connection: which end was taken for the client
+    kind: Uint8s  # of the packets
     messages: Messages
     account: Account
     anew: int  # connections that were accounted for in that reading
 
 
-def _same_connections(former: Former, capture: Capture, arranged: Arrangement) -> Array:
+def _same_connections(former: Former, capture: Capture, arranged: Arrangement) -> Int64s:
     """Of each connection the one of the former reading that has the same packets, the same way round; -1 without."""
     if not arranged.flow.size or not former.arranged.flow.size:
         return np.full(arranged.flow.size, -1)
@@ -278,7 +278,7 @@ def _same_connections(former: Former, capture: Capture, arranged: Arrangement) -
     return np.where(same, rows, -1)
 
 
-def _ends(arranged: Arrangement) -> tuple[Array, Array, Array]:
+def _ends(arranged: Arrangement) -> tuple[Int32s, Int32s, Int64s]:
     """First and last packet of each connection, and how many it has."""
     starts, order = arranged.starts, arranged.order
     return order[starts[:-1]], order[starts[1:] - 1], np.diff(starts)

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Int64s, Uint8s, Uint16s, Uint32s
 from yaffle.capture.captured import Capture, Source
 from yaffle.capture.conversations import Rows
 from yaffle.capture.packets import SCHEMA, Columns, SackBlocks
@@ -34,8 +34,8 @@ class Part:
     first: int
     last: int
     packets: Columns
-    starts: Array  # packets of the part's connection c: starts[c]:starts[c + 1]
-    ports: Array  # of the servers
+    starts: Int64s  # packets of the part's connection c: starts[c]:starts[c + 1]
+    ports: Uint16s  # of the servers
     sack: SackBlocks
 
     @property
@@ -50,7 +50,7 @@ class PartAccount:
 
     messages: Messages
     account: Account
-    kind: Array  # of its packets
+    kind: Uint8s  # of its packets
 
 
 def cut_part(capture: Capture, arranged: Arrangement, first: int, last: int) -> Part:
@@ -70,7 +70,7 @@ def with_zeros(columns: dict[str, Array]) -> Columns:
     return Columns(*(columns[name] if name in columns else np.zeros(count, dtype) for name, dtype, _ in SCHEMA))
 
 
-def _own_blocks(packets: Columns, sack: SackBlocks) -> tuple[SackBlocks, Array]:
+def _own_blocks(packets: Columns, sack: SackBlocks) -> tuple[SackBlocks, Uint32s]:
     """The SACK blocks of these packets alone, and where those of each begin among them."""
     extra = packets.head["extra"].copy()
     counts = packets.sack_counts().astype(np.int64)
@@ -84,10 +84,10 @@ def _own_blocks(packets: Columns, sack: SackBlocks) -> tuple[SackBlocks, Array]:
 def account_part(part: Part, sources: Sequence[Source], progress: Progress = go_on, threads: int = 1) -> PartAccount:
     """Decodes and accounts. sources: all of the capture, where those of the part can be read. Raises Cancelled."""
     none = np.empty(0, np.int64)
-    flows = Rows(*(none for _ in Rows._fields))
+    flows = Rows._make(none for _ in Rows._fields)
     capture = Capture(list(sources), part.packets, part.sack, flows, [], {})
     order = np.arange(part.packets.flow.size, dtype=np.int32)
-    arranged = Arrangement(np.arange(part.ports.size), part.starts, order, none)
+    arranged = Arrangement(np.arange(part.ports.size), part.starts, order, none.astype(np.int8))
     payload = Payload(capture, frozenset(part.sources))
     messages = decode_messages(part.starts, order, part.ports, payload, lambda share, words: progress(share / 2, words))
     account = own_accounts(

@@ -16,7 +16,7 @@ from weakref import WeakSet
 
 import numpy as np
 
-from yaffle.arrays import Array, skipped, staggered
+from yaffle.arrays import Array, Uint8s, skipped, staggered
 from yaffle.errors import YaffleError
 
 _PAGE = 4096
@@ -100,7 +100,7 @@ def spill_folder() -> Path:
     return Path(os.environ.get("TMPDIR") or "/var/tmp")
 
 
-def mapped_file(path: Path) -> Array:
+def mapped_file(path: Path) -> Uint8s:
     """The bytes of a file, mapped to be read."""
     found = np.memmap(path, np.uint8, "r")
     _watch.add(found._mmap)  # type: ignore[attr-defined]  # noqa: SLF001  NumPy has no other name for it.

@@ -5,7 +5,7 @@ from collections.abc import Callable
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Int64s, Uint8s, Uint64s
 from yaffle.capture.conversations import Rows
 
 
@@ -62,7 +62,7 @@ class Labels:
         return self.texts[int(self.codes[row])]
 
 
-def labels_of(high: Array, low: Array, ipv6: Array) -> Labels:
+def labels_of(high: Uint64s, low: Uint64s, ipv6: Uint8s) -> Labels:
     """Addresses as labels: each distinct one becomes text once."""
     if not high.size:
         return Labels(np.empty(0, np.int64), [])
@@ -85,12 +85,12 @@ def labels_of(high: Array, low: Array, ipv6: Array) -> Labels:
     )
 
 
-def client_labels(flows: Rows, rows: Array) -> Labels:
+def client_labels(flows: Rows, rows: Int64s) -> Labels:
     """Addresses of the clients of some conversations."""
     return labels_of(flows.a_hi[rows], flows.a_lo[rows], flows.ipv6[rows])
 
 
-def server_labels(flows: Rows, rows: Array) -> Labels:
+def server_labels(flows: Rows, rows: Int64s) -> Labels:
     """Addresses of the servers of some conversations."""
     return labels_of(flows.b_hi[rows], flows.b_lo[rows], flows.ipv6[rows])
 

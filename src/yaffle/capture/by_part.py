@@ -20,7 +20,7 @@ _STEP = 1 << 20  # Packets between two looks at whether to go on.
 _WORDS = "laying packets of one conversation together"
 
 
-def parts_of(packets_of: Array, most: int) -> Array:
+def parts_of(packets_of: Int64s, most: int) -> Int64s:
     """The part of each conversation: as many in turn as hold about `most` packets, each whole. int64.
 
     packets_of: packets of each conversation, in order.

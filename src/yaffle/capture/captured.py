@@ -7,11 +7,11 @@ from pathlib import Path
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Bools
 from yaffle.capture.conversations import Rows
 from yaffle.capture.packets import Columns, SackBlocks
 from yaffle.capture.records import Interface
-from yaffle.capture.transport_layer import QUOTE
+from yaffle.capture.transport_layer import QUOTE, Quotes
 
 
 @dataclass
@@ -44,9 +44,9 @@ class Capture:
     points: list[str]  # names of the observation points; conversations.point counts in these
     names: dict[str, str]
     dropped_copies: int = 0
-    quotes: Array = field(default_factory=lambda: np.empty(0, QUOTE))  # what ICMP errors say of which conversation
+    quotes: Quotes = field(default_factory=lambda: np.empty(0, QUOTE))  # what ICMP errors say of which conversation
     shared: frozenset[str] = frozenset()  # columns of packets that a reading that goes on has, too
-    turned: Array = field(default_factory=lambda: np.empty(0, bool))  # by conversation: its end `b` is the client
+    turned: Bools = field(default_factory=lambda: np.empty(0, bool))  # by conversation: its end `b` is the client
     turned_rows: int = 0  # so many packets in front have heads as `turned` says; -1: heads tell nothing of senders
 
     def own(self, *names: str) -> None:

@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from yaffle.arrays import Array, Int8s, Int32s, Int64s
+from yaffle.arrays import Int8s, Int32s, Int64s, Uint64s
 from yaffle.capture.captured import Capture
 from yaffle.capture.conversations import Rows, turned
 from yaffle.capture.packets import HEAD_FROM_B, Columns
@@ -60,7 +60,7 @@ def renumber(packets: Columns, number: Int32s, swap: Int8s) -> None:
                 packets.head[i].flags ^= HEAD_FROM_B
 
 
-def join_continued(capture: Capture, keys: Array) -> None:
+def join_continued(capture: Capture, keys: Uint64s) -> None:
     """Conversations of one point over the same ports become one, unless the later began with a SYN of its own.
 
     keys: of each conversation, the same for the same ends.
@@ -78,9 +78,9 @@ def join_continued(capture: Capture, keys: Array) -> None:
     number[kept] = np.arange(kept.size, dtype=np.int32)
     capture.own("flow", "head")
     renumber(capture.packets, number[target], swap)
-    capture.conversations = Rows(*(column[kept] for column in flows))
+    capture.conversations = Rows._make(column[kept] for column in flows)
 
 
-def begins_of(ordered: Array) -> Array:
+def begins_of(ordered: Uint64s) -> Int64s:
     """Where equal values that stand side by side begin, and their end."""
     return np.concatenate([[0], np.flatnonzero(np.diff(ordered)) + 1, [ordered.size]])

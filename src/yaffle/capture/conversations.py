@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from yaffle.arrays import Array, Int64s, Struct, Structs, Uint64s, staggered
+from yaffle.arrays import Int64s, Struct, Structs, Uint8s, Uint16s, Uint32s, Uint64s, staggered
 from yaffle.capture.headers import Ends
 from yaffle.capture.packets import (
     ACK,
@@ -65,7 +65,7 @@ _HALF = np.dtype([("line", np.uint64, 8)])
 _Halves = Structs  # of _HALF
 
 
-def _aligned_rows(capacity: int) -> Array:
+def _aligned_rows(capacity: int) -> ConversationRows:
     rows = staggered(capacity, ROW, 0)
     rows.view(np.uint8)[:] = 0
     return rows
@@ -74,28 +74,28 @@ def _aligned_rows(capacity: int) -> Array:
 class Rows(NamedTuple):
     """The columns of all conversations, of one length."""
 
-    a_hi: Array
-    a_lo: Array
-    b_hi: Array
-    b_lo: Array
-    a_port: Array
-    b_port: Array
-    protocol: Array
-    point: Array
-    syn_seq: Array
-    ipv6: Array
-    state: Array
-    tunnel: Array
-    packets: Array
-    octets: Array
-    first_ns: Array
-    last_ns: Array
-    tunnel_id: Array
-    outer_a_hi: Array
-    outer_a_lo: Array
-    outer_b_hi: Array
-    outer_b_lo: Array
-    syn_seq_b: Array
+    a_hi: Uint64s
+    a_lo: Uint64s
+    b_hi: Uint64s
+    b_lo: Uint64s
+    a_port: Uint16s
+    b_port: Uint16s
+    protocol: Uint16s
+    point: Uint16s
+    syn_seq: Uint32s
+    ipv6: Uint8s
+    state: Uint8s
+    tunnel: Uint16s
+    packets: Int64s
+    octets: Int64s
+    first_ns: Int64s
+    last_ns: Int64s
+    tunnel_id: Int64s
+    outer_a_hi: Uint64s
+    outer_a_lo: Uint64s
+    outer_b_hi: Uint64s
+    outer_b_lo: Uint64s
+    syn_seq_b: Uint32s
 
 
 _EMPTY, _LOW = uint64(0xFFFFFFFFFFFFFFFF), uint64(0xFFFFFFFF)
@@ -349,7 +349,7 @@ class ConversationTable:
         self._keys = np.empty(0, np.uint64)
         self.count = 0
 
-    def assign(self, packets: Columns, ends: Ends, point_of_link: Array) -> None:
+    def assign(self, packets: Columns, ends: Ends, point_of_link: Int64s) -> None:
         """Sets `flow` and `direction` (0: sent by `a`) of the packets."""
         at, total = 0, packets.time_ns.size
         if self._keys.size < total:

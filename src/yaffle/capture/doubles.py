@@ -8,7 +8,7 @@ from collections.abc import Callable
 
 import numpy as np
 
-from yaffle.arrays import Array, Int64s, Int64s2
+from yaffle.arrays import Int64s, Int64s2
 from yaffle.capture.captured import Capture
 from yaffle.capture.conversations import Rows
 from yaffle.capture.packets import MARK_FRAGMENT, MARK_LATER_FRAGMENT, Columns
@@ -67,7 +67,7 @@ def _find(
     return count
 
 
-def _room() -> Array:
+def _room() -> Int64s2:
     seen = np.empty((_SLOTS, 2), np.int64)
     seen[:] = -1
     return seen
@@ -121,7 +121,7 @@ def drop_doubles(capture: Capture, go_on: Callable[[], None] = lambda: None) -> 
     drop_packets(capture, surplus)
 
 
-def _surplus(packets: Columns, second: Array, partner: Array) -> Array:
+def _surplus(packets: Columns, second: Int64s, partner: Int64s) -> Int64s:
     """The copies of the capture's making: what it took k times as a rule and m times here passed m / k times."""
     first = np.arange(partner.size)
     first[second] = partner[second]
@@ -141,7 +141,7 @@ def _surplus(packets: Columns, second: Array, partner: Array) -> Array:
     return np.sort(own[rank >= np.repeat(kept, sizes)])
 
 
-def _note(capture: Capture, rows: Array) -> None:
+def _note(capture: Capture, rows: Int64s) -> None:
     """Says of each source how much of it were copies."""
     counts = np.bincount(capture.packets.source[rows], minlength=len(capture.sources))
     for source, n in zip(capture.sources, counts.tolist(), strict=True):
@@ -153,13 +153,13 @@ def _note(capture: Capture, rows: Array) -> None:
             source.notes.append(f"{n:,} duplicate packets ({of_all}) {twice}")
 
 
-def drop_packets(capture: Capture, rows: Array) -> None:
+def drop_packets(capture: Capture, rows: Int64s) -> None:
     """Takes packets away, and out of the counts of their conversations."""
     if not rows.size:
         return
     keep = np.ones(capture.packets.time_ns.size, bool)
     keep[rows] = False
-    capture.packets = Columns(*(column[keep] for column in capture.packets))
+    capture.packets = Columns._make(column[keep] for column in capture.packets)
     capture.have_own(capture.shared)
     capture.quotes = capture.quotes[keep[capture.quotes["packet"]]]
     capture.quotes["packet"] = (np.cumsum(keep) - 1)[capture.quotes["packet"]]
@@ -182,7 +182,7 @@ def count_again(capture: Capture) -> None:
     flows.first_ns[some], flows.last_ns[some] = first[some], last[some]
 
 
-def _split_points(capture: Capture, later: Array, earlier: Array) -> None:
+def _split_points(capture: Capture, later: Int64s, earlier: Int64s) -> None:
     """Gives the far side of a router, where both sides were captured as one, a point of its own.
 
     later, earlier: packets that are the same one hop apart. From `a` to `b` the earlier copy was seen nearer to `a`,

@@ -4,7 +4,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from yaffle.arrays import Array, Int64s, Uint8s, Uint32s
+from yaffle.arrays import Int64s, Uint8s, Uint32s
 from yaffle.capture.captured import Capture
 from yaffle.capture.packets import Columns
 from yaffle.capture.payload import Payload
@@ -39,8 +39,8 @@ class Beginnings:
     as uint32.
     """
 
-    rows: Array
-    first: Array
+    rows: Int64s
+    first: Uint32s
 
 
 def beginnings(capture: Capture, payload: Payload) -> Beginnings:

@@ -7,7 +7,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from yaffle.arrays import Array, Int64s, Uint8s, Uint32s, staggered
+from yaffle.arrays import Int64s, Uint8s, Uint32s, Uint64s, Uint64s2, staggered
 from yaffle.capture.link_layer import open_link
 from yaffle.capture.network_layer import open_layer
 from yaffle.capture.packets import MARK_TUNNEL_SHIFT, Columns
@@ -22,15 +22,15 @@ from yaffle.kernels import int64, kernel, pasted
 class Ends(NamedTuple):
     """Both ends of each packet."""
 
-    src_hi: Array
-    src_lo: Array
-    dst_hi: Array
-    dst_lo: Array
-    src_port: Array
-    dst_port: Array
-    fragment: Array
-    outer: Array  # addresses of the outermost IP header of a tunnel: source high, low, destination high, low
-    tunnel_id: Array
+    src_hi: Uint64s
+    src_lo: Uint64s
+    dst_hi: Uint64s
+    dst_lo: Uint64s
+    src_port: Int64s
+    dst_port: Int64s
+    fragment: Int64s
+    outer: Uint64s2  # addresses of the outermost IP header of a tunnel: source high, low, destination high, low
+    tunnel_id: Int64s
 
 
 def empty_ends(capacity: int) -> Ends:

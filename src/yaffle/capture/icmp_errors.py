@@ -2,8 +2,8 @@
 
 import numpy as np
 
-from yaffle.arrays import Array
 from yaffle.capture.conversations import Rows
+from yaffle.capture.transport_layer import Quotes
 
 _V4 = {
     (3, 0): "network unreachable", (3, 1): "host unreachable", (3, 2): "protocol unreachable",
@@ -31,7 +31,7 @@ def in_words(kind: int, ipv6: bool) -> str:
     return (_V6 if ipv6 else _V4).get(pair, f"ICMP type {pair[0]} code {pair[1]}")
 
 
-def tie_quotes(quotes: Array, flows: Rows) -> None:
+def tie_quotes(quotes: Quotes, flows: Rows) -> None:
     """Sets `flow` of each quote: the conversation between the quoted ends that had begun last; -1 where none was
     seen.
     """

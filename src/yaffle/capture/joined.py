@@ -11,7 +11,7 @@ import numpy as np
 from yaffle.arrays import Int32s
 from yaffle.capture.captured import Capture, Source
 from yaffle.capture.conversations import Rows
-from yaffle.capture.packets import MARK_SACK_SHIFT, SCHEMA, SYN, Columns, Heads, SackBlocks
+from yaffle.capture.packets import MARK_SACK_SHIFT, SCHEMA, SYN, Columns, Heads, SackBlocks, fill
 from yaffle.capture.transport_layer import QUOTE
 from yaffle.kernels import kernel
 from yaffle.room import Room
@@ -42,9 +42,8 @@ def joined(captures: Iterable[Capture], sizes: Sequence[int], room: Room) -> Cap
     quotes = [np.empty(0, QUOTE)]
     at = conversations = blocks = links = 0
     for number, (capture, size) in enumerate(zip(captures, sizes, strict=True)):
-        own = Columns(*(column[at : at + size] for column in columns))
-        for target, source in zip(own, capture.packets, strict=True):
-            target[:] = source
+        own = Columns._make(column[at : at + size] for column in columns)
+        fill(own, capture.packets)
         own.source[:] = number
         move_on(own.head, own.flow, conversations, blocks)
         told = capture.quotes.copy()

@@ -7,7 +7,7 @@ from pathlib import Path
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Int64s
 from yaffle.capture.byte_source import Bytes, ByteSource
 from yaffle.capture.captured import Source, fingerprint
 from yaffle.capture.conversations import ConversationTable
@@ -75,7 +75,7 @@ class Reading:
             guess = int(needed * max(1.0, (size / max(1, read))) * 1.1) if read > 1 << 20 else needed * 2
             self.table.reserve(max(needed, min(guess, needed * 1024)))
 
-    def take(self, window: Bytes, offset: int, count: int, source: int, links: int, link_types: Array) -> None:
+    def take(self, window: Bytes, offset: int, count: int, source: int, links: int, link_types: Int64s) -> None:
         """Decodes the first `count` records of the block and adds them to the table. links: interfaces of the files
         before.
         """
@@ -117,7 +117,7 @@ class Reading:
         self.decoded(out, ends, np.arange(links, links + link_types.size, dtype=np.int64))
         self.table.size += count
 
-    def decoded(self, out: Columns, ends: Ends, points: Array) -> None:
+    def decoded(self, out: Columns, ends: Ends, points: Int64s) -> None:
         """Has a block's packets given their conversations, beside what follows."""
         self._under_way.append(self._assigner.submit(self.conversations.assign, out, ends, points))
 

@@ -4,7 +4,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from yaffle.arrays import Array, Struct, Structs
+from yaffle.arrays import Array, Int8s, Int32s, Int64s, Struct, Structs, Uint8s, Uint16s, Uint32s
 from yaffle.room import Room
 
 # What the transport engine reads of a packet, side by side: one connection's packets lie far apart in a busy capture,
@@ -57,28 +57,35 @@ SCHEMA: tuple[tuple[str, type | np.dtype, str], ...] = (
 class Columns(NamedTuple):
     """The columns of SCHEMA, all of one length."""
 
-    head: Array
-    time_ns: Array
-    position: Array
-    captured_bytes: Array
-    wire_bytes: Array
-    payload_bytes: Array
-    flow: Array
-    source: Array
-    link: Array
-    payload_at: Array
-    vlan: Array
-    protocol: Array
-    flags: Array
-    marks: Array
-    tos: Array
-    ttl: Array
-    direction: Array
-    kind: Array
+    head: Heads
+    time_ns: Int64s
+    position: Int64s
+    captured_bytes: Uint32s
+    wire_bytes: Uint32s
+    payload_bytes: Uint32s
+    flow: Int32s
+    source: Uint16s
+    link: Uint16s
+    payload_at: Uint16s
+    vlan: Uint16s
+    protocol: Uint16s
+    flags: Uint16s
+    marks: Uint16s
+    tos: Uint8s
+    ttl: Uint8s
+    direction: Int8s
+    kind: Uint8s
 
-    def sack_counts(self) -> Array:
+    def sack_counts(self) -> Uint16s:
         """How many SACK blocks each packet bears, whose first `head.extra` points at; 0 of a SYN."""
         return np.where(self.head["flags"] & SYN, 0, self.head["marks"] >> MARK_SACK_SHIFT & 7)
+
+
+def fill(columns: Columns, given: Columns) -> None:
+    """Writes the rows of one into another of the same length."""
+    target: Array
+    for target, column in zip(columns, given, strict=True):
+        target[:] = column
 
 
 FIN, SYN, RST, PSH, ACK = 1, 2, 4, 8, 16
@@ -126,5 +133,5 @@ class PacketTable:
 class SackBlocks(NamedTuple):
     """Selective acknowledgement blocks of all packets, one after another; `extra` points at a packet's first."""
 
-    left: Array
-    right: Array
+    left: Uint32s
+    right: Uint32s

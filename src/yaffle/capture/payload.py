@@ -4,7 +4,7 @@ from pathlib import Path
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Int64s, Uint8s
 from yaffle.capture.byte_source import ByteSource
 from yaffle.capture.captured import Capture
 from yaffle.capture.packets import Columns
@@ -14,7 +14,7 @@ from yaffle.room import mapped_file
 _MOST_UNPACKED = 1 << 30  # Bytes of a compressed capture that are held for decoding; larger ones stay with turns.
 
 
-def _fixed(data: Array) -> Array:
+def _fixed(data: Uint8s) -> Uint8s:
     """As a mapped file is, not to be written to: kernels are compiled for that."""
     data.flags.writeable = False
     return data
@@ -68,7 +68,7 @@ class Payload:
             data.close()
         return "", _fixed(np.concatenate(parts) if parts else np.empty(0, np.uint8))
 
-    def first_octets(self, rows: Array) -> Array:
+    def first_octets(self, rows: Int64s) -> Int64s:
         """The first octet of the payload of some packets, int64; -1 where it was not kept."""
         packets = self.packets
         found = np.full(rows.size, -1, np.int64)

@@ -8,7 +8,7 @@ from struct import Struct
 
 import numpy as np
 
-from yaffle.arrays import Array, Int64s, Uint8s, Uint64s
+from yaffle.arrays import Int64s, Uint8s, Uint64s
 from yaffle.capture.byte_source import LARGEST_WINDOW, Bytes
 from yaffle.capture.pcap import u32
 from yaffle.capture.records import (
@@ -186,7 +186,7 @@ class PcapngIndex:
                 return count, int(at), BROKEN
             at += taken
 
-    def _give_times(self, time_ns: Array) -> None:
+    def _give_times(self, time_ns: Int64s) -> None:
         lacking = time_ns == _NO_TIME
         if lacking.any():
             self._without_time += int(lacking.sum())

@@ -11,20 +11,20 @@ from pathlib import Path
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Int64s
 from yaffle.capture.byte_source import ByteSource
 from yaffle.capture.captured import Capture
 from yaffle.capture.conversations import ConversationTable
 from yaffle.capture.headers import Ends, empty_ends
 from yaffle.capture.joined import move_on
 from yaffle.capture.one_file import BLOCK, CaptureFile, FileFacts, Reading, index_of, source_of
-from yaffle.capture.packets import SCHEMA, Columns, SackBlocks
+from yaffle.capture.packets import SCHEMA, Columns, SackBlocks, fill
 from yaffle.capture.pcap import PcapIndex
 from yaffle.capture.pcapng import PcapngIndex
 from yaffle.capture.radio_head import RADIO_LINKS
 from yaffle.capture.reader import opened
 from yaffle.capture.records import Container, empty_records
-from yaffle.capture.transport_layer import QUOTE
+from yaffle.capture.transport_layer import QUOTE, Quotes
 from yaffle.errors import FormatError, YaffleError
 from yaffle.progress import go_on
 from yaffle.room import Room, mapped_file
@@ -39,7 +39,7 @@ class Piece:
     packets: Columns
     ends: Ends
     sack: SackBlocks
-    quotes: Array
+    quotes: Quotes
     facts: FileFacts
     steady: bool  # whether what the file's beginning says holds for it
 
@@ -82,9 +82,9 @@ class _Apart(Reading):
         super().__init__(go_on, 1)
         self.kept: list[Ends] = []
 
-    def decoded(self, out: Columns, ends: Ends, points: Array) -> None:
+    def decoded(self, out: Columns, ends: Ends, points: Int64s) -> None:
         out.flow[:] = -1
-        self.kept.append(Ends(*(column[: out.flow.size].copy() for column in ends)))
+        self.kept.append(Ends._make(column[: out.flow.size].copy() for column in ends))
 
 
 def read_range(path: Path, begin: int, stop: int | None) -> Piece:
@@ -136,20 +136,21 @@ def _joined_facts(facts: Sequence[FileFacts]) -> FileFacts:
 
 def join_ranges(path: Path, facts: Sequence[FileFacts], pieces: Iterable[Piece], total: int, room: Room) -> Capture:
     """The file as `read_apart` would give it, by its ranges, which hold so many packets together and fit."""
-    columns = Columns(*(room.empty(total, dtype, place) for place, (_, dtype, _) in enumerate(SCHEMA)))
+    columns = Columns._make(room.empty(total, dtype, place) for place, (_, dtype, _) in enumerate(SCHEMA))
     joined, table = _joined_facts(facts), ConversationTable()
     points = np.arange(max(1, len(joined.container.interfaces)), dtype=np.int64)
     sack, quotes = [SackBlocks(*np.empty((2, 0), np.uint32))], [np.empty(0, QUOTE)]
     at = blocks = 0
     for piece in pieces:
         size = piece.packets.time_ns.size
-        for target, read in zip(columns, piece.packets, strict=True):
-            target[at : at + size] = read
-        own = Columns(*(column[at : at + size] for column in columns))
+        own = Columns._make(column[at : at + size] for column in columns)
+        fill(own, piece.packets)
         move_on(own.head, own.flow, 0, blocks)
         for begin in range(0, size, BLOCK):
             few = slice(begin, begin + BLOCK)
-            table.assign(Columns(*(column[few] for column in own)), Ends(*(end[few] for end in piece.ends)), points)
+            table.assign(
+                Columns._make(column[few] for column in own), Ends._make(end[few] for end in piece.ends), points
+            )
         said = piece.quotes.copy()
         said["packet"] += at
         quotes.append(said)

@@ -5,7 +5,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from yaffle.arrays import Array, staggered
+from yaffle.arrays import Int64s, staggered
 
 LARGEST_PACKET = 1 << 24  # Larger captured lengths are taken for damage, not believed.
 
@@ -19,11 +19,11 @@ NEED_MORE, FULL, BROKEN, OTHER_BLOCK = 0, 1, 2, 3
 class Records(NamedTuple):
     """Columns of records."""
 
-    time_ns: Array
-    position: Array
-    captured: Array
-    wire: Array
-    link: Array
+    time_ns: Int64s
+    position: Int64s
+    captured: Int64s
+    wire: Int64s
+    link: Int64s
 
 
 def empty_records(capacity: int) -> Records:

@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from yaffle.arrays import Array, Int32s, Int64s, Int64s2
+from yaffle.arrays import Array, Bools, Int32s, Int64s, Int64s2, Uint64s
 from yaffle.capture.captured import Capture
 from yaffle.capture.conversations import SYN_FROM_A, Rows
 from yaffle.capture.packets import Columns, Head
@@ -16,7 +16,7 @@ _TCP = 6
 _MOST_OF_ENDS = 16  # Of more conversations between the same ends, only the first are compared.
 
 
-def conversation_keys(flows: Rows) -> Array:
+def conversation_keys(flows: Rows) -> Uint64s:
     """One number for the two ends, whoever sent first and wherever it was seen."""
 
     def mix(high: Array, low: Array, port: Array) -> Array:
@@ -155,7 +155,7 @@ class SharedConversations:
         self._number[wanted] = np.arange(wanted.size)
         self._rows: Array | None = None
 
-    def compare(self, pairs: Array, *, pieces: bool = False) -> tuple[str, Array]:
+    def compare(self, pairs: Int64s2, *, pieces: bool = False) -> tuple[str, Int64s]:
         """How two points relate, from conversations both saw; and the rows of the second that are copies. pieces: their
         files follow each other, so that conversations without sequence numbers may be pieces of one.
         """
@@ -175,7 +175,7 @@ class SharedConversations:
         return ("elsewhere", nothing) if same * 2 < shared else ("same place", copies[:found])
 
 
-def _may_be_pieces(flows: Rows, pairs: Array) -> Array:
+def _may_be_pieces(flows: Rows, pairs: Int64s2) -> Bools:
     """Of pairs of conversations whether one may be what follows of the other: not at the same time, of many packets,
     whose numbers (of IP alone) begin again and again. bool (n,).
     """
@@ -185,7 +185,7 @@ def _may_be_pieces(flows: Rows, pairs: Array) -> Array:
     return np.asarray(apart & many & (flows.protocol[one] != _TCP))
 
 
-def _by_points(pairs: Array) -> dict[tuple[int, int], Array]:
+def _by_points(pairs: Int64s2) -> dict[tuple[int, int], Array]:
     """The conversations of each two points, in the order given."""
     order = np.lexsort((pairs[:, 1], pairs[:, 0]))
     pairs = pairs[order]
@@ -193,7 +193,7 @@ def _by_points(pairs: Array) -> dict[tuple[int, int], Array]:
     return {(int(part[0, 0]), int(part[0, 1])): part[:, 2:4] for part in np.split(pairs, cuts) if part.size}
 
 
-def other_sequences(flows: Rows, pairs: Array) -> Array:
+def other_sequences(flows: Rows, pairs: Int64s2) -> Bools:
     """Which pairs of conversations of the same ends began with other sequence numbers while both lived: something
     between answers itself. bool (n,).
     """

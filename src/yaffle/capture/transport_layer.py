@@ -4,7 +4,7 @@ ICMP (RFC 792, 4443) with the packets that its errors quote.
 
 import numpy as np
 
-from yaffle.arrays import Array, Struct, Structs, Uint8s, Uint32s
+from yaffle.arrays import Struct, Structs, Uint8s, Uint32s
 from yaffle.capture.octets import half, word
 from yaffle.capture.packets import MARK_BROKEN, MARK_SACK_SHIFT, MARK_TIMESTAMPS, SYN
 from yaffle.capture.unwrapped import Unwrapped, address_half
@@ -34,7 +34,7 @@ Quotes = Structs  # of QUOTE
 Quote = Struct  # one of them
 
 
-def empty_quotes(capacity: int) -> Array:
+def empty_quotes(capacity: int) -> Quotes:
     """Room for what ICMP errors say."""
     return np.zeros(capacity, QUOTE)
 

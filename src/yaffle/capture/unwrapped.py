@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from yaffle.arrays import Array, Struct, Structs, Uint8s
+from yaffle.arrays import Struct, Structs, Uint8s
 from yaffle.capture.octets import word
 from yaffle.capture.packets import MARK_BROKEN, MARK_SLICED
 from yaffle.kernels import helper, pasted, uint64
@@ -25,7 +25,7 @@ Unwrapped = Struct  # one of them
 NOTHING, ANY_IP = -1, -2  # instead of an EtherType: what follows is not unwrapped; IP by its version
 
 
-def empty_packet() -> Array:
+def empty_packet() -> UnwrappedRoom:
     """Room for one packet after another."""
     return np.zeros(1, UNWRAPPED)
 

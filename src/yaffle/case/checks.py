@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Int64s
 from yaffle.capture.captured import Capture
 from yaffle.capture.packets import TUNNELS
 from yaffle.ledger.account import CHARGES, CLOSINGS, EXCHANGE_FIELDS, OPENINGS, WIDTH
@@ -10,7 +10,7 @@ from yaffle.ledger.engine import Account
 from yaffle.ledger.orientation import HOW
 
 
-def check(capture: Capture, account: Account, speaker: Array) -> None:
+def check(capture: Capture, account: Account, speaker: Int64s) -> None:
     """Whether the numbers with which columns point into each other do so: compiled loops believe them.
 
     Raises ValueError.

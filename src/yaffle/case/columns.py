@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Int64s2, Uint8s
 from yaffle.errors import CaseError
 from yaffle.texts import Texts
 
@@ -109,18 +109,18 @@ def read_texts(path: Path) -> dict[str, Texts]:
     return found
 
 
-def _values(mapped: Array, buffer: Any, count: int, dtype: "np.dtype[Any]") -> Array:
+def _values(mapped: Uint8s, buffer: Any, count: int, dtype: "np.dtype[Any]") -> Array:
     """What a buffer of the mapped file holds."""
     start = buffer.address - mapped.ctypes.data if count else 0
     return mapped[start : start + count * dtype.itemsize].view(dtype)
 
 
-def as_columns(names: tuple[str, ...], matrix: Array) -> dict[str, Array]:
+def as_columns(names: tuple[str, ...], matrix: Int64s2) -> dict[str, Array]:
     """The columns of a matrix by their names."""
     return {name: matrix[:, k] for k, name in enumerate(names)}
 
 
-def as_matrix(names: tuple[str, ...], columns: dict[str, Array]) -> Array:
+def as_matrix(names: tuple[str, ...], columns: dict[str, Array]) -> Int64s2:
     """The reverse: over the same memory where the columns lie side by side. Raises KeyError, ValueError."""
     own = [columns[name] for name in names]
     rows = own[0].size

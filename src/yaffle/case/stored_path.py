@@ -5,7 +5,7 @@ from typing import Any
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Int64s
 from yaffle.path.clocks import Clock
 from yaffle.path.points_path import PointsPath
 from yaffle.path.segments import PathSegment, Way
@@ -45,7 +45,7 @@ def odd_columns(path: PointsPath) -> dict[str, Array]:
     }
 
 
-def _joined(parts: list[Array]) -> Array:
+def _joined(parts: list[Array]) -> Int64s:
     return np.concatenate(parts).astype(np.int64) if parts else np.zeros(0, np.int64)
 
 

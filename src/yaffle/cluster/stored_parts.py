@@ -174,11 +174,11 @@ def read_account(store: Store, name: str, beside: Path) -> PartAccount:
     account = Account(
         np.arange(counts.size),
         none,
-        none,
+        none.astype(np.int32),
         as_matrix(FACT_NAMES, facts),
         as_matrix(CHARGE_NAMES, facts),
         as_matrix(EXCHANGE_FIELDS, exchanges),
         as_matrix(CHARGE_NAMES, exchanges),
-        none,
+        none.astype(np.int8),
     )
     return PartAccount(messages, account, columns("kinds")["kind"])

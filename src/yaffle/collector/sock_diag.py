@@ -11,7 +11,7 @@ from types import TracebackType
 
 import numpy as np
 
-from yaffle.arrays import Array, Uint8s, Uint8s2
+from yaffle.arrays import Structs, Uint8s, Uint8s2
 from yaffle.capture.pcap import u32
 from yaffle.errors import YaffleError
 from yaffle.kernels import helper, int64, kernel
@@ -120,7 +120,7 @@ def _cut(found: Uint8s, transport: int, rows: Uint8s2) -> tuple[int, int]:
     return n, 0
 
 
-def rows_of(found: bytes, transport: int) -> tuple[Array, int]:
+def rows_of(found: bytes, transport: int) -> tuple[Structs, int]:
     """(sockets of an answer, the kernel's refusal as an error number, 0 without). Anything that is cut off ends it."""
     octets = np.frombuffer(found, np.uint8)
     rows = np.zeros((octets.size // (_HEADER.size + HEAD.itemsize) + 1, SOCKET.itemsize), np.uint8)
@@ -157,7 +157,7 @@ class SocketWatch:
         """What becomes readable when sockets end."""
         return self._hearing.fileno()
 
-    def sockets(self, transports: tuple[int, ...] = (socket.IPPROTO_TCP,)) -> Array:
+    def sockets(self, transports: tuple[int, ...] = (socket.IPPROTO_TCP,)) -> Structs:
         """All sockets now, SOCKET. Raises YaffleError."""
         found = []
         for transport in transports:
@@ -195,7 +195,7 @@ class SocketWatch:
                     raise YaffleError(f"the ends of sockets are not told ({error.strerror})") from error
                 self.overflows += 1
 
-    def ended(self) -> Array:
+    def ended(self) -> Structs:
         """Those that ended since the last time, with their last figures, SOCKET."""
         self.hear()
         told, self._ended = b"".join(self._ended), []

@@ -10,7 +10,7 @@ its clock's tick, 1 to 10 ms.
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Bools, Int64s, Structs, Uint64s
 from yaffle.collector.sock_diag import LISTEN, SENT_KNOWN, SOCKET, TIMEOUTS_KNOWN
 from yaffle.records.flow_table import SOCKETS, Exporter, FlowRecords, empty_flows
 
@@ -25,7 +25,7 @@ _COUNTS = (
 )  # fmt: skip
 
 
-def ends_of(words: Array, wide: Array) -> tuple[Array, Array, Array]:
+def ends_of(words: Array, wide: Bools) -> tuple[Uint64s, Uint64s, Bools]:
     """Addresses as everywhere: (high half, low half, version 6 or not). words: (n, 4) as they came; wide: (n,)."""
     told = words.astype(np.uint64)
     shift = np.uint64(32)
@@ -44,7 +44,7 @@ class SocketFlows:
         self._looked_ns = 0
         self.vanished = 0  # sockets that went without a word, and with them what they carried last
 
-    def seen(self, held: Array, ended: Array, now_ns: int) -> FlowRecords:
+    def seen(self, held: Structs, ended: Structs, now_ns: int) -> FlowRecords:
         """Records since the last look; of the first look none: what was before it, nobody knows since when.
 
         held, ended: SOCKET, as the kernel told them, those that ended since the last look apart.
@@ -65,13 +65,13 @@ class SocketFlows:
         return FlowRecords(rows, [self.exporter])
 
 
-def _places(before: Array, cookie: Array) -> tuple[Array, Array]:
+def _places(before: Structs, cookie: Uint64s) -> tuple[Int64s, Bools]:
     """(where each cookie stands in `before`, whether it does). before: not empty, by cookie."""
     place = np.minimum(np.searchsorted(before["head"]["cookie"], cookie), before.size - 1)
     return place, before["head"]["cookie"][place] == cookie
 
 
-def _records(now: Array, before: Array, first_ns: int, now_ns: int) -> Array:
+def _records(now: Structs, before: Structs, first_ns: int, now_ns: int) -> Structs:
     """before: as it was at the look before, by cookie; what is new began from nothing."""
     if not before.size:
         before = np.zeros(1, SOCKET)

@@ -57,7 +57,8 @@ class Snapshots:
             "state": [STATES[min(state, len(STATES) - 1)] for state in head["state"].tolist()],
         }
         for end, words in (("own", head["own"]), ("other", head["other"])):
-            labels = labels_of(*ends_of(words, head["family"] == _V6))
+            high, low, ipv6 = ends_of(words, head["family"] == _V6)
+            labels = labels_of(high, low, ipv6.view(np.uint8))
             columns[end] = [labels.texts[code] for code in labels.codes.tolist()]
             columns[f"{end}_port"] = head[f"{end}_port"].astype(np.int64)
         people = [owned.get(inode) for inode in head["inode"].tolist()]

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from yaffle.arrays import Array, Int64s, Int64s2, Uint8s
+from yaffle.arrays import Array, Int64s, Int64s2, Uint8s, Uint16s
 from yaffle.kernels import kernel
 
 _CYCLIC_LOW, _CYCLIC_HIGH = 0x0100, 0xFBFF  # frame identifiers of cyclic data
@@ -60,11 +60,11 @@ class Carried:
     """What the packets of a stream carry: of each the source that holds it, and from where to where it lies there."""
 
     sources: Sequence[Array | None]
-    source: Array
-    begin: Array
-    end: Array
+    source: Uint16s
+    begin: Int64s
+    end: Int64s
 
-    def octets(self, at: int, count: int, most: int | None = None) -> Array:
+    def octets(self, at: int, count: int, most: int | None = None) -> Int64s2:
         """So many octets of each packet, or of the first ones, int64 (n, count); -1 where there are none."""
         found = np.full((self.begin[:most].size, count), -1)
         for number in np.unique(self.source[:most]).tolist():
@@ -107,7 +107,7 @@ def learnt_counter(carried: Carried) -> Counter | None:
     return best[1]
 
 
-def values(counter: Counter, carried: Carried, most: int | None = None) -> Array:
+def values(counter: Counter, carried: Carried, most: int | None = None) -> Int64s:
     """What the counter said in each packet, or in the first ones; -1 where it is not there."""
     octets = carried.octets(counter.at, counter.octets, most)
     if counter.octets == 1:
@@ -116,7 +116,7 @@ def values(counter: Counter, carried: Carried, most: int | None = None) -> Array
     return np.where((high >= 0) & (low >= 0), high << 8 | low, -1)
 
 
-def _step(found: Array, modulus: int) -> tuple[int, float]:
+def _step(found: Int64s, modulus: int) -> tuple[int, float]:
     """(the rise that is most frequent, its share)."""
     if found.size < 2:
         return 0, 0.0

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Bools, Int64s, Int64s2, Uint16s, Uint64s
 from yaffle.capture.captured import Capture
 from yaffle.capture.payload import Payload
 from yaffle.capture.radio_head import RADIO_LINKS
@@ -41,10 +41,10 @@ class Group:
     ethertype: int  # -1 of IP
     identifier: int
     period_ns: int
-    time_ns: Array
-    data: Array  # the source that holds each
-    begin: Array
-    end: Array
+    time_ns: Int64s
+    data: Uint16s  # the source that holds each
+    begin: Int64s
+    end: Int64s
 
 
 def members(capture: Capture, payload: Payload, time_ns: Array) -> Iterator[Group]:
@@ -126,7 +126,7 @@ def _of_links(capture: Capture, payload: Payload, time_ns: Array) -> Iterator[Gr
         )  # fmt: skip
 
 
-def _read(capture: Capture, payload: Payload, rows: Array, link: Array) -> Array:
+def _read(capture: Capture, payload: Payload, rows: Int64s, link: Int64s) -> Int64s2:
     """Rows of `link_scan`; an EtherType of -1 where the bytes cannot be had."""
     packets = capture.packets
     told = np.full((rows.size, ls.COLUMNS), -1)
@@ -143,7 +143,7 @@ def _read(capture: Capture, payload: Payload, rows: Array, link: Array) -> Array
     return told
 
 
-def _points(capture: Capture) -> Array:
+def _points(capture: Capture) -> Int64s2:
     """The point of each interface of each source, by what conversations it saw; 0 where it saw none."""
     packets = capture.packets
     most = max((len(source.interfaces) for source in capture.sources), default=1)
@@ -154,7 +154,7 @@ def _points(capture: Capture) -> Array:
     return found
 
 
-def _sent_again(key: Array, told: Array, time_ns: Array) -> Array:
+def _sent_again(key: Uint64s, told: Int64s2, time_ns: Int64s) -> Bools:
     """Frames on the air that have the sequence number of the one before in their series."""
     order = np.lexsort((time_ns, key))
     sequence = told[order, ls.SEQUENCE]

@@ -12,7 +12,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Bools, Float64s, Int64s, Structs
 from yaffle.capture.captured import Capture
 from yaffle.capture.payload import Payload
 from yaffle.cyclic import link_scan as ls
@@ -80,7 +80,7 @@ class Cyclic:
     ended: bool  # whether it was silent for long when the capture ended
     course: tuple[Stretch, ...]
     # By the clock, those with packets, rows of STRETCH; none of what a case gives again.
-    minutes: Array = field(default_factory=lambda: np.zeros(0, STRETCH), compare=False, repr=False)
+    minutes: Structs = field(default_factory=lambda: np.zeros(0, STRETCH), compare=False, repr=False)
 
     @property
     def is_steady(self) -> bool:
@@ -95,7 +95,7 @@ class Cyclic:
 
 
 def find_cyclic(
-    capture: Capture, payload: Payload, time_ns: Array, apart: set[tuple[str, str]], progress: Progress = go_on
+    capture: Capture, payload: Payload, time_ns: Int64s, apart: set[tuple[str, str]], progress: Progress = go_on
 ) -> list[Cyclic]:
     """All of them but those between some ends (voice and video), in order of when they began; of very many those with
     most packets. time_ns: of each packet. Raises Cancelled.
@@ -131,7 +131,7 @@ def _stream(group: Group, payload: Payload, end_ns: int) -> Cyclic:
     return _told(group, cycles, left_out, counter, anew, end_ns)
 
 
-def _left_out(by_time: Array, by_counter: Array) -> Array:
+def _left_out(by_time: Int64s, by_counter: Int64s) -> Int64s:
     """How many cycles the sender had left out before each packet: time went on, its counter did not, for good. What
     comes back was delay: a queue that filled and drained.
     """
@@ -146,7 +146,7 @@ def _counter(group: Group, carried: Carried) -> Counter | None:
     return learnt_counter(carried) if group.ethertype != ls.UNREAD else None
 
 
-def _told(group: Group, cycles: Array, left_out: Array, counter: Counter | None, anew: int, end_ns: int) -> Cyclic:
+def _told(group: Group, cycles: Int64s, left_out: Int64s, counter: Counter | None, anew: int, end_ns: int) -> Cyclic:
     times = group.time_ns
     in_order = np.argsort(cycles, kind="stable")
     cycles, at = cycles[in_order], times[in_order]
@@ -174,7 +174,7 @@ def _told(group: Group, cycles: Array, left_out: Array, counter: Counter | None,
     )  # fmt: skip
 
 
-def _line(at: Array, cycles: Array, period: float, broken: Array) -> tuple[float, Array]:
+def _line(at: Int64s, cycles: Int64s, period: float, broken: Bools) -> tuple[float, Float64s]:
     """(the mean period, how far each packet lies from the line); after an interruption the line begins anew."""
     bounds = [0, *(np.flatnonzero(broken) + 1).tolist(), at.size]
     off, slopes = np.zeros(at.size), []
@@ -185,7 +185,7 @@ def _line(at: Array, cycles: Array, period: float, broken: Array) -> tuple[float
     return period + max(slopes)[1], off
 
 
-def _straight(cycles: Array, shift: Array) -> tuple[float, Array]:
+def _straight(cycles: Int64s, shift: Int64s) -> tuple[float, Float64s]:
     """(slope of what times are later than whole periods, how far each lies from the line)."""
     edges = np.linspace(0, cycles.size, max(1, cycles.size // _LINE) + 1).astype(np.int64)
     x = np.array([cycles[a:b].mean() for a, b in pairwise(edges.tolist())])
@@ -201,14 +201,14 @@ def _straight(cycles: Array, shift: Array) -> tuple[float, Array]:
     return _slope(x, y), np.abs(shift - line)
 
 
-def _slope(x: Array, y: Array) -> float:
+def _slope(x: Float64s, y: Array) -> float:
     """Of the line through the medians of the first and the last third."""
     third = max(1, x.size // 3)
     run = float(np.median(x[-third:]) - np.median(x[:third]))
     return float(np.median(y[-third:]) - np.median(y[:third])) / run if run else 0.0
 
 
-def _drift(at: Array, cycles: Array, period: float) -> float:
+def _drift(at: Int64s, cycles: Int64s, period: float) -> float:
     """How much longer a cycle is in the last quarter than in the first, in millionths."""
     quarter = at.size // 4
     if quarter < _LINE:
@@ -224,14 +224,14 @@ class _Steps:
     arrivals, of interruptions none; missed, twice: between each two of `at`; off: how far each of `at` lies off.
     """
 
-    times: Array
-    at: Array
-    waits: Array
-    missed: Array
-    twice: Array
-    off: Array
+    times: Int64s
+    at: Int64s
+    waits: Int64s
+    missed: Int64s
+    twice: Bools
+    off: Float64s
 
-    def between(self, starts: Array) -> Array:
+    def between(self, starts: Int64s) -> Structs:
         """Rows of STRETCH that begin at these moments. What is told of a step counts where it ends."""
         found = np.zeros(starts.size, STRETCH)
         place, came = (

@@ -8,7 +8,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from yaffle.arrays import Array, Int32s, Int64s, Int64s2, runs_of
+from yaffle.arrays import Array, Int32s, Int64s, Int64s2, Uint8s, Uint16s, runs_of
 from yaffle.capture.packets import Columns
 from yaffle.capture.payload import Payload
 from yaffle.errors import Cancelled
@@ -22,7 +22,7 @@ from yaffle.exchanges.streams import stream_of
 from yaffle.garbage_collection import collector_resting
 from yaffle.kernels import kernel
 from yaffle.progress import Progress, go_on
-from yaffle.transport.segments import FACTS, empty_segments, gather
+from yaffle.transport.segments import FACTS, Segments, empty_segments, gather
 
 _PACKETS_A_PART = 4 << 20  # Connections of about so many packets are decoded before the next ones.
 _EVERY = 100  # Connections between two looks at whether to go on.
@@ -49,9 +49,9 @@ def _first_rows(starts: Int64s, order: Int32s, packets: Columns, first: Int64s2)
 
 
 def decode_messages(
-    starts: Array,
-    order: Array,
-    ports: Array,
+    starts: Int64s,
+    order: Int32s,
+    ports: Uint16s,
     payload: Payload,
     progress: Progress = go_on,
     known: KnownMessages | None = None,
@@ -65,7 +65,7 @@ def decode_messages(
 
 
 def _decode_all(
-    starts: Array, order: Array, ports: Array, payload: Payload, progress: Progress, known: KnownMessages | None
+    starts: Int64s, order: Int32s, ports: Uint16s, payload: Payload, progress: Progress, known: KnownMessages | None
 ) -> Messages:
     count = starts.size - 1
     first = np.empty((count, 2), np.int64)
@@ -149,7 +149,7 @@ class _Decoder:
             self.begun[beginning] = found
         return found
 
-    def _segments(self, c: int) -> Array:
+    def _segments(self, c: int) -> Segments:
         """The segments of a connection, until the next one is asked for."""
         own = slice(int(self._starts[c]), int(self._starts[c + 1]))
         g = self._room[: own.stop - own.start]
@@ -165,7 +165,7 @@ class _Decoder:
         if told.rows.size or protocol == "tls":
             gathering.take(c, told)
 
-    def _told(self, c: int, protocol: str, g: Array) -> Told:
+    def _told(self, c: int, protocol: str, g: Segments) -> Told:
         """What a connection says; a long one of a capture that grows is read on from where it was."""
         sides = stream_of(g, 0, self._payload), stream_of(g, 1, self._payload)
         if not Reading.goes_on(protocol):
@@ -196,7 +196,7 @@ class _Decoder:
 
 
 def _scan_web(
-    own: Array, starts: Array, order: Array, payload: Payload, number: int, source: Array, gathering: Gathering
+    own: Int64s, starts: Int64s, order: Int32s, payload: Payload, number: int, source: Uint8s, gathering: Gathering
 ) -> None:
     """The quick way for web connections that allow it, on two threads."""
     longest = int((starts[own + 1] - starts[own]).max())

@@ -4,7 +4,7 @@ identifier.
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Bools, Int64s
 from yaffle.capture.addresses import client_labels, server_labels
 from yaffle.capture.captured import Capture
 from yaffle.exchanges.lookup import UNANSWERED, Lookup
@@ -13,7 +13,7 @@ _ASK, _REPLY = (8 << 8, 128 << 8), (0, 129 << 8)  # type << 8 | code, IPv4 and I
 MOST = 200_000  # Beyond that conversations are still counted, each echo for itself is not listed.
 
 
-def _paired(flow: Array, number: Array, asked: Array) -> Array:
+def _paired(flow: Int64s, number: Int64s, asked: Bools) -> Int64s:
     """For each packet in order of time: the index of its reply; -1 where it has none, or asks nothing.
 
     flow, number: int64 (n,); asked: bool (n,), whether it asks. A reply answers the request of its number right before

@@ -4,10 +4,10 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Int64s
 from yaffle.exchanges.messages import Messages
 from yaffle.exchanges.reading import Told
-from yaffle.exchanges.turns import TURN
+from yaffle.exchanges.turns import TURN, TurnRows
 from yaffle.texts import Texts
 
 _MANY = 64  # Texts of one connection that are worth it to be joined as they are.
@@ -34,7 +34,7 @@ class Gathering:
         self,
         c: int,
         protocol: str,
-        rows: Array,
+        rows: TurnRows,
         label: Sequence[str],
         outcome: Sequence[str],
         host: str,
@@ -48,7 +48,7 @@ class Gathering:
         if host:
             self._host[c] = host
 
-    def take_over(self, former: Messages, rows: Array) -> None:
+    def take_over(self, former: Messages, rows: Int64s) -> None:
         """Connections that a former reading decoded. rows: of each connection the former one, -1 without."""
         for c in (np.flatnonzero(rows[self._begin : self._end] >= 0) + self._begin).tolist():
             was = int(rows[c])

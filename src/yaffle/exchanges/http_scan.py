@@ -6,7 +6,7 @@ and the twin of this one.
 
 import numpy as np
 
-from yaffle.arrays import Array, Int32s, Int64s, Int64s2, Structs, Uint8s
+from yaffle.arrays import Int32s, Int64s, Int64s2, Structs, Uint8s
 from yaffle.capture.packets import Columns
 from yaffle.exchanges.streams import pieces_of
 from yaffle.exchanges.turns import TURN, TurnRows
@@ -328,11 +328,11 @@ def scan(
     return connections.size, rows
 
 
-def empty_heads(capacity: int) -> Array:
+def empty_heads(capacity: int) -> WebHeads:
     """Room for the heads of one connection."""
     return np.zeros(capacity, HEAD)
 
 
-def empty_rows(capacity: int) -> tuple[Array, Array]:
+def empty_rows(capacity: int) -> tuple[TurnRows, Int64s2]:
     """Room for turns and their texts."""
     return np.zeros(capacity, TURN), np.zeros((capacity, 5), np.int64)

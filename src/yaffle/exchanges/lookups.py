@@ -10,7 +10,7 @@ from functools import cached_property
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Int32s, Int64s
 from yaffle.capture.addresses import address_text
 from yaffle.capture.captured import Capture
 from yaffle.capture.payload import Payload
@@ -110,7 +110,7 @@ class _Ends:
 
 
 def find_lookups(
-    capture: Capture, payload: Payload, starts: Array, order: Array, connections: Array, messages: Messages
+    capture: Capture, payload: Payload, starts: Int64s, order: Int32s, connections: Int64s, messages: Messages
 ) -> Lookups:
     """All look-ups of a capture. starts, order, connections: as arranged; messages: for those that went on over TCP."""
     with collector_resting():
@@ -118,7 +118,7 @@ def find_lookups(
 
 
 def _find(
-    capture: Capture, payload: Payload, starts: Array, order: Array, connections: Array, messages: Messages
+    capture: Capture, payload: Payload, starts: Int64s, order: Int32s, connections: Int64s, messages: Messages
 ) -> Lookups:
     carried = _candidates(capture, payload)
     packets, flows, ends = capture.packets, capture.conversations, _Ends(capture)
@@ -148,7 +148,7 @@ def _by_flow(capture: Capture, flows: list[int]) -> list[tuple[int, Array]]:
     return [(int(capture.packets.flow[part[0]]), part) for part in parts]
 
 
-def _rows_of(capture: Capture, flows: list[int]) -> Array:
+def _rows_of(capture: Capture, flows: list[int]) -> Int64s:
     """Packets of some conversations, in order of time."""
     packets = capture.packets
     mark = np.zeros(capture.conversations.point.size + 1, bool)
@@ -160,9 +160,9 @@ def _rows_of(capture: Capture, flows: list[int]) -> Array:
 def _over_tcp(
     capture: Capture,
     payload: Payload,
-    starts: Array,
-    order: Array,
-    connections: Array,
+    starts: Int64s,
+    order: Int32s,
+    connections: Int64s,
     messages: Messages,
     over_udp: list[Lookup],
 ) -> list[Lookup]:

@@ -5,10 +5,11 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Int64s
 from yaffle.exchanges.reading import Reading
-from yaffle.exchanges.turns import TURN
+from yaffle.exchanges.turns import TURN, TurnRows
 from yaffle.texts import Texts, no_texts
+from yaffle.transport.segments import Segments
 
 
 @dataclass(frozen=True)
@@ -16,10 +17,10 @@ class KeptReading:
     """How far a connection was read, and which packets it had, in order of time."""
 
     reading: Reading
-    rows: Array
+    rows: Int64s
     first_side: int  # who sent the first: the end that is taken for the client may change
 
-    def goes_on_in(self, g: Array) -> bool:
+    def goes_on_in(self, g: Segments) -> bool:
         """Whether segments, as gathered, begin with what was read. What passed earlier may be captured later."""
         before = self.rows.size
         same = before <= g.size and int(g["d"][0]) == self.first_side
@@ -30,8 +31,8 @@ class KeptReading:
 class Messages:
     """For connection c: rows starts[c]:starts[c + 1] of `turns`; none where turns of bytes have to do."""
 
-    starts: Array
-    turns: Array
+    starts: Int64s
+    turns: TurnRows
     label: Texts = field(default_factory=no_texts)
     outcome: Texts = field(default_factory=no_texts)
     protocol: dict[int, str] = field(default_factory=dict)  # of decoded connections
@@ -48,7 +49,7 @@ class Messages:
 class KnownMessages:
     """Those of a former reading of the same capture, when it was shorter."""
 
-    rows: Array  # of each connection now, the one that it was then; -1 for a new one, and where packets came
+    rows: Int64s  # of each connection now, the one that it was then; -1 for a new one, and where packets came
     messages: Messages
 
 

@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from yaffle.arrays import Array, Bools, Int64s, Structs
+from yaffle.arrays import Bools, Int64s, Structs
 from yaffle.kernels import int64, kernel
 
 PATIENCE_NS = 6_000_000_000  # Resolvers ask again after one to five seconds.
@@ -48,7 +48,7 @@ def _pair(
     return count
 
 
-def pair_names(t: Array, read: Array, answers: Array, by_id: Array, by_name: Array) -> Array:
+def pair_names(t: Int64s, read: Bools, answers: Bools, by_id: Int64s, by_name: Int64s) -> NamePairs:
     """Look-ups of messages in order of time, as rows of PAIR; answer: -1 where none came.
 
     read: whether it is a message at all; by_id, by_name: small numbers, equal for the same identifier of the same asker

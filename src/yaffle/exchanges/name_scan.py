@@ -6,7 +6,7 @@ question).
 
 import numpy as np
 
-from yaffle.arrays import Array, Bools, Int64s, Structs, Uint8s
+from yaffle.arrays import Bools, Int64s, Structs, Uint8s
 from yaffle.capture.packets import Columns
 from yaffle.kernels import helper, int64, kernel, uint64
 
@@ -131,6 +131,6 @@ def spell_names(seen: SeenNames, own: Bools, buf: Uint8s, places: Int64s, out: U
             at += 1 + length
 
 
-def empty_seen(count: int) -> Array:
+def empty_seen(count: int) -> SeenNames:
     """Room for so many packets."""
     return np.zeros(count, SEEN)

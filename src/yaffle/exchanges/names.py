@@ -9,20 +9,20 @@ import secrets
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Int64s, Uint64s
 from yaffle.capture.addresses import Labels, client_labels, server_labels
 from yaffle.capture.captured import Capture
 from yaffle.capture.payload import Payload
 from yaffle.exchanges.lookup import UNANSWERED, Lookup
 from yaffle.exchanges.name_pairs import pair_names
-from yaffle.exchanges.name_scan import NONE, ODD, READ, empty_seen, scan_names, spell_names
+from yaffle.exchanges.name_scan import NONE, ODD, READ, SeenNames, empty_seen, scan_names, spell_names
 from yaffle.protocols import dns
 
 _NUMBERS = {word: number for number, word in dns.TYPES.items()}
 _SEED = np.uint64(secrets.randbits(64))  # So that nobody can make keys fall together on purpose.
 
 
-def seen_names(rows: Array, payload: Payload) -> Array:
+def seen_names(rows: Int64s, payload: Payload) -> SeenNames:
     """What the packets say of names, by the quick way."""
     seen = empty_seen(rows.size)
     for number, source in enumerate(payload.sources):
@@ -31,7 +31,7 @@ def seen_names(rows: Array, payload: Payload) -> Array:
     return seen
 
 
-def _coded(key: Array, *columns: Array) -> Array:
+def _coded(key: Uint64s, *columns: Array) -> Int64s:
     """Small numbers for names with what else tells their questions apart: equal where all of it is."""
     found = key ^ _SEED
     for column in columns:
@@ -41,7 +41,7 @@ def _coded(key: Array, *columns: Array) -> Array:
     return codes
 
 
-def find_names(capture: Capture, payload: Payload, rows: Array, carried: dict[int, str]) -> list[Lookup]:
+def find_names(capture: Capture, payload: Payload, rows: Int64s, carried: dict[int, str]) -> list[Lookup]:
     """Look-ups of names over UDP, at all points. rows: packets in order of time; carried: the protocol of each
     conversation.
     """
@@ -109,7 +109,7 @@ def find_names(capture: Capture, payload: Payload, rows: Array, carried: dict[in
     return found
 
 
-def _spelt(seen: Array, rows: Array, payload: Payload) -> list[str]:
+def _spelt(seen: SeenNames, rows: Int64s, payload: Payload) -> list[str]:
     """The names of questions; empty where the quick way could not read one."""
     long = np.maximum(0, seen["name_end"] - seen["name"] - 1)  # Its end is behind the empty label.
     places = np.concatenate([[0], np.cumsum(long)])
@@ -121,7 +121,7 @@ def _spelt(seen: Array, rows: Array, payload: Payload) -> list[str]:
     return [whole[at : end - 1] or "." for at, end in zip(places[:-1].tolist(), places[1:].tolist(), strict=True)]
 
 
-def _addresses(seen: Array, rows: Array, payload: Payload) -> list[tuple[str, ...]]:
+def _addresses(seen: SeenNames, rows: Int64s, payload: Payload) -> list[tuple[str, ...]]:
     """The addresses that each answer gave."""
     known: dict[bytes, tuple[str, ...]] = {b"": ()}
     views = [memoryview(source) if source is not None else memoryview(b"") for source in payload.sources]  # type: ignore[arg-type]

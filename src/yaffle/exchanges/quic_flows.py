@@ -6,7 +6,7 @@ round trip (RFC 9312 section 3.8.2). It is believed where both sides turn it ove
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Int64s
 from yaffle.capture.addresses import address_text, end_text
 from yaffle.capture.captured import Capture
 from yaffle.capture.payload import Payload
@@ -17,7 +17,7 @@ _FIRST = 64  # Datagrams of a conversation in which its set-up is looked for.
 _LEAST_TURNS = 4
 
 
-def quic_lookup(capture: Capture, payload: Payload, flow: int, rows: Array) -> Lookup:
+def quic_lookup(capture: Capture, payload: Payload, flow: int, rows: Int64s) -> Lookup:
     """One conversation. rows: its packets with payload, in order of time."""
     packets, flows = capture.packets, capture.conversations
     ipv6, point = bool(flows.ipv6[flow]), int(flows.point[flow])
@@ -52,7 +52,7 @@ def quic_lookup(capture: Capture, payload: Payload, flow: int, rows: Array) -> L
     return found
 
 
-def spin_round_trips_ns(capture: Capture, payload: Payload, rows: Array) -> Array:
+def spin_round_trips_ns(capture: Capture, payload: Payload, rows: Int64s) -> Int64s:
     """Times between turns of the client's spin bit, ns; empty where the bit is not used."""
     packets = capture.packets
     head = payload.first_octets(rows)

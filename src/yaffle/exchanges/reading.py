@@ -6,9 +6,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Int64s, Int64s2
 from yaffle.exchanges.streams import Stream
-from yaffle.exchanges.turns import TURN
+from yaffle.exchanges.turns import TURN, TurnRows
 from yaffle.protocols import dns, ldap, redis, smb
 from yaffle.protocols.conversation import Conversation, whole
 from yaffle.protocols.http1 import Web
@@ -37,7 +37,7 @@ class Told:
     """What one connection says: rows of TURN, and with each its words."""
 
     protocol: str
-    rows: Array
+    rows: TurnRows
     label: Sequence[str]
     outcome: Sequence[str]
     values: Sequence[tuple[str, ...]]
@@ -49,8 +49,8 @@ class Told:
 class _Said:
     """Some exchanges in order of when they were whole."""
 
-    request: Array  # the place of each
-    rows: Array
+    request: Int64s  # the place of each
+    rows: TurnRows
     label: Sequence[str]
     outcome: Sequence[str]
     values: list[tuple[str, ...]]
@@ -145,7 +145,7 @@ class Reading:
         ]
         self._ordered += ready.shape[0]
 
-    def _own(self, order: Array) -> Order:
+    def _own(self, order: Int64s2) -> Order:
         """Segments with bytes of this conversation, not of what led to it."""
         if self._around is not None and self._around.sealed is not None:
             order = order[order[:, 1] > np.array(self._around.sealed)[order[:, 0]]]
@@ -194,7 +194,7 @@ def _joined(around: Decoded, inner: Decoded) -> tuple[str, str]:
     return inner.host or around.host, ", ".join(part for part in (around.note, inner.note) if part)
 
 
-def order_of(client: Stream, server: Stream, begin: int = 0) -> Array:
+def order_of(client: Stream, server: Stream, begin: int = 0) -> Int64s2:
     """What passed in order of time, from one segment on: int64 (n, 2), side and place behind it."""
     segment = np.concatenate([client.segment, server.segment])
     both = np.column_stack(
@@ -203,7 +203,7 @@ def order_of(client: Stream, server: Stream, begin: int = 0) -> Array:
     return both[np.argsort(segment, kind="stable")][begin:]
 
 
-def tied(pairs: Sequence[Pair], client: Stream, server: Stream) -> Array:
+def tied(pairs: Sequence[Pair], client: Stream, server: Stream) -> TurnRows:
     """Pairs as rows of TURN: with the segments that brought their first and last bytes."""
     rows = np.zeros(len(pairs), TURN)
     if not rows.size:

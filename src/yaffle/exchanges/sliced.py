@@ -9,11 +9,11 @@ from collections.abc import Callable
 
 import numpy as np
 
-from yaffle.arrays import Array
 from yaffle.capture.payload import Payload
-from yaffle.exchanges.turns import empty_turns, find_turns
+from yaffle.exchanges.turns import TurnRows, empty_turns, find_turns
 from yaffle.protocols import ldap, mysql, postgres, redis, smb
 from yaffle.protocols.message import ENCRYPTION, EXCHANGE, SIGN_ON, Decoded, Run
+from yaffle.transport.segments import Segments
 
 NOTE = "truncated packets: requests inferred from direction changes and first bytes"
 _LONGEST = 200
@@ -82,13 +82,13 @@ _LOOKS: dict[str, Callable[[bytes, bytes], Glance]] = {
 }  # fmt: skip
 
 
-def is_sliced(g: Array, payload: Payload) -> bool:
+def is_sliced(g: Segments, payload: Payload) -> bool:
     """Whether a connection has payload that was not kept. g: its segments, as gathered."""
     rows, packets = g["row"], payload.packets
     return bool((packets.captured_bytes[rows].astype(np.int64) - packets.payload_at[rows] < g["n"]).any())
 
 
-def glanced(protocol: str, g: Array, payload: Payload) -> tuple[Array, list[str], list[str], str]:
+def glanced(protocol: str, g: Segments, payload: Payload) -> tuple[TurnRows, list[str], list[str], str]:
     """(turns, labels, outcomes, the server's name) of a sliced connection."""
     turns = empty_turns(g.size)
     count = int(find_turns(g, turns))

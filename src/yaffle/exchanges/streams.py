@@ -4,7 +4,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from yaffle.arrays import Array, Int64s, Uint8s
+from yaffle.arrays import Int64s, Uint8s, Uint16s
 from yaffle.capture.packets import Columns
 from yaffle.capture.payload import Payload
 from yaffle.kernels import helper, int64, kernel
@@ -107,11 +107,11 @@ class Stream:
     holds it, and where in that.
     """
 
-    start: Array
-    end: Array
-    segment: Array
-    source: Array
-    position: Array
+    start: Int64s
+    end: Int64s
+    segment: Int64s
+    source: Uint16s
+    position: Int64s
     payload: Payload
 
     def runs(self, begin: int | None = None, stop: int | None = None) -> list[Run]:
@@ -150,12 +150,12 @@ class Stream:
         holes = np.flatnonzero(self.start[1:] != self.end[:-1])
         return int(self.end[holes[0]] if holes.size else self.end[-1]) if self.end.size else None
 
-    def segments_of(self, places: Array) -> Array:
+    def segments_of(self, places: Int64s) -> Int64s:
         """Indices of the segments that brought the bytes at some places."""
         return self.segment[np.maximum(0, np.searchsorted(self.start, places, "right") - 1)]
 
 
-def stream_of(g: Array, side: int, payload: Payload, most_bytes: int = MOST_BYTES) -> Stream:
+def stream_of(g: Segments, side: int, payload: Payload, most_bytes: int = MOST_BYTES) -> Stream:
     """One side of a connection. g: its segments, as gathered."""
     start, size, segment, skip = (np.empty(2 * g.size, np.int64) for _ in range(4))
     count = pieces_of(g, side, payload.packets, start, size, segment, skip)
@@ -167,6 +167,6 @@ def stream_of(g: Array, side: int, payload: Payload, most_bytes: int = MOST_BYTE
     source = packets.source[rows]
     if any(payload.sources[number] is None for number in np.unique(source).tolist()):
         nothing = start[:0]
-        return Stream(nothing, nothing, nothing, nothing, nothing, payload)
+        return Stream(nothing, nothing, nothing, source[:0], nothing, payload)
     position = packets.position[rows] + packets.payload_at[rows] + skip
     return Stream(start, start + size, segment, source, position, payload)

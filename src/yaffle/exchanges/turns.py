@@ -6,7 +6,7 @@ asked anything belong to no exchange; nor do bytes of the client that are never 
 
 import numpy as np
 
-from yaffle.arrays import Array, Struct, Structs
+from yaffle.arrays import Struct, Structs
 from yaffle.capture.packets import ACK, SYN
 from yaffle.kernels import int64, kernel
 from yaffle.transport import kinds
@@ -36,7 +36,7 @@ TurnRows = Structs  # of TURN
 TurnRow = Struct  # one of them
 
 
-def empty_turns(capacity: int) -> Array:
+def empty_turns(capacity: int) -> TurnRows:
     """Room for as many exchanges as a connection has packets."""
     return np.empty(capacity, TURN)
 

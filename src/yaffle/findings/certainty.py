@@ -7,7 +7,7 @@ is about even.
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Bools, Float64s, Float64s2, Int64s, Int64s2
 from yaffle.ledger import bounds, causes
 from yaffle.ledger.engine import Account
 from yaffle.ledger.sums import party_sums, totals
@@ -20,8 +20,8 @@ _LEAST_SHARE = 0.02  # A lower bound below this share of the wait is as good as 
 
 
 def bounds_of_groups(
-    account: Account, rows: Array, group: Array, groups: int, sums: Array | None = None
-) -> tuple[Array, Array]:
+    account: Account, rows: Int64s, group: Int64s, groups: int, sums: Int64s2 | None = None
+) -> tuple[Float64s2, Float64s2]:
     """(low, high) of each party's part of some exchanges' waits, ns, (groups, 3) in the order of bounds.BOUNDED.
 
     sums: theirs by party, where they are at hand.
@@ -35,19 +35,19 @@ def bounds_of_groups(
     return low, high
 
 
-def bounds_of_connections(account: Account) -> tuple[Array, Array]:
+def bounds_of_connections(account: Account) -> tuple[Float64s2, Float64s2]:
     """The same for all connections. What is no exchange's, such as failed openings, is as charged."""
     rows = np.arange(account.exchange.shape[0])
     return _with_rest(account, rows, account.of_exchange("connection"), account.connection_charges)
 
 
-def bounds_of_connection(account: Account, c: int) -> tuple[Array, Array]:
+def bounds_of_connection(account: Account, c: int) -> tuple[Float64s2, Float64s2]:
     """The same for one connection, (1, 3)."""
     rows = np.flatnonzero(account.of_exchange("connection") == c)
     return _with_rest(account, rows, np.zeros(rows.size, np.int64), account.connection_charges[c : c + 1])
 
 
-def _with_rest(account: Account, rows: Array, group: Array, charges: Array) -> tuple[Array, Array]:
+def _with_rest(account: Account, rows: Int64s, group: Int64s, charges: Int64s2) -> tuple[Float64s2, Float64s2]:
     """Bounds of exchanges by connection, and what else its charges are of."""
     groups = charges.shape[0]
     low, high = bounds_of_groups(account, rows, group, groups)
@@ -60,7 +60,7 @@ def _with_rest(account: Account, rows: Array, group: Array, charges: Array) -> t
     return low, high
 
 
-def confidences(sums: Array, party: Array, low: Array, high: Array) -> Array:
+def confidences(sums: Int64s2, party: Int64s, low: Array, high: Array) -> Float64s:
     """The confidence that each party is the one with the largest part.
 
     sums: (n, 4) charges by party, ns; party: (n,) places in causes.PARTIES; low, high: (n, 3). Returns (n,), LEAST
@@ -82,7 +82,7 @@ def confidences(sums: Array, party: Array, low: Array, high: Array) -> Array:
     return np.asarray(np.clip(found, LEAST, MOST))
 
 
-def could_be_nil(sums: Array, party: Array, low: Array) -> Array:
+def could_be_nil(sums: Int64s2, party: Int64s, low: Array) -> Bools:
     """Whether the evidence allows that the party has no part at all (bool, (n,)); never for what is unexplained."""
     place = np.arange(party.size)
     column = np.array([PARTIES.index(p) if p in PARTIES else -1 for p in range(len(causes.PARTIES))])[party]

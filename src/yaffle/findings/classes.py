@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Float64s
 from yaffle.capture.captured import Capture
 from yaffle.capture.registry import marking
 from yaffle.path.segments import Way
@@ -29,7 +29,7 @@ class ClassLoad:
     least_ns: float
     median_ns: float
     p95_ns: float
-    bits: Array  # in each interval of `ClassLoads.bin_ns`
+    bits: Float64s  # in each interval of `ClassLoads.bin_ns`
 
     @property
     def name(self) -> str:
@@ -51,7 +51,7 @@ class ClassLoads:
     bin_ns: int
 
     @property
-    def whole(self) -> Array:
+    def whole(self) -> Float64s:
         """Bits of all classes in each interval."""
         return np.sum([one.bits for one in self.classes], axis=0) if self.classes else np.zeros(1)
 
@@ -75,7 +75,7 @@ def class_loads(capture: Capture, way: Way, first_ns: int, last_ns: int) -> Clas
     found = []
     for dscp in np.unique(code).tolist():
         mine = code == dscp
-        bits = np.bincount(place[mine], size[mine] * 8, bins)
+        bits = np.asarray(np.bincount(place[mine], size[mine] * 8, bins), np.float64)
         delays = np.sort(delay[mine & came])
         least, median, p95 = (
             float(delays[min(delays.size - 1, int(delays.size * q))]) if delays.size else float("nan")

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from yaffle.analysis import Analysis
-from yaffle.arrays import Array
+from yaffle.arrays import Int64s
 from yaffle.capture.addresses import client_labels
 from yaffle.findings.finding import Finding
 from yaffle.quantiles import median, p95
@@ -34,7 +34,7 @@ class Cleared:
         )
 
 
-def cleared(analysis: Analysis, speaker: Array, findings: list[Finding]) -> list[Cleared]:
+def cleared(analysis: Analysis, speaker: Int64s, findings: list[Finding]) -> list[Cleared]:
     """Sites with enough exchanges and no finding of their own, most exchanges first. What servers ask each other while
     they owe somebody an answer is nobody's waiting by itself, and clears no site. While captures grow none is.
     """

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from yaffle.analysis import Analysis
-from yaffle.arrays import Array, Bools, Int64s, Int64s2
+from yaffle.arrays import Bools, Int64s, Int64s2
 from yaffle.capture.addresses import client_address, server_address
 from yaffle.capture.packets import Columns
 from yaffle.kernels import kernel
@@ -41,7 +41,7 @@ def _sent_meanwhile(packets: Columns, own: Bools, starts: Int64s, ends: Int64s, 
             sent[flow, packets.direction[i]] += packets.wire_bytes[i]
 
 
-def culprits(analysis: Analysis, rows: Array) -> tuple[list[Culprit], float]:
+def culprits(analysis: Analysis, rows: Int64s) -> tuple[list[Culprit], float]:
     """(who else filled the path of some exchanges while these waited, most first; their own connections' share).
 
     The path is that of the clients' networks at the points where the exchanges were seen, whatever servers they talk

@@ -3,7 +3,7 @@
 import numpy as np
 
 from yaffle.analysis import Analysis
-from yaffle.arrays import Array
+from yaffle.arrays import Int64s
 from yaffle.capture.addresses import client_address, end_text, server_address
 from yaffle.capture.icmp_errors import in_words
 from yaffle.findings.finding import Finding, period_words, severity_of
@@ -13,7 +13,7 @@ from yaffle.ledger.account import OPENINGS
 from yaffle.units import duration
 
 
-def failed_openings(analysis: Analysis, places: Places, speaker: Array) -> list[Finding]:
+def failed_openings(analysis: Analysis, places: Places, speaker: Int64s) -> list[Finding]:
     """Servers that refused, or that never answered, one finding for each."""
     account, flows = analysis.account, analysis.capture.conversations
     opening = account.fact("opening")

@@ -11,7 +11,7 @@ from itertools import pairwise
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Int64s, Int64s2, Structs
 from yaffle.capture.addresses import labels_of
 from yaffle.findings.flow_labels import exporter_words
 from yaffle.findings.flow_source import HeldFlows
@@ -81,7 +81,9 @@ def way_changes(held: HeldFlows) -> list[WayChange]:
     return sorted(found, key=lambda one: one.at_ns)
 
 
-def _changes(held: HeldFlows, rows: Array, stations: Array, number: Array, ends: tuple[str, str]) -> list[WayChange]:
+def _changes(
+    held: HeldFlows, rows: Structs, stations: Int64s2, number: Int64s, ends: tuple[str, str]
+) -> list[WayChange]:
     first, last = int(rows["first_ns"].min()), int(rows["last_ns"].max())
     width = max(_LEAST_NS, -(-(last - first) // _STRETCHES))
     begin, end = (rows["first_ns"] - first) // width, (np.maximum(rows["last_ns"], rows["first_ns"]) - first) // width
@@ -139,7 +141,7 @@ def _name(held: HeldFlows, exporter: int, ingress: int, egress: int) -> str:
     return f"{exporter_words(told)} ({faces[0]} to {faces[1]})"
 
 
-def _side(rows: Array, number: Array, names: list[str], state: list[int], low_ns: int, high_ns: int) -> Side:
+def _side(rows: Structs, number: Int64s, names: list[str], state: list[int], low_ns: int, high_ns: int) -> Side:
     own = (rows["first_ns"] < high_ns) & (rows["last_ns"] >= low_ns) & np.isin(number, state)
     packets = {names[s]: float(rows["packets"][own & (number == s)].sum()) for s in state}
     return Side(tuple(names[s] for s in state), int(own.sum()), packets, int(rows["highest_ttl"][own].max(initial=0)))

@@ -5,7 +5,7 @@ from collections.abc import Callable
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Bools, Int64s, Structs
 from yaffle.capture.addresses import Labels, labels_of
 from yaffle.capture.registry import marking, protocol_name
 from yaffle.findings.flow_source import HeldFlows
@@ -103,7 +103,7 @@ class FlowLabels:
             (self._rows["exporter"].astype(np.int64) << 40) | ((self._rows[column] + 1) & (_NAMED - 1)), name
         )
 
-    def _applications(self, keyed: Array) -> Labels:
+    def _applications(self, keyed: Int64s) -> Labels:
         """As the exporter told, whose numbers may be of any size; else by port."""
         rows = self._rows
         numbers, codes = np.unique(rows["application"], return_inverse=True)
@@ -118,7 +118,7 @@ class FlowLabels:
 
         return numbered(np.where(rows["application"] >= 0, named + _NAMED, keyed), name)
 
-    def _named_servers(self, keyed: Array) -> Labels:
+    def _named_servers(self, keyed: Int64s) -> Labels:
         """Applications where the user or the evidence named servers: by the server's address, too."""
         rows = self._rows
         one, two = rows["src_port"].astype(np.int64), rows["dst_port"].astype(np.int64)
@@ -133,7 +133,7 @@ class FlowLabels:
 
         return numbered(server * (1 << 24) + keyed, name)
 
-    def _met_by_more(self) -> Array:
+    def _met_by_more(self) -> Bools:
         """Whether the source of a record talks to more hosts from the port that both ends use than its target does:
         then it is the server. bool (n,).
         """
@@ -174,7 +174,7 @@ class FlowLabels:
         return Labels(codes.reshape(-1), texts).named(str)
 
 
-def service_port(rows: Array) -> Array:
+def service_port(rows: Structs) -> Int64s:
     """The port of the server: the lower one, mostly; of sums the one that was kept. 0 where there is none."""
     one, two = rows["src_port"].astype(np.int64), rows["dst_port"].astype(np.int64)
     port = np.where((one > 0) & (two > 0), np.minimum(one, two), np.maximum(one, two))
@@ -195,7 +195,7 @@ def _joined(one: Labels, two: Labels) -> Labels:
     return Labels(codes, [f"{one.texts[k // wide]}{BETWEEN}{two.texts[k % wide]}" for k in keys.tolist()]).named(str)
 
 
-def numbered(values: Array, name: Callable[[int], str]) -> Labels:
+def numbered(values: Int64s, name: Callable[[int], str]) -> Labels:
     """Labels of whole numbers, each distinct one named once; names may fall together."""
     keys, codes = np.unique(values, return_inverse=True)
     return Labels(codes, [name(k) for k in keys.tolist()]).named(str)

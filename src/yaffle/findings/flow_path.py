@@ -13,7 +13,7 @@ from itertools import pairwise
 
 import numpy as np
 
-from yaffle.arrays import Array, Int64s
+from yaffle.arrays import Int64s, Structs
 from yaffle.capture.registry import marking
 from yaffle.findings.flow_labels import exporter_words
 from yaffle.findings.flow_source import HeldFlows
@@ -88,7 +88,7 @@ class _Seen:
     row: int  # of its first record
 
 
-def _per_exporter(rows: Array, places: Array) -> list[tuple[int, _Seen]]:
+def _per_exporter(rows: Structs, places: Int64s) -> list[tuple[int, _Seen]]:
     """(number of the flow, what one exporter told of it), the largest flows.
 
     places: of the rows in all that is held.

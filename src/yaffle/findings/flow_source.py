@@ -7,7 +7,7 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 
 from yaffle.analysis import Analysis
-from yaffle.arrays import Array
+from yaffle.arrays import Structs
 from yaffle.records.flow_table import Exporter
 
 
@@ -17,7 +17,7 @@ class HeldFlows:
     alone.
     """
 
-    rows: Array
+    rows: Structs
     exporters: list[Exporter]
     words: str = ""
     width_ns: int = 0  # of the sums among them; 0 single records

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from yaffle.analysis import Analysis
-from yaffle.arrays import Array
+from yaffle.arrays import Float64s, Structs
 from yaffle.capture.addresses import Labels
 from yaffle.findings.finding import Finding
 from yaffle.findings.flow_labels import REST, FlowLabels
@@ -56,7 +56,7 @@ def _stretches(one: InterfaceUse) -> list[_Stretch]:
     ]
 
 
-def _within(rows: Array, stretch: _Stretch) -> Array:
+def _within(rows: Structs, stretch: _Stretch) -> Float64s:
     """Bytes of each record that fall into a stretch."""
     span = np.maximum(1, rows["last_ns"] - rows["first_ns"])
     inside = np.minimum(rows["last_ns"], stretch.last_ns) - np.maximum(rows["first_ns"], stretch.first_ns)
@@ -109,7 +109,7 @@ def _what_fills(analysis: Analysis, one: InterfaceUse, stretch: _Stretch) -> tup
     }
 
 
-def _largest(labels: Labels, octets: Array) -> tuple[str, float]:
+def _largest(labels: Labels, octets: Float64s) -> tuple[str, float]:
     sums = np.bincount(labels.codes, octets, len(labels.texts))
     return labels.texts[int(np.argmax(sums))], float(sums.max())
 

@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from yaffle.arrays import Array, Int32s, Int64s
+from yaffle.arrays import Int32s, Int64s
 from yaffle.kernels import int64, kernel, uint64
 
 _MIX = uint64(0x9E3779B97F4A7C15)
@@ -35,7 +35,7 @@ def laid(group: Int64s, place: Int64s, order: Int64s) -> None:
         place[group[i]] += 1
 
 
-def grouped(keys: Array) -> tuple[Array, Array]:
+def grouped(keys: Int64s) -> tuple[Int64s, Int64s]:
     """(order, begins): rows by their keys (int64), the least first, equal ones in the order in which they stand, as a
     stable sort gives them; and where each key begins in it, with the end of the last.
     """

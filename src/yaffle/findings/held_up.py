@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from yaffle.analysis import Analysis
-from yaffle.arrays import Array
+from yaffle.arrays import Int64s
 from yaffle.capture.addresses import end_text, server_address
 from yaffle.findings.finding import Finding
 from yaffle.findings.fronts import HELD_UP, OWN_WORDS, SPENT, join_fronts
@@ -52,7 +52,7 @@ class Spent:
         return duration(self.own_ns) + (WITH_UNSEEN if self.unseen else "")
 
 
-def spent_by(analysis: Analysis, rows: Array) -> Spent:
+def spent_by(analysis: Analysis, rows: Int64s) -> Spent:
     """Where the servers' time of some exchanges went; all of it is their own where nothing is known behind them."""
     parts, account, flows = analysis.behind.parts, analysis.account, analysis.capture.conversations
     server_ns = account.exchange_charges[rows][:, causes.party_columns(causes.SERVER)].sum(axis=1)

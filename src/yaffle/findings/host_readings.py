@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 import pyarrow as pa
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Float64s, Int64s
 from yaffle.records.catalogue import OF_READINGS
 from yaffle.records.measure import TOTAL
 
@@ -30,8 +30,8 @@ class HostSeries:
     measure: str
     unit: str  # of its values
     rises: bool  # counted since the host's start: values are rises a second; of seconds, the share of time in %
-    times_ns: Array
-    values: Array
+    times_ns: Int64s
+    values: Float64s
     peak: float  # the highest between two readings, or of them, whatever the intervals
     resets: int  # steps left out: the host began to count anew
     last: float  # as it was last: of rises, that of the last interval

@@ -5,19 +5,19 @@ from typing import Any
 import numpy as np
 
 from yaffle.analysis import Analysis
-from yaffle.arrays import Array
+from yaffle.arrays import Int64s
 from yaffle.units import duration
 
 _WORTH = 0.05  # of the network's part; below it, it is not worth a word
 _MOST = 2  # nodes that are named
 
 
-def inside_words(analysis: Analysis, rows: Array) -> str:
+def inside_words(analysis: Analysis, rows: Int64s) -> str:
     """A sentence or two on some exchanges; empty where nobody told anything that counts."""
     return _of_nodes(analysis, rows) + _on_air(analysis, rows)
 
 
-def inside_grounds(analysis: Analysis, rows: Array) -> dict[str, Any]:
+def inside_grounds(analysis: Analysis, rows: Int64s) -> dict[str, Any]:
     """The same as figures, ms."""
     found: dict[str, Any] = {}
     if analysis.at_nodes is not None and (told := analysis.at_nodes.of_rows(rows)):
@@ -33,7 +33,7 @@ def inside_of_connection(analysis: Analysis, connection: int) -> str:
     return inside_words(analysis, np.arange(*np.searchsorted(owner, [connection, connection + 1])))
 
 
-def _of_nodes(analysis: Analysis, rows: Array) -> str:
+def _of_nodes(analysis: Analysis, rows: Int64s) -> str:
     told = analysis.at_nodes.of_rows(rows) if analysis.at_nodes is not None else []
     whole = sum(ns for _, ns in told)
     known = [(node, ns) for node, ns in told if node is not None and ns >= _WORTH * whole]
@@ -43,7 +43,7 @@ def _of_nodes(analysis: Analysis, rows: Array) -> str:
     return f" Inside the network, as nodes told: {', '.join(parts)}, of {duration(whole)}."
 
 
-def _on_air(analysis: Analysis, rows: Array) -> str:
+def _on_air(analysis: Analysis, rows: Int64s) -> str:
     air = analysis.on_air.of_rows(rows) if analysis.on_air is not None else None
     if air is None or not sum(air):
         return ""

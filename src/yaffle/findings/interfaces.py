@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from yaffle.analysis import Analysis
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Float64s, Int64s, Structs
 from yaffle.capture.addresses import Labels
 from yaffle.records.counter_table import Counters, rises
 
@@ -31,11 +31,11 @@ class InterfaceUse:
     errors: int
     errors_known: bool  # whether its device counts them
     discards: int
-    trend: Array  # of the fuller direction, bits/s in TREND stretches
-    middles_ns: Array
+    trend: Float64s  # of the fuller direction, bits/s in TREND stretches
+    middles_ns: Int64s
     bps: tuple[Array, Array]  # in and out at those
-    errors_at: Array  # how many at those, both directions
-    discards_at: Array
+    errors_at: Int64s  # how many at those, both directions
+    discards_at: Int64s
 
     @property
     def utilization(self) -> float:
@@ -80,7 +80,7 @@ def readings(analysis: Analysis, first_ns: int, last_ns: int) -> Counters:
     return found
 
 
-def interface_labels(counters: Counters, steps: Array) -> Labels:
+def interface_labels(counters: Counters, steps: Structs) -> Labels:
     """Device and interface of readings, as text."""
     keys, codes = np.unique(steps["device"].astype(np.int64) << 40 | steps["interface"], return_inverse=True)
     return Labels(
@@ -121,7 +121,7 @@ def through(analysis: Analysis, interface: InterfaceUse) -> tuple[int, tuple[tup
     return -1, ()
 
 
-def _interface(counters: Counters, steps: Array, first_ns: int, last_ns: int) -> InterfaceUse:
+def _interface(counters: Counters, steps: Structs, first_ns: int, last_ns: int) -> InterfaceUse:
     spans = (steps["last_ns"] - steps["first_ns"]) / 1e9
     both = [np.maximum(0, steps[f"{way}_octets"]) * 8 / spans for way in ("in", "out")]
     speed = int(steps["speed_bps"].max())

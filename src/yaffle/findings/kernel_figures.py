@@ -10,7 +10,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Int64s, Structs
 from yaffle.records.flow_table import ADDITIVE, FLOOR, ROUND_TRIP
 from yaffle.units import share
 
@@ -51,7 +51,7 @@ class KernelFigures:
         return ", ".join(f"{name} {share(part / self.busy_ns)}" for name, part in parts if part)
 
 
-def kernel_figures(rows: Array, codes: Array, count: int) -> dict[int, KernelFigures]:
+def kernel_figures(rows: Structs, codes: Int64s, count: int) -> dict[int, KernelFigures]:
     """By label, of those with records that a kernel measured. rows: of FLOW; codes: the label of each."""
     told = rows[ADDITIVE[0]] >= 0
     if not told.any():

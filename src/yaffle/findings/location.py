@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from yaffle.analysis import Analysis
-from yaffle.arrays import Array
+from yaffle.arrays import Int64s, Int64s2
 from yaffle.ledger import causes
 from yaffle.ledger.along import CAUSES, ENDS, along, in_parts, stretches_of
 
@@ -57,7 +57,7 @@ class WaitedAt:
         return f"between {self.start} and {self.end}" if self.told else "not told by these points"
 
 
-def where_waited(analysis: Analysis, rows: Array) -> list[WaitedAt]:
+def where_waited(analysis: Analysis, rows: Int64s) -> list[WaitedAt]:
     """The network's charges of some exchanges by stretch of the path, dearest first; they add up.
 
     Empty where one point alone saw everything.
@@ -71,7 +71,7 @@ def where_waited(analysis: Analysis, rows: Array) -> list[WaitedAt]:
     return waited_at(analysis.point_names, stretches_of(analysis.path, len(analysis.point_names)), np.sum(sums, axis=0))
 
 
-def waited_at(points: list[str], stretches: list[tuple[int, int]], sums: Array) -> list[WaitedAt]:
+def waited_at(points: list[str], stretches: list[tuple[int, int]], sums: Int64s2) -> list[WaitedAt]:
     """Stretches that cost anything, dearest first. sums: (stretches, CAUSES), ns."""
     found = []
     for k, (near, far) in enumerate(stretches):
@@ -104,7 +104,7 @@ def network_by_segment(analysis: Analysis) -> dict[int, list[WaitedAt]]:
     return {c: waited_at(analysis.capture.points, stretches, sums[k]) for k, c in enumerate(seen.tolist())}
 
 
-def seen_close_by(analysis: Analysis, connections: Array) -> tuple[str, int] | None:
+def seen_close_by(analysis: Analysis, connections: Int64s) -> tuple[str, int] | None:
     """(point, its least round trip to the server in ns) where another point than the speaking one, which is near the
     client, saw these connections within CLOSE_NS of it.
     """

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from yaffle.analysis import Analysis
-from yaffle.arrays import Array
+from yaffle.arrays import Bools, Float64s, Float64s2, Int64s
 from yaffle.findings.finding import Finding
 from yaffle.findings.flow_labels import BETWEEN, FlowLabels
 from yaffle.findings.flow_source import held_flows
@@ -31,11 +31,11 @@ Group = tuple[str, str]  # application, site
 class _Hours:
     """Hours of one application at one site."""
 
-    start_ns: Array
-    exchanges: Array
-    median_ns: Array
-    charges: Array  # (hours, columns), ns an exchange
-    clients: Array
+    start_ns: Int64s
+    exchanges: Int64s
+    median_ns: Float64s
+    charges: Float64s2  # (hours, columns), ns an exchange
+    clients: Int64s
 
     @property
     def usual_ns(self) -> float:
@@ -43,7 +43,7 @@ class _Hours:
         return median(self.median_ns)
 
     @property
-    def is_long(self) -> Array:
+    def is_long(self) -> Bools:
         """Which hours are far above what is usual."""
         return (self.median_ns >= _TIMES * self.usual_ns) & (self.median_ns >= self.usual_ns + _MORE_NS)
 

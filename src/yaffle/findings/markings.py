@@ -6,7 +6,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from yaffle.analysis import Analysis
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Bools
 from yaffle.capture.addresses import server_address
 from yaffle.capture.registry import marking
 from yaffle.findings.finding import Finding
@@ -139,7 +139,7 @@ def _told(
     )
 
 
-def _on_segments(analysis: Analysis, rule: Expected, own: Array, inside: Array) -> list[Violation]:
+def _on_segments(analysis: Analysis, rule: Expected, own: Bools, inside: Bools) -> list[Violation]:
     """Markings that were there at one point and not at the next."""
     packets, points = analysis.capture.packets, analysis.point_names
     found = []
@@ -154,7 +154,7 @@ def _on_segments(analysis: Analysis, rule: Expected, own: Array, inside: Array) 
     return found
 
 
-def _never_set(analysis: Analysis, rule: Expected, own: Array, inside: Array) -> list[Violation]:
+def _never_set(analysis: Analysis, rule: Expected, own: Bools, inside: Bools) -> list[Violation]:
     """Packets that bear another marking at the first point that they pass."""
     packets, flows, points = analysis.capture.packets, analysis.capture.conversations, analysis.point_names
     later = np.zeros(packets.time_ns.size, bool)  # Seen before, at another point.

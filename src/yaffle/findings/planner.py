@@ -12,7 +12,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from yaffle.arrays import Array, Bools, Float64s, Float64s2
+from yaffle.arrays import Bools, Float64s, Float64s2
 from yaffle.capture.registry import marking
 from yaffle.findings.classes import ClassLoads
 from yaffle.kernels import kernel
@@ -152,7 +152,7 @@ def _rates(needs: dict[int, float], line_bps: float) -> dict[int, float]:
     return rates | {code: rate + spare * rate / sum(others.values()) for code, rate in others.items()}
 
 
-def _usual(waited: Array, bits: Array) -> float:
+def _usual(waited: Float64s, bits: Float64s) -> float:
     """The 95th percentile of waits, each step weighing what came in it."""
     some = np.flatnonzero(bits > 0)
     if not some.size:

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from yaffle.analysis import Analysis
-from yaffle.arrays import Array
+from yaffle.arrays import Float64s, Int64s, Int64s2
 from yaffle.capture.addresses import client_labels, server_labels
 from yaffle.findings.certainty import bounds_of_groups, confidences, could_be_nil
 from yaffle.findings.failed_openings import failed_openings
@@ -26,7 +26,7 @@ _PORTS = 65537  # and none
 _WIDE = 0.1  # Bounds further apart than this share of the estimate are told.
 
 
-def _slow_exchanges(analysis: Analysis, speaker: Array, sums: Array) -> Array:
+def _slow_exchanges(analysis: Analysis, speaker: Int64s, sums: Int64s2) -> Int64s:
     """Rows of exchanges that made someone wait, seen where they speak. sums: of all, by party."""
     account = analysis.account
     owner = account.of_exchange("connection")
@@ -46,18 +46,18 @@ class _Blamed:
     rows: of the exchanges; sums: int64 (n, parties), ns; party, column: the party and the charge that is named.
     """
 
-    rows: Array
-    sums: Array
-    party: Array
-    column: Array
+    rows: Int64s
+    sums: Int64s2
+    party: Int64s
+    column: Int64s
 
     @property
-    def own_ns(self) -> Array:
+    def own_ns(self) -> Int64s:
         """Of each, the part of its party."""
         return np.asarray(self.sums[np.arange(self.rows.size), self.party])
 
 
-def _blamed(analysis: Analysis, speaker: Array) -> _Blamed:
+def _blamed(analysis: Analysis, speaker: Int64s) -> _Blamed:
     """Who is to blame for each exchange that made someone wait: nobody whose part may be none."""
     account = analysis.account
     sums, heaviest = by_party(account.exchange_charges)
@@ -78,10 +78,10 @@ def _blamed(analysis: Analysis, speaker: Array) -> _Blamed:
 class _Groups:
     """Exchanges by what is said of them together: rows of `_Blamed` in order, and where each group begins."""
 
-    order: Array
-    edges: Array
-    column: Array  # of each exchange, the charge under which it is told
-    site: Array  # of each exchange
+    order: Int64s
+    edges: Int64s
+    column: Int64s  # of each exchange, the charge under which it is told
+    site: Int64s  # of each exchange
     sites: list[str]
 
 
@@ -108,7 +108,7 @@ def _grouped(analysis: Analysis, blamed: _Blamed) -> _Groups:
     return _Groups(*grouped(keys), column, site.codes[place], site.texts)
 
 
-def find(analysis: Analysis, speaker: Array) -> list[Finding]:
+def find(analysis: Analysis, speaker: Int64s) -> list[Finding]:
     """All findings of waits, worst first. Healthy traffic gives none."""
     places = analysis.places
     blamed = _blamed(analysis, speaker)
@@ -166,7 +166,7 @@ def _finding(group: SlowGroup) -> Finding:
     )  # fmt: skip
 
 
-def _bounds(group: SlowGroup) -> tuple[Array, Array, float]:
+def _bounds(group: SlowGroup) -> tuple[Float64s, Float64s, float]:
     """(least, most of each bounded party's part, ns, how sure it is who is to blame)."""
     together = np.zeros(group.rows.size, np.int64)
     low, high = bounds_of_groups(group.analysis.account, group.rows, together, 1, group.sums)

@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 
 from yaffle.analysis import Analysis
-from yaffle.arrays import Array
+from yaffle.arrays import Bools, Int64s, Int64s2
 from yaffle.capture.addresses import client_labels, end_text, server_labels
 from yaffle.capture.conversations import Rows
 from yaffle.findings.finding import period_words
@@ -33,21 +33,21 @@ class SlowGroup:
     party: str
     cause: str
     site: str
-    rows: Array
-    sums: Array
-    moved: Array
+    rows: Int64s
+    sums: Int64s2
+    moved: Bools
 
     @cached_property
-    def wait_ns(self) -> Array:
+    def wait_ns(self) -> Int64s:
         """Of each exchange."""
         return totals(self.sums)
 
     @cached_property
-    def own_ns(self) -> Array:
+    def own_ns(self) -> Int64s:
         """Of each exchange, the part of the party that is named."""
         return self.of_party(self.party)
 
-    def of_party(self, party: str) -> Array:
+    def of_party(self, party: str) -> Int64s:
         """Of each exchange, the part of a party, ns."""
         return self.sums[:, causes.PARTIES.index(party)]
 
@@ -58,7 +58,7 @@ class SlowGroup:
         return int(np.argpartition(self.wait_ns, half)[half])
 
     @cached_property
-    def members(self) -> Array:
+    def members(self) -> Int64s:
         """Its connections."""
         return np.unique(self.analysis.account.exchange[self.rows, 0])
 
@@ -79,7 +79,7 @@ class SlowGroup:
         return self.analysis.capture.conversations
 
     @property
-    def _flow(self) -> Array:
+    def _flow(self) -> Int64s:
         return self.analysis.account.flow[self.members]
 
     @cached_property
@@ -107,7 +107,7 @@ class SlowGroup:
         return period_words(*self.span_ns)
 
     @cached_property
-    def trip_ns(self) -> Array:
+    def trip_ns(self) -> Int64s:
         """Least round trips of the connections where both ways are known."""
         account = self.analysis.account
         parts = [account.fact(f"to_{side}_min_ns")[self.members] for side in ("server", "client")]

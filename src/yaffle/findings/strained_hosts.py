@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from yaffle.analysis import Analysis
-from yaffle.arrays import Array
+from yaffle.arrays import Bools, Float64s, Int64s
 from yaffle.findings.finding import Finding
 from yaffle.findings.flow_labels import FlowLabels
 from yaffle.findings.flow_source import HeldFlows
@@ -87,8 +87,8 @@ class _Course:
     device: str
     object: str
     measure: str
-    starts_ns: Array
-    values: Array
+    starts_ns: Int64s
+    values: Float64s
 
 
 def strained_hosts(analysis: Analysis) -> list[Finding]:
@@ -134,8 +134,8 @@ class _Strain:
     """Stretches in which a core had no room left."""
 
     course: _Course
-    busy: Array
-    others: Array  # the mean of the other cores at the same time; nan without any
+    busy: Bools
+    others: Float64s  # the mean of the other cores at the same time; nan without any
     periods: list[tuple[int, int]] = field(default_factory=list)
 
 
@@ -170,7 +170,7 @@ def _strain(core: _Course, cores: list[_Course]) -> _Strain:
     return _Strain(core, full, others, _periods(core.starts_ns[full]))
 
 
-def _periods(starts_ns: Array) -> list[tuple[int, int]]:
+def _periods(starts_ns: Int64s) -> list[tuple[int, int]]:
     """Stretches that follow each other, as one."""
     if not starts_ns.size:
         return []

@@ -4,7 +4,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Bools, Float64s, Int64s, Int64s2
 from yaffle.findings.certainty import bounds_of_connection, bounds_of_connections, confidences, could_be_nil
 from yaffle.ledger import causes
 from yaffle.ledger.account import OPENINGS
@@ -32,7 +32,7 @@ class Verdict:
     sentence: str
 
 
-def is_slow(facts: Account, charges: Array) -> Array:
+def is_slow(facts: Account, charges: Int64s2) -> Bools:
     """For each connection: whether anything in it is slow: a long wait, a long sum of waits, or a repair that was
     felt.
     """
@@ -41,17 +41,17 @@ def is_slow(facts: Account, charges: Array) -> Array:
     return np.asarray((worst >= SLOW_EXCHANGE_NS) | (wait >= SLOW_TOTAL_NS) | repaired)
 
 
-def verdict_columns(account: Account) -> tuple[Array, Array, Array]:
+def verdict_columns(account: Account) -> tuple[Int64s, Int64s, Float64s]:
     """For each connection: party (index into PARTIES, -1 none), charge column (-1 none), confidence."""
     return _columns(account, account.connection_charges, bounds_of_connections(account))
 
 
-def verdict_columns_of(account: Account, c: int) -> tuple[Array, Array, Array]:
+def verdict_columns_of(account: Account, c: int) -> tuple[Int64s, Int64s, Float64s]:
     """The same for one connection, each (1,)."""
     return _columns(account.only(c), account.connection_charges[c : c + 1], bounds_of_connection(account, c))
 
 
-def _columns(facts: Account, charges: Array, bounds: tuple[Array, Array]) -> tuple[Array, Array, Array]:
+def _columns(facts: Account, charges: Int64s2, bounds: tuple[Array, Array]) -> tuple[Int64s, Int64s, Float64s]:
     sums, heaviest = by_party(charges)
     party = np.argmax(sums, axis=1)
     slow = is_slow(facts, charges)
@@ -72,7 +72,7 @@ def _columns(facts: Account, charges: Array, bounds: tuple[Array, Array]) -> tup
     return party, column, confidence
 
 
-def sentence(party: str, column: int, opening: str, charges: Array) -> str:
+def sentence(party: str, column: int, opening: str, charges: Int64s) -> str:
     """The verdict in words."""
     if opening == "refused":
         return "The server refused the connection."

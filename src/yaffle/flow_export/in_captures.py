@@ -4,7 +4,7 @@ received.
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Uint8s
 from yaffle.capture.addresses import address_text
 from yaffle.capture.captured import Capture, Source
 from yaffle.capture.one_file import IPFIX_FILE
@@ -85,7 +85,7 @@ def find_exports(capture: Capture, payload: Payload, progress: Progress = go_on)
     return intake.finish()
 
 
-def _take_file(intake: Intake, source: Source, data: Array) -> None:
+def _take_file(intake: Intake, source: Source, data: Uint8s) -> None:
     """Messages of an IPFIX file (RFC 5655), one behind the other.
 
     Nothing tells when they arrived: they count as sent at their export time.

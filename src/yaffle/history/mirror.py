@@ -24,7 +24,7 @@ import platformdirs
 import pyarrow as pa
 import pyarrow.parquet as pq
 
-from yaffle.arrays import Array
+from yaffle.arrays import Int64s
 from yaffle.errors import Cancelled, YaffleError
 from yaffle.file_store import MissingError, Store
 from yaffle.history import layout
@@ -58,8 +58,8 @@ _NUMBERED = {level.name: "exporter" for level in LEVELS} | {COUNTERS: "device"}
 class _Places(NamedTuple):
     """By what a collector's numbers are replaced."""
 
-    exporter: Array
-    device: Array
+    exporter: Int64s
+    device: Int64s
 
 
 class Mirror:

@@ -14,7 +14,7 @@ import duckdb
 import numpy as np
 import pyarrow as pa
 
-from yaffle.arrays import Array
+from yaffle.arrays import Float64s, Int64s, Structs
 from yaffle.history import layout
 from yaffle.history.asker import Asker, ChangedError, put_together
 from yaffle.history.database import cursor
@@ -196,7 +196,7 @@ class History:
         words = " and ".join(one.words for one in LEVELS if one in used)
         return Found(FlowRecords(rows, exporters, own), level, words, max(one.width_ns for one in used))
 
-    def _taken(self, table: pa.Table, only: tuple[str, ...] = ()) -> tuple[Array, Own, list[Exporter]]:
+    def _taken(self, table: pa.Table, only: tuple[str, ...] = ()) -> tuple[Structs, Own, list[Exporter]]:
         """A table as rows of FLOW, and whom their numbers name. Raises HistoryError where it does not hold what it
         should.
 
@@ -260,7 +260,7 @@ class History:
         table, _ = self._ask(query, level or LEVELS[0], first_ns, last_ns, whole)
         return table if table is not None else pa.table({"octets": pa.array([], pa.float64())})
 
-    def series(self, first_ns: int, last_ns: int, level: Level, exporter: int = -1) -> tuple[Array, Array]:
+    def series(self, first_ns: int, last_ns: int, level: Level, exporter: int = -1) -> tuple[Int64s, Float64s]:
         """(starts of intervals, octets) of a period, from sums of a level."""
         own = f"AND exporter = {int(exporter)}" if exporter >= 0 else ""
         width = max(1, level.width_ns)

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Bools, Float64s, Int64s, Structs
 from yaffle.history.layout import Level
 from yaffle.records.flow_table import ADDITIVE, FLOOR, FLOW, ROUND_TRIP, Columns, empty_flows
 
@@ -24,7 +24,7 @@ _ENDS = ("src_hi", "src_lo", "dst_hi", "dst_lo", "src_port", "dst_port")
 SUMMED = (*_KEY, *_ENDS, *_OTHERS, *_MEASURED)  # what sums are made of
 
 
-def service_ends(rows: Array | Columns) -> tuple[Array, Array]:
+def service_ends(rows: Array | Columns) -> tuple[Int64s, Int64s]:
     """Both ports with the client's left out: of TCP and UDP the lower one is the server's, mostly."""
     one, two = rows["src_port"].astype(np.int64), rows["dst_port"].astype(np.int64)
     ported = (rows["transport"] != 1) & (rows["transport"] != 58)
@@ -36,13 +36,13 @@ def service_ends(rows: Array | Columns) -> tuple[Array, Array]:
 class Pieces:
     """Rows cut at the borders of intervals, a value a piece."""
 
-    owner: Array  # the row it is of
-    begin_ns: Array  # where its interval begins
-    octets: Array
-    packets: Array
-    records: Array  # those of the row, with its first piece
-    low: Array  # the share of its row that lies before the piece, and before its end
-    high: Array
+    owner: Int64s  # the row it is of
+    begin_ns: Int64s  # where its interval begins
+    octets: Int64s
+    packets: Int64s
+    records: Int64s  # those of the row, with its first piece
+    low: Float64s  # the share of its row that lies before the piece, and before its end
+    high: Float64s
 
 
 def spread(rows: Array | Columns, width_ns: int) -> Pieces:
@@ -61,11 +61,11 @@ def spread(rows: Array | Columns, width_ns: int) -> Pieces:
     return Pieces(owner, begin, octets, packets, np.where(number == 0, rows["records"][owner], 0), low, high)
 
 
-def _part(whole: Array, share: Array) -> Array:
+def _part(whole: Int64s, share: Float64s) -> Int64s:
     return np.where(share >= 1.0, whole, np.floor(whole * share).astype(np.int64))
 
 
-def summed(rows: Array, level: Level) -> Array:
+def summed(rows: Structs, level: Level) -> Structs:
     """Rows of FLOW at a coarser level, by time, the largest of an interval first."""
     found = summed_columns({name: np.ascontiguousarray(rows[name]) for name in SUMMED}, level)
     given = empty_flows(found["octets"].size)
@@ -99,7 +99,7 @@ def joined(parts: Sequence[Columns]) -> Columns:
     return parts[0] if len(parts) == 1 else {name: np.concatenate([part[name] for part in parts]) for name in SUMMED}
 
 
-def _places(*keys: Array) -> Array:
+def _places(*keys: Array) -> Int64s:
     """How many rows of the same keys stand before each, of rows in order of the keys."""
     new = np.ones(keys[0].size, bool)
     new[1:] = np.any([key[1:] != key[:-1] for key in keys], axis=0)
@@ -124,7 +124,7 @@ def _grouped(rows: Columns, cut: Pieces, width_ns: int) -> Columns:
     return found | _measured(rows, cut, order, starts)
 
 
-def _measured(rows: Columns, cut: Pieces, order: Array, starts: Array) -> Columns:
+def _measured(rows: Columns, cut: Pieces, order: Int64s, starts: Int64s) -> Columns:
     """What kernels measured, put together: sums, the mean round trip by packets, the least floor; -1 where nobody
     measured.
     """
@@ -147,7 +147,7 @@ def _measured(rows: Columns, cut: Pieces, order: Array, starts: Array) -> Column
     return found
 
 
-def _groups(rows: Columns, names: tuple[str, ...]) -> tuple[Array, Array]:
+def _groups(rows: Columns, names: tuple[str, ...]) -> tuple[Int64s, Int64s]:
     """(the group of each row, a row of each group): rows that agree in all keys are one.
 
     Sorted by one number made of all keys; where that number is the same for other keys, by the keys themselves.
@@ -166,7 +166,7 @@ def _groups(rows: Columns, names: tuple[str, ...]) -> tuple[Array, Array]:
     return group, order[new]
 
 
-def _changes(rows: Columns, names: tuple[str, ...], order: Array) -> Array:
+def _changes(rows: Columns, names: tuple[str, ...], order: Int64s) -> Bools:
     """Whether each row, in an order, differs from the one before it."""
     new = np.ones(order.size, bool)
     columns = [rows[name][order] for name in names]

@@ -11,7 +11,7 @@ g = (1 + a) / (1 - a). A quantile is told as 2 g^k / (1 + g), which is within a 
 import numpy as np
 import pyarrow as pa
 
-from yaffle.arrays import Array
+from yaffle.arrays import Int64s
 from yaffle.ledger import causes
 from yaffle.ledger.bounds import FIELDS
 
@@ -40,17 +40,17 @@ SCHEMA = pa.schema(
 )
 
 
-def bins_of(wait_ns: Array) -> Array:
+def bins_of(wait_ns: Int64s) -> Int64s:
     """The bin of each wait; waits of 1 ns and less are in bin 0."""
     return np.ceil(np.log(np.maximum(1, wait_ns)) / LOG_RATIO - 1e-9).astype(np.int64)
 
 
-def values_of(bins: Array) -> Array:
+def values_of(bins: Int64s) -> Int64s:
     """What stands for the waits of each bin, ns."""
     return np.rint(2 * _RATIO ** bins.astype(np.float64) / (1 + _RATIO)).astype(np.int64)
 
 
-def quantile(bins: Array, counts: Array, share: float) -> int:
+def quantile(bins: Int64s, counts: Int64s, share: float) -> int:
     """The wait of a share by nearest rank, ns, from a histogram in order of its bins; -1 of an empty one."""
     total = int(counts.sum())
     if total <= 0:

@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Structs
 from yaffle.demo import archive_server, kept_tests, weeks
 from yaffle.errors import Cancelled
 from yaffle.history.drawn_waits import DrawnWaits
@@ -49,7 +49,7 @@ def _rows(columns: dict[str, Array], exporter: int) -> Array:
     return rows
 
 
-def _readings(columns: dict[str, Array], device: int, speed_bps: int) -> Array:
+def _readings(columns: dict[str, Array], device: int, speed_bps: int) -> Structs:
     rows = unknown_counters(columns["time_ns"].size)
     rows["device"], rows["speed_bps"] = device, np.where(columns["interface"] == weeks.LINE, speed_bps, 10**9)
     for name in ("interface", "time_ns", "in_octets", "out_octets"):

@@ -19,7 +19,7 @@ import duckdb
 import numpy as np
 import pyarrow as pa
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Int64s
 from yaffle.history import layout, probe_sums, wait_sums
 from yaffle.history.ladder import files_of_period
 from yaffle.history.layout import (
@@ -113,7 +113,7 @@ class _Unit:
         return table_of(self.rows, self.own if self.kind == RECORDS else None)
 
 
-def _units(kind: str, rows: Array, times_ns: Array, own: Own) -> list[_Unit]:
+def _units(kind: str, rows: Array, times_ns: Int64s, own: Own) -> list[_Unit]:
     """Rows by the hour of their arrival."""
     hours = times_ns // HOUR_NS
     found = []

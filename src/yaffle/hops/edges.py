@@ -9,7 +9,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Int32s, Int64s, Int64s2
 from yaffle.capture.captured import Capture
 from yaffle.hops import trace_scan as t
 from yaffle.hops.flow_keys import flows_of
@@ -40,7 +40,7 @@ class EdgeFlow:
     asked: int  # the trace type whose fields nodes are to export; -1 of edge-to-edge options
 
 
-def edge_flows(capture: Capture, rows: Array) -> list[EdgeFlow]:
+def edge_flows(capture: Capture, rows: Int64s2) -> list[EdgeFlow]:
     """What edges wrote, by flow, in order of the first packet. rows: of `trace_scan`, (n, EDGE_COLUMNS)."""
     if not rows.shape[0]:
         return []
@@ -55,7 +55,7 @@ def edge_flows(capture: Capture, rows: Array) -> list[EdgeFlow]:
     return sorted(found, key=lambda one: first[one.key])
 
 
-def _of_namespace(capture: Capture, rows: Array, flow: Array, keys: list[FlowKey]) -> list[EdgeFlow]:
+def _of_namespace(capture: Capture, rows: Int64s2, flow: Int32s, keys: list[FlowKey]) -> list[EdgeFlow]:
     """Flows of one namespace: numbers of their own, or of all flows together."""
     numbers = rows[:, t.EDGE_SEQUENCE]
     by_flow = [np.flatnonzero(flow == number) for number in np.unique(flow).tolist()]
@@ -79,13 +79,13 @@ def _of_namespace(capture: Capture, rows: Array, flow: Array, keys: list[FlowKey
     return found
 
 
-def _steps(numbers: Array) -> Array:
+def _steps(numbers: Int64s) -> Int64s:
     """From each number to the next, through wraps of 32 bits."""
     steps = np.diff(numbers)
     return (steps + _WRAP // 2) % _WRAP - _WRAP // 2 if numbers.size and numbers.max() < _WRAP else steps
 
 
-def _gaps(numbers: Array) -> tuple[int, int, int]:
+def _gaps(numbers: Int64s) -> tuple[int, int, int]:
     """(lost, reordered, doubled) of a series of sequence numbers in order of arrival."""
     if numbers.size < 2 or (numbers < 0).any():
         return 0, 0, 0
@@ -100,7 +100,7 @@ def _gaps(numbers: Array) -> tuple[int, int, int]:
     return lost, reordered, doubled
 
 
-def _lost_before(numbers: Array) -> Array:
+def _lost_before(numbers: Int64s) -> Int64s:
     """How many numbers are missing before each, of a series in order of arrival."""
     order = np.argsort(numbers, kind="stable")
     found = np.zeros(numbers.size, np.int64)
@@ -108,7 +108,7 @@ def _lost_before(numbers: Array) -> Array:
     return found
 
 
-def _over(capture: Capture, rows: Array) -> tuple[float, float, float]:
+def _over(capture: Capture, rows: Int64s2) -> tuple[float, float, float]:
     """How much longer packets took than the quickest, from the edge's time to the capture's."""
     seconds, fraction = rows[:, t.EDGE_SECONDS], rows[:, t.EDGE_FRACTION]
     timed = fraction >= 0

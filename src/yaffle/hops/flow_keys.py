@@ -2,14 +2,14 @@
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Int32s, Int64s
 from yaffle.capture.addresses import address_text
 from yaffle.capture.captured import Capture
 from yaffle.hops.visits import FlowKey
 from yaffle.units import transport_name
 
 
-def flows_of(capture: Capture, packet: Array) -> tuple[Array, list[FlowKey]]:
+def flows_of(capture: Capture, packet: Int64s) -> tuple[Int32s, list[FlowKey]]:
     """(row of each packet's flow in one direction, those flows)."""
     packets, conversations = capture.packets, capture.conversations
     codes = packets.flow[packet].astype(np.int64) * 2 + (packets.direction[packet] != 0)

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Structs
 from yaffle.hops.visits import REPORT, FlowKey, Visits
 
 BOUND_NS = {False: 1_000_000, True: 100_000}  # by trace, by report
@@ -73,7 +73,7 @@ def stood(visits: Visits) -> list[Congestion]:
     return sorted(found, key=lambda one: one.first_ns)
 
 
-def by_queue(rows: Array) -> dict[tuple[int, int], Array]:
+def by_queue(rows: Structs) -> dict[tuple[int, int], Array]:
     """Visits by (node, port), in the order in which they come."""
     if not rows.size:
         return {}
@@ -82,7 +82,7 @@ def by_queue(rows: Array) -> dict[tuple[int, int], Array]:
     return {(int(own["node"][0]), int(own["port"][0])): own for own in np.split(rows, np.flatnonzero(other) + 1)}
 
 
-def _of_queue(visits: Visits, own: Array, gone: Array, node: int, egress: int) -> list[Congestion]:
+def _of_queue(visits: Visits, own: Structs, gone: Structs, node: int, egress: int) -> list[Congestion]:
     reported = bool((own["teller"] == REPORT).any())
     usual = own["tracked"] if own["tracked"].any() else np.zeros(own.size, bool)
     floor = int(own["delay_ns"][usual].min()) if usual.any() else 0
@@ -109,7 +109,7 @@ def _of_queue(visits: Visits, own: Array, gone: Array, node: int, egress: int) -
     return found
 
 
-def _floors(own: Array, floor: int) -> dict[int, int]:
+def _floors(own: Structs, floor: int) -> dict[int, int]:
     """The least that each flow spent there; of flows of which only what waited is told, the least of any."""
     order = np.argsort(own["flow"], kind="stable")
     mine = own[order]
@@ -119,7 +119,7 @@ def _floors(own: Array, floor: int) -> dict[int, int]:
     return dict(zip(mine["flow"][begins].tolist(), np.where(tracked, least, floor).tolist(), strict=True))
 
 
-def _culprits(visits: Visits, inside: Array) -> tuple[Culprit, ...]:
+def _culprits(visits: Visits, inside: Structs) -> tuple[Culprit, ...]:
     flows, row = np.unique(inside["flow"], return_inverse=True)
     octets = np.bincount(row, inside["octets"].astype(np.float64), flows.size)
     shares = octets / max(1.0, float(octets.sum()))
@@ -128,7 +128,7 @@ def _culprits(visits: Visits, inside: Array) -> tuple[Culprit, ...]:
 
 
 def _victims(
-    visits: Visits, part: Array, floors: dict[int, int], bound: int, culprits: set[FlowKey]
+    visits: Visits, part: Structs, floors: dict[int, int], bound: int, culprits: set[FlowKey]
 ) -> tuple[Victim, ...]:
     part = part[np.argsort(part["flow"], kind="stable")]
     found = []

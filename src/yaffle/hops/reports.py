@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Int32s, Int64s, Int64s2, Structs, Uint8s
 from yaffle.capture.addresses import address_text
 from yaffle.capture.captured import Capture
 from yaffle.capture.payload import Payload
@@ -39,10 +39,10 @@ class ReportForm:
 class Datagrams:
     """Datagrams of reports: where they lie in `data`, and when they were heard."""
 
-    data: Array
-    at: Array
-    size: Array
-    heard_ns: Array
+    data: Uint8s
+    at: Int64s
+    size: Int64s
+    heard_ns: Int64s
 
 
 def datagrams_of(capture: Capture, payload: Payload, ports: Sequence[int] = (PORT,)) -> list[Datagrams]:
@@ -67,7 +67,7 @@ def datagrams_of(capture: Capture, payload: Payload, ports: Sequence[int] = (POR
     return found
 
 
-def report_rows(told: Datagrams, int_dscp: int = INT_DSCP) -> tuple[Array, Array]:
+def report_rows(told: Datagrams, int_dscp: int = INT_DSCP) -> tuple[Int64s2, Int64s2]:
     """(rows of all reports (`report_scan`), heads of the datagrams)."""
     found, heads = [], np.zeros((told.at.size, 4), np.int64)
     reports = 0
@@ -96,7 +96,7 @@ def visits_of_reports(told: Sequence[Datagrams], int_dscp: int = INT_DSCP) -> Vi
     return whole
 
 
-def _visits(rows: Array, heads: Array, heard_ns: Array) -> Visits:
+def _visits(rows: Int64s2, heads: Int64s2, heard_ns: Int64s) -> Visits:
     heard = heard_ns[rows[:, r.DATAGRAM]]
     arrived, left = rows[:, r.ARRIVED].copy(), rows[:, r.LEFT].copy()
     short = heads[rows[:, r.DATAGRAM], 0] == 1  # Format 1.0 tells the lower 32 bits of its times.
@@ -133,18 +133,18 @@ def _visits(rows: Array, heads: Array, heard_ns: Array) -> Visits:
     return Visits(found, flows, _lost(heads))
 
 
-def _places(found: Array) -> Array:
+def _places(found: Structs) -> Int64s:
     begins = np.flatnonzero(np.concatenate([[True], found["packet"][1:] != found["packet"][:-1]]))
     counts = np.diff(np.concatenate([begins, [found.size]]))
     return np.arange(found.size) - np.repeat(begins, counts)
 
 
-def _unrolled(low: Array, heard_ns: Array) -> Array:
+def _unrolled(low: Int64s, heard_ns: Int64s) -> Int64s:
     """Times of 32 bits as the last such moment before they were heard."""
     return np.asarray(heard_ns - ((heard_ns - low) & 0xFFFFFFFF))
 
 
-def _offsets(rows: Array, at: Array, heard: Array) -> Array:
+def _offsets(rows: Int64s2, at: Int64s, heard: Int64s) -> Int64s:
     """By how much each switch's clock is to be moved so that its quickest report took no time at all: the way to the
     collector takes as long for all of them, but for little.
     """
@@ -158,7 +158,7 @@ def _offsets(rows: Array, at: Array, heard: Array) -> Array:
     return found
 
 
-def _flows(rows: Array) -> tuple[Array, list[FlowKey]]:
+def _flows(rows: Int64s2) -> tuple[Int32s, list[FlowKey]]:
     told = rows[:, [r.PROTOCOL, r.SRC_HI, r.SRC_LO, r.DST_HI, r.DST_LO, r.PORTS, r.IPV6]]
     mixed = np.zeros(rows.shape[0], np.uint64)
     for column in told.T:
@@ -176,7 +176,7 @@ def _flows(rows: Array) -> tuple[Array, list[FlowKey]]:
     return row.reshape(-1).astype(np.int32), keys
 
 
-def _packets(rows: Array, flow: Array, heard: Array) -> Array:
+def _packets(rows: Int64s2, flow: Int32s, heard: Int64s) -> Int64s:
     """The same number for all that is told of one packet: the same flow and identity within two seconds."""
     order = np.lexsort((heard, rows[:, r.IDENTITY], flow))
     other = np.ones(order.size, bool)
@@ -187,7 +187,7 @@ def _packets(rows: Array, flow: Array, heard: Array) -> Array:
     return found
 
 
-def _lost(heads: Array) -> list[str]:
+def _lost(heads: Int64s2) -> list[str]:
     """How many reports did not come, by the gaps in each part's sequence numbers, which wrap."""
     lost, parts = 0, 0
     for version, wrap in _SEQUENCES.items():

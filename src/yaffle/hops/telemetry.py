@@ -5,7 +5,7 @@ from functools import cached_property
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Structs
 from yaffle.capture.captured import Capture
 from yaffle.capture.payload import Payload
 from yaffle.hops.edges import EdgeFlow
@@ -100,7 +100,7 @@ class Telemetry:
         return drops(self.visits)
 
 
-def _hops(own: Array) -> tuple[FlowHop, ...]:
+def _hops(own: Structs) -> tuple[FlowHop, ...]:
     known = own[(own["delay_ns"] >= 0) & (own["node"] >= 0)]
     if not known.size:
         return ()

@@ -6,7 +6,7 @@ from collections import Counter, defaultdict
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Bools, Int64s, Int64s2, Structs
 from yaffle.capture.captured import Capture
 from yaffle.capture.packets import MARK_IPV6
 from yaffle.capture.payload import Payload
@@ -22,7 +22,7 @@ _EVERY = 1 << 18  # packets at once
 _NEAR_NS = 3600 * _S
 
 
-def trace_rows(capture: Capture, payload: Payload) -> tuple[Array, Array]:
+def trace_rows(capture: Capture, payload: Payload) -> tuple[Int64s2, Int64s2]:
     """Rows of all traces (`trace_scan`), int64 (n, COLUMNS), and of what edges wrote, (m, EDGE_COLUMNS); PACKET is the
     row of the packet.
     """
@@ -85,14 +85,14 @@ def visits_of_traces(capture: Capture, payload: Payload) -> tuple[Visits, list[E
     return Visits(found, flows, notes), of_edges
 
 
-def _places(same: Array) -> Array:
+def _places(same: Bools) -> Int64s:
     """How many rows of the same packet come before each."""
     begins = np.flatnonzero(np.concatenate([[True], ~same[:-1]]))
     counts = np.diff(np.concatenate([begins, [same.size]]))
     return np.arange(same.size) - np.repeat(begins, counts)
 
 
-def _identities(rows: Array) -> tuple[Array, Array, Array]:
+def _identities(rows: Int64s2) -> tuple[Int64s, Int64s, Int64s]:
     """(node, ingress, egress): short ones where traces tell them, else the short ones that go with the wide ones in
     other traces, else the wide ones.
     """
@@ -115,13 +115,13 @@ def _identities(rows: Array) -> tuple[Array, Array, Array]:
     return node, sides[0], sides[1]
 
 
-def _pairs(wide: Array, short: Array) -> dict[int, int]:
+def _pairs(wide: Int64s, short: Int64s) -> dict[int, int]:
     """The short identity of each wide one that some trace told beside it."""
     both = (wide >= 0) & (short >= 0)
     return dict(zip(wide[both].tolist(), short[both].tolist(), strict=True))
 
 
-def _times(rows: Array, captured_ns: Array) -> tuple[Array, Array]:
+def _times(rows: Int64s2, captured_ns: Int64s) -> tuple[Int64s, Bools]:
     """(times of arrival in ns since 1970, which are known). The form of the fraction, which the trace does not name
     (RFC 9197, section 5), is told by namespace from what stands there: microseconds (POSIX), nanoseconds (PTP), or
     parts of 2^32 (NTP, whose seconds count from 1900). Where there are no seconds, they are those of the capture.
@@ -150,7 +150,7 @@ def _times(rows: Array, captured_ns: Array) -> tuple[Array, Array]:
     return found, known
 
 
-def _ports(found: Array) -> Array:
+def _ports(found: Structs) -> Int64s:
     """By which interface each node sent; where a trace does not tell, the one by which others sent to the same next."""
     following = np.full(found.size, -1, np.int64)
     following[:-1] = np.where(found["packet"][1:] == found["packet"][:-1], found["node"][1:], -1)
@@ -166,7 +166,7 @@ def _ports(found: Array) -> Array:
     return ports
 
 
-def _notes(rows: Array, found: Array) -> list[str]:
+def _notes(rows: Int64s2, found: Structs) -> list[str]:
     notes = []
     cut = np.unique(found["packet"][found["cut"]]).size
     if cut:

@@ -4,7 +4,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Structs
 
 TRACE, REPORT = 0, 1  # who told
 # One row a packet at a node. flow: row of Visits.flows; packet: the same number for all visits of one packet; place:
@@ -37,7 +37,7 @@ class FlowKey:
 class Visits:
     """All that was told, ordered by flow, packet and place along the way."""
 
-    rows: Array = field(default_factory=lambda: np.zeros(0, VISIT))
+    rows: Structs = field(default_factory=lambda: np.zeros(0, VISIT))
     flows: list[FlowKey] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
 
@@ -55,7 +55,7 @@ class Visits:
         self.notes += other.notes
 
 
-def blank(count: int) -> Array:
+def blank(count: int) -> Structs:
     """Rows of which nothing is known."""
     rows = np.zeros(count, VISIT)
     for name in ("node", "ingress", "egress", "port", "arrived_ns", "delay_ns", "queue"):

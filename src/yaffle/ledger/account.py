@@ -4,7 +4,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from yaffle.arrays import Array, Int64s, Uint8s
+from yaffle.arrays import Int64s, Int64s2, Uint8s
 from yaffle.capture.packets import ACK, FIN, RST, SYN, Columns, SackBlocks
 from yaffle.exchanges.turns import TurnRows, find_turns
 from yaffle.kernels import int64, kernel, leaf
@@ -137,10 +137,10 @@ _ORDERLY, _RESET, _OPEN = range(3)
 class Tables(NamedTuple):
     """Where the account is written. Those of exchanges are contiguous by column."""
 
-    connection: Array
-    connection_charges: Array
-    exchange: Array
-    exchange_charges: Array
+    connection: Int64s2
+    connection_charges: Int64s2
+    exchange: Int64s2
+    exchange_charges: Int64s2
 
 
 @kernel

@@ -18,7 +18,7 @@ from typing import Any
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Float64s, Float64s2, Int64s, Int64s2, Int64s3
 from yaffle.capture.captured import Capture
 from yaffle.ledger import causes
 from yaffle.ledger.engine import Account
@@ -42,7 +42,7 @@ class Along:
     """
 
     stretches: list[tuple[int, int]]
-    charges: Array  # (exchanges, stretches, CAUSES), ns; sums over stretches to the exchange's charge
+    charges: Int64s3  # (exchanges, stretches, CAUSES), ns; sums over stretches to the exchange's charge
 
 
 class _Passages:
@@ -68,7 +68,7 @@ class _Passages:
             np.concatenate([[0], np.cumsum(part)]) for part in (over, came[order], ~came[order])
         )
 
-    def between(self, low: Array, high: Array) -> tuple[Array, Array]:
+    def between(self, low: Int64s, high: Int64s) -> tuple[Float64s, Float64s]:
         """(mean ns above the floor, packets lost) of the journeys and times between two keys."""
         a, b = np.searchsorted(self._key, low, "left"), np.searchsorted(self._key, high, "right")
         return (self._over[b] - self._over[a]) / np.maximum(1, self._came[b] - self._came[a]), (
@@ -76,7 +76,7 @@ class _Passages:
         ).astype(np.float64)
 
 
-def _outer(account: Account, connections: Array, side: str, what: str) -> Array:
+def _outer(account: Account, connections: Int64s, side: str, what: str) -> Int64s:
     """Round trips to a side in ns, 0 where none was measured."""
     least = account.fact(f"to_{side}_min_ns")[connections]
     known = (connections >= 0) & (least >= 0)
@@ -97,12 +97,12 @@ def stretches_of(path: PointsPath, points: int) -> list[tuple[int, int]]:
     ]
 
 
-def in_parts(rows: Array) -> list[Array]:
+def in_parts(rows: Int64s) -> list[Array]:
     """Rows in parts that are split together: memory stays bounded."""
     return np.array_split(rows, -(-rows.size // _AT_ONCE)) if rows.size else []
 
 
-def along(capture: Capture, account: Account, path: PointsPath, same: Array, rows: Array) -> Along:
+def along(capture: Capture, account: Account, path: PointsPath, same: Int64s, rows: Int64s) -> Along:
     """The network's charges of some exchanges, split over the path; all of it UNTOLD for those that one point alone
     saw. same: `path.journeys`.
     """
@@ -175,7 +175,7 @@ def along(capture: Capture, account: Account, path: PointsPath, same: Array, row
 def _add_segment(
     capture: Capture,
     segment: PathSegment,
-    number: Array,
+    number: Int64s,
     asked: tuple[Array, Array, Array],
     base: tuple[int, int, int],
     column: int,
@@ -193,7 +193,7 @@ def _add_segment(
         lost[:, column] += missing
 
 
-def _given(charge: Array, weights: Array) -> Array:
+def _given(charge: Int64s, weights: Float64s2) -> Int64s2:
     """Charges (n,) by weights (n, stretches) in whole ns that add up; to the last stretch where no weight is."""
     total = weights.sum(axis=1)
     told = total > 0

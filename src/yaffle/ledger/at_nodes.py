@@ -14,7 +14,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Float64s, Float64s2, Int64s, Int64s2, Int64s3
 from yaffle.capture.addresses import address_text
 from yaffle.capture.captured import Capture
 from yaffle.hops.telemetry import Telemetry
@@ -36,8 +36,8 @@ class AtNodes:
     """
 
     nodes: list[int]
-    rows: Array
-    charges: Array
+    rows: Int64s
+    charges: Int64s3
 
     def of_exchange(self, row: int) -> list[tuple[int | None, int]]:
         """(node, ns), dearest first, of all causes together; None is what nobody told. Empty where it is of no
@@ -45,14 +45,14 @@ class AtNodes:
         """
         return self.of_rows(np.array([row]))
 
-    def of_rows(self, rows: Array) -> list[tuple[int | None, int]]:
+    def of_rows(self, rows: Int64s) -> list[tuple[int | None, int]]:
         """The same of several exchanges together."""
         sums = self.charges[places_of(self.rows, rows)].sum(axis=(0, 2)).tolist()
         named: list[tuple[int | None, int]] = [*zip(self.nodes, sums[:-1], strict=True), (None, sums[-1])]
         return sorted((one for one in named if one[1]), key=lambda one: -one[1])
 
 
-def places_of(known: Array, wanted: Array) -> Array:
+def places_of(known: Int64s, wanted: Int64s) -> Int64s:
     """Where those of some numbers stand that are among known ones, which rise."""
     if not known.size:
         return np.zeros(0, np.int64)
@@ -73,7 +73,7 @@ class _AtNode:
             np.concatenate([[0], np.cumsum(part)]) for part in (over, told, own["dropped"])
         )
 
-    def between(self, first: Array, last: Array) -> tuple[Array, Array]:
+    def between(self, first: Int64s, last: Int64s) -> tuple[Float64s, Int64s]:
         """(mean ns above the floor, packets dropped) between moments."""
         a, b = np.searchsorted(self._at, first, "left"), np.searchsorted(self._at, last, "right")
         return (self._over[b] - self._over[a]) / np.maximum(1, self._told[b] - self._told[a]), (
@@ -135,13 +135,13 @@ def _directions(capture: Capture, account: Account, keys: list[FlowKey]) -> dict
     return found
 
 
-def _least_trips(account: Account, connections: Array) -> Array:
+def _least_trips(account: Account, connections: Int64s) -> Int64s:
     """The least round trip of each exchange's connection, ns; 0 where none was measured."""
     parts = [account.fact(f"to_{side}_min_ns")[connections] for side in ("client", "server")]
     return np.asarray(sum(np.where(part > 0, part, 0) for part in parts))
 
 
-def _split(charges: Array, floors: Array, over: Array, dropped: Array, trips: Array) -> Array:
+def _split(charges: Int64s2, floors: Float64s2, over: Float64s2, dropped: Float64s2, trips: Int64s) -> Int64s3:
     """(rows, nodes + 1, CAUSES) in whole ns."""
     count, nodes = floors.shape
     found = np.zeros((count, nodes + 1, len(CAUSES)), np.int64)

@@ -8,7 +8,7 @@ may be its own, and all that is unexplained. docs/measures.md says where each do
 
 import numpy as np
 
-from yaffle.arrays import Array, Float64s2, Int64s
+from yaffle.arrays import Float64s, Float64s2, Int64s
 from yaffle.kernels import int64, kernel, leaf
 from yaffle.ledger import causes
 
@@ -66,7 +66,9 @@ def _added(estimate: Int64s, low: Int64s, high: Int64s, group: Int64s, sums: Flo
         sums[4, g] += above * above
 
 
-def combined(estimate_ns: Array, low_ns: Array, high_ns: Array, group: Array, groups: int) -> tuple[Array, Array]:
+def combined(
+    estimate_ns: Int64s, low_ns: Int64s, high_ns: Int64s, group: Int64s, groups: int
+) -> tuple[Float64s, Float64s]:
     """(low, high) of the sums of many exchanges, a row a group, ns.
 
     estimate_ns, low_ns, high_ns: int64 (n,); group: the group of each, 0 to groups - 1. The distance from the sum to

@@ -6,7 +6,7 @@ from typing import Any
 
 import numpy as np
 
-from yaffle.arrays import Array, Bools, Int32s, Int64s, Int64s2, runs_of
+from yaffle.arrays import Array, Bools, Int8s, Int32s, Int64s, Int64s2, runs_of
 from yaffle.capture.captured import Capture
 from yaffle.capture.packets import HEAD_FROM_B, Columns
 from yaffle.errors import Cancelled
@@ -42,16 +42,16 @@ _PACKETS_A_STEP = 400_000  # Connections are worked on in steps of about this ma
 class Account:
     """What the engine found. Rows of `connection` are TCP conversations; `flow` says which."""
 
-    flow: Array  # conversation row of each connection
-    starts: Array  # packets of connection c: order[starts[c]:starts[c + 1]]
-    order: Array  # packet rows, connection by connection, in order of capture
-    connection: Array  # int64 (n, WIDTH): CONNECTION_FIELDS, then SIDE_FIELDS of the client, then of the server
-    connection_charges: Array  # int64 ns (n, CHARGES)
-    exchange: Array  # int64 (m, EXCHANGE_FIELDS), each column contiguous
-    exchange_charges: Array  # int64 ns (m, CHARGES)
-    how: Array  # per conversation: how its client was told
+    flow: Int64s  # conversation row of each connection
+    starts: Int64s  # packets of connection c: order[starts[c]:starts[c + 1]]
+    order: Int32s  # packet rows, connection by connection, in order of capture
+    connection: Int64s2  # (n, WIDTH): CONNECTION_FIELDS, then SIDE_FIELDS of the client, then of the server
+    connection_charges: Int64s2  # ns (n, CHARGES)
+    exchange: Int64s2  # (m, EXCHANGE_FIELDS), each column contiguous
+    exchange_charges: Int64s2  # ns (m, CHARGES)
+    how: Int8s  # per conversation: how its client was told
 
-    def fact(self, name: str) -> Array:
+    def fact(self, name: str) -> Int64s:
         """A column of the connections."""
         return np.asarray(self.connection[:, CONNECTION_FIELDS.index(name)])
 
@@ -59,13 +59,13 @@ class Account:
         """The facts of one connection."""
         return replace(self, connection=self.connection[c : c + 1])
 
-    def side(self, side: int, name: str) -> Array:
+    def side(self, side: int, name: str) -> Int64s:
         """A column of one side: 0 from the client, 1 from the server."""
         return np.asarray(
             self.connection[:, len(CONNECTION_FIELDS) + side * len(SIDE_FIELDS) + SIDE_FIELDS.index(name)]
         )
 
-    def of_exchange(self, name: str) -> Array:
+    def of_exchange(self, name: str) -> Int64s:
         """A column of the exchanges."""
         return np.asarray(self.exchange[:, EXCHANGE_FIELDS.index(name)])
 
@@ -74,7 +74,7 @@ class Account:
 class KnownAccount:
     """That of a former reading of the same capture, when it was shorter."""
 
-    rows: Array  # of each connection now, the one that it was then; -1 for a new one, and where packets came
+    rows: Int64s  # of each connection now, the one that it was then; -1 for a new one, and where packets came
     messages: Messages
     account: Account  # by the connections' own packets alone
 
@@ -95,10 +95,10 @@ class _Workshop:
 class Arrangement:
     """TCP connections with their packets side by side, told which end is the client."""
 
-    flow: Array  # conversation row of each connection
-    starts: Array  # packets of connection c: order[starts[c]:starts[c + 1]]
-    order: Array  # packet rows, in order of capture within each connection
-    how: Array  # per conversation: how its client was told
+    flow: Int64s  # conversation row of each connection
+    starts: Int64s  # packets of connection c: order[starts[c]:starts[c + 1]]
+    order: Int32s  # packet rows, in order of capture within each connection
+    how: Int8s  # per conversation: how its client was told
 
 
 def arrange(capture: Capture, room: Room | None = None) -> Arrangement:
@@ -273,9 +273,9 @@ def account_by_paths(capture: Capture, account_: Account, messages: Messages, pr
 def observed_states(
     capture: Capture,
     account_: Account,
-    path: Array,
-    wanted: Array,
-    asking: Array,
+    path: Int64s,
+    wanted: Bools,
+    asking: Bools,
     shop: "_Workshop | None" = None,
     progress: Progress = go_on,
 ) -> PathStates:
@@ -290,12 +290,12 @@ def observed_states(
     return states(rows, path, floor_ns, of_hosts, account_.fact("first_ns"), account_.fact("last_ns"), asking)
 
 
-def _floors(account_: Account) -> Array:
+def _floors(account_: Account) -> Int64s2:
     """(connections, 2): least round trip to the client, to the server, ns; -1 unknown."""
     return np.stack([account_.fact("to_client_min_ns"), account_.fact("to_server_min_ns")], axis=1)
 
 
-def _runs(chosen: Array) -> list[tuple[int, int]]:
+def _runs(chosen: Int64s) -> list[tuple[int, int]]:
     """(first, one after the last) of connections that follow each other, a few at once: each call costs, too."""
     parts = np.split(chosen, np.flatnonzero(np.diff(chosen) != 1) + 1)
     return [
@@ -306,13 +306,15 @@ def _runs(chosen: Array) -> list[tuple[int, int]]:
     ]
 
 
-def _doubtful(account_: Account) -> Array:
+def _doubtful(account_: Account) -> Bools:
     """Connections whose network and server could be told apart badly: their bounds are wide."""
     width = account_.of_exchange("network_high_ns") - account_.of_exchange("network_low_ns")
     return np.bincount(account_.of_exchange("connection"), width >= _WIDE_NS, account_.flow.size) > 0
 
 
-def _observed(capture: Capture, account_: Account, connections: Array, shop: "_Workshop", progress: Progress) -> Array:
+def _observed(
+    capture: Capture, account_: Account, connections: Int64s, shop: "_Workshop", progress: Progress
+) -> Int64s2:
     """Rows of `observe` of these connections."""
     most = int(np.diff(account_.starts)[connections].max(initial=0))
     out = np.empty((3 * most + 8 + _OBSERVED_ROWS, OBSERVED), np.int64)
@@ -333,8 +335,8 @@ def _account_range(
     shop: "_Workshop",
     chosen: tuple[int, int],
     paths: PathStates,
-    connection: Array,
-    charges: Array,
+    connection: Int64s2,
+    charges: Int64s2,
 ) -> int:
     """Accounts for connections from the first to before the last; how many rows of exchanges stand in the workshop
     then.
@@ -398,7 +400,7 @@ def _tell_senders(packets: Columns) -> None:
         packets.head[i].flags = flags | uint16(HEAD_FROM_B) if packets.direction[i] else flags
 
 
-def _by_column(parts: list[Array], room: Room | None = None) -> Array:
+def _by_column(parts: list[Array], room: Room | None = None) -> Int64s2:
     """The parts below each other, each column contiguous."""
     columns, rows = parts[0].shape[1], sum(part.shape[0] for part in parts)
     whole = (room or Room()).empty(columns * rows, np.int64).reshape(columns, rows).T
@@ -409,7 +411,7 @@ def _by_column(parts: list[Array], room: Room | None = None) -> Array:
     return whole
 
 
-def swap_ends(flows: Any, swap: Array) -> None:
+def swap_ends(flows: Any, swap: Bools) -> None:
     """Makes `a` the client everywhere."""
     for one, other in (
         ("a_hi", "b_hi"),

@@ -7,7 +7,7 @@ growing, and repair.
 
 import numpy as np
 
-from yaffle.arrays import Array, Int64s
+from yaffle.arrays import Int64s
 from yaffle.capture.packets import ACK
 from yaffle.kernels import int64, kernel
 from yaffle.transport import kinds
@@ -94,7 +94,9 @@ def _judge(
     return count
 
 
-def sender_limits(g: Array, side: int, mss: int, whole_ns: int, blocked: Array) -> tuple[Array, Array, Array, Array]:
+def sender_limits(
+    g: Segments, side: int, mss: int, whole_ns: int, blocked: Int64s
+) -> tuple[Int64s, Int64s, Int64s, Int64s]:
     """Stretches of one side of a connection, and what congestion control allowed it.
 
     g: segments of one connection; blocked: from transfers.loss_cover; whole_ns: least round trip between the ends.

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Int64s, Int64s2, Structs
 from yaffle.ledger import causes
 from yaffle.ledger.at_nodes import places_of
 from yaffle.ledger.engine import Account
@@ -22,14 +22,14 @@ class OnAir:
     network's part of each.
     """
 
-    rows: Array
-    spent: Array
+    rows: Int64s
+    spent: Int64s2
 
     def of_exchange(self, row: int) -> tuple[int, int] | None:
         """(moves, retries), ns; None of one that did not come by the air."""
         return self.of_rows(np.array([row]))
 
-    def of_rows(self, rows: Array) -> tuple[int, int] | None:
+    def of_rows(self, rows: Int64s) -> tuple[int, int] | None:
         """The same of several together."""
         own = self.spent[places_of(self.rows, rows)]
         return (int(own[:, 0].sum()), int(own[:, 1].sum())) if own.shape[0] else None
@@ -60,7 +60,7 @@ def on_air(account: Account, held: HeldUp) -> OnAir | None:
     return OnAir(rows, spent)
 
 
-def _overlap(spans: Array, first: Array, last: Array) -> Array:
+def _overlap(spans: Structs, first: Int64s, last: Int64s) -> Int64s:
     """How much of each period lies in any of some spans; spans that overlap count once."""
     if not spans.size:
         return np.zeros(first.size, np.int64)

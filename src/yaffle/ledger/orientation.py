@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Bools, Int8s, Uint16s, Uint64s
 from yaffle.capture.conversations import Rows
 
 HOW = (
@@ -14,7 +14,7 @@ HOW = (
 )
 
 
-def orient(flows: Rows) -> tuple[Array, Array]:
+def orient(flows: Rows) -> tuple[Bools, Int8s]:
     """For each conversation: whether `b` is the client (bool), and how that was told (index into HOW).
 
     Without a handshake the end that many others talk to, or the lower service port (RFC 6335: below 1024 assigned,
@@ -50,6 +50,6 @@ def orient(flows: Rows) -> tuple[Array, Array]:
     return b_client, how
 
 
-def _end(high: Array, low: Array, port: Array) -> Array:
+def _end(high: Uint64s, low: Uint64s, port: Uint16s) -> Uint64s:
     mixed = (high ^ (low * np.uint64(0x9E3779B97F4A7C15))) * np.uint64(0xBF58476D1CE4E5B9)
     return np.asarray(mixed + port.astype(np.uint64) * np.uint64(0xC2B2AE3D27D4EB4F))

@@ -6,7 +6,7 @@ observed where one connection at least shows a queue and another has waits that 
 
 import numpy as np
 
-from yaffle.arrays import Array, Int64s, Int64s2
+from yaffle.arrays import Bools, Int64s, Int64s2, Uint8s, Uint64s
 from yaffle.capture.conversations import Rows
 from yaffle.capture.packets import Columns, SackBlocks
 from yaffle.kernels import int64, kernel, uint64
@@ -30,12 +30,12 @@ _LEAST_FALL_NS = 1_000_000
 _OCTETS_24 = uint64(0xFFFFFF00)
 
 
-def networks(high: Array, low: Array, ipv6: Array) -> Array:
+def networks(high: Uint64s, low: Uint64s, ipv6: Uint8s) -> Uint64s:
     """The network of each address, as one number: IPv4 by 24 bits, IPv6 by 64."""
     return np.asarray(np.where(ipv6 > 0, high, low & _OCTETS_24))
 
 
-def path_of_connections(flows: Rows, rows: Array) -> Array:
+def path_of_connections(flows: Rows, rows: Int64s) -> Int64s:
     """For each connection the number of its path: point, network of its client, network of its server."""
     key = np.empty(rows.size, [("point", np.int64), ("client", np.uint64), ("server", np.uint64)])
     key["point"] = flows.point[rows]
@@ -44,7 +44,7 @@ def path_of_connections(flows: Rows, rows: Array) -> Array:
     return np.asarray(np.unique(key, return_inverse=True)[1])
 
 
-def least_of_hosts(flows: Rows, rows: Array, floor_ns: Array) -> Array:
+def least_of_hosts(flows: Rows, rows: Int64s, floor_ns: Int64s2) -> Int64s2:
     """(connections, 2): the least round trip from the point to the client, to the server; NO_FLOOR without any."""
     found = np.full(floor_ns.shape, NO_FLOOR)
     for side, (high, low) in enumerate(((flows.a_hi, flows.a_lo), (flows.b_hi, flows.b_lo))):
@@ -58,14 +58,14 @@ def least_of_hosts(flows: Rows, rows: Array, floor_ns: Array) -> Array:
     return found
 
 
-def worth_observing(path: Array, filled: Array, needy: Array) -> Array:
+def worth_observing(path: Int64s, filled: Bools, needy: Bools) -> Bools:
     """Connections (bool) of paths where one fills a queue and another needs it to be known."""
     count = int(path.max(initial=-1)) + 1
     members, queued, asking = (np.bincount(path, weights, count) for weights in (None, filled, needy))
     return np.asarray(((members >= 2) & (queued >= 1) & (asking >= 1))[path])
 
 
-def sample_of_crowds(path: Array, wanted: Array) -> Array:
+def sample_of_crowds(path: Int64s, wanted: Bools) -> Int64s:
     """Some connections (rows) of each path on which very many are wanted: enough to tell whether any queue stood
     there.
     """
@@ -76,7 +76,7 @@ def sample_of_crowds(path: Array, wanted: Array) -> Array:
     return np.sort(order[(np.arange(order.size) - starts) % _ONE_OF == 0])
 
 
-def idle_paths(rows: Array, path: Array, floor_ns: Array) -> Array:
+def idle_paths(rows: Int64s2, path: Int64s, floor_ns: Int64s2) -> Bools:
     """Paths (bool) whose observed connections met no common queue: hardly ever were all round trips of a moment above
     the least.
 
@@ -99,12 +99,12 @@ def idle_paths(rows: Array, path: Array, floor_ns: Array) -> Array:
     return np.asarray((told >= _LEAST_SAMPLES) & (queued < _RARELY * told))
 
 
-def shows_queue(floor_ns: Array, p95_ns: Array, samples: Array) -> Array:
+def shows_queue(floor_ns: Int64s, p95_ns: Int64s, samples: Int64s) -> Bools:
     """Whether a connection's round trips to a side rise so far and so often that a queue stood there."""
     return (samples >= _LEAST_SAMPLES) & (floor_ns >= 0) & (p95_ns - floor_ns >= _QUEUE_NS)
 
 
-def least_of_paths(path: Array, floor_ns: Array) -> Array:
+def least_of_paths(path: Int64s, floor_ns: Int64s2) -> Int64s:
     """Least round trip of each path to each side (path * SIDES + side); NO_FLOOR where no connection measured it."""
     least = np.full((int(path.max(initial=-1)) + 1) * SIDES, NO_FLOOR)
     for side in range(SIDES):
@@ -166,7 +166,7 @@ def observe(
 
 
 def states(
-    rows: Array, path: Array, floor_ns: Array, of_hosts: Array, first_ns: Array, last_ns: Array, asking: Array
+    rows: Int64s2, path: Int64s, floor_ns: Int64s2, of_hosts: Int64s2, first_ns: Int64s, last_ns: Int64s, asking: Bools
 ) -> PathStates:
     """What the observed rows tell each connection that asks.
 

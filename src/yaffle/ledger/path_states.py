@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from yaffle.arrays import Array, Int64s2
+from yaffle.arrays import Int64s2, Int64s3
 from yaffle.kernels import int64, kernel, leaf
 from yaffle.transport.round_trips import ACKNOWLEDGED, FEW_BARE, HELD, HELD_LEAST_NS, HOLD_NS, Samples
 
@@ -21,9 +21,9 @@ class PathStates(NamedTuple):
     """Samples of what the way out took above its least, sorted by time, path by path."""
 
     # int64 (connections, 2, 3), by the side they went to: where the samples of a connection's path begin and end,
-    places: Array
+    places: Int64s3
     # and the least round trip of the path where the connection never saw it, else NO_FLOOR
-    samples: Array  # int64 (n, 2): when it set out from the point, what the way out took above its least, ns
+    samples: Int64s2  # (n, 2): when it set out from the point, what the way out took above its least, ns
 
 
 FIRST, LAST, FLOOR = range(3)

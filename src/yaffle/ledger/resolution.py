@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Int64s
 from yaffle.capture.captured import Capture
 from yaffle.ledger import bounds
 from yaffle.ledger.account import EXCHANGE_FIELDS
@@ -13,7 +13,7 @@ _COARSEST_NS = 1_000_000_000
 _SPANS = 2  # A part is a span less a trip, each of them wrong by less than a tick.
 
 
-def ticks_of_sources(capture: Capture) -> Array:
+def ticks_of_sources(capture: Capture) -> Int64s:
     """The tick of each source's times, ns: as its interfaces declare it, or the power of ten that all are multiples
     of.
     """

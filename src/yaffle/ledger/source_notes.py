@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Bools
 from yaffle.capture.captured import Capture, Source
 from yaffle.ledger.engine import Account
 from yaffle.units import size
@@ -47,7 +47,7 @@ def note_sources(capture: Capture, account: Account) -> None:
         _note_offload(source, account, own)
 
 
-def _note_offload(source: Source, account: Account, own: Array) -> None:
+def _note_offload(source: Source, account: Account, own: Bools) -> None:
     """Whether a host captured itself, with segmentation left to its device."""
     merged = [own & (account.side(side, "segments") > account.side(side, "packets")) for side in (0, 1)]
     if not (merged[0] | merged[1]).any():

@@ -4,7 +4,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from yaffle.arrays import Array, Int64s, Struct
+from yaffle.arrays import Int64s, Int64s2, Struct, Structs
 from yaffle.kernels import pasted
 from yaffle.ledger import causes
 from yaffle.ledger.bounds import CLIENT_OR_NETWORK, NETWORK_OR_CLIENT, NETWORK_OR_SERVER, SERVER_OR_NETWORK
@@ -35,14 +35,15 @@ STRETCH = np.dtype(
         )
     ]
 )  # fmt: skip
+Stretches = Structs  # of STRETCH
 Stretch = Struct  # one of them
 
 
 class Cutting(NamedTuple):
     """Room for one stretch after another."""
 
-    stretch: Array  # STRETCH (1,)
-    bins: Array  # int64 (2, GAP_BINS): gaps by their length
+    stretch: Stretches  # STRETCH (1,)
+    bins: Int64s2  # (2, GAP_BINS): gaps by their length
 
 
 def empty_cutting() -> Cutting:

@@ -31,7 +31,7 @@ def _by_party(charges: Int64s2, party_of: Int64s, sums: Int64s2, heaviest: Int8s
                     heaviest[r, p] = k
 
 
-def by_party(charges: Array) -> tuple[Array, Array]:
+def by_party(charges: Array) -> tuple[Int64s2, Int8s2]:
     """Charges (n, columns), int64 ns: sums by party (n, 4), in the order of causes.PARTIES, and each party's heaviest
     column.
     """
@@ -40,11 +40,11 @@ def by_party(charges: Array) -> tuple[Array, Array]:
     return sums, heaviest
 
 
-def party_sums(charges: Array) -> Array:
+def party_sums(charges: Array) -> Int64s2:
     """Charges (n, columns) summed by party (n, 4)."""
     return by_party(charges)[0]
 
 
-def totals(sums: Array) -> Array:
+def totals(sums: Int64s2) -> Int64s:
     """Sums by party (n, 4) added up (n,): column by column, which is quicker than row by row."""
     return np.asarray(reduce(np.add, sums.T))

@@ -2,7 +2,7 @@
 
 from typing import NamedTuple
 
-from yaffle.arrays import Array, Int64s
+from yaffle.arrays import Int64s, Int64s2
 from yaffle.kernels import int64, kernel, leaf
 from yaffle.ledger.path_states import PathStates, away_at
 from yaffle.ledger.selection import select
@@ -36,10 +36,10 @@ STATES = NEAR + NEAREST
 class Ways(NamedTuple):
     """What is known of the ways from the point to both ends of a connection. Few arrays: each costs at every call."""
 
-    samples: Array  # round_trips.SAMPLE, in order of time
-    extra: Array  # int64 (2, n): host_clock.extra_delays
-    state: Array  # int64 (2, STATES), a row a side; LEAST: the least round trip, UNKNOWN without samples
-    telling: Array  # int64 (2, samples): places of the samples that tell the way to a side, in order of time
+    samples: Samples  # round_trips.SAMPLE, in order of time
+    extra: Int64s2  # (2, n): host_clock.extra_delays
+    state: Int64s2  # (2, STATES), a row a side; LEAST: the least round trip, UNKNOWN without samples
+    telling: Int64s2  # (2, samples): places of the samples that tell the way to a side, in order of time
     paths: PathStates
     connection: int  # its row in `paths`
 

@@ -7,14 +7,14 @@ from typing import Any
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Int64s
 from yaffle.capture.conversations import Rows
 from yaffle.ledger.engine import Account
 
 _AROUND_NS = 30_000_000_000
 
 
-def speaking_views(account: Account, flows: Rows, same: Array) -> Any:
+def speaking_views(account: Account, flows: Rows, same: Int64s) -> Any:
     """For each connection the number of the connection that speaks for it (its own, if it does).
 
     same: for each conversation the one it is elsewhere, by its packets (`path.journeys`): its ends there may be

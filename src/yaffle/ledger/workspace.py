@@ -4,8 +4,8 @@ from typing import NamedTuple
 
 import numpy as np
 
-from yaffle.arrays import Array
-from yaffle.exchanges.turns import empty_turns
+from yaffle.arrays import Int32s, Int64s, Int64s2
+from yaffle.exchanges.turns import TurnRows, empty_turns
 from yaffle.ledger.stretch import Cutting, empty_cutting
 from yaffle.transport.workspace import SegmentSpace, segment_space
 
@@ -14,19 +14,19 @@ class Workspace(NamedTuple):
     """What `account` writes to besides its tables. Nothing that one connection left there is read for the next."""
 
     segment: SegmentSpace
-    turns: Array
-    scratch: Array  # int64 (3 n + 8,)
-    telling: Array  # int64 (2, 3 n + 8): round trips that tell of the way to each side
-    delays: Array  # int64 (2, n): of segments, what their sender's clock says
-    blocked: Array  # int64 (n + 2,): repaired loss up to each segment
+    turns: TurnRows
+    scratch: Int64s  # (3 n + 8,)
+    telling: Int64s2  # (2, 3 n + 8): round trips that tell of the way to each side
+    delays: Int64s2  # (2, n): of segments, what their sender's clock says
+    blocked: Int64s  # (n + 2,): repaired loss up to each segment
     cutting: Cutting
 
 
 class Connections(NamedTuple):
     """Packets of connection c: order[starts[c]:starts[c + 1]]."""
 
-    starts: Array
-    order: Array
+    starts: Int64s
+    order: Int32s
 
 
 class Given(NamedTuple):
@@ -35,8 +35,8 @@ class Given(NamedTuple):
     do.
     """
 
-    starts: Array
-    turns: Array
+    starts: Int64s
+    turns: TurnRows
 
 
 def workspace(longest: int, most_messages: int) -> Workspace:

@@ -12,7 +12,7 @@ from typing import Any
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Int64s
 from yaffle.capture.masking import Masker
 from yaffle.live.masked_blocks import masked
 from yaffle.live.packet_blocks import PER_PACKET, convert
@@ -65,8 +65,8 @@ class _Source:
 
     socket: PacketSocket
     index: int
-    indexes: Array = field(default_factory=lambda: np.array([-1], np.int64))
-    numbers: Array = field(default_factory=lambda: np.zeros(1, np.int64))
+    indexes: Int64s = field(default_factory=lambda: np.array([-1], np.int64))
+    numbers: Int64s = field(default_factory=lambda: np.zeros(1, np.int64))
     seen: tuple[int, int] = (0, 0)
     trouble: str = ""
 

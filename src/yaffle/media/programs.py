@@ -12,7 +12,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from yaffle.arrays import Array, Int64s, Int64s2, Uint8s
+from yaffle.arrays import Int64s, Int64s2, Uint8s
 from yaffle.capture.captured import Capture
 from yaffle.capture.first_bytes import Beginnings
 from yaffle.capture.packets import Columns
@@ -149,7 +149,7 @@ def find_programs(capture: Capture, payload: Payload, begun: Beginnings) -> list
     return sorted(found, key=lambda one: one.first_ns)
 
 
-def _program(capture: Capture, payload: Payload, rows: Array, skips: Array) -> Program | None:
+def _program(capture: Capture, payload: Payload, rows: Int64s, skips: Int64s) -> Program | None:
     packets, flows = capture.packets, capture.conversations
     last, counts, lost, out = (
         np.full(_PIDS, -1, np.int64),
@@ -190,7 +190,7 @@ def _program(capture: Capture, payload: Payload, rows: Array, skips: Array) -> P
     )  # fmt: skip
 
 
-def _clocked(arrived_ns: Array, references: Array) -> tuple[tuple[float, float], float | None, int]:
+def _clocked(arrived_ns: Int64s, references: Int64s2) -> tuple[tuple[float, float], float | None, int]:
     """(mean and greatest jitter in ns, drift in ppm, number) of the clock references of the PID that has most."""
     if not references.size:
         return (-1.0, -1.0), None, 0

@@ -11,7 +11,7 @@ from typing import Any
 
 import numpy as np
 
-from yaffle.arrays import Array, Float64s, Int64s, Int64s2, Uint8s
+from yaffle.arrays import Bools, Float64s, Int64s, Int64s2, Uint8s
 from yaffle.capture.captured import Capture
 from yaffle.capture.first_bytes import Beginnings
 from yaffle.capture.packets import Columns
@@ -129,14 +129,14 @@ def fill_jitter(arrived_ns: Int64s, stamp: Int64s, clock_hz: int, jitter_ns: Flo
         jitter_ns[i] = estimate
 
 
-def unwrapped(numbers: Array, bits: int) -> Array:
+def unwrapped(numbers: Int64s, bits: int) -> Int64s:
     """Numbers that count modulo 2^bits, each taken nearest to the one before."""
     half, whole = 1 << (bits - 1), 1 << bits
     steps = (np.diff(numbers) + half) % whole - half
     return np.asarray(numbers[0] + np.concatenate([[0], np.cumsum(steps)]))
 
 
-def _clock(payload_type: int, arrived_ns: Array, stamp: Array) -> int:
+def _clock(payload_type: int, arrived_ns: Int64s, stamp: Int64s) -> int:
     """The stream's clock: registered for static types (RFC 3551), else the common rate that fits its timestamps."""
     if payload_type in _RATES:
         return _RATES[payload_type]
@@ -185,8 +185,8 @@ def find_media(
 
 def _stream(
     capture: Capture,
-    rows: Array,
-    heads: Array,
+    rows: Int64s,
+    heads: Int64s2,
     announced: dict[tuple[str, int], Any],
     said: dict[tuple[int, int], Said],
 ) -> Media | None:
@@ -230,7 +230,7 @@ def _stream(
     )  # fmt: skip
 
 
-def _course(arrived_ns: Array, number: Array, jitter_ns: Array) -> tuple[tuple[int, float, int], ...]:
+def _course(arrived_ns: Int64s, number: Int64s, jitter_ns: Float64s) -> tuple[tuple[int, float, int], ...]:
     """A stream over time: what was missing stands where it should have come."""
     seen, first = np.unique(number, return_index=True)
     size = max(1, -(-arrived_ns.size // COURSE))
@@ -242,7 +242,7 @@ def _course(arrived_ns: Array, number: Array, jitter_ns: Array) -> tuple[tuple[i
     )
 
 
-def _sender_ppm(arrived: Array, stamp: Array, clock_hz: int) -> float | None:
+def _sender_ppm(arrived: Int64s, stamp: Int64s, clock_hz: int) -> float | None:
     """How fast the sender's clock runs against the capture's, in ppm: by the line below all transit times
     (`transport.envelope`).
     """
@@ -254,7 +254,7 @@ def _sender_ppm(arrived: Array, stamp: Array, clock_hz: int) -> float | None:
 
 
 def heard(
-    arrived: Array, number: Array, stamp: Array, clock_hz: int
+    arrived: Int64s, number: Int64s, stamp: Int64s, clock_hz: int
 ) -> tuple[int, int, int, float, int, float, int, float]:
     """(packets too late to be played, gaps that are heard, the longest in ns, burst ratio of what is missing, and by
     RFC 3611: bursts, density, mean ns, density outside).
@@ -291,7 +291,7 @@ def heard(
     )
 
 
-def rfc_bursts(missing: Array) -> tuple[int, float, float, float]:
+def rfc_bursts(missing: Bools) -> tuple[int, float, float, float]:
     """(bursts, share missing within them, their mean length in packets, share missing outside).
 
     A burst is the longest stretch that begins and ends with a loss and holds no _LEAST_GAP packets in a row that

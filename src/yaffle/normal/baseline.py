@@ -11,7 +11,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from yaffle.arrays import Array, Bools, Float64s, Int64s
+from yaffle.arrays import Bools, Float64s, Int64s
 from yaffle.kernels import kernel
 
 HOURS_OF_WEEK = 168
@@ -40,12 +40,12 @@ class BaselineSettings:
 class Baseline:
     """For each interval, (n,): what was expected before the value was seen; nan where nothing was learnt yet."""
 
-    expected: Array
-    deviation: Array
-    low: Array
-    high: Array
-    side: Array  # -1 below the band, 1 above it, 0 within, or not judged
-    judged: Array  # whether enough was learnt
+    expected: Float64s
+    deviation: Float64s
+    low: Float64s
+    high: Float64s
+    side: Int64s  # -1 below the band, 1 above it, 0 within, or not judged
+    judged: Bools  # whether enough was learnt
 
     @property
     def warm(self) -> int:
@@ -66,7 +66,7 @@ class Anomaly:
     excess: float
 
 
-def hours_of_week(times_ns: Array) -> Array:
+def hours_of_week(times_ns: Int64s) -> Int64s:
     """Hour of the week of moments, 0 for Monday 0 to 1 UTC."""
     return (times_ns // _HOUR_NS + _MONDAY_HOURS) % HOURS_OF_WEEK
 
@@ -126,7 +126,7 @@ def _learn(
             seen[state] += 1
 
 
-def baseline(values: Array, starts_ns: Array, settings: BaselineSettings) -> Baseline:
+def baseline(values: Float64s, starts_ns: Int64s, settings: BaselineSettings) -> Baseline:
     """The baseline of a measure. values: of equal intervals, in time order, nan where there was nothing to measure;
     starts_ns: when each began.
     """
@@ -143,7 +143,7 @@ def baseline(values: Array, starts_ns: Array, settings: BaselineSettings) -> Bas
     return Baseline(expected, deviation, expected - s.band * deviation, expected + s.band * deviation, side, judged)
 
 
-def anomalies(values: Array, found: Baseline) -> list[Anomaly]:
+def anomalies(values: Float64s, found: Baseline) -> list[Anomaly]:
     """Runs outside the band, largest excess first. An interval without a value ends no run, nor is it one."""
     runs: list[Anomaly] = []
     known = np.flatnonzero(~np.isnan(values))
@@ -159,7 +159,7 @@ def anomalies(values: Array, found: Baseline) -> list[Anomaly]:
     return sorted(runs, key=lambda run: -abs(run.excess))
 
 
-def means(values: Array, first: Array, stop: Array) -> Array:
+def means(values: Float64s, first: Int64s, stop: Int64s) -> Float64s:
     """The mean of each stretch [first, stop) of values, nan left out; nan where nothing else is in it."""
     there = ~np.isnan(values)
     sums, counts = (np.concatenate([[0], np.cumsum(column)]) for column in (np.where(there, values, 0.0), there))

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Float64s
 from yaffle.quantiles import median, p95
 
 FEW = 8  # With fewer on a side a rank test can hardly be sure of anything.
@@ -56,11 +56,11 @@ class Comparison:
         return "not significant"
 
 
-def _thinned(values: Array, most: int) -> Array:
+def _thinned(values: Float64s, most: int) -> Float64s:
     return values if values.size <= most else np.sort(values)[np.linspace(0, values.size - 1, most).astype(int)]
 
 
-def compare(before: Array, after: Array) -> Comparison:
+def compare(before: Float64s, after: Float64s) -> Comparison:
     """Compares two samples; nan is left out."""
     from scipy.stats import mannwhitneyu
 

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Bools, Float64s, Int64s
 from yaffle.capture.addresses import Labels
 from yaffle.normal.comparison import Comparison, compare
 
@@ -62,7 +62,7 @@ def _change(before: float, after: float) -> str:
     return "more" if after >= _CHANGED_RATIO * before else "less" if before >= _CHANGED_RATIO * after else "unchanged"
 
 
-def changed_rows(values: Array, before: Array, kind: Array) -> Array:
+def changed_rows(values: Float64s, before: Bools, kind: Int64s) -> Bools:
     """Whether each row lies beyond what was usual before for its kind. before: bool (n,); kind: small numbers (n,)."""
     if not before.any():
         return np.zeros(values.size, bool)
@@ -77,7 +77,9 @@ def changed_rows(values: Array, before: Array, kind: Array) -> Array:
     return values > limits[kind]
 
 
-def extent(values: Array, before: Array, after: Array, kind: Array, dimensions: dict[str, Labels]) -> list[GroupExtent]:
+def extent(
+    values: Float64s, before: Bools, after: Bools, kind: Int64s, dimensions: dict[str, Labels]
+) -> list[GroupExtent]:
     """Every group of every dimension, those that separate best first.
 
     values: (n,), no nan; before, after: bool (n,).

@@ -11,7 +11,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Float64s, Int64s
 from yaffle.transport.envelope import line_below
 
 _LEAST_SPAN_NS = 2_000_000_000  # Shorter overlaps show no drift.
@@ -50,7 +50,7 @@ class Clock:
             > self.uncertainty_ns
         )
 
-    def set_right(self, times_ns: Array) -> Array:
+    def set_right(self, times_ns: Int64s) -> Int64s:
         """Times of this point by the reference's clock.
 
         Times that a step back made twice are taken for those after it.
@@ -59,7 +59,7 @@ class Clock:
         return even - np.round(self.offset_ns + self.drift * (even - self.at_ns)).astype(np.int64)
 
 
-def unstepped(times_ns: Array, steps: tuple[tuple[int, float], ...]) -> Array:
+def unstepped(times_ns: Int64s, steps: tuple[tuple[int, float], ...]) -> Int64s:
     """Times as the clock would have shown them without its steps."""
     even = times_ns
     for at_ns, step_ns in steps:
@@ -67,7 +67,7 @@ def unstepped(times_ns: Array, steps: tuple[tuple[int, float], ...]) -> Array:
     return even
 
 
-def _windowed(times: Array, values: Array, start_ns: int, width_ns: int, count: int) -> Array:
+def _windowed(times: Int64s, values: Float64s, start_ns: int, width_ns: int, count: int) -> Float64s:
     """The least of each window, nan without any."""
     least = np.full(count, np.inf)
     np.minimum.at(least, np.clip((times - start_ns) // width_ns, 0, count - 1), values)
@@ -138,7 +138,7 @@ def _moment(
     return int(after.min()) if after.size else int(second.max())
 
 
-def _without_steps(way: tuple[Array, Array], steps: tuple[tuple[int, float], ...]) -> tuple[Array, Array]:
+def _without_steps(way: tuple[Array, Array], steps: tuple[tuple[int, float], ...]) -> tuple[Int64s, Int64s]:
     """Times at both points as without steps; those that a step back made twice are left out."""
     sure = np.ones(way[1].size, bool)
     for at_ns, step_ns in steps:

@@ -7,7 +7,7 @@ host varies it.
 
 import numpy as np
 
-from yaffle.arrays import Array, Int64s, Uint8s, Uint64s
+from yaffle.arrays import Int64s, Uint8s, Uint64s
 from yaffle.capture.captured import Capture
 from yaffle.capture.packets import Columns
 from yaffle.capture.payload import Payload
@@ -49,7 +49,7 @@ def _identities(rows: Int64s, packets: Columns, number: int, buf: Uint8s, ids: U
         ids[k] = x ^ (x >> uint64(32))
 
 
-def identities(capture: Capture, payload: Payload, rows: Array) -> Array:
+def identities(capture: Capture, payload: Payload, rows: Int64s) -> Uint64s:
     """One number for each of some packets, uint64 (n,). Packets whose bytes cannot be had are told by their headers."""
     packets = capture.packets
     ids = np.zeros(rows.size, np.uint64)

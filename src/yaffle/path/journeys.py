@@ -4,11 +4,11 @@ them.
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Int64s
 from yaffle.path.segments import PathSegment
 
 
-def journeys(segments: list[PathSegment], conversations: int) -> Array:
+def journeys(segments: list[PathSegment], conversations: int) -> Int64s:
     """For each conversation the first of those that are the same one elsewhere (itself where no other point shares its
     packets), int64 (n,).
     """

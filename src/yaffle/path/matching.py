@@ -6,7 +6,7 @@ pairing with the most usual delay decides which are missing; where the farther o
 
 import numpy as np
 
-from yaffle.arrays import Array, Int64s, Uint64s
+from yaffle.arrays import Bools, Int64s, Uint64s
 from yaffle.kernels import int64, kernel
 from yaffle.path.ordering import by_identity
 
@@ -122,8 +122,8 @@ def _usual(order: Int64s, ids: Uint64s, times: Int64s, side: Int64s, delays: Int
 
 
 def match(
-    ids: Array, times_ns: Array, side: Array, usual_ns: int | None = None, window_ns: int = _SAME_WINDOW_NS
-) -> Array:
+    ids: Uint64s, times_ns: Int64s, side: Int64s, usual_ns: int | None = None, window_ns: int = _SAME_WINDOW_NS
+) -> Int64s:
     """For each packet the place of the same one on the other side, or NONE, int64 (n,).
 
     ids, times_ns, side: in order of time, with both clocks set right; side: 0 where packets pass first, 1 where they
@@ -154,7 +154,7 @@ def _once(order: Int64s, ids: Uint64s, border: int, found: Int64s) -> None:
         start = stop
 
 
-def unique_pairs(one: Array, two: Array) -> tuple[Array, Array]:
+def unique_pairs(one: Uint64s, two: Uint64s) -> tuple[Int64s, Int64s]:
     """Places in both of the identities that stand exactly once in each, in order of the first."""
     ids = np.concatenate([one, two])
     found = np.full(one.size, NONE, np.int64)
@@ -163,7 +163,7 @@ def unique_pairs(one: Array, two: Array) -> tuple[Array, Array]:
     return first, found[first]
 
 
-def among(values: Array, those: Array) -> Array:
+def among(values: Uint64s, those: Uint64s) -> Bools:
     """Which values occur among those, bool (n,): by sorting, which for millions of numbers is quicker than hashing
     them.
     """

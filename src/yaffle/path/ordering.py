@@ -4,7 +4,7 @@ sorting places by numbers.
 
 import numpy as np
 
-from yaffle.arrays import Array, Int64s, Uint64s
+from yaffle.arrays import Float64s, Int64s, Uint64s
 from yaffle.kernels import kernel, uint64
 
 
@@ -28,7 +28,7 @@ def _settle(packed: Uint64s, order: Int64s, ids: Uint64s, low: int) -> None:
         start = stop
 
 
-def by_identity(ids: Array) -> Array:
+def by_identity(ids: Uint64s) -> Int64s:
     """Places in order of their identities, equal ones in order of place, int64 (n,). ids: uint64 (n,)."""
     low = np.uint64((1 << max(1, (ids.size - 1).bit_length())) - 1)
     packed = (ids & ~low) | np.arange(ids.size, dtype=np.uint64)
@@ -38,7 +38,7 @@ def by_identity(ids: Array) -> Array:
     return order
 
 
-def by_group(group: Array, rank: Array) -> Array:
+def by_group(group: Int64s, rank: Int64s) -> Int64s:
     """Places in order of group, then rank, int64 (n,). Both not negative; ranks are distinct."""
     bits = int(rank.max(initial=0)).bit_length()
     if bits + int(group.max(initial=0)).bit_length() > 63:
@@ -52,7 +52,7 @@ def by_group(group: Array, rank: Array) -> Array:
     return np.asarray(place[packed & ((1 << bits) - 1)])
 
 
-def medians(group: Array, values: Array, count: int) -> Array:
+def medians(group: Int64s, values: Int64s, count: int) -> Float64s:
     """The upper median of each group's values, float64 (count,); nan for groups without any."""
     found = np.full(count, np.nan)
     if not group.size:

@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Bools, Int64s
 from yaffle.capture.captured import Capture
 from yaffle.capture.payload import Payload
 from yaffle.path.clocks import Clock
@@ -106,7 +106,7 @@ def _set_words(clock: Clock) -> str:
     )
 
 
-def _neighbors(key: tuple[int, int], pair: Shared, pairs: dict[tuple[int, int], Shared]) -> Array:
+def _neighbors(key: tuple[int, int], pair: Shared, pairs: dict[tuple[int, int], Shared]) -> Bools:
     """Which conversations of a pair pass no third point between the two."""
     chosen = np.ones(pair.flows.shape[0], bool)
     place: dict[int, dict[tuple[int, int], int]] = {}
@@ -129,7 +129,7 @@ def _neighbors(key: tuple[int, int], pair: Shared, pairs: dict[tuple[int, int], 
     return chosen
 
 
-def _alone(capture: Capture, pair: Shared) -> tuple[Array, Array]:
+def _alone(capture: Capture, pair: Shared) -> tuple[Int64s, Int64s]:
     """Conversations that only the point nearer to the client saw, with a service that both see the same client use: all
     of their packets were lost on the way.
 

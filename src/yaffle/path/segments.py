@@ -11,7 +11,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from yaffle.arrays import Array, Bools, Int64s
+from yaffle.arrays import Array, Bools, Int64s, Int64s2, Uint64s
 from yaffle.capture.captured import Capture
 from yaffle.capture.packets import ACK, RST, SYN
 from yaffle.kernels import int64, kernel, uint64
@@ -29,10 +29,10 @@ class Way:
     from_client: bool
     sent: Array  # rows at the point that is passed first, those of which the other point could tell
     arrived: Array  # rows at the other, -1 where it was lost
-    copies: Array  # rows at the other point that came twice
-    born: Array  # rows at the other point that nobody had sent: what a device on the way made
-    delay_ns: Array  # of those that arrived, in order of sending
-    reordered: Array  # rows of `arrived` that came late
+    copies: Int64s  # rows at the other point that came twice
+    born: Int64s  # rows at the other point that nobody had sent: what a device on the way made
+    delay_ns: Int64s  # of those that arrived, in order of sending
+    reordered: Int64s  # rows of `arrived` that came late
     variation_ns: float  # mean of absolute differences of neighboring delays; nan where there are none
 
     @property
@@ -55,7 +55,7 @@ class PathSegment:
     far: int
     up: Way
     down: Way
-    flows: Array = field(
+    flows: Int64s2 = field(
         default_factory=lambda: np.zeros((0, 2), np.int64)
     )  # conversations, at the nearer and the farther point
 
@@ -73,13 +73,13 @@ def _late(starts: Int64s, order: Int64s, sent_at: Int64s, late: Bools) -> None:
                 most = sent_at[i]
 
 
-def _mixed(ids: Array, stream: Array) -> Array:
+def _mixed(ids: Uint64s, stream: Int64s) -> Uint64s:
     """Identities told apart by stream."""
     x = ids ^ (stream.astype(np.uint64) + uint64(1)) * uint64(0x9E3779B97F4A7C15)
     return np.asarray((x ^ (x >> uint64(31))) * uint64(0xBF58476D1CE4E5B9))
 
 
-def _streams(capture: Capture, watch: Watch, number: Array, turned: Array) -> tuple[Array, Array]:
+def _streams(capture: Capture, watch: Watch, number: Int64s, turned: Bools) -> tuple[Int64s, Int64s]:
     """For each packet of a watch: number of its conversation (-1: none), and direction as from the client by the first
     point's view.
     """
@@ -89,7 +89,7 @@ def _streams(capture: Capture, watch: Watch, number: Array, turned: Array) -> tu
     return owner, np.where((owner >= 0) & turned[np.maximum(0, owner)], 1 - way, way) if turned.size else way
 
 
-def segment_of(capture: Capture, pair: Shared, chosen: Array, alone: tuple[Array, Array]) -> PathSegment:
+def segment_of(capture: Capture, pair: Shared, chosen: Bools, alone: tuple[Array, Array]) -> PathSegment:
     """The segment between two points for some of the conversations they share.
 
     chosen: bool for each of pair.flows; alone: conversations that the other point should have seen, of the first point
@@ -182,7 +182,7 @@ def _way(
     )
 
 
-def _asked_again(capture: Capture, rows: Array, owner: Array) -> Array:
+def _asked_again(capture: Capture, rows: Int64s, owner: Int64s) -> Bools:
     """Openings that their client sent once more: it had no answer, so that they count as lost though the other point
     saw its first packet only later.
     """
@@ -192,7 +192,7 @@ def _asked_again(capture: Capture, rows: Array, owner: Array) -> Array:
     return np.asarray(syn & (capture.packets.time_ns[rows] < last[owner])) if rows.size else syn
 
 
-def _order(owner: Array, partner: Array, sent: Array, delays: Array) -> tuple[Array, float]:
+def _order(owner: Int64s, partner: Int64s, sent: Int64s, delays: Int64s) -> tuple[Bools, float]:
     """(whether each packet came late, mean absolute difference of neighboring delays), stream by stream."""
     late = np.zeros(sent.size, bool)
     if not sent.size:

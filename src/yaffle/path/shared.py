@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Bools, Int32s, Int64s, Int64s2, Uint64s, Uint64s2
 from yaffle.capture.captured import Capture
 from yaffle.path.clocks import Clock, clock_between
 from yaffle.path.matching import among, unique_pairs
@@ -18,8 +18,8 @@ class Watch:
     """What one point saw: its packets with a conversation, in order of time, and their identities."""
 
     point: int
-    rows: Array
-    ids: Array
+    rows: Int64s
+    ids: Uint64s
     first_ns: int
     last_ns: int
 
@@ -32,19 +32,19 @@ class Shared:
 
     one: Watch
     two: Watch
-    flows: Array
-    near: Array  # bool (n,)
-    turned: Array  # bool (n,): who is the client is told the other way round at the second point
+    flows: Int64s2
+    near: Bools  # (n,)
+    turned: Bools  # (n,): who is the client is told the other way round at the second point
     clock: Clock  # of the second point against the first
 
 
-def _counted(left: Array, right: Array) -> tuple[Array, Array]:
+def _counted(left: Int32s, right: Int32s) -> tuple[Int64s2, Int64s]:
     """Distinct pairs of two columns of conversations with how often each occurs."""
     packed, counts = np.unique(left.astype(np.int64) << 32 | right, return_counts=True)
     return np.stack([packed >> 32, packed & 0xFFFFFFFF], axis=1), counts
 
 
-def _mutual(left: Array, right: Array) -> Array:
+def _mutual(left: Int32s, right: Int32s) -> Int64s2:
     """Pairs of conversations that share most packets with each other, (n, 2)."""
     pairs, counts = _counted(left, right)
     best = []
@@ -57,7 +57,7 @@ def _mutual(left: Array, right: Array) -> Array:
     return pairs[best[0] & best[1]]
 
 
-def _by_ends(capture: Capture, one: Watch, two: Watch, flows: Array) -> Array:
+def _by_ends(capture: Capture, one: Watch, two: Watch, flows: Int64s2) -> Int64s2:
     """Further conversations of the same ends that share packets, though none that stands only once, (n, 2)."""
     rows = capture.conversations
     columns = (rows.a_hi, rows.a_lo, rows.b_hi, rows.b_lo, rows.a_port, rows.b_port, rows.protocol)
@@ -117,13 +117,15 @@ def shared(capture: Capture, one: Watch, two: Watch) -> Shared | None:
     return Shared(one, two, flows, near, turned, clock) if clock is not None else None
 
 
-def _clock(times: tuple[Array, Array], first: Array, used: Array) -> Clock | None:
+def _clock(times: tuple[Array, Array], first: Bools, used: Bools) -> Clock | None:
     """The clock by some of the packets. first: whether each passes the first point first."""
     ways = [(times[0][used & way], times[1][used & way]) for way in (first, ~first)]
     return clock_between(ways[0], ways[1])
 
 
-def _by_times(owner: Array, way: Array, apart: Array, at_second: Array, hosts: Array, clock: Clock | None) -> Array:
+def _by_times(
+    owner: Int64s, way: Int64s, apart: Int64s, at_second: Int64s, hosts: Uint64s2, clock: Clock | None
+) -> Bools:
     """Whether the first point lies nearer to the client of conversations that were seen in one direction, of equal
     hops.
 
@@ -162,7 +164,7 @@ def _by_times(owner: Array, way: Array, apart: Array, at_second: Array, hosts: A
     return np.asarray(later == (heading == 0))
 
 
-def _nearer(owner: Array, way: Array, apart: Array, hops: Array, count: int) -> tuple[Array, Array]:
+def _nearer(owner: Int64s, way: Int64s, apart: Int64s, hops: Int64s, count: int) -> tuple[Bools, Bools]:
     """Whether the first point lies nearer to the client of each conversation, and whether that is known.
 
     Clocks do not matter: whatever the offset, what passes the first point first is later at the second by more than

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Bools, Int64s
 from yaffle.capture.addresses import client_labels, server_labels
 from yaffle.capture.captured import Capture
 from yaffle.path.ordering import by_group
@@ -41,7 +41,7 @@ class Translation:
     packets: int  # that were seen at both points
 
 
-def _grouped(capture: Capture, segment: PathSegment) -> tuple[Array, list[PairedEnds]]:
+def _grouped(capture: Capture, segment: PathSegment) -> tuple[Int64s, list[PairedEnds]]:
     """For each of the segment's conversations the number of its ends, and the ends."""
     flows, points = capture.conversations, capture.points
     columns = [labels(flows, segment.flows[:, side]) for side in (0, 1) for labels in (client_labels, server_labels)]
@@ -90,7 +90,7 @@ def without(capture: Capture, path: PointsPath, apart: tuple[PairedEnds, ...]) -
     return PointsPath(path.clocks, left, path.corrected)
 
 
-def _kept(capture: Capture, segment: PathSegment, gone: Array) -> PathSegment:
+def _kept(capture: Capture, segment: PathSegment, gone: Bools) -> PathSegment:
     mark = np.zeros(capture.conversations.point.size, bool)
     mark[segment.flows[gone].ravel()] = True
     return PathSegment(
@@ -102,7 +102,7 @@ def _kept(capture: Capture, segment: PathSegment, gone: Array) -> PathSegment:
     )
 
 
-def _way(capture: Capture, way: Way, gone: Array) -> Way:
+def _way(capture: Capture, way: Way, gone: Bools) -> Way:
     """A direction without the packets of some conversations."""
     flow = capture.packets.flow
     own, came = ~gone[flow[way.sent]], way.arrived >= 0

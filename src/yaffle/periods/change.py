@@ -9,7 +9,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Float64s
 
 _WEEK = 168
 _QUARTER = 6
@@ -46,7 +46,7 @@ class Change:
         return bool(np.isfinite(self.chance) and self.chance < SURE)
 
 
-def usual_hours(before: Array, hours: int) -> Array:
+def usual_hours(before: Float64s, hours: int) -> Float64s:
     """What each of so many hours after `before` usually has: the median of the same hours of the weeks before; nan
     where there are none. before: (n,) whole weeks of hours.
     """
@@ -60,7 +60,7 @@ def usual_hours(before: Array, hours: int) -> Array:
     return np.asarray(np.resize(found, hours) if hours else found[:0])
 
 
-def change_of(before: Array, now: Array, *, summed: bool) -> Change:
+def change_of(before: Float64s, now: Float64s, *, summed: bool) -> Change:
     """The change of hourly values; nan where nothing is known. summed: the value of a period is a sum of its hours."""
     usual = usual_hours(before, now.size)
     both = np.isfinite(usual) & np.isfinite(now)

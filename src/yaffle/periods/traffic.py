@@ -4,7 +4,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Float64s
 from yaffle.findings.flow_labels import FlowLabels, exporter_words
 from yaffle.findings.flow_source import held_flows
 from yaffle.history.layout import HOUR_NS
@@ -24,8 +24,8 @@ class Carried:
     octets: float
     share: float
     change: Change
-    hours: Array
-    usual: Array
+    hours: Float64s
+    usual: Float64s
 
 
 @dataclass(frozen=True)

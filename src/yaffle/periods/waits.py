@@ -4,7 +4,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Float64s, Float64s2, Int64s
 from yaffle.findings.long_waits import ran_beside
 from yaffle.history.layout import HOUR_NS, WAIT_LEVELS
 from yaffle.history.wait_rows import BIN_COUNTS, BINS, CHARGES, quantile
@@ -36,7 +36,7 @@ class Waited:
     failures: int
     median_ns: float
     p95_ns: float
-    parties: Array  # (4,) of all its waits, in the order of causes.PARTIES
+    parties: Int64s  # (4,) of all its waits, in the order of causes.PARTIES
     change: Change
 
 
@@ -106,9 +106,9 @@ def _with_what_ran(evidence: Evidence, one: BadHour) -> BadHour:
 class _Hours:
     """Of one group, over the weeks before and the period: medians (nan where too few), exchanges, parties' means."""
 
-    medians: Array
-    exchanges: Array
-    parties: Array
+    medians: Float64s
+    exchanges: Int64s
+    parties: Float64s2
     begin: int  # the first hour of the period
 
     def bad_hours(self, application: str, site: str, span: Span) -> list[BadHour]:
@@ -148,7 +148,7 @@ def _by_group(rows: list[dict[str, object]], span: Span, keys: tuple[str, ...]) 
     return found
 
 
-def _parties(row: dict[str, object]) -> Array:
+def _parties(row: dict[str, object]) -> Int64s:
     return np.asarray(party_sums(np.array([[row[name] for name in CHARGES]], np.float64))[0])
 
 

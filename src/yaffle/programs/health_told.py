@@ -2,7 +2,7 @@
 
 import math
 
-from yaffle.arrays import Array
+from yaffle.arrays import Float64s
 from yaffle.errors import YaffleError
 from yaffle.programs.answers import HealthTold, SetTold, WayTold
 from yaffle.programs.case import Case, Period
@@ -51,5 +51,5 @@ def _way_told(way: Way, part: str, words: str) -> WayTold:
     )  # fmt: skip
 
 
-def _plain(values: Array) -> list[float | None]:
+def _plain(values: Float64s) -> list[float | None]:
     return [value if math.isfinite(value) else None for value in values.tolist()]

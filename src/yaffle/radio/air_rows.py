@@ -6,7 +6,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from yaffle.arrays import Array
+from yaffle.arrays import Structs
 from yaffle.quantiles import median
 from yaffle.radio.frames import address_text
 from yaffle.radio.radio import NOT_HEARD, AccessPoint, Radio
@@ -68,7 +68,7 @@ def _events(radio: Radio, from_ns: int) -> dict[tuple[str, str, int], tuple[int,
     return found
 
 
-def _station(radio: Radio, number: int, own: Array) -> dict[str, Any]:
+def _station(radio: Radio, number: int, own: Structs) -> dict[str, Any]:
     one = radio.stations[number]
     at = own["access_point"][own["access_point"] >= 0]
     point = radio.access_points[int(at[-1])] if at.size else None
@@ -90,7 +90,7 @@ def _busy(one: AccessPoint | None) -> float | None:
     return None if one is None or np.isnan(one.busy_percent) else one.busy_percent
 
 
-def _sums(own: Array) -> dict[str, Any]:
+def _sums(own: Structs) -> dict[str, Any]:
     sent, data = own[own["way"] == 0], own[own["data"]]
     up, down = data[data["way"] == 0], data[data["way"] == 1]
     told: dict[str, Any] = {
@@ -108,7 +108,7 @@ def _sums(own: Array) -> dict[str, Any]:
     return told
 
 
-def _dozed_ns(sent: Array) -> int:
+def _dozed_ns(sent: Structs) -> int:
     """From frames that say so to the next one of the same station in the minute."""
     if sent.size < 2:
         return 0

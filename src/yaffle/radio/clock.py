@@ -11,7 +11,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Bools, Int64s
 from yaffle.quantiles import median
 from yaffle.transport.envelope import line_below
 from yaffle.units import count, duration
@@ -28,8 +28,8 @@ _FARTHEST_US, _US = 1 << 52, 1000
 class Tied:
     """times_ns: of each frame, the radio's where it could be tied; late_ns: how late the host noted those."""
 
-    times_ns: Array
-    late_ns: Array
+    times_ns: Int64s
+    late_ns: Int64s
     drift_ppm: float  # the most of any stretch, without sign
     untied: int  # frames with a radio's time that could not be tied
     leaps: int
@@ -52,7 +52,7 @@ class Tied:
         return found
 
 
-def tie(clock_us: Array, noted_ns: Array, radio: Array) -> Tied:
+def tie(clock_us: Int64s, noted_ns: Int64s, radio: Int64s) -> Tied:
     """Of frames in the order in which they were noted: the radio's time (-1 without), the host's, and which radio."""
     times = noted_ns.copy()
     late, drift, untied, leaps = [np.zeros(0, np.int64)], 0.0, 0, 0
@@ -73,13 +73,13 @@ def tie(clock_us: Array, noted_ns: Array, radio: Array) -> Tied:
     return Tied(times, np.concatenate(late), drift, untied, leaps)
 
 
-def _differences(clock_us: Array, noted_ns: Array) -> Array:
+def _differences(clock_us: Int64s, noted_ns: Int64s) -> Int64s:
     """How far the host is ahead of the radio, in ns from the first frame; a leap of centuries stays in range."""
     ahead: Array = (noted_ns - noted_ns[0]) - (clock_us - clock_us[0]).clip(-_FARTHEST_US, _FARTHEST_US) * _US
     return ahead
 
 
-def _low(values: Array) -> Array:
+def _low(values: Int64s) -> Int64s:
     """The third least of each window, which two wild frames do not touch; what is left over counts for none."""
     whole = max(1, values.size // _WINDOW)
     table = values[: whole * _WINDOW].reshape(whole, -1)
@@ -88,7 +88,7 @@ def _low(values: Array) -> Array:
     return least
 
 
-def _stretches(clock_us: Array, noted_ns: Array) -> list[slice]:
+def _stretches(clock_us: Int64s, noted_ns: Int64s) -> list[slice]:
     """Where one clock runs on against the other."""
     ahead = _differences(clock_us, noted_ns)
     least = _low(ahead)
@@ -103,7 +103,7 @@ def _stretches(clock_us: Array, noted_ns: Array) -> list[slice]:
     return [slice(a, b) for a, b in zip(cuts, [*cuts[1:], clock_us.size], strict=True)]
 
 
-def _line(clock_us: Array, noted_ns: Array) -> tuple[Array, Array, float]:
+def _line(clock_us: Int64s, noted_ns: Int64s) -> tuple[Bools, Int64s, float]:
     """(which frames go by one line, their times in the host's terms, drift)."""
     none = np.zeros(clock_us.size, bool), np.zeros(0, np.int64), 0.0
     if clock_us.size < _LEAST:

@@ -4,7 +4,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Bools, Int64s, Int64s2
 from yaffle.capture.captured import Capture
 from yaffle.capture.packets import Columns
 from yaffle.capture.payload import Payload
@@ -20,11 +20,11 @@ GROUP = 1 << 40  # the bit of an address that stands for several
 class Frames:
     """Rows (`frame_scan`), when each was heard, and the source that holds it."""
 
-    rows: Array
-    time_ns: Array
-    source: Array
-    air_ns: Array  # how long each took, 0 where its rate is not told
-    noted_ns: Array  # when the host noted it
+    rows: Int64s2
+    time_ns: Int64s
+    source: Int64s
+    air_ns: Int64s  # how long each took, 0 where its rate is not told
+    noted_ns: Int64s  # when the host noted it
     notes: tuple[str, ...] = ()  # of clocks
 
     @property
@@ -32,7 +32,7 @@ class Frames:
         """Those whose check sequence was not said to be wrong."""
         return self.of(np.asarray(self.rows[:, f.IS_BAD] != BAD))
 
-    def of(self, which: Array) -> "Frames":
+    def of(self, which: Bools) -> "Frames":
         """Some of them, by mask or number."""
         return replace(
             self, rows=self.rows[which], time_ns=self.time_ns[which], source=self.source[which],
@@ -70,7 +70,7 @@ def frames_of(capture: Capture, payload: Payload) -> Frames:
     return Frames(rows, times, numbers, took, noted, tuple(tied.words))
 
 
-def heard_times(frames: Frames, packets: Columns) -> Array:
+def heard_times(frames: Frames, packets: Columns) -> Int64s:
     """Times of all packets: of those that a radio heard as in the frames, of all else as they were noted."""
     if not frames.rows.size:
         return packets.time_ns
@@ -79,7 +79,7 @@ def heard_times(frames: Frames, packets: Columns) -> Array:
     return times
 
 
-def air_times(rows: Array, recorded: Array) -> Array:
+def air_times(rows: Int64s2, recorded: Int64s) -> Int64s:
     """How long frames took on the air, ns: preamble and data at their rate (IEEE 802.11-2020, 16 to 21); frames of one
     aggregate share its preamble. recorded: octets of each record as sent. Waiting for the channel and acknowledgements
     are not in it.

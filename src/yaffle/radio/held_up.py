@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Int64s, Int64s2, Structs
 from yaffle.capture.packets import Columns
 from yaffle.radio import frame_scan as f
 from yaffle.radio.frames import GROUP, Frames
@@ -21,7 +21,7 @@ _LONGEST_NS = 1_000_000_000  # The same number after so long is another frame.
 class HeldUp:
     """spans: rows of SPAN; carried: station by conversation; answered: those in which the station answers."""
 
-    spans: Array = field(default_factory=lambda: np.zeros(0, SPAN))
+    spans: Structs = field(default_factory=lambda: np.zeros(0, SPAN))
     carried: dict[int, int] = field(default_factory=dict)
     answered: frozenset[int] = frozenset()
 
@@ -43,7 +43,7 @@ def held_up(frames: Frames, packets: Columns, place: dict[int, int], moves: list
     return HeldUp(np.concatenate(spans), *_carried(rows, packets, mine, station))
 
 
-def _retries(frames: Frames, mine: Array, station: Array) -> Array:
+def _retries(frames: Frames, mine: Int64s, station: Int64s) -> Structs:
     """From the first time that each frame was heard to the last, of those sent more than once; by the host's clock, as
     connections are.
     """
@@ -64,14 +64,14 @@ def _retries(frames: Frames, mine: Array, station: Array) -> Array:
     return found
 
 
-def _moves(moves: list[tuple[int, int, int]]) -> Array:
+def _moves(moves: list[tuple[int, int, int]]) -> Structs:
     found = np.zeros(len(moves), SPAN)
     for k, (station, from_ns, to_ns) in enumerate(moves):
         found[k] = station, MOVE, from_ns, to_ns
     return found
 
 
-def _carried(rows: Array, packets: Columns, mine: Array, station: Array) -> tuple[dict[int, int], frozenset[int]]:
+def _carried(rows: Int64s2, packets: Columns, mine: Int64s, station: Int64s) -> tuple[dict[int, int], frozenset[int]]:
     """Of each conversation in open frames, the station that it came by; those in which the station answers."""
     own = mine[np.isin(rows[mine, f.ETHERTYPE], _IP)]
     flow = packets.flow[rows[own, f.ROW]]

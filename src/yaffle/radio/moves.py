@@ -6,7 +6,7 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Bools, Int64s
 from yaffle.radio import elements as e
 
 AUTHENTICATION, ASSOCIATION, KEYS, ADDRESS = "authentication", "association", "keys", "address"
@@ -90,15 +90,15 @@ class Traffic:
     questions and answers for an address.
     """
 
-    time_ns: Array
-    bssid: Array
-    from_station: Array
-    is_key: Array
-    protected: Array
-    asks_address: Array  # times
-    has_address: Array  # times
-    any_ns: Array  # of every frame between the station and an access point, whatever it was
-    any_bssid: Array
+    time_ns: Int64s
+    bssid: Int64s
+    from_station: Bools
+    is_key: Bools
+    protected: Bools
+    asks_address: Int64s  # times
+    has_address: Int64s  # times
+    any_ns: Int64s  # of every frame between the station and an access point, whatever it was
+    any_bssid: Int64s
 
 
 def course_of(notes: list[Note], traffic: Traffic) -> Course:
@@ -224,7 +224,7 @@ def _heard_last(join: Note, before_ns: int, traffic: Traffic) -> int:
     return max(join.time_ns, int(times[-1])) if times.size else join.time_ns
 
 
-def _inside(span: Association, traffic: Traffic) -> Array:
+def _inside(span: Association, traffic: Traffic) -> Int64s:
     return np.flatnonzero(
         (traffic.bssid == span.bssid) & (traffic.time_ns >= span.from_ns) & (traffic.time_ns <= span.to_ns)
     )

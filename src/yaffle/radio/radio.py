@@ -5,7 +5,7 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Bools, Float64s, Int64s, Structs
 from yaffle.capture.captured import Capture
 from yaffle.capture.payload import Payload
 from yaffle.capture.radio_head import UNKNOWN
@@ -84,7 +84,7 @@ class Radio:
 
     access_points: list[AccessPoint] = field(default_factory=list)
     stations: list[Station] = field(default_factory=list)
-    heard: Array = field(default_factory=lambda: np.zeros(0, HEARD))
+    heard: Structs = field(default_factory=lambda: np.zeros(0, HEARD))
     notes: list[str] = field(default_factory=list)
     held: HeldUp = field(default_factory=HeldUp)
 
@@ -255,7 +255,7 @@ def _asked_for(body: bytes) -> int:
     return int.from_bytes(body[at : at + 6], "big") if at and len(body) >= at + 6 else -1
 
 
-def _heard(frames: Frames, place: dict[int, int], points: dict[int, int]) -> tuple[Array, Array]:
+def _heard(frames: Frames, place: dict[int, int], points: dict[int, int]) -> tuple[Structs, Int64s]:
     """(rows of HEARD of all frames from or to stations, in order of time; the address at the other end of each)."""
     rows = frames.rows
     known = np.array(sorted(place), np.int64)
@@ -288,7 +288,7 @@ def _heard(frames: Frames, place: dict[int, int], points: dict[int, int]) -> tup
 
 
 def _station(
-    address: int, heard: Array, others: Array, told_of: tuple[list[Note], Array | None, list[int]],
+    address: int, heard: Structs, others: Int64s, told_of: tuple[list[Note], Array | None, list[int]],
     names: dict[int, str], frames: Frames,
 ) -> Station:  # fmt: skip
     notes, rows, answers = told_of
@@ -316,7 +316,7 @@ def _station(
     )  # fmt: skip
 
 
-def _dozed_ns(sent: Array) -> int:
+def _dozed_ns(sent: Structs) -> int:
     """How long a station slept, by the power management bit of its frames (IEEE 802.11-2020, 9.2.4.1.7): from each that
     has it to the next of its frames.
     """
@@ -325,7 +325,7 @@ def _dozed_ns(sent: Array) -> int:
     return int(np.diff(sent["time_ns"])[sent["dozes"][:-1]].sum())
 
 
-def _traffic(frames: Frames, rows: Array, answers: list[int], everything: tuple[Array, Array]) -> Traffic:
+def _traffic(frames: Frames, rows: Int64s, answers: list[int], everything: tuple[Array, Array]) -> Traffic:
     own = frames.rows[rows]
     up = own[:, f.FLAGS] & f.TO_DS > 0
     times = frames.time_ns[rows]
@@ -336,11 +336,11 @@ def _traffic(frames: Frames, rows: Array, answers: list[int], everything: tuple[
     )  # fmt: skip
 
 
-def _share(flags: Array) -> float:
+def _share(flags: Bools) -> float:
     return 100 * float(flags.mean()) if flags.size else float("nan")
 
 
-def _spread(values: Array) -> Spread:
+def _spread(values: Float64s) -> Spread:
     if not values.size:
         return Spread(float("nan"), float("nan"), float("nan"))
     return Spread(float(values.min()), median(values), float(values.max()))

@@ -5,7 +5,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Bools, Int64s, Structs, Uint8s2
 from yaffle.records import elements as e
 from yaffle.records.flow_table import IPFIX, V5, Exporter, empty_flows
 from yaffle.records.options import ALL
@@ -42,7 +42,7 @@ class Chunk(NamedTuple):
 
 def flows(
     template: Template, chunks: Sequence[Chunk], protocol: int, exporter: int
-) -> tuple[Array, dict[int, dict[str, int | str]]]:
+) -> tuple[Structs, dict[int, dict[str, int | str]]]:
     """(rows of FLOW, elements of enterprises by row).
 
     Times that count from a boot are tied to it later, by settle_times.
@@ -74,7 +74,7 @@ def flows(
     return rows, _own(template, [o for c in chunks for o in c.others])
 
 
-def _addresses(rows: Array, raw: Array, places: dict[int, tuple[int, int]]) -> None:
+def _addresses(rows: Structs, raw: Uint8s2, places: dict[int, tuple[int, int]]) -> None:
     for end, four, six in (("src", e.SRC4, e.SRC6), ("dst", e.DST4, e.DST6)):
         if six in places and places[six][1] == 16:
             at = places[six][0]
@@ -89,7 +89,7 @@ def _addresses(rows: Array, raw: Array, places: dict[int, tuple[int, int]]) -> N
             rows["ipv6"][use] = 0
 
 
-def _icmp(rows: Array, raw: Array, places: dict[int, tuple[int, int]]) -> None:
+def _icmp(rows: Structs, raw: Uint8s2, places: dict[int, tuple[int, int]]) -> None:
     """Type and code of ICMP stand where the destination port would."""
     icmp = (rows["transport"] == 1) | (rows["transport"] == 58)
     if e.ICMP in places:
@@ -99,7 +99,7 @@ def _icmp(rows: Array, raw: Array, places: dict[int, tuple[int, int]]) -> None:
         rows["dst_port"][icmp] = (numbers(raw, places[e.ICMP_TYPE]) << 8 | code)[icmp]
 
 
-def _times(rows: Array, raw: Array, places: dict[int, tuple[int, int]], uptime: Array, boot: Array) -> None:
+def _times(rows: Structs, raw: Uint8s2, places: dict[int, tuple[int, int]], uptime: Int64s, boot: Int64s) -> None:
     for first, last, scale in _SCALES:
         if first in places and last in places:
             rows["first_ns"], rows["last_ns"] = numbers(raw, places[first]) * scale, numbers(raw, places[last]) * scale
@@ -132,7 +132,7 @@ def _times(rows: Array, raw: Array, places: dict[int, tuple[int, int]], uptime: 
             rows[name][told] = (_RELATIVE + (boot * (1 << 44)) + (uptime - before) + (1 << 43))[told]
 
 
-def settle_times(rows: Array, member: Array, boot_ns: Sequence[int], ahead_ns: int, exporter: Exporter) -> None:
+def settle_times(rows: Structs, member: Bools, boot_ns: Sequence[int], ahead_ns: int, exporter: Exporter) -> None:
     """Ties uptimes to the boots of their exporter, and moves absolute times where its clock is wrong, to the
     collector's clock.
     """
@@ -160,7 +160,7 @@ def settle_times(rows: Array, member: Array, boot_ns: Sequence[int], ahead_ns: i
         rows[name][none] = rows["arrived_ns"][none]
 
 
-def _clock_off(rows: Array, member: Array, ahead_ns: int, protocol: int) -> int:
+def _clock_off(rows: Structs, member: Bools, ahead_ns: int, protocol: int) -> int:
     """How far an exporter's clock is ahead of the collector's, ns. ahead_ns: the most that an export time was ahead of
     its arrival.
 
@@ -175,7 +175,7 @@ def _clock_off(rows: Array, member: Array, ahead_ns: int, protocol: int) -> int:
     return ahead_ns
 
 
-def settle_sampling(rows: Array, member: Array, samplers: dict[int, int], exporter: Exporter) -> None:
+def settle_sampling(rows: Structs, member: Bools, samplers: dict[int, int], exporter: Exporter) -> None:
     """Scales counts by the sampling that the records, their samplers or the exporter tell."""
     if exporter.protocol == V5 and exporter.sampling > 1:
         samplers = {ALL: exporter.sampling, **samplers}
@@ -196,7 +196,7 @@ def settle_sampling(rows: Array, member: Array, samplers: dict[int, int], export
         rows["sampled"][member] = factor > 1
 
 
-def usual_count(rows: Array, exporter: int) -> int:
+def usual_count(rows: Structs, exporter: int) -> int:
     """Records that a full datagram of an exporter holds: the count that most of them have; the more, where two are as
     common.
     """

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Bools, Float64s, Int64s, Structs, Uint64s
 
 UNKNOWN = np.uint64(0xFFFFFFFFFFFFFFFF)
 COUNTS = (
@@ -42,7 +42,7 @@ _PACKETS_PER_BIT = 1 / 512  # No packet is shorter than 64 bytes.
 class Counters:
     """Readings, and the devices and interfaces they are of."""
 
-    rows: Array = field(default_factory=lambda: np.zeros(0, COUNTER))
+    rows: Structs = field(default_factory=lambda: np.zeros(0, COUNTER))
     devices: list[str] = field(default_factory=list)
     names: dict[tuple[int, int], str] = field(default_factory=dict)  # by device and interface
     width_ns: int = 0  # where only the last reading of each such interval is here; 0: all of them
@@ -68,7 +68,7 @@ class Counters:
         self.names.update({(int(place[device]), interface): text for (device, interface), text in other.names.items()})
 
 
-def unknown_counters(count: int) -> Array:
+def unknown_counters(count: int) -> Structs:
     """Rows in which nothing is known."""
     rows = np.zeros(count, COUNTER)
     for name in COUNTS:
@@ -76,7 +76,7 @@ def unknown_counters(count: int) -> Array:
     return rows
 
 
-def rises(rows: Array) -> tuple[Array, int]:
+def rises(rows: Structs) -> tuple[Structs, int]:
     """What each interface's counters rose by between two readings (RISE, by interface and time), and how many steps
     were resets.
 
@@ -103,7 +103,7 @@ def rises(rows: Array) -> tuple[Array, int]:
     return found[~reset], int(reset.sum())
 
 
-def _rise(before: Array, after: Array, most: Array) -> tuple[Array, Array]:
+def _rise(before: Uint64s, after: Uint64s, most: Float64s) -> tuple[Int64s, Bools]:
     """Rise of one counter (-1 unknown), and where it can only have begun anew."""
     known = (before != UNKNOWN) & (after != UNKNOWN)
     fell = known & (after < before)

@@ -5,7 +5,7 @@ from typing import Any
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Structs
 from yaffle.records.counter_table import Counters
 from yaffle.units import count, size
 
@@ -41,7 +41,7 @@ FLOW = np.dtype(
 Columns = dict[str, Array]  # of rows of FLOW, each by itself: what is sorted and picked lies close together
 
 
-def empty_flows(count: int) -> Array:
+def empty_flows(count: int) -> Structs:
     """Rows in which nothing is known: -1 where a number could be 0."""
     rows = np.zeros(count, FLOW)
     for name in (
@@ -126,7 +126,7 @@ def exporter_of(told: dict[str, Any]) -> Exporter:
 class FlowRecords:
     """All records, their exporters, and what was told beside them."""
 
-    rows: Array = field(default_factory=lambda: np.zeros(0, FLOW))
+    rows: Structs = field(default_factory=lambda: np.zeros(0, FLOW))
     exporters: list[Exporter] = field(default_factory=list)
     own: dict[int, dict[str, int | str]] = field(
         default_factory=dict

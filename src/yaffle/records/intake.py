@@ -11,7 +11,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Int64s, Structs
 from yaffle.records import columns, netflow5, sflow
 from yaffle.records.columns import Chunk
 from yaffle.records.counter_table import Counters
@@ -285,7 +285,7 @@ class Intake:
         return True
 
     # --- the end ---
-    def _add(self, rows: Array) -> int:
+    def _add(self, rows: Structs) -> int:
         self._parts.append(rows)
         self._total += rows.size
         return self._total - rows.size
@@ -333,7 +333,7 @@ class Intake:
         order = np.argsort(settled["arrived_ns"], kind="stable")
         return FlowRecords(settled[order], found.exporters, _moved(found.own, order), found.counters)
 
-    def _settle(self, state: _State, rows: Array) -> None:
+    def _settle(self, state: _State, rows: Structs) -> None:
         exporter = state.exporter
         member = rows["exporter"] == state.number
         columns.settle_times(rows, member, state.boot_ns, state.ahead_ns, exporter)
@@ -382,7 +382,7 @@ class Intake:
                 busiest.exporter.notes.append("it counts the records of all its domains together")
 
 
-def _moved(own: dict[int, dict[str, int | str]], order: Array) -> dict[int, dict[str, int | str]]:
+def _moved(own: dict[int, dict[str, int | str]], order: Int64s) -> dict[int, dict[str, int | str]]:
     place = np.empty(order.size, np.int64)
     place[order] = np.arange(order.size)
     return {int(place[row]): named for row, named in own.items()}

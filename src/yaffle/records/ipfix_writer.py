@@ -8,7 +8,7 @@ from struct import calcsize, pack
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Structs, Uint8s2
 from yaffle.records.elements import OWN, OWN_ENTERPRISE, OWN_SIZE
 from yaffle.records.flow_table import MEASURED, Exporter
 
@@ -47,7 +47,7 @@ def _names(exporter: Exporter) -> list[bytes]:
     return [pack("!HH", _OPTIONS, 4 + len(body)) + body, pack("!HH", _NAMES, 4 + len(rows)) + rows]
 
 
-def _encoded(rows: Array, wide: bool, measured: bool) -> Array:
+def _encoded(rows: Structs, wide: bool, measured: bool) -> Uint8s2:
     """Records as bytes, (n, size)."""
     form = [("ends", "V32" if wide else "V8"), *((name, f">u{size}") for name, _, size in _FIELDS)]
     form += [(name, f">i{OWN_SIZE}") for name in MEASURED] if measured else []
@@ -92,7 +92,7 @@ def messages(
 
 
 def write_ipfix(
-    path: Path, rows: Array, exporters: list[Exporter], go_on: Callable[[float], bool] = lambda _share: True
+    path: Path, rows: Structs, exporters: list[Exporter], go_on: Callable[[float], bool] = lambda _share: True
 ) -> int:
     """Writes rows of FLOW, exporter by exporter in order of arrival; gives how many.
 

@@ -1,6 +1,6 @@
 """What options tell of an exporter: sampling, names of interfaces and of applications."""
 
-from yaffle.arrays import Array
+from yaffle.arrays import Uint8s2
 from yaffle.records import elements as e
 from yaffle.records.flow_table import Exporter
 from yaffle.records.templates import Template, numbers
@@ -10,7 +10,7 @@ ALL = -1  # the sampler of whoever names none
 
 
 def take_option(
-    template: Template, row: Array, others: dict[int, bytes], exporter: Exporter, samplers: dict[int, int]
+    template: Template, row: Uint8s2, others: dict[int, bytes], exporter: Exporter, samplers: dict[int, int]
 ) -> None:
     """One record of options. row: its fixed fields, uint8 (1, n); others: what is no number, by its place in the
     template.

@@ -5,7 +5,7 @@ from collections.abc import Sequence as Several
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Int64s
 
 _WHOLE = 1 << 32
 MOST_KEPT = 4096  # Datagrams whose order may still be mended; older ones are settled.
@@ -57,7 +57,7 @@ class Sequence:
         self.counts_the_last = bool((steps == carried[1:]).sum() > (steps == carried[:-1]).sum())
 
 
-def _lost(numbers: Array, carried: Array, at_end: bool) -> int:
+def _lost(numbers: Int64s, carried: Int64s, at_end: bool) -> int:
     if numbers.size < 2:
         return 0
     steps = (np.diff(numbers) + _WHOLE // 2) % _WHOLE - _WHOLE // 2

@@ -6,7 +6,7 @@ from struct import unpack_from
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Structs
 from yaffle.capture import fields as headers
 from yaffle.records.counter_table import unknown_counters
 from yaffle.records.flow_table import SFLOW, empty_flows
@@ -129,7 +129,7 @@ def _counters(body: bytes, at: int) -> list[Array]:
     return found
 
 
-def flows(samples: Sequence[Sample], arrived_ns: int, exporter: int) -> Array:
+def flows(samples: Sequence[Sample], arrived_ns: int, exporter: int) -> Structs:
     """A row a sample, counted for as many packets as it stands for. What is not IP is left out."""
     import ipaddress
 

@@ -7,7 +7,7 @@ from struct import unpack_from
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Int64s, Uint8s2
 from yaffle.records import elements
 from yaffle.records.elements import VARIABLE, Field
 
@@ -145,12 +145,12 @@ def split(template: Template, data: bytes) -> tuple[bytes, int, list[dict[int, b
     return b"".join(kept), len(kept), others
 
 
-def table(data: bytes, count: int, size: int) -> Array:
+def table(data: bytes, count: int, size: int) -> Uint8s2:
     """Fixed parts as rows of bytes, uint8 (count, size)."""
     return np.frombuffer(data, np.uint8).reshape(count, size)
 
 
-def numbers(rows: Array, place: tuple[int, int]) -> Array:
+def numbers(rows: Uint8s2, place: tuple[int, int]) -> Int64s:
     """A field as whole numbers, int64 (n,); only its last eight octets, where it is wider."""
     at, size = place
     skip = max(0, size - 8)

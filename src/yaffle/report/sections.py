@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 
 from yaffle.analysis import Analysis
-from yaffle.arrays import Array
+from yaffle.arrays import Bools, Int64s
 from yaffle.findings.cleared import cleared
 from yaffle.findings.finding import Finding
 from yaffle.findings.headline import headline
@@ -111,7 +111,7 @@ def _finding(finding: Finding, number: int, said: Said, plan: ReportPlan, figure
     return Section(key, f"{number}. {headline(finding)}", "finding", content, finding.sentence)
 
 
-def _ledger(charges: Array) -> dict[str, Any]:
+def _ledger(charges: Int64s) -> dict[str, Any]:
     total, parties = int(charges.sum()), party_sums(charges[None, :])[0]
     key = [
         (party_picture(p), f"{p} {duration(int(parties[i]))} ({share(parties[i] / max(1, total))})")
@@ -121,7 +121,7 @@ def _ledger(charges: Array) -> dict[str, Any]:
     return {"bar": ledger_picture(charges, total), "key": key}
 
 
-def _appendix(analysis: Analysis, speaks: Array, charges: Array) -> list[Section]:
+def _appendix(analysis: Analysis, speaks: Bools, charges: Int64s) -> list[Section]:
     """Tables, sources, method."""
     found: list[Section] = []
 

@@ -3,7 +3,7 @@
 import numpy as np
 
 from yaffle.analysis import Analysis
-from yaffle.arrays import Array
+from yaffle.arrays import Int64s
 from yaffle.findings.finding import Finding
 from yaffle.findings.headline import headline
 from yaffle.ledger import causes
@@ -11,7 +11,7 @@ from yaffle.ledger.sums import party_sums
 from yaffle.units import count, duration, share
 
 
-def three_sentences(analysis: Analysis, charges: Array, found: list[Finding]) -> str:
+def three_sentences(analysis: Analysis, charges: Int64s, found: list[Finding]) -> str:
     """charges: (columns,) of all connections that speak. found: findings that the report tells, the first one first."""
     speaks = analysis.speaker == np.arange(analysis.speaker.size)
     total, exchanges = int(charges.sum()), int(analysis.account.fact("exchanges")[speaks].sum())

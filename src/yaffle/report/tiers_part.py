@@ -5,7 +5,7 @@ from typing import Any
 import numpy as np
 
 from yaffle.analysis import Analysis
-from yaffle.arrays import Array
+from yaffle.arrays import Int64s
 from yaffle.capture.addresses import client_address, end_text, server_address
 from yaffle.ledger import causes
 from yaffle.tiers.dependencies import Dependency, dependencies
@@ -53,7 +53,7 @@ class Tiers:
         return f"network {end_text(client_address(flows, row), int(flows.a_port[row]))}-{server}"
 
 
-def services_of(analysis: Analysis) -> tuple[Array, list[str]]:
+def services_of(analysis: Analysis) -> tuple[Int64s, list[str]]:
     """(number of each exchange's service, -1 where another view speaks for it; the services)."""
     account, flows = analysis.account, analysis.capture.conversations
     texts: dict[str, int] = {}

@@ -6,7 +6,7 @@ from itertools import pairwise
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Float64s, Float64s2, Int64s
 from yaffle.findings.groups import grouped
 from yaffle.ledger import causes
 from yaffle.progress import Progress, go_on, step
@@ -40,7 +40,7 @@ def summary(scene: Scene) -> str:
     )
 
 
-def trail_rows(evidence: Evidence, rows: Array, trail: tuple[str, ...]) -> Array:
+def trail_rows(evidence: Evidence, rows: Int64s, trail: tuple[str, ...]) -> Int64s:
     """Those of the waits that lie on a trail."""
     owner = evidence.waits.connection[rows]
     keep = np.ones(rows.size, bool)
@@ -69,7 +69,7 @@ def trail_of(evidence: Evidence, connection: int) -> tuple[str, ...]:
     )
 
 
-def over_time(evidence: Evidence, rows: Array, edge_ns: Array) -> Array:
+def over_time(evidence: Evidence, rows: Int64s, edge_ns: Int64s) -> Float64s2:
     """Charges (bins, columns), ns, of the waits that began in each interval; those outside go to the first or last."""
     bins = edge_ns.size - 1
     place = np.clip(np.searchsorted(edge_ns, evidence.waits.first_ns[rows], "right") - 1, 0, bins - 1)
@@ -81,7 +81,7 @@ def over_time(evidence: Evidence, rows: Array, edge_ns: Array) -> Array:
     return sums
 
 
-def by_hour(evidence: Evidence, rows: Array) -> tuple[Array, Array]:
+def by_hour(evidence: Evidence, rows: Int64s) -> tuple[Float64s2, Int64s]:
     """Charges (24, columns), ns, and number of the waits that began in each hour of the day, in the zone of the
     screen.
     """
@@ -97,7 +97,7 @@ def by_hour(evidence: Evidence, rows: Array) -> tuple[Array, Array]:
     return sums, np.bincount(hours, minlength=24)
 
 
-def distribution(evidence: Evidence, rows: Array, points: int = 200) -> tuple[Array, Array]:
+def distribution(evidence: Evidence, rows: Int64s, points: int = 200) -> tuple[Float64s, Int64s]:
     """Quantiles of the waits: shares (0 to 1) and ns. Nearest rank, so that each is a wait that occurred."""
     wait = np.sort(evidence.waits.wait_ns[rows])
     if not wait.size:
@@ -106,7 +106,7 @@ def distribution(evidence: Evidence, rows: Array, points: int = 200) -> tuple[Ar
     return shares, wait[np.maximum(0, np.ceil(shares * wait.size).astype(np.int64) - 1)]
 
 
-def dearest(evidence: Evidence, rows: Array, columns: Sequence[int] | None, most: int = 1000) -> Array:
+def dearest(evidence: Evidence, rows: Int64s, columns: Sequence[int] | None, most: int = 1000) -> Int64s:
     """The waits that paid most for some causes (all: None), dearest first; those that paid nothing are left out."""
     paid = (
         evidence.waits.wait_ns[rows]
@@ -130,10 +130,10 @@ class Asked:
     failures: int
     median_ns: int
     p95_ns: int
-    charges: Array
+    charges: Int64s
 
 
-def by_label(evidence: Evidence, rows: Array, most: int = 300) -> list[Asked]:
+def by_label(evidence: Evidence, rows: Int64s, most: int = 300) -> list[Asked]:
     """What was asked, by labels with their values masked, most waiting first.
 
     Exchanges of unknown protocols stand together.
@@ -166,23 +166,23 @@ def by_label(evidence: Evidence, rows: Array, most: int = 300) -> list[Asked]:
 class ApportionPicture:
     """What stands below the tree for one group."""
 
-    edges_ns: Array
-    charges: Array  # (bins, columns)
-    own_bps: Array
-    rest_bps: Array
-    hours: Array  # (24, columns)
-    hour_counts: Array
-    shares: Array
-    quantiles_ns: Array
-    all_quantiles_ns: Array
-    dearest: Array  # rows of the waits
+    edges_ns: Int64s
+    charges: Float64s2  # (bins, columns)
+    own_bps: Float64s
+    rest_bps: Float64s
+    hours: Float64s2  # (24, columns)
+    hour_counts: Int64s
+    shares: Float64s
+    quantiles_ns: Int64s
+    all_quantiles_ns: Int64s
+    dearest: Int64s  # rows of the waits
     asked: list[Asked]
     behind: str  # where the servers' time went, in words; empty where nothing is known behind them
     volumes: tuple[str, str] = ("these connections", "all other traffic")  # what own_bps and rest_bps are
 
 
 def picture(
-    scene: Scene, rows: Array, bins: int, columns: Sequence[int] | None, progress: Progress = go_on
+    scene: Scene, rows: Int64s, bins: int, columns: Sequence[int] | None, progress: Progress = go_on
 ) -> ApportionPicture:
     """Computes it for some waits of the scene; `columns`: the causes that are asked after.
 

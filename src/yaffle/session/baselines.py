@@ -5,7 +5,7 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Float64s, Int64s
 from yaffle.capture.addresses import address_of, is_address
 from yaffle.exchanges.lookup import Lookup
 from yaffle.findings.interfaces import interface_labels, readings
@@ -73,8 +73,8 @@ class NormalPicture:
     """A measure over all the time with its baseline."""
 
     settings: NormalSettings
-    starts_ns: Array  # (n,) of the intervals, in whole multiples of their width
-    values: Array  # (n,) nan where there is none
+    starts_ns: Int64s  # (n,) of the intervals, in whole multiples of their width
+    values: Float64s  # (n,) nan where there is none
     baseline: Baseline
     anomalies: list[Anomaly]  # largest first
     groups: list[str]  # what else there is by the same dimension, largest first
@@ -146,7 +146,7 @@ def groups_of(scene: Scene, subject: Subject) -> list[str]:
     return [labels.texts[k] for k in np.argsort(-counts, kind="stable")[:_MOST_GROUPS].tolist() if counts[k]]
 
 
-def measured(scene: Scene, subject: Subject, edge_ns: Array) -> Array:
+def measured(scene: Scene, subject: Subject, edge_ns: Int64s) -> Float64s:
     """Values of intervals; nan where there is none. Raises HistoryError or FilterError."""
     evidence = scene.evidence
     first_ns, last_ns = int(edge_ns[0]), int(edge_ns[-1])
@@ -177,7 +177,7 @@ def _asked_by(scene: Scene, one: Lookup, by: str) -> str:
     return one.server if by == "server" else one.client
 
 
-def _utilization(scene: Scene, subject: Subject, edge_ns: Array) -> Array:
+def _utilization(scene: Scene, subject: Subject, edge_ns: Int64s) -> Float64s:
     """Percent of the speed, of one interface."""
     counters = readings(scene.evidence.analysis, int(edge_ns[0]), int(edge_ns[-1]))
     steps, _ = rises(counters.rows)

@@ -4,7 +4,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Int64s
 from yaffle.findings.held_up import spent_by, split_in_words
 from yaffle.session.evidence import Evidence
 
@@ -20,7 +20,7 @@ class Neighbour:
     first_ns: int
 
 
-def behind_words(evidence: Evidence, rows: Array) -> str:
+def behind_words(evidence: Evidence, rows: Int64s) -> str:
     """Where the servers' time of some waits went; empty where nothing is known behind them."""
     exchanges = evidence.waits.exchange[rows]
     spent, places = spent_by(evidence.analysis, exchanges[exchanges >= 0]), evidence.analysis.places

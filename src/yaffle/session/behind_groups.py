@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Float64s, Int64s
 from yaffle.ledger import causes
 from yaffle.ledger.bounds import BOUNDED
 from yaffle.quantiles import median, p95
@@ -15,7 +15,7 @@ _SURE = 0.9  # more certain than this is not said
 _MOST = 50  # exchanges beside one that stand in the tree
 
 
-def behind_server(evidence: Evidence, rows: Array) -> list[Group]:
+def behind_server(evidence: Evidence, rows: Int64s) -> list[Group]:
     """What a server waited for itself before it gave some answers: a row a service that it asked, most waiting first.
 
     The waits of a row are what these answers waited for it, so that together they are no more than the server's time.
@@ -28,7 +28,7 @@ def behind_server(evidence: Evidence, rows: Array) -> list[Group]:
     return _by_service(evidence, "behind it", (parts, behind.parts.via[parts]), links, behind.call, behind.front)
 
 
-def before_client(evidence: Evidence, rows: Array) -> list[Group]:
+def before_client(evidence: Evidence, rows: Int64s) -> list[Group]:
     """For what services a client, being a server itself, asked: a row a service that waited for these answers."""
     behind, exchanges = evidence.analysis.behind, _exchanges(evidence, rows)
     if not behind.call.size or not exchanges.size:
@@ -38,7 +38,7 @@ def before_client(evidence: Evidence, rows: Array) -> list[Group]:
     return _by_service(evidence, "in front of it", (parts, behind.parts.of[parts]), links, behind.front, behind.front)
 
 
-def tiers_of(evidence: Evidence, rows: Array) -> list[Group]:
+def tiers_of(evidence: Evidence, rows: Int64s) -> list[Group]:
     """The exchange in front of one, and those behind it, in order of time."""
     behind, found = evidence.analysis.behind, []
     for exchange in _exchanges(evidence, rows).tolist():
@@ -61,13 +61,13 @@ def has_tiers(evidence: Evidence, row: int) -> bool:
     return exchange >= 0 and (exchange in behind.in_front or bool(behind.links_of(exchange).size))
 
 
-def _exchanges(evidence: Evidence, rows: Array) -> Array:
+def _exchanges(evidence: Evidence, rows: Int64s) -> Int64s:
     found = evidence.waits.exchange[rows]
     return np.unique(found[found >= 0])
 
 
 def _by_service(
-    evidence: Evidence, where: str, waited: tuple[Array, Array], links: Array, shown: Array, clients_of: Array
+    evidence: Evidence, where: str, waited: tuple[Array, Array], links: Int64s, shown: Int64s, clients_of: Int64s
 ) -> list[Group]:
     """A row a service. waited: parts of servers' time, and for each the exchange whose service it goes to; of the links
     the exchanges `shown` stand in the rows, and those `clients_of` tell which clients waited.
@@ -88,7 +88,7 @@ def _by_service(
     return sorted(found, key=lambda group: -group.wait_ns)
 
 
-def _group(evidence: Evidence, where: str, part: Array, rows: Array, clients: int) -> Group | None:
+def _group(evidence: Evidence, where: str, part: Int64s, rows: Int64s, clients: int) -> Group | None:
     if not rows.size:
         return None
     waits, account = evidence.waits, evidence.analysis.account
@@ -113,7 +113,7 @@ def _group(evidence: Evidence, where: str, part: Array, rows: Array, clients: in
     )
 
 
-def _shares(evidence: Evidence, part: Array, rows: Array) -> tuple[Array, Array, Array]:
+def _shares(evidence: Evidence, part: Int64s, rows: Int64s) -> tuple[Int64s, Float64s, Float64s]:
     """(charges, least, most of each party) of parts of servers' time: the way there is the network's, the rest the
     servers' behind; among the causes of a party as these waits are charged.
     """

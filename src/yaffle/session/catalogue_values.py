@@ -8,7 +8,7 @@ from collections.abc import Iterator
 import numpy as np
 
 from yaffle.analysis import Analysis
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Float64s, Int64s
 from yaffle.findings.flow_labels import FlowLabels
 from yaffle.findings.flow_source import held_flows
 from yaffle.findings.interfaces import interface_labels, readings
@@ -153,7 +153,7 @@ def groups(evidence: Evidence, name: str, by: str) -> list[str]:
     return [labels.texts[k] for k in np.argsort(-packets, kind="stable").tolist() if packets[k]]
 
 
-def over_time(evidence: Evidence, name: str, by: str, label: str, edge_ns: Array) -> Array:
+def over_time(evidence: Evidence, name: str, by: str, label: str, edge_ns: Int64s) -> Float64s:
     """Values of equal intervals; nan where there is none. Raises HistoryError."""
     entry = BY_TITLE[name]
     if entry.table == READINGS:
@@ -199,7 +199,7 @@ def _thing(device: str, place: str) -> str:
     return f"{device} {place}".strip()
 
 
-def _of_reading(evidence: Evidence, name: str, label: str, edge_ns: Array) -> Array:
+def _of_reading(evidence: Evidence, name: str, label: str, edge_ns: Int64s) -> Float64s:
     history, found = evidence.analysis.history, np.full(edge_ns.size - 1, np.nan)
     if history is None:
         return found
@@ -224,7 +224,7 @@ def _of_reading(evidence: Evidence, name: str, label: str, edge_ns: Array) -> Ar
     return found
 
 
-def _of_counter(evidence: Evidence, name: str, label: str, edge_ns: Array) -> Array:
+def _of_counter(evidence: Evidence, name: str, label: str, edge_ns: Int64s) -> Float64s:
     """A second: bits of octets, packets of what is counted in packets."""
     counters = readings(evidence.analysis, int(edge_ns[0]), int(edge_ns[-1]))
     steps, _ = rises(counters.rows)
@@ -235,7 +235,7 @@ def _of_counter(evidence: Evidence, name: str, label: str, edge_ns: Array) -> Ar
     return np.where(spans > 0, scale * risen * 1e9 / np.maximum(1, spans), np.nan)
 
 
-def _of_flows(evidence: Evidence, name: str, by: str, label: str, edge_ns: Array) -> Array:
+def _of_flows(evidence: Evidence, name: str, by: str, label: str, edge_ns: Int64s) -> Float64s:
     held = held_flows(evidence.analysis, int(edge_ns[0]), int(edge_ns[-1]))
     rows = held.rows[held.rows[_BUSY] >= 0]
     if by and label and rows.size:

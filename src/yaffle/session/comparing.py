@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Float64s
 from yaffle.capture.addresses import Labels
 from yaffle.findings.flow_labels import FlowLabels, exporter_words
 from yaffle.findings.flow_source import HeldFlows, held_flows
@@ -48,14 +48,14 @@ class Compared:
     """Both periods on one axis, from their starts on."""
 
     settings: CompareSettings
-    before: Array  # (n,) values of intervals, nan where there is none
-    after: Array
+    before: Float64s  # (n,) values of intervals, nan where there is none
+    after: Float64s
     comparison: Comparison
     extent: list[GroupExtent]  # those that tell the changed from the unchanged best first
     counted: str  # what extent is told by
 
 
-def _side(scene: Scene, settings: CompareSettings, subject: Subject, periods: tuple[Period, ...]) -> Array:
+def _side(scene: Scene, settings: CompareSettings, subject: Subject, periods: tuple[Period, ...]) -> Float64s:
     """Values of the intervals of a period; of runs one each."""
     if settings.runs:
         return np.array([float(measured(scene, subject, np.array(period, np.int64))[0]) for period in periods])

@@ -9,7 +9,7 @@ from functools import cached_property
 import numpy as np
 
 from yaffle.analysis import Analysis
-from yaffle.arrays import Array, Int32s, Int64s
+from yaffle.arrays import Bools, Int32s, Int64s, Int64s2
 from yaffle.capture.addresses import Labels, client_labels, server_labels
 from yaffle.exchanges import labels
 from yaffle.findings.flow_source import held_flows
@@ -33,24 +33,24 @@ def _first_rows(flow: Int32s, first: Int64s) -> None:
 class Waits:
     """Columns of one length. `connection` is a row of the account; `exchange` is -1 where an opening failed."""
 
-    connection: Array
-    exchange: Array
-    first_ns: Array
-    end_ns: Array
-    charges: Array
+    connection: Int64s
+    exchange: Int64s
+    first_ns: Int64s
+    end_ns: Int64s
+    charges: Int64s2
 
     @cached_property
-    def wait_ns(self) -> Array:
+    def wait_ns(self) -> Int64s:
         """The whole wait of each row."""
         return np.asarray(self.charges.sum(axis=1))
 
     @cached_property
-    def by_column(self) -> Array:
+    def by_column(self) -> Int64s2:
         """The charges with a row a column of the ledger."""
         return np.ascontiguousarray(self.charges.T)
 
     @cached_property
-    def parties(self) -> Array:
+    def parties(self) -> Int64s2:
         """(n, 4): the wait by party, in the order of causes.PARTIES."""
         return party_sums(self.charges)
 
@@ -109,7 +109,7 @@ class Evidence:
         return found
 
     @cached_property
-    def asked(self) -> tuple[Labels, Array]:
+    def asked(self) -> tuple[Labels, Bools]:
         """For each message: what it asked under labels that fall together ("PROTOCOL\nLABEL"), and whether its answer
         was a failure.
         """
@@ -131,7 +131,7 @@ class Evidence:
         protocols = self.analysis.messages.protocol
         return Labels.of([protocols.get(c, "tcp") for c in range(self.analysis.account.flow.size)])
 
-    def messages_of(self, rows: Array) -> Array:
+    def messages_of(self, rows: Int64s) -> Int64s:
         """The message of each of some waits; -1 where there is none."""
         exchange = self.waits.exchange[rows]
         found = np.full(rows.size, -1, np.int64)
@@ -162,7 +162,7 @@ class Evidence:
         return int(self.analysis.account.of_exchange("message")[exchange]) if exchange >= 0 else -1
 
     @cached_property
-    def wait_of_exchange(self) -> Array:
+    def wait_of_exchange(self) -> Int64s:
         """For each exchange of the account its row of the waits; -1 where another view of it speaks."""
         found = np.full(self.analysis.account.exchange.shape[0], -1, np.int64)
         has = np.flatnonzero(self.waits.exchange >= 0)
@@ -179,7 +179,7 @@ class Evidence:
         codes[list(told)] = [index[name] for name in told.values()]
         return Labels(codes, list(index))
 
-    def _applications(self, server: Labels, port: Array, host: Labels) -> Labels:
+    def _applications(self, server: Labels, port: Int64s, host: Labels) -> Labels:
         keys = (server.codes * 65536 + port) * len(host.texts) + host.codes
         kinds, place = np.unique(keys, return_inverse=True)
         parts = [(*divmod(key // len(host.texts), 65536), host.texts[key % len(host.texts)]) for key in kinds.tolist()]
@@ -191,11 +191,11 @@ class Evidence:
         return Labels(names.codes[place] if kinds.size else keys, names.texts)
 
     @cached_property
-    def _service_table(self) -> tuple[Array, Array]:
+    def _service_table(self) -> tuple[Int64s, Int64s]:
         return np.unique(self.server.codes * 65536 + self.port, return_inverse=True)
 
     @property
-    def service(self) -> Array:
+    def service(self) -> Int64s:
         """For each connection: the number of its server and port."""
         return self._service_table[1]
 
@@ -247,7 +247,7 @@ class Evidence:
         )
 
     @cached_property
-    def bounds(self) -> Array:
+    def bounds(self) -> Int64s2:
         """For each wait the bounds of each party's part, ns (n, 6), in the order of ledger.bounds.FIELDS; what is no
         exchange's is as charged.
         """
@@ -261,7 +261,7 @@ class Evidence:
         return found
 
     @cached_property
-    def counted(self) -> Array:
+    def counted(self) -> Bools:
         """For each conversation: whether its packets count in sums (each conversation once, wherever it was seen)."""
         flows, account = self.analysis.capture.conversations, self.analysis.account
         counted = np.ones(flows.point.size, bool)
@@ -280,14 +280,14 @@ class Evidence:
         return counted
 
     @cached_property
-    def first_packet(self) -> Array:
+    def first_packet(self) -> Int64s:
         """For each conversation: the row of its first packet."""
         first = np.zeros(self.counted.size, np.int64)
         _first_rows(self.analysis.capture.packets.flow, first)
         return first
 
     @cached_property
-    def packet_counts(self) -> Array:
+    def packet_counts(self) -> Bools:
         """For each packet: whether it counts in sums."""
         flow = self.analysis.capture.packets.flow
         return np.asarray(np.append(self.counted, True)[flow])

@@ -5,7 +5,7 @@ from functools import cached_property
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Int64s
 from yaffle.ledger.limits import sender_limits
 from yaffle.ledger.transfers import loss_cover
 from yaffle.session.evidence import Evidence
@@ -13,7 +13,7 @@ from yaffle.transport import kinds
 from yaffle.transport.classify import told_apart
 from yaffle.transport.host_clock import extra_delays
 from yaffle.transport.round_trips import release_held
-from yaffle.transport.segments import BASE_CLIENT, FACTS, SCALES_KNOWN
+from yaffle.transport.segments import BASE_CLIENT, FACTS, SCALES_KNOWN, Segments
 from yaffle.transport.workspace import segment_space
 from yaffle.units import size
 
@@ -29,10 +29,10 @@ class Limits:
     own).
     """
 
-    from_ns: Array
-    to_ns: Array
-    what: Array  # index into ledger.limits.WORDS
-    allowed_bytes: Array
+    from_ns: Int64s
+    to_ns: Int64s
+    what: Int64s  # index into ledger.limits.WORDS
+    allowed_bytes: Int64s
 
 
 @dataclass(frozen=True)
@@ -60,10 +60,10 @@ class _Until:
     highest: tuple[Array, Array]  # byte that was sent
     acknowledged: tuple[Array, Array]  # byte of the side's
     last: tuple[Array, Array]  # segment of the side (index), -1 none
-    last_data: Array  # segment with data that was no copy (index), -1 none
+    last_data: Int64s  # segment with data that was no copy (index), -1 none
 
 
-def _until_each(g: Array) -> _Until:
+def _until_each(g: Segments) -> _Until:
     rows = np.arange(g.size)
 
     def greatest(own: Array, values: Array, none: int) -> Array:
@@ -113,12 +113,12 @@ class Connection:
             f" {self.server_port}"
         )
 
-    def since_previous(self) -> Array:
+    def since_previous(self) -> Int64s:
         """Time since the packet before, ns."""
         times = self.segments["t"]
         return np.diff(times, prepend=times[:1])
 
-    def sack_blocks(self, side: int) -> tuple[Array, Array, Array]:
+    def sack_blocks(self, side: int) -> tuple[Int64s, Int64s, Int64s]:
         """Blocks in which the peer says what of this side's bytes it holds out of order (RFC 2018): time, from, to."""
         g = self.segments
         rows = np.flatnonzero((g["d"] != side) & (g["sacks"] > 0))

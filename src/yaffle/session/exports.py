@@ -13,7 +13,7 @@ import pyarrow.compute
 import pyarrow.csv
 import pyarrow.parquet
 
-from yaffle.arrays import Array
+from yaffle.arrays import Bools, Int64s, Structs
 from yaffle.capture.addresses import labels_of
 from yaffle.capture.byte_source import ByteSource
 from yaffle.capture.captured import Source
@@ -69,7 +69,7 @@ def write_flows(scene: Scene, path: Path, progress: Progress = go_on) -> int:
         raise YaffleError(f"{path}: cannot be written ({error.strerror or error})") from error
 
 
-def flows_table(rows: Array, exporters: list[Exporter]) -> Any:
+def flows_table(rows: Structs, exporters: list[Exporter]) -> Any:
     """One row a record: who told, ends, times, counts as scaled by sampling."""
     columns: dict[str, Any] = {
         "exporter": pa.array([exporter_words(e) for e in exporters], pa.string()).take(pa.array(rows["exporter"]))
@@ -137,7 +137,7 @@ def connections_table(scene: Scene, masker: Masker | None = None) -> Any:
     return _masked(pa.table(columns), masker)
 
 
-def _known_ms(values: Array) -> Any:
+def _known_ms(values: Int64s) -> Any:
     return pa.array(values / 1e6, mask=values < 0)
 
 
@@ -171,7 +171,7 @@ def write_table(table: Any, path: Path) -> int:
 
 
 def write_packets(
-    evidence: Evidence, mask: Array, path: Path, masker: Masker | None = None, progress: Progress = go_on
+    evidence: Evidence, mask: Bools, path: Path, masker: Masker | None = None, progress: Progress = go_on
 ) -> int:
     """Writes the packets of a mask, in order of time, as pcapng; returns how many.
 

@@ -14,7 +14,7 @@ import duckdb
 import numpy as np
 import pyarrow as pa
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Structs
 from yaffle.capture.addresses import Labels
 from yaffle.capture.registry import marking, protocol_name
 from yaffle.findings.flow_labels import FlowLabels, service_port
@@ -60,7 +60,7 @@ def _numbered(values: Array, name: Callable[[int], str]) -> Any:
     )
 
 
-def _column(name: str, held: HeldFlows, rows: Array, labels: FlowLabels) -> Any:
+def _column(name: str, held: HeldFlows, rows: Structs, labels: FlowLabels) -> Any:
     """One of FLOW_COLUMNS."""
     by = {"application": "application", "source": "host", "destination": "peer", "site": "site",
           "site_pair": "site pair", "interface_in": "interface in", "interface_out": "interface out"}  # fmt: skip
@@ -87,7 +87,7 @@ def _column(name: str, held: HeldFlows, rows: Array, labels: FlowLabels) -> Any:
     return pa.array(rows["first_ns"].astype(np.int64), pa.timestamp("ns"))
 
 
-def _table(names: list[str], held: HeldFlows, rows: Array, places: Places) -> Any:
+def _table(names: list[str], held: HeldFlows, rows: Structs, places: Places) -> Any:
     labels = FlowLabels(held, rows, places)
     return pa.table({name: _column(name, held, rows, labels) for name in names or ["bytes"]})
 

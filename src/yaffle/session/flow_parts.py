@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from yaffle.arrays import Array, Float64s, Float64s2, Int64s
+from yaffle.arrays import Float64s, Float64s2, Int64s, Structs
 from yaffle.findings.flow_labels import DIMENSIONS, FlowLabels
 from yaffle.findings.flow_source import HeldFlows, held_flows
 from yaffle.findings.kernel_figures import KernelFigures, kernel_figures
@@ -35,7 +35,7 @@ class FlowPart:
     packets: float
     records: int
     share: float
-    trend: Array  # bytes in TREND equal stretches of the period
+    trend: Float64s  # bytes in TREND equal stretches of the period
     measured: str = ""  # what the exporter measured of these records, beside counting them
     kernel: KernelFigures | None = None  # what their senders' kernels did
 
@@ -58,12 +58,12 @@ class FlowPicture:
     exporter: int  # whose are shown; -1 without any
     settings: FlowSettings
     parts: list[FlowPart]
-    edges_ns: Array
-    bits_per_s: Array
+    edges_ns: Int64s
+    bits_per_s: Float64s
     octets: float
     records: int
     words: str  # at which level a history's records are; empty where each stands alone
-    recent_bps: Array  # of each part, in the last RECENT_S seconds of the period
+    recent_bps: Float64s2  # of each part, in the last RECENT_S seconds of the period
 
 
 @compiled_kernel
@@ -184,7 +184,7 @@ def flow_picture(
     )
 
 
-def _measured(held: HeldFlows, place: Array, codes: Array) -> dict[int, str]:
+def _measured(held: HeldFlows, place: Int64s, codes: Int64s) -> dict[int, str]:
     """By label: figures of the exporter's own in words, the mean and the most of each; texts as they are."""
     figures: dict[int, dict[str, list[int]]] = {}
     texts: dict[int, dict[str, str]] = {}
@@ -206,7 +206,7 @@ def _measured(held: HeldFlows, place: Array, codes: Array) -> dict[int, str]:
     return found
 
 
-def _recent(rows: Array, codes: Array, last_ns: int, seconds: int, count: int) -> Array:
+def _recent(rows: Structs, codes: Int64s, last_ns: int, seconds: int, count: int) -> Float64s:
     """Bits/s of each label in the last seconds of the period."""
     late = np.flatnonzero(rows["last_ns"] >= last_ns - seconds * 10**9)
     sums = np.zeros((count, 3))
@@ -214,14 +214,16 @@ def _recent(rows: Array, codes: Array, last_ns: int, seconds: int, count: int) -
     return np.asarray(sums[:, 0] * 8 / seconds)
 
 
-def _added(rows: Array, codes: Array, first_ns: int, last_ns: int, sums: Array, trends: Array, rate: Array) -> None:
+def _added(
+    rows: Structs, codes: Int64s, first_ns: int, last_ns: int, sums: Float64s2, trends: Float64s2, rate: Float64s
+) -> None:
     first, last, octets, packets, records = (
         np.ascontiguousarray(rows[name]) for name in ("first_ns", "last_ns", "octets", "packets", "records")
     )
     _spread(first, last, octets, packets, records, codes, first_ns, last_ns, sums, trends, rate)
 
 
-def flow_octets(evidence: Evidence, first_ns: int, last_ns: int, bins: int) -> Array:
+def flow_octets(evidence: Evidence, first_ns: int, last_ns: int, bins: int) -> Float64s:
     """The most bytes that any one exporter told of each of equal intervals, (bins,). Raises HistoryError."""
     held = held_flows(evidence.analysis, first_ns, last_ns)
     octets = np.zeros(bins)
@@ -238,7 +240,7 @@ def largest_exporters(held: HeldFlows) -> list[int]:
     return [k for k in np.argsort(-sizes, kind="stable")[:_MOST_EXPORTERS].tolist() if sizes[k] > 0]
 
 
-def octets_over(rows: Array, first_ns: int, last_ns: int, bins: int) -> Array:
+def octets_over(rows: Structs, first_ns: int, last_ns: int, bins: int) -> Float64s:
     """Bytes of some records in equal intervals of a period, each record spread evenly over its span, (bins,)."""
     octets = np.zeros(bins)
     _added(
@@ -254,8 +256,8 @@ def octets_over(rows: Array, first_ns: int, last_ns: int, bins: int) -> Array:
 
 
 def flow_series(
-    evidence: Evidence, first_ns: int, last_ns: int, settings: FlowSettings, edges_ns: Array
-) -> tuple[Array, list[str]]:
+    evidence: Evidence, first_ns: int, last_ns: int, settings: FlowSettings, edges_ns: Int64s
+) -> tuple[Float64s, list[str]]:
     """(bytes in equal intervals with these edges, labels of the dimension from the largest on) of one exporter.
 
     Raises HistoryError.

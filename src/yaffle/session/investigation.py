@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 
 from yaffle.analysis import Analysis
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Int64s
 from yaffle.case.folder import SUFFIX, open_case, save_case, save_memory
 from yaffle.errors import Cancelled
 from yaffle.findings.cleared import Cleared, cleared
@@ -349,7 +349,7 @@ class Investigation:
         self.scene = Scene(evidence, focus, self.opened.filter, filtered, trail_rows(evidence, filtered, focus.trail))
 
     @property
-    def rows(self) -> Array:
+    def rows(self) -> Int64s:
         """Waits in focus, trail included."""
         return self.scene.rows if self.scene is not None else np.empty(0, np.int64)
 

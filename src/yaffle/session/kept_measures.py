@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Float64s, Int64s
 from yaffle.history.store import History
 from yaffle.history.wait_rows import CHARGES
 from yaffle.history.wait_sums import Grouping, text
@@ -44,7 +44,7 @@ def _groups(history: History, places: Places, by: str) -> list[str]:
     return [part for _, part in sorted(waited)]
 
 
-def over_time(evidence: Evidence, name: str, by: str, label: str, edge_ns: Array) -> Array:
+def over_time(evidence: Evidence, name: str, by: str, label: str, edge_ns: Int64s) -> Float64s:
     """Values of equal intervals; nan where there is none. Raises HistoryError."""
     found = np.full(edge_ns.size - 1, np.nan)
     history = evidence.analysis.history

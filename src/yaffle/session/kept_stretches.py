@@ -6,7 +6,7 @@ from pathlib import Path
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Float64s, Int64s
 from yaffle.history.layout import HOUR_NS, counting, folders
 from yaffle.history.store import History
 from yaffle.records.catalogue import CYCLIC, HOPS, RADIO, Entry
@@ -43,7 +43,7 @@ def groups(history: History, entry: Entry, by: str, first_ns: int, last_ns: int)
     return found["subject"].to_pylist() if found is not None else []
 
 
-def over_time(history: History, entry: Entry, by: str, label: str, edge_ns: Array) -> Array:
+def over_time(history: History, entry: Entry, by: str, label: str, edge_ns: Int64s) -> Float64s:
     """Values of equal intervals; nan where there is none. A stretch counts for the interval that it ends in. Raises
     HistoryError.
     """

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from yaffle.arrays import Array
+from yaffle.arrays import Float64s, Float64s2, Int64s
 from yaffle.findings.flow_labels import BETWEEN, FlowLabels
 from yaffle.findings.flow_source import held_flows
 from yaffle.history.layout import HOUR_NS, Level
@@ -175,24 +175,24 @@ class KeptWaits:
             self._lengths(None)[1], np.empty(0, np.int64), [], "", _VOLUMES,
         )  # fmt: skip
 
-    def _by_hour(self, group: Group) -> tuple[Array, Array]:
+    def _by_hour(self, group: Group) -> tuple[Float64s2, Int64s]:
         hours, counts = np.zeros((24, causes.COUNT)), np.zeros(24, np.int64)
         for row in self._asked({"at": f"time_ns // {HOUR_NS} * {HOUR_NS}"}, group.trail).to_pylist():
             hours[hour(row["at"])] += [row[name] for name in CHARGES]
             counts[hour(row["at"])] += row["exchanges"]
         return hours, counts
 
-    def _lengths(self, group: Group | None) -> tuple[Array, Array]:
+    def _lengths(self, group: Group | None) -> tuple[Float64s, Int64s]:
         """(shares, waits) of a group, or of all."""
         rows = self._asked({"all_of_it": "1"}, group.trail if group is not None else ()).to_pylist()
         shares = np.unique(np.array([0.0, *_SHARES, 0.99, 0.999, 1.0]))
         if not rows or not rows[0][BINS]:
-            return shares, np.zeros(shares.size)
+            return shares, np.zeros(shares.size, np.int64)
         counts = np.cumsum(rows[0][BIN_COUNTS])
         place = np.searchsorted(counts, np.maximum(1, np.ceil(shares * counts[-1] - 1e-9)))
         return shares, values_of(np.array(rows[0][BINS])[place])
 
-    def _volumes(self, group: Group, edge_ns: Array) -> tuple[Array, Array]:
+    def _volumes(self, group: Group, edge_ns: Int64s) -> tuple[Float64s, Float64s]:
         """What flow records say passed meanwhile, bit/s: of this application, and of all others; to and from the site,
         where the trail leads to one. By the exporter that told most of that.
         """

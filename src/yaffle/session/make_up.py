@@ -37,7 +37,7 @@ class Part:
     octets: int
     packets: int
     share: float
-    trend: Array  # bytes in TREND equal stretches of the period
+    trend: Int64s  # bytes in TREND equal stretches of the period
     told: str = ""  # how the name was found, where that is a question
     where: str = ""  # the filter that selects it; empty where exchanges have no column for it
 
@@ -48,7 +48,7 @@ class _Dimension:
 
     texts: list[str]
     of_flow: tuple[Array, ...] = ()  # several where a conversation counts for several labels
-    of_packet: Array | None = None
+    of_packet: Int64s | None = None
     where: Callable[[int], str] = lambda _code: ""  # the filter that selects a label
 
 
@@ -127,7 +127,7 @@ def _either(addresses: list[str]) -> str:
     return " or ".join(f"{literal(address)} in (client, server)" for address in dict.fromkeys(addresses))
 
 
-def _and_none(codes: Array, none: int) -> Array:
+def _and_none(codes: Int64s, none: int) -> Int64s:
     """The codes of conversations, and one more for packets of none (row -1)."""
     return np.append(codes, none)
 
@@ -166,7 +166,7 @@ def _trend(
                         sums[k, column] += wire_bytes[i]
 
 
-def within(evidence: Evidence, mask: Array, by: str, label: str) -> Array:
+def within(evidence: Evidence, mask: Bools, by: str, label: str) -> Bools:
     """The packets of the mask that belong to one line of a make-up."""
     dimension = _dimension(evidence, by)
     if label not in dimension.texts:
@@ -179,7 +179,7 @@ def within(evidence: Evidence, mask: Array, by: str, label: str) -> Array:
 
 
 def make_up(
-    evidence: Evidence, packets: Array | None, by: str, most: int = 200, period: tuple[int, int] | None = None
+    evidence: Evidence, packets: Bools | None, by: str, most: int = 200, period: tuple[int, int] | None = None
 ) -> list[Part]:
     """The packets (a mask; all that count where None) by one of DIMENSIONS, largest first."""
     columns = evidence.analysis.capture.packets

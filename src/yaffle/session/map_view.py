@@ -12,7 +12,7 @@ from itertools import pairwise
 import numpy as np
 
 from yaffle.analysis import Analysis
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Int64s
 from yaffle.capture.addresses import labels_of
 from yaffle.capture.registry import marking
 from yaffle.findings.flow_labels import FlowLabels, service_port
@@ -126,7 +126,7 @@ def map_picture(scene: Scene) -> MapPicture:
     return MapPicture(list(drawing.places.values()), list(drawing.links.values()), flows[:_MOST_FLOWS])
 
 
-def _few(names: Array, weights: Array) -> dict[str, str]:
+def _few(names: Array, weights: Int64s) -> dict[str, str]:
     """Each name as the map has it: those with most, and one for all the rest."""
     sizes: Counter[str] = Counter()
     for name, weight in zip(names.tolist(), weights.tolist(), strict=True):
@@ -437,7 +437,7 @@ def _stand_devices(analysis: Analysis, drawing: _Drawing, ways: list[list[str]])
         drawing.devices[address] = drawing.witness(DEVICE, name, name, site if site not in alone else "")
 
 
-def _ends(held: HeldFlows, rows: Array, places: Places) -> tuple[str, str, bool]:
+def _ends(held: HeldFlows, rows: Int64s, places: Places) -> tuple[str, str, bool]:
     """(site of the clients, site of the servers, whether these flows go from clients to servers) of most of some
     records.
     """

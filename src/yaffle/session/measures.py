@@ -5,7 +5,7 @@ from typing import Any
 
 import numpy as np
 
-from yaffle.arrays import Array, Bools, Int64s, Uint8s, Uint32s
+from yaffle.arrays import Bools, Float64s, Int64s, Uint8s, Uint32s
 from yaffle.exchanges.lookup import Lookup
 from yaffle.kernels import int64, kernel
 from yaffle.session import catalogue_values
@@ -143,7 +143,7 @@ class Measure:
 DEFAULT = (Measure("volume", "volume", mark="steps"), Measure("TCP issues", "TCP issues", mark="steps"))
 
 
-def edges(first_ns: int, last_ns: int, interval_ns: int) -> Array:
+def edges(first_ns: int, last_ns: int, interval_ns: int) -> Int64s:
     """Edges of the intervals, int64 ns. interval_ns 0: as many as a screen shows.
 
     No more than MOST_INTERVALS: then longer ones.
@@ -184,13 +184,13 @@ def _weigh(
             sums[k] += octets[i] if by_octets else 1
 
 
-def _table(group: tuple[int, ...]) -> Array:
+def _table(group: tuple[int, ...]) -> Bools:
     return np.isin(np.arange(256) & kinds.KIND_MASK, group)
 
 
 def counted_packets(
-    scene: Scene, mask: Array, edge_ns: Array, group: tuple[int, ...] | None, octets: str = ""
-) -> Array:
+    scene: Scene, mask: Bools, edge_ns: Int64s, group: tuple[int, ...] | None, octets: str = ""
+) -> Int64s:
     """Packets of some kinds (all: None) in each interval, or bytes of a column of theirs."""
     packets = scene.evidence.analysis.capture.packets
     sums = np.zeros(edge_ns.size - 1, np.int64)
@@ -208,7 +208,7 @@ def counted_packets(
     return sums
 
 
-def values(scene: Scene, measure: Measure, edge_ns: Array) -> Array:
+def values(scene: Scene, measure: Measure, edge_ns: Int64s) -> Float64s:
     """One value an interval, in the measure's unit; nan where there is none. Raises FilterError or
     HistoryError.
     """
@@ -246,7 +246,7 @@ def asked(scene: Scene, counted: str) -> list[Lookup]:
     ]
 
 
-def latencies(rows: list[Lookup], edge_ns: Array) -> Array:
+def latencies(rows: list[Lookup], edge_ns: Int64s) -> Float64s:
     """Median latency of some questions in each interval, s."""
     return _medians(
         np.array([one.asked_ns for one in rows], np.int64),
@@ -255,7 +255,7 @@ def latencies(rows: list[Lookup], edge_ns: Array) -> Array:
     )
 
 
-def _medians(time_ns: Array, amounts: Array, edge_ns: Array, *, greatest: bool = False) -> Array:
+def _medians(time_ns: Int64s, amounts: Float64s, edge_ns: Int64s, *, greatest: bool = False) -> Float64s:
     """The median (of two in the middle the upper one) or the greatest in each interval; nan where there is none."""
     inside = (time_ns >= edge_ns[0]) & (time_ns <= edge_ns[-1])
     time_ns, amounts = time_ns[inside], amounts[inside]
@@ -269,7 +269,7 @@ def _medians(time_ns: Array, amounts: Array, edge_ns: Array, *, greatest: bool =
     return found
 
 
-def _of_waits(scene: Scene, rows: Array, counted: str, edge_ns: Array) -> Array:
+def _of_waits(scene: Scene, rows: Int64s, counted: str, edge_ns: Int64s) -> Float64s:
     waits, bins = scene.evidence.waits, edge_ns.size - 1
     first = waits.first_ns[rows]
     inside = (first >= edge_ns[0]) & (first <= edge_ns[-1])

@@ -4,7 +4,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Float64s, Structs
 from yaffle.findings.flow_labels import FlowLabels, exporter_words
 from yaffle.findings.flow_source import HeldFlows, held_flows
 from yaffle.session.baselines import FLOW_VOLUME, Subject, groups_of, measured
@@ -36,7 +36,7 @@ class Peak:
     complaints: tuple[Complaint, ...]  # while it lasted, or within an hour of that
 
 
-def highest(octets: Array, most: int) -> list[int]:
+def highest(octets: Float64s, most: int) -> list[int]:
     """Places that are higher than what surrounds them, highest first; of a stretch that stays nearly as high only the
     highest.
     """
@@ -50,12 +50,12 @@ def highest(octets: Array, most: int) -> list[int]:
     return found
 
 
-def _is_top(octets: Array, place: int) -> bool:
+def _is_top(octets: Float64s, place: int) -> bool:
     """Whether neither neighbor is higher."""
     return bool(octets[place] >= octets[max(0, place - 1) : place + 2].max())
 
 
-def lasting(values: Array, place: int) -> tuple[int, int]:
+def lasting(values: Float64s, place: int) -> tuple[int, int]:
     """From where to where it stays nearly as high as at a place: the first, and the one behind the last."""
     low = np.flatnonzero(values < _SAME * values[place])
     before, after = low[low < place], low[low > place]
@@ -122,7 +122,7 @@ def _of_group(
     return Peak(label or subject.words, start, stop, lasted, value, subject.unit, *made, near)
 
 
-def _made_by(scene: Scene, held: HeldFlows, rows: Array, start: int, stop: int) -> tuple[str, float, str]:
+def _made_by(scene: Scene, held: HeldFlows, rows: Structs, start: int, stop: int) -> tuple[str, float, str]:
     """(the pair that carried most, its share, the application that did)."""
     rows = rows[(rows["last_ns"] >= start) & (rows["first_ns"] < stop)]
     if not rows.size:

@@ -6,7 +6,7 @@ import duckdb
 import numpy as np
 import pyarrow as pa
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Float64s, Int64s
 from yaffle.history.layout import (
     DAY_NS,
     HOUR_NS,
@@ -42,13 +42,13 @@ class ProbeCourse:
     target: str
     direction: str
     width_ns: int  # of the intervals that points stand for; 0: single results
-    times_ns: Array
-    trips_ms: Array
-    mos: Array
-    asked: Array  # results a point
-    went_well: Array  # of them
-    lost_percent: Array  # mean
-    rate_bps: Array  # of speed, mean; NaN where none was measured
+    times_ns: Int64s
+    trips_ms: Float64s
+    mos: Float64s
+    asked: Int64s  # results a point
+    went_well: Int64s  # of them
+    lost_percent: Float64s  # mean
+    rate_bps: Float64s  # of speed, mean; NaN where none was measured
     median_ms: float  # of all round trips; NaN of none
     p95_ms: float
     worst_mos: float  # that 95 of 100 results reach, of intervals the least; NaN of none
@@ -171,11 +171,11 @@ def _names(part: pa.Table) -> tuple[str, str, str, str]:
     return first["name"], first["kind"], first["target"], first["direction"]
 
 
-def _figures(part: pa.Table, key: str) -> Array:
+def _figures(part: pa.Table, key: str) -> Float64s:
     return np.asarray(part[key].to_numpy(zero_copy_only=False).astype(np.float64))
 
 
-def _mean(part: pa.Table, name: str) -> Array:
+def _mean(part: pa.Table, name: str) -> Float64s:
     results = _figures(part, f"{name}_results")
     return np.where(results > 0, _figures(part, f"{name}_sum") / np.maximum(1, results), np.nan)
 

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Structs
 from yaffle.findings.behind_moves import Asked, Questions
 from yaffle.quantiles import median
 from yaffle.radio.frames import address_text
@@ -96,7 +96,7 @@ def radio_picture(scene: Scene) -> RadioPicture | None:
     return RadioPicture(radio.access_points, rows, names, by_site, sites.of_point, radio.notes)
 
 
-def site_rows(found: RadioSites, radio: Radio, rows: Sequence[StationRow], heard: Array) -> list[SiteRow]:
+def site_rows(found: RadioSites, radio: Radio, rows: Sequence[StationRow], heard: Structs) -> list[SiteRow]:
     """All sites, worst first, by what was heard at their access points (rows of HEARD); what belongs to none stands
     under an empty name.
     """

@@ -13,7 +13,7 @@ from typing import Any
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Bools, Float64s, Int64s
 from yaffle.history.layout import PROBES, files_between, folders
 from yaffle.history.probe_rows import every_column
 from yaffle.history.store import History
@@ -39,7 +39,7 @@ class RouteHop:
     sent: int  # packets, of runs that came to the target: of others nobody can tell what was lost
     answered: int
     lost: float
-    trips_ms: Array
+    trips_ms: Float64s
     added_ms: float  # median, run by run, above the nearest hop before it that answered; NaN where it never did
 
     @property
@@ -97,9 +97,9 @@ class RouteCourse:
     target: str
     source: str  # who was asked to test; empty: the collector itself
     over: str
-    times_ns: Array
-    well: Array
-    path_of: Array  # the path of each run, its place among `paths`; -1 where nothing answered
+    times_ns: Int64s
+    well: Bools
+    path_of: Int64s  # the path of each run, its place among `paths`; -1 where nothing answered
     paths: list[RoutePath]
     changes: list[RouteChange]
     hops: list[RouteHop]
@@ -205,7 +205,7 @@ def _first_other(one: Addresses, other: Addresses) -> int:
     return next((k for k, alike in enumerate(same) if not alike), min(len(one), len(other))) + 1
 
 
-def _hops(runs: Sequence[list[dict[str, Any]]], well: Array, places: Places) -> list[RouteHop]:
+def _hops(runs: Sequence[list[dict[str, Any]]], well: Bools, places: Places) -> list[RouteHop]:
     held: dict[tuple[int, str], _Hop] = {}
     for number, hops in enumerate(runs):
         missed = np.array([1 - hop["answered"] / hop["sent"] if hop["sent"] else 0.0 for hop in hops])

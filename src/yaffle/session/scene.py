@@ -7,7 +7,7 @@ from functools import cached_property
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Bools, Int64s
 from yaffle.session.evidence import Evidence
 from yaffle.session.filtering import Filter
 from yaffle.session.focus import Focus
@@ -20,8 +20,8 @@ class Scene:
     evidence: Evidence
     focus: Focus
     filter: Filter
-    filtered: Array  # waits in the period and the filter, wherever the trail leads
-    rows: Array  # those on the trail
+    filtered: Int64s  # waits in the period and the filter, wherever the trail leads
+    rows: Int64s  # those on the trail
 
     @property
     def first_ns(self) -> int:
@@ -33,14 +33,14 @@ class Scene:
         """End of the period."""
         return self.focus.period[1] if self.focus.period else self.evidence.last_ns
 
-    def packets_of(self, rows: Array) -> Array:
+    def packets_of(self, rows: Int64s) -> Bools:
         """Mask of the packets of the connections of some waits, in the period, each counted once."""
         flows = np.zeros(self.evidence.counted.size + 1, bool)
         flows[self.evidence.analysis.account.flow[np.unique(self.evidence.waits.connection[rows])]] = True
         return np.asarray(self.in_period & flows[self.evidence.analysis.capture.packets.flow])
 
     @cached_property
-    def in_period(self) -> Array:
+    def in_period(self) -> Bools:
         """Mask of the packets in the period that count in sums."""
         packets = self.evidence.analysis.capture.packets
         mask = self.evidence.packet_counts
@@ -49,7 +49,7 @@ class Scene:
         return mask
 
     @cached_property
-    def packets(self) -> Array:
+    def packets(self) -> Bools:
         """Mask of the packets in focus: by trail and filter through their connections, and by the period."""
         return self.packets_of(self.rows) if self.focus.trail or self.focus.filter else self.in_period
 

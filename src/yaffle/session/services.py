@@ -5,7 +5,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Bools, Float64s, Int64s
 from yaffle.capture.addresses import address_of
 from yaffle.exchanges.lookup import UNANSWERED
 from yaffle.findings.services import failed
@@ -51,13 +51,13 @@ class Service:
     median_ns: float | None
     p95_ns: float | None
     worst_ns: float | None
-    trend: Array  # questions over the period
+    trend: Int64s  # questions over the period
     address: str = ""  # of the server; empty where several answer under one name
     clients: tuple[str, ...] = ()  # some of those that asked: where it failed, those it failed
     where: str = ""  # the filter that selects its exchanges; what is not TCP has none
-    asked_ns: Array = field(default_factory=lambda: np.empty(0, np.int64))  # of each question, in order of time
-    latency_ns: Array = field(default_factory=lambda: np.empty(0, np.int64))  # -1 without an answer
-    bad: Array = field(default_factory=lambda: np.empty(0, bool))  # failed, or no answer
+    asked_ns: Int64s = field(default_factory=lambda: np.empty(0, np.int64))  # of each question, in order of time
+    latency_ns: Int64s = field(default_factory=lambda: np.empty(0, np.int64))  # -1 without an answer
+    bad: Bools = field(default_factory=lambda: np.empty(0, bool))  # failed, or no answer
 
     @property
     def failed_share(self) -> float:
@@ -163,14 +163,14 @@ def _of_exchanges(evidence: Evidence, first_ns: int, last_ns: int, tallies: dict
 class Answering:
     """How a service answered over time: per interval, nan where it was not asked."""
 
-    edges_ns: Array
-    median_ns: Array
-    p95_ns: Array
-    asked: Array
-    bad: Array  # failed, or no answer
+    edges_ns: Int64s
+    median_ns: Float64s
+    p95_ns: Float64s
+    asked: Int64s
+    bad: Int64s  # failed, or no answer
 
 
-def answering(service: Service, edges_ns: Array) -> Answering:
+def answering(service: Service, edges_ns: Int64s) -> Answering:
     """The service in intervals; edges_ns: int64 (n + 1,)."""
     bins = edges_ns.size - 1
     place = np.clip(np.searchsorted(edges_ns, service.asked_ns, "right") - 1, 0, bins - 1)
@@ -186,5 +186,9 @@ def answering(service: Service, edges_ns: Array) -> Answering:
         line[some] = latency[order][begins[some] + np.minimum(sizes[some] - 1, (share * sizes[some]).astype(np.int64))]
         found.append(line)
     return Answering(
-        edges_ns, found[0], found[1], np.bincount(place, minlength=bins), np.bincount(place, service.bad, bins)
+        edges_ns,
+        found[0],
+        found[1],
+        np.bincount(place, minlength=bins),
+        np.bincount(place[service.bad], minlength=bins),
     )

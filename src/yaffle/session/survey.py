@@ -4,7 +4,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from yaffle.arrays import Array, Bools, Int64s, Uint8s, Uint32s
+from yaffle.arrays import Array, Bools, Float64s, Int64s, Uint8s, Uint32s
 from yaffle.findings.host_readings import HostSeries, host_readings
 from yaffle.findings.interfaces import Interfaces, interfaces
 from yaffle.findings.whereabouts import Whereabouts, whereabouts
@@ -28,13 +28,13 @@ from yaffle.transport.bursts import Bursts, bursts
 class Series:
     """Volume and troubles per interval."""
 
-    edges_ns: Array  # (n + 1,)
+    edges_ns: Int64s  # (n + 1,)
     octets: Array  # (n,)
-    packets: Array  # (n,)
-    troubles: Array  # (n,) segments that tell of trouble
+    packets: Int64s  # (n,)
+    troubles: Int64s  # (n,) segments that tell of trouble
 
     @property
-    def bits_per_s(self) -> Array:
+    def bits_per_s(self) -> Float64s:
         """Rate of each interval."""
         return np.asarray(self.octets * 8e9 / np.maximum(1, np.diff(self.edges_ns)))
 
@@ -99,7 +99,7 @@ class Trouble:
     name: str
     count: int
     share: float  # of the TCP packets in focus
-    trend: Array
+    trend: Int64s
     worst_ns: tuple[int, int]  # the stretch in which most of it lies
 
 
@@ -146,7 +146,7 @@ class SurveySettings:
 class SurveyPicture:
     """Everything the station shows, computed at once."""
 
-    edges_ns: Array
+    edges_ns: Int64s
     lines: tuple[tuple[Measure, Array], ...]
     errors: tuple[str, ...]
     parts: list[Part]
@@ -160,7 +160,7 @@ class SurveyPicture:
     tests: list[ProbeCourse] | None  # None: not looked at, or nothing is tested
     tests_known: bool  # whether they were looked at
     bursts: Bursts
-    full_ms: Array  # of each second at or over the line rate; empty without one
+    full_ms: Float64s  # of each second at or over the line rate; empty without one
     packets: int
     octets: int
 

@@ -4,7 +4,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Int64s
 from yaffle.session.behind import behind_words
 from yaffle.session.evidence import Evidence
 from yaffle.tiers.critical_path import Stretch, critical_path
@@ -62,7 +62,7 @@ class TiersPicture:
         return max(tier.last_ns for tier in self.tiers) - self.first_ns
 
 
-def tiered_exchanges(evidence: Evidence, connection: int) -> Array:
+def tiered_exchanges(evidence: Evidence, connection: int) -> Int64s:
     """The exchanges of a connection that lie behind another one, or have something behind them, in order of time."""
     behind, account = evidence.analysis.behind, evidence.analysis.account
     first, last = np.searchsorted(account.of_exchange("connection"), [connection, connection + 1])

@@ -13,7 +13,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Int64s
 from yaffle.capture.addresses import address_of
 from yaffle.ledger import causes
 from yaffle.ledger.names import NameParts, least_answers
@@ -39,7 +39,7 @@ class Step:
     answering_ns: int  # when the answer began; last_ns where that is not known
     last_ns: int
     octets: int
-    charges: Array
+    charges: Int64s
     wait: int = -1  # row of the waits; -1 for a look-up
     connection: int = -1
     follows: int = -1  # the step that let this one begin; -1 for what began the visit
@@ -114,7 +114,7 @@ class Visit:
         )
 
 
-def _starts(first: Array, last: Array) -> Array:
+def _starts(first: Int64s, last: Int64s) -> Int64s:
     """Indices at which a new visit begins; first: sorted."""
     if not first.size:
         return np.empty(0, np.int64)
@@ -127,8 +127,8 @@ class Visits:
     """The visits of one client, by their rows; a visit is put together when it is looked at."""
 
     client: str
-    rows: Array  # waits of the client, in order of their begin
-    starts: Array
+    rows: Int64s  # waits of the client, in order of their begin
+    starts: Int64s
     evidence: Evidence
 
     @classmethod
@@ -143,7 +143,7 @@ class Visits:
     def __len__(self) -> int:
         return int(self.starts.size)
 
-    def rows_of(self, number: int) -> Array:
+    def rows_of(self, number: int) -> Int64s:
         """Waits of one visit."""
         return self.rows[self.starts[number] : self.starts[number + 1] if number + 1 < len(self) else self.rows.size]
 

@@ -5,7 +5,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Float64s, Int64s
 from yaffle.session.evidence import Evidence
 
 EXCHANGE = 4  # the deepest level
@@ -22,11 +22,11 @@ class Group:
     median_ns: int
     p95_ns: int
     worst_ns: int
-    charges: Array  # ns by charge column
+    charges: Int64s  # ns by charge column
     repeats: int
-    low_ns: Array  # least of each party's part, in the order of ledger.bounds.BOUNDED
-    high_ns: Array  # and most
-    rows: Array = field(repr=False)  # rows of the waits
+    low_ns: Float64s  # least of each party's part, in the order of ledger.bounds.BOUNDED
+    high_ns: Float64s  # and most
+    rows: Int64s = field(repr=False)  # rows of the waits
     period: tuple[int, int] | None = None  # of an hour of kept waits: nothing opens below it
     beside: bool = False  # lies behind the row above it, or in front, and is not part of it
 

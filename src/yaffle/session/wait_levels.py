@@ -179,7 +179,7 @@ class Level(GroupLevel):
         )
 
 
-def groups(evidence: Evidence, rows: Array, trail: tuple[str, ...]) -> Sequence[Group]:
+def groups(evidence: Evidence, rows: Int64s, trail: tuple[str, ...]) -> Sequence[Group]:
     """The next level below a trail, worst first. `rows` are the waits of that trail. A server opens into what it waited
     for itself, too, and a client that is a server itself into those it asked for.
     """

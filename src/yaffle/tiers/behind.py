@@ -5,7 +5,7 @@ from functools import cached_property
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Bools, Float64s, Int32s2, Int64s
 from yaffle.capture.conversations import Rows
 from yaffle.capture.payload import Payload
 from yaffle.exchanges.messages import Messages
@@ -24,28 +24,28 @@ LEAST_CERTAINTY = 0.5  # A link is named that is more certain: so a call lies be
 class Parts:
     """Where servers' time went, in order of `of`; the parts of one add up to its server's time."""
 
-    of: Array  # int64: the exchange whose server's time it is a part of
-    via: Array  # the exchange behind it by which it went there; itself for its server's own
-    at: Array  # the exchange where it went
-    kind: Array  # OWN: that one's server; NETWORK: between it and who asked
-    ns: Array  # float64: on average over all that may be so
-    least_ns: Array  # and between what it lies there
-    most_ns: Array
+    of: Int64s  # the exchange whose server's time it is a part of
+    via: Int64s  # the exchange behind it by which it went there; itself for its server's own
+    at: Int64s  # the exchange where it went
+    kind: Int64s  # OWN: that one's server; NETWORK: between it and who asked
+    ns: Float64s  # on average over all that may be so
+    least_ns: Float64s  # and between what it lies there
+    most_ns: Float64s
 
 
 @dataclass(frozen=True)
 class Behind:
     """Rows are of the account's exchanges. Links in order of `front`."""
 
-    call: Array  # int64: the exchange that lies behind
-    front: Array  # behind whose answer
-    certainty: Array  # 0 to 1
-    seen: Array  # bool: made by the front's own server; False: by one behind it whose own requests no point saw
+    call: Int64s  # the exchange that lies behind
+    front: Int64s  # behind whose answer
+    certainty: Float64s  # 0 to 1
+    seen: Bools  # made by the front's own server; False: by one behind it whose own requests no point saw
     parts: Parts
     unseen: tuple[UnseenServer, ...] = ()  # those servers
 
     @cached_property
-    def named(self) -> Array:
+    def named(self) -> Bools:
         """Whether each link is certain enough to be named."""
         return np.asarray(self.certainty > LEAST_CERTAINTY + 1e-9)
 
@@ -55,13 +55,13 @@ class Behind:
         return dict(zip(self.call[self.named].tolist(), self.front[self.named].tolist(), strict=True))
 
     @cached_property
-    def _named_in_order(self) -> tuple[Array, Array]:
+    def _named_in_order(self) -> tuple[Int64s, Int64s]:
         """(calls in order, the fronts of each) of the links that are named."""
         calls = self.call[self.named]
         order = np.argsort(calls, kind="stable")
         return calls[order], self.front[self.named][order]
 
-    def fronts_of(self, exchanges: Array) -> Array:
+    def fronts_of(self, exchanges: Int64s) -> Int64s:
         """Of each of some exchanges the one behind whose answer it lies, by a link that is named; -1 without."""
         calls, fronts = self._named_in_order
         place = np.searchsorted(calls, exchanges, "right") - 1
@@ -69,7 +69,7 @@ class Behind:
         found[found] = calls[place[found]] == exchanges[found]
         return np.where(found, np.append(fronts, -1)[place], -1)
 
-    def lie_behind(self, exchanges: Array, fronts: Array) -> Array:
+    def lie_behind(self, exchanges: Int64s, fronts: Int64s) -> Bools:
         """Whether each of some exchanges lies behind the answer of any of some others, however deep."""
         found, above = np.zeros(exchanges.size, bool), np.arange(exchanges.size)
         front = self.fronts_of(exchanges)
@@ -81,32 +81,32 @@ class Behind:
             front = self.fronts_of(front)
         return found
 
-    def links_among(self, exchanges: Array) -> Array:
+    def links_among(self, exchanges: Int64s) -> Int64s:
         """Links that are named of what lies behind any of some exchanges, by place."""
         found = _stretches(self.front, exchanges)[0]
         return np.asarray(found[self.named[found]])
 
-    def parts_among(self, exchanges: Array) -> Array:
+    def parts_among(self, exchanges: Int64s) -> Int64s:
         """The parts of the server's time of all of some exchanges, by place."""
         return _stretches(self.parts.of, exchanges)[0]
 
-    def known_of(self, exchanges: Array) -> Array:
+    def known_of(self, exchanges: Int64s) -> Bools:
         """Whether anything is known of what lies behind each of some exchanges."""
         return np.asarray(_stretches(self.parts.of, exchanges)[1] > 0)
 
-    def links_of(self, exchange: int) -> Array:
+    def links_of(self, exchange: int) -> Int64s:
         """Links that are named of what lies behind an exchange, by place."""
         first, last = np.searchsorted(self.front, exchange), np.searchsorted(self.front, exchange, "right")
         return np.asarray(first + np.flatnonzero(self.named[first:last]))
 
-    def parts_of(self, exchange: int) -> Array:
+    def parts_of(self, exchange: int) -> Int64s:
         """The parts of its server's time, by place, the largest first; none where nothing lies behind it."""
         first = np.searchsorted(self.parts.of, exchange)
         last = np.searchsorted(self.parts.of, exchange, "right")
         return np.asarray(first + np.argsort(-self.parts.ns[first:last], kind="stable"))
 
 
-def _stretches(ordered: Array, values: Array) -> tuple[Array, Array]:
+def _stretches(ordered: Int64s, values: Int64s) -> tuple[Int64s, Int64s]:
     """Where each of the values stands in a column that is in order: all places one after another, and how many each."""
     first, last = (np.searchsorted(ordered, values, side) for side in ("left", "right"))
     count = last - first
@@ -119,7 +119,7 @@ def nothing_behind() -> Behind:
     return Behind(none, none, part, np.empty(0, bool), Parts(none, none, none, none, part, part, part))
 
 
-def _doubtful(samples: Array) -> Array:
+def _doubtful(samples: Int32s2) -> Bools:
     """Which hops' own parts differ between the states: those that some call lies behind in one and not in another, and
     all in front of these.
     """
@@ -134,7 +134,7 @@ def _doubtful(samples: Array) -> Array:
     return found[:-1]
 
 
-def _below(samples: Array, hops: Array) -> Array:
+def _below(samples: Int32s2, hops: Int64s) -> Int64s:
     """Some hops, and all that lie below them in any state."""
     inside = np.zeros(samples.shape[1] + 1, bool)
     inside[hops] = True
@@ -145,7 +145,7 @@ def _below(samples: Array, hops: Array) -> Array:
         inside[:-1] |= more
 
 
-def _in_every_state(found: Hops, samples: Array, roots: Array, watch: Watch) -> split_parts.Parts:
+def _in_every_state(found: Hops, samples: Int32s2, roots: Int64s, watch: Watch) -> split_parts.Parts:
     """The parts of some roots over all states; what has nothing to do with them is left out."""
     rows = _below(samples, roots)
     times = HopTimes(**{field.name: getattr(found, field.name)[rows] for field in fields(HopTimes)})
@@ -155,12 +155,12 @@ def _in_every_state(found: Hops, samples: Array, roots: Array, watch: Watch) -> 
     return parts._replace(root=rows[parts.root], via=rows[parts.via], hop=rows[parts.hop])
 
 
-def _averaged(found: Hops, samples: Array, roots: Array, watch: Watch) -> Parts:
+def _averaged(found: Hops, samples: Int32s2, roots: Int64s, watch: Watch) -> Parts:
     """The parts over all states, as hops, in order of `of`."""
     doubtful = _doubtful(samples)[roots]
     sure = split(found, samples[:1], roots[~doubtful], watch)
     unsure = _in_every_state(found, samples, roots[doubtful], watch)
-    joined = [np.concatenate(columns) for columns in zip(sure, unsure, strict=True)]
+    joined: list[Array] = [np.concatenate(columns) for columns in zip(sure, unsure, strict=True)]
     order = np.argsort(joined[0], kind="stable")
     return Parts(*(column[order] for column in joined))
 
@@ -168,7 +168,7 @@ def _averaged(found: Hops, samples: Array, roots: Array, watch: Watch) -> Parts:
 def find_behind(
     account: Account,
     flows: Rows,
-    speaker: Array,
+    speaker: Int64s,
     messages: Messages,
     payload: Payload,
     watch: Watch | None = None,

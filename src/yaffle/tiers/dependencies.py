@@ -4,7 +4,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Int64s
 from yaffle.tiers.behind import Behind
 from yaffle.tiers.split import NETWORK
 
@@ -26,7 +26,7 @@ class Dependency:
     certainty: float  # of the links, on average, by how likely each is
 
 
-def dependencies(behind: Behind, service: Array, server_ns: Array) -> list[Dependency]:
+def dependencies(behind: Behind, service: Int64s, server_ns: Int64s) -> list[Dependency]:
     """All of them, those with the longest waits first.
 
     service: number of each exchange's service, -1 for exchanges that do not count; server_ns: of each exchange.

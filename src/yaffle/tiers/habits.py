@@ -11,7 +11,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Float64s, Float64s2, Float64s3, Float64s4, Int64s2
 from yaffle.kernels import int64, pasted
 from yaffle.tiers.host_calls import TOKEN_BIT, HostCalls
 
@@ -27,34 +27,34 @@ _FEW = 4.0  # observations' worth of belief in what is coarser
 class Counts(NamedTuple):
     """What was observed, float64. P counts from 1 (0: the request itself), the last C is the answer."""
 
-    follows: Array  # (F, P, C)
-    gap: Array  # (F, P, C, BINS)
-    late: Array  # (C, 2): ends before the answer begins, or not
-    unowned: Array  # (C)
-    alike: Array  # (F, C, BITS, 2): of calls and their requests, without and with what each bit says
-    base: Array  # the same of calls and all requests that were under way
-    same: Array  # (C, 2): the call before it of the same service was on another connection, or on the same
-    freed: Array  # (C, BINS): of calls that waited for a connection: the gap since it was free
-    waited: Array  # (C, 2): whose connection another request used meanwhile: did not wait for it, or did
-    overtook: Array  # (C, 2): of two that waited for one at once: served in order, or not
-    pair: Array  # of each pair of first values: calls whose request had the one and they the other
+    follows: Float64s3  # (F, P, C)
+    gap: Float64s4  # (F, P, C, BINS)
+    late: Float64s2  # (C, 2): ends before the answer begins, or not
+    unowned: Float64s  # (C)
+    alike: Float64s4  # (F, C, BITS, 2): of calls and their requests, without and with what each bit says
+    base: Float64s4  # the same of calls and all requests that were under way
+    same: Float64s2  # (C, 2): the call before it of the same service was on another connection, or on the same
+    freed: Float64s2  # (C, BINS): of calls that waited for a connection: the gap since it was free
+    waited: Float64s2  # (C, 2): whose connection another request used meanwhile: did not wait for it, or did
+    overtook: Float64s2  # (C, 2): of two that waited for one at once: served in order, or not
+    pair: Float64s  # of each pair of first values: calls whose request had the one and they the other
 
 
 class Habits(NamedTuple):
     """The same as logarithms of probabilities (gaps: of densities per ns; likeness: of ratios)."""
 
-    follows: Array
-    gap: Array
-    late: Array
-    unowned: Array
-    place: Array  # (F, C): the bit of values that tells most
-    value: Array  # (F, C, 2)
-    token: Array  # (F, C, 2)
-    same: Array  # (C, 2)
-    freed: Array  # (C, BINS)
-    waited: Array  # (C, 2)
-    overtook: Array  # (C, 2)
-    pair: Array  # a pair
+    follows: Float64s3
+    gap: Float64s4
+    late: Float64s2
+    unowned: Float64s
+    place: Int64s2  # (F, C): the bit of values that tells most
+    value: Float64s3  # (F, C, 2)
+    token: Float64s3  # (F, C, 2)
+    same: Float64s2  # (C, 2)
+    freed: Float64s2  # (C, BINS)
+    waited: Float64s2  # (C, 2)
+    overtook: Float64s2  # (C, 2)
+    pair: Float64s  # a pair
 
 
 def no_counts(fronts: int, calls: int, pairs: int) -> Counts:
@@ -98,7 +98,7 @@ def _mixed(counts: Array, coarser: Array, axes: int) -> Array:
     return np.asarray((counts + _FEW * coarser) / (counts.sum(axis=along, keepdims=True) + _FEW))
 
 
-def _gaps(counts: Array) -> Array:
+def _gaps(counts: Float64s4) -> Float64s4:
     """Densities of gaps, log per ns: by request, last call and next call; what is rare leans on what is less fine, at
     last on a spread that is even over the logarithm of time.
     """
@@ -114,7 +114,7 @@ def _smoothed(counts: Array) -> Array:
     return np.apply_along_axis(lambda row: np.convolve(row, _SMOOTH, "same"), -1, counts) if counts.sum() else counts
 
 
-def _pair_ratios(counts: Counts, host: HostCalls, value: Array) -> Array:
+def _pair_ratios(counts: Counts, host: HostCalls, value: Float64s3) -> Float64s:
     """How much likelier a call's first value is with its request's than with any, log, a pair; 0 where the agreement
     of values (`value`, the ratios) says it already.
     """
@@ -134,7 +134,7 @@ def _pair_ratios(counts: Counts, host: HostCalls, value: Array) -> Array:
     return found
 
 
-def _ratios(counts: Counts, bit: Array) -> Array:
+def _ratios(counts: Counts, bit: Int64s2) -> Float64s3:
     """(F, C, 2): how much likelier a bit is not set, or set, with the own request than with any, log."""
     own, base = (
         np.take_along_axis(c, bit[:, :, np.newaxis, np.newaxis], 2)[:, :, 0] for c in (counts.alike, counts.base)
@@ -144,7 +144,7 @@ def _ratios(counts: Counts, bit: Array) -> Array:
     return np.asarray(np.log(share_own / share_base))
 
 
-def _telling_place(counts: Counts) -> Array:
+def _telling_place(counts: Counts) -> Int64s2:
     """(F, C): the place of values whose agreement tells most of who made a call."""
     own, base = counts.alike[:, :, :TOKEN_BIT, :], counts.base[:, :, :TOKEN_BIT, :]
     p = (own + 0.5) / (own.sum(axis=-1, keepdims=True) + 1.0)
@@ -152,7 +152,7 @@ def _telling_place(counts: Counts) -> Array:
     return np.asarray((p * np.log(p / q)).sum(axis=-1).argmax(axis=-1))
 
 
-def habits(counts: Counts, host: HostCalls, span_ns: float, same_by_chance: Array) -> Habits:
+def habits(counts: Counts, host: HostCalls, span_ns: float, same_by_chance: Float64s) -> Habits:
     """What the observations say. same_by_chance: (C) how likely two calls of the same service share a connection."""
     steps = counts.follows
     calls = counts.late.shape[0]

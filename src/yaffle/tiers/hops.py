@@ -5,7 +5,7 @@ from dataclasses import dataclass, fields
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Bools, Int64s, Uint64s2
 from yaffle.capture.addresses import labels_of
 from yaffle.capture.conversations import Rows
 from yaffle.capture.payload import Payload
@@ -28,34 +28,34 @@ class Hops:
     nearest to it, those of the answering side as seen nearest to that.
     """
 
-    exchange: Array  # row of the account's exchanges
-    connection: Array
-    client: Array  # number of the asking host
-    server: Array  # number of the answering host, of the same numbers
-    service: Array  # number of the answering host and port
-    sent_ns: Array  # the asking side's first byte, or its SYN where the connection was opened for it
-    told_ns: Array  # first byte of the answer; where none came, the end
-    arrived_ns: Array  # last byte of the answer; where none came, the end
-    handed_ns: Array  # first byte of the request at the answering side
-    received_ns: Array  # last byte of it
-    answered_ns: Array  # first byte of the answer; -1 where none came
-    done_ns: Array  # last byte of the answer
-    server_ns: Array  # of the wait, the server's part
-    kind: Array  # of request
-    values: Array  # uint64 (n, PLACES)
-    tokens: Array  # uint64 (n, TOKENS): identifiers in clear
-    unseen: Array  # bool: made by a server whose own requests no point saw, for the asking host that stands here
+    exchange: Int64s  # row of the account's exchanges
+    connection: Int64s
+    client: Int64s  # number of the asking host
+    server: Int64s  # number of the answering host, of the same numbers
+    service: Int64s  # number of the answering host and port
+    sent_ns: Int64s  # the asking side's first byte, or its SYN where the connection was opened for it
+    told_ns: Int64s  # first byte of the answer; where none came, the end
+    arrived_ns: Int64s  # last byte of the answer; where none came, the end
+    handed_ns: Int64s  # first byte of the request at the answering side
+    received_ns: Int64s  # last byte of it
+    answered_ns: Int64s  # first byte of the answer; -1 where none came
+    done_ns: Int64s  # last byte of the answer
+    server_ns: Int64s  # of the wait, the server's part
+    kind: Int64s  # of request
+    values: Uint64s2  # (n, PLACES)
+    tokens: Uint64s2  # (n, TOKENS): identifiers in clear
+    unseen: Bools  # made by a server whose own requests no point saw, for the asking host that stands here
     servers_unseen: tuple[UnseenServer, ...] = ()
 
 
-def _speaking_of(account: Account, speaker: Array) -> tuple[Array, Array]:
+def _speaking_of(account: Account, speaker: Int64s) -> tuple[Int64s, Int64s]:
     """(rows of exchanges whose connection speaks for itself, their connections)."""
     owner = account.of_exchange("connection")
     rows = np.flatnonzero(speaker[owner] == owner)
     return rows, owner[rows]
 
 
-def _nearest_server(account: Account, speaker: Array) -> Array:
+def _nearest_server(account: Account, speaker: Int64s) -> Int64s:
     """For each connection the view of it that is nearest to its server."""
     distance = account.fact("to_server_min_ns").copy()
     distance[distance < 0] = np.iinfo(np.int64).max
@@ -67,7 +67,7 @@ def _nearest_server(account: Account, speaker: Array) -> Array:
     return nearest
 
 
-def _same_exchange(account: Account, rows: Array, owner: Array, other: Array) -> Array:
+def _same_exchange(account: Account, rows: Int64s, owner: Int64s, other: Int64s) -> Int64s:
     """The row of each exchange in another view of its connection; its own where the views do not hold as many."""
     every = account.of_exchange("connection")
     count = np.bincount(every, minlength=account.flow.size)
@@ -80,17 +80,17 @@ def _same_exchange(account: Account, rows: Array, owner: Array, other: Array) ->
 class HopTimes:
     """The times of some exchanges as hops, columns as those of Hops."""
 
-    sent_ns: Array
-    told_ns: Array
-    arrived_ns: Array
-    handed_ns: Array
-    received_ns: Array
-    answered_ns: Array
-    done_ns: Array
-    server_ns: Array
+    sent_ns: Int64s
+    told_ns: Int64s
+    arrived_ns: Int64s
+    handed_ns: Int64s
+    received_ns: Int64s
+    answered_ns: Int64s
+    done_ns: Int64s
+    server_ns: Int64s
 
 
-def times_of(account: Account, speaker: Array, rows: Array) -> HopTimes:
+def times_of(account: Account, speaker: Int64s, rows: Int64s) -> HopTimes:
     """When some exchanges were where, each of which speaks for itself."""
     owner = account.of_exchange("connection")[rows]
     there = _same_exchange(account, rows, owner, _nearest_server(account, speaker)[owner])
@@ -115,7 +115,7 @@ def times_of(account: Account, speaker: Array, rows: Array) -> HopTimes:
 
 
 def hops(
-    account: Account, flows: Rows, speaker: Array, messages: Messages, payload: Payload, watch: Watch | None = None
+    account: Account, flows: Rows, speaker: Int64s, messages: Messages, payload: Payload, watch: Watch | None = None
 ) -> Hops:
     """Every exchange with a host that answers and asks as a hop, once, whatever number of points saw it.
 
@@ -167,14 +167,14 @@ def hops(
     )
 
 
-def _anything_behind(client: Array, server: Array) -> bool:
+def _anything_behind(client: Int64s, server: Int64s) -> bool:
     """Whether any host may stand between others, by who asks and answers how often."""
     if np.isin(np.unique(server), client).any():
         return True
     return bool(may_have_others(client, server).any() or candidates(client, server))
 
 
-def _kinds(account: Account, messages: Messages, rows: Array, owner: Array, watch: Watch) -> tuple[Array, Array]:
+def _kinds(account: Account, messages: Messages, rows: Int64s, owner: Int64s, watch: Watch) -> tuple[Int64s, Uint64s2]:
     """Kinds and values by what was asked; by the size of the request where that is not known."""
     message = account.of_exchange("message")[rows]
     own, place = np.unique(owner, return_inverse=True)

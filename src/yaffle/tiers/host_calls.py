@@ -4,7 +4,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from yaffle.arrays import Array, Struct, Structs, Uint64s2
+from yaffle.arrays import Array, Bools, Int32s, Int64s, Struct, Structs, Uint64s, Uint64s2
 from yaffle.kernels import helper, kernel, uint64
 from yaffle.tiers.hops import Hops
 
@@ -39,16 +39,17 @@ Owner = Struct  # one of them
 # A pair of first values with the kinds of what they were asked with: number of the request's part, of the call's part,
 # of the kinds: that of the request times the number of those of calls, and that of the call. The first stands for none.
 PAIR = np.dtype([("front", np.int64), ("call", np.int64), ("kinds", np.int64)])
+Pairs = Structs  # of PAIR
 Pair = Struct  # one of them
 
 
 class HostCalls(NamedTuple):
     """The evidence at one host. Requests (fronts) in order of their beginning, calls in order of theirs."""
 
-    fronts: Array  # FRONT
-    calls: Array  # CALL
-    owners: Array  # OWNER
-    pairs: Array  # PAIR
+    fronts: Fronts  # FRONT
+    calls: Calls  # CALL
+    owners: Owners  # OWNER
+    pairs: Pairs  # PAIR
 
     @property
     def shape(self) -> tuple[int, int, int]:
@@ -57,14 +58,14 @@ class HostCalls(NamedTuple):
         return fronts, calls, self.pairs.size
 
 
-def _in_order_of_appearance(values: Array) -> Array:
+def _in_order_of_appearance(values: Array) -> Int32s:
     """The number of each value among those that are there, the first to appear first."""
     import pyarrow as pa  # Where there is nothing behind a server, nobody waits for it to be loaded.
 
     return np.asarray(pa.array(np.ascontiguousarray(values)).dictionary_encode().indices.to_numpy())
 
 
-def _numbered(kind: Array) -> Array:
+def _numbered(kind: Int64s) -> Int64s:
     """Kinds by how often they occur, the rarest put together."""
     number = _in_order_of_appearance(kind)
     count = np.bincount(number)
@@ -73,7 +74,7 @@ def _numbered(kind: Array) -> Array:
     return np.minimum(rank[number], MOST_KINDS - 1)
 
 
-def _before(group: Array) -> Array:
+def _before(group: Int64s) -> Int64s:
     """For each row the row of the same group before it, -1 where there is none."""
     order = np.argsort(group, kind="stable")
     found = np.full(group.size, -1, np.int64)
@@ -82,7 +83,7 @@ def _before(group: Array) -> Array:
     return found
 
 
-def _returning(values: Array) -> Array:
+def _returning(values: Uint64s) -> Bools:
     """Which values stand there more than once."""
     order = np.argsort(values, kind="stable")
     same = values[order][1:] == values[order][:-1]
@@ -91,7 +92,7 @@ def _returning(values: Array) -> Array:
     return found
 
 
-def _pairs(hops: Hops, fronts: Array, calls: Array, front: Array, call: Array) -> tuple[Array, Array]:
+def _pairs(hops: Hops, fronts: Fronts, calls: Calls, front: Int64s, call: Int64s) -> tuple[Int64s, Pairs]:
     """(the pair of each request `front` with the call `call`, all pairs as PAIR). The first pair stands for all of
     which a value never comes again: nothing can be learnt from those.
     """
@@ -162,7 +163,7 @@ def _may_own(fronts: Fronts, calls: Calls, values: Uint64s2, tokens: Uint64s2, o
     return total
 
 
-def _fronts(hops: Hops, served: Array) -> Array:
+def _fronts(hops: Hops, served: Int64s) -> Fronts:
     """The requests of a host."""
     served = served[np.argsort(hops.handed_ns[served], kind="stable")]
     found = np.empty(served.size, FRONT)
@@ -174,7 +175,7 @@ def _fronts(hops: Hops, served: Array) -> Array:
     return found
 
 
-def _calls(hops: Hops, made: Array) -> Array:
+def _calls(hops: Hops, made: Int64s) -> Calls:
     """The calls of a host, without their owners."""
     made = made[np.argsort(hops.sent_ns[made], kind="stable")]
     found = np.empty(made.size, CALL)
@@ -194,7 +195,7 @@ def _calls(hops: Hops, made: Array) -> Array:
     return found
 
 
-def host_calls(hops: Hops, served: Array, made: Array) -> HostCalls:
+def host_calls(hops: Hops, served: Int64s, made: Int64s) -> HostCalls:
     """The evidence at a host that `served` some hops and `made` others."""
     fronts, calls = _fronts(hops, served), _calls(hops, made)
     owners = np.empty(_may_own(fronts, calls, hops.values, hops.tokens, np.empty(0, OWNER)), OWNER)

@@ -104,7 +104,7 @@ def _first_packets(
         out[x] = order[k] if k < starts[c + 1] and packets.time_ns[order[k]] == first_ns[x] else -1
 
 
-def identifiers(payload: Payload, connection: Array, first_ns: Array, starts: Array, order: Array) -> Array:
+def identifiers(payload: Payload, connection: Int64s, first_ns: Int64s, starts: Int64s, order: Int32s) -> Uint64s2:
     """Those of exchanges, uint64 (n, TOKENS), 0 where there are no more."""
     packets = payload.packets
     row = np.empty(connection.size, np.int64)

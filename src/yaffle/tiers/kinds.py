@@ -11,7 +11,7 @@ from zlib import crc32
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Int64s, Uint64s2
 from yaffle.exchanges.labels import grouped
 from yaffle.texts import Texts
 from yaffle.tiers.label_scan import scan
@@ -28,9 +28,9 @@ class Asked:
     """What was asked by requests, one after another."""
 
     names: list[str]  # of protocols
-    protocol: Array  # of each request, a place in `names`
+    protocol: Int64s  # of each request, a place in `names`
     labels: Texts
-    label: Array  # of each request, a place in `labels`; -1 without
+    label: Int64s  # of each request, a place in `labels`; -1 without
     beside: dict[int, tuple[str, ...]]  # values of some of them that do not stand in the label; they come first
 
     def part(self, begin: int, end: int) -> "Asked":
@@ -57,7 +57,7 @@ def _numbers(texts: tuple[str, ...]) -> list[int]:
     return [1 + crc32(text.encode()) for text in texts[:PLACES]]
 
 
-def one_by_one(asked: Asked, rows: Iterable[int], kinds: Array, values: Array) -> None:
+def one_by_one(asked: Asked, rows: Iterable[int], kinds: Int64s, values: Uint64s2) -> None:
     """`kinds_of`, a request at a time, of some of them."""
     known: dict[tuple[str, str], tuple[int, list[int]]] = {}
     for k in rows:
@@ -69,7 +69,7 @@ def one_by_one(asked: Asked, rows: Iterable[int], kinds: Array, values: Array) -
         values[k, : len(held)], values[k, len(held) :] = held, 0
 
 
-def all_at_once(asked: Asked, kinds: Array, values: Array) -> None:
+def all_at_once(asked: Asked, kinds: Int64s, values: Uint64s2) -> None:
     """`kinds_of`, of many: labels without figures that are the same are read in Python once."""
     seeds = np.array([crc32(name.encode()) for name in asked.names], np.uint64)
     label = np.maximum(asked.label, 0)
@@ -82,7 +82,7 @@ def all_at_once(asked: Asked, kinds: Array, values: Array) -> None:
     one_by_one(asked, sorted({*np.flatnonzero(~plain).tolist(), *asked.beside}), kinds, values)
 
 
-def kinds_of(asked: Asked, watch: Watch) -> tuple[Array, Array]:
+def kinds_of(asked: Asked, watch: Watch) -> tuple[Int64s, Uint64s2]:
     """(kind, values) of requests: int64 (n,), and uint64 (n, PLACES) with 0 where there is none. The number of a
     kind is made of its text alone. Raises Cancelled where `watch` says so.
     """

@@ -6,7 +6,7 @@ from zlib import crc32
 
 import numpy as np
 
-from yaffle.arrays import Array, Bools, Int64s, Uint8s, Uint64s, Uint64s2
+from yaffle.arrays import Bools, Int64s, Uint8s, Uint64s, Uint64s2
 from yaffle.kernels import helper, kernel, uint32, uint64
 
 _SEED, _PRIME = uint64(0xCBF29CE484222325), uint64(0x100000001B3)  # Fowler, Noll and Vo's hash, 64 bit
@@ -100,7 +100,7 @@ def _scan(
             _read_values(octets, begin[x], end[x], values[x])
 
 
-def scan(octets: Array, begin: Array, end: Array, seeds: Array, places: int) -> tuple[Array, Array, Array]:
+def scan(octets: Uint8s, begin: Int64s, end: Int64s, seeds: Uint64s, places: int) -> tuple[Uint64s, Uint64s2, Bools]:
     """(outlines, values, plain) of labels that stand somewhere in octets, nothing where `end` does not lie behind
     `begin`: uint64 (n,), the same where two differ in figures alone and their `seeds` (uint64) are the same; uint64
     (n, places), 0 where there is none; whether it is ASCII: of others nothing is read.

@@ -6,7 +6,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Bools, Float64s, Float64s2, Int32s2, Int64s, Int64s2
 from yaffle.tiers.habits import Counts, Habits, habits, no_counts
 from yaffle.tiers.hops import Hops
 from yaffle.tiers.host_calls import HostCalls, host_calls
@@ -51,13 +51,13 @@ _CERTAIN = 0.999  # calls of a large host whose owner is as likely are not weigh
 class Links:
     """What lies behind what. A link is a pair of hops: the call, and the one behind whose answer it lies."""
 
-    call: Array  # hop
-    front: Array  # hop
-    certainty: Array  # 0 to 1
-    samples: Array  # int32 (SAMPLES, hops): in each state, the hop behind whose answer each lies, or -1
+    call: Int64s  # hop
+    front: Int64s  # hop
+    certainty: Float64s  # 0 to 1
+    samples: Int32s2  # (SAMPLES, hops): in each state, the hop behind whose answer each lies, or -1
 
 
-def _same_by_chance(host: HostCalls) -> Array:
+def _same_by_chance(host: HostCalls) -> Float64s:
     """For each kind of call, how likely another of its service is on the same connection."""
     found = np.zeros(host.shape[1])
     calls = host.calls
@@ -74,8 +74,8 @@ class _Walk(NamedTuple):
     """One chain of states, and room for it."""
 
     state: State
-    weights: Array
-    room: Array
+    weights: Float64s2
+    room: Int64s2
 
 
 class _Weighing:
@@ -138,7 +138,7 @@ class _Weighing:
         """What the counts say."""
         return habits(counts, self.host, self.span_ns, self.chance)
 
-    def go(self, walk: _Walk, learnt: Habits, chosen: Array, coldness: float) -> None:
+    def go(self, walk: _Walk, learnt: Habits, chosen: Int64s, coldness: float) -> None:
         """One step from state to state, by which the chosen calls may get other owners."""
         state, weights, room = walk
         sweep(self.host, learnt, state, chosen, coldness, weights, self.shares, room)
@@ -193,14 +193,14 @@ class _Weighing:
         self._draw(learnt, [walk], every, chosen)
         self.shares[again] /= SAMPLES * self.effort.sweeps
 
-    def _draw(self, learnt: Habits, walks: list[_Walk], every: Array, chosen: Array) -> None:
+    def _draw(self, learnt: Habits, walks: list[_Walk], every: Int64s, chosen: Int64s) -> None:
         for number, one in enumerate(self.found):
             walk = walks[number % len(walks)]
             for _ in range(self.effort.sweeps if chosen.size else 0):
                 self.go(walk, learnt, chosen, 1.0)
             note_owners(self.host, walk.state, every, one)
 
-    def _doubtful(self, calls: Array) -> Array:
+    def _doubtful(self, calls: Int64s) -> Bools:
         """Of which calls the owner is not certain, by `shares`."""
         if not calls.size:
             return np.empty(0, bool)

@@ -10,7 +10,7 @@ from math import exp, lgamma, log
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Bools, Int64s
 
 _NEAR_SHARE, _NEAR_NS = 0.05, 300_000  # of a request's duration, and at least: how near a call's ends are to its own
 _MOST_SHARE = 0.25  # of a request's duration, however short it is: what fits anywhere proves nothing
@@ -27,14 +27,14 @@ _MOST_SPANS = 300
 _UNLIKELY = 1e-3  # that as many have one by chance
 
 
-def _near_ns(begin: Array, end: Array) -> Array:
+def _near_ns(begin: Int64s, end: Int64s) -> Int64s:
     """How near to its ends a call lies that is a request's own."""
     lasting = end - begin
     near = np.maximum(_NEAR_NS, (_NEAR_SHARE * lasting).astype(np.int64))
     return np.asarray(np.minimum(near, (_MOST_SHARE * lasting).astype(np.int64)))
 
 
-def _around(begin: Array, end: Array, sent: Array, arrived: Array) -> Array:
+def _around(begin: Int64s, end: Int64s, sent: Int64s, arrived: Int64s) -> Int64s:
     """Of each span how long after its beginning a call begins, and how long before its end one ends: the longer."""
     first, last = np.searchsorted(sent, begin), np.searchsorted(arrived, end, "right") - 1
     after = np.where(first < sent.size, sent[np.minimum(first, sent.size - 1)] - begin, _NEVER_NS)
@@ -59,7 +59,7 @@ def _by_chance(fitting: int, spans: int, shifted: int, tried: int) -> float:
     )
 
 
-def _slack_ns(begin: Array, end: Array, sent: Array, arrived: Array, callers: int) -> float:
+def _slack_ns(begin: Int64s, end: Int64s, sent: Int64s, arrived: Int64s, callers: int) -> float:
     """How near calls come to the spans' ends, the median of those they fit; infinite where few of them do, or where so
     many may by chance. sent, arrived: of the calls, each in order; callers: how many are tried.
     """
@@ -81,7 +81,7 @@ def _slack_ns(begin: Array, end: Array, sent: Array, arrived: Array, callers: in
     return found if found <= max(_NEAR_NS, _OWN_SHARE * float(np.median(end - begin))) else np.inf
 
 
-def _within(moments: Array, begin: Array, end: Array) -> tuple[Array, Array]:
+def _within(moments: Int64s, begin: Int64s, end: Int64s) -> tuple[Int64s, Int64s]:
     """Which of some moments, in order, lie in each of some stretches: (stretch, place of the moment)."""
     first = np.searchsorted(moments, begin)
     count = np.searchsorted(moments, end, "right") - first
@@ -90,8 +90,8 @@ def _within(moments: Array, begin: Array, end: Array) -> tuple[Array, Array]:
 
 
 def _fitting(
-    request: Array, begin: Array, end: Array, sent: tuple[Array, Array], arrived: tuple[Array, Array]
-) -> Array:
+    request: Int64s, begin: Int64s, end: Int64s, sent: tuple[Array, Array], arrived: tuple[Array, Array]
+) -> Int64s:
     """Requests with the callers that have a call near both ends of theirs, as request * _MANY + caller.
 
     sent, arrived: moments in order, and whose they are.
@@ -106,7 +106,7 @@ def _fitting(
 
 
 def _likely(
-    address: Array, begin: Array, end: Array, client: Array, sent: Array, arrived: Array
+    address: Int64s, begin: Int64s, end: Int64s, client: Int64s, sent: Int64s, arrived: Int64s
 ) -> dict[int, set[int]]:
     """For each address the callers that some of its requests have a call of, near both ends: others need not be asked.
 
@@ -132,7 +132,7 @@ def _likely(
     return likely
 
 
-def may_have_others(client: Array, server: Array) -> Array:
+def may_have_others(client: Int64s, server: Int64s) -> Bools:
     """Whether each host answers, never asks, and there is one that asks often enough to be the same: no host asks for
     fewer than it is asked by far.
     """
@@ -142,7 +142,7 @@ def may_have_others(client: Array, server: Array) -> Array:
 
 
 def other_addresses(
-    client: Array, server: Array, sent: Array, arrived: Array, handed: Array, told: Array
+    client: Int64s, server: Int64s, sent: Int64s, arrived: Int64s, handed: Int64s, told: Int64s
 ) -> dict[int, int]:
     """For services' addresses that make no calls, the address by which their host makes them, where one fits.
 

@@ -16,7 +16,7 @@ _PIECE = 20_000  # possible owners of a piece's calls, about
 _TELLING, _TELLING_AT_ALL = 14.0, 7.0
 
 
-def pieces_of(host: HostCalls, calls: Array) -> list[Array]:
+def pieces_of(host: HostCalls, calls: Int64s) -> list[Array]:
     """Calls, in their order, in pieces.
 
     A request that a call of one may lie behind is possible for no call of another.
@@ -44,7 +44,7 @@ def _told(host: HostCalls, habits: Habits, calls: Int64s, places: Int64s) -> Non
             places[x] = NOBODY
 
 
-def told_owners(host: HostCalls, learnt: Habits, calls: Array) -> tuple[Array, Array]:
+def told_owners(host: HostCalls, learnt: Habits, calls: Int64s) -> tuple[Int64s, Int64s]:
     """(calls whose owner their values or identifiers tell alone, its place in `host.owners`)."""
     places = np.full(calls.size, NOBODY)
     _told(host, learnt, calls, places)

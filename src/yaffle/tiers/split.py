@@ -11,7 +11,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from yaffle.arrays import Array, Int64s
+from yaffle.arrays import Array, Float64s, Int64s, Int64s2
 from yaffle.kernels import int64, kernel, leaf
 from yaffle.tiers.hops import Hops, HopTimes
 from yaffle.tiers.tree import Tree, held_up, tree_of
@@ -25,23 +25,23 @@ _AT_ONCE = 20_000  # roots that are split, until it is asked whether to go on
 class Parts(NamedTuple):
     """What servers' times are made of, added up hop by hop; those of one root stand together."""
 
-    root: Array  # hop whose server's time it is a part of
-    via: Array  # the hop behind the root by which it went there; the root for its own
-    hop: Array  # where it went: this hop's server, or its network
-    kind: Array  # OWN or NETWORK
-    ns: Array  # float64: on average over all states
-    least_ns: Array  # in the state with the least of it
-    most_ns: Array
+    root: Int64s  # hop whose server's time it is a part of
+    via: Int64s  # the hop behind the root by which it went there; the root for its own
+    hop: Int64s  # where it went: this hop's server, or its network
+    kind: Int64s  # OWN or NETWORK
+    ns: Float64s  # on average over all states
+    least_ns: Float64s  # in the state with the least of it
+    most_ns: Float64s
 
 
 class _Room(NamedTuple):
     """What is needed to add up parts, beside these."""
 
-    place: Array  # (2, hops): the last part of each hop and kind, if it is one of the root at hand
-    before: Array  # a part: the one of the same hop and kind before it by another way, -1 without
-    now_ns: Array  # a part: in the state at hand
-    states: Array  # a part: in how many states it is there
-    stack: Array
+    place: Int64s2  # (2, hops): the last part of each hop and kind, if it is one of the root at hand
+    before: Int64s  # a part: the one of the same hop and kind before it by another way, -1 without
+    now_ns: Float64s  # a part: in the state at hand
+    states: Int64s  # a part: in how many states it is there
+    stack: Int64s2
 
 
 @leaf
@@ -132,7 +132,7 @@ def _split_all(tree: Tree, states: int, roots: Int64s, parts: Parts, room: _Room
     return count
 
 
-def _split_some(tree: Tree, states: int, roots: Array) -> Parts:
+def _split_some(tree: Tree, states: int, roots: Int64s) -> Parts:
     size, hops = 4 * roots.size + 64, tree.end_ns.size
     while True:
         parts = Parts(*np.empty((4, size), np.int64), *np.empty((3, size)))
@@ -142,11 +142,11 @@ def _split_some(tree: Tree, states: int, roots: Array) -> Parts:
         )  # fmt: skip
         count = _split_all(tree, states, roots, parts, room)
         if count <= size:
-            return Parts(*(column[:count] for column in parts))
+            return Parts._make(column[:count] for column in parts)
         size = count
 
 
-def split(hops: Hops | HopTimes, owners: Array, roots: Array, watch: Watch | None = None) -> Parts:
+def split(hops: Hops | HopTimes, owners: Array, roots: Int64s, watch: Watch | None = None) -> Parts:
     """The parts of the server's time of some hops over states of all links, (states, hops), on both cores.
 
     Raises Cancelled where `watch` says so.
@@ -159,4 +159,4 @@ def split(hops: Hops | HopTimes, owners: Array, roots: Array, watch: Watch | Non
 
     with ThreadPoolExecutor(2) as pool:
         every = list(pool.map(some, np.array_split(roots, 1 + roots.size // _AT_ONCE)))
-    return Parts(*(np.concatenate(columns) for columns in zip(*every, strict=True)))
+    return Parts._make(np.concatenate(columns) for columns in zip(*every, strict=True))

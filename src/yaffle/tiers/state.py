@@ -4,7 +4,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Float64s, Structs, Uint64s
 from yaffle.kernels import pasted, uint64
 
 NOBODY = -1
@@ -15,24 +15,26 @@ _ELEVEN = uint64(11)
 # A call: its place in HostCalls.owners or NOBODY; the calls before and after it of the same request, -1 without; the
 # end of what its request waited for last before it; how likely it comes there and then, log.
 OWNED = np.dtype([*((name, np.int64) for name in ("owner", "before", "after", "since_ns")), ("score", np.float64)])
+OwnedCalls = Structs  # of OWNED
 # A request: its first and last call, -1 without; the end of what its answer waited for; how likely it comes then.
 OWNING = np.dtype([*((name, np.int64) for name in ("head", "tail", "since_ns")), ("score", np.float64)])
+OwningFronts = Structs  # of OWNING
 
 
 class State(NamedTuple):
     """Who owns which call. A request's calls are a list in order of their beginning."""
 
-    calls: Array  # OWNED
-    fronts: Array  # OWNING
-    alone: Array  # float64, a possible owner: how likely it is by what call and request alone say, log
-    random: Array  # uint64 (1)
+    calls: OwnedCalls  # OWNED
+    fronts: OwningFronts  # OWNING
+    alone: Float64s  # a possible owner: how likely it is by what call and request alone say, log
+    random: Uint64s  # (1)
 
     def beside(self, seed: int) -> "State":
         """The same, with chance of its own: for a walk that touches what no other one does."""
         return self._replace(random=_chance(seed))
 
 
-def _chance(seed: int) -> Array:
+def _chance(seed: int) -> Uint64s:
     return np.array([(seed * 2654435761 + 88172645463325252) % 2**64 or 1], np.uint64)
 
 

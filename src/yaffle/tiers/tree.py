@@ -14,15 +14,15 @@ class Tree(NamedTuple):
     more than there are hops, in order of their beginning.
     """
 
-    at: Array
-    behind: Array
-    begin_ns: Array  # of a hop as its asking side saw it
-    end_ns: Array
-    server_begin_ns: Array  # between these the server had it
-    server_end_ns: Array
-    received_ns: Array  # of a hop as its server saw it
-    answered_ns: Array
-    server_ns: Array
+    at: Int64s
+    behind: Int64s
+    begin_ns: Int64s  # of a hop as its asking side saw it
+    end_ns: Int64s
+    server_begin_ns: Int64s  # between these the server had it
+    server_end_ns: Int64s
+    received_ns: Int64s  # of a hop as its server saw it
+    answered_ns: Int64s
+    server_ns: Int64s
 
 
 @kernel

@@ -10,7 +10,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from yaffle.arrays import Array, Float64s, Int64s
+from yaffle.arrays import Float64s, Int64s
 from yaffle.kernels import int64, kernel
 
 _LEAST_CALLS = 30
@@ -72,36 +72,36 @@ class UnseenServer(NamedTuple):
 class _Spans(NamedTuple):
     """Requests of one server or several: when they came and were answered, each in order; how long one takes."""
 
-    begin: Array
-    end: Array
+    begin: Int64s
+    end: Int64s
     usual_ns: float
 
     @classmethod
-    def of(cls, handed: Array, told: Array) -> "_Spans":
+    def of(cls, handed: Int64s, told: Int64s) -> "_Spans":
         return cls(np.sort(handed), np.sort(told), float(np.median(told - handed)))
 
-    def under_way(self, moment: Array) -> Array:
+    def under_way(self, moment: Int64s) -> Int64s:
         """How many there are at each moment."""
         return np.asarray(np.searchsorted(self.begin, moment, "right") - np.searchsorted(self.end, moment, "left"))
 
-    def excess(self, moment: Array) -> float:
+    def excess(self, moment: Int64s) -> float:
         """How many more are under way at some moments, in order, than a little earlier or later, in standard errors."""
         gained = np.empty(moment.size)
         steps = (np.array(_SHIFTS) * max(1.0, 1.37 * self.usual_ns)).astype(np.int64)
         _gained(self.begin, self.end, moment, steps, gained)
         return float(gained.mean() / (gained.std() / np.sqrt(gained.size) + 1e-9))
 
-    def hold(self, sent: Array, arrived: Array) -> float:
+    def hold(self, sent: Int64s, arrived: Int64s) -> float:
         """The share of calls at whose beginning and end one is under way."""
         return float(((self.under_way(sent) > 0) & (self.under_way(arrived) > 0)).mean())
 
 
-def _busiest(often: Array, most: int) -> list[int]:
+def _busiest(often: Int64s, most: int) -> list[int]:
     """Of hosts, that did something so often, those that did it most."""
     return [int(host) for host in np.argsort(-often, kind="stable")[:most] if often[host]]
 
 
-def candidates(client: Array, server: Array) -> dict[int, list[int]]:
+def candidates(client: Int64s, server: Int64s) -> dict[int, list[int]]:
     """Hosts that are never asked, but ask often enough to work for others, each with those, by how often all of them
     ask
     and are asked alone.
@@ -118,7 +118,7 @@ def candidates(client: Array, server: Array) -> dict[int, list[int]]:
 
 
 def unseen_legs(
-    client: Array, server: Array, sent: Array, arrived: Array, handed: Array, told: Array
+    client: Int64s, server: Int64s, sent: Int64s, arrived: Int64s, handed: Int64s, told: Int64s
 ) -> list[UnseenLeg]:
     """Hosts that must work for others that are seen, each with these. Columns of hops, as of `Hops`; handed and told:
     when a request reached its server and when its answer began.

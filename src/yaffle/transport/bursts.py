@@ -4,7 +4,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from yaffle.arrays import Array, Bools, Int64s, Uint16s, Uint32s
+from yaffle.arrays import Bools, Float64s, Int64s, Uint16s, Uint32s
 from yaffle.capture.packets import MARK_BROADCAST, MARK_MULTICAST, Columns
 from yaffle.kernels import kernel
 
@@ -20,11 +20,11 @@ class Bursts:
     peak_bps: tuple[float, float, float]
     peak_at_ns: int
     slot_ns: int
-    slots: Array  # bytes in each slot from first_ns on
+    slots: Int64s  # bytes in each slot from first_ns on
     first_ns: int
     octets: dict[str, int]  # unicast, multicast, broadcast
 
-    def full_ms_per_s(self, line_bps: float) -> Array:
+    def full_ms_per_s(self, line_bps: float) -> Float64s:
         """For each second, in how many of its slots the line was at or over the rate, in ms."""
         full = self.slots * 8e9 / self.slot_ns >= line_bps
         a_second = max(1, 1_000_000_000 // self.slot_ns)
@@ -52,7 +52,7 @@ def _fill(
                 casts[2 if marks[i] & MARK_BROADCAST else 1 if marks[i] & MARK_MULTICAST else 0] += wire_bytes[i]
 
 
-def bursts(packets: Columns, mask: Array, first_ns: int, last_ns: int) -> Bursts:
+def bursts(packets: Columns, mask: Bools, first_ns: int, last_ns: int) -> Bursts:
     """Bursts of the packets in the mask, from first_ns to last_ns.
 
     Raises: ValueError if the mask has another length.

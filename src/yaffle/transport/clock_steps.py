@@ -9,7 +9,7 @@ from collections import Counter
 
 import numpy as np
 
-from yaffle.arrays import Array, Int64s, Int64s2
+from yaffle.arrays import Int64s, Int64s2
 from yaffle.capture.captured import Capture
 from yaffle.capture.doubles import count_again
 from yaffle.capture.packets import MARK_TIMESTAMPS, Columns
@@ -125,7 +125,7 @@ def moved_at(packets: Columns, ticks: Int64s, row: int, moved: Int64s) -> None:
                 moved[sender] = after[sender] - before[sender] if first[sender] - after[sender] <= _BLUR_NS else 1
 
 
-def _places(packets: Columns, jumps: Array) -> list[int]:
+def _places(packets: Columns, jumps: Int64s2) -> list[int]:
     """Rows after which the clock may have been set, those that most jumps agree on first."""
     votes: Counter[int] = Counter()
     order = np.argsort(jumps[:, 1] - jumps[:, 0], kind="stable")
@@ -137,7 +137,7 @@ def _places(packets: Columns, jumps: Array) -> list[int]:
     return [row for row, n in votes.most_common(_MOST_TRIED) if n >= 2]
 
 
-def _step(packets: Columns, ticks: Array, row: int) -> int:
+def _step(packets: Columns, ticks: Int64s, row: int) -> int:
     """By how much the clock jumped ahead after this row, ns; 0 where it was not set."""
     moved = np.empty(ticks.size, np.int64)
     moved_at(packets, ticks, row, moved)

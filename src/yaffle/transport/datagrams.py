@@ -9,7 +9,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from yaffle.arrays import Array, Int64s, Int64s2
+from yaffle.arrays import Int64s, Int64s2
 from yaffle.capture.captured import Capture
 from yaffle.capture.packets import Columns
 from yaffle.kernels import int64, kernel
@@ -36,16 +36,16 @@ class Datagrams:
     `flow` says which; `facts` int64 (n, FIELDS); latencies of all answers, by row.
     """
 
-    flow: Array
-    facts: Array
-    answer_row: Array
-    answer_ns: Array
+    flow: Int64s
+    facts: Int64s2
+    answer_row: Int64s
+    answer_ns: Int64s
 
-    def fact(self, name: str) -> Array:
+    def fact(self, name: str) -> Int64s:
         """A column."""
         return np.asarray(self.facts[:, FIELDS.index(name)])
 
-    def latencies_ns(self, row: int) -> Array:
+    def latencies_ns(self, row: int) -> Int64s:
         """Answer times of one conversation, in order of time."""
         return np.asarray(self.answer_ns[self.answer_row == row])
 

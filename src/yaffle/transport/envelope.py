@@ -6,13 +6,13 @@ programming.
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Float64s, Int64s
 
 _ENVELOPE = 400  # Points of the envelope that the program is given.
 _MOST_DRIFT = 5e-3  # No clock drifts by more than 5000 ppm.
 
 
-def lower_envelope(t: Array, y: Array) -> Array:
+def lower_envelope(t: Float64s, y: Float64s) -> Int64s:
     """Places on the lower convex hull of points sorted by t."""
     hull: list[int] = []
     for k in range(t.size):
@@ -26,7 +26,7 @@ def lower_envelope(t: Array, y: Array) -> Array:
     return np.array(hull, np.int64)
 
 
-def _thin(t: Array, y: Array) -> tuple[Array, Array]:
+def _thin(t: Float64s, y: Float64s) -> tuple[Float64s, Float64s]:
     """The least of each of many stretches: what a hull needs of millions of points."""
     bins = 4 * _ENVELOPE
     if t.size <= bins:
@@ -39,7 +39,7 @@ def _thin(t: Array, y: Array) -> tuple[Array, Array]:
     return t[kept], y[kept]
 
 
-def line_below(t: Array, y: Array) -> tuple[float, float]:
+def line_below(t: Float64s, y: Float64s) -> tuple[float, float]:
     """Intercept and slope of the line below all points that is closest to them in sum; t around 0."""
     from scipy.optimize import linprog
 

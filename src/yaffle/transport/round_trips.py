@@ -5,7 +5,7 @@ Karn's rule (RFC 6298 section 3): bytes that were sent more than once give no sa
 
 import numpy as np
 
-from yaffle.arrays import Array, Int64s, Int64s2, Structs
+from yaffle.arrays import Int64s, Int64s2, Structs
 from yaffle.kernels import int64, kernel, leaf
 from yaffle.transport.host_clock import lasting_delay
 from yaffle.transport.segments import Segments
@@ -35,7 +35,7 @@ HELD_LEAST_NS = (
 )
 
 
-def empty_samples(capacity: int) -> Array:
+def empty_samples(capacity: int) -> Samples:
     """Room for the samples of a connection."""
     return np.empty(capacity, SAMPLE)
 

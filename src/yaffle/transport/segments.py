@@ -4,7 +4,7 @@ unwrapped.
 
 import numpy as np
 
-from yaffle.arrays import Array, Int32s, Int64s, Int64s2, Struct, Structs
+from yaffle.arrays import Int32s, Int64s, Int64s2, Struct, Structs
 from yaffle.capture.packets import (
     ACK,
     HEAD_FROM_B,
@@ -73,7 +73,7 @@ FACTS = 15
 CUMULATIVE, SELECTIVE = 1, 2  # ways in which a segment was acknowledged: by the number, by a SACK block
 
 
-def empty_segments(capacity: int) -> Array:
+def empty_segments(capacity: int) -> Segments:
     """Room for the segments of the longest connection."""
     return np.empty(capacity, SEGMENT)
 

@@ -59,7 +59,7 @@ Holes = Structs  # of HOLE
 Hole = Struct  # one of them
 
 
-def empty_sides() -> Array:
+def empty_sides() -> Sides:
     """Room for both sides."""
     return np.empty(2, SIDE)
 

@@ -6,7 +6,7 @@ from pathlib import Path
 import numpy as np
 
 from yaffle.analysis import Analysis
-from yaffle.arrays import Array
+from yaffle.arrays import Bools, Int64s
 from yaffle.capture.pcapng_writer import Kept, write_selection
 from yaffle.ledger.account import CLOSINGS
 from yaffle.room import mapped_file
@@ -45,7 +45,7 @@ def carry(analysis: Analysis, folder: Path) -> bool:
     return write_selection(folder / NEXT, faces, chosen(), names=names) > 0
 
 
-def carried_rows(analysis: Analysis) -> Array:
+def carried_rows(analysis: Analysis) -> Int64s:
     """Packets of TCP connections that have not ended, in order of time: those that spoke last first, until it is much;
     of long ones the exchanges at their end.
     """
@@ -68,7 +68,7 @@ def carried_rows(analysis: Analysis) -> Array:
     return rows[np.argsort(packets.time_ns[rows], kind="stable")]
 
 
-def _questions(analysis: Analysis) -> Array:
+def _questions(analysis: Analysis) -> Bools:
     """Mask of packets of look-ups and the like that may still be answered, or that connections still wait for."""
     packets, flows = analysis.capture.packets, analysis.capture.conversations
     asked = np.isin(flows.a_port, _PORTS) | np.isin(flows.b_port, _PORTS)

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 import pyarrow as pa
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Bools, Int64s, Int64s2
 from yaffle.capture.packets import SYN
 from yaffle.exchanges.lookup import LOOKUPS
 from yaffle.findings.services import failed
@@ -26,7 +26,7 @@ Key = tuple[int, str, str, int, str, str]  # minute, application, server, port, 
 class Sums:
     """Of one minute of one client at one server. cells: waits by bin of the histogram."""
 
-    figures: Array
+    figures: Int64s
     cells: dict[int, int]
 
     def minus(self, other: "Sums | None") -> "Sums":
@@ -84,7 +84,7 @@ def minutes_of(evidence: Evidence) -> dict[Key, Sums]:
     return found
 
 
-def _ones(name: str, rows: int) -> Array:
+def _ones(name: str, rows: int) -> Int64s2:
     figures = np.zeros((rows, len(_FIGURES)), np.int64)
     figures[:, _PLACE[name]] = 1
     return figures
@@ -94,7 +94,7 @@ def _ones(name: str, rows: int) -> Array:
 class _Ends:
     """Of each connection a number, and what it stands for."""
 
-    code: Array
+    code: Int64s
     text: list[tuple[str, str, int, str, str]]
 
 
@@ -115,7 +115,7 @@ def _labels(evidence: Evidence) -> _Ends:
     return _Ends(code, text)  # type: ignore[arg-type]
 
 
-def _failures(evidence: Evidence) -> Array:
+def _failures(evidence: Evidence) -> Bools:
     """Of each wait whether it ended in a failure: an answer that says so, or an opening that failed."""
     bad = evidence.waits.exchange < 0
     message = evidence.messages_of(np.arange(bad.size))
@@ -130,7 +130,7 @@ def _failures(evidence: Evidence) -> Array:
     return bad
 
 
-def _began(evidence: Evidence) -> Array:
+def _began(evidence: Evidence) -> Bools:
     """Of each connection whether its first packet is a SYN."""
     capture, account = evidence.analysis.capture, evidence.analysis.account
     first = evidence.first_packet[account.flow] if account.flow.size else np.empty(0, np.int64)

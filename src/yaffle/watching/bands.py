@@ -11,7 +11,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Bools, Float64s, Int64s
 from yaffle.normal.baseline import HOURS_OF_WEEK, BaselineSettings, hours_of_week
 
 BOUND = 5.0
@@ -24,10 +24,10 @@ _STATES = HOURS_OF_WEEK + 1
 class Judged:
     """Of members, (n,). side: -1 below what is usual, 1 above it, 0 within, or not judged."""
 
-    expected: Array
-    deviation: Array
-    side: Array
-    judged: Array
+    expected: Float64s
+    deviation: Float64s
+    side: Int64s
+    judged: Bools
 
 
 def settings_for(width_ns: int) -> BaselineSettings:
@@ -67,7 +67,7 @@ class Bands:
         self._seen = np.pad(self._seen, ((0, more), (0, 0)))
         self._level, self._sums = np.pad(self._level, (0, more)), np.pad(self._sums, ((0, more), (0, 0)))
 
-    def take(self, subjects: list[str], values: Array, at_ns: int) -> Judged:
+    def take(self, subjects: list[str], values: Float64s, at_ns: int) -> Judged:
         """Judges the values of one interval that began at a moment, then learns from them; NaN says nothing."""
         rows = np.array([self.row(subject) for subject in subjects], np.int64)
         found = self._judged(rows, values, at_ns)
@@ -81,7 +81,7 @@ class Bands:
         expected, deviation, _ = self._speaking(np.array([self.rows[subject]]), at_ns)
         return float(expected[0]), float(deviation[0])
 
-    def _speaking(self, rows: Array, at_ns: int) -> tuple[Array, Array, Array]:
+    def _speaking(self, rows: Int64s, at_ns: int) -> tuple[Float64s, Float64s, Bools]:
         own = int(hours_of_week(np.array([at_ns]))[0]) + 1
         state = np.where(self._seen[rows, own] >= self._settings.profile_warm_up, own, 0)
         known = self._seen[rows, state] > 0
@@ -91,7 +91,7 @@ class Bands:
         judged = known & (state > 0) & (self._seen[rows, 0] >= self._settings.warm_up)
         return np.where(known, mean, np.nan), np.where(known, deviation, np.nan), judged
 
-    def _judged(self, rows: Array, values: Array, at_ns: int) -> Judged:
+    def _judged(self, rows: Int64s, values: Float64s, at_ns: int) -> Judged:
         expected, deviation, judged = self._speaking(rows, at_ns)
         judged &= ~np.isnan(values)
         with np.errstate(invalid="ignore", divide="ignore"):
@@ -106,7 +106,7 @@ class Bands:
         side_of = np.where(judged, above.astype(np.int64) - (below & ~above), 0)
         return Judged(expected, deviation, side_of, judged)
 
-    def _learn(self, rows: Array, values: Array, at_ns: int) -> None:
+    def _learn(self, rows: Int64s, values: Float64s, at_ns: int) -> None:
         """What one step of `normal.baseline` does, of many members at once."""
         known = ~np.isnan(values)
         rows, values = rows[known], values[known]

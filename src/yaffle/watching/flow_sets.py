@@ -13,7 +13,7 @@ from pathlib import Path
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Float64s, Int64s
 from yaffle.history.layout import DAY_NS, FLOW_SETS, HOUR_NS
 from yaffle.history.parts import write_json
 from yaffle.ledger import causes
@@ -47,12 +47,12 @@ class Way:
     """
 
     direction: str
-    packets: Array
-    retransmitted_percent: Array
-    timeouts: Array
-    delay_ms: Array
+    packets: Float64s
+    retransmitted_percent: Float64s
+    timeouts: Float64s
+    delay_ms: Float64s
     median_ms: float
-    degraded: Array
+    degraded: Float64s
     near: str
     far: str
     path: tuple[str, ...]
@@ -73,7 +73,7 @@ class SetHealth:
     ways: tuple[Way, ...]
 
     @property
-    def times_ns(self) -> Array:
+    def times_ns(self) -> Int64s:
         """Beginnings of the intervals."""
         return np.asarray(self.first_ns + np.arange(self.ways[0].degraded.size, dtype=np.int64) * self.of.over_ns)
 
@@ -175,7 +175,7 @@ def _largest(parts: list[dict[str, object]], name: str) -> str:
     return best if sums and sums[best] * 2 >= sum(sums.values()) else ""
 
 
-def _filled(rows: object, name: str, count: int) -> Array:
+def _filled(rows: object, name: str, count: int) -> Float64s:
     found = np.full(count, np.nan)
     places, values = (rows[key].to_pylist() for key in ("place", name))  # type: ignore[index]
     for place, value in zip(places, values, strict=True):

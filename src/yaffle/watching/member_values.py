@@ -10,7 +10,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Bools
 from yaffle.history.layout import HOUR_NS
 from yaffle.history.probe_rows import LOST
 from yaffle.history.wait_rows import BIN_COUNTS, BINS, CHARGES, MINUTE_NS, quantile
@@ -98,7 +98,7 @@ class Values:
     """By member, (n,) values. told: (n,) whether anything at all was told of the interval, by whomever."""
 
     of: dict[str, Array]
-    told: Array
+    told: Bools
     heard: set[str] = field(default_factory=set)  # members of which there is anything in the last interval
 
 
@@ -131,7 +131,7 @@ def _filled(table: pa.Table, count: int) -> dict[str, Array]:
     return found
 
 
-def _told(windows: Windows, table: str, time: str, period: tuple[int, int], count: int, early: int = 1) -> Array:
+def _told(windows: Windows, table: str, time: str, period: tuple[int, int], count: int, early: int = 1) -> Bools:
     """In which of equal intervals of a period anybody told anything. early: 1 where a moment belongs to the interval
     that it ends, 0 where to the one that it begins.
     """

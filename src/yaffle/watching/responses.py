@@ -19,7 +19,7 @@ from uuid import uuid4
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Float64s
 from yaffle.errors import YaffleError
 from yaffle.normal.comparison import SURE, Comparison, compare
 from yaffle.records.catalogue import entry_of
@@ -195,7 +195,7 @@ class Responses:
 
     def _samples(
         self, response: Response, watch: Watch, event: Event, began_ns: int, from_ns: int
-    ) -> tuple[Array, Array, int, str]:
+    ) -> tuple[Float64s, Float64s, int, str]:
         """(values before it began, after it settled, ns between them, unit)."""
         measure = response.judge or watch.measure
         entry = entry_of(measure, watch.of)
@@ -234,7 +234,7 @@ def _lower_is_better(watch: Watch, event: Event) -> bool:
     return watch.rule not in (BELOW, FALLING)
 
 
-def _back_within(watch: Watch, after: Array, width_ns: int, settle_ns: int) -> str:
+def _back_within(watch: Watch, after: Float64s, width_ns: int, settle_ns: int) -> str:
     good = [k for k in range(after.size) if watch.finding(float(after[k])) == "good"]
     return f", back within its limit after at most {duration(settle_ns + (good[0] + 1) * width_ns)}" if good else ""
 

@@ -11,7 +11,7 @@ from pathlib import Path
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Float64s
 from yaffle.history.layout import DAY_NS, SERVICE_LEVELS
 from yaffle.history.parts import write_json
 from yaffle.records.catalogue import CATALOGUE, entry_of
@@ -105,7 +105,7 @@ def levels_over(windows: Windows, level: ServiceLevel, first_ns: int, last_ns: i
     return sorted(kept, key=lambda one: (-one.used, one.member))
 
 
-def _kept(level: ServiceLevel, member: str, told: Array, start_ns: int) -> LevelKept:
+def _kept(level: ServiceLevel, member: str, told: Float64s, start_ns: int) -> LevelKept:
     width = level.over_ns
     known = np.isfinite(told)
     is_bad = known & ((told > level.limit) if level.rule == ABOVE else (told < level.limit))

@@ -6,7 +6,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Bools, Int64s
 
 SPAN = "span_ns"
 _MOST_CODES = 1 << 30  # of keys together, so that one more does not leave 64 bits
@@ -33,7 +33,7 @@ class Steps:
         """Since the reading before, ns; unknown where there is none."""
         return self._scattered(self._times_ns[self._rows] - self._times_ns[self._before], self._rows)
 
-    def rise(self, values: Array, known: Array) -> pa.Array:
+    def rise(self, values: Array, known: Bools) -> pa.Array:
         """By how much values, (n,), rose; unknown where either is, and where they fell: what counts began anew then, or
         wrapped. Whole numbers are subtracted as such.
         """
@@ -44,7 +44,7 @@ class Steps:
         rows, before = rows[up], before[up]
         return self._scattered((values[rows] - values[before]).astype(np.float64), rows)
 
-    def _scattered(self, values: Array, rows: Array) -> pa.Array:
+    def _scattered(self, values: Array, rows: Int64s) -> pa.Array:
         found = np.zeros(self._times_ns.size, values.dtype)
         found[rows] = values
         unknown = np.ones(self._times_ns.size, bool)
@@ -52,7 +52,7 @@ class Steps:
         return pa.array(found, mask=unknown)
 
 
-def _codes(key: Any) -> Array:
+def _codes(key: Any) -> Int64s:
     if isinstance(key, pa.ChunkedArray):
         key = key.combine_chunks()
     return np.asarray(key.dictionary_encode().indices, np.int64)

@@ -8,7 +8,7 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QBrush, QColor
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLabel, QTabWidget, QVBoxLayout, QWidget
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Float64s, Float64s2, Int64s2
 from yaffle.desktop.shared import theme
 from yaffle.desktop.shared.column_table import Column, ColumnTable, TableView
 from yaffle.desktop.shared.ledger_bar import BAR_ROLE, Bounds, LedgerDelegate, bar_of, bar_words
@@ -51,7 +51,7 @@ def _clear(plot: Plot) -> None:
             plot.removeItem(item)
 
 
-def _stack(plot: Plot, starts: Array, width: float, heights: Array) -> float:
+def _stack(plot: Plot, starts: Float64s, width: float, heights: Float64s2) -> float:
     """Draws columns of causes upon each other; returns the greatest height."""
     base = np.zeros(starts.size)
     for party in causes.PARTIES:
@@ -70,8 +70,8 @@ def _stack(plot: Plot, starts: Array, width: float, heights: Array) -> float:
 class _ExchangeTable(ColumnTable):
     """Adds the ledger bar to the last column."""
 
-    charges: Array = np.empty((0, causes.COUNT))
-    bounds: Array = np.empty((0, 2 * len(BOUNDED)))
+    charges: Int64s2 = np.empty((0, causes.COUNT), np.int64)
+    bounds: Int64s2 = np.empty((0, 2 * len(BOUNDED)), np.int64)
     full_ns = 1.0
 
     def _bounds(self, row: int) -> Bounds | None:
@@ -278,7 +278,7 @@ class WaitPlots(QTabWidget):
         paid = waits.wait_ns[rows] if columns is None else waits.charges[rows][:, columns].sum(axis=1)
         self.model.charges, self.model.bounds = (
             waits.charges[rows],
-            self._evidence.bounds[rows] if self._evidence is not None else np.empty((0, 6)),
+            self._evidence.bounds[rows] if self._evidence is not None else np.empty((0, 6), np.int64),
         )
         self.model.full_ns = float(waits.wait_ns[rows].max()) if rows.size else 1.0
         client = [evidence.client.texts[k] for k in evidence.client.codes[owner]]
@@ -334,7 +334,7 @@ class WaitPlots(QTabWidget):
 
     def _show_asked(self, picture: ApportionPicture) -> None:
         found, red = picture.asked, theme.current().red
-        self.asked_model.charges = np.array([a.charges for a in found]) if found else np.empty((0, causes.COUNT))
+        self.asked_model.charges = np.array([a.charges for a in found], np.int64).reshape(-1, causes.COUNT)
         self.asked_model.full_ns = float(max((int(a.charges.sum()) for a in found), default=1))
         self.asked_model.show_columns(
             [

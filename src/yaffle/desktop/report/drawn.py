@@ -3,7 +3,7 @@
 import numpy as np
 from PySide6.QtWidgets import QWidget
 
-from yaffle.arrays import Array
+from yaffle.arrays import Int64s
 from yaffle.desktop.apportion.wait_plots import WaitPlots
 from yaffle.desktop.compare.baseline_panel import NormalPanel
 from yaffle.desktop.examine.ladder import Ladder
@@ -36,7 +36,7 @@ _DECISIVE = 0.08  # A silence, or what was behind, decides with so much of the w
 _BESIDE_NS = 2 * 86_400 * 10**9
 
 
-def waits(evidence: Evidence, found: ApportionPicture, bounds: Array) -> Figure | None:
+def waits(evidence: Evidence, found: ApportionPicture, bounds: Int64s) -> Figure | None:
     """Waits over time by party and cause; the sentence tells between what each party's part lies."""
     sums = found.charges.sum(axis=0)
     if not sums.sum():

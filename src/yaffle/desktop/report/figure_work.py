@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Int64s
 from yaffle.desktop.report import drawn
 from yaffle.errors import Cancelled, YaffleError
 from yaffle.findings.finding import Finding
@@ -95,14 +95,14 @@ def _service(evidence: Evidence, finding: Finding) -> list[FigureWork]:
     return [_baseline(evidence, finding, NormalSettings(Subject(measure, "server", finding.subject), width))]
 
 
-def scene_of(evidence: Evidence, finding: Finding, rows: Array) -> Scene:
+def scene_of(evidence: Evidence, finding: Finding, rows: Int64s) -> Scene:
     """The finding's time with its exchanges in focus."""
     margin = max(1_000_000_000, (finding.last_ns - finding.first_ns) // _MARGIN)
     period = (max(evidence.first_ns, finding.first_ns - margin), min(evidence.last_ns, finding.last_ns + margin))
     return Scene(evidence, Focus(period), Filter(evidence), rows, rows)
 
 
-def _waits(evidence: Evidence, finding: Finding, rows: Array) -> FigureWork:
+def _waits(evidence: Evidence, finding: Finding, rows: Int64s) -> FigureWork:
     scene = scene_of(evidence, finding, rows)
     return FigureWork(
         lambda progress: (picture(scene, rows, _BINS, None, progress), evidence.bounds[rows].sum(axis=0)),

@@ -163,12 +163,12 @@ class ServicesPanel(QWidget):
             self.plot.plot(
                 middles[held], shown, pen=None, symbol=symbol, symbolSize=5, symbolBrush=color, symbolPen=None
             )
-        for values, color in ((found.asked, look.faint), (found.bad, look.red)):
+        for counts, color in ((found.asked, look.faint), (found.bad, look.red)):
             fill = QColor(color)
             fill.setAlpha(150 if color == look.red else 70)
             self.asked.plot(
                 seconds,
-                values.astype(float),
+                counts.astype(float),
                 stepMode="center",
                 fillLevel=0,
                 brush=pg.mkBrush(fill),
