@@ -75,6 +75,11 @@ class Room:
         """A column of so many rows, filled with anything."""
         return self.column(dtype, place).reserve(rows, 0)
 
+    def zeros(self, rows: int, dtype: Any) -> Array:
+        """A column of so many rows, all nil: what is not written to takes no memory, and all is given back with it."""
+        size = max(1, rows) * np.dtype(dtype).itemsize
+        return np.frombuffer(mmap.mmap(-1, size, mmap.MAP_PRIVATE | mmap.MAP_ANONYMOUS), dtype, rows)
+
 
 class SpilledRoom(Room):
     """Where columns are put: in files without a name in a folder."""
@@ -93,6 +98,10 @@ class SpilledRoom(Room):
                 f"{self._folder}: columns that memory does not hold cannot be put there ({error.strerror}); give more"
                 " memory (--memory) or another folder (TMPDIR)"
             ) from error
+
+    def zeros(self, rows: int, dtype: Any) -> Array:
+        """The same: what is new in a file is nil."""
+        return self.empty(rows, dtype)
 
 
 def spill_folder() -> Path:

@@ -1,5 +1,6 @@
 """The packet columns: their names, types and units; and a table of them that grows without copies."""
 
+from collections.abc import Iterable
 from typing import NamedTuple
 
 import numpy as np
@@ -83,8 +84,8 @@ class Columns(NamedTuple):
 
 def fill(columns: Columns, given: Columns) -> None:
     """Writes the rows of one into another of the same length."""
-    target: Array
-    for target, column in zip(columns, given, strict=True):
+    pairs: Iterable[tuple[Array, Array]] = zip(columns, given, strict=True)
+    for target, column in pairs:
         target[:] = column
 
 

@@ -6,7 +6,7 @@ from typing import Any
 
 import numpy as np
 
-from yaffle.arrays import Array, Bools, Int8s, Int32s, Int64s, Int64s2, runs_of
+from yaffle.arrays import Bools, Int8s, Int32s, Int64s, Int64s2, runs_of
 from yaffle.capture.captured import Capture
 from yaffle.capture.packets import HEAD_FROM_B, Columns
 from yaffle.errors import Cancelled
@@ -35,7 +35,7 @@ _EXCHANGE_ROOM = 65_536  # Rows to begin with; grows as needed.
 _OBSERVED_ROWS = 1 << 18  # Rows of observed round trips held at once, beside those of the longest connection.
 _WIDE_NS = 5_000_000  # Bounds this far apart leave a wait half told.
 _AT_ONCE = 64  # Connections accounted for again in one call.
-_PACKETS_A_STEP = 400_000  # Connections are worked on in steps of about this many packets, so that stopping is quick.
+_PACKETS_A_STEP = 100_000  # Connections are worked on in steps of about this many packets, so that stopping is quick.
 
 
 @dataclass
@@ -157,7 +157,7 @@ def own_accounts(
     steps = runs_of(starts, _PACKETS_A_STEP) if known is None else _runs(np.flatnonzero(known.rows < 0))
     paths = no_states(tcp.size)
     nothing = (np.empty((0, len(EXCHANGE_FIELDS)), np.int64), np.empty((0, CHARGES), np.int64))
-    parts: list[tuple[Array, Array]] = [nothing] * max(1, len(steps))
+    exchanges, theirs = [nothing[0]] * max(1, len(steps)), [nothing[1]] * max(1, len(steps))
     workshops = _workshops(arranged, messages, min(threads, max(1, len(steps))))
     done, total = [0], max(1, sum(int(starts[last] - starts[first]) for first, last in steps))
 
@@ -165,8 +165,8 @@ def own_accounts(
         shop = workshops[thread]
         for step in range(thread, len(steps), len(workshops)):
             used = _account_range(capture, arranged, messages, shop, steps[step], paths, connection, charges)
-            tables = shop.exchange[:used], shop.exchange_charges[:used]
-            parts[step] = (_by_column([tables[0]], room), _by_column([tables[1]], room))
+            exchanges[step] = _by_column([shop.exchange[:used]], room)
+            theirs[step] = _by_column([shop.exchange_charges[:used]], room)
             done[0] += int(starts[steps[step][1]] - starts[steps[step][0]])
             if not progress(done[0] / total, "accounting for every wait"):
                 raise Cancelled
@@ -174,8 +174,7 @@ def own_accounts(
     with ThreadPoolExecutor(len(workshops)) as pool:
         for future in [pool.submit(work, thread) for thread in range(len(workshops))]:
             future.result()
-    exchange = _by_column([e for e, _ in parts], room)
-    exchange_charges = _by_column([c for _, c in parts], room)
+    exchange, exchange_charges = _by_column(exchanges, room), _by_column(theirs, room)
     found = Account(tcp, starts, order, connection, charges, exchange, exchange_charges, arranged.how)
     return found if known is None else _with_known(found, messages, known)
 
@@ -400,13 +399,18 @@ def _tell_senders(packets: Columns) -> None:
         packets.head[i].flags = flags | uint16(HEAD_FROM_B) if packets.direction[i] else flags
 
 
-def _by_column(parts: list[Array], room: Room | None = None) -> Int64s2:
-    """The parts below each other, each column contiguous."""
+def _by_column(parts: list[Int64s2], room: Room | None = None) -> Int64s2:
+    """The parts below each other, each column contiguous. `parts` is emptied on the way: of what is large little is
+    there twice. Where a part has nothing but nil in a column, nothing is written, which takes no memory.
+    """
     columns, rows = parts[0].shape[1], sum(part.shape[0] for part in parts)
-    whole = (room or Room()).empty(columns * rows, np.int64).reshape(columns, rows).T
+    whole: Int64s2 = (room or Room()).zeros(columns * rows, np.int64).reshape(columns, rows).T
     at = 0
-    for part in parts:
-        whole[at : at + part.shape[0]] = part
+    while parts:
+        part = parts.pop(0)
+        for column in range(columns):
+            if part[:, column].any():
+                whole[at : at + part.shape[0], column] = part[:, column]
         at += part.shape[0]
     return whole
 
