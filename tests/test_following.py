@@ -13,7 +13,7 @@ from tests.frames import C, S, ether, udp
 from tests.tiers.truth import DATA
 from yaffle import analysis as analysis_module
 from yaffle.analysis import analyse
-from yaffle.capture.packets import HEAD_FROM_B
+from yaffle.capture.packets import MARK_FROM_B
 from yaffle.errors import Cancelled, YaffleError
 from yaffle.exchanges import decoding
 from yaffle.exchanges.reading import Reading
@@ -214,7 +214,7 @@ def is_told_alike(capture):
     """Whether heads say the same of senders as directions do."""
     packets = capture.packets
     own = packets.flow >= 0
-    return bool(((packets.head["flags"][own] & HEAD_FROM_B != 0) == packets.direction[own]).all())
+    return bool(((packets.head["marks"][own] & MARK_FROM_B != 0) == packets.direction[own]).all())
 
 
 def test_columns_that_do_not_change_are_not_copied(tmp_path):

@@ -22,7 +22,7 @@ from yaffle.room import Room
 
 # Columns that accounts are made from; of the others a part has zeros, which take no memory.
 COLUMNS = (
-    "head", "time_ns", "position", "captured_bytes", "payload_bytes", "source", "payload_at", "marks", "direction",
+    "head", "time_ns", "position", "captured_bytes", "source", "payload_at", "direction",
 )  # fmt: skip
 _CONNECTION, _MESSAGE = EXCHANGE_FIELDS.index("connection"), EXCHANGE_FIELDS.index("message")
 

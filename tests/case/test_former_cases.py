@@ -8,6 +8,7 @@ import numpy as np
 import pytest
 
 from yaffle.analysis import analyse
+from yaffle.capture.packets import Columns
 from yaffle.case.columns import as_columns, as_matrix, read_columns, read_texts, write_columns
 from yaffle.case.folder import VERSION, open_case, save_case
 from yaffle.case.migrations import WITHOUT_BEHIND
@@ -19,11 +20,22 @@ DATA = Path(__file__).parents[1] / "data"
 
 
 @pytest.fixture
-def of_version_9(tmp_path):
-    """A case of database statements, written by version 9: columns by number, texts beside."""
-    with tarfile.open(DATA / "cases" / "version-9.tar.xz") as packed:
-        packed.extractall(tmp_path)
-    return tmp_path / "version-9.yaffle"
+def of_version(tmp_path):
+    """Gives a case of database statements as a former version wrote it. 9: columns by number, texts beside; 10: what
+    heads say of packets beside them once more.
+    """
+
+    def unpacked(version):
+        with tarfile.open(DATA / "cases" / f"version-{version}.tar.xz") as packed:
+            packed.extractall(tmp_path)
+        return tmp_path / f"version-{version}.yaffle"
+
+    return unpacked
+
+
+@pytest.fixture
+def of_version_9(of_version):
+    return of_version(9)
 
 
 @pytest.fixture(scope="module")
@@ -39,10 +51,13 @@ def same(one, other):
     assert one.messages.label == other.messages.label
     assert one.messages.outcome == other.messages.outcome
     assert one.messages.protocol == other.messages.protocol
+    for name in Columns._fields:
+        assert np.array_equal(getattr(one.capture.packets, name), getattr(other.capture.packets, name)), name
 
 
-def test_a_case_of_version_9_opens_and_is_saved_as_the_present_one(of_version_9, analysis, tmp_path):
-    former, _ = open_case(of_version_9)
+@pytest.mark.parametrize("version", [9, 10])
+def test_a_case_of_a_former_version_opens_and_is_saved_as_the_present_one(of_version, version, analysis, tmp_path):
+    former, _ = open_case(of_version(version))
     same(former, analysis)
     save_case(tmp_path / "again.yaffle", former, {})
     assert json.loads((tmp_path / "again.yaffle" / "manifest.json").read_text())["version"] == VERSION

@@ -19,7 +19,7 @@ from tests.oracles.plain_ledger import (
     plain_timer,
 )  # fmt: skip
 from yaffle.analysis import analyse
-from yaffle.capture.packets import HEAD_FROM_B
+from yaffle.capture.packets import MARK_FROM_B
 from yaffle.demo.morning import Request
 from yaffle.demo.network import MS
 from yaffle.exchanges.turns import empty_turns, find_turns
@@ -211,7 +211,7 @@ def test_packets_are_arranged_by_connection_and_turned_to_their_client(tmp_path)
     packets = analyse([path]).capture.packets
     flow = np.array([rnd.choice((-1, 0, 1, 2, 3)) for _ in range(packets.flow.size)], packets.flow.dtype)
     packets.flow[:] = flow
-    direction, flags = packets.direction.copy(), packets.head["flags"].copy()
+    direction, marks = packets.direction.copy(), packets.head["marks"].copy()
     turned, number = np.array([False, True, True, False]), np.array([0, 1, -1, 2], np.int32)
     counts = _packets_of_each(packets.flow, 4)
     assert counts.tolist() == [int((flow == f).sum()) for f in range(4)]
@@ -223,7 +223,7 @@ def test_packets_are_arranged_by_connection_and_turned_to_their_client(tmp_path)
     assert order.tolist() == wanted
     moved = np.isin(flow, (1, 2))
     assert (packets.direction == np.where(moved, direction ^ 1, direction)).all()
-    assert ((packets.head["flags"] != flags) == moved & (np.arange(flow.size) >= told)).all()
+    assert ((packets.head["marks"] != marks) == moved & (np.arange(flow.size) >= told)).all()
     _tell_senders(packets)
-    assert ((packets.head["flags"] & HEAD_FROM_B != 0) == packets.direction).all()
-    assert ((packets.head["flags"] ^ flags) & (HEAD_FROM_B - 1) == 0).all()
+    assert ((packets.head["marks"] & MARK_FROM_B != 0) == packets.direction).all()
+    assert ((packets.head["marks"] ^ marks) & (MARK_FROM_B - 1) == 0).all()

@@ -5,7 +5,7 @@ import numpy as np
 from yaffle.arrays import Int8s, Int32s, Int64s, Uint64s
 from yaffle.capture.captured import Capture
 from yaffle.capture.conversations import Rows, turned
-from yaffle.capture.packets import HEAD_FROM_B, Columns
+from yaffle.capture.packets import MARK_FROM_B, Columns
 from yaffle.kernels import int64, kernel, uint8
 
 _OPENED = 3  # either side sent a SYN (conversations.SYN_FROM_A, SYN_FROM_B)
@@ -57,7 +57,7 @@ def renumber(packets: Columns, number: Int32s, swap: Int8s) -> None:
             packets.flow[i] = number[old]
             if swap[old]:
                 packets.direction[i] ^= 1
-                packets.head[i].flags ^= HEAD_FROM_B
+                packets.head[i].marks ^= MARK_FROM_B
 
 
 def join_continued(capture: Capture, keys: Uint64s) -> None:

@@ -13,8 +13,8 @@ from yaffle.capture.headers import Ends
 from yaffle.capture.packets import (
     ACK,
     FIN,
-    HEAD_FROM_B,
     MARK_FRAGMENT,
+    MARK_FROM_B,
     MARK_IPV6,
     MARK_LATER_FRAGMENT,
     MARK_TUNNEL_SHIFT,
@@ -206,7 +206,7 @@ def _follow_first(packets: Columns, ends: Ends, i: int, seed: int, rows: Convers
 @pasted
 def _opens_next(row: ConversationRow, packets: Columns, i: int, direction: int) -> bool:
     """Whether a packet opens the next conversation over the ports of one that is known."""
-    if packets.protocol[i] != _TCP or packets.flags[i] & (SYN | ACK | RST) != SYN:
+    if packets.protocol[i] != _TCP or packets.head[i].flags & (SYN | ACK | RST) != SYN:
         return False
     state = int64(row.state)
     if state & (SYN_FROM_A if direction == 0 else SYN_FROM_B):
@@ -219,7 +219,7 @@ def _opens_next(row: ConversationRow, packets: Columns, i: int, direction: int) 
 @pasted
 def _begin(row: ConversationRow, packets: Columns, ends: Ends, i: int, point: int) -> None:
     """A conversation begins with packet i."""
-    marks = int64(packets.marks[i])
+    marks = int64(packets.head[i].marks)
     row.a_hi, row.a_lo, row.b_hi, row.b_lo = ends.src_hi[i], ends.src_lo[i], ends.dst_hi[i], ends.dst_lo[i]
     row.a_port, row.b_port = ends.src_port[i], ends.dst_port[i]
     row.protocol, row.point = packets.protocol[i], point
@@ -239,7 +239,7 @@ def _begin(row: ConversationRow, packets: Columns, ends: Ends, i: int, point: in
 @pasted
 def _note_flags(row: ConversationRow, packets: Columns, i: int, direction: int) -> None:
     """What a TCP packet tells of how its conversation opens and closes."""
-    flags = int64(packets.flags[i])
+    flags = int64(packets.head[i].flags)
     if flags & SYN and flags & ACK:
         row.state |= ANSWERED_SYN_A if direction == 0 else ANSWERED_SYN_B
     elif flags & SYN and direction == 0:
@@ -290,7 +290,7 @@ def _assign(
         if key == uint64(0):
             packets.flow[i] = -1
             continue
-        marks = packets.marks[i]
+        marks = packets.head[i].marks
         if marks & MARK_LATER_FRAGMENT:
             _follow_first(packets, ends, i, seed, rows, fragments)
             continue
@@ -308,7 +308,7 @@ def _assign(
             _note_flags(own, packets, i, direction)
         packets.flow[i], packets.direction[i] = row, direction
         if direction:
-            packets.head[i].flags |= HEAD_FROM_B
+            packets.head[i].marks |= MARK_FROM_B
         own.packets += 1
         own.octets += packets.wire_bytes[i]
         own.last_ns = max(own.last_ns, packets.time_ns[i])

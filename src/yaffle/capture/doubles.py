@@ -11,7 +11,7 @@ import numpy as np
 from yaffle.arrays import Int64s, Int64s2
 from yaffle.capture.captured import Capture
 from yaffle.capture.conversations import Rows
-from yaffle.capture.packets import MARK_FRAGMENT, MARK_LATER_FRAGMENT, Columns
+from yaffle.capture.packets import MARK_FRAGMENT, MARK_FROM_B, MARK_LATER_FRAGMENT, Columns
 from yaffle.kernels import int64, kernel, uint64
 from yaffle.units import share
 
@@ -39,14 +39,15 @@ def _find(
     mask = seen.shape[0] - 1
     for i in range(begin, end):
         partner[i - begin] = -1
-        if packets.flow[i] < 0 or packets.marks[i] & (MARK_FRAGMENT | MARK_LATER_FRAGMENT):
+        if packets.flow[i] < 0 or packets.head[i].marks & (MARK_FRAGMENT | MARK_LATER_FRAGMENT):
             continue  # Fragments of one datagram bear one number.
         h = packets.head[i]
         if h.ip_id == 0 and packets.protocol[i] != TCP:
             continue  # Nothing in its header tells it from the one before it.
         key = uint64(h.seq) << uint64(32) | uint64(h.ack)
         key ^= (uint64(h.ip_id) << uint64(40)) ^ (uint64(h.payload) << uint64(20)) ^ uint64(h.tsval)
-        key ^= (uint64(h.flags) << uint64(48)) ^ (uint64(h.window) << uint64(8)) ^ uint64(packets.flow[i])
+        key ^= uint64(h.flags | h.marks & MARK_FROM_B) << uint64(48)
+        key ^= (uint64(h.window) << uint64(8)) ^ uint64(packets.flow[i])
         key *= uint64(0x9E3779B97F4A7C15)
         key ^= key >> uint64(29)
         key *= uint64(0xBF58476D1CE4E5B9)
@@ -57,6 +58,7 @@ def _find(
         if seen[slot, 0] == tag and begin <= before < i and packets.flow[before] == packets.flow[i]:
             b = packets.head[before]
             alike = b.seq == h.seq and b.ack == h.ack and b.flags == h.flags and b.payload == h.payload
+            alike = alike and (b.marks ^ h.marks) & MARK_FROM_B == 0
             alike = alike and b.window == h.window and b.tsval == h.tsval and b.ip_id == h.ip_id
             numbered = h.ip_id != 0
             apart = packets.time_ns[i] - packets.time_ns[before]

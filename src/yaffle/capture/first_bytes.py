@@ -10,7 +10,7 @@ from yaffle.capture.packets import Columns
 from yaffle.capture.payload import Payload
 from yaffle.kernels import int64, kernel, uint32
 
-_UDP, _LEAST = 17, 8
+_LEAST = 8
 
 
 @kernel
@@ -22,7 +22,7 @@ def _fill(rows: Int64s, packets: Columns, number: int, buf: Uint8s, out: Uint32s
             continue
         at = packets.position[row] + int64(packets.payload_at[row])
         kept = min(
-            int64(packets.payload_bytes[row]),
+            int64(packets.head[row].payload),
             int64(packets.captured_bytes[row]) - int64(packets.payload_at[row]),
         )
         word = uint32(0)
@@ -46,7 +46,7 @@ class Beginnings:
 def beginnings(capture: Capture, payload: Payload) -> Beginnings:
     """Looks once at all datagrams, for all that are told by how they begin."""
     packets = capture.packets
-    rows = np.flatnonzero((packets.protocol == _UDP) & (packets.payload_bytes >= _LEAST) & (packets.flow >= 0))
+    rows = packets.datagrams(_LEAST)
     found = np.zeros(rows.size, np.uint32)
     for number, source in enumerate(payload.sources):
         if source is not None:

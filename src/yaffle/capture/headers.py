@@ -54,9 +54,8 @@ def _write(packet: Unwrapped, i: int, out: Columns, ends: Ends) -> None:
     head.seq, head.ack, head.tsval, head.tsecr = packet.seq, packet.ack, packet.tsval, packet.tsecr
     head.extra, head.payload, head.window = packet.extra, packet.payload, packet.window
     head.ip_id, head.flags, head.marks = packet.ip_id, packet.flags, marks
-    out.payload_bytes[i] = packet.payload
     out.payload_at[i] = min(packet.payload_at, 65535)
-    out.vlan[i], out.protocol[i], out.flags[i], out.marks[i] = packet.vlan, packet.protocol, packet.flags, marks
+    out.vlan[i], out.protocol[i] = packet.vlan, packet.protocol
     out.tos[i], out.ttl[i], out.kind[i], out.direction[i] = packet.tos, packet.ttl, 0, 0
     ends.src_hi[i], ends.src_lo[i] = packet.src_hi, packet.src_lo
     ends.dst_hi[i], ends.dst_lo[i] = packet.dst_hi, packet.dst_lo

@@ -287,7 +287,7 @@ def _add_up(packets: Columns, begin: int, sums: _Told) -> _Told:
         first_ns = last_ns = previous
     for i in range(begin, packets.time_ns.size):
         t = int(packets.time_ns[i])
-        marks = int(packets.marks[i])
+        marks = int(packets.head[i].marks)
         octets += int(packets.wire_bytes[i])
         longest = max(longest, int(packets.captured_bytes[i]))
         first_ns, last_ns = min(first_ns, t), max(last_ns, t)

@@ -9,8 +9,7 @@ from yaffle.arrays import Array, Int8s, Int32s, Int64s, Struct, Structs, Uint8s,
 from yaffle.room import Room
 
 # What the transport engine reads of a packet, side by side: one connection's packets lie far apart in a busy capture,
-# and
-# each costs one step to memory this way. Flags and marks are as in the columns of their names.
+# and each costs one step to memory this way.
 HEAD = np.dtype(
     [
         ("seq", np.uint32),  # TCP sequence number; ICMP echo: its number
@@ -21,16 +20,16 @@ HEAD = np.dtype(
             "extra",
             np.uint32,
         ),  # SYN: MSS | (window scale + 1) << 16 | SACK permitted << 24; else first row of its SACK blocks
-        ("payload", np.uint32),  # as payload_bytes
+        ("payload", np.uint32),  # bytes of transport payload on the wire, from the IP length
         ("window", np.uint16),  # as sent, unscaled
         ("ip_id", np.uint16),  # IPv4 identification
-        ("flags", np.uint16),  # with HEAD_FROM_B
-        ("marks", np.uint16),
+        ("flags", np.uint16),  # of TCP, FIN = 1 … CWR = 128, AE = 256; ICMP: type << 8 | code
+        ("marks", np.uint16),  # bits, see the MARK_ constants
     ]
 )
+_UDP = 17
 Heads = Structs  # of HEAD
 Head = Struct  # one of them
-HEAD_FROM_B = 0x8000  # sent by end `b` of its conversation
 
 # (name, dtype, meaning). One row a packet, in order of capture within each source.
 SCHEMA: tuple[tuple[str, type | np.dtype, str], ...] = (
@@ -39,15 +38,12 @@ SCHEMA: tuple[tuple[str, type | np.dtype, str], ...] = (
     ("position", np.int64, "offset of the packet's first byte in its (decompressed) file"),
     ("captured_bytes", np.uint32, "bytes kept in the file"),
     ("wire_bytes", np.uint32, "bytes on the wire, link header included"),
-    ("payload_bytes", np.uint32, "transport payload on the wire, from the IP length"),
     ("flow", np.int32, "row of the connection or conversation; -1 where there is none"),
     ("source", np.uint16, "row of the source"),
     ("link", np.uint16, "interface within the source"),
     ("payload_at", np.uint16, "offset of the transport payload within the packet"),
     ("vlan", np.uint16, "VLAN number of the innermost tag, 0 without"),
     ("protocol", np.uint16, "IP protocol number; EtherType (0x600 and above) where it is not IP; 0 unknown"),
-    ("flags", np.uint16, "TCP flags, FIN = 1 … CWR = 128, AE = 256; ICMP type << 8 | code"),
-    ("marks", np.uint16, "bits, see the MARK_ constants"),
     ("tos", np.uint8, "DSCP << 2 | ECN"),
     ("ttl", np.uint8, "time to live or hop limit"),
     ("direction", np.int8, "0 from the client, 1 from the server"),
@@ -63,19 +59,36 @@ class Columns(NamedTuple):
     position: Int64s
     captured_bytes: Uint32s
     wire_bytes: Uint32s
-    payload_bytes: Uint32s
     flow: Int32s
     source: Uint16s
     link: Uint16s
     payload_at: Uint16s
     vlan: Uint16s
     protocol: Uint16s
-    flags: Uint16s
-    marks: Uint16s
     tos: Uint8s
     ttl: Uint8s
     direction: Int8s
     kind: Uint8s
+
+    @property
+    def payload_bytes(self) -> Uint32s:
+        """Bytes of transport payload on the wire: a view into the heads, as the next two."""
+        return self.head["payload"]
+
+    @property
+    def flags(self) -> Uint16s:
+        """TCP flags; ICMP: type << 8 | code."""
+        return self.head["flags"]
+
+    @property
+    def marks(self) -> Uint16s:
+        """Bits, see the MARK_ constants."""
+        return self.head["marks"]
+
+    def datagrams(self, least_bytes: int) -> Int64s:
+        """Rows of UDP packets that belong to a conversation and carry so many bytes or more."""
+        rows = np.flatnonzero((self.protocol == _UDP) & (self.flow >= 0))
+        return rows[self.payload_bytes[rows] >= least_bytes]
 
     def sack_counts(self) -> Uint16s:
         """How many SACK blocks each packet bears, whose first `head.extra` points at; 0 of a SYN."""
@@ -102,6 +115,8 @@ MARK_TUNNEL_SHIFT = 9  # bits 9 to 11: TUNNELS
 MARK_BROKEN = 4096  # a header contradicts itself, or was cut before its end
 MARK_IPV6 = 8192
 MARK_DONT_FRAGMENT = 16384
+MARK_FROM_B_SHIFT = 15  # bit 15: sent by end `b` of its conversation
+MARK_FROM_B = 1 << MARK_FROM_B_SHIFT
 
 TUNNELS = ("", "IP in IP", "GRE", "VXLAN", "GTP-U", "PPPoE", "MPLS", "other")
 

@@ -61,12 +61,9 @@ def decode_plain(buf: Uint8s, starts: Int64s, ethernet: Bools, out: Columns, end
         head.ip_id = half(buf, at + 18)
         head.flags = flags
         head.marks = marks
-        out.payload_bytes[i] = payload
         out.payload_at[i] = 34 + 4 * header
         out.vlan[i] = 0
         out.protocol[i] = 6
-        out.flags[i] = flags
-        out.marks[i] = marks
         out.tos[i] = buf[at + 15]
         out.ttl[i] = buf[at + 22]
         out.kind[i] = 0

@@ -21,7 +21,7 @@ from yaffle.capture.records import Interface
 from yaffle.capture.transport_layer import QUOTE
 from yaffle.case.checks import check
 from yaffle.case.columns import as_columns, as_matrix, flush, read_columns, read_texts, write_columns
-from yaffle.case.migrations import BY_NUMBER, WITHOUT_BEHIND, by_name
+from yaffle.case.migrations import BESIDE_HEADS, BY_NUMBER, WITHOUT_BEHIND, by_name, own_heads
 from yaffle.case.stored_behind import behind_tables, read_behind
 from yaffle.case.stored_cyclic import beside_cyclic, read_cyclic
 from yaffle.case.stored_flows import beside, counter_columns, flow_columns, read_flows
@@ -52,7 +52,7 @@ from yaffle.tiers.behind import nothing_behind
 if TYPE_CHECKING:
     from yaffle.history.store import History
 
-FORMAT, VERSION = "yaffle-case", 10
+FORMAT, VERSION = "yaffle-case", 11
 SUFFIX = ".yaffle"
 _COLUMNS = "columns-"
 FACT_NAMES = (*CONNECTION_FIELDS, *(f"{side}_{name}" for side in ("client", "server") for name in SIDE_FIELDS))
@@ -248,6 +248,9 @@ def open_case(folder: Path) -> tuple[Analysis, dict[str, Any]]:
         raise CaseError(f"{folder}: the case is damaged (its columns are said to be in {named!r})")
     try:
         packets = read_columns(folder / named / "packets.arrow")
+        packets["head"] = packets["head"].view(HEAD)
+        if version <= BESIDE_HEADS:
+            packets = own_heads(packets)
         conversations = read_columns(folder / named / "conversations.arrow")
         connections = read_columns(folder / named / "connections.arrow")
         exchanges = read_columns(folder / named / "exchanges.arrow")
@@ -264,7 +267,7 @@ def open_case(folder: Path) -> tuple[Analysis, dict[str, Any]]:
         ]
         capture = Capture(
             sources,
-            Columns(**{**packets, "head": packets["head"].view(HEAD)}),
+            Columns(**packets),
             SackBlocks(sack["left"], sack["right"]),
             Rows(**{name: conversations[name] for name in Rows._fields}),
             manifest["points"],

@@ -1,6 +1,9 @@
 """Cases of former versions, as the present one writes them."""
 
+import numpy as np
+
 from yaffle.arrays import Array
+from yaffle.capture.packets import MARK_FROM_B
 
 # Up to version 9 the facts and charges of connections and exchanges stood by number, in this order.
 _SIDE = (
@@ -29,6 +32,7 @@ _CHARGES_9 = (
     "server stall", "server window", "client pacing", "client window", "client encryption", "server encryption",
     "network name", "server name", "unexplained unseen",
 )  # fmt: skip
+BESIDE_HEADS = 10  # the last version in which payload, flags and marks stood beside the heads, too
 BY_NUMBER = 9  # the last version that wrote them so; it kept texts beside, too
 WITHOUT_BEHIND = 8  # the last version that did not keep what lies behind answers, and the first that opens
 
@@ -39,3 +43,12 @@ def by_name(table: str, columns: dict[str, Array]) -> dict[str, Array]:
     names = {f"fact{k}": name for k, name in enumerate(facts)}
     names.update({f"charge{k}": name for k, name in enumerate(_CHARGES_9)})
     return {names.get(name, name): values for name, values in columns.items()}
+
+
+def own_heads(packets: dict[str, Array]) -> dict[str, Array]:
+    """Packets of version 10 and before, of whose heads the flags said, too, who sent them."""
+    head = packets["head"].copy()
+    head["flags"] = packets["flags"]
+    head["marks"] = packets["marks"] | np.where(packets["direction"] > 0, MARK_FROM_B, 0).astype(np.uint16)
+    left = {name: values for name, values in packets.items() if name not in ("payload_bytes", "flags", "marks")}
+    return {**left, "head": head}

@@ -40,7 +40,7 @@ def _first_rows(starts: Int64s, order: Int32s, packets: Columns, first: Int64s2)
         first[c, 0] = first[c, 1] = -1
         for k in range(starts[c], starts[c + 1]):
             row = order[k]
-            if packets.payload_bytes[row] > 0:
+            if packets.head[row].payload > 0:
                 side = packets.direction[row]
                 if first[c, side] < 0:
                     first[c, side] = row

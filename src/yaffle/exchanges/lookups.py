@@ -53,7 +53,7 @@ class Lookups:
 def _candidates(capture: Capture, payload: Payload) -> dict[int, str]:
     """Conversations over UDP whose first packet is one of ours: what they carry."""
     packets, flows = capture.packets, capture.conversations
-    rows = np.flatnonzero((packets.protocol == 17) & (packets.payload_bytes >= _LEAST_BYTES) & (packets.flow >= 0))
+    rows = packets.datagrams(_LEAST_BYTES)
     first_flows, first = np.unique(packets.flow[rows], return_index=True)
     first = rows[first]
     one, two = flows.a_port[first_flows].astype(np.int64), flows.b_port[first_flows].astype(np.int64)

@@ -57,7 +57,7 @@ def scan_names(rows: Int64s, packets: Columns, number: int, buf: Uint8s, seen: S
         out = seen[k]
         out.how = NONE
         skip = int64(packets.payload_at[row])
-        size = min(int64(packets.payload_bytes[row]), int64(packets.captured_bytes[row]) - skip)
+        size = min(int64(packets.head[row].payload), int64(packets.captured_bytes[row]) - skip)
         first = packets.position[row] + skip
         end = min(first + size, buf.size)
         if end - first < 12:

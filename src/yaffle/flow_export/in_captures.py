@@ -39,12 +39,8 @@ def find_exports(capture: Capture, payload: Payload, progress: Progress = go_on)
     An exporter seen at several points counts once, by the point that saw it first. Raises Cancelled.
     """
     packets, flows = capture.packets, capture.conversations
-    rows = np.flatnonzero(
-        (packets.protocol == 17)
-        & (packets.payload_bytes >= _LEAST_BYTES)
-        & (packets.flow >= 0)
-        & (packets.direction == 0)
-    )
+    rows = packets.datagrams(_LEAST_BYTES)
+    rows = rows[packets.direction[rows] == 0]
     own, first = np.unique(packets.flow[rows], return_index=True)
     heads = payload.first_octets(rows[first])
     likely = (heads == 0) & (flows.a_port[own] != 53) & (flows.b_port[own] != 53)

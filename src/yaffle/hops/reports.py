@@ -48,7 +48,7 @@ class Datagrams:
 def datagrams_of(capture: Capture, payload: Payload, ports: Sequence[int] = (PORT,)) -> list[Datagrams]:
     """Those of a capture, by source."""
     packets, flows = capture.packets, capture.conversations
-    rows = np.flatnonzero((packets.protocol == 17) & (packets.payload_bytes >= _LEAST_BYTES) & (packets.flow >= 0))
+    rows = packets.datagrams(_LEAST_BYTES)
     if not rows.size:
         return []
     wanted = np.asarray(ports)

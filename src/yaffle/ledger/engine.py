@@ -8,7 +8,7 @@ import numpy as np
 
 from yaffle.arrays import Bools, Int8s, Int32s, Int64s, Int64s2, runs_of
 from yaffle.capture.captured import Capture
-from yaffle.capture.packets import HEAD_FROM_B, Columns
+from yaffle.capture.packets import MARK_FROM_B, Columns
 from yaffle.errors import Cancelled
 from yaffle.exchanges.messages import Messages
 from yaffle.kernels import kernel, uint16
@@ -384,7 +384,7 @@ def _arrange(packets: Columns, turned: Bools, number: Int32s, told: int, place: 
         if turned[flow]:
             packets.direction[i] ^= 1
             if i >= told:
-                packets.head[i].flags ^= HEAD_FROM_B
+                packets.head[i].marks ^= MARK_FROM_B
         c = number[flow]
         if c >= 0:
             order[place[c]] = i
@@ -395,8 +395,8 @@ def _arrange(packets: Columns, turned: Bools, number: Int32s, told: int, place: 
 def _tell_senders(packets: Columns) -> None:
     """Writes to heads who sent each packet, whatever they told."""
     for i in range(packets.flow.size):
-        flags = packets.head[i].flags & ~uint16(HEAD_FROM_B)
-        packets.head[i].flags = flags | uint16(HEAD_FROM_B) if packets.direction[i] else flags
+        marks = packets.head[i].marks & ~uint16(MARK_FROM_B)
+        packets.head[i].marks = marks | uint16(MARK_FROM_B) if packets.direction[i] else marks
 
 
 def _by_column(parts: list[Int64s2], room: Room | None = None) -> Int64s2:

@@ -87,7 +87,7 @@ def _cells(
         at = packets.position[row] + int64(packets.payload_at[row]) + skips[k]
         kept = (
             min(
-                int64(packets.payload_bytes[row]),
+                int64(packets.head[row].payload),
                 int64(packets.captured_bytes[row]) - int64(packets.payload_at[row]),
             )
             - skips[k]

@@ -25,7 +25,7 @@ def _identities(rows: Int64s, packets: Columns, number: int, buf: Uint8s, ids: U
         if packets.source[row] != number:
             continue
         head = packets.head[row]
-        x = uint64(packets.protocol[row]) * uint64(0x9E3779B97F4A7C15) ^ uint64(packets.payload_bytes[row])
+        x = uint64(packets.protocol[row]) * uint64(0x9E3779B97F4A7C15) ^ uint64(head.payload)
         x = (x ^ uint64(head.ip_id)) * uint64(0xBF58476D1CE4E5B9)
         x ^= x >> uint64(29)
         if packets.protocol[row] == 6:
@@ -33,13 +33,13 @@ def _identities(rows: Int64s, packets: Columns, number: int, buf: Uint8s, ids: U
             x ^= x >> uint64(31)
             x = (x ^ (uint64(head.tsval) << uint64(32) | uint64(head.tsecr))) * uint64(0x9E3779B97F4A7C15)
             x ^= x >> uint64(29)
-            x = (x ^ (uint64(packets.flags[row] & 63) << uint64(16) | uint64(head.window))) * uint64(
+            x = (x ^ (uint64(head.flags & 63) << uint64(16) | uint64(head.window))) * uint64(
                 0xBF58476D1CE4E5B9
             )  # ECN may change on the way.
         else:
             first = packets.position[row] + int64(packets.payload_at[row])
             kept = min(
-                int64(packets.payload_bytes[row]),
+                int64(head.payload),
                 int64(packets.captured_bytes[row]) - int64(packets.payload_at[row]),
                 most,
             )

@@ -197,7 +197,7 @@ def counted_packets(
     wanted = np.ones(256, bool) if group is None else _table(group)
     _weigh(
         packets.time_ns,
-        getattr(packets, octets or "wire_bytes"),
+        np.ascontiguousarray(getattr(packets, octets or "wire_bytes")),
         packets.kind,
         mask,
         wanted,

@@ -98,7 +98,7 @@ def _first_packets(
         while k < starts[c + 1] and (
             packets.time_ns[order[k]] < first_ns[x]
             or packets.direction[order[k]] != 0
-            or packets.payload_bytes[order[k]] == 0
+            or packets.head[order[k]].payload == 0
         ):
             k += 1
         out[x] = order[k] if k < starts[c + 1] and packets.time_ns[order[k]] == first_ns[x] else -1

@@ -4,8 +4,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from yaffle.arrays import Bools, Float64s, Int64s, Uint16s, Uint32s
-from yaffle.capture.packets import MARK_BROADCAST, MARK_MULTICAST, Columns
+from yaffle.arrays import Bools, Float64s, Int64s, Uint32s
+from yaffle.capture.packets import MARK_BROADCAST, MARK_MULTICAST, Columns, Heads
 from yaffle.kernels import kernel
 
 SPANS_NS = (1_000_000, 10_000_000, 100_000_000)
@@ -37,7 +37,7 @@ class Bursts:
 def _fill(
     time_ns: Int64s,
     wire_bytes: Uint32s,
-    marks: Uint16s,
+    head: Heads,
     mask: Bools,
     first_ns: int,
     slot_ns: int,
@@ -49,7 +49,8 @@ def _fill(
             k = (time_ns[i] - first_ns) // slot_ns
             if 0 <= k < slots.size:
                 slots[k] += wire_bytes[i]
-                casts[2 if marks[i] & MARK_BROADCAST else 1 if marks[i] & MARK_MULTICAST else 0] += wire_bytes[i]
+                marks = head[i].marks
+                casts[2 if marks & MARK_BROADCAST else 1 if marks & MARK_MULTICAST else 0] += wire_bytes[i]
 
 
 def bursts(packets: Columns, mask: Bools, first_ns: int, last_ns: int) -> Bursts:
@@ -62,7 +63,7 @@ def bursts(packets: Columns, mask: Bools, first_ns: int, last_ns: int) -> Bursts
     span = max(1, last_ns - first_ns + 1)
     slot_ns = max(_SLOT_NS, -(-span // _MOST_SLOTS))
     slots, casts = np.zeros(-(-span // slot_ns), np.int64), np.zeros(3, np.int64)
-    _fill(packets.time_ns, packets.wire_bytes, packets.marks, mask, first_ns, slot_ns, slots, casts)
+    _fill(packets.time_ns, packets.wire_bytes, packets.head, mask, first_ns, slot_ns, slots, casts)
     sums = np.concatenate([[0], np.cumsum(slots)])
     peaks = []
     for span_ns in SPANS_NS:

@@ -44,9 +44,9 @@ def sender_ticks(packets: Columns, ticks: Int64s) -> None:
     spans, counts = np.zeros(ticks.size, np.int64), np.zeros(ticks.size, np.int64)
     longest, its_count = np.zeros(ticks.size, np.int64), np.zeros(ticks.size, np.int64)  # A step may hide in it.
     for i in range(packets.time_ns.size):
-        if packets.flow[i] < 0 or not packets.marks[i] & MARK_TIMESTAMPS:
-            continue
         h = packets.head[i]
+        if packets.flow[i] < 0 or not h.marks & MARK_TIMESTAMPS:
+            continue
         sender = 2 * packets.flow[i] + packets.direction[i]
         j = last[sender]
         last[sender] = i
@@ -71,9 +71,9 @@ def jumps_in(packets: Columns, ticks: Int64s, out: Int64s2) -> int:
     last = np.full(ticks.size, -1, np.int64)
     found = 0
     for i in range(packets.time_ns.size):
-        if packets.flow[i] < 0 or not packets.marks[i] & MARK_TIMESTAMPS:
-            continue
         h = packets.head[i]
+        if packets.flow[i] < 0 or not h.marks & MARK_TIMESTAMPS:
+            continue
         sender = 2 * packets.flow[i] + packets.direction[i]
         j = last[sender]
         last[sender] = i
@@ -104,7 +104,11 @@ def moved_at(packets: Columns, ticks: Int64s, row: int, moved: Int64s) -> None:
     )
     moved[:] = 0
     for i in range(max(0, row + 1 - _AROUND), min(packets.time_ns.size, row + 1 + _AROUND)):
-        if packets.flow[i] < 0 or not packets.marks[i] & MARK_TIMESTAMPS or packets.source[i] != packets.source[row]:
+        if (
+            packets.flow[i] < 0
+            or not packets.head[i].marks & MARK_TIMESTAMPS
+            or packets.source[i] != packets.source[row]
+        ):
             continue
         h = packets.head[i]
         sender = 2 * packets.flow[i] + packets.direction[i]

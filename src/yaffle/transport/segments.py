@@ -7,7 +7,7 @@ import numpy as np
 from yaffle.arrays import Int32s, Int64s, Int64s2, Struct, Structs
 from yaffle.capture.packets import (
     ACK,
-    HEAD_FROM_B,
+    MARK_FROM_B_SHIFT,
     MARK_IPV6,
     MARK_SACK_SHIFT,
     MARK_TIMESTAMPS,
@@ -133,7 +133,7 @@ def _learn_announcements(g: Segments, packets: Columns, facts: Int64s) -> None:
     for i in range(g.size):
         h = packets.head[g[i].row]
         if h.flags & SYN:
-            d = int64(h.flags) >> 15
+            d = int64(h.marks) >> MARK_FROM_B_SHIFT
             extra = int64(h.extra)
             facts[MSS_CLIENT + d] = extra & 0xFFFF
             if d == 1 and (extra >> 24) & 1:
@@ -217,7 +217,7 @@ def gather(order: Int32s, packets: Columns, g: Segments, facts: Int64s) -> None:
     for i in range(g.size):
         segment, head = g[i], packets.head[g[i].row]
         flags, marks = int64(head.flags), int64(head.marks)
-        segment.d, segment.flags = flags >> 15, flags & (HEAD_FROM_B - 1)
+        segment.d, segment.flags = marks >> MARK_FROM_B_SHIFT, flags
         _sent(segment, head, numbers)
         _acknowledged(segment, head, numbers)
         opens = segment.flags & SYN
