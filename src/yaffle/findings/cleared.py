@@ -48,15 +48,20 @@ def cleared(analysis: Analysis, speaker: Int64s, findings: list[Finding]) -> lis
     rows = np.flatnonzero((speaker[owner] == owner) & ~between[owner]) if owner.size else np.empty(0, np.int64)
     wait = account.exchange_charges.sum(axis=1)
     blamed = {f.site for f in findings}
-    seen, place = np.unique(owner[rows], return_inverse=True)
+    asking = np.zeros(account.flow.size, bool)
+    asking[owner[rows]] = True
+    seen = np.flatnonzero(asking)
     client = client_labels(flows, account.flow[seen])
     site = client.named(places.site)
+    site_of = np.full(account.flow.size, -1, np.int32)
+    site_of[seen] = site.codes
+    asked_from = site_of[owner[rows]]
     found = []
     for code, name in enumerate(site.texts):
         if name in blamed:
             continue
         members = site.codes == code
-        own = wait[rows[members[place]]]
+        own = wait[rows[asked_from == code]]
         if own.size >= _LEAST_EXCHANGES:
             found.append(
                 Cleared(name, own.size, np.unique(client.codes[members]).size, int(median(own)), int(p95(own)))
