@@ -14,6 +14,7 @@ from yaffle.protocols import (
     dhcp,
     dhcp6,
     dns,
+    dns_stream,
     http1,
     http2,
     ldap,
@@ -24,6 +25,7 @@ from yaffle.protocols import (
     radius,
     redis,
     smb,
+    smb_frames,
     snmp,
     tls,
 )
@@ -37,13 +39,13 @@ def frame(kind, flags, stream, body):
 
 def shared(command, number, body, flags=0, status=0):
     """One message of SMB in its frame."""
-    data = smb.PLAIN + struct.pack("<HHIHHIIQ", 64, 1, status, command, 1, flags, 0, number) + bytes(32) + body
+    data = smb_frames.PLAIN + struct.pack("<HHIHHIIQ", 64, 1, status, command, 1, flags, 0, number) + bytes(32) + body
     return len(data).to_bytes(4, "big") + data
 
 
 def sealed(size):
     """One encrypted message of SMB."""
-    return (4 + size).to_bytes(4, "big") + smb.SEALED + bytes(size)
+    return (4 + size).to_bytes(4, "big") + smb_frames.SEALED + bytes(size)
 
 
 _PAGES = b"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n3\r\nabc\r\n0\r\n\r\nHTTP/1.1 204 No\r\n\r\n"
@@ -84,7 +86,7 @@ SEEDS = {
         + packet(1, b"\0\0\0\2\0\0\0"),
     ),
     "dns": (
-        dns.decode,
+        dns_stream.decode,
         b"\0\x1d\0\1\1\0\0\1\0\0\0\0\0\0\1a\7example\0\0\1\0\1",
         b"\0\x1d\0\1\x81\x80\0\1\0\0\0\0\0\0\1a\7example\0\0\1\0\1",
     ),

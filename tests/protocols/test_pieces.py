@@ -2,18 +2,41 @@
 
 import copy
 import random
+import struct
 
 import pytest
 
-from tests.protocols.test_mutated import SEEDS, mutated
+from tests.protocols.test_mutated import SEEDS, mutated, sealed, shared
 from tests.protocols.test_streams_of_text import NAME, hello, record
 from yaffle.protocols.conversation import whole
+from yaffle.protocols.dns_stream import DnsStream
 from yaffle.protocols.http1 import Web
 from yaffle.protocols.http2 import Web2
+from yaffle.protocols.ldap import Ldap
 from yaffle.protocols.message import Run
 from yaffle.protocols.mysql import MySql
 from yaffle.protocols.postgres import Postgres
+from yaffle.protocols.redis import Redis
+from yaffle.protocols.smb import Smb
 from yaffle.protocols.tls import Tls
+
+
+def _question(number, answer=False):
+    """A message of DNS behind its length."""
+    body = struct.pack("!HHHHHH", number, 0x8180 if answer else 0x100, 1, 0, 0, 0) + b"\1a\7example\0\0\1\0\1"
+    return len(body).to_bytes(2, "big") + body
+
+
+def _opening(name):
+    """The body of an SMB request that opens a file."""
+    wide = name.encode("utf-16-le")
+    return bytes(44) + struct.pack("<HH", 120, len(wide)) + bytes(8) + wide
+
+
+def _reading(file):
+    """The body of one that reads from it."""
+    return bytes(16) + file + bytes(17)
+
 
 _NEWER = (
     record(22, hello(1, NAME)) + record(20, b"\1") + record(23, bytes(53)) + record(23, bytes(99)) * 2
@@ -27,7 +50,31 @@ _OLDER = (
     record(22, hello(2, b"\0\0")) + record(22, bytes(900)) + record(20, b"\1") + record(22, bytes(40))
     + record(23, bytes(900)) * 2,
 )  # fmt: skip
+_START_TLS = bytes.fromhex("301d02010177188016") + b"1.3.6.1.4.1.1466.20037"
+_FILES = (
+    shared(5, 4, _opening("fares.txt")) + shared(8, 5, _reading(b"H" * 16)) + shared(15, 6, bytes(40))
+    + shared(8, 7, _reading(b"H" * 16)),
+    shared(5, 4, bytes(64) + b"H" * 16 + bytes(8), flags=1) + shared(8, 5, bytes(40), flags=1, status=0x103)
+    + shared(8, 5, bytes(900), flags=1) + shared(18, 2**64 - 1, bytes(24), flags=1)
+    + shared(8, 7, bytes(16), flags=1, status=0xC0000011),
+)  # fmt: skip
 CONVERSATIONS = {
+    "dns": (DnsStream, _question(1) + _question(2) + _question(3), _question(2, True) + _question(1, True)),
+    "redis": (Redis, *(side * 3 for side in SEEDS["redis"][1:])),
+    "redis of parts": (
+        Redis,
+        b"*3\r\n$4\r\nMGET\r\n$1\r\na\r\n$1\r\nb\r\n" * 4,
+        (b">2\r\n+a\r\n:1\r\n" + b"%1\r\n+k\r\n*2\r\n$-1\r\n$3\r\nabc\r\n") * 4,
+    ),
+    "ldap": (Ldap, *(side * 3 for side in SEEDS["ldap"][1:])),
+    "ldap inside TLS": (Ldap, _START_TLS + _NEWER[0], bytes.fromhex("300c02010178070a010004000400") + _NEWER[1]),
+    "ldap that stays open": (
+        Ldap,
+        _START_TLS + SEEDS["ldap"][1],
+        bytes.fromhex("300c02010178070a010204000400") + SEEDS["ldap"][2],
+    ),
+    "smb": (Smb, *_FILES),
+    "smb that is sealed": (Smb, _FILES[0] + sealed(90) * 3, _FILES[1] + sealed(300) * 3),
     "http": (Web, *SEEDS["http"][1:]),
     "http2": (Web2, *SEEDS["http2"][1:]),
     "postgres": (Postgres, *SEEDS["postgres"][1:]),

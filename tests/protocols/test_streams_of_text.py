@@ -4,7 +4,7 @@ from struct import Struct
 
 import pytest
 
-from yaffle.protocols import dns, http1, mysql, postgres, redis, tls
+from yaffle.protocols import dns, dns_stream, http1, mysql, postgres, redis, tls
 from yaffle.protocols.message import ENCRYPTION, LAST_OF_ENCRYPTION, SIGN_ON, Run
 
 
@@ -252,7 +252,7 @@ def test_names_over_tcp_are_paired_by_identifier():
         body = Struct("!HHHHHH").pack(number, 0x8183 if answer else 0x100, 1, 0, 0, 0) + b"\1a\7example\0\0\x1c\0\1"
         return len(body).to_bytes(2, "big") + body
 
-    found = dns.decode(runs(message(1, False) + message(2, False)), runs(message(2, True) + message(1, True)))
+    found = dns_stream.decode(runs(message(1, False) + message(2, False)), runs(message(2, True) + message(1, True)))
     assert said(found) == [("AAAA a.example", "NXDOMAIN")] * 2
     assert found.pairs[0].answer > found.pairs[1].answer
 

@@ -2,13 +2,13 @@
 
 import pytest
 
-from tests.protocols.test_mutated import _ASK_PAGE, frame
+from tests.protocols.test_mutated import _ASK_PAGE, frame, shared
 from tests.protocols.test_streams_of_text import NAME, front, hello, packet, record
+from yaffle.protocols import dns_stream, ldap_messages, redis_values, smb_frames, tls, tls_records
 from yaffle.protocols import http1_messages as web
 from yaffle.protocols import http2_frames as web2
 from yaffle.protocols import mysql_packets as mysql
 from yaffle.protocols import postgres_messages as postgres
-from yaffle.protocols import tls, tls_records
 from yaffle.protocols.message import Run
 
 HOLE, END = "a hole", "the end"
@@ -148,7 +148,49 @@ MYSQL_BACK = {
 }
 MYSQL_BACK_IN_MID_STREAM = {(MB.GREETING, MBE.ANSWERS): ([ROW, ROW], MB.ANSWERING, 1)}
 
+D, DE = dns_stream.State, dns_stream.Event
+QUESTION = b"\0\x1b\0\1\1\0\0\1\0\0\0\0\0\0\1a\7example\0\0\1\0\1"
+NONSENSE = b"\0\x1d" + QUESTION[2:14] + b"\xff" * 17
+DNS = {
+    (D.MESSAGES, DE.SENSELESS): ([QUESTION[:9], QUESTION[9:], NONSENSE, QUESTION], D.UNREADABLE, 1),
+    (D.MESSAGES, DE.HOLE): ([QUESTION + QUESTION[:9], HOLE, QUESTION], D.MESSAGES, 2),
+    (D.UNREADABLE, DE.HOLE): ([NONSENSE, HOLE, QUESTION], D.MESSAGES, 1),
+}
+
+V, VE = redis_values.State, redis_values.Event
+VALUE = b"*2\r\n$3\r\nGET\r\n$1\r\nk\r\n"
+VALUES = {
+    (V.VALUES, VE.SENSELESS): ([VALUE[:9], VALUE[9:], b"what?\r\n"], V.LOST, 1),
+    (V.LOST, VE.FOUND): ([b"what?\r", b"\n", VALUE[:3], VALUE[3:]], V.VALUES, 1),
+    (V.VALUES, VE.HOLE): ([VALUE[:9], HOLE, VALUE], V.VALUES, 2),
+    (V.LOST, VE.HOLE): ([b"what?\r\n", HOLE, b"+OK\r\n"], V.VALUES, 1),
+}
+
+L, LE = ldap_messages.State, ldap_messages.Event
+UNBIND, EXTEND = bytes.fromhex("30050201014200"), bytes.fromhex("300a0201017705800331 2e32".replace(" ", ""))
+LDAP = {
+    (L.MESSAGES, LE.SENSELESS): ([UNBIND[:3], UNBIND[3:], b"\x01" * 40], L.LOST, 1),
+    (L.LOST, LE.FOUND): ([b"\x01" * 40, b"\x30", UNBIND[1:]], L.MESSAGES, 1),
+    (L.MESSAGES, LE.SEALS): ([EXTEND, b"\x16\3\3", UNBIND], L.SEALED, 1),
+    (L.MESSAGES, LE.HOLE): ([EXTEND[:9], HOLE, UNBIND], L.MESSAGES, 2),
+    (L.LOST, LE.HOLE): ([b"\x01" * 40, HOLE, UNBIND], L.MESSAGES, 1),
+    (L.SEALED, LE.HOLE): ([EXTEND, b"\x16\3\3", HOLE, UNBIND], L.SEALED, 1),
+}
+
+S, SE = smb_frames.State, smb_frames.Event
+READ = shared(8, 5, bytes(20))
+SMB = {
+    (S.FRAMES, SE.SENSELESS): ([READ[:50], READ[50:], b"\x01" * 40], S.LOST, 1),
+    (S.LOST, SE.FOUND): ([b"\x01" * 40, READ[:5], READ[5:]], S.FRAMES, 1),
+    (S.FRAMES, SE.HOLE): ([READ[:90], HOLE, READ], S.FRAMES, 2),
+    (S.LOST, SE.HOLE): ([b"\x01" * 40, HOLE, READ], S.FRAMES, 1),
+}
+
 READERS = [
+    ("names", dns_stream.Messages, DNS),
+    ("values", redis_values.Values, VALUES),
+    ("directory", ldap_messages.Messages, LDAP),
+    ("files", smb_frames.Frames, SMB),
     ("records", tls_records.Records, RECORDS),
     ("requests", web.Requests, REQUESTS),
     ("answers", lambda: web.Answers(asked(b"GET")), ANSWERS),
@@ -230,6 +272,10 @@ def test_a_transition_of_a_conversation(key):
 @pytest.mark.parametrize(
     ("table", "examples"),
     [
+        (dns_stream.Messages.TRANSITIONS, [DNS]),
+        (redis_values.Values.TRANSITIONS, [VALUES]),
+        (ldap_messages.Messages.TRANSITIONS, [LDAP]),
+        (smb_frames.Frames.TRANSITIONS, [SMB]),
         (tls_records.Records.TRANSITIONS, [RECORDS]),
         (web.Messages.TRANSITIONS, [REQUESTS, ANSWERS]),
         (web2.Frames.TRANSITIONS, [FRAMES]),
@@ -239,7 +285,20 @@ def test_a_transition_of_a_conversation(key):
         (mysql.Back.TRANSITIONS, [MYSQL_BACK, MYSQL_BACK_IN_MID_STREAM]),
         (tls.Tls.TRANSITIONS, [CONVERSATIONS]),
     ],
-    ids=("records", "web", "frames", "postgres front", "postgres back", "mysql front", "mysql back", "tls"),
+    ids=(
+        "names",
+        "values",
+        "directory",
+        "files",
+        "records",
+        "web",
+        "frames",
+        "postgres front",
+        "postgres back",
+        "mysql front",
+        "mysql back",
+        "tls",
+    ),
 )
 def test_no_transition_is_left_out(table, examples):
     assert {key for some in examples for key in some} == set(table)

@@ -15,7 +15,7 @@ from yaffle.errors import Cancelled
 from yaffle.exchanges.gathering import Gathering
 from yaffle.exchanges.http_scan import empty_heads, empty_rows, scan
 from yaffle.exchanges.messages import KeptReading, KnownMessages, Messages, join_messages
-from yaffle.exchanges.reading import Reading, Told, read_whole
+from yaffle.exchanges.reading import Reading, Told
 from yaffle.exchanges.sliced import NOTE, glanced, is_sliced
 from yaffle.exchanges.spoken import FIRST, SHORT, spoken
 from yaffle.exchanges.streams import stream_of
@@ -168,8 +168,6 @@ class _Decoder:
     def _told(self, c: int, protocol: str, g: Segments) -> Told:
         """What a connection says; a long one of a capture that grows is read on from where it was."""
         sides = stream_of(g, 0, self._payload), stream_of(g, 1, self._payload)
-        if not Reading.goes_on(protocol):
-            return read_whole(protocol, sides)
         one_sided = sides[0].begin is None or sides[1].begin is None  # What is asked would wait for ever.
         if self._known is None or g.size < _LONG or one_sided:
             return Reading(protocol).told(sides, more=False)

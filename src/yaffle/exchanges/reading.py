@@ -9,26 +9,24 @@ import numpy as np
 from yaffle.arrays import Int64s, Int64s2
 from yaffle.exchanges.streams import Stream
 from yaffle.exchanges.turns import TURN, TurnRows
-from yaffle.protocols import dns, ldap, redis, smb
 from yaffle.protocols.conversation import Conversation, whole
+from yaffle.protocols.dns_stream import DnsStream
 from yaffle.protocols.http1 import Web
 from yaffle.protocols.http2 import Web2
-from yaffle.protocols.message import Decoded, Pair, Run
+from yaffle.protocols.ldap import Ldap
+from yaffle.protocols.message import Decoded, Pair
 from yaffle.protocols.mysql import MySql
 from yaffle.protocols.postgres import Postgres
 from yaffle.protocols.records import Order
+from yaffle.protocols.redis import Redis
+from yaffle.protocols.smb import Smb
 from yaffle.protocols.tls import Tls
 from yaffle.texts import Texts
 
 _CONVERSATIONS: Mapping[str, Callable[[], Conversation]] = {
-    "http": Web, "http2": Web2, "mysql": MySql, "postgresql": Postgres, "tls": Tls,
+    "dns": DnsStream, "http": Web, "http2": Web2, "ldap": Ldap, "mysql": MySql, "postgresql": Postgres, "redis": Redis,
+    "smb": Smb, "tls": Tls,
 }  # fmt: skip
-_WHOLE: Mapping[str, Callable[[list[Run], list[Run], Order], Decoded]] = {
-    "dns": lambda asked, told, _: dns.decode(asked, told),
-    "ldap": lambda asked, told, _: ldap.decode(asked, told),
-    "redis": lambda asked, told, _: redis.decode(asked, told),
-    "smb": smb.decode,
-}  # protocols that are read from the start each time
 _Sides = tuple[Stream, Stream]  # of the client, of the server
 
 
@@ -109,11 +107,6 @@ class Reading:
         self._places: list[int | None] = [None, None]  # up to where both sides were read for good
         self._ordered = 0  # so many segments, in order of time
 
-    @staticmethod
-    def goes_on(protocol: str) -> bool:
-        """Whether a protocol is read on; others are read from the start each time."""
-        return protocol in _CONVERSATIONS
-
     def read_on(self, sides: _Sides) -> bool:
         """Reads for good what came. False where it does not go on from where this ended."""
         begins = [side.begin for side in sides]
@@ -164,18 +157,6 @@ class Reading:
         every = said if self._said is None else self._said.and_then(said)
         host, note = _joined(around, found) if around is not None else (found.host, found.note)
         return every.told(self.protocol, host, note)
-
-
-def read_whole(protocol: str, sides: _Sides) -> Told:
-    """A connection of a protocol that is read from the start each time."""
-    asked, told = sides[0].runs(), sides[1].runs()
-    found = _WHOLE[protocol](asked, told, [(side, end) for side, end in order_of(*sides).tolist()])
-    said, host, note = _Said.of(found.pairs, sides), found.host, found.note
-    if found.sealed is not None:
-        inner = _inside(found.sealed, sides)
-        said = said.and_then(_Said.of(inner.pairs, sides))
-        host, note = _joined(found, inner)
-    return said.told(protocol, host, note)
 
 
 def _decoded(conversation: Conversation) -> Decoded:

@@ -1,6 +1,6 @@
 """Which protocol a connection speaks, told by its first bytes."""
 
-from yaffle.protocols import dns, http1, http2, ldap, mysql, postgres, redis, smb, tls
+from yaffle.protocols import dns_stream, http1, http2, ldap, mysql, postgres, redis, smb, tls
 
 FIRST = 64  # Bytes by which a protocol is told.
 SHORT = 16  # Fewer of a side are too few where more follow.
@@ -16,4 +16,4 @@ def spoken(client: bytes, server: bytes, port: int) -> str:
     for protocol, looks_like in _LOOKS_LIKE:
         if looks_like(client, server):
             return protocol
-    return "dns" if dns.looks_like_stream(client, port) else ""
+    return "dns" if dns_stream.looks_like(client, port) else ""

@@ -1,12 +1,8 @@
-"""DNS messages (RFC 1035, 6895): question, code, truncation, addresses in the answer; over UDP, and over TCP with
-lengths.
-"""
+"""DNS messages (RFC 1035, 6895): question, code, truncation, addresses in the answer."""
 
 import ipaddress
 from dataclasses import dataclass
 from struct import Struct
-
-from yaffle.protocols.message import Decoded, Pair, Run
 
 _HEADER = Struct("!HHHHHH")
 CODES = {
@@ -121,39 +117,4 @@ def _addresses(data: bytes, at: int, answers: int) -> list[str]:
             at += 10 + size
     except ValueError:
         pass  # What came before the break stands.
-    return found
-
-
-def looks_like_stream(client: bytes, port: int) -> bool:
-    """Whether a TCP connection to this port that begins like this carries it."""
-    return port == 53 and len(client) >= 14 and parse(client[2:]) is not None
-
-
-def stream_messages(runs: list[Run]) -> list[tuple[int, int, DnsMessage]]:
-    """Messages with their places (RFC 1035 section 4.2.2)."""
-    found = []
-    for run in runs:
-        at = 0
-        while at + 14 <= len(run.data):
-            size = int.from_bytes(run.data[at : at + 2], "big")
-            message = parse(run.data[at + 2 : at + 2 + size])
-            if message is None:
-                break
-            found.append((run.at + at, min(run.end, run.at + at + 2 + size), message))
-            at += 2 + size
-    return found
-
-
-def decode(client: list[Run], server: list[Run]) -> Decoded:
-    """Questions with their answers, paired by identifier."""
-    found = Decoded("dns")
-    answers = stream_messages(server)
-    for at, end, question in stream_messages(client):
-        match = next((k for k, (_, _, m) in enumerate(answers) if m.answer and m.id == question.id), -1)
-        label = f"{question.kind} {question.name}"
-        if match < 0:
-            found.pairs.append(Pair(at, end, label=label, outcome="unanswered"))
-        else:
-            answer, answer_end, message = answers.pop(match)
-            found.pairs.append(Pair(at, end, answer, answer_end, label, message.code))
     return found

@@ -5,10 +5,14 @@ came before.
 from dataclasses import dataclass
 
 from yaffle.protocols import ber
+from yaffle.protocols.conversation import Conversation, whole
+from yaffle.protocols.ldap_messages import EXTENDED, Message, Messages
 from yaffle.protocols.message import Decoded, Pair, Run
+from yaffle.protocols.numbered import Numbered
+from yaffle.protocols.records import Order
 
 _LONGEST = 160
-_BIND, _UNBIND, _SEARCH, _ENTRY, _REFERENCE, _EXTENDED, _ABANDON, _PARTIAL = 0, 2, 3, 4, 19, 23, 16, 25
+_BIND, _UNBIND, _SEARCH, _ENTRY, _REFERENCE, _PARTIAL = 0, 2, 3, 4, 19, 25
 _ANSWERS = {0: 1, 3: 5, 6: 7, 8: 9, 10: 11, 12: 13, 14: 15, 23: 24}
 _WORDS = {0: "bind", 3: "search", 6: "modify", 8: "add", 10: "delete", 12: "rename", 14: "compare", 23: "extended"}
 _SCOPES = ("base", "one", "sub", "children")
@@ -25,15 +29,8 @@ RESULTS = {
     68: "entryAlreadyExists", 80: "other",
 }  # fmt: skip
 _DEEPEST = 12
-
-
-@dataclass(slots=True)
-class _Message:
-    at: int
-    end: int
-    number: int
-    operation: int  # application tag
-    body: bytes
+_MOST_SEARCHES = 1 << 16  # that are under way at once
+_SEALS = "start TLS"
 
 
 def looks_like(client: bytes, server: bytes) -> bool:
@@ -47,34 +44,6 @@ def looks_like(client: bytes, server: bytes) -> bool:
         return False
     tag = start[number.end]
     return tag & 0xC0 == 0x40 and tag & 0x1F in (*_WORDS, *_ANSWERS.values(), _ENTRY, _UNBIND, _REFERENCE)
-
-
-def _messages(runs: list[Run]) -> list[_Message]:
-    found = []
-    for run in runs:
-        data, at = run.data, 0
-        while at < len(data):
-            outer = ber.header(data, at)
-            number = ber.header(data, outer.start) if outer is not None and outer.tag == 0x30 else None
-            operation = (
-                ber.header(data, number.end)
-                if number is not None and number.tag == 2 and 1 <= number.size <= 4
-                else None
-            )
-            if outer is None or number is None or operation is None or operation.tag & 0xC0 != 0x40:
-                at = data.find(b"\x30", at + 1)  # In mid-stream, or after a hole: where a message begins.
-                if at < 0:
-                    break
-                continue
-            stop = min(len(data), outer.end)
-            body = data[operation.start : min(stop, operation.end)]
-            found.append(
-                _Message(
-                    run.at + at, run.at + stop, ber.integer(data[number.start : number.end]), operation.tag & 0x1F, body
-                )
-            )
-            at = outer.end
-    return found
 
 
 def _text(data: bytes) -> str:
@@ -107,7 +76,7 @@ def _filter(data: bytes, at: int, depth: int = 0) -> str:
     return f"({name}{ {5: '>=', 6: '<=', 8: '~='}.get(kind, '=') }{value})"
 
 
-def _label(message: _Message) -> str:
+def _label(message: Message) -> str:
     word, parts = _WORDS[message.operation], ber.parts(message.body, 8)
     if message.operation == _BIND:
         name = _text(parts[1]) if len(parts) > 1 else ""
@@ -117,37 +86,69 @@ def _label(message: _Message) -> str:
         place = ber.places(message.body, 8)[6]
         reach = _SCOPES[scope] if 0 <= scope < len(_SCOPES) else ""
         return f"search {_text(parts[0]) or 'root'} {reach} {_filter(message.body, place)}"[: 2 * _LONGEST]
-    if message.operation == _EXTENDED:
-        return "start TLS" if parts and parts[0] == _START_TLS else f"extended {_text(parts[0]) if parts else ''}"
+    if message.operation == EXTENDED:
+        return _SEALS if parts and parts[0] == _START_TLS else f"extended {_text(parts[0]) if parts else ''}"
     if word == "delete":
         return f"delete {_text(message.body)}"
     return f"{word} {_text(parts[0]) if parts else ''}"
 
 
-def decode(client: list[Run], server: list[Run]) -> Decoded:
+@dataclass(slots=True)
+class _Result:
+    """What ends an operation. at: where its first entry begins, or itself."""
+
+    at: int
+    end: int
+    code: int
+
+
+class Ldap(Conversation):
     """Operations with their results."""
-    found = Decoded("ldap")
-    entries: dict[int, _Message] = {}
-    results: dict[tuple[int, int], list[_Message]] = {}
-    for message in _messages(server):
+
+    def __init__(self) -> None:
+        self._front, self._back = Messages(), Messages()
+        super().__init__("ldap", self._front, self._back)
+        self._numbered: Numbered[Pair, _Result] = Numbered()
+        self._entries: dict[int, int] = {}  # where the first entry of a search begins that has no result yet
+
+    def _went_on(self, order: Order, *, over: bool) -> None:
+        for message in self._front.found:
+            if message.operation in _ANSWERS:
+                pair = Pair(message.at, message.end, label=_label(message), outcome="unanswered")
+                told = self._numbered.ask((message.number, _ANSWERS[message.operation]), pair)
+                if told is not None:
+                    self._pair(pair, told)
+        for message in self._back.found:
+            self._tell(message)
+        self._front.found, self._back.found = [], []
+        if over:
+            self.pairs += self._numbered.unanswered
+            self.pairs.sort(key=lambda pair: pair.request)
+
+    def _tell(self, message: Message) -> None:
+        """A message of the server."""
         if message.operation in (_ENTRY, _REFERENCE, _PARTIAL):
-            entries.setdefault(message.number, message)
-        else:
-            results.setdefault((message.number, message.operation), []).append(message)
-    for message in _messages(client):
-        if message.operation not in _ANSWERS:
-            continue
-        pair = Pair(message.at, message.end, label=_label(message), outcome="unanswered")
-        own = results.get((message.number, _ANSWERS[message.operation]))
-        if own:
-            result = own.pop(0)
-            first = entries.pop(message.number, result)
-            pair.answer, pair.answer_end = min(first.at, result.at), result.end
-            code = ber.parts(result.body, 1)
-            number = ber.integer(code[0]) if code else -1
-            pair.outcome = RESULTS.get(number, f"result {number}")
-            if pair.label == "start TLS" and number == 0:
-                found.note = "encrypted from the start of TLS on"
-                found.sealed = pair.request_end, pair.answer_end
-        found.pairs.append(pair)
-    return found
+            if len(self._entries) < _MOST_SEARCHES:
+                self._entries.setdefault(message.number, message.at)
+            return
+        code = ber.parts(message.body, 1)
+        first = self._entries.pop(message.number, message.at)
+        result = _Result(first, message.end, ber.integer(code[0]) if code else -1)
+        asked = self._numbered.tell((message.number, message.operation), result)
+        if asked is not None:
+            self._pair(asked, result)
+
+    def _pair(self, pair: Pair, result: _Result) -> None:
+        """An operation is done."""
+        pair.answer, pair.answer_end = result.at, result.end
+        pair.outcome = RESULTS.get(result.code, f"result {result.code}")
+        if pair.label == _SEALS and result.code == 0:
+            self.note = "encrypted from the start of TLS on"
+            sealed = pair.request_end, pair.answer_end
+            self.sealed = sealed if self.sealed is None else min(sealed, self.sealed)
+        self.pairs.append(pair)
+
+
+def decode(client: list[Run], server: list[Run]) -> Decoded:
+    """A connection of which all is there."""
+    return whole(Ldap(), client, server)

@@ -17,7 +17,6 @@ class Record:
     body: bytes = b""
 
 
-Flow = Iterable[tuple[int, Record]]  # (side, record)
 Order = Sequence[tuple[int, int]]  # (side, place behind the last byte) of each segment, in order of time
 
 
@@ -51,14 +50,6 @@ class InTime:
         return flow
 
 
-def in_time(asked: Iterable[Record], told: Iterable[Record], order: Order) -> list[tuple[int, Record]]:
-    """Records of both sides in order of when their first bytes passed."""
-    own = InTime()
-    own.take(0, asked)
-    own.take(1, told)
-    return own.passed(order, None)
-
-
 class Turns:
     """What the client sent until the server spoke, with what came back until the client spoke again."""
 
@@ -78,10 +69,3 @@ class Turns:
                 last.answer, last.outcome = record.at, "answered"
             last.answer_end = record.end
         return None
-
-
-def turns(flow: Flow, label: str) -> list[Pair]:
-    """All turns of some records."""
-    own = Turns()
-    found = [turn for side, record in flow if (turn := own.take(side, record, label)) is not None]
-    return [*found, own.open] if own.open is not None else found

@@ -5,19 +5,14 @@ What is encrypted (from version 3.0) shows only its sizes: turns of sealed messa
 world, not for the server, and is no exchange; nor is what the server sends unasked.
 """
 
-from dataclasses import dataclass, field
-from struct import Struct
+from dataclasses import dataclass
 
+from yaffle.protocols.conversation import Conversation, whole
 from yaffle.protocols.message import Decoded, Pair, Run
-from yaffle.protocols.records import Order, Record, in_time, turns
+from yaffle.protocols.numbered import Numbered
+from yaffle.protocols.records import InTime, Order, Turns
+from yaffle.protocols.smb_frames import KINDS, Frames, Message
 
-PLAIN, SEALED, PACKED, OLD = b"\xfeSMB", b"\xfdSMB", b"\xfcSMB", b"\xffSMB"
-_KINDS = (PLAIN, SEALED, PACKED, OLD)
-_HEADER = Struct(
-    "<HHIHHIIQ"
-)  # structure size, credit charge, status, command, credits, flags, next command, message number
-_ANSWER = 1
-_LARGEST = 1 << 24
 _MOST_FILES = 1 << 16
 _LONGEST_NAME = 160
 _UNASKED = 0xFFFFFFFFFFFFFFFF
@@ -46,75 +41,14 @@ STATUSES = {
     0xC0000225: "STATUS_NOT_FOUND", 0xC0000257: "STATUS_PATH_NOT_COVERED",
 }  # fmt: skip
 _PENDING = 0x103
+_NO_EXCHANGE = (_CANCEL, _NOTIFY, _BREAK)
+_ENCRYPTED, _MISSING = "encrypted: exchanges by turns", "bytes are missing: commands in the gap are not seen"
 
 
 def looks_like(client: bytes, server: bytes) -> bool:
     """Whether a connection that begins like this speaks it."""
     start = client or server
-    return start[:1] == b"\0" and start[4:8] in _KINDS
-
-
-@dataclass(slots=True)
-class _Message:
-    """One command or answer; those that travel together share their frame's places."""
-
-    at: int
-    end: int
-    command: int
-    status: int
-    answer: bool
-    number: int
-    data: bytes  # from its header on, as far as the next one
-
-
-@dataclass
-class _Side:
-    messages: list[_Message] = field(default_factory=list)
-    sealed: list[Record] = field(default_factory=list)
-
-
-def _side(runs: list[Run]) -> _Side:
-    found = _Side()
-    for run in runs:
-        data, at = run.data, 0
-        while at + 8 <= len(data):
-            size = int.from_bytes(data[at + 1 : at + 4], "big")
-            kind = data[at + 4 : at + 8]
-            if data[at] != 0 or kind not in _KINDS:
-                at = _again(data, at + 1)
-                if at < 0:
-                    break
-                continue
-            end = min(len(data), at + 4 + size)
-            if kind == PLAIN:
-                _messages(data[at + 4 : end], run.at + at, run.at + end, found.messages)
-            elif kind != OLD:
-                found.sealed.append(Record(kind[0], run.at + at, run.at + end))
-            at += 4 + max(4, size)
-    return found
-
-
-def _again(data: bytes, at: int) -> int:
-    """Where a frame begins again after a hole; -1 nowhere."""
-    while (place := data.find(b"SMB", at + 5)) >= 0:
-        at = place - 5
-        if data[at] == 0 and data[at + 4 : at + 8] in _KINDS:
-            return at
-        at += 1
-    return -1
-
-
-def _messages(data: bytes, at: int, end: int, found: list[_Message]) -> None:
-    place = 0
-    while place + 64 <= len(data) and data[place : place + 4] == PLAIN:
-        size, _, status, command, _, flags, following, number = _HEADER.unpack_from(data, place + 4)
-        if size != 64:
-            return
-        stop = place + following if 64 <= following <= len(data) - place else len(data)
-        found.append(_Message(at, end, command, status, bool(flags & _ANSWER), number, data[place:stop]))
-        if stop == len(data):
-            return
-        place = stop
+    return start[:1] == b"\0" and start[4:8] in KINDS
 
 
 def _wide(data: bytes, at: int, size_at: int) -> str:
@@ -123,44 +57,88 @@ def _wide(data: bytes, at: int, size_at: int) -> str:
     return data[start : start + min(size, 2 * _LONGEST_NAME)].decode("utf-16-le", "replace")
 
 
-def decode(client: list[Run], server: list[Run], order: Order) -> Decoded:
+@dataclass(slots=True)
+class _Asked:
+    """A command with its answer, where that is here."""
+
+    message: Message
+    final: Message | None = None
+    label: str = ""  # told as soon as all that was opened before has a name
+
+
+class Smb(Conversation):
     """Commands with their answers; where messages are sealed, turns of them."""
-    found = Decoded("smb")
-    asked, told = _side(client), _side(server)
-    answers: dict[int, list[_Message]] = {}
-    for message in told.messages:
-        if message.answer and message.number != _UNASKED:
-            answers.setdefault(message.number, []).append(message)
-    files: dict[bytes, str] = {}
-    for request in asked.messages:
-        if request.answer or request.command in (_CANCEL, _NOTIFY, _BREAK) or request.command >= len(COMMANDS):
-            continue
-        own = [a for a in answers.get(request.number, []) if a.command == request.command]
-        final = next((a for a in own if a.status != _PENDING), None)
-        name = _name(request, final, files)
-        pair = Pair(
-            request.at,
-            request.end,
-            label=f"{COMMANDS[request.command]} {name}".strip(),
-            outcome="unanswered",
-            asked_bytes=len(request.data),
-        )
-        if final is not None:
-            pair.answer, pair.answer_end, pair.told_bytes = final.at, final.end, len(final.data)
-            pair.outcome = STATUSES.get(final.status, f"{final.status:#010x}")
-        found.pairs.append(pair)
-    if asked.sealed or told.sealed:
-        found.note = "encrypted: exchanges by turns"
-        found.pairs += turns(in_time(asked.sealed, told.sealed, order), "encrypted")
-        found.pairs.sort(key=lambda p: p.request)
-    if len(client) > 1 or len(server) > 1:
-        found.note = "; ".join(
-            part for part in (found.note, "bytes are missing: commands in the gap are not seen") if part
-        )
-    return found
+
+    def __init__(self) -> None:
+        self._front, self._back = Frames(), Frames()
+        super().__init__("smb", self._front, self._back)
+        self._numbered: Numbered[_Asked, Message] = Numbered()
+        self._waiting: list[_Asked] = []  # in their order
+        self._files: dict[bytes, str] = {}
+        self._in_time, self._turns, self._sealed = InTime(), Turns(), False
+
+    def _went_on(self, order: Order, *, over: bool) -> None:
+        for message in self._front.found:
+            if not message.answer and message.command not in _NO_EXCHANGE and message.command < len(COMMANDS):
+                asked = _Asked(message)
+                asked.final = self._numbered.ask((message.number, message.command), asked)
+                self._waiting.append(asked)
+        for message in self._back.found:
+            if message.answer and message.number != _UNASKED and message.status != _PENDING:
+                answered = self._numbered.tell((message.number, message.command), message)
+                if answered is not None:
+                    answered.final = message
+        self._front.found, self._back.found = [], []
+        self._settle(over=over)
+        self._turn(order, over=over)
+        if over:
+            self.pairs.sort(key=lambda pair: pair.request)
+        notes = (_ENCRYPTED if self._sealed else "", _MISSING if self._holes else "")
+        self.note = "; ".join(words for words in notes if words)
+
+    def _settle(self, *, over: bool) -> None:
+        """Exchanges that are whole. What a file is called the answer to its opening tells, to all that follow it."""
+        left: list[_Asked] = []
+        named = True
+        for asked in self._waiting:
+            named = named and (over or asked.final is not None or asked.message.command != _CREATE)
+            if named and not asked.label:
+                name = _name(asked.message, asked.final, self._files)
+                asked.label = f"{COMMANDS[asked.message.command]} {name}".strip()
+            if over or (named and asked.final is not None):
+                self.pairs.append(_pair(asked))
+            else:
+                left.append(asked)
+        self._waiting = left
+
+    def _turn(self, order: Order, *, over: bool) -> None:
+        """Turns of what is sealed."""
+        for side, reader in enumerate((self._front, self._back)):
+            self._sealed = self._sealed or bool(reader.sealed)
+            self._in_time.take(side, reader.sealed)
+            reader.sealed = []
+        for side, record in self._in_time.passed(order, None if over else (self._front.place, self._back.place)):
+            if (turn := self._turns.take(side, record, "encrypted")) is not None:
+                self.pairs.append(turn)
+        if over and self._turns.open is not None:
+            self.pairs.append(self._turns.open)
 
 
-def _name(request: _Message, final: _Message | None, files: dict[bytes, str]) -> str:
+def _pair(asked: _Asked) -> Pair:
+    request, final = asked.message, asked.final
+    pair = Pair(request.at, request.end, label=asked.label, outcome="unanswered", asked_bytes=request.size)
+    if final is not None:
+        pair.answer, pair.answer_end, pair.told_bytes = final.at, final.end, final.size
+        pair.outcome = STATUSES.get(final.status, f"{final.status:#010x}")
+    return pair
+
+
+def decode(client: list[Run], server: list[Run], order: Order) -> Decoded:
+    """A connection of which all is there."""
+    return whole(Smb(), client, server, order)
+
+
+def _name(request: Message, final: Message | None, files: dict[bytes, str]) -> str:
     """What a command is about: a share, or a file by the name under which it was opened."""
     data = request.data
     if request.command == _TREE_CONNECT:

@@ -1,0 +1,117 @@
+"""Frames of SMB over TCP on one side of a connection, and the messages in them (MS-SMB2 section 2.1, 2.2.1)."""
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from enum import IntEnum
+from struct import Struct
+from typing import Any, ClassVar
+
+from yaffle.protocols.reader import Reader
+from yaffle.protocols.records import Record
+
+PLAIN, SEALED, PACKED, OLD = b"\xfeSMB", b"\xfdSMB", b"\xfcSMB", b"\xffSMB"
+KINDS = (PLAIN, SEALED, PACKED, OLD)
+_HEADER = Struct(
+    "<HHIHHIIQ"
+)  # structure size, credit charge, status, command, credits, flags, next command, message number
+_HEADER_BYTES = 64
+_FRAME = 8  # bytes that tell a frame: a nil, its size, what is in it
+_ANSWER = 1
+_KEPT = 4096  # Bytes that are kept of a message: what it carries is not looked at.
+
+
+class State(IntEnum):
+    """Where one side is."""
+
+    FRAMES = 0
+    LOST = 1  # what stands here is no frame
+
+
+class Event(IntEnum):
+    """What ends a state."""
+
+    SENSELESS = 0
+    FOUND = 1
+    HOLE = 2
+
+
+@dataclass(slots=True)
+class Message:
+    """One command or answer; those that travel together share their frame's places."""
+
+    at: int
+    end: int
+    command: int
+    status: int
+    answer: bool
+    number: int
+    size: int
+    data: bytes  # from its header on
+
+
+class Frames(Reader):
+    """Messages as their frames are whole; whoever reads on takes them out of `found`, sealed ones out of `sealed`."""
+
+    BEGIN, HOLE = State.FRAMES, Event.HOLE
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.found: list[Message] = []
+        self.sealed: list[Record] = []
+
+    def _frames(self) -> Event | None:
+        data, base = self.data, self.base
+        while self.rest >= _FRAME:
+            at = self.at
+            size = int.from_bytes(data[at + 1 : at + 4], "big")
+            kind = data[at + 4 : at + _FRAME]
+            if data[at] != 0 or kind not in KINDS:
+                self.at = at + 1
+                return Event.SENSELESS
+            end = at + 4 + size
+            if end > len(data) and not self.over:
+                return None
+            end = min(end, len(data))
+            if kind == PLAIN:
+                self.found += _messages(data[at + 4 : end], base + at, base + end)
+            elif kind != OLD:
+                self.sealed.append(Record(kind[0], base + at, base + end))
+            self.at = min(max(end, at + _FRAME), len(data))
+        if self.over:
+            self.at = len(data)
+        return None
+
+    def _lost(self) -> Event | None:
+        """In mid-stream, or after a hole: where a frame begins."""
+        data, at = self.data, self.at
+        while (place := data.find(b"SMB", at + 5)) >= 0:
+            at = place - 5
+            if data[at] == 0 and data[at + 4 : at + _FRAME] in KINDS:
+                self.at = at
+                return Event.FOUND
+            at += 1
+        self.at = len(data) if self.over else max(self.at, len(data) - _FRAME + 1)
+        return None
+
+    READERS: ClassVar[Mapping[int, Callable[[Any], int | None]]] = {State.FRAMES: _frames, State.LOST: _lost}
+    TRANSITIONS: ClassVar[Mapping[tuple[int, int], int]] = {
+        (State.FRAMES, Event.SENSELESS): State.LOST,
+        (State.LOST, Event.FOUND): State.FRAMES,
+        (State.FRAMES, Event.HOLE): State.FRAMES,
+        (State.LOST, Event.HOLE): State.FRAMES,
+    }
+
+
+def _messages(data: bytes, at: int, end: int) -> list[Message]:
+    """Those of one frame."""
+    found: list[Message] = []
+    place = 0
+    while place + _HEADER_BYTES <= len(data) and data[place : place + 4] == PLAIN:
+        size, _, status, command, _, flags, following, number = _HEADER.unpack_from(data, place + 4)
+        if size != _HEADER_BYTES:
+            break
+        stop = place + following if _HEADER_BYTES <= following <= len(data) - place else len(data)
+        kept = data[place : min(stop, place + _KEPT)]
+        found.append(Message(at, end, command, status, bool(flags & _ANSWER), number, stop - place, kept))
+        place = stop
+    return found
