@@ -26,8 +26,9 @@ class _Watched(io.FileIO):
     def write(self, data: Any) -> int:
         view, done = memoryview(data).cast("B"), 0
         while done < view.nbytes:
-            done += super().write(view[done : done + _PIECE]) or 0
-            self._told(done)
+            took = super().write(view[done : done + _PIECE]) or 0
+            self._told(took)
+            done += took
         return done
 
 

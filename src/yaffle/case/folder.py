@@ -7,8 +7,10 @@ last, so that a crash leaves the former state, whole.
 import json
 import secrets
 import shutil
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import asdict, replace
 from pathlib import Path
+from threading import Lock
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -57,6 +59,24 @@ SUFFIX = ".yaffle"
 _COLUMNS = "columns-"
 FACT_NAMES = (*CONNECTION_FIELDS, *(f"{side}_{name}" for side in ("client", "server") for name in SIDE_FIELDS))
 CHARGE_NAMES = tuple(" ".join(pair) for pair in CHARGES)
+
+
+class _Watched:
+    """How far two threads are that write, and whether they should go on."""
+
+    def __init__(self, total: int, progress: Progress) -> None:
+        self._total, self._progress = max(1, total), progress
+        self._written, self._stopped = 0, False
+        self._lock = Lock()
+
+    def wrote(self, octets: int) -> None:
+        """So much more. Raises Cancelled, and from then on again: a writer closes with another write."""
+        with self._lock:
+            self._written += octets
+            share = min(1.0, self._written / self._total)
+            self._stopped = self._stopped or not self._progress(share, "saving the case")
+            if self._stopped:
+                raise Cancelled
 
 
 def save_case(
@@ -114,19 +134,13 @@ def save_case(
     total = sum(values.nbytes for table in tables.values() for values in table.values())
     try:
         columns.mkdir(parents=True)
-        written = 0
-
-        stopped = False
-
-        def told(octets: int) -> None:
-            nonlocal stopped
-            if stopped or not progress(min(1.0, (written + octets) / max(1, total)), "saving the case"):
-                stopped = True  # The writer closes with another write.
-                raise Cancelled
-
-        for name, table in tables.items():
-            write_columns(columns / f"{name}.arrow", table, settle, told)
-            written += sum(values.nbytes for values in table.values())
+        watched = _Watched(total, progress)
+        with ThreadPoolExecutor(2) as pool:
+            for one in [
+                pool.submit(write_columns, columns / f"{name}.arrow", table, settle, watched.wrote)
+                for name, table in tables.items()
+            ]:
+                one.result()
         _write_json(
             columns / "said.json",
             {**_said(analysis), "flows": beside(analysis.flows), "path": beside_path(analysis.path)},

@@ -9,7 +9,7 @@ from yaffle.protocols.reader import Reader
 
 _DEEPEST = 16
 _MOST_PARTS = 1 << 20
-_KEPT = 4096  # Bytes that are kept of a value, for its words.
+_KEPT = 512  # Bytes that are kept of a value, for its words.
 _SIMPLE, _SIZED, _OF_PARTS, _OF_PAIRS = b"+-:_#,(", b"$=!", b"*~>%|", b"%|"
 
 

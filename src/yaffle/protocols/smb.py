@@ -11,7 +11,7 @@ from yaffle.protocols.conversation import Conversation, whole
 from yaffle.protocols.message import Decoded, Pair, Run
 from yaffle.protocols.numbered import Numbered
 from yaffle.protocols.records import InTime, Order, Turns
-from yaffle.protocols.smb_frames import KINDS, Frames, Message
+from yaffle.protocols.smb_frames import CREATE, KINDS, TREE_CONNECT, Frames, Message
 
 _MOST_FILES = 1 << 16
 _LONGEST_NAME = 160
@@ -21,7 +21,7 @@ COMMANDS = (
     "WRITE", "LOCK", "IOCTL", "CANCEL", "ECHO",
     "QUERY DIRECTORY", "CHANGE NOTIFY", "QUERY INFO", "SET INFO", "OPLOCK BREAK",
 )  # fmt: skip
-_TREE_CONNECT, _CREATE, _CANCEL, _NOTIFY, _BREAK = 3, 5, 12, 15, 18
+_CANCEL, _NOTIFY, _BREAK = 12, 15, 18
 _FILE_AT = {6: 72, 7: 72, 8: 80, 9: 80, 10: 72, 11: 72, 14: 72, 16: 88, 17: 80}  # where a request names its file
 STATUSES = {
     0: "STATUS_SUCCESS", 0x103: "STATUS_PENDING", 0x80000005: "STATUS_BUFFER_OVERFLOW",
@@ -101,7 +101,7 @@ class Smb(Conversation):
         left: list[_Asked] = []
         named = True
         for asked in self._waiting:
-            named = named and (over or asked.final is not None or asked.message.command != _CREATE)
+            named = named and (over or asked.final is not None or asked.message.command != CREATE)
             if named and not asked.label:
                 name = _name(asked.message, asked.final, self._files)
                 asked.label = f"{COMMANDS[asked.message.command]} {name}".strip()
@@ -141,9 +141,9 @@ def decode(client: list[Run], server: list[Run], order: Order) -> Decoded:
 def _name(request: Message, final: Message | None, files: dict[bytes, str]) -> str:
     """What a command is about: a share, or a file by the name under which it was opened."""
     data = request.data
-    if request.command == _TREE_CONNECT:
+    if request.command == TREE_CONNECT:
         return _wide(data, 68, 70)
-    if request.command == _CREATE:
+    if request.command == CREATE:
         name = _wide(data, 108, 110)
         if final is not None and final.status == 0 and len(final.data) >= 144 and len(files) < _MOST_FILES:
             files[final.data[128:144]] = name

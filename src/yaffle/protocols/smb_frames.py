@@ -17,7 +17,9 @@ _HEADER = Struct(
 _HEADER_BYTES = 64
 _FRAME = 8  # bytes that tell a frame: a nil, its size, what is in it
 _ANSWER = 1
-_KEPT = 4096  # Bytes that are kept of a message: what it carries is not looked at.
+TREE_CONNECT, CREATE = 3, 5  # commands that name something
+# Bytes that are kept of a message: what it carries is not looked at, but for names.
+_KEPT, _KEPT_WITH_NAME = 160, 4096
 
 
 class State(IntEnum):
@@ -111,7 +113,7 @@ def _messages(data: bytes, at: int, end: int) -> list[Message]:
         if size != _HEADER_BYTES:
             break
         stop = place + following if _HEADER_BYTES <= following <= len(data) - place else len(data)
-        kept = data[place : min(stop, place + _KEPT)]
+        kept = data[place : min(stop, place + (_KEPT_WITH_NAME if command in (TREE_CONNECT, CREATE) else _KEPT))]
         found.append(Message(at, end, command, status, bool(flags & _ANSWER), number, stop - place, kept))
         place = stop
     return found
