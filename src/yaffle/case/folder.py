@@ -136,11 +136,15 @@ def save_case(
         columns.mkdir(parents=True)
         watched = _Watched(total, progress)
         with ThreadPoolExecutor(2) as pool:
-            for one in [
+            writing = [
                 pool.submit(write_columns, columns / f"{name}.arrow", table, settle, watched.wrote)
                 for name, table in tables.items()
-            ]:
-                one.result()
+            ]
+            try:
+                for one in writing:
+                    one.result()
+            finally:
+                pool.shutdown(cancel_futures=True)
         _write_json(
             columns / "said.json",
             {**_said(analysis), "flows": beside(analysis.flows), "path": beside_path(analysis.path)},
