@@ -135,7 +135,7 @@ _ORDERLY, _RESET, _OPEN = range(3)
 
 
 class Tables(NamedTuple):
-    """Where the account is written. Those of exchanges are contiguous by column."""
+    """Where the account is written. Each column of the exchanges is a row, so that a table of one is laid like others."""
 
     connection: Int64s2
     connection_charges: Int64s2
@@ -292,7 +292,7 @@ def account(
             found = find_turns(g, turns)
         if _one_way(g):
             found = 0  # What was asked or what was answered is not here: nobody's wait can be told.
-        if x + found > tables.exchange.shape[0]:
+        if x + found > tables.exchange.shape[1]:
             return c, x
         extra_delays(g, delays)
         release_held(g, samples, delays)
@@ -339,7 +339,7 @@ def account(
                     if turns[k].kind != _SIGN_ON and rows == 0:
                         pending_charge[m] += charge[m]
                 continue
-            row = tables.exchange[x]
+            row = tables.exchange[:, x]
             row[_X_CONNECTION], row[_X_FIRST], row[_X_ASKED] = c, times[0], times[1]
             row[_X_ANSWERED], row[_X_LAST], row[_X_END] = times[2], times[3], times[4]
             row[_X_REQUEST], row[_X_RESPONSE] = turns[k].request_bytes, turns[k].response_bytes
@@ -357,7 +357,7 @@ def account(
             for m in range(CHARGES):
                 total[m] += charge[m]
                 wait += charge[m]
-                tables.exchange_charges[x, m] = charge[m]
+                tables.exchange_charges[m, x] = charge[m]
             out[_WORST_WAIT] = max(out[_WORST_WAIT], wait)
             if times[2] < 0:
                 out[_UNANSWERED] += 1

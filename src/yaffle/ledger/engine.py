@@ -181,12 +181,12 @@ def own_accounts(
 
 @kernel
 def _lay(table: Int64s2, to: Int64s, anew: Int64s2, also_to: Int64s, before: Int64s2, kept: Int64s) -> None:
-    """Puts all rows of one table and some of another one where they belong, column by column."""
-    for column in range(table.shape[1]):
+    """Puts all exchanges of one table and some of another one where they belong. A row a column of them."""
+    for column in range(table.shape[0]):
         for k in range(to.size):
-            table[to[k], column] = anew[k, column]
+            table[column, to[k]] = anew[column, k]
         for k in range(kept.size):
-            table[also_to[k], column] = before[kept[k], column]
+            table[column, also_to[k]] = before[column, kept[k]]
 
 
 def _with_known(found: Account, messages: Messages, known: KnownAccount) -> Account:
@@ -207,7 +207,7 @@ def _with_known(found: Account, messages: Messages, known: KnownAccount) -> Acco
     charges = np.empty((CHARGES, whose.size), np.int64).T
     tables = (exchange, found.exchange, former.exchange), (charges, found.exchange_charges, former.exchange_charges)
     for table, anew, before in tables:
-        _lay(table, fresh, anew, kept_at, before, kept)
+        _lay(table.T, fresh, anew.T, kept_at, before.T, kept)
     told = kept_at[former.of_exchange("message")[kept] >= 0]
     owner, column = whose[np.argsort(place)][told], EXCHANGE_FIELDS.index("message")
     exchange[told, column] += messages.starts[owner] - known.messages.starts[known.rows[owner]]
@@ -344,7 +344,7 @@ def _account_range(
     connections, given = Connections(arranged.starts, arranged.order), Given(messages.starts, messages.turns)
     used = 0
     while first < last:
-        tables = Tables(connection, charges, shop.exchange, shop.exchange_charges)
+        tables = Tables(connection, charges, shop.exchange.T, shop.exchange_charges.T)
         first, used = account(
             first, last, connections, capture.packets, capture.sack, shop.space, given, paths, tables, used
         )
