@@ -135,7 +135,7 @@ _ORDERLY, _RESET, _OPEN = range(3)
 
 
 class Tables(NamedTuple):
-    """Where the account is written. Each column of the exchanges is a row, so that a table of one is laid like others."""
+    """Where the account is written. Each column of exchanges is a row, so that a table of one is laid like others."""
 
     connection: Int64s2
     connection_charges: Int64s2
