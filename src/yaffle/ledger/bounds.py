@@ -51,6 +51,7 @@ def bound(charge: Int64s, party_of: Int64s, doubt: Int64s, out: Int64s) -> None:
 
 
 PARTY_OF = np.array([causes.PARTIES.index(party) for party, _ in causes.CHARGES])
+PARTY_OF.flags.writeable = False  # as where a kernel has it built in
 
 
 @kernel

@@ -4,12 +4,9 @@ from functools import reduce
 
 import numpy as np
 
-from yaffle.arrays import Array, Int8s2, Int64s, Int64s2
+from yaffle.arrays import Int8s2, Int64s, Int64s2
 from yaffle.kernels import kernel
-from yaffle.ledger import causes
-
-_PARTY_OF = np.array([causes.PARTIES.index(party) for party, _ in causes.CHARGES])
-
+from yaffle.ledger.bounds import PARTY_OF
 
 _AT_ONCE = 512  # rows, which stay near the processor while they are summed
 
@@ -31,16 +28,16 @@ def _by_party(charges: Int64s2, party_of: Int64s, sums: Int64s2, heaviest: Int8s
                     heaviest[r, p] = k
 
 
-def by_party(charges: Array) -> tuple[Int64s2, Int8s2]:
+def by_party(charges: Int64s2) -> tuple[Int64s2, Int8s2]:
     """Charges (n, columns), int64 ns: sums by party (n, 4), in the order of causes.PARTIES, and each party's heaviest
     column.
     """
     sums, heaviest = np.zeros((charges.shape[0], 4), np.int64), np.full((charges.shape[0], 4), -1, np.int8)
-    _by_party(np.ascontiguousarray(charges.T), _PARTY_OF, sums, heaviest)
+    _by_party(np.ascontiguousarray(charges.T), PARTY_OF, sums, heaviest)
     return sums, heaviest
 
 
-def party_sums(charges: Array) -> Int64s2:
+def party_sums(charges: Int64s2) -> Int64s2:
     """Charges (n, columns) summed by party (n, 4)."""
     return by_party(charges)[0]
 

@@ -149,7 +149,7 @@ def _by_group(rows: list[dict[str, object]], span: Span, keys: tuple[str, ...]) 
 
 
 def _parties(row: dict[str, object]) -> Int64s:
-    return np.asarray(party_sums(np.array([[row[name] for name in CHARGES]], np.float64))[0])
+    return np.asarray(party_sums(np.array([[row[name] for name in CHARGES]], np.int64))[0])
 
 
 def _quantile(row: dict[str, object], share: float) -> float:
