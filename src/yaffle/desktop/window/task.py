@@ -4,7 +4,7 @@ import time
 from collections.abc import Callable, Sequence
 from typing import Any
 
-from PySide6.QtCore import Signal
+from PySide6.QtCore import Signal, Slot
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QProgressBar, QPushButton, QWidget
 
 from yaffle.desktop.shared.jobs import Job, Latest, Work
@@ -93,27 +93,33 @@ class Task(QWidget):
         self._show(False)
         self.over.emit()
 
+    @Slot(object)
     def _finished(self, result: Any) -> None:
         self._end()
         self._then(result)
 
+    @Slot(str)
     def _failed(self, text: str) -> None:
         self._end()
         self.failed.emit(text)
 
+    @Slot()
     def _cancelled(self) -> None:
         self._end()
         self.said.emit("stopped", _BRIEF_MS)
 
+    @Slot(float, str, float)
     def _progressed(self, share: float, words: str, left: float) -> None:
         self.progress.setValue(round(1000 * share))
         self.doing.setText(words + (f", {duration(round(left * 1e9))} left" if left > 1 else ""))
 
+    @Slot(float, str, float)
     def _picture_progressed(self, share: float, words: str, left: float) -> None:
         if self.job is None:
             self.setVisible(True)
             self._progressed(share, words, left)
 
+    @Slot()
     def _picture_rested(self) -> None:
         if not self.busy:
             self._show(False)
