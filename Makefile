@@ -63,6 +63,8 @@ wheel: $(READY)
 	@$(BIN)/python -m pip wheel -q --disable-pip-version-check --no-deps -w dist . ; s=$$?; rm -rf build src/yaffle/compiled; exit $$s
 	@ls dist
 
+# What they show of places is of no machine: the folder is told from the home.
+pictures: DEMO := $(HOME)/harbourline
 pictures: $(READY)
 	@$(BIN)/yaffle demo --to $(DEMO) --run && cp $(DEMO)/*.png docs/screenshots/
 

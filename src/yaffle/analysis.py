@@ -333,7 +333,7 @@ def analyse_capture(
     set_clocks_right(capture, passed)
     if keep and "time_ns" not in capture.shared:
         former, keep = None, False  # What the next packets will say of clocks and copies would change all rows.
-    step(0.5, "reading what was asked")
+    step(0.5, "decoding requests")
     known = None
     if former is not None:
         rows = _same_connections(former, capture, arranged)

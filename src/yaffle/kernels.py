@@ -25,18 +25,18 @@ else:
     uint8, uint16, uint32, uint64 = np.uint8, np.uint16, np.uint32, np.uint64
     int32, int64 = np.int32, np.int64
 
-Given = ParamSpec("Given")
-Told = TypeVar("Told", covariant=True)
+Parameters = ParamSpec("Parameters")
+Result = TypeVar("Result", covariant=True)
 
 
-class Compiled(Protocol[Given, Told]):
+class Compiled(Protocol[Parameters, Result]):
     """A function that is compiled: called as it is written."""
 
     @property
-    def py_func(self) -> Callable[Given, Told]:
+    def py_func(self) -> Callable[Parameters, Result]:
         """It, not compiled."""
 
-    def __call__(self, *given: Given.args, **named: Given.kwargs) -> Told: ...
+    def __call__(self, *given: Parameters.args, **named: Parameters.kwargs) -> Result: ...
 
 
 _BLAS = "scipy.linalg.cython_blas"
@@ -76,24 +76,24 @@ class Kernel(CPUDispatcher):  # type: ignore[misc]
         return call(self.py_func, *arguments) if running_plainly() else super().__call__(*arguments)
 
 
-def _made(function: Callable[Given, Told], **options: Any) -> Compiled[Given, Told]:
+def _made(function: Callable[Parameters, Result], **options: Any) -> Compiled[Parameters, Result]:
     compiled = numba.njit(nogil=True, error_model="numpy", **options)(function)
     compiled.__class__ = Kernel
-    return cast(Compiled[Given, Told], compiled)
+    return cast(Compiled[Parameters, Result], compiled)
 
 
-def _cached(function: Callable[Given, Told], **options: Any) -> Compiled[Given, Told]:
+def _cached(function: Callable[Parameters, Result], **options: Any) -> Compiled[Parameters, Result]:
     compiled: Any = _made(function, **options)
     compiled._cache = _Cache(function)  # noqa: SLF001  As `cache=True` does, with ours.
-    return cast(Compiled[Given, Told], compiled)
+    return cast(Compiled[Parameters, Result], compiled)
 
 
-def kernel(function: Callable[Given, Told]) -> Compiled[Given, Told]:
+def kernel(function: Callable[Parameters, Result]) -> Compiled[Parameters, Result]:
     """Compiles a loop ahead of its first run, without the interpreter lock, cached on disk."""
     return _cached(function)
 
 
-def leaf(function: Callable[Given, Told]) -> Compiled[Given, Told]:
+def leaf(function: Callable[Parameters, Result]) -> Compiled[Parameters, Result]:
     """A kernel that makes no arrays, called for every exchange.
 
     It counts no references, which would cost more than what it does.
@@ -101,13 +101,13 @@ def leaf(function: Callable[Given, Told]) -> Compiled[Given, Told]:
     return _cached(function, _nrt=False)
 
 
-def pasted(function: Callable[Given, Told]) -> Compiled[Given, Told]:
+def pasted(function: Callable[Parameters, Result]) -> Compiled[Parameters, Result]:
     """A leaf that is put into the code of what calls it. Calling costs much where tables are handed on: each of their
     arrays is seven numbers.
     """
     return _made(function, _nrt=False, forceinline=True)
 
 
-def helper(function: Callable[Given, Told]) -> Compiled[Given, Told]:
+def helper(function: Callable[Parameters, Result]) -> Compiled[Parameters, Result]:
     """A small function that the optimizer pastes into the kernels that call it."""
     return _made(function)

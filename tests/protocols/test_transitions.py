@@ -4,7 +4,7 @@ import pytest
 
 from tests.protocols.test_mutated import _ASK_PAGE, frame, shared
 from tests.protocols.test_streams_of_text import NAME, front, hello, packet, record
-from yaffle.protocols import dns_stream, ldap_messages, redis_values, smb_frames, tls, tls_records
+from yaffle.protocols import dns_stream, ldap_messages, redis_values, seeking, smb_frames, tls, tls_records
 from yaffle.protocols import http1_messages as web
 from yaffle.protocols import http2_frames as web2
 from yaffle.protocols import mysql_packets as mysql
@@ -52,13 +52,13 @@ def asked(*methods):
     return after(web.Requests(), *(method + b" / HTTP/1.1\r\n\r\n" for method in methods))
 
 
-R, RE = tls_records.State, tls_records.Event
+R, RE = seeking.State, seeking.Event
 DATA = record(23, b"abc")
 RECORDS = {
-    (R.RECORDS, RE.SENSELESS): ([b"no record at all"], R.LOST, 0),
-    (R.LOST, RE.FOUND): ([b"no record at all", DATA, DATA[:3], DATA[3:]], R.RECORDS, 2),
-    (R.RECORDS, RE.HOLE): ([DATA[:6], HOLE, DATA], R.RECORDS, 2),
-    (R.LOST, RE.HOLE): ([b"no record at all", HOLE, DATA], R.RECORDS, 1),
+    (R.READING, RE.SENSELESS): ([b"no record at all"], R.LOST, 0),
+    (R.LOST, RE.FOUND): ([b"no record at all", DATA, DATA[:3], DATA[3:]], R.READING, 2),
+    (R.READING, RE.HOLE): ([DATA[:6], HOLE, DATA], R.READING, 2),
+    (R.LOST, RE.HOLE): ([b"no record at all", HOLE, DATA], R.READING, 1),
 }
 
 W, WE = web.State, web.Event
@@ -157,13 +157,12 @@ DNS = {
     (D.UNREADABLE, DE.HOLE): ([NONSENSE, HOLE, QUESTION], D.MESSAGES, 1),
 }
 
-V, VE = redis_values.State, redis_values.Event
 VALUE = b"*2\r\n$3\r\nGET\r\n$1\r\nk\r\n"
 VALUES = {
-    (V.VALUES, VE.SENSELESS): ([VALUE[:9], VALUE[9:], b"what?\r\n"], V.LOST, 1),
-    (V.LOST, VE.FOUND): ([b"what?\r", b"\n", VALUE[:3], VALUE[3:]], V.VALUES, 1),
-    (V.VALUES, VE.HOLE): ([VALUE[:9], HOLE, VALUE], V.VALUES, 2),
-    (V.LOST, VE.HOLE): ([b"what?\r\n", HOLE, b"+OK\r\n"], V.VALUES, 1),
+    (R.READING, RE.SENSELESS): ([VALUE[:9], VALUE[9:], b"what?\r\n"], R.LOST, 1),
+    (R.LOST, RE.FOUND): ([b"what?\r", b"\n", VALUE[:3], VALUE[3:]], R.READING, 1),
+    (R.READING, RE.HOLE): ([VALUE[:9], HOLE, VALUE], R.READING, 2),
+    (R.LOST, RE.HOLE): ([b"what?\r\n", HOLE, b"+OK\r\n"], R.READING, 1),
 }
 
 L, LE = ldap_messages.State, ldap_messages.Event
@@ -177,13 +176,12 @@ LDAP = {
     (L.SEALED, LE.HOLE): ([EXTEND, b"\x16\3\3", HOLE, UNBIND], L.SEALED, 1),
 }
 
-S, SE = smb_frames.State, smb_frames.Event
 READ = shared(8, 5, bytes(20))
 SMB = {
-    (S.FRAMES, SE.SENSELESS): ([READ[:50], READ[50:], b"\x01" * 40], S.LOST, 1),
-    (S.LOST, SE.FOUND): ([b"\x01" * 40, READ[:5], READ[5:]], S.FRAMES, 1),
-    (S.FRAMES, SE.HOLE): ([READ[:90], HOLE, READ], S.FRAMES, 2),
-    (S.LOST, SE.HOLE): ([b"\x01" * 40, HOLE, READ], S.FRAMES, 1),
+    (R.READING, RE.SENSELESS): ([READ[:50], READ[50:], b"\x01" * 40], R.LOST, 1),
+    (R.LOST, RE.FOUND): ([b"\x01" * 40, READ[:5], READ[5:]], R.READING, 1),
+    (R.READING, RE.HOLE): ([READ[:90], HOLE, READ], R.READING, 2),
+    (R.LOST, RE.HOLE): ([b"\x01" * 40, HOLE, READ], R.READING, 1),
 }
 
 READERS = [

@@ -61,7 +61,7 @@ FACT_NAMES = (*CONNECTION_FIELDS, *(f"{side}_{name}" for side in ("client", "ser
 CHARGE_NAMES = tuple(" ".join(pair) for pair in CHARGES)
 
 
-class _Watched:
+class _Writing:
     """How far two threads are that write, and whether they should go on."""
 
     def __init__(self, total: int, progress: Progress) -> None:
@@ -134,10 +134,10 @@ def save_case(
     total = sum(values.nbytes for table in tables.values() for values in table.values())
     try:
         columns.mkdir(parents=True)
-        watched = _Watched(total, progress)
+        writers = _Writing(total, progress)
         with ThreadPoolExecutor(2) as pool:
             writing = [
-                pool.submit(write_columns, columns / f"{name}.arrow", table, settle, watched.wrote)
+                pool.submit(write_columns, columns / f"{name}.arrow", table, settle, writers.wrote)
                 for name, table in tables.items()
             ]
             try:

@@ -78,7 +78,7 @@ def _decode_all(
     done = 0
 
     def went(connections: float) -> None:
-        if not progress((done + connections) / total, "reading what was asked"):
+        if not progress((done + connections) / total, "decoding requests"):
             raise Cancelled
 
     for begin, end in runs_of(starts, _PACKETS_A_PART):

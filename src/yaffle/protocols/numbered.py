@@ -6,6 +6,7 @@ from typing import Generic, TypeVar
 
 Asked = TypeVar("Asked")
 Told = TypeVar("Told")
+Waiting = TypeVar("Waiting")
 
 
 class Numbered(Generic[Asked, Told]):
@@ -33,9 +34,6 @@ class Numbered(Generic[Asked, Told]):
     def unanswered(self) -> list[Asked]:
         """Requests without an answer so far."""
         return [asked for waiting in self._asked.values() for asked in waiting]
-
-
-Waiting = TypeVar("Waiting")
 
 
 def _next(waiting: dict[Hashable, deque[Waiting]], number: Hashable) -> Waiting | None:

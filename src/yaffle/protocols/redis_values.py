@@ -1,31 +1,13 @@
 """Values of the Redis serialization protocol on one side of a connection (RESP2, RESP3)."""
 
-from collections.abc import Callable, Mapping
 from dataclasses import dataclass
-from enum import IntEnum
-from typing import Any, ClassVar
 
-from yaffle.protocols.reader import Reader
+from yaffle.protocols.seeking import Event, Seeking
 
 _DEEPEST = 16
 _MOST_PARTS = 1 << 20
 _KEPT = 512  # Bytes that are kept of a value, for its words.
 _SIMPLE, _SIZED, _OF_PARTS, _OF_PAIRS = b"+-:_#,(", b"$=!", b"*~>%|", b"%|"
-
-
-class State(IntEnum):
-    """Where one side is."""
-
-    VALUES = 0
-    LOST = 1  # what stands here is no value
-
-
-class Event(IntEnum):
-    """What ends a state."""
-
-    SENSELESS = 0
-    FOUND = 1
-    HOLE = 2
 
 
 @dataclass(slots=True)
@@ -37,10 +19,8 @@ class Value:
     body: bytes  # what it begins with
 
 
-class Values(Reader):
+class Values(Seeking):
     """Values as they are whole; whoever reads on takes them out of `found`."""
-
-    BEGIN, HOLE = State.VALUES, Event.HOLE
 
     def __init__(self) -> None:
         super().__init__()
@@ -48,7 +28,7 @@ class Values(Reader):
         self._seen = 0  # bytes of the value that begins at `at` that were looked at
         self._open: list[int] = []  # parts that are missing still of the values around what comes next
 
-    def _values(self) -> Event | None:
+    def _read(self) -> Event | None:
         while self.at < len(self.data):
             if (end := self._end()) < 0:
                 return Event.SENSELESS
@@ -98,7 +78,7 @@ class Values(Reader):
             if not self._open:
                 return at
 
-    def _lost(self) -> Event | None:
+    def _seek(self) -> Event | None:
         """In mid-stream, or after a hole: the next line may begin a value."""
         line = self.data.find(b"\r\n*", self.at)
         if line < 0:
@@ -106,14 +86,6 @@ class Values(Reader):
             return None
         self._begin(line + 2)
         return Event.FOUND
-
-    READERS: ClassVar[Mapping[int, Callable[[Any], int | None]]] = {State.VALUES: _values, State.LOST: _lost}
-    TRANSITIONS: ClassVar[Mapping[tuple[int, int], int]] = {
-        (State.VALUES, Event.SENSELESS): State.LOST,
-        (State.LOST, Event.FOUND): State.VALUES,
-        (State.VALUES, Event.HOLE): State.VALUES,
-        (State.LOST, Event.HOLE): State.VALUES,
-    }
 
 
 def _size(digits: bytes) -> int | None:

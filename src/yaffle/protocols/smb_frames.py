@@ -1,13 +1,10 @@
 """Frames of SMB over TCP on one side of a connection, and the messages in them (MS-SMB2 section 2.1, 2.2.1)."""
 
-from collections.abc import Callable, Mapping
 from dataclasses import dataclass
-from enum import IntEnum
 from struct import Struct
-from typing import Any, ClassVar
 
-from yaffle.protocols.reader import Reader
 from yaffle.protocols.records import Record
+from yaffle.protocols.seeking import Event, Seeking
 
 PLAIN, SEALED, PACKED, OLD = b"\xfeSMB", b"\xfdSMB", b"\xfcSMB", b"\xffSMB"
 KINDS = (PLAIN, SEALED, PACKED, OLD)
@@ -20,21 +17,6 @@ _ANSWER = 1
 TREE_CONNECT, CREATE = 3, 5  # commands that name something
 # Bytes that are kept of a message: what it carries is not looked at, but for names.
 _KEPT, _KEPT_WITH_NAME = 160, 4096
-
-
-class State(IntEnum):
-    """Where one side is."""
-
-    FRAMES = 0
-    LOST = 1  # what stands here is no frame
-
-
-class Event(IntEnum):
-    """What ends a state."""
-
-    SENSELESS = 0
-    FOUND = 1
-    HOLE = 2
 
 
 @dataclass(slots=True)
@@ -51,17 +33,15 @@ class Message:
     data: bytes  # from its header on
 
 
-class Frames(Reader):
+class Frames(Seeking):
     """Messages as their frames are whole; whoever reads on takes them out of `found`, sealed ones out of `sealed`."""
-
-    BEGIN, HOLE = State.FRAMES, Event.HOLE
 
     def __init__(self) -> None:
         super().__init__()
         self.found: list[Message] = []
         self.sealed: list[Record] = []
 
-    def _frames(self) -> Event | None:
+    def _read(self) -> Event | None:
         data, base = self.data, self.base
         while self.rest >= _FRAME:
             at = self.at
@@ -83,7 +63,7 @@ class Frames(Reader):
             self.at = len(data)
         return None
 
-    def _lost(self) -> Event | None:
+    def _seek(self) -> Event | None:
         """In mid-stream, or after a hole: where a frame begins."""
         data, at = self.data, self.at
         while (place := data.find(b"SMB", at + 5)) >= 0:
@@ -94,14 +74,6 @@ class Frames(Reader):
             at += 1
         self.at = len(data) if self.over else max(self.at, len(data) - _FRAME + 1)
         return None
-
-    READERS: ClassVar[Mapping[int, Callable[[Any], int | None]]] = {State.FRAMES: _frames, State.LOST: _lost}
-    TRANSITIONS: ClassVar[Mapping[tuple[int, int], int]] = {
-        (State.FRAMES, Event.SENSELESS): State.LOST,
-        (State.LOST, Event.FOUND): State.FRAMES,
-        (State.FRAMES, Event.HOLE): State.FRAMES,
-        (State.LOST, Event.HOLE): State.FRAMES,
-    }
 
 
 def _messages(data: bytes, at: int, end: int) -> list[Message]:

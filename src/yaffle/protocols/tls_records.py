@@ -1,12 +1,9 @@
 """Records of TLS on one side of a connection (RFC 5246 section 6.2, RFC 8446 section 5)."""
 
-from collections.abc import Callable, Mapping
-from enum import IntEnum
 from struct import Struct
-from typing import Any, ClassVar
 
-from yaffle.protocols.reader import Reader
 from yaffle.protocols.records import Record
+from yaffle.protocols.seeking import Event, Seeking
 
 CHANGE, ALERT, HANDSHAKE, DATA = 20, 21, 22, 23
 LARGEST = (1 << 14) + 2048
@@ -14,31 +11,14 @@ _HEADER = Struct("!BHH")
 _DATA_HEAD = b"\x17\x03\x03"
 
 
-class State(IntEnum):
-    """Where one side is."""
-
-    RECORDS = 0
-    LOST = 1  # what stands here is no record
-
-
-class Event(IntEnum):
-    """What ends a state."""
-
-    SENSELESS = 0
-    FOUND = 1
-    HOLE = 2
-
-
-class Records(Reader):
+class Records(Seeking):
     """Records as they are whole; whoever reads on takes them out of `found`."""
-
-    BEGIN, HOLE = State.RECORDS, Event.HOLE
 
     def __init__(self) -> None:
         super().__init__()
         self.found: list[Record] = []
 
-    def _records(self) -> Event | None:
+    def _read(self) -> Event | None:
         data, base, size_of_all = self.data, self.base, len(self.data)
         at = self.at
         while at + 5 <= size_of_all:
@@ -56,7 +36,7 @@ class Records(Reader):
         self.at = size_of_all if self.over else at
         return None
 
-    def _lost(self) -> Event | None:
+    def _seek(self) -> Event | None:
         """Looks for a header whose length leads to another one."""
         data, at = self.data, self.at
         while (at := data.find(_DATA_HEAD, at)) >= 0:
@@ -70,11 +50,3 @@ class Records(Reader):
             at += 1
         self.at = max(self.at, len(data) - len(_DATA_HEAD) + 1)
         return None
-
-    READERS: ClassVar[Mapping[int, Callable[[Any], int | None]]] = {State.RECORDS: _records, State.LOST: _lost}
-    TRANSITIONS: ClassVar[Mapping[tuple[int, int], int]] = {
-        (State.RECORDS, Event.SENSELESS): State.LOST,
-        (State.LOST, Event.FOUND): State.RECORDS,
-        (State.RECORDS, Event.HOLE): State.RECORDS,
-        (State.LOST, Event.HOLE): State.RECORDS,
-    }

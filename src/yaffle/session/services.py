@@ -37,6 +37,11 @@ _KINDS = {
 _MOST_NAMED = 50
 
 
+def kind_name(protocol: str) -> str:
+    """A protocol as it is written for people."""
+    return _KINDS.get(protocol, protocol.upper())
+
+
 @dataclass(frozen=True)
 class Service:
     """One service in a period."""
@@ -112,7 +117,7 @@ def services(evidence: Evidence, first_ns: int, last_ns: int) -> list[Service]:
         latency = every[every >= 0]
         found.append(
             Service(
-                _KINDS.get(protocol, protocol), name, len(tally.asked), tally.failures, tally.unanswered,
+                kind_name(protocol), name, len(tally.asked), tally.failures, tally.unanswered,
                 len(tally.users), len(tally.affected),
                 median(latency) if latency.size else None, p95(latency) if latency.size else None,
                 float(latency.max()) if latency.size else None,

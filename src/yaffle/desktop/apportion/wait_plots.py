@@ -19,6 +19,7 @@ from yaffle.ledger import causes
 from yaffle.ledger.bounds import BOUNDED
 from yaffle.session.apportion import ApportionPicture
 from yaffle.session.evidence import Evidence
+from yaffle.session.services import kind_name
 from yaffle.units import count, duration, moment, rate
 
 BINS = 180
@@ -65,6 +66,11 @@ def _stack(plot: Plot, starts: Float64s, width: float, heights: Float64s2) -> fl
                 )
             base = base + height
     return float(base.max()) if base.size else 0.0
+
+
+def _inferred(protocol: str) -> str:
+    """What stands for requests that nothing names."""
+    return f"{'encrypted: ' if protocol == 'tls' else ''}inferred from direction changes"
 
 
 class _ExchangeTable(ColumnTable):
@@ -310,7 +316,7 @@ class WaitPlots(QTabWidget):
                 ),
                 Column(
                     "request",
-                    lambda r: asked[r] or protocol[r],
+                    lambda r: asked[r] or kind_name(protocol[r]),
                     asked,
                     figures=False,
                     sql="label",
@@ -340,12 +346,17 @@ class WaitPlots(QTabWidget):
             [
                 Column(
                     "request",
-                    lambda r: found[r].label or "by turns of bytes: the protocol is not known",
+                    lambda r: found[r].label or _inferred(found[r].protocol),
                     [a.label for a in found],
                     figures=False,
                 ),
                 Column(
-                    "protocol", lambda r: found[r].protocol, [a.protocol for a in found], figures=False, sql="protocol"
+                    "protocol",
+                    lambda r: kind_name(found[r].protocol),
+                    [a.protocol for a in found],
+                    figures=False,
+                    sql="protocol",
+                    value=lambda r: found[r].protocol,
                 ),
                 Column("exchanges", lambda r: count(found[r].exchanges), [a.exchanges for a in found]),
                 Column(

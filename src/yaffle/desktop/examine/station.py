@@ -32,6 +32,7 @@ from yaffle.findings.verdict import path_changed, verdict_of
 from yaffle.session.examine import SILENCE_NS, Connection, Silence
 from yaffle.session.expressions import utc
 from yaffle.session.investigation import Investigation
+from yaffle.session.services import kind_name
 from yaffle.transport import kinds
 from yaffle.units import duration, moment, size
 
@@ -262,7 +263,7 @@ class Examine(QWidget):
         messages = connection.evidence.analysis.messages
         if connection.number in messages.protocol:
             said = [
-                messages.protocol[connection.number],
+                kind_name(messages.protocol[connection.number]),
                 messages.host.get(connection.number, ""),
                 messages.note.get(connection.number, ""),
             ]

@@ -3,7 +3,7 @@
 import numpy as np
 import pyqtgraph as pg
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtGui import QColor
+from PySide6.QtGui import QBrush, QColor
 from PySide6.QtWidgets import QLabel, QVBoxLayout, QWidget
 
 from yaffle.arrays import Array
@@ -163,9 +163,11 @@ class ServicesPanel(QWidget):
             self.plot.plot(
                 middles[held], shown, pen=None, symbol=symbol, symbolSize=5, symbolBrush=color, symbolPen=None
             )
-        for counts, color in ((found.asked, look.faint), (found.bad, look.red)):
+        keys = []
+        for counts, color, words in ((found.asked, look.faint, "all"), (found.bad, look.red, "errors, no response")):
             fill = QColor(color)
             fill.setAlpha(150 if color == look.red else 70)
+            keys.append(Key(words, color, Mark.AREA, (QBrush(fill),)))
             self.asked.plot(
                 seconds,
                 counts.astype(float),
@@ -182,7 +184,7 @@ class ServicesPanel(QWidget):
         self.plot.getPlotItem().enableAutoRange(axis="y")
         step = duration(int(self._edges_ns[1] - self._edges_ns[0]))
         self.plot.set_keys(Key("median", look.moss, Mark.DOT), Key("p95", look.straw, Mark.TRIANGLE))
-        self.asked.set_keys(Key("all", look.faint, Mark.AREA), Key("errors, no response", look.red, Mark.AREA))
+        self.asked.set_keys(*keys)
         self.words.setText(f"{service.name}, {service.kind}, in intervals of {step}")
 
     def _words_at(self, x: float, _y: float) -> str:

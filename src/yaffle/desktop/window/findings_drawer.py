@@ -32,7 +32,7 @@ _AT_FIRST = 12  # More are listed when they are asked for.
 
 def _no_finding(evidence: Evidence | None) -> str:
     if evidence is None:
-        return "Nothing is open."
+        return "Findings appear here once a capture, a history or a case is open."
     if not evidence.waits.first_ns.size:
         return (
             "No finding here: no link was highly utilized for long. Flow records and counters tell volumes, not waits:"

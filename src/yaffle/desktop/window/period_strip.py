@@ -278,7 +278,7 @@ class PeriodStrip(QWidget):
             painter.drawText(
                 self.rect(),
                 Qt.AlignmentFlag.AlignCenter,
-                "Open a capture with Ctrl+O to see its period here",
+                "The period of the evidence appears here; Ctrl+O opens a capture",
             )
             return
         base = self.height() - _BOTTOM - _TROUBLE_HEIGHT - 2
