@@ -30,7 +30,8 @@ def main(folder: Path, millions: int) -> None:
     from yaffle.capture.reader import read_captures
     from yaffle.exchanges.messages import no_messages
     from yaffle.kernel_cache import compiled
-    from yaffle.ledger.engine import account_all, arrange
+    from yaffle.ledger.arrangement import arrange
+    from yaffle.ledger.finished import account_all
     from yaffle.path.points_path import find_path
     from yaffle.warm_up import warm_up
 
@@ -42,7 +43,7 @@ def main(folder: Path, millions: int) -> None:
     for _ in range(3):
         began = time.perf_counter()
         capture = read_captures(paths)
-        arranged = arrange(capture)
+        capture, arranged = arrange(capture)
         account_all(capture, arranged, no_messages(arranged.flow.size))
         whole = time.perf_counter() - began
         payload = Payload(capture)

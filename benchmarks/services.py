@@ -120,7 +120,8 @@ def main(folder: Path) -> None:
     from yaffle.exchanges.lookups import find_lookups
     from yaffle.exchanges.messages import no_messages
     from yaffle.kernel_cache import compiled
-    from yaffle.ledger.engine import account_all, arrange
+    from yaffle.ledger.arrangement import arrange
+    from yaffle.ledger.finished import account_all
     from yaffle.warm_up import warm_up
 
     path = write_services(folder / "services-1m.pcap")
@@ -131,7 +132,7 @@ def main(folder: Path) -> None:
     for _ in range(3):
         began = time.perf_counter()
         capture = read_captures([path])
-        arranged = arrange(capture)
+        capture, arranged = arrange(capture)
         account_all(capture, arranged, no_messages(arranged.flow.size))
         transport = time.perf_counter() - began
         began = time.perf_counter()

@@ -2,8 +2,7 @@
 [FOLDER]`.
 
 A page asks the application once, and that one the database twice, all over pooled connections; nothing on the wire
-tells
-what belongs together but a number in the address of the page and of the application's request. Prints the time of
+tells what belongs together but a number in the address of the page and of the application's request. Prints the time of
 linking and splitting as a ratio to the time of decoding the same exchanges.
 """
 
@@ -137,7 +136,8 @@ def main(folder: Path, fronts: int = FRONTS) -> None:
     from yaffle.capture.reader import read_captures
     from yaffle.exchanges.decoding import decode_messages
     from yaffle.kernel_cache import compiled
-    from yaffle.ledger.engine import account_all, arrange
+    from yaffle.ledger.arrangement import arrange
+    from yaffle.ledger.finished import account_all
     from yaffle.tiers.behind import find_behind
     from yaffle.warm_up import warm_up
 
@@ -149,8 +149,8 @@ def main(folder: Path, fronts: int = FRONTS) -> None:
 
     ratios, spent = [], []
     for _ in range(ROUNDS):
-        capture = read_captures([path])
-        arranged, payload = arrange(capture), Payload(capture)
+        capture, arranged = arrange(read_captures([path]))
+        payload = Payload(capture)
         began = time.perf_counter()
         port = capture.conversations.b_port[arranged.flow]
         messages = decode_messages(arranged.starts, arranged.order, port, payload)

@@ -21,7 +21,7 @@ from yaffle.findings import slow_exchanges
 from yaffle.findings.cleared import cleared
 from yaffle.findings.slow_exchanges import find
 from yaffle.following import Followed
-from yaffle.ledger import engine
+from yaffle.ledger import arrangement
 from yaffle.report.document import document
 
 CAPTURES = sorted((Path(__file__).parent / "data").rglob("*.pcap*.gz"))
@@ -211,10 +211,12 @@ def test_how_connections_begin_is_read_once(tmp_path):
 
 
 def is_told_alike(capture):
-    """Whether heads say the same of senders as directions do."""
+    """Whether heads say the same of senders as directions do, either way round for all packets of a conversation."""
     packets = capture.packets
     own = packets.flow >= 0
-    return bool(((packets.head["marks"][own] & MARK_FROM_B != 0) == packets.direction[own]).all())
+    turned = (packets.head["marks"][own] & MARK_FROM_B != 0) ^ (packets.direction[own] != 0)
+    of_flow = np.bincount(packets.flow[own], turned) / np.maximum(1, np.bincount(packets.flow[own]))
+    return bool(np.isin(of_flow, (0, 1)).all())
 
 
 def test_columns_that_do_not_change_are_not_copied(tmp_path):
@@ -237,8 +239,8 @@ def test_a_connection_that_turns_round_later_turns_in_no_former_look(tmp_path, m
         turned[0] ^= number[0] >= 2  # What came meanwhile says that its client is the other end.
         return turned, how
 
-    orient_as_usual = engine.orient
-    monkeypatch.setattr(engine, "orient", orient)
+    orient_as_usual = arrangement.orient
+    monkeypatch.setattr(arrangement, "orient", orient)
     followed = Followed([target])
     for _ in grow(LOSSY, target, (0.2, 0.4, 0.6, 0.8, 1.0)):
         looks.append(followed.look())
@@ -247,12 +249,11 @@ def test_a_connection_that_turns_round_later_turns_in_no_former_look(tmp_path, m
         number[0] += 1
     own = [one.capture.packets for one in looks]
     assert own[1].direction[own[1].flow == 0][0] != own[2].direction[own[2].flow == 0][0]
-    assert not np.shares_memory(own[1].head, own[2].head)
 
 
 def test_a_clock_that_was_set_changes_no_times_of_a_former_look(tmp_path, monkeypatch):
     target, looks = tmp_path / "growing.pcap", []
-    monkeypatch.setattr(analysis_module, "undo_clock_steps", set_back)
+    monkeypatch.setattr(analysis_module, "without_clock_steps", set_back)
     followed = Followed([target])
     for _ in grow(LOSSY, target, (0.5, 1.0)):
         looks.append(followed.look(provisional=True).capture)
@@ -264,6 +265,5 @@ def test_a_clock_that_was_set_changes_no_times_of_a_former_look(tmp_path, monkey
     assert (last.packets.time_ns == whole - 10**9).all()
 
 
-def set_back(capture):
-    capture.own("time_ns")
-    capture.packets.time_ns[:] -= 10**9
+def set_back(capture, _room):
+    return replace(capture.with_columns(time_ns=capture.packets.time_ns - 10**9), revised=True)

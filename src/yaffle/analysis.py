@@ -9,8 +9,8 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from yaffle.arrays import Int8s, Int32s, Int64s, Uint8s
-from yaffle.capture.by_part import lay_by_part
+from yaffle.arrays import Int8s, Int32s, Int64s
+from yaffle.capture.by_part import laid_by_part
 from yaffle.capture.captured import Capture, Source
 from yaffle.capture.first_bytes import beginnings
 from yaffle.capture.payload import Payload
@@ -26,19 +26,20 @@ from yaffle.hops.reports import ReportForm
 from yaffle.hops.telemetry import Telemetry, find_telemetry
 from yaffle.inventory.expected_markings import Expected
 from yaffle.inventory.places import Places, PointName, Rule, Site, spoken_point
+from yaffle.ledger.accounts import Account, KnownAccount, OwnAccount
+from yaffle.ledger.arrangement import Arrangement, arrange
 from yaffle.ledger.at_nodes import AtNodes, at_nodes
-from yaffle.ledger.engine import Account, Arrangement, KnownAccount, account_by_paths, arrange
-from yaffle.ledger.names import charge_names, may_charge
+from yaffle.ledger.by_paths import account_by_paths
+from yaffle.ledger.finished import put_together
 from yaffle.ledger.on_air import OnAir, on_air
-from yaffle.ledger.resolution import widen_by_resolution
-from yaffle.ledger.source_notes import note_sources
+from yaffle.ledger.source_notes import noted
 from yaffle.ledger.views import speaking_views
 from yaffle.media.calls import Call, find_calls
 from yaffle.media.programs import Program, find_programs
 from yaffle.media.streams import Media, find_media
 from yaffle.memory_plan import Plan
 from yaffle.path.journeys import journeys
-from yaffle.path.points_path import PointsPath, find_path, set_clocks_right
+from yaffle.path.points_path import PointsPath, find_path, with_clocks_right
 from yaffle.path.translations import PairedEnds, without
 from yaffle.progress import Progress, go_on
 from yaffle.radio.frames import frames_of, heard_times
@@ -47,7 +48,7 @@ from yaffle.records.flow_table import PACKETS, Exporter, FlowRecords
 from yaffle.room import Room
 from yaffle.tiers.behind import Behind, find_behind, nothing_behind
 from yaffle.tiers.watch import Watch
-from yaffle.transport.clock_steps import undo_clock_steps
+from yaffle.transport.clock_steps import without_clock_steps
 from yaffle.transport.datagrams import Datagrams, datagrams
 from yaffle.workforce import Workforce
 
@@ -62,9 +63,6 @@ _STILL_GREW = (
     "it still grew when it was read: queues that others fill and servers behind servers were not looked at yet, and of"
     " who waited only the worst is told"
 )
-
-
-_WRITTEN = ("exchange", "exchange_charges", "connection", "connection_charges")  # to which later stages write
 
 
 @dataclass(frozen=True)
@@ -220,23 +218,22 @@ def _kinds(paths: Sequence[Path | str]) -> tuple[list[Path], list[Path], list[Pa
     return [path for path in every if path not in histories and path not in tables], tables, histories
 
 
-def _take_table(path: Path, flows: FlowRecords, capture: Capture) -> None:
-    """Readings of counters, and the table among the sources."""
+def _take_table(path: Path, flows: FlowRecords) -> Source:
+    """Readings of counters, and the table as a source."""
     from yaffle.records.counter_file import read_counters
 
     counters = read_counters(path)
     flows.counters.add(counters)
     times = counters.rows["time_ns"]
-    source = Source(path.name, str(path.resolve()), COUNTERS, path.stat().st_size, "")
-    source.first_ns, source.last_ns = (int(times.min()), int(times.max())) if times.size else (0, 0)
-    source.notes.append(f"{times.size:,} readings of {len(counters.devices):,} devices")
-    capture.sources.append(source)
+    first, last = (int(times.min()), int(times.max())) if times.size else (0, 0)
+    source = Source(path.name, str(path.resolve()), COUNTERS, path.stat().st_size, "", first_ns=first, last_ns=last)
+    return source.noting(f"{times.size:,} readings of {len(counters.devices):,} devices")
 
 
-def _take_history(folders: list[Path], capture: Capture) -> "History | None":
-    """A history, and its folder among the sources."""
+def _take_history(folders: Sequence[Path]) -> "tuple[History | None, list[Source]]":
+    """A history, and its folder as a source."""
     if not folders:
-        return None
+        return None, []
     if len(folders) > 1:
         raise YaffleError(f"{folders[1]}: only one history can be open at a time")
     from yaffle.history.store import History
@@ -245,11 +242,10 @@ def _take_history(folders: list[Path], capture: Capture) -> "History | None":
     source = Source(
         folders[0].name, str(folders[0].resolve()), HISTORY, 0, "", first_ns=history.first_ns, last_ns=history.last_ns
     )
-    source.notes.append("a history of flow records and counters: read as it is asked for, and while others write it")
+    notes = ["a history of flow records and counters: read as it is asked for, and while others write it"]
     if history.address:
-        source.notes.append(f"kept in {history.address}: what is asked for is fetched to this machine, and stays here")
-    capture.sources.append(source)
-    return history
+        notes.append(f"kept in {history.address}: what is asked for is fetched to this machine, and stays here")
+    return history, [source.noting(*notes)]
 
 
 @dataclass(frozen=True)
@@ -258,9 +254,8 @@ class Former:
 
     arranged: Arrangement
     direction: Int8s  # of the first packet of each connection: which end was taken for the client
-    kind: Uint8s  # of the packets
     messages: Messages
-    account: Account
+    account: OwnAccount
     anew: int  # connections that were accounted for in that reading
 
 
@@ -296,8 +291,14 @@ def analyse(
     captures, tables, histories = _kinds(paths)
     room = (plan or Plan()).room
     workforce = workforce or Workforce()
-    capture = workforce.read(captures, lambda share, words: progress(0.5 * share, words), room)
-    return analyse_capture(capture, tables, histories, progress, room=room, workforce=workforce)[0]
+    return analyse_capture(
+        workforce.read(captures, lambda share, words: progress(0.5 * share, words), room),
+        tables,
+        histories,
+        progress,
+        room=room,
+        workforce=workforce,
+    )[0]
 
 
 def analyse_capture(
@@ -323,25 +324,25 @@ def analyse_capture(
             raise Cancelled
 
     step(0.5, "putting connections together")
-    undo_clock_steps(capture)
     room = room or Room()
+    capture = without_clock_steps(capture, room)
     if room.spilled:
-        lay_by_part(capture, room, lambda _share, words: progress(0.5, words))
-    arranged = arrange(capture, room)
+        capture = laid_by_part(capture, room, lambda _share, words: progress(0.5, words))
+    capture, arranged = arrange(capture, room)
     payload = Payload(capture)
     passed = find_path(capture, payload, lambda _share, words: progress(0.5, words))
-    set_clocks_right(capture, passed)
-    if keep and "time_ns" not in capture.shared:
+    capture, passed = with_clocks_right(capture.noting(payload.notes), passed, room)
+    payload = payload.with_packets(capture.packets)
+    if keep and capture.revised:
         former, keep = None, False  # What the next packets will say of clocks and copies would change all rows.
     step(0.5, "decoding requests")
     known = None
     if former is not None:
-        rows = _same_connections(former, capture, arranged)
-        capture.packets.kind[: former.kind.size] = former.kind
-        known = KnownAccount(rows, former.messages, former.account)
-    messages, account = (workforce or Workforce()).account(
+        known = KnownAccount(_same_connections(former, capture, arranged), former.messages, former.account)
+    messages, own = (workforce or Workforce()).account(
         capture, arranged, payload, lambda share, words: progress(0.5 + 0.4 * share, words), room, known
     )
+    capture = capture.with_columns(kind=own.kind)
     anew = arranged.flow.size if known is None else int((known.rows < 0).sum())
     lookups = find_lookups(capture, payload, arranged.starts, arranged.order, arranged.flow, messages)
     begun = beginnings(capture, payload)
@@ -349,25 +350,27 @@ def analyse_capture(
     media = find_media(capture, payload, begun, calls, lambda _share, words: progress(0.9, words))
     step(0.9, "looking for programs")
     programs = find_programs(capture, payload, begun)
-    flows = find_exports(capture, payload, lambda _share, words: progress(0.9, words))
+    flows, sources = find_exports(capture, payload, lambda _share, words: progress(0.9, words))
     telemetry = find_telemetry(capture, payload, lambda _share, words: progress(0.9, words))
     on_air = frames_of(capture, payload)
     radio = find_radio(capture, payload, on_air, lambda _share, words: progress(0.9, words))
     times = heard_times(on_air, capture.packets)
     apart = heard_ends(media, programs)
     cyclic = find_cyclic(capture, payload, times, apart, lambda _share, words: progress(0.9, words))
-    for path in tables:
-        _take_table(path, flows, capture)
-    history = _take_history(list(histories), capture)
+    counted = [_take_table(path, flows) for path in tables]
+    history, kept = _take_history(histories)
+    capture = replace(capture, sources=[*sources, *counted, *kept])
     found = None
     if keep:
-        written = ("exchange",) if provisional and not may_charge(lookups) else _WRITTEN
-        found = _kept(capture, arranged, messages, account, written, anew)
+        direction = capture.packets.direction[arranged.order[arranged.starts[:-1]]]
+        found = Former(arranged, direction, messages, own.kept(), anew)
+    again = None
     if not provisional:
-        account_by_paths(capture, account, messages, lambda _share, words: progress(0.95, words))
-    widen_by_resolution(capture, account)
-    note_sources(capture, account)
-    charge_names(account, lookups, capture.conversations)
+        again = account_by_paths(capture, own, messages, lambda _share, words: progress(0.95, words))
+    account = put_together(capture, own, again, lookups, room)
+    if again is not None:
+        capture = capture.with_columns(kind=again.kind)
+    capture = noted(capture, account)
     speaker = speaking_views(
         account, capture.conversations, journeys(passed.segments, capture.conversations.point.size)
     )
@@ -375,12 +378,11 @@ def analyse_capture(
     behind = nothing_behind()
     if not provisional:
         behind = find_behind(account, capture.conversations, speaker, messages, payload, _LookingBehind(progress))
-    for source in capture.sources:
-        source.notes += [server.words for server in behind.unseen]
+    notes = [[server.words for server in behind.unseen] for _ in capture.sources]
     if provisional:
-        capture.sources[-1].notes.append(_STILL_GREW)
+        notes[-1].append(_STILL_GREW)
     analysis = Analysis(
-        capture,
+        capture.noting(notes),
         account,
         speaker,
         messages,
@@ -403,13 +405,3 @@ def analyse_capture(
 def heard_ends(media: list[Media], programs: list[Program]) -> set[tuple[str, str]]:
     """Between whom there is voice and video, which have a period and are looked at as such."""
     return {(one.source, one.destination) for one in media} | {(one.source, one.destination) for one in programs}
-
-
-def _kept(
-    capture: Capture, arranged: Arrangement, messages: Messages, account: Account, written: Sequence[str], anew: int
-) -> Former:
-    """What the next reading may take over. written: what stages that follow write to in the account."""
-    own = {name: getattr(account, name).copy(order="K") for name in written}  # Columns stay as they lie.
-    direction = capture.packets.direction[arranged.order[arranged.starts[:-1]]]
-    kind = capture.packets.kind.copy()
-    return Former(arranged, direction, kind, messages, replace(account, **own), anew)

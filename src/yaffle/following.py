@@ -42,7 +42,7 @@ class Followed:
         sizes = [path.stat().st_size if path.is_file() else 0 for path in self.paths]
         if not self._goes_on(sizes):
             self.close()
-        captures = self._captures or GrowingCaptures(self.paths, arranged=True)
+        captures = self._captures or GrowingCaptures(self.paths)
         former, self._captures, self._former = self._former, None, None
         try:
             capture = captures.read(lambda share, words: progress(0.5 * share, words))
@@ -52,7 +52,6 @@ class Followed:
         except BaseException:
             captures.close()
             raise
-        captures.arranged(analysis.capture)
         self._captures, self._sizes, self._ends = captures, sizes, _both_ends(self.paths[-1], sizes[-1])
         self.connections_anew = self._former.anew if self._former is not None else analysis.account.flow.size
         return analysis

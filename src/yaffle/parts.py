@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from yaffle.arrays import Array, Int64s, Uint8s, Uint16s, Uint32s
+from yaffle.arrays import Array, Int64s, Uint16s, Uint32s
 from yaffle.capture.captured import Capture, Source
 from yaffle.capture.conversations import Rows
 from yaffle.capture.packets import SCHEMA, Columns, SackBlocks
@@ -16,7 +16,9 @@ from yaffle.capture.payload import Payload
 from yaffle.exchanges.decoding import decode_messages
 from yaffle.exchanges.messages import Messages, join_messages
 from yaffle.ledger.account import CHARGES, EXCHANGE_FIELDS, WIDTH
-from yaffle.ledger.engine import Account, Arrangement, own_accounts
+from yaffle.ledger.accounts import Exchanges, OwnAccount
+from yaffle.ledger.arrangement import Arrangement
+from yaffle.ledger.engine import by_column, own_accounts
 from yaffle.progress import Progress, go_on
 from yaffle.room import Room
 
@@ -49,8 +51,7 @@ class PartAccount:
     """What was found of a part's connections by their own packets. Numbers count within the part."""
 
     messages: Messages
-    account: Account
-    kind: Uint8s  # of its packets
+    account: OwnAccount
 
 
 def cut_part(capture: Capture, arranged: Arrangement, first: int, last: int) -> Part:
@@ -93,40 +94,39 @@ def account_part(part: Part, sources: Sequence[Source], progress: Progress = go_
     account = own_accounts(
         capture, arranged, messages, lambda share, words: progress(0.5 + share / 2, words), threads=threads
     )
-    return PartAccount(messages, account, part.packets.kind)
+    return PartAccount(messages, account)
 
 
 def join_parts(
-    capture: Capture, arranged: Arrangement, parts: Iterable[PartAccount], exchanges: int, room: Room
-) -> tuple[Messages, Account]:
-    """Messages and account of all connections; sets `kind` of the packets.
+    capture: Capture, arranged: Arrangement, parts: Iterable[PartAccount], room: Room
+) -> tuple[Messages, OwnAccount]:
+    """Messages and account of all connections.
 
-    parts: of all connections, in their order; exchanges: how many they have in all; room: where exchanges are put.
+    parts: of all connections, in their order; room: where exchanges are put.
     """
     count = arranged.flow.size
     connection, charges = np.zeros((count, WIDTH), np.int64), np.zeros((count, CHARGES), np.int64)
-    exchange = room.empty(len(EXCHANGE_FIELDS) * exchanges, np.int64).reshape(len(EXCHANGE_FIELDS), exchanges).T
-    exchange_charges = room.empty(CHARGES * exchanges, np.int64).reshape(CHARGES, exchanges).T
+    kind = room.zeros(capture.packets.flow.size, np.uint8)
     told: list[tuple[int, Messages]] = []
-    first = at = messages = 0
+    exchanges: list[Exchanges] = []
+    first = messages = 0
     for part in parts:
-        last, end = first + part.account.flow.size, at + part.account.exchange.shape[0]
+        last = first + part.account.flow.size
         connection[first:last], charges[first:last] = part.account.connection, part.account.connection_charges
-        exchange[at:end], exchange_charges[at:end] = part.account.exchange, part.account.exchange_charges
-        exchange[at:end, _CONNECTION] += first
-        own = exchange[at:end, _MESSAGE]
-        own[own >= 0] += messages
-        capture.packets.kind[arranged.order[arranged.starts[first] : arranged.starts[last]]] = part.kind
+        exchanges += [_moved(piece, first, messages, room) for piece in part.account.exchanges]
+        kind[arranged.order[arranged.starts[first] : arranged.starts[last]]] = part.account.kind
         told.append((first, part.messages))
-        first, at, messages = last, end, messages + part.messages.turns.size
-    account = Account(
-        arranged.flow,
-        arranged.starts,
-        arranged.order,
-        connection,
-        charges,
-        exchange,
-        exchange_charges,
-        arranged.how,
-    )
+        first, messages = last, messages + part.messages.turns.size
+    account = OwnAccount(
+        arranged.flow, arranged.starts, arranged.order, connection, charges, exchanges, arranged.how, kind
+    )  # fmt: skip
     return join_messages(told), account
+
+
+def _moved(piece: Exchanges, connections: int, messages: int, room: Room) -> Exchanges:
+    """The same as rows of all, in a room."""
+    facts, charges = by_column([piece.facts], room), by_column([piece.charges], room)
+    facts[:, _CONNECTION] += connections
+    own = facts[:, _MESSAGE]
+    own[own >= 0] += messages
+    return Exchanges(facts, charges)

@@ -143,7 +143,7 @@ def _classify() -> None:
 
 def _match() -> None:
     """The same packets at two points."""
-    from yaffle.capture.by_part import lay_by_part
+    from yaffle.capture.by_part import laid_by_part
     from yaffle.capture.continued import renumber
     from yaffle.capture.joined import joined
     from yaffle.capture.payload import Payload
@@ -165,7 +165,7 @@ def _match() -> None:
         find_path(capture, Payload(capture))
         count = capture.conversations.point.size
         renumber(capture.packets, np.arange(count, dtype=np.int32), np.zeros(count, np.int8))
-        lay_by_part(capture, Room(), go_on, most=1)
+        laid_by_part(capture, Room(), go_on, most=1)
         apart = read_apart(one)
         joined([apart], [apart.packets.time_ns.size], Room())
 
@@ -244,7 +244,7 @@ def _decode() -> None:
     from yaffle.exchanges.decoding import decode_messages
     from yaffle.exchanges.lookups import find_lookups
     from yaffle.exchanges.streams import stream_of
-    from yaffle.ledger.engine import arrange
+    from yaffle.ledger.arrangement import arrange
     from yaffle.transport.datagrams import datagrams
     from yaffle.transport.segments import FACTS, empty_segments, gather
 
@@ -252,7 +252,8 @@ def _decode() -> None:
         path = Path(folder) / "one.pcap"
         _write_pcap(path)
         capture = read_captures([path])
-        arranged, payload = arrange(capture), Payload(capture)
+        capture, arranged = arrange(capture)
+        payload = Payload(capture)
         ports = capture.conversations.b_port[arranged.flow]
         messages = decode_messages(arranged.starts, arranged.order, ports, payload)
         found = find_lookups(capture, payload, arranged.starts, arranged.order, arranged.flow, messages)
@@ -304,7 +305,7 @@ def _collect() -> None:
 
 def _watch(analysis: "Analysis") -> None:
     """The state of a path, which only queues that others fill ask for."""
-    from yaffle.ledger.engine import observed_states
+    from yaffle.ledger.by_paths import observed_states
     from yaffle.ledger.path_observation import path_of_connections
 
     account, everyone = analysis.account, np.ones(analysis.account.flow.size, bool)
@@ -357,7 +358,6 @@ def warm_up() -> None:
     from yaffle.findings.flow_source import held_flows
     from yaffle.findings.planner import plan
     from yaffle.following import Followed
-    from yaffle.ledger.engine import arrange
     from yaffle.normal.baseline import BaselineSettings, baseline
     from yaffle.records.flow_table import Exporter, FlowRecords, empty_flows
     from yaffle.session.apportion import picture
@@ -397,8 +397,6 @@ def warm_up() -> None:
         plan(ClassLoads([ClassLoad(0, 1, 1, 1.0, 1.0, 0, 0.0, 0.0, 0.0, np.ones(4))], 0, 10**7), 1e6)
         baseline(np.zeros(4), np.arange(4) * 10**12, BaselineSettings())
         picture(model.scene, groups(model.scene.evidence, model.rows, ())[0].rows, 4, None)
-        analysis.capture.turned_rows = -1  # As where a reading that goes on turned some of its heads, and not others.
-        arrange(analysis.capture)
     cache_folder().mkdir(parents=True, exist_ok=True)
     (cache_folder() / COMPLETE).touch()
 

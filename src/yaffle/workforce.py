@@ -8,7 +8,9 @@ from yaffle.capture.payload import Payload
 from yaffle.capture.reader import read_captures
 from yaffle.exchanges.decoding import decode_messages
 from yaffle.exchanges.messages import KnownMessages, Messages
-from yaffle.ledger.engine import Account, Arrangement, KnownAccount, own_accounts
+from yaffle.ledger.accounts import KnownAccount, OwnAccount
+from yaffle.ledger.arrangement import Arrangement
+from yaffle.ledger.engine import own_accounts
 from yaffle.progress import Progress
 from yaffle.room import Room
 
@@ -28,8 +30,8 @@ class Workforce:
         progress: Progress,
         room: Room,
         known: KnownAccount | None = None,
-    ) -> tuple[Messages, Account]:
-        """What connections say, and the account of each by its own packets; sets `kind` of the packets.
+    ) -> tuple[Messages, OwnAccount]:
+        """What connections say, and the account of each by its own packets.
 
         Where connections and their exchanges are known already they are taken over. Raises Cancelled.
         """

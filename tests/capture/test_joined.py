@@ -9,8 +9,10 @@ import pytest
 from yaffle.analysis import analyse
 from yaffle.capture.joined import joined
 from yaffle.capture.packets import Columns
-from yaffle.capture.reader import read_apart, read_captures, settle_points
-from yaffle.ledger.engine import arrange, own_accounts
+from yaffle.capture.reader import read_apart, read_captures, settled
+from yaffle.ledger.accounts import whole
+from yaffle.ledger.arrangement import arrange
+from yaffle.ledger.engine import own_accounts
 from yaffle.parts import account_part, cut_part, join_parts
 from yaffle.room import Room
 
@@ -24,10 +26,8 @@ GROUPS = [
 
 
 def read_and_joined(paths):
-    captures = [read_apart(path) for path in paths]
-    capture = joined(captures, [one.packets.time_ns.size for one in captures], Room())
-    settle_points(capture)
-    return capture
+    drafts = [read_apart(path) for path in paths]
+    return settled(joined(drafts, [one.packets.time_ns.size for one in drafts], Room()))
 
 
 @pytest.mark.parametrize("paths", GROUPS, ids=lambda paths: paths[0].stem)
@@ -51,31 +51,29 @@ def test_a_morning_read_apart(morning):
 
 @pytest.mark.parametrize("cuts", [(), (1,), (3, 4, 9), (2, 30)])
 def test_parts_joined_are_the_whole(morning, cuts):
-    capture = read_captures(morning)
-    arranged = arrange(capture)
+    capture, arranged = arrange(read_captures(morning))
     count = arranged.flow.size
     ends = [0, *(cut for cut in cuts if cut < count), count]
     found = [
         account_part(cut_part(capture, arranged, first, last), capture.sources)
         for first, last in itertools.pairwise(ends)
     ]
-    messages, account = join_parts(capture, arranged, found, sum(p.account.exchange.shape[0] for p in found), Room())
-    kinds = capture.packets.kind.copy()
-    whole = account_part(cut_part(capture, arranged, 0, count), capture.sources)
+    messages, account = join_parts(capture, arranged, found, Room())
+    at_once = account_part(cut_part(capture, arranged, 0, count), capture.sources)
     again = own_accounts(capture, arranged, messages)
-    assert np.array_equal(kinds, capture.packets.kind)
+    one, other = ([whole(pieces) for pieces in zip(*found.exchanges, strict=True)] for found in (account, again))
     for mine, theirs in (
+        *zip(one, other, strict=True),
+        (account.kind, again.kind),
         (account.connection, again.connection),
         (account.connection_charges, again.connection_charges),
-        (account.exchange, again.exchange),
-        (account.exchange_charges, again.exchange_charges),
-        (messages.turns, whole.messages.turns),
-        (messages.starts, whole.messages.starts),
+        (messages.turns, at_once.messages.turns),
+        (messages.starts, at_once.messages.starts),
     ):
         assert np.array_equal(mine, theirs)
-    assert messages.label == whole.messages.label
-    assert messages.protocol == whole.messages.protocol
-    assert messages.host == whole.messages.host
+    assert messages.label == at_once.messages.label
+    assert messages.protocol == at_once.messages.protocol
+    assert messages.host == at_once.messages.host
 
 
 def test_nothing_at_all(tmp_path):

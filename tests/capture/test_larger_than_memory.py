@@ -14,7 +14,7 @@ import pytest
 from yaffle import memory_plan, room
 from yaffle.analysis import analyse
 from yaffle.capture import by_part
-from yaffle.capture.by_part import lay_by_part, parts_of
+from yaffle.capture.by_part import laid_by_part, parts_of
 from yaffle.capture.packets import SCHEMA, PacketTable
 from yaffle.capture.reader import read_captures
 from yaffle.errors import Cancelled, YaffleError
@@ -50,8 +50,8 @@ def test_several_points_part_by_part(morning, analysed_morning, small_parts, tmp
 
 def test_packets_of_a_conversation_keep_their_order(morning, small_parts, tmp_path):
     """The plain twin: rows sorted by part, in order of capture within each."""
-    plain, laid = read_captures(morning[:1]), read_captures(morning[:1])
-    lay_by_part(laid, SpilledRoom(tmp_path), go_on)
+    plain = read_captures(morning[:1])
+    laid = laid_by_part(plain, SpilledRoom(tmp_path), go_on)
     flow = plain.packets.flow
     counts = np.bincount(flow[flow >= 0], minlength=plain.conversations.point.size)
     part = parts_of(counts, by_part.PART_PACKETS)

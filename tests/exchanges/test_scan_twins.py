@@ -12,7 +12,7 @@ from yaffle.exchanges.decoding import decode_messages
 from yaffle.exchanges.name_pairs import PATIENCE_NS, SAME_ID_NS, pair_names
 from yaffle.exchanges.name_scan import ODD, READ
 from yaffle.exchanges.names import find_names, seen_names
-from yaffle.ledger.engine import arrange
+from yaffle.ledger.arrangement import arrange
 from yaffle.protocols import dns, http1
 from yaffle.protocols.message import Run
 
@@ -83,7 +83,7 @@ def test_web_exchanges_are_those_of_the_plain_way(tmp_path, seed):
     talks = [talk(rnd, 2000 + k) for k in range(12)]
     frames = [f for frames, _ in talks for f in frames]
     capture = read_captures([pcap(tmp_path / "a.pcap", [(10**9 + k * 10**6, f) for k, f in enumerate(frames)])])
-    arranged = arrange(capture)
+    capture, arranged = arrange(capture)
     found = decode_messages(
         arranged.starts, arranged.order, capture.conversations.b_port[arranged.flow], Payload(capture)
     )

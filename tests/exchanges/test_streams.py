@@ -12,7 +12,7 @@ from yaffle.capture.payload import Payload
 from yaffle.capture.reader import read_captures
 from yaffle.exchanges.reading import Reading
 from yaffle.exchanges.streams import stream_of
-from yaffle.ledger.engine import arrange
+from yaffle.ledger.arrangement import arrange
 from yaffle.protocols.message import Run
 from yaffle.report.document import document
 from yaffle.transport.segments import FACTS, empty_segments, gather
@@ -28,7 +28,7 @@ def gathered(tmp_path, parts):
     path = tmp_path / "one.pcap"
     pcap(path, [(1_000_000 + 10 * k, frame) for k, frame in enumerate(frames)])
     capture = read_captures([path])
-    arranged = arrange(capture)
+    capture, arranged = arrange(capture)
     g = empty_segments(len(frames))
     gather(arranged.order, capture.packets, g, np.zeros(FACTS, np.int64))
     return g, Payload(capture)

@@ -16,7 +16,7 @@ DATA = Path(__file__).parents[1] / "data" / "path"
 def account_over(path, junk, monkeypatch):
     """The account of a capture, made in workshops whose rooms are full of something."""
 
-    class Littered(engine._Workshop):
+    class Littered(engine.Workshop):
         def __init__(self, longest, most_messages):
             super().__init__(longest, most_messages)
             segment, *own, cutting = self.space
@@ -26,7 +26,7 @@ def account_over(path, junk, monkeypatch):
                 else:
                     room[:] = junk
 
-    monkeypatch.setattr(engine, "_Workshop", Littered)
+    monkeypatch.setattr(engine, "Workshop", Littered)
     return analyse([path]).account
 
 

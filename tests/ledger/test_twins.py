@@ -19,15 +19,14 @@ from tests.oracles.plain_ledger import (
     plain_timer,
 )  # fmt: skip
 from yaffle.analysis import analyse
-from yaffle.capture.packets import MARK_FROM_B
 from yaffle.demo.morning import Request
 from yaffle.demo.network import MS
 from yaffle.exchanges.turns import empty_turns, find_turns
 from yaffle.ledger import causes
 from yaffle.ledger.account import SIDE_FIELDS
+from yaffle.ledger.arrangement import _arrange, _packets_of_each
 from yaffle.ledger.bounds import DOUBTS, PARTY_OF, bound
 from yaffle.ledger.charging import charge_exchange
-from yaffle.ledger.engine import _arrange, _packets_of_each, _tell_senders
 from yaffle.ledger.limits import sender_limits
 from yaffle.ledger.openings import charge_opening, first_measurement
 from yaffle.ledger.path_states import no_states
@@ -211,19 +210,15 @@ def test_packets_are_arranged_by_connection_and_turned_to_their_client(tmp_path)
     packets = analyse([path]).capture.packets
     flow = np.array([rnd.choice((-1, 0, 1, 2, 3)) for _ in range(packets.flow.size)], packets.flow.dtype)
     packets.flow[:] = flow
-    direction, marks = packets.direction.copy(), packets.head["marks"].copy()
+    direction, told = packets.direction.copy(), np.empty_like(packets.direction)
     turned, number = np.array([False, True, True, False]), np.array([0, 1, -1, 2], np.int32)
     counts = _packets_of_each(packets.flow, 4)
     assert counts.tolist() == [int((flow == f).sum()) for f in range(4)]
     starts = np.concatenate([[0], np.cumsum(counts[[0, 1, 3]])])
     order = np.empty(int(starts[-1]), np.int32)
-    told = packets.flow.size // 2  # Heads of these another capture has, too.
-    _arrange(packets, turned, number, told, starts[:-1].astype(np.int64), order)
+    _arrange(packets.flow, packets.direction, turned, number, starts[:-1].astype(np.int64), order, told)
     wanted = [i for f in (0, 1, 3) for i in range(flow.size) if flow[i] == f]
     assert order.tolist() == wanted
     moved = np.isin(flow, (1, 2))
-    assert (packets.direction == np.where(moved, direction ^ 1, direction)).all()
-    assert ((packets.head["marks"] != marks) == moved & (np.arange(flow.size) >= told)).all()
-    _tell_senders(packets)
-    assert ((packets.head["marks"] & MARK_FROM_B != 0) == packets.direction).all()
-    assert ((packets.head["marks"] ^ marks) & (MARK_FROM_B - 1) == 0).all()
+    assert (told == np.where(moved, direction ^ 1, direction)).all()
+    assert (packets.direction == direction).all()

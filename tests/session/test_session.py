@@ -252,19 +252,19 @@ def test_a_case_is_saved_and_opened_again_without_its_captures(tmp_path, model, 
 
 
 def test_a_moved_capture_is_told_and_taken_again_only_if_it_is_the_same(tmp_path, model, morning):
-    source = model.evidence.analysis.capture.sources[0]
-    where = source.path
-    source.path = str(tmp_path / "gone.pcapng")
-    assert "not there" in missing_source(source)
+    capture = model.evidence.analysis.capture
+    here = capture.sources[0]
+    capture.sources[0] = replace(here, path=str(tmp_path / "gone.pcapng"))
+    assert "not there" in missing_source(capture.sources[0])
     other = tmp_path / "other.pcapng"
     other.write_bytes(b"something else")
     with pytest.raises(CaseError):
-        relocate(source, other)
+        relocate(capture, 0, other)
     moved = tmp_path / "moved.pcapng"
-    shutil.copy(where, moved)
-    relocate(source, moved)
-    assert missing_source(source) == ""
-    source.path = where
+    shutil.copy(here.path, moved)
+    relocate(capture, 0, moved)
+    assert missing_source(capture.sources[0]) == ""
+    capture.sources[0] = here
 
 
 def test_damaged_cases_are_refused_in_one_line(tmp_path, model):

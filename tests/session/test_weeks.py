@@ -1,5 +1,7 @@
 """With flow records and counters alone: the full line, what filled it, since when, and whom it hurt."""
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 
@@ -180,7 +182,8 @@ def test_a_case_opens_without_its_history_and_says_so(model, tmp_path):
 
 def test_applications_of_any_number_and_names_of_hosts_do_no_harm(model):
     analysis = model.evidence.analysis
-    analysis.capture.names = {"198.51.100.144": "desk1.saltmarsh.tarn.example"}
+    named = {"198.51.100.144": "desk1.saltmarsh.tarn.example"}
+    analysis = replace(analysis, capture=replace(analysis.capture, names=named))
     assert interface_findings(analysis)[0].grounds["sites_hurt"] == []
     rows = held_flows(analysis, *NIGHT).rows.copy()
     rows["application"][::2] = (1 << 62) + 5

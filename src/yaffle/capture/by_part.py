@@ -5,6 +5,7 @@ conversation's packets keep their order; what belongs to no conversation comes l
 """
 
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import replace
 
 import numpy as np
 
@@ -65,8 +66,8 @@ def _new_rows(flow: Int32s, part_of: Int64s, place: Int64s, rows: Int64s, out: I
         place[part_of[flow[i]]] += 1
 
 
-def lay_by_part(capture: Capture, room: Room, progress: Progress, most: int = 0) -> None:
-    """Lays the packets of the capture anew, about `most` to a part (0: PART_PACKETS).
+def laid_by_part(capture: Capture, room: Room, progress: Progress, most: int = 0) -> Capture:
+    """With its packets laid anew, about `most` to a part (0: PART_PACKETS).
 
     Raises Cancelled when `progress` says so.
     """
@@ -74,7 +75,7 @@ def lay_by_part(capture: Capture, room: Room, progress: Progress, most: int = 0)
     flow = packets.flow
     most = most or PART_PACKETS
     if flow.size <= most:
-        return
+        return capture
     counts = np.zeros(capture.conversations.point.size + 1, np.int64)
     _count(flow, np.append(np.arange(counts.size - 1), counts.size - 1), counts)
     part_of = parts_of(counts, most)
@@ -82,10 +83,11 @@ def lay_by_part(capture: Capture, room: Room, progress: Progress, most: int = 0)
     sizes = np.zeros(int(part_of[-1]) + 1, np.int64)
     np.add.at(sizes, part_of, counts)
     starts = np.cumsum(sizes) - sizes
+    quotes = capture.quotes.copy()
     quoted = capture.quotes["packet"]
     order, moved = np.argsort(quoted, kind="stable"), np.empty(quoted.size, np.int64)
     _new_rows(flow, part_of, starts.copy(), quoted[order], moved)
-    capture.quotes["packet"][order] = moved
+    quotes["packet"][order] = moved
 
     def laid(number: int) -> Array:
         name, dtype, _ = SCHEMA[number]
@@ -98,7 +100,7 @@ def lay_by_part(capture: Capture, room: Room, progress: Progress, most: int = 0)
         return target
 
     with ThreadPoolExecutor(2) as pool:
-        capture.packets = Columns(*pool.map(laid, range(len(SCHEMA))))
+        return replace(capture, packets=Columns(*pool.map(laid, range(len(SCHEMA)))), quotes=quotes)
 
 
 def _plain(column: Array) -> Array:

@@ -1,20 +1,21 @@
 """What reading gives: the files it came from, their packets and conversations."""
 
 import hashlib
-from collections.abc import Set
-from dataclasses import dataclass, field
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
-from yaffle.arrays import Bools
+from yaffle.arrays import Array
 from yaffle.capture.conversations import Rows
 from yaffle.capture.packets import Columns, SackBlocks
 from yaffle.capture.records import Interface
 from yaffle.capture.transport_layer import QUOTE, Quotes
 
 
-@dataclass
+@dataclass(frozen=True)
 class Source:
     """One capture file: what it covers and what it cannot tell."""
 
@@ -28,14 +29,28 @@ class Source:
     first_ns: int = 0
     last_ns: int = 0
     complete: bool = True
-    notes: list[str] = field(default_factory=list)
-    interfaces: list[Interface] = field(default_factory=list)
+    notes: tuple[str, ...] = ()
+    interfaces: tuple[Interface, ...] = ()
     names: dict[str, str] = field(default_factory=dict)
 
+    def noting(self, *words: str) -> "Source":
+        """The same with more notes."""
+        return replace(self, notes=(*self.notes, *words)) if words else self
 
-@dataclass
+
+def source_from(fields: dict[str, Any]) -> Source:
+    """The reverse of `asdict`."""
+    faces = tuple(Interface(**face) for face in fields["interfaces"])
+    return Source(**{**fields, "notes": tuple(fields["notes"]), "interfaces": faces})
+
+
+@dataclass(frozen=True)
 class Capture:
-    """Everything read: packets, their conversations, and the files they came from."""
+    """Everything read: packets, their conversations, and the files they came from.
+
+    A value: who finds more gives another one, which shares the columns that stay as they are. Only where a file lies
+    now may be told anew.
+    """
 
     sources: list[Source]
     packets: Columns
@@ -45,22 +60,17 @@ class Capture:
     names: dict[str, str]
     dropped_copies: int = 0
     quotes: Quotes = field(default_factory=lambda: np.empty(0, QUOTE))  # what ICMP errors say of which conversation
-    shared: frozenset[str] = frozenset()  # columns of packets that a reading that goes on has, too
-    turned: Bools = field(default_factory=lambda: np.empty(0, bool))  # by conversation: its end `b` is the client
-    turned_rows: int = 0  # so many packets in front have heads as `turned` says; -1: heads tell nothing of senders
+    revised: bool = False  # packets were dropped, or times put right: what comes next might do so to others, too
 
-    def own(self, *names: str) -> None:
-        """Makes columns this capture's own, before they are written to."""
-        mine = self.shared & set(names)
-        if mine:
-            self.packets = self.packets._replace(**{name: getattr(self.packets, name).copy() for name in mine})
-            self.have_own(mine)
+    def with_columns(self, **columns: Array) -> "Capture":
+        """The same with other columns of packets."""
+        return replace(self, packets=self.packets._replace(**columns))
 
-    def have_own(self, names: Set[str]) -> None:
-        """Columns are this capture's own now."""
-        self.shared -= names
-        if "head" in names and self.turned_rows:
-            self.turned_rows = -1
+    def noting(self, words: Sequence[Sequence[str]]) -> "Capture":
+        """The same with more notes on each source."""
+        if not any(words):
+            return self
+        return replace(self, sources=[one.noting(*more) for one, more in zip(self.sources, words, strict=True)])
 
 
 def fingerprint(path: Path) -> str:

@@ -3,8 +3,8 @@
 import numpy as np
 
 from yaffle.arrays import Int8s, Int32s, Int64s, Uint64s
-from yaffle.capture.captured import Capture
 from yaffle.capture.conversations import Rows, turned
+from yaffle.capture.draft import Draft
 from yaffle.capture.packets import MARK_FROM_B, Columns
 from yaffle.kernels import int64, kernel, uint8
 
@@ -60,7 +60,7 @@ def renumber(packets: Columns, number: Int32s, swap: Int8s) -> None:
                 packets.head[i].marks ^= MARK_FROM_B
 
 
-def join_continued(capture: Capture, keys: Uint64s) -> None:
+def join_continued(capture: Draft, keys: Uint64s) -> None:
     """Conversations of one point over the same ports become one, unless the later began with a SYN of its own.
 
     keys: of each conversation, the same for the same ends.
@@ -76,7 +76,7 @@ def join_continued(capture: Capture, keys: Uint64s) -> None:
         return
     number = np.full(count, -1, np.int32)
     number[kept] = np.arange(kept.size, dtype=np.int32)
-    capture.own("flow", "head")
+    capture.own("flow", "head", "direction")
     renumber(capture.packets, number[target], swap)
     capture.conversations = Rows._make(column[kept] for column in flows)
 

@@ -9,8 +9,8 @@ from collections.abc import Callable
 import numpy as np
 
 from yaffle.arrays import Int64s, Int64s2
-from yaffle.capture.captured import Capture
 from yaffle.capture.conversations import Rows
+from yaffle.capture.draft import Draft
 from yaffle.capture.packets import MARK_FRAGMENT, MARK_FROM_B, MARK_LATER_FRAGMENT, Columns
 from yaffle.kernels import int64, kernel, uint64
 from yaffle.units import share
@@ -85,7 +85,7 @@ def _suspected(packets: Columns) -> bool:
     return False
 
 
-def drop_doubles(capture: Capture, go_on: Callable[[], None] = lambda: None) -> None:
+def drop_doubles(capture: Draft, go_on: Callable[[], None] = lambda: None) -> None:
     """Counts each packet once that a capture took several times; splits points that stood on both sides of a router.
 
     go_on: asked between two steps; it raises Cancelled to stop.
@@ -143,48 +143,48 @@ def _surplus(packets: Columns, second: Int64s, partner: Int64s) -> Int64s:
     return np.sort(own[rank >= np.repeat(kept, sizes)])
 
 
-def _note(capture: Capture, rows: Int64s) -> None:
+def _note(capture: Draft, rows: Int64s) -> None:
     """Says of each source how much of it were copies."""
     counts = np.bincount(capture.packets.source[rows], minlength=len(capture.sources))
-    for source, n in zip(capture.sources, counts.tolist(), strict=True):
+    for number, (source, n) in enumerate(zip(capture.sources, counts.tolist(), strict=True)):
         if n:
             of_all = share(n / max(1, source.packets))
             twice = (
                 "were captured more than once (several devices, or a mirror of both directions) and are counted once"
             )
-            source.notes.append(f"{n:,} duplicate packets ({of_all}) {twice}")
+            capture.sources[number] = source.noting(f"{n:,} duplicate packets ({of_all}) {twice}")
 
 
-def drop_packets(capture: Capture, rows: Int64s) -> None:
+def drop_packets(capture: Draft, rows: Int64s) -> None:
     """Takes packets away, and out of the counts of their conversations."""
     if not rows.size:
         return
     keep = np.ones(capture.packets.time_ns.size, bool)
     keep[rows] = False
     capture.packets = Columns._make(column[keep] for column in capture.packets)
-    capture.have_own(capture.shared)
+    capture.shared = frozenset()
     capture.quotes = capture.quotes[keep[capture.quotes["packet"]]]
     capture.quotes["packet"] = (np.cumsum(keep) - 1)[capture.quotes["packet"]]
     capture.dropped_copies += int(rows.size)
-    count_again(capture)
+    capture.conversations = counted_again(capture.packets, capture.conversations)
 
 
-def count_again(capture: Capture) -> None:
-    """Packets, bytes and period of each conversation from its packets."""
-    packets, flows = capture.packets, capture.conversations
+def counted_again(packets: Columns, flows: Rows) -> Rows:
+    """Conversations with packets, bytes and period of each by its packets."""
     own = packets.flow >= 0
     flow, time = packets.flow[own], packets.time_ns[own]
     count = flows.point.size
-    flows.packets[:] = np.bincount(flow, minlength=count)
-    flows.octets[:] = np.bincount(flow, packets.wire_bytes[own], count)
+    packets_of = np.bincount(flow, minlength=count).astype(flows.packets.dtype)
+    octets = np.bincount(flow, packets.wire_bytes[own], count).astype(flows.octets.dtype)
     first, last = np.full(count, np.iinfo(np.int64).max), np.full(count, np.iinfo(np.int64).min)
     np.minimum.at(first, flow, time)
     np.maximum.at(last, flow, time)
-    some = flows.packets > 0
-    flows.first_ns[some], flows.last_ns[some] = first[some], last[some]
+    some = packets_of > 0
+    first, last = np.where(some, first, flows.first_ns), np.where(some, last, flows.last_ns)
+    return flows._replace(packets=packets_of, octets=octets, first_ns=first, last_ns=last)
 
 
-def _split_points(capture: Capture, later: Int64s, earlier: Int64s) -> None:
+def _split_points(capture: Draft, later: Int64s, earlier: Int64s) -> None:
     """Gives the far side of a router, where both sides were captured as one, a point of its own.
 
     later, earlier: packets that are the same one hop apart. From `a` to `b` the earlier copy was seen nearer to `a`,
@@ -193,7 +193,7 @@ def _split_points(capture: Capture, later: Int64s, earlier: Int64s) -> None:
     chosen = np.unique(capture.packets.flow[later])
     if not chosen.size:
         return
-    capture.own("flow", "head")  # Heads, because conversations get other numbers than they had.
+    capture.own("flow")
     packets, flows = capture.packets, capture.conversations
     far = np.zeros(packets.time_ns.size, bool)
     for flow in chosen.tolist():
@@ -218,4 +218,4 @@ def _split_points(capture: Capture, later: Int64s, earlier: Int64s) -> None:
     number = np.full(flows.point.size, -1, np.int32)
     number[chosen] = flows.point.size + np.arange(chosen.size, dtype=np.int32)
     packets.flow[far] = number[packets.flow[far]]
-    count_again(capture)
+    capture.conversations = counted_again(packets, capture.conversations)

@@ -9,8 +9,9 @@ from collections.abc import Iterable, Sequence
 import numpy as np
 
 from yaffle.arrays import Int32s
-from yaffle.capture.captured import Capture, Source
+from yaffle.capture.captured import Source
 from yaffle.capture.conversations import Rows
+from yaffle.capture.draft import Draft
 from yaffle.capture.packets import MARK_SACK_SHIFT, SCHEMA, SYN, Columns, Heads, SackBlocks, fill
 from yaffle.capture.transport_layer import QUOTE
 from yaffle.kernels import kernel
@@ -29,7 +30,7 @@ def move_on(head: Heads, flow: Int32s, conversations: int, blocks: int) -> None:
             head[i].extra += blocks
 
 
-def joined(captures: Iterable[Capture], sizes: Sequence[int], room: Room) -> Capture:
+def joined(captures: Iterable[Draft], sizes: Sequence[int], room: Room) -> Draft:
     """One capture of several, each of one file, in their order, whose numbers of packets are known before.
 
     room: where its packets are put. Points are not told yet (`reader.settle_points`).
@@ -57,12 +58,11 @@ def joined(captures: Iterable[Capture], sizes: Sequence[int], room: Room) -> Cap
         conversations += capture.conversations.point.size
         blocks += capture.sack.left.size
         links += sum(max(1, len(source.interfaces)) for source in capture.sources)
-    return Capture(
+    return Draft(
         sources,
         columns,
         SackBlocks(*(np.concatenate(parts) for parts in zip(*sack, strict=True))),
         Rows(*(np.concatenate(parts) for parts in zip(*flows, strict=True))),
-        [],
         names,
         quotes=np.concatenate(quotes),
     )

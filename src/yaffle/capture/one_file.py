@@ -260,17 +260,25 @@ class FileFacts:
 
 def source_of(path: Path, size: int, facts: FileFacts, packets: Columns, sums: "Sums | None" = None) -> Source:
     """What is known of a file of this size. sums: where they are of its first packets already."""
-    container = facts.container
-    source = Source(path.name, str(path.resolve()), container.format, size, fingerprint(path))
-    source.names, source.interfaces = dict(container.names), [replace(face) for face in container.interfaces]
-    source.notes += container.notes
+    container, faces = facts.container, tuple(replace(face) for face in facts.container.interfaces)
+    notes = [*container.notes]
     if facts.note:
-        source.notes.append(facts.note)
+        notes.append(facts.note)
     if facts.tail and container.broken_at is None:
-        source.notes.append(f"the file ends inside a record: its last {facts.tail} bytes are not read")
-    source.complete = container.broken_at is None and not facts.tail and not facts.note
-    _describe(source, packets, sums or Sums())
-    return source
+        notes.append(f"the file ends inside a record: its last {facts.tail} bytes are not read")
+    source = Source(
+        path.name,
+        str(path.resolve()),
+        container.format,
+        size,
+        fingerprint(path),
+        packets=int(packets.time_ns.size),
+        complete=container.broken_at is None and not facts.tail and not facts.note,
+        notes=tuple(notes),
+        interfaces=faces,
+        names=dict(container.names),
+    )
+    return _described(source, (sums or Sums()).of(packets)) if source.packets else source.noting("it holds no packets")
 
 
 _Told = tuple[int, int, int, int, int, int, int, int]
@@ -313,30 +321,30 @@ class Sums:
         return self._told
 
 
-def _describe(source: Source, packets: Columns, sums: Sums) -> None:
-    """Sums, and plain words on what the packets cannot tell."""
-    source.packets = int(packets.time_ns.size)
-    if not source.packets:
-        source.notes.append("it holds no packets")
-        return
-    octets, first_ns, last_ns, longest, sliced, fragments, broken, backwards = sums.of(packets)
-    source.bytes, source.first_ns, source.last_ns = octets, first_ns, last_ns
+def _described(source: Source, told: _Told) -> Source:
+    """With sums, and plain words on what the packets cannot tell."""
+    octets, first_ns, last_ns, longest, sliced, fragments, broken, backwards = told
+    notes: list[str] = []
     if sliced:
-        source.notes.append(
+        notes.append(
             f"{sliced:,} packets truncated (snap length {longest} bytes): payloads are incomplete, headers and"
             " sizes are not"
         )
     dropped = sum(face.dropped for face in source.interfaces)
     if dropped:
-        source.complete = False
-        source.notes.append(f"the capture itself lost {dropped:,} packets: gaps may be its own, not the network's")
+        notes.append(f"the capture itself lost {dropped:,} packets: gaps may be its own, not the network's")
     if backwards:
-        source.notes.append(f"timestamps go backwards {backwards:,} times")
+        notes.append(f"timestamps go backwards {backwards:,} times")
     if fragments:
-        source.notes.append(
-            f"{fragments:,} packets are fragments; later fragments are put to the conversation of their first"
-        )
+        notes.append(f"{fragments:,} packets are fragments; later fragments are put to the conversation of their first")
     if broken:
-        source.notes.append(f"{broken:,} packets have truncated or malformed headers")
+        notes.append(f"{broken:,} packets have truncated or malformed headers")
     for kind in sorted({f.link_type for f in source.interfaces} - set(READABLE_LINKS)):
-        source.notes.append(f"link type {kind} is not known here: its packets are counted, not decoded")
+        notes.append(f"link type {kind} is not known here: its packets are counted, not decoded")
+    return replace(
+        source.noting(*notes),
+        bytes=octets,
+        first_ns=first_ns,
+        last_ns=last_ns,
+        complete=source.complete and not dropped,
+    )

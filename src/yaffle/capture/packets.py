@@ -115,7 +115,7 @@ MARK_TUNNEL_SHIFT = 9  # bits 9 to 11: TUNNELS
 MARK_BROKEN = 4096  # a header contradicts itself, or was cut before its end
 MARK_IPV6 = 8192
 MARK_DONT_FRAGMENT = 16384
-MARK_FROM_B_SHIFT = 15  # bit 15: sent by end `b` of its conversation
+MARK_FROM_B_SHIFT = 15  # bit 15: sent by end `b` of its conversation, as the ends stood when it was read
 MARK_FROM_B = 1 << MARK_FROM_B_SHIFT
 
 TUNNELS = ("", "IP in IP", "GRE", "VXLAN", "GTP-U", "PPPoE", "MPLS", "other")

@@ -1,5 +1,6 @@
 """The bytes of packets, wherever their captures are: mapped, or decompressed once more into memory where they fit."""
 
+from copy import copy
 from pathlib import Path
 
 import numpy as np
@@ -25,21 +26,19 @@ class Payload:
 
     def __init__(self, capture: Capture, only: frozenset[int] | None = None) -> None:
         """only: the sources whose bytes are asked for, where those are not all."""
-        self._capture = capture
-        self.sources: list[Array | None] = []
-        for number, source in enumerate(capture.sources):
-            if only is not None and number not in only:
-                self.sources.append(None)
-                continue
-            note, data = self._of(Path(source.path))
-            self.sources.append(data)
-            if note:
-                source.notes.append(note)
+        self.packets = capture.packets
+        read = [
+            self._of(Path(source.path)) if only is None or number in only else ("", None)
+            for number, source in enumerate(capture.sources)
+        ]
+        self.notes = [[note] if note else [] for note, _ in read]  # what to say of each source
+        self.sources = [data for _, data in read]
 
-    @property
-    def packets(self) -> Columns:
-        """Those of the capture."""
-        return self._capture.packets
+    def with_packets(self, packets: Columns) -> "Payload":
+        """The same bytes, of packets as they are told now."""
+        found = copy(self)
+        found.packets = packets
+        return found
 
     def _of(self, path: Path) -> tuple[str, Array | None]:
         """What to say of it, and its bytes where they can be had."""

@@ -8,16 +8,16 @@ Those that see the same packets at other moments are points of their own.
 import numpy as np
 
 from yaffle.arrays import Array
-from yaffle.capture.captured import Capture
 from yaffle.capture.continued import begins_of, join_continued
 from yaffle.capture.doubles import drop_packets
+from yaffle.capture.draft import Draft
 from yaffle.capture.records import Interface
 from yaffle.capture.shared_conversations import SharedConversations, conversation_keys, other_sequences
 
 _GAP_NS = 10**9  # At most between the files of a ring.
 
 
-def merge_points(capture: Capture) -> None:
+def merge_points(capture: Draft) -> None:
     """Sets the points and their names; joins conversations that go on in the next file; drops copies."""
     labels: list[str] = []
     for source in capture.sources:

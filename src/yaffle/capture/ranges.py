@@ -13,8 +13,8 @@ import numpy as np
 
 from yaffle.arrays import Int64s
 from yaffle.capture.byte_source import ByteSource
-from yaffle.capture.captured import Capture
 from yaffle.capture.conversations import ConversationTable
+from yaffle.capture.draft import Draft
 from yaffle.capture.headers import Ends, empty_ends
 from yaffle.capture.joined import move_on
 from yaffle.capture.one_file import BLOCK, CaptureFile, FileFacts, Reading, index_of, source_of
@@ -134,7 +134,7 @@ def _joined_facts(facts: Sequence[FileFacts]) -> FileFacts:
     return replace(last, container=Container(first.format, faces, names, container.notes, container.broken_at))
 
 
-def join_ranges(path: Path, facts: Sequence[FileFacts], pieces: Iterable[Piece], total: int, room: Room) -> Capture:
+def join_ranges(path: Path, facts: Sequence[FileFacts], pieces: Iterable[Piece], total: int, room: Room) -> Draft:
     """The file as `read_apart` would give it, by its ranges, which hold so many packets together and fit."""
     columns = Columns._make(room.empty(total, dtype, place) for place, (_, dtype, _) in enumerate(SCHEMA))
     joined, table = _joined_facts(facts), ConversationTable()
@@ -157,7 +157,7 @@ def join_ranges(path: Path, facts: Sequence[FileFacts], pieces: Iterable[Piece],
         sack.append(piece.sack)
         at, blocks = at + size, blocks + piece.sack.left.size
     source = source_of(path, path.stat().st_size, joined, columns)
-    return Capture(
-        [source], columns, SackBlocks(*(np.concatenate(side) for side in zip(*sack, strict=True))), table.rows(), [],
+    return Draft(
+        [source], columns, SackBlocks(*(np.concatenate(side) for side in zip(*sack, strict=True))), table.rows(),
         dict(source.names), quotes=np.concatenate(quotes),
     )  # fmt: skip

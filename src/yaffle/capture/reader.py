@@ -7,10 +7,12 @@ import numpy as np
 
 from yaffle.capture.captured import Capture
 from yaffle.capture.doubles import drop_doubles
+from yaffle.capture.draft import Draft
 from yaffle.capture.icmp_errors import tie_quotes
 from yaffle.capture.one_file import CaptureFile, Reading
-from yaffle.capture.packets import SackBlocks
+from yaffle.capture.packets import Columns, SackBlocks
 from yaffle.capture.points import merge_points
+from yaffle.capture.transport_layer import QUOTE
 from yaffle.errors import Cancelled, FormatError, YaffleError
 from yaffle.progress import Progress, go_on
 from yaffle.room import Room
@@ -26,31 +28,27 @@ def opened(path: Path, read: Callable[[], None]) -> None:
         raise YaffleError(f"{path}: {error.strerror or error}") from error
 
 
-_CHANGED_LATER = ("direction", "kind")  # columns that what follows writes to, always
-_CHANGED_AT_TIMES = frozenset(("time_ns", "flow"))
-
-
 class GrowingCaptures:
-    """Files that may grow at their end: each reading gives a capture of its own, and reads only what has come since.
-
-    arranged: whether the connections of each are arranged (`ledger.engine`), which tells senders in heads: then these
-    are not copied.
+    """Files that may grow at their end: each reading gives a capture, which shares columns with those before it, and
+    reads only what has come since.
     """
 
-    def __init__(self, paths: Sequence[Path | str], room: Room | None = None, *, arranged: bool = False) -> None:
+    def __init__(self, paths: Sequence[Path | str], room: Room | None = None) -> None:
         self.paths = [Path(p) for p in paths]
-        self._heads = arranged
-        self._turned, self._turned_rows = np.empty(0, bool), 0
         self._reading = Reading(go_on, 1, room)
         self._files: list[CaptureFile] = []
 
-    def read(
-        self, progress: Progress = go_on, *, beginning: bool = False, last: bool = False, settle: bool = True
-    ) -> Capture:
-        """Packets, conversations and sources of the files, in the order given. `last`: no reading will follow;
-        `settle`: points are told.
+    def read(self, progress: Progress = go_on) -> Capture:
+        """Packets, conversations and sources of the files, in the order given, and so far.
 
         Raises as `read_captures`. Only the last file is read on, then those that were added.
+        """
+        return settled(self.draft(progress), progress)
+
+    def draft(self, progress: Progress, *, beginning: bool = False, last: bool = False) -> Draft:
+        """The same before points are told. `last`: no reading will follow.
+
+        Raises as `read_captures`.
         """
         reading = self._reading
         reading.progress, reading.done_bytes = progress, 0
@@ -62,21 +60,11 @@ class GrowingCaptures:
             file = CaptureFile(path, number, self._files[-1].links if self._files else 0)
             self._files.append(file)
             opened(path, lambda file=file: file.read(reading, beginning=beginning))  # type: ignore[misc]
-        capture = self._capture(last)
-        if settle:
-            settle_points(capture, progress)
-        return capture
+        return self._draft(last)
 
     def add(self, path: Path) -> None:
         """Another file, which goes on where the last one ended."""
         self.paths.append(path)
-
-    def arranged(self, capture: Capture) -> None:
-        """Takes in how the connections of the last reading were arranged."""
-        if "head" in capture.shared:
-            self._turned, self._turned_rows = capture.turned, capture.packets.time_ns.size
-        else:  # It had to have heads of its own; so will the next one.
-            self._heads = False
 
     @property
     def may_grow(self) -> bool:
@@ -87,8 +75,7 @@ class GrowingCaptures:
         """Ends what runs beside it."""
         self._reading.close()
 
-    def _capture(self, last: bool) -> Capture:
-        """What was read so far, before it is told which interfaces are one point."""
+    def _draft(self, last: bool) -> Draft:
         reading = self._reading
         sources = [file.source(reading) for file in self._files]
         sack = SackBlocks(
@@ -98,21 +85,14 @@ class GrowingCaptures:
         names: dict[str, str] = {}
         for source in sources:
             names.update(source.names)
-        columns = reading.table.columns()
-        if not last:
-            copied = _CHANGED_LATER if self._heads else (*_CHANGED_LATER, "head")
-            columns = columns._replace(**{name: getattr(columns, name).copy() for name in copied})
-        capture = Capture(sources, columns, sack, reading.conversations.rows(), [], names)
-        if not last:
-            capture.shared = _CHANGED_AT_TIMES | ({"head"} if self._heads else set())
-            capture.turned = self._turned
-            capture.turned_rows = self._turned_rows if self._heads else -min(1, self._turned_rows)
-        if reading.quotes:
-            capture.quotes = np.concatenate(reading.quotes)
-        return capture
+        quotes = np.concatenate([np.empty(0, QUOTE), *reading.quotes])
+        shared = frozenset() if last else frozenset(Columns._fields)
+        return Draft(
+            sources, reading.table.columns(), sack, reading.conversations.rows(), names, quotes, shared=shared
+        )  # fmt: skip
 
 
-def settle_points(capture: Capture, progress: Progress = go_on) -> None:
+def settled(draft: Draft, progress: Progress = go_on) -> Capture:
     """Tells which interfaces are one point, drops what was captured twice, ties ICMP errors to what they quote.
 
     Raises Cancelled when `progress` says so.
@@ -122,18 +102,19 @@ def settle_points(capture: Capture, progress: Progress = go_on) -> None:
         if not progress(1.0, "looking for packets that were captured twice"):
             raise Cancelled
 
-    merge_points(capture)
-    drop_doubles(capture, looked)
-    tie_quotes(capture.quotes, capture.conversations)
+    merge_points(draft)
+    drop_doubles(draft, looked)
+    tie_quotes(draft.quotes, draft.conversations)
+    return draft.finish()
 
 
-def read_apart(path: Path, progress: Progress = go_on) -> Capture:
+def read_apart(path: Path, progress: Progress = go_on) -> Draft:
     """One file by itself, before it is told which interfaces are one point (see `joined`). Raises as
     `read_captures`.
     """
     captures = GrowingCaptures([path])
     try:
-        return captures.read(progress, last=True, settle=False)
+        return captures.draft(progress, last=True)
     finally:
         captures.close()
 
@@ -149,6 +130,6 @@ def read_captures(
     """
     captures = GrowingCaptures(paths, room)
     try:
-        return captures.read(progress, beginning=beginning, last=True)
+        return settled(captures.draft(progress, beginning=beginning, last=True), progress)
     finally:
         captures.close()

@@ -3,8 +3,8 @@
 import numpy as np
 
 from yaffle.arrays import Array, Bools, Int32s, Int64s, Int64s2, Uint64s
-from yaffle.capture.captured import Capture
 from yaffle.capture.conversations import SYN_FROM_A, Rows
+from yaffle.capture.draft import Draft
 from yaffle.capture.packets import Columns, Head
 from yaffle.kernels import helper, kernel, uint64
 
@@ -139,7 +139,7 @@ class SharedConversations:
     Their packets are gathered in one pass when they are first compared.
     """
 
-    def __init__(self, capture: Capture, order: Array, begins: Array) -> None:
+    def __init__(self, capture: Draft, order: Array, begins: Array) -> None:
         """order: conversations, those of the same ends side by side; begins: where each such group begins, and the
         end.
         """

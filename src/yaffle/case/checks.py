@@ -6,7 +6,7 @@ from yaffle.arrays import Array, Int64s
 from yaffle.capture.captured import Capture
 from yaffle.capture.packets import TUNNELS
 from yaffle.ledger.account import CHARGES, CLOSINGS, EXCHANGE_FIELDS, OPENINGS, WIDTH
-from yaffle.ledger.engine import Account
+from yaffle.ledger.accounts import Account
 from yaffle.ledger.orientation import HOW
 
 

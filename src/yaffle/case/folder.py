@@ -16,10 +16,9 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from yaffle.analysis import Analysis
-from yaffle.capture.captured import Capture, Source, fingerprint
+from yaffle.capture.captured import Capture, Source, fingerprint, source_from
 from yaffle.capture.conversations import Rows
 from yaffle.capture.packets import HEAD, Columns, SackBlocks
-from yaffle.capture.records import Interface
 from yaffle.capture.transport_layer import QUOTE
 from yaffle.case.checks import check
 from yaffle.case.columns import as_columns, as_matrix, flush, read_columns, read_texts, write_columns
@@ -39,8 +38,8 @@ from yaffle.exchanges.messages import Messages
 from yaffle.exchanges.turns import TURN
 from yaffle.hops.telemetry import Telemetry
 from yaffle.ledger.account import CONNECTION_FIELDS, EXCHANGE_FIELDS, SIDE_FIELDS
+from yaffle.ledger.accounts import Account
 from yaffle.ledger.causes import CHARGES
-from yaffle.ledger.engine import Account
 from yaffle.media.calls import Call
 from yaffle.media.programs import Program
 from yaffle.media.streams import Media
@@ -280,9 +279,7 @@ def open_case(folder: Path) -> tuple[Analysis, dict[str, Any]]:
         quotes = np.zeros(told["flow"].size, QUOTE)
         for name in QUOTE.names or ():
             quotes[name] = told[name]
-        sources = [
-            Source(**{**s, "interfaces": [Interface(**face) for face in s["interfaces"]]}) for s in manifest["sources"]
-        ]
+        sources = [source_from(one) for one in manifest["sources"]]
         capture = Capture(
             sources,
             Columns(**packets),
@@ -353,9 +350,8 @@ def _history(path: str, sources: list[Source]) -> "History | None":
     try:
         return History(Path(path)) if path else None
     except HistoryError as error:
-        for source in sources:
-            if source.path == path:
-                source.notes.append(f"its flow records and counters cannot be had: {error}")
+        away = f"its flow records and counters cannot be had: {error}"
+        sources[:] = [source.noting(away) if source.path == path else source for source in sources]
         return None
 
 
@@ -371,8 +367,9 @@ def missing_source(source: Source) -> str:
     return ""
 
 
-def relocate(source: Source, path: Path) -> None:
-    """Takes a moved file for the source, if it is the same one. Raises CaseError."""
+def relocate(capture: Capture, number: int, path: Path) -> None:
+    """Takes a moved file for one of the sources, if it is the same one. Raises CaseError."""
+    source = capture.sources[number]
     if source.fingerprint and fingerprint(path) != source.fingerprint:
         raise CaseError(f"{path}: this is another file than the one that was analysed")
-    source.path = str(path.resolve())
+    capture.sources[number] = replace(source, path=str(path.resolve()))

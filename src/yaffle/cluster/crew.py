@@ -9,11 +9,12 @@ from typing import Any, Self
 
 from yaffle.arrays import runs_of
 from yaffle.capture.captured import Capture
+from yaffle.capture.draft import Draft
 from yaffle.capture.joined import joined
 from yaffle.capture.one_file import FileFacts
 from yaffle.capture.payload import Payload
 from yaffle.capture.ranges import Piece, cuts_of, fitting, join_ranges
-from yaffle.capture.reader import settle_points
+from yaffle.capture.reader import settled
 from yaffle.cluster import tasks
 from yaffle.cluster.here import Here
 from yaffle.cluster.stored_parts import read_account, read_capture, read_facts, read_piece, write_part
@@ -21,7 +22,8 @@ from yaffle.errors import Cancelled, YaffleError
 from yaffle.exchanges.messages import Messages
 from yaffle.file_store import Store
 from yaffle.kernel_cache import key
-from yaffle.ledger.engine import Account, Arrangement, KnownAccount
+from yaffle.ledger.accounts import KnownAccount, OwnAccount
+from yaffle.ledger.arrangement import Arrangement
 from yaffle.parts import cut_part, join_parts
 from yaffle.progress import Progress
 from yaffle.room import Room, spill_folder
@@ -138,14 +140,12 @@ class Crew(Here):
                 raise Cancelled
 
         if len(every) == 1:
-            capture = every[0].alone(room, step)
+            draft = every[0].alone(room, step)
         else:
-            capture = joined((one.apart(step) for one in every), [one.packets for one in every], room)
+            draft = joined((one.apart(step) for one in every), [one.packets for one in every], room)
         local = {given: path for path, given in self._given.items()}
-        for source in capture.sources:
-            source.path = local.get(source.path, source.path)
-        settle_points(capture, progress)
-        return capture
+        draft.sources = [replace(source, path=local.get(source.path, source.path)) for source in draft.sources]
+        return settled(draft, progress)
 
     def _cut(self, paths: Sequence[Path]) -> list[tuple[Path, list[tuple[int, int | None]]]]:
         """Each file with the ranges that it is read in."""
@@ -187,7 +187,7 @@ class Crew(Here):
         progress: Progress,
         room: Room,
         known: KnownAccount | None = None,
-    ) -> tuple[Messages, Account]:
+    ) -> tuple[Messages, OwnAccount]:
         """What connections say and their accounts, part by part on the workers."""
         if known is not None or not arranged.flow.size:
             return super().account(capture, arranged, payload, progress, room, known)
@@ -200,10 +200,10 @@ class Crew(Here):
                 write_part(self._store, f"{self._run}/part-{number}", cut_part(capture, arranged, first, last))
                 yield "account_for", tasks.account_for, (number, sources)
 
-        found = self._done(jobs(), lambda share: progress(0.9 * share, "accounting for every wait on the cluster"))
+        self._done(jobs(), lambda share: progress(0.9 * share, "accounting for every wait on the cluster"))
         beside = tasks.fetched_folder(self._run)
         parts = (read_account(self._store, f"{self._run}/found-{number}", beside) for number in range(len(runs)))
-        return join_parts(capture, arranged, parts, sum(done.found for done in found), room)
+        return join_parts(capture, arranged, parts, room)
 
     def _done(self, jobs: Any, progress: Callable[[float], bool]) -> list[tasks.Done]:
         """What the tasks gave, in their order. Raises Cancelled, or YaffleError where one cannot be done."""
@@ -261,12 +261,12 @@ class _Read:
         """In how many it was read."""
         return 1
 
-    def apart(self, step: Callable[[], None]) -> Capture:
+    def apart(self, step: Callable[[], None]) -> Draft:
         """Its packets, to be joined with others'. step: called with each piece, may raise Cancelled."""
         step()
         return read_capture(self.store, self.name, self.beside)
 
-    def alone(self, room: Room, step: Callable[[], None]) -> Capture:
+    def alone(self, room: Room, step: Callable[[], None]) -> Draft:
         """Its packets, put there."""
         return joined([self.apart(step)], [self.packets], room)
 
@@ -281,10 +281,10 @@ class _ReadInRanges(_Read):
     def pieces(self) -> int:
         return len(self.facts)
 
-    def apart(self, step: Callable[[], None]) -> Capture:
+    def apart(self, step: Callable[[], None]) -> Draft:
         return self.alone(Room(), step)
 
-    def alone(self, room: Room, step: Callable[[], None]) -> Capture:
+    def alone(self, room: Room, step: Callable[[], None]) -> Draft:
         def pieces() -> Iterator[Piece]:
             for piece in range(self.pieces):
                 step()

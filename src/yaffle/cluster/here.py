@@ -2,6 +2,7 @@
 
 import secrets
 from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 from types import TracebackType
 from typing import Self
@@ -41,8 +42,7 @@ class Here(Workforce):
 
     def as_given(self, capture: Capture) -> None:
         """Sources bear the addresses that were given, not where they were fetched to."""
-        for source in capture.sources:
-            source.path = self.address(source.path)
+        capture.sources[:] = [replace(source, path=self.address(source.path)) for source in capture.sources]
 
     def address(self, path: str) -> str:
         """Of a file of this machine, how it was given."""

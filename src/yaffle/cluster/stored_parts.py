@@ -8,8 +8,9 @@ from typing import Any
 import numpy as np
 
 from yaffle.arrays import Array
-from yaffle.capture.captured import Capture, Source
+from yaffle.capture.captured import source_from
 from yaffle.capture.conversations import Rows
+from yaffle.capture.draft import Draft
 from yaffle.capture.headers import Ends, empty_ends
 from yaffle.capture.one_file import FileFacts
 from yaffle.capture.packets import HEAD, Columns, SackBlocks
@@ -22,7 +23,7 @@ from yaffle.exchanges.messages import Messages
 from yaffle.exchanges.turns import TURN
 from yaffle.file_store import Store
 from yaffle.ledger.account import EXCHANGE_FIELDS
-from yaffle.ledger.engine import Account
+from yaffle.ledger.accounts import Exchanges, OwnAccount, whole
 from yaffle.parts import COLUMNS, Part, PartAccount, with_zeros
 
 
@@ -54,7 +55,7 @@ def _with_head(columns: dict[str, Array]) -> dict[str, Array]:
     return {**columns, "head": head.view(HEAD) if head.size else np.empty(0, HEAD)}
 
 
-def write_capture(store: Store, name: str, capture: Capture) -> None:
+def write_capture(store: Store, name: str, capture: Draft) -> None:
     """A capture of one file, whose points are not told yet."""
     _write(store, f"{name}/packets.arrow", capture.packets._asdict())
     _write(store, f"{name}/sack.arrow", capture.sack._asdict())
@@ -63,20 +64,18 @@ def write_capture(store: Store, name: str, capture: Capture) -> None:
     _write_json(store, f"{name}/beside.json", {"sources": [asdict(s) for s in capture.sources], "names": capture.names})
 
 
-def read_capture(store: Store, name: str, beside: Path) -> Capture:
+def read_capture(store: Store, name: str, beside: Path) -> Draft:
     """The reverse."""
 
     def columns(part: str) -> dict[str, Array]:
         return read_columns(store.read(f"{name}/{part}.arrow", beside))
 
     told = _read_json(store, f"{name}/beside.json", beside)
-    sources = [Source(**{**s, "interfaces": [Interface(**face) for face in s["interfaces"]]}) for s in told["sources"]]
-    return Capture(
-        sources,
+    return Draft(
+        [source_from(one) for one in told["sources"]],
         Columns(**_with_head(columns("packets"))),
         SackBlocks(**columns("sack")),
         Rows(**columns("conversations")),
-        [],
         told["names"],
         quotes=_table(columns("quotes"), QUOTE),
     )
@@ -142,10 +141,11 @@ def write_account(store: Store, name: str, found: PartAccount) -> None:
     """What was found of a part."""
     account, messages = found.account, found.messages
     facts = as_columns(FACT_NAMES, account.connection) | as_columns(CHARGE_NAMES, account.connection_charges)
-    exchanges = as_columns(EXCHANGE_FIELDS, account.exchange) | as_columns(CHARGE_NAMES, account.exchange_charges)
+    facts_of, charges_of = (whole(pieces) for pieces in zip(*account.exchanges, strict=True))
+    exchanges = as_columns(EXCHANGE_FIELDS, facts_of) | as_columns(CHARGE_NAMES, charges_of)
     _write(store, f"{name}/facts.arrow", facts | {"messages": np.diff(messages.starts)})
     _write(store, f"{name}/exchanges.arrow", exchanges)
-    _write(store, f"{name}/kinds.arrow", {"kind": found.kind})
+    _write(store, f"{name}/kinds.arrow", {"kind": account.kind})
     _write(store, f"{name}/turns.arrow", _fields(messages.turns))
     _write(store, f"{name}/texts.arrow", {"label": messages.label, "outcome": messages.outcome})
     beside = {key: list(getattr(messages, key).items()) for key in ("protocol", "host", "note", "values")}
@@ -171,14 +171,14 @@ def read_account(store: Store, name: str, beside: Path) -> PartAccount:
         dict(said["note"]),
         {m: tuple(held) for m, held in said["values"]},
     )
-    account = Account(
+    account = OwnAccount(
         np.arange(counts.size),
         none,
         none.astype(np.int32),
         as_matrix(FACT_NAMES, facts),
         as_matrix(CHARGE_NAMES, facts),
-        as_matrix(EXCHANGE_FIELDS, exchanges),
-        as_matrix(CHARGE_NAMES, exchanges),
+        [Exchanges(as_matrix(EXCHANGE_FIELDS, exchanges), as_matrix(CHARGE_NAMES, exchanges))],
         none.astype(np.int8),
+        columns("kinds")["kind"],
     )
-    return PartAccount(messages, account, columns("kinds")["kind"])
+    return PartAccount(messages, account)

@@ -7,6 +7,7 @@ import time
 from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
+from dataclasses import replace
 from functools import wraps
 from pathlib import Path
 from threading import Lock
@@ -79,8 +80,7 @@ def read_file(store: str, run: str, number: int, path: str) -> Done:
     except YaffleError as error:
         return Done(0, str(error))
     if is_url(path):
-        for source in capture.sources:
-            source.path = path
+        capture.sources = [replace(source, path=path) for source in capture.sources]
     with writing(run) as may:
         if may:
             write_capture(to, f"{run}/read-{number}", capture)
@@ -113,7 +113,7 @@ def account_for(store: str, run: str, number: int, sources: Sequence[str]) -> Do
     with writing(run) as may:
         if may:
             write_account(to, f"{run}/found-{number}", found)
-    return Done(int(found.account.exchange.shape[0]), "", time.process_time() - began, to.written_bytes)
+    return Done(found.account.exchange_count, "", time.process_time() - began, to.written_bytes)
 
 
 @contextmanager

@@ -9,7 +9,7 @@ import numpy as np
 
 from yaffle.arrays import Array, Bools, Float64s, Float64s2, Int64s, Int64s2
 from yaffle.ledger import bounds, causes
-from yaffle.ledger.engine import Account
+from yaffle.ledger.accounts import Account
 from yaffle.ledger.sums import party_sums, totals
 
 PARTIES = tuple(causes.PARTIES.index(party) for party in bounds.BOUNDED)

@@ -2,6 +2,8 @@
 received.
 """
 
+from dataclasses import replace
+
 import numpy as np
 
 from yaffle.arrays import Uint8s
@@ -33,8 +35,8 @@ def _begins_like_export(data: bytes, size: int) -> bool:
     return data[:4] == b"\0\0\0\5" and data[4:8] in (b"\0\0\0\1", b"\0\0\0\2") and size >= 28
 
 
-def find_exports(capture: Capture, payload: Payload, progress: Progress = go_on) -> FlowRecords:
-    """All flow records of a capture.
+def find_exports(capture: Capture, payload: Payload, progress: Progress = go_on) -> tuple[FlowRecords, list[Source]]:
+    """All flow records of a capture; its sources, with what there is to say of files of such records.
 
     An exporter seen at several points counts once, by the point that saw it first. Raises Cancelled.
     """
@@ -73,15 +75,16 @@ def find_exports(capture: Capture, payload: Payload, progress: Progress = go_on)
         if flow not in names:
             names[flow] = address_text(flows.a_hi[flow], flows.a_lo[flow], bool(flows.ipv6[flow]))
         intake.take(int(packets.time_ns[row]), names[flow], payload.of_packet(row))
-    for number, source in enumerate(capture.sources):
+    sources = [*capture.sources]
+    for number, source in enumerate(sources):
         data = payload.sources[number]
         if source.format == IPFIX_FILE and data is not None:
             step(progress, 0.9, f"reading {source.name}")
-            _take_file(intake, source, data)
-    return intake.finish()
+            sources[number] = _taken(intake, source, data)
+    return intake.finish(), sources
 
 
-def _take_file(intake: Intake, source: Source, data: Uint8s) -> None:
+def _taken(intake: Intake, source: Source, data: Uint8s) -> Source:
     """Messages of an IPFIX file (RFC 5655), one behind the other.
 
     Nothing tells when they arrived: they count as sent at their export time.
@@ -94,9 +97,8 @@ def _take_file(intake: Intake, source: Source, data: Uint8s) -> None:
             break
         intake.take(seconds * 10**9, source.name, data[at : at + size].tobytes())
         at, messages = at + size, messages + 1
-    source.complete = at == data.size
-    if not source.complete:
-        source.notes.append(
-            f"byte {at}: no whole IPFIX message begins here (RFC 7011 section 3.1): what follows is not read"
-        )
-    source.notes.append(f"{messages:,} messages of flow records: times are as their exporter told them")
+    notes = []
+    if at < data.size:
+        notes.append(f"byte {at}: no whole IPFIX message begins here (RFC 7011 section 3.1): what follows is not read")
+    notes.append(f"{messages:,} messages of flow records: times are as their exporter told them")
+    return replace(source.noting(*notes), complete=at == data.size)

@@ -21,7 +21,7 @@ import numpy as np
 from yaffle.arrays import Array, Float64s, Float64s2, Int64s, Int64s2, Int64s3
 from yaffle.capture.captured import Capture
 from yaffle.ledger import causes
-from yaffle.ledger.engine import Account
+from yaffle.ledger.accounts import Account
 from yaffle.path.points_path import PointsPath
 from yaffle.path.segments import PathSegment, Way
 

@@ -20,8 +20,8 @@ from yaffle.capture.captured import Capture
 from yaffle.hops.telemetry import Telemetry
 from yaffle.hops.visits import FlowKey
 from yaffle.ledger import causes
+from yaffle.ledger.accounts import Account
 from yaffle.ledger.along import CAUSES
-from yaffle.ledger.engine import Account
 from yaffle.units import transport_name
 
 _TRIPS, _QUEUES = (causes.SET_UP, causes.ROUND_TRIP), (causes.QUEUEING, causes.RATE)

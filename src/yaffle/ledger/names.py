@@ -10,18 +10,13 @@ from yaffle.capture.conversations import Rows
 from yaffle.exchanges.lookup import Lookup
 from yaffle.exchanges.lookups import Lookups
 from yaffle.ledger import causes
-from yaffle.ledger.account import CONNECTION_FIELDS, EXCHANGE_FIELDS
-from yaffle.ledger.engine import Account
+from yaffle.ledger.account import EXCHANGE_FIELDS
+from yaffle.ledger.accounts import OwnAccount
 
 _LEAST_ANSWERS = 3  # Fewer do not tell how far a name server is.
 _SOON_NS = 1_000_000_000  # A connection that follows its look-up later than this was not waiting for it.
 _NETWORK_LOW, _NETWORK_HIGH, _SERVER_LOW, _SERVER_HIGH = (
     EXCHANGE_FIELDS.index(f"{side}_{end}_ns") for side in ("network", "server") for end in ("low", "high")
-)
-_SET_UP, _WAIT, _WORST = (
-    EXCHANGE_FIELDS.index("set_up_ns"),
-    CONNECTION_FIELDS.index("wait_ns"),
-    CONNECTION_FIELDS.index("worst_wait_ns"),
 )
 
 
@@ -78,16 +73,24 @@ def may_charge(lookups: Lookups) -> bool:
     return any(one.protocol == "dns" and one.answered_ns >= 0 and one.addresses for one in lookups.rows)
 
 
-def charge_names(account: Account, lookups: Lookups, flows: Rows) -> None:
-    """Charges `name` to the first exchange of each connection whose opening followed a look-up of its server by its
-    client.
+@dataclass(frozen=True)
+class LedBy:
+    """A connection whose opening followed a look-up of its server by its client."""
 
-    Each look-up leads to one connection: later ones had the answer already. The time charged is from the first try to
-    the answer: what the name server itself took is the server's (of the name service), the trips to it and questions
-    asked again are the network's.
+    connection: int
+    exchange: int  # row of its first one
+    spent_ns: int  # from the first try to the answer
+    parts: NameParts
+
+
+def led_by_names(account: OwnAccount, lookups: Lookups, flows: Rows) -> list[LedBy]:
+    """Connections whose first exchange waited for a name: what the name server itself took is the server's (of the name
+    service), the trips to it and questions asked again are the network's.
+
+    Each look-up leads to one connection: later ones had the answer already.
     """
     if not may_charge(lookups):
-        return
+        return []
     least = least_answers(lookups)
     led: dict[tuple[str, str, int], list[Lookup]] = defaultdict(list)
     for lookup in lookups.rows:
@@ -100,21 +103,14 @@ def charge_names(account: Account, lookups: Lookups, flows: Rows) -> None:
     opened, complete = account.fact("first_ns"), account.fact("opening") == 0
     client, server = client_labels(flows, account.flow), server_labels(flows, account.flow)
     used: set[int] = set()
+    found = []
     for c in np.argsort(opened, kind="stable").tolist():
         if first[c] < 0 or not complete[c]:
             continue
         waiting = led.get((client[c], server[c], int(flows.point[account.flow[c]])), [])
-        found = [k for k in waiting if id(k) not in used and 0 <= int(opened[c]) - k.answered_ns <= _SOON_NS]
-        if not found:
-            continue
-        used.add(id(found[-1]))
-        x, spent = int(first[c]), found[-1].latency_ns
-        parts = NameParts.of(found[-1], least)
-        for column, ns in parts.charges:
-            account.exchange_charges[x, column] += ns
-            account.connection_charges[c, column] += ns
-        for column, ns in parts.bounds:
-            account.exchange[x, column] += ns
-        account.exchange[x, _SET_UP] += spent
-        account.connection[c, _WAIT] += spent
-        account.connection[c, _WORST] = max(int(account.connection[c, _WORST]), int(account.exchange_charges[x].sum()))
+        fitting = [k for k in waiting if id(k) not in used and 0 <= int(opened[c]) - k.answered_ns <= _SOON_NS]
+        if fitting:
+            used.add(id(fitting[-1]))
+            parts = NameParts.of(fitting[-1], least)
+            found.append(LedBy(c, int(first[c]), fitting[-1].latency_ns, parts))
+    return found

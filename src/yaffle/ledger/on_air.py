@@ -9,8 +9,8 @@ import numpy as np
 
 from yaffle.arrays import Array, Int64s, Int64s2, Structs
 from yaffle.ledger import causes
+from yaffle.ledger.accounts import Account
 from yaffle.ledger.at_nodes import places_of
-from yaffle.ledger.engine import Account
 from yaffle.radio.held_up import MOVE, RETRIES, HeldUp
 
 KINDS = (MOVE, RETRIES)

@@ -4,9 +4,7 @@ import numpy as np
 
 from yaffle.arrays import Int64s
 from yaffle.capture.captured import Capture
-from yaffle.ledger import bounds
-from yaffle.ledger.account import EXCHANGE_FIELDS
-from yaffle.ledger.engine import Account
+from yaffle.ledger.accounts import OwnAccount
 
 _LOOKED_AT = 20_000  # Packets of a source, evenly.
 _COARSEST_NS = 1_000_000_000
@@ -30,19 +28,9 @@ def ticks_of_sources(capture: Capture) -> Int64s:
     return np.array(ticks, np.int64)
 
 
-def widen_by_resolution(capture: Capture, account: Account) -> None:
-    """Takes what the tick of the times may hide from all lower bounds, and adds it to the upper ones."""
-    owner = account.of_exchange("connection")
-    if not owner.size:
-        return
+def hidden_ns(capture: Capture, account: OwnAccount) -> Int64s:
+    """What the tick of the times may hide of each exchange's parts: one for all, where all ticks are the same."""
     ticks = ticks_of_sources(capture)
-    own = ticks[0]
-    if (ticks != own).any():
-        own = ticks[capture.packets.source[account.order[account.starts[owner]]]]
-    by_ns = _SPANS * own
-    for field in bounds.FIELDS:
-        column = account.exchange[:, EXCHANGE_FIELDS.index(field)]
-        if field.endswith("_low_ns"):
-            np.maximum(0, column - by_ns, out=column)
-        else:
-            column += by_ns
+    if not ticks.size or (ticks == ticks[0]).all():
+        return _SPANS * ticks[:1]
+    return _SPANS * ticks[capture.packets.source[account.order[account.starts[account.of_exchange("connection")]]]]

@@ -9,7 +9,7 @@ import numpy as np
 
 from yaffle.arrays import Int64s
 from yaffle.capture.conversations import Rows
-from yaffle.ledger.engine import Account
+from yaffle.ledger.accounts import Account
 
 _AROUND_NS = 30_000_000_000
 

@@ -2,7 +2,7 @@
 other.
 """
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
@@ -14,9 +14,10 @@ from yaffle.path.identity import identities
 from yaffle.path.segments import PathSegment, segment_of
 from yaffle.path.shared import Shared, Watch, chained, shared
 from yaffle.progress import Progress, go_on, step
+from yaffle.room import Room
 
 
-@dataclass
+@dataclass(frozen=True)
 class PointsPath:
     """Clocks against the first point, by point; segments, those with most packets first."""
 
@@ -150,39 +151,51 @@ def _alone(capture: Capture, pair: Shared) -> tuple[Int64s, Int64s]:
     return out[0], out[1]
 
 
-def set_clocks_right(capture: Capture, path: PointsPath) -> None:
-    """Puts the times of points whose clocks let packets arrive before they left to the clock of the first point, in
-    the whole capture.
+def with_clocks_right(capture: Capture, path: PointsPath, room: Room | None = None) -> tuple[Capture, PointsPath]:
+    """With the times of points whose clocks let packets arrive before they left put to the clock of the first point.
+
+    room: where times are put.
     """
-    flows = capture.conversations
+    flows, wrong = capture.conversations, {}
     for point, clock in path.clocks.items():
         own = np.flatnonzero(flows.point == point)
-        if not own.size or not clock.breaks_causality(int(flows.last_ns[own].max())):
-            continue
-        capture.own("time_ns")
-        packets = capture.packets
-        mark = np.zeros(flows.point.size + 1, bool)
-        mark[own] = True
-        rows = np.flatnonzero(mark[packets.flow])
-        packets.time_ns[rows] = clock.set_right(packets.time_ns[rows])
-        for column in (flows.first_ns, flows.last_ns):
-            column[own] = clock.set_right(column[own])
-        sources = np.unique(packets.source[rows]).tolist()
-        loose = np.flatnonzero(np.isin(packets.source, sources) & (packets.flow < 0))
-        packets.time_ns[loose] = clock.set_right(packets.time_ns[loose])
-        for number in sources:
-            source = capture.sources[number]
-            source.first_ns, source.last_ns = (
-                int(t) for t in clock.set_right(np.array([source.first_ns, source.last_ns]))
-            )
-            side = "ahead of" if clock.offset_ns > 0 else "behind"
-            sure = (
-                f" ± {clock.uncertainty_ns / 1e6:.3g} ms"
-                if clock.both_ways
-                else "; only one direction was seen: its delays are taken from the quickest packet"
-            )
-            source.notes.append(
-                f"its clock was {abs(clock.offset_ns) / 1e9:.6f} s {side} that of {capture.points[0]} and ran"
-                f" {clock.drift * 1e6:+.1f} ppm: times are set right by packets that both saw{sure}{_set_words(clock)}"
-            )
-        path.corrected.add(point)
+        if own.size and clock.breaks_causality(int(flows.last_ns[own].max())):
+            wrong[point] = own
+    if not wrong:
+        return capture, path
+    times: Int64s = (room or Room()).empty(capture.packets.time_ns.size, np.int64)
+    times[:] = capture.packets.time_ns
+    flows = flows._replace(first_ns=flows.first_ns.copy(), last_ns=flows.last_ns.copy())
+    found = replace(
+        capture.with_columns(time_ns=times), conversations=flows, sources=[*capture.sources], revised=True
+    )  # fmt: skip
+    for point, own in wrong.items():
+        _set_right(found, path.clocks[point], own)
+    return found, replace(path, corrected=path.corrected | wrong.keys())
+
+
+def _set_right(capture: Capture, clock: Clock, own: Int64s) -> None:
+    """Sets the times of some conversations right, in a capture whose times, conversations and sources are its own."""
+    packets, flows = capture.packets, capture.conversations
+    mark = np.zeros(flows.point.size + 1, bool)
+    mark[own] = True
+    rows = np.flatnonzero(mark[packets.flow])
+    packets.time_ns[rows] = clock.set_right(packets.time_ns[rows])
+    for column in (flows.first_ns, flows.last_ns):
+        column[own] = clock.set_right(column[own])
+    sources = np.unique(packets.source[rows]).tolist()
+    loose = np.flatnonzero(np.isin(packets.source, sources) & (packets.flow < 0))
+    packets.time_ns[loose] = clock.set_right(packets.time_ns[loose])
+    side = "ahead of" if clock.offset_ns > 0 else "behind"
+    sure = (
+        f" ± {clock.uncertainty_ns / 1e6:.3g} ms"
+        if clock.both_ways
+        else "; only one direction was seen: its delays are taken from the quickest packet"
+    )
+    for number in sources:
+        source = capture.sources[number]
+        first, last = (int(t) for t in clock.set_right(np.array([source.first_ns, source.last_ns])))
+        capture.sources[number] = replace(source, first_ns=first, last_ns=last).noting(
+            f"its clock was {abs(clock.offset_ns) / 1e9:.6f} s {side} that of {capture.points[0]} and ran"
+            f" {clock.drift * 1e6:+.1f} ppm: times are set right by packets that both saw{sure}{_set_words(clock)}"
+        )

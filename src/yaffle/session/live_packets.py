@@ -14,6 +14,7 @@ from yaffle.capture.conversations import SYN_FROM_A
 from yaffle.capture.reader import GrowingCaptures
 from yaffle.capture.ring_folder import files_of
 from yaffle.inventory.places import Places
+from yaffle.progress import go_on
 from yaffle.session.live_rates import OVER_S
 
 HOST, PAIR, APPLICATION, PORT = "host", "pair", "application", "port"
@@ -66,7 +67,7 @@ class LivePackets:
                 self.close()
                 self._captures, self._name, self._done = GrowingCaptures([path]), path.name, 0
             if self._captures is not None:
-                self._take(self._captures.read(settle=False))
+                self._take(self._captures.draft(go_on).finish())
 
     def close(self) -> None:
         """Ends what runs beside it."""

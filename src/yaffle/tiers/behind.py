@@ -9,7 +9,7 @@ from yaffle.arrays import Array, Bools, Float64s, Int32s2, Int64s
 from yaffle.capture.conversations import Rows
 from yaffle.capture.payload import Payload
 from yaffle.exchanges.messages import Messages
-from yaffle.ledger.engine import Account
+from yaffle.ledger.accounts import Account
 from yaffle.tiers import split as split_parts
 from yaffle.tiers.hops import Hops, HopTimes, hops
 from yaffle.tiers.linking import link

@@ -11,7 +11,7 @@ from yaffle.capture.conversations import Rows
 from yaffle.capture.payload import Payload
 from yaffle.exchanges.messages import Messages
 from yaffle.ledger import causes
-from yaffle.ledger.engine import Account
+from yaffle.ledger.accounts import Account
 from yaffle.tiers.identifiers import identifiers
 from yaffle.tiers.kinds import Asked, kinds_of
 from yaffle.tiers.one_host import may_have_others, other_addresses

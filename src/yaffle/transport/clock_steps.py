@@ -6,14 +6,16 @@ that stood still moves its own packets alone.
 """
 
 from collections import Counter
+from dataclasses import replace
 
 import numpy as np
 
 from yaffle.arrays import Int64s, Int64s2
 from yaffle.capture.captured import Capture
-from yaffle.capture.doubles import count_again
+from yaffle.capture.doubles import counted_again
 from yaffle.capture.packets import MARK_TIMESTAMPS, Columns
 from yaffle.kernels import int32, int64, kernel, uint32
+from yaffle.room import Room
 from yaffle.transport.host_clock import tick_ns
 from yaffle.units import duration, moment
 
@@ -157,11 +159,14 @@ def _step(packets: Columns, ticks: Int64s, row: int) -> int:
     return 0 if gap < step - _BLUR_NS - _BLUR_SHARE * abs(step) else min(round(step), gap)
 
 
-def undo_clock_steps(capture: Capture) -> None:
-    """Puts the times before a step to the clock after it, which somebody set because it was right, and says so."""
+def without_clock_steps(capture: Capture, room: Room | None = None) -> Capture:
+    """With the times before a step put to the clock after it, which somebody set because it was right, and a note.
+
+    room: where times are put.
+    """
     packets, flows = capture.packets, capture.conversations
     if packets.time_ns.size < 2 or not _may_step(packets.time_ns):
-        return
+        return capture
     ticks = np.zeros(2 * flows.point.size, np.int64)
     sender_ticks(packets, ticks)
     jumps = np.empty((_MOST_JUMPS, 3), np.int64)
@@ -170,17 +175,20 @@ def undo_clock_steps(capture: Capture) -> None:
     for row in _places(packets, jumps):
         if len(steps) < _MOST_STEPS and (step := _step(packets, ticks, row)):
             steps.append((row, step))
+    if not steps:
+        return capture
+    times: Int64s = (room or Room()).empty(packets.time_ns.size, np.int64)
+    times[:] = packets.time_ns
+    found = replace(capture.with_columns(time_ns=times), sources=[*capture.sources], revised=True)
     for row, step in sorted(steps, reverse=True):
-        _put_right(capture, row, step)
-    if steps:
-        count_again(capture)
+        _put_right(found, row, step)
+    return replace(found, conversations=counted_again(found.packets, flows))
 
 
 def _put_right(capture: Capture, row: int, step_ns: int) -> None:
-    capture.own("time_ns")
+    """Undoes one step in a capture whose times and sources are its own."""
     packets, flows = capture.packets, capture.conversations
     number = int(packets.source[row])
-    source = capture.sources[number]
     points = np.unique(flows.point[packets.flow[(packets.source == number) & (packets.flow >= 0)]])
     own = np.isin(flows.point, points)
     of_point = np.zeros(flows.point.size + 1, bool)
@@ -196,9 +204,9 @@ def _put_right(capture: Capture, row: int, step_ns: int) -> None:
     packets.time_ns[before] += step_ns
     for k in (number, *earlier):
         times = packets.time_ns[packets.source == k]
-        capture.sources[k].first_ns, capture.sources[k].last_ns = int(times.min()), int(times.max())
+        capture.sources[k] = replace(capture.sources[k], first_ns=int(times.min()), last_ns=int(times.max()))
     side = "forward" if step_ns > 0 else "back"
-    source.notes.append(
+    capture.sources[number] = capture.sources[number].noting(
         f"the capture clock was set {side} by about {duration(abs(step_ns))} at {moment(at)} (by the TCP timestamps of"
         " the hosts): earlier times are corrected to the clock after it"
     )

@@ -127,13 +127,16 @@ def _in_order_of_time(order: Int32s, packets: Columns, g: Segments) -> None:
 
 
 @kernel
-def _learn_announcements(g: Segments, packets: Columns, facts: Int64s) -> None:
-    """What both sides announced when they opened: largest segments, selective acknowledgement, scales of windows."""
+def _learn_announcements(g: Segments, packets: Columns, turned: int, facts: Int64s) -> None:
+    """What both sides announced when they opened: largest segments, selective acknowledgement, scales of windows.
+
+    turned: 1 where end `b` is the client, as in `gather`.
+    """
     scale = np.full(2, -1, np.int64)  # -2: it offered none
     for i in range(g.size):
         h = packets.head[g[i].row]
         if h.flags & SYN:
-            d = int64(h.marks) >> MARK_FROM_B_SHIFT
+            d = int64(h.marks) >> MARK_FROM_B_SHIFT ^ turned
             extra = int64(h.extra)
             facts[MSS_CLIENT + d] = extra & 0xFFFF
             if d == 1 and (extra >> 24) & 1:
@@ -208,16 +211,21 @@ def _untold(segment: Segment) -> None:
 
 @kernel
 def gather(order: Int32s, packets: Columns, g: Segments, facts: Int64s) -> None:
-    """Fills the segments from the packet rows of one connection, and the facts that follow from its opening."""
+    """Fills the segments from the packet rows of one connection, and the facts that follow from its opening.
+
+    Heads say which end sent each packet; which end is the client is the same for all, so one direction tells it.
+    """
     facts[:] = 0
+    first = order[0]
+    turned = int64(packets.head[first].marks) >> MARK_FROM_B_SHIFT ^ int64(packets.direction[first])
     _in_order_of_time(order, packets, g)
-    _learn_announcements(g, packets, facts)
+    _learn_announcements(g, packets, turned, facts)
     numbers = np.zeros((2, _NUMBERS), np.int64)
     numbers[:, _SEQ_BASE], numbers[:, _TS_BASE] = -1, -1
     for i in range(g.size):
         segment, head = g[i], packets.head[g[i].row]
         flags, marks = int64(head.flags), int64(head.marks)
-        segment.d, segment.flags = marks >> MARK_FROM_B_SHIFT, flags
+        segment.d, segment.flags = marks >> MARK_FROM_B_SHIFT ^ turned, flags
         _sent(segment, head, numbers)
         _acknowledged(segment, head, numbers)
         opens = segment.flags & SYN

@@ -145,9 +145,9 @@ class PacketBytes(QWidget):
         connection = self._model.connection
         assert connection is not None
         capture = connection.evidence.analysis.capture
-        source = capture.sources[int(capture.packets.source[int(connection.segments["row"][self._model.segment])])]
+        number = int(capture.packets.source[int(connection.segments["row"][self._model.segment])])
         try:
-            relocate(source, path)
+            relocate(capture, number, path)
         except CaseError as error:
             self._words.setText(str(error))
             return

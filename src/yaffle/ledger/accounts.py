@@ -1,0 +1,98 @@
+"""What the engine finds of TCP connections: by their own packets, and in the end."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from typing import NamedTuple
+
+import numpy as np
+
+from yaffle.arrays import Int8s, Int32s, Int64s, Int64s2, Uint8s
+from yaffle.exchanges.messages import Messages
+from yaffle.ledger.account import CONNECTION_FIELDS, EXCHANGE_FIELDS, SIDE_FIELDS
+
+
+class Exchanges(NamedTuple):
+    """Exchanges of connections one after another; columns contiguous."""
+
+    facts: Int64s2  # (m, EXCHANGE_FIELDS)
+    charges: Int64s2  # ns (m, CHARGES)
+
+
+@dataclass(frozen=True)
+class OwnAccount:
+    """Each connection by its own packets alone. Rows of `connection` are TCP conversations; `flow` says which."""
+
+    flow: Int64s  # conversation row of each connection
+    starts: Int64s  # packets of connection c: order[starts[c]:starts[c + 1]]
+    order: Int32s  # packet rows, connection by connection, in order of capture
+    connection: Int64s2  # (n, WIDTH): CONNECTION_FIELDS, then SIDE_FIELDS of the client, then of the server
+    connection_charges: Int64s2  # ns (n, CHARGES)
+    exchanges: list[Exchanges]  # one after another; who puts the account together takes them (`finished.put_together`)
+    how: Int8s  # per conversation: how its client was told
+    kind: Uint8s  # of all packets: what each segment is, see transport.kinds
+
+    def fact(self, name: str) -> Int64s:
+        """A column of the connections."""
+        return np.asarray(self.connection[:, CONNECTION_FIELDS.index(name)])
+
+    def of_exchange(self, name: str) -> Int64s:
+        """A column of the exchanges."""
+        column = EXCHANGE_FIELDS.index(name)
+        return np.concatenate([piece.facts[:, column] for piece in self.exchanges])
+
+    @property
+    def exchange_count(self) -> int:
+        """How many exchanges there are."""
+        return sum(piece.facts.shape[0] for piece in self.exchanges)
+
+    def kept(self) -> "OwnAccount":
+        """The same, whose exchanges stay when this one's are taken."""
+        return replace(self, exchanges=[*self.exchanges])
+
+
+@dataclass(frozen=True)
+class KnownAccount:
+    """That of a former reading of the same capture, when it was shorter."""
+
+    rows: Int64s  # of each connection now, the one that it was then; -1 for a new one, and where packets came
+    messages: Messages
+    account: OwnAccount
+
+
+@dataclass(frozen=True)
+class Account:
+    """What the engine found, by all there is. Rows of `connection` are TCP conversations; `flow` says which."""
+
+    flow: Int64s  # conversation row of each connection
+    starts: Int64s  # packets of connection c: order[starts[c]:starts[c + 1]]
+    order: Int32s  # packet rows, connection by connection, in order of capture
+    connection: Int64s2  # (n, WIDTH): CONNECTION_FIELDS, then SIDE_FIELDS of the client, then of the server
+    connection_charges: Int64s2  # ns (n, CHARGES)
+    exchange: Int64s2  # (m, EXCHANGE_FIELDS), each column contiguous
+    exchange_charges: Int64s2  # ns (m, CHARGES)
+    how: Int8s  # per conversation: how its client was told
+
+    def fact(self, name: str) -> Int64s:
+        """A column of the connections."""
+        return np.asarray(self.connection[:, CONNECTION_FIELDS.index(name)])
+
+    def only(self, c: int) -> "Account":
+        """The facts of one connection."""
+        return replace(self, connection=self.connection[c : c + 1])
+
+    def side(self, side: int, name: str) -> Int64s:
+        """A column of one side: 0 from the client, 1 from the server."""
+        return np.asarray(
+            self.connection[:, len(CONNECTION_FIELDS) + side * len(SIDE_FIELDS) + SIDE_FIELDS.index(name)]
+        )
+
+    def of_exchange(self, name: str) -> Int64s:
+        """A column of the exchanges."""
+        return np.asarray(self.exchange[:, EXCHANGE_FIELDS.index(name)])
+
+
+def whole(pieces: Sequence[Int64s2]) -> Int64s2:
+    """Tables below each other; one alone is not copied."""
+    if len(pieces) == 1:
+        return pieces[0]
+    return np.concatenate([piece.T for piece in pieces], axis=1).T

@@ -1,0 +1,96 @@
+"""TCP connections with their packets side by side, told which end is the client."""
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from yaffle.arrays import Bools, Int8s, Int32s, Int64s
+from yaffle.capture.captured import Capture
+from yaffle.capture.conversations import Rows
+from yaffle.kernels import kernel
+from yaffle.ledger.orientation import orient
+from yaffle.prefetch import prefetch
+from yaffle.room import Room
+
+_TURNED = (
+    ("a_hi", "b_hi"),
+    ("a_lo", "b_lo"),
+    ("a_port", "b_port"),
+    ("outer_a_hi", "outer_b_hi"),
+    ("outer_a_lo", "outer_b_lo"),
+    ("syn_seq", "syn_seq_b"),
+)  # columns of both ends
+
+
+@dataclass(frozen=True)
+class Arrangement:
+    """TCP connections and their packets."""
+
+    flow: Int64s  # conversation row of each connection
+    starts: Int64s  # packets of connection c: order[starts[c]:starts[c + 1]]
+    order: Int32s  # packet rows, in order of capture within each connection
+    how: Int8s  # per conversation: how its client was told
+
+
+def arrange(capture: Capture, room: Room | None = None) -> tuple[Capture, Arrangement]:
+    """Puts the packets of each connection together; the capture with `a` the client everywhere, and directions as from
+    the client.
+    """
+    room = room or Room()
+    packets, flows = capture.packets, capture.conversations
+    b_client, how = orient(flows)
+    tcp = np.flatnonzero(flows.protocol == 6)
+    number = np.full(flows.point.size, -1, np.int32)
+    number[tcp] = np.arange(tcp.size, dtype=np.int32)
+    counts = _packets_of_each(packets.flow, flows.point.size)[tcp]
+    starts = np.concatenate([[0], np.cumsum(counts)]).astype(np.int64)
+    order = room.empty(int(starts[-1]), np.int32 if packets.flow.size < 1 << 31 else np.int64)
+    direction = room.empty(packets.flow.size, np.int8)
+    _arrange(packets.flow, packets.direction, b_client, number, starts[:-1].copy(), order, direction)
+    turned = replace(capture.with_columns(direction=direction), conversations=swapped_ends(flows, b_client))
+    return turned, Arrangement(tcp.astype(np.int64), starts, order, how)
+
+
+def swapped_ends(flows: Rows, swap: Bools) -> Rows:
+    """Conversations, the ends of some of which change places."""
+    columns = {}
+    for one, other in _TURNED:
+        a, b = getattr(flows, one), getattr(flows, other)
+        columns[one], columns[other] = np.where(swap, b, a), np.where(swap, a, b)
+    state = flows.state.astype(np.int64)
+    turned = (state & 16) | (state & 0b0100101) << 1 & 0b1001010 | (state & 0b1001010) >> 1 & 0b0100101
+    return flows._replace(**columns, state=np.where(swap, turned, state).astype(flows.state.dtype))
+
+
+@kernel
+def _packets_of_each(flow: Int32s, conversations: int) -> Int64s:
+    counts = np.zeros(conversations, np.int64)
+    for i in range(flow.size):
+        if flow[i] >= 0:
+            counts[flow[i]] += 1
+    return counts
+
+
+@kernel
+def _arrange(
+    flow: Int32s, direction: Int8s, turned: Bools, number: Int32s, place: Int64s, order: Int32s, from_client: Int8s
+) -> None:
+    """Sorts the packet rows by connection, in order of capture, and gives each its direction as from the client.
+
+    turned: whether end `b` is the client; number: connection of each conversation, -1 for none; place: where the next
+    packet of each connection goes.
+    """
+    last = flow.size - 1
+    for i in range(flow.size):
+        from_client[i] = direction[i]
+        if flow[i] < 0:
+            continue
+        soon = flow[min(i + 16, last)]
+        if soon >= 0 and number[soon] >= 0:
+            prefetch(order, place[number[soon]])
+        if turned[flow[i]]:
+            from_client[i] ^= 1
+        c = number[flow[i]]
+        if c >= 0:
+            order[place[c]] = i
+            place[c] += 1

@@ -1,0 +1,140 @@
+"""Connections whose waits only the state of their path explains, as others' traffic filled it: accounted for again."""
+
+from concurrent.futures import ThreadPoolExecutor
+from typing import NamedTuple
+
+import numpy as np
+
+from yaffle.arrays import Bools, Int64s, Int64s2, Uint8s
+from yaffle.capture.captured import Capture
+from yaffle.errors import Cancelled
+from yaffle.exchanges.messages import Messages
+from yaffle.ledger.accounts import Account, Exchanges, OwnAccount
+from yaffle.ledger.engine import Workshop, account_range, runs_of_few, taken, workshops
+from yaffle.ledger.path_observation import (
+    OBSERVED,
+    idle_paths,
+    least_of_hosts,
+    observe,
+    path_of_connections,
+    sample_of_crowds,
+    shows_queue,
+    states,
+    worth_observing,
+)
+from yaffle.ledger.path_states import NO_FLOOR, PathStates
+from yaffle.ledger.workspace import Connections
+from yaffle.progress import Progress, go_on
+
+_OBSERVED_ROWS = 1 << 18  # Rows of observed round trips held at once, beside those of the longest connection.
+_WIDE_NS = 5_000_000  # Bounds this far apart leave a wait half told.
+
+
+class Again(NamedTuple):
+    """What accounting again gave: all connections, and the exchanges of those that it was done for."""
+
+    connection: Int64s2
+    connection_charges: Int64s2
+    kind: Uint8s  # of all packets
+    exchanges: list[tuple[int, Exchanges]]  # with the row of the first among the exchanges of all
+
+
+def account_by_paths(capture: Capture, own: OwnAccount, messages: Messages, progress: Progress = go_on) -> Again | None:
+    """Accounts again where others' traffic filled a path; None where nowhere. Raises Cancelled."""
+    count = own.flow.size
+    if not count:
+        return None
+    shops = workshops(own, messages, 2)
+    fact = own.fact
+    floor_ns = _floors(own)
+    filled = np.zeros(count, bool)
+    for side in ("client", "server"):
+        filled |= shows_queue(fact(f"to_{side}_min_ns"), fact(f"to_{side}_p95_ns"), fact(f"to_{side}_samples"))
+    needy = (fact("exchanges") > 0) & ((fact("held_acknowledgements") > 0) | (_doubtful(own) & ~filled) | filled)
+    path = path_of_connections(capture.conversations, own.flow)
+    wanted = worth_observing(path, filled, needy & ~filled | (fact("held_acknowledgements") > 0))
+    if (tried := sample_of_crowds(path, wanted)).size:
+        wanted &= ~idle_paths(_observed(capture, own, tried, shops[0], progress), path, floor_ns)[path]
+    of_hosts = least_of_hosts(capture.conversations, own.flow, floor_ns)
+    lacking = (floor_ns < 0) & (of_hosts < NO_FLOOR) & (fact("exchanges") > 0)[:, None]
+    chosen = (wanted & needy) | lacking.any(axis=1)
+    if not chosen.any():
+        return None
+    told = observed_states(capture, own, path, wanted, chosen, shops[0], progress)
+    return _again(capture, own, messages, runs_of_few(np.flatnonzero(chosen)), told, shops, progress)
+
+
+def _again(
+    capture: Capture,
+    own: OwnAccount,
+    messages: Messages,
+    runs: list[tuple[int, int]],
+    told: PathStates,
+    shops: list[Workshop],
+    progress: Progress,
+) -> Again:
+    """Accounts for some runs of connections by what their paths tell."""
+    connection, charges, kind = own.connection.copy(), own.connection_charges.copy(), own.kind.copy()
+    packets = capture.packets._replace(kind=kind)
+    begins = np.searchsorted(own.of_exchange("connection"), np.arange(own.flow.size))
+    found: list[list[tuple[int, Exchanges]]] = [[] for _ in shops]
+
+    def work(thread: int) -> None:
+        shop = shops[thread]
+        for first, last in runs[thread :: len(shops)]:
+            used = account_range(packets, capture.sack, own, messages, shop, (first, last), told, connection, charges)
+            found[thread].append((int(begins[first]), taken(shop, used)))
+            if not progress(1.0, "accounting for queues that others fill"):
+                raise Cancelled
+
+    with ThreadPoolExecutor(len(shops)) as pool:
+        for future in [pool.submit(work, thread) for thread in range(len(shops))]:
+            future.result()
+    return Again(connection, charges, kind, [one for some in found for one in some])
+
+
+def observed_states(
+    capture: Capture,
+    account_: "Account | OwnAccount",
+    path: Int64s,
+    wanted: Bools,
+    asking: Bools,
+    shop: Workshop | None = None,
+    progress: Progress = go_on,
+) -> PathStates:
+    """What the connections that are wanted tell those that ask of their paths.
+
+    path: of each connection (path_of_connections); wanted, asking: bool, of each connection.
+    """
+    shop = shop or Workshop(int(np.diff(account_.starts).max(initial=0)), 0)
+    floor_ns = _floors(account_)
+    of_hosts = least_of_hosts(capture.conversations, account_.flow, floor_ns)
+    rows = _observed(capture, account_, np.flatnonzero(wanted), shop, progress)
+    return states(rows, path, floor_ns, of_hosts, account_.fact("first_ns"), account_.fact("last_ns"), asking)
+
+
+def _floors(account_: "Account | OwnAccount") -> Int64s2:
+    """(connections, 2): least round trip to the client, to the server, ns; -1 unknown."""
+    return np.stack([account_.fact("to_client_min_ns"), account_.fact("to_server_min_ns")], axis=1)
+
+
+def _doubtful(account_: OwnAccount) -> Bools:
+    """Connections whose network and server could be told apart badly: their bounds are wide."""
+    width = account_.of_exchange("network_high_ns") - account_.of_exchange("network_low_ns")
+    return np.bincount(account_.of_exchange("connection"), width >= _WIDE_NS, account_.flow.size) > 0
+
+
+def _observed(
+    capture: Capture, account_: "Account | OwnAccount", connections: Int64s, shop: Workshop, progress: Progress
+) -> Int64s2:
+    """Rows of `observe` of these connections."""
+    most = int(np.diff(account_.starts)[connections].max(initial=0))
+    out = np.empty((3 * most + 8 + _OBSERVED_ROWS, OBSERVED), np.int64)
+    parts, place = [np.empty((0, OBSERVED), np.int64)], 0
+    own = Connections(account_.starts, account_.order)
+    while place < connections.size:
+        place, used = observe(connections, own, capture.packets, capture.sack, shop.space, out, 0, place)
+        parts.append(out[:used].copy())
+        if not progress(1.0, "looking at the paths"):
+            raise Cancelled
+    return np.concatenate(parts)
