@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from yaffle.arrays import Int8s, Int32s, Int64s
+from yaffle.arrays import Bools, Int8s, Int32s, Int64s
 from yaffle.capture.by_part import laid_by_part
 from yaffle.capture.captured import Capture, Source
 from yaffle.capture.first_bytes import beginnings
@@ -26,11 +26,12 @@ from yaffle.hops.reports import ReportForm
 from yaffle.hops.telemetry import Telemetry, find_telemetry
 from yaffle.inventory.expected_markings import Expected
 from yaffle.inventory.places import Places, PointName, Rule, Site, spoken_point
-from yaffle.ledger.accounts import Account, KnownAccount, OwnAccount
+from yaffle.ledger.accounts import Account, OwnAccount
 from yaffle.ledger.arrangement import Arrangement, arrange
 from yaffle.ledger.at_nodes import AtNodes, at_nodes
 from yaffle.ledger.by_paths import account_by_paths
 from yaffle.ledger.finished import put_together
+from yaffle.ledger.known import KnownAccount
 from yaffle.ledger.on_air import OnAir, on_air
 from yaffle.ledger.source_notes import noted
 from yaffle.ledger.views import speaking_views
@@ -259,18 +260,18 @@ class Former:
     anew: int  # connections that were accounted for in that reading
 
 
-def _same_connections(former: Former, capture: Capture, arranged: Arrangement) -> Int64s:
-    """Of each connection the one of the former reading that has the same packets, the same way round; -1 without."""
-    if not arranged.flow.size or not former.arranged.flow.size:
-        return np.full(arranged.flow.size, -1)
-    first, last, count = _ends(arranged)
-    was_first, was_last, was_count = _ends(former.arranged)
-    place = np.full(capture.packets.flow.size, -1)
-    place[was_first] = np.arange(was_first.size)
-    rows = place[first]
-    same = (rows >= 0) & (count == was_count[rows]) & (last == was_last[rows])
-    same &= capture.packets.direction[first] == former.direction[rows]
-    return np.where(same, rows, -1)
+def _changed_connections(former: Former, capture: Capture, arranged: Arrangement) -> Bools | None:
+    """Which connections have packets, or turned round, since the former reading; None where they have other numbers."""
+    was = former.arranged.flow.size
+    if not was or was > arranged.flow.size:
+        return None
+    (first, last, count), (was_first, was_last, was_count) = _ends(arranged), _ends(former.arranged)
+    if not np.array_equal(first[:was], was_first):
+        return None
+    changed = np.ones(arranged.flow.size, bool)
+    changed[:was] = (count[:was] != was_count) | (last[:was] != was_last)
+    changed[:was] |= capture.packets.direction[was_first] != former.direction
+    return changed
 
 
 def _ends(arranged: Arrangement) -> tuple[Int32s, Int32s, Int64s]:
@@ -337,13 +338,13 @@ def analyse_capture(
         former, keep = None, False  # What the next packets will say of clocks and copies would change all rows.
     step(0.5, "decoding requests")
     known = None
-    if former is not None:
-        known = KnownAccount(_same_connections(former, capture, arranged), former.messages, former.account)
+    if former is not None and (changed := _changed_connections(former, capture, arranged)) is not None:
+        known = KnownAccount(changed, former.messages, former.account)
     messages, own = (workforce or Workforce()).account(
         capture, arranged, payload, lambda share, words: progress(0.5 + 0.4 * share, words), room, known
     )
     capture = capture.with_columns(kind=own.kind)
-    anew = arranged.flow.size if known is None else int((known.rows < 0).sum())
+    anew = arranged.flow.size if known is None else int(known.changed.sum())
     lookups = find_lookups(capture, payload, arranged.starts, arranged.order, arranged.flow, messages)
     begun = beginnings(capture, payload)
     calls = find_calls(capture, payload, begun, lambda _share, words: progress(0.9, words))
@@ -367,7 +368,7 @@ def analyse_capture(
     again = None
     if not provisional:
         again = account_by_paths(capture, own, messages, lambda _share, words: progress(0.95, words))
-    account = put_together(capture, own, again, lookups, room)
+    account = put_together(capture, own, again, messages, lookups, room)
     if again is not None:
         capture = capture.with_columns(kind=again.kind)
     capture = noted(capture, account)

@@ -16,9 +16,9 @@ from yaffle.capture.payload import Payload
 from yaffle.exchanges.decoding import decode_messages
 from yaffle.exchanges.messages import Messages, join_messages
 from yaffle.ledger.account import CHARGES, EXCHANGE_FIELDS, WIDTH
-from yaffle.ledger.accounts import Exchanges, OwnAccount
+from yaffle.ledger.accounts import Exchanges, OwnAccount, by_column
 from yaffle.ledger.arrangement import Arrangement
-from yaffle.ledger.engine import by_column, own_accounts
+from yaffle.ledger.engine import own_accounts
 from yaffle.progress import Progress, go_on
 from yaffle.room import Room
 
@@ -26,7 +26,7 @@ from yaffle.room import Room
 COLUMNS = (
     "head", "time_ns", "position", "captured_bytes", "source", "payload_at", "direction",
 )  # fmt: skip
-_CONNECTION, _MESSAGE = EXCHANGE_FIELDS.index("connection"), EXCHANGE_FIELDS.index("message")
+_CONNECTION = EXCHANGE_FIELDS.index("connection")
 
 
 @dataclass(frozen=True)
@@ -109,24 +109,31 @@ def join_parts(
     kind = room.zeros(capture.packets.flow.size, np.uint8)
     told: list[tuple[int, Messages]] = []
     exchanges: list[Exchanges] = []
-    first = messages = 0
+    edges, first = [0], 0
     for part in parts:
         last = first + part.account.flow.size
         connection[first:last], charges[first:last] = part.account.connection, part.account.connection_charges
-        exchanges += [_moved(piece, first, messages, room) for piece in part.account.exchanges]
+        exchanges += [_moved(piece, first, room) for piece in part.account.exchanges]
+        edges += (first + part.account.edges[1:]).tolist()
         kind[arranged.order[arranged.starts[first] : arranged.starts[last]]] = part.account.kind
         told.append((first, part.messages))
-        first, messages = last, messages + part.messages.turns.size
+        first = last
     account = OwnAccount(
-        arranged.flow, arranged.starts, arranged.order, connection, charges, exchanges, arranged.how, kind
-    )  # fmt: skip
+        arranged.flow,
+        arranged.starts,
+        arranged.order,
+        connection,
+        charges,
+        exchanges,
+        np.array(edges),
+        arranged.how,
+        kind,
+    )
     return join_messages(told), account
 
 
-def _moved(piece: Exchanges, connections: int, messages: int, room: Room) -> Exchanges:
+def _moved(piece: Exchanges, connections: int, room: Room) -> Exchanges:
     """The same as rows of all, in a room."""
     facts, charges = by_column([piece.facts], room), by_column([piece.charges], room)
     facts[:, _CONNECTION] += connections
-    own = facts[:, _MESSAGE]
-    own[own >= 0] += messages
     return Exchanges(facts, charges)

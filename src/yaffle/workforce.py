@@ -8,9 +8,10 @@ from yaffle.capture.payload import Payload
 from yaffle.capture.reader import read_captures
 from yaffle.exchanges.decoding import decode_messages
 from yaffle.exchanges.messages import KnownMessages, Messages
-from yaffle.ledger.accounts import KnownAccount, OwnAccount
+from yaffle.ledger.accounts import OwnAccount
 from yaffle.ledger.arrangement import Arrangement
 from yaffle.ledger.engine import own_accounts
+from yaffle.ledger.known import KnownAccount
 from yaffle.progress import Progress
 from yaffle.room import Room
 

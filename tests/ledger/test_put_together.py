@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 
-from yaffle.ledger.engine import by_column
+from yaffle.ledger.accounts import by_column
 from yaffle.room import Room, SpilledRoom
 
 

@@ -67,6 +67,7 @@ class ByteSource:
             return
         mapped = mapped_file(self.path)
         at, size = begin, WINDOW
+        self.done_bytes = begin
         while True:
             # A file cut short while it is mapped would kill the process at the first touch behind its end.
             end = min(len(mapped), os.fstat(self._raw.fileno()).st_size)

@@ -33,7 +33,7 @@ def move_on(head: Heads, flow: Int32s, conversations: int, blocks: int) -> None:
 def joined(captures: Iterable[Draft], sizes: Sequence[int], room: Room) -> Draft:
     """One capture of several, each of one file, in their order, whose numbers of packets are known before.
 
-    room: where its packets are put. Points are not told yet (`reader.settle_points`).
+    room: where its packets are put. Points are not told yet (`reader.settled`).
     """
     columns = Columns(*(room.empty(sum(sizes), dtype, place) for place, (_, dtype, _) in enumerate(SCHEMA)))
     sources: list[Source] = []

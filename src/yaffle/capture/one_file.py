@@ -67,13 +67,13 @@ class Reading:
         self._under_way: deque[Future[None]] = deque()
         self._blocks = 0
 
-    def room_for(self, rows: int, read: int, size: int) -> None:
-        """Room for more rows, from the share of the bytes read so far."""
+    def room_for(self, rows: int, read: int, size: int, *, grows: bool) -> None:
+        """Room for more rows, from the share of the bytes read so far; for twice as many in a file that grows."""
         needed = self.table.size + rows
         if needed > self.table.capacity:
             self.settle()
             guess = int(needed * max(1.0, (size / max(1, read))) * 1.1) if read > 1 << 20 else needed * 2
-            self.table.reserve(max(needed, min(guess, needed * 1024)))
+            self.table.reserve(max(needed * (2 if grows else 1), min(guess, needed * 1024)))
 
     def take(self, window: Bytes, offset: int, count: int, source: int, links: int, link_types: Int64s) -> None:
         """Decodes the first `count` records of the block and adds them to the table. links: interfaces of the files
@@ -218,7 +218,7 @@ class CaptureFile:
             count, at, status = self._index.index(window, at, offset, reading.records)
             faces = self._index.container.interfaces
             if count:
-                reading.room_for(count, data.done_bytes + at, data.file_bytes)
+                reading.room_for(count, data.done_bytes + at, data.file_bytes, grows=self._rows is not None)
                 types = np.array([f.link_type for f in faces], np.int64)
                 reading.take(window, offset, count, self._number, self._links, types)
             share = (

@@ -22,8 +22,9 @@ from yaffle.errors import Cancelled, YaffleError
 from yaffle.exchanges.messages import Messages
 from yaffle.file_store import Store
 from yaffle.kernel_cache import key
-from yaffle.ledger.accounts import KnownAccount, OwnAccount
+from yaffle.ledger.accounts import OwnAccount
 from yaffle.ledger.arrangement import Arrangement
+from yaffle.ledger.known import KnownAccount
 from yaffle.parts import cut_part, join_parts
 from yaffle.progress import Progress
 from yaffle.room import Room, spill_folder

@@ -23,7 +23,7 @@ from yaffle.exchanges.messages import Messages
 from yaffle.exchanges.turns import TURN
 from yaffle.file_store import Store
 from yaffle.ledger.account import EXCHANGE_FIELDS
-from yaffle.ledger.accounts import Exchanges, OwnAccount, whole
+from yaffle.ledger.accounts import Exchanges, OwnAccount, no_exchanges, whole
 from yaffle.parts import COLUMNS, Part, PartAccount, with_zeros
 
 
@@ -141,7 +141,7 @@ def write_account(store: Store, name: str, found: PartAccount) -> None:
     """What was found of a part."""
     account, messages = found.account, found.messages
     facts = as_columns(FACT_NAMES, account.connection) | as_columns(CHARGE_NAMES, account.connection_charges)
-    facts_of, charges_of = (whole(pieces) for pieces in zip(*account.exchanges, strict=True))
+    facts_of, charges_of = (whole(pieces) for pieces in zip(no_exchanges(), *account.exchanges, strict=True))
     exchanges = as_columns(EXCHANGE_FIELDS, facts_of) | as_columns(CHARGE_NAMES, charges_of)
     _write(store, f"{name}/facts.arrow", facts | {"messages": np.diff(messages.starts)})
     _write(store, f"{name}/exchanges.arrow", exchanges)
@@ -178,6 +178,7 @@ def read_account(store: Store, name: str, beside: Path) -> PartAccount:
         as_matrix(FACT_NAMES, facts),
         as_matrix(CHARGE_NAMES, facts),
         [Exchanges(as_matrix(EXCHANGE_FIELDS, exchanges), as_matrix(CHARGE_NAMES, exchanges))],
+        np.array([0, counts.size]),
         none.astype(np.int8),
         columns("kinds")["kind"],
     )

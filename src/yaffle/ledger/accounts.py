@@ -7,12 +7,16 @@ from typing import NamedTuple
 import numpy as np
 
 from yaffle.arrays import Int8s, Int32s, Int64s, Int64s2, Uint8s
-from yaffle.exchanges.messages import Messages
-from yaffle.ledger.account import CONNECTION_FIELDS, EXCHANGE_FIELDS, SIDE_FIELDS
+from yaffle.ledger.account import CHARGES, CONNECTION_FIELDS, EXCHANGE_FIELDS, SIDE_FIELDS
+from yaffle.room import Room
+
+_CONNECTION, _MESSAGE = EXCHANGE_FIELDS.index("connection"), EXCHANGE_FIELDS.index("message")
 
 
 class Exchanges(NamedTuple):
-    """Exchanges of connections one after another; columns contiguous."""
+    """Exchanges of connections one after another; columns contiguous. Messages are counted from the first of each
+    connection.
+    """
 
     facts: Int64s2  # (m, EXCHANGE_FIELDS)
     charges: Int64s2  # ns (m, CHARGES)
@@ -28,6 +32,7 @@ class OwnAccount:
     connection: Int64s2  # (n, WIDTH): CONNECTION_FIELDS, then SIDE_FIELDS of the client, then of the server
     connection_charges: Int64s2  # ns (n, CHARGES)
     exchanges: list[Exchanges]  # one after another; who puts the account together takes them (`finished.put_together`)
+    edges: Int64s  # those of connections edges[k]:edges[k + 1] are exchanges[k]
     how: Int8s  # per conversation: how its client was told
     kind: Uint8s  # of all packets: what each segment is, see transport.kinds
 
@@ -38,7 +43,7 @@ class OwnAccount:
     def of_exchange(self, name: str) -> Int64s:
         """A column of the exchanges."""
         column = EXCHANGE_FIELDS.index(name)
-        return np.concatenate([piece.facts[:, column] for piece in self.exchanges])
+        return np.concatenate([np.empty(0, np.int64), *(piece.facts[:, column] for piece in self.exchanges)])
 
     @property
     def exchange_count(self) -> int:
@@ -48,15 +53,6 @@ class OwnAccount:
     def kept(self) -> "OwnAccount":
         """The same, whose exchanges stay when this one's are taken."""
         return replace(self, exchanges=[*self.exchanges])
-
-
-@dataclass(frozen=True)
-class KnownAccount:
-    """That of a former reading of the same capture, when it was shorter."""
-
-    rows: Int64s  # of each connection now, the one that it was then; -1 for a new one, and where packets came
-    messages: Messages
-    account: OwnAccount
 
 
 @dataclass(frozen=True)
@@ -91,8 +87,36 @@ class Account:
         return np.asarray(self.exchange[:, EXCHANGE_FIELDS.index(name)])
 
 
+def no_exchanges() -> Exchanges:
+    """Nobody asked."""
+    return Exchanges(np.empty((0, len(EXCHANGE_FIELDS)), np.int64), np.empty((0, CHARGES), np.int64))
+
+
+def count_messages(facts: Int64s2, by: Int64s) -> None:
+    """Counts messages of exchanges from elsewhere: `by` is added, a number a connection."""
+    told = np.flatnonzero(facts[:, _MESSAGE] >= 0)
+    facts[told, _MESSAGE] += by[facts[told, _CONNECTION]]
+
+
 def whole(pieces: Sequence[Int64s2]) -> Int64s2:
-    """Tables below each other; one alone is not copied."""
-    if len(pieces) == 1:
-        return pieces[0]
-    return np.concatenate([piece.T for piece in pieces], axis=1).T
+    """Tables below each other, each column contiguous; one alone is not copied."""
+    held = [piece for piece in pieces if piece.shape[0]]
+    if len(held) == 1:
+        return held[0]
+    return np.concatenate([piece.T for piece in held or pieces], axis=1).T
+
+
+def by_column(parts: list[Int64s2], room: Room | None = None) -> Int64s2:
+    """The parts below each other, each column contiguous. `parts` is emptied on the way: of what is large little is
+    there twice. Where a part has nothing but nil in a column, nothing is written, which takes no memory.
+    """
+    columns, rows = parts[0].shape[1], sum(part.shape[0] for part in parts)
+    whole: Int64s2 = (room or Room()).zeros(columns * rows, np.int64).reshape(columns, rows).T
+    at = 0
+    while parts:
+        part = parts.pop(0)
+        for column in range(columns):
+            if part[:, column].any():
+                whole[at : at + part.shape[0], column] = part[:, column]
+        at += part.shape[0]
+    return whole

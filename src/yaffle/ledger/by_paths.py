@@ -83,7 +83,7 @@ def _again(
         shop = shops[thread]
         for first, last in runs[thread :: len(shops)]:
             used = account_range(packets, capture.sack, own, messages, shop, (first, last), told, connection, charges)
-            found[thread].append((int(begins[first]), taken(shop, used)))
+            found[thread].append((int(begins[first]), taken(shop, used, messages)))
             if not progress(1.0, "accounting for queues that others fill"):
                 raise Cancelled
 

@@ -10,10 +10,10 @@ from yaffle.exchanges.lookups import Lookups
 from yaffle.exchanges.messages import Messages
 from yaffle.ledger import bounds
 from yaffle.ledger.account import CONNECTION_FIELDS, EXCHANGE_FIELDS
-from yaffle.ledger.accounts import Account, OwnAccount
+from yaffle.ledger.accounts import Account, OwnAccount, by_column, count_messages, no_exchanges
 from yaffle.ledger.arrangement import Arrangement
 from yaffle.ledger.by_paths import Again, account_by_paths
-from yaffle.ledger.engine import by_column, own_accounts
+from yaffle.ledger.engine import own_accounts
 from yaffle.ledger.names import LedBy, led_by_names
 from yaffle.ledger.resolution import hidden_ns
 from yaffle.progress import Progress, go_on
@@ -28,21 +28,26 @@ def account_all(
 ) -> Account:
     """Accounts for each TCP connection whose look-ups are not known. Raises Cancelled when `progress` says so."""
     own = own_accounts(capture, arranged, messages, progress, threads)
-    return put_together(capture, own, account_by_paths(capture, own, messages, progress), Lookups())
+    return put_together(capture, own, account_by_paths(capture, own, messages, progress), messages, Lookups())
 
 
 def put_together(
-    capture: Capture, own: OwnAccount, again: Again | None, lookups: Lookups, room: Room | None = None
+    capture: Capture,
+    own: OwnAccount,
+    again: Again | None,
+    messages: Messages,
+    lookups: Lookups,
+    room: Room | None = None,
 ) -> Account:
     """The account. The exchanges of `own` are taken: of what is large, little is there twice.
 
     again: what took the place of some connections; room: where exchanges are put.
     """
     hidden, led = hidden_ns(capture, own), led_by_names(own, lookups, capture.conversations)
-    facts, charges = [piece.facts for piece in own.exchanges], [piece.charges for piece in own.exchanges]
+    facts, charges = ([*tables] for tables in zip(no_exchanges(), *own.exchanges, strict=True))
     own.exchanges.clear()
     exchange = by_column(facts, room)
-    exchange_charges = charges[0] if len(charges) == 1 and not (again or led) else by_column(charges, room)
+    exchange_charges = by_column(charges, room)
     connection, connection_charges = own.connection, own.connection_charges
     if again is not None:
         connection, connection_charges = again.connection, again.connection_charges
@@ -52,6 +57,7 @@ def put_together(
     elif led:
         connection, connection_charges = connection.copy(), connection_charges.copy()
     _widen(exchange, hidden)
+    count_messages(exchange, messages.starts)
     found = Account(
         own.flow, own.starts, own.order, connection, connection_charges, exchange, exchange_charges, own.how
     )  # fmt: skip
