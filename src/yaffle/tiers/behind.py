@@ -119,11 +119,10 @@ def nothing_behind() -> Behind:
     return Behind(none, none, part, np.empty(0, bool), Parts(none, none, none, none, part, part, part))
 
 
-def _doubtful(samples: Int32s2) -> Bools:
+def _doubtful(samples: Int32s2, moving: Bools) -> Bools:
     """Which hops' own parts differ between the states: those that some call lies behind in one and not in another, and
-    all in front of these.
+    all in front of these. moving: hops that do not lie behind the same one in all states.
     """
-    moving = (samples != samples[0]).any(axis=0)
     found = np.zeros(samples.shape[1] + 1, bool)
     while moving.any():
         fronts = np.zeros(found.size, bool)
@@ -134,20 +133,23 @@ def _doubtful(samples: Int32s2) -> Bools:
     return found[:-1]
 
 
-def _below(samples: Int32s2, hops: Int64s) -> Int64s:
+def _below(samples: Int32s2, moving: Int64s, hops: Int64s) -> Int64s:
     """Some hops, and all that lie below them in any state."""
     inside = np.zeros(samples.shape[1] + 1, bool)
     inside[hops] = True
+    where = samples[:, moving]
     while True:
-        more = inside[samples].any(axis=0) & ~inside[:-1]
+        more = inside[samples[0]]
+        more[moving] = inside[where].any(axis=0)
+        more &= ~inside[:-1]
         if not more.any():
             return np.flatnonzero(inside)
         inside[:-1] |= more
 
 
-def _in_every_state(found: Hops, samples: Int32s2, roots: Int64s, watch: Watch) -> split_parts.Parts:
+def _in_every_state(found: Hops, samples: Int32s2, moving: Int64s, roots: Int64s, watch: Watch) -> split_parts.Parts:
     """The parts of some roots over all states; what has nothing to do with them is left out."""
-    rows = _below(samples, roots)
+    rows = _below(samples, moving, roots)
     times = HopTimes(**{field.name: getattr(found, field.name)[rows] for field in fields(HopTimes)})
     number = np.full(samples.shape[1] + 1, -1, np.int32)
     number[rows] = np.arange(rows.size)
@@ -157,9 +159,10 @@ def _in_every_state(found: Hops, samples: Int32s2, roots: Int64s, watch: Watch) 
 
 def _averaged(found: Hops, samples: Int32s2, roots: Int64s, watch: Watch) -> Parts:
     """The parts over all states, as hops, in order of `of`."""
-    doubtful = _doubtful(samples)[roots]
+    moving = (samples != samples[0]).any(axis=0)
+    doubtful = _doubtful(samples, moving)[roots]
     sure = split(found, samples[:1], roots[~doubtful], watch)
-    unsure = _in_every_state(found, samples, roots[doubtful], watch)
+    unsure = _in_every_state(found, samples, np.flatnonzero(moving), roots[doubtful], watch)
     joined: list[Array] = [np.concatenate(columns) for columns in zip(sure, unsure, strict=True)]
     order = np.argsort(joined[0], kind="stable")
     return Parts(*(column[order] for column in joined))

@@ -92,16 +92,20 @@ class HopTimes:
 
 def times_of(account: Account, speaker: Int64s, rows: Int64s) -> HopTimes:
     """When some exchanges were where, each of which speaks for itself."""
-    owner = account.of_exchange("connection")[rows]
-    there = _same_exchange(account, rows, owner, _nearest_server(account, speaker)[owner])
     column = {name: account.of_exchange(name) for name in ("first_ns", "asked_ns", "answered_ns", "last_ns", "end_ns")}
+    every = account.of_exchange("connection")
+    owner = every[rows]
+    there = _same_exchange(account, rows, owner, _nearest_server(account, speaker)[owner])
     first, told, last = column["first_ns"][rows], column["answered_ns"][rows], column["last_ns"][rows]
-    opened, every = account.fact("first_ns")[owner], account.of_exchange("connection")
+    opened = account.fact("first_ns")[owner]
     fresh = (rows == 0) | (every[rows - 1] != owner)
     set_up = account.of_exchange("set_up_ns")[rows]
     asked_for = fresh & (set_up > 0) & (first - opened <= set_up + _OPENED_SOON_NS)
     end = np.where(told >= 0, last, column["end_ns"][rows])
     answered = column["answered_ns"][there]
+    server_ns = np.zeros(rows.size, np.int64)
+    for charge in causes.party_columns(causes.SERVER):
+        server_ns += account.exchange_charges[rows, charge]
     return HopTimes(
         sent_ns=np.where(asked_for, np.minimum(opened, first), first),
         told_ns=np.where(told >= 0, told, end),
@@ -110,7 +114,7 @@ def times_of(account: Account, speaker: Int64s, rows: Int64s) -> HopTimes:
         received_ns=column["asked_ns"][there],
         answered_ns=answered,
         done_ns=np.where(answered >= 0, column["last_ns"][there], column["end_ns"][there]),
-        server_ns=account.exchange_charges[rows][:, causes.party_columns(causes.SERVER)].sum(axis=1),
+        server_ns=server_ns,
     )
 
 

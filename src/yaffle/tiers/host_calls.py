@@ -10,6 +10,7 @@ from yaffle.tiers.hops import Hops
 
 MOST_KINDS = 24  # of requests and of calls that are told apart at one host; rarer ones are one kind
 MOST_OWNERS = 96  # requests under way that are weighed for one call
+_SHORT = (1 << 16) - 1
 TOKEN_BIT = 9  # in `likeness`: an identifier that both carry; the bits below are values by place (3 times 3)
 
 
@@ -76,7 +77,9 @@ def _numbered(kind: Int64s) -> Int64s:
 
 def _before(group: Int64s) -> Int64s:
     """For each row the row of the same group before it, -1 where there is none."""
-    order = np.argsort(group, kind="stable")
+    low = group.min(initial=0)
+    few = group.max(initial=0) - low <= _SHORT  # Numbers of 16 bits are sorted by their digits.
+    order = np.argsort((group - low).astype(np.uint16) if few else group, kind="stable")
     found = np.full(group.size, -1, np.int64)
     same = group[order][1:] == group[order][:-1]
     found[order[1:][same]] = order[:-1][same]

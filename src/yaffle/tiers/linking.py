@@ -33,14 +33,14 @@ class Effort:
 _SEEDS = 1 << 20  # of a host: of its chains, and of the pieces of a large one
 _FULL = Effort(8, 16, 2)  # the more there is, the fewer chains, down to those of a large host
 _SIMPLE = Effort(1, 4, 1)  # where no two requests were ever under way at once
-_LARGE = Effort(4, 12, 1)  # where there is much to weigh: learnt from a part of it; the more there is, the fewer chains
+_LARGE = Effort(4, 10, 1)  # where there is much to weigh: learnt from a part of it; the more there is, the fewer chains
 _MOST_FULL = 30_000  # possible owners up to which all is weighed again and again
-_LEARNT_FROM = 240_000  # possible owners of the calls that a host is learnt from, over all chains
+_LEARNT_FROM = 120_000  # possible owners of the calls that a host is learnt from, over all chains
 _FORMER = 0.5  # how much what former states showed counts beside the last one
 # Steps by which a large host's calls find their owners, from tolerant to strict, and steps that then tell who is
 # certain:
 # from so many to so many, the more the more requests are under way at once.
-_SETTLING, _SETTLED = (3, 10), (6, 12)
+_SETTLING, _SETTLED = (2, 10), (3, 12)
 _FEW_AT_ONCE, _MANY_AT_ONCE = 4.0, 16.0
 _COLD = 0.4  # how strict the first step is
 _NOTHING = 1e-4  # certainty up to which a link is none
@@ -215,15 +215,13 @@ def _weighings(hops: Hops, watch: Watch, pool: ThreadPoolExecutor) -> list[_Weig
     """One for each host that owed answers while it asked others."""
     count = 1 + max(hops.client.max(initial=-1), hops.server.max(initial=-1))
     both = np.bincount(hops.client, minlength=count) * np.bincount(hops.server, minlength=count)
-    hosts = enumerate(np.flatnonzero(both).tolist())
-    every = pool.map(
-        lambda one: (
-            one[0],
-            host_calls(hops, np.flatnonzero(hops.server == one[1]), np.flatnonzero(hops.client == one[1])),
-        ),
-        hosts,
-    )
-    return [_Weighing(evidence, number + 1, watch) for number, evidence in every if evidence.owners.size]
+
+    def weighing(number: int, host: int) -> _Weighing | None:
+        evidence = host_calls(hops, np.flatnonzero(hops.server == host), np.flatnonzero(hops.client == host))
+        return _Weighing(evidence, number + 1, watch) if evidence.owners.size else None
+
+    hosts = np.flatnonzero(both).tolist()
+    return [one for one in pool.map(weighing, range(len(hosts)), hosts) if one is not None]
 
 
 def link(hops: Hops, watch: Watch | None = None) -> Links:

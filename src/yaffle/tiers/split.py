@@ -19,6 +19,8 @@ from yaffle.tiers.watch import Watch
 
 DEEPEST = 32  # tiers below one another that are followed
 OWN, NETWORK = 0, 1  # of a part: the server's own time, or that between it and who asked it
+_THREADS = 2
+_PARTS = 10  # of a root, for which there is room at first
 _AT_ONCE = 20_000  # roots that are split, until it is asked whether to go on
 
 
@@ -37,7 +39,7 @@ class Parts(NamedTuple):
 class _Room(NamedTuple):
     """What is needed to add up parts, beside these."""
 
-    place: Int64s2  # (2, hops): the last part of each hop and kind, if it is one of the root at hand
+    place: Int64s2  # (2, hops): the last part of each hop and kind, if it is one of the root at hand; else anything
     before: Int64s  # a part: the one of the same hop and kind before it by another way, -1 without
     now_ns: Float64s  # a part: in the state at hand
     states: Int64s  # a part: in how many states it is there
@@ -132,12 +134,12 @@ def _split_all(tree: Tree, states: int, roots: Int64s, parts: Parts, room: _Room
     return count
 
 
-def _split_some(tree: Tree, states: int, roots: Int64s) -> Parts:
-    size, hops = 4 * roots.size + 64, tree.end_ns.size
+def _split_some(tree: Tree, states: int, roots: Int64s, place: Int64s2) -> Parts:
+    size = _PARTS * roots.size + 64
     while True:
         parts = Parts(*np.empty((4, size), np.int64), *np.empty((3, size)))
         room = _Room(
-            np.full((2, hops), -1), np.empty(size, np.int64), np.empty(size), np.empty(size, np.int64),
+            place, np.empty(size, np.int64), np.empty(size), np.empty(size, np.int64),
             np.empty((DEEPEST, 3), np.int64),
         )  # fmt: skip
         count = _split_all(tree, states, roots, parts, room)
@@ -153,10 +155,16 @@ def split(hops: Hops | HopTimes, owners: Array, roots: Int64s, watch: Watch | No
     """
     watch, tree = watch or Watch(), tree_of(hops, owners)
 
-    def some(part: Array) -> Parts:
-        watch.went(0)
-        return _split_some(tree, owners.shape[0], part)
+    pieces = np.array_split(roots, 1 + roots.size // _AT_ONCE)
 
-    with ThreadPoolExecutor(2) as pool:
-        every = list(pool.map(some, np.array_split(roots, 1 + roots.size // _AT_ONCE)))
-    return Parts._make(np.concatenate(columns) for columns in zip(*every, strict=True))
+    def some(thread: int) -> list[Parts]:
+        place, found = np.empty((2, tree.end_ns.size), np.int64), []
+        for piece in pieces[thread::_THREADS]:
+            watch.went(0)
+            found.append(_split_some(tree, owners.shape[0], piece, place))
+        return found
+
+    with ThreadPoolExecutor(_THREADS) as pool:
+        every = list(pool.map(some, range(_THREADS)))
+    in_order = [every[k % _THREADS][k // _THREADS] for k in range(len(pieces))]
+    return Parts._make(np.concatenate(columns) for columns in zip(*in_order, strict=True))
