@@ -33,14 +33,16 @@ class Effort:
 _SEEDS = 1 << 20  # of a host: of its chains, and of the pieces of a large one
 _FULL = Effort(8, 16, 2)  # the more there is, the fewer chains, down to those of a large host
 _SIMPLE = Effort(1, 4, 1)  # where no two requests were ever under way at once
-_LARGE = Effort(4, 10, 1)  # where there is much to weigh: learnt from a part of it; the more there is, the fewer chains
+_LARGE = Effort(4, 8, 1)  # where there is much to weigh: learnt from a part of it; the more there is, the fewer chains
 _MOST_FULL = 30_000  # possible owners up to which all is weighed again and again
-_LEARNT_FROM = 120_000  # possible owners of the calls that a host is learnt from, over all chains
+_LEARNT_FROM = 80_000  # possible owners of the calls that a host is learnt from, over all chains
 _FORMER = 0.5  # how much what former states showed counts beside the last one
 # Steps by which a large host's calls find their owners, from tolerant to strict, and steps that then tell who is
 # certain:
 # from so many to so many, the more the more requests are under way at once.
 _SETTLING, _SETTLED = (2, 10), (3, 12)
+_TRIES = 6  # of swaps from a call on
+_TRIES_OF_LARGE = (2, _TRIES)  # the same from few at once to many
 _FEW_AT_ONCE, _MANY_AT_ONCE = 4.0, 16.0
 _COLD = 0.4  # how strict the first step is
 _NOTHING = 1e-4  # certainty up to which a link is none
@@ -119,10 +121,18 @@ class _Weighing:
     @property
     def settling(self) -> tuple[int, int]:
         """Steps in which a large host's calls settle, and steps that then tell who is certain."""
+        return self._by_crowd(_SETTLING), self._by_crowd(_SETTLED)
+
+    @property
+    def tries(self) -> int:
+        """Of swaps from a call on."""
+        return self._by_crowd(_TRIES_OF_LARGE) if self.large else _TRIES
+
+    def _by_crowd(self, between: tuple[int, int]) -> int:
+        """From so many to so many, the more the more requests were under way at once."""
         crowd = (self.host.owners.size / max(1, self.open.size) - _FEW_AT_ONCE) / (_MANY_AT_ONCE - _FEW_AT_ONCE)
-        crowd = min(1.0, max(0.0, crowd))
-        settling, settled = (round(few + crowd * (many - few)) for few, many in (_SETTLING, _SETTLED))
-        return settling, settled
+        few, many = between
+        return round(few + min(1.0, max(0.0, crowd)) * (many - few))
 
     @property
     def work(self) -> int:
@@ -141,7 +151,7 @@ class _Weighing:
     def go(self, walk: _Walk, learnt: Habits, chosen: Int64s, coldness: float) -> None:
         """One step from state to state, by which the chosen calls may get other owners."""
         state, weights, room = walk
-        sweep(self.host, learnt, state, chosen, coldness, weights, self.shares, room)
+        sweep(self.host, learnt, state, chosen, coldness, self.tries, weights, self.shares, room)
         self._watch.went(chosen.size * self.host.owners.size // self.open.size)
 
     def learn(self) -> Habits:

@@ -13,7 +13,6 @@ from yaffle.tiers.owning import give, take
 from yaffle.tiers.state import State, uniform
 from yaffle.tiers.swaps import swap
 
-_TRIES = 6  # of swaps from a call on
 _NEVER, _HARDLY = -40.0, -12.0  # logarithms of what need not be worked out, and not be tried
 _TEMPER = 0.5  # how much who is tried depends on how well the call would follow there
 
@@ -63,12 +62,13 @@ def sweep(
     state: State,
     chosen: Int64s,
     coldness: float,
+    tries: int,
     weights: Float64s2,
     shares: Float64s,
     room: Int64s2,
 ) -> None:
     """Gives the chosen calls an owner anew, one by one, by chance. shares: how likely each possible owner was is added
-    (of each call's nobody: one minus these).
+    (of each call's nobody: one minus these). tries: of swaps from a call on.
     """
     for c in chosen:
         count = _weigh(host, habits, state, int64(c), weights)
@@ -86,5 +86,5 @@ def sweep(
         give(host, habits, state, int64(c), low + picked)
         if _others_fit(weights[1], count - 1, picked, _TEMPER * coldness):
             _to_shares(weights[1], count - 1, _TEMPER * coldness)
-            for _ in range(_TRIES):
+            for _ in range(tries):
                 swap(host, habits, state, int64(c), weights[1], coldness, room)
