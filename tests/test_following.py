@@ -14,6 +14,7 @@ from tests.tiers.truth import DATA
 from yaffle import analysis as analysis_module
 from yaffle.analysis import analyse
 from yaffle.capture.packets import MARK_FROM_B
+from yaffle.capture.reader import GrowingCaptures
 from yaffle.errors import Cancelled, YaffleError
 from yaffle.exchanges import decoding
 from yaffle.exchanges.reading import Reading
@@ -22,6 +23,7 @@ from yaffle.findings.cleared import cleared
 from yaffle.findings.slow_exchanges import find
 from yaffle.following import Followed
 from yaffle.ledger import arrangement
+from yaffle.progress import go_on
 from yaffle.report.document import document
 
 CAPTURES = sorted((Path(__file__).parent / "data").rglob("*.pcap*.gz"))
@@ -267,3 +269,19 @@ def test_a_clock_that_was_set_changes_no_times_of_a_former_look(tmp_path, monkey
 
 def set_back(capture, _room):
     return replace(capture.with_columns(time_ns=capture.packets.time_ns - 10**9), revised=True)
+
+
+def test_room_for_a_file_that_grows_is_for_some_times_what_is_there(tmp_path):
+    """Not for what the share of its new bytes among all would tell."""
+    target, small = tmp_path / "growing.pcap", 24
+    octets = gzip.decompress(LOSSY.read_bytes())
+    target.write_bytes(octets[:small])
+    captures = GrowingCaptures([target])
+    with target.open("ab") as file:
+        for _ in range(4):
+            file.write(octets[small:] * 12)  # More than it takes to go by the share that was read.
+            file.flush()
+            captures.draft(go_on)
+            table = captures._reading.table
+            assert 0 < table.size <= table.capacity <= 3 * table.size
+    captures.close()

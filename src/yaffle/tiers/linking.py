@@ -1,7 +1,7 @@
 """Links of all hosts: each call to the request behind whose answer it lies, with a certainty."""
 
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, replace
+from dataclasses import astuple, dataclass, replace
 from typing import NamedTuple
 
 import numpy as np
@@ -30,20 +30,26 @@ class Effort:
     sweeps: int  # between two samples
 
 
+@dataclass(frozen=True)
+class Steps:
+    """How the calls of a piece of a large host find their owners."""
+
+    settling: int  # steps from tolerant to strict
+    settled: int  # steps that then tell who is certain
+    tries: int  # of swaps from a call on
+
+
 _SEEDS = 1 << 20  # of a host: of its chains, and of the pieces of a large one
 _FULL = Effort(8, 16, 2)  # the more there is, the fewer chains, down to those of a large host
 _SIMPLE = Effort(1, 4, 1)  # where no two requests were ever under way at once
-_LARGE = Effort(4, 8, 1)  # where there is much to weigh: learnt from a part of it; the more there is, the fewer chains
+_LARGE = Effort(4, 12, 1)  # where there is much to weigh: learnt from a part of it; the more there is, the fewer chains
 _MOST_FULL = 30_000  # possible owners up to which all is weighed again and again
-_LEARNT_FROM = 80_000  # possible owners of the calls that a host is learnt from, over all chains
+_LEARNT_FROM = 240_000  # possible owners of the calls that a host is learnt from, over all chains
 _FORMER = 0.5  # how much what former states showed counts beside the last one
-# Steps by which a large host's calls find their owners, from tolerant to strict, and steps that then tell who is
-# certain:
-# from so many to so many, the more the more requests are under way at once.
-_SETTLING, _SETTLED = (2, 10), (3, 12)
 _TRIES = 6  # of swaps from a call on
-_TRIES_OF_LARGE = (2, _TRIES)  # the same from few at once to many
-_FEW_AT_ONCE, _MANY_AT_ONCE = 4.0, 16.0
+_FEW_AT_ONCE, _MANY_AT_ONCE = 4.0, 16.0  # requests under way, at which a call's steps are as follow
+_LIGHT, _HEAVY = (Steps(2, 3, 2), Steps(10, 12, _TRIES)), (Steps(4, 10, _TRIES), Steps(10, 12, _TRIES))
+_HARD = 0.08  # share of a piece's calls that are doubtful after light steps, above which heavy ones follow
 _COLD = 0.4  # how strict the first step is
 _NOTHING = 1e-4  # certainty up to which a link is none
 _CERTAIN = 0.999  # calls of a large host whose owner is as likely are not weighed again
@@ -118,26 +124,19 @@ class _Weighing:
         fronts = self.host.fronts
         self.fronts = np.flatnonzero((fronts["handed_ns"] >= begin) & (fronts["done_ns"] <= end))
 
-    @property
-    def settling(self) -> tuple[int, int]:
-        """Steps in which a large host's calls settle, and steps that then tell who is certain."""
-        return self._by_crowd(_SETTLING), self._by_crowd(_SETTLED)
-
-    @property
-    def tries(self) -> int:
-        """Of swaps from a call on."""
-        return self._by_crowd(_TRIES_OF_LARGE) if self.large else _TRIES
-
-    def _by_crowd(self, between: tuple[int, int]) -> int:
-        """From so many to so many, the more the more requests were under way at once."""
+    def _by_crowd(self, few: Steps, many: Steps) -> Steps:
+        """Between these, the more the more requests were under way at once."""
         crowd = (self.host.owners.size / max(1, self.open.size) - _FEW_AT_ONCE) / (_MANY_AT_ONCE - _FEW_AT_ONCE)
-        few, many = between
-        return round(few + min(1.0, max(0.0, crowd)) * (many - few))
+        crowd = min(1.0, max(0.0, crowd))
+        return Steps(*(round(a + crowd * (b - a)) for a, b in zip(astuple(few), astuple(many), strict=True)))
 
     @property
     def work(self) -> int:
         """How often a possible owner will be weighed."""
-        steps = self.effort.chains * self.effort.learning + SAMPLES * self.effort.sweeps + sum(self.settling)
+        steps = self.effort.chains * self.effort.learning + SAMPLES * self.effort.sweeps
+        if self.large:
+            light = self._by_crowd(*_LIGHT)
+            steps += light.settling + light.settled
         return self.host.owners.size * steps
 
     def nothing(self) -> Counts:
@@ -148,10 +147,10 @@ class _Weighing:
         """What the counts say."""
         return habits(counts, self.host, self.span_ns, self.chance)
 
-    def go(self, walk: _Walk, learnt: Habits, chosen: Int64s, coldness: float) -> None:
+    def go(self, walk: _Walk, learnt: Habits, chosen: Int64s, coldness: float, tries: int = _TRIES) -> None:
         """One step from state to state, by which the chosen calls may get other owners."""
         state, weights, room = walk
-        sweep(self.host, learnt, state, chosen, coldness, self.tries, weights, self.shares, room)
+        sweep(self.host, learnt, state, chosen, coldness, tries, weights, self.shares, room)
         self._watch.went(chosen.size * self.host.owners.size // self.open.size)
 
     def learn(self) -> Habits:
@@ -174,7 +173,7 @@ class _Weighing:
         self.shares[:] = 0.0
         for walk in self.walks:
             prepare(self.host, learnt, walk.state, self.open)
-        self._draw(learnt, self.walks, self.open, self.open)
+        self._draw(learnt, self.walks, self.open, self.open, _TRIES)
         self.shares /= SAMPLES * self.effort.sweeps
 
     def sample_piece(self, learnt: Habits, number: int) -> None:
@@ -189,25 +188,34 @@ class _Weighing:
         prepare(self.host, learnt, state, every)
         chosen = np.setdiff1d(every, sure, assume_unique=True)
         place = slice(self.host.calls["owners"][every[0]], self.host.calls["owners_end"][every[-1]])
-        settling, settled = self.settling
-        for turn in range(settling + settled):
-            if turn in (0, settling):
-                self.shares[place] = 0.0
-            self.go(walk, learnt, chosen, min(1.0, _COLD + (1.0 - _COLD) * turn / (settling - 1)))
-        self.shares[place] /= settled
+        steps = self._by_crowd(*_LIGHT)
+        doubtful = self._settle(learnt, walk, chosen, place, steps)
+        if doubtful.sum() > _HARD * chosen.size:
+            steps = self._by_crowd(*_HEAVY)
+            doubtful = self._settle(learnt, walk, chosen, place, steps)
         self.shares[owners] = 1.0
-        chosen = chosen[self._doubtful(chosen)]
+        chosen = chosen[doubtful]
         low, high = self.host.calls["owners"][chosen], self.host.calls["owners_end"][chosen]
         again = np.repeat(low - np.cumsum(high - low) + high - low, high - low) + np.arange(int((high - low).sum()))
         self.shares[again] = 0.0
-        self._draw(learnt, [walk], every, chosen)
+        self._draw(learnt, [walk], every, chosen, steps.tries)
         self.shares[again] /= SAMPLES * self.effort.sweeps
 
-    def _draw(self, learnt: Habits, walks: list[_Walk], every: Int64s, chosen: Int64s) -> None:
+    def _settle(self, learnt: Habits, walk: _Walk, chosen: Int64s, place: slice, steps: Steps) -> Bools:
+        """Has calls find their owners, and fills `shares` at their place. Which of them are doubtful then."""
+        for turn in range(steps.settling + steps.settled):
+            if turn in (0, steps.settling):
+                self.shares[place] = 0.0
+            coldness = min(1.0, _COLD + (1.0 - _COLD) * turn / (steps.settling - 1))
+            self.go(walk, learnt, chosen, coldness, steps.tries)
+        self.shares[place] /= steps.settled
+        return self._doubtful(chosen)
+
+    def _draw(self, learnt: Habits, walks: list[_Walk], every: Int64s, chosen: Int64s, tries: int) -> None:
         for number, one in enumerate(self.found):
             walk = walks[number % len(walks)]
             for _ in range(self.effort.sweeps if chosen.size else 0):
-                self.go(walk, learnt, chosen, 1.0)
+                self.go(walk, learnt, chosen, 1.0, tries)
             note_owners(self.host, walk.state, every, one)
 
     def _doubtful(self, calls: Int64s) -> Bools:
