@@ -2,10 +2,11 @@
 
 from collections import Counter
 from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
@@ -42,7 +43,7 @@ from yaffle.memory_plan import Plan
 from yaffle.path.journeys import journeys
 from yaffle.path.points_path import PointsPath, find_path, with_clocks_right
 from yaffle.path.translations import PairedEnds, without
-from yaffle.progress import Progress, go_on
+from yaffle.progress import Progress, go_on, step
 from yaffle.radio.frames import frames_of, heard_times
 from yaffle.radio.radio import Radio, find_radio
 from yaffle.records.flow_table import PACKETS, Exporter, FlowRecords
@@ -320,11 +321,7 @@ def analyse_capture(
     are laid part by part. workforce: who does most of it. Raises YaffleError or Cancelled.
     """
 
-    def step(share: float, words: str) -> None:
-        if not progress(share, words):
-            raise Cancelled
-
-    step(0.5, "putting connections together")
+    step(progress, 0.5, "putting connections together")
     room = room or Room()
     capture = without_clock_steps(capture, room)
     if room.spilled:
@@ -336,31 +333,26 @@ def analyse_capture(
     payload = payload.with_packets(capture.packets)
     if keep and capture.revised:
         former, keep = None, False  # What the next packets will say of clocks and copies would change all rows.
-    step(0.5, "decoding requests")
+    step(progress, 0.5, "decoding requests")
     known = None
     if former is not None and (changed := _changed_connections(former, capture, arranged)) is not None:
         known = KnownAccount(changed, former.messages, former.account)
-    messages, own = (workforce or Workforce()).account(
-        capture, arranged, payload, lambda share, words: progress(0.5 + 0.4 * share, words), room, known
-    )
+    told = [(0.5, "decoding requests")]
+
+    def far(share: float, words: str) -> bool:
+        told[0] = 0.5 + 0.4 * share, words
+        return progress(*told[0])
+
+    with ThreadPoolExecutor(1) as beside:  # Connections are told by Python first, which leaves a core free.
+        others = beside.submit(_beside_connections, capture, payload, lambda _share, _words: progress(*told[0]))
+        messages, own = (workforce or Workforce()).account(capture, arranged, payload, far, room, known)
+        held = others.result()
     capture = capture.with_columns(kind=own.kind)
     anew = arranged.flow.size if known is None else int(known.changed.sum())
     lookups = find_lookups(capture, payload, arranged.starts, arranged.order, arranged.flow, messages)
-    begun = beginnings(capture, payload)
-    calls = find_calls(capture, payload, begun, lambda _share, words: progress(0.9, words))
-    media = find_media(capture, payload, begun, calls, lambda _share, words: progress(0.9, words))
-    step(0.9, "looking for programs")
-    programs = find_programs(capture, payload, begun)
-    flows, sources = find_exports(capture, payload, lambda _share, words: progress(0.9, words))
-    telemetry = find_telemetry(capture, payload, lambda _share, words: progress(0.9, words))
-    on_air = frames_of(capture, payload)
-    radio = find_radio(capture, payload, on_air, lambda _share, words: progress(0.9, words))
-    times = heard_times(on_air, capture.packets)
-    apart = heard_ends(media, programs)
-    cyclic = find_cyclic(capture, payload, times, apart, lambda _share, words: progress(0.9, words))
-    counted = [_take_table(path, flows) for path in tables]
+    counted = [_take_table(path, held.flows) for path in tables]
     history, kept = _take_history(histories)
-    capture = replace(capture, sources=[*sources, *counted, *kept])
+    capture = replace(capture, sources=[*held.sources, *counted, *kept])
     found = None
     if keep:
         direction = capture.packets.direction[arranged.order[arranged.starts[:-1]]]
@@ -375,7 +367,7 @@ def analyse_capture(
     speaker = speaking_views(
         account, capture.conversations, journeys(passed.segments, capture.conversations.point.size)
     )
-    step(0.95, "looking behind the servers")
+    step(progress, 0.95, "looking behind the servers")
     behind = nothing_behind()
     if not provisional:
         behind = find_behind(account, capture.conversations, speaker, messages, payload, _LookingBehind(progress))
@@ -388,19 +380,48 @@ def analyse_capture(
         speaker,
         messages,
         lookups,
-        media,
-        flows,
+        held.media,
+        held.flows,
         history=history,
         path=passed,
-        calls=calls,
-        programs=programs,
+        calls=held.calls,
+        programs=held.programs,
         behind=behind,
-        telemetry=telemetry,
-        radio=radio,
-        cyclic=cyclic,
+        telemetry=held.telemetry,
+        radio=held.radio,
+        cyclic=held.cyclic,
         provisional=provisional,
     )
     return analysis, found
+
+
+class _BesideConnections(NamedTuple):
+    """What packets hold that no connection carries."""
+
+    calls: list[Call]
+    media: list[Media]
+    programs: list[Program]
+    flows: FlowRecords
+    sources: list[Source]
+    telemetry: Telemetry
+    radio: Radio
+    cyclic: list[Cyclic]
+
+
+def _beside_connections(capture: Capture, payload: Payload, progress: Progress) -> _BesideConnections:
+    """Looks for all that is no connection. Raises Cancelled."""
+    begun = beginnings(capture, payload)
+    calls = find_calls(capture, payload, begun, progress)
+    media = find_media(capture, payload, begun, calls, progress)
+    step(progress, 0.5, "looking for programs")
+    programs = find_programs(capture, payload, begun)
+    flows, sources = find_exports(capture, payload, progress)
+    telemetry = find_telemetry(capture, payload, progress)
+    on_air = frames_of(capture, payload)
+    radio = find_radio(capture, payload, on_air, progress)
+    times, apart = heard_times(on_air, capture.packets), heard_ends(media, programs)
+    cyclic = find_cyclic(capture, payload, times, apart, progress)
+    return _BesideConnections(calls, media, programs, flows, sources, telemetry, radio, cyclic)
 
 
 def heard_ends(media: list[Media], programs: list[Program]) -> set[tuple[str, str]]:
