@@ -122,11 +122,11 @@ def join_parts(
         arranged.flow,
         arranged.starts,
         arranged.order,
+        arranged.how,
         connection,
         charges,
         exchanges,
         np.array(edges),
-        arranged.how,
         kind,
     )
     return join_messages(told), account

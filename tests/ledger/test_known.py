@@ -30,7 +30,7 @@ def account_of(counts, edges, mark):
     size = counts.size
     tables = np.full((size, WIDTH), mark), np.full((size, CHARGES), mark)
     kind = np.full(4 * size, mark, np.uint8)
-    return OwnAccount(flow, none, none.astype(np.int32), *tables, pieces, edges, none.astype(np.int8), kind)
+    return OwnAccount(flow, none, none.astype(np.int32), none.astype(np.int8), *tables, pieces, edges, kind)
 
 
 @settings(max_examples=60, deadline=None)

@@ -294,11 +294,11 @@ def open_case(folder: Path) -> tuple[Analysis, dict[str, Any]]:
             connections["flow"],
             np.append(connections["start"], order.size),
             order,
+            conversations["how"],
             as_matrix(FACT_NAMES, connections),
             as_matrix(CHARGE_NAMES, connections),
             as_matrix(EXCHANGE_FIELDS, exchanges),
             as_matrix(CHARGE_NAMES, exchanges),
-            conversations["how"],
         )
         check(capture, account, connections["speaker"])
         messages, lookups, (media, programs, calls), flows, path = _read_said(

@@ -175,11 +175,11 @@ def read_account(store: Store, name: str, beside: Path) -> PartAccount:
         np.arange(counts.size),
         none,
         none.astype(np.int32),
+        none.astype(np.int8),
         as_matrix(FACT_NAMES, facts),
         as_matrix(CHARGE_NAMES, facts),
         [Exchanges(as_matrix(EXCHANGE_FIELDS, exchanges), as_matrix(CHARGE_NAMES, exchanges))],
         np.array([0, counts.size]),
-        none.astype(np.int8),
         columns("kinds")["kind"],
     )
     return PartAccount(messages, account)

@@ -23,22 +23,36 @@ class Exchanges(NamedTuple):
 
 
 @dataclass(frozen=True)
-class OwnAccount:
-    """Each connection by its own packets alone. Rows of `connection` are TCP conversations; `flow` says which."""
+class AccountedFor:
+    """TCP connections with their packets, and what is known of each. Rows of `connection` are TCP conversations;
+    `flow` says which.
+    """
 
     flow: Int64s  # conversation row of each connection
     starts: Int64s  # packets of connection c: order[starts[c]:starts[c + 1]]
     order: Int32s  # packet rows, connection by connection, in order of capture
+    how: Int8s  # per conversation: how its client was told
     connection: Int64s2  # (n, WIDTH): CONNECTION_FIELDS, then SIDE_FIELDS of the client, then of the server
     connection_charges: Int64s2  # ns (n, CHARGES)
-    exchanges: list[Exchanges]  # one after another; who puts the account together takes them (`finished.put_together`)
-    edges: Int64s  # those of connections edges[k]:edges[k + 1] are exchanges[k]
-    how: Int8s  # per conversation: how its client was told
-    kind: Uint8s  # of all packets: what each segment is, see transport.kinds
 
     def fact(self, name: str) -> Int64s:
         """A column of the connections."""
         return np.asarray(self.connection[:, CONNECTION_FIELDS.index(name)])
+
+    def side(self, side: int, name: str) -> Int64s:
+        """A column of one side: 0 from the client, 1 from the server."""
+        return np.asarray(
+            self.connection[:, len(CONNECTION_FIELDS) + side * len(SIDE_FIELDS) + SIDE_FIELDS.index(name)]
+        )
+
+
+@dataclass(frozen=True)
+class OwnAccount(AccountedFor):
+    """Each connection by its own packets alone."""
+
+    exchanges: list[Exchanges]  # one after another; who puts the account together takes them (`finished.put_together`)
+    edges: Int64s  # those of connections edges[k]:edges[k + 1] are exchanges[k]
+    kind: Uint8s  # of all packets: what each segment is, see transport.kinds
 
     def of_exchange(self, name: str) -> Int64s:
         """A column of the exchanges."""
@@ -56,31 +70,15 @@ class OwnAccount:
 
 
 @dataclass(frozen=True)
-class Account:
-    """What the engine found, by all there is. Rows of `connection` are TCP conversations; `flow` says which."""
+class Account(AccountedFor):
+    """What the engine found, by all there is."""
 
-    flow: Int64s  # conversation row of each connection
-    starts: Int64s  # packets of connection c: order[starts[c]:starts[c + 1]]
-    order: Int32s  # packet rows, connection by connection, in order of capture
-    connection: Int64s2  # (n, WIDTH): CONNECTION_FIELDS, then SIDE_FIELDS of the client, then of the server
-    connection_charges: Int64s2  # ns (n, CHARGES)
     exchange: Int64s2  # (m, EXCHANGE_FIELDS), each column contiguous
     exchange_charges: Int64s2  # ns (m, CHARGES)
-    how: Int8s  # per conversation: how its client was told
-
-    def fact(self, name: str) -> Int64s:
-        """A column of the connections."""
-        return np.asarray(self.connection[:, CONNECTION_FIELDS.index(name)])
 
     def only(self, c: int) -> "Account":
         """The facts of one connection."""
         return replace(self, connection=self.connection[c : c + 1])
-
-    def side(self, side: int, name: str) -> Int64s:
-        """A column of one side: 0 from the client, 1 from the server."""
-        return np.asarray(
-            self.connection[:, len(CONNECTION_FIELDS) + side * len(SIDE_FIELDS) + SIDE_FIELDS.index(name)]
-        )
 
     def of_exchange(self, name: str) -> Int64s:
         """A column of the exchanges."""

@@ -9,7 +9,7 @@ from yaffle.arrays import Bools, Int64s, Int64s2, Uint8s
 from yaffle.capture.captured import Capture
 from yaffle.errors import Cancelled
 from yaffle.exchanges.messages import Messages
-from yaffle.ledger.accounts import Account, Exchanges, OwnAccount
+from yaffle.ledger.accounts import AccountedFor, Exchanges, OwnAccount
 from yaffle.ledger.engine import Workshop, account_range, runs_of_few, taken, workshops
 from yaffle.ledger.path_observation import (
     OBSERVED,
@@ -95,7 +95,7 @@ def _again(
 
 def observed_states(
     capture: Capture,
-    account_: "Account | OwnAccount",
+    account_: AccountedFor,
     path: Int64s,
     wanted: Bools,
     asking: Bools,
@@ -113,7 +113,7 @@ def observed_states(
     return states(rows, path, floor_ns, of_hosts, account_.fact("first_ns"), account_.fact("last_ns"), asking)
 
 
-def _floors(account_: "Account | OwnAccount") -> Int64s2:
+def _floors(account_: AccountedFor) -> Int64s2:
     """(connections, 2): least round trip to the client, to the server, ns; -1 unknown."""
     return np.stack([account_.fact("to_client_min_ns"), account_.fact("to_server_min_ns")], axis=1)
 
@@ -125,7 +125,7 @@ def _doubtful(account_: OwnAccount) -> Bools:
 
 
 def _observed(
-    capture: Capture, account_: "Account | OwnAccount", connections: Int64s, shop: Workshop, progress: Progress
+    capture: Capture, account_: AccountedFor, connections: Int64s, shop: Workshop, progress: Progress
 ) -> Int64s2:
     """Rows of `observe` of these connections."""
     most = int(np.diff(account_.starts)[connections].max(initial=0))

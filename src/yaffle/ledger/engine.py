@@ -81,7 +81,7 @@ def own_accounts(
     if known is not None:
         exchanges, edges = among_known(exchanges, known)
     return OwnAccount(
-        arranged.flow, starts, arranged.order, connection, charges, exchanges, edges, arranged.how, kind
+        arranged.flow, starts, arranged.order, arranged.how, connection, charges, exchanges, edges, kind
     )  # fmt: skip
 
 

@@ -59,7 +59,7 @@ def put_together(
     _widen(exchange, hidden)
     count_messages(exchange, messages.starts)
     found = Account(
-        own.flow, own.starts, own.order, connection, connection_charges, exchange, exchange_charges, own.how
+        own.flow, own.starts, own.order, own.how, connection, connection_charges, exchange, exchange_charges
     )  # fmt: skip
     for one in led:
         _lead(found, one)
