@@ -7,6 +7,7 @@ from struct import Struct
 
 from yaffle.arrays import Uint8s
 from yaffle.capture.byte_source import Bytes
+from yaffle.capture.octets import word, word_from_low
 from yaffle.capture.records import (
     BROKEN,
     CHAIN,
@@ -17,9 +18,10 @@ from yaffle.capture.records import (
     Container,
     Interface,
     Records,
+    ask_ahead,
 )
 from yaffle.errors import FormatError, TruncatedError
-from yaffle.kernels import helper, int64, kernel
+from yaffle.kernels import helper, kernel
 
 RULE = "draft-ietf-opsawg-pcap section 4"
 _MOST_S = 366 * 86_400  # from the first packet of a file to any other one, where one is looked for
@@ -29,9 +31,7 @@ MAGIC = {0xA1B2C3D4: 1000, 0xA1B23C4D: 1}  # value: nanoseconds a unit of the fr
 @helper
 def u32(buf: Uint8s, at: int, swap: bool) -> int:
     """Four bytes, most significant first; least significant first when `swap`."""
-    if swap:
-        return (int64(buf[at + 3]) << 24) | (int64(buf[at + 2]) << 16) | (int64(buf[at + 1]) << 8) | int64(buf[at])
-    return (int64(buf[at]) << 24) | (int64(buf[at + 1]) << 16) | (int64(buf[at + 2]) << 8) | int64(buf[at + 3])
+    return word_from_low(buf, at) if swap else word(buf, at)
 
 
 @kernel
@@ -57,6 +57,7 @@ def _index(buf: Uint8s, at: int, swap: bool, unit_ns: int, out: Records) -> tupl
         out.link[count] = 0
         count += 1
         at += 16 + captured
+        ask_ahead(buf, at, 16 + captured)
 
 
 @kernel

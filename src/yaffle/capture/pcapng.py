@@ -22,6 +22,7 @@ from yaffle.capture.records import (
     Container,
     Interface,
     Records,
+    ask_ahead,
 )
 from yaffle.errors import FormatError
 from yaffle.kernels import int64, kernel, uint64
@@ -108,6 +109,7 @@ def _index(
         else:
             return count, at, OTHER_BLOCK
         at += length
+        ask_ahead(buf, at, length)
 
 
 @kernel

@@ -7,9 +7,13 @@ from yaffle.arrays import Bools, Int64s, Uint8s
 from yaffle.capture.headers import Ends
 from yaffle.capture.octets import half, word
 from yaffle.capture.packets import MARK_DONT_FRAGMENT, MARK_SLICED, MARK_TIMESTAMPS, Columns
+from yaffle.capture.records import CACHE_LINE
 from yaffle.kernels import int64, kernel
+from yaffle.prefetch import prefetch
 
 _TIMESTAMPS_ONLY = 0x0101080A  # Two fillers, then kind 8, length 10 (RFC 7323 appendix A).
+
+_AHEAD = 12
 
 
 @kernel
@@ -18,9 +22,11 @@ def decode_plain(buf: Uint8s, starts: Int64s, ethernet: Bools, out: Columns, end
 
     ethernet: whether each interface is one.
     """
-    left = 0
+    left, last = 0, starts.size - 1
     for i in range(starts.size):
-        at = starts[i]
+        at, ahead = starts[i], starts[min(i + _AHEAD, last)]
+        prefetch(buf, ahead)
+        prefetch(buf, ahead + CACHE_LINE)
         kept = int64(out.captured_bytes[i])
         wire = int64(out.wire_bytes[i])
         if (
