@@ -17,7 +17,7 @@ from yaffle.capture.packets import MARK_SLICED, Columns, PacketTable
 from yaffle.capture.pcap import MAGIC, PcapIndex
 from yaffle.capture.pcapng import PcapngIndex
 from yaffle.capture.plain_tcp import decode_plain
-from yaffle.capture.records import BROKEN, FULL, NEED_MORE, Container, empty_records
+from yaffle.capture.records import BROKEN, FULL, NEED_MORE, Container, Records, empty_records
 from yaffle.capture.transport_layer import empty_quotes
 from yaffle.capture.unwrapped import empty_packet
 from yaffle.errors import Cancelled, FormatError
@@ -57,7 +57,7 @@ class Reading:
         self.sack: list[tuple[Array, Array]] = []
         self.sack_count = 0
         self.progress, self.total_bytes, self.done_bytes = progress, max(1, total_bytes), 0
-        self.records = empty_records(BLOCK)
+        self._records = [empty_records(BLOCK) for _ in range(_IN_HAND)]
         self.rest = np.empty(BLOCK, np.int64)
         self.packet_room, self.quote_room = empty_packet(), empty_quotes(BLOCK)
         self.quotes: list[Array] = []
@@ -75,24 +75,28 @@ class Reading:
             guess = int(needed * max(1.0, (size / max(1, read))) * 1.1) if read > 1 << 20 else needed * 2
             self.table.reserve(max(needed * (2 if grows else 1), min(guess, needed * 1024)))
 
-    def take(self, window: Bytes, offset: int, count: int, source: int, links: int, link_types: Int64s) -> None:
-        """Decodes the first `count` records of the block and adds them to the table. links: interfaces of the files
-        before.
+    @property
+    def records(self) -> Records:
+        """Room for those of the block that comes next."""
+        return self._records[self._blocks % _IN_HAND]
+
+    def take(
+        self, window: Bytes, offset: int, count: int, source: int, links: int, link_types: Int64s, sums: "Sums"
+    ) -> None:
+        """Decodes the first `count` records of the block and adds them to the table, and to the sums of their file.
+        links: interfaces of the files before.
         """
         start = self.table.size
         out = self.table.window(start, start + count)
-        records = self.records
-        out.time_ns[:] = records.time_ns[:count]
-        out.position[:] = records.position[:count] + offset
-        out.captured_bytes[:] = records.captured[:count]
-        out.wire_bytes[:] = records.wire[:count]
-        out.link[:] = records.link[:count]
-        out.source[:] = source
+        records = Records._make(column[:count] for column in self.records)
+        out.captured_bytes[:] = records.captured
+        out.wire_bytes[:] = records.wire
+        out.link[:] = records.link
         if len(self._under_way) == _IN_HAND - 1:
             self._under_way.popleft().result()
         ends = self.ends[self._blocks % _IN_HAND]
         self._blocks += 1
-        starts = records.position[:count]
+        starts = records.position
         left = decode_plain(window, starts, link_types == ETHERNET, out, ends, self.rest)
         blocks, quoted = decode(
             window,
@@ -114,12 +118,23 @@ class Reading:
         if blocks:
             self.sack.append((self.left[:blocks].copy(), self.right[:blocks].copy()))
             self.sack_count += blocks
-        self.decoded(out, ends, np.arange(links, links + link_types.size, dtype=np.int64))
+        points = np.arange(links, links + link_types.size, dtype=np.int64)
+        self._under_way.append(self._assigner.submit(self._follow, out, records, offset, source, ends, points, sums))
         self.table.size += count
 
+    def _follow(
+        self, out: Columns, records: Records, offset: int, source: int, ends: Ends, points: Int64s, sums: "Sums"
+    ) -> None:
+        """What else is told of the packets of a block, beside the decoding of what follows."""
+        out.time_ns[:] = records.time_ns
+        np.add(records.position, offset, out=out.position)
+        out.source[:] = source
+        self.decoded(out, ends, points)
+        sums.take(out)
+
     def decoded(self, out: Columns, ends: Ends, points: Int64s) -> None:
-        """Has a block's packets given their conversations, beside what follows."""
-        self._under_way.append(self._assigner.submit(self.conversations.assign, out, ends, points))
+        """Gives a block's packets their conversations."""
+        self.conversations.assign(out, ends, points)
 
     def settle(self) -> None:
         """Waits until every packet so far has its conversation."""
@@ -220,7 +235,7 @@ class CaptureFile:
             if count:
                 reading.room_for(count, data.done_bytes + at, data.file_bytes, grows=self._rows is not None)
                 types = np.array([f.link_type for f in faces], np.int64)
-                reading.take(window, offset, count, self._number, self._links, types)
+                reading.take(window, offset, count, self._number, self._links, types, self._sums)
             share = (
                 reading.done_bytes + min(data.file_bytes, data.done_bytes + (0 if data.compressed else at))
             ) / reading.total_bytes
@@ -230,11 +245,12 @@ class CaptureFile:
                 break
         return at, status
 
-    def source(self, reading: Reading) -> Source:
+    def source(self) -> Source:
         """What is known of it."""
         if self._messages:
             return Source(self.path.name, str(self.path.resolve()), IPFIX_FILE, self._size, fingerprint(self.path))
-        return source_of(self.path, self._size, self.facts, reading.table.window(*(self._rows or (0, 0))), self._sums)
+        first, end = self._rows or (0, 0)
+        return source_of(self.path, self._size, self.facts, end - first, self._sums)
 
     @property
     def steady(self) -> bool:
@@ -258,8 +274,8 @@ class FileFacts:
     note: str  # why it could not be read on
 
 
-def source_of(path: Path, size: int, facts: FileFacts, packets: Columns, sums: "Sums | None" = None) -> Source:
-    """What is known of a file of this size. sums: where they are of its first packets already."""
+def source_of(path: Path, size: int, facts: FileFacts, packets: int, sums: "Sums") -> Source:
+    """What is known of a file of this size. packets: how many it has; sums: of these."""
     container, faces = facts.container, tuple(replace(face) for face in facts.container.interfaces)
     notes = [*container.notes]
     if facts.note:
@@ -272,28 +288,27 @@ def source_of(path: Path, size: int, facts: FileFacts, packets: Columns, sums: "
         container.format,
         size,
         fingerprint(path),
-        packets=int(packets.time_ns.size),
+        packets=packets,
         complete=container.broken_at is None and not facts.tail and not facts.note,
         notes=tuple(notes),
         interfaces=faces,
         names=dict(container.names),
     )
-    return _described(source, (sums or Sums()).of(packets)) if source.packets else source.noting("it holds no packets")
+    return _described(source, sums.told) if packets else source.noting("it holds no packets")
 
 
-_Told = tuple[int, int, int, int, int, int, int, int]
+_Told = tuple[int, int, int, int, int, int, int, int, int]
 
 
 @kernel
-def _add_up(packets: Columns, begin: int, sums: _Told) -> _Told:
-    """Adds packets from a row on to sums: bytes on the wire, first and last time, longest packet kept, how many are
-    sliced, fragments, broken, and steps back in time.
+def _add_up(packets: Columns, fresh: bool, sums: _Told) -> _Told:
+    """Adds packets to sums, which begin where `fresh`: bytes on the wire, first and last time, longest packet kept, how
+    many are sliced, fragments, broken, steps back in time; time of the last packet.
     """
-    octets, first_ns, last_ns, longest, sliced, fragments, broken, backwards = sums
-    previous = int(packets.time_ns[max(0, begin - 1)])
-    if begin == 0:
-        first_ns = last_ns = previous
-    for i in range(begin, packets.time_ns.size):
+    octets, first_ns, last_ns, longest, sliced, fragments, broken, backwards, previous = sums
+    if fresh:
+        first_ns = last_ns = previous = int(packets.time_ns[0])
+    for i in range(packets.time_ns.size):
         t = int(packets.time_ns[i])
         marks = int(packets.head[i].marks)
         octets += int(packets.wire_bytes[i])
@@ -304,26 +319,25 @@ def _add_up(packets: Columns, begin: int, sums: _Told) -> _Told:
         sliced += marks & MARK_SLICED
         fragments += (marks >> 1) & 1
         broken += (marks >> 12) & 1
-    return octets, first_ns, last_ns, longest, sliced, fragments, broken, backwards
+    return octets, first_ns, last_ns, longest, sliced, fragments, broken, backwards, previous
 
 
 class Sums:
-    """Of the packets of one file, as it grows."""
+    """Of the packets of one file, as it is read."""
 
     def __init__(self) -> None:
-        self._rows = 0
-        self._told: _Told = (0, 0, 0, 0, 0, 0, 0, 0)
+        self._fresh = True
+        self.told: _Told = (0, 0, 0, 0, 0, 0, 0, 0, 0)  # those of `_add_up`
 
-    def of(self, packets: Columns) -> _Told:
-        """Those of `_add_up`. packets: all of the file; at least one, and those of the last time first."""
-        self._told = _add_up(packets, self._rows, self._told)
-        self._rows = packets.time_ns.size
-        return self._told
+    def take(self, packets: Columns) -> None:
+        """Adds packets; at least one."""
+        self.told = _add_up(packets, self._fresh, self.told)
+        self._fresh = False
 
 
 def _described(source: Source, told: _Told) -> Source:
     """With sums, and plain words on what the packets cannot tell."""
-    octets, first_ns, last_ns, longest, sliced, fragments, broken, backwards = told
+    octets, first_ns, last_ns, longest, sliced, fragments, broken, backwards, _ = told
     notes: list[str] = []
     if sliced:
         notes.append(

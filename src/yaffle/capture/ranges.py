@@ -17,7 +17,7 @@ from yaffle.capture.conversations import ConversationTable
 from yaffle.capture.draft import Draft
 from yaffle.capture.headers import Ends, empty_ends
 from yaffle.capture.joined import move_on
-from yaffle.capture.one_file import BLOCK, CaptureFile, FileFacts, Reading, index_of, source_of
+from yaffle.capture.one_file import BLOCK, CaptureFile, FileFacts, Reading, Sums, index_of, source_of
 from yaffle.capture.packets import SCHEMA, Columns, SackBlocks, fill
 from yaffle.capture.pcap import PcapIndex
 from yaffle.capture.pcapng import PcapngIndex
@@ -156,7 +156,10 @@ def join_ranges(path: Path, facts: Sequence[FileFacts], pieces: Iterable[Piece],
         quotes.append(said)
         sack.append(piece.sack)
         at, blocks = at + size, blocks + piece.sack.left.size
-    source = source_of(path, path.stat().st_size, joined, columns)
+    sums = Sums()
+    if total:
+        sums.take(columns)
+    source = source_of(path, path.stat().st_size, joined, total, sums)
     return Draft(
         [source], columns, SackBlocks(*(np.concatenate(side) for side in zip(*sack, strict=True))), table.rows(),
         dict(source.names), quotes=np.concatenate(quotes),

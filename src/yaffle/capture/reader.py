@@ -77,7 +77,7 @@ class GrowingCaptures:
 
     def _draft(self, last: bool) -> Draft:
         reading = self._reading
-        sources = [file.source(reading) for file in self._files]
+        sources = [file.source() for file in self._files]
         sack = SackBlocks(
             np.concatenate([left for left, _ in reading.sack]) if reading.sack else np.empty(0, np.uint32),
             np.concatenate([right for _, right in reading.sack]) if reading.sack else np.empty(0, np.uint32),
