@@ -89,3 +89,14 @@ class Payload:
         size = min(int(packets.payload_bytes[row]), int(packets.captured_bytes[row]) - skip)
         start = int(packets.position[row]) + skip
         return source[start : start + size].tobytes() if size > 0 else b""
+
+    def heads_of(self, rows: Int64s, most: int) -> list[bytes]:
+        """What the transport payload of some packets begins with, as far as it was kept; nothing where a row is -1."""
+        packets, taken = self.packets, np.maximum(rows, 0)
+        skip = packets.payload_at[taken].astype(np.int64)
+        kept = np.minimum(packets.payload_bytes[taken], packets.captured_bytes[taken].astype(np.int64) - skip)
+        size = np.where(rows >= 0, kept.clip(0, most), 0)
+        start = packets.position[taken] + skip
+        octets = [source.data if source is not None else b"" for source in self.sources]
+        columns = zip(packets.source[taken].tolist(), start.tolist(), (start + size).tolist(), strict=True)
+        return [bytes(octets[number][begin:end]) for number, begin, end in columns]

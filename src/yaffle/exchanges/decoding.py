@@ -124,21 +124,26 @@ class _Decoder:
 
     def _spoken(self, begin: int, end: int, went: Callable[[float], None]) -> dict[int, str]:
         """The protocol of each connection that is known by its first bytes."""
-        told: dict[int, str] = {}
+        told, new = {}, []
         with_bytes = np.flatnonzero((self._first[begin:end] >= 0).any(axis=1)) + begin
-        for place, c in enumerate(with_bytes.tolist()):
-            if place % _EVERY == 0:
-                went(0.2 * place)
-            if protocol := self._protocol(c, (*self._first[c].tolist(), int(self._ports[c]))):
-                told[c] = protocol
-        return told
+        begun = zip(self._first[with_bytes].tolist(), self._ports[with_bytes].tolist(), strict=True)
+        for c, ((asked, answered), port) in zip(with_bytes.tolist(), begun, strict=True):
+            beginning = asked, answered, port
+            if self._known is not None and beginning in self._known.begun:
+                told[c] = self.begun[beginning] = self._known.begun[beginning]
+            else:
+                new.append((c, beginning))
+        for place in range(0, len(new), _EVERY):
+            went(0.2 * place)
+            some = new[place : place + _EVERY]
+            rows = np.array([beginning[:2] for _, beginning in some], np.int64)
+            heads = zip(*(self._payload.heads_of(rows[:, side], FIRST) for side in (0, 1)), strict=True)
+            for (c, beginning), (client, server) in zip(some, heads, strict=True):
+                told[c] = self._protocol(c, beginning, [client, server])
+        return {c: protocol for c, protocol in sorted(told.items()) if protocol}
 
-    def _protocol(self, c: int, beginning: tuple[int, int, int]) -> str:
-        """That of a connection by its beginning; empty where it is not known."""
-        if self._known is not None and beginning in self._known.begun:
-            self.begun[beginning] = self._known.begun[beginning]
-            return self.begun[beginning]
-        heads = [self._payload.of_packet(row)[:FIRST] if row >= 0 else b"" for row in beginning[:2]]
+    def _protocol(self, c: int, beginning: tuple[int, int, int], heads: list[bytes]) -> str:
+        """That of a connection by its beginning, and the first bytes of both sides; empty where it is not known."""
         whole = not (0 < len(heads[0]) < SHORT or 0 < len(heads[1]) < SHORT)
         if not whole:  # Cut finer than a protocol is told by.
             g = self._segments(c)

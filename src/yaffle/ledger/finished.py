@@ -2,6 +2,8 @@
 tick of the times hides, and with the look-ups that led to connections.
 """
 
+from concurrent.futures import ThreadPoolExecutor
+
 import numpy as np
 
 from yaffle.arrays import Int64s, Int64s2
@@ -46,8 +48,9 @@ def put_together(
     hidden, led = hidden_ns(capture, own), led_by_names(own, lookups, capture.conversations)
     facts, charges = ([*tables] for tables in zip(no_exchanges(), *own.exchanges, strict=True))
     own.exchanges.clear()
-    exchange = by_column(facts, room)
-    exchange_charges = by_column(charges, room)
+    with ThreadPoolExecutor(1) as beside:
+        others = beside.submit(by_column, charges, room)
+        exchange, exchange_charges = by_column(facts, room), others.result()
     connection, connection_charges = own.connection, own.connection_charges
     if again is not None:
         connection, connection_charges = again.connection, again.connection_charges
