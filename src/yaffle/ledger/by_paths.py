@@ -54,13 +54,13 @@ def account_by_paths(capture: Capture, own: OwnAccount, messages: Messages, prog
     path = path_of_connections(capture.conversations, own.flow)
     wanted = worth_observing(path, filled, needy & ~filled | (fact("held_acknowledgements") > 0))
     if (tried := sample_of_crowds(path, wanted)).size:
-        wanted &= ~idle_paths(_observed(capture, own, tried, shops[0], progress), path, floor_ns)[path]
+        wanted &= ~idle_paths(_observed(capture, own, tried, shops, progress), path, floor_ns)[path]
     of_hosts = least_of_hosts(capture.conversations, own.flow, floor_ns)
     lacking = (floor_ns < 0) & (of_hosts < NO_FLOOR) & (fact("exchanges") > 0)[:, None]
     chosen = (wanted & needy) | lacking.any(axis=1)
     if not chosen.any():
         return None
-    told = observed_states(capture, own, path, wanted, chosen, shops[0], progress)
+    told = observed_states(capture, own, path, wanted, chosen, shops, progress)
     return _again(capture, own, messages, runs_of_few(np.flatnonzero(chosen)), told, shops, progress)
 
 
@@ -99,17 +99,17 @@ def observed_states(
     path: Int64s,
     wanted: Bools,
     asking: Bools,
-    shop: Workshop | None = None,
+    shops: list[Workshop] | None = None,
     progress: Progress = go_on,
 ) -> PathStates:
     """What the connections that are wanted tell those that ask of their paths.
 
     path: of each connection (path_of_connections); wanted, asking: bool, of each connection.
     """
-    shop = shop or Workshop(int(np.diff(account_.starts).max(initial=0)), 0)
+    shops = shops or [Workshop(int(np.diff(account_.starts).max(initial=0)), 0)]
     floor_ns = _floors(account_)
     of_hosts = least_of_hosts(capture.conversations, account_.flow, floor_ns)
-    rows = _observed(capture, account_, np.flatnonzero(wanted), shop, progress)
+    rows = _observed(capture, account_, np.flatnonzero(wanted), shops, progress)
     return states(rows, path, floor_ns, of_hosts, account_.fact("first_ns"), account_.fact("last_ns"), asking)
 
 
@@ -125,16 +125,20 @@ def _doubtful(account_: OwnAccount) -> Bools:
 
 
 def _observed(
-    capture: Capture, account_: AccountedFor, connections: Int64s, shop: Workshop, progress: Progress
+    capture: Capture, account_: AccountedFor, connections: Int64s, shops: list[Workshop], progress: Progress
 ) -> Int64s2:
-    """Rows of `observe` of these connections."""
-    most = int(np.diff(account_.starts)[connections].max(initial=0))
-    out = np.empty((3 * most + 8 + _OBSERVED_ROWS, OBSERVED), np.int64)
-    parts, place = [np.empty((0, OBSERVED), np.int64)], 0
-    own = Connections(account_.starts, account_.order)
-    while place < connections.size:
-        place, used = observe(connections, own, capture.packets, capture.sack, shop.space, out, 0, place)
-        parts.append(out[:used].copy())
-        if not progress(1.0, "looking at the paths"):
-            raise Cancelled
-    return np.concatenate(parts)
+    """Rows of `observe` of these connections, in their order."""
+    own, counts = Connections(account_.starts, account_.order), np.diff(account_.starts)
+
+    def some(chosen: Int64s, shop: Workshop) -> Int64s2:
+        out = np.empty((3 * int(counts[chosen].max(initial=0)) + 8 + _OBSERVED_ROWS, OBSERVED), np.int64)
+        parts, place = [np.empty((0, OBSERVED), np.int64)], 0
+        while place < chosen.size:
+            place, used = observe(chosen, own, capture.packets, capture.sack, shop.space, out, 0, place)
+            parts.append(out[:used].copy())
+            if not progress(1.0, "looking at the paths"):
+                raise Cancelled
+        return np.concatenate(parts)
+
+    with ThreadPoolExecutor(len(shops)) as pool:
+        return np.concatenate(list(pool.map(some, np.array_split(connections, len(shops)), shops)))

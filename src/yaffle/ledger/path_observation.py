@@ -6,7 +6,7 @@ observed where one connection at least shows a queue and another has waits that 
 
 import numpy as np
 
-from yaffle.arrays import Bools, Int64s, Int64s2, Uint8s, Uint64s
+from yaffle.arrays import Array, Bools, Int64s, Int64s2, Uint8s, Uint64s
 from yaffle.capture.conversations import Rows
 from yaffle.capture.packets import Columns, SackBlocks
 from yaffle.kernels import int64, kernel, uint64
@@ -37,20 +37,27 @@ def networks(high: Uint64s, low: Uint64s, ipv6: Uint8s) -> Uint64s:
 
 def path_of_connections(flows: Rows, rows: Int64s) -> Int64s:
     """For each connection the number of its path: point, network of its client, network of its server."""
-    key = np.empty(rows.size, [("point", np.int64), ("client", np.uint64), ("server", np.uint64)])
-    key["point"] = flows.point[rows]
-    for name, high, low in (("client", flows.a_hi, flows.a_lo), ("server", flows.b_hi, flows.b_lo)):
-        key[name] = networks(high[rows], low[rows], flows.ipv6[rows])
-    return np.asarray(np.unique(key, return_inverse=True)[1])
+    client, server = (
+        networks(high[rows], low[rows], flows.ipv6[rows])
+        for high, low in ((flows.a_hi, flows.a_lo), (flows.b_hi, flows.b_lo))
+    )
+    return _numbered(flows.point[rows], client, server)
+
+
+def _numbered(*columns: Array) -> Int64s:
+    """For each row its number among all that differ, in order of the first column, then of the next ones."""
+    number = np.zeros(columns[0].size, np.int64)
+    for column in columns:
+        place = np.unique(column, return_inverse=True)[1].reshape(-1)
+        number = np.unique(number * (1 + place.max(initial=0)) + place, return_inverse=True)[1].reshape(-1)
+    return number
 
 
 def least_of_hosts(flows: Rows, rows: Int64s, floor_ns: Int64s2) -> Int64s2:
     """(connections, 2): the least round trip from the point to the client, to the server; NO_FLOOR without any."""
     found = np.full(floor_ns.shape, NO_FLOOR)
     for side, (high, low) in enumerate(((flows.a_hi, flows.a_lo), (flows.b_hi, flows.b_lo))):
-        key = np.empty(rows.size, [("point", np.int64), ("high", np.uint64), ("low", np.uint64)])
-        key["point"], key["high"], key["low"] = flows.point[rows], high[rows], low[rows]
-        host = np.unique(key, return_inverse=True)[1]
+        host = _numbered(flows.point[rows], high[rows], low[rows])
         least = np.full(int(host.max(initial=-1)) + 1, NO_FLOOR)
         known = floor_ns[:, side] >= 0
         np.minimum.at(least, host[known], floor_ns[known, side])
