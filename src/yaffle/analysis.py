@@ -320,17 +320,8 @@ def analyse_capture(
     tell, which costs more the more there are. room: where large columns are put; where that is not in memory, packets
     are laid part by part. workforce: who does most of it. Raises YaffleError or Cancelled.
     """
-
-    step(progress, 0.5, "putting connections together")
     room = room or Room()
-    capture = without_clock_steps(capture, room)
-    if room.spilled:
-        capture = laid_by_part(capture, room, lambda _share, words: progress(0.5, words))
-    capture, arranged = arrange(capture, room)
-    payload = Payload(capture)
-    passed = find_path(capture, payload, lambda _share, words: progress(0.5, words))
-    capture, passed = with_clocks_right(capture.noting(payload.notes), passed, room)
-    payload = payload.with_packets(capture.packets)
+    capture, arranged, payload, passed = _put_in_order(capture, room, progress)
     if keep and capture.revised:
         former, keep = None, False  # What the next packets will say of clocks and copies would change all rows.
     step(progress, 0.5, "decoding requests")
@@ -393,6 +384,19 @@ def analyse_capture(
         provisional=provisional,
     )
     return analysis, found
+
+
+def _put_in_order(capture: Capture, room: Room, progress: Progress) -> tuple[Capture, Arrangement, Payload, PointsPath]:
+    """Packets by connections, with clocks set right; their bytes, and what several points saw. Raises Cancelled."""
+    step(progress, 0.5, "putting connections together")
+    capture = without_clock_steps(capture, room)
+    if room.spilled:
+        capture = laid_by_part(capture, room, lambda _share, words: progress(0.5, words))
+    capture, arranged = arrange(capture, room)
+    payload = Payload(capture)
+    passed = find_path(capture, payload, lambda _share, words: progress(0.5, words))
+    capture, passed = with_clocks_right(capture.noting(payload.notes), passed, room)
+    return capture, arranged, payload.with_packets(capture.packets), passed
 
 
 class _BesideConnections(NamedTuple):
