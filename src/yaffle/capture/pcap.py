@@ -6,6 +6,7 @@ Source: draft-ietf-opsawg-pcap. Both byte orders, microseconds and nanoseconds.
 from struct import Struct
 
 from yaffle.arrays import Uint8s
+from yaffle.capture.ahead import ask_ahead
 from yaffle.capture.byte_source import Bytes
 from yaffle.capture.octets import word, word_from_low
 from yaffle.capture.records import (
@@ -18,7 +19,6 @@ from yaffle.capture.records import (
     Container,
     Interface,
     Records,
-    ask_ahead,
 )
 from yaffle.errors import FormatError, TruncatedError
 from yaffle.kernels import helper, kernel
@@ -101,7 +101,7 @@ class PcapIndex:
         """Records of the window from `at`: their number, where it stopped, the status."""
         count, at, status = _index(window, at, self._swap, self._unit_ns, out)
         if status == BROKEN:
-            found = int(u32.py_func(window, at + 8, self._swap))
+            found = int.from_bytes(window[at + 8 : at + 12].tobytes(), "little" if self._swap else "big")
             self.container.broken_at = offset + at
             self.container.notes.append(
                 f"byte {offset + at + 8}: captured length is {found}, not believed: what follows is not read ({RULE})"

@@ -9,6 +9,7 @@ from struct import Struct
 import numpy as np
 
 from yaffle.arrays import Int64s, Uint8s, Uint64s
+from yaffle.capture.ahead import ask_ahead
 from yaffle.capture.byte_source import LARGEST_WINDOW, Bytes
 from yaffle.capture.pcap import u32
 from yaffle.capture.records import (
@@ -22,7 +23,6 @@ from yaffle.capture.records import (
     Container,
     Interface,
     Records,
-    ask_ahead,
 )
 from yaffle.errors import FormatError
 from yaffle.kernels import int64, kernel, uint64
@@ -207,6 +207,10 @@ class PcapngIndex:
         self.container.notes.append(f"byte {at}: {what} contradicts itself: what follows is not read ({RULE})")
         return -1
 
+    def _number(self, window: Bytes, at: int) -> int:
+        """`u32` outside of kernels."""
+        return int.from_bytes(window[at : at + 4].tobytes(), "little" if self._swap else "big")
+
     def _other_block(self, window: Bytes, at: int, offset: int) -> int:
         """Takes one block that is not a packet. Returns its length, 0 if it is not all there, -1 if it is broken."""
         left = window.size - at
@@ -217,12 +221,12 @@ class PcapngIndex:
             if order not in (b"\x1a\x2b\x3c\x4d", b"\x4d\x3c\x2b\x1a"):
                 return self._break(offset + at + 8, "byte order of a section")
             self._swap = order == b"\x4d\x3c\x2b\x1a"
-        length = int(u32.py_func(window, at + 4, self._swap))
+        length = self._number(window, at + 4)
         if length < 12 or length % 4 or length > LARGEST_WINDOW:
             return self._break(offset + at + 4, f"block length {length}")
         if left < length:
             return 0
-        kind = u32.py_func(window, at, self._swap)
+        kind = self._number(window, at)
         body = window[at + 8 : at + length - 4].tobytes()
         if kind == SECTION:
             self._first_interface = len(self.container.interfaces)

@@ -4,10 +4,10 @@ Gives exactly what headers.decode gives (a test compares them); everything else 
 """
 
 from yaffle.arrays import Bools, Int64s, Uint8s
+from yaffle.capture.ahead import CACHE_LINE
 from yaffle.capture.headers import Ends
 from yaffle.capture.octets import half, word
 from yaffle.capture.packets import MARK_DONT_FRAGMENT, MARK_SLICED, MARK_TIMESTAMPS, Columns
-from yaffle.capture.records import CACHE_LINE
 from yaffle.kernels import int64, kernel
 from yaffle.prefetch import prefetch
 

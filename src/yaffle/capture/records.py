@@ -5,16 +5,12 @@ from typing import NamedTuple
 
 import numpy as np
 
-from yaffle.arrays import Int64s, Uint8s, staggered
-from yaffle.kernels import helper
-from yaffle.prefetch import prefetch
+from yaffle.arrays import Int64s, staggered
 
 LARGEST_PACKET = 1 << 24  # Larger captured lengths are taken for damage, not believed.
 
 # Records that follow one another from where one is taken to begin; fewer at the end of what is looked at.
 CHAIN, LEAST_CHAIN = 40, 8
-
-_AHEAD, CACHE_LINE = 8, 64
 
 # status of an index kernel
 NEED_MORE, FULL, BROKEN, OTHER_BLOCK = 0, 1, 2, 3
@@ -28,14 +24,6 @@ class Records(NamedTuple):
     captured: Int64s
     wire: Int64s
     link: Int64s
-
-
-@helper
-def ask_ahead(buf: Uint8s, at: int, length: int) -> None:
-    """Asks for the first bytes of the record that begins here after some others, if all are as long as the last one."""
-    ahead = at + _AHEAD * length
-    prefetch(buf, ahead)
-    prefetch(buf, ahead + CACHE_LINE)
 
 
 def empty_records(capacity: int) -> Records:

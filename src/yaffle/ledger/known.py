@@ -8,7 +8,6 @@ import numpy as np
 
 from yaffle.arrays import Bools, Int64s, Int64s2, Uint8s
 from yaffle.exchanges.messages import Messages
-from yaffle.kernels import kernel
 from yaffle.ledger.account import EXCHANGE_FIELDS
 from yaffle.ledger.accounts import Exchanges, OwnAccount, no_exchanges, whole
 
@@ -82,16 +81,6 @@ def _laid(anew: Exchanges, before: Exchanges, changed: Bools) -> Exchanges:
     tables = []
     for one, other in zip(anew, before, strict=True):
         table = np.empty((one.shape[1], whose.size), np.int64)
-        _lay(table, fresh, one.T, kept_at, other.T, kept)
+        table[:, fresh], table[:, kept_at] = one.T, other.T[:, kept]
         tables.append(table.T)
     return Exchanges(*tables)
-
-
-@kernel
-def _lay(table: Int64s2, to: Int64s, anew: Int64s2, also_to: Int64s, before: Int64s2, kept: Int64s) -> None:
-    """Puts all exchanges of one table and some of another one where they belong. A row a column of them."""
-    for column in range(table.shape[0]):
-        for k in range(to.size):
-            table[column, to[k]] = anew[column, k]
-        for k in range(kept.size):
-            table[column, also_to[k]] = before[column, kept[k]]
