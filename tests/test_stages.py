@@ -2,6 +2,8 @@
 
 import gzip
 import hashlib
+import threading
+import time
 from dataclasses import fields, is_dataclass
 from pathlib import Path
 from struct import pack_into, unpack_from
@@ -11,6 +13,7 @@ import pytest
 
 from yaffle import analysis as analysis_module
 from yaffle.analysis import analyse
+from yaffle.errors import Cancelled, YaffleError
 from yaffle.following import Followed
 from yaffle.workforce import Workforce
 
@@ -25,6 +28,7 @@ GROUPS = {
     "losses at two points": sorted((DATA / "path").glob("tail-loss-*.pcap.gz")),
     "tiers": sorted((DATA / "tiers").glob("*.pcap.gz"))[:1],
     "services": sorted((DATA / "services").glob("*.pcap.gz"))[:3],
+    "names": [DATA / "services" / "web-pages.pcap.gz"],
     "flow records": sorted((DATA / "flows").glob("*.pcap.gz"))[:1],
 }
 
@@ -112,3 +116,53 @@ def test_a_look_leaves_what_the_one_before_it_found(tmp_path, monkeypatch):
         watcher.given += [("analysis", array, digest(array)) for array in arrays_in(found, set())]
     followed.close()
     assert watcher.written_to() == []
+
+
+class FailingWorkforce(Workforce):
+    """Loses its workers, as soon as the work beside has begun."""
+
+    def account(self, *_, **__):
+        raise YaffleError("the scheduler was lost")
+
+
+def test_what_is_looked_for_beside_ends_where_the_account_fails(monkeypatch):
+    ended = []
+
+    def endless(capture, payload, progress):
+        while progress(0.5, "counting cycles"):
+            time.sleep(0.001)
+        ended.append(True)
+        raise Cancelled
+
+    monkeypatch.setattr(analysis_module, "_beside_connections", endless)
+    with pytest.raises(YaffleError, match="the scheduler was lost"):
+        analyse(GROUPS["names"], workforce=FailingWorkforce())
+    assert ended == [True]
+
+
+def test_what_takes_longer_than_the_account_is_said(monkeypatch):
+    look_beside, said, accounted = analysis_module._beside_connections, [], threading.Event()
+
+    def late(capture, payload, progress):
+        progress(0.5, "hidden behind the account")
+        assert accounted.wait(30)
+        progress(0.5, "counting cycles")
+        return look_beside(capture, payload, progress)
+
+    def watch(share, words):
+        said.append((share, words))
+        return True
+
+    end = analysis_module._Both.__exit__
+
+    def ended(both, *told):
+        end(both, *told)
+        accounted.set()
+
+    monkeypatch.setattr(analysis_module, "_beside_connections", late)
+    monkeypatch.setattr(analysis_module._Both, "__exit__", ended)
+    analyse(GROUPS["names"], watch)
+    assert "counting cycles" in [words for _, words in said]
+    assert "hidden behind the account" not in [words for _, words in said]
+    shares = [share for share, _ in said]
+    assert shares == sorted(shares)

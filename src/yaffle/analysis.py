@@ -6,7 +6,7 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING, NamedTuple, Self
 
 import numpy as np
 
@@ -328,15 +328,11 @@ def analyse_capture(
     known = None
     if former is not None and (changed := _changed_connections(former, capture, arranged)) is not None:
         known = KnownAccount(changed, former.messages, former.account)
-    told = [(0.5, "decoding requests")]
-
-    def far(share: float, words: str) -> bool:
-        told[0] = 0.5 + 0.4 * share, words
-        return progress(*told[0])
-
+    both = _Both(progress)
     with ThreadPoolExecutor(1) as beside:  # Connections are told by Python first, which leaves a core free.
-        others = beside.submit(_beside_connections, capture, payload, lambda _share, _words: progress(*told[0]))
-        messages, own = (workforce or Workforce()).account(capture, arranged, payload, far, room, known)
+        others = beside.submit(_beside_connections, capture, payload, both.beside)
+        with both:
+            messages, own = (workforce or Workforce()).account(capture, arranged, payload, both.first, room, known)
         held = others.result()
     capture = capture.with_columns(kind=own.kind)
     anew = arranged.flow.size if known is None else int(known.changed.sum())
@@ -397,6 +393,33 @@ def _put_in_order(capture: Capture, room: Room, progress: Progress) -> tuple[Cap
     passed = find_path(capture, payload, lambda _share, words: progress(0.5, words))
     capture, passed = with_clocks_right(capture.noting(payload.notes), passed, room)
     return capture, arranged, payload.with_packets(capture.packets), passed
+
+
+class _Both:
+    """The progress of two works at once, used in a `with` block around the first: what that tells is shown while it
+    lasts, then what the other one tells, which is to end where the first one failed.
+    """
+
+    _DONE = 0.9
+
+    def __init__(self, progress: Progress) -> None:
+        self._progress, self._failed = progress, False
+        self._told: tuple[float, str] | None = 0.5, "decoding requests"
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, kind: type[BaseException] | None, *_: object) -> None:
+        self._failed, self._told = kind is not None, None
+
+    def first(self, share: float, words: str) -> bool:
+        """How far the first one is."""
+        told = self._told = 0.5 + (self._DONE - 0.5) * share, words
+        return self._progress(*told)
+
+    def beside(self, _share: float, words: str) -> bool:
+        """How far the other one is."""
+        return not self._failed and self._progress(*(self._told or (self._DONE, words)))
 
 
 class _BesideConnections(NamedTuple):

@@ -44,7 +44,7 @@ def test_what_is_written_down_is_what_holds(seed, most):
     weighing, learnt, walk = walking(seed, most=most)
     host = weighing.host
     for _ in range(4):
-        sweep(host, learnt, walk.state, weighing.open, 0.6, 6, walk.weights, weighing.shares, walk.room)
+        sweep(host, learnt, walk.state, weighing.open, 0.6, linking._TRIES, walk.weights, weighing.shares, walk.room)
         for front in np.unique(host.owners["front"])[::3].tolist():
             with as_python():
                 calls, wanted = scores_of(host, learnt, walk.state, front)
@@ -74,7 +74,7 @@ def test_a_requests_calls_stay_one_list_in_order(seed):
     weighing, learnt, walk = walking(seed, pooled=True)
     host, state = weighing.host, walk.state
     for _ in range(5):
-        sweep(host, learnt, state, weighing.open, 1.0, 6, walk.weights, weighing.shares, walk.room)
+        sweep(host, learnt, state, weighing.open, 1.0, linking._TRIES, walk.weights, weighing.shares, walk.room)
     seen = []
     for front in range(host.fronts.size):
         n, before = state.fronts["head"][front], -1

@@ -76,7 +76,7 @@ def join_continued(capture: Draft, keys: Uint64s) -> None:
         return
     number = np.full(count, -1, np.int32)
     number[kept] = np.arange(kept.size, dtype=np.int32)
-    capture.own("flow", "head", "direction")
+    capture.own("flow", *(("head", "direction") if swap.any() else ()))
     renumber(capture.packets, number[target], swap)
     capture.conversations = Rows._make(column[kept] for column in flows)
 
