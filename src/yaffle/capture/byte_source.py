@@ -5,12 +5,14 @@ with the rest of the last one.
 """
 
 import gzip
+import mmap
 import os
 from pathlib import Path
 from typing import IO, Any, cast
 
 import numpy as np
 
+from yaffle.arrays import Uint8s
 from yaffle.errors import YaffleError
 from yaffle.room import mapped_file
 
@@ -54,9 +56,21 @@ class ByteSource:
             self._packed = decompressed(path)
         except OSError as error:
             raise YaffleError(f"{path}: {error.strerror or error}") from error
+        self._mapped: Uint8s | None = None
+        self._given = 0  # bytes that are not asked for again
         self.compressed = self._packed is not None
         self.note = ""
         self.done_bytes = 0  # of file_bytes, for progress
+
+    def give_back(self, before: int) -> None:
+        """What lies before a byte is not asked for again. To unmap a large file at once takes long, and all threads
+        that want memory meanwhile wait for it.
+        """
+        before -= before % mmap.PAGESIZE
+        if self._mapped is not None and before > self._given:
+            mapping: mmap.mmap = self._mapped._mmap  # type: ignore[attr-defined]  # noqa: SLF001  As in `mapped_file`.
+            mapping.madvise(mmap.MADV_DONTNEED, self._given, before - self._given)
+            self._given = before
 
     def windows(self, begin: int = 0) -> Any:
         """Yields (offset, bytes, last); `send` the number of bytes used up. From a byte on, where nothing is packed."""
@@ -65,16 +79,16 @@ class ByteSource:
     def _mapped_windows(self, begin: int) -> Any:
         if self.file_bytes <= begin:
             return
-        mapped = mapped_file(self.path)
+        self._mapped = mapped_file(self.path)
         at, size = begin, WINDOW
         self.done_bytes = begin
         while True:
             # A file cut short while it is mapped would kill the process at the first touch behind its end.
-            end = min(len(mapped), os.fstat(self._raw.fileno()).st_size)
-            if end < len(mapped) and not self.note:
+            end = min(len(self._mapped), os.fstat(self._raw.fileno()).st_size)
+            if end < len(self._mapped) and not self.note:
                 self.note = f"the file was cut to {end} bytes while it was read"
             stop = min(end, at + size)
-            used = yield at, np.asarray(mapped[at:stop]), stop == end
+            used = yield at, np.asarray(self._mapped[at:stop]), stop == end
             if stop == end and (used == 0 or at + used >= end):
                 return
             size = WINDOW if used else size * 2  # A record larger than the window: look further.
@@ -119,6 +133,7 @@ class ByteSource:
     def close(self) -> None:
         """Closes the files; a mapped window may live on."""
         self._raw.close()
+        self._mapped = None
         if self._packed:
             self._packed.close()
 

@@ -1,9 +1,11 @@
 """One capture file, read as far as it goes into columns that several files share."""
 
 from collections import deque
-from concurrent.futures import Future, ThreadPoolExecutor
+from collections.abc import Callable, Generator
+from concurrent.futures import Future, ThreadPoolExecutor, wait
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import NamedTuple
 
 import numpy as np
 
@@ -27,6 +29,8 @@ from yaffle.room import Room
 
 BLOCK = 1 << 14  # Packets a round: their columns stay in the cache from one step to the next.
 _IN_HAND = 3  # Blocks under way at once: one is decoded while another is given its conversations.
+_FAR_APART = 512  # bytes from packet to packet
+_WALKED = _IN_HAND + 1  # Beside them, the one whose records are walked.
 
 IPFIX_FILE = "ipfix"
 
@@ -48,6 +52,22 @@ def index_of(head: Bytes) -> PcapIndex | PcapngIndex:
     )
 
 
+class Block(NamedTuple):
+    """Records of a file that follow one another, and the bytes they are in."""
+
+    window: Bytes
+    offset: int  # of the window in the file
+    records: Records
+    link_types: Int64s  # of the interfaces that are known by then
+    read_bytes: int  # of the file, for progress
+
+    @property
+    def far_apart(self) -> bool:
+        """Whether its packets lie so far apart that what was walked over is not in the cache when it is decoded."""
+        position = self.records.position
+        return int(position[-1] - position[0]) > _FAR_APART * position.size
+
+
 class Reading:
     """State of one reading of several files."""
 
@@ -57,15 +77,15 @@ class Reading:
         self.sack: list[tuple[Array, Array]] = []
         self.sack_count = 0
         self.progress, self.total_bytes, self.done_bytes = progress, max(1, total_bytes), 0
-        self._records = [empty_records(BLOCK) for _ in range(_IN_HAND)]
+        self._records = [empty_records(BLOCK) for _ in range(_WALKED)]
         self.rest = np.empty(BLOCK, np.int64)
         self.packet_room, self.quote_room = empty_packet(), empty_quotes(BLOCK)
         self.quotes: list[Array] = []
         self.ends = [empty_ends(BLOCK) for _ in range(_IN_HAND)]
         self.left, self.right = np.empty(4 * BLOCK, np.uint32), np.empty(4 * BLOCK, np.uint32)
-        self._assigner = ThreadPoolExecutor(1)
+        self._walker, self._assigner = ThreadPoolExecutor(1), ThreadPoolExecutor(1)
         self._under_way: deque[Future[None]] = deque()
-        self._blocks = 0
+        self._walked = self._blocks = 0
 
     def room_for(self, rows: int, read: int, size: int, *, grows: bool) -> None:
         """Room for more rows, from the share of the bytes read so far; for twice as many in a file that grows."""
@@ -75,20 +95,32 @@ class Reading:
             guess = int(needed * max(1.0, (size / max(1, read))) * 1.1) if read > 1 << 20 else needed * 2
             self.table.reserve(max(needed * (2 if grows else 1), min(guess, needed * 1024)))
 
-    @property
     def records(self) -> Records:
-        """Room for those of the block that comes next."""
-        return self._records[self._blocks % _IN_HAND]
+        """Room for those of the block that comes next, if the one before it holds any."""
+        return self._records[self._walked % _WALKED]
 
-    def take(
-        self, window: Bytes, offset: int, count: int, source: int, links: int, link_types: Int64s, sums: "Sums"
-    ) -> None:
-        """Decodes the first `count` records of the block and adds them to the table, and to the sums of their file.
+    def work(self, blocks: Generator[Block], take: Callable[[Block], None]) -> None:
+        """Has all blocks taken. Where packets lie far apart each is walked while the one before it is decoded."""
+        block, ahead = next(blocks, None), None
+        try:
+            while block is not None:
+                self._walked += 1
+                ahead = self._walker.submit(next, blocks, None) if block.far_apart else None
+                take(block)
+                block = ahead.result() if ahead else next(blocks, None)
+        finally:
+            block = None
+            if ahead:
+                wait([ahead])  # What it reads from is closed by who called.
+            blocks.close()
+
+    def take(self, block: Block, source: int, links: int, sums: "Sums") -> None:
+        """Decodes the records of the block and adds them to the table, and to the sums of their file.
         links: interfaces of the files before.
         """
-        start = self.table.size
+        start, window, records, link_types = self.table.size, block.window, block.records, block.link_types
+        count = records.time_ns.size
         out = self.table.window(start, start + count)
-        records = Records._make(column[:count] for column in self.records)
         out.captured_bytes[:] = records.captured
         out.wire_bytes[:] = records.wire
         out.link[:] = records.link
@@ -119,15 +151,13 @@ class Reading:
             self.sack.append((self.left[:blocks].copy(), self.right[:blocks].copy()))
             self.sack_count += blocks
         points = np.arange(links, links + link_types.size, dtype=np.int64)
-        self._under_way.append(self._assigner.submit(self._follow, out, records, offset, source, ends, points, sums))
+        self._under_way.append(self._assigner.submit(self._follow, out, block, source, ends, points, sums))
         self.table.size += count
 
-    def _follow(
-        self, out: Columns, records: Records, offset: int, source: int, ends: Ends, points: Int64s, sums: "Sums"
-    ) -> None:
+    def _follow(self, out: Columns, block: Block, source: int, ends: Ends, points: Int64s, sums: "Sums") -> None:
         """What else is told of the packets of a block, beside the decoding of what follows."""
-        out.time_ns[:] = records.time_ns
-        np.add(records.position, offset, out=out.position)
+        out.time_ns[:] = block.records.time_ns
+        np.add(block.records.position, block.offset, out=out.position)
         out.source[:] = source
         self.decoded(out, ends, points)
         sums.take(out)
@@ -142,7 +172,8 @@ class Reading:
             self._under_way.popleft().result()
 
     def close(self) -> None:
-        """Ends the second thread."""
+        """Ends the other threads."""
+        self._walker.shutdown(cancel_futures=True)
         self._assigner.shutdown(cancel_futures=True)
 
 
@@ -195,6 +226,19 @@ class CaptureFile:
             data.close()
 
     def _read(self, reading: Reading, data: ByteSource, beginning: bool, stop: int | None) -> None:
+        def take(block: Block) -> None:
+            rows = block.records.time_ns.size
+            reading.room_for(rows, block.read_bytes, data.file_bytes, grows=self._rows is not None)
+            reading.take(block, self._number, self._links, self._sums)
+            data.give_back(block.offset)
+            done = reading.done_bytes + min(data.file_bytes, block.read_bytes)
+            if not reading.progress(min(done / reading.total_bytes, 1.0), f"reading {self.path.name}"):
+                raise Cancelled
+
+        reading.work(self._blocks(reading, data, beginning, stop), take)
+
+    def _blocks(self, reading: Reading, data: ByteSource, beginning: bool, stop: int | None) -> Generator[Block]:
+        """Walks the records that have not been read yet, block by block."""
         windows = data.windows(self._at)
         try:
             offset, window, last = next(windows)
@@ -212,8 +256,17 @@ class CaptureFile:
                     return
                 self._index = index_of(window)
                 at = self._index.header_bytes
-            at, status = self._take_window(reading, data, window, offset, at, beginning)
-            self._at = offset + at
+            status = FULL
+            while status == FULL:
+                records = reading.records()
+                count, at, status = self._index.index(window, at, offset, records)
+                self._at = offset + at
+                if count:
+                    types = np.array([face.link_type for face in self._index.container.interfaces], np.int64)
+                    records = Records._make(column[:count] for column in records)
+                    yield Block(window, offset, records, types, data.done_bytes + (0 if data.compressed else at))
+                if beginning:
+                    break
             if beginning or status == BROKEN or (last and status == NEED_MORE):
                 self._tail = window.size - at if status == NEED_MORE else 0
                 return
@@ -222,28 +275,6 @@ class CaptureFile:
             except StopIteration:
                 self._tail = 0 if last else window.size - at
                 return
-
-    def _take_window(
-        self, reading: Reading, data: ByteSource, window: Bytes, offset: int, at: int, beginning: bool
-    ) -> tuple[int, int]:
-        """Where the records of a window end that are all there, and why."""
-        assert self._index is not None
-        status = FULL
-        while status == FULL:
-            count, at, status = self._index.index(window, at, offset, reading.records)
-            faces = self._index.container.interfaces
-            if count:
-                reading.room_for(count, data.done_bytes + at, data.file_bytes, grows=self._rows is not None)
-                types = np.array([f.link_type for f in faces], np.int64)
-                reading.take(window, offset, count, self._number, self._links, types, self._sums)
-            share = (
-                reading.done_bytes + min(data.file_bytes, data.done_bytes + (0 if data.compressed else at))
-            ) / reading.total_bytes
-            if not reading.progress(min(share, 1.0), f"reading {self.path.name}"):
-                raise Cancelled
-            if beginning and count:
-                break
-        return at, status
 
     def source(self) -> Source:
         """What is known of it."""
