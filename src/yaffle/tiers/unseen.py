@@ -10,7 +10,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from yaffle.arrays import Float64s, Int64s
+from yaffle.arrays import Float64s, Float64s2, Int64s, Int64s2
 from yaffle.kernels import int64, kernel
 
 _LEAST_CALLS = 30
@@ -37,6 +37,16 @@ def _gained(begin: Int64s, end: Int64s, moments: Int64s, steps: Int64s, out: Flo
             while ended < end.size and end[ended] < moments[k] + step:
                 ended += 1
             out[k] += weight * (began - ended)
+
+
+@kernel
+def _gained_by_each(
+    begin: Int64s, end: Int64s, bounds: Int64s, which: Int64s, moments: Int64s, steps: Int64s2, out: Float64s2
+) -> None:
+    """`_gained` of several servers, those numbered in `which`; bounds: where the requests of each begin."""
+    for row in range(which.size):
+        low, high = bounds[which[row]], bounds[which[row] + 1]
+        _gained(begin[low:high], end[low:high], moments, steps[which[row]], out[row])
 
 
 class UnseenLeg(NamedTuple):
@@ -70,29 +80,39 @@ class UnseenServer(NamedTuple):
 
 
 class _Spans(NamedTuple):
-    """Requests of one server or several: when they came and were answered, each in order; how long one takes."""
+    """Requests of several servers, one after another: when they came and were answered, each in order."""
 
     begin: Int64s
     end: Int64s
-    usual_ns: float
+    bounds: Int64s  # where those of each begin, and where the last ones end
+    steps: Int64s2  # (servers, shifts): by which moments are shifted that are compared
 
     @classmethod
-    def of(cls, handed: Int64s, told: Int64s) -> "_Spans":
-        return cls(np.sort(handed), np.sort(told), float(np.median(told - handed)))
+    def of(cls, handed: Int64s, told: Int64s, each: list[Int64s]) -> "_Spans":
+        """each: the rows of each server."""
+        shifts = np.array(_SHIFTS)
+        usual = [1.37 * float(np.median(told[rows] - handed[rows])) for rows in each]
+        return cls(
+            np.concatenate([np.sort(handed[rows]) for rows in each]),
+            np.concatenate([np.sort(told[rows]) for rows in each]),
+            np.cumsum([0, *(rows.size for rows in each)]),
+            np.array([(shifts * max(1.0, one)).astype(np.int64) for one in usual]),
+        )
 
     def under_way(self, moment: Int64s) -> Int64s:
-        """How many there are at each moment."""
+        """How many of the only server there are at each moment."""
         return np.asarray(np.searchsorted(self.begin, moment, "right") - np.searchsorted(self.end, moment, "left"))
 
-    def excess(self, moment: Int64s) -> float:
-        """How many more are under way at some moments, in order, than a little earlier or later, in standard errors."""
-        gained = np.empty(moment.size)
-        steps = (np.array(_SHIFTS) * max(1.0, 1.37 * self.usual_ns)).astype(np.int64)
-        _gained(self.begin, self.end, moment, steps, gained)
-        return float(gained.mean() / (gained.std() / np.sqrt(gained.size) + 1e-9))
+    def excess(self, which: Int64s, moment: Int64s) -> Float64s:
+        """How many more of some servers are under way at moments, in order, than a little earlier or later, in standard
+        errors.
+        """
+        gained = np.empty((which.size, moment.size))
+        _gained_by_each(self.begin, self.end, self.bounds, which, moment, self.steps, gained)
+        return np.asarray(gained.mean(axis=1) / (gained.std(axis=1) / np.sqrt(moment.size) + 1e-9))
 
     def hold(self, sent: Int64s, arrived: Int64s) -> float:
-        """The share of calls at whose beginning and end one is under way."""
+        """The share of calls at whose beginning and end one of the only server is under way."""
         return float(((self.under_way(sent) > 0) & (self.under_way(arrived) > 0)).mean())
 
 
@@ -123,20 +143,22 @@ def unseen_legs(
     """Hosts that must work for others that are seen, each with these. Columns of hops, as of `Hops`; handed and told:
     when a request reached its server and when its answer began.
     """
-    found, spans = [], {}
-    for host, able in candidates(client, server).items():
+    able_by_host = candidates(client, server)
+    if not able_by_host:
+        return []
+    numbers = np.array(sorted({front for able in able_by_host.values() for front in able}))
+    spans = _Spans.of(handed, told, [np.flatnonzero(server == front) for front in numbers])
+    found = []
+    for host, able in able_by_host.items():
         mine = np.flatnonzero(client == host)
         some = mine[:: max(1, mine.size // _MOST_CALLS)]
         some = some[np.argsort(sent[some], kind="stable")]
-        for front in able:
-            if front not in spans:
-                spans[front] = _Spans.of(handed[server == front], told[server == front])
-        fronts = tuple(front for front in able if spans[front].excess(sent[some]) > _SIGMAS)
+        excess = spans.excess(np.searchsorted(numbers, able), sent[some])
+        fronts = tuple(front for front, more in zip(able, excess.tolist(), strict=True) if more > _SIGMAS)
         if not fronts:
             continue
-        own = np.isin(server, fronts)
-        together = _Spans.of(handed[own], told[own])
+        together = _Spans.of(handed, told, [np.flatnonzero(np.isin(server, fronts))])
         inside = together.hold(sent[some], arrived[some])
-        if inside >= _INSIDE and together.excess(sent[some]) > _SIGMAS_TOGETHER:
+        if inside >= _INSIDE and together.excess(np.zeros(1, np.int64), sent[some])[0] > _SIGMAS_TOGETHER:
             found.append(UnseenLeg(host, fronts, int(mine.size), inside))
     return found
