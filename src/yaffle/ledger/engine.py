@@ -1,5 +1,6 @@
 """Runs the account over all TCP connections of a capture, on both cores, with progress."""
 
+import itertools
 from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
@@ -21,6 +22,8 @@ from yaffle.room import Room
 _EXCHANGE_ROOM = 65_536  # Rows to begin with; grows as needed.
 _AT_ONCE = 64  # Connections accounted for again in one call.
 _PACKETS_A_STEP = 100_000  # Connections are worked on in steps of about this many packets, so that stopping is quick.
+_STEPS = 40  # at least, where there are packets enough: so that no thread waits long for the other one at the end
+_LEAST_STEP = 5_000  # packets
 
 
 class Workshop:
@@ -53,7 +56,7 @@ def own_accounts(
     room = room or Room()
     connection, charges = np.zeros((count, WIDTH), np.int64), np.zeros((count, CHARGES), np.int64)
     kind = room.zeros(capture.packets.flow.size, np.uint8)
-    steps = runs_of(starts, _PACKETS_A_STEP)
+    steps = runs_of(starts, min(_PACKETS_A_STEP, max(_LEAST_STEP, arranged.order.size // _STEPS)))
     if known is not None:
         take_over(known, connection, charges, kind)
         steps = runs_of_few(np.flatnonzero(known.changed))
@@ -61,11 +64,15 @@ def own_accounts(
     paths = no_states(count)
     exchanges = [no_exchanges()] * len(steps)
     shops = workshops(arranged, messages, min(threads, max(1, len(steps))))
-    done, total = [0], max(1, sum(int(starts[last] - starts[first]) for first, last in steps))
+    claims, done, total = (
+        itertools.count(),
+        [0],
+        max(1, sum(int(starts[last] - starts[first]) for first, last in steps)),
+    )
 
     def work(thread: int) -> None:
         shop = shops[thread]
-        for step in range(thread, len(steps), len(shops)):
+        while (step := next(claims)) < len(steps):
             used = account_range(
                 packets, capture.sack, arranged, messages, shop, steps[step], paths, connection, charges
             )  # fmt: skip
