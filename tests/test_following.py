@@ -13,7 +13,8 @@ from tests.frames import C, S, ether, udp
 from tests.tiers.truth import DATA
 from yaffle import analysis as analysis_module
 from yaffle.analysis import analyse
-from yaffle.capture.packets import MARK_FROM_B
+from yaffle.capture import one_file
+from yaffle.capture.packets import MARK_FROM_B, PacketTable
 from yaffle.capture.reader import GrowingCaptures
 from yaffle.errors import Cancelled, YaffleError
 from yaffle.exchanges import decoding
@@ -271,8 +272,19 @@ def set_back(capture, _room):
     return replace(capture.with_columns(time_ns=capture.packets.time_ns - 10**9), revised=True)
 
 
-def test_room_for_a_file_that_grows_is_for_some_times_what_is_there(tmp_path):
+@pytest.mark.parametrize("far", [False, True], ids=["no room ahead", "room ahead"])
+def test_room_for_a_file_that_grows_is_far_ahead_or_some_times_what_is_there(tmp_path, monkeypatch, far):
     """Not for what the share of its new bytes among all would tell."""
+    reserve, ahead = PacketTable.reserve, one_file._FAR_AHEAD
+
+    def without_room(table, capacity):
+        if capacity >= ahead:
+            raise MemoryError
+        reserve(table, capacity)
+
+    if not far:
+        monkeypatch.setattr(PacketTable, "reserve", without_room)
+    places = []
     target, small = tmp_path / "growing.pcap", 24
     octets = gzip.decompress(LOSSY.read_bytes())
     target.write_bytes(octets[:small])
@@ -283,5 +295,10 @@ def test_room_for_a_file_that_grows_is_for_some_times_what_is_there(tmp_path):
             file.flush()
             captures.draft(go_on)
             table = captures._reading.table
-            assert 0 < table.size <= table.capacity <= 3 * table.size
+            places.append(table.columns().head.ctypes.data)
+            if far and len(places) > 1:
+                assert table.capacity == ahead
+            else:
+                assert 0 < table.size <= table.capacity <= 3 * table.size
     captures.close()
+    assert not far or len({*places[1:]}) == 1  # What was read is not copied again.

@@ -15,10 +15,10 @@ from yaffle.capture.packets import SCHEMA, Columns, SackBlocks
 from yaffle.capture.payload import Payload
 from yaffle.exchanges.decoding import decode_messages
 from yaffle.exchanges.messages import Messages, join_messages
-from yaffle.ledger.account import CHARGES, EXCHANGE_FIELDS, WIDTH
 from yaffle.ledger.accounts import Exchanges, OwnAccount, by_column
 from yaffle.ledger.arrangement import Arrangement
 from yaffle.ledger.engine import own_accounts
+from yaffle.ledger.fields import CHARGES, EXCHANGE_FIELDS, WIDTH
 from yaffle.progress import Progress, go_on
 from yaffle.room import Room
 

@@ -7,8 +7,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from yaffle.exchanges.messages import no_messages
-from yaffle.ledger.account import CHARGES, EXCHANGE_FIELDS, WIDTH
 from yaffle.ledger.accounts import Exchanges, OwnAccount, whole
+from yaffle.ledger.fields import CHARGES, EXCHANGE_FIELDS, WIDTH
 from yaffle.ledger.known import _A_PIECE, KnownAccount, _edges, among_known, take_over
 
 CONNECTION = EXCHANGE_FIELDS.index("connection")

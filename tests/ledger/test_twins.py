@@ -23,10 +23,10 @@ from yaffle.demo.morning import Request
 from yaffle.demo.network import MS
 from yaffle.exchanges.turns import empty_turns, find_turns
 from yaffle.ledger import causes
-from yaffle.ledger.account import SIDE_FIELDS
 from yaffle.ledger.arrangement import _arrange, _packets_of_each
 from yaffle.ledger.bounds import DOUBTS, PARTY_OF, bound
 from yaffle.ledger.charging import charge_exchange
+from yaffle.ledger.fields import SIDE_FIELDS
 from yaffle.ledger.limits import sender_limits
 from yaffle.ledger.openings import charge_opening, first_measurement
 from yaffle.ledger.path_states import no_states

@@ -29,6 +29,7 @@ from yaffle.room import Room
 
 BLOCK = 1 << 14  # Packets a round: their columns stay in the cache from one step to the next.
 _IN_HAND = 3  # Blocks under way at once: one is decoded while another is given its conversations.
+_FAR_AHEAD = 1 << 26  # packets for which a file that grows gets room: what is not touched takes no memory
 _FAR_APART = 512  # bytes from packet to packet
 _WALKED = _IN_HAND + 1  # Beside them, the one whose records are walked.
 
@@ -73,6 +74,7 @@ class Reading:
 
     def __init__(self, progress: Progress, total_bytes: int, room: Room | None = None) -> None:
         self.table = PacketTable(room=room)
+        self._spilled = room is not None and room.spilled
         self.conversations = ConversationTable()
         self.sack: list[tuple[Array, Array]] = []
         self.sack_count = 0
@@ -88,12 +90,19 @@ class Reading:
         self._walked = self._blocks = 0
 
     def room_for(self, rows: int, read: int, size: int, *, grows: bool) -> None:
-        """Room for more rows, from the share of the bytes read so far; for twice as many in a file that grows."""
+        """Room for more rows, from the share of the bytes read so far; far ahead in a file that grows."""
         needed = self.table.size + rows
-        if needed > self.table.capacity:
-            self.settle()
+        if needed <= self.table.capacity:
+            return
+        self.settle()
+        if not grows:
             guess = int(needed * max(1.0, (size / max(1, read))) * 1.1) if read > 1 << 20 else needed * 2
-            self.table.reserve(max(needed * (2 if grows else 1), min(guess, needed * 1024)))
+            self.table.reserve(max(needed, min(guess, needed * 1024)))
+            return
+        try:  # Else all that was read would be copied in one of the looks, which takes as long as several others.
+            self.table.reserve(max(2 * needed, needed if self._spilled else _FAR_AHEAD))
+        except MemoryError:  # Not even without being touched.
+            self.table.reserve(2 * needed)
 
     def records(self) -> Records:
         """Room for those of the block that comes next, if the one before it holds any."""

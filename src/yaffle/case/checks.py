@@ -5,8 +5,8 @@ import numpy as np
 from yaffle.arrays import Array, Int64s
 from yaffle.capture.captured import Capture
 from yaffle.capture.packets import TUNNELS
-from yaffle.ledger.account import CHARGES, CLOSINGS, EXCHANGE_FIELDS, OPENINGS, WIDTH
 from yaffle.ledger.accounts import Account
+from yaffle.ledger.fields import CHARGES, CLOSINGS, EXCHANGE_FIELDS, OPENINGS, WIDTH
 from yaffle.ledger.orientation import HOW
 
 

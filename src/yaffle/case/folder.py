@@ -37,9 +37,9 @@ from yaffle.exchanges.lookups import Lookups
 from yaffle.exchanges.messages import Messages
 from yaffle.exchanges.turns import TURN
 from yaffle.hops.telemetry import Telemetry
-from yaffle.ledger.account import CONNECTION_FIELDS, EXCHANGE_FIELDS, SIDE_FIELDS
 from yaffle.ledger.accounts import Account
 from yaffle.ledger.causes import CHARGES
+from yaffle.ledger.fields import CONNECTION_FIELDS, EXCHANGE_FIELDS, SIDE_FIELDS
 from yaffle.media.calls import Call
 from yaffle.media.programs import Program
 from yaffle.media.streams import Media

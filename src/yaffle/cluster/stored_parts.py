@@ -22,8 +22,8 @@ from yaffle.case.folder import CHARGE_NAMES, FACT_NAMES
 from yaffle.exchanges.messages import Messages
 from yaffle.exchanges.turns import TURN
 from yaffle.file_store import Store
-from yaffle.ledger.account import EXCHANGE_FIELDS
 from yaffle.ledger.accounts import Exchanges, OwnAccount, no_exchanges, whole
+from yaffle.ledger.fields import EXCHANGE_FIELDS
 from yaffle.parts import COLUMNS, Part, PartAccount, with_zeros
 
 

@@ -9,7 +9,7 @@ from yaffle.capture.icmp_errors import in_words
 from yaffle.findings.finding import Finding, period_words, severity_of
 from yaffle.inventory.places import Places
 from yaffle.ledger import causes
-from yaffle.ledger.account import OPENINGS
+from yaffle.ledger.fields import OPENINGS
 from yaffle.units import duration
 
 

@@ -32,7 +32,8 @@ def _slow_exchanges(analysis: Analysis, speaker: Int64s, sums: Int64s2) -> Int64
     owner = account.of_exchange("connection")
     felt = totals(sums) >= SLOW_EXCHANGE_NS
     short = np.flatnonzero(~felt)  # Most are either slow or short and well.
-    felt[short] = sum(account.exchange_charges[short, column] for column in AVOIDABLE) >= FELT_REPAIR_NS
+    avoidable = np.intersect1d(AVOIDABLE, account.charged)
+    felt[short] = sum(account.exchange_charges[short, column] for column in avoidable.tolist()) >= FELT_REPAIR_NS
     some = np.zeros(account.flow.size, bool)
     some[owner[felt]] = True
     chatty = (account.fact("wait_ns") >= SLOW_TOTAL_NS) & ~some
@@ -60,7 +61,7 @@ class _Blamed:
 def _blamed(analysis: Analysis, speaker: Int64s) -> _Blamed:
     """Who is to blame for each exchange that made someone wait: nobody whose part may be none."""
     account = analysis.account
-    sums, heaviest = by_party(account.exchange_charges)
+    sums, heaviest = by_party(account.exchange_charges, account.charged)
     rows = _slow_exchanges(analysis, speaker, sums)
     if rows.size < sums.shape[0]:
         sums, heaviest = np.take(sums, rows, axis=0), np.take(heaviest, rows, axis=0)

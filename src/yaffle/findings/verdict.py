@@ -7,8 +7,8 @@ import numpy as np
 from yaffle.arrays import Array, Bools, Float64s, Int64s, Int64s2
 from yaffle.findings.certainty import bounds_of_connection, bounds_of_connections, confidences, could_be_nil
 from yaffle.ledger import causes
-from yaffle.ledger.account import OPENINGS
 from yaffle.ledger.accounts import Account
+from yaffle.ledger.fields import OPENINGS
 from yaffle.ledger.sums import by_party
 from yaffle.units import duration
 

@@ -1,16 +1,14 @@
 """The account of every TCP connection: one kernel that gathers, classifies, finds exchanges and charges them."""
 
-from typing import NamedTuple
-
 import numpy as np
 
-from yaffle.arrays import Int64s, Int64s2, Uint8s
+from yaffle.arrays import Int64s, Uint8s
 from yaffle.capture.packets import ACK, FIN, RST, SYN, Columns, SackBlocks
 from yaffle.exchanges.turns import TurnRows, find_turns
 from yaffle.kernels import int64, kernel, leaf
-from yaffle.ledger import bounds, causes
-from yaffle.ledger.bounds import DOUBTS, PARTY_OF, bound
-from yaffle.ledger.charging import charge_exchange
+from yaffle.ledger.bounds import BOUNDED, DOUBTS
+from yaffle.ledger.exchange_rows import Charging, Tables, exchanges_of
+from yaffle.ledger.fields import C0, CHARGES, COMPLETE, CONNECTION_FIELDS, OPEN, ORDERLY, RESET, S0, SIDE_FIELDS
 from yaffle.ledger.openings import charge_opening, first_measurement
 from yaffle.ledger.path_states import FLOOR, PathStates, release_by_path
 from yaffle.ledger.selection import select
@@ -18,7 +16,6 @@ from yaffle.ledger.transfers import loss_cover
 from yaffle.ledger.trips import LEAST, STATES, UNKNOWN, Ways, survey_ways
 from yaffle.ledger.workspace import Connections, Given, Workspace
 from yaffle.prefetch import prefetch
-from yaffle.protocols import message
 from yaffle.transport import kinds
 from yaffle.transport.classify import told_apart
 from yaffle.transport.host_clock import extra_delays
@@ -26,31 +23,6 @@ from yaffle.transport.kinds import repeats
 from yaffle.transport.round_trips import BARE, FEW_BARE, HELD, HOLD_NS, OPENING, Samples, release_held
 from yaffle.transport.segments import FACTS, MISSED_CLIENT, MSS_CLIENT, SCALES_KNOWN, SIZE_CLIENT, Segments
 
-# Columns of one connection's facts, int64 each. The side's block stands twice: from the client, from the server.
-CONNECTION_FIELDS = (
-    "opening", "closing", "first_ns", "last_ns", "scales_known",
-    "handshake_ns", "to_client_min_ns", "to_client_median_ns", "to_client_p95_ns", "to_client_max_ns",
-    "to_server_min_ns", "to_server_median_ns", "to_server_p95_ns", "to_server_max_ns", "to_client_samples",
-    "to_server_samples",
-    "exchanges", "unanswered", "wait_ns", "set_up_ns", "worst_wait_ns", "pushed_bytes",
-    "to_client_early_min_ns", "to_client_late_min_ns", "to_server_early_min_ns", "to_server_late_min_ns",
-    "held_acknowledgements",
-)  # fmt: skip
-SIDE_FIELDS = (
-    "packets", "payload_bytes", "unique_bytes", "retransmitted_packets", "retransmitted_bytes", "spurious_packets",
-    "duplicate_packets", "out_of_order_packets", "duplicate_acks", "zero_window_ns", "max_in_flight_bytes", "resets",
-    "keep_alives", "closing_repeats",
-    "segments", "segment_bytes", "timeouts", "after_timeout", "fast_retransmissions", "tail_probes", "unseen_bytes",
-)  # fmt: skip
-EXCHANGE_FIELDS = (
-    "connection", "first_ns", "asked_ns", "answered_ns", "last_ns", "end_ns", "request_bytes", "response_bytes",
-    "set_up_ns", "message", *bounds.FIELDS,
-)  # fmt: skip
-
-C0 = len(CONNECTION_FIELDS)
-S0 = len(SIDE_FIELDS)
-WIDTH = C0 + 2 * S0
-CHARGES = causes.COUNT
 # Places of the facts in a connection's row, by name; those of a side are counted from where its block begins.
 _C = CONNECTION_FIELDS.index
 _OPENING, _CLOSING, _FIRST_NS, _LAST_NS, _SCALES_KNOWN = (
@@ -60,14 +32,8 @@ _OPENING, _CLOSING, _FIRST_NS, _LAST_NS, _SCALES_KNOWN = (
     _C("last_ns"),
     _C("scales_known"),
 )
-_HANDSHAKE, _EXCHANGES, _UNANSWERED, _WAIT, _SET_UP_NS = (
-    _C("handshake_ns"),
-    _C("exchanges"),
-    _C("unanswered"),
-    _C("wait_ns"),
-    _C("set_up_ns"),
-)
-_WORST_WAIT, _PUSHED_BYTES = _C("worst_wait_ns"), _C("pushed_bytes")
+_HANDSHAKE, _EXCHANGES, _WAIT, _SET_UP_NS = _C("handshake_ns"), _C("exchanges"), _C("wait_ns"), _C("set_up_ns")
+_PUSHED_BYTES = _C("pushed_bytes")
 _TO_CLIENT, _TO_SERVER = _C("to_client_min_ns"), _C("to_server_min_ns")  # least, median, p95, greatest
 _SAMPLES, _EARLY_LATE, _HELD = _C("to_client_samples"), _C("to_client_early_min_ns"), _C("held_acknowledgements")
 _S = SIDE_FIELDS.index
@@ -106,41 +72,8 @@ for _kind, _column in (
     (kinds.KEEP_ALIVE, _KEEP_ALIVES), (kinds.WINDOW_PROBE, _KEEP_ALIVES), (kinds.RESET, _RESETS),
 ):  # fmt: skip
     _COUNTED_AS[_kind] = _column
-# Rows of an exchange.
-_E = EXCHANGE_FIELDS.index
-_X_CONNECTION, _X_FIRST, _X_ASKED, _X_ANSWERED, _X_LAST, _X_END = (
-    _E("connection"),
-    _E("first_ns"),
-    _E("asked_ns"),
-    _E("answered_ns"),
-    _E("last_ns"),
-    _E("end_ns"),
-)
-_X_REQUEST, _X_RESPONSE, _X_SET_UP, _X_MESSAGE, _X_BOUNDS = (
-    _E("request_bytes"),
-    _E("response_bytes"),
-    _E("set_up_ns"),
-    _E("message"),
-    _E(bounds.FIELDS[0]),
-)
 _ANSWERED_SOON_NS = 20_000_000  # A SYN-ACK this soon after a repeated SYN answers it; no timer of its own expired.
-SET_UP, LOSS, UNSEEN = causes.SET_UP, causes.LOSS, causes.UNSEEN
 _FIRST = int64(0)
-_SIGN_ON, _LAST = message.SIGN_ON, message.LAST_OF_ENCRYPTION
-
-OPENINGS = ("complete", "unseen", "refused", "unanswered")
-CLOSINGS = ("orderly", "reset", "open")
-_COMPLETE = OPENINGS.index("complete")
-_ORDERLY, _RESET, _OPEN = range(3)
-
-
-class Tables(NamedTuple):
-    """Where the account is written. Each column of exchanges is a row, so that a table of one is laid like others."""
-
-    connection: Int64s2
-    connection_charges: Int64s2
-    exchange: Int64s2
-    exchange_charges: Int64s2
 
 
 @kernel
@@ -193,7 +126,7 @@ def _count_sides(g: Segments, facts: Int64s, kind_of_packet: Uint8s, mss: Int64s
     zero_since = np.full(2, -1, np.int64)
     fins = np.zeros(2, np.bool_)
     asked_again = int64(-(1 << 60))  # when the client's SYN came again
-    closing = _OPEN
+    closing = OPEN
     mss[:] = 536
     high[:] = 0
     for i in range(n):
@@ -224,14 +157,14 @@ def _count_sides(g: Segments, facts: Int64s, kind_of_packet: Uint8s, mss: Int64s
                 out[at + _TIMEOUTS] += d == 0 or g[i].t - asked_again > _ANSWERED_SOON_NS
                 if d == 0:
                     asked_again = g[i].t
-        elif base == kinds.RESET and not (fins[0] and fins[1]) and closing == _OPEN:
-            closing = _RESET
+        elif base == kinds.RESET and not (fins[0] and fins[1]) and closing == OPEN:
+            closing = RESET
         if _COUNTED_AS[base] >= 0:
             out[at + _COUNTED_AS[base]] += 1
         if g[i].flags & FIN:
             fins[d] = True
-            if fins[0] and fins[1] and closing == _OPEN:
-                closing = _ORDERLY
+            if fins[0] and fins[1] and closing == OPEN:
+                closing = ORDERLY
         if g[i].flags & ACK and not g[i].flags & (SYN | RST):
             if g[i].w == 0:
                 if zero_since[d] < 0:
@@ -274,8 +207,14 @@ def account(
     mss = np.zeros(2, np.int64)
     high = np.zeros(2, np.int64)
     state = np.zeros((2, STATES), np.int64)
-    doubt, bounded = np.zeros(DOUBTS, np.int64), np.zeros(2 * len(bounds.BOUNDED), np.int64)
-    times, charge, pending_charge = np.zeros(5, np.int64), np.zeros(CHARGES, np.int64), np.zeros(CHARGES, np.int64)
+    times = np.zeros(5, np.int64)
+    room = Charging(
+        np.zeros(CHARGES, np.int64),
+        np.zeros(CHARGES, np.int64),
+        np.zeros(DOUBTS, np.int64),
+        np.zeros(2 * len(BOUNDED), np.int64),
+        times,
+    )
     for c in range(first, last):
         n = starts[c + 1] - starts[c]
         out = tables.connection[c]
@@ -298,10 +237,8 @@ def account(
         release_held(g, samples, delays)
         release_by_path(samples, delays, paths, c)
         _round_trips(samples, floors, scratch, out)
-        for side in range(2):
-            if (
-                paths.places[c, side, FLOOR] < floors[side]
-            ):  # It never saw its path without a queue, or not at all; others did.
+        for side in range(2):  # It never saw its path without a queue, or not at all; others did.
+            if paths.places[c, side, FLOOR] < floors[side]:
                 floors[side] = out[_TO_CLIENT if side == 0 else _TO_SERVER] = paths.places[c, side, FLOOR]
         _count_sides(g, facts, packets.kind, mss, high, out)
         out[_FIRST_NS], out[_LAST_NS], out[_SCALES_KNOWN] = g[0].t, g[n - 1].t, facts[SCALES_KNOWN]
@@ -310,59 +247,22 @@ def account(
                 mss[side] = min(mss[side], min(facts[MSS_CLIENT], facts[MSS_CLIENT + 1]))
         ways = Ways(samples, delays, state, telling, paths, c)
         if found > 0:
-            for side in range(2):
+            for side in range(2):  # What stands behind n is another's.
                 state[side, LEAST] = floors[side]
-                survey_ways(
-                    samples, side, delays[side, :n], state[side], telling[side], scratch
-                )  # What stands behind n is another's.
+                survey_ways(samples, side, delays[side, :n], state[side], telling[side], scratch)
         loss_cover(g, blocked)
         total = tables.connection_charges[c]
         total[:] = 0
         out[_OPENING] = charge_opening(g, floors, total, times)
         opened, open_end = times[0], times[1]
         out[_SET_UP_NS] = open_end - opened
-        measured = first_measurement(g, opened, open_end) if out[_OPENING] == _COMPLETE else int64(0)
-        pending_charge[:] = 0
-        if out[_OPENING] == _COMPLETE:
-            pending_charge[:] = total
-        rows = 0
-        set_up_ns = int64(0)  # of encryption, waited for by the first exchange
-        for k in range(found):
-            if turns[k].answer < 0 and (turns[k].kind != 0 or not _awaited(g, turns, k, out)):
-                continue
-            charge_exchange(g, turns, k, ways, mss, high, blocked, measured, space.cutting, charge, doubt, times)
-            if turns[k].kind != 0:
-                spent = _of_handshake(g, turns[k].kind, turns[k].stop, charge, times)
-                set_up_ns += spent if turns[k].kind != _SIGN_ON and rows == 0 else 0
-                for m in range(CHARGES):
-                    total[m] += charge[m]
-                    if turns[k].kind != _SIGN_ON and rows == 0:
-                        pending_charge[m] += charge[m]
-                continue
-            row = tables.exchange[:, x]
-            row[_X_CONNECTION], row[_X_FIRST], row[_X_ASKED] = c, times[0], times[1]
-            row[_X_ANSWERED], row[_X_LAST], row[_X_END] = times[2], times[3], times[4]
-            row[_X_REQUEST], row[_X_RESPONSE] = turns[k].request_bytes, turns[k].response_bytes
-            row[_X_SET_UP], row[_X_MESSAGE] = set_up_ns if rows == 0 else 0, turns[k].message
-            if rows == 0:
-                for m in range(CHARGES):  # What the first exchange waited for before it stands with it.
-                    charge[m] += pending_charge[m]
-                    total[m] -= pending_charge[m]
-                if out[_OPENING] == _COMPLETE:
-                    row[_X_SET_UP] += open_end - opened
-            bound(charge, PARTY_OF, doubt, bounded)
-            for m in range(bounded.size):
-                row[_X_BOUNDS + m] = bounded[m]
-            wait = int64(0)
-            for m in range(CHARGES):
-                total[m] += charge[m]
-                wait += charge[m]
-                tables.exchange_charges[m, x] = charge[m]
-            out[_WORST_WAIT] = max(out[_WORST_WAIT], wait)
-            if times[2] < 0:
-                out[_UNANSWERED] += 1
-            rows += 1
-            x += 1
+        measured = opened_ns = int64(0)
+        if out[_OPENING] == COMPLETE:
+            measured, opened_ns = first_measurement(g, opened, open_end), open_end - opened
+        rows = exchanges_of(
+            g, turns, found, ways, mss, high, blocked, measured, opened_ns, space.cutting, room, out, total, tables, x
+        )
+        x += rows
         out[_EXCHANGES] = rows
         out[_WAIT] = total.sum()
         _pushed(g, turns, found, out)
@@ -379,44 +279,9 @@ def _one_way(g: Segments) -> bool:
 
 
 @leaf
-def _of_handshake(g: Segments, kind: int, stop: int, charge: Int64s, times: Int64s) -> int:
-    """Turns the charges of a handshake's turn into those of encryption; returns the time from its start to the
-    client's next step.
-    """
-    spent = times[4] - times[0]
-    if kind == _SIGN_ON:
-        return spent
-    charge[causes.SERVER_ENCRYPTION] += charge[causes.PROCESSING] + charge[causes.STALL]
-    charge[causes.CLIENT_ENCRYPTION] += charge[causes.PACING]
-    charge[causes.PROCESSING] = charge[causes.STALL] = charge[causes.PACING] = 0
-    if kind == _LAST:
-        return spent
-    for i in range(stop, g.size):
-        if g[i].d == 0 and g[i].n > 0 and g[i].kind & kinds.KIND_MASK != kinds.COPY:
-            computing = max(int64(0), g[i].t - times[4])
-            charge[causes.CLIENT_ENCRYPTION] += computing
-            return spent + computing
-    return spent
-
-
-@leaf
 def _pushed(g: Segments, turns: TurnRows, found: int, out: Int64s) -> None:
     """Bytes the server sent before it was asked anything."""
     limit = turns[0].first if found > 0 else g.size
     for i in range(limit):
         if g[i].d == 1 and g[i].n > 0 and g[i].kind & kinds.KIND_MASK == kinds.DATA:
             out[_PUSHED_BYTES] += g[i].n
-
-
-@leaf
-def _awaited(g: Segments, turns: TurnRows, k: int, out: Int64s) -> bool:
-    """Whether an unanswered request was waited for: not when the sides parted in order (a stream one way)."""
-    if out[_CLOSING] == _ORDERLY:
-        return False
-    i = turns[k].first
-    last = g[i].t
-    for j in range(i, g.size):
-        if g[j].d == 0 and g[j].n > 0:
-            last = g[j].t
-    # Still sending at the end: a stream one way, or a request that is not whole yet.
-    return g[g.size - 1].t - last > 2 * (last - g[i].t) + 1_000_000

@@ -7,9 +7,10 @@ from typing import NamedTuple
 import numpy as np
 
 from yaffle.arrays import Int8s, Int32s, Int64s, Int64s2, Uint8s
-from yaffle.ledger.account import CHARGES, CONNECTION_FIELDS, EXCHANGE_FIELDS, SIDE_FIELDS
+from yaffle.ledger.fields import CHARGES, CONNECTION_FIELDS, EXCHANGE_FIELDS, SIDE_FIELDS
 from yaffle.room import Room
 
+_FEW = 64  # rows by which most columns show that they hold something
 _CONNECTION, _MESSAGE = EXCHANGE_FIELDS.index("connection"), EXCHANGE_FIELDS.index("message")
 
 
@@ -34,6 +35,11 @@ class AccountedFor:
     how: Int8s  # per conversation: how its client was told
     connection: Int64s2  # (n, WIDTH): CONNECTION_FIELDS, then SIDE_FIELDS of the client, then of the server
     connection_charges: Int64s2  # ns (n, CHARGES)
+
+    @property
+    def charged(self) -> Int64s:
+        """The columns of charges that hold anything."""
+        return np.flatnonzero(self.connection_charges.any(axis=0))
 
     def fact(self, name: str) -> Int64s:
         """A column of the connections."""
@@ -114,7 +120,7 @@ def by_column(parts: list[Int64s2], room: Room | None = None) -> Int64s2:
     while parts:
         part = parts.pop(0)
         for column in range(columns):
-            if part[:, column].any():
+            if part[:_FEW, column].any() or part[:, column].any():
                 whole[at : at + part.shape[0], column] = part[:, column]
         at += part.shape[0]
     return whole

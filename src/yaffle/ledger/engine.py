@@ -10,9 +10,11 @@ from yaffle.capture.captured import Capture
 from yaffle.capture.packets import Columns, SackBlocks
 from yaffle.errors import Cancelled
 from yaffle.exchanges.messages import Messages
-from yaffle.ledger.account import CHARGES, EXCHANGE_FIELDS, WIDTH, Tables, account
+from yaffle.ledger.account import account
 from yaffle.ledger.accounts import Exchanges, OwnAccount, by_column, count_messages, no_exchanges
 from yaffle.ledger.arrangement import Arrangement
+from yaffle.ledger.exchange_rows import Tables
+from yaffle.ledger.fields import CHARGES, EXCHANGE_FIELDS, WIDTH
 from yaffle.ledger.known import KnownAccount, among_known, take_over
 from yaffle.ledger.path_states import PathStates, no_states
 from yaffle.ledger.workspace import Connections, Given, workspace

@@ -11,11 +11,11 @@ from yaffle.capture.captured import Capture
 from yaffle.exchanges.lookups import Lookups
 from yaffle.exchanges.messages import Messages
 from yaffle.ledger import bounds
-from yaffle.ledger.account import CONNECTION_FIELDS, EXCHANGE_FIELDS
 from yaffle.ledger.accounts import Account, OwnAccount, by_column, count_messages, no_exchanges
 from yaffle.ledger.arrangement import Arrangement
 from yaffle.ledger.by_paths import Again, account_by_paths
 from yaffle.ledger.engine import own_accounts
+from yaffle.ledger.fields import CONNECTION_FIELDS, EXCHANGE_FIELDS
 from yaffle.ledger.names import LedBy, led_by_names
 from yaffle.ledger.resolution import hidden_ns
 from yaffle.progress import Progress, go_on

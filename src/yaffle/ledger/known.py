@@ -8,8 +8,8 @@ import numpy as np
 
 from yaffle.arrays import Bools, Int64s, Int64s2, Uint8s
 from yaffle.exchanges.messages import Messages
-from yaffle.ledger.account import EXCHANGE_FIELDS
 from yaffle.ledger.accounts import Exchanges, OwnAccount, no_exchanges, whole
+from yaffle.ledger.fields import EXCHANGE_FIELDS
 
 _A_PIECE = 2048  # connections whose exchanges stand together, about
 _CONNECTION = EXCHANGE_FIELDS.index("connection")

@@ -10,8 +10,8 @@ from yaffle.capture.conversations import Rows
 from yaffle.exchanges.lookup import Lookup
 from yaffle.exchanges.lookups import Lookups
 from yaffle.ledger import causes
-from yaffle.ledger.account import EXCHANGE_FIELDS
 from yaffle.ledger.accounts import OwnAccount
+from yaffle.ledger.fields import EXCHANGE_FIELDS
 
 _LEAST_ANSWERS = 3  # Fewer do not tell how far a name server is.
 _SOON_NS = 1_000_000_000  # A connection that follows its look-up later than this was not waiting for it.

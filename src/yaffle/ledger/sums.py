@@ -8,17 +8,19 @@ from yaffle.arrays import Int8s2, Int64s, Int64s2
 from yaffle.kernels import kernel
 from yaffle.ledger.bounds import PARTY_OF
 
+_EVERY = np.arange(PARTY_OF.size)
+_FIRST = np.array([np.flatnonzero(party == PARTY_OF)[0] for party in range(4)])  # column of each party
 _AT_ONCE = 512  # rows, which stay near the processor while they are summed
 
 
 @kernel
-def _by_party(charges: Int64s2, party_of: Int64s, sums: Int64s2, heaviest: Int8s2) -> None:
-    """charges: a row a column of the ledger."""
+def _by_party(charges: Int64s2, columns: Int64s, party_of: Int64s, sums: Int64s2, heaviest: Int8s2) -> None:
+    """charges: a row a column of the ledger; columns: those that are looked at."""
     most = np.empty((_AT_ONCE, sums.shape[1]), np.int64)
     for begin in range(0, charges.shape[1], _AT_ONCE):
         end = min(charges.shape[1], begin + _AT_ONCE)
-        most[:] = -1
-        for k in range(charges.shape[0]):
+        most[:] = 0
+        for k in columns:
             p = party_of[k]
             for r in range(begin, end):
                 value = charges[k, r]
@@ -28,12 +30,14 @@ def _by_party(charges: Int64s2, party_of: Int64s, sums: Int64s2, heaviest: Int8s
                     heaviest[r, p] = k
 
 
-def by_party(charges: Int64s2) -> tuple[Int64s2, Int8s2]:
+def by_party(charges: Int64s2, columns: Int64s = _EVERY) -> tuple[Int64s2, Int8s2]:
     """Charges (n, columns), int64 ns: sums by party (n, 4), in the order of causes.PARTIES, and each party's heaviest
-    column.
+    column, the first one where all are nil. columns: those that hold anything, where that is known.
     """
-    sums, heaviest = np.zeros((charges.shape[0], 4), np.int64), np.full((charges.shape[0], 4), -1, np.int8)
-    _by_party(np.ascontiguousarray(charges.T), PARTY_OF, sums, heaviest)
+    sums = np.zeros((charges.shape[0], 4), np.int64)
+    heaviest = np.empty((charges.shape[0], 4), np.int8)
+    heaviest[:] = _FIRST
+    _by_party(np.ascontiguousarray(charges.T), columns, PARTY_OF, sums, heaviest)
     return sums, heaviest
 
 

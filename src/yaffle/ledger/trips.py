@@ -26,9 +26,9 @@ BLUR_NS = 1_000_000  # Resolution of common timestamp clocks (RFC 7323 section 5
 # Columns of Ways.state. LEAST: the least round trip, UNKNOWN without a measure; SOONEST: what any answer took at
 # least; SPREAD: what nine of ten ways out stay below, above their least; HALF_BACK, MOST_BACK: what half, and what
 # 19 of 20 ways back take above their least, by the clock of the host beyond; HELD_FOR: the least time that a host
-# held an acknowledgement back, UNKNOWN where it hardly ever did; TELLING: how many samples tell the way; NEAR: room
-# from there on.
-LEAST, SOONEST, SPREAD, HALF_BACK, MOST_BACK, HELD_FOR, TELLING, NEAR = range(8)
+# held an acknowledgement back, UNKNOWN where it hardly ever did; TELLING: how many samples tell the way; PLACE: where
+# one was looked for last among these; NEAR: room from there on.
+LEAST, SOONEST, SPREAD, HALF_BACK, MOST_BACK, HELD_FOR, TELLING, PLACE, NEAR = range(9)
 NEAREST = 5  # Samples around a moment that tell its way.
 STATES = NEAR + NEAREST
 
@@ -172,7 +172,7 @@ def survey_ways(samples: Samples, side: int, extra: Int64s, state: Int64s, telli
                     continue
                 telling[count] = k
                 count += 1
-    state[SOONEST], state[HELD_FOR], state[TELLING] = soonest, held, count
+    state[SOONEST], state[HELD_FOR], state[TELLING], state[PLACE] = soonest, held, count, 0
     step = 1 + count // _SURVEYED
     few = int64(0)
     for place in range(0, count, step):
@@ -192,16 +192,40 @@ def survey_ways(samples: Samples, side: int, extra: Int64s, state: Int64s, telli
 
 
 @leaf
-def _nearest_ways_out(samples: Samples, telling: Int64s, count: int, t: int, room: Int64s) -> int:
-    """The ways out of the telling samples closest to t, in order of size, into room from NEAR on; returns how many."""
-    low, high = int64(0), count
+def _first_not_before(samples: Samples, telling: Int64s, count: int, t: int, near: int) -> int:
+    """The first of the telling samples that is not before t, looked for from a place on in steps that grow: exchanges
+    follow one another.
+    """
+    low, high, step = int64(0), count, int64(1)
+    if near < count and samples[telling[near]].t < t:
+        low = near + 1
+        while near + step < count and samples[telling[near + step]].t < t:
+            low = near + step + 1
+            step *= 2
+        high = min(count, near + step)
+    else:
+        high = near
+        while near - step >= 0 and samples[telling[near - step]].t >= t:
+            high = near - step
+            step *= 2
+        low = max(int64(0), near - step + 1)
     while low < high:
         middle = (low + high) >> 1
         if samples[telling[middle]].t < t:
             low = middle + 1
         else:
             high = middle
-    before, after = low - 1, low
+    return low
+
+
+@leaf
+def _nearest_ways_out(samples: Samples, telling: Int64s, state: Int64s, t: int) -> int:
+    """The ways out of the telling samples closest to t, in order of size, into the state from NEAR on; returns how
+    many. telling, state: of that side.
+    """
+    count = state[TELLING]
+    state[PLACE] = _first_not_before(samples, telling, count, t, state[PLACE])
+    before, after = state[PLACE] - 1, state[PLACE]
     found = 0
     while found < NEAREST:
         past, future = UNKNOWN, UNKNOWN
@@ -218,10 +242,10 @@ def _nearest_ways_out(samples: Samples, telling: Int64s, count: int, t: int, roo
             out = samples[telling[after]].out
             after += 1
         place = found
-        while place > 0 and room[NEAR + place - 1] > out:
-            room[NEAR + place] = room[NEAR + place - 1]
+        while place > 0 and state[NEAR + place - 1] > out:
+            state[NEAR + place] = state[NEAR + place - 1]
             place -= 1
-        room[NEAR + place] = out
+        state[NEAR + place] = out
         found += 1
     return found
 
@@ -263,7 +287,7 @@ def trip_around(ways: Ways, side: int, t: int, g: Segments, back: int) -> tuple[
         return int64(0), int64(0), UNKNOWN
     late = ways.extra[side, back] if back >= 0 else int64(-1)
     near = ways.state[side]
-    count = _nearest_ways_out(ways.samples, ways.telling[side], ways.state[side, TELLING], t, near)
+    count = _nearest_ways_out(ways.samples, ways.telling[side], near, t)
     away, least, most = away_at(ways.paths, ways.connection, side, t)
     if away >= 0:
         if count > 0:

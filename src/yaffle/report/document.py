@@ -20,8 +20,8 @@ from yaffle.findings.location import WaitedAt, network_by_segment
 from yaffle.findings.ranking import all_findings
 from yaffle.findings.verdict import path_changed, verdict_columns, verdict_of
 from yaffle.ledger import bounds, causes
-from yaffle.ledger.account import CLOSINGS, OPENINGS, SIDE_FIELDS
 from yaffle.ledger.accounts import Account
+from yaffle.ledger.fields import CLOSINGS, OPENINGS, SIDE_FIELDS
 from yaffle.ledger.orientation import HOW
 from yaffle.quantiles import median
 from yaffle.records.flow_table import PROTOCOLS

@@ -24,7 +24,7 @@ from yaffle.errors import Cancelled, YaffleError
 from yaffle.findings.flow_labels import exporter_words
 from yaffle.findings.flow_source import held_flows
 from yaffle.ledger import causes
-from yaffle.ledger.account import CLOSINGS, OPENINGS
+from yaffle.ledger.fields import CLOSINGS, OPENINGS
 from yaffle.progress import Progress, go_on
 from yaffle.records.flow_table import MEASURED, Exporter
 from yaffle.records.ipfix_writer import write_ipfix

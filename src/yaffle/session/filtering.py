@@ -10,8 +10,8 @@ from yaffle.capture.addresses import Labels
 from yaffle.capture.registry import marking
 from yaffle.history.locked_database import FilterError, LateFilterError, locked_database, selected
 from yaffle.ledger import causes
-from yaffle.ledger.account import CLOSINGS, OPENINGS
 from yaffle.ledger.bounds import BOUNDED
+from yaffle.ledger.fields import CLOSINGS, OPENINGS
 from yaffle.progress import Progress, go_on
 from yaffle.session.evidence import Evidence
 from yaffle.session.flow_filter import fits_flows

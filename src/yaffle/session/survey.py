@@ -1,10 +1,11 @@
 """The whole period at a glance: measures over time, troubles, bursts, and what the traffic is made of."""
 
 from dataclasses import dataclass, replace
+from typing import NamedTuple
 
 import numpy as np
 
-from yaffle.arrays import Array, Bools, Float64s, Int64s, Uint8s, Uint32s
+from yaffle.arrays import Array, Bools, Float64s, Int32s, Int64s, Uint8s, Uint32s
 from yaffle.findings.host_readings import HostSeries, host_readings
 from yaffle.findings.interfaces import Interfaces, interfaces
 from yaffle.findings.whereabouts import Whereabouts, whereabouts
@@ -60,11 +61,21 @@ def series(evidence: Evidence, packets: Array | None, first_ns: int, last_ns: in
     span = max(last_ns - first_ns, 1)
     edge_ns = first_ns + np.array([k * span // bins for k in range(bins + 1)], np.int64)
     octets, counts, troubles = np.zeros(bins, np.int64), np.zeros(bins, np.int64), np.zeros(bins, np.int64)
-    mask = evidence.packet_counts if packets is None else packets
+    counted = np.append(evidence.counted, True) if packets is None else np.ones(evidence.counted.size + 1, bool)
+    chosen = np.empty(0, bool) if packets is None else packets
+    which = _Which(columns.flow, counted, chosen)
     _count_over_time(
-        columns.time_ns, columns.wire_bytes, columns.kind, mask, _IS_TROUBLE, first_ns, span, octets, counts, troubles
+        columns.time_ns, columns.wire_bytes, columns.kind, which, _IS_TROUBLE, first_ns, span, octets, counts, troubles
     )
     return Series(edge_ns, octets, counts, troubles)
+
+
+class _Which(NamedTuple):
+    """The packets that are counted."""
+
+    flow: Int32s  # the conversation of each packet
+    counted: Bools  # of each conversation, and of packets without one
+    chosen: Bools  # of each packet; all where it is empty
 
 
 @kernel
@@ -72,7 +83,7 @@ def _count_over_time(
     time_ns: Int64s,
     wire_bytes: Uint32s,
     kind: Uint8s,
-    mask: Bools,
+    which: _Which,
     is_trouble: Bools,
     first_ns: int,
     span_ns: int,
@@ -84,7 +95,9 @@ def _count_over_time(
     scale = bins / span_ns
     for i in range(time_ns.size):
         after = time_ns[i] - first_ns
-        if mask[i] and 0 <= after <= span_ns:
+        if which.chosen.size > 0 and not which.chosen[i]:
+            continue
+        if which.counted[which.flow[i]] and 0 <= after <= span_ns:
             k = min(bins - 1, int64(after * scale))
             octets[k] += wire_bytes[i]
             counts[k] += 1

@@ -20,6 +20,8 @@ from yaffle.transport.host_clock import tick_ns
 from yaffle.units import duration, moment
 
 _LEAST_STEP_NS = 100_000_000  # Less is a delay as well as a step.
+_NEAR = 1 << 26  # A power of two below it.
+_AT_ONCE = 4096  # packets
 _BLUR_NS, _BLUR_SHARE = 20_000_000, 0.05  # Delays differ from packet to packet.
 _RATE_NS = 1_000_000_000  # Spans up to this tell the rate of a sender's clock.
 _AROUND = 1 << 16  # So many packets on either side tell whether it moved for good.
@@ -33,10 +35,18 @@ _MOST_STEPS = 16
 @kernel
 def _may_step(time_ns: Int64s) -> bool:
     """Whether two packets that follow each other lie so far apart, either way, that a step can hide there."""
-    found = False
-    for i in range(1, time_ns.size):
-        found |= abs(time_ns[i] - time_ns[i - 1]) >= _LEAST_STEP_NS
-    return found
+    for begin in range(1, time_ns.size, _AT_ONCE):
+        end = min(time_ns.size, begin + _AT_ONCE)
+        # Of steps below the power of two no bit but the lower ones is set, once it is added: several are told at once.
+        bits = int64(0)
+        for i in range(begin, end):
+            bits |= time_ns[i] - time_ns[i - 1] + _NEAR
+        if 0 <= bits < 2 * _NEAR:
+            continue
+        for i in range(begin, end):
+            if abs(time_ns[i] - time_ns[i - 1]) >= _LEAST_STEP_NS:
+                return True
+    return False
 
 
 @kernel

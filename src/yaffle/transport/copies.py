@@ -1,8 +1,8 @@
 """Packets that are copies of others, made on the way, and openings that tell which copy they answer."""
 
 from yaffle.capture.packets import SYN
-from yaffle.kernels import int64, kernel
-from yaffle.transport.segments import Segments
+from yaffle.kernels import int64, kernel, pasted
+from yaffle.transport.segments import Segment, Segments
 
 _LOOK_BACK = 64  # Packets in which a copy is looked for.
 _MOMENT_NS = 2_000_000  # Too short for any timer or answer.
@@ -16,32 +16,29 @@ def copy_of(g: Segments, i: int, d: int) -> int:
     while k >= 0 and looked < _LOOK_BACK:
         if g[k].d == d:
             looked += 1
-            if (
-                g[k].parts > 1
-                and g[k].s <= g[i].s
-                and g[i].e <= g[k].e
-                and g[i].n > 0
-                and g[i].id >= 0
-                and g[i].a == g[k].a
-            ):
-                # A copy of one segment of those that were merged: its identification is that of its place among them.
-                if g[i].id - g[k].id == (g[i].s - g[k].s) // max(1, (g[k].n + g[k].parts - 1) // g[k].parts):
-                    return k
-            if (
-                g[k].s == g[i].s
-                and g[k].n == g[i].n
-                and g[k].a == g[i].a
-                and g[k].flags == g[i].flags
-                and g[k].w == g[i].w
-                and g[k].tsv == g[i].tsv
-            ):
-                if g[i].id == g[k].id and g[i].id not in (-1, -2):
-                    return k
-                # Without a telling identification: only bytes within a moment.
-                if g[i].id in (-1, -2) and g[i].n > 0 and g[i].t - g[k].t < _MOMENT_NS and g[i].tsv >= 0:
-                    return k
+            # What is asked of every packet stands in the first bytes of each: hardly any is looked at further.
+            if g[k].a == g[i].a and g[k].s <= g[i].s and g[i].e <= g[k].e and _copied(g[k], g[i]):
+                return k
         k -= 1
     return -1
+
+
+@pasted
+def _copied(former: Segment, segment: Segment) -> bool:
+    """Whether a segment is a copy of one whose bytes hold its own, and that acknowledges the same."""
+    if former.parts > 1 and segment.n > 0 and segment.id >= 0:
+        # A copy of one segment of those that were merged: its identification is that of its place among them.
+        size = max(1, (former.n + former.parts - 1) // former.parts)
+        if segment.id - former.id == (segment.s - former.s) // size:
+            return True
+    if former.s != segment.s or former.n != segment.n or former.flags != segment.flags:
+        return False
+    if former.w != segment.w or former.tsv != segment.tsv:
+        return False
+    if segment.id not in (-1, -2):
+        return segment.id == former.id
+    # Without a telling identification: only bytes within a moment.
+    return segment.n > 0 and segment.t - former.t < _MOMENT_NS and segment.tsv >= 0
 
 
 @kernel

@@ -8,7 +8,7 @@ import numpy as np
 from yaffle.analysis import Analysis
 from yaffle.arrays import Bools, Int64s
 from yaffle.capture.pcapng_writer import Kept, write_selection
-from yaffle.ledger.account import CLOSINGS
+from yaffle.ledger.fields import CLOSINGS
 from yaffle.room import mapped_file
 from yaffle.waiting.held_files import NEXT
 
