@@ -1,10 +1,7 @@
-"""A capture that grows by 100,000 packets a second for a minute, followed by the window: `python -m
-benchmarks.following
-[FOLDER] [SECONDS]`.
+"""A capture that grows by 100,000 packets a second for a minute, followed by the window.
 
-Another process writes the file. Prints how old what the window shows was at most, and whether the last document is that
-of
-one run.
+`python -m benchmarks.following [FOLDER] [SECONDS]`. Another process writes the file. Prints how old what the window
+shows was at most, and whether the last document is that of one run.
 """
 
 import bisect
@@ -25,6 +22,7 @@ from benchmarks.captures import CHATTY, write_interleaved
 RATE, SECONDS, CONNECTIONS, SNAP = 100_000, 60, 5_000, 130
 RENEWED_S = 5  # after so long other connections take the place of nearly all
 _EVERY_S = 0.05
+_ASKED_EVERY_MS = 50  # whether all was shown
 _WRITER = """
 import sys, time
 source, target, rate, every = sys.argv[1], sys.argv[2], float(sys.argv[3]), float(sys.argv[4])
@@ -40,6 +38,7 @@ with open(source, "rb") as read, open(target, "ab", buffering=0) as write:
 def main(folder: Path, seconds: int = SECONDS) -> None:
     """Follows one such capture."""
     os.environ["YAFFLE_CONFIG_DIR"] = tempfile.mkdtemp(prefix="yaffle-bench-")
+    from PySide6.QtCore import QTimer
     from PySide6.QtWidgets import QApplication
 
     from yaffle.analysis import analyse
@@ -78,9 +77,14 @@ def main(folder: Path, seconds: int = SECONDS) -> None:
                 evidence = window.investigation.evidence
                 return evidence is not None and not evidence.analysis.provisional and bool(shown)
 
-            while writer.poll() is None or not whole() or shown[-1][1] < target.stat().st_size:
-                application.processEvents()
-                time.sleep(0.001)
+            def look() -> None:
+                if writer.poll() is not None and whole() and shown[-1][1] >= target.stat().st_size:
+                    application.quit()
+
+            ended = QTimer()
+            ended.timeout.connect(look)
+            ended.start(_ASKED_EVERY_MS)
+            application.exec()
         written = [tuple(map(float, line.split())) for line in log.read_text().splitlines()]
         ages = lags(written, shown)
         print(f"{packets:,} packets in {seconds} s, followed in {len(shown)} looks")

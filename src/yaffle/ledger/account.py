@@ -184,8 +184,8 @@ def _count_sides(g: Segments, facts: Int64s, kind_of_packet: Uint8s, mss: Int64s
 
 @kernel
 def account(
+    chosen: Int64s,
     first: int,
-    last: int,
     connections: Connections,
     packets: Columns,
     sack: SackBlocks,
@@ -195,10 +195,9 @@ def account(
     tables: Tables,
     x: int,
 ) -> tuple[int, int]:
-    """Accounts for the connections first..last-1, writing exchanges from row x on. connections: Connections; sack:
-    SackBlocks; space: Workspace; given: Given; paths: PathStates; tables: Tables.
+    """Accounts for the chosen connections from the one at place `first` on, writing exchanges from row x on.
 
-    Returns (next connection, next exchange row): stops before a connection whose exchanges might not fit.
+    Returns (next place, next exchange row): stops before a connection whose exchanges might not fit.
     """
     starts, turns, delays = connections.starts, space.turns, space.delays
     scratch, telling, blocked = space.scratch, space.telling, space.blocked
@@ -215,7 +214,8 @@ def account(
         np.zeros(2 * len(BOUNDED), np.int64),
         times,
     )
-    for c in range(first, last):
+    for place in range(first, chosen.size):
+        c = chosen[place]
         n = starts[c + 1] - starts[c]
         out = tables.connection[c]
         out[:] = 0
@@ -232,7 +232,7 @@ def account(
         if _one_way(g):
             found = 0  # What was asked or what was answered is not here: nobody's wait can be told.
         if x + found > tables.exchange.shape[1]:
-            return c, x
+            return place, x
         extra_delays(g, delays)
         release_held(g, samples, delays)
         release_by_path(samples, delays, paths, c)
@@ -266,7 +266,7 @@ def account(
         out[_EXCHANGES] = rows
         out[_WAIT] = total.sum()
         _pushed(g, turns, found, out)
-    return last, x
+    return chosen.size, x
 
 
 @leaf

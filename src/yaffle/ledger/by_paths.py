@@ -10,7 +10,8 @@ from yaffle.capture.captured import Capture
 from yaffle.errors import Cancelled
 from yaffle.exchanges.messages import Messages
 from yaffle.ledger.accounts import AccountedFor, Exchanges, OwnAccount
-from yaffle.ledger.engine import Workshop, account_range, runs_of_few, taken, workshops
+from yaffle.ledger.engine import Workshop, account_some, few_at_once, taken, workshops
+from yaffle.ledger.fields import EXCHANGE_FIELDS
 from yaffle.ledger.path_observation import (
     OBSERVED,
     idle_paths,
@@ -27,6 +28,7 @@ from yaffle.ledger.workspace import Connections
 from yaffle.progress import Progress, go_on
 
 _OBSERVED_ROWS = 1 << 18  # Rows of observed round trips held at once, beside those of the longest connection.
+_CONNECTION = EXCHANGE_FIELDS.index("connection")
 _WIDE_NS = 5_000_000  # Bounds this far apart leave a wait half told.
 
 
@@ -36,7 +38,7 @@ class Again(NamedTuple):
     connection: Int64s2
     connection_charges: Int64s2
     kind: Uint8s  # of all packets
-    exchanges: list[tuple[int, Exchanges]]  # with the row of the first among the exchanges of all
+    exchanges: list[tuple[Int64s, Exchanges]]  # with their rows among the exchanges of all
 
 
 def account_by_paths(capture: Capture, own: OwnAccount, messages: Messages, progress: Progress = go_on) -> Again | None:
@@ -61,36 +63,39 @@ def account_by_paths(capture: Capture, own: OwnAccount, messages: Messages, prog
     if not chosen.any():
         return None
     told = observed_states(capture, own, path, wanted, chosen, shops, progress)
-    return _again(capture, own, messages, runs_of_few(np.flatnonzero(chosen)), told, shops, progress)
+    return _again(capture, own, messages, few_at_once(np.flatnonzero(chosen)), told, shops, progress)
 
 
 def _again(
     capture: Capture,
     own: OwnAccount,
     messages: Messages,
-    runs: list[tuple[int, int]],
+    some: list[Int64s],
     told: PathStates,
     shops: list[Workshop],
     progress: Progress,
 ) -> Again:
-    """Accounts for some runs of connections by what their paths tell."""
+    """Accounts for some connections by what their paths tell."""
     connection, charges, kind = own.connection.copy(), own.connection_charges.copy(), own.kind.copy()
     packets = capture.packets._replace(kind=kind)
     begins = np.searchsorted(own.of_exchange("connection"), np.arange(own.flow.size))
-    found: list[list[tuple[int, Exchanges]]] = [[] for _ in shops]
+    found: list[list[tuple[Int64s, Exchanges]]] = [[] for _ in shops]
 
     def work(thread: int) -> None:
         shop = shops[thread]
-        for first, last in runs[thread :: len(shops)]:
-            used = account_range(packets, capture.sack, own, messages, shop, (first, last), told, connection, charges)
-            found[thread].append((int(begins[first]), taken(shop, used, messages)))
+        for few in some[thread :: len(shops)]:
+            used = account_some(packets, capture.sack, own, messages, shop, few, told, connection, charges)
+            exchanges = taken(shop, used, messages)
+            owner = exchanges.facts[:, _CONNECTION]
+            rows = begins[owner] + np.arange(used) - np.searchsorted(owner, owner)
+            found[thread].append((rows, exchanges))
             if not progress(1.0, "accounting for queues that others fill"):
                 raise Cancelled
 
     with ThreadPoolExecutor(len(shops)) as pool:
         for future in [pool.submit(work, thread) for thread in range(len(shops))]:
             future.result()
-    return Again(connection, charges, kind, [one for some in found for one in some])
+    return Again(connection, charges, kind, [one for of_thread in found for one in of_thread])
 
 
 def observed_states(

@@ -58,35 +58,33 @@ def own_accounts(
     room = room or Room()
     connection, charges = np.zeros((count, WIDTH), np.int64), np.zeros((count, CHARGES), np.int64)
     kind = room.zeros(capture.packets.flow.size, np.uint8)
-    steps = runs_of(starts, min(_PACKETS_A_STEP, max(_LEAST_STEP, arranged.order.size // _STEPS)))
+    most = min(_PACKETS_A_STEP, max(_LEAST_STEP, arranged.order.size // _STEPS))
+    steps = [np.arange(first, last) for first, last in runs_of(starts, most)]
     if known is not None:
         take_over(known, connection, charges, kind)
-        steps = runs_of_few(np.flatnonzero(known.changed))
+        steps = few_at_once(np.flatnonzero(known.changed))
     packets = capture.packets._replace(kind=kind)
     paths = no_states(count)
     exchanges = [no_exchanges()] * len(steps)
     shops = workshops(arranged, messages, min(threads, max(1, len(steps))))
-    claims, done, total = (
-        itertools.count(),
-        [0],
-        max(1, sum(int(starts[last] - starts[first]) for first, last in steps)),
-    )
+    sizes = [int((starts[step + 1] - starts[step]).sum()) for step in steps]
+    claims, done, total = itertools.count(), [0], max(1, sum(sizes))
 
     def work(thread: int) -> None:
         shop = shops[thread]
         while (step := next(claims)) < len(steps):
-            used = account_range(
+            used = account_some(
                 packets, capture.sack, arranged, messages, shop, steps[step], paths, connection, charges
             )  # fmt: skip
             exchanges[step] = taken(shop, used, messages, room)
-            done[0] += int(starts[steps[step][1]] - starts[steps[step][0]])
+            done[0] += sizes[step]
             if not progress(done[0] / total, "accounting for every wait"):
                 raise Cancelled
 
     with ThreadPoolExecutor(len(shops)) as pool:
         for future in [pool.submit(work, thread) for thread in range(len(shops))]:
             future.result()
-    edges = np.array([0, *(last for _, last in steps)])
+    edges = np.array([0, *(int(step[-1]) + 1 for step in steps)])
     if known is not None:
         exchanges, edges = among_known(exchanges, known)
     return OwnAccount(
@@ -108,38 +106,31 @@ def workshops(arranged: Arrangement | OwnAccount, messages: Messages, count: int
     return [Workshop(longest, most_messages) for _ in range(count)]
 
 
-def runs_of_few(chosen: Int64s) -> list[tuple[int, int]]:
-    """(first, one after the last) of connections that follow each other, a few at once: each call costs, too."""
-    parts = np.split(chosen, np.flatnonzero(np.diff(chosen) != 1) + 1)
-    return [
-        (int(few[0]), int(few[-1]) + 1)
-        for part in parts
-        if part.size
-        for few in np.array_split(part, -(-part.size // _AT_ONCE))
-    ]
+def few_at_once(chosen: Int64s) -> list[Int64s]:
+    """Connections, a few at once: each call costs, too."""
+    return np.array_split(chosen, -(-chosen.size // _AT_ONCE)) if chosen.size else []
 
 
-def account_range(
+def account_some(
     packets: Columns,
     sack: SackBlocks,
     arranged: Arrangement | OwnAccount,
     messages: Messages,
     shop: Workshop,
-    chosen: tuple[int, int],
+    chosen: Int64s,
     paths: PathStates,
     connection: Int64s2,
     charges: Int64s2,
 ) -> int:
-    """Accounts for connections from the first to before the last; how many rows of exchanges stand in the workshop
-    then. Fills rows of `connection` and `charges`, and the kinds of the packets.
+    """Accounts for some connections; how many rows of exchanges stand in the workshop then. Fills rows of `connection`
+    and `charges`, and the kinds of the packets.
     """
-    first, last = chosen
     connections, given = Connections(arranged.starts, arranged.order), Given(messages.starts, messages.turns)
-    used = 0
-    while first < last:
+    done = used = 0
+    while done < chosen.size:
         tables = Tables(connection, charges, shop.exchange.T, shop.exchange_charges.T)
-        first, used = account(first, last, connections, packets, sack, shop.space, given, paths, tables, used)
-        if first < last:
+        done, used = account(chosen, done, connections, packets, sack, shop.space, given, paths, tables, used)
+        if done < chosen.size:
             more = np.zeros_like(shop.exchange), np.zeros_like(shop.exchange_charges)
             shop.exchange, shop.exchange_charges = (
                 by_column([shop.exchange, more[0]]),

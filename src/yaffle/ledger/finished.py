@@ -54,9 +54,8 @@ def put_together(
     connection, connection_charges = own.connection, own.connection_charges
     if again is not None:
         connection, connection_charges = again.connection, again.connection_charges
-        for first, (rows, theirs) in again.exchanges:
-            exchange[first : first + rows.shape[0]] = rows
-            exchange_charges[first : first + rows.shape[0]] = theirs
+        for rows, (facts_again, charges_again) in again.exchanges:
+            exchange[rows], exchange_charges[rows] = facts_again, charges_again
     elif led:
         connection, connection_charges = connection.copy(), connection_charges.copy()
     _widen(exchange, hidden)
