@@ -302,3 +302,19 @@ def test_room_for_a_file_that_grows_is_far_ahead_or_some_times_what_is_there(tmp
                 assert 0 < table.size <= table.capacity <= 3 * table.size
     captures.close()
     assert not far or len({*places[1:]}) == 1  # What was read is not copied again.
+
+
+def test_packets_of_connections_are_put_in_order_once(tmp_path, monkeypatch):
+    """What a former look put in order is taken over while the file grows; where its memory moved, all is done again."""
+    moved, taken = [], []
+    whole = arrangement._take_over
+    monkeypatch.setattr(arrangement, "_take_over", lambda *given: (taken.append(given[1].size), whole(*given)))
+    reserve = PacketTable.reserve
+    monkeypatch.setattr(PacketTable, "reserve", lambda *given: (moved.append(given), reserve(*given)))
+    target = tmp_path / "growing.pcap"
+    followed, orders = Followed([target]), []
+    for _ in grow(LOSSY, target, (0.2, 0.5, 0.7, 1.0)):
+        orders.append(followed.look().account.order)
+    assert len(moved) == 3  # at first, and when it was seen that it grows
+    assert taken == [orders[1].size, orders[2].size]
+    assert orders[-1].tolist() == analyse([target]).account.order.tolist()

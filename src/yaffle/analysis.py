@@ -321,7 +321,8 @@ def analyse_capture(
     are laid part by part. workforce: who does most of it. Raises YaffleError or Cancelled.
     """
     room = room or Room()
-    capture, arranged, payload, passed = _put_in_order(capture, room, progress)
+    was = former.arranged if former is not None else None
+    capture, arranged, payload, passed = _put_in_order(capture, room, progress, was)
     if keep and capture.revised:
         former, keep = None, False  # What the next packets will say of clocks and copies would change all rows.
     step(progress, 0.5, "decoding requests")
@@ -382,13 +383,17 @@ def analyse_capture(
     return analysis, found
 
 
-def _put_in_order(capture: Capture, room: Room, progress: Progress) -> tuple[Capture, Arrangement, Payload, PointsPath]:
-    """Packets by connections, with clocks set right; their bytes, and what several points saw. Raises Cancelled."""
+def _put_in_order(
+    capture: Capture, room: Room, progress: Progress, former: Arrangement | None
+) -> tuple[Capture, Arrangement, Payload, PointsPath]:
+    """Packets by connections, with clocks set right; their bytes, and what several points saw. former: of the
+    same capture when it was shorter. Raises Cancelled.
+    """
     step(progress, 0.5, "putting connections together")
     capture = without_clock_steps(capture, room)
     if room.spilled:
         capture = laid_by_part(capture, room, lambda _share, words: progress(0.5, words))
-    capture, arranged = arrange(capture, room)
+    capture, arranged = arrange(capture, room, former if not capture.revised else None)
     payload = Payload(capture)
     passed = find_path(capture, payload, lambda _share, words: progress(0.5, words))
     capture, passed = with_clocks_right(capture.noting(payload.notes), passed, room)

@@ -88,7 +88,7 @@ def account_part(part: Part, sources: Sequence[Source], progress: Progress = go_
     flows = Rows._make(none for _ in Rows._fields)
     capture = Capture(list(sources), part.packets, part.sack, flows, [], {})
     order = np.arange(part.packets.flow.size, dtype=np.int32)
-    arranged = Arrangement(np.arange(part.ports.size), part.starts, order, none.astype(np.int8))
+    arranged = Arrangement(np.arange(part.ports.size), part.starts, order, none.astype(np.int8), part.packets.flow)
     payload = Payload(capture, frozenset(part.sources))
     messages = decode_messages(part.starts, order, part.ports, payload, lambda share, words: progress(share / 2, words))
     account = own_accounts(

@@ -23,7 +23,7 @@ from yaffle.demo.morning import Request
 from yaffle.demo.network import MS
 from yaffle.exchanges.turns import empty_turns, find_turns
 from yaffle.ledger import causes
-from yaffle.ledger.arrangement import _arrange, _packets_of_each
+from yaffle.ledger.arrangement import _packets_of_each, _put_in_order, _take_over, _turn
 from yaffle.ledger.bounds import DOUBTS, PARTY_OF, bound
 from yaffle.ledger.charging import charge_exchange
 from yaffle.ledger.fields import SIDE_FIELDS
@@ -214,11 +214,17 @@ def test_packets_are_arranged_by_connection_and_turned_to_their_client(tmp_path)
     turned, number = np.array([False, True, True, False]), np.array([0, 1, -1, 2], np.int32)
     counts = _packets_of_each(packets.flow, 4)
     assert counts.tolist() == [int((flow == f).sum()) for f in range(4)]
-    starts = np.concatenate([[0], np.cumsum(counts[[0, 1, 3]])])
-    order = np.empty(int(starts[-1]), np.int32)
-    _arrange(packets.flow, packets.direction, turned, number, starts[:-1].astype(np.int64), order, told)
     wanted = [i for f in (0, 1, 3) for i in range(flow.size) if flow[i] == f]
+    former, former_starts, done = np.empty(0, np.int32), np.zeros(4, np.int64), 0
+    for end in (0, flow.size // 3, flow.size):  # As the capture grows.
+        counts = _packets_of_each(packets.flow[:end], 4)[[0, 1, 3]]
+        starts = np.concatenate([[0], np.cumsum(counts)])
+        order, place = np.empty(int(starts[-1]), np.int32), starts[:-1].copy()
+        _take_over(former_starts, former, place, order)
+        _put_in_order(packets.flow[done:end], done, number, place, order)
+        former, former_starts, done = order, starts, end
     assert order.tolist() == wanted
+    _turn(packets.flow, packets.direction, turned, told)
     moved = np.isin(flow, (1, 2))
     assert (told == np.where(moved, direction ^ 1, direction)).all()
     assert (packets.direction == direction).all()

@@ -30,11 +30,22 @@ class Arrangement:
     starts: Int64s  # packets of connection c: order[starts[c]:starts[c + 1]]
     order: Int32s  # packet rows, in order of capture within each connection
     how: Int8s  # per conversation: how its client was told
+    of: Int32s  # conversation of each packet of the capture
+
+    def goes_on(self, of: Int32s, tcp: Int64s) -> bool:
+        """Whether it is that of the first packets of a capture: conversations of its packets stand in the same memory,
+        and connections had the same numbers. tcp: the rows of those now.
+        """
+        return self.of.ctypes.data == of.ctypes.data and np.array_equal(tcp[: self.flow.size], self.flow)
 
 
-def arrange(capture: Capture, room: Room | None = None) -> tuple[Capture, Arrangement]:
+def arrange(
+    capture: Capture, room: Room | None = None, former: Arrangement | None = None
+) -> tuple[Capture, Arrangement]:
     """Puts the packets of each connection together; the capture with `a` the client everywhere, and directions as from
     the client.
+
+    former: of the same capture when it was shorter, from which it goes on where it can.
     """
     room = room or Room()
     packets, flows = capture.packets, capture.conversations
@@ -42,13 +53,21 @@ def arrange(capture: Capture, room: Room | None = None) -> tuple[Capture, Arrang
     tcp = np.flatnonzero(flows.protocol == 6)
     number = np.full(flows.point.size, -1, np.int32)
     number[tcp] = np.arange(tcp.size, dtype=np.int32)
-    counts = _packets_of_each(packets.flow, flows.point.size)[tcp]
+    known = former if former is not None and former.goes_on(packets.flow, tcp) else None
+    begin = known.of.size if known is not None else 0
+    counts = _packets_of_each(packets.flow[begin:], flows.point.size)[tcp]
+    if known is not None:
+        counts[: known.flow.size] += np.diff(known.starts)
     starts = np.concatenate([[0], np.cumsum(counts)]).astype(np.int64)
+    place = starts[:-1].copy()
     order = room.empty(int(starts[-1]), np.int32 if packets.flow.size < 1 << 31 else np.int64)
+    if known is not None:
+        _take_over(known.starts, known.order, place, order)
+    _put_in_order(packets.flow[begin:], begin, number, place, order)
     direction = room.empty(packets.flow.size, np.int8)
-    _arrange(packets.flow, packets.direction, b_client, number, starts[:-1].copy(), order, direction)
+    _turn(packets.flow, packets.direction, b_client, direction)
     turned = replace(capture.with_columns(direction=direction), conversations=swapped_ends(flows, b_client))
-    return turned, Arrangement(tcp.astype(np.int64), starts, order, how)
+    return turned, Arrangement(tcp.astype(np.int64), starts, order, how, packets.flow)
 
 
 def swapped_ends(flows: Rows, swap: Bools) -> Rows:
@@ -72,25 +91,36 @@ def _packets_of_each(flow: Int32s, conversations: int) -> Int64s:
 
 
 @kernel
-def _arrange(
-    flow: Int32s, direction: Int8s, turned: Bools, number: Int32s, place: Int64s, order: Int32s, from_client: Int8s
-) -> None:
-    """Sorts the packet rows by connection, in order of capture, and gives each its direction as from the client.
+def _take_over(starts: Int64s, former: Int32s, place: Int64s, order: Int32s) -> None:
+    """Lays the packets that connections had where theirs begin now, and moves the places behind them."""
+    for c in range(starts.size - 1):
+        count = starts[c + 1] - starts[c]
+        order[place[c] : place[c] + count] = former[starts[c] : starts[c + 1]]
+        place[c] += count
 
-    turned: whether end `b` is the client; number: connection of each conversation, -1 for none; place: where the next
-    packet of each connection goes.
+
+@kernel
+def _put_in_order(flow: Int32s, begin: int, number: Int32s, place: Int64s, order: Int32s) -> None:
+    """Sorts packet rows by connection, in order of capture.
+
+    flow: conversation of the packets from row `begin` on; number: connection of each conversation, -1 for none; place:
+    where the next packet of each connection goes.
     """
     last = flow.size - 1
     for i in range(flow.size):
-        from_client[i] = direction[i]
         if flow[i] < 0:
             continue
         soon = flow[min(i + 16, last)]
         if soon >= 0 and number[soon] >= 0:
             prefetch(order, place[number[soon]])
-        if turned[flow[i]]:
-            from_client[i] ^= 1
         c = number[flow[i]]
         if c >= 0:
-            order[place[c]] = i
+            order[place[c]] = begin + i
             place[c] += 1
+
+
+@kernel
+def _turn(flow: Int32s, direction: Int8s, turned: Bools, from_client: Int8s) -> None:
+    """Gives each packet its direction as from the client. turned: whether end `b` is the client."""
+    for i in range(flow.size):
+        from_client[i] = direction[i] ^ (flow[i] >= 0 and turned[flow[i]])

@@ -38,13 +38,13 @@ def _may_step(time_ns: Int64s) -> bool:
     for begin in range(1, time_ns.size, _AT_ONCE):
         end = min(time_ns.size, begin + _AT_ONCE)
         # Of steps below the power of two no bit but the lower ones is set, once it is added: several are told at once.
-        bits = int64(0)
-        for i in range(begin, end):
-            bits |= time_ns[i] - time_ns[i - 1] + _NEAR
+        bits, before, after = int64(0), time_ns[begin - 1 : end - 1], time_ns[begin:end]
+        for i in range(after.size):
+            bits |= after[i] - before[i] + _NEAR
         if 0 <= bits < 2 * _NEAR:
             continue
-        for i in range(begin, end):
-            if abs(time_ns[i] - time_ns[i - 1]) >= _LEAST_STEP_NS:
+        for i in range(after.size):
+            if abs(after[i] - before[i]) >= _LEAST_STEP_NS:
                 return True
     return False
 
