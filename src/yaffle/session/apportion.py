@@ -74,10 +74,8 @@ def over_time(evidence: Evidence, rows: Int64s, edge_ns: Int64s) -> Float64s2:
     bins = edge_ns.size - 1
     place = np.clip(np.searchsorted(edge_ns, evidence.waits.first_ns[rows], "right") - 1, 0, bins - 1)
     sums = np.zeros((bins, causes.COUNT))
-    for k in range(causes.COUNT):
-        weight = evidence.waits.by_column[k][rows]
-        if weight.any():
-            sums[:, k] = np.bincount(place, weight, bins)
+    for k in evidence.waits.columns.tolist():
+        sums[:, k] = np.bincount(place, evidence.waits.by_column[k][rows], bins)
     return sums
 
 
@@ -90,10 +88,8 @@ def by_hour(evidence: Evidence, rows: Int64s) -> tuple[Float64s2, Int64s]:
         np.array([hour(int(q) * QUARTER_NS) for q in quarter], np.int64)[place] if rows.size else np.empty(0, np.int64)
     )
     sums = np.zeros((24, causes.COUNT))
-    for k in range(causes.COUNT):
-        weight = evidence.waits.by_column[k][rows]
-        if weight.any():
-            sums[:, k] = np.bincount(hours, weight, 24)
+    for k in evidence.waits.columns.tolist():
+        sums[:, k] = np.bincount(hours, evidence.waits.by_column[k][rows], 24)
     return sums, np.bincount(hours, minlength=24)
 
 
@@ -157,7 +153,9 @@ def by_label(evidence: Evidence, rows: Int64s, most: int = 300) -> list[Asked]:
         protocol, label = names[int(places[part[0]])]
         middle, high = (part.size + 1) // 2 - 1, (95 * part.size + 99) // 100 - 1  # Nearest rank.
         own = np.partition(wait[part], (middle, high))
-        charges = np.take(waits.by_column, rows[part], axis=1).sum(axis=1)
+        charges, own_rows = np.zeros(causes.COUNT, np.int64), rows[part]
+        for k in waits.columns.tolist():
+            charges[k] = waits.by_column[k][own_rows].sum()
         found.append(Asked(protocol, label, part.size, int(bad[part].sum()), int(own[middle]), int(own[high]), charges))
     return sorted(found, key=lambda a: -int(a.charges.sum()))[:most]
 

@@ -17,7 +17,8 @@ from yaffle.findings.services import failed
 from yaffle.kernels import kernel, uint64
 from yaffle.ledger import causes
 from yaffle.ledger.bounds import BOUNDED, FIELDS
-from yaffle.ledger.sums import party_sums
+from yaffle.ledger.fields import EXCHANGE_FIELDS
+from yaffle.ledger.sums import by_party
 from yaffle.records.flow_table import PACKETS
 from yaffle.units import size
 
@@ -38,11 +39,15 @@ class Waits:
     first_ns: Int64s
     end_ns: Int64s
     charges: Int64s2
+    columns: Int64s  # of charges: those that hold anything
 
     @cached_property
     def wait_ns(self) -> Int64s:
         """The whole wait of each row."""
-        return np.asarray(self.charges.sum(axis=1))
+        found = np.zeros(self.connection.size, np.int64)
+        for column in self.columns.tolist():
+            found += self.charges[:, column]
+        return found
 
     @cached_property
     def by_column(self) -> Int64s2:
@@ -52,7 +57,7 @@ class Waits:
     @cached_property
     def parties(self) -> Int64s2:
         """(n, 4): the wait by party, in the order of causes.PARTIES."""
-        return party_sums(self.charges)
+        return by_party(self.charges, self.columns)[0]
 
 
 class Evidence:
@@ -231,8 +236,9 @@ class Evidence:
         lonely = np.flatnonzero(self.speaks & (account.fact("exchanges") == 0) & (account.fact("wait_ns") > 0))
         if not lonely.size and kept.size == owner.size:  # All of them as they are: nothing to copy.
             return Waits(
-                owner, kept, account.of_exchange("first_ns"), account.of_exchange("end_ns"), account.exchange_charges
-            )
+                owner, kept, account.of_exchange("first_ns"), account.of_exchange("end_ns"), account.exchange_charges,
+                account.charged,
+            )  # fmt: skip
         return Waits(
             np.concatenate([owner[kept], lonely]),
             np.concatenate([kept, np.full(lonely.size, -1)]),
@@ -244,6 +250,7 @@ class Evidence:
                 ]
             ),
             np.concatenate([account.exchange_charges[kept], account.connection_charges[lonely]]),
+            account.charged,
         )
 
     @cached_property
@@ -252,7 +259,10 @@ class Evidence:
         exchange's is as charged.
         """
         waits, account = self.waits, self.analysis.account
-        found = np.empty((waits.connection.size, len(FIELDS)), np.int64)
+        first = EXCHANGE_FIELDS.index(FIELDS[0])
+        if np.may_share_memory(waits.charges, account.exchange_charges):  # All exchanges as they are.
+            return account.exchange[:, first : first + len(FIELDS)]
+        found = np.empty((len(FIELDS), waits.connection.size), np.int64).T
         has = waits.exchange >= 0
         for k, name in enumerate(FIELDS):
             party = causes.party_columns(BOUNDED[k // 2])

@@ -36,7 +36,7 @@ class Scene:
     def packets_of(self, rows: Int64s) -> Bools:
         """Mask of the packets of the connections of some waits, in the period, each counted once."""
         flows = np.zeros(self.evidence.counted.size + 1, bool)
-        flows[self.evidence.analysis.account.flow[np.unique(self.evidence.waits.connection[rows])]] = True
+        flows[self.evidence.analysis.account.flow[self.evidence.waits.connection[rows]]] = True
         return np.asarray(self.in_period & flows[self.evidence.analysis.capture.packets.flow])
 
     @cached_property

@@ -27,6 +27,7 @@ def _summarize(
     rows: Int64s,
     wait: Int64s,
     charges: Int64s2,
+    columns: Int64s,
     owner: Int64s,
     client: Int64s,
     again: Int64s,
@@ -37,7 +38,7 @@ def _summarize(
     sums: Int64s2,
 ) -> None:
     """Figures of each group: users, median, 95th percentile, worst, repeats; sums of its charges. code: the group of
-    each row; charges: a row a column of the ledger.
+    each row; charges: a row a column of the ledger; columns: those that hold anything.
     """
     for k in range(starts.size - 1):
         first, last = starts[k], starts[k + 1]
@@ -60,7 +61,7 @@ def _summarize(
         figures[k, 1] = select(values, int64(0), n, middle)
         figures[k, 2] = select(values, middle, n, high)
         figures[k, 3] = select(values, high, n, n - 1)
-    for column in range(charges.shape[0]):
+    for column in columns:
         for i in range(rows.size):
             sums[code[i], column] += charges[column, rows[i]]
 
@@ -99,17 +100,15 @@ class Level(GroupLevel):
         )
         values = np.empty(int(counts.max()) if counts.size else 1, np.int64)
         _summarize(
-            code, starts, self._members, rows, waits.wait_ns, waits.by_column, np.ascontiguousarray(waits.connection),
-            evidence.client.codes, again,
+            code, starts, self._members, rows, waits.wait_ns, waits.by_column, waits.columns,
+            np.ascontiguousarray(waits.connection), evidence.client.codes, again,
             seen_client, seen_connection, values, figures, sums,
         )  # fmt: skip
-        single = evidence.bounds[rows]
         self._low, self._high = np.zeros((counts.size, len(BOUNDED))), np.zeros((counts.size, len(BOUNDED)))
         for k, party in enumerate(BOUNDED):
             part = waits.parties[rows, causes.PARTIES.index(party)]
-            self._low[:, k], self._high[:, k] = combined(
-                part, single[:, 2 * k], single[:, 2 * k + 1], code, counts.size
-            )
+            low, high = evidence.bounds[:, 2 * k][rows], evidence.bounds[:, 2 * k + 1][rows]
+            self._low[:, k], self._high[:, k] = combined(part, low, high, code, counts.size)
         held = np.flatnonzero(counts)
         self._order = held[np.argsort(-sums[held].sum(axis=1), kind="stable")]
         self._counts, self._starts, self._figures, self._sums = counts, starts, figures, sums
