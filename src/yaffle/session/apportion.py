@@ -9,6 +9,7 @@ import numpy as np
 from yaffle.arrays import Float64s, Float64s2, Int64s
 from yaffle.findings.groups import grouped
 from yaffle.ledger import causes
+from yaffle.ledger.sums import party_sums
 from yaffle.progress import Progress, go_on, step
 from yaffle.session.behind import behind_words
 from yaffle.session.evidence import Evidence
@@ -24,8 +25,8 @@ def summary(scene: Scene) -> str:
     evidence, rows = scene.evidence, scene.rows
     if not rows.size:
         return "No exchanges here: widen the period or go up a level."
-    total = int(evidence.waits.wait_ns[rows].sum())
-    parts = evidence.waits.parties[rows].sum(axis=0)
+    charges = evidence.waits.charged(rows)
+    total, parts = int(charges.sum()), party_sums(charges[None, :])[0]
     named = ", ".join(
         f"{party} {100 * parts[i] / total:.0f} %"
         for i, party in enumerate(causes.PARTIES)
@@ -153,9 +154,7 @@ def by_label(evidence: Evidence, rows: Int64s, most: int = 300) -> list[Asked]:
         protocol, label = names[int(places[part[0]])]
         middle, high = (part.size + 1) // 2 - 1, (95 * part.size + 99) // 100 - 1  # Nearest rank.
         own = np.partition(wait[part], (middle, high))
-        charges, own_rows = np.zeros(causes.COUNT, np.int64), rows[part]
-        for k in waits.columns.tolist():
-            charges[k] = waits.by_column[k][own_rows].sum()
+        charges = waits.charged(rows[part])
         found.append(Asked(protocol, label, part.size, int(bad[part].sum()), int(own[middle]), int(own[high]), charges))
     return sorted(found, key=lambda a: -int(a.charges.sum()))[:most]
 

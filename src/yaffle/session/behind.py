@@ -22,6 +22,8 @@ class Neighbour:
 
 def behind_words(evidence: Evidence, rows: Int64s) -> str:
     """Where the servers' time of some waits went; empty where nothing is known behind them."""
+    if not evidence.analysis.behind.call.size:
+        return ""
     exchanges = evidence.waits.exchange[rows]
     spent, places = spent_by(evidence.analysis, exchanges[exchanges >= 0]), evidence.analysis.places
     if not spent.by_place:

@@ -49,6 +49,13 @@ class Waits:
             found += self.charges[:, column]
         return found
 
+    def charged(self, rows: Int64s) -> Int64s:
+        """(CHARGES,): the charges of some rows, ns."""
+        found = np.zeros(self.charges.shape[1], np.int64)
+        for column in self.columns.tolist():
+            found[column] = self.by_column[column][rows].sum()
+        return found
+
     @cached_property
     def by_column(self) -> Int64s2:
         """The charges with a row a column of the ledger."""
