@@ -2,12 +2,14 @@
 
 import gzip
 import random
+from struct import Struct
 
 import numpy as np
 import pytest
 
 from tests.frames import ACK, C, S, ether, pcap, tcp
 from yaffle.capture import byte_source, one_file
+from yaffle.capture.pcapng_writer import write_pcapng
 from yaffle.capture.reader import read_captures
 from yaffle.errors import Cancelled
 
@@ -72,3 +74,16 @@ def test_a_break_is_told_after_what_was_walked_before_it(small, capture_file, mo
     broken = read_captures([capture_file])
     assert broken.packets.time_ns.tolist() == whole.packets.time_ns[:300].tolist()
     assert f"byte {at}" in " ".join(broken.sources[0].notes)
+
+
+def test_reading_stops_where_there_are_no_packets(small, tmp_path):
+    path = tmp_path / "a.pcapng"
+    write_pcapng(path, [])
+    custom = Struct("<IIII").pack(0x0BAD, 16 + 4000, 32473, 0) + bytes(4000 - 4)  # RFC 5612: of an example
+    with path.open("ab") as file:
+        file.write((custom + Struct("<I").pack(16 + 4000)) * 40)
+    asked = []
+    with pytest.raises(Cancelled):
+        read_captures([path], lambda _share, _words: asked.append(1) or len(asked) < 4)
+    assert len(asked) == 4
+    assert read_captures([path]).sources[0].packets == 0

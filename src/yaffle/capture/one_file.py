@@ -54,7 +54,7 @@ def index_of(head: Bytes) -> PcapIndex | PcapngIndex:
 
 
 class Block(NamedTuple):
-    """Records of a file that follow one another, and the bytes they are in."""
+    """Records of a file that follow one another, if any, and the bytes they are in."""
 
     window: Bytes
     offset: int  # of the window in the file
@@ -66,7 +66,7 @@ class Block(NamedTuple):
     def far_apart(self) -> bool:
         """Whether its packets lie so far apart that what was walked over is not in the cache when it is decoded."""
         position = self.records.position
-        return int(position[-1] - position[0]) > _FAR_APART * position.size
+        return position.size > 0 and int(position[-1] - position[0]) > _FAR_APART * position.size
 
 
 class Reading:
@@ -113,7 +113,7 @@ class Reading:
         block, ahead = next(blocks, None), None
         try:
             while block is not None:
-                self._walked += 1
+                self._walked += block.records.position.size > 0
                 ahead = self._walker.submit(next, blocks, None) if block.far_apart else None
                 take(block)
                 block = ahead.result() if ahead else next(blocks, None)
@@ -236,9 +236,9 @@ class CaptureFile:
 
     def _read(self, reading: Reading, data: ByteSource, beginning: bool, stop: int | None) -> None:
         def take(block: Block) -> None:
-            rows = block.records.time_ns.size
-            reading.room_for(rows, block.read_bytes, data.file_bytes, grows=self._rows is not None)
-            reading.take(block, self._number, self._links, self._sums)
+            if rows := block.records.position.size:
+                reading.room_for(rows, block.read_bytes, data.file_bytes, grows=self._rows is not None)
+                reading.take(block, self._number, self._links, self._sums)
             data.give_back(block.offset)
             done = reading.done_bytes + min(data.file_bytes, block.read_bytes)
             if not reading.progress(min(done / reading.total_bytes, 1.0), f"reading {self.path.name}"):
@@ -270,10 +270,9 @@ class CaptureFile:
                 records = reading.records()
                 count, at, status = self._index.index(window, at, offset, records)
                 self._at = offset + at
-                if count:
-                    types = np.array([face.link_type for face in self._index.container.interfaces], np.int64)
-                    records = Records._make(column[:count] for column in records)
-                    yield Block(window, offset, records, types, data.done_bytes + (0 if data.compressed else at))
+                types = np.array([face.link_type for face in self._index.container.interfaces], np.int64)
+                records = Records._make(column[:count] for column in records)
+                yield Block(window, offset, records, types, data.done_bytes + (0 if data.compressed else at))
                 if beginning:
                     break
             if beginning or status == BROKEN or (last and status == NEED_MORE):
