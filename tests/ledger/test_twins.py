@@ -23,7 +23,7 @@ from yaffle.demo.morning import Request
 from yaffle.demo.network import MS
 from yaffle.exchanges.turns import empty_turns, find_turns
 from yaffle.ledger import causes
-from yaffle.ledger.arrangement import _packets_of_each, _put_in_order, _take_over, _turn
+from yaffle.ledger.arrangement import _lay_out, _packets_of_each, _take_over, _turn
 from yaffle.ledger.bounds import DOUBTS, PARTY_OF, bound
 from yaffle.ledger.charging import charge_exchange
 from yaffle.ledger.fields import SIDE_FIELDS
@@ -221,7 +221,7 @@ def test_packets_are_arranged_by_connection_and_turned_to_their_client(tmp_path)
         starts = np.concatenate([[0], np.cumsum(counts)])
         order, place = np.empty(int(starts[-1]), np.int32), starts[:-1].copy()
         _take_over(former_starts, former, place, order)
-        _put_in_order(packets.flow[done:end], done, number, place, order)
+        _lay_out(packets.flow[done:end], done, number, place, order)
         former, former_starts, done = order, starts, end
     assert order.tolist() == wanted
     _turn(packets.flow, packets.direction, turned, told)

@@ -7,7 +7,7 @@ from yaffle.capture.packets import ACK, FIN, RST, SYN, Columns, SackBlocks
 from yaffle.exchanges.turns import TurnRows, find_turns
 from yaffle.kernels import int64, kernel, leaf
 from yaffle.ledger.bounds import BOUNDED, DOUBTS
-from yaffle.ledger.exchange_rows import Charging, Tables, exchanges_of
+from yaffle.ledger.exchange_rows import ChargeRoom, Tables, exchanges_of
 from yaffle.ledger.fields import C0, CHARGES, COMPLETE, CONNECTION_FIELDS, OPEN, ORDERLY, RESET, S0, SIDE_FIELDS
 from yaffle.ledger.openings import charge_opening, first_measurement
 from yaffle.ledger.path_states import FLOOR, PathStates, release_by_path
@@ -207,7 +207,7 @@ def account(
     high = np.zeros(2, np.int64)
     state = np.zeros((2, STATES), np.int64)
     times = np.zeros(5, np.int64)
-    room = Charging(
+    room = ChargeRoom(
         np.zeros(CHARGES, np.int64),
         np.zeros(CHARGES, np.int64),
         np.zeros(DOUBTS, np.int64),

@@ -63,7 +63,7 @@ def arrange(
     order = room.empty(int(starts[-1]), np.int32 if packets.flow.size < 1 << 31 else np.int64)
     if known is not None:
         _take_over(known.starts, known.order, place, order)
-    _put_in_order(packets.flow[begin:], begin, number, place, order)
+    _lay_out(packets.flow[begin:], begin, number, place, order)
     direction = room.empty(packets.flow.size, np.int8)
     _turn(packets.flow, packets.direction, b_client, direction)
     turned = replace(capture.with_columns(direction=direction), conversations=swapped_ends(flows, b_client))
@@ -100,7 +100,7 @@ def _take_over(starts: Int64s, former: Int32s, place: Int64s, order: Int32s) -> 
 
 
 @kernel
-def _put_in_order(flow: Int32s, begin: int, number: Int32s, place: Int64s, order: Int32s) -> None:
+def _lay_out(flow: Int32s, begin: int, number: Int32s, place: Int64s, order: Int32s) -> None:
     """Sorts packet rows by connection, in order of capture.
 
     flow: conversation of the packets from row `begin` on; number: connection of each conversation, -1 for none; place:

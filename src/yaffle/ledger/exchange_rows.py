@@ -45,7 +45,7 @@ class Tables(NamedTuple):
     exchange_charges: Int64s2
 
 
-class Charging(NamedTuple):
+class ChargeRoom(NamedTuple):
     """Room for the charges of one exchange after another."""
 
     charge: Int64s  # (CHARGES,)
@@ -67,7 +67,7 @@ def exchanges_of(
     measured_ns: int,
     opened_ns: int,
     cutting: Cutting,
-    room: Charging,
+    room: ChargeRoom,
     out: Int64s,
     total: Int64s,
     tables: Tables,
