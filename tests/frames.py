@@ -96,14 +96,17 @@ class Talk:
         lost=False,
         options=b"",
         advance=True,
+        sent_ms=None,
     ):
-        """One packet. lost: it takes its number and identification but is not captured."""
+        """One packet. lost: it takes its number and identification but is not captured. sent_ms: by its host's clock,
+        where that is not when it passed.
+        """
         (src, sport), (dst, dport) = self.ends[side], self.ends[1 - side]
         if self.ids is not None and ip_id is None:
             self.ids[side] += 1
         number = ip_id if ip_id is not None else (self.ids[side] if self.ids is not None else 0)
         first = self.seq[side] if seq is None else seq
-        stamp = (int(at_ms), 0) if self.ts else None
+        stamp = (int(at_ms if sent_ms is None else sent_ms), 0) if self.ts else None
         packet = tcp(
             src,
             sport,

@@ -120,10 +120,11 @@ def test_every_kernel_gives_what_its_twin_gives(scene):
             name: int(scene.analysis.account.side(side, name)[0]) for name in SIDE_FIELDS if name in wanted
         } == wanted
     charge, times = np.zeros(causes.COUNT, np.int64), np.zeros(5, np.int64)
-    how = charge_opening(g, scene.floors, charge, times)
-    assert (how, times[0], times[1]) == plain_opening(g, _known(scene.floors[0]))[:3]
-    assert _by_cause(charge) == +plain_opening(g, _known(scene.floors[0]))[3]
-    _exchanges(scene, cover, int(first_measurement(g, times[0], times[1])) if how == 0 else 0)
+    late = scene.extra[0]
+    how = charge_opening(g, late, scene.floors, charge, times)
+    assert (how, times[0], times[1]) == plain_opening(g, late, _known(scene.floors[0]))[:3]
+    assert _by_cause(charge) == +plain_opening(g, late, _known(scene.floors[0]))[3]
+    _exchanges(scene, cover, int(first_measurement(g, late, times[0], times[1])) if how == 0 else 0)
 
 
 def _known(floor):

@@ -17,8 +17,9 @@ from tests.oracles.plain_ledger import (
     plain_transfer,
 )
 from yaffle.capture.packets import FIN
+from yaffle.ledger.trips import TIMER_STEP_NS
 from yaffle.transport import kinds
-from yaffle.transport.round_trips import HELD_LEAST_NS
+from yaffle.transport.round_trips import HELD_LEAST_NS, HOLD_NS
 
 CLIENT, SERVER = 0, 1
 
@@ -35,11 +36,12 @@ def _helped(row, floor):
 class PlainExchange:
     """charges by cause and moments (first, asked, answered, last, end) of one turn."""
 
-    def __init__(self, g, turn, samples, floors, extra, mss, windows, cover, opened_ns):
+    def __init__(self, g, turn, samples, floors, extra, mss, windows, cover, opened_ns, turns=(False, False)):
         self.g, self.turn, self.samples, self.extra = g, turn, samples, extra
-        self.raw_floors, self.floors = floors, [self._way_or_less(samples, side, f) for side, f in enumerate(floors)]
+        self.charges, self.ways = Counter(), PlainWays(g, samples, floors, extra, turns)
+        self.raw_floors = self.ways.floors
+        self.floors = [self._way_or_less(samples, side, f) for side, f in enumerate(self.raw_floors)]
         self.mss, self.windows, self.cover, self.opened_ns = mss, windows, cover, opened_ns
-        self.charges, self.ways = Counter(), PlainWays(g, samples, floors, extra)
         lo, hi, answer = int(turn["first"]), int(turn["stop"]), int(turn["answer"])
         first = self._first(lo)
         asked = max([int(g[lo]["t"]), *(int(g[i]["t"]) for i in self._request(lo, len(g) if answer < 0 else answer))])
@@ -144,9 +146,9 @@ class PlainExchange:
             and base(g[i]) != kinds.COPY
         ]
         i = acks[0] if acks else -1
-        trip, _, most = self.ways.around(CLIENT, last, i)
+        trip, least, most = self.ways.around(CLIENT, last, i)
         late = max(0, int(self.extra[CLIENT][i])) if acks else 0
-        trip, most = max(0, trip - late), max(0, most - late)
+        trip, least, most = (max(0, span - late) for span in (trip, least, most))
         trip = max(trip, plain_lately(g, answer, last_i, SERVER, last, int(g[i]["t"]) if acks else last + 1))
         if not acks:
             final = trip
@@ -155,8 +157,11 @@ class PlainExchange:
             most = min(max(most, trip), seen)
             own = [s for s in self.samples if s["i"] == i and s["t"] == g[i]["t"] and s["way"] <= HELD]
             held = own[0]["way"] == HELD if own else seen - most > HELD_LEAST_NS
-            closing = bool(int(g[i]["flags"]) & FIN)
-            final = min(trip, seen) if g[i]["n"] > 0 or closing or held else seen
+            asked = g[i]["n"] > 0 or bool(int(g[i]["flags"]) & FIN)
+            final = min(trip, seen) if asked or held else seen
+            if self.ways.turns[CLIENT] and (asked or held):
+                most = seen if asked else seen - HOLD_NS
+                final = max(least, seen - HOLD_NS - TIMER_STEP_NS, min(trip, most))
         if self.raw_floors[CLIENT] >= UNKNOWN:
             self.charges["unseen"] += final
         else:

@@ -10,6 +10,7 @@ from yaffle.ledger.stretch import PACED_LEAST
 from yaffle.ledger.transfers import SMALL_NS
 from yaffle.ledger.trips import BLUR_NS, FEW, LEAST_TIMER_NS, NEAR_NS, NEAREST, TIMER_STEP_NS
 from yaffle.transport import kinds
+from yaffle.transport.round_trips import HOLD_NS
 
 REPEATS = range(kinds.REPEAT_TIMEOUT, kinds.REPEAT_CLOSE + 1)
 PROBES = (kinds.KEEP_ALIVE, kinds.WINDOW_PROBE)
@@ -101,8 +102,9 @@ def rank(values, percent):
 class PlainWays:
     """What the samples of a connection tell of the way to each side, by whole scans."""
 
-    def __init__(self, g, samples, floors, extra):
-        self.g, self.samples, self.floors, self.extra = g, samples, floors, extra
+    def __init__(self, g, samples, floors, extra, turns=(False, False)):
+        self.g, self.samples, self.extra, self.turns = g, samples, extra, turns
+        self.floors = [min([floor, *self._ways(side)]) for side, floor in enumerate(floors)]
         self.out = [self._over(s) for s in samples]
         self.telling, self.spread, self.back = [[], []], [0, 0], [(0, 0), (0, 0)]
         for side in (0, 1):
@@ -111,6 +113,8 @@ class PlainWays:
             known = len(times) >= FEW
             # One that came a quarter sooner than all others was sent for another reason.
             least = 0 if not known else times[1] if 4 * times[0] < 3 * times[1] else times[0]
+            if turns[side]:
+                known, least = True, HOLD_NS
             for k in held if known else []:
                 self.out[k] = max(0, self.out[k] - least)
             self.telling[side] = [
@@ -143,6 +147,14 @@ class PlainWays:
 
         before, after = prompt(self.samples[:k]), prompt(self.samples[k + 1 : k + 64])
         return any(now - t < 10**9 for t in before[-1:]) or any(t - now <= 10**9 for t in after[:1])
+
+    def _ways(self, side):
+        """Round trips, each less what its way back took above the least, and two steps of the clock that tells it."""
+        own = [s for s in self.samples if s["side"] == side and s["way"] < HELD and s["rtt"] >= 0]
+        late = [max(0, int(self.extra[side][s["i"]])) for s in own]
+        return [
+            int(s["rtt"]) - (more if more < s["rtt"] else 0) + 2 * BLUR_NS for s, more in zip(own, late, strict=True)
+        ]
 
     def _over(self, s):
         floor = self.floors[s["side"]]
@@ -346,8 +358,11 @@ def _pace(gaps, span, whole, charges):
         charges["rate"] += moved
 
 
-def plain_opening(g, floor_client):
-    """(how it went, from, to, charges) of setting up: 0 complete, 1 unseen, 2 refused, 3 unanswered."""
+def plain_opening(g, extra, floor_client):
+    """(how it went, from, to, charges) of setting up: 0 complete, 1 unseen, 2 refused, 3 unanswered. extra: what the
+    client's packets took above their least.
+    """
+    own = [int(row["t"]) - max(0, int(late)) for row, late in zip(g, extra, strict=True)]
     head = [(i, row) for i, row in enumerate(g[:64]) if base(row) != kinds.COPY]
     syns = [row for _, row in head if row["flags"] & 18 == 2 and row["d"] == 0]
     if not syns:
@@ -362,17 +377,18 @@ def plain_opening(g, floor_client):
     if not answers:
         until = int(g[-1]["t"])
         return (1 if any(row["d"] == 1 for row in g) else 3), began, until, Counter({"unseen": until - began})
-    tries = [int(row["t"]) for i, row in head if i < answers[0] and row["flags"] & 18 == 2 and row["d"] == 0] or [began]
+    tries = [i for i, row in head if i < answers[0] and row["flags"] & 18 == 2 and row["d"] == 0]
+    began = own[next(i for i, row in head if row["flags"] & 18 == 2 and row["d"] == 0)]
     ends = [i for i, row in head if i > answers[0] and row["d"] == 0 and row["flags"] & 16]
     between = [i for i in answers if not ends or i < ends[0]]
     first, last = int(g[between[0]]["t"]), int(g[between[-1]]["t"])
     until = first + floor_client
     if ends and last == first and (g[ends[0]]["n"] == 0 or g[ends[0]]["t"] - first < floor_client):
-        until = int(g[ends[0]]["t"])
+        until = own[ends[0]]
     elif ends and last > first:
-        until = min(int(g[ends[0]]["t"]), last + floor_client)
+        until = min(own[ends[0]], last + floor_client)
     until = max(until, began)
-    lost = tries[-1] - began + (last - first if last > first and until > last else 0)
+    lost = (own[tries[-1]] if tries else began) - began + (last - first if last > first and until > last else 0)
     lost = max(0, min(lost, until - began))
     return 0, began, until, Counter({"loss": lost, "set-up": until - began - lost})
 

@@ -2,9 +2,11 @@
 names.
 """
 
+from collections import Counter
 from statistics import median
 
-from yaffle.transport.round_trips import HELD
+from yaffle.transport import kinds
+from yaffle.transport.round_trips import FEW_BARE, HELD
 
 _RATES = (1000, 100, 250, 500, 10, 1_000_000)
 
@@ -188,3 +190,54 @@ def plain_round_trips(samples, side):
     assert own[0] <= median(own) <= own[-1]
     ranks = [max(0, -(-percent * len(own) // 100) - 1) for percent in (50, 95)]  # Nearest rank.
     return [own[0], *(own[rank] for rank in ranks), own[-1], len(own)]
+
+
+def plain_turns(g, samples, late, side, floor, times):
+    """Of a side's host that takes turns after sending soon so many times: for each place of a sample of less than two
+    segments that came alone, (whether it was held back by the turns, None unknown; whether it came as late as a timer
+    takes). late: what each of its packets took above the least.
+    """
+    told, top = {}, None
+    got, soon, sure = None, 0, bool(g[0]["flags"] & 2)  # when bytes came last; how often it sent soon after that
+    soon = 0 if sure else times
+    for i, row in enumerate(g):
+        if row["d"] != side or row["kind"] & kinds.KIND_MASK == kinds.COPY or row["flags"] & 6:
+            continue
+        own = int(row["t"]) - max(0, int(late[i]))
+        further, top = top is None or row["a"] > top, max(int(row["a"]), top if top is not None else int(row["a"]))
+        places = [k for k, s in enumerate(samples) if s["i"] == i and s["bare"] == FEW_BARE and s["way"] in (1, HELD)]
+        if row["n"] or row["flags"] & 1:
+            passed_ms = 1e9 if got is None else (own - got) / 1e6
+            if further:
+                soon, sure, got = max(times, soon + 1), True, own
+            elif passed_ms < 38:
+                soon += 1
+            elif passed_ms < 42:
+                sure = False
+            elif not sure:
+                soon, sure = 0, True
+        elif further and not places:
+            got = own
+        elif further:
+            k, got = places[0], own
+            waited = int(samples[k]["rtt"]) - floor - max(0, int(late[i])) >= 38_000_000
+            told[k] = (soon >= times if sure else None, waited)
+            if sure and soon >= times and waited:
+                got, soon = None, 0
+    return told
+
+
+def plain_release(g, samples, late, side):
+    """(whether a side's host takes turns; places of the samples that are no longer held)."""
+    own = [s for s in samples if s["side"] == side]
+    known = [(int(s["rtt"]), max(0, int(late[s["i"]]))) for s in own if s["way"] < HELD and s["rtt"] >= 0]
+    ways = [rtt - more if more < rtt else rtt for rtt, more in known]
+    if not any(s["way"] == HELD for s in own) or not any(late[s["i"]] >= 20_000_000 for s in own):
+        return False, []
+    for times in (1, 3):
+        told = plain_turns(g, samples, late, side, min(ways, default=1 << 60), times)
+        count = Counter(one for one in told.values() if one[0] is not None)
+        agree, late_ones, held, against = (count[one] for one in ((0, 0), (0, 1), (1, 1), (1, 0)))
+        if agree >= max(2, late_ones) and 4 * against <= held + against:
+            return True, [k for k, (back, _) in told.items() if back is False and samples[k]["way"] == HELD]
+    return False, []

@@ -13,7 +13,7 @@ from yaffle.ledger.openings import charge_opening, first_measurement
 from yaffle.ledger.path_states import FLOOR, PathStates, release_by_path
 from yaffle.ledger.selection import select
 from yaffle.ledger.transfers import loss_cover
-from yaffle.ledger.trips import LEAST, STATES, UNKNOWN, Ways, survey_ways
+from yaffle.ledger.trips import LEAST, STATES, TURNS, UNKNOWN, Ways, survey_ways
 from yaffle.ledger.workspace import Connections, Given, Workspace
 from yaffle.prefetch import prefetch
 from yaffle.transport import kinds
@@ -22,6 +22,7 @@ from yaffle.transport.host_clock import extra_delays
 from yaffle.transport.kinds import repeats
 from yaffle.transport.round_trips import BARE, FEW_BARE, HELD, HOLD_NS, OPENING, Samples, release_held
 from yaffle.transport.segments import FACTS, MISSED_CLIENT, MSS_CLIENT, SCALES_KNOWN, SIZE_CLIENT, Segments
+from yaffle.transport.taking_turns import release_by_turns
 
 # Places of the facts in a connection's row, by name; those of a side are counted from where its block begins.
 _C = CONNECTION_FIELDS.index
@@ -236,6 +237,7 @@ def account(
         extra_delays(g, delays)
         release_held(g, samples, delays)
         release_by_path(samples, delays, paths, c)
+        state[0, TURNS], state[1, TURNS] = release_by_turns(g, samples, delays)
         _round_trips(samples, floors, scratch, out)
         for side in range(2):  # It never saw its path without a queue, or not at all; others did.
             if paths.places[c, side, FLOOR] < floors[side]:
@@ -253,12 +255,12 @@ def account(
         loss_cover(g, blocked)
         total = tables.connection_charges[c]
         total[:] = 0
-        out[_OPENING] = charge_opening(g, floors, total, times)
+        out[_OPENING] = charge_opening(g, delays[0], floors, total, times)
         opened, open_end = times[0], times[1]
         out[_SET_UP_NS] = open_end - opened
         measured = opened_ns = int64(0)
         if out[_OPENING] == COMPLETE:
-            measured, opened_ns = first_measurement(g, opened, open_end), open_end - opened
+            measured, opened_ns = first_measurement(g, delays[0], opened, open_end), open_end - opened
         rows = exchanges_of(
             g, turns, found, ways, mss, high, blocked, measured, opened_ns, space.cutting, room, out, total, tables, x
         )

@@ -17,6 +17,8 @@ from yaffle.ledger.transfers import transfer
 from yaffle.ledger.trips import (
     LEAST,
     SOONEST,
+    TIMER_STEP_NS,
+    TURNS,
     UNKNOWN,
     Ways,
     lately,
@@ -25,8 +27,9 @@ from yaffle.ledger.trips import (
     trip_around,
     way_or_less,
 )
+from yaffle.transport.host_clock import late_ns
 from yaffle.transport.kinds import COPY, DATA, FIRST_UNSEEN, KIND_MASK, SPURIOUS, probes, repeats
-from yaffle.transport.round_trips import HELD, HELD_LEAST_NS, Samples
+from yaffle.transport.round_trips import HELD, HELD_LEAST_NS, HOLD_NS, Samples
 from yaffle.transport.segments import Segments
 
 ROUND_TRIP, QUEUEING, LOSS = causes.ROUND_TRIP, causes.QUEUEING, causes.LOSS
@@ -34,7 +37,6 @@ PROCESSING, UNSEEN = causes.PROCESSING, causes.UNSEEN
 
 # Packets looked at around one of them, so that a capture without sensible times takes no square of its length.
 _FAR = 4096
-_MOST_LATE_NS = 1_000_000_000  # More is a clock that was set, not a way.
 _ANSWER_SEEN_NS = 10_000_000_000  # An acknowledgement later than this is not that of the answer's last byte alone.
 _CLIENT, _SERVER = int64(0), int64(1)  # Typed, or each would compile the kernels it is given to once more.
 
@@ -80,7 +82,7 @@ def charge_exchange(
     floor_client, floor_server = way_or_less(ways, 0), way_or_less(ways, 1)
     first = g[lo].t
     # It set out earlier than its least delay to here says, by its host's own clock.
-    late = min(max(int64(0), ways.extra[0, lo]), _MOST_LATE_NS)
+    late = late_ns(ways.extra[0], lo)
     charge[QUEUEING] += late
     times[0] = first - late - _lost_before(g, lo, ways.samples, floor_client, opened_ns, charge, doubt)
     # The request is whole when its last byte passed for the last time that mattered.
@@ -242,7 +244,7 @@ def _charge_last_trip(
             break
     trip, least, most = trip_around(ways, _CLIENT, last, g, seen_i)
     # The wait ends when the client has the last byte: what its acknowledgement took longer than its least is taken off.
-    late = min(max(int64(0), ways.extra[0, seen_i] if seen_i >= 0 else int64(0)), _MOST_LATE_NS)
+    late = late_ns(ways.extra[0], seen_i)
     trip, least, most = max(int64(0), trip - late), max(int64(0), least - late), max(int64(0), most - late)
     trip = max(trip, lately(g, answer, last_i, _SERVER, last, last + 1 if seen_i < 0 else g[seen_i].t))
     most = max(most, trip)
@@ -251,9 +253,15 @@ def _charge_last_trip(
     else:
         seen = max(int64(0), g[seen_i].t - late - last)
         most = min(most, seen)
-        # An acknowledgement that waited for a timer or for data tells nothing of the way.
+        # An acknowledgement that waited for a timer or for data tells nothing of the way, but what its host may hold it
+        # back for.
         asked = g[seen_i].n > 0 or g[seen_i].flags & FIN != 0
-        final = min(trip, seen) if asked or _was_held(ways.samples, g, seen_i, seen - most) else seen
+        held = not asked and _was_held(ways.samples, g, seen_i, seen - most)
+        final = min(trip, seen) if asked or held else seen
+        if ways.state[_CLIENT, TURNS] and (asked or held):
+            most = seen - HOLD_NS * held
+            least = max(least, seen - HOLD_NS - TIMER_STEP_NS)
+            final = max(min(trip, most), least)
     if most < UNKNOWN:
         doubt[NETWORK_TOO_SHORT] += max(int64(0), most - final)
     doubt[NETWORK_TOO_LONG] += max(int64(0), final - least)

@@ -6,9 +6,9 @@ from yaffle.arrays import Int64s, Int64s2
 from yaffle.kernels import int64, kernel, leaf
 from yaffle.ledger.path_states import PathStates, away_at
 from yaffle.ledger.selection import select
-from yaffle.transport.host_clock import lasting_delay
+from yaffle.transport.host_clock import lasting_delay, late_ns
 from yaffle.transport.kinds import DATA
-from yaffle.transport.round_trips import BARE, FEW_BARE, HELD, OPENING, Samples, most_out
+from yaffle.transport.round_trips import BARE, FEW_BARE, HELD, HOLD_NS, OPENING, Samples, most_out, without_delay
 from yaffle.transport.segments import Segments
 
 UNKNOWN = int64(1) << 60
@@ -26,9 +26,9 @@ BLUR_NS = 1_000_000  # Resolution of common timestamp clocks (RFC 7323 section 5
 # Columns of Ways.state. LEAST: the least round trip, UNKNOWN without a measure; SOONEST: what any answer took at
 # least; SPREAD: what nine of ten ways out stay below, above their least; HALF_BACK, MOST_BACK: what half, and what
 # 19 of 20 ways back take above their least, by the clock of the host beyond; HELD_FOR: the least time that a host
-# held an acknowledgement back, UNKNOWN where it hardly ever did; TELLING: how many samples tell the way; PLACE: where
-# one was looked for last among these; NEAR: room from there on.
-LEAST, SOONEST, SPREAD, HALF_BACK, MOST_BACK, HELD_FOR, TELLING, PLACE, NEAR = range(9)
+# held an acknowledgement back, UNKNOWN where it hardly ever did; TURNS: whether its host was found to take turns;
+# TELLING: how many samples tell the way; PLACE: where one was looked for last among these; NEAR: room from there on.
+LEAST, SOONEST, SPREAD, HALF_BACK, MOST_BACK, HELD_FOR, TURNS, TELLING, PLACE, NEAR = range(10)
 NEAREST = 5  # Samples around a moment that tell its way.
 STATES = NEAR + NEAREST
 
@@ -151,11 +151,15 @@ def survey_ways(samples: Samples, side: int, extra: Int64s, state: Int64s, telli
     for k in range(samples.size):
         if samples[k].side == side:
             soonest = min(soonest, samples[k].rtt)
-            samples[k].out = samples[k].rtt - state[LEAST] - max(int64(0), extra[samples[k].i])
+            if samples[k].way < HELD and samples[k].rtt >= 0:  # Never one way back without what delays it there.
+                state[LEAST] = min(state[LEAST], without_delay(samples[k], extra) + 2 * BLUR_NS)
+    for k in range(samples.size):
+        if samples[k].side == side:
+            samples[k].out = samples[k].rtt - state[LEAST] - late_ns(extra, samples[k].i)
             if samples[k].way == HELD and samples[k].bare in UNASKED:
                 values[times] = max(int64(0), samples[k].out)
                 times += 1
-    held = _held_for(values, times)
+    held = HOLD_NS if state[TURNS] else _held_for(values, times)
     count, latest = int64(0), -UNKNOWN
     for k in range(samples.size):
         if samples[k].side == side:

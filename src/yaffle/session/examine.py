@@ -14,6 +14,7 @@ from yaffle.transport.classify import told_apart
 from yaffle.transport.host_clock import extra_delays
 from yaffle.transport.round_trips import release_held
 from yaffle.transport.segments import BASE_CLIENT, FACTS, SCALES_KNOWN, Segments
+from yaffle.transport.taking_turns import release_by_turns
 from yaffle.transport.workspace import segment_space
 from yaffle.units import size
 
@@ -94,6 +95,7 @@ class Connection:
         self.extra = np.empty((2, order.size), np.int64)
         extra_delays(self.segments, self.extra)
         release_held(self.segments, self.samples, self.extra)
+        release_by_turns(self.segments, self.samples, self.extra)
         self._bases = facts[BASE_CLIENT : BASE_CLIENT + 2].copy()
         self.scales_known = bool(facts[SCALES_KNOWN])
         self._blocked = np.zeros(order.size + 2, np.int64)

@@ -12,6 +12,7 @@ from yaffle.transport.segments import Segments
 
 _NEAR_NS = 1_000_000_000  # How far around a packet its neighbors tell what lasts;
 _NEAR_PACKETS = 2048  # but no further than this, however dense they are.
+_MOST_LATE_NS = 1_000_000_000  # More is a clock that was set, not a way.
 _RATES = np.array([1000, 100, 250, 500, 10, 1_000_000])  # ticks a second seen in practice (RFC 7323: 1 ms to 1 s each)
 
 
@@ -84,6 +85,21 @@ def extra_delays(g: Segments, out: Int64s2) -> None:
             out[d, i] -= least[d]
             if out[d, i] < tick[d] + tick[d] // 2:  # The clock is no finer than that.
                 out[d, i] = 0
+
+
+@leaf
+def late_ns(extra: Int64s, i: int) -> int:
+    """How much longer than the least way segment i of a side took to the point; 0 where that is unknown (i: -1, too).
+
+    extra: of that side, from extra_delays.
+    """
+    return min(max(int64(0), extra[i]), _MOST_LATE_NS) if i >= 0 else int64(0)
+
+
+@leaf
+def on_the_least_way(g: Segments, extra: Int64s, i: int) -> int:
+    """When segment i came to the point had it taken the least way: its sender's time plus what is the same for all."""
+    return g[i].t - late_ns(extra, i)
 
 
 @leaf

@@ -5,9 +5,9 @@ Karn's rule (RFC 6298 section 3): bytes that were sent more than once give no sa
 
 import numpy as np
 
-from yaffle.arrays import Int64s, Int64s2, Structs
+from yaffle.arrays import Int64s, Int64s2, Struct, Structs
 from yaffle.kernels import int64, kernel, leaf
-from yaffle.transport.host_clock import lasting_delay
+from yaffle.transport.host_clock import lasting_delay, late_ns
 from yaffle.transport.segments import Segments
 
 # One row a sample. t: when the acknowledgement passed; side: 0 to the client and back, 1 to the server and back; way:
@@ -19,6 +19,7 @@ from yaffle.transport.segments import Segments
 WITH_DATA, BARE, FEW_BARE, WITH_CLOSE = range(4)
 SAMPLE = np.dtype([(name, np.int64) for name in ("t", "rtt", "side", "way", "i", "bare", "out")])
 Samples = Structs  # of SAMPLE
+Sample = Struct  # one of them
 
 # How a sample was taken; from HELD on no measure of the way. HELD: by a host that held its acknowledgement back;
 # ECHOED: of a
@@ -38,6 +39,15 @@ HELD_LEAST_NS = (
 def empty_samples(capacity: int) -> Samples:
     """Room for the samples of a connection."""
     return np.empty(capacity, SAMPLE)
+
+
+@leaf
+def without_delay(sample: Sample, extra: Int64s) -> int:
+    """A round trip less what its way back took above the least, by the clock of the host beyond; as it is where that
+    were more than all of it. extra: of that side.
+    """
+    late = late_ns(extra, sample.i)
+    return sample.rtt - late if late < sample.rtt else sample.rtt
 
 
 @leaf
