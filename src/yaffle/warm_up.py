@@ -305,12 +305,15 @@ def _collect() -> None:
 
 def _watch(analysis: "Analysis") -> None:
     """The state of a path, which only queues that others fill ask for."""
-    from yaffle.ledger.by_paths import observed_states
+    from yaffle.ledger.by_paths import delays_told, observed_states
+    from yaffle.ledger.engine import Workshop
     from yaffle.ledger.path_observation import path_of_connections
 
     account, everyone = analysis.account, np.ones(analysis.account.flow.size, bool)
     path = path_of_connections(analysis.capture.conversations, account.flow)
     observed_states(analysis.capture, account, path, everyone, everyone)
+    longest = int(np.diff(account.starts).max(initial=0))
+    delays_told(analysis.capture, account, np.flatnonzero(everyone), Workshop(longest, 0))
 
 
 def _step_clock(capture: "Capture") -> None:

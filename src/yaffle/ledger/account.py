@@ -13,7 +13,7 @@ from yaffle.ledger.openings import charge_opening, first_measurement
 from yaffle.ledger.path_states import FLOOR, PathStates, release_by_path
 from yaffle.ledger.selection import select
 from yaffle.ledger.transfers import loss_cover
-from yaffle.ledger.trips import LEAST, STATES, TURNS, UNKNOWN, Ways, survey_ways
+from yaffle.ledger.trips import LEAST, STANDING, STATES, TURNS, UNKNOWN, Ways, survey_ways
 from yaffle.ledger.workspace import Connections, Given, Workspace
 from yaffle.prefetch import prefetch
 from yaffle.transport import kinds
@@ -240,7 +240,9 @@ def account(
         state[0, TURNS], state[1, TURNS] = release_by_turns(g, samples, delays)
         _round_trips(samples, floors, scratch, out)
         for side in range(2):  # It never saw its path without a queue, or not at all; others did.
+            state[side, STANDING] = 0
             if paths.places[c, side, FLOOR] < floors[side]:
+                state[side, STANDING] = floors[side] - paths.places[c, side, FLOOR] if floors[side] < UNKNOWN else 0
                 floors[side] = out[_TO_CLIENT if side == 0 else _TO_SERVER] = paths.places[c, side, FLOOR]
         _count_sides(g, facts, packets.kind, mss, high, out)
         out[_FIRST_NS], out[_LAST_NS], out[_SCALES_KNOWN] = g[0].t, g[n - 1].t, facts[SCALES_KNOWN]

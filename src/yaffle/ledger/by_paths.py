@@ -16,6 +16,7 @@ from yaffle.ledger.path_observation import (
     OBSERVED,
     idle_paths,
     least_of_hosts,
+    least_of_paths,
     observe,
     path_of_connections,
     sample_of_crowds,
@@ -23,7 +24,15 @@ from yaffle.ledger.path_observation import (
     states,
     worth_observing,
 )
-from yaffle.ledger.path_states import NO_FLOOR, PathStates
+from yaffle.ledger.path_states import FLOOR, NO_FLOOR, PathStates
+from yaffle.ledger.standing_queues import (
+    TOLD,
+    Lived,
+    above_their_path,
+    delays_by_clock,
+    floors_of_standing_queues,
+    telling,
+)
 from yaffle.ledger.workspace import Connections
 from yaffle.progress import Progress, go_on
 
@@ -59,10 +68,12 @@ def account_by_paths(capture: Capture, own: OwnAccount, messages: Messages, prog
         wanted &= ~idle_paths(_observed(capture, own, tried, shops, progress), path, floor_ns)[path]
     of_hosts = least_of_hosts(capture.conversations, own.flow, floor_ns)
     lacking = (floor_ns < 0) & (of_hosts < NO_FLOOR) & (fact("exchanges") > 0)[:, None]
-    chosen = (wanted & needy) | lacking.any(axis=1)
+    standing = _standing_queues(capture, own, path, floor_ns, shops, progress)
+    chosen = (wanted & needy) | (lacking | (standing < NO_FLOOR)).any(axis=1)
     if not chosen.any():
         return None
     told = observed_states(capture, own, path, wanted, chosen, shops, progress)
+    np.minimum(told.places[:, :, FLOOR], standing, out=told.places[:, :, FLOOR])
     return _again(capture, own, messages, few_at_once(np.flatnonzero(chosen)), told, shops, progress)
 
 
@@ -127,6 +138,36 @@ def _doubtful(account_: OwnAccount) -> Bools:
     """Connections whose network and server could be told apart badly: their bounds are wide."""
     width = account_.of_exchange("network_high_ns") - account_.of_exchange("network_low_ns")
     return np.bincount(account_.of_exchange("connection"), width >= _WIDE_NS, account_.flow.size) > 0
+
+
+def _standing_queues(
+    capture: Capture, own: OwnAccount, path: Int64s, floor_ns: Int64s2, shops: list[Workshop], progress: Progress
+) -> Int64s2:
+    """(connections, 2): the least round trip of its path for each connection that lived in a queue; else NO_FLOOR."""
+    least, packets = least_of_paths(path, floor_ns), np.diff(own.starts)
+    most, samples = (
+        np.stack([own.fact(f"to_{side}_{name}") for side in ("client", "server")], axis=1)
+        for name in ("max_ns", "samples")
+    )
+    above = above_their_path(path, least, floor_ns, most, samples)
+    rows = delays_told(capture, own, telling(path, above, packets), shops[0], progress)
+    lived = Lived(*(own.fact(name) for name in ("first_ns", "last_ns", "handshake_ns")))
+    return floors_of_standing_queues(rows, path, least, floor_ns, above, lived)
+
+
+def delays_told(
+    capture: Capture, account_: AccountedFor, chosen: Int64s, shop: Workshop, progress: Progress = go_on
+) -> Int64s2:
+    """Rows of `delays_by_clock` of these connections, in their order."""
+    own, counts = Connections(account_.starts, account_.order), np.diff(account_.starts)
+    out = np.empty((int(counts[chosen].max(initial=0)) + _OBSERVED_ROWS, TOLD), np.int64)
+    parts, place = [np.empty((0, TOLD), np.int64)], 0
+    while place < chosen.size:
+        place, used = delays_by_clock(chosen, own, capture.packets, shop.space, out, place)
+        parts.append(out[:used].copy())
+        if not progress(1.0, "looking at the paths"):
+            raise Cancelled
+    return np.concatenate(parts)
 
 
 def _observed(

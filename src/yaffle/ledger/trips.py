@@ -27,8 +27,9 @@ BLUR_NS = 1_000_000  # Resolution of common timestamp clocks (RFC 7323 section 5
 # least; SPREAD: what nine of ten ways out stay below, above their least; HALF_BACK, MOST_BACK: what half, and what
 # 19 of 20 ways back take above their least, by the clock of the host beyond; HELD_FOR: the least time that a host
 # held an acknowledgement back, UNKNOWN where it hardly ever did; TURNS: whether its host was found to take turns;
-# TELLING: how many samples tell the way; PLACE: where one was looked for last among these; NEAR: room from there on.
-LEAST, SOONEST, SPREAD, HALF_BACK, MOST_BACK, HELD_FOR, TURNS, TELLING, PLACE, NEAR = range(10)
+# STANDING: how much more than LEAST the connection's own least was, where others told LEAST; TELLING: how many samples
+# tell the way; PLACE: where one was looked for last among these; NEAR: room from there on.
+LEAST, SOONEST, SPREAD, HALF_BACK, MOST_BACK, HELD_FOR, TURNS, STANDING, TELLING, PLACE, NEAR = range(11)
 NEAREST = 5  # Samples around a moment that tell its way.
 STATES = NEAR + NEAREST
 
@@ -265,7 +266,8 @@ def way_or_less(ways: Ways, side: int) -> int:
 @leaf
 def _as_on_the_way_back(ways: Ways, side: int, t: int, g: Segments, back: int) -> tuple[int, int, int]:
     """(estimate, least, most) of the way out above its least, where nothing measures it: what lasts on the way back
-    lasts on both ways, unless answers came sooner than that; what varies there varies here, independently."""
+    lasts on both ways, unless answers came sooner than that; what varies there varies here, independently. A queue that
+    stood whenever the way was measured stands."""
     late = max(int64(0), ways.extra[side, back] if back >= 0 else int64(0))
     lasting = lasting_delay(g, ways.extra[side], back)
     usual, most = (
@@ -274,7 +276,8 @@ def _as_on_the_way_back(ways: Ways, side: int, t: int, g: Segments, back: int) -
     )
     if lasting > 0 and lasting > most_out(ways.samples, side, t, late, ways.state[side, LEAST], ways.extra[side]):
         lasting = int64(0)
-    return lasting + usual, int64(0), lasting + max(most, usual)
+    standing = ways.state[side, STANDING]
+    return standing + lasting + usual, int64(0), standing + lasting + max(most, usual)
 
 
 @leaf
