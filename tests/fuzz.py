@@ -16,12 +16,13 @@ from struct import Struct
 
 from tests.cyclic.feeds import Feed, real_time, sensor
 from tests.exchanges.test_voice_and_video import cell
-from tests.frames import ACK, FIN, PSH, RST, SYN, C, S, ether, ip, pcap, tcp, udp
+from tests.frames import ACK, FIN, PSH, RST, SYN, C, S, Talk, ether, ip, pcap, tcp, udp
 from tests.hops.test_edges import edge_option, export_option, packet
 from tests.protocols.test_calls import INVITE, RINGING, sender_report
 from tests.radio.air import radiotap
 from tests.radio.test_air import life
 from tests.records.messages import a_set, ipfix, netflow5, netflow9, option_template, template
+from tests.transport.test_taking_turns import Host, play
 from yaffle.analysis import analyse
 from yaffle.capture import by_part
 from yaffle.capture.pcapng_writer import write_pcapng
@@ -39,6 +40,7 @@ from yaffle.session.map_view import map_picture
 from yaffle.session.path_view import path_picture
 
 _SLOW_S = 8.0
+_SPOKEN = 3  # The seed with most decoders in it.
 _INTERESTING = (0, 1, 2, 3, 4, 5, 8, 15, 16, 20, 40, 60, 63, 64, 65, 127, 128, 129, 254, 255)
 
 
@@ -91,6 +93,25 @@ def seeds(folder: Path) -> Iterator[bytes]:
         packet(5001, export_option(k, 7)) for k in range(30)
     ]
     yield pcap(folder / "h", list(enumerate(marked))).read_bytes()
+    yield play(Host(takes_turns=True), 15.0, 1, exchanges=16).talk.write(folder / "i").read_bytes()
+    yield pcap(folder / "j", sorted(queued(), key=lambda sent: sent[0])).read_bytes()
+
+
+def queued() -> list[tuple[int, bytes]]:
+    """Two transfers, seen beside their clients: a queue builds up by the first, and the second lives in it."""
+    out = []
+    for sport, begin_ms, late_ms, segments in ((40_001, 0, 0, 110), (40_002, 600, 40, 30)):
+        talk = Talk(sport).open(begin_ms, 20 + late_ms)
+        talk.send(0, begin_ms + 100, 50, ACK | PSH)
+        for k in range(segments):
+            sent_ms = begin_ms + 110 + 10 * k
+            late_ms = min(40, max(late_ms, sent_ms // 10))
+            if k == segments // 2:
+                talk.send(0, sent_ms, 1)
+            talk.send(1, sent_ms + 10 + late_ms, 20, ACK | PSH, sent_ms=sent_ms)
+        talk.close(begin_ms + 110 + 10 * segments, 90)
+        out += talk.out
+    return out
 
 
 def spoken() -> list[bytes]:
@@ -268,7 +289,7 @@ def main(seconds: float, seed: int) -> int:
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         corpus, path, other = list(seeds(folder)), folder / "mutated", folder / "other"
-        corpus += [corpus[-2]] * 3  # The one with most decoders in it.
+        corpus += [corpus[_SPOKEN]] * 3
         while time.monotonic() - began < seconds:
             made = 1
             if rnd.random() < 0.1:
