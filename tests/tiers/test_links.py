@@ -109,6 +109,24 @@ def test_a_second_address_of_a_host_is_found():
     assert other_addresses(hops.client, hops.server, *shifted, *times[2:]) == {}
 
 
+@pytest.mark.parametrize(
+    ("requests", "pause_ms", "found"), [(2, 0.15, True), (3, 0.15, True), (2, 3.0, False), (1, 0.15, False)]
+)
+def test_few_requests_tell_by_how_near_their_calls_are(requests, pause_ms, found):
+    from yaffle.tiers.one_host import other_addresses
+
+    rng, rows = np.random.default_rng(8), []
+    for k in range(90):
+        begin, lasting = 45.0 * k + rng.uniform(0, 20), rng.uniform(10, 120)
+        seldom = k % 30 == 11 and k // 30 < requests
+        pause = pause_ms if seldom else 0.15
+        rows.append((USER, WEB + 5 if seldom else WEB, begin, begin + lasting, lasting, 1, 1))
+        rows.append((WEB, DATABASE, begin + pause, begin + lasting - pause, lasting - 2 * pause, 2, 2))
+    hops = hops_of(rows)
+    times = (hops.sent_ns, hops.arrived_ns, hops.handed_ns, hops.answered_ns)
+    assert other_addresses(hops.client, hops.server, *times) == ({WEB + 5: WEB} if found else {})
+
+
 def test_of_two_that_fit_the_nearer_one_is_the_host():
     rows = []
     for k in range(20):

@@ -7,6 +7,7 @@ answered, far more often than they would by chance (the same requests, shifted i
 """
 
 from math import exp, lgamma, log
+from typing import NamedTuple
 
 import numpy as np
 
@@ -15,7 +16,9 @@ from yaffle.arrays import Array, Bools, Int64s
 _NEAR_SHARE, _NEAR_NS = 0.05, 300_000  # of a request's duration, and at least: how near a call's ends are to its own
 _MOST_SHARE = 0.25  # of a request's duration, however short it is: what fits anywhere proves nothing
 _OWN_SHARE = 0.01  # More, as a rule, and another server stands between, which was not seen.
-_SHIFTS = 8
+_SHIFTS = 8  # to each side at least;
+_FEW = 20  # Of fewer requests it counts how near their calls are.
+_TRIED = 512  # and so many spans in all, where there are few: few tries cannot tell that two of two are no chance
 _NEVER_NS = np.int64(1) << 60
 _LEAST_SHARE = 0.6  # of the requests that have such a call
 _LOOKED_AT = 32  # requests of an address by which the callers are found that may be its host
@@ -25,6 +28,15 @@ _CROWD = 300  # calls near one end of a request: of so many, one fits by chance
 _MANY = 1 << 32
 _MOST_SPANS = 300
 _UNLIKELY = 1e-3  # that as many have one by chance
+
+
+class _Spans(NamedTuple):
+    """Requests at one address, and the calls of one caller."""
+
+    begin: Int64s  # when each request was there
+    end: Int64s  # and was answered
+    sent: Int64s  # in order
+    arrived: Int64s  # in order
 
 
 def _near_ns(begin: Int64s, end: Int64s) -> Int64s:
@@ -59,26 +71,52 @@ def _by_chance(fitting: int, spans: int, shifted: int, tried: int) -> float:
     )
 
 
-def _slack_ns(begin: Int64s, end: Int64s, sent: Int64s, arrived: Int64s, callers: int) -> float:
-    """How near calls come to the spans' ends, the median of those they fit; infinite where few of them do, or where so
-    many may by chance. sent, arrived: of the calls, each in order; callers: how many are tried.
+def _fitting_when_shifted(spans: _Spans, near: Int64s, step: float) -> tuple[int, int]:
+    """(how many fit, of how many) where spans are shifted by steps to both sides: the fewer they are, the further."""
+    begin, end, sent, arrived = spans
+    most = max(_SHIFTS, _TRIED // (2 * begin.size))
+    steps = np.concatenate([np.arange(-most, 0), np.arange(1, most + 1)])
+    at_once = max(1, _TRIED // begin.size)
+    shifted = tried = 0
+    for some in np.split(steps, range(at_once, steps.size, at_once)):
+        by = (some * step).astype(np.int64)[:, None]
+        moved = begin + by, end + by
+        inside = (moved[0] >= sent[0]) & (moved[1] <= arrived[-1])  # Elsewhere nothing was captured.
+        shifted += int(((_around(*moved, sent, arrived) <= near) & inside).sum())
+        tried += int(inside.sum())
+    return shifted, tried
+
+
+def _told(spans: _Spans, near: Int64s, step: float, callers: int) -> bool:
+    """Whether more calls come so near to the spans' ends than would by chance, as spans tell that are shifted by steps.
+
+    near: of each span; callers: how many are tried.
     """
-    near = _near_ns(begin, end)
-    step = 1.37 * float(np.median(end - begin)) + float(near.max())
-    slack = _around(begin, end, sent, arrived)
+    fits = _around(*spans) <= near
+    shifted, tried = _fitting_when_shifted(spans, near, step)
+    share = float(fits.mean())
+    if share < _LEAST_SHARE or share <= 2 * (shifted + 0.3) / (tried + 1):
+        return False
+    return _by_chance(int(fits.sum()), fits.size, shifted, tried) < _UNLIKELY / callers
+
+
+def _slack_ns(spans: _Spans, callers: int) -> float:
+    """How near calls come to the spans' ends, the median of those they fit; infinite where few of them do, or where so
+    many may by chance. callers: how many are tried.
+    """
+    near, lasting = _near_ns(spans.begin, spans.end), float(np.median(spans.end - spans.begin))
+    slack = _around(*spans)
     fits = slack <= near
     if fits.mean() < _LEAST_SHARE:
         return np.inf
-    shifted = tried = 0
-    for k in range(-_SHIFTS, _SHIFTS + 1):
-        moved = begin + int(k * step), end + int(k * step)
-        inside = (moved[0] >= sent[0]) & (moved[1] <= arrived[-1]) & (k != 0)  # Elsewhere nothing was captured.
-        shifted += int(((_around(*moved, sent, arrived) <= near) & inside).sum())
-        tried += int(inside.sum())
-    told = fits.mean() > 2 * (shifted + 0.3) / (tried + 1)
-    told = told and _by_chance(int(fits.sum()), fits.size, shifted, tried) < _UNLIKELY / callers
-    found = float(np.median(slack[fits])) if told else np.inf
-    return found if found <= max(_NEAR_NS, _OWN_SHARE * float(np.median(end - begin))) else np.inf
+    found = float(np.median(slack[fits]))
+    if found > max(_NEAR_NS, _OWN_SHARE * lasting):
+        return np.inf
+    told = _told(spans, near, 1.37 * lasting + float(near.max()), callers)
+    if not told and slack.size < _FEW:  # As near as these do others come by chance far more rarely.
+        nearer = np.minimum(near, max(_NEAR_NS, int(2 * found)))
+        told = _told(spans, nearer, 2.74 * float(nearer.max()), callers)
+    return found if told else np.inf
 
 
 def _within(moments: Int64s, begin: Int64s, end: Int64s) -> tuple[Int64s, Int64s]:
@@ -161,7 +199,9 @@ def other_addresses(
             if calls[caller] < _LEAST_SHARE * own.size:
                 continue
             made = client == caller
-            slack[caller] = _slack_ns(handed[own], told[own], np.sort(sent[made]), np.sort(arrived[made]), tried)
+            slack[caller] = _slack_ns(
+                _Spans(handed[own], told[own], np.sort(sent[made]), np.sort(arrived[made])), tried
+            )
         best = min(slack, key=lambda caller: slack[caller], default=-1)
         if best >= 0 and slack[best] < np.inf:
             found[address] = best
