@@ -104,15 +104,16 @@ def test_a_second_address_of_a_host_is_found():
 
     hops = hops_of(rows)
     times = (hops.sent_ns, hops.arrived_ns, hops.handed_ns, hops.answered_ns)
-    assert other_addresses(hops.client, hops.server, *times) == {WEB + 5: WEB}
+    assert other_addresses(hops.client, hops.server, hops.service & 0xFFFF, *times) == {WEB + 5: WEB}
     shifted = (hops.sent_ns + 60 * MS * (hops.client == WEB), hops.arrived_ns + 60 * MS * (hops.client == WEB))
-    assert other_addresses(hops.client, hops.server, *shifted, *times[2:]) == {}
+    assert other_addresses(hops.client, hops.server, hops.service & 0xFFFF, *shifted, *times[2:]) == {}
 
 
 @pytest.mark.parametrize(
-    ("requests", "pause_ms", "found"), [(2, 0.15, True), (3, 0.15, True), (2, 3.0, False), (1, 0.15, False)]
+    ("requests", "pause_ms", "port", "found"),
+    [(2, 0.15, 81, True), (3, 0.15, 81, True), (2, 3.0, 80, False), (1, 0.15, 81, False), (1, 0.15, 80, True)],
 )
-def test_few_requests_tell_by_how_near_their_calls_are(requests, pause_ms, found):
+def test_few_requests_tell_by_how_near_their_calls_are_and_one_by_its_port(requests, pause_ms, port, found):
     from yaffle.tiers.one_host import other_addresses
 
     rng, rows = np.random.default_rng(8), []
@@ -124,7 +125,8 @@ def test_few_requests_tell_by_how_near_their_calls_are(requests, pause_ms, found
         rows.append((WEB, DATABASE, begin + pause, begin + lasting - pause, lasting - 2 * pause, 2, 2))
     hops = hops_of(rows)
     times = (hops.sent_ns, hops.arrived_ns, hops.handed_ns, hops.answered_ns)
-    assert other_addresses(hops.client, hops.server, *times) == ({WEB + 5: WEB} if found else {})
+    ports = np.select([hops.server == WEB, hops.server == WEB + 5], [80, port], 5432)
+    assert other_addresses(hops.client, hops.server, ports, *times) == ({WEB + 5: WEB} if found else {})
 
 
 def test_of_two_that_fit_the_nearer_one_is_the_host():
@@ -137,7 +139,7 @@ def test_of_two_that_fit_the_nearer_one_is_the_host():
 
     hops = hops_of(rows)
     times = (hops.sent_ns, hops.arrived_ns, hops.handed_ns, hops.answered_ns)
-    assert other_addresses(hops.client, hops.server, *times) == {WEB + 5: WEB}
+    assert other_addresses(hops.client, hops.server, hops.service & 0xFFFF, *times) == {WEB + 5: WEB}
 
 
 def test_a_capture_without_hops_has_no_links():
@@ -153,7 +155,7 @@ def test_calls_that_begin_late_and_end_early_are_another_hosts():
         rows.append((7, DATABASE, 100 * k + 1.5, 100 * k + 48.5, 47, 3, 3))  # A server between them was not seen.
     hops = hops_of(rows)
     times = (hops.sent_ns, hops.arrived_ns, hops.handed_ns, hops.answered_ns)
-    assert other_addresses(hops.client, hops.server, *times) == {}
+    assert other_addresses(hops.client, hops.server, hops.service & 0xFFFF, *times) == {}
 
 
 def test_where_everything_takes_a_moment_no_addresses_are_one_host():
@@ -166,7 +168,7 @@ def test_where_everything_takes_a_moment_no_addresses_are_one_host():
     ]
     hops = hops_of(rows)
     times = (hops.sent_ns, hops.arrived_ns, hops.handed_ns, hops.answered_ns)
-    assert other_addresses(hops.client, hops.server, *times) == {}
+    assert other_addresses(hops.client, hops.server, hops.service & 0xFFFF, *times) == {}
 
 
 @pytest.mark.parametrize("told", [(7, 11, 2, 20), (5, 5, 0, 80), (3, 30, 10, 90), (200, 300, 150, 400)])

@@ -140,7 +140,8 @@ def hops(
     host = np.arange(len(hosts.texts))
     answered = np.where(times.answered_ns >= 0, times.answered_ns, times.done_ns)
     seen = (client, server, times.sent_ns, times.arrived_ns, times.handed_ns, answered)
-    for address, other in other_addresses(*seen).items():
+    port = flows.b_port[flow_near].astype(np.int64)
+    for address, other in other_addresses(client, server, port, *seen[2:]).items():
         host[address] = other
     legs = unseen_legs(client, host[server], *seen[2:])
     for leg in legs:  # From here on they are one host: which of them did what between cannot be told.
@@ -158,7 +159,7 @@ def hops(
         connection=owner,
         client=host[client],
         server=host[server],
-        service=server << 16 | flows.b_port[flow_near].astype(np.int64),
+        service=server << 16 | port[part],
         **{field.name: getattr(times, field.name)[part] for field in fields(times)},
         kind=kind,
         values=values,

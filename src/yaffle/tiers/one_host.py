@@ -27,7 +27,9 @@ _REQUESTS_AT_ONCE = 2_000
 _CROWD = 300  # calls near one end of a request: of so many, one fits by chance
 _MANY = 1 << 32
 _MOST_SPANS = 300
-_UNLIKELY = 1e-3  # that as many have one by chance
+_UNLIKELY = 1e-3  # that as many have one by chance, of all callers that are tried
+_UNLIKELY_ALIKE = 1e-2  # the same, of those that answer on the same port themselves
+_PORTS = 1 << 16
 
 
 class _Spans(NamedTuple):
@@ -87,22 +89,22 @@ def _fitting_when_shifted(spans: _Spans, near: Int64s, step: float) -> tuple[int
     return shifted, tried
 
 
-def _told(spans: _Spans, near: Int64s, step: float, callers: int) -> bool:
+def _told(spans: _Spans, near: Int64s, step: float, unlikely: float) -> bool:
     """Whether more calls come so near to the spans' ends than would by chance, as spans tell that are shifted by steps.
 
-    near: of each span; callers: how many are tried.
+    near: of each span; unlikely: what by chance is too unlikely.
     """
     fits = _around(*spans) <= near
     shifted, tried = _fitting_when_shifted(spans, near, step)
     share = float(fits.mean())
     if share < _LEAST_SHARE or share <= 2 * (shifted + 0.3) / (tried + 1):
         return False
-    return _by_chance(int(fits.sum()), fits.size, shifted, tried) < _UNLIKELY / callers
+    return _by_chance(int(fits.sum()), fits.size, shifted, tried) < unlikely
 
 
-def _slack_ns(spans: _Spans, callers: int) -> float:
+def _slack_ns(spans: _Spans, unlikely: float) -> float:
     """How near calls come to the spans' ends, the median of those they fit; infinite where few of them do, or where so
-    many may by chance. callers: how many are tried.
+    many may by chance. unlikely: what by chance is too unlikely.
     """
     near, lasting = _near_ns(spans.begin, spans.end), float(np.median(spans.end - spans.begin))
     slack = _around(*spans)
@@ -112,10 +114,10 @@ def _slack_ns(spans: _Spans, callers: int) -> float:
     found = float(np.median(slack[fits]))
     if found > max(_NEAR_NS, _OWN_SHARE * lasting):
         return np.inf
-    told = _told(spans, near, 1.37 * lasting + float(near.max()), callers)
+    told = _told(spans, near, 1.37 * lasting + float(near.max()), unlikely)
     if not told and slack.size < _FEW:  # As near as these do others come by chance far more rarely.
         nearer = np.minimum(near, max(_NEAR_NS, int(2 * found)))
-        told = _told(spans, nearer, 2.74 * float(nearer.max()), callers)
+        told = _told(spans, nearer, 2.74 * float(nearer.max()), unlikely)
     return found if told else np.inf
 
 
@@ -180,27 +182,31 @@ def may_have_others(client: Int64s, server: Int64s) -> Bools:
 
 
 def other_addresses(
-    client: Int64s, server: Int64s, sent: Int64s, arrived: Int64s, handed: Int64s, told: Int64s
+    client: Int64s, server: Int64s, port: Int64s, sent: Int64s, arrived: Int64s, handed: Int64s, told: Int64s
 ) -> dict[int, int]:
     """For services' addresses that make no calls, the address by which their host makes them, where one fits.
 
-    Of several it is the nearest: calls further behind lie inside those of the host itself.
+    Of several it is the nearest: calls further behind lie inside those of the host itself. port: of the service; a
+    caller that answers on the same port itself is likelier the host, so that less must tell it.
     """
     found = {}
     calls = np.bincount(client, minlength=int(server.max(initial=-1)) + 1)
     silent = np.flatnonzero(may_have_others(client, server)[server])
     tried = int((calls > 0).sum())
+    answers = np.unique(server * _PORTS + port)
     likely = _likely(server[silent], handed[silent], told[silent], client, sent, arrived) if silent.size else {}
     for address, callers in likely.items():
         own = np.flatnonzero(server == address)
         own = own[np.argsort(handed[own], kind="stable")]  # so that looking them up goes on where it was
-        slack = {}
+        slack, alike = {}, np.unique(answers[np.isin(answers % _PORTS, port[own])] // _PORTS)
+        alike = alike[calls[alike] > 0]
         for caller in callers - set(client[own].tolist()):
             if calls[caller] < _LEAST_SHARE * own.size:
                 continue
             made = client == caller
             slack[caller] = _slack_ns(
-                _Spans(handed[own], told[own], np.sort(sent[made]), np.sort(arrived[made])), tried
+                _Spans(handed[own], told[own], np.sort(sent[made]), np.sort(arrived[made])),
+                _UNLIKELY_ALIKE / alike.size if caller in alike else _UNLIKELY / tried,
             )
         best = min(slack, key=lambda caller: slack[caller], default=-1)
         if best >= 0 and slack[best] < np.inf:
