@@ -117,6 +117,8 @@ class PlainWays:
                 known, least = True, HOLD_NS
             for k in held if known else []:
                 self.out[k] = max(0, self.out[k] - least)
+                if self.floors[side] < TIMER_STEP_NS and self.out[k] < 2 * TIMER_STEP_NS:
+                    self.out[k] = 0
             self.telling[side] = [
                 k
                 for k, s in enumerate(samples)

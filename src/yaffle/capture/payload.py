@@ -5,13 +5,15 @@ from pathlib import Path
 
 import numpy as np
 
-from yaffle.arrays import Array, Int64s, Uint8s
+from yaffle.arrays import Array, Int64s, Uint8s, Uint64s
 from yaffle.capture.byte_source import ByteSource
 from yaffle.capture.captured import Capture
+from yaffle.capture.link_layer import ETHERNET
 from yaffle.capture.packets import Columns
 from yaffle.errors import YaffleError
 from yaffle.room import mapped_file
 
+_ETHERNET_BYTES, _SENDER_AT, _ADDRESS_BYTES = 14, 6, 6
 _MOST_UNPACKED = 1 << 30  # Bytes of a compressed capture that are held for decoding; larger ones stay with turns.
 
 
@@ -33,6 +35,10 @@ class Payload:
         ]
         self.notes = [[note] if note else [] for note, _ in read]  # what to say of each source
         self.sources = [data for _, data in read]
+        self.wired = [  # interfaces of each source that are Ethernet
+            [place for place, face in enumerate(source.interfaces) if face.link_type == ETHERNET]
+            for source in capture.sources
+        ]
 
     def with_packets(self, packets: Columns) -> "Payload":
         """The same bytes, of packets as they are told now."""
@@ -66,6 +72,23 @@ class Payload:
         finally:
             data.close()
         return "", _fixed(np.concatenate(parts) if parts else np.empty(0, np.uint8))
+
+    def hardware_senders(self, rows: Int64s) -> Uint64s:
+        """The hardware address that each of some packets was sent from onto the captured wire, as a number; 0 where
+        there is none, or it was not kept.
+        """
+        packets = self.packets
+        found = np.zeros(rows.size, np.uint64)
+        for number, source in enumerate(self.sources):
+            if source is None:
+                continue
+            own = np.flatnonzero((packets.source[rows] == number) & (packets.captured_bytes[rows] >= _ETHERNET_BYTES))
+            own = own[np.isin(packets.link[rows[own]], self.wired[number])]
+            place = packets.position[rows[own]]
+            own, place = own[place + _ETHERNET_BYTES <= source.size], place[place + _ETHERNET_BYTES <= source.size]
+            for octet in range(_SENDER_AT, _SENDER_AT + _ADDRESS_BYTES):
+                found[own] = found[own] << np.uint64(8) | source[place + octet].astype(np.uint64)
+        return found
 
     def first_octets(self, rows: Int64s) -> Int64s:
         """The first octet of the payload of some packets, int64; -1 where it was not kept."""

@@ -167,6 +167,8 @@ def survey_ways(samples: Samples, side: int, extra: Int64s, state: Int64s, telli
             way = samples[k].way
             if way == HELD and held < UNKNOWN:
                 samples[k].out -= held
+                if state[LEAST] < TIMER_STEP_NS and samples[k].out < 2 * TIMER_STEP_NS:
+                    samples[k].out = 0  # What is left is the timer's, not a queue's on so short a way.
             samples[k].out = max(int64(0), samples[k].out)
             if samples[k].bare in UNASKED and samples[k].rtt >= 0 and way <= HELD:
                 if way < HELD:

@@ -12,6 +12,7 @@ from yaffle.capture.payload import Payload
 from yaffle.exchanges.messages import Messages
 from yaffle.ledger import causes
 from yaffle.ledger.accounts import Account
+from yaffle.tiers.attached import one_by_hardware
 from yaffle.tiers.identifiers import identifiers
 from yaffle.tiers.kinds import Asked, kinds_of
 from yaffle.tiers.one_host import may_have_others, other_addresses
@@ -141,8 +142,13 @@ def hops(
     answered = np.where(times.answered_ns >= 0, times.answered_ns, times.done_ns)
     seen = (client, server, times.sent_ns, times.arrived_ns, times.handed_ns, answered)
     port = flows.b_port[flow_near].astype(np.int64)
-    for address, other in other_addresses(client, server, port, *seen[2:]).items():
+    silent = np.flatnonzero(may_have_others(client, server))
+    one = other_addresses(client, server, port, *seen[2:]) | one_by_hardware(
+        account, payload, owner, client, server, silent
+    )
+    for address, other in one.items():
         host[address] = other
+    host = host[host]
     legs = unseen_legs(client, host[server], *seen[2:])
     for leg in legs:  # From here on they are one host: which of them did what between cannot be told.
         host[np.isin(host, leg.fronts)] = leg.host
