@@ -97,11 +97,11 @@ def test_who_is_above_the_path_and_who_tells_of_it():
     above = above_their_path(path, least, floor, most, few)
     assert above.tolist() == [[False, False], [False, True], [False, False], [False, False]]  # The third never varies.
     assert not above_their_path(path, least, floor, most, few * 10).any()
-    assert telling(path, above, np.array([40, 30, 60, 900])).tolist() == [1, 2]
+    assert telling(path, above, np.array([40, 900, 60, 900])).tolist() == [1, 2]
     assert telling(path, np.zeros_like(above), np.array([40, 900, 60, 900])).tolist() == []
     crowd = np.zeros(100, np.int64)
     one = np.arange(200).reshape(100, 2) == 7
-    assert telling(crowd, one, np.arange(50, 150)).tolist() == [3, *range(36, 100)]
+    assert telling(crowd, one, np.arange(50, 150)).tolist() == list(range(36, 100))
 
 
 @pytest.mark.parametrize(

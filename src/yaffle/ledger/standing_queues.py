@@ -54,13 +54,13 @@ def above_their_path(path: Int64s, least: Int64s, floor_ns: Int64s2, most_ns: In
 
 
 def telling(path: Int64s, above: Bools, packets: Int64s) -> Int64s:
-    """Connections (rows) that tell of the paths on which some are above: the longest of each, and those themselves."""
+    """Connections (rows) that tell of the paths on which some are above: the longest of each."""
     asked = np.zeros(int(path.max(initial=-1)) + 1, bool)
     asked[path[above.any(axis=1)]] = True
     rows = np.flatnonzero(asked[path] & (packets >= _TELLING_PACKETS))
     order = rows[np.lexsort((-packets[rows], path[rows]))]
     place = np.arange(order.size) - np.searchsorted(path[order], path[order], "left")
-    return np.union1d(order[place < _OF_A_PATH], np.flatnonzero(above.any(axis=1)))
+    return np.sort(order[place < _OF_A_PATH])
 
 
 @kernel
@@ -109,19 +109,22 @@ def floors_of_standing_queues(
     key = path[rows[:, CONNECTION]] * SIDES + rows[:, SIDE]
     order = np.lexsort((rows[:, TIME], key))
     rows, key = rows[order], key[order]
-    for c, side in zip(*np.nonzero(above), strict=True):
+    for c, side in zip(*np.nonzero(above & (lived.opening_ns >= 0)[:, None]), strict=True):
         own = int(path[c]) * SIDES + int(side)
-        first, last = np.searchsorted(key, [own, own + 1])
-        others = rows[first:last][rows[first:last, CONNECTION] != c]
-        began, ended = np.searchsorted(others[:, TIME], [lived.first_ns[c], lived.last_ns[c]])
-        if ended - began < _LEAST_BINS or lived.opening_ns[c] < 0:
-            continue
-        late = others[began:ended, LATE]
-        if np.count_nonzero(2 * late >= floor_ns[c, side] - least[own]) * 20 < 19 * late.size:
+        told = rows[slice(*np.searchsorted(key, [own, own + 1]))]
+        late = _of_others(told, c, lived.first_ns[c], lived.last_ns[c])
+        queued = np.count_nonzero(2 * late >= floor_ns[c, side] - least[own])
+        if late.size < _LEAST_BINS or queued * 20 < 19 * late.size:
             continue
         opened = lived.first_ns[c] + lived.opening_ns[c]  # when what was late at the opening passed
-        then = others[slice(*np.searchsorted(others[:, TIME], [opened - _THEN_NS, opened + _THEN_NS])), LATE]
+        then = _of_others(told, c, opened - _THEN_NS, opened + _THEN_NS)
         longer = lived.opening_ns[c] - max(0, floor_ns[c, 1 - side]) - least[own]
         if then.size and longer - then.max() <= longer // 4 + _BLUR_NS:
             found[c, side] = least[own]
     return found
+
+
+def _of_others(told: Int64s2, connection: int, first_ns: int, last_ns: int) -> Int64s:
+    """How late packets of other connections were between two moments. told: rows in order of time."""
+    between = told[slice(*np.searchsorted(told[:, TIME], [first_ns, last_ns]))]
+    return np.asarray(between[between[:, CONNECTION] != connection, LATE])
