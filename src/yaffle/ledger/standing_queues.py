@@ -23,7 +23,7 @@ CONNECTION, SIDE, TIME, LATE = range(4)  # columns of what `delays_by_clock` fil
 TOLD = 4
 BIN_NS = 10_000_000  # The least delay within this is the queue.
 _TELLING_PACKETS = 50  # Fewer of a connection tell little.
-_OF_A_PATH = 64  # The longest connections of a path tell it.
+_OF_A_PATH = 16  # The longest connections of a path tell it.
 _LEAST_RISE_NS = 1_000_000
 _LEAST_BINS = 20
 _THEN_NS = 30_000_000  # What passed within this before and after an opening met the same queue.
@@ -112,14 +112,14 @@ def floors_of_standing_queues(
     for c, side in zip(*np.nonzero(above & (lived.opening_ns >= 0)[:, None]), strict=True):
         own = int(path[c]) * SIDES + int(side)
         told = rows[slice(*np.searchsorted(key, [own, own + 1]))]
-        late = _of_others(told, c, lived.first_ns[c], lived.last_ns[c])
-        queued = np.count_nonzero(2 * late >= floor_ns[c, side] - least[own])
-        if late.size < _LEAST_BINS or queued * 20 < 19 * late.size:
-            continue
         opened = lived.first_ns[c] + lived.opening_ns[c]  # when what was late at the opening passed
         then = _of_others(told, c, opened - _THEN_NS, opened + _THEN_NS)
         longer = lived.opening_ns[c] - max(0, floor_ns[c, 1 - side]) - least[own]
-        if then.size and longer - then.max() <= longer // 4 + _BLUR_NS:
+        if not then.size or longer - then.max() > longer // 4 + _BLUR_NS:
+            continue  # As nearly always; the rest of its life is not looked at.
+        late = _of_others(told, c, lived.first_ns[c], lived.last_ns[c])
+        queued = np.count_nonzero(2 * late >= floor_ns[c, side] - least[own])
+        if late.size >= _LEAST_BINS and queued * 20 >= 19 * late.size:
             found[c, side] = least[own]
     return found
 
