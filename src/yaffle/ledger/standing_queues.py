@@ -108,16 +108,17 @@ def floors_of_standing_queues(
     found = np.full(floor_ns.shape, NO_FLOOR)
     key = path[rows[:, CONNECTION]] * SIDES + rows[:, SIDE]
     order = np.lexsort((rows[:, TIME], key))
-    rows, key = rows[order], key[order]
+    key, told = key[order], np.ascontiguousarray(rows[order].T)
     for c, side in zip(*np.nonzero(above & (lived.opening_ns >= 0)[:, None]), strict=True):
         own = int(path[c]) * SIDES + int(side)
-        told = rows[slice(*np.searchsorted(key, [own, own + 1]))]
+        first, last = np.searchsorted(key, [own, own + 1])
+        on_path = told[:, first:last]
         opened = lived.first_ns[c] + lived.opening_ns[c]  # when what was late at the opening passed
-        then = _of_others(told, c, opened - _THEN_NS, opened + _THEN_NS)
+        then = _of_others(on_path, c, opened - _THEN_NS, opened + _THEN_NS)
         longer = lived.opening_ns[c] - max(0, floor_ns[c, 1 - side]) - least[own]
         if not then.size or longer - then.max() > longer // 4 + _BLUR_NS:
             continue  # As nearly always; the rest of its life is not looked at.
-        late = _of_others(told, c, lived.first_ns[c], lived.last_ns[c])
+        late = _of_others(on_path, c, lived.first_ns[c], lived.last_ns[c])
         queued = np.count_nonzero(2 * late >= floor_ns[c, side] - least[own])
         if late.size >= _LEAST_BINS and queued * 20 >= 19 * late.size:
             found[c, side] = least[own]
@@ -125,6 +126,6 @@ def floors_of_standing_queues(
 
 
 def _of_others(told: Int64s2, connection: int, first_ns: int, last_ns: int) -> Int64s:
-    """How late packets of other connections were between two moments. told: rows in order of time."""
-    between = told[slice(*np.searchsorted(told[:, TIME], [first_ns, last_ns]))]
-    return np.asarray(between[between[:, CONNECTION] != connection, LATE])
+    """How late packets of other connections were between two moments. told: columns of rows, in order of time."""
+    between = slice(*np.searchsorted(told[TIME], [first_ns, last_ns]))
+    return np.asarray(told[LATE, between][told[CONNECTION, between] != connection])
