@@ -22,11 +22,11 @@ def framed(packets, cards, ttls):
         body = bytearray(frame[14:])
         source = ".".join(map(str, body[12:16]))
         body[8] = ttls.get(source, 64)
-        out.append((at, frame[:6] + b"\x02\0\0\0\0" + bytes([cards[source]]) + frame[12:14] + bytes(body)))
+        out.append((at, frame[:6] + b"\x02\0\0\0\0" + bytes([cards.get(source, 1)]) + frame[12:14] + bytes(body)))
     return out
 
 
-def conversations(folder: Path, cards=CARDS, ttls=None, link=1, later=0):
+def conversations(folder: Path, cards=CARDS, ttls=None, link=1, later=0, more=0):
     """A user asks WEB often and SITE once; WEB asks BASE for each. Nothing in time tells that SITE is WEB."""
     out = []
     for k in range(later, later + 12):
@@ -39,6 +39,11 @@ def conversations(folder: Path, cards=CARDS, ttls=None, link=1, later=0):
         behind.send(0, 300 * k + 45, 50, ACK | PSH)
         behind.send(1, 300 * k + 75, 50, ACK | PSH)
         out += front.out + behind.out
+    for k in range(more):
+        once = Talk(60_000, 8080, USER, f"203.0.113.{100 + k}").open(k)
+        once.send(0, k + 20, 100, ACK | PSH)
+        once.send(1, k + 60, 100, ACK | PSH)
+        out += once.out
     packets = framed(sorted(out, key=lambda sent: sent[0]), cards, ttls or {})
     if link != 1:
         packets = [(at, frame[14:]) for at, frame in packets]
@@ -49,7 +54,7 @@ def merged(analysis):
     """The addresses whose exchanges are another one's, with it."""
     account, flows = analysis.account, analysis.capture.conversations
     owner = account.of_exchange("connection")
-    texts = [str(end) for end in (USER, WEB, SITE, BASE)]
+    texts = [USER, WEB, SITE, BASE, *(f"203.0.113.{100 + k}" for k in range(20))]
     low = np.array([int.from_bytes(bytes(map(int, text.split("."))), "big") for text in texts], np.uint64)
     code = {int(one): k for k, one in enumerate(low.tolist())}
     client, server = (
@@ -79,6 +84,7 @@ def test_two_addresses_of_one_card_are_one_host(tmp_path):
         {"cards": {**CARDS, SITE: 7}},
         {"cards": dict.fromkeys(CARDS, 1)},  # made anonymous: it tells nothing
         {"link": 101},  # no hardware in it
+        {"more": 12},  # who answers for so many answers in their name
     ],
 )
 def test_what_proves_nothing(tmp_path, given):

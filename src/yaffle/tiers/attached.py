@@ -14,6 +14,7 @@ from yaffle.ledger.accounts import Account
 _AS_SENT = (64, 128, 255)  # times to live (hop limits) that hosts set
 _LOOKED_AT = 12  # packets of a connection
 _MOST_ADDRESSES = 16_384
+_MOST_OF_ONE = 8  # addresses; behind more stands a program that answers in the name of others
 _TUNNELED = 7 << MARK_TUNNEL_SHIFT
 _CLIENT, _SERVER = 0, 1
 
@@ -74,8 +75,9 @@ def one_by_hardware(
     others = order[(calls + asked)[order] > 0][:_MOST_ADDRESSES]
     hardware = np.zeros(count, np.uint64)
     hardware[others] = hardware_of(account, payload, connection, client, server, others)
-    everywhere = np.unique(hardware[client[hardware[client] == hardware[server]]])
-    hardware[np.isin(hardware, everywhere)] = 0  # On the wire nobody asks himself: that address tells nothing.
+    everywhere = np.unique(hardware[client[hardware[client] == hardware[server]]])  # On the wire nobody asks himself.
+    card, addresses = np.unique(hardware, return_counts=True)
+    hardware[np.isin(hardware, np.append(everywhere, card[addresses > _MOST_OF_ONE]))] = 0
     first: dict[int, int] = {}
     for address, of in zip(others.tolist(), hardware[others].tolist(), strict=True):
         if of:
