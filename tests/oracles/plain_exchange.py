@@ -36,9 +36,9 @@ def _helped(row, floor):
 class PlainExchange:
     """charges by cause and moments (first, asked, answered, last, end) of one turn."""
 
-    def __init__(self, g, turn, samples, floors, extra, mss, windows, cover, opened_ns, turns=(False, False)):
+    def __init__(self, g, turn, samples, floors, extra, mss, windows, cover, opened_ns, turns, ticks):
         self.g, self.turn, self.samples, self.extra = g, turn, samples, extra
-        self.charges, self.ways = Counter(), PlainWays(g, samples, floors, extra, turns)
+        self.charges, self.ways = Counter(), PlainWays(g, samples, floors, extra, turns, ticks)
         self.raw_floors = self.ways.floors
         self.floors = [self._way_or_less(samples, side, f) for side, f in enumerate(self.raw_floors)]
         self.mss, self.windows, self.cover, self.opened_ns = mss, windows, cover, opened_ns
@@ -161,7 +161,7 @@ class PlainExchange:
             final = min(trip, seen) if asked or held else seen
             if self.ways.turns[CLIENT] and (asked or held):
                 most = seen if asked else seen - HOLD_NS
-                final = max(least, seen - HOLD_NS - TIMER_STEP_NS, min(trip, most))
+                final = max(min(max(least, seen - HOLD_NS - TIMER_STEP_NS), seen), min(trip, most))
         if self.raw_floors[CLIENT] >= UNKNOWN:
             self.charges["unseen"] += final
         else:

@@ -102,8 +102,8 @@ def rank(values, percent):
 class PlainWays:
     """What the samples of a connection tell of the way to each side, by whole scans."""
 
-    def __init__(self, g, samples, floors, extra, turns=(False, False)):
-        self.g, self.samples, self.extra, self.turns = g, samples, extra, turns
+    def __init__(self, g, samples, floors, extra, turns, ticks):
+        self.g, self.samples, self.extra, self.turns, self.ticks = g, samples, extra, turns, ticks
         self.floors = [min([floor, *self._ways(side)]) for side, floor in enumerate(floors)]
         self.out = [self._over(s) for s in samples]
         self.telling, self.spread, self.back = [[], []], [0, 0], [(0, 0), (0, 0)]
@@ -155,7 +155,8 @@ class PlainWays:
         own = [s for s in self.samples if s["side"] == side and s["way"] < HELD and s["rtt"] >= 0]
         late = [max(0, int(self.extra[side][s["i"]])) for s in own]
         return [
-            int(s["rtt"]) - (more if more < s["rtt"] else 0) + 2 * BLUR_NS for s, more in zip(own, late, strict=True)
+            int(s["rtt"]) - (more if more < s["rtt"] else 0) + 2 * max(BLUR_NS, self.ticks[side])
+            for s, more in zip(own, late, strict=True)
         ]
 
     def _over(self, s):

@@ -24,6 +24,12 @@ def extras(g):
     return out
 
 
+def test_the_tick_of_each_clock_is_told():
+    for tick_ns in (MS, 4 * MS, 10 * MS):
+        g = segments(np.arange(200) * 20 * MS, np.full(200, 5 * MS), tick_ns)
+        assert extra_delays(g, np.empty((2, g.size), np.int64)) == (0, tick_ns)
+
+
 @pytest.mark.parametrize("tick_ns", [MS, 4 * MS, 10 * MS])
 def test_a_longer_way_shows_within_a_tick_and_a_half(tick_ns):
     sent = np.arange(200) * 20 * MS

@@ -1,7 +1,6 @@
 """Whether a host held acknowledgements back, told by turns: hosts are played, packet by packet, on ways that vary."""
 
 import random
-from itertools import pairwise
 from typing import NamedTuple
 
 import numpy as np
@@ -16,6 +15,7 @@ from yaffle.transport.round_trips import FEW_BARE, HELD, release_held
 from yaffle.transport.taking_turns import release_by_turns
 
 MS = 1_000_000
+TICKS = MS, MS
 
 
 class Host(NamedTuple):
@@ -101,7 +101,7 @@ def test_a_host_that_takes_turns_is_told_from_a_way_that_varies(times, found_of_
         played = play(Host(True, times), 15.0, seed)
         analysis, found = connection(played.talk, tmp_path, monkeypatch)
         before = answers_told(found)
-        takes_turns, servers = release_by_turns(found.segments, found.samples, found.extra)
+        takes_turns, servers = release_by_turns(found.segments, found.samples, found.extra, TICKS)
         after = answers_told(found)
         assert not servers
         if not takes_turns:
@@ -129,13 +129,20 @@ def test_a_host_that_always_holds_back_is_left_alone(seed, tmp_path, monkeypatch
     for sway_ms in (0.0, 15.0):
         _, found = connection(play(Host(False), sway_ms, seed).talk, tmp_path, monkeypatch)
         before = answers_told(found)
-        assert release_by_turns(found.segments, found.samples, found.extra) == (False, False)
+        assert release_by_turns(found.segments, found.samples, found.extra, TICKS) == (False, False)
         assert answers_told(found) == before
+
+
+def test_a_coarse_clock_tells_no_turns(tmp_path, monkeypatch):
+    _, found = connection(play(Host(True), 15.0, 1).talk, tmp_path, monkeypatch)
+    for tick in (0, 4 * MS, 10 * MS):
+        assert release_by_turns(found.segments, found.samples.copy(), found.extra, (tick, MS)) == (False, False)
+    assert release_by_turns(found.segments, found.samples.copy(), found.extra, TICKS) == (True, False)
 
 
 def test_on_a_steady_way_nothing_is_asked(tmp_path, monkeypatch):
     analysis, found = connection(play(Host(True), 0.0, 1).talk, tmp_path, monkeypatch)
-    assert release_by_turns(found.segments, found.samples, found.extra) == (False, False)
+    assert release_by_turns(found.segments, found.samples, found.extra, TICKS) == (False, False)
     played = play(Host(True), 0.0, 1)
     waits = analysis.account.of_exchange("end_ns") - analysis.account.of_exchange("first_ns")
     assert np.abs(waits / MS - np.array(played.waits_ms)).max() < 3
@@ -147,7 +154,6 @@ def test_turns_are_told_as_its_twin_tells_them(seed, tmp_path, monkeypatch):
     _, found = connection(play(host, 8.0 + seed, seed).talk, tmp_path, monkeypatch)
     g, samples = found.segments, found.samples.copy()
     wanted = [plain_release(g, samples, found.extra[side], side) for side in (0, 1)]
-    assert release_by_turns(g, found.samples, found.extra) == (wanted[0][0], wanted[1][0])
+    assert release_by_turns(g, found.samples, found.extra, TICKS) == (wanted[0][0], wanted[1][0])
     released = np.flatnonzero(samples["way"] != found.samples["way"]).tolist()
     assert released == sorted(wanted[0][1] + wanted[1][1])
-    assert all(a <= b for a, b in pairwise(g["t"].tolist()))

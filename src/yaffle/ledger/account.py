@@ -13,7 +13,7 @@ from yaffle.ledger.openings import charge_opening, first_measurement
 from yaffle.ledger.path_states import FLOOR, PathStates, release_by_path
 from yaffle.ledger.selection import select
 from yaffle.ledger.transfers import loss_cover
-from yaffle.ledger.trips import LEAST, STANDING, STATES, TURNS, UNKNOWN, Ways, survey_ways
+from yaffle.ledger.trips import LEAST, STANDING, STATES, TICK, TURNS, UNKNOWN, Ways, survey_ways
 from yaffle.ledger.workspace import Connections, Given, Workspace
 from yaffle.prefetch import prefetch
 from yaffle.transport import kinds
@@ -234,10 +234,10 @@ def account(
             found = 0  # What was asked or what was answered is not here: nobody's wait can be told.
         if x + found > tables.exchange.shape[1]:
             return place, x
-        extra_delays(g, delays)
+        state[0, TICK], state[1, TICK] = ticks = extra_delays(g, delays)
         release_held(g, samples, delays)
         release_by_path(samples, delays, paths, c)
-        state[0, TURNS], state[1, TURNS] = release_by_turns(g, samples, delays)
+        state[0, TURNS], state[1, TURNS] = release_by_turns(g, samples, delays, ticks)
         _round_trips(samples, floors, scratch, out)
         for side in range(2):  # It never saw its path without a queue, or not at all; others did.
             state[side, STANDING] = 0

@@ -260,7 +260,7 @@ def _charge_last_trip(
         final = min(trip, seen) if asked or held else seen
         if ways.state[_CLIENT, TURNS] and (asked or held):
             most = seen - HOLD_NS * held
-            least = max(least, seen - HOLD_NS - TIMER_STEP_NS)
+            least = min(max(least, seen - HOLD_NS - TIMER_STEP_NS), seen)
             final = max(min(trip, most), least)
     if most < UNKNOWN:
         doubt[NETWORK_TOO_SHORT] += max(int64(0), most - final)

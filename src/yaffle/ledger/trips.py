@@ -27,9 +27,10 @@ BLUR_NS = 1_000_000  # Resolution of common timestamp clocks (RFC 7323 section 5
 # least; SPREAD: what nine of ten ways out stay below, above their least; HALF_BACK, MOST_BACK: what half, and what
 # 19 of 20 ways back take above their least, by the clock of the host beyond; HELD_FOR: the least time that a host
 # held an acknowledgement back, UNKNOWN where it hardly ever did; TURNS: whether its host was found to take turns;
-# STANDING: how much more than LEAST the connection's own least was, where others told LEAST; TELLING: how many samples
-# tell the way; PLACE: where one was looked for last among these; NEAR: room from there on.
-LEAST, SOONEST, SPREAD, HALF_BACK, MOST_BACK, HELD_FOR, TURNS, STANDING, TELLING, PLACE, NEAR = range(11)
+# STANDING: how much more than LEAST the connection's own least was, where others told LEAST; TICK: of the clock of the
+# host beyond; TELLING: how many samples tell the way; PLACE: where one was looked for last among these; NEAR: room from
+# there on.
+LEAST, SOONEST, SPREAD, HALF_BACK, MOST_BACK, HELD_FOR, TURNS, STANDING, TICK, TELLING, PLACE, NEAR = range(12)
 NEAREST = 5  # Samples around a moment that tell its way.
 STATES = NEAR + NEAREST
 
@@ -149,11 +150,12 @@ def survey_ways(samples: Samples, side: int, extra: Int64s, state: Int64s, telli
     state, telling: of that side; values: room.
     """
     soonest, times = UNKNOWN, int64(0)
+    blur = 2 * max(BLUR_NS, state[TICK])
     for k in range(samples.size):
         if samples[k].side == side:
             soonest = min(soonest, samples[k].rtt)
             if samples[k].way < HELD and samples[k].rtt >= 0:  # Never one way back without what delays it there.
-                state[LEAST] = min(state[LEAST], without_delay(samples[k], extra) + 2 * BLUR_NS)
+                state[LEAST] = min(state[LEAST], without_delay(samples[k], extra) + blur)
     for k in range(samples.size):
         if samples[k].side == side:
             samples[k].out = samples[k].rtt - state[LEAST] - late_ns(extra, samples[k].i)

@@ -13,7 +13,7 @@ from yaffle.ledger.accounts import Account
 
 _AS_SENT = (64, 128, 255)  # times to live (hop limits) that hosts set
 _LOOKED_AT = 12  # packets of a connection
-_MOST_ADDRESSES = 16_384
+_MOST_ADDRESSES = 2_048  # Packets of each are read wherever they lie.
 _MOST_OF_ONE = 8  # addresses; behind more stands a program that answers in the name of others
 _TUNNELED = 7 << MARK_TUNNEL_SHIFT
 _CLIENT, _SERVER = 0, 1
@@ -41,16 +41,17 @@ def hardware_of(
 
     connection, client, server: of exchanges; looked at are the first and the last connection of each address.
     """
+    size = int(max(client.max(initial=-1), server.max(initial=-1), wanted.max(initial=-1))) + 1
     whose, hardware = [np.empty(0, np.int64)], [np.empty(0, np.uint64)]
     for side, end in ((_CLIENT, client), (_SERVER, server)):
         for turned in (slice(None), slice(None, None, -1)):
-            address, place = np.unique(end[turned], return_index=True)
-            some = np.isin(address, wanted)
-            found = _of_packets(account, payload, connection[turned][place[some]], address[some], side)
+            one = np.full(size, -1)
+            one[end[turned]] = connection[turned]  # Of several the last one stays.
+            some = wanted[one[wanted] >= 0]
+            found = _of_packets(account, payload, one[some], some, side)
             whose.append(found[0])
             hardware.append(found[1])
     who, which = np.concatenate(whose), np.concatenate(hardware)
-    size = int(max(wanted.max(initial=-1), who.max(initial=-1))) + 1
     least, most = np.full(size, np.iinfo(np.uint64).max, np.uint64), np.zeros(size, np.uint64)
     np.minimum.at(least, who, which)
     np.maximum.at(most, who, which)

@@ -193,8 +193,8 @@ def other_addresses(
     calls = np.bincount(client, minlength=int(server.max(initial=-1)) + 1)
     silent = np.flatnonzero(may_have_others(client, server)[server])
     tried = int((calls > 0).sum())
-    answers = np.unique(server * _PORTS + port)
     likely = _likely(server[silent], handed[silent], told[silent], client, sent, arrived) if silent.size else {}
+    answers = np.unique(server * _PORTS + port) if likely else server[:0]
     for address, callers in likely.items():
         own = np.flatnonzero(server == address)
         own = own[np.argsort(handed[own], kind="stable")]  # so that looking them up goes on where it was

@@ -47,9 +47,9 @@ def _drift(g: Segments, out: Int64s, first: int, last: int) -> float:
 
 
 @kernel
-def extra_delays(g: Segments, out: Int64s2) -> None:
+def extra_delays(g: Segments, out: Int64s2) -> tuple[int, int]:
     """Fills out[side, i] with the one-way delay of that side's packet i above its least, ns; -1 where it is not its
-    packet or unknown.
+    packet or unknown. Returns the tick of each side's clock, which is how exact that is; 0 unknown.
     """
     n = g.size
     first, last, tick = np.full(2, -1, np.int64), np.full(2, -1, np.int64), np.zeros(2, np.int64)
@@ -85,6 +85,7 @@ def extra_delays(g: Segments, out: Int64s2) -> None:
             out[d, i] -= least[d]
             if out[d, i] < tick[d] + tick[d] // 2:  # The clock is no finer than that.
                 out[d, i] = 0
+    return tick[0], tick[1]
 
 
 @leaf

@@ -19,7 +19,8 @@ from yaffle.transport.kinds import COPY, KIND_MASK
 from yaffle.transport.round_trips import ACKNOWLEDGED, FEW_BARE, HELD, HELD_LEAST_NS, HOLD_NS, Samples, without_delay
 from yaffle.transport.segments import Segments
 
-_BLUR_NS = 2_000_000  # Two times by a host's clock of common resolution, 1 ms each.
+_FINE_NS = 1_000_000  # The tick of a clock by which turns can be told,
+_BLUR_NS = 2 * _FINE_NS  # since two times are compared.
 _TIMES = (1, 3)  # How often bytes were sent soon, before a host holds acknowledgements back.
 _LEAST_CLEAR = 2
 _NEVER = -(int64(1) << 60)
@@ -119,11 +120,14 @@ def _takes_turns(g: Segments, samples: Samples, extra: Int64s2, side: int) -> bo
 
 
 @kernel
-def release_by_turns(g: Segments, samples: Samples, extra: Int64s2) -> tuple[bool, bool]:
+def release_by_turns(g: Segments, samples: Samples, extra: Int64s2, ticks: tuple[int, int]) -> tuple[bool, bool]:
     """Takes samples for measures of the way again where turns tell that they were not held back. Returns whether the
     client, whether the server was found to take turns: then it holds back for HOLD_NS, and no longer.
 
     Looked for only where the way from a host varies by as much as what hosts hold back, by the host's own clock; found
-    where what came soon and what came late agrees with turns, but for a quarter. extra: as in `release_held`.
+    where what came soon and what came late agrees with turns, but for a quarter. extra: as in `release_held`; ticks: of
+    the clock of each, which must be fine enough.
     """
-    return _takes_turns(g, samples, extra, int64(0)), _takes_turns(g, samples, extra, int64(1))
+    client = 0 < ticks[0] <= _FINE_NS and _takes_turns(g, samples, extra, int64(0))
+    server = 0 < ticks[1] <= _FINE_NS and _takes_turns(g, samples, extra, int64(1))
+    return client, server
