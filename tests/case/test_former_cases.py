@@ -119,6 +119,19 @@ def test_a_matrix_is_mapped_not_copied(tmp_path):
     assert np.array_equal(as_matrix(("three", "one"), columns), matrix[:, [2, 0]])
 
 
+@pytest.mark.parametrize("rows", [1, 1 << 17, (1 << 17) + 5, 3 << 17])
+def test_what_is_nil_takes_no_room_on_the_disk(tmp_path, rows):
+    nil, late, some = np.zeros(rows, np.int64), np.zeros(rows, np.int64), np.arange(1, rows + 1)
+    late[-1] = 7
+    write_columns(tmp_path / "n.arrow", {"nil": nil, "some": some, "late": late}, True, lambda _octets: None)
+    found = read_columns(tmp_path / "n.arrow")
+    for name, wanted in {"nil": nil, "some": some, "late": late}.items():
+        assert np.array_equal(found[name], wanted), name
+    kept = (tmp_path / "n.arrow").stat()
+    if rows == 3 << 17:
+        assert kept.st_blocks * 512 < kept.st_size - 4 * (1 << 20)  # two thirds were nil, all but their edges
+
+
 def test_texts_as_they_were(tmp_path):
     texts = Texts.of(["GET /fähre", "", "one\ntwo", "\udc80 broken", "日本"])
     assert texts[3] == "\\udc80 broken"

@@ -90,14 +90,15 @@ class Payload:
                 found[own] = found[own] << np.uint64(8) | source[place + octet].astype(np.uint64)
         return found
 
-    def first_octets(self, rows: Int64s) -> Int64s:
-        """The first octet of the payload of some packets, int64; -1 where it was not kept."""
+    def octets_of(self, rows: Int64s, at: int) -> Int64s:
+        """The octet of the payload of some packets that comes after so many, int64; -1 where it was not kept."""
         packets = self.packets
         found = np.full(rows.size, -1, np.int64)
-        kept = packets.captured_bytes[rows].astype(np.int64) > packets.payload_at[rows]
+        skip = packets.payload_at[rows].astype(np.int64) + at
+        kept = packets.captured_bytes[rows] > skip
         for number, source in enumerate(self.sources):
             if source is not None:
-                place = packets.position[rows] + packets.payload_at[rows]
+                place = packets.position[rows] + skip
                 own = kept & (packets.source[rows] == number) & (place < source.size)
                 found[own] = source[place[own]]
         return found
@@ -113,13 +114,17 @@ class Payload:
         start = int(packets.position[row]) + skip
         return source[start : start + size].tobytes() if size > 0 else b""
 
+    def kept_bytes(self, rows: Int64s) -> Int64s:
+        """How much of the transport payload of some packets was kept."""
+        packets = self.packets
+        kept = packets.captured_bytes[rows].astype(np.int64) - packets.payload_at[rows]
+        return np.minimum(packets.payload_bytes[rows], kept).clip(0)
+
     def heads_of(self, rows: Int64s, most: int) -> list[bytes]:
         """What the transport payload of some packets begins with, as far as it was kept; nothing where a row is -1."""
         packets, taken = self.packets, np.maximum(rows, 0)
-        skip = packets.payload_at[taken].astype(np.int64)
-        kept = np.minimum(packets.payload_bytes[taken], packets.captured_bytes[taken].astype(np.int64) - skip)
-        size = np.where(rows >= 0, kept.clip(0, most), 0)
-        start = packets.position[taken] + skip
+        size = np.where(rows >= 0, self.kept_bytes(taken).clip(max=most), 0)
+        start = packets.position[taken] + packets.payload_at[taken]
         octets = [source.data if source is not None else b"" for source in self.sources]
         columns = zip(packets.source[taken].tolist(), start.tolist(), (start + size).tolist(), strict=True)
         return [bytes(octets[number][begin:end]) for number, begin, end in columns]

@@ -13,11 +13,14 @@ from yaffle.arrays import Array, Int64s2, Uint8s
 from yaffle.errors import CaseError
 from yaffle.texts import Texts
 
-_PIECE = 8 << 20  # Bytes written between two looks at whether to go on.
+_PIECE = 1 << 20  # Bytes written between two looks at whether to go on.
+_FEW = 64  # bytes that tell of most pieces that they are not nil
 
 
 class _Watched(io.FileIO):
-    """A file that looks, piece by piece, whether its writer should go on."""
+    """A file that looks, piece by piece, whether its writer should go on. A piece of nil is not written but stepped
+    over: it takes no time and no room on the disk, and is read as nil.
+    """
 
     def __init__(self, path: Path, told: Callable[[int], None]) -> None:
         super().__init__(path, "wb")
@@ -26,10 +29,20 @@ class _Watched(io.FileIO):
     def write(self, data: Any) -> int:
         view, done = memoryview(data).cast("B"), 0
         while done < view.nbytes:
-            took = super().write(view[done : done + _PIECE]) or 0
+            piece = view[done : done + _PIECE]
+            if _nil(piece):
+                self.seek(len(piece), os.SEEK_CUR)
+                took = len(piece)
+            else:
+                took = super().write(piece) or 0
             self._told(took)
             done += took
         return done
+
+
+def _nil(piece: memoryview) -> bool:
+    """Whether a whole piece holds nothing but nil."""
+    return len(piece) == _PIECE and not any(piece[:_FEW]) and not np.frombuffer(piece, np.uint8).any()
 
 
 def write_columns(

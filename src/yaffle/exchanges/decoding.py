@@ -8,7 +8,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from yaffle.arrays import Array, Int32s, Int64s, Int64s2, Uint8s, Uint16s, runs_of
+from yaffle.arrays import Array, Bools, Int32s, Int64s, Int64s2, Uint8s, Uint16s, runs_of
 from yaffle.capture.packets import Columns
 from yaffle.capture.payload import Payload
 from yaffle.errors import Cancelled
@@ -17,11 +17,12 @@ from yaffle.exchanges.http_scan import empty_heads, empty_rows, scan
 from yaffle.exchanges.messages import KeptReading, KnownMessages, Messages, join_messages
 from yaffle.exchanges.reading import Reading, Told
 from yaffle.exchanges.sliced import NOTE, glanced, is_sliced
-from yaffle.exchanges.spoken import FIRST, SHORT, spoken
+from yaffle.exchanges.spoken import FIRST, SHORT, may_be_spoken, spoken
 from yaffle.exchanges.streams import stream_of
 from yaffle.garbage_collection import collector_resting
 from yaffle.kernels import kernel
 from yaffle.progress import Progress, go_on
+from yaffle.protocols import mysql
 from yaffle.transport.segments import FACTS, Segments, empty_segments, gather
 
 _PACKETS_A_PART = 4 << 20  # Connections of about so many packets are decoded before the next ones.
@@ -126,6 +127,7 @@ class _Decoder:
         """The protocol of each connection that is known by its first bytes."""
         told, new = {}, []
         with_bytes = np.flatnonzero((self._first[begin:end] >= 0).any(axis=1)) + begin
+        with_bytes = with_bytes[self._may_be_spoken(with_bytes)]
         begun = zip(self._first[with_bytes].tolist(), self._ports[with_bytes].tolist(), strict=True)
         for c, ((asked, answered), port) in zip(with_bytes.tolist(), begun, strict=True):
             beginning = asked, answered, port
@@ -141,6 +143,20 @@ class _Decoder:
             for (c, beginning), (client, server) in zip(some, heads, strict=True):
                 told[c] = self._protocol(c, beginning, [client, server])
         return {c: protocol for c, protocol in sorted(told.items()) if protocol}
+
+    def _may_be_spoken(self, connections: Int64s) -> Bools:
+        """Which of some connections may speak a known protocol, told without a look at each."""
+        rows, heads, short = self._first[connections], [], np.zeros(connections.size, bool)
+        for side in (0, 1):
+            some = rows[:, side] >= 0
+            own = rows[some, side]
+            octets = np.full((2, connections.size), -1)
+            octets[:, some] = self._payload.octets_of(own, 0), self._payload.octets_of(own, mysql.VERSION_AT)
+            heads.append(octets)
+            kept = self._payload.kept_bytes(own)
+            short[some] |= (kept > 0) & (kept < SHORT)
+        (asked, _), (answered, versions) = heads
+        return short | may_be_spoken(asked, answered, versions, self._ports[connections])
 
     def _protocol(self, c: int, beginning: tuple[int, int, int], heads: list[bytes]) -> str:
         """That of a connection by its beginning, and the first bytes of both sides; empty where it is not known."""

@@ -55,7 +55,7 @@ def quic_lookup(capture: Capture, payload: Payload, flow: int, rows: Int64s) -> 
 def spin_round_trips_ns(capture: Capture, payload: Payload, rows: Int64s) -> Int64s:
     """Times between turns of the client's spin bit, ns; empty where the bit is not used."""
     packets = capture.packets
-    head = payload.first_octets(rows)
+    head = payload.octets_of(rows, 0)
     short = (head >= 0x40) & (head < 0x80)
     turns = []
     for side in (0, 1):

@@ -44,7 +44,7 @@ def find_exports(capture: Capture, payload: Payload, progress: Progress = go_on)
     rows = packets.datagrams(_LEAST_BYTES)
     rows = rows[packets.direction[rows] == 0]
     own, first = np.unique(packets.flow[rows], return_index=True)
-    heads = payload.first_octets(rows[first])
+    heads = payload.octets_of(rows[first], 0)
     likely = (heads == 0) & (flows.a_port[own] != 53) & (flows.b_port[own] != 53)
     kept = [
         flow

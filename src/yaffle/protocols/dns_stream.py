@@ -12,12 +12,12 @@ from yaffle.protocols.numbered import Numbered
 from yaffle.protocols.reader import Reader
 from yaffle.protocols.records import Order
 
-_PORT, _SHORTEST = 53, 14
+PORT, _SHORTEST = 53, 14
 
 
 def looks_like(client: bytes, port: int) -> bool:
     """Whether a TCP connection to this port that begins like this carries it."""
-    return port == _PORT and len(client) >= _SHORTEST and parse(client[2:]) is not None
+    return port == PORT and len(client) >= _SHORTEST and parse(client[2:]) is not None
 
 
 class State(IntEnum):

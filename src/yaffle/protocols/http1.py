@@ -13,6 +13,8 @@ _MISSING = (
 )
 _SWITCHED = "went on in another protocol: what follows is not told apart"
 
+BEGINS = bytes(text[0] for text in (*METHODS, ANSWER))  # octets that what is said first may begin with
+
 
 def looks_like(client: bytes, server: bytes) -> bool:
     """Whether a connection that begins like this speaks it."""

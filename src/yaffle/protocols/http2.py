@@ -23,6 +23,8 @@ _LONGEST_LABEL = 200
 _MOST_OPEN = 1 << 16
 _MISSING = "bytes are missing: what follows the gap cannot be read, its header fields refer to what was lost"
 
+BEGINS = PREFACE[:1]  # octets that what is said first may begin with
+
 
 def looks_like(client: bytes, server: bytes) -> bool:
     """Whether a connection that begins like this speaks it."""

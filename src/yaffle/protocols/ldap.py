@@ -32,12 +32,15 @@ _DEEPEST = 12
 _MOST_SEARCHES = 1 << 16  # that are under way at once
 _SEALS = "start TLS"
 
+_SEQUENCE = 0x30
+BEGINS = bytes((_SEQUENCE,))  # octets that what is said first may begin with
+
 
 def looks_like(client: bytes, server: bytes) -> bool:
     """Whether a connection that begins like this speaks it."""
     start = client or server
     outer = ber.header(start, 0)
-    if outer is None or outer.tag != 0x30:
+    if outer is None or outer.tag != _SEQUENCE:
         return False
     number = ber.header(start, outer.start)
     if number is None or number.tag != 2 or not 1 <= number.size <= 4 or number.end >= len(start):

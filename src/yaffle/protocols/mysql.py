@@ -21,10 +21,12 @@ _COUNT_TOLD = 0x08  # in the flags of EXECUTE: there are attributes, whatever th
 _EXECUTE_HEAD = 10  # command, statement, flags, how often
 _ENCRYPTED = "encrypted; the sign-on inside counts as exchanges"
 
+VERSION_AT, VERSION = 4, 10  # of the protocol, in what the server says first
+
 
 def looks_like(client: bytes, server: bytes) -> bool:
     """Whether a connection that begins like this speaks it: the server greets first with version 10 of the protocol."""
-    if len(server) < 12 or server[3] != 0 or server[4] != 10:
+    if len(server) < 12 or server[3] != 0 or server[VERSION_AT] != VERSION:
         return False
     size = int.from_bytes(server[:3], "little")
     return 30 < size < 400 and 0x30 <= server[5] <= 0x39

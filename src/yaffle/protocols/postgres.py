@@ -22,6 +22,8 @@ from yaffle.protocols.records import Order
 _SUCCESS = "00000"
 _ENCRYPTED = "encrypted; the sign-on inside counts as exchanges"
 
+BEGINS = b"\0QPB"  # octets that what is said first may begin with
+
 
 def looks_like(client: bytes, server: bytes) -> bool:
     """Whether a connection that begins like this speaks it."""

@@ -13,6 +13,8 @@ from yaffle.protocols.redis_values import Value, Values
 _LONGEST_LABEL, _LONGEST_OUTCOME = 120, 64
 _PUSHED = b">"
 
+BEGINS = b"*PpIi"  # octets that what is said first may begin with
+
 
 def looks_like(client: bytes, server: bytes) -> bool:
     """Whether a connection that begins like this speaks it."""

@@ -44,6 +44,8 @@ _PENDING = 0x103
 _NO_EXCHANGE = (_CANCEL, _NOTIFY, _BREAK)
 _ENCRYPTED, _MISSING = "encrypted: exchanges by turns", "bytes are missing: commands in the gap are not seen"
 
+BEGINS = b"\0"  # octets that what is said first may begin with
+
 
 def looks_like(client: bytes, server: bytes) -> bool:
     """Whether a connection that begins like this speaks it."""

@@ -18,13 +18,15 @@ from yaffle.protocols.tls_records import ALERT, CHANGE, DATA, HANDSHAKE, LARGEST
 _TICKET_MOST, _MOST_TICKETS = 1500, 4
 _SEALED_ALERT = 24  # header, level, description, content type, tag of 16
 
+BEGINS = bytes((CHANGE, ALERT, HANDSHAKE, DATA))  # octets that what is said first may begin with
+
 
 def looks_like(client: bytes, server: bytes) -> bool:
     """Whether a connection that begins like this speaks it."""
     start = client or server
     return (
         len(start) >= 5
-        and start[0] in (CHANGE, ALERT, HANDSHAKE, DATA)
+        and start[0] in BEGINS
         and start[1] == 3
         and start[2] <= 4
         and 0 < int.from_bytes(start[3:5], "big") <= LARGEST

@@ -64,13 +64,13 @@ def acknowledgement(g: Segments, i: int, kind: int, own: Side, other: Side, coun
     if other.probed and segment.a == other.una:
         return KEEP_ALIVE_ANSWER if other.probed == KEPT_ALIVE else WINDOW_PROBE_ANSWER
     if same and other.nxt > other.una and other.started:
-        if counts_ids and segment.id <= own.high_id and copy_of(g, i, segment.d) >= 0:
+        if counts_ids and segment.id <= own.high_id and copy_of(g, i, own) >= 0:
             return COPY
         return DUPLICATE_ACK if segment.w == own.window or segment.sacks > 0 else WINDOW_UPDATE
     if same and segment.w != own.window:
         return WINDOW_UPDATE
     if other.acked and segment.a <= other.una and counts_ids and segment.id <= own.high_id:
-        return COPY if copy_of(g, i, segment.d) >= 0 else kind
+        return COPY if copy_of(g, i, own) >= 0 else kind
     return kind
 
 

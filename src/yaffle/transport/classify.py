@@ -79,6 +79,7 @@ def _leave(segment: Segment, kind: int, own: Side, other: Side, counts_ids: bool
         own.window = segment.w
     if counts_ids:
         own.high_id = max(own.high_id, segment.id + segment.parts - 1)
+    own.reach, own.reach_acked = max(own.reach, segment.e), max(own.reach_acked, segment.a)
     segment.kind = kind
     segment.flight = own.nxt - own.una
     if other.window >= 0 and own.acked and facts[SCALES_KNOWN]:

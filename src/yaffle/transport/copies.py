@@ -3,14 +3,23 @@
 from yaffle.capture.packets import SYN
 from yaffle.kernels import int64, kernel, pasted
 from yaffle.transport.segments import Segment, Segments
+from yaffle.transport.side import Side
 
 _LOOK_BACK = 64  # Packets in which a copy is looked for.
 _MOMENT_NS = 2_000_000  # Too short for any timer or answer.
 
 
+@pasted
+def copy_of(g: Segments, i: int, own: Side) -> int:
+    """The packet of which packet i is a copy made on the way, or -1. own: its side, as it was before."""
+    if g[i].e > own.reach or g[i].a > own.reach_acked:  # None before it holds its bytes and acknowledges the same.
+        return int64(-1)
+    return _copied_before(g, i, g[i].d)
+
+
 @kernel
-def copy_of(g: Segments, i: int, d: int) -> int:
-    """The packet of which packet i is a copy made on the way, or -1."""
+def _copied_before(g: Segments, i: int, d: int) -> int:
+    """The packet of which packet i is a copy among those of its side before it, or -1."""
     looked = 0
     k = i - 1
     while k >= 0 and looked < _LOOK_BACK:

@@ -83,7 +83,7 @@ def _opening(g: Segments, i: int, own: Side) -> int:
     kind = OPEN_ANSWER if segment.flags & ACK else OPEN
     if own.syn_count > 0:
         kind = REPEAT_OPEN
-        if copy_of(g, i, segment.d) >= 0 and segment.t - own.syn_at < _COPY_OF_SYN_NS:
+        if copy_of(g, i, own) >= 0 and segment.t - own.syn_at < _COPY_OF_SYN_NS:
             kind = COPY
     if kind != COPY:
         own.syn_count += 1
@@ -304,7 +304,7 @@ def _bytes(
         own.behind = 0
     copied = int64(-1)
     if s < own.nxt or (counts_ids and segment.id <= own.high_id):
-        copied = copy_of(g, i, d)
+        copied = copy_of(g, i, own)
     if copied >= 0:
         segment.before = copied
         return COPY

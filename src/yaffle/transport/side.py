@@ -39,6 +39,8 @@ SIDE = np.dtype(
             "probe_end",  # what its tail loss probe under way ends at; -1 none: there is never more than one
             "dup_acks",  # in a row, for its bytes
             "high_id",
+            "reach",  # highest end of any of its packets, whether it counts or not
+            "reach_acked",  # highest that any of them acknowledged
             "pool",  # packets missing before, not yet accounted for
             "timeout_end",  # after a timeout, everything below is repeated
             "floor",  # least round trip to it
@@ -79,7 +81,7 @@ def begin(side: Side) -> None:
     side.syn_count, side.probed = 0, 0
     side.window, side.sacked_high, side.probe_end, side.high_id, side.timeout_end, side.syn_at = -1, -1, -1, -1, -1, -1
     side.prompt_ack, side.prompt_sent = _NEVER, _NEVER
-    side.floor = _ENDLESS
+    side.floor, side.reach, side.reach_acked = _ENDLESS, -_ENDLESS, -_ENDLESS
 
 
 @pasted
