@@ -12,9 +12,10 @@ os.environ.setdefault("NUMBA_CPU_NAME", GENERIC)  # before numba is imported
 
 import numba
 import numpy as np
-from numba.core import caching
+from numba.core import caching, types
 from numba.core.registry import CPUDispatcher
 from numba.core.runtime import rtsys
+from numba.np import arrayobj
 
 from yaffle.plain_kernels import call, running_plainly
 
@@ -57,6 +58,23 @@ def _without_blas() -> None:
 
 _without_blas()
 caching.CacheImpl._locator_classes.insert(0, locator(caching._CacheLocator))  # noqa: SLF001  The documented way is none.
+
+
+_FROM_THE_BEGINNING = tuple(f"_ZN6yaffle{len(name)}{name}" for name in ("capture", "ledger", "tiers", "transport"))
+_counting_from_the_end = arrayobj.fix_integer_index
+
+
+def _index(context: Any, builder: Any, kind: Any, index: Any, size: Any) -> Any:
+    """An index as compiled code takes it. In the packages that work on every packet, exchange or call it counts from
+    the beginning of an array only: to ask of each whether it is below nil, and counts from the end then, is a tenth of
+    the time of all that they do, and a third of that of their compiling.
+    """
+    if builder.function.name.startswith(_FROM_THE_BEGINNING):
+        return context.cast(builder, index, kind, types.intp if kind.signed else types.uintp)
+    return _counting_from_the_end(context, builder, kind, index, size)
+
+
+arrayobj.fix_integer_index = _index
 
 
 class _Cache(caching.FunctionCache):  # type: ignore[misc]

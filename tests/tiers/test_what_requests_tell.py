@@ -16,9 +16,9 @@ from yaffle.tiers.watch import Watch
 
 def tokens_of(text):
     octets = np.frombuffer(text.encode(), np.uint8)
-    found = np.zeros((1, TOKENS), np.uint64)
-    _read(octets, np.array([0]), np.array([octets.size]), found)
-    return set(found[0][found[0] > 0].tolist())
+    found = np.zeros(TOKENS, np.uint64)
+    _read(octets, 0, octets.size, found)
+    return set(found[found > 0].tolist())
 
 
 def hash_of(text):

@@ -8,6 +8,7 @@ import pytest
 from tests.frames import ACK, PSH, RST, SYN, C, S, Talk, ether, pcap, tcp
 from tests.transport.test_classify import classified, kinds_of, request
 from yaffle.analysis import analyse
+from yaffle.ledger import causes
 from yaffle.transport import kinds
 
 MS = 1_000_000
@@ -170,6 +171,18 @@ def test_both_sides_opening_at_once_make_one_connection(tmp_path):
     talk.send(1, 501, flags=SYN | ACK, options=talk.options, seq=9000)
     talk.send(0, 502)
     assert analyse([talk.write(tmp_path / "a.pcap")]).account.flow.size == 1
+
+
+def test_both_sides_opening_at_once_show_no_loss(tmp_path):
+    talk = Talk()
+    talk.send(0, 0, flags=SYN, options=talk.options, ack=0)
+    talk.send(1, 1, flags=SYN, options=talk.options, ack=0)
+    talk.send(0, 30, flags=SYN | ACK, options=talk.options, seq=1000)
+    talk.send(1, 31, flags=SYN | ACK, options=talk.options, seq=9000)
+    talk.send(0, 60)
+    account = analyse([talk.write(tmp_path / "a.pcap")]).account
+    assert account.connection_charges[0, causes.LOSS] == 0
+    assert account.connection_charges[0, causes.SET_UP] == 29 * MS
 
 
 def test_an_acknowledgement_held_back_is_no_measure_of_the_way(tmp_path):

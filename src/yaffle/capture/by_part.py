@@ -12,7 +12,7 @@ import numpy as np
 from yaffle.arrays import Array, Int32s, Int64s
 from yaffle.capture.captured import Capture
 from yaffle.capture.packets import SCHEMA, Columns
-from yaffle.kernels import kernel
+from yaffle.kernels import helper, kernel
 from yaffle.progress import Progress, step
 from yaffle.room import Room
 
@@ -27,6 +27,12 @@ def parts_of(packets_of: Int64s, most: int) -> Int64s:
     packets_of: packets of each conversation, in order.
     """
     return (np.cumsum(packets_of) - packets_of) // most
+
+
+@helper
+def _part(flow: int, part_of: Int64s) -> int:
+    """The part of a packet of a conversation; that of what belongs to none stands last."""
+    return part_of[flow] if flow >= 0 else part_of[part_of.size - 1]
 
 
 @kernel
@@ -44,7 +50,7 @@ def _lay(
     part_of: of each conversation, and as its last that of packets without one.
     """
     for i in range(begin, end):
-        part = part_of[flow[i]]
+        part = _part(flow[i], part_of)
         target[place[part]] = source[i]
         place[part] += 1
 
@@ -52,7 +58,7 @@ def _lay(
 @kernel
 def _count(flow: Int32s, part_of: Int64s, counts: Int64s) -> None:
     for i in range(flow.size):
-        counts[part_of[flow[i]]] += 1
+        counts[_part(flow[i], part_of)] += 1
 
 
 @kernel
@@ -61,9 +67,9 @@ def _new_rows(flow: Int32s, part_of: Int64s, place: Int64s, rows: Int64s, out: I
     k = 0
     for i in range(flow.size):
         while k < rows.size and rows[k] == i:
-            out[k] = place[part_of[flow[i]]]
+            out[k] = place[_part(flow[i], part_of)]
             k += 1
-        place[part_of[flow[i]]] += 1
+        place[_part(flow[i], part_of)] += 1
 
 
 def laid_by_part(capture: Capture, room: Room, progress: Progress, most: int = 0) -> Capture:

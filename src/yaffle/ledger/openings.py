@@ -28,7 +28,7 @@ def charge_opening(g: Segments, extra: Int64s, floors: Int64s, charge: Int64s, t
         if g[i].flags & SYN and g[i].d == 0 and not g[i].flags & ACK:
             if first_syn < 0:
                 first_syn = i
-            if answer < 0:
+            if answer < 0 or last_syn < 0:
                 last_syn = i
         elif g[i].flags & SYN and g[i].d == 1:
             if answer < 0:

@@ -158,13 +158,13 @@ def _in_every_state(found: Hops, samples: Int32s2, moving: Int64s, roots: Int64s
 
 
 def _averaged(found: Hops, samples: Int32s2, roots: Int64s, watch: Watch) -> Parts:
-    """The parts over all states, as hops, in order of `of`."""
+    """The parts over all states, as hops, in order of the exchanges that they are parts of."""
     moving = (samples != samples[0]).any(axis=0)
     doubtful = _doubtful(samples, moving)[roots]
     sure = split(found, samples[:1], roots[~doubtful], watch)
     unsure = _in_every_state(found, samples, np.flatnonzero(moving), roots[doubtful], watch)
     joined: list[Array] = [np.concatenate(columns) for columns in zip(sure, unsure, strict=True)]
-    order = np.argsort(joined[0], kind="stable")
+    order = np.argsort(found.exchange[joined[0]], kind="stable")
     return Parts(*(column[order] for column in joined))
 
 
@@ -189,8 +189,8 @@ def find_behind(
     is_root[links.front] = True
     roots = np.flatnonzero(is_root)
     parts = _averaged(found, links.samples, roots, watch)
-    order = np.lexsort((found.sent_ns[links.call], links.front))
     row = found.exchange
+    order = np.lexsort((links.call, row[links.front]))  # Hops stand in order of time.
     return Behind(
         row[links.call][order],
         row[links.front][order],

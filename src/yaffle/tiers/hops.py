@@ -25,7 +25,7 @@ _SIZE_STEPS = 4  # kinds of unlabelled requests by size: steps per doubling
 
 @dataclass(frozen=True)
 class Hops:
-    """One row a hop, in order of `exchange`; int64 unless it is said. Times in ns: those of the asking side as seen
+    """One row a hop, in order of `sent_ns`; int64 unless it is said. Times in ns: those of the asking side as seen
     nearest to it, those of the answering side as seen nearest to that.
     """
 
@@ -159,17 +159,19 @@ def hops(
         kinds = beside.submit(_kinds, account, messages, rows, owner, watch)
         first = account.of_exchange("first_ns")[rows]
         tokens = identifiers(payload, owner, first, account.starts, account.order)
+        by_time = np.argsort(times.sent_ns[part], kind="stable")  # What is near in time is weighed together.
         kind, values = kinds.result()
+    client, server = client[by_time], server[by_time]
     return Hops(
-        exchange=rows,
-        connection=owner,
+        exchange=rows[by_time],
+        connection=owner[by_time],
         client=host[client],
         server=host[server],
-        service=server << 16 | port[part],
-        **{field.name: getattr(times, field.name)[part] for field in fields(times)},
-        kind=kind,
-        values=values,
-        tokens=tokens,
+        service=server << 16 | port[part[by_time]],
+        **{field.name: getattr(times, field.name)[part[by_time]] for field in fields(times)},
+        kind=kind[by_time],
+        values=values[by_time],
+        tokens=tokens[by_time] if tokens.any() else tokens,
         unseen=np.isin(client, [leg.host for leg in legs]),
         servers_unseen=tuple(
             UnseenServer(hosts.texts[leg.host], tuple(hosts.texts[f] for f in leg.fronts), leg.calls, leg.inside)

@@ -10,6 +10,7 @@ from yaffle.tiers.hops import Hops
 
 MOST_KINDS = 24  # of requests and of calls that are told apart at one host; rarer ones are one kind
 MOST_OWNERS = 96  # requests under way that are weighed for one call
+_USUAL_OWNERS = 6  # of a call: for so many there is room at first
 _SHORT = (1 << 16) - 1
 TOKEN_BIT = 9  # in `likeness`: an identifier that both carry; the bits below are values by place (3 times 3)
 
@@ -201,8 +202,12 @@ def _calls(hops: Hops, made: Int64s) -> Calls:
 def host_calls(hops: Hops, served: Int64s, made: Int64s) -> HostCalls:
     """The evidence at a host that `served` some hops and `made` others."""
     fronts, calls = _fronts(hops, served), _calls(hops, made)
-    owners = np.empty(_may_own(fronts, calls, hops.values, hops.tokens, np.empty(0, OWNER)), OWNER)
-    _may_own(fronts, calls, hops.values, hops.tokens, owners)
+    owners = np.empty(_USUAL_OWNERS * calls.size, OWNER)
+    count = _may_own(fronts, calls, hops.values, hops.tokens, owners)
+    if count > owners.size:
+        owners = np.empty(count, OWNER)
+        _may_own(fronts, calls, hops.values, hops.tokens, owners)
+    owners = owners[:count]
     owned = np.repeat(np.arange(calls.size), calls["owners_end"] - calls["owners"])
     owners["pair"], pairs = _pairs(hops, fronts, calls, owners["front"], owned)
     return HostCalls(fronts, calls, owners, pairs)

@@ -62,25 +62,38 @@ def _take_run(octets: Uint8s, begin: int, end: int, out: Uint64s) -> None:
     _take(octets, begin, end, out, count)
 
 
-@kernel
-def _read(octets: Uint8s, start: Int64s, size: Int64s, out: Uint64s2) -> None:
-    """Identifiers of requests that begin at `start` and of which `size` bytes are there: the runs, and what their
-    dashes part. Looked at first is where a run that begins here would end that is just long enough.
+@helper
+def _read(octets: Uint8s, begin: int, end: int, out: Uint64s) -> None:
+    """Identifiers of a request of which the bytes from begin to before end are there: the runs, and what their dashes
+    part. Looked at first is where a run that begins here would end that is just long enough.
     """
-    for x in range(start.size):
-        k, end = start[x], start[x] + min(size[x], _REACH)
-        while k + _SHORTEST <= end:
-            last = k + _SHORTEST - 1
-            while last >= k and _IN_RUN[octets[last]]:
-                last -= 1
-            if last >= k:
-                k = last + 1
-                continue
-            stop = k + _SHORTEST
-            while stop < end and _IN_RUN[octets[stop]]:
-                stop += 1
-            _take_run(octets, k, stop, out[x])
-            k = stop + 1
+    k = begin
+    while k + _SHORTEST <= end:
+        last = k + _SHORTEST - 1
+        while last >= k and _IN_RUN[octets[last]]:
+            last -= 1
+        if last >= k:
+            k = last + 1
+            continue
+        stop = k + _SHORTEST
+        while stop < end and _IN_RUN[octets[stop]]:
+            stop += 1
+        _take_run(octets, k, stop, out)
+        k = stop + 1
+
+
+@kernel
+def _read_all(octets: Uint8s, source: int, rows: Int64s, packets: Columns, out: Uint64s2) -> None:
+    """Identifiers of the requests that packets of a source begin. rows: of packets, -1 for none; out: nil at first."""
+    for x in range(rows.size):
+        row = rows[x]
+        if row < 0 or packets.source[row] != source:
+            continue
+        skip = int64(packets.payload_at[row])
+        size = min(int64(packets.head[row].payload), int64(packets.captured_bytes[row]) - skip)
+        begin = packets.position[row] + skip
+        if size > 0 and begin + size <= octets.size:
+            _read(octets, begin, begin + min(size, _REACH), out[x])
 
 
 @kernel
@@ -110,19 +123,7 @@ def identifiers(payload: Payload, connection: Int64s, first_ns: Int64s, starts: 
     row = np.empty(connection.size, np.int64)
     _first_packets(connection, first_ns, starts, order, packets, row)
     found = np.zeros((connection.size, TOKENS), np.uint64)
-    held = row >= 0
-    row = np.maximum(row, 0)
-    skip = packets.payload_at[row].astype(np.int64)
-    start = packets.position[row].astype(np.int64) + skip
-    size = np.minimum(packets.payload_bytes[row].astype(np.int64), packets.captured_bytes[row].astype(np.int64) - skip)
     for number, source in enumerate(payload.sources):
-        if source is None:
-            continue
-        octets = np.asarray(source)
-        own = np.flatnonzero(
-            held & (packets.source[row] == number) & (size > 0) & (start + np.maximum(0, size) <= octets.size)
-        )
-        taken = np.zeros((own.size, TOKENS), np.uint64)
-        _read(octets, start[own], size[own], taken)
-        found[own] = taken
+        if source is not None:
+            _read_all(np.asarray(source), number, row, packets, found)
     return found

@@ -45,6 +45,7 @@ _SIMPLE = Effort(1, 4, 1)  # where no two requests were ever under way at once
 _LARGE = Effort(4, 12, 1)  # where there is much to weigh: learnt from a part of it; the more there is, the fewer chains
 _MOST_FULL = 30_000  # possible owners up to which all is weighed again and again
 _LEARNT_FROM = 240_000  # possible owners of the calls that a host is learnt from, over all chains
+_TELLING_FROM = 3  # round of learning from which on what values tell of a large host's calls is taken for sure
 _FORMER = 0.5  # how much what former states showed counts beside the last one
 _TRIES = 6  # of swaps from a call on
 _FEW_AT_ONCE, _MANY_AT_ONCE = 4.0, 16.0  # requests under way, at which a call's steps are as follow
@@ -161,9 +162,14 @@ class _Weighing:
         for turn in range(self.effort.learning):
             coldness = min(1.0, 0.4 + 1.2 * turn / self.effort.learning)
             counts, weight = Counts(*(_FORMER * one for one in held)), _FORMER * weight + len(self.walks)
+            sure = owners = np.empty(0, np.int64)
+            if self.large and turn >= _TELLING_FROM:
+                sure, owners = told_owners(self.host, learnt, chosen)
+            weighed = np.setdiff1d(chosen, sure, assume_unique=True)
             for walk in self.walks:
+                put(self.host, walk.state, sure, owners)
                 prepare(self.host, learnt, walk.state, chosen)
-                self.go(walk, learnt, chosen, coldness)
+                self.go(walk, learnt, weighed, coldness)
                 observe(self.host, learnt, walk.state, self.fronts, self.calls, counts)
             learnt, held = self.habits(Counts(*(one / weight for one in counts))), counts
         return learnt
