@@ -1,6 +1,6 @@
 """Exchanges as hops: one host asks, another one answers; times at both where two points saw it."""
 
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, fields
 
 import numpy as np
@@ -16,7 +16,7 @@ from yaffle.tiers.attached import one_by_hardware
 from yaffle.tiers.identifiers import identifiers
 from yaffle.tiers.kinds import Asked, kinds_of
 from yaffle.tiers.one_host import may_have_others, other_addresses
-from yaffle.tiers.unseen import UnseenServer, candidates, unseen_legs
+from yaffle.tiers.unseen import UnseenLeg, UnseenServer, candidates, unseen_legs
 from yaffle.tiers.watch import Watch
 
 _OPENED_SOON_NS = 5_000_000  # A request that follows its connection's opening this soon was what it was opened for.
@@ -137,46 +137,101 @@ def hops(
     client, server = hosts.codes[: near.size][owner], hosts.codes[near.size :][owner]
     if not _anything_behind(client, server):
         rows, owner, client, server = rows[:0], owner[:0], client[:0], server[:0]
-    flow_near, times = near[owner], times_of(account, speaker, rows)
-    host = np.arange(len(hosts.texts))
-    answered = np.where(times.answered_ns >= 0, times.answered_ns, times.done_ns)
-    seen = (client, server, times.sent_ns, times.arrived_ns, times.handed_ns, answered)
-    port = flows.b_port[flow_near].astype(np.int64)
-    silent = np.flatnonzero(may_have_others(client, server))
-    one = other_addresses(client, server, port, *seen[2:]) | one_by_hardware(
-        account, payload, owner, client, server, silent
-    )
-    for address, other in one.items():
-        host[address] = other
-    host = host[host]
-    legs = unseen_legs(client, host[server], *seen[2:])
-    for leg in legs:  # From here on they are one host: which of them did what between cannot be told.
-        host[np.isin(host, leg.fronts)] = leg.host
-    both = (np.bincount(host[client], minlength=host.size) > 0) & (np.bincount(host[server], minlength=host.size) > 0)
-    part = np.flatnonzero(both[host[client]] | both[host[server]])
-    rows, owner, client, server, flow_near = (column[part] for column in (rows, owner, client, server, flow_near))
-    with ThreadPoolExecutor(1) as beside:  # One reads labels while the other one reads packets.
-        kinds = beside.submit(_kinds, account, messages, rows, owner, watch)
-        first = account.of_exchange("first_ns")[rows]
-        tokens = identifiers(payload, owner, first, account.starts, account.order)
-        by_time = np.argsort(times.sent_ns[part], kind="stable")  # What is near in time is weighed together.
-        kind, values = kinds.result()
+    times, port = times_of(account, speaker, rows), flows.b_port[near[owner]].astype(np.int64)
+    with ThreadPoolExecutor(2) as beside:  # One reads labels, one packets.
+        said = _read(beside, account, messages, payload, rows, owner, watch) if _mostly(client, server) else None
+        host, legs = _hosts(account, payload, owner, client, server, port, times, len(hosts.texts))
+        part = np.flatnonzero(_asking_and_answering(host[client], host[server]))
+        order = np.argsort(times.sent_ns[part], kind="stable")  # What is near in time is weighed together.
+        by_time = part[order]
+        if said is not None:
+            kind, values, tokens = said.of(by_time)
+        else:
+            kind, values, tokens = _read(beside, account, messages, payload, rows[part], owner[part], watch).of(order)
     client, server = client[by_time], server[by_time]
     return Hops(
         exchange=rows[by_time],
         connection=owner[by_time],
         client=host[client],
         server=host[server],
-        service=server << 16 | port[part[by_time]],
-        **{field.name: getattr(times, field.name)[part[by_time]] for field in fields(times)},
-        kind=kind[by_time],
-        values=values[by_time],
-        tokens=tokens[by_time] if tokens.any() else tokens,
+        service=server << 16 | port[by_time],
+        **{field.name: getattr(times, field.name)[by_time] for field in fields(times)},
+        kind=kind,
+        values=values,
+        tokens=tokens,
         unseen=np.isin(client, [leg.host for leg in legs]),
         servers_unseen=tuple(
             UnseenServer(hosts.texts[leg.host], tuple(hosts.texts[f] for f in leg.fronts), leg.calls, leg.inside)
             for leg in legs
         ),
+    )
+
+
+def _hosts(
+    account: Account,
+    payload: Payload,
+    owner: Int64s,
+    client: Int64s,
+    server: Int64s,
+    port: Int64s,
+    times: HopTimes,
+    addresses: int,
+) -> tuple[Int64s, list[UnseenLeg]]:
+    """(the host of each address, what servers asked that no point saw)."""
+    host = np.arange(addresses)
+    answered = np.where(times.answered_ns >= 0, times.answered_ns, times.done_ns)
+    seen = times.sent_ns, times.arrived_ns, times.handed_ns, answered
+    silent = np.flatnonzero(may_have_others(client, server))
+    one = other_addresses(client, server, port, *seen)
+    one |= one_by_hardware(account, payload, owner, client, server, silent)
+    for address, other in one.items():
+        host[address] = other
+    host = host[host]
+    legs = unseen_legs(client, host[server], *seen)
+    for leg in legs:  # From here on they are one host: which of them did what between cannot be told.
+        host[np.isin(host, leg.fronts)] = leg.host
+    return host, legs
+
+
+def _asking_and_answering(client: Int64s, server: Int64s) -> Bools:
+    """Which exchanges are of a host that asks and answers."""
+    count = 1 + max(client.max(initial=-1), server.max(initial=-1))
+    both = (np.bincount(client, minlength=count) > 0) & (np.bincount(server, minlength=count) > 0)
+    return np.asarray(both[client] | both[server])
+
+
+def _mostly(client: Int64s, server: Int64s) -> bool:
+    """Whether most requests will have to be read, whichever addresses are one host."""
+    return 2 * int(np.count_nonzero(_asking_and_answering(client, server))) > client.size
+
+
+@dataclass(frozen=True)
+class _Said:
+    """What requests say, while it is read."""
+
+    kinds: "Future[tuple[Int64s, Uint64s2]]"
+    tokens: "Future[Uint64s2]"
+
+    def of(self, some: Int64s) -> tuple[Int64s, Uint64s2, Uint64s2]:
+        """(kinds, values, identifiers) of some of them, once they are read. Raises Cancelled."""
+        (kind, values), tokens = self.kinds.result(), self.tokens.result()
+        return kind[some], values[some], tokens[some] if tokens.any() else tokens[: some.size]
+
+
+def _read(
+    beside: ThreadPoolExecutor,
+    account: Account,
+    messages: Messages,
+    payload: Payload,
+    rows: Int64s,
+    owner: Int64s,
+    watch: Watch,
+) -> _Said:
+    """Begins to read the requests of some exchanges."""
+    first = account.of_exchange("first_ns")[rows]
+    return _Said(
+        beside.submit(_kinds, account, messages, rows, owner, watch),
+        beside.submit(identifiers, payload, owner, first, account.starts, account.order),
     )
 
 
