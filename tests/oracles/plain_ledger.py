@@ -287,7 +287,9 @@ def plain_transfer(g, lo, hi, side, start, end, floors, mss, cover, window, extr
             elif cover[i]:
                 cause = "loss"
             elif shut:
-                cause = held
+                mended = max((int(g[k]["done"]) for k in seen if is_repeat(g[k])), default=-UNKNOWN)
+                filling = g[previous]["t"] < mended and t <= mended + to_sender + late + 5 * MS
+                cause = "loss" if filling and latest_window != 0 else held
             elif any(g[k]["t"] >= reach for k in heard):
                 cause = "round-trip"
             elif previous is not None and _free(int(g[previous]["e"]), newest, gap, mss, most, whole, lossy, room):
@@ -411,7 +413,10 @@ def plain_limits(g, side, mss, whole, cover):
         if cover[i] or is_repeat(g[i]):
             what = 4
         elif 0 <= g[p]["room"] < mss and gap > 1.5 * MS:
-            what = 1
+            mended = max((int(g[k]["done"]) for k in own[:place] if is_repeat(g[k])), default=-UNKNOWN)
+            windows = [int(g[k]["w"]) for k in range(p + 1, i) if g[k]["d"] != side and g[k]["flags"] & 16]
+            filling = g[p]["t"] < mended and g[i]["t"] <= mended + whole + 5 * MS and (windows or [-1])[-1] != 0
+            what = 4 if filling else 1
         elif newest >= g[p]["e"] and (gap > whole + whole // 4 + 5 * MS or (g[p]["n"] < mss and gap > 1.5 * MS)):
             what = 0
         elif loops and loops[-1] > min(loops) + min(loops) // 2 + 2 * MS and g[p]["flight"] > 2 * mss:

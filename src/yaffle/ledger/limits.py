@@ -48,6 +48,7 @@ def _judge(
     round_ends = int64(0)
     estimate = int64(0)
     loop_ns = int64(0)
+    mended_at = int64(-(1 << 60))  # when the last of its repeats so far was acknowledged
     for i in range(g.size):
         allowed[i] = 0
         if g[i].d != side or g[i].n == 0 or g[i].kind & kinds.KIND_MASK == kinds.COPY:
@@ -58,17 +59,19 @@ def _judge(
         if previous >= 0:
             gap = g[i].t - g[previous].t
             outstanding = g[previous].flight
-            newest = int64(-1)
+            newest, window = int64(-1), int64(-1)
             k = i - 1
             while k > previous:
                 if g[k].d != side and g[k].flags & ACK:
                     newest = max(newest, g[k].a)
+                    window = g[k].w if window < 0 else window
                 k -= 1
+            mending = g[previous].t < mended_at and g[i].t <= mended_at + whole_ns + 5_000_000 and window != 0
             what = CONGESTION
             if blocked[i] > 0 or repairs(g[i].kind):
                 what = REPAIR
             elif 0 <= g[previous].room < mss and gap > _LEAST_NS:
-                what = RECEIVER
+                what = REPAIR if mending else RECEIVER  # A window that fills behind a hole is the hole's doing.
             elif newest >= g[previous].e and gap > whole_ns + whole_ns // 4 + 5_000_000:
                 what = APPLICATION
             elif g[previous].n < mss and newest >= g[previous].e and gap > _LEAST_NS:
@@ -91,6 +94,8 @@ def _judge(
         estimate = max(estimate, g[i].flight)
         allowed[i] = estimate
         previous = i
+        if repairs(g[i].kind):
+            mended_at = max(mended_at, g[i].done)
     return count
 
 

@@ -31,6 +31,7 @@ STRETCH = np.dtype(
             "loop_ns",  # least recent time from data to its acknowledgement
             "flowing",  # what was charged to packets in flow when the sender last began
             "full_at", "limited_ns",  # when the receiver's window was last full; how long it was, again and again
+            "mended_at",  # when the last of its repeats so far was acknowledged
             "before_rate", "before_trip", "before_queue",  # charged before it
         )
     ]
@@ -77,7 +78,7 @@ def begin(
         stretch.may_be_network, stretch.may_be_end = CLIENT_OR_NETWORK, NETWORK_OR_CLIENT
     stretch.at, stretch.previous, stretch.high_flight, stretch.high_sent, stretch.lossy = start, -1, 0, 0, 0
     stretch.reached, stretch.echoed, stretch.loop_ns = lo, -1, 0
-    stretch.full_at, stretch.limited_ns = _NEVER, 0
+    stretch.full_at, stretch.limited_ns, stretch.mended_at = _NEVER, 0, _NEVER
     stretch.flowing = charge[causes.ROUND_TRIP] + charge[causes.RATE]
     stretch.before_rate, stretch.before_trip = charge[causes.RATE], charge[causes.ROUND_TRIP]
     stretch.before_queue = charge[causes.QUEUEING]

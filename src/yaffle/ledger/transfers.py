@@ -132,6 +132,15 @@ def _shut(last: Segment, gap: int, stretch: Stretch, extra: int, window: int) ->
 
 
 @pasted
+def _mending(t: int, last: Segment, stretch: Stretch, extra: int, window: int) -> bool:
+    """Whether a window that was full until t was so because of a hole: what had filled that was sent already, and its
+    acknowledgement ended the wait. The receiver had read all before the hole.
+    """
+    heard_by = stretch.mended_at + stretch.floor_send + max(int64(0), extra) + _ROUND_SLACK_NS
+    return window != 0 and last.t < stretch.mended_at and t <= heard_by
+
+
+@pasted
 def _doubted(cause: int, gap: int, newest: int, g: Segments, stretch: Stretch, charge: Int64s, doubt: Int64s) -> None:
     """What of the gap may be another's."""
     free, little = True, False
@@ -166,7 +175,7 @@ def _pause(
     elif stretch.previous >= 0:
         last = g[stretch.previous]
         if _shut(last, gap, stretch, extra, window):
-            cause = stretch.held
+            cause = int64(LOSS) if _mending(g[i].t, last, stretch, extra, window) else stretch.held
         elif not set_off and _sender_was_free(last, newest, gap, stretch):
             cause = stretch.stall
     _doubted(cause, gap, newest, g, stretch, charge, doubt)
@@ -221,6 +230,8 @@ def transfer(
             stretch.at = g[i].t
         stretch.previous = i
         stretch.high_flight = max(stretch.high_flight, g[i].flight)
+        if repairs(g[i].kind):
+            stretch.mended_at = max(stretch.mended_at, g[i].done)
     if stretch.at < stretch.end:
         charge[ROUND_TRIP] += stretch.end - stretch.at
     if paced:
