@@ -237,8 +237,7 @@ def _read(
 
 def _anything_behind(client: Int64s, server: Int64s) -> bool:
     """Whether any host may stand between others, by who asks and answers how often."""
-    count = 1 + max(client.max(initial=-1), server.max(initial=-1))
-    if (np.bincount(client, minlength=count) * np.bincount(server, minlength=count)).any():
+    if _asking_and_answering(client, server).any():
         return True
     return bool(may_have_others(client, server).any() or candidates(client, server))
 
