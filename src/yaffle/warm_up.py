@@ -283,8 +283,8 @@ def _look_behind() -> None:
     number, times = np.arange(4), np.array([0, 5, 10, 12]) * 1_000_000
     ends, server = np.array([90, 95, 50, 52]) * 1_000_000, np.array([1, 1, 2, 2])
     hops = Hops(
-        number, number, server - 1, server, server, times, ends, ends, times, times, ends, ends, ends - times, server,
-        np.zeros((4, PLACES), np.uint64), np.zeros((4, TOKENS), np.uint64), np.zeros(4, bool),
+        number, number, server - 1, server, server, times, ends, ends, times, times, ends, ends, ends - times, number,
+        server, np.zeros((4, PLACES), np.uint64), np.zeros((4, TOKENS), np.uint64), np.zeros(4, bool),
     )  # fmt: skip
     split(hops, link(hops).samples, number[:2])
     host = host_calls(hops, number[:2], number[2:])

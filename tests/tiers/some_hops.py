@@ -22,6 +22,7 @@ def hops_of(rows, values=None):
     return Hops(
         number, connection.astype(np.int64), client.astype(np.int64), server.astype(np.int64),
         (server * 65_536).astype(np.int64), begin, end, end, begin, begin, end, end, (spent * MS).astype(np.int64),
+        np.zeros(count, np.int64),
         kind.astype(np.int64), held, np.zeros((count, TOKENS), np.uint64),
         np.zeros(count, bool),
     )  # fmt: skip

@@ -36,6 +36,7 @@ def plain_split(tree, root):
         while True:
             behind = tree.behind[tree.at[x] : tree.at[x + 1]]
             under_way = [int(c) for c in behind if tree.begin_ns[c] <= low and tree.end_ns[c] > low]
+            under_way = [c for c in under_way if tree.told_ns[c] <= tree.waits_ns[x]]
             if not under_way:
                 break
             x = max(under_way, key=lambda c: int(tree.end_ns[c]))

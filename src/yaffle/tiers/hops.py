@@ -1,17 +1,19 @@
 """Exchanges as hops: one host asks, another one answers; times at both where two points saw it."""
 
+from collections.abc import Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, fields
 
 import numpy as np
 
-from yaffle.arrays import Bools, Int64s, Uint64s2
+from yaffle.arrays import Bools, Int64s, Int64s2, Uint64s2
 from yaffle.capture.addresses import labels_of
 from yaffle.capture.conversations import Rows
 from yaffle.capture.payload import Payload
 from yaffle.exchanges.messages import Messages
 from yaffle.ledger import causes
 from yaffle.ledger.accounts import Account
+from yaffle.ledger.fields import CHARGES
 from yaffle.tiers.attached import one_by_hardware
 from yaffle.tiers.identifiers import identifiers
 from yaffle.tiers.kinds import Asked, kinds_of
@@ -20,6 +22,8 @@ from yaffle.tiers.unseen import UnseenLeg, UnseenServer, candidates, unseen_legs
 from yaffle.tiers.watch import Watch
 
 _OPENED_SOON_NS = 5_000_000  # A request that follows its connection's opening this soon was what it was opened for.
+_SIGNED_ON_SOON_NS = 20_000_000  # The same where its sign-on stands between: who signs on computes in between, too.
+_SERVERS = causes.party_columns(causes.SERVER)
 _SIZE_STEPS = 4  # kinds of unlabelled requests by size: steps per doubling
 
 
@@ -34,7 +38,8 @@ class Hops:
     client: Int64s  # number of the asking host
     server: Int64s  # number of the answering host, of the same numbers
     service: Int64s  # number of the answering host and port
-    sent_ns: Int64s  # the asking side's first byte, or its SYN where the connection was opened for it
+    sent_ns: Int64s  # the asking side's first byte; where the connection was opened for it, as long before that as
+    # opening it and signing on took: what the asking side did in between is its own
     told_ns: Int64s  # first byte of the answer; where none came, the end
     arrived_ns: Int64s  # last byte of the answer; where none came, the end
     handed_ns: Int64s  # first byte of the request at the answering side
@@ -42,6 +47,7 @@ class Hops:
     answered_ns: Int64s  # first byte of the answer; -1 where none came
     done_ns: Int64s  # last byte of the answer
     server_ns: Int64s  # of the wait, the server's part
+    signed_on_ns: Int64s  # the server's part of the sign-on before it, where the connection was opened for it
     kind: Int64s  # of request
     values: Uint64s2  # (n, PLACES)
     tokens: Uint64s2  # (n, TOKENS): identifiers in clear
@@ -89,6 +95,7 @@ class HopTimes:
     answered_ns: Int64s
     done_ns: Int64s
     server_ns: Int64s
+    signed_on_ns: Int64s
 
 
 def times_of(account: Account, speaker: Int64s, rows: Int64s) -> HopTimes:
@@ -101,22 +108,53 @@ def times_of(account: Account, speaker: Int64s, rows: Int64s) -> HopTimes:
     opened = account.fact("first_ns")[owner]
     fresh = (rows == 0) | (every[rows - 1] != owner)
     set_up = account.of_exchange("set_up_ns")[rows]
-    asked_for = fresh & (set_up > 0) & (first - opened <= set_up + _OPENED_SOON_NS)
+    since_set_up = first - opened - set_up
+    asked_for = fresh & (set_up > 0) & (since_set_up <= _OPENED_SOON_NS)
+    before_ns, signed_on_ns = np.where(asked_for, set_up, 0), np.zeros(rows.size, np.int64)
+    later = np.flatnonzero(fresh & (set_up > 0) & ~asked_for)
+    spent, of_server = _signed_on(account, owner[later])
+    soon = (spent > 0) & (since_set_up[later] <= spent + _SIGNED_ON_SOON_NS)
+    later, spent, of_server = later[soon], spent[soon], of_server[soon]
+    before_ns[later], signed_on_ns[later] = set_up[later] + spent, of_server
     end = np.where(told >= 0, last, column["end_ns"][rows])
     answered = column["answered_ns"][there]
-    server_ns = np.zeros(rows.size, np.int64)
-    for charge in causes.party_columns(causes.SERVER):
-        server_ns += account.exchange_charges[rows, charge]
     return HopTimes(
-        sent_ns=np.where(asked_for, np.minimum(opened, first), first),
+        sent_ns=np.where(before_ns > 0, np.clip(first - before_ns, opened, None), first),
         told_ns=np.where(told >= 0, told, end),
         arrived_ns=end,
         handed_ns=column["first_ns"][there],
         received_ns=column["asked_ns"][there],
         answered_ns=answered,
         done_ns=np.where(answered >= 0, column["last_ns"][there], column["end_ns"][there]),
-        server_ns=server_ns,
+        server_ns=_summed(account.exchange_charges, rows, _SERVERS),
+        signed_on_ns=signed_on_ns,
     )
+
+
+def _signed_on(account: Account, connections: Int64s) -> tuple[Int64s, Int64s]:
+    """(how long signing on took on some connections whose opening was seen, how much of that was the server's): what
+    was waited for on a connection and belongs to none of its exchanges.
+    """
+    if not connections.size:
+        return np.empty(0, np.int64), np.empty(0, np.int64)
+    owner = account.of_exchange("connection")
+    chosen = np.zeros(account.flow.size, bool)
+    chosen[connections] = True
+    rows = np.flatnonzero(chosen[owner])
+    spent, of_server = (
+        _summed(account.connection_charges, connections, columns)
+        - np.bincount(owner[rows], _summed(account.exchange_charges, rows, columns), chosen.size)[connections]
+        for columns in (range(CHARGES), _SERVERS)
+    )
+    return spent.astype(np.int64), of_server.astype(np.int64)
+
+
+def _summed(table: Int64s2, rows: Int64s, columns: Sequence[int]) -> Int64s:
+    """Some columns of some rows of a table, added up; a column at a time, since each is contiguous."""
+    found = np.zeros(rows.size, np.int64)
+    for column in columns:
+        found += table[rows, column]
+    return found
 
 
 def hops(

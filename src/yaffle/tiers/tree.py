@@ -8,6 +8,8 @@ from yaffle.arrays import Array, Int32s2, Int64s
 from yaffle.kernels import kernel, leaf
 from yaffle.tiers.hops import Hops, HopTimes
 
+_LONG_NS = 1 << 62
+
 
 class Tree(NamedTuple):
     """States of all links. Hops behind hop x in the n-th: behind[at[base + x]:at[base + x + 1]], base being n times one
@@ -18,10 +20,12 @@ class Tree(NamedTuple):
     behind: Int64s
     begin_ns: Int64s  # of a hop as its asking side saw it
     end_ns: Int64s
+    told_ns: Int64s  # the same: when its answer began; long ago where none came
     server_begin_ns: Int64s  # between these the server had it
     server_end_ns: Int64s
     received_ns: Int64s  # of a hop as its server saw it
     answered_ns: Int64s
+    waits_ns: Int64s  # its server waited for no answer that began later, since its own had begun
     server_ns: Int64s
 
 
@@ -56,17 +60,20 @@ def tree_of(hops: Hops | HopTimes, owners: Array) -> Tree:
     at, behind = np.empty(states * (count + 1), np.int64), np.empty(int((owners >= 0).sum()), np.int64)
     _grow(np.ascontiguousarray(owners, np.int32), np.argsort(hops.sent_ns, kind="stable"), at, behind)
     span = hops.arrived_ns - hops.sent_ns
-    server = np.minimum(hops.server_ns, span)
+    server = np.minimum(hops.server_ns + hops.signed_on_ns, span)
+    answered = hops.answered_ns >= 0
     begin = hops.sent_ns + (np.minimum(hops.told_ns, hops.arrived_ns) - hops.sent_ns - server).clip(0) // 2
     return Tree(
         at,
         behind,
         hops.sent_ns,
         hops.arrived_ns,
+        np.where(answered, hops.told_ns, -_LONG_NS),
         begin,
         begin + server,
         hops.received_ns,
-        np.where(hops.answered_ns >= 0, hops.answered_ns, hops.done_ns),
+        np.where(answered, hops.answered_ns, hops.done_ns),
+        np.where(answered, hops.answered_ns, _LONG_NS),
         hops.server_ns,
     )
 
@@ -74,7 +81,7 @@ def tree_of(hops: Hops | HopTimes, owners: Array) -> Tree:
 @leaf
 def held_up(tree: Tree, base: int, x: int, moment: int, end: int) -> tuple[int, int]:
     """(the call behind x that holds it up at a moment, until when that is so): of those under way the one that ends
-    last; -1 where none is.
+    last; -1 where none is. What is answered only once x itself has begun to answer was not waited for.
     """
     found, until = -1, end
     for k in range(tree.at[base + x], tree.at[base + x + 1]):
@@ -82,6 +89,6 @@ def held_up(tree: Tree, base: int, x: int, moment: int, end: int) -> tuple[int, 
         if tree.begin_ns[c] > moment:
             until = min(until, tree.begin_ns[c])  # It may be the one from then on.
             break
-        if tree.end_ns[c] > moment and (found < 0 or tree.end_ns[c] > tree.end_ns[found]):
-            found = c
+        if tree.end_ns[c] > moment and tree.told_ns[c] <= tree.waits_ns[x]:
+            found = c if found < 0 or tree.end_ns[c] > tree.end_ns[found] else found
     return (found, min(until, tree.end_ns[found])) if found >= 0 else (found, until)
