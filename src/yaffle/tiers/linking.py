@@ -11,7 +11,7 @@ from yaffle.tiers.habits import Counts, Habits, habits, no_counts
 from yaffle.tiers.hops import Hops
 from yaffle.tiers.host_calls import HostCalls, host_calls
 from yaffle.tiers.observing import note_owners, observe
-from yaffle.tiers.owning import prepare
+from yaffle.tiers.owning import gained_by_kind, prepare, take_kinds
 from yaffle.tiers.pieces import pieces_of, put, told_owners
 from yaffle.tiers.state import State, no_owners
 from yaffle.tiers.swaps import ROOM
@@ -51,6 +51,8 @@ _TRIES = 6  # of swaps from a call on
 _FEW_AT_ONCE, _MANY_AT_ONCE = 4.0, 16.0  # requests under way, at which a call's steps are as follow
 _LIGHT, _HEAVY = (Steps(2, 3, 2), Steps(10, 12, _TRIES)), (Steps(4, 10, _TRIES), Steps(10, 12, _TRIES))
 _HARD = 0.08  # share of a piece's calls that are doubtful after light steps, above which heavy ones follow
+_ENOUGH = 8  # calls of a kind, to tell whether they belong to requests at all
+_BELONGS = 5.0  # how much likelier that has to be than that they come at a rate of their own, log, on average
 _COLD = 0.4  # how strict the first step is
 _NOTHING = 1e-4  # certainty up to which a link is none
 _CERTAIN = 0.999  # calls of a large host whose owner is as likely are not weighed again
@@ -109,8 +111,9 @@ class _Weighing:
             self._learn_from_a_part()
         self.shares = np.zeros(host.owners.size)
         self.found = np.full((SAMPLES, host.calls.size), -1, np.int32)  # the request of each call in each sample, a hop
-        begin = min(host.calls["sent_ns"].min(), host.fronts["handed_ns"].min())
-        self.span_ns = float(max(1, max(host.calls["sent_ns"].max(), host.fronts["done_ns"].max()) - begin))
+        sent, fronts = host.calls["sent_ns"][self.calls], host.fronts[self.fronts]
+        begin = min(sent.min(), fronts["handed_ns"].min(initial=sent[0]))
+        self.span_ns = float(max(1, max(sent.max(), fronts["done_ns"].max(initial=0)) - begin))
         self.chance = _same_by_chance(host)
 
     def _walk(self, state: State) -> _Walk:
@@ -170,9 +173,26 @@ class _Weighing:
                 put(self.host, walk.state, sure, owners)
                 prepare(self.host, learnt, walk.state, chosen)
                 self.go(walk, learnt, weighed, coldness)
+            if 2 * turn >= self.effort.learning:
+                self._leave(learnt, chosen)
+            for walk in self.walks:
                 observe(self.host, learnt, walk.state, self.fronts, self.calls, counts)
             learnt, held = self.habits(Counts(*(one / weight for one in counts))), counts
         return learnt
+
+    def _leave(self, learnt: Habits, chosen: Int64s) -> None:
+        """Takes kinds of calls from all requests where most of them would come as well at a rate of their own: timers',
+        and those that nobody waits for. One by one they would stay: each makes it likelier that the others belong.
+        """
+        gained, owned = np.zeros(self.host.shape[1]), np.zeros(self.host.shape[1], np.int64)
+        for walk in self.walks:
+            gained_by_kind(self.host, learnt, walk.state, chosen, gained, owned)
+        every = np.bincount(self.host.calls["kind"][self.calls], minlength=owned.size)
+        at_a_rate = np.log(np.maximum(1, every) / self.span_ns)
+        left = (every >= _ENOUGH) & (gained < owned * (at_a_rate + _BELONGS))
+        if left.any():
+            for walk in self.walks:
+                take_kinds(self.host, learnt, walk.state, chosen, left)
 
     def sample(self, learnt: Habits) -> None:
         """Fills `found` and `shares`: all calls in several chains."""

@@ -1,10 +1,10 @@
 """Calls are given to requests and taken from them, with all that is written down of how likely each comes."""
 
-from yaffle.arrays import Int64s
+from yaffle.arrays import Bools, Float64s, Int64s
 from yaffle.kernels import int64, leaf, pasted
 from yaffle.tiers.habits import Habits
 from yaffle.tiers.host_calls import HostCalls
-from yaffle.tiers.likelihood import by_themselves, refresh, score_all
+from yaffle.tiers.likelihood import by_themselves, gain, refresh, score_all
 from yaffle.tiers.state import NOBODY, State, insert, place_before, remove
 
 
@@ -37,3 +37,28 @@ def prepare(host: HostCalls, habits: Habits, state: State, chosen: Int64s) -> No
             first, last = min(first, host.owners[k].front), max(last, host.owners[k].front)
     for f in range(first, last + 1):
         score_all(host, habits, state, f)
+
+
+@leaf
+def gained_by_kind(
+    host: HostCalls, habits: Habits, state: State, chosen: Int64s, gained: Float64s, owned: Int64s
+) -> None:
+    """Adds, by kind, how much likelier all is with the chosen calls behind their requests than without any, log, and
+    how many of them have one.
+    """
+    for c in chosen:
+        k = state.calls[c].owner
+        if k >= 0:
+            take(host, habits, state, int64(c))
+            more, _ = gain(host, habits, state, host.owners[k].front, int64(c), k)
+            give(host, habits, state, int64(c), k)
+            gained[host.calls[c].kind] += more
+            owned[host.calls[c].kind] += 1
+
+
+@leaf
+def take_kinds(host: HostCalls, habits: Habits, state: State, chosen: Int64s, kinds: Bools) -> None:
+    """Takes the chosen calls of some kinds away from their requests."""
+    for c in chosen:
+        if kinds[host.calls[c].kind] and state.calls[c].owner >= 0:
+            take(host, habits, state, int64(c))
