@@ -52,7 +52,8 @@ _FEW_AT_ONCE, _MANY_AT_ONCE = 4.0, 16.0  # requests under way, at which a call's
 _LIGHT, _HEAVY = (Steps(2, 3, 2), Steps(10, 12, _TRIES)), (Steps(4, 10, _TRIES), Steps(10, 12, _TRIES))
 _HARD = 0.08  # share of a piece's calls that are doubtful after light steps, above which heavy ones follow
 _ENOUGH = 8  # calls of a kind, to tell whether they belong to requests at all
-_BELONGS = 5.0  # how much likelier that has to be than that they come at a rate of their own, log, on average
+_MOSTLY = 0.75  # share of a kind's calls that have a request, from which on they belong to requests
+_BELONGS = 6.0  # where fewer have one: how much likelier that has to be than that they come at a rate of their own, log
 _COLD = 0.4  # how strict the first step is
 _NOTHING = 1e-4  # certainty up to which a link is none
 _CERTAIN = 0.999  # calls of a large host whose owner is as likely are not weighed again
@@ -181,15 +182,17 @@ class _Weighing:
         return learnt
 
     def _leave(self, learnt: Habits, chosen: Int64s) -> None:
-        """Takes kinds of calls from all requests where most of them would come as well at a rate of their own: timers',
-        and those that nobody waits for. One by one they would stay: each makes it likelier that the others belong.
+        """Takes kinds of calls from all requests where many have none, and those that have one would come about as well
+        at a rate of their own: timers', and those that nobody waits for. One by one they would stay: each makes it
+        likelier that the others belong.
         """
         gained, owned = np.zeros(self.host.shape[1]), np.zeros(self.host.shape[1], np.int64)
         for walk in self.walks:
             gained_by_kind(self.host, learnt, walk.state, chosen, gained, owned)
         every = np.bincount(self.host.calls["kind"][self.calls], minlength=owned.size)
         at_a_rate = np.log(np.maximum(1, every) / self.span_ns)
-        left = (every >= _ENOUGH) & (gained < owned * (at_a_rate + _BELONGS))
+        few = (every >= _ENOUGH) & (owned < _MOSTLY * len(self.walks) * every)
+        left = few & (gained < owned * (at_a_rate + _BELONGS))
         if left.any():
             for walk in self.walks:
                 take_kinds(self.host, learnt, walk.state, chosen, left)
