@@ -98,9 +98,10 @@ class Talk:
         advance=True,
         sent_ms=None,
     ):
-        """One packet. lost: it takes its number and identification but is not captured. sent_ms: by its host's clock,
-        where that is not when it passed.
+        """One packet. size: of what it carries, or that itself; lost: it takes its number and identification but is not
+        captured; sent_ms: by its host's clock, where that is not when it passed.
         """
+        carried = size if isinstance(size, bytes) else b"x" * size
         (src, sport), (dst, dport) = self.ends[side], self.ends[1 - side]
         if self.ids is not None and ip_id is None:
             self.ids[side] += 1
@@ -115,14 +116,14 @@ class Talk:
             first,
             self.seq[1 - side] if ack is None else ack,
             flags,
-            b"x" * size,
+            carried,
             window,
             options,
             number,
             ts=stamp,
         )
         if seq is None and advance:
-            self.seq[side] += size + (1 if flags & (SYN | FIN) else 0)
+            self.seq[side] += len(carried) + (1 if flags & (SYN | FIN) else 0)
         if not lost:
             self.out.append((int(at_ms * 1e6), ether(packet)))
         return first

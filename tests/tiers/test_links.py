@@ -74,6 +74,21 @@ def test_calls_of_a_timer_belong_to_nobody():
     assert len(found) - 30 <= len(pings) // 5  # Some come just when a call would.
 
 
+@pytest.mark.parametrize("at_a_rate", [True, False])
+def test_calls_at_a_rate_of_their_own_are_nobodys_however_many_requests_are_under_way(at_a_rate):
+    rng = np.random.default_rng(6)
+    begins = np.cumsum(rng.exponential(25.0, 300))
+    rows = [(USER, WEB, ms, ms + 40.0, 40.0, 1 + k, 1) for k, ms in enumerate(begins)]
+    rows += [(WEB, DATABASE, ms + 1.0, ms + 12.0, 11.0, 1000 + k, 2) for k, ms in enumerate(begins)]
+    others = np.sort(rng.uniform(0, begins[-1], 250)) if at_a_rate else begins[:250] + rng.uniform(14.0, 16.0, 250)
+    rows += [(WEB, DATABASE + 1, ms, ms + 1.0, 0.8, 5000, 9) for ms in others]
+    found = owners(hops_of(rows))
+    right = sum(found.get(300 + k) == k for k in range(300))
+    assert right >= 290
+    theirs = sum(call >= 600 for call in found)
+    assert theirs <= 10 if at_a_rate else theirs >= 220
+
+
 def test_who_waited_longest_gets_the_connection_that_was_left_free():
     rng = np.random.default_rng(8)
     rows, truth, free = [], {}, [0.0, 0.0]

@@ -1,6 +1,7 @@
 """Splits of servers' times: they add up, whatever lies behind; the plain way gives the same; links make trees."""
 
 from collections import Counter, defaultdict
+from dataclasses import replace
 from itertools import pairwise
 
 import numpy as np
@@ -139,6 +140,16 @@ def test_what_is_behind_cannot_have_taken_longer_than_the_server():
     rows = [(USER, WEB, 0, 100, 40, 1, 1), (WEB, DATABASE, 10, 90, 80, 2, 2)]
     parts = split(hops_of(rows), np.array([[-1, 0]]), np.array([0]))
     assert by_place(parts, 0) == {(1, OWN): 40.0, (0, OWN): 0.0}
+
+
+def test_what_is_answered_after_the_answer_was_not_waited_for():
+    rows = [(USER, WEB, 0, 100, 100, 1, 1), (WEB, DATABASE, 10, 40, 30, 2, 2), (WEB, DATABASE, 60, 130, 70, 3, 2)]
+    hops, owner = hops_of(rows), np.array([[-1, 0, 0]])
+    assert by_place(split(hops, owner, np.array([0])), 0) == {(1, OWN): 30.0, (0, OWN): 70.0}
+    given_up = replace(hops, answered_ns=np.where(np.arange(3) == 2, -1, hops.answered_ns))
+    assert by_place(split(given_up, owner, np.array([0])), 0) == {(1, OWN): 30.0, (2, OWN): 40.0, (0, OWN): 30.0}
+    unanswered = replace(hops, answered_ns=np.where(np.arange(3) == 0, -1, hops.answered_ns))
+    assert by_place(split(unanswered, owner, np.array([0])), 0) == {(1, OWN): 30.0, (2, OWN): 40.0, (0, OWN): 30.0}
 
 
 def test_a_circle_of_calls_at_one_moment_makes_no_circle_of_links():

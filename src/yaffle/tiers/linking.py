@@ -189,9 +189,11 @@ class _Weighing:
         gained, owned = np.zeros(self.host.shape[1]), np.zeros(self.host.shape[1], np.int64)
         for walk in self.walks:
             gained_by_kind(self.host, learnt, walk.state, chosen, gained, owned)
-        every = np.bincount(self.host.calls["kind"][self.calls], minlength=owned.size)
+        every, weighed = (
+            np.bincount(self.host.calls["kind"][calls], minlength=owned.size) for calls in (self.calls, chosen)
+        )
         at_a_rate = np.log(np.maximum(1, every) / self.span_ns)
-        few = (every >= _ENOUGH) & (owned < _MOSTLY * len(self.walks) * every)
+        few = (every >= _ENOUGH) & (owned < _MOSTLY * len(self.walks) * weighed)
         left = few & (gained < owned * (at_a_rate + _BELONGS))
         if left.any():
             for walk in self.walks:
