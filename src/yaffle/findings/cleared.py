@@ -35,8 +35,8 @@ class Cleared:
 
 
 def cleared(analysis: Analysis, speaker: Int64s, findings: list[Finding]) -> list[Cleared]:
-    """Sites with enough exchanges and no finding of their own, most exchanges first. What servers ask each other while
-    they owe somebody an answer is nobody's waiting by itself, and clears no site. While captures grow none is.
+    """Sites with enough exchanges and no finding of their own, most exchanges first. What hosts ask that others wait
+    for is nobody's waiting by itself, nor what else they ask; it clears no site. While captures grow none is.
     """
     if analysis.provisional:
         return []  # Not all that is wrong is told yet.
@@ -45,22 +45,23 @@ def cleared(analysis: Analysis, speaker: Int64s, findings: list[Finding]) -> lis
     owner = account.of_exchange("connection")
     between = np.zeros(account.flow.size, bool)
     between[owner[analysis.behind.call[analysis.behind.named]]] = True
-    rows = np.flatnonzero((speaker[owner] == owner) & ~between[owner]) if owner.size else np.empty(0, np.int64)
+    rows = np.flatnonzero(speaker[owner] == owner) if owner.size else np.empty(0, np.int64)
     wait = account.exchange_charges.sum(axis=1)
     blamed = {f.site for f in findings}
     asking = np.zeros(account.flow.size, bool)
     asking[owner[rows]] = True
     seen = np.flatnonzero(asking)
     client = client_labels(flows, account.flow[seen])
+    users = ~np.isin(client.codes, client.codes[between[seen]])
     site = client.named(places.site)
     site_of = np.full(account.flow.size, -1, np.int32)
-    site_of[seen] = site.codes
+    site_of[seen[users]] = site.codes[users]
     asked_from = site_of[owner[rows]]
     found = []
     for code, name in enumerate(site.texts):
         if name in blamed:
             continue
-        members = site.codes == code
+        members = (site.codes == code) & users
         own = wait[rows[asked_from == code]]
         if own.size >= _LEAST_EXCHANGES:
             found.append(
