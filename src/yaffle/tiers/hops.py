@@ -17,6 +17,7 @@ from yaffle.ledger.fields import CHARGES
 from yaffle.tiers.attached import one_by_hardware
 from yaffle.tiers.identifiers import identifiers
 from yaffle.tiers.kinds import Asked, kinds_of
+from yaffle.tiers.loopback import own_address
 from yaffle.tiers.one_host import may_have_others, other_addresses
 from yaffle.tiers.unseen import UnseenLeg, UnseenServer, candidates, unseen_legs
 from yaffle.tiers.watch import Watch
@@ -173,6 +174,8 @@ def hops(
         np.concatenate([flows.ipv6[account.flow], flows.ipv6[near]]),
     )
     client, server = hosts.codes[: near.size][owner], hosts.codes[near.size :][owner]
+    for address, other in own_address(hosts.texts, client, server, flows.point[near[owner]].astype(np.int64)).items():
+        client, server = np.where(client == address, other, client), np.where(server == address, other, server)
     if not _anything_behind(client, server):
         rows, owner, client, server = rows[:0], owner[:0], client[:0], server[:0]
     times, port = times_of(account, speaker, rows), flows.b_port[near[owner]].astype(np.int64)
