@@ -124,7 +124,7 @@ def tiers_of_exchange(evidence: Evidence, exchange: int) -> TiersPicture:
     place_of = {place: k for k, place in enumerate(order)}
     rows = np.array([found[place][0] for place in order])
     owner = np.array([place_of.get(found[place][2], -1) for place in order])
-    tree = tree_of(times_of(analysis.account, analysis.speaker, rows), owner[np.newaxis])
+    tree = tree_of(times_of(analysis.account, analysis.capture.packets, analysis.speaker, rows), owner[np.newaxis])
     path = critical_path(tree, 0)
     tiers = tuple(_tier(evidence, tree, k, found[place], int(owner[k]), path) for k, place in enumerate(order))
     return TiersPicture(tiers, tuple(path), _words(evidence, tiers), left_out)

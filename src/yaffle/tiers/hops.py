@@ -9,12 +9,14 @@ import numpy as np
 from yaffle.arrays import Bools, Int64s, Int64s2, Uint64s2
 from yaffle.capture.addresses import labels_of
 from yaffle.capture.conversations import Rows
+from yaffle.capture.packets import Columns
 from yaffle.capture.payload import Payload
 from yaffle.exchanges.messages import Messages
 from yaffle.ledger import causes
 from yaffle.ledger.accounts import Account
 from yaffle.ledger.fields import CHARGES
 from yaffle.tiers.attached import one_by_hardware
+from yaffle.tiers.given_up import given_up_ns
 from yaffle.tiers.identifiers import identifiers
 from yaffle.tiers.kinds import Asked, kinds_of
 from yaffle.tiers.loopback import own_address
@@ -41,8 +43,8 @@ class Hops:
     service: Int64s  # number of the answering host and port
     sent_ns: Int64s  # the asking side's first byte; where the connection was opened for it, as long before that as
     # opening it and signing on took: what the asking side did in between is its own
-    told_ns: Int64s  # first byte of the answer; where none came, the end
-    arrived_ns: Int64s  # last byte of the answer; where none came, the end
+    told_ns: Int64s  # first byte of the answer; where none came, the end; where it was given up before, that moment
+    arrived_ns: Int64s  # last byte of the answer, else the same
     handed_ns: Int64s  # first byte of the request at the answering side
     received_ns: Int64s  # last byte of it
     answered_ns: Int64s  # first byte of the answer; -1 where none came
@@ -99,7 +101,7 @@ class HopTimes:
     signed_on_ns: Int64s
 
 
-def times_of(account: Account, speaker: Int64s, rows: Int64s) -> HopTimes:
+def times_of(account: Account, packets: Columns, speaker: Int64s, rows: Int64s) -> HopTimes:
     """When some exchanges were where, each of which speaks for itself."""
     column = {name: account.of_exchange(name) for name in ("first_ns", "asked_ns", "answered_ns", "last_ns", "end_ns")}
     every = account.of_exchange("connection")
@@ -118,10 +120,15 @@ def times_of(account: Account, speaker: Int64s, rows: Int64s) -> HopTimes:
     later, spent, of_server = later[soon], spent[soon], of_server[soon]
     before_ns[later], signed_on_ns[later] = set_up[later] + spent, of_server
     end = np.where(told >= 0, last, column["end_ns"][rows])
+    told = np.where(told >= 0, told, end)
+    last_of_all = np.flatnonzero((rows + 1 == every.size) | (every[np.minimum(rows + 1, every.size - 1)] != owner))
+    given_up = given_up_ns(account, packets, owner[last_of_all])
+    before = (given_up < told[last_of_all]) & (given_up > first[last_of_all])
+    told[last_of_all[before]] = end[last_of_all[before]] = given_up[before]
     answered = column["answered_ns"][there]
     return HopTimes(
         sent_ns=np.where(before_ns > 0, np.clip(first - before_ns, opened, None), first),
-        told_ns=np.where(told >= 0, told, end),
+        told_ns=told,
         arrived_ns=end,
         handed_ns=column["first_ns"][there],
         received_ns=column["asked_ns"][there],
@@ -178,7 +185,7 @@ def hops(
         client, server = np.where(client == address, other, client), np.where(server == address, other, server)
     if not _anything_behind(client, server):
         rows, owner, client, server = rows[:0], owner[:0], client[:0], server[:0]
-    times, port = times_of(account, speaker, rows), flows.b_port[near[owner]].astype(np.int64)
+    times, port = times_of(account, payload.packets, speaker, rows), flows.b_port[near[owner]].astype(np.int64)
     with ThreadPoolExecutor(2) as beside:  # One reads labels, one packets.
         said = _read(beside, account, messages, payload, rows, owner, watch) if _mostly(client, server) else None
         host, legs = _hosts(account, payload, owner, client, server, port, times, len(hosts.texts))

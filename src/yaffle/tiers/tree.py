@@ -20,7 +20,7 @@ class Tree(NamedTuple):
     behind: Int64s
     begin_ns: Int64s  # of a hop as its asking side saw it
     end_ns: Int64s
-    told_ns: Int64s  # the same: when its answer began; long ago where none came
+    told_ns: Int64s  # the same: when its answer began; long ago where none came while it was waited for
     server_begin_ns: Int64s  # between these the server had it
     server_end_ns: Int64s
     received_ns: Int64s  # of a hop as its server saw it
@@ -62,13 +62,14 @@ def tree_of(hops: Hops | HopTimes, owners: Array) -> Tree:
     span = hops.arrived_ns - hops.sent_ns
     server = np.minimum(hops.server_ns + hops.signed_on_ns, span)
     answered = hops.answered_ns >= 0
+    heard = answered & (hops.answered_ns <= hops.arrived_ns)  # by who asked; else it had given up
     begin = hops.sent_ns + (np.minimum(hops.told_ns, hops.arrived_ns) - hops.sent_ns - server).clip(0) // 2
     return Tree(
         at,
         behind,
         hops.sent_ns,
         hops.arrived_ns,
-        np.where(answered, hops.told_ns, -_LONG_NS),
+        np.where(heard, hops.told_ns, -_LONG_NS),
         begin,
         begin + server,
         hops.received_ns,
