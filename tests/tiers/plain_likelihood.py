@@ -22,10 +22,10 @@ def as_python():
 
 
 def _waited_since(host, front, before, moment, answer):
-    """The latest end of what a request had asked for before, or when it was there itself."""
+    """The latest end of what a request had asked for before, or when it asked for what goes on, or was there itself."""
     since = min(host.fronts["received_ns"][front], moment)
     for c in before[-LOOK_BACK:]:
-        for name in ("end_ns", "told_ns") if answer else ("end_ns",):
+        for name in ("end_ns", "told_ns", "sent_ns") if answer else ("end_ns", "sent_ns"):
             if host.calls[name][c] <= moment:
                 since = max(since, host.calls[name][c])
                 break

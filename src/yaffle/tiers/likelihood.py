@@ -16,7 +16,8 @@ _AHEAD = 6  # later calls that a change is weighed with
 
 @pasted
 def waited_since(host: HostCalls, state: State, f: int, p: int, moment: int, answer: bool) -> int:
-    """When the last thing ended that a request can have waited for at a moment, `p` being its last call before it.
+    """When the last thing happened to a request before a moment that the next one follows, `p` being its last call
+    before it: what it had waited for ended, or it made a call that goes on, beside which it makes others.
 
     For the answer (`answer`) a call that goes on tells by when its own answer began: it is handed through.
     """
@@ -28,6 +29,8 @@ def waited_since(host: HostCalls, state: State, f: int, p: int, moment: int, ans
             found = max(found, host.calls[p].end_ns)
         elif answer and host.calls[p].told_ns <= moment:
             found = max(found, host.calls[p].told_ns)
+        elif host.calls[p].sent_ns <= moment:
+            found = max(found, host.calls[p].sent_ns)
         p = state.calls[p].before
     return found
 
@@ -193,6 +196,7 @@ def gain(host: HostCalls, habits: Habits, state: State, f: int, c: int, k: int) 
     makes it after what it did before), log. What others waited for that want a connection, too, is taken as it is.
     """
     p, kf, ends = place_before(state, f, c), host.fronts[f].kind, host.calls[c].end_ns
+    sent = host.calls[c].sent_ns
     since = waited_since(host, state, f, p, host.calls[c].sent_ns, False)
     shared = sharing(host, state, p, c)
     begun = gained = step(host, habits, state, kf, kind_before(host, p), c, k, since, shared)
@@ -202,7 +206,7 @@ def gain(host: HostCalls, habits: Habits, state: State, f: int, c: int, k: int) 
         if n < 0:
             break
         now = state.calls[n].since_ns
-        since = max(now, ends) if ends <= host.calls[n].sent_ns else now
+        since = max(now, ends if ends <= host.calls[n].sent_ns else sent)
         same = not hidden and host.calls[n].service == host.calls[c].service
         if first or same or since != now:
             shared = (
@@ -218,6 +222,7 @@ def gain(host: HostCalls, habits: Habits, state: State, f: int, c: int, k: int) 
     if n < 0:
         moment, now = host.fronts[f].answered_ns, state.fronts[f].since_ns
         told = ends if ends <= moment else host.calls[c].told_ns
+        told = told if told <= moment else sent
         since = max(now, told) if told <= moment else now
         if first or since != now:
             gained += ending(host, habits, f, kp, since) - state.fronts[f].score

@@ -51,6 +51,7 @@ _TRIES = 6  # of swaps from a call on
 _FEW_AT_ONCE, _MANY_AT_ONCE = 4.0, 16.0  # requests under way, at which a call's steps are as follow
 _LIGHT, _HEAVY = (Steps(2, 3, 2), Steps(10, 12, _TRIES)), (Steps(4, 10, _TRIES), Steps(10, 12, _TRIES))
 _HARD = 0.08  # share of a piece's calls that are doubtful after light steps, above which heavy ones follow
+_LEFT_FROM = 0.25  # share of the rounds of learning after which kinds of calls may be left to nobody
 _ENOUGH = 8  # calls of a kind, to tell whether they belong to requests at all
 _MOSTLY = 0.75  # share of a kind's calls that have a request, from which on they belong to requests
 _BELONGS = 6.0  # where fewer have one: how much likelier that has to be than that they come at a rate of their own, log
@@ -174,7 +175,7 @@ class _Weighing:
                 put(self.host, walk.state, sure, owners)
                 prepare(self.host, learnt, walk.state, chosen)
                 self.go(walk, learnt, weighed, coldness)
-            if 2 * turn >= self.effort.learning:
+            if turn >= _LEFT_FROM * self.effort.learning:
                 self._leave(learnt, chosen)
             for walk in self.walks:
                 observe(self.host, learnt, walk.state, self.fronts, self.calls, counts)
@@ -189,11 +190,9 @@ class _Weighing:
         gained, owned = np.zeros(self.host.shape[1]), np.zeros(self.host.shape[1], np.int64)
         for walk in self.walks:
             gained_by_kind(self.host, learnt, walk.state, chosen, gained, owned)
-        every, weighed = (
-            np.bincount(self.host.calls["kind"][calls], minlength=owned.size) for calls in (self.calls, chosen)
-        )
+        every = np.bincount(self.host.calls["kind"][self.calls], minlength=owned.size)
         at_a_rate = np.log(np.maximum(1, every) / self.span_ns)
-        few = (every >= _ENOUGH) & (owned < _MOSTLY * len(self.walks) * weighed)
+        few = (every >= _ENOUGH) & (owned < _MOSTLY * len(self.walks) * every)
         left = few & (gained < owned * (at_a_rate + _BELONGS))
         if left.any():
             for walk in self.walks:

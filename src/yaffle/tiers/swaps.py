@@ -71,6 +71,8 @@ def _since_in(
             found = max(found, host.calls[n].end_ns)
         elif answer and host.calls[n].told_ns <= moment:
             found = max(found, host.calls[n].told_ns)
+        elif host.calls[n].sent_ns <= moment:
+            found = max(found, host.calls[n].sent_ns)
     return found
 
 
