@@ -55,6 +55,8 @@ _LEFT_FROM = 0.25  # share of the rounds of learning after which kinds of calls 
 _ENOUGH = 8  # calls of a kind, to tell whether they belong to requests at all
 _MOSTLY = 0.75  # share of a kind's calls that have a request, from which on they belong to requests
 _BELONGS = 6.0  # where fewer have one: how much likelier that has to be than that they come at a rate of their own, log
+_HARDEST = 0.25  # the same after heavy ones, above which several chains follow
+_APART = 4  # chains of a piece of which much is doubtful
 _COLD = 0.4  # how strict the first step is
 _NOTHING = 1e-4  # certainty up to which a link is none
 _CERTAIN = 0.999  # calls of a large host whose owner is as likely are not weighed again
@@ -187,16 +189,20 @@ class _Weighing:
         at a rate of their own: timers', and those that nobody waits for. One by one they would stay: each makes it
         likelier that the others belong.
         """
-        gained, owned = np.zeros(self.host.shape[1]), np.zeros(self.host.shape[1], np.int64)
+        kind, owned = self.host.calls["kind"], np.zeros(self.host.shape[1], np.int64)
+        every = np.bincount(kind[self.calls], minlength=owned.size)
         for walk in self.walks:
-            gained_by_kind(self.host, learnt, walk.state, chosen, gained, owned)
-        every = np.bincount(self.host.calls["kind"][self.calls], minlength=owned.size)
-        at_a_rate = np.log(np.maximum(1, every) / self.span_ns)
+            owned += np.bincount(kind[chosen[walk.state.calls["owner"][chosen] >= 0]], minlength=owned.size)
         few = (every >= _ENOUGH) & (owned < _MOSTLY * len(self.walks) * every)
+        theirs, gained = chosen[few[kind[chosen]]], np.zeros(owned.size)
+        if not theirs.size:
+            return
+        for walk in self.walks:
+            gained_by_kind(self.host, learnt, walk.state, theirs, gained)
+        at_a_rate = np.log(np.maximum(1, every) / self.span_ns)
         left = few & (gained < owned * (at_a_rate + _BELONGS))
-        if left.any():
-            for walk in self.walks:
-                take_kinds(self.host, learnt, walk.state, chosen, left)
+        for walk in self.walks:
+            take_kinds(self.host, learnt, walk.state, theirs, left)
 
     def sample(self, learnt: Habits) -> None:
         """Fills `found` and `shares`: all calls in several chains."""
@@ -208,7 +214,8 @@ class _Weighing:
 
     def sample_piece(self, learnt: Habits, number: int) -> None:
         """Fills `found` and `shares` of a piece: what values tell is taken for sure, the rest weighed a few times in
-        one chain, and drawn where it is not certain then. Pieces may be drawn at once: none touches what another reads.
+        one chain, and drawn where it is not certain then; where much is not, in several chains one after another.
+        Pieces may be drawn at once: none touches what another reads.
         """
         every = self.pieces[number]
         state = self.walks[0].state
@@ -223,6 +230,10 @@ class _Weighing:
         if doubtful.sum() > _HARD * chosen.size:
             steps = self._by_crowd(*_HEAVY)
             doubtful = self._settle(learnt, walk, chosen, place, steps)
+        if doubtful.sum() > _HARDEST * chosen.size:
+            self._draw_apart(learnt, walk, every, chosen, place)
+            self.shares[owners] = 1.0
+            return
         self.shares[owners] = 1.0
         chosen = chosen[doubtful]
         low, high = self.host.calls["owners"][chosen], self.host.calls["owners_end"][chosen]
@@ -241,12 +252,33 @@ class _Weighing:
         self.shares[place] /= steps.settled
         return self._doubtful(chosen)
 
-    def _draw(self, learnt: Habits, walks: list[_Walk], every: Int64s, chosen: Int64s, tries: int) -> None:
-        for number, one in enumerate(self.found):
+    def _draw_apart(self, learnt: Habits, walk: _Walk, every: Int64s, chosen: Int64s, place: slice) -> None:
+        """Has calls find their owners several times from none, so that what one of the states got stuck in does not
+        look certain, and draws from each.
+        """
+        steps, drawn = self._by_crowd(*_HEAVY), np.zeros(place.stop - place.start)
+        for some in np.array_split(np.arange(SAMPLES), _APART):
+            take_kinds(self.host, learnt, walk.state, chosen, np.ones(self.host.shape[1], bool))
+            self._settle(learnt, walk, chosen, place, steps)
+            self.shares[place] = 0.0
+            self._draw(learnt, [walk], every, chosen, steps.tries, some)
+            drawn += self.shares[place]
+        self.shares[place] = drawn / (SAMPLES * self.effort.sweeps)
+
+    def _draw(
+        self,
+        learnt: Habits,
+        walks: list[_Walk],
+        every: Int64s,
+        chosen: Int64s,
+        tries: int,
+        numbers: Int64s = np.arange(SAMPLES),
+    ) -> None:
+        for number in numbers.tolist():
             walk = walks[number % len(walks)]
             for _ in range(self.effort.sweeps if chosen.size else 0):
                 self.go(walk, learnt, chosen, 1.0, tries)
-            note_owners(self.host, walk.state, every, one)
+            note_owners(self.host, walk.state, every, self.found[number])
 
     def _doubtful(self, calls: Int64s) -> Bools:
         """Of which calls the owner is not certain, by `shares`."""

@@ -40,12 +40,8 @@ def prepare(host: HostCalls, habits: Habits, state: State, chosen: Int64s) -> No
 
 
 @leaf
-def gained_by_kind(
-    host: HostCalls, habits: Habits, state: State, chosen: Int64s, gained: Float64s, owned: Int64s
-) -> None:
-    """Adds, by kind, how much likelier all is with the chosen calls behind their requests than without any, log, and
-    how many of them have one.
-    """
+def gained_by_kind(host: HostCalls, habits: Habits, state: State, chosen: Int64s, gained: Float64s) -> None:
+    """Adds, by kind, how much likelier all is with the chosen calls behind their requests than without any, log."""
     for c in chosen:
         k = state.calls[c].owner
         if k >= 0:
@@ -53,12 +49,11 @@ def gained_by_kind(
             more, _ = gain(host, habits, state, host.owners[k].front, int64(c), k)
             give(host, habits, state, int64(c), k)
             gained[host.calls[c].kind] += more
-            owned[host.calls[c].kind] += 1
 
 
 @leaf
 def take_kinds(host: HostCalls, habits: Habits, state: State, chosen: Int64s, kinds: Bools) -> None:
-    """Takes the chosen calls of some kinds away from their requests."""
+    """Takes the chosen calls of some kinds away from their requests. kinds: which, by number."""
     for c in chosen:
         if kinds[host.calls[c].kind] and state.calls[c].owner >= 0:
             take(host, habits, state, int64(c))
