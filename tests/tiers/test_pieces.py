@@ -98,6 +98,31 @@ def test_kinds_of_requests_are_learnt_of_a_large_host():
     assert right[links.certainty[last] > 0.9].mean() > 0.985
 
 
+def crowd(count=400, at_once=8.0):
+    """(hops, the front of each call): requests that wait for their turn, then make four calls beside each other."""
+    rng = np.random.default_rng(0)
+    fronts, calls, truth = [], [], []
+    for k, begin in enumerate(np.cumsum(rng.exponential(40.0 / at_once, count))):
+        at, ends = begin + rng.exponential(6.0), []
+        for service, (median, spread) in enumerate(((12, 0.4), (5, 0.8), (8, 0.5), (15, 1.0))):
+            at += rng.exponential(0.3)
+            ends.append(at + rng.lognormal(np.log(median), spread))
+            calls.append((WEB, DATABASE + service, at, ends[-1], ends[-1] - at - 0.1, 1_000 + len(calls), 2))
+            truth.append(k)
+        end = max(ends) + rng.exponential(4.0)
+        fronts.append((USER, WEB, begin, end, end - begin, k, 1))
+    return hops_of(fronts + calls), np.array(truth)
+
+
+@pytest.mark.usefixtures("large")
+def test_where_much_is_in_doubt_what_is_sure_is_right():
+    hops, truth = crowd()
+    links = linking.link(hops)
+    sure = links.certainty > 0.9
+    assert sure.sum() > 200
+    assert (links.front == truth[links.call - 400])[sure].mean() > 0.93
+
+
 @pytest.mark.usefixtures("large")
 def test_the_answer_is_the_same_each_time():
     one, other = (linking.link(busy(300, 4.0, told=False)[0]) for _ in range(2))
