@@ -21,6 +21,11 @@ def call(ended, at=0.0, port=50_000):
         talk.send(0, at + 40, flags=FIN | ACK)
         talk.send(1, at + 60, 100, ACK | PSH)
         talk.send(0, at + 60.1, flags=RST if ended == "closed" else ACK)
+    elif ended == "half closed, then reset":
+        talk.send(0, at + 40, flags=FIN | ACK)
+        talk.send(1, at + 60, 100, ACK | PSH)
+        talk.send(0, at + 60.1)
+        talk.send(0, at + 70, flags=RST | ACK)
     elif ended == "reset":
         talk.send(0, at + 40, flags=RST | ACK)
     else:
@@ -31,7 +36,8 @@ def call(ended, at=0.0, port=50_000):
 
 
 @pytest.mark.parametrize(
-    ("ended", "at_ms"), [("closed", 40), ("reset", 40), ("half closed", None), ("waited for", None)]
+    ("ended", "at_ms"),
+    [("closed", 40), ("reset", 40), ("half closed", None), ("waited for", None), ("half closed, then reset", 70)],
 )
 def test_who_closes_both_ways_has_given_up(tmp_path, ended, at_ms):
     analysis = analyse([pcap(tmp_path / "a.pcap", call(ended))])

@@ -35,8 +35,9 @@ class Cleared:
 
 
 def cleared(analysis: Analysis, speaker: Int64s, findings: list[Finding]) -> list[Cleared]:
-    """Sites with enough exchanges and no finding of their own, most exchanges first. What hosts ask that others wait
-    for is nobody's waiting by itself, nor what else they ask; it clears no site. While captures grow none is.
+    """Sites with enough exchanges and no finding of their own, most exchanges first. What a host asks
+    that others wait for is nobody's waiting by itself, nor is what else it asks: that clears no site. While captures
+    grow none is cleared.
     """
     if analysis.provisional:
         return []  # Not all that is wrong is told yet.
