@@ -275,6 +275,7 @@ def _look_behind() -> None:
     from yaffle.tiers.kinds import PLACES
     from yaffle.tiers.label_scan import scan
     from yaffle.tiers.linking import link
+    from yaffle.tiers.owning import gained_by_kind, take_kinds
     from yaffle.tiers.pieces import put, told_owners
     from yaffle.tiers.split import split
     from yaffle.tiers.state import no_owners
@@ -288,8 +289,11 @@ def _look_behind() -> None:
     )  # fmt: skip
     split(hops, link(hops).samples, number[:2])
     host = host_calls(hops, number[:2], number[2:])
-    told = told_owners(host, habits(no_counts(*host.shape), host, 1.0, np.full(host.shape[1], 0.5)), number[:2])
-    put(host, no_owners(host.calls.size, host.fronts.size, host.owners.size, 1), *told)
+    learnt = habits(no_counts(*host.shape), host, 1.0, np.full(host.shape[1], 0.5))
+    state = no_owners(host.calls.size, host.fronts.size, host.owners.size, 1)
+    put(host, state, *told_owners(host, learnt, number[:2]))
+    gained_by_kind(host, learnt, state, number[:2], np.zeros(host.shape[1]))
+    take_kinds(host, learnt, state, number[:2], np.ones(host.shape[1], bool))
     unseen_legs(*(np.tile(column, 30) for column in (server - 1, server, times, ends, times, ends)))
     scan(np.zeros(1, np.uint8), number[:1], number[:1], np.ones(1, np.uint64), PLACES)
 
