@@ -82,6 +82,7 @@ def test_what_is_kept_is_what_one_analysis_says_whoever_was_killed(tmp_path):
         ask(port, 20)
         ask(port, 3, "/bad")
         until(lambda: list(processes(str(ring))), "not begun again")
+        until(told, "nothing told")  # One that is stopped before it has begun tells it when it is started again.
     server.shutdown()
     kept = History(history).waits
     reference = minutes_of(Evidence(analyse(files_of(ring))))
