@@ -119,6 +119,7 @@ def _charge() -> None:
         g,
         turns,
         0,
+        0,
         ways,
         pair,
         pair,

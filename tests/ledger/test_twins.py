@@ -21,6 +21,7 @@ from tests.oracles.plain_ledger import (
 )  # fmt: skip
 from tests.transport.test_taking_turns import Host, play
 from yaffle.analysis import analyse
+from yaffle.capture.packets import FIN, RST
 from yaffle.demo.morning import Request
 from yaffle.demo.network import MS
 from yaffle.exchanges.turns import empty_turns, find_turns
@@ -185,6 +186,23 @@ def _round_trips_and_timers(scene):
         )
 
 
+def _ends(g, turns):
+    """Each exchange as it was; as if its client had left in the middle of the answer; and before, or the server."""
+    for x in range(turns.size):
+        yield g, turns, x, g.size - 1
+        answer, stop = int(turns[x]["answer"]), int(turns[x]["stop"])
+        for i in [k for k in range(answer + 1, stop) if g[k]["d"] == 0][:3]:
+            left = g.copy()
+            left[i]["flags"] |= RST
+            yield left, turns, x, i
+        unanswered = turns.copy()
+        unanswered[x]["answer"] = -1
+        for i in {g.size - 1, answer, int(turns[x]["first"]) + 1}:
+            closed = g.copy()
+            closed[i]["flags"] |= FIN
+            yield closed, unanswered, x, i
+
+
 def _exchanges(scene, cover, opened_ns):
     g = scene.g
     turns = empty_turns(g.size)
@@ -196,12 +214,15 @@ def _exchanges(scene, cover, opened_ns):
     )
     charge, doubt, times = np.zeros(causes.COUNT, np.int64), np.zeros(DOUBTS, np.int64), np.zeros(5, np.int64)
     between = np.zeros(6, np.int64)
-    for x in range(count):
+    for seen, own, x, ended in _ends(g, turns[:count]):
         room = empty_cutting()
-        charge_exchange(g, turns, x, scene.ways, mss, windows, scene.cover, opened_ns, room, charge, doubt, times)
+        charge_exchange(
+            seen, own, x, ended, scene.ways, mss, windows, scene.cover, opened_ns, room, charge, doubt, times
+        )  # fmt: skip
         twin = PlainExchange(
-            g,
-            turns[x],
+            seen,
+            own[x],
+            ended,
             scene.samples,
             scene.floors.tolist(),
             scene.extra,

@@ -16,7 +16,7 @@ from tests.oracles.plain_ledger import (
     plain_timer,
     plain_transfer,
 )
-from yaffle.capture.packets import FIN
+from yaffle.capture.packets import FIN, RST
 from yaffle.ledger.trips import TIMER_STEP_NS
 from yaffle.transport import kinds
 from yaffle.transport.round_trips import HELD_LEAST_NS, HOLD_NS
@@ -36,21 +36,20 @@ def _helped(row, floor):
 class PlainExchange:
     """charges by cause and moments (first, asked, answered, last, end) of one turn."""
 
-    def __init__(self, g, turn, samples, floors, extra, mss, windows, cover, opened_ns, turns, ticks):
-        self.g, self.turn, self.samples, self.extra = g, turn, samples, extra
+    def __init__(self, g, turn, ended, samples, floors, extra, mss, windows, cover, opened_ns, turns, ticks):
+        self.g, self.turn, self.ended, self.samples, self.extra = g, turn, ended, samples, extra
         self.charges, self.ways = Counter(), PlainWays(g, samples, floors, extra, turns, ticks)
         self.raw_floors = self.ways.floors
         self.floors = [self._way_or_less(samples, side, f) for side, f in enumerate(self.raw_floors)]
         self.mss, self.windows, self.cover, self.opened_ns = mss, windows, cover, opened_ns
         lo, hi, answer = int(turn["first"]), int(turn["stop"]), int(turn["answer"])
         first = self._first(lo)
-        asked = max([int(g[lo]["t"]), *(int(g[i]["t"]) for i in self._request(lo, len(g) if answer < 0 else answer))])
+        asked = max(
+            [int(g[lo]["t"]), *(int(g[i]["t"]) for i in self._request(lo, ended + 1 if answer < 0 else answer))]
+        )
         if answer < 0:
-            end = max([asked, *(int(row["t"]) for row in g[lo:])])
-            self._send(lo, len(g), CLIENT, int(g[lo]["t"]), asked)
-            heard = any(row["d"] == 1 and row["flags"] & 16 and row["a"] >= turn["request_end"] for row in g[lo:])
-            self.charges["processing" if heard else "unseen"] += end - asked
-            self.moments = (first, asked, -1, end, end)
+            self._send(lo, ended + 1, CLIENT, int(g[lo]["t"]), asked)
+            self.moments = (first, asked, -1, *[self._for_nothing(lo, asked)] * 2)
             return
         answered = max(int(g[answer]["t"]), asked)
         self._send(lo, answer, CLIENT, int(g[lo]["t"]), asked)
@@ -58,6 +57,17 @@ class PlainExchange:
         last, last_i = self._last_byte(answer, hi, answered)
         self._send(answer, max(hi, last_i + 1), SERVER, answered, last)
         self.moments = (first, asked, answered, last, last + self._last_trip(answer, last_i, answered, last))
+
+    def _for_nothing(self, lo, asked):
+        """Charges what was waited for in vain; until when."""
+        last = self.g[self.ended]
+        span = max(0, int(last["t"]) - asked)
+        heard = any(row["d"] == 1 and row["flags"] & 16 and row["a"] >= self.turn["request_end"] for row in self.g[lo:])
+        self.charges["round-trip" if heard else "unseen"] += min(span, self.floors[SERVER])
+        self.charges["processing" if heard else "unseen"] += span - min(span, self.floors[SERVER])
+        back = self.floors[CLIENT] if last["d"] == 1 and last["flags"] & (FIN | RST) else 0
+        self.charges["round-trip"] += back
+        return asked + span + back
 
     @staticmethod
     def _way_or_less(samples, side, floor):
@@ -122,7 +132,7 @@ class PlainExchange:
 
     def _last_byte(self, answer, hi, answered):
         g, last, last_i = self.g, answered, answer
-        for i in range(answer, len(g)):
+        for i in range(answer, self.ended + 1):
             if i >= hi and base(g[i]) == kinds.DATA and (g[i]["t"] > g[hi - 1]["t"] or i > hi + 4096):
                 break
             mine = (
@@ -162,6 +172,9 @@ class PlainExchange:
             if self.ways.turns[CLIENT] and (asked or held):
                 most = seen if asked else seen - HOLD_NS
                 final = max(min(max(least, seen - HOLD_NS - TIMER_STEP_NS), seen), min(trip, most))
+        end = g[self.ended]
+        if end["d"] == CLIENT and end["flags"] & (FIN | RST):  # It left.
+            final = max(0, min(final, int(end["t"]) - last))
         if self.raw_floors[CLIENT] >= UNKNOWN:
             self.charges["unseen"] += final
         else:

@@ -2,7 +2,7 @@
 
 from dataclasses import dataclass
 
-UNANSWERED = "unanswered"
+ANSWERED, UNANSWERED = "answered", "unanswered"
 LOOKUPS = (
     "dns",
     "mdns",

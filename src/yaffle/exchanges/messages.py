@@ -6,6 +6,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from yaffle.arrays import Int64s
+from yaffle.exchanges.lookup import ANSWERED, UNANSWERED
 from yaffle.exchanges.reading import Reading
 from yaffle.exchanges.turns import TURN, TurnRows
 from yaffle.texts import Texts, no_texts
@@ -43,6 +44,13 @@ class Messages:
     # sides, and the server's port; and how far long ones were read, by their first packet.
     begun: dict[tuple[int, int, int], str] = field(default_factory=dict)
     readings: dict[int, KeptReading] = field(default_factory=dict)
+
+    def outcome_of(self, message: int, answered: bool) -> str:
+        """How a request was answered; message: its number, -1 without; answered: whether its client had an answer. One
+        that came when the client had left was none.
+        """
+        said = self.outcome[message] if message >= 0 else ""
+        return (said or ANSWERED) if answered else UNANSWERED
 
 
 @dataclass(frozen=True)

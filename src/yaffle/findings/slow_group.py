@@ -133,6 +133,11 @@ class SlowGroup:
         return self.counted("timeouts")
 
     @cached_property
+    def unanswered(self) -> int:
+        """Exchanges whose client got no answer."""
+        return int(np.count_nonzero(self.analysis.account.of_exchange("answered_ns")[self.rows] < 0))
+
+    @cached_property
     def changed(self) -> int:
         """Connections whose path changed."""
         return int(self.moved[self.members].sum())
@@ -149,11 +154,12 @@ class SlowGroup:
 
     @property
     def many(self) -> str:
-        """How many exchanges of how many clients, and when."""
+        """How many exchanges of how many clients, how many of them got no answer, and when."""
         exchanges, clients = self.rows.size, len(self.clients)
+        gave_up = f"{self.unanswered:,} of them unanswered" if exchanges > 1 else "unanswered"
         return (
             f"{exchanges:,} exchange{'s' if exchanges > 1 else ''} of {clients} client{'s' if clients > 1 else ''},"
-            f" {self.period}"
+            f"{f' {gave_up},' if self.unanswered else ''} {self.period}"
         )
 
     @property
@@ -190,6 +196,7 @@ class SlowGroup:
             "round_trip_floor_ms": [float(trip.min() / 1e6), float(trip.max() / 1e6)] if trip.size else None,
             "repeats": self.again,
             "timeouts": self.expired,
+            "unanswered": self.unanswered,
             "packets": self.sent,
             "first_ns": first_ns,
             "last_ns": last_ns,

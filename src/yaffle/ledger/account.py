@@ -121,8 +121,12 @@ def _round_trips(samples: Samples, floors: Int64s, values: Int64s, out: Int64s) 
 
 
 @kernel
-def _count_sides(g: Segments, facts: Int64s, kind_of_packet: Uint8s, mss: Int64s, high: Int64s, out: Int64s) -> None:
-    """Totals of each side, and how the connection closed; largest segments and windows; the kinds go to the packets."""
+def _count_sides(
+    g: Segments, facts: Int64s, kind_of_packet: Uint8s, mss: Int64s, high: Int64s, closings: Int64s, out: Int64s
+) -> None:
+    """Totals of each side, and how the connection closed, by which segments; largest segments and windows; the kinds go
+    to the packets.
+    """
     n = g.size
     zero_since = np.full(2, -1, np.int64)
     fins = np.zeros(2, np.bool_)
@@ -130,6 +134,7 @@ def _count_sides(g: Segments, facts: Int64s, kind_of_packet: Uint8s, mss: Int64s
     closing = OPEN
     mss[:] = 536
     high[:] = 0
+    closings[:] = -1
     for i in range(n):
         prefetch(kind_of_packet, g[min(i + 16, n - 1)].row)
         kind_of_packet[g[i].row] = g[i].kind
@@ -162,6 +167,8 @@ def _count_sides(g: Segments, facts: Int64s, kind_of_packet: Uint8s, mss: Int64s
             closing = RESET
         if _COUNTED_AS[base] >= 0:
             out[at + _COUNTED_AS[base]] += 1
+        if g[i].flags & (FIN | RST) and closings[d] < 0 and base != kinds.COPY:
+            closings[d] = i
         if g[i].flags & FIN:
             fins[d] = True
             if fins[0] and fins[1] and closing == OPEN:
@@ -214,6 +221,7 @@ def account(
         np.zeros(DOUBTS, np.int64),
         np.zeros(2 * len(BOUNDED), np.int64),
         times,
+        np.zeros(2, np.int64),
     )
     for place in range(first, chosen.size):
         c = chosen[place]
@@ -244,7 +252,7 @@ def account(
             if paths.places[c, side, FLOOR] < floors[side]:
                 state[side, STANDING] = floors[side] - paths.places[c, side, FLOOR] if floors[side] < UNKNOWN else 0
                 floors[side] = out[_TO_CLIENT if side == 0 else _TO_SERVER] = paths.places[c, side, FLOOR]
-        _count_sides(g, facts, packets.kind, mss, high, out)
+        _count_sides(g, facts, packets.kind, mss, high, room.closings, out)
         out[_FIRST_NS], out[_LAST_NS], out[_SCALES_KNOWN] = g[0].t, g[n - 1].t, facts[SCALES_KNOWN]
         if facts[MSS_CLIENT] > 0 and facts[MSS_CLIENT + 1] > 0:
             for side in range(2):

@@ -7,7 +7,7 @@ way are cut at every packet; each gap is charged by what ended it.
 """
 
 from yaffle.arrays import Int64s
-from yaffle.capture.packets import ACK, FIN
+from yaffle.capture.packets import ACK, FIN, RST
 from yaffle.exchanges.turns import TurnRow, TurnRows
 from yaffle.kernels import int64, leaf
 from yaffle.ledger import causes
@@ -38,6 +38,7 @@ PROCESSING, UNSEEN = causes.PROCESSING, causes.UNSEEN
 # Packets looked at around one of them, so that a capture without sensible times takes no square of its length.
 _FAR = 4096
 _ANSWER_SEEN_NS = 10_000_000_000  # An acknowledgement later than this is not that of the answer's last byte alone.
+_NEVER = int64(1) << 62
 _CLIENT, _SERVER = int64(0), int64(1)  # Typed, or each would compile the kernels it is given to once more.
 
 
@@ -60,6 +61,7 @@ def charge_exchange(
     g: Segments,
     turns: TurnRows,
     x: int,
+    ended: int,
     ways: Ways,
     mss: Int64s,
     windows_high: Int64s,
@@ -73,8 +75,9 @@ def charge_exchange(
     """Charges of exchange x into `charge` (ns a column), what of them is doubtful into `doubt`, its moments into
     `times`.
 
-    room: Cutting. times: first, asked, answered, last, end. The sum of the charges is end - first, by construction:
-    every stretch is given to exactly one column.
+    ended: the segment by which the client's wait ended, if it had not ended before (parting). room: Cutting. times:
+    first, asked, answered, last, end. The sum of the charges is end - first, by construction: every stretch is given to
+    exactly one column.
     """
     charge[:] = 0
     doubt[:] = 0
@@ -87,7 +90,7 @@ def charge_exchange(
     times[0] = first - late - _lost_before(g, lo, ways.samples, floor_client, opened_ns, charge, doubt)
     # The request is whole when its last byte passed for the last time that mattered.
     asked = first
-    limit = g.size if answer < 0 else answer
+    limit = ended + 1 if answer < 0 else answer
     for i in range(lo, limit):
         if g[i].d == 0 and g[i].n > 0 and g[i].s < turns[x].request_end and effective(g, i, floor_server):
             asked = max(asked, g[i].t)
@@ -97,16 +100,21 @@ def charge_exchange(
     times[1] = asked
     if answer < 0:
         times[2] = -1
-        times[3] = times[4] = _charge_unanswered(g, lo, turns[x].request_end, asked, charge)
+        times[3] = times[4] = _charge_unanswered(
+            g, lo, ended, turns[x].request_end, asked, floor_client, floor_server, charge
+        )
         return
     answered = max(g[answer].t, asked)
     _charge_turn(g, lo, answer, ways, asked, answered, floor_server, opened_ns, charge, doubt)
-    last_i = _last_of_answer(g, turns[x], answered, floor_client)
+    last_i = _last_of_answer(g, turns[x], ended, answered, floor_client)
     last = max(answered, g[last_i].t)
     stop = max(turns[x].stop, last_i + 1)
     begin(stretch, answer, stop, _SERVER, answered, last, floor_server, floor_client, mss[1], windows_high[0], charge)
     transfer(g, stretch, blocked, ways.extra[1], room.bins, charge, doubt)
-    final = _charge_last_trip(g, answer, last_i, turns[x].response_end, last, ways, floor_client, charge, doubt)
+    left_ns = g[ended].t if g[ended].d == 0 and g[ended].flags & (FIN | RST) else _NEVER
+    final = _charge_last_trip(
+        g, answer, last_i, turns[x].response_end, last, left_ns, ways, floor_client, charge, doubt
+    )
     times[2], times[3], times[4] = answered, last, last + final
 
 
@@ -131,15 +139,22 @@ def _lost_before(
 
 
 @leaf
-def _charge_unanswered(g: Segments, lo: int, request_end: int, asked: int, charge: Int64s) -> int:
-    """Charges what follows a request that nothing answered; returns when that ended."""
-    end = asked
-    acknowledged = False
-    for i in range(lo, g.size):
-        end = max(end, g[i].t)
-        if g[i].d == 1 and g[i].flags & ACK and g[i].a >= request_end:
-            acknowledged = True
-    charge[PROCESSING if acknowledged else UNSEEN] += end - asked
+def _charge_unanswered(
+    g: Segments, lo: int, ended: int, request_end: int, asked: int, floor_client: int, floor_server: int, charge: Int64s
+) -> int:
+    """Charges what follows a request that nothing answered, up to segment `ended`; returns when that ended. No answer
+    could have come sooner than the way to the server and back takes. That the server closed has to reach the client.
+    """
+    end, acknowledged = max(asked, g[ended].t), False
+    for i in range(lo, g.size):  # Its host may have held the acknowledgement back.
+        acknowledged |= g[i].d == 1 and g[i].flags & ACK > 0 and g[i].a >= request_end
+    span = end - asked
+    trip = min(span, floor_server)
+    charge[ROUND_TRIP if acknowledged else UNSEEN] += trip
+    charge[PROCESSING if acknowledged else UNSEEN] += span - trip
+    if g[ended].d == 1 and g[ended].flags & (FIN | RST):
+        charge[ROUND_TRIP] += floor_client
+        end += floor_client
     return end
 
 
@@ -189,10 +204,12 @@ def _charge_turn(
 
 
 @leaf
-def _last_of_answer(g: Segments, turn: TurnRow, answered: int, floor_client: int) -> int:
-    """The segment that brought the last of the answer: repeats that mattered may follow the turn's end."""
+def _last_of_answer(g: Segments, turn: TurnRow, ended: int, answered: int, floor_client: int) -> int:
+    """The segment that brought the last of the answer: repeats that mattered may follow the turn's end. What came when
+    the client had left, brought nothing.
+    """
     last, last_i = answered, turn.answer
-    for i in range(turn.answer, g.size):
+    for i in range(turn.answer, ended + 1):
         if i >= turn.stop and g[i].kind & KIND_MASK == DATA and (g[i].t > g[turn.stop - 1].t or i > turn.stop + _FAR):
             break
         if g[i].d == 1 and g[i].n > 0 and g[i].s < turn.response_end and (i < turn.stop or repeats(g[i].kind)):
@@ -227,13 +244,14 @@ def _charge_last_trip(
     last_i: int,
     response_end: int,
     last: int,
+    left_ns: int,
     ways: Ways,
     floor_client: int,
     charge: Int64s,
     doubt: Int64s,
 ) -> int:
     """Charges the last trip, by the acknowledgement of the last byte unless that was held back; returns how long it
-    took.
+    took. left_ns: when the client left, which waited no longer.
     """
     seen_i = int64(-1)
     for i in range(last_i + 1, g.size):
@@ -262,6 +280,8 @@ def _charge_last_trip(
             most = seen - HOLD_NS * held
             least = min(max(least, seen - HOLD_NS - TIMER_STEP_NS), seen)
             final = max(min(trip, most), least)
+    if final > left_ns - last:
+        final = least = most = max(int64(0), left_ns - last)
     if most < UNKNOWN:
         doubt[NETWORK_TOO_SHORT] += max(int64(0), most - final)
     doubt[NETWORK_TOO_LONG] += max(int64(0), final - least)

@@ -8,9 +8,10 @@ from yaffle.kernels import int64, leaf
 from yaffle.ledger import bounds, causes
 from yaffle.ledger.bounds import PARTY_OF, bound
 from yaffle.ledger.charging import charge_exchange
-from yaffle.ledger.fields import CHARGES, COMPLETE, CONNECTION_FIELDS, EXCHANGE_FIELDS, ORDERLY
+from yaffle.ledger.fields import CHARGES, COMPLETE, CONNECTION_FIELDS, EXCHANGE_FIELDS
+from yaffle.ledger.parting import ended_by
 from yaffle.ledger.stretch import Cutting
-from yaffle.ledger.trips import Ways
+from yaffle.ledger.trips import Ways, way_or_less
 from yaffle.protocols import message
 from yaffle.transport import kinds
 from yaffle.transport.segments import Segments
@@ -33,6 +34,7 @@ _X_REQUEST, _X_RESPONSE, _X_SET_UP, _X_MESSAGE, _X_BOUNDS = (
     _E("message"),
     _E(bounds.FIELDS[0]),
 )
+_SERVER = int64(1)
 _SIGN_ON, _LAST = message.SIGN_ON, message.LAST_OF_ENCRYPTION
 
 
@@ -53,6 +55,7 @@ class ChargeRoom(NamedTuple):
     doubt: Int64s
     bounded: Int64s
     times: Int64s  # first, asked, answered, last, end
+    closings: Int64s  # (2,): by which segment each side closed first
 
 
 @leaf
@@ -85,11 +88,12 @@ def exchanges_of(
         pending[m] = total[m] if complete else 0
     set_up_ns = int64(0)  # of encryption, waited for by the first exchange
     for k in range(found):
+        ended = ended_by(g, turns, k, room.closings, out[_CLOSING], way_or_less(ways, _SERVER))
         turn = turns[k]
-        if turn.answer < 0 and (turn.kind != 0 or not _awaited(g, turn.first, out)):
+        if ended < 0:
             continue
         charge_exchange(
-            g, turns, k, ways, mss, windows_high, blocked, measured_ns, cutting, charge, room.doubt, times
+            g, turns, k, ended, ways, mss, windows_high, blocked, measured_ns, cutting, charge, room.doubt, times
         )  # fmt: skip
         if turn.kind != 0:
             spent = _of_handshake(g, turn.kind, turn.stop, charge, times)
@@ -141,18 +145,3 @@ def _of_handshake(g: Segments, kind: int, stop: int, charge: Int64s, times: Int6
             charge[causes.CLIENT_ENCRYPTION] += computing
             return spent + computing
     return spent
-
-
-@leaf
-def _awaited(g: Segments, i: int, out: Int64s) -> bool:
-    """Whether an unanswered request, which begins with segment i, was waited for: not when the sides parted in order (a
-    stream one way).
-    """
-    if out[_CLOSING] == ORDERLY:
-        return False
-    last = g[i].t
-    for j in range(i, g.size):
-        if g[j].d == 0 and g[j].n > 0:
-            last = g[j].t
-    # Still sending at the end: a stream one way, or a request that is not whole yet.
-    return g[g.size - 1].t - last > 2 * (last - g[i].t) + 1_000_000

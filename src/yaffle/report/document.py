@@ -276,10 +276,7 @@ def exchanges(analysis: Analysis, shown: list[int], literals: bool = False) -> l
                         else labels.shown(messages.protocol[c], messages.label[message])
                     )
                 ),
-                "outcome": (
-                    (messages.outcome[message] if message >= 0 else "")
-                    or ("answered" if answered >= 0 else "unanswered")
-                ),
+                "outcome": messages.outcome_of(message, answered >= 0),
                 **tiers.of(x),
                 **_inside(analysis, x),
             }

@@ -135,6 +135,9 @@ class Evidence:
                 made[pair] = f"{pair[0]}\n{labels.grouped(*pair)}"
             texts.append(made[pair])
         bad = np.array([failed(*pair) for pair in zip(spoken, messages.outcome, strict=True)], bool)
+        account = self.analysis.account
+        message = account.of_exchange("message")[account.of_exchange("answered_ns") < 0]
+        bad[message[message >= 0]] = True
         return Labels.of(texts), bad
 
     @cached_property
@@ -151,6 +154,14 @@ class Evidence:
         found[has] = self.analysis.account.of_exchange("message")[exchange[has]]
         return found
 
+    def answered(self, rows: Int64s) -> Bools:
+        """Whether each of some waits ended with an answer."""
+        exchange = self.waits.exchange[rows]
+        found = np.zeros(rows.size, bool)
+        has = exchange >= 0
+        found[has] = self.analysis.account.of_exchange("answered_ns")[exchange[has]] >= 0
+        return found
+
     def said(self, wait: int) -> tuple[str, str, str]:
         """Of a wait: what it speaks, what was asked in words, how it was answered; empty where turns of bytes tell no
         more.
@@ -159,7 +170,8 @@ class Evidence:
         protocol = messages.protocol.get(int(self.waits.connection[wait]), "tcp")
         if message < 0:
             return protocol, "", ""
-        label, outcome = self.labels[message], messages.outcome[message]
+        label = self.labels[message]
+        outcome = messages.outcome_of(message, bool(self.answered(np.array([wait]))[0]))
         if outcome == "answered" and protocol == "tls":  # What was asked shows only its size.
             label = f"sealed, {size(int(self.analysis.account.of_exchange('response_bytes')[exchange]))}"
         return protocol, label, outcome

@@ -8,6 +8,7 @@ import pyarrow as pa
 
 from yaffle.capture.addresses import Labels
 from yaffle.capture.registry import marking
+from yaffle.exchanges.lookup import ANSWERED, UNANSWERED
 from yaffle.history.locked_database import FilterError, LateFilterError, locked_database, selected
 from yaffle.ledger import causes
 from yaffle.ledger.bounds import BOUNDED
@@ -83,16 +84,14 @@ def _said(evidence: Evidence, message: Any) -> dict[str, Any]:
     for connection, protocol in messages.protocol.items():
         protocols[connection] = protocol
     spoken = pa.array(protocols, pa.string()).dictionary_encode().take(pa.array(waits.connection))
-    answered = np.zeros(waits.connection.size, bool)
-    has = waits.exchange >= 0
-    answered[has] = evidence.analysis.account.of_exchange("answered_ns")[waits.exchange[has]] >= 0
-    outcome = pa.array([*messages.outcome, "answered", "unanswered"], pa.string()).dictionary_encode()
-    plain = len(messages.outcome) + (~answered).astype(np.int64)
+    outcome = pa.array([*(said or ANSWERED for said in messages.outcome), ANSWERED, UNANSWERED]).dictionary_encode()
+    told = np.where(message >= 0, message, len(messages.outcome))
+    told[~evidence.answered(np.arange(told.size))] = len(messages.outcome) + 1
     label = pa.array([*evidence.labels, ""], pa.string()).dictionary_encode()
     return {
         "protocol": spoken,
         "label": label.take(pa.array(np.where(message >= 0, message, len(messages.label)))),
-        "outcome": outcome.take(pa.array(np.where(message >= 0, message, plain))),
+        "outcome": outcome.take(pa.array(told)),
     }
 
 

@@ -152,14 +152,15 @@ def _of_exchanges(evidence: Evidence, first_ns: int, last_ns: int, tallies: dict
     message = analysis.account.of_exchange("message")[waits.exchange[inside]] if inside.size else inside
     rows, message = inside[message >= 0], message[message >= 0]
     owner = waits.connection[rows]
-    for m, c, asked, wait in zip(
-        message.tolist(), owner.tolist(), waits.first_ns[rows].tolist(), waits.wait_ns[rows].tolist(), strict=True
-    ):
+    for m, c, asked, wait, answered in zip(
+        message.tolist(), owner.tolist(), waits.first_ns[rows].tolist(), waits.wait_ns[rows].tolist(),
+        evidence.answered(rows).tolist(), strict=True,
+    ):  # fmt: skip
         protocol = messages.protocol[c]
         if protocol == "dns":
             continue
         name = messages.host.get(c) or f"{evidence.places.short(evidence.server[c])} port {int(evidence.port[c])}"
-        outcome = messages.outcome[m]
+        outcome = messages.outcome_of(m, answered)
         tallies[protocol, name].servers[evidence.server[c], int(evidence.port[c])] = None
         tallies[protocol, name].add(asked, wait, evidence.client[c], failed(protocol, outcome), outcome == UNANSWERED)
 

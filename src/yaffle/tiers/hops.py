@@ -16,7 +16,6 @@ from yaffle.ledger import causes
 from yaffle.ledger.accounts import Account
 from yaffle.ledger.fields import CHARGES
 from yaffle.tiers.attached import one_by_hardware
-from yaffle.tiers.given_up import given_up_ns
 from yaffle.tiers.identifiers import identifiers
 from yaffle.tiers.kinds import Asked, kinds_of
 from yaffle.tiers.loopback import own_address
@@ -121,10 +120,6 @@ def times_of(account: Account, packets: Columns, speaker: Int64s, rows: Int64s) 
     before_ns[later], signed_on_ns[later] = set_up[later] + spent, of_server
     end = np.where(told >= 0, last, column["end_ns"][rows])
     told = np.where(told >= 0, told, end)
-    last_of_all = np.flatnonzero((rows + 1 == every.size) | (every[np.minimum(rows + 1, every.size - 1)] != owner))
-    given_up = given_up_ns(account, packets, owner[last_of_all])
-    before = (given_up < told[last_of_all]) & (given_up > first[last_of_all])
-    told[last_of_all[before]] = end[last_of_all[before]] = given_up[before]
     answered = column["answered_ns"][there]
     return HopTimes(
         sent_ns=np.where(before_ns > 0, np.clip(first - before_ns, opened, None), first),

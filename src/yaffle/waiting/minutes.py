@@ -124,8 +124,8 @@ def _failures(evidence: Evidence) -> Bools:
         messages = evidence.analysis.messages
         owner = evidence.waits.connection[has].tolist()
         bad[has] = [
-            failed(messages.protocol.get(c, "tcp"), messages.outcome[m])
-            for c, m in zip(owner, message[has].tolist(), strict=True)
+            failed(messages.protocol.get(c, "tcp"), messages.outcome_of(m, a))
+            for c, m, a in zip(owner, message[has].tolist(), evidence.answered(has).tolist(), strict=True)
         ]
     return bad
 

@@ -292,7 +292,8 @@ class WaitPlots(QTabWidget):
         application = [evidence.application.texts[k] for k in evidence.application.codes[owner]]
         messages, message = evidence.analysis.messages, evidence.messages_of(rows).tolist()
         asked = [evidence.labels[m] if m >= 0 else "" for m in message]
-        outcome = [messages.outcome[m] if m >= 0 else "" for m in message]
+        answered = evidence.answered(rows).tolist()
+        outcome = [messages.outcome_of(m, a) if m >= 0 else "" for m, a in zip(message, answered, strict=True)]
         protocol = [messages.protocol.get(c, "tcp") for c in owner.tolist()]
         self.model.show_columns(
             [

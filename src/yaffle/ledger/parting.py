@@ -1,0 +1,98 @@
+"""How long a client waited for what never came, or came when it had gone: it parted from the server before."""
+
+from yaffle.arrays import Int64s
+from yaffle.capture.packets import ACK, RST
+from yaffle.exchanges.turns import TurnRow, TurnRows
+from yaffle.kernels import int64, leaf
+from yaffle.ledger.fields import ORDERLY
+from yaffle.protocols import message
+from yaffle.transport.kinds import COPY, DATA, KIND_MASK
+from yaffle.transport.segments import Segments
+
+_SOON_NS = 1_000_000  # Who waits sends nothing more for so long, and for twice as long as it took to ask.
+_AT_ONCE_NS = 100_000_000  # Who closes sooner than this, and a way there and back, may only have said good-bye.
+_CLIENT, _SERVER = 0, 1
+
+
+@leaf
+def _left_before(g: Segments, left: int, place: int) -> bool:
+    """Whether the client had closed for good, by segment `left`, before it had the server's bytes up to a place: what
+    came then met a reset (RFC 9293 section 3.10.7.1). One that goes on to acknowledge has closed its own way only.
+    """
+    if left < 0 or not g[left].flags & ACK:
+        return False
+    reset = False
+    for i in range(left, g.size):
+        if g[i].d == 0 and g[i].kind & KIND_MASK != COPY:
+            if g[i].flags & ACK and g[i].a >= place:
+                return False
+            reset |= g[i].flags & RST > 0
+    return reset
+
+
+@leaf
+def _asked_for(g: Segments, turn: TurnRow) -> int:
+    """When the client had sent its request for the first time."""
+    last = g[turn.first].t
+    for i in range(turn.first + 1, g.size):
+        if g[i].d == 0 and g[i].n > 0 and g[i].s < turn.request_end and g[i].kind & KIND_MASK == DATA:
+            last = g[i].t
+    return last
+
+
+@leaf
+def _was_asked_before(turns: TurnRows, k: int) -> bool:
+    """Whether the server answered anything before a turn: it is one who is asked."""
+    answers = 0
+    for j in range(k):
+        answers += turns[j].answer >= 0
+    return answers > 0
+
+
+@leaf
+def _waited_until(g: Segments, turns: TurnRows, k: int, closings: Int64s, closing: int, way_ns: int) -> int:
+    """The segment by which the wait for an answer ended that never came, or came when the client had left: by which a
+    side closed, else the last; -1 where nobody is known to have waited.
+
+    Who still sends at the end sends a stream one way, or a request that is not whole yet; so does who closes as soon as
+    it has sent. Where the sides parted in order, a stream one way and a request look the same, but for what is known of
+    it: that it was answered later, or its protocol decoded, or that the server had answered others, which then may have
+    answered by closing. A good-bye is followed by that at once.
+    """
+    turn = turns[k]
+    asked, left, shut = _asked_for(g, turn), closings[_CLIENT], closings[_SERVER]
+    enough = asked + 2 * (asked - g[turn.first].t) + _SOON_NS
+    end = int64(g.size - 1)
+    if shut > turn.first and g[shut].t > enough:
+        end = shut
+    if turn.first < left < end and g[left].t > enough:
+        end = left
+    if g[end].t <= enough:
+        return int64(-1)
+    if closing == ORDERLY:
+        known = turn.message >= 0 or (end == left and _was_asked_before(turns, k))
+        known = turn.answer >= 0 or (known and g[end].t > asked + way_ns + _AT_ONCE_NS)
+        if end != min(left, shut) or not known:
+            return int64(-1)
+    return end
+
+
+@leaf
+def ended_by(g: Segments, turns: TurnRows, k: int, closings: Int64s, closing: int, way_ns: int) -> int:
+    """The segment by which the wait of turn k ended if it had not ended before: by which the client left, or the last;
+    -1 where nobody waited. What was answered when the client had left is unanswered from then on.
+
+    closings: by which segment each side closed first, -1 without; closing: how the connection closed; way_ns:
+    from here to the server and back, at least.
+    """
+    turn, left = turns[k], closings[_CLIENT]
+    if turn.answer >= 0:
+        if not _left_before(g, left, turn.response_end):
+            return int64(g.size - 1)
+        if not _left_before(g, left, g[turn.answer].s + 1):
+            return left
+    if turn.kind != message.EXCHANGE:
+        return int64(-1)
+    ended = _waited_until(g, turns, k, closings, closing, way_ns)
+    turns[k].answer, turns[k].response_bytes = -1, 0
+    return ended

@@ -1,0 +1,206 @@
+"""A client that leaves before it is answered waited until it left; one that only sends waits for nothing."""
+
+from typing import NamedTuple
+
+import numpy as np
+import pytest
+
+from tests.frames import ACK, FIN, PSH, RST, Talk
+from tests.oracles.plain_parting import plain_closings, plain_ended
+from yaffle.analysis import analyse
+from yaffle.exchanges.turns import empty_turns, find_turns
+from yaffle.ledger import causes
+from yaffle.ledger.fields import ORDERLY
+from yaffle.ledger.parting import ended_by
+from yaffle.report.document import document
+from yaffle.session.evidence import Evidence
+from yaffle.session.examine import Connection
+
+MS = 1_000_000
+GET = b"GET / HTTP/1.1\r\nHost: a.example\r\n\r\n"
+OK = b"HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\nok"
+
+
+def asked(request=b"r" * 100, before=1):
+    """Opened in 10 ms, answered `before` times in 5 ms, then asked at 200 ms."""
+    talk = Talk().open()
+    for k in range(before):
+        talk.send(0, 100 + 20 * k, request, ACK | PSH)
+        talk.send(1, 115 + 20 * k, OK if request == GET else 60, ACK | PSH)
+        talk.send(0, 115.1 + 20 * k)
+    talk.send(0, 200, request, ACK | PSH)
+    talk.send(1, 210)
+    return talk
+
+
+def left(talk, flags=FIN | ACK):
+    talk.send(0, 1200, flags=flags)
+    return talk
+
+
+def answered_late(**how):
+    talk = left(asked(**how))
+    talk.send(1, 1210)
+    talk.send(1, 1600, OK if how.get("request") == GET else 60, ACK | PSH)
+    talk.send(1, 1600.1, flags=FIN | ACK)
+    talk.send(0, 1600.2, flags=RST)
+    talk.send(0, 1600.3, flags=RST)
+    return talk
+
+
+def noticed(**how):
+    talk = left(asked(**how))
+    talk.send(1, 1210, flags=FIN | ACK)
+    talk.send(0, 1210.1)
+    return talk
+
+
+def never(**how):
+    talk = left(asked(**how))
+    talk.send(1, 1210)
+    return talk
+
+
+def reset(**how):
+    return left(asked(**how), RST | ACK)
+
+
+def server_closed(**how):
+    talk = asked(**how)
+    talk.send(1, 900, flags=FIN | ACK)
+    talk.send(0, 900.1, flags=FIN | ACK)
+    talk.send(1, 910.1)
+    return talk
+
+
+def goodbye(**how):
+    talk = asked(**how)
+    talk.send(1, 210.1, flags=FIN | ACK)
+    talk.send(0, 210.2, flags=FIN | ACK)
+    talk.send(1, 220.1)
+    return talk
+
+
+def slow_goodbye(**how):
+    talk = asked(**how)
+    talk.send(0, 260, flags=FIN | ACK)
+    talk.send(1, 270, flags=FIN | ACK)
+    talk.send(0, 270.1)
+    return talk
+
+
+def half_closed(**how):
+    talk = asked(**how)
+    talk.send(0, 200.1, flags=FIN | ACK)
+    talk.send(1, 900, OK if how.get("request") == GET else 60, ACK | PSH)
+    talk.send(1, 900.1, flags=FIN | ACK)
+    talk.send(0, 900.2)
+    return talk
+
+
+def half_closed_then_reset(**how):
+    talk = asked(**how)
+    talk.send(0, 200.1, flags=FIN | ACK)
+    talk.send(1, 900, 60, ACK | PSH)
+    talk.send(0, 900.1)
+    talk.send(0, 910, flags=RST | ACK)
+    return talk
+
+
+def farewell(**how):
+    talk = asked(**how)
+    talk.send(1, 250, 60, ACK | PSH)
+    talk.send(0, 250.1)
+    talk.send(0, 2000, 20, ACK | PSH)
+    talk.send(0, 2000.1, flags=FIN | ACK)
+    talk.send(1, 2010, flags=FIN | ACK)
+    talk.send(0, 2010.1)
+    return talk
+
+
+def cancelled(**how):
+    talk = asked(**how)
+    for k in range(4):
+        talk.send(1, 300 + k, 1000)
+        talk.send(0, 300.1 + k)
+    talk.send(0, 310, flags=RST | ACK)
+    for k in range(4):  # on their way when it left
+        talk.send(1, 311 + k, 1000)
+        talk.send(0, 311.1 + k, flags=RST)
+    return talk
+
+
+class Scene(NamedTuple):
+    write: object
+    request: bytes = b"r" * 100
+    before: int = 1
+    wait_ms: float | None = None  # of the last exchange; None where it is answered
+    exchanges: int = 2
+
+    def talk(self):
+        return self.write(request=self.request, before=self.before)
+
+
+SCENES = {
+    "answered late": Scene(answered_late, wait_ms=1000),
+    "answered late, at first": Scene(answered_late, before=0, wait_ms=1000 + 10, exchanges=1),
+    "answered late, decoded": Scene(answered_late, GET, wait_ms=1000),
+    "the server notices": Scene(noticed, wait_ms=1000),
+    "the server notices, decoded": Scene(noticed, GET, 0, 1000 + 10, 1),
+    "the server notices, what was asked?": Scene(noticed, before=0, exchanges=0),
+    "the server never notices": Scene(never, wait_ms=1000),
+    "reset": Scene(reset, wait_ms=1000),
+    "the server closes, decoded": Scene(server_closed, GET, wait_ms=700),
+    "the server closes: its answer?": Scene(server_closed, exchanges=1),
+    "good-bye, decoded": Scene(goodbye, GET, exchanges=1),
+    "good-bye, closed later": Scene(slow_goodbye, exchanges=1),
+    "half closed": Scene(half_closed),
+    "half closed, decoded": Scene(half_closed, GET),
+    "half closed, then reset": Scene(half_closed_then_reset),
+    "farewell": Scene(farewell),
+    "cancelled": Scene(cancelled),
+}
+
+
+@pytest.mark.parametrize("name", SCENES)
+def test_who_left_waited_until_then(tmp_path, name):
+    scene = SCENES[name]
+    told = document(analyse([scene.talk().write(tmp_path / "a.pcap")]))
+    assert len(told["exchanges"]) == scene.exchanges
+    if not scene.exchanges:
+        return
+    last = told["exchanges"][-1]
+    if scene.wait_ms is not None:
+        assert last["outcome"] == "unanswered"
+        assert last["answered_ns"] is None
+        assert last["response_bytes"] == 0
+        assert last["wait_ms"] == pytest.approx(scene.wait_ms, abs=0.5)
+    else:
+        assert last["outcome"] in ("answered", "200")
+        assert last["answered_ns"] is not None
+
+
+def test_what_comes_after_a_cancelled_download_was_waited_for_no_more(tmp_path):
+    exchange = document(analyse([cancelled().write(tmp_path / "a.pcap")]))["exchanges"][-1]
+    assert exchange["wait_ms"] == pytest.approx(103.0, abs=0.3)
+
+
+def test_no_answer_comes_sooner_than_the_way_takes(tmp_path):
+    charges = analyse([never(before=1).write(tmp_path / "a.pcap")]).account.exchange_charges[1] / MS
+    assert charges[causes.ROUND_TRIP] == pytest.approx(10, abs=0.1)
+    assert charges[causes.PROCESSING] == pytest.approx(990, abs=0.1)
+
+
+@pytest.mark.parametrize("name", SCENES)
+@pytest.mark.parametrize("closing", [ORDERLY, ORDERLY + 1])
+def test_it_ends_where_its_twin_says(tmp_path, name, closing):
+    analysis = analyse([SCENES[name].talk().write(tmp_path / "a.pcap")])
+    every = Connection(Evidence(analysis), 0).segments
+    for size in range(3, every.size + 1):
+        g, turns = every[:size], empty_turns(size)
+        count, closings = find_turns(g, turns), np.array(plain_closings(g))
+        for k in range(count):
+            turns[k]["message"] = k if name.endswith("decoded") else -1
+            end, came = plain_ended(g, turns, k, closing, 10 * MS)
+            assert ended_by(g, turns, np.int64(k), closings, np.int64(closing), np.int64(10 * MS)) == end
+            assert (turns[k]["answer"] >= 0) == came
