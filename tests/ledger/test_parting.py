@@ -8,7 +8,7 @@ import pytest
 from tests.frames import ACK, FIN, PSH, RST, Talk
 from tests.oracles.plain_parting import plain_closings, plain_ended
 from yaffle.analysis import analyse
-from yaffle.exchanges.turns import empty_turns, find_turns
+from yaffle.exchanges.turns import UNENDED, empty_turns, find_turns
 from yaffle.ledger import causes
 from yaffle.ledger.fields import ORDERLY
 from yaffle.ledger.parting import ended_by
@@ -19,9 +19,10 @@ from yaffle.session.examine import Connection
 MS = 1_000_000
 GET = b"GET / HTTP/1.1\r\nHost: a.example\r\n\r\n"
 OK = b"HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\nok"
+HALF = b"HTTP/1.1 200 OK\r\nContent-Length: 200\r\n\r\n" + bytes(100)
 
 
-def asked(request=b"r" * 100, before=1):
+def asked(request=b"r" * 100, before=1, **_how):
     """Opened in 10 ms, answered `before` times in 5 ms, then asked at 200 ms."""
     talk = Talk().open()
     for k in range(before):
@@ -130,6 +131,38 @@ def cancelled(**how):
     return talk
 
 
+def half_an_answer(**how):
+    talk = asked(**how)
+    talk.send(1, 300, HALF, ACK | PSH)
+    talk.send(0, 300.1, window=how.get("window", 1000))
+    return talk
+
+
+def broken_off_by_server(**how):
+    talk = half_an_answer(**how)
+    talk.send(1, 900, flags=FIN | ACK)
+    talk.send(0, 900.1, flags=FIN | ACK)
+    talk.send(1, 910)
+    return talk
+
+
+def broken_off_by_client(**how):
+    talk = left(half_an_answer(**how))
+    talk.send(1, 1210, flags=FIN | ACK)
+    talk.send(0, 1210.1)
+    return talk
+
+
+def reset_by_client(**how):
+    return left(half_an_answer(**how), RST | ACK)
+
+
+def capture_ends(**how):
+    talk = half_an_answer(**how)
+    talk.send(1, 700)
+    return talk
+
+
 class Scene(NamedTuple):
     write: object
     request: bytes = b"r" * 100
@@ -159,6 +192,10 @@ SCENES = {
     "half closed, then reset": Scene(half_closed_then_reset),
     "farewell": Scene(farewell),
     "cancelled": Scene(cancelled),
+    "broken off by the server, decoded": Scene(broken_off_by_server, GET),
+    "broken off by the client, decoded": Scene(broken_off_by_client, GET),
+    "reset by the client, decoded": Scene(reset_by_client, GET),
+    "broken off with the capture, decoded": Scene(capture_ends, GET),
 }
 
 
@@ -185,6 +222,40 @@ def test_what_comes_after_a_cancelled_download_was_waited_for_no_more(tmp_path):
     assert exchange["wait_ms"] == pytest.approx(103.0, abs=0.3)
 
 
+@pytest.mark.parametrize(
+    ("write", "until_ms"),
+    [
+        (broken_off_by_server, 900),
+        (broken_off_by_client, 1200),
+        (reset_by_client, 1200),
+        (capture_ends, 700),
+    ],
+)
+def test_the_rest_of_an_answer_that_broke_off_was_waited_for(tmp_path, write, until_ms):
+    analysis = analyse([write(request=GET).write(tmp_path / "a.pcap")])
+    exchange = document(analysis)["exchanges"][-1]
+    assert exchange["outcome"] == "200"
+    assert exchange["wait_ms"] == pytest.approx(until_ms - 200, abs=0.3)
+    assert exchange["last_ns"] - exchange["first_ns"] == 100 * MS
+    assert analysis.account.exchange_charges[1, causes.STALL] / MS == pytest.approx(until_ms - 300, abs=0.3)
+
+
+def test_a_shut_window_is_the_clients(tmp_path):
+    talk = half_an_answer(request=GET, window=0)
+    talk.send(0, 1200, flags=FIN | ACK, window=0)
+    analysis = analyse([talk.write(tmp_path / "a.pcap")])
+    assert analysis.account.exchange_charges[1, causes.CLIENT_WINDOW] / MS == pytest.approx(900, abs=0.3)
+
+
+def test_what_the_capture_missed_did_not_break_off(tmp_path):
+    talk = half_an_answer(request=GET)
+    talk.send(1, 301, 100, lost=True)
+    talk.send(0, 301.1)
+    talk.send(0, 1200, flags=FIN | ACK)
+    analysis = analyse([talk.write(tmp_path / "a.pcap")])
+    assert analysis.account.exchange_charges[1].sum() / MS < 110
+
+
 def test_no_answer_comes_sooner_than_the_way_takes(tmp_path):
     charges = analyse([never(before=1).write(tmp_path / "a.pcap")]).account.exchange_charges[1] / MS
     assert charges[causes.ROUND_TRIP] == pytest.approx(10, abs=0.1)
@@ -198,9 +269,12 @@ def test_it_ends_where_its_twin_says(tmp_path, name, closing):
     every = Connection(Evidence(analysis), 0).segments
     for size in range(3, every.size + 1):
         g, turns = every[:size], empty_turns(size)
+        told = [i for i in range(size) if g[i]["d"] == 1 and g[i]["n"] > 0]
         count, closings = find_turns(g, turns), np.array(plain_closings(g))
         for k in range(count):
             turns[k]["message"] = k if name.endswith("decoded") else -1
+            if "broke" in name and turns[k]["answer"] >= 0 and k == count - 1:
+                turns[k]["stop"], turns[k]["response_end"] = told[-1] + 1, UNENDED
             end, came = plain_ended(g, turns, k, closing, 10 * MS)
             assert ended_by(g, turns, np.int64(k), closings, np.int64(closing), np.int64(10 * MS)) == end
             assert (turns[k]["answer"] >= 0) == came

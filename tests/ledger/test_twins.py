@@ -24,7 +24,7 @@ from yaffle.analysis import analyse
 from yaffle.capture.packets import FIN, RST
 from yaffle.demo.morning import Request
 from yaffle.demo.network import MS
-from yaffle.exchanges.turns import empty_turns, find_turns
+from yaffle.exchanges.turns import UNENDED, empty_turns, find_turns
 from yaffle.ledger import causes
 from yaffle.ledger.arrangement import _lay_out, _packets_of_each, _take_over, _turn
 from yaffle.ledger.bounds import DOUBTS, PARTY_OF, bound
@@ -195,6 +195,11 @@ def _ends(g, turns):
             left = g.copy()
             left[i]["flags"] |= RST
             yield left, turns, x, i
+        broken_off = turns.copy()
+        broken_off[x]["stop"] = 1 + max(k for k in range(answer, stop) if g[k]["d"] == 1 and g[k]["n"] > 0)
+        broken_off[x]["response_end"] = UNENDED
+        for i in {g.size - 1, min(stop, g.size - 1)}:
+            yield g, broken_off, x, i
         unanswered = turns.copy()
         unanswered[x]["answer"] = -1
         for i in {g.size - 1, answer, int(turns[x]["first"]) + 1}:

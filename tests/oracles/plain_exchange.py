@@ -17,6 +17,7 @@ from tests.oracles.plain_ledger import (
     plain_transfer,
 )
 from yaffle.capture.packets import FIN, RST
+from yaffle.exchanges.turns import UNENDED
 from yaffle.ledger.trips import TIMER_STEP_NS
 from yaffle.transport import kinds
 from yaffle.transport.round_trips import HELD_LEAST_NS, HOLD_NS
@@ -56,7 +57,25 @@ class PlainExchange:
         self._server_turn(lo, answer, asked, answered)
         last, last_i = self._last_byte(answer, hi, answered)
         self._send(answer, max(hi, last_i + 1), SERVER, answered, last)
-        self.moments = (first, asked, answered, last, last + self._last_trip(answer, last_i, answered, last))
+        unended = turn["response_end"] == UNENDED
+        self.whole_at = int(g[hi - 1]["s"] + g[hi - 1]["n"]) if unended else int(turn["response_end"])
+        end = last + self._last_trip(answer, last_i, answered, last)
+        self.moments = (first, asked, answered, last, self._rest(hi, end) if unended else end)
+
+    def _rest(self, hi, since):
+        """Charges what was waited for the rest of an answer that broke off; until when."""
+        end = self.g[self.ended]
+        until = int(end["t"]) + (self.floors[CLIENT] if end["d"] == SERVER and end["flags"] & (FIN | RST) else 0)
+        if until <= since:
+            return since
+        acks = [row for row in self.g[hi : self.ended + 1] if row["d"] == CLIENT and row["flags"] & 16]
+        cause = "stall"
+        if not any(row["a"] >= self.whole_at for row in acks):
+            cause = "unseen"
+        elif acks[-1]["w"] == 0:
+            cause = "client window"
+        self.charges[cause] += until - since
+        return until
 
     def _for_nothing(self, lo, asked):
         """Charges what was waited for in vain; until when."""
@@ -150,10 +169,7 @@ class PlainExchange:
         acks = [
             i
             for i in range(last_i + 1, len(g))
-            if g[i]["d"] == 0
-            and g[i]["flags"] & 16
-            and g[i]["a"] >= self.turn["response_end"]
-            and base(g[i]) != kinds.COPY
+            if g[i]["d"] == 0 and g[i]["flags"] & 16 and g[i]["a"] >= self.whole_at and base(g[i]) != kinds.COPY
         ]
         i = acks[0] if acks else -1
         trip, least, most = self.ways.around(CLIENT, last, i)

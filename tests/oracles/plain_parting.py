@@ -1,5 +1,6 @@
 """Slow plain twin of how long a client waited for what never came, or came when it had gone."""
 
+from yaffle.exchanges.turns import UNENDED
 from yaffle.transport import kinds
 
 FIN, RST, ACK = 1, 4, 16
@@ -27,13 +28,28 @@ def _left_before(g, left, place):
     return not has and any(row["flags"] & RST for row in after)
 
 
+def _last_byte(g, turn):
+    last = g[turn["stop"] - 1]
+    return last["s"] + last["n"] if turn["response_end"] == UNENDED else turn["response_end"]
+
+
+def _broken_off_at(g, turn, left, shut):
+    stop = int(turn["stop"])
+    acks = [int(row["a"]) for row in g[stop:] if row["d"] == CLIENT and row["flags"] & ACK]
+    if acks and max(acks) > _last_byte(g, turn) + 1:
+        return len(g) - 1
+    return min([i for i in (left, shut) if i >= stop], default=len(g) - 1)
+
+
 def plain_ended(g, turns, k, closing, way_ns):
-    """(by which segment the wait for a turn's answer ended at the latest, -1 where nobody waited; whether it came)."""
+    """(by which segment the wait for a turn's answer ended at the latest, -1 where nobody waited; whether it came, as
+    far as it did).
+    """
     left, shut = plain_closings(g)
     turn = turns[k]
     if turn["answer"] >= 0:
-        if not _left_before(g, left, turn["response_end"]):
-            return len(g) - 1, True
+        if not _left_before(g, left, _last_byte(g, turn)):
+            return _broken_off_at(g, turn, left, shut) if turn["response_end"] == UNENDED else len(g) - 1, True
         if not _left_before(g, left, g[turn["answer"]]["s"] + 1):
             return left, True
     first = int(turn["first"])

@@ -8,7 +8,7 @@ import numpy as np
 
 from yaffle.arrays import Int64s, Int64s2
 from yaffle.exchanges.streams import Stream
-from yaffle.exchanges.turns import TURN, TurnRows
+from yaffle.exchanges.turns import TURN, UNENDED, TurnRows
 from yaffle.protocols.conversation import Conversation, whole
 from yaffle.protocols.dns_stream import DnsStream
 from yaffle.protocols.http1 import Web
@@ -203,6 +203,7 @@ def tied(pairs: Sequence[Pair], client: Stream, server: Stream) -> TurnRows:
         rows["answer"][answered] = server.segments_of(told[answered])
         last = server.segments_of(told_end[answered] - 1)
         rows["stop"][answered] = np.maximum(last, rows["answer"][answered]) + 1
-        rows["response_end"][answered] = told_end[answered]
+        broken_off = np.array([p.broken_off for p in pairs], bool)
+        rows["response_end"][answered] = np.where(broken_off, UNENDED, told_end)[answered]
         rows["response_bytes"][answered] = np.where(told_bytes >= 0, told_bytes, told_end - told)[answered]
     return rows

@@ -32,6 +32,7 @@ TURN = np.dtype(
         )
     ]
 )
+UNENDED = 1 << 62  # response_end of an answer that broke off before it was whole
 TurnRows = Structs  # of TURN
 TurnRow = Struct  # one of them
 

@@ -8,10 +8,11 @@ way are cut at every packet; each gap is charged by what ended it.
 
 from yaffle.arrays import Int64s
 from yaffle.capture.packets import ACK, FIN, RST
-from yaffle.exchanges.turns import TurnRow, TurnRows
+from yaffle.exchanges.turns import UNENDED, TurnRow, TurnRows
 from yaffle.kernels import int64, leaf
 from yaffle.ledger import causes
 from yaffle.ledger.bounds import NETWORK_OR_SERVER, NETWORK_TOO_LONG, NETWORK_TOO_SHORT, SERVER_OR_NETWORK
+from yaffle.ledger.parting import last_byte
 from yaffle.ledger.stretch import Cutting, begin
 from yaffle.ledger.transfers import transfer
 from yaffle.ledger.trips import (
@@ -112,10 +113,11 @@ def charge_exchange(
     begin(stretch, answer, stop, _SERVER, answered, last, floor_server, floor_client, mss[1], windows_high[0], charge)
     transfer(g, stretch, blocked, ways.extra[1], room.bins, charge, doubt)
     left_ns = g[ended].t if g[ended].d == 0 and g[ended].flags & (FIN | RST) else _NEVER
-    final = _charge_last_trip(
-        g, answer, last_i, turns[x].response_end, last, left_ns, ways, floor_client, charge, doubt
-    )
+    whole_at = last_byte(g, turns[x])
+    final = _charge_last_trip(g, answer, last_i, whole_at, last, left_ns, ways, floor_client, charge, doubt)
     times[2], times[3], times[4] = answered, last, last + final
+    if turns[x].response_end == UNENDED:
+        times[4] = _charge_rest(g, turns[x].stop, ended, whole_at, last + final, floor_client, charge)
 
 
 @leaf
@@ -156,6 +158,26 @@ def _charge_unanswered(
         charge[ROUND_TRIP] += floor_client
         end += floor_client
     return end
+
+
+@leaf
+def _charge_rest(
+    g: Segments, stop: int, ended: int, whole_at: int, since: int, floor_client: int, charge: Int64s
+) -> int:
+    """Charges what the client waited on, up to segment `ended`, for the rest of an answer that broke off; returns until
+    when. Its server stopped, unless the client's window was shut, or does not show whether it had what was sent.
+    """
+    until, had, window = g[ended].t, False, int64(1)
+    if g[ended].d == 1 and g[ended].flags & (FIN | RST):
+        until += floor_client
+    if until <= since:
+        return since
+    for i in range(stop, ended + 1):
+        if g[i].d == 0 and g[i].flags & ACK:
+            had, window = had or g[i].a >= whole_at, g[i].w
+    cause = UNSEEN if not had else causes.CLIENT_WINDOW if window == 0 else causes.STALL
+    charge[cause] += until - since
+    return until
 
 
 @leaf

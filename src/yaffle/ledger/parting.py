@@ -2,7 +2,7 @@
 
 from yaffle.arrays import Int64s
 from yaffle.capture.packets import ACK, RST
-from yaffle.exchanges.turns import TurnRow, TurnRows
+from yaffle.exchanges.turns import UNENDED, TurnRow, TurnRows
 from yaffle.kernels import int64, leaf
 from yaffle.ledger.fields import ORDERLY
 from yaffle.protocols import message
@@ -28,6 +28,28 @@ def _left_before(g: Segments, left: int, place: int) -> bool:
                 return False
             reset |= g[i].flags & RST > 0
     return reset
+
+
+@leaf
+def last_byte(g: Segments, turn: TurnRow) -> int:
+    """The place behind the last byte of an answer, as far as it came."""
+    return g[turn.stop - 1].s + g[turn.stop - 1].n if turn.response_end == UNENDED else turn.response_end
+
+
+@leaf
+def _broken_off_at(g: Segments, turn: TurnRow, closings: Int64s) -> int:
+    """The segment by which the wait ended for the rest of an answer that broke off: by which a side closed, else the
+    last. Where the client had more than passed here, it did not break off.
+    """
+    end, last = int64(g.size - 1), last_byte(g, turn)
+    for i in range(turn.stop, g.size):
+        if g[i].d == 0 and g[i].flags & ACK and g[i].a > last + 1:
+            turn.response_end = last
+            return end
+    for side in range(2):
+        if turn.stop <= closings[side] < end:
+            end = closings[side]
+    return end
 
 
 @leaf
@@ -87,8 +109,8 @@ def ended_by(g: Segments, turns: TurnRows, k: int, closings: Int64s, closing: in
     """
     turn, left = turns[k], closings[_CLIENT]
     if turn.answer >= 0:
-        if not _left_before(g, left, turn.response_end):
-            return int64(g.size - 1)
+        if not _left_before(g, left, last_byte(g, turn)):
+            return _broken_off_at(g, turn, closings) if turn.response_end == UNENDED else int64(g.size - 1)
         if not _left_before(g, left, g[turn.answer].s + 1):
             return left
     if turn.kind != message.EXCHANGE:

@@ -44,7 +44,9 @@ class Web(Conversation):
         if answer is None:
             self.pairs.append(Pair(request.at, request.end, label=label, outcome="unanswered"))
         else:
-            self.pairs.append(Pair(request.at, request.end, answer.at, answer.end, label, answer.text.decode()))
+            pair = Pair(request.at, request.end, answer.at, answer.end, label, answer.text.decode())
+            pair.broken_off = answer.broken_off
+            self.pairs.append(pair)
             if request.text == b"CONNECT" and answer.text[:1] == b"2":
                 self.note, self.sealed, self._ended = f"a tunnel to {target}", (request.end, answer.end), True
             elif answer.text == b"101":

@@ -47,6 +47,7 @@ class Message:
     text: bytes  # method, or status
     target: bytes = b""
     host: bytes = b""
+    broken_off: bool = False  # its body announced more than there is
 
 
 class State(IntEnum):
@@ -155,8 +156,14 @@ class Messages(Reader):
         self.at += step
         self._left -= step
         if self._left and self.over:
-            self._done()
+            self._break_off()
         return not self._left
+
+    def _break_off(self) -> None:
+        """The message that is open is told as far as it is there."""
+        if self._open is not None:
+            self._open.broken_off = not self.in_hole
+        self._done()
 
     def _sized(self) -> Event | None:
         return self._done() if self._skip() else None
@@ -164,8 +171,11 @@ class Messages(Reader):
     def _chunk_line(self) -> Event | None:
         line = self.data.find(b"\r\n", self.at, self.at + _LONGEST_CHUNK_LINE)
         if line < 0:
-            if not self.over and self.rest < _LONGEST_CHUNK_LINE:
-                return None
+            if self.rest < _LONGEST_CHUNK_LINE:
+                if not self.over:
+                    return None
+                self.at = len(self.data)
+                self._break_off()
             return Event.BODY_TO_THE_END
         digits = self.data[self.at : line].split(b";")[0].strip()
         try:

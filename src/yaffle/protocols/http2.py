@@ -58,6 +58,7 @@ class Web2(Conversation):
         self._asked: dict[int, _Half] = {}
         self._told: dict[int, _Half] = {}
         self._reset: set[int] = set()  # streams that the server ended
+        self._cancelled: set[int] = set()  # streams that the client ended
         self._newest = 0  # stream that the client opened
 
     def _went_on(self, order: Order, *, over: bool) -> None:
@@ -91,6 +92,8 @@ class Web2(Conversation):
             self.host = self.host or (authority.rsplit(":", 1)[0] if authority.count(":") == 1 else authority)
         if half is not None and frame.kind in OF_MESSAGES and not half.ended:
             half.take(frame)
+        if half is not None and frame.kind == RST_STREAM:
+            self._cancelled.add(frame.stream)
 
     def _tell(self, frame: Frame) -> None:
         """A frame of the server."""
@@ -98,7 +101,7 @@ class Web2(Conversation):
         stream = frame.stream
         if stream % 2 == 0 or (stream not in self._asked and stream <= self._newest):
             return  # The server opened it, or it was answered.
-        if frame.kind == RST_STREAM and stream not in self._told:
+        if frame.kind == RST_STREAM:
             self._reset.add(stream)
         if frame.kind not in OF_MESSAGES:
             return
@@ -118,11 +121,13 @@ class Web2(Conversation):
         pair = Pair(asked.at, asked.end, label=asked.said, outcome="unanswered", asked_bytes=asked.size_bytes)
         if told is not None:
             pair.answer, pair.answer_end, pair.told_bytes = told.at, told.end, told.size_bytes
+            pair.broken_off = not (told.ended or stream in self._reset | self._cancelled or self._holes)
         if told is not None and told.said:
             pair.outcome = told.said
-        elif stream in self._reset:
+        elif told is None and stream in self._reset:
             pair.outcome = "reset"
         self._reset.discard(stream)
+        self._cancelled.discard(stream)
         self.pairs.append(pair)
 
 

@@ -20,6 +20,7 @@ class Pair:
     asked_bytes: int = -1  # of the message, where it does not fill all that lies between its places
     told_bytes: int = -1
     values: tuple[str, ...] = ()  # what it was asked with, beside its label, as text
+    broken_off: bool = False  # the answer ends in the middle of what it announced, with the last byte of its side
 
 
 @dataclass

@@ -98,6 +98,7 @@ class Postgres(Conversation):
             pair.outcome = "unanswered"
             if answer is not None:
                 pair.answer, pair.answer_end, pair.outcome = answer.at, answer.end, answer.outcome or _SUCCESS
+                pair.broken_off = answer.broken_off
             self.pairs.append(pair)
 
     def _encrypt(self) -> None:

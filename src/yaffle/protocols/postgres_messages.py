@@ -74,6 +74,7 @@ class Answer:
     at: int
     end: int
     outcome: str  # SQLSTATE of an error; empty without one
+    broken_off: bool = False
 
 
 class FrontState(IntEnum):
@@ -291,6 +292,7 @@ class Back(Reader):
     def last(self) -> None:
         """An answer that is not whole is told as far as it is there."""
         if self._open is not None:
+            self._open.broken_off = True
             self.found.append(self._open)
             self._open = None
 

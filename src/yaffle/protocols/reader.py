@@ -27,16 +27,18 @@ class Reader:
         self.at = 0  # the first byte of `data` that is not used up
         self.over = False
         self.holes = 0
+        self.in_hole = False  # `over` because of missing bytes, not for good
 
     def feed(self, run: Run) -> None:
         """Bytes that follow those that came before, or stand behind missing ones."""
         if not run.data:
             return
         if self.base >= 0 and run.at != self.base + len(self.data):
+            self.in_hole = True
             self.end()
             self.state = self.TRANSITIONS[self.state, self.HOLE]
             self.holes += 1
-            self.over, self.data, self.at = False, b"", 0
+            self.over, self.in_hole, self.data, self.at = False, False, b"", 0
         rest = self.data[self.at :]
         self.data = rest + run.data if rest else run.data
         self.base, self.at = run.at - len(rest), 0

@@ -15,6 +15,7 @@ class Record:
     at: int
     end: int
     body: bytes = b""
+    broken_off: bool = False  # shorter than it says
 
 
 Order = Sequence[tuple[int, int]]  # (side, place behind the last byte) of each segment, in order of time
@@ -67,5 +68,5 @@ class Turns:
         elif last is not None:
             if last.answer < 0:
                 last.answer, last.outcome = record.at, "answered"
-            last.answer_end = record.end
+            last.answer_end, last.broken_off = record.end, record.broken_off
         return None

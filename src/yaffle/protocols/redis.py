@@ -68,6 +68,7 @@ class Redis(Conversation):
             if self._replies:
                 told = self._replies.popleft()
                 pair.answer, pair.answer_end, pair.outcome = told.at, told.end, outcome(told.body[:_LONGEST_OUTCOME])
+                pair.broken_off = told.broken_off
             self.pairs.append(pair)
 
 

@@ -17,6 +17,7 @@ class Value:
     at: int
     end: int
     body: bytes  # what it begins with
+    broken_off: bool = False  # it ends in the middle
 
 
 class Values(Seeking):
@@ -36,7 +37,8 @@ class Values(Seeking):
                 return None
             stop = end or len(self.data)
             kept = self.data[self.at : min(stop, self.at + _KEPT)]
-            self.found.append(Value(self.base + self.at, self.base + stop, kept))
+            broken_off = end == 0 and not self.in_hole
+            self.found.append(Value(self.base + self.at, self.base + stop, kept, broken_off))
             self._begin(stop)
         return None
 

@@ -26,12 +26,13 @@ class Records(Seeking):
             if not CHANGE <= kind <= DATA or version >> 8 != 3 or not 0 < size <= LARGEST:
                 self.at = at + 1
                 return Event.SENSELESS
-            end = at + 5 + size
+            end, broken_off = at + 5 + size, False
             if end > size_of_all:
                 if not self.over:
                     break
-                end = size_of_all
-            self.found.append(Record(kind, base + at, base + end, data[at + 5 : end] if kind == HANDSHAKE else b""))
+                end, broken_off = size_of_all, not self.in_hole
+            body = data[at + 5 : end] if kind == HANDSHAKE else b""
+            self.found.append(Record(kind, base + at, base + end, body, broken_off))
             at = end
         self.at = size_of_all if self.over else at
         return None
