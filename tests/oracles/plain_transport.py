@@ -157,6 +157,18 @@ class PlainClasses:
         return not any(own & set(self._bytes(k)) for k in others)
 
 
+def _stamped_ahead(g, own, ways):
+    """A side's acknowledgements, of those soon after data of its own, that took 2 ms less than all other packets."""
+    other = [i for i in range(len(g)) if g[i]["d"] == g[own[0]]["d"] and (g[i]["n"] > 0 or g[i]["flags"] & 3)]
+    data = [i for i in other if not g[i]["flags"] & 2]
+    soon = {i for i in own if i not in other and any(k < i and g[i]["t"] - g[k]["t"] < 100_000_000 for k in data)}
+    sure = [way for i, way in zip(own, ways, strict=True) if i not in soon]
+    paced = min(sure, default=0) - 2_000_000
+    if not sure or min(ways) > paced:
+        return set()
+    return {i for i, way in zip(own, ways, strict=True) if way <= paced}
+
+
 def plain_extra_delays(g):
     """One-way delay of each packet above its side's least, by its side's clock; -1 unknown.
 
@@ -176,9 +188,11 @@ def plain_extra_delays(g):
             continue
         tick_ns = 10**9 // nearest
         ways = [int(g[i]["t"]) - int(g[i]["tsv"]) * tick_ns for i in own]
+        ahead = _stamped_ahead(g, own, ways)
+        least = min(way for i, way in zip(own, ways, strict=True) if i not in ahead)
         for i, way in zip(own, ways, strict=True):
-            extra = way - min(ways)
-            found[side][i] = extra if 2 * extra >= 3 * tick_ns else 0
+            extra = way - least
+            found[side][i] = -1 if i in ahead else extra if 2 * extra >= 3 * tick_ns else 0
     return found
 
 

@@ -62,3 +62,27 @@ def test_a_clock_of_no_known_rate_tells_nothing():
     assert (extras(g) == -1).all()
     short = segments(np.arange(3) * MS, np.full(3, 5 * MS))
     assert (extras(short) == -1).all()
+
+
+def test_an_acknowledgement_that_is_stamped_ahead_tells_nothing():
+    """As of a host that spreads ten packets of data over 20 ms, and acknowledges meanwhile."""
+    sent = np.concatenate([np.arange(10), [15], 30 + np.arange(300)]) * MS
+    g = segments(sent, np.full(sent.size, 10 * MS))
+    g["n"] = 1000
+    g["n"][10] = 0
+    g["tsv"][10] += 20
+    found = extras(g)[1]
+    assert found[10] == -1
+    assert (np.delete(found, 10) == 0).all()
+
+
+@pytest.mark.parametrize("far", [True, False])
+def test_one_that_is_early_because_it_took_less_tells_the_least_way(far):
+    """Without data of its own lately, or by no more than is usual, it is not stamped ahead."""
+    sent = np.concatenate([np.arange(10), [150 if far else 15], 300 + np.arange(300)]) * MS
+    delay = np.full(sent.size, 21 * MS if far else 11 * MS)
+    delay[10] = 10 * MS
+    g = segments(sent, delay)
+    g["n"] = 1000
+    g["n"][10] = 0
+    assert extras(g)[1].tolist() == [(11 * MS if far and i != 10 else 0) for i in range(sent.size)]

@@ -2,17 +2,23 @@
 
 The timestamp is set when the packet leaves the host (RFC 7323 section 4.1), so that time of capture less timestamp is
 the one-way delay from host to point plus a constant. Its rise above the least is a change on the way, not in the host.
+
+A host that spreads its data over time (the Linux kernel does so with BBR, or with a fair queue) stamps what it sends
+with the time up to which it has spread; an acknowledgement without data leaves at once, but with that time: ahead.
 """
 
 import numpy as np
 
 from yaffle.arrays import Int64s, Int64s2
+from yaffle.capture.packets import FIN, SYN
 from yaffle.kernels import int64, kernel, leaf
 from yaffle.transport.segments import Segments
 
 _NEAR_NS = 1_000_000_000  # How far around a packet its neighbors tell what lasts;
 _NEAR_PACKETS = 2048  # but no further than this, however dense they are.
 _MOST_LATE_NS = 1_000_000_000  # More is a clock that was set, not a way.
+_SPREAD_NS = 100_000_000  # So long after data of its own a host may stamp an acknowledgement ahead;
+_AHEAD_NS = 2_000_000  # by no less than this, else nothing hangs on it.
 _RATES = np.array([1000, 100, 250, 500, 10, 1_000_000])  # ticks a second seen in practice (RFC 7323: 1 ms to 1 s each)
 
 
@@ -46,6 +52,23 @@ def _drift(g: Segments, out: Int64s, first: int, last: int) -> float:
     return 0.0 if abs(slope) > 3e-4 else slope  # No crystal drifts so far: it was the path.
 
 
+@leaf
+def _without_ahead(g: Segments, out: Int64s2, d: int, least: int, low: int) -> int:
+    """The least delay of a side: `low`, that of acknowledgements soon after data of its own, unless these were stamped
+    ahead; then they tell nothing (-1). least: of its other packets.
+    """
+    if low > least - _AHEAD_NS or least == int64(1) << 62:
+        return min(low, least)
+    found = least
+    for i in range(g.size):
+        if g[i].d == d and out[d, i] >= 0:
+            if out[d, i] <= least - _AHEAD_NS:
+                out[d, i] = -1
+            else:
+                found = min(found, out[d, i])
+    return found
+
+
 @kernel
 def extra_delays(g: Segments, out: Int64s2) -> tuple[int, int]:
     """Fills out[side, i] with the one-way delay of that side's packet i above its least, ns; -1 where it is not its
@@ -62,15 +85,22 @@ def extra_delays(g: Segments, out: Int64s2) -> tuple[int, int]:
     for d in range(2):
         if first[d] >= 0:
             tick[d] = tick_ns(g[last[d]].t - g[first[d]].t, g[last[d]].tsv - g[first[d]].tsv)
-    least = np.full(2, int64(1) << 62)
+    least, low, data_at = np.full(2, int64(1) << 62), np.full(2, int64(1) << 62), np.full(2, -(int64(1) << 62))
     for i in range(n):
         d = g[i].d
         out[1 - d, i] = -1
         out[d, i] = -1
+        bare = g[i].n == 0 and g[i].flags & (SYN | FIN) == 0
         if tick[d] > 0 and g[i].tsv >= 0:
             out[d, i] = g[i].t - g[0].t - g[i].tsv * tick[d] + (int64(1) << 50)
-            least[d] = min(least[d], out[d, i])
+            if bare and g[i].t - data_at[d] < _SPREAD_NS:
+                low[d] = min(low[d], out[d, i])
+            else:
+                least[d] = min(least[d], out[d, i])
+        if not bare and g[i].flags & SYN == 0:
+            data_at[d] = g[i].t
     for d in range(2):
+        least[d] = _without_ahead(g, out, d, least[d], low[d])
         # The two clocks drift: over minutes that shows.
         if tick[d] > 0 and g[last[d]].t - g[first[d]].t > 60_000_000_000:
             slope = _drift(g, out[d], first[d], last[d])
