@@ -8,6 +8,7 @@ from yaffle.analysis import analyse
 from yaffle.session.evidence import Evidence
 from yaffle.session.examine import Connection
 from yaffle.transport import kinds
+from yaffle.transport.round_trips import ACKNOWLEDGED, BARE, FEW_BARE, HELD
 
 
 def classified(talk, tmp_path, number=0):
@@ -222,3 +223,20 @@ def test_a_stream_one_way_only_is_read_without_complaint(tmp_path):
     connection = classified(talk, tmp_path)
     assert connection.evidence.analysis.account.fact("exchanges")[0] == 0
     assert np.all(connection.segments["kind"] == kinds.DATA)
+
+
+@pytest.mark.parametrize("lost", [True, False])
+def test_an_acknowledgement_is_held_back_where_what_was_sent_right_after_did_not_come(tmp_path, lost):
+    """Of two that arrive together neither is held back: late, both are the way's; alone, the first is the host's."""
+    talk = Talk().open()
+    talk.send(0, 100, 1448)
+    talk.send(0, 100.1, 500, ACK | PSH)
+    first = talk.seq[0] - 500
+    talk.send(1, 152, ack=first)
+    if lost:
+        talk.send(0, 350, 500, ACK | PSH, seq=first)
+    talk.send(1, 361 if lost else 152.3)
+    samples = classified(talk, tmp_path).samples
+    late = samples[samples["rtt"] == 52_000_000]
+    assert late["way"].tolist() == [HELD if lost else ACKNOWLEDGED]
+    assert late["bare"].tolist() == [FEW_BARE if lost else BARE]

@@ -137,6 +137,8 @@ def _round_trip(
     # Two that arrive together are acknowledged at once: no timer runs for either.
     with_next = other.head < other.tail and g[space.pending[o, other.head]].t - first.t < _TOGETHER_NS
     soon = segment.t - other.prompt_ack < _HELD_SUSPECT_NS and first.t - other.prompt_sent < _TOGETHER_NS
+    if with_next and held:
+        other.doubted, other.doubted_by = count, space.pending[o, other.head]
     if with_next or soon:
         held, bare = False, bare if bare == WITH_CLOSE else min(bare, BARE)
     count = _sample(space.samples, count, segment.t, trip, 1 - o, HELD if held else ACKNOWLEDGED, i, bare)
@@ -144,6 +146,22 @@ def _round_trip(
     if not held:
         other.prompt_ack, other.prompt_sent = segment.t, first.t
     return count
+
+
+@pasted
+def _without_next(g: Segments, a: int, other: Side, o: int, space: SegmentSpace, count: int) -> None:
+    """What was sent right after a segment is acknowledged. Had it to be repeated, then the first one came alone: what
+    was acknowledged so late was held back.
+    """
+    if other.doubted < 0 or a < g[other.doubted_by].e:
+        return
+    following = g[other.doubted_by]
+    for m in range(other.repeats):
+        k = space.repeats[o, m]
+        if g[k].s < following.e and g[k].e > following.s and other.doubted < count:
+            sample = space.samples[other.doubted]
+            sample.way, sample.bare = HELD, FEW_BARE
+    other.doubted = -1
 
 
 @pasted
@@ -176,6 +194,7 @@ def _further(
         facts[MISSED_CLIENT + o] += a - other.nxt
         other.behind += a - other.nxt
     other.nxt = max(other.nxt, a)
+    _without_next(g, a, other, o, space, count)
     newest = _of_pending(g, a, t, other, space.pending, o)
     newest, count = _of_repeats(g, i, other, space.repeats, newest, space.samples, count)
     if newest >= 0 and (g[newest].kind == DATA or g[newest].kind == CLOSE):

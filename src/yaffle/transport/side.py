@@ -35,6 +35,8 @@ SIDE = np.dtype(
             "usual_turn",  # how long it takes to answer: a running mean, of the server
             "prompt_ack",  # when its bytes were last acknowledged at once
             "prompt_sent",  # and when those were sent
+            "doubted",  # the sample that was late, though the next segment was sent at once; -1 none
+            "doubted_by",  # that segment
             "behind",  # its bytes that passed elsewhere since its last segment with any
             "probe_end",  # what its tail loss probe under way ends at; -1 none: there is never more than one
             "dup_acks",  # in a row, for its bytes
@@ -80,7 +82,7 @@ def begin(side: Side) -> None:
     side.owed, side.usual_turn, side.behind, side.dup_acks, side.pool = 0, 0, 0, 0, 0
     side.syn_count, side.probed = 0, 0
     side.window, side.sacked_high, side.probe_end, side.high_id, side.timeout_end, side.syn_at = -1, -1, -1, -1, -1, -1
-    side.prompt_ack, side.prompt_sent = _NEVER, _NEVER
+    side.prompt_ack, side.prompt_sent, side.doubted = _NEVER, _NEVER, -1
     side.floor, side.reach, side.reach_acked = _ENDLESS, -_ENDLESS, -_ENDLESS
 
 
