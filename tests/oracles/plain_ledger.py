@@ -13,6 +13,7 @@ from yaffle.transport import kinds
 from yaffle.transport.round_trips import HOLD_NS
 
 REPEATS = range(kinds.REPEAT_TIMEOUT, kinds.REPEAT_CLOSE + 1)
+EXPIRED = (kinds.REPEAT_TIMEOUT, kinds.REPEAT_AFTER, kinds.REPEAT_TAIL)
 PROBES = (kinds.KEEP_ALIVE, kinds.WINDOW_PROBE)
 OPENING, ACKNOWLEDGED, SACKED, HELD, ECHOED = range(5)
 UNKNOWN = 1 << 60
@@ -79,11 +80,12 @@ def plain_cover(g):
 
 def plain_lately(g, lo, stop, side, until, before):
     """Least time to acknowledgement of the last four plain segments before `until` that were acknowledged before
-    `before`.
+    `before`; none of those that a timer of the side expired after.
     """
+    expired = [i for i in range(lo, stop) if g[i]["d"] == side and base(g[i]) in EXPIRED]
     rows = [
         row
-        for row in g[lo:stop]
+        for row in g[max([lo, *expired]) : stop]
         if row["d"] == side
         and row["n"] > 0
         and row["kind"] == kinds.DATA

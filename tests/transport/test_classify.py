@@ -1,5 +1,7 @@
 """Segments told apart: each conversation is written by hand, with its identifications and its losses."""
 
+import struct
+
 import numpy as np
 import pytest
 
@@ -8,7 +10,7 @@ from yaffle.analysis import analyse
 from yaffle.session.evidence import Evidence
 from yaffle.session.examine import Connection
 from yaffle.transport import kinds
-from yaffle.transport.round_trips import ACKNOWLEDGED, BARE, FEW_BARE, HELD
+from yaffle.transport.round_trips import ACKNOWLEDGED, BARE, FEW_BARE, HELD, SACKED
 
 
 def classified(talk, tmp_path, number=0):
@@ -240,3 +242,16 @@ def test_an_acknowledgement_is_held_back_where_what_was_sent_right_after_did_not
     late = samples[samples["rtt"] == 52_000_000]
     assert late["way"].tolist() == [HELD if lost else ACKNOWLEDGED]
     assert late["bare"].tolist() == [FEW_BARE if lost else BARE]
+
+
+@pytest.mark.parametrize("again", [True, False])
+def test_a_sack_of_what_was_sent_again_tells_no_round_trip(tmp_path, again):
+    talk = Talk().open()
+    talk.send(0, 100, 1448)
+    first = talk.send(0, 100.1, 500, ACK | PSH)
+    if again:
+        talk.send(0, 170, 500, ACK | PSH, seq=first)
+    block = b"\x01\x01\x05\x0a" + struct.pack("!II", first, first + 500)
+    talk.send(1, 200 if again else 130.1, ack=first - 1448, options=block)
+    samples = classified(talk, tmp_path).samples
+    assert samples["rtt"][samples["way"] == SACKED].tolist() == ([] if again else [30_000_000])

@@ -7,7 +7,7 @@ from yaffle.kernels import int64, kernel, leaf
 from yaffle.ledger.path_states import PathStates, away_at
 from yaffle.ledger.selection import select
 from yaffle.transport.host_clock import lasting_delay, late_ns
-from yaffle.transport.kinds import DATA
+from yaffle.transport.kinds import DATA, after_timer
 from yaffle.transport.round_trips import BARE, FEW_BARE, HELD, HOLD_NS, OPENING, Samples, most_out, without_delay
 from yaffle.transport.segments import Segments
 
@@ -102,12 +102,12 @@ def repeat_delay(copies: int, srtt: int, timer: int) -> int:
 def lately(g: Segments, lo: int, stop: int, side: int, until: int, before: int) -> int:
     """Least time to the acknowledgement of the last few segments of a side before `until` that were acknowledged
     earlier than `before`: a queue that the message itself filled stands in the way of its last byte, too. 0 where there
-    is none.
+    is none. It is gone when a timer of the sender has expired.
     """
     least = UNKNOWN
     found = 0
     i = stop - 1
-    while i >= lo and found < 4:
+    while i >= lo and found < 4 and not (g[i].d == side and after_timer(g[i].kind)):
         if g[i].d == side and g[i].n > 0 and g[i].kind == DATA and g[i].t <= until and 0 < g[i].done < before:
             least = min(least, g[i].done - g[i].t)
             found += 1

@@ -149,18 +149,25 @@ def _round_trip(
 
 
 @pasted
+def _was_repeated(g: Segments, k: int, other: Side, repeats: Int64s2, o: int) -> bool:
+    """Whether a segment was sent again, so that either copy may have arrived (Karn's rule, RFC 6298 section 3)."""
+    found = False
+    for m in range(other.repeats):
+        again = g[repeats[o, m]]
+        found |= again.s < g[k].e and again.e > g[k].s
+    return found
+
+
+@pasted
 def _without_next(g: Segments, a: int, other: Side, o: int, space: SegmentSpace, count: int) -> None:
     """What was sent right after a segment is acknowledged. Had it to be repeated, then the first one came alone: what
     was acknowledged so late was held back.
     """
     if other.doubted < 0 or a < g[other.doubted_by].e:
         return
-    following = g[other.doubted_by]
-    for m in range(other.repeats):
-        k = space.repeats[o, m]
-        if g[k].s < following.e and g[k].e > following.s and other.doubted < count:
-            sample = space.samples[other.doubted]
-            sample.way, sample.bare = HELD, FEW_BARE
+    if _was_repeated(g, other.doubted_by, other, space.repeats, o) and other.doubted < count:
+        sample = space.samples[other.doubted]
+        sample.way, sample.bare = HELD, FEW_BARE
     other.doubted = -1
 
 
@@ -232,7 +239,7 @@ def _of_block(
             break
         g[k].done = t
         g[k].way = SELECTIVE
-        if first and g[k].kind == DATA:
+        if first and g[k].kind == DATA and not _was_repeated(g, k, other, space.repeats, o):
             first = False
             count = _sample(space.samples, count, t, t - g[k].t, 1 - o, SACKED, i, 1 if g[i].n == 0 else 0)
             own.floor = min(own.floor, t - g[k].t)

@@ -65,6 +65,13 @@ def repairs(kind: int) -> bool:
 
 
 @helper
+def after_timer(kind: int) -> bool:
+    """Whether this was sent again because a timer of the sender expired; for kernels."""
+    base = kind & KIND_MASK
+    return base == REPEAT_TIMEOUT or base == REPEAT_AFTER or base == REPEAT_TAIL
+
+
+@helper
 def probes(kind: int) -> bool:
     """Whether this asks for an acknowledgement and carries nothing new; for kernels."""
     return (kind & KIND_MASK) == KEEP_ALIVE or (kind & KIND_MASK) == WINDOW_PROBE
