@@ -255,3 +255,24 @@ def test_a_sack_of_what_was_sent_again_tells_no_round_trip(tmp_path, again):
     talk.send(1, 200 if again else 130.1, ack=first - 1448, options=block)
     samples = classified(talk, tmp_path).samples
     assert samples["rtt"][samples["way"] == SACKED].tolist() == ([] if again else [30_000_000])
+
+
+@pytest.mark.parametrize("acknowledged", [True, False])
+def test_the_last_of_an_answer_that_a_probe_brought_was_sent_before(tmp_path, acknowledged):
+    """Its first copy did not come as far as this point, where an identification is missing that no acknowledgement of
+    the server's can have had: the client had said nothing since.
+    """
+    talk = Talk().open(rtt_ms=30)
+    talk.send(0, 100, 100, ACK | PSH)
+    talk.send(1, 131, 1448)
+    talk.send(0, 131.1)
+    if acknowledged:  # What is missing may be its acknowledgement.
+        talk.send(0, 131.2, 100, ACK | PSH)
+    first = talk.seq[1]
+    talk.send(1, 131.3, 0 if acknowledged else 500, lost=True)
+    talk.send(1, 227, 500, ACK | PSH, seq=first)
+    talk.send(0, 227.1)
+    g = classified(talk, tmp_path).segments
+    last = g[(g["d"] == 1) & (g["n"] == 500)]
+    wanted = kinds.DATA if acknowledged else kinds.REPEAT_TAIL | kinds.FIRST_UNSEEN
+    assert last["kind"].tolist() == [wanted]

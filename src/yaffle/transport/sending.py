@@ -114,6 +114,13 @@ def _behind_hole(segment: Segment, i: int, own: Side, kind: int, skipped: int, f
 
 
 @pasted
+def _ends_in_probe(segment: Segment, quiet: int, own: Side, other: Side) -> bool:
+    """Whether new bytes come when a tail loss probe would, in the middle of what their side says."""
+    goes_on = own.last_sent > other.last_new
+    return goes_on and segment.n > 0 and quiet > _PAUSE_NS and _tail_probe(quiet, own, other)
+
+
+@pasted
 def _after_missing(segment: Segment, own: Side, other: Side, kind: int, skipped: int) -> int:
     """New bytes, before which packets are missing, and no byte is: they carried these bytes, unless they were bare
     acknowledgements.
@@ -128,6 +135,10 @@ def _after_missing(segment: Segment, own: Side, other: Side, kind: int, skipped:
         segment.lost, segment.again = skipped, segment.n
         own.timeout_end = max(own.timeout_end, segment.s + 1)
         own.pool -= 1
+    elif own.pool > own.owed and _ends_in_probe(segment, quiet, own, other):
+        kind = REPEAT_TAIL | FIRST_UNSEEN
+        segment.lost, segment.again = skipped, segment.n
+        own.pool = 0
     else:
         own.pool = 0
     return kind
