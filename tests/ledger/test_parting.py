@@ -11,7 +11,7 @@ from yaffle.analysis import analyse
 from yaffle.exchanges.turns import UNENDED, empty_turns, find_turns
 from yaffle.ledger import causes
 from yaffle.ledger.fields import ORDERLY
-from yaffle.ledger.parting import ended_by
+from yaffle.ledger.parting import ended_by, had_when_gone
 from yaffle.report.document import document
 from yaffle.session.evidence import Evidence
 from yaffle.session.examine import Connection
@@ -276,5 +276,7 @@ def test_it_ends_where_its_twin_says(tmp_path, name, closing):
             if "broke" in name and turns[k]["answer"] >= 0 and k == count - 1:
                 turns[k]["stop"], turns[k]["response_end"] = told[-1] + 1, UNENDED
             end, came = plain_ended(g, turns, k, closing, 10 * MS)
-            assert ended_by(g, turns, np.int64(k), closings, np.int64(closing), np.int64(10 * MS)) == end
+            answers = bool((turns["answer"][:k] >= 0).any())
+            had = had_when_gone(g, closings[0])
+            assert ended_by(g, turns[k], answers, closings, had, np.int64(closing), np.int64(10 * MS)) == end
             assert (turns[k]["answer"] >= 0) == came

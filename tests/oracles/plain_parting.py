@@ -38,7 +38,7 @@ def _broken_off_at(g, turn, left, shut):
     acks = [int(row["a"]) for row in g[stop:] if row["d"] == CLIENT and row["flags"] & ACK]
     if acks and max(acks) > _last_byte(g, turn) + 1:
         return len(g) - 1
-    return min([i for i in (left, shut) if i >= stop], default=len(g) - 1)
+    return min([i for i in (left, shut) if i >= stop - 1], default=len(g) - 1)
 
 
 def plain_ended(g, turns, k, closing, way_ns):

@@ -12,7 +12,7 @@ from yaffle.exchanges.turns import UNENDED, TurnRow, TurnRows
 from yaffle.kernels import int64, leaf
 from yaffle.ledger import causes
 from yaffle.ledger.bounds import NETWORK_OR_SERVER, NETWORK_TOO_LONG, NETWORK_TOO_SHORT, SERVER_OR_NETWORK
-from yaffle.ledger.parting import last_byte
+from yaffle.ledger.parting import NEVER, last_byte
 from yaffle.ledger.stretch import Cutting, begin
 from yaffle.ledger.transfers import transfer
 from yaffle.ledger.trips import (
@@ -39,7 +39,6 @@ PROCESSING, UNSEEN = causes.PROCESSING, causes.UNSEEN
 # Packets looked at around one of them, so that a capture without sensible times takes no square of its length.
 _FAR = 4096
 _ANSWER_SEEN_NS = 10_000_000_000  # An acknowledgement later than this is not that of the answer's last byte alone.
-_NEVER = int64(1) << 62
 _CLIENT, _SERVER = int64(0), int64(1)  # Typed, or each would compile the kernels it is given to once more.
 
 
@@ -112,7 +111,7 @@ def charge_exchange(
     stop = max(turns[x].stop, last_i + 1)
     begin(stretch, answer, stop, _SERVER, answered, last, floor_server, floor_client, mss[1], windows_high[0], charge)
     transfer(g, stretch, blocked, ways.extra[1], room.bins, charge, doubt)
-    left_ns = g[ended].t if g[ended].d == 0 and g[ended].flags & (FIN | RST) else _NEVER
+    left_ns = g[ended].t if g[ended].d == 0 and g[ended].flags & (FIN | RST) else NEVER
     whole_at = last_byte(g, turns[x])
     final = _charge_last_trip(g, answer, last_i, whole_at, last, left_ns, ways, floor_client, charge, doubt)
     times[2], times[3], times[4] = answered, last, last + final
@@ -149,7 +148,9 @@ def _charge_unanswered(
     """
     end, acknowledged = max(asked, g[ended].t), False
     for i in range(lo, g.size):  # Its host may have held the acknowledgement back.
-        acknowledged |= g[i].d == 1 and g[i].flags & ACK > 0 and g[i].a >= request_end
+        if g[i].d == 1 and g[i].flags & ACK and g[i].a >= request_end:
+            acknowledged = True
+            break
     span = end - asked
     trip = min(span, floor_server)
     charge[ROUND_TRIP if acknowledged else UNSEEN] += trip

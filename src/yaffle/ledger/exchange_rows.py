@@ -9,7 +9,7 @@ from yaffle.ledger import bounds, causes
 from yaffle.ledger.bounds import PARTY_OF, bound
 from yaffle.ledger.charging import charge_exchange
 from yaffle.ledger.fields import CHARGES, COMPLETE, CONNECTION_FIELDS, EXCHANGE_FIELDS
-from yaffle.ledger.parting import ended_by
+from yaffle.ledger.parting import ended_by, had_when_gone
 from yaffle.ledger.stretch import Cutting
 from yaffle.ledger.trips import Ways, way_or_less
 from yaffle.protocols import message
@@ -87,9 +87,11 @@ def exchanges_of(
     for m in range(CHARGES):
         pending[m] = total[m] if complete else 0
     set_up_ns = int64(0)  # of encryption, waited for by the first exchange
+    had, way_ns, answers = had_when_gone(g, room.closings[0]), way_or_less(ways, _SERVER), False
     for k in range(found):
-        ended = ended_by(g, turns, k, room.closings, out[_CLOSING], way_or_less(ways, _SERVER))
         turn = turns[k]
+        ended = ended_by(g, turn, answers, room.closings, had, out[_CLOSING], way_ns)
+        answers |= turn.answer >= 0
         if ended < 0:
             continue
         charge_exchange(

@@ -2,32 +2,34 @@
 
 from yaffle.arrays import Int64s
 from yaffle.capture.packets import ACK, RST
-from yaffle.exchanges.turns import UNENDED, TurnRow, TurnRows
+from yaffle.exchanges.turns import UNENDED, TurnRow
 from yaffle.kernels import int64, leaf
 from yaffle.ledger.fields import ORDERLY
 from yaffle.protocols import message
 from yaffle.transport.kinds import COPY, DATA, KIND_MASK
 from yaffle.transport.segments import Segments
 
+NEVER = int64(1) << 62
 _SOON_NS = 1_000_000  # Who waits sends nothing more for so long, and for twice as long as it took to ask.
 _AT_ONCE_NS = 100_000_000  # Who closes sooner than this, and a way there and back, may only have said good-bye.
 _CLIENT, _SERVER = 0, 1
 
 
 @leaf
-def _left_before(g: Segments, left: int, place: int) -> bool:
-    """Whether the client had closed for good, by segment `left`, before it had the server's bytes up to a place: what
-    came then met a reset (RFC 9293 section 3.10.7.1). One that goes on to acknowledge has closed its own way only.
+def had_when_gone(g: Segments, left: int) -> int:
+    """The place up to which the client had the server's bytes when it was gone for good, having closed by segment
+    `left`: what came then met a reset (RFC 9293 section 3.10.7.1). NEVER where it was not gone; one that goes on to
+    acknowledge has closed its own way only.
     """
     if left < 0 or not g[left].flags & ACK:
-        return False
-    reset = False
+        return NEVER
+    had, reset = g[left].a, False
     for i in range(left, g.size):
         if g[i].d == 0 and g[i].kind & KIND_MASK != COPY:
-            if g[i].flags & ACK and g[i].a >= place:
-                return False
             reset |= g[i].flags & RST > 0
-    return reset
+            if g[i].flags & ACK:
+                had = max(had, g[i].a)
+    return had if reset else NEVER
 
 
 @leaf
@@ -47,7 +49,7 @@ def _broken_off_at(g: Segments, turn: TurnRow, closings: Int64s) -> int:
             turn.response_end = last
             return end
     for side in range(2):
-        if turn.stop <= closings[side] < end:
+        if turn.stop - 1 <= closings[side] < end:
             end = closings[side]
     return end
 
@@ -57,22 +59,15 @@ def _asked_for(g: Segments, turn: TurnRow) -> int:
     """When the client had sent its request for the first time."""
     last = g[turn.first].t
     for i in range(turn.first + 1, g.size):
-        if g[i].d == 0 and g[i].n > 0 and g[i].s < turn.request_end and g[i].kind & KIND_MASK == DATA:
+        if g[i].d == 0 and g[i].n > 0 and g[i].kind & KIND_MASK == DATA:
+            if g[i].s >= turn.request_end:
+                break
             last = g[i].t
     return last
 
 
 @leaf
-def _was_asked_before(turns: TurnRows, k: int) -> bool:
-    """Whether the server answered anything before a turn: it is one who is asked."""
-    answers = 0
-    for j in range(k):
-        answers += turns[j].answer >= 0
-    return answers > 0
-
-
-@leaf
-def _waited_until(g: Segments, turns: TurnRows, k: int, closings: Int64s, closing: int, way_ns: int) -> int:
+def _waited_until(g: Segments, turn: TurnRow, answers: bool, closings: Int64s, closing: int, way_ns: int) -> int:
     """The segment by which the wait for an answer ended that never came, or came when the client had left: by which a
     side closed, else the last; -1 where nobody is known to have waited.
 
@@ -81,7 +76,6 @@ def _waited_until(g: Segments, turns: TurnRows, k: int, closings: Int64s, closin
     it: that it was answered later, or its protocol decoded, or that the server had answered others, which then may have
     answered by closing. A good-bye is followed by that at once.
     """
-    turn = turns[k]
     asked, left, shut = _asked_for(g, turn), closings[_CLIENT], closings[_SERVER]
     enough = asked + 2 * (asked - g[turn.first].t) + _SOON_NS
     end = int64(g.size - 1)
@@ -92,7 +86,7 @@ def _waited_until(g: Segments, turns: TurnRows, k: int, closings: Int64s, closin
     if g[end].t <= enough:
         return int64(-1)
     if closing == ORDERLY:
-        known = turn.message >= 0 or (end == left and _was_asked_before(turns, k))
+        known = turn.message >= 0 or (end == left and answers)
         known = turn.answer >= 0 or (known and g[end].t > asked + way_ns + _AT_ONCE_NS)
         if end != min(left, shut) or not known:
             return int64(-1)
@@ -100,21 +94,20 @@ def _waited_until(g: Segments, turns: TurnRows, k: int, closings: Int64s, closin
 
 
 @leaf
-def ended_by(g: Segments, turns: TurnRows, k: int, closings: Int64s, closing: int, way_ns: int) -> int:
-    """The segment by which the wait of turn k ended if it had not ended before: by which the client left, or the last;
+def ended_by(g: Segments, turn: TurnRow, answers: bool, closings: Int64s, had: int, closing: int, way_ns: int) -> int:
+    """The segment by which the wait of a turn ended if it had not ended before: by which the client left, or the last;
     -1 where nobody waited. What was answered when the client had left is unanswered from then on.
 
-    closings: by which segment each side closed first, -1 without; closing: how the connection closed; way_ns:
-    from here to the server and back, at least.
+    answers: whether the server answered others; closings: by which segment each side closed first, -1 without; had:
+    from `had_when_gone`; closing: how the connection closed; way_ns: from here to the server and back, at least.
     """
-    turn, left = turns[k], closings[_CLIENT]
     if turn.answer >= 0:
-        if not _left_before(g, left, last_byte(g, turn)):
+        if had >= last_byte(g, turn):
             return _broken_off_at(g, turn, closings) if turn.response_end == UNENDED else int64(g.size - 1)
-        if not _left_before(g, left, g[turn.answer].s + 1):
-            return left
+        if had > g[turn.answer].s:
+            return closings[_CLIENT]
     if turn.kind != message.EXCHANGE:
         return int64(-1)
-    ended = _waited_until(g, turns, k, closings, closing, way_ns)
-    turns[k].answer, turns[k].response_bytes = -1, 0
+    ended = _waited_until(g, turn, answers, closings, closing, way_ns)
+    turn.answer, turn.response_bytes = -1, 0
     return ended
