@@ -7,6 +7,7 @@ import pytest
 
 from tests.frames import ACK, FIN, PSH, RST, Talk
 from tests.oracles.plain_parting import plain_closings, plain_ended
+from tests.protocols.test_streams_of_text import front
 from yaffle.analysis import analyse
 from yaffle.exchanges.turns import UNENDED, empty_turns, find_turns
 from yaffle.ledger import causes
@@ -17,6 +18,8 @@ from yaffle.session.evidence import Evidence
 from yaffle.session.examine import Connection
 
 MS = 1_000_000
+_SIGN_ON = b"\0\0\0\x12\0\3\0\0user\0me\0\0\0"
+_SIGNED_ON = front(b"R", b"\0\0\0\0") + front(b"Z", b"I")
 GET = b"GET / HTTP/1.1\r\nHost: a.example\r\n\r\n"
 OK = b"HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\nok"
 HALF = b"HTTP/1.1 200 OK\r\nContent-Length: 200\r\n\r\n" + bytes(100)
@@ -66,28 +69,23 @@ def reset(**how):
     return left(asked(**how), RST | ACK)
 
 
-def server_closed(**how):
-    talk = asked(**how)
-    talk.send(1, 900, flags=FIN | ACK)
-    talk.send(0, 900.1, flags=FIN | ACK)
-    talk.send(1, 910.1)
+def closed_by_server(talk, at_ms):
+    talk.send(1, at_ms, flags=FIN | ACK)
+    talk.send(0, at_ms + 0.1, flags=FIN | ACK)
+    talk.send(1, at_ms + 10.1)
     return talk
+
+
+def server_closed(**how):
+    return closed_by_server(asked(**how), 900)
 
 
 def goodbye(**how):
-    talk = asked(**how)
-    talk.send(1, 210.1, flags=FIN | ACK)
-    talk.send(0, 210.2, flags=FIN | ACK)
-    talk.send(1, 220.1)
-    return talk
+    return closed_by_server(asked(**how), 210.1)
 
 
 def slow_goodbye(**how):
-    talk = asked(**how)
-    talk.send(0, 260, flags=FIN | ACK)
-    talk.send(1, 270, flags=FIN | ACK)
-    talk.send(0, 270.1)
-    return talk
+    return asked(**how).close(260)
 
 
 def half_closed(**how):
@@ -113,10 +111,7 @@ def farewell(**how):
     talk.send(1, 250, 60, ACK | PSH)
     talk.send(0, 250.1)
     talk.send(0, 2000, 20, ACK | PSH)
-    talk.send(0, 2000.1, flags=FIN | ACK)
-    talk.send(1, 2010, flags=FIN | ACK)
-    talk.send(0, 2010.1)
-    return talk
+    return talk.close(2000.1)
 
 
 def cancelled(**how):
@@ -139,11 +134,7 @@ def half_an_answer(**how):
 
 
 def broken_off_by_server(**how):
-    talk = half_an_answer(**how)
-    talk.send(1, 900, flags=FIN | ACK)
-    talk.send(0, 900.1, flags=FIN | ACK)
-    talk.send(1, 910)
-    return talk
+    return closed_by_server(half_an_answer(**how), 900)
 
 
 def broken_off_by_client(**how):
@@ -238,6 +229,29 @@ def test_the_rest_of_an_answer_that_broke_off_was_waited_for(tmp_path, write, un
     assert exchange["wait_ms"] == pytest.approx(until_ms - 200, abs=0.3)
     assert exchange["last_ns"] - exchange["first_ns"] == 100 * MS
     assert analysis.account.exchange_charges[1, causes.STALL] / MS == pytest.approx(until_ms - 300, abs=0.3)
+
+
+def test_a_trickle_that_is_cancelled_is_the_servers(tmp_path):
+    """What was on its way when the client left changes nothing of what it waited for."""
+    talk = left(half_an_answer(request=GET), RST | ACK)
+    talk.send(1, 1205, 50, ACK | PSH)
+    talk.send(0, 1205.1, flags=RST)
+    charges = analyse([talk.write(tmp_path / "a.pcap")]).account.exchange_charges[1] / MS
+    assert charges[causes.STALL] == pytest.approx(900, abs=0.3)
+    assert charges[causes.UNSEEN] == 0
+
+
+def test_what_others_were_told_meanwhile_does_not_make_an_answer_whole(tmp_path):
+    """Its last whole message is followed by a part of the next, which the client has."""
+    talk = asked(_SIGN_ON, before=0)
+    talk.send(1, 215, _SIGNED_ON, ACK | PSH)
+    talk.send(0, 215.1)
+    talk.send(0, 300, front(b"Q", b"select 1\0"), ACK | PSH)
+    talk.send(1, 315, front(b"T", b"\0\1c\0" + bytes(18)), ACK | PSH)
+    talk.send(1, 316, front(b"D", bytes(60))[:40], ACK | PSH)
+    talk.send(0, 316.1)
+    analysis = analyse([closed_by_server(talk, 900).write(tmp_path / "a.pcap")])
+    assert document(analysis)["exchanges"][-1]["wait_ms"] == pytest.approx(600, abs=15)
 
 
 def test_a_shut_window_is_the_clients(tmp_path):

@@ -60,17 +60,17 @@ class PlainExchange:
         unended = turn["response_end"] == UNENDED
         self.whole_at = int(g[hi - 1]["s"] + g[hi - 1]["n"]) if unended else int(turn["response_end"])
         end = last + self._last_trip(answer, last_i, answered, last)
-        self.moments = (first, asked, answered, last, self._rest(hi, end) if unended else end)
+        self.moments = (first, asked, answered, last, self._rest(last_i, end) if unended else end)
 
-    def _rest(self, hi, since):
+    def _rest(self, last_i, since):
         """Charges what was waited for the rest of an answer that broke off; until when."""
         end = self.g[self.ended]
         until = int(end["t"]) + (self.floors[CLIENT] if end["d"] == SERVER and end["flags"] & (FIN | RST) else 0)
         if until <= since:
             return since
-        acks = [row for row in self.g[hi : self.ended + 1] if row["d"] == CLIENT and row["flags"] & 16]
+        acks = [row for row in self.g[last_i + 1 : self.ended + 1] if row["d"] == CLIENT and row["flags"] & 16]
         cause = "stall"
-        if not any(row["a"] >= self.whole_at for row in acks):
+        if not any(row["a"] >= self.g[last_i]["s"] + self.g[last_i]["n"] for row in acks):
             cause = "unseen"
         elif acks[-1]["w"] == 0:
             cause = "client window"

@@ -35,9 +35,10 @@ def _last_byte(g, turn):
 
 def _broken_off_at(g, turn, left, shut):
     stop = int(turn["stop"])
-    acks = [int(row["a"]) for row in g[stop:] if row["d"] == CLIENT and row["flags"] & ACK]
-    if acks and max(acks) > _last_byte(g, turn) + 1:
-        return len(g) - 1
+    for i in range(stop, len(g)):
+        told = max([_last_byte(g, turn), *(row["s"] + row["n"] for row in g[stop:i] if row["d"] == SERVER)])
+        if g[i]["d"] == CLIENT and g[i]["flags"] & ACK and g[i]["a"] > told + 1:
+            return len(g) - 1
     return min([i for i in (left, shut) if i >= stop - 1], default=len(g) - 1)
 
 

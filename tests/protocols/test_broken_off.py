@@ -5,7 +5,7 @@ not.
 import pytest
 
 from tests.protocols.test_mutated import frame
-from tests.protocols.test_streams_of_text import NAME, hello, record
+from tests.protocols.test_streams_of_text import NAME, front, hello, record
 from yaffle.protocols import http1, http2, postgres, redis
 from yaffle.protocols.conversation import whole
 from yaffle.protocols.message import Run
@@ -19,14 +19,10 @@ _WEB2 = http2.PREFACE + frame(4, 0, 0, b"") + frame(1, 5, 1, _ASK_PAGE)
 _PAGE2 = frame(4, 0, 0, b"") + frame(1, 4, 1, b"\x88") + frame(0, 0, 1, bytes(40))
 
 
-def _front(kind, body):
-    return kind + (4 + len(body)).to_bytes(4, "big") + body
-
-
-_SELECT = b"\0\0\0\x12\0\3\0\0user\0me\0\0\0" + _front(b"Q", b"select 1\0")
-_READY = _front(b"Z", b"I")
-_SIGNED_ON = _front(b"R", b"\0\0\0\0") + _READY
-_ROWS = _front(b"T", b"\0\1c\0" + bytes(18)) + _front(b"D", bytes(30))
+_SELECT = b"\0\0\0\x12\0\3\0\0user\0me\0\0\0" + front(b"Q", b"select 1\0")
+_READY = front(b"Z", b"I")
+_SIGNED_ON = front(b"R", b"\0\0\0\0") + _READY
+_ROWS = front(b"T", b"\0\1c\0" + bytes(18)) + front(b"D", bytes(30))
 _HELLOS = (
     record(22, hello(1, NAME)),
     record(22, hello(2, b"\0\x2b\0\2\3\4")) + record(20, b"\1") + record(23, bytes(90)),
@@ -46,7 +42,7 @@ CASES = {  # how it is decoded, what was asked, and of the answer: what it may e
     "a chunk": (http1.decode, _GET, _CHUNKED[:-20], _CHUNKED[-20:] + b"0\r\n\r\n"),
     "between chunks": (http1.decode, _GET, _CHUNKED, b"0\r\n\r\n"),
     "a stream": (http2.decode, _WEB2, _PAGE2, frame(0, 1, 1, b"end")),
-    "rows": (postgres.decode, _SELECT, _SIGNED_ON + _ROWS, _front(b"C", b"SELECT 1\0") + _READY),
+    "rows": (postgres.decode, _SELECT, _SIGNED_ON + _ROWS, front(b"C", b"SELECT 1\0") + _READY),
     "a value": (redis.decode, b"*2\r\n$3\r\nGET\r\n$1\r\nk\r\n", b"$100\r\n" + bytes(60), bytes(40) + b"\r\n"),
     "a record": (_tls, _ASKED, _TOLD[:-100], _TOLD[-100:]),
 }

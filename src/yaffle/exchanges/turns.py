@@ -1,7 +1,7 @@
 """Exchanges by turns: bytes from the client, then bytes from the server, until the client sends new bytes again.
 
 Works for any protocol, encrypted or not, in which a side answers the other. Bytes that the server sends before it was
-asked anything belong to no exchange; nor do bytes of the client that are never answered while the close is orderly.
+asked anything belong to no exchange. A turn without an answer is one only where it was waited for (ledger.parting).
 """
 
 import numpy as np

@@ -116,7 +116,7 @@ def charge_exchange(
     final = _charge_last_trip(g, answer, last_i, whole_at, last, left_ns, ways, floor_client, charge, doubt)
     times[2], times[3], times[4] = answered, last, last + final
     if turns[x].response_end == UNENDED:
-        times[4] = _charge_rest(g, turns[x].stop, ended, whole_at, last + final, floor_client, charge)
+        times[4] = _charge_rest(g, last_i, ended, last + final, floor_client, charge)
 
 
 @leaf
@@ -162,20 +162,19 @@ def _charge_unanswered(
 
 
 @leaf
-def _charge_rest(
-    g: Segments, stop: int, ended: int, whole_at: int, since: int, floor_client: int, charge: Int64s
-) -> int:
+def _charge_rest(g: Segments, last_i: int, ended: int, since: int, floor_client: int, charge: Int64s) -> int:
     """Charges what the client waited on, up to segment `ended`, for the rest of an answer that broke off; returns until
-    when. Its server stopped, unless the client's window was shut, or does not show whether it had what was sent.
+    when. Its server stopped after segment `last_i`, unless the client's window was shut, or nothing shows that it had
+    that.
     """
     until, had, window = g[ended].t, False, int64(1)
     if g[ended].d == 1 and g[ended].flags & (FIN | RST):
         until += floor_client
     if until <= since:
         return since
-    for i in range(stop, ended + 1):
+    for i in range(last_i + 1, ended + 1):
         if g[i].d == 0 and g[i].flags & ACK:
-            had, window = had or g[i].a >= whole_at, g[i].w
+            had, window = had or g[i].a >= g[last_i].s + g[last_i].n, g[i].w
     cause = UNSEEN if not had else causes.CLIENT_WINDOW if window == 0 else causes.STALL
     charge[cause] += until - since
     return until

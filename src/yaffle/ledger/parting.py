@@ -43,10 +43,12 @@ def _broken_off_at(g: Segments, turn: TurnRow, closings: Int64s) -> int:
     """The segment by which the wait ended for the rest of an answer that broke off: by which a side closed, else the
     last. Where the client had more than passed here, it did not break off.
     """
-    end, last = int64(g.size - 1), last_byte(g, turn)
+    end, told = int64(g.size - 1), last_byte(g, turn)
     for i in range(turn.stop, g.size):
-        if g[i].d == 0 and g[i].flags & ACK and g[i].a > last + 1:
-            turn.response_end = last
+        if g[i].d == 1:
+            told = max(told, g[i].s + g[i].n)
+        elif g[i].flags & ACK and g[i].a > told + 1:
+            turn.response_end = last_byte(g, turn)
             return end
     for side in range(2):
         if turn.stop - 1 <= closings[side] < end:
