@@ -47,7 +47,7 @@ def collecting(path, **environment):
     finally:
         if process.poll() is None:
             process.send_signal(signal.SIGTERM)
-            assert process.wait(30) == 0
+            assert process.wait(_PATIENCE_S) == 0
 
 
 def configured(tmp_path, text):

@@ -5,6 +5,8 @@ import json
 import signal
 import sys
 import time
+from collections.abc import Coroutine
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
@@ -41,19 +43,30 @@ async def _account(ring: str, capture: str, keeper: Keeper | None, state: State)
         stdin=asyncio.subprocess.PIPE, stdout=asyncio.subprocess.PIPE, limit=_LONGEST_LINE, start_new_session=True,
     )  # fmt: skip
     assert child.stdout is not None and child.stdin is not None
-    listening = asyncio.create_task(_listen(child.stdout, child.stdin, keeper, state))
+    begun = asyncio.Event()
+    listening = asyncio.create_task(_listen(child.stdout, child.stdin, keeper, state, begun))
     try:
         await asyncio.shield(listening)
         raise YaffleError("the process that accounts for waits ended")
     finally:
         if child.returncode is None:
             await asyncio.sleep(_AFTER_CAPTURE_S)
-            child.send_signal(signal.SIGTERM)
+            await _either(begun.wait(), child.wait())  # Before its first word it would end without a last look.
+            with suppress(ProcessLookupError):
+                child.send_signal(signal.SIGTERM)
             try:
                 await asyncio.wait_for(asyncio.gather(listening, child.wait(), return_exceptions=True), _PATIENCE_S)
             except TimeoutError:
                 child.kill()
                 await child.wait()
+
+
+async def _either(*these: Coroutine[Any, Any, Any]) -> None:
+    """Comes back when one of them has, or after a while."""
+    tasks = [asyncio.create_task(one) for one in these]
+    await asyncio.wait(tasks, timeout=_PATIENCE_S, return_when=asyncio.FIRST_COMPLETED)
+    for task in tasks:
+        task.cancel()
 
 
 def _tell_ring(history: Path, capture: str, ring: str) -> None:
@@ -71,10 +84,15 @@ async def _settled(keeper: Keeper, state: State) -> None:
         await asyncio.sleep(_WRITTEN_S)
 
 
-async def _listen(words: asyncio.StreamReader, answers: asyncio.StreamWriter, keeper: Keeper, state: State) -> None:
+async def _listen(
+    words: asyncio.StreamReader, answers: asyncio.StreamWriter, keeper: Keeper, state: State, begun: asyncio.Event
+) -> None:
     """Takes what a child tells until it ends. Raises YaffleError with what it says is wrong."""
     async for line in words:
+        begun.set()
         told = json.loads(line)
+        if "begun" in told:
+            continue
         if "error" in told:
             raise YaffleError(told["error"])
         if "table" in told:

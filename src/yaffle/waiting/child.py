@@ -1,9 +1,8 @@
 """The process that accounts for a ring while it is written.
 
-Told as JSON in its first argument: ring, capture, history. Gives lines of JSON; after one that names a table and its
-bytes follow these, an Arrow stream; one that asks to settle is answered by a line when all rows are on the disk. Ends
-with
-a last look when it is asked to.
+Told as JSON in its first argument: ring, capture, history. Gives lines of JSON, the first when it can be asked to end;
+after one that names a table and its bytes follow these, an Arrow stream; one that asks to settle is answered by a line
+when all rows are on the disk. Ends with a last look when it is asked to.
 """
 
 import json
@@ -99,6 +98,7 @@ def main() -> int:
         signal.signal(number, lambda *_: ended.set())
     os.nice(_NICE)
     kept = _Told(Path(told["history"]), told["capture"], ended)
+    kept.say({"begun": True})
     try:
         accounting = Accounting(Path(told["ring"]), told["capture"], kept)
         while not ended.wait(_LOOK_S):
