@@ -127,7 +127,8 @@ def test_what_passed_meanwhile_is_what_lay_in_any_period(passed, periods):
     starts = np.array([begin for begin, _ in periods], np.int64)
     ends = np.maximum.accumulate(np.array([begin + lasting for begin, lasting in periods], np.int64))
     sent = np.zeros((3, 2), np.int64)
-    _sent_meanwhile(packets, np.array([True, False, True]), starts, ends, sent)
+    for begin, end in ((0, len(passed) // 2), (len(passed) // 2, len(passed))):
+        _sent_meanwhile(packets, begin, end, np.array([True, False, True]), starts, ends, sent)
     expected = np.zeros((3, 2), np.int64)
     for flow, time, direction, size in passed:
         if flow in (0, 2) and any(begin <= time <= begin + lasting for begin, lasting in periods):

@@ -7,8 +7,9 @@ import numpy as np
 import pytest
 
 from yaffle.ledger import causes
-from yaffle.session.apportion import by_hour, dearest, distribution, over_time, picture
+from yaffle.session.apportion import dearest, distribution, picture
 from yaffle.session.focus import Focus
+from yaffle.session.interval_sums import by_hour, over_time
 from yaffle.session.investigation import Investigation, Opened
 from yaffle.session.make_up import make_up, within
 from yaffle.session.measures import COUNTED, MOST_INTERVALS, Measure, edges, values

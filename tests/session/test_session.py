@@ -11,9 +11,10 @@ from yaffle.errors import Cancelled, CaseError
 from yaffle.history.locked_database import FilterError, locked_database
 from yaffle.ledger import causes
 from yaffle.session import column_page
-from yaffle.session.apportion import over_time, trail_rows
+from yaffle.session.apportion import trail_rows
 from yaffle.session.filtering import COLUMNS, Filter
 from yaffle.session.focus import Focus
+from yaffle.session.interval_sums import over_time
 from yaffle.session.investigation import Investigation, Opened, open_folder
 from yaffle.session.make_up import make_up
 from yaffle.session.measures import edges

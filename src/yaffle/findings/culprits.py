@@ -8,6 +8,7 @@ from yaffle.analysis import Analysis
 from yaffle.arrays import Bools, Int64s, Int64s2
 from yaffle.capture.addresses import client_address, server_address
 from yaffle.capture.packets import Columns
+from yaffle.halves import in_halves
 from yaffle.kernels import kernel
 from yaffle.ledger.path_observation import networks
 
@@ -26,12 +27,15 @@ class Culprit:
 
 
 @kernel
-def _sent_meanwhile(packets: Columns, own: Bools, starts: Int64s, ends: Int64s, sent: Int64s2) -> None:
-    """Adds to sent[conversation, direction] the bytes of packets of the `own` conversations that passed in any of some
-    periods. starts, ends: of the periods in order of their beginning, each end no earlier than the one before.
+def _sent_meanwhile(
+    packets: Columns, begin: int, end: int, own: Bools, starts: Int64s, ends: Int64s, sent: Int64s2
+) -> None:
+    """Adds to sent[conversation, direction] the bytes of some packets, from one to before another, of the `own`
+    conversations that passed in any of some periods. starts, ends: of the periods in order of their beginning, each end
+    no earlier than the one before.
     """
     place, last = 0, starts.size - 1
-    for i in range(packets.time_ns.size):
+    for i in range(begin, end):
         flow, t = packets.flow[i], packets.time_ns[i]
         if flow < 0 or not own[flow]:
             continue
@@ -56,8 +60,14 @@ def culprits(analysis: Analysis, rows: Int64s) -> tuple[list[Culprit], float]:
     own = np.isin(network, network[members]) & np.isin(flows.point, flows.point[members])
     first, last = account.of_exchange("first_ns")[rows], account.of_exchange("end_ns")[rows]
     order = np.argsort(first, kind="stable")
-    sent = np.zeros((flows.point.size, 2), np.int64)
-    _sent_meanwhile(packets, own, first[order], np.maximum.accumulate(last[order]), sent)
+    starts, ends = first[order], np.maximum.accumulate(last[order])
+
+    def work(half: slice) -> Int64s2:
+        found = np.zeros((flows.point.size, 2), np.int64)
+        _sent_meanwhile(packets, half.start, half.stop, own, starts, ends, found)
+        return found
+
+    sent = sum(in_halves(work, packets.time_ns.size), np.zeros((flows.point.size, 2), np.int64))
     if not sent.any():
         return [], 0.0
     sums = sent.sum(axis=1)
@@ -68,9 +78,9 @@ def culprits(analysis: Analysis, rows: Int64s) -> tuple[list[Culprit], float]:
     for flow in np.argsort(-sums, kind="stable")[:_MOST].tolist():
         if sums[flow] < _LEAST_SHARE * whole:
             break
-        ends = client_address(flows, flow), server_address(flows, flow)
+        both = client_address(flows, flow), server_address(flows, flow)
         source = int(sent[flow].argmax())
-        found.append(Culprit(ends[source], ends[1 - source], int(sums[flow]), float(sums[flow]) / whole))
+        found.append(Culprit(both[source], both[1 - source], int(sums[flow]), float(sums[flow]) / whole))
     return found, themselves
 
 

@@ -5,6 +5,7 @@ import numpy as np
 from yaffle.arrays import Int32s, Int64s
 from yaffle.kernels import int64, kernel, uint64
 
+_FEW = 1 << 12  # places, which suffice for most; a table for as many keys as there are rows is far away in memory
 _MIX = uint64(0x9E3779B97F4A7C15)
 
 
@@ -12,7 +13,7 @@ _MIX = uint64(0x9E3779B97F4A7C15)
 def _numbered(keys: Int64s, table: Int32s, held: Int64s, group: Int64s, distinct: Int64s) -> int:
     """Fills group, the number of each key by when it came first, and the distinct keys; gives how many there are.
 
-    table: -1 everywhere, a power of two, more than there are keys; held: of the same size.
+    table: -1 everywhere, a power of two; held: of the same size. Where half of it is full there are too many: -1.
     """
     mask, found = int64(table.size - 1), 0
     for i in range(keys.size):
@@ -21,6 +22,8 @@ def _numbered(keys: Int64s, table: Int32s, held: Int64s, group: Int64s, distinct
         while table[place] >= 0 and held[place] != key:
             place = (place + 1) & mask
         if table[place] < 0:
+            if 2 * found >= table.size:
+                return -1
             table[place], held[place], distinct[found] = found, key, key
             found += 1
         group[i] = table[place]
@@ -40,13 +43,14 @@ def grouped(keys: Int64s) -> tuple[Int64s, Int64s]:
     stable sort gives them; and where each key begins in it, with the end of the last.
     """
     keys = keys.astype(np.int64, copy=False)
-    size = 1 << max(4, int(2 * keys.size).bit_length())
     group, distinct = np.empty(keys.size, np.int64), np.empty(keys.size, np.int64)
-    count = _numbered(keys, np.full(size, -1, np.int32), np.empty(size, np.int64), group, distinct)
-    rank = np.empty(count, np.int64)
-    rank[np.argsort(distinct[:count])] = np.arange(count)
-    group = rank[group]
-    begins = np.concatenate([[0], np.cumsum(np.bincount(group, minlength=count))]).astype(np.int64)
-    order = np.empty(keys.size, np.int64)
-    laid(group, begins[:-1].copy(), order)
+    size, count = _FEW, -1
+    while count < 0:
+        count = _numbered(keys, np.full(size, -1, np.int32), np.empty(size, np.int64), group, distinct)
+        size = 1 << max(4, int(2 * keys.size).bit_length())
+    by_key = np.argsort(distinct[:count])
+    begins = np.concatenate([[0], np.cumsum(np.bincount(group, minlength=count)[by_key])]).astype(np.int64)
+    place, order = np.empty(count, np.int64), np.empty(keys.size, np.int64)
+    place[by_key] = begins[:-1]
+    laid(group, place, order)
     return order, begins

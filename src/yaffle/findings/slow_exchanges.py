@@ -1,12 +1,13 @@
 """Findings of waits: many slow exchanges with one cause become one sentence with its grounds and the next step."""
 
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 import numpy as np
 
 from yaffle.analysis import Analysis
 from yaffle.arrays import Float64s, Int64s, Int64s2
-from yaffle.capture.addresses import client_labels, server_labels
+from yaffle.capture.addresses import Labels, client_labels, server_labels
 from yaffle.findings.certainty import bounds_of_groups, confidences, could_be_nil
 from yaffle.findings.failed_openings import failed_openings
 from yaffle.findings.finding import Finding, severity_of
@@ -15,6 +16,7 @@ from yaffle.findings.location import seen_close_by
 from yaffle.findings.slow_group import SlowGroup
 from yaffle.findings.slow_words import said_of
 from yaffle.findings.verdict import AVOIDABLE, FELT_REPAIR_NS, SLOW_EXCHANGE_NS, SLOW_TOTAL_NS, moved_paths
+from yaffle.halves import in_halves
 from yaffle.ledger import bounds, causes
 from yaffle.ledger.sums import by_party, totals
 from yaffle.units import duration
@@ -23,6 +25,7 @@ _LEAST_LOST_NS = 300_000_000  # A finding costs its users at least this much in 
 _LEAST_SHARE = 0.01  # and at least this share of what the worst one costs.
 _WHILE_IT_GROWS = 12  # findings of waits that are worked out at each look at captures that grow
 _PORTS = 65537  # and none
+_BESIDE_THE_SITE = np.array([1, 0, 2, 2])  # by party: nothing, the port, the server and port are told apart
 _WIDE = 0.1  # Bounds further apart than this share of the estimate are told.
 
 
@@ -44,18 +47,15 @@ def _slow_exchanges(analysis: Analysis, speaker: Int64s, sums: Int64s2) -> Int64
 class _Blamed:
     """Exchanges that made someone wait, with whom each is laid to.
 
-    rows: of the exchanges; sums: int64 (n, parties), ns; party, column: the party and the charge that is named.
+    rows: of the exchanges; sums: int64 (n, parties), ns; party, column: the party and the charge that is named;
+    own_ns: the part of that party.
     """
 
     rows: Int64s
     sums: Int64s2
     party: Int64s
     column: Int64s
-
-    @property
-    def own_ns(self) -> Int64s:
-        """Of each, the part of its party."""
-        return np.asarray(self.sums[np.arange(self.rows.size), self.party])
+    own_ns: Int64s
 
 
 def _blamed(analysis: Analysis, speaker: Int64s) -> _Blamed:
@@ -65,14 +65,18 @@ def _blamed(analysis: Analysis, speaker: Int64s) -> _Blamed:
     rows = _slow_exchanges(analysis, speaker, sums)
     if rows.size < sums.shape[0]:
         sums, heaviest = np.take(sums, rows, axis=0), np.take(heaviest, rows, axis=0)
-    party = np.argmax(sums, axis=1)
-    column = heaviest[np.arange(rows.size), party].astype(np.int64)
-    low = np.zeros((0, len(bounds.BOUNDED)))
-    if rows.size:
-        low = np.stack([account.of_exchange(f"{name}_low_ns")[rows] for name in bounds.BOUNDED], axis=1)
-    nil = could_be_nil(sums, party, low)
-    party[nil], column[nil] = causes.PARTIES.index(causes.UNEXPLAINED), causes.UNSEEN
-    return _Blamed(rows, sums, party, column)
+    low = [account.of_exchange(f"{name}_low_ns") for name in bounds.BOUNDED]
+    party, column, own_ns = (np.empty(rows.size, np.int64) for _ in range(3))
+
+    def work(half: slice) -> None:
+        party[half] = np.argmax(sums[half], axis=1)
+        nil = could_be_nil(sums[half], party[half], np.stack([one[rows[half]] for one in low], axis=1))
+        column[half] = heaviest[np.arange(half.start, half.stop), party[half]]
+        party[half][nil], column[half][nil] = causes.PARTIES.index(causes.UNEXPLAINED), causes.UNSEEN
+        own_ns[half] = sums[np.arange(half.start, half.stop), party[half]]
+
+    in_halves(work, rows.size)
+    return _Blamed(rows, sums, party, column, own_ns)
 
 
 @dataclass(frozen=True)
@@ -82,31 +86,36 @@ class _Groups:
     order: Int64s
     edges: Int64s
     column: Int64s  # of each exchange, the charge under which it is told
-    site: Int64s  # of each exchange
-    sites: list[str]
+    site: Labels  # of each connection that has any
+    place: Int64s  # of each exchange, its connection among these
 
 
 def _grouped(analysis: Analysis, blamed: _Blamed) -> _Groups:
     """Groups of one party, cause, site and, where that is to blame, server."""
     account, flows = analysis.account, analysis.capture.conversations
-    rows, party, column = blamed.rows, blamed.party, blamed.column.copy()
-    named = (column == causes.NAME) | (column == causes.SERVER_NAME)
-    # What was lost is told before what it had to wait for besides; a slow pace and full queues are one story.
-    felt = account.exchange_charges[rows, causes.LOSS] >= FELT_REPAIR_NS
-    column[felt & (party == causes.PARTIES.index(causes.NETWORK))] = causes.LOSS
-    column[column == causes.RATE] = causes.QUEUEING
+    rows, column = blamed.rows, blamed.column.copy()
     owner = account.exchange[rows, 0]
     new = np.diff(owner, prepend=-1) > 0  # Exchanges stand in order of their connections.
     flow, place = account.flow[owner[new]], np.cumsum(new) - 1
     site = client_labels(flows, flow).named(analysis.places.site)
-    server = server_labels(flows, flow)
-    if not rows.size:
-        return _Groups(*grouped(party), column, party, site.texts)
-    service = np.where((party <= 1) | named, -1, server.codes[place])
-    port = np.where((party == 1) | named, -1, flows.b_port[flow].astype(np.int64)[place])
-    keys = (party * causes.COUNT + column) * max(1, len(site.texts)) + site.codes[place]
-    keys = (keys * (len(server.texts) + 1) + service + 1) * _PORTS + port + 1
-    return _Groups(*grouped(keys), column, site.codes[place], site.texts)
+    server, port = server_labels(flows, flow), flows.b_port[flow].astype(np.int64)
+    nobody, width = site.codes * (len(server.texts) + 1), max(1, len(site.texts)) * (len(server.texts) + 1) * _PORTS
+    told = np.stack([nobody * _PORTS, nobody * _PORTS + port + 1, (nobody + server.codes + 1) * _PORTS + port + 1])
+    keys = np.empty(rows.size, np.int64)
+
+    def work(half: slice) -> None:
+        party, own = blamed.party[half], column[half]
+        named = (own == causes.NAME) | (own == causes.SERVER_NAME)
+        # What was lost is told before what it had to wait for besides; a slow pace and full queues are one story.
+        felt = account.exchange_charges[rows[half], causes.LOSS] >= FELT_REPAIR_NS
+        own[felt & (party == causes.PARTIES.index(causes.NETWORK))] = causes.LOSS
+        own[own == causes.RATE] = causes.QUEUEING
+        beside = _BESIDE_THE_SITE[party]
+        beside[named] = 0
+        keys[half] = (party * causes.COUNT + own) * width + told[beside, place[half]]
+
+    in_halves(work, rows.size)
+    return _Groups(*grouped(keys), column, site, place)
 
 
 def find(analysis: Analysis, speaker: Int64s) -> list[Finding]:
@@ -126,13 +135,16 @@ def find(analysis: Analysis, speaker: Int64s) -> list[Finding]:
     told = np.flatnonzero((lost >= _LEAST_LOST_NS) & (lost >= _LEAST_SHARE * worst))
     if analysis.provisional:
         told = told[np.argsort(-lost[told], kind="stable")[:_WHILE_IT_GROWS]]
-    for k in told.tolist():
+
+    def finding(k: int) -> Finding:
         own = groups.order[begins[k] : ends[k]]
         one = int(own[0])
         party, cause = causes.PARTIES[blamed.party[one]], causes.CHARGES[groups.column[one]][1]
-        site = groups.sites[groups.site[one]]
-        group = SlowGroup(analysis, places, party, cause, site, blamed.rows[own], blamed.sums[own], moved)
-        found.append(_finding(group))
+        site = groups.site[groups.place[one]]
+        return _finding(SlowGroup(analysis, places, party, cause, site, blamed.rows[own], blamed.sums[own], moved))
+
+    with ThreadPoolExecutor(2) as pool:
+        found += pool.map(finding, told.tolist())
     found.sort(key=lambda f: -f.lost_ns)
     return [f for f in found if f.lost_ns >= _LEAST_SHARE * worst or f.cause == "refused"]
 

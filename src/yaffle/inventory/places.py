@@ -7,7 +7,7 @@ import re
 from collections import Counter
 from collections.abc import Iterable
 from dataclasses import dataclass, field
-from functools import cached_property
+from functools import cached_property, lru_cache
 
 # Assigned service names (RFC 6335 registry) in words of our own; only the common ones.
 SERVICES = {
@@ -21,6 +21,7 @@ SERVICES = {
     9000: "port 9000",
 }  # fmt: skip
 _WEB = (80, 443, 8080, 8443)
+_REMEMBERED = 1 << 16  # addresses
 
 
 def spoken(label: str) -> str:
@@ -98,6 +99,14 @@ def spoken_point(point: str, sites: Iterable[str]) -> str:
     return words[:1].upper() + words[1:]
 
 
+@lru_cache(_REMEMBERED)
+def _parsed(address: str) -> tuple[int, int, str]:
+    """(version, the address as a number, its network)."""
+    parsed = ipaddress.ip_address(address)
+    network = ipaddress.ip_network(f"{address}/{24 if parsed.version == 4 else 64}", strict=False)
+    return parsed.version, int(parsed), str(network)
+
+
 @dataclass(frozen=True)
 class Places:
     """Names of hosts by address, as found in the evidence or given by the user."""
@@ -128,14 +137,12 @@ class Places:
 
     def site(self, address: str) -> str:
         """As the user named the range; else the second label of the host's name, or its network (/24, /64)."""
-        parsed = ipaddress.ip_address(address)
-        named = self._named(parsed.version, int(parsed))
+        version, number, network = _parsed(address)
+        named = self._named(version, number)
         if named:
             return named
         labels = self.names.get(address, "").split(".")
-        if len(labels) >= 4:
-            return spoken(labels[1])
-        return str(ipaddress.ip_network(f"{address}/{24 if parsed.version == 4 else 64}", strict=False))
+        return spoken(labels[1]) if len(labels) >= 4 else network
 
     def radio_site(self, bssid: str) -> str:
         """As the user named access points whose addresses begin so; empty where none is named."""

@@ -7,10 +7,10 @@ from typing import NamedTuple
 import numpy as np
 
 from yaffle.arrays import Int8s, Int32s, Int64s, Int64s2, Uint8s
+from yaffle.kernels import kernel
 from yaffle.ledger.fields import CHARGES, CONNECTION_FIELDS, EXCHANGE_FIELDS, SIDE_FIELDS
 from yaffle.room import Room
 
-_FEW = 64  # rows by which most columns show that they hold something
 _CONNECTION, _MESSAGE = EXCHANGE_FIELDS.index("connection"), EXCHANGE_FIELDS.index("message")
 
 
@@ -115,12 +115,22 @@ def by_column(parts: list[Int64s2], room: Room | None = None) -> Int64s2:
     there twice. Where a part has nothing but nil in a column, nothing is written, which takes no memory.
     """
     columns, rows = parts[0].shape[1], sum(part.shape[0] for part in parts)
-    whole: Int64s2 = (room or Room()).zeros(columns * rows, np.int64).reshape(columns, rows).T
+    whole: Int64s2 = (room or Room()).zeros(columns * rows, np.int64).reshape(columns, rows)
     at = 0
     while parts:
         part = parts.pop(0)
-        for column in range(columns):
-            if part[:_FEW, column].any() or part[:, column].any():
-                whole[at : at + part.shape[0], column] = part[:, column]
+        _lay(part.T, whole, at)
         at += part.shape[0]
-    return whole
+    return whole.T
+
+
+@kernel
+def _lay(part: Int64s2, whole: Int64s2, at: int) -> None:
+    """Puts a part, a row a column of it, at its place in what is nil so far."""
+    for column in range(part.shape[0]):
+        row = 0
+        while row < part.shape[1] and part[column, row] == 0:
+            row += 1
+        while row < part.shape[1]:
+            whole[column, at + row] = part[column, row]
+            row += 1

@@ -25,6 +25,9 @@ _EXCHANGE_ROOM = 65_536  # Rows to begin with; grows as needed.
 _AT_ONCE = 64  # Connections accounted for again in one call.
 _PACKETS_A_STEP = 100_000  # Connections are worked on in steps of about this many packets, so that stopping is quick.
 _STEPS = 40  # at least, where there are packets enough: so that no thread waits long for the other one at the end
+_STEPS_AGAIN = (
+    16  # the same for those that are accounted for again: while others wait for the interpreter each step does
+)
 _LEAST_STEP = 5_000  # packets
 
 
@@ -62,7 +65,7 @@ def own_accounts(
     steps = [np.arange(first, last) for first, last in runs_of(starts, most)]
     if known is not None:
         take_over(known, connection, charges, kind)
-        steps = few_at_once(np.flatnonzero(known.changed))
+        steps = _steps_of(np.flatnonzero(known.changed), starts)
     packets = capture.packets._replace(kind=kind)
     paths = no_states(count)
     exchanges = [no_exchanges()] * len(steps)
@@ -90,6 +93,13 @@ def own_accounts(
     return OwnAccount(
         arranged.flow, starts, arranged.order, arranged.how, connection, charges, exchanges, edges, kind
     )  # fmt: skip
+
+
+def _steps_of(chosen: Int64s, starts: Int64s) -> list[Int64s]:
+    """Some connections in steps, each of about as many packets."""
+    begins = np.concatenate([[0], np.cumsum((starts[1:] - starts[:-1])[chosen])])
+    most = min(_PACKETS_A_STEP, max(_LEAST_STEP, int(begins[-1]) // _STEPS_AGAIN))
+    return [chosen[first:last] for first, last in runs_of(begins, most)]
 
 
 def taken(shop: Workshop, used: int, messages: Messages, room: Room | None = None) -> Exchanges:

@@ -5,6 +5,7 @@ from functools import reduce
 import numpy as np
 
 from yaffle.arrays import Int8s2, Int64s, Int64s2
+from yaffle.halves import in_halves
 from yaffle.kernels import kernel
 from yaffle.ledger.bounds import PARTY_OF
 
@@ -14,11 +15,16 @@ _AT_ONCE = 512  # rows, which stay near the processor while they are summed
 
 
 @kernel
-def _by_party(charges: Int64s2, columns: Int64s, party_of: Int64s, sums: Int64s2, heaviest: Int8s2) -> None:
-    """charges: a row a column of the ledger; columns: those that are looked at."""
+def _by_party(
+    charges: Int64s2, first: int, last: int, columns: Int64s, party_of: Int64s, sums: Int64s2, heaviest: Int8s2
+) -> None:
+    """charges: a row a column of the ledger; first, last: of its columns, columns: of its rows those that are looked
+    at.
+    """
     most = np.empty((_AT_ONCE, sums.shape[1]), np.int64)
-    for begin in range(0, charges.shape[1], _AT_ONCE):
-        end = min(charges.shape[1], begin + _AT_ONCE)
+    for begin in range(first, last, _AT_ONCE):
+        end = min(last, begin + _AT_ONCE)
+        sums[begin:end] = 0
         most[:] = 0
         for k in columns:
             p = party_of[k]
@@ -34,10 +40,15 @@ def by_party(charges: Int64s2, columns: Int64s = _EVERY) -> tuple[Int64s2, Int8s
     """Charges (n, columns), int64 ns: sums by party (n, 4), in the order of causes.PARTIES, and each party's heaviest
     column, the first one where all are nil. columns: those that hold anything, where that is known.
     """
-    sums = np.zeros((charges.shape[0], 4), np.int64)
+    sums = np.empty((charges.shape[0], 4), np.int64)
     heaviest = np.empty((charges.shape[0], 4), np.int8)
-    heaviest[:] = _FIRST
-    _by_party(np.ascontiguousarray(charges.T), columns, PARTY_OF, sums, heaviest)
+    by_column = np.ascontiguousarray(charges.T)
+
+    def work(half: slice) -> None:
+        heaviest[half] = _FIRST
+        _by_party(by_column, half.start, half.stop, columns, PARTY_OF, sums, heaviest)
+
+    in_halves(work, charges.shape[0])
     return sums, heaviest
 
 

@@ -13,11 +13,10 @@ from yaffle.ledger.sums import party_sums
 from yaffle.progress import Progress, go_on, step
 from yaffle.session.behind import behind_words
 from yaffle.session.evidence import Evidence
-from yaffle.session.measures import counted_packets, edges
+from yaffle.session.interval_sums import OTHERS, OWN, by_hour, octets_of, over_time
+from yaffle.session.measures import edges
 from yaffle.session.scene import Scene
-from yaffle.units import count, duration, hour
-
-QUARTER_NS = 900 * 10**9
+from yaffle.units import count, duration
 
 
 def summary(scene: Scene) -> str:
@@ -68,30 +67,6 @@ def trail_of(evidence: Evidence, connection: int) -> tuple[str, ...]:
         evidence.client.texts[evidence.client.codes[connection]],
         str(connection),
     )
-
-
-def over_time(evidence: Evidence, rows: Int64s, edge_ns: Int64s) -> Float64s2:
-    """Charges (bins, columns), ns, of the waits that began in each interval; those outside go to the first or last."""
-    bins = edge_ns.size - 1
-    place = np.clip(np.searchsorted(edge_ns, evidence.waits.first_ns[rows], "right") - 1, 0, bins - 1)
-    sums = np.zeros((bins, causes.COUNT))
-    for k in evidence.waits.columns.tolist():
-        sums[:, k] = np.bincount(place, evidence.waits.by_column[k][rows], bins)
-    return sums
-
-
-def by_hour(evidence: Evidence, rows: Int64s) -> tuple[Float64s2, Int64s]:
-    """Charges (24, columns), ns, and number of the waits that began in each hour of the day, in the zone of the
-    screen.
-    """
-    quarter, place = np.unique(evidence.waits.first_ns[rows] // QUARTER_NS, return_inverse=True)
-    hours = (
-        np.array([hour(int(q) * QUARTER_NS) for q in quarter], np.int64)[place] if rows.size else np.empty(0, np.int64)
-    )
-    sums = np.zeros((24, causes.COUNT))
-    for k in evidence.waits.columns.tolist():
-        sums[:, k] = np.bincount(hours, evidence.waits.by_column[k][rows], 24)
-    return sums, np.bincount(hours, minlength=24)
 
 
 def distribution(evidence: Evidence, rows: Int64s, points: int = 200) -> tuple[Float64s, Int64s]:
@@ -189,14 +164,13 @@ def picture(
     evidence = scene.evidence
     edge_ns = edges(scene.first_ns, scene.last_ns, max(1, (scene.last_ns - scene.first_ns) // bins))
     spans_s = np.diff(edge_ns) / 1e9
-    own = counted_packets(scene, scene.packets_of(rows), edge_ns, None, "wire_bytes") * 8 / spans_s
-    everything = counted_packets(scene, scene.in_period, edge_ns, None, "wire_bytes") * 8 / spans_s
+    rates_bps = octets_of(scene, rows, edge_ns) * 8 / spans_s
     step(progress, 0.3, "sorting the waits")
     hours, hour_counts = by_hour(evidence, rows)
     shares, quantiles = distribution(evidence, rows)
     step(progress, 0.6, "grouping what was asked")
     return ApportionPicture(
-        edge_ns, over_time(evidence, rows, edge_ns), own, everything - own, hours, hour_counts, shares, quantiles,
-        distribution(evidence, scene.filtered)[1],
+        edge_ns, over_time(evidence, rows, edge_ns), rates_bps[OWN], rates_bps[OTHERS],
+        hours, hour_counts, shares, quantiles, distribution(evidence, scene.filtered)[1],
         dearest(evidence, rows, columns), by_label(evidence, rows), behind_words(evidence, rows),
     )  # fmt: skip

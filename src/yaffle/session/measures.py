@@ -7,9 +7,10 @@ import numpy as np
 
 from yaffle.arrays import Bools, Float64s, Int64s, Uint8s, Uint32s
 from yaffle.exchanges.lookup import Lookup
-from yaffle.kernels import int64, kernel
+from yaffle.kernels import kernel
 from yaffle.session import catalogue_values
 from yaffle.session.former_words import present_filter, present_measure
+from yaffle.session.interval_sums import interval_of
 from yaffle.session.scene import Scene
 from yaffle.transport import kinds
 
@@ -176,11 +177,7 @@ def _weigh(
     for i in range(time_ns.size):
         t = time_ns[i]
         if mask[i] and first <= t <= last and wanted[kind[i]]:
-            k = min(bins - 1, int64((t - first) * scale))
-            if t < edge_ns[k]:
-                k -= 1
-            elif k < bins - 1 and t >= edge_ns[k + 1]:
-                k += 1
+            k = interval_of(edge_ns, scale, t)
             sums[k] += octets[i] if by_octets else 1
 
 

@@ -33,11 +33,15 @@ class Scene:
         """End of the period."""
         return self.focus.period[1] if self.focus.period else self.evidence.last_ns
 
+    def conversations_of(self, rows: Int64s) -> Bools:
+        """Which conversations are connections of some waits; at last, what belongs to none."""
+        found = np.zeros(self.evidence.counted.size + 1, bool)
+        found[self.evidence.analysis.account.flow[self.evidence.waits.connection[rows]]] = True
+        return found
+
     def packets_of(self, rows: Int64s) -> Bools:
         """Mask of the packets of the connections of some waits, in the period, each counted once."""
-        flows = np.zeros(self.evidence.counted.size + 1, bool)
-        flows[self.evidence.analysis.account.flow[self.evidence.waits.connection[rows]]] = True
-        return np.asarray(self.in_period & flows[self.evidence.analysis.capture.packets.flow])
+        return np.asarray(self.in_period & self.conversations_of(rows)[self.evidence.analysis.capture.packets.flow])
 
     @cached_property
     def in_period(self) -> Bools:

@@ -5,10 +5,12 @@ from typing import NamedTuple
 
 import numpy as np
 
-from yaffle.arrays import Array, Bools, Float64s, Int32s, Int64s, Uint8s, Uint32s
+from yaffle.arrays import Array, Bools, Float64s, Int32s, Int64s, Int64s2
+from yaffle.capture.packets import Columns
 from yaffle.findings.host_readings import HostSeries, host_readings
 from yaffle.findings.interfaces import Interfaces, interfaces
 from yaffle.findings.whereabouts import Whereabouts, whereabouts
+from yaffle.halves import in_halves
 from yaffle.history.layout import HistoryError
 from yaffle.history.locked_database import FilterError
 from yaffle.kernels import int64, kernel
@@ -60,14 +62,16 @@ def series(evidence: Evidence, packets: Array | None, first_ns: int, last_ns: in
     columns = evidence.analysis.capture.packets
     span = max(last_ns - first_ns, 1)
     edge_ns = first_ns + np.array([k * span // bins for k in range(bins + 1)], np.int64)
-    octets, counts, troubles = np.zeros(bins, np.int64), np.zeros(bins, np.int64), np.zeros(bins, np.int64)
     counted = np.append(evidence.counted, True) if packets is None else np.ones(evidence.counted.size + 1, bool)
     chosen = np.empty(0, bool) if packets is None else packets
     which = _Which(columns.flow, counted, chosen)
-    _count_over_time(
-        columns.time_ns, columns.wire_bytes, columns.kind, which, _IS_TROUBLE, first_ns, span, octets, counts, troubles
-    )
-    return Series(edge_ns, octets, counts, troubles)
+
+    def work(half: slice) -> Int64s2:
+        found = np.zeros((3, bins), np.int64)
+        _count_over_time(columns, half.start, half.stop, which, _IS_TROUBLE, first_ns, span, *found)
+        return found
+
+    return Series(edge_ns, *sum(in_halves(work, columns.time_ns.size), np.zeros((3, bins), np.int64)))
 
 
 class _Which(NamedTuple):
@@ -80,9 +84,9 @@ class _Which(NamedTuple):
 
 @kernel
 def _count_over_time(
-    time_ns: Int64s,
-    wire_bytes: Uint32s,
-    kind: Uint8s,
+    packets: Columns,
+    begin: int,
+    end: int,
     which: _Which,
     is_trouble: Bools,
     first_ns: int,
@@ -93,15 +97,15 @@ def _count_over_time(
 ) -> None:
     bins = octets.size
     scale = bins / span_ns
-    for i in range(time_ns.size):
-        after = time_ns[i] - first_ns
+    for i in range(begin, end):
+        after = packets.time_ns[i] - first_ns
         if which.chosen.size > 0 and not which.chosen[i]:
             continue
         if which.counted[which.flow[i]] and 0 <= after <= span_ns:
             k = min(bins - 1, int64(after * scale))
-            octets[k] += wire_bytes[i]
+            octets[k] += packets.wire_bytes[i]
             counts[k] += 1
-            if is_trouble[kind[i]]:
+            if is_trouble[packets.kind[i]]:
                 troubles[k] += 1
 
 

@@ -89,6 +89,8 @@ class Latest(QObject):
         super().__init__(parent)
         self._job: Job | None = None
         self._next: tuple[Work, Callable[[Any], None]] | None = None
+        self._soon = QTimer(self, singleShot=True, interval=0)  # Who asks twice for one event is answered once.
+        self._soon.timeout.connect(self._go_on)
         self._how_far = (0.0, "drawing", -1.0)
         self._long = QTimer(self, singleShot=True, interval=_LONG_MS)
         self._long.timeout.connect(self._tell)
@@ -101,7 +103,7 @@ class Latest(QObject):
     @property
     def busy(self) -> bool:
         """Whether an answer is still to come."""
-        return self._job is not None
+        return self._job is not None or self._next is not None
 
     def ask(self, work: Work, show: Callable[[Any], None]) -> None:
         """Computes `work` on another thread, then calls `show` with the result on this one.
@@ -111,7 +113,7 @@ class Latest(QObject):
         self._next = (work, show)
         self._wanted = False
         if self._job is None:
-            self._begin()
+            self._soon.start()
         else:
             self._job.stop()
 
