@@ -143,8 +143,9 @@ def find(analysis: Analysis, speaker: Int64s) -> list[Finding]:
         site = groups.site[groups.place[one]]
         return _finding(SlowGroup(analysis, places, party, cause, site, blamed.rows[own], blamed.sums[own], moved))
 
-    with ThreadPoolExecutor(2) as pool:
-        found += pool.map(finding, told.tolist())
+    with ThreadPoolExecutor(2) as pool:  # The largest first, so that neither thread waits long for the other.
+        begun = {k: pool.submit(finding, k) for k in told[np.argsort(begins[told] - ends[told])].tolist()}
+        found += [begun[k].result() for k in told.tolist()]
     found.sort(key=lambda f: -f.lost_ns)
     return [f for f in found if f.lost_ns >= _LEAST_SHARE * worst or f.cause == "refused"]
 
