@@ -24,10 +24,20 @@ def test_only_the_newest_question_is_answered(qtbot):
     assert shown == [4]
 
 
+def test_what_is_asked_twice_for_one_event_is_worked_out_once(qtbot):
+    latest, shown, begun = Latest(), [], []
+    for k in range(3):
+        latest.ask(lambda _progress, k=k: begun.append(k), shown.append)
+    assert latest.busy
+    qtbot.waitUntil(lambda: not latest.busy)
+    assert begun == [2] and len(shown) == 1
+
+
 def test_a_mistake_in_one_picture_does_not_end_the_next(qtbot):
-    latest, shown, said = Latest(), [], []
+    latest, shown, said, begun = Latest(), [], [], []
     latest.failed.connect(said.append)
-    latest.ask(lambda _progress: 1 / 0, shown.append)
+    latest.ask(lambda _progress: begun.append(1) or 1 / 0, shown.append)
+    qtbot.waitUntil(lambda: bool(begun))
     latest.ask(lambda _progress: 7, shown.append)
     qtbot.waitUntil(lambda: not latest.busy)
     assert shown == [7]
@@ -55,9 +65,10 @@ def test_a_long_picture_tells_how_far_it_is_and_can_be_stopped(qtbot):
 
 
 def test_a_new_question_gives_the_former_up(qtbot):
-    latest, shown, said = Latest(), [], []
+    latest, shown, said, begun = Latest(), [], [], []
     latest.failed.connect(said.append)
-    latest.ask(_slowly, shown.append)
+    latest.ask(lambda progress: begun.append(1) or _slowly(progress), shown.append)
+    qtbot.waitUntil(lambda: bool(begun))
     latest.ask(lambda _progress: 7, shown.append)
     qtbot.waitUntil(lambda: not latest.busy, timeout=2000)
     assert shown == [7] and said == []

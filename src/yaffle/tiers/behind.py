@@ -1,6 +1,7 @@
 """What lies behind the answers of a capture: links, and where the servers' time went, over all that may be so."""
 
-from dataclasses import dataclass, fields, replace
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass, fields
 from functools import cached_property
 
 import numpy as np
@@ -17,6 +18,7 @@ from yaffle.tiers.split import DEEPEST, split
 from yaffle.tiers.unseen import UnseenServer
 from yaffle.tiers.watch import Watch
 
+_HOPS = ("root", "via", "hop")  # columns of parts that are hops
 LEAST_CERTAINTY = 0.5  # A link is named that is more certain: so a call lies behind one other at most.
 
 
@@ -158,14 +160,29 @@ def _in_every_state(found: Hops, samples: Int32s2, moving: Int64s, roots: Int64s
 
 
 def _averaged(found: Hops, samples: Int32s2, roots: Int64s, watch: Watch) -> Parts:
-    """The parts over all states, as hops, in order of the exchanges that they are parts of."""
+    """The parts over all states, as exchanges, in order of those that they are parts of."""
     moving = (samples != samples[0]).any(axis=0)
     doubtful = _doubtful(samples, moving)[roots]
     sure = split(found, samples[:1], roots[~doubtful], watch)
     unsure = _in_every_state(found, samples, np.flatnonzero(moving), roots[doubtful], watch)
-    joined: list[Array] = [np.concatenate(columns) for columns in zip(sure, unsure, strict=True)]
-    order = np.argsort(found.exchange[joined[0]], kind="stable")
-    return Parts(*(column[order] for column in joined))
+    order = _by_exchange(np.concatenate([sure.root, unsure.root]), found.exchange)
+
+    def laid(one: Array, other: Array, are_hops: bool) -> Array:
+        column = np.concatenate([one, other]).take(order)
+        return found.exchange.take(column) if are_hops else column
+
+    with ThreadPoolExecutor(2) as pool:
+        return Parts(*pool.map(laid, sure, unsure, (name in _HOPS for name in sure._fields)))
+
+
+def _by_exchange(root: Int64s, exchange: Int64s) -> Int64s:
+    """Rows in order of the exchanges of their roots; those of one root stand together and stay as they are."""
+    if not root.size:
+        return root
+    first = np.flatnonzero(np.diff(root, prepend=root[0] - 1))
+    order = np.argsort(exchange[root[first]])
+    first, count = first[order], np.diff(first, append=root.size)[order]
+    return np.repeat(first - np.cumsum(count) + count, count) + np.arange(root.size)
 
 
 def find_behind(
@@ -196,6 +213,6 @@ def find_behind(
         row[links.front][order],
         links.certainty[order],
         ~found.unseen[links.call][order],
-        replace(parts, of=row[parts.of], via=row[parts.via], at=row[parts.at]),
+        parts,
         found.servers_unseen,
     )
