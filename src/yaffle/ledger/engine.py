@@ -25,9 +25,7 @@ _EXCHANGE_ROOM = 65_536  # Rows to begin with; grows as needed.
 _AT_ONCE = 64  # Connections accounted for again in one call.
 _PACKETS_A_STEP = 100_000  # Connections are worked on in steps of about this many packets, so that stopping is quick.
 _STEPS = 40  # at least, where there are packets enough: so that no thread waits long for the other one at the end
-_STEPS_AGAIN = (
-    16  # the same for those that are accounted for again: while others wait for the interpreter each step does
-)
+_STEPS_AGAIN = 16  # of what is accounted for again while a capture grows: each step waits for who draws meanwhile
 _LEAST_STEP = 5_000  # packets
 
 
