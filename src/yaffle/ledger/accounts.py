@@ -119,6 +119,8 @@ def by_column(parts: list[Int64s2], room: Room | None = None) -> Int64s2:
     at = 0
     while parts:
         part = parts.pop(0)
+        if part.flags.c_contiguous:  # Row by row, as nothing here is: a kernel of its own for it would come late.
+            part = np.asfortranarray(part)
         _lay(part.T, whole, at)
         at += part.shape[0]
     return whole.T
