@@ -15,7 +15,7 @@ def test_a_long_trail_gives_way(qtbot):
     bar.show_parts(PARTS)
     bar.resize(bar.sizeHint())
     roomy = [button.text() for button in bar.buttons]
-    assert roomy[:2] == ["All", "› ticket database"] and roomy[3].endswith("…")
+    assert roomy[:3] == ["All", "› ticket database", f"› {PARTS[2]}"] and roomy[3].endswith("…")
     assert bar.minimumSizeHint().width() < 300
     bar.resize(bar.minimumSizeHint())
     assert all(button.geometry().right() <= bar.width() for button in bar.buttons)

@@ -8,7 +8,7 @@ from yaffle.analysis import Analysis
 from yaffle.arrays import Bools, Int64s, Int64s2
 from yaffle.capture.addresses import client_address, server_address
 from yaffle.capture.packets import Columns
-from yaffle.halves import in_halves
+from yaffle.halves import sum_of_halves
 from yaffle.kernels import kernel
 from yaffle.ledger.path_observation import networks
 
@@ -67,7 +67,7 @@ def culprits(analysis: Analysis, rows: Int64s) -> tuple[list[Culprit], float]:
         _sent_meanwhile(packets, half.start, half.stop, own, starts, ends, found)
         return found
 
-    sent = sum(in_halves(work, packets.time_ns.size), np.zeros((flows.point.size, 2), np.int64))
+    sent = sum_of_halves(work, packets.time_ns.size)
     if not sent.any():
         return [], 0.0
     sums = sent.sum(axis=1)

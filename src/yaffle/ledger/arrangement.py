@@ -1,6 +1,5 @@
 """TCP connections with their packets side by side, told which end is the client."""
 
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -8,6 +7,7 @@ import numpy as np
 from yaffle.arrays import Bools, Int8s, Int32s, Int64s
 from yaffle.capture.captured import Capture
 from yaffle.capture.conversations import Rows
+from yaffle.halves import in_halves
 from yaffle.kernels import kernel
 from yaffle.ledger.orientation import orient
 from yaffle.prefetch import prefetch
@@ -57,10 +57,8 @@ def arrange(
     known = former if former is not None and former.goes_on(packets.flow, tcp) else None
     begin = known.of.size if known is not None else 0
     new = packets.flow[begin:]
-    halves = (slice(0, new.size // 2), slice(new.size // 2, new.size))  # each laid by a thread of its own
-    with ThreadPoolExecutor(2) as both:
-        early, late = both.map(lambda half: _packets_of_each(new[half], flows.point.size)[tcp], halves)
-    counts = early + late
+    of_halves = in_halves(lambda half: _packets_of_each(new[half], flows.point.size)[tcp], new.size)
+    counts = np.sum(of_halves, axis=0)
     if known is not None:
         counts[: known.flow.size] += np.diff(known.starts)
     starts = np.concatenate([[0], np.cumsum(counts)]).astype(np.int64)
@@ -68,13 +66,10 @@ def arrange(
     order = room.empty(int(starts[-1]), np.int32 if packets.flow.size < 1 << 31 else np.int64)
     if known is not None:
         _take_over(known.starts, known.order, place, order)
-    places = (place, place + early)
-    with ThreadPoolExecutor(2) as both:
-        for laid in [
-            both.submit(_lay_out, new[half], begin + half.start, number, where, order)
-            for half, where in zip(halves, places, strict=True)
-        ]:
-            laid.result()
+    later = place + of_halves[0]  # where the second half goes on
+    in_halves(
+        lambda half: _lay_out(new[half], begin + half.start, number, later if half.start else place, order), new.size
+    )
     direction = room.empty(packets.flow.size, np.int8)
     _turn(packets.flow, packets.direction, b_client, direction)
     turned = replace(capture.with_columns(direction=direction), conversations=swapped_ends(flows, b_client))

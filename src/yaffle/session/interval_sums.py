@@ -7,7 +7,7 @@ import numpy as np
 from yaffle.arrays import Bools, Float64s2, Int64s, Int64s2
 from yaffle.capture.packets import Columns
 from yaffle.findings.groups import grouped
-from yaffle.halves import in_halves
+from yaffle.halves import sum_of_halves
 from yaffle.kernels import int64, kernel, pasted
 from yaffle.ledger import causes
 from yaffle.session.evidence import Evidence
@@ -85,4 +85,4 @@ def octets_of(scene: Scene, rows: Int64s, edge_ns: Int64s) -> Int64s2:
         _add_bytes(packets, half.start, half.stop, scene.in_period, own, edge_ns, found)
         return found
 
-    return np.asarray(sum(in_halves(work, packets.time_ns.size)))
+    return sum_of_halves(work, packets.time_ns.size)

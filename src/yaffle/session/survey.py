@@ -5,12 +5,12 @@ from typing import NamedTuple
 
 import numpy as np
 
-from yaffle.arrays import Array, Bools, Float64s, Int32s, Int64s, Int64s2
+from yaffle.arrays import Array, Bools, Float64s, Int64s, Int64s2
 from yaffle.capture.packets import Columns
 from yaffle.findings.host_readings import HostSeries, host_readings
 from yaffle.findings.interfaces import Interfaces, interfaces
 from yaffle.findings.whereabouts import Whereabouts, whereabouts
-from yaffle.halves import in_halves
+from yaffle.halves import sum_of_halves
 from yaffle.history.layout import HistoryError
 from yaffle.history.locked_database import FilterError
 from yaffle.kernels import int64, kernel
@@ -64,20 +64,19 @@ def series(evidence: Evidence, packets: Array | None, first_ns: int, last_ns: in
     edge_ns = first_ns + np.array([k * span // bins for k in range(bins + 1)], np.int64)
     counted = np.append(evidence.counted, True) if packets is None else np.ones(evidence.counted.size + 1, bool)
     chosen = np.empty(0, bool) if packets is None else packets
-    which = _Which(columns.flow, counted, chosen)
+    which = _Which(counted, chosen)
 
     def work(half: slice) -> Int64s2:
         found = np.zeros((3, bins), np.int64)
         _count_over_time(columns, half.start, half.stop, which, _IS_TROUBLE, first_ns, span, *found)
         return found
 
-    return Series(edge_ns, *sum(in_halves(work, columns.time_ns.size), np.zeros((3, bins), np.int64)))
+    return Series(edge_ns, *sum_of_halves(work, columns.time_ns.size))
 
 
 class _Which(NamedTuple):
     """The packets that are counted."""
 
-    flow: Int32s  # the conversation of each packet
     counted: Bools  # of each conversation, and of packets without one
     chosen: Bools  # of each packet; all where it is empty
 
@@ -101,7 +100,7 @@ def _count_over_time(
         after = packets.time_ns[i] - first_ns
         if which.chosen.size > 0 and not which.chosen[i]:
             continue
-        if which.counted[which.flow[i]] and 0 <= after <= span_ns:
+        if which.counted[packets.flow[i]] and 0 <= after <= span_ns:
             k = min(bins - 1, int64(after * scale))
             octets[k] += packets.wire_bytes[i]
             counts[k] += 1

@@ -30,6 +30,8 @@ from yaffle.session.tiers_view import tiered_exchanges
 from yaffle.session.wait_group import EXCHANGE, Group
 from yaffle.session.wait_levels import groups, levels_along
 
+_BARS, _INDENT = 120, 12  # pixels: of the bars at least, and of each level of the tree
+
 
 class _Tree(QTreeView):
     """Enter narrows the focus to a row, Ctrl+C copies what is open."""
@@ -104,6 +106,7 @@ class Apportion(Station):
         self.tree.setModel(self.tree_model)
         self.tree.setAccessibleName("Waits by application, server, client, connection")
         self.tree.setUniformRowHeights(True)
+        self.tree.setIndentation(_INDENT)
         self.tree.setAlternatingRowColors(True)
         self.tree.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
         self.tree.setFont(theme.figures_font())
@@ -165,7 +168,7 @@ class Apportion(Station):
     def _show_levels(self, found: "_Levels") -> None:
         scene, levels, words = found.scene, found.levels, found.words
         self._kept = found.kept
-        self._words.setText(words)
+        self._words.setText(words.replace(" %", "\u00a0%"))
         self._showing = True
         trail = scene.focus.trail
         first = (levels[0][0].trail[0],) if len(levels[0]) else ()
@@ -187,7 +190,7 @@ class Apportion(Station):
         if self._showing:  # Once, when all of it is shown.
             return
         last = len(COLUMNS) - 1
-        self._fit.fit({0: 200, last: 150}, last)
+        self._fit.fit({0: 200, last: _BARS}, last)
 
     def selected(self) -> Group | None:
         """The group of the current row."""

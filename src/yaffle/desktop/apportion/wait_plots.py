@@ -20,7 +20,7 @@ from yaffle.ledger.bounds import BOUNDED
 from yaffle.session.apportion import ApportionPicture
 from yaffle.session.evidence import Evidence
 from yaffle.session.services import kind_name
-from yaffle.units import count, duration, moment, rate
+from yaffle.units import count, duration, moment, rate, share
 
 BINS = 180
 _ANY = "any cause"
@@ -40,9 +40,9 @@ def cause_brushes(column: int) -> list[QBrush]:
         place = len([c for c in columns if c <= causes.LOSS]) - 1 - place if column <= causes.LOSS else len(columns) - 1
     fills = look.brushes(party)
     color = QColor(fills[0].color())
-    share = min(0.6, 0.16 * place)
+    lighter = min(0.6, 0.16 * place)
     panel = QColor(look.panel)
-    mixed = QColor(*(round(a + (b - a) * share) for a, b in zip(_rgb(color), _rgb(panel), strict=True)))
+    mixed = QColor(*(round(a + (b - a) * lighter) for a, b in zip(_rgb(color), _rgb(panel), strict=True)))
     return [QBrush(mixed, fills[0].style()), *fills[1:]]
 
 
@@ -219,7 +219,7 @@ class WaitPlots(QTabWidget):
         sums = picture.charges.sum(axis=0)
         total = max(1.0, float(sums.sum()))
         named = [
-            f"{causes.charge_name(k)} {duration(int(sums[k]))} ({100 * sums[k] / total:.0f} %)"
+            f"{causes.charge_name(k)} {duration(int(sums[k]))} ({share(sums[k] / total)})"
             for k in np.argsort(-sums)[:5]
             if sums[k] > 0
         ]

@@ -10,7 +10,8 @@ from yaffle.desktop.shared.arrangement import arrangement
 from yaffle.desktop.shared.plain_cells import PlainModel
 
 _SAMPLED = 32  # rows that are measured
-_TITLE_ROOM, _CELL_ROOM = 18, 12  # pixels around a title (with the sign of sorting) and around a cell
+_CELL_ROOM, _TITLE_ROOM = 10, 12  # pixels around a cell and a title
+_SIGN_ROOM = 6  # beside a title, for the sign of sorting
 _MOST = 420  # pixels that one column takes by itself
 _SHRUNK = 120  # pixels that a long text keeps where all columns together are too wide
 _SAVE_AFTER_MS = 400
@@ -53,7 +54,9 @@ class ColumnFit(QObject):
         assert isinstance(model, PlainModel)
         metrics, head = QFontMetrics(self._view.font()), QFontMetrics(self._header.font())
         columns = range(model.columnCount())
-        self._wanted = [head.horizontalAdvance(self._title(c)) + _TITLE_ROOM for c in columns]
+        around = _TITLE_ROOM + (_SIGN_ROOM if self._view.isSortingEnabled() else 0)
+        titles = [head.horizontalAdvance(self._title(c)) + around for c in columns]
+        self._wanted = list(titles)
         painted = {c for c in columns if self._view.itemDelegateForColumn(c) is not None}
         told = set[int]()  # columns with a text to be measured by
         for index, indent in self._rows():
@@ -65,9 +68,7 @@ class ColumnFit(QObject):
         for c, pixels in self._least.items():
             if c < len(self._wanted) and (c in painted or c not in told):
                 self._wanted[c] = max(self._wanted[c], pixels)
-        self._titles_wide = [
-            self._wanted[c] if c in painted else head.horizontalAdvance(self._title(c)) + _TITLE_ROOM for c in columns
-        ]
+        self._titles_wide = [self._wanted[c] if c in painted else titles[c] for c in columns]
         self._share_room()
         self._put_in_order()
 

@@ -8,7 +8,7 @@ from PySide6.QtWidgets import QHBoxLayout, QSizePolicy, QToolButton, QWidget
 
 from yaffle.desktop.shared.dialog_parts import emptied
 
-_WIDEST, _NARROWEST = 132, 40  # pixels of the words of a part
+_WIDEST, _NARROWEST = 168, 40  # pixels of the words of a part
 _FRAME, _SPACE = 12, 2  # around them, and between two
 
 
@@ -62,7 +62,8 @@ class TrailBar(QWidget):
     def _wanted(self) -> list[int]:
         """How wide each part is where there is room."""
         metrics = self.fontMetrics()
-        return [min(_WIDEST, metrics.horizontalAdvance(text) + 2) + _FRAME for text in self._words()]
+        words = (min(_WIDEST, metrics.horizontalAdvance(text) + 2) + _FRAME for text in self._words())
+        return [max(_NARROWEST, pixels) for pixels in words]
 
     def _fit(self) -> None:
         """Short parts keep their words; the room that is left is shared by the longer ones."""
