@@ -38,6 +38,24 @@ class Column:
         return grown
 
 
+class NilColumn(Column):
+    """A column of which little is written to: what is not, is nil, and takes no memory."""
+
+    def reserve(self, capacity: int, used: int) -> Array:
+        """As above; what is new is nil."""
+        grown = _nil(capacity, self._dtype)
+        if self._array[:used].any():
+            grown[:used] = self._array[:used]
+        self._array = grown
+        return grown
+
+
+def _nil(rows: int, dtype: Any) -> Array:
+    """A column of so many rows, all nil: what is not written to takes no memory, and all is given back with it."""
+    size = max(1, rows) * np.dtype(dtype).itemsize
+    return np.frombuffer(mmap.mmap(-1, size, mmap.MAP_PRIVATE | mmap.MAP_ANONYMOUS), dtype, rows)
+
+
 class SpilledColumn(Column):
     """A column that grows in a file."""
 
@@ -71,14 +89,17 @@ class Room:
         """A column that grows."""
         return Column(dtype, place)
 
+    def nil_column(self, dtype: Any, place: int = 0) -> Column:
+        """A column that grows, whose rows are nil until they are written to."""
+        return NilColumn(dtype, place)
+
     def empty(self, rows: int, dtype: Any, place: int = 0) -> Array:
         """A column of so many rows, filled with anything."""
         return self.column(dtype, place).reserve(rows, 0)
 
     def zeros(self, rows: int, dtype: Any) -> Array:
-        """A column of so many rows, all nil: what is not written to takes no memory, and all is given back with it."""
-        size = max(1, rows) * np.dtype(dtype).itemsize
-        return np.frombuffer(mmap.mmap(-1, size, mmap.MAP_PRIVATE | mmap.MAP_ANONYMOUS), dtype, rows)
+        """A column of so many rows, all nil; in memory what is not written to takes none."""
+        return _nil(rows, dtype)
 
 
 class SpilledRoom(Room):
@@ -99,8 +120,12 @@ class SpilledRoom(Room):
                 " memory (--memory) or another folder (TMPDIR)"
             ) from error
 
-    def zeros(self, rows: int, dtype: Any) -> Array:
+    def nil_column(self, dtype: Any, place: int = 0) -> Column:
         """The same: what is new in a file is nil."""
+        return self.column(dtype, place)
+
+    def zeros(self, rows: int, dtype: Any) -> Array:
+        """So is this."""
         return self.empty(rows, dtype)
 
 

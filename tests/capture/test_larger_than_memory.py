@@ -15,14 +15,14 @@ from yaffle import memory_plan, room
 from yaffle.analysis import analyse
 from yaffle.capture import by_part
 from yaffle.capture.by_part import laid_by_part, parts_of
-from yaffle.capture.packets import SCHEMA, PacketTable
+from yaffle.capture.packets import MOSTLY_NIL, SCHEMA, PacketTable
 from yaffle.capture.reader import read_captures
 from yaffle.errors import Cancelled, YaffleError
 from yaffle.exchanges import decoding
 from yaffle.memory_plan import Plan, bytes_of, planned
 from yaffle.progress import go_on
 from yaffle.report.document import document
-from yaffle.room import SpilledRoom
+from yaffle.room import Room, SpilledRoom
 
 LARGE = Path(__file__).parents[1] / "data" / "services" / "web-pages.pcap.gz"
 CAPTURES = sorted((Path(__file__).parents[1] / "data").rglob("*.pcap*.gz"))
@@ -63,15 +63,27 @@ def test_packets_of_a_conversation_keep_their_order(morning, small_parts, tmp_pa
     )
 
 
-def test_columns_that_grow_in_files_keep_what_they_hold(tmp_path):
-    table = PacketTable(room=SpilledRoom(tmp_path))
+@pytest.mark.parametrize("spilled", [False, True])
+def test_columns_that_grow_keep_what_they_hold(spilled, tmp_path):
+    table = PacketTable(room=SpilledRoom(tmp_path) if spilled else Room())
     table.reserve(10)
     table.size = 10
     table.window(0, 10).time_ns[:] = np.arange(10)
+    table.window(2, 5).vlan[:] = 7
     table.reserve(100_000)
     table.size = 100_000
     table.window(10, 100_000).time_ns[:] = np.arange(10, 100_000)
-    assert np.array_equal(table.columns().time_ns, np.arange(100_000))
+    columns = table.columns()
+    assert np.array_equal(columns.time_ns, np.arange(100_000))
+    assert np.flatnonzero(columns.vlan).tolist() == [2, 3, 4]
+    assert not any(getattr(columns, name).any() for name in MOSTLY_NIL if name != "vlan")
+
+
+def test_columns_that_nobody_writes_to_take_no_memory():
+    before = room.resident_bytes()
+    grown = Room().nil_column(np.int64).reserve(4 << 20, 0)
+    assert room.resident_bytes() < before + grown.nbytes // 2
+    assert not grown.any()
 
 
 def test_what_is_given_back_is_read_again(tmp_path):

@@ -55,8 +55,10 @@ def _write(packet: Unwrapped, i: int, out: Columns, ends: Ends) -> None:
     head.extra, head.payload, head.window = packet.extra, packet.payload, packet.window
     head.ip_id, head.flags, head.marks = packet.ip_id, packet.flags, marks
     out.payload_at[i] = min(packet.payload_at, 65535)
-    out.vlan[i], out.protocol[i] = packet.vlan, packet.protocol
-    out.tos[i], out.ttl[i], out.kind[i], out.direction[i] = packet.tos, packet.ttl, 0, 0
+    if packet.vlan:  # Nil already.
+        out.vlan[i] = packet.vlan
+    out.protocol[i], out.direction[i] = packet.protocol, 0
+    out.tos[i], out.ttl[i] = packet.tos, packet.ttl
     ends.src_hi[i], ends.src_lo[i] = packet.src_hi, packet.src_lo
     ends.dst_hi[i], ends.dst_lo[i] = packet.dst_hi, packet.dst_lo
     ends.src_port[i], ends.dst_port[i] = packet.src_port, packet.dst_port

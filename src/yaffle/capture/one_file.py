@@ -132,7 +132,8 @@ class Reading:
         out = self.table.window(start, start + count)
         out.captured_bytes[:] = records.captured
         out.wire_bytes[:] = records.wire
-        out.link[:] = records.link
+        if records.link.any():
+            out.link[:] = records.link
         if len(self._under_way) == _IN_HAND - 1:
             self._under_way.popleft().result()
         ends = self.ends[self._blocks % _IN_HAND]
@@ -167,7 +168,8 @@ class Reading:
         """What else is told of the packets of a block, beside the decoding of what follows."""
         out.time_ns[:] = block.records.time_ns
         np.add(block.records.position, block.offset, out=out.position)
-        out.source[:] = source
+        if source:
+            out.source[:] = source
         self.decoded(out, ends, points)
         sums.take(out)
 

@@ -49,6 +49,9 @@ SCHEMA: tuple[tuple[str, type | np.dtype, str], ...] = (
     ("direction", np.int8, "0 from the client, 1 from the server"),
     ("kind", np.uint8, "what the segment is, see transport.kinds"),
 )
+# Of most captures all of these are nil; then nobody writes to them, and they take no memory. The kind is told later, in
+# a column of its own.
+MOSTLY_NIL = ("source", "link", "vlan", "kind")
 
 
 class Columns(NamedTuple):
@@ -122,11 +125,14 @@ TUNNELS = ("", "IP in IP", "GRE", "VXLAN", "GTP-U", "PPPoE", "MPLS", "other")
 
 
 class PacketTable:
-    """Packet columns with room to grow."""
+    """Packet columns with room to grow. Rows of those that are mostly nil are so until they are written to."""
 
     def __init__(self, capacity: int = 0, room: Room | None = None) -> None:
         room = room or Room()
-        self._columns = [room.column(dtype, place) for place, (_, dtype, _) in enumerate(SCHEMA)]
+        self._columns = [
+            room.nil_column(dtype, place) if name in MOSTLY_NIL else room.column(dtype, place)
+            for place, (name, dtype, _) in enumerate(SCHEMA)
+        ]
         self._arrays: list[Array] = []
         self.capacity = self.size = 0
         self.reserve(capacity)

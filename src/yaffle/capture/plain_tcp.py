@@ -68,11 +68,9 @@ def decode_plain(buf: Uint8s, starts: Int64s, ethernet: Bools, out: Columns, end
         head.flags = flags
         head.marks = marks
         out.payload_at[i] = 34 + 4 * header
-        out.vlan[i] = 0
         out.protocol[i] = 6
         out.tos[i] = buf[at + 15]
         out.ttl[i] = buf[at + 22]
-        out.kind[i] = 0
         out.direction[i] = 0
         ends.src_hi[i] = 0
         ends.src_lo[i] = word(buf, at + 26)
