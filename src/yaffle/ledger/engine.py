@@ -21,7 +21,8 @@ from yaffle.ledger.workspace import Connections, Given, workspace
 from yaffle.progress import Progress, go_on
 from yaffle.room import Room
 
-_EXCHANGE_ROOM = 65_536  # Rows to begin with; grows as needed.
+_EXCHANGE_ROOM = 65_560  # Rows to begin with; grows as needed. No power of two, or all columns would share cache lines.
+_WHOLE_FROM = 2_048  # exchanges, from which on a workshop's tables are taken whole instead of copied
 _AT_ONCE = 64  # Connections accounted for again in one call.
 _PACKETS_A_STEP = 100_000  # Connections are worked on in steps of about this many packets, so that stopping is quick.
 _STEPS = 40  # at least, where there are packets enough: so that no thread waits long for the other one at the end
@@ -34,11 +35,33 @@ class Workshop:
 
     def __init__(self, longest: int, most_messages: int) -> None:
         self.space = workspace(longest, most_messages)
-        room = min(_EXCHANGE_ROOM, longest + most_messages)
+        self.exchange, self.exchange_charges = _nil(min(_EXCHANGE_ROOM, longest + most_messages))
+
+    def grow(self) -> None:
+        """Twice the room for exchanges."""
+        more = _nil(self.exchange.shape[0])
         self.exchange, self.exchange_charges = (
-            np.zeros((len(EXCHANGE_FIELDS), room), np.int64).T,
-            np.zeros((CHARGES, room), np.int64).T,
+            by_column([self.exchange, more.facts]),
+            by_column([self.exchange_charges, more.charges]),
         )
+
+    def give(self, used: int, room: Room) -> Exchanges:
+        """The exchanges that stand in it, put into the room; then none do."""
+        found = Exchanges(self.exchange[:used], self.exchange_charges[:used])
+        if used >= _WHOLE_FROM and not room.spilled:
+            self.exchange, self.exchange_charges = _nil(self.exchange.shape[0])
+            return found
+        copied = Exchanges(by_column([found.facts], room), by_column([found.charges], room))
+        found.facts[:], found.charges[:] = 0, 0
+        return copied
+
+
+def _nil(rows: int) -> Exchanges:
+    """Tables of so many rows in which nothing stands yet."""
+    tables = (
+        Room().zeros(columns * rows, np.int64).reshape(columns, rows).T for columns in (len(EXCHANGE_FIELDS), CHARGES)
+    )
+    return Exchanges(*tables)
 
 
 def own_accounts(
@@ -102,9 +125,9 @@ def _steps_of(chosen: Int64s, starts: Int64s) -> list[Int64s]:
 
 def taken(shop: Workshop, used: int, messages: Messages, room: Room | None = None) -> Exchanges:
     """The exchanges that stand in a workshop."""
-    facts = by_column([shop.exchange[:used]], room)
-    count_messages(facts, -messages.starts)
-    return Exchanges(facts, by_column([shop.exchange_charges[:used]], room))
+    found = shop.give(used, room or Room())
+    count_messages(found.facts, -messages.starts)
+    return found
 
 
 def workshops(arranged: Arrangement | OwnAccount, messages: Messages, count: int) -> list[Workshop]:
@@ -139,9 +162,5 @@ def account_some(
         tables = Tables(connection, charges, shop.exchange.T, shop.exchange_charges.T)
         done, used = account(chosen, done, connections, packets, sack, shop.space, given, paths, tables, used)
         if done < chosen.size:
-            more = np.zeros_like(shop.exchange), np.zeros_like(shop.exchange_charges)
-            shop.exchange, shop.exchange_charges = (
-                by_column([shop.exchange, more[0]]),
-                by_column([shop.exchange_charges, more[1]]),
-            )
+            shop.grow()
     return used

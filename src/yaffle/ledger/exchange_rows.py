@@ -39,7 +39,9 @@ _SIGN_ON, _LAST = message.SIGN_ON, message.LAST_OF_ENCRYPTION
 
 
 class Tables(NamedTuple):
-    """Where the account is written. Each column of exchanges is a row, so that a table of one is laid like others."""
+    """Where the account is written. Each column of exchanges is a row, so that a table of one is laid like others; what
+    is written there is nil before: a charge that nobody has takes no memory.
+    """
 
     connection: Int64s2
     connection_charges: Int64s2
@@ -119,9 +121,10 @@ def exchanges_of(
             row[_X_BOUNDS + m] = room.bounded[m]
         wait = int64(0)
         for m in range(CHARGES):
-            total[m] += charge[m]
-            wait += charge[m]
-            tables.exchange_charges[m, x + rows] = charge[m]
+            if charge[m] != 0:
+                total[m] += charge[m]
+                wait += charge[m]
+                tables.exchange_charges[m, x + rows] = charge[m]
         out[_WORST_WAIT] = max(out[_WORST_WAIT], wait)
         out[_UNANSWERED] += times[2] < 0
         rows += 1
