@@ -80,14 +80,20 @@ _FIRST = int64(0)
 @kernel
 def _round_trips(samples: Samples, floors: Int64s, values: Int64s, out: Int64s) -> None:
     """Least, median, 95th percentile and greatest of the samples to each side."""
-    count = samples.size
+    count, opening = samples.size, np.full(2, -1, np.int64)
     for side in range(2):
         floors[side] = UNKNOWN
         at = _TO_CLIENT if side == 0 else _TO_SERVER
         k, measured = 0, False
         least, most = UNKNOWN, int64(-1)
         for i in range(count):
-            if samples[i].side == side and samples[i].rtt >= 0 and samples[i].way < HELD:
+            if samples[i].side != side:
+                continue
+            way = samples[i].way
+            out[_HELD] += way == HELD
+            if way == OPENING:
+                opening[side] = samples[i].rtt
+            if samples[i].rtt >= 0 and way < HELD:
                 # One that may have been held back says nothing alone, where it took as long as hosts hold them back.
                 measured |= samples[i].bare == BARE or (samples[i].bare >= FEW_BARE and samples[i].rtt < HOLD_NS)
                 values[k] = samples[i].rtt
@@ -96,8 +102,6 @@ def _round_trips(samples: Samples, floors: Int64s, values: Int64s, out: Int64s) 
         if not measured:
             k = 0  # Answers took longer than the way: they alone tell no round trip.
         out[_SAMPLES + side] = k
-        for i in range(count):
-            out[_HELD] += samples[i].side == side and samples[i].way == HELD
         early, late = UNKNOWN, UNKNOWN  # floors of the first and of the last eighth of the samples
         few = min(k, max(6, k // 8))
         for i in range(few):
@@ -111,13 +115,7 @@ def _round_trips(samples: Samples, floors: Int64s, values: Int64s, out: Int64s) 
         middle, high = (k + 1) // 2 - 1, (95 * k + 99) // 100 - 1  # Nearest rank, as everywhere.
         out[at], out[at + 1], out[at + 3] = least, select(values, _FIRST, k, middle), most
         out[at + 2] = select(values, middle, k, high)
-    out[_HANDSHAKE] = -1
-    opening = np.full(2, -1, np.int64)
-    for i in range(count):
-        if samples[i].way == OPENING:
-            opening[samples[i].side] = samples[i].rtt
-    if opening[1] >= 0:
-        out[_HANDSHAKE] = opening[1] + max(int64(0), opening[0])
+    out[_HANDSHAKE] = opening[1] + max(int64(0), opening[0]) if opening[1] >= 0 else -1
 
 
 @kernel

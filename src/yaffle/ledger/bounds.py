@@ -9,7 +9,7 @@ may be its own, and all that is unexplained. docs/measures.md says where each do
 import numpy as np
 
 from yaffle.arrays import Float64s, Float64s2, Int64s
-from yaffle.kernels import int64, kernel, leaf
+from yaffle.kernels import int64, kernel, pasted
 from yaffle.ledger import causes
 
 # What may be whose. The last is time of the network's that the wait as charged may lack.
@@ -26,7 +26,7 @@ SHARED = 0.25
 _CLIENT, _NETWORK, _SERVER = (causes.PARTIES.index(party) for party in BOUNDED)
 
 
-@leaf
+@pasted
 def bound(charge: Int64s, party_of: Int64s, doubt: Int64s, out: Int64s) -> None:
     """Fills out (client low, high, network low, high, server low, high), ns. doubt: (DOUBTS,); party_of: of each
     column.

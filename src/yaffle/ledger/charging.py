@@ -9,7 +9,7 @@ way are cut at every packet; each gap is charged by what ended it.
 from yaffle.arrays import Int64s
 from yaffle.capture.packets import ACK, FIN, RST
 from yaffle.exchanges.turns import UNENDED, TurnRow, TurnRows
-from yaffle.kernels import int64, leaf
+from yaffle.kernels import int64, leaf, pasted
 from yaffle.ledger import causes
 from yaffle.ledger.bounds import NETWORK_OR_SERVER, NETWORK_TOO_LONG, NETWORK_TOO_SHORT, SERVER_OR_NETWORK
 from yaffle.ledger.parting import NEVER, last_byte
@@ -119,7 +119,7 @@ def charge_exchange(
         times[4] = _charge_rest(g, last_i, ended, last + final, floor_client, charge)
 
 
-@leaf
+@pasted
 def _lost_before(
     g: Segments, lo: int, samples: Samples, floor_client: int, opened_ns: int, charge: Int64s, doubt: Int64s
 ) -> int:
@@ -180,7 +180,7 @@ def _charge_rest(g: Segments, last_i: int, ended: int, since: int, floor_client:
     return until
 
 
-@leaf
+@pasted
 def _charge_turn(
     g: Segments,
     lo: int,
@@ -225,7 +225,7 @@ def _charge_turn(
     doubt[NETWORK_OR_SERVER] += trip - min(least, trip)
 
 
-@leaf
+@pasted
 def _last_of_answer(g: Segments, turn: TurnRow, ended: int, answered: int, floor_client: int) -> int:
     """The segment that brought the last of the answer: repeats that mattered may follow the turn's end. What came when
     the client had left, brought nothing.
@@ -240,7 +240,7 @@ def _last_of_answer(g: Segments, turn: TurnRow, ended: int, answered: int, floor
     return last_i
 
 
-@leaf
+@pasted
 def _was_held(samples: Samples, g: Segments, i: int, over: int) -> bool:
     """Whether the bare acknowledgement i was held back by its host: by its sample, else where it came so much later
     than any trip.
@@ -259,7 +259,7 @@ def _was_held(samples: Samples, g: Segments, i: int, over: int) -> bool:
     return over > HELD_LEAST_NS
 
 
-@leaf
+@pasted
 def _charge_last_trip(
     g: Segments,
     answer: int,

@@ -26,8 +26,10 @@ def loss_cover(g: Segments, blocked: Int64s) -> None:
     """blocked[i] > 0: between segment i - 1 and i bytes were missing that a repeat brought later."""
     n = g.size
     blocked[: n + 1] = 0
+    any_repair = False
     for j in range(n):
         if repairs(g[j].kind):
+            any_repair = True
             k = g[j].before if g[j].before >= 0 else (-2 - g[j].before if g[j].before <= -2 else -1)
             steps = 0
             while k >= 0 and g[k].before >= 0 and steps < _MOST_COPIES:
@@ -41,7 +43,7 @@ def loss_cover(g: Segments, blocked: Int64s) -> None:
                 blocked[k + 1] += 1
                 blocked[j + 1] -= 1
     running = int64(0)
-    for i in range(n):
+    for i in range(n if any_repair else 0):
         running += blocked[i]
         blocked[i] = running
 

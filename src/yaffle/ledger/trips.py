@@ -3,7 +3,7 @@
 from typing import NamedTuple
 
 from yaffle.arrays import Int64s, Int64s2
-from yaffle.kernels import int64, kernel, leaf
+from yaffle.kernels import int64, kernel, leaf, pasted
 from yaffle.ledger.path_states import PathStates, away_at
 from yaffle.ledger.selection import select
 from yaffle.transport.host_clock import lasting_delay, late_ns
@@ -284,7 +284,7 @@ def _as_on_the_way_back(ways: Ways, side: int, t: int, g: Segments, back: int) -
     return standing + lasting + usual, int64(0), standing + lasting + max(most, usual)
 
 
-@leaf
+@pasted
 def trip_around(ways: Ways, side: int, t: int, g: Segments, back: int) -> tuple[int, int, int]:
     """(estimate, least, most) of a trip to a side that began at time t, whose packet on the way back is segment `back`
     (-1 none).

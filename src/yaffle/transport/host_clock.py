@@ -69,6 +69,19 @@ def _without_ahead(g: Segments, out: Int64s2, d: int, least: int, low: int) -> i
     return found
 
 
+@leaf
+def _stamped_ends(g: Segments, d: int) -> tuple[int, int]:
+    """(first, last) segment of a side that bears a timestamp; -1 without any."""
+    first, last = int64(0), int64(g.size - 1)
+    while first < g.size and (g[first].d != d or g[first].tsv < 0):
+        first += 1
+    if first == g.size:
+        return int64(-1), int64(-1)
+    while g[last].d != d or g[last].tsv < 0:
+        last -= 1
+    return first, last
+
+
 @kernel
 def extra_delays(g: Segments, out: Int64s2) -> tuple[int, int]:
     """Fills out[side, i] with the one-way delay of that side's packet i above its least, ns; -1 where it is not its
@@ -76,13 +89,8 @@ def extra_delays(g: Segments, out: Int64s2) -> tuple[int, int]:
     """
     n = g.size
     first, last, tick = np.full(2, -1, np.int64), np.full(2, -1, np.int64), np.zeros(2, np.int64)
-    for i in range(n):
-        if g[i].tsv >= 0:
-            d = g[i].d
-            if first[d] < 0:
-                first[d] = i
-            last[d] = i
     for d in range(2):
+        first[d], last[d] = _stamped_ends(g, d)
         if first[d] >= 0:
             tick[d] = tick_ns(g[last[d]].t - g[first[d]].t, g[last[d]].tsv - g[first[d]].tsv)
     least, low, data_at = np.full(2, int64(1) << 62), np.full(2, int64(1) << 62), np.full(2, -(int64(1) << 62))
@@ -109,12 +117,11 @@ def extra_delays(g: Segments, out: Int64s2) -> tuple[int, int]:
                 if out[d, i] >= 0:
                     out[d, i] -= int64(slope * (g[i].t - g[first[d]].t))
                     least[d] = min(least[d], out[d, i])
-    for i in range(n):
-        d = g[i].d
-        if out[d, i] >= 0:
-            out[d, i] -= least[d]
-            if out[d, i] < tick[d] + tick[d] // 2:  # The clock is no finer than that.
-                out[d, i] = 0
+    for d in range(2):
+        for i in range(n):
+            if out[d, i] >= 0:
+                above = out[d, i] - least[d]
+                out[d, i] = above if above >= tick[d] + tick[d] // 2 else 0  # The clock is no finer than that.
     return tick[0], tick[1]
 
 

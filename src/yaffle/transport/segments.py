@@ -90,15 +90,16 @@ _MOST_DISORDER_NS = 100_000_000  # Larger steps back are a clock that was set, n
 
 
 # How far the numbers of a side are unwrapped, int64 each. SEQ: of bytes; TS: of timestamps. BASE: raw number that
-# counts as 0, -1 none yet; RAW: the last one; LAST: what that is, unwrapped.
-_SEQ_BASE, _SEQ_RAW, _SEQ_LAST, _TS_BASE, _TS_RAW, _TS_LAST, _NUMBERS = range(7)
+# counts as 0, -1 none yet; RAW: the last one; LAST: what that is, unwrapped. Beside them, of what it sent: LONGEST
+# payload; STAMPED: whether any payload bore a timestamp.
+_SEQ_BASE, _SEQ_RAW, _SEQ_LAST, _TS_BASE, _TS_RAW, _TS_LAST, _LONGEST, _STAMPED, _NUMBERS = range(9)
 
 
 @kernel
-def _in_order_of_time(order: Int32s, packets: Columns, g: Segments) -> None:
-    """Sets row and time of the segments, in order of time."""
+def _in_order_of_time(order: Int32s, packets: Columns, g: Segments) -> int:
+    """Sets row and time of the segments, in order of time; returns how many there are up to the last that opens."""
     n = order.size
-    largest_step, latest = int64(0), int64(-(1 << 62))
+    largest_step, latest, opening = int64(0), int64(-(1 << 62)), int64(0)
     for i in range(n):
         ahead = order[min(i + _AHEAD, n - 1)]
         prefetch(packets.time_ns, ahead)
@@ -108,8 +109,10 @@ def _in_order_of_time(order: Int32s, packets: Columns, g: Segments) -> None:
             largest_step = max(largest_step, latest - t)
         latest = max(latest, t)
         g[i].row, g[i].t = order[i], t
+        if packets.head[order[i]].flags & SYN:
+            opening = i + 1
     if largest_step == 0:
-        return
+        return opening
     if largest_step < _MOST_DISORDER_NS or packets.source[order[0]] != packets.source[order[n - 1]]:
         times = np.empty(n, np.int64)
         for i in range(n):
@@ -117,13 +120,14 @@ def _in_order_of_time(order: Int32s, packets: Columns, g: Segments) -> None:
         place = np.argsort(times, kind="mergesort")  # Stable: packets of one moment stay in order of capture.
         for i in range(n):
             g[i].row, g[i].t = order[place[i]], times[place[i]]
-        return
+        return n
     # The clock was set back: it goes on from where it was, so that spans stay what they are.
     shift, before = int64(0), g[0].t
     for i in range(1, n):
         shift += max(int64(0), before - g[i].t)
         before = g[i].t
         g[i].t += shift
+    return opening
 
 
 @kernel
@@ -167,6 +171,7 @@ def _sent(segment: Segment, head: Head, numbers: Int64s2) -> None:
     if step > 0 and (segment.flags & RST == 0 or step < _ANY_NUMBER):  # A reset may carry any number.
         numbers[d, _SEQ_LAST], numbers[d, _SEQ_RAW] = segment.s, raw
     segment.n = int64(head.payload)
+    numbers[d, _LONGEST] = max(numbers[d, _LONGEST], segment.n)
     segment.e = segment.s + segment.n + (segment.flags >> 1 & 1) + (segment.flags & 1)
 
 
@@ -192,6 +197,7 @@ def _stamped(segment: Segment, head: Head, numbers: Int64s2) -> None:
         numbers[d, _TS_BASE] = numbers[d, _TS_RAW] = raw
     step = _step(raw, numbers[d, _TS_RAW])
     segment.tsv = numbers[d, _TS_LAST] + step
+    numbers[d, _STAMPED] |= segment.n > 0
     if step > 0:
         numbers[d, _TS_LAST], numbers[d, _TS_RAW] = segment.tsv, raw
     if segment.flags & ACK:
@@ -218,8 +224,8 @@ def gather(order: Int32s, packets: Columns, g: Segments, facts: Int64s) -> None:
     facts[:] = 0
     first = order[0]
     turned = int64(packets.head[first].marks) >> MARK_FROM_B_SHIFT ^ int64(packets.direction[first])
-    _in_order_of_time(order, packets, g)
-    _learn_announcements(g, packets, turned, facts)
+    opening = _in_order_of_time(order, packets, g)
+    _learn_announcements(g[:opening], packets, turned, facts)
     numbers = np.zeros((2, _NUMBERS), np.int64)
     numbers[:, _SEQ_BASE], numbers[:, _TS_BASE] = -1, -1
     for i in range(g.size):
@@ -236,12 +242,12 @@ def gather(order: Int32s, packets: Columns, g: Segments, facts: Int64s) -> None:
         _stamped(segment, head, numbers)
         _untold(segment)
     facts[BASE_CLIENT], facts[BASE_SERVER] = numbers[0, _SEQ_BASE], numbers[1, _SEQ_BASE]
-    _learn_segment_sizes(g, facts)
+    _learn_segment_sizes(g, numbers, facts)
     _unwrap_identification(g, facts)
 
 
 @kernel
-def _learn_segment_sizes(g: Segments, facts: Int64s) -> None:
+def _learn_segment_sizes(g: Segments, numbers: Int64s2, facts: Int64s) -> None:
     """The largest payload that one segment of each side carries on the wire, and how many segments each packet stands
     for.
 
@@ -249,19 +255,15 @@ def _learn_segment_sizes(g: Segments, facts: Int64s) -> None:
     the largest segment that both ends announced (RFC 9293 section 3.7.1) less the timestamps' 12 bytes (RFC 7323
     appendix A). The identification counts segments on the wire, so its steps settle what the announcements leave open.
     """
-    longest, stamped = np.zeros(2, np.int64), np.zeros(2, np.bool_)
-    for i in range(g.size):
-        d = g[i].d
-        longest[d] = max(longest[d], g[i].n)
-        stamped[d] |= g[i].n > 0 and g[i].tsv >= 0
     for d in range(2):
+        longest = numbers[d, _LONGEST]
         one, other = facts[MSS_CLIENT], facts[MSS_SERVER]
         known = one > 0 or other > 0
         limit = (min(one, other) if one > 0 and other > 0 else max(one, other)) if known else _USUAL_SEGMENT
-        limit = max(limit - (_STAMP_BYTES if stamped[d] else 0), _LEAST_SEGMENT)
-        facts[SIZE_CLIENT + d] = min(longest[d], limit)
-        if longest[d] <= limit + _STAMP_BYTES:
-            facts[SIZE_CLIENT + d] = longest[d]
+        limit = max(limit - (_STAMP_BYTES if numbers[d, _STAMPED] else 0), _LEAST_SEGMENT)
+        facts[SIZE_CLIENT + d] = min(longest, limit)
+        if longest <= limit + _STAMP_BYTES:
+            facts[SIZE_CLIENT + d] = longest
             continue
         total, single, fitting, least, at_most, beyond = 0, 0, 0, int64(0), 0, 0
         previous = int64(-1)
@@ -281,11 +283,11 @@ def _learn_segment_sizes(g: Segments, facts: Int64s) -> None:
         for i in range(g.size):
             if g[i].d == d and g[i].n > limit:
                 beyond += 1
-                at_most += g[i].n == longest[d]
+                at_most += g[i].n == longest
         # Without an announcement: large frames of a network that carries them, where most are as large as the largest.
-        jumbo = not known and total == 0 and longest[d] <= _LARGEST_FRAME and at_most * 2 >= beyond
+        jumbo = not known and total == 0 and longest <= _LARGEST_FRAME and at_most * 2 >= beyond
         if single * 2 > total or jumbo:
-            facts[SIZE_CLIENT + d] = longest[d]
+            facts[SIZE_CLIENT + d] = longest
             continue
         if total >= 3 and fitting * 2 < total and least >= _LEAST_SEGMENT // 2:
             limit = least
