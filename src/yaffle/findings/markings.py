@@ -105,10 +105,13 @@ def violations(analysis: Analysis, period: tuple[int, int] | None = None) -> lis
     labels = np.array(_named(analysis) if by_name else [], object)
     found: list[Violation] = []
     first_ns, last_ns = period or (0, 1 << 62)
-    inside = (analysis.capture.packets.time_ns >= first_ns) & (analysis.capture.packets.time_ns <= last_ns)
-    for rule in analysis.expected:
-        own = marks[rule.application] if rule.application in marks else np.asarray(labels == rule.application, bool)
-        if own.any():
+    owned = [
+        (rule, marks[rule.application] if rule.application in marks else np.asarray(labels == rule.application, bool))
+        for rule in analysis.expected
+    ]
+    if owned := [(rule, own) for rule, own in owned if own.any()]:
+        inside = (analysis.capture.packets.time_ns >= first_ns) & (analysis.capture.packets.time_ns <= last_ns)
+        for rule, own in owned:
             found += _on_segments(analysis, rule, own, inside)
             found += _never_set(analysis, rule, own, inside)
     if by_name and (period is not None or analysis.history is None):  # Flow records do not tell what is voice.

@@ -70,8 +70,10 @@ def arrange(
     in_halves(
         lambda half: _lay_out(new[half], begin + half.start, number, later if half.start else place, order), new.size
     )
-    direction = room.empty(packets.flow.size, np.int8)
-    _turn(packets.flow, packets.direction, b_client, direction)
+    direction = packets.direction
+    if b_client.any():
+        direction = room.empty(packets.flow.size, np.int8)
+        _turn(packets.flow, packets.direction, b_client, direction)
     turned = replace(capture.with_columns(direction=direction), conversations=swapped_ends(flows, b_client))
     return turned, Arrangement(tcp.astype(np.int64), starts, order, how, packets.flow)
 

@@ -10,6 +10,7 @@ from yaffle.arrays import Int64s, Int64s2
 from yaffle.capture.captured import Capture
 from yaffle.exchanges.lookups import Lookups
 from yaffle.exchanges.messages import Messages
+from yaffle.halves import in_halves
 from yaffle.ledger import bounds
 from yaffle.ledger.accounts import Account, OwnAccount, by_column, count_messages, no_exchanges
 from yaffle.ledger.arrangement import Arrangement
@@ -70,14 +71,18 @@ def put_together(
 
 def _widen(exchange: Int64s2, hidden: Int64s) -> None:
     """Takes what the tick of the times may hide from all lower bounds, and adds it to the upper ones."""
-    if not exchange.shape[0]:
-        return
-    for field in bounds.FIELDS:
-        column = exchange[:, EXCHANGE_FIELDS.index(field)]
-        if field.endswith("_low_ns"):
-            np.maximum(0, column - hidden, out=column)
-        else:
-            column += hidden
+
+    def work(some: slice) -> None:
+        theirs = hidden if hidden.size == 1 else hidden[some]
+        for field in bounds.FIELDS:
+            column = exchange[some, EXCHANGE_FIELDS.index(field)]
+            if field.endswith("_low_ns"):
+                np.subtract(column, theirs, out=column)
+                np.maximum(column, 0, out=column)
+            else:
+                column += theirs
+
+    in_halves(work, exchange.shape[0])
 
 
 def _lead(account: Account, one: LedBy) -> None:

@@ -18,7 +18,7 @@ from yaffle.ledger.fields import CHARGES
 from yaffle.tiers.attached import one_by_hardware
 from yaffle.tiers.identifiers import identifiers
 from yaffle.tiers.kinds import Asked, kinds_of
-from yaffle.tiers.loopback import own_address
+from yaffle.tiers.loopback import any_loopback, own_address
 from yaffle.tiers.one_host import may_have_others, other_addresses
 from yaffle.tiers.unseen import UnseenLeg, UnseenServer, candidates, unseen_legs
 from yaffle.tiers.watch import Watch
@@ -62,6 +62,12 @@ def _speaking_of(account: Account, speaker: Int64s) -> tuple[Int64s, Int64s]:
     owner = account.of_exchange("connection")
     rows = np.flatnonzero(speaker[owner] == owner)
     return rows, owner[rows]
+
+
+def _asked_on(account: Account, speaker: Int64s) -> Int64s:
+    """How often each connection that speaks for itself was asked on; 0 of the others."""
+    often = np.bincount(account.of_exchange("connection"), minlength=speaker.size)
+    return np.where(speaker == np.arange(speaker.size), often, 0)
 
 
 def _nearest_server(account: Account, speaker: Int64s) -> Int64s:
@@ -168,14 +174,17 @@ def hops(
     Raises Cancelled where `watch` says so.
     """
     watch = watch or Watch()
-    rows, owner = _speaking_of(account, speaker)
     near = account.flow[_nearest_server(account, speaker)]
     hosts = labels_of(
         np.concatenate([flows.a_hi[account.flow], flows.b_hi[near]]),
         np.concatenate([flows.a_lo[account.flow], flows.b_lo[near]]),
         np.concatenate([flows.ipv6[account.flow], flows.ipv6[near]]),
     )
-    client, server = hosts.codes[: near.size][owner], hosts.codes[near.size :][owner]
+    clients, servers = hosts.codes[: near.size], hosts.codes[near.size :]
+    rows = owner = np.empty(0, np.int64)
+    if any_loopback(hosts.texts) or _anything_behind(clients, servers, _asked_on(account, speaker)):
+        rows, owner = _speaking_of(account, speaker)
+    client, server = clients[owner], servers[owner]
     for address, other in own_address(hosts.texts, client, server, flows.point[near[owner]].astype(np.int64)).items():
         client, server = np.where(client == address, other, client), np.where(server == address, other, server)
     if not _anything_behind(client, server):
@@ -236,10 +245,10 @@ def _hosts(
     return host, legs
 
 
-def _asking_and_answering(client: Int64s, server: Int64s) -> Bools:
-    """Which exchanges are of a host that asks and answers."""
+def _asking_and_answering(client: Int64s, server: Int64s, often: Int64s | None = None) -> Bools:
+    """Which exchanges are of a host that asks and answers. often: how often each client asked its server."""
     count = 1 + max(client.max(initial=-1), server.max(initial=-1))
-    both = (np.bincount(client, minlength=count) > 0) & (np.bincount(server, minlength=count) > 0)
+    both = (np.bincount(client, often, count) > 0) & (np.bincount(server, often, count) > 0)
     return np.asarray(both[client] | both[server])
 
 
@@ -278,11 +287,11 @@ def _read(
     )
 
 
-def _anything_behind(client: Int64s, server: Int64s) -> bool:
+def _anything_behind(client: Int64s, server: Int64s, often: Int64s | None = None) -> bool:
     """Whether any host may stand between others, by who asks and answers how often."""
-    if _asking_and_answering(client, server).any():
+    if _asking_and_answering(client, server, often).any():
         return True
-    return bool(may_have_others(client, server).any() or candidates(client, server))
+    return bool(may_have_others(client, server, often).any() or candidates(client, server, often))
 
 
 def _kinds(account: Account, messages: Messages, rows: Int64s, owner: Int64s, watch: Watch) -> tuple[Int64s, Uint64s2]:

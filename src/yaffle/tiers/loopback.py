@@ -13,6 +13,11 @@ def _is_loopback(address: str) -> bool:
     return address.startswith("127.") or address == "::1"
 
 
+def any_loopback(texts: list[str]) -> bool:
+    """Whether any address is only its own host's."""
+    return any(_is_loopback(text) for text in texts)
+
+
 def own_address(texts: list[str], client: Int64s, server: Int64s, point: Int64s) -> dict[int, int]:
     """For each loopback address, another address of its host; none where several points saw loopback addresses, or
     nothing tells which host it was. client, server, point: of exchanges; addresses by their place in `texts`.

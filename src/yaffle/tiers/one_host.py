@@ -172,12 +172,12 @@ def _likely(
     return likely
 
 
-def may_have_others(client: Int64s, server: Int64s) -> Bools:
+def may_have_others(client: Int64s, server: Int64s, often: Int64s | None = None) -> Bools:
     """Whether each host answers, never asks, and there is one that asks often enough to be the same: no host asks for
-    fewer than it is asked by far.
+    fewer than it is asked by far. often: how often each client asked its server; once without.
     """
     count = max(client.max(initial=-1), server.max(initial=-1)) + 1
-    answers, asks = np.bincount(server, minlength=count), np.bincount(client, minlength=count)
+    answers, asks = np.bincount(server, often, count), np.bincount(client, often, count)
     return np.asarray((answers > 0) & (asks == 0) & (answers * _LEAST_SHARE <= asks.max(initial=0)))
 
 

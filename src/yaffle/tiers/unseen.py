@@ -10,7 +10,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from yaffle.arrays import Float64s, Float64s2, Int64s, Int64s2
+from yaffle.arrays import Array, Float64s, Float64s2, Int64s, Int64s2
 from yaffle.kernels import int64, kernel
 
 _LEAST_CALLS = 30
@@ -116,23 +116,22 @@ class _Spans(NamedTuple):
         return float(((self.under_way(sent) > 0) & (self.under_way(arrived) > 0)).mean())
 
 
-def _busiest(often: Int64s, most: int) -> list[int]:
+def _busiest(often: Array, most: int) -> list[int]:
     """Of hosts, that did something so often, those that did it most."""
     return [int(host) for host in np.argsort(-often, kind="stable")[:most] if often[host]]
 
 
-def candidates(client: Int64s, server: Int64s) -> dict[int, list[int]]:
+def candidates(client: Int64s, server: Int64s, often: Int64s | None = None) -> dict[int, list[int]]:
     """Hosts that are never asked, but ask often enough to work for others, each with those, by how often all of them
-    ask
-    and are asked alone.
+    ask and are asked alone. often: how often each client asked its server; once without.
     """
     count = max(client.max(initial=-1), server.max(initial=-1)) + 1
-    answers, asks = np.bincount(server, minlength=count), np.bincount(client, minlength=count)
+    answers, asks = np.bincount(server, often, count), np.bincount(client, often, count)
     fronts, found = _busiest(answers, _MOST_FRONTS), {}
     for host in _busiest(np.where(answers, 0, asks), _MOST_HOSTS):
-        often = [front for front in fronts if asks[host] >= max(_LEAST_CALLS, _LEAST_RATE * answers[front])]
-        asked = set(server[client == host].tolist()) if often else set()
-        if able := [front for front in often if front not in asked]:
+        frequent = [front for front in fronts if asks[host] >= max(_LEAST_CALLS, _LEAST_RATE * answers[front])]
+        asked = set(server[client == host].tolist()) if frequent else set()
+        if able := [front for front in frequent if front not in asked]:
             found[host] = able
     return found
 
