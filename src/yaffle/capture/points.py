@@ -5,9 +5,12 @@ sides of a tap. Interfaces that see the same packets at the same moments are one
 Those that see the same packets at other moments are points of their own.
 """
 
+import itertools
+from concurrent.futures import ThreadPoolExecutor
+
 import numpy as np
 
-from yaffle.arrays import Array
+from yaffle.arrays import Array, Int64s
 from yaffle.capture.continued import begins_of, join_continued
 from yaffle.capture.doubles import drop_packets
 from yaffle.capture.draft import Draft
@@ -49,21 +52,27 @@ def merge_points(capture: Draft) -> None:
     none = np.empty((0, 2), np.int64)
     apart: set[tuple[int, int]] = set()
     copies: list[Array] = []
-    for p in range(len(labels)):
-        for q in range(p + 1, len(labels)):
-            pairs = seen.together.get((p, q), none)
-            pieces = chain[p] == chain[q]
-            kind, extra = seen.compare(pairs, pieces=pieces)
-            odd = seen.at_odds.get((p, q), none)
-            if kind == "nothing shared" and seen.compare(odd, pieces=pieces)[0] == "elsewhere":
-                kind = "elsewhere"
-            if kind == "nothing shared" and other_sequences(flows, pairs).any():
-                kind = "elsewhere"
-            overlap = spans[p][0] <= spans[q][1] and spans[q][0] <= spans[p][1]
-            if kind == "elsewhere" or (kind == "nothing shared" and overlap and not pairs.size):
-                apart.add((p, q))
-            else:
-                copies.append(extra)
+
+    def related(p: int, q: int) -> tuple[str, Int64s]:
+        pairs = seen.together.get((p, q), none)
+        pieces = chain[p] == chain[q]
+        kind, extra = seen.compare(pairs, pieces=pieces)
+        odd = seen.at_odds.get((p, q), none)
+        if kind == "nothing shared" and seen.compare(odd, pieces=pieces)[0] == "elsewhere":
+            kind = "elsewhere"
+        if kind == "nothing shared" and other_sequences(flows, pairs).any():
+            kind = "elsewhere"
+        return kind, extra
+
+    every = list(itertools.combinations(range(len(labels)), 2))
+    with ThreadPoolExecutor(2) as pool:
+        relations = list(pool.map(related, *zip(*every, strict=True)))
+    for (p, q), (kind, extra) in zip(every, relations, strict=True):
+        overlap = spans[p][0] <= spans[q][1] and spans[q][0] <= spans[p][1]
+        if kind == "elsewhere" or (kind == "nothing shared" and overlap and (p, q) not in seen.together):
+            apart.add((p, q))
+        else:
+            copies.append(extra)
     for p in range(len(labels)):
         for q in range(p + 1, len(labels)):
             groups = {root(p), root(q)}

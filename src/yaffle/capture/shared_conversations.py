@@ -1,5 +1,8 @@
 """Conversations that several interfaces saw: which may be the same, and whether their packets are."""
 
+from functools import cached_property
+from threading import Lock
+
 import numpy as np
 
 from yaffle.arrays import Array, Bools, Int32s, Int64s, Int64s2, Uint64s
@@ -7,7 +10,9 @@ from yaffle.capture.conversations import SYN_FROM_A, Rows
 from yaffle.capture.draft import Draft
 from yaffle.capture.packets import Columns, Head
 from yaffle.kernels import helper, kernel, uint64
+from yaffle.prefetch import prefetch
 
+_AHEAD = 16  # packets asked for before their turn
 _SAME_MOMENT_NS = 2_000
 _FLOWS_COMPARED = 24
 _LIKE_ENOUGH = 8  # Packets of a conversation, without which their number alone says nothing.
@@ -66,7 +71,11 @@ def _put_rows(flow: Int32s, number: Int32s, place: Int64s, out: Int64s) -> None:
 
     number: of each conversation its place among those, -1 for others; place: where its next row goes.
     """
+    last = flow.size - 1
     for i in range(flow.size):
+        soon = flow[min(i + _AHEAD, last)]
+        if soon >= 0 and number[soon] >= 0:
+            prefetch(out, place[number[soon]])
         f = flow[i]
         if f >= 0 and number[f] >= 0:
             out[place[number[f]]] = i
@@ -79,6 +88,14 @@ def _identity(head: Head) -> int:
     own = uint64(head.seq) << uint64(32) | uint64(head.ack)
     own ^= uint64(head.ip_id) * uint64(0x9E3779B97F4A7C15)
     return own ^ uint64(head.payload) << uint64(16) ^ uint64(head.tsval) * uint64(0xBF58476D1CE4E5B9)
+
+
+@helper
+def _identities(packets: Columns, rows: Int64s, out: Uint64s) -> None:
+    """Those of some packets, which lie far apart."""
+    for i in range(rows.size):
+        prefetch(packets.head, rows[min(i + _AHEAD, rows.size - 1)])
+        out[i] = _identity(packets.head[rows[i]])
 
 
 @kernel
@@ -99,10 +116,8 @@ def compare_pairs(
         if a.size == 0 or b.size == 0:
             continue
         ids_a, ids_b = np.empty(a.size, np.uint64), np.empty(b.size, np.uint64)
-        for i in range(a.size):
-            ids_a[i] = _identity(packets.head[a[i]])
-        for i in range(b.size):
-            ids_b[i] = _identity(packets.head[b[i]])
+        _identities(packets, a, ids_a)
+        _identities(packets, b, ids_b)
         in_a, in_b = np.argsort(ids_a, kind="mergesort"), np.argsort(ids_b, kind="mergesort")
         kinds = 0
         for i in range(a.size):
@@ -136,7 +151,7 @@ class SharedConversations:
     int64 (n, 2) of such conversations that lived at the same time, and of such that did not: of another point, if its
     clock is wrong.
 
-    Their packets are gathered in one pass when they are first compared.
+    Their packets are gathered in one pass when they are first compared. They may be by several threads.
     """
 
     def __init__(self, capture: Draft, order: Array, begins: Array) -> None:
@@ -148,12 +163,19 @@ class SharedConversations:
         out = np.empty((_pairs(order, begins, flows, np.empty((0, 5), np.int64)), 5), np.int64)
         _pairs(order, begins, flows, out)
         self.together, self.at_odds = (_by_points(out[out[:, 4] == told]) for told in (1, 0))
-        wanted = np.unique(out[:, 2:4])
-        sizes = flows.packets[wanted]
-        self._starts = np.concatenate([[0], np.cumsum(sizes)]).astype(np.int64)
+        shared = np.zeros(flows.point.size, bool)
+        shared[out[:, 2:4].reshape(-1)] = True
+        wanted = np.flatnonzero(shared)
+        self._starts = np.concatenate([[0], np.cumsum(flows.packets[wanted])]).astype(np.int64)
         self._number = np.full(flows.point.size, -1, np.int32)
         self._number[wanted] = np.arange(wanted.size)
-        self._rows: Array | None = None
+        self._lock = Lock()
+
+    @cached_property
+    def _rows(self) -> Int64s:
+        rows = np.empty(int(self._starts[-1]), np.int64)
+        _put_rows(self._capture.packets.flow, self._number, self._starts[:-1].copy(), rows)
+        return rows
 
     def compare(self, pairs: Int64s2, *, pieces: bool = False) -> tuple[str, Int64s]:
         """How two points relate, from conversations both saw; and the rows of the second that are copies. pieces: their
@@ -164,12 +186,11 @@ class SharedConversations:
             pairs = pairs[~_may_be_pieces(self._capture.conversations, pairs)]
         if not pairs.size:
             return "nothing shared", nothing
-        if self._rows is None:
-            self._rows = np.empty(int(self._starts[-1]), np.int64)
-            _put_rows(self._capture.packets.flow, self._number, self._starts[:-1].copy(), self._rows)
+        with self._lock:
+            rows = self._rows
         numbers = self._number[pairs].astype(np.int64)
         copies = np.empty(int((self._starts[numbers[:, 1] + 1] - self._starts[numbers[:, 1]]).sum()), np.int64)
-        shared, same, seen, found = compare_pairs(self._capture.packets, self._rows, self._starts, numbers, copies)
+        shared, same, seen, found = compare_pairs(self._capture.packets, rows, self._starts, numbers, copies)
         if shared * 10 < seen or shared == 0:
             return "nothing shared", nothing
         return ("elsewhere", nothing) if same * 2 < shared else ("same place", copies[:found])

@@ -1,7 +1,7 @@
 """The workers of a distributed engine as the workforce of an analysis."""
 
-from collections.abc import Callable, Iterator, Sequence
-from contextlib import suppress
+from collections.abc import Callable, Generator, Iterator, Sequence
+from contextlib import closing, suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 from types import TracebackType
@@ -201,13 +201,21 @@ class Crew(Here):
                 write_part(self._store, f"{self._run}/part-{number}", cut_part(capture, arranged, first, last))
                 yield "account_for", tasks.account_for, (number, sources)
 
-        self._done(jobs(), lambda share: progress(0.9 * share, "accounting for every wait on the cluster"))
         beside = tasks.fetched_folder(self._run)
-        parts = (read_account(self._store, f"{self._run}/found-{number}", beside) for number in range(len(runs)))
-        return join_parts(capture, arranged, parts, room)
+        words = "accounting for every wait on the cluster"
+        with closing(self._in_turn(jobs(), lambda share: progress(0.9 * share, words))) as done:
+            # Each is joined when it is there, while workers account for what follows.
+            parts = (read_account(self._store, f"{self._run}/found-{number}", beside) for number, _ in enumerate(done))
+            return join_parts(capture, arranged, parts, room)
 
     def _done(self, jobs: Any, progress: Callable[[float], bool]) -> list[tasks.Done]:
-        """What the tasks gave, in their order. Raises Cancelled, or YaffleError where one cannot be done."""
+        """What the tasks gave, when all are done. Raises as below."""
+        return list(self._in_turn(jobs, progress))
+
+    def _in_turn(self, jobs: Any, progress: Callable[[float], bool]) -> Generator[tasks.Done]:
+        """What the tasks gave, in their order, each as soon as it and those before are done. Raises Cancelled, or
+        YaffleError where one cannot be done.
+        """
         from distributed import KilledWorker, wait
         from distributed.client import FutureCancelledError
 
@@ -222,17 +230,18 @@ class Crew(Here):
                 if not progress(0.0):
                     raise Cancelled
             left = set(futures)
-            while left:
-                with suppress(TimeoutError), self._client.as_current():
-                    wait(left, timeout=_LOOK_S, return_when="FIRST_COMPLETED")
-                left = {future for future in left if not future.done()}
-                if not progress(1.0 - len(left) / len(futures)):
-                    raise Cancelled
-                if broken := next((future for future in futures if future.status == "error"), None):
-                    broken.result()
-            found: list[tasks.Done] = self._client.gather(futures)
-            self.done += found
-            return found
+            for future in futures:
+                while not future.done():
+                    with suppress(TimeoutError), self._client.as_current():
+                        wait(left, timeout=_LOOK_S, return_when="FIRST_COMPLETED")
+                    left = {one for one in left if not one.done()}
+                    if not progress(1.0 - len(left) / len(futures)):
+                        raise Cancelled
+                    if broken := next((one for one in futures if one.status == "error"), None):
+                        broken.result()
+                found: tasks.Done = future.result()
+                self.done.append(found)
+                yield found
         except KilledWorker as error:
             raise YaffleError(
                 f"{error.task}: {error.allowed_failures + 1} workers died over it, for want of memory as a rule;"
