@@ -189,9 +189,9 @@ def hops(
         client, server = np.where(client == address, other, client), np.where(server == address, other, server)
     if not _anything_behind(client, server):
         rows, owner, client, server = rows[:0], owner[:0], client[:0], server[:0]
-    times, port = times_of(account, payload.packets, speaker, rows), flows.b_port[near[owner]].astype(np.int64)
     with ThreadPoolExecutor(2) as beside:  # One reads labels, one packets.
         said = _read(beside, account, messages, payload, rows, owner, watch) if _mostly(client, server) else None
+        times, port = times_of(account, payload.packets, speaker, rows), flows.b_port[near[owner]].astype(np.int64)
         host, legs = _hosts(account, payload, owner, client, server, port, times, len(hosts.texts))
         part = np.flatnonzero(_asking_and_answering(host[client], host[server]))
         order = np.argsort(times.sent_ns[part], kind="stable")  # What is near in time is weighed together.

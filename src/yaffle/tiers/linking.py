@@ -1,6 +1,6 @@
 """Links of all hosts: each call to the request behind whose answer it lies, with a certainty."""
 
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import ThreadPoolExecutor, as_completed
 from dataclasses import astuple, dataclass, replace
 from typing import NamedTuple
 
@@ -310,9 +310,10 @@ def link(hops: Hops, watch: Watch | None = None) -> Links:
     with ThreadPoolExecutor(2) as pool:
         weighings = _weighings(hops, watch, pool)
         watch.begin(sum(one.work for one in weighings))
-        learnt = pool.map(_Weighing.learn, weighings)
+        learning = {pool.submit(weighing.learn): weighing for weighing in weighings}
         drawn = []
-        for weighing, habit in zip(weighings, learnt, strict=True):
+        for learnt in as_completed(learning):  # What is learnt first is drawn while others are learnt.
+            weighing, habit = learning[learnt], learnt.result()
             if weighing.large:
                 pieces = range(len(weighing.pieces))
                 drawn += [pool.submit(weighing.sample_piece, habit, number) for number in pieces]

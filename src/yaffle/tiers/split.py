@@ -166,5 +166,5 @@ def split(hops: Hops | HopTimes, owners: Array, roots: Int64s, watch: Watch | No
 
     with ThreadPoolExecutor(_THREADS) as pool:
         every = list(pool.map(some, range(_THREADS)))
-    in_order = [every[k % _THREADS][k // _THREADS] for k in range(len(pieces))]
-    return Parts._make(np.concatenate(columns) for columns in zip(*in_order, strict=True))
+        in_order = [every[k % _THREADS][k // _THREADS] for k in range(len(pieces))]
+        return Parts._make(pool.map(np.concatenate, zip(*in_order, strict=True)))
