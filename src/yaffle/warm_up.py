@@ -331,6 +331,14 @@ def _step_clock(capture: "Capture") -> None:
     moved_at(capture.packets, ticks, 0, np.empty(ticks.size, np.int64))
 
 
+def _turn(capture: "Capture") -> None:
+    """What only captures ask for that begin in the middle of a connection."""
+    from yaffle.ledger.arrangement import turn
+
+    packets, every = capture.packets, np.ones(capture.conversations.point.size, bool)
+    turn(packets.flow, packets.direction, every, np.empty(packets.flow.size, np.int8))
+
+
 def load_kernels() -> None:
     """Loads what is compiled into this process, so that the first capture need not wait for it."""
     if compiled():
@@ -390,6 +398,7 @@ def warm_up() -> None:
         _watch(analysis)
         culprits(analysis, np.arange(analysis.account.exchange.shape[0]))
         _step_clock(analysis.capture)
+        _turn(analysis.capture)
         model.open(Opened(analysis))
         assert model.scene is not None
         Connection(model.scene.evidence, 0).limits(0)

@@ -26,7 +26,7 @@ from yaffle.demo.morning import Request
 from yaffle.demo.network import MS
 from yaffle.exchanges.turns import UNENDED, empty_turns, find_turns
 from yaffle.ledger import causes
-from yaffle.ledger.arrangement import _lay_out, _packets_of_each, _take_over, _turn
+from yaffle.ledger.arrangement import _lay_out, _packets_of_each, _take_over, turn
 from yaffle.ledger.bounds import DOUBTS, PARTY_OF, bound
 from yaffle.ledger.charging import charge_exchange
 from yaffle.ledger.fields import SIDE_FIELDS
@@ -271,7 +271,7 @@ def test_packets_are_arranged_by_connection_and_turned_to_their_client(tmp_path)
         _lay_out(packets.flow[done:end], done, number, place, order)
         former, former_starts, done = order, starts, end
     assert order.tolist() == wanted
-    _turn(packets.flow, packets.direction, turned, told)
+    turn(packets.flow, packets.direction, turned, told)
     moved = np.isin(flow, (1, 2))
     assert (told == np.where(moved, direction ^ 1, direction)).all()
     assert (packets.direction == direction).all()

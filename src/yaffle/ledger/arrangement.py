@@ -73,7 +73,7 @@ def arrange(
     direction = packets.direction
     if b_client.any():
         direction = room.empty(packets.flow.size, np.int8)
-        _turn(packets.flow, packets.direction, b_client, direction)
+        turn(packets.flow, packets.direction, b_client, direction)
     turned = replace(capture.with_columns(direction=direction), conversations=swapped_ends(flows, b_client))
     return turned, Arrangement(tcp.astype(np.int64), starts, order, how, packets.flow)
 
@@ -128,7 +128,7 @@ def _lay_out(flow: Int32s, begin: int, number: Int32s, place: Int64s, order: Int
 
 
 @kernel
-def _turn(flow: Int32s, direction: Int8s, turned: Bools, from_client: Int8s) -> None:
+def turn(flow: Int32s, direction: Int8s, turned: Bools, from_client: Int8s) -> None:
     """Gives each packet its direction as from the client. turned: whether end `b` is the client."""
     for i in range(flow.size):
         from_client[i] = direction[i] ^ (flow[i] >= 0 and turned[flow[i]])
