@@ -337,7 +337,6 @@ def analyse_capture(
         held = others.result()
     capture = capture.with_columns(kind=own.kind)
     anew = arranged.flow.size if known is None else int(known.changed.sum())
-    lookups = find_lookups(capture, payload, arranged.starts, arranged.order, arranged.flow, messages)
     counted = [_take_table(path, held.flows) for path in tables]
     history, kept = _take_history(histories)
     capture = replace(capture, sources=[*held.sources, *counted, *kept])
@@ -346,8 +345,11 @@ def analyse_capture(
         direction = capture.packets.direction[arranged.order[arranged.starts[:-1]]]
         found = Former(arranged, direction, messages, own.kept(), anew)
     again = None
-    if not provisional:
-        again = account_by_paths(capture, own, messages, lambda _share, words: progress(0.95, words))
+    with ThreadPoolExecutor(1) as beside:
+        asked = beside.submit(find_lookups, capture, payload, arranged.starts, arranged.order, arranged.flow, messages)
+        if not provisional:
+            again = account_by_paths(capture, own, messages, lambda _share, words: progress(0.95, words))
+        lookups = asked.result()
     account = put_together(capture, own, again, messages, lookups, room)
     if again is not None:
         capture = capture.with_columns(kind=again.kind)

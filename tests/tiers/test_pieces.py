@@ -4,14 +4,14 @@ import numpy as np
 import pytest
 
 from tests.tiers.some_hops import DATABASE, USER, WEB, hops_of
-from yaffle.tiers import linking, pieces
+from yaffle.tiers import learning, linking, pieces, weighing
 from yaffle.tiers.host_calls import host_calls
 
 
 @pytest.fixture
 def large(monkeypatch):
     """Every host is a large one, of small pieces."""
-    monkeypatch.setattr(linking, "_MOST_FULL", 0)
+    monkeypatch.setattr(weighing, "_MOST_FULL", 0)
     monkeypatch.setattr(pieces, "_PIECE", 40)
 
 
@@ -115,7 +115,10 @@ def crowd(count=400, at_once=8.0):
 
 
 @pytest.mark.usefixtures("large")
-def test_where_much_is_in_doubt_what_is_sure_is_right():
+@pytest.mark.parametrize("piece", [100, 1 << 30])
+def test_where_much_is_in_doubt_what_is_sure_is_right(monkeypatch, piece):
+    """In pieces one after another, and in one whose chains are drawn at once."""
+    monkeypatch.setattr(pieces, "_PIECE", piece)
     hops, truth = crowd()
     links = linking.link(hops)
     sure = links.certainty > 0.9
@@ -124,8 +127,10 @@ def test_where_much_is_in_doubt_what_is_sure_is_right():
 
 
 @pytest.mark.usefixtures("large")
-def test_the_answer_is_the_same_each_time():
-    one, other = (linking.link(busy(300, 4.0, told=False)[0]) for _ in range(2))
+@pytest.mark.parametrize("piece", [100, 1 << 30])
+def test_the_answer_is_the_same_each_time(monkeypatch, piece):
+    monkeypatch.setattr(pieces, "_PIECE", piece)
+    one, other = (linking.link(crowd(300)[0]) for _ in range(2))
     np.testing.assert_array_equal(one.certainty, other.certainty)
     np.testing.assert_array_equal(one.samples, other.samples)
 
@@ -133,12 +138,11 @@ def test_the_answer_is_the_same_each_time():
 def test_what_values_tell_alone_is_told_from_what_they_do_not():
     hops, truth = busy(200)
     host = evidence(hops)
-    weighing = linking._Weighing(host, 1, linking.Watch())
-    learnt = weighing.learn()
-    calls, places = pieces.told_owners(host, learnt, weighing.open)
+    weighed = weighing.Weighing(host, 1, linking.Watch())
+    calls, places = pieces.told_owners(host, learning.learn(weighed), weighed.open)
     assert calls.size > 0.95 * host.calls.size
     fronts = host.fronts["hop"][host.owners["front"][places]]
     np.testing.assert_array_equal(fronts, truth[host.calls["hop"][calls] - 200])
     untold = evidence(busy(200, told=False)[0])
-    weighing = linking._Weighing(untold, 1, linking.Watch())
-    assert not pieces.told_owners(untold, weighing.learn(), weighing.open)[0].size
+    weighed = weighing.Weighing(untold, 1, linking.Watch())
+    assert not pieces.told_owners(untold, learning.learn(weighed), weighed.open)[0].size

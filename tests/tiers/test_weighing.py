@@ -5,12 +5,15 @@ import pytest
 
 from tests.tiers.plain_likelihood import as_python, scores_of
 from tests.tiers.some_hops import DATABASE, USER, WEB, hops_of
-from yaffle.tiers import linking
 from yaffle.tiers.habits import BINS, gap_bin
 from yaffle.tiers.host_calls import host_calls
+from yaffle.tiers.learning import learn
 from yaffle.tiers.likelihood import gain
+from yaffle.tiers.linking import link
 from yaffle.tiers.owning import prepare, take
 from yaffle.tiers.sweeps import sweep
+from yaffle.tiers.watch import Watch
+from yaffle.tiers.weighing import TRIES, Weighing
 
 
 def crowded(seed, fronts=30, pooled=False, most=6):
@@ -33,8 +36,8 @@ def walking(seed, **kinds):
     """(weighing, habits, walk) amid the weighing of a host."""
     hops = crowded(seed, **kinds)
     host = host_calls(hops, np.flatnonzero(hops.server == WEB), np.flatnonzero(hops.client == WEB))
-    weighing = linking._Weighing(host, 1, linking.Watch())
-    learnt, walk = weighing.learn(), weighing.walks[0]
+    weighing = Weighing(host, 1, Watch())
+    learnt, walk = learn(weighing), weighing.walks[0]
     prepare(host, learnt, walk.state, weighing.open)
     return weighing, learnt, walk
 
@@ -44,7 +47,7 @@ def test_what_is_written_down_is_what_holds(seed, most):
     weighing, learnt, walk = walking(seed, most=most)
     host = weighing.host
     for _ in range(4):
-        sweep(host, learnt, walk.state, weighing.open, 0.6, linking._TRIES, walk.weights, weighing.shares, walk.room)
+        sweep(host, learnt, walk.state, weighing.open, 0.6, TRIES, walk.weights, weighing.shares, walk.room)
         for front in np.unique(host.owners["front"])[::3].tolist():
             with as_python():
                 calls, wanted = scores_of(host, learnt, walk.state, front)
@@ -74,7 +77,7 @@ def test_a_requests_calls_stay_one_list_in_order(seed):
     weighing, learnt, walk = walking(seed, pooled=True)
     host, state = weighing.host, walk.state
     for _ in range(5):
-        sweep(host, learnt, state, weighing.open, 1.0, linking._TRIES, walk.weights, weighing.shares, walk.room)
+        sweep(host, learnt, state, weighing.open, 1.0, TRIES, walk.weights, weighing.shares, walk.room)
     seen = []
     for front in range(host.fronts.size):
         n, before = state.fronts["head"][front], -1
@@ -101,7 +104,7 @@ def test_requests_swap_first_calls_and_keep_their_second_ones():
         made += [(WEB, DATABASE, first, second - 1.0, 1, 1000 + k, 2), (WEB, DATABASE, second, end, 1, 2000 + k, 3)]
         asked.append((USER, WEB, begin, end + 0.5, end - begin, k, 1))
         truth += [k, k]
-    links = linking.link(hops_of(asked + made))
+    links = link(hops_of(asked + made))
     best = links.certainty > 0.5
     right = links.front[best] == np.array(truth)[links.call[best] - len(asked)]
     assert right.mean() > 0.97

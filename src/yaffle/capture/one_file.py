@@ -130,19 +130,16 @@ class Reading:
         start, window, records, link_types = self.table.size, block.window, block.records, block.link_types
         count = records.time_ns.size
         out = self.table.window(start, start + count)
-        out.captured_bytes[:] = records.captured
-        out.wire_bytes[:] = records.wire
         if records.link.any():
             out.link[:] = records.link
         if len(self._under_way) == _IN_HAND - 1:
             self._under_way.popleft().result()
         ends = self.ends[self._blocks % _IN_HAND]
         self._blocks += 1
-        starts = records.position
-        left = decode_plain(window, starts, link_types == ETHERNET, out, ends, self.rest)
+        left = decode_plain(window, records, link_types == ETHERNET, out, ends, self.rest)
         blocks, quoted = decode(
             window,
-            starts,
+            records.position,
             self.rest[:left],
             link_types,
             out,
@@ -167,6 +164,8 @@ class Reading:
     def _follow(self, out: Columns, block: Block, source: int, ends: Ends, points: Int64s, sums: "Sums") -> None:
         """What else is told of the packets of a block, beside the decoding of what follows."""
         out.time_ns[:] = block.records.time_ns
+        out.captured_bytes[:] = block.records.captured
+        out.wire_bytes[:] = block.records.wire
         np.add(block.records.position, block.offset, out=out.position)
         if source:
             out.source[:] = source

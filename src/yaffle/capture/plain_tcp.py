@@ -8,7 +8,8 @@ from yaffle.capture.ahead import CACHE_LINE
 from yaffle.capture.headers import Ends
 from yaffle.capture.octets import half, word
 from yaffle.capture.packets import MARK_DONT_FRAGMENT, MARK_SLICED, MARK_TIMESTAMPS, Columns
-from yaffle.kernels import int64, kernel
+from yaffle.capture.records import Records
+from yaffle.kernels import int64, kernel, pasted
 from yaffle.prefetch import prefetch
 
 _TIMESTAMPS_ONLY = 0x0101080A  # Two fillers, then kind 8, length 10 (RFC 7323 appendix A).
@@ -16,19 +17,28 @@ _TIMESTAMPS_ONLY = 0x0101080A  # Two fillers, then kind 8, length 10 (RFC 7323 a
 _AHEAD = 12
 
 
+@pasted
+def _leave(i: int, kept: int, wire: int, out: Columns, rest: Int64s, left: int) -> None:
+    """Packet i is not plain."""
+    out.captured_bytes[i], out.wire_bytes[i] = kept, wire
+    rest[left] = i
+
+
 @kernel
-def decode_plain(buf: Uint8s, starts: Int64s, ethernet: Bools, out: Columns, ends: Ends, rest: Int64s) -> int:
+def decode_plain(buf: Uint8s, records: Records, ethernet: Bools, out: Columns, ends: Ends, rest: Int64s) -> int:
     """Fills the header columns of plain TCP packets; puts the numbers of the others into `rest` and returns how many.
+    Of these the lengths are set; those of plain packets are left to who comes after.
 
     ethernet: whether each interface is one.
     """
-    left, last = 0, starts.size - 1
+    starts, left = records.position, 0
+    last = starts.size - 1
     for i in range(starts.size):
         at, ahead = starts[i], starts[min(i + _AHEAD, last)]
         prefetch(buf, ahead)
         prefetch(buf, ahead + CACHE_LINE)
-        kept = int64(out.captured_bytes[i])
-        wire = int64(out.wire_bytes[i])
+        kept = records.captured[i]
+        wire = records.wire[i]
         if (
             kept < 54
             or not ethernet[out.link[i]]
@@ -36,7 +46,7 @@ def decode_plain(buf: Uint8s, starts: Int64s, ethernet: Bools, out: Columns, end
             or word(buf, at + 12) >> 8 != 0x080045
             or buf[at + 23] != 6
         ):
-            rest[left] = i
+            _leave(i, kept, wire, out, rest, left)
             left += 1
             continue
         fragment = half(buf, at + 20)
@@ -45,7 +55,7 @@ def decode_plain(buf: Uint8s, starts: Int64s, ethernet: Bools, out: Columns, end
         total = half(buf, at + 16)
         timestamps = header == 8 and kept >= 66 and word(buf, at + 54) == _TIMESTAMPS_ONLY
         if fragment & 0x3FFF or flags & 2 or total < 20 + 4 * header or (header != 5 and not timestamps):
-            rest[left] = i
+            _leave(i, kept, wire, out, rest, left)
             left += 1
             continue
         marks = MARK_SLICED if wire > kept else 0

@@ -84,6 +84,8 @@ def _nearest_server(account: Account, speaker: Int64s) -> Int64s:
 
 def _same_exchange(account: Account, rows: Int64s, owner: Int64s, other: Int64s) -> Int64s:
     """The row of each exchange in another view of its connection; its own where the views do not hold as many."""
+    if not rows.size:
+        return rows
     every = account.of_exchange("connection")
     count = np.bincount(every, minlength=account.flow.size)
     begin = np.searchsorted(every, np.arange(account.flow.size)) if every.size else count
@@ -135,7 +137,7 @@ def times_of(account: Account, packets: Columns, speaker: Int64s, rows: Int64s) 
         received_ns=column["asked_ns"][there],
         answered_ns=answered,
         done_ns=np.where(answered >= 0, column["last_ns"][there], column["end_ns"][there]),
-        server_ns=_summed(account.exchange_charges, rows, _SERVERS),
+        server_ns=_summed(account.exchange_charges, rows, _charged(account, _SERVERS)),
         signed_on_ns=signed_on_ns,
     )
 
@@ -153,9 +155,14 @@ def _signed_on(account: Account, connections: Int64s) -> tuple[Int64s, Int64s]:
     spent, of_server = (
         _summed(account.connection_charges, connections, columns)
         - np.bincount(owner[rows], _summed(account.exchange_charges, rows, columns), chosen.size)[connections]
-        for columns in (range(CHARGES), _SERVERS)
+        for columns in (_charged(account, range(CHARGES)), _charged(account, _SERVERS))
     )
     return spent.astype(np.int64), of_server.astype(np.int64)
+
+
+def _charged(account: Account, columns: Sequence[int]) -> list[int]:
+    """Those of some columns of charges that hold anything."""
+    return [column for column in account.charged.tolist() if column in columns]
 
 
 def _summed(table: Int64s2, rows: Int64s, columns: Sequence[int]) -> Int64s:
@@ -200,6 +207,8 @@ def hops(
             kind, values, tokens = said.of(by_time)
         else:
             kind, values, tokens = _read(beside, account, messages, payload, rows[part], owner[part], watch).of(order)
+        names = [field.name for field in fields(times)]
+        laid = dict(zip(names, beside.map(lambda name: getattr(times, name)[by_time], names), strict=True))
     client, server = client[by_time], server[by_time]
     return Hops(
         exchange=rows[by_time],
@@ -207,7 +216,7 @@ def hops(
         client=host[client],
         server=host[server],
         service=server << 16 | port[by_time],
-        **{field.name: getattr(times, field.name)[by_time] for field in fields(times)},
+        **laid,
         kind=kind,
         values=values,
         tokens=tokens,
