@@ -45,6 +45,12 @@ def _sent_meanwhile(
             sent[flow, packets.direction[i]] += packets.wire_bytes[i]
 
 
+def _together(starts: Int64s, ends: Int64s) -> tuple[Int64s, Int64s]:
+    """Periods in order of their beginning, each end no earlier than the one before: those that touch as one."""
+    apart = np.flatnonzero(starts[1:] > ends[:-1])
+    return starts[np.append(0, apart + 1)], ends[np.append(apart, ends.size - 1)]
+
+
 def culprits(analysis: Analysis, rows: Int64s) -> tuple[list[Culprit], float]:
     """(who else filled the path of some exchanges while these waited, most first; their own connections' share).
 
@@ -60,7 +66,7 @@ def culprits(analysis: Analysis, rows: Int64s) -> tuple[list[Culprit], float]:
     own = np.isin(network, network[members]) & np.isin(flows.point, flows.point[members])
     first, last = account.of_exchange("first_ns")[rows], account.of_exchange("end_ns")[rows]
     order = np.argsort(first, kind="stable")
-    starts, ends = first[order], np.maximum.accumulate(last[order])
+    starts, ends = _together(first[order], np.maximum.accumulate(last[order]))
 
     def work(half: slice) -> Int64s2:
         found = np.zeros((flows.point.size, 2), np.int64)

@@ -29,7 +29,7 @@ _HOPELESS = 0.4  # the same, above which these would be of no use
 _HARDEST = 0.25  # the same after heavy ones, above which several chains follow
 _APART = 4  # chains of a piece of which much is doubtful
 _COLD = 0.4  # how strict the first step is
-_CERTAIN = 0.999  # calls of a large host whose owner is as likely are not weighed again
+_CERTAIN = 0.99  # calls of a large host whose owner is as likely are not weighed again
 
 
 @dataclass(frozen=True)

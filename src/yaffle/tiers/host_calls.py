@@ -1,5 +1,6 @@
 """One host as both: the requests it owes an answer to, the calls it makes, and which of them may lie behind which."""
 
+from concurrent.futures import ThreadPoolExecutor
 from typing import NamedTuple
 
 import numpy as np
@@ -183,16 +184,18 @@ def _calls(hops: Hops, made: Int64s) -> Calls:
     """The calls of a host, without their owners."""
     made = made[np.argsort(hops.sent_ns[made], kind="stable")]
     found = np.empty(made.size, CALL)
-    found["hop"], found["kind"] = made, _numbered(hops.kind[made] ^ hops.service[made] << 32)
-    for name, column in (
-        ("sent_ns", hops.sent_ns),
-        ("told_ns", hops.told_ns),
-        ("end_ns", hops.arrived_ns),
-        ("connection", hops.connection),
-        ("service", hops.service),
-    ):
-        found[name] = column[made]
-    previous, earlier = _before(found["connection"]), _before(found["service"])
+    with ThreadPoolExecutor(1) as beside:
+        before = beside.map(_before, (hops.connection[made], hops.service[made]))
+        found["hop"], found["kind"] = made, _numbered(hops.kind[made] ^ hops.service[made] << 32)
+        for name, column in (
+            ("sent_ns", hops.sent_ns),
+            ("told_ns", hops.told_ns),
+            ("end_ns", hops.arrived_ns),
+            ("connection", hops.connection),
+            ("service", hops.service),
+        ):
+            found[name] = column[made]
+        previous, earlier = [*before]
     found["freed_ns"] = np.where(previous >= 0, found["end_ns"][previous], np.iinfo(np.int64).min)
     found["earlier"], found["later"] = earlier, -1
     found["later"][earlier[earlier >= 0]] = np.flatnonzero(earlier >= 0)
