@@ -95,8 +95,9 @@ def charge_exchange(
         if g[i].d == 0 and g[i].n > 0 and g[i].s < turns[x].request_end and effective(g, i, floor_server):
             asked = max(asked, g[i].t)
     stretch = room.stretch[0]
-    begin(stretch, lo, limit, _CLIENT, first, asked, floor_client, floor_server, mss[0], windows_high[1], charge)
-    transfer(g, stretch, blocked, ways.extra[0], room.bins, charge, doubt)
+    if asked > first:  # Else there is nothing to cut.
+        begin(stretch, lo, limit, _CLIENT, first, asked, floor_client, floor_server, mss[0], windows_high[1], charge)
+        transfer(g, stretch, blocked, ways.extra[0], room.bins, charge, doubt)
     times[1] = asked
     if answer < 0:
         times[2] = -1
@@ -109,8 +110,11 @@ def charge_exchange(
     last_i = _last_of_answer(g, turns[x], ended, answered, floor_client)
     last = max(answered, g[last_i].t)
     stop = max(turns[x].stop, last_i + 1)
-    begin(stretch, answer, stop, _SERVER, answered, last, floor_server, floor_client, mss[1], windows_high[0], charge)
-    transfer(g, stretch, blocked, ways.extra[1], room.bins, charge, doubt)
+    if last > answered:
+        begin(
+            stretch, answer, stop, _SERVER, answered, last, floor_server, floor_client, mss[1], windows_high[0], charge
+        )
+        transfer(g, stretch, blocked, ways.extra[1], room.bins, charge, doubt)
     left_ns = g[ended].t if g[ended].d == 0 and g[ended].flags & (FIN | RST) else NEVER
     whole_at = last_byte(g, turns[x])
     final = _charge_last_trip(g, answer, last_i, whole_at, last, left_ns, ways, floor_client, charge, doubt)

@@ -129,6 +129,15 @@ def _within(moments: Int64s, begin: Int64s, end: Int64s) -> tuple[Int64s, Int64s
     return stretch, np.arange(stretch.size) - np.repeat(np.cumsum(count) - count - first, count)
 
 
+def _inside(moments: Int64s, begin: Int64s, end: Int64s) -> Int64s:
+    """Places of the moments that lie in any of some stretches, in order of time."""
+    order = np.argsort(begin)
+    ends = np.maximum.accumulate(end[order])
+    place = np.searchsorted(begin[order], moments, "right") - 1
+    inside = np.flatnonzero((place >= 0) & (moments <= ends[place]))
+    return inside[np.argsort(moments[inside], kind="stable")]
+
+
 def _fitting(
     request: Int64s, begin: Int64s, end: Int64s, sent: tuple[Array, Array], arrived: tuple[Array, Array]
 ) -> Int64s:
@@ -156,7 +165,9 @@ def _likely(
     rank = np.arange(order.size) - np.searchsorted(address[order], address[order])
     count = np.bincount(address)[address[order]]
     some = order[(rank * _LOOKED_AT // count) != ((rank - 1) * _LOOKED_AT // count)]
-    by_sent, by_arrival = (np.argsort(moments, kind="stable") for moments in (sent, arrived))
+    near = _near_ns(begin[some], end[some])
+    by_sent = _inside(sent, begin[some], begin[some] + near)
+    by_arrival = _inside(arrived, end[some] - near, end[some])
     fitting = [
         _fitting(
             part, begin[part], end[part], (sent[by_sent], client[by_sent]), (arrived[by_arrival], client[by_arrival])
