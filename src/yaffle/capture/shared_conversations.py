@@ -1,5 +1,6 @@
 """Conversations that several interfaces saw: which may be the same, and whether their packets are."""
 
+import secrets
 from functools import cached_property
 from threading import Lock
 
@@ -9,7 +10,7 @@ from yaffle.arrays import Array, Bools, Int32s, Int64s, Int64s2, Uint64s
 from yaffle.capture.conversations import SYN_FROM_A, Rows
 from yaffle.capture.draft import Draft
 from yaffle.capture.packets import Columns, Head
-from yaffle.kernels import helper, kernel, uint64
+from yaffle.kernels import helper, int64, kernel, uint64
 from yaffle.prefetch import prefetch
 
 _AHEAD = 16  # packets asked for before their turn
@@ -98,16 +99,48 @@ def _identities(packets: Columns, rows: Int64s, out: Uint64s) -> None:
         out[i] = _identity(packets.head[rows[i]])
 
 
+@helper
+def _found(identity: int, ids: Uint64s, slots: Int32s, mask: int, chance: int) -> int:
+    """The slot where a packet of this identity stands, or would."""
+    slot = int64((identity * chance) >> uint64(32)) & mask
+    while slots[slot] >= 0 and ids[slots[slot]] != identity:
+        slot = (slot + 1) & mask
+    return slot
+
+
+@kernel
+def _first_of_each(ids: Uint64s, slots: Int32s, chance: int) -> tuple[int, int]:
+    """Puts the first packet of each identity into a slot; (how many there are, the mask of the slots that are used)."""
+    mask = 1
+    while mask < 2 * ids.size:
+        mask *= 2
+    mask -= 1
+    slots[: mask + 1] = -1
+    count = 0
+    for i in range(ids.size):
+        slot = _found(ids[i], ids, slots, mask, chance)
+        if slots[slot] < 0:
+            slots[slot] = i
+            count += 1
+    return count, mask
+
+
 @kernel
 def compare_pairs(
-    packets: Columns, rows: Int64s, starts: Int64s, pairs: Int64s2, copies: Int64s
+    packets: Columns, rows: Int64s, starts: Int64s, pairs: Int64s2, chance: int, copies: Int64s
 ) -> tuple[int, int, int, int]:
     """Of pairs of conversations of two interfaces: packets that both saw, those of them at the same moment, and packets
     of the shorter of each pair. Fills copies with the rows of the second that are copies; their number comes last.
 
-    rows: packets of conversation number k: rows[starts[k]:starts[k + 1]]; pairs: int64 (n, 2) of such numbers.
+    rows: packets of conversation number k: rows[starts[k]:starts[k + 1]]; pairs: int64 (n, 2) of such numbers;
+    chance: an odd number that nobody knows, so that no capture is made to fall into few slots.
     """
-    shared = same = seen = found = 0
+    shared = same = seen = found = most = 0
+    for index in range(pairs.shape[0]):
+        for k in range(2):
+            most = max(most, starts[pairs[index, k] + 1] - starts[pairs[index, k]])
+    room_a, room_b, slots = np.empty(most, np.uint64), np.empty(most, np.uint64), np.empty(4 * most + 2, np.int32)
+    met = np.empty(most, np.bool_)
     for index in range(pairs.shape[0]):
         if index >= _FLOWS_COMPARED and same * 2 < shared:
             break
@@ -115,34 +148,25 @@ def compare_pairs(
         b = rows[starts[pairs[index, 1]] : starts[pairs[index, 1] + 1]]
         if a.size == 0 or b.size == 0:
             continue
-        ids_a, ids_b = np.empty(a.size, np.uint64), np.empty(b.size, np.uint64)
+        ids_a, ids_b = room_a[: a.size], room_b[: b.size]
         _identities(packets, a, ids_a)
         _identities(packets, b, ids_b)
-        in_a, in_b = np.argsort(ids_a, kind="mergesort"), np.argsort(ids_b, kind="mergesort")
-        kinds = 0
-        for i in range(a.size):
-            kinds += 1 if i == 0 or ids_a[in_a[i]] != ids_a[in_a[i - 1]] else 0
-        if kinds * 2 < a.size and a.size >= _LIKE_ENOUGH and abs(a.size - b.size) * 10 <= a.size:
-            # All look alike to their headers: the first is taken for the first.
-            ids_a, ids_b = np.arange(a.size).astype(np.uint64), np.arange(b.size).astype(np.uint64)
-            in_a, in_b = np.arange(a.size), np.arange(b.size)
+        kinds, mask = _first_of_each(ids_a, slots, chance)
+        # All look alike to their headers: the first is taken for the first.
+        in_order = kinds * 2 < a.size and a.size >= _LIKE_ENOUGH and abs(a.size - b.size) * 10 <= a.size
         seen += min(a.size, b.size)
-        i = j = 0
-        while i < a.size and j < b.size:
-            one, two = ids_a[in_a[i]], ids_b[in_b[j]]
-            if one == two:
-                shared += 1
-                first, second = a[in_a[i]], b[in_b[j]]
-                apart = abs(packets.time_ns[first] - packets.time_ns[second])
-                if apart <= _SAME_MOMENT_NS and packets.ttl[first] == packets.ttl[second]:
-                    same += 1
-                    copies[found] = second
-                    found += 1
-            low = min(one, two)
-            while i < a.size and ids_a[in_a[i]] == low:
-                i += 1
-            while j < b.size and ids_b[in_b[j]] == low:
-                j += 1
+        met[: a.size] = False
+        for j in range(min(a.size, b.size) if in_order else b.size):
+            i = j if in_order else slots[_found(ids_b[j], ids_a, slots, mask, chance)]
+            if i < 0 or met[i]:
+                continue
+            met[i] = True
+            shared += 1
+            apart = abs(packets.time_ns[a[i]] - packets.time_ns[b[j]])
+            if apart <= _SAME_MOMENT_NS and packets.ttl[a[i]] == packets.ttl[b[j]]:
+                same += 1
+                copies[found] = b[j]
+                found += 1
     return shared, same, seen, found
 
 
@@ -169,7 +193,7 @@ class SharedConversations:
         self._starts = np.concatenate([[0], np.cumsum(flows.packets[wanted])]).astype(np.int64)
         self._number = np.full(flows.point.size, -1, np.int32)
         self._number[wanted] = np.arange(wanted.size)
-        self._lock = Lock()
+        self._lock, self._chance = Lock(), uint64(secrets.randbits(64) | 1)
 
     @cached_property
     def _rows(self) -> Int64s:
@@ -190,7 +214,9 @@ class SharedConversations:
             rows = self._rows
         numbers = self._number[pairs].astype(np.int64)
         copies = np.empty(int((self._starts[numbers[:, 1] + 1] - self._starts[numbers[:, 1]]).sum()), np.int64)
-        shared, same, seen, found = compare_pairs(self._capture.packets, rows, self._starts, numbers, copies)
+        shared, same, seen, found = compare_pairs(
+            self._capture.packets, rows, self._starts, numbers, self._chance, copies
+        )
         if shared * 10 < seen or shared == 0:
             return "nothing shared", nothing
         return ("elsewhere", nothing) if same * 2 < shared else ("same place", copies[:found])
