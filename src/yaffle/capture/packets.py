@@ -100,9 +100,10 @@ class Columns(NamedTuple):
 
 def fill(columns: Columns, given: Columns) -> None:
     """Writes the rows of one into another of the same length."""
-    pairs: Iterable[tuple[Array, Array]] = zip(columns, given, strict=True)
-    for target, column in pairs:
-        target[:] = column
+    pairs: Iterable[tuple[str, Array, Array]] = zip(Columns._fields, columns, given, strict=True)
+    for name, target, column in pairs:
+        if name not in MOSTLY_NIL or column.any() or target.any():
+            target[:] = column
 
 
 FIN, SYN, RST, PSH, ACK = 1, 2, 4, 8, 16

@@ -5,7 +5,7 @@ from contextlib import closing, suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 from types import TracebackType
-from typing import Any, Self
+from typing import Any, NamedTuple, Self
 
 from yaffle.arrays import runs_of
 from yaffle.capture.captured import Capture
@@ -114,71 +114,68 @@ class Crew(Here):
 
     def read(self, paths: Sequence[Path], progress: Progress, room: Room) -> Capture:
         """The captures as one, each read by a worker, a large one by several. room: where packets are put."""
-        where, files = [self.address(str(path.resolve())) for path in paths], self._cut(paths)
-        counts = self._packets(
-            [
-                ("read_range", tasks.read_file_range, (number, piece, where[number], *edges))
-                if len(ranges) > 1
-                else ("read_file", tasks.read_file, (number, where[number]))
-                for number, (_, ranges) in enumerate(files)
-                for piece, edges in enumerate(ranges)
-            ],
-            lambda share: progress(0.7 * share, "reading captures on the cluster"),
-        )
-        read = [self._read(number, *one, counts) for number, one in enumerate(files)]
-        again = [number for number, one in enumerate(read) if one is None]
-        counts = self._packets(
-            [("read_file", tasks.read_file, (number, where[number])) for number in again],
-            lambda share: progress(0.7 + 0.1 * share, "reading captures on the cluster whose ranges do not fit"),
-        )
-        for number in again:
-            read[number] = self._whole(number, paths[number], next(counts))
-        every, done = [one for one in read if one is not None], [0]
+        files, reached = self._cut(paths), [0.0]
+
+        def go_on(share: float, words: str) -> bool:
+            reached[0] = max(reached[0], 0.9 * share)
+            return progress(reached[0], words)
 
         def step() -> None:
-            done[0] += 1
-            if not progress(0.8 + 0.2 * min(1.0, done[0] / sum(one.pieces for one in every)), "joining what was read"):
+            if not go_on(0.0, "joining what was read"):
                 raise Cancelled
 
-        if len(every) == 1:
-            draft = every[0].alone(room, step)
-        else:
-            draft = joined((one.apart(step) for one in every), [one.packets for one in every], room)
+        with closing(self._reads(files, lambda share: go_on(share, "reading captures on the cluster"))) as reads:
+            if len(files) == 1:
+                draft = next(reads).alone(room, step)
+            else:  # Each file is joined when it is there, while workers read what follows.
+                draft = joined((one.apart(step) for one in reads), [file.octets for file in files], room)
         local = {given: path for path, given in self._given.items()}
         draft.sources = [replace(source, path=local.get(source.path, source.path)) for source in draft.sources]
         return settled(draft, progress)
 
-    def _cut(self, paths: Sequence[Path]) -> list[tuple[Path, list[tuple[int, int | None]]]]:
+    def _reads(self, files: Sequence["_File"], progress: Callable[[float], bool]) -> Generator["_Read"]:
+        """Each file as soon as it and those before it are read. Raises YaffleError where one cannot be read."""
+        jobs = [
+            ("read_file_range", tasks.read_file_range, (number, piece, self.address(str(file.path.resolve())), *edges))
+            if len(file.ranges) > 1
+            else ("read_file", tasks.read_file, (number, self.address(str(file.path.resolve()))))
+            for number, file in enumerate(files)
+            for piece, edges in enumerate(file.ranges)
+        ]
+        with closing(self._in_turn(jobs, progress)) as told:
+            for number, file in enumerate(files):
+                counts = [_packets(next(told)) for _ in file.ranges]
+                yield self._read(number, file, counts) or self._again(number, file, progress)
+
+    def _again(self, number: int, file: "_File", progress: Callable[[float], bool]) -> "_Read":
+        """A file as a whole whose ranges do not fit each other."""
+        told = self._done([("read_file", tasks.read_file, (number, self.address(str(file.path.resolve()))))], progress)
+        return self._whole(number, file, _packets(told[0]))
+
+    def _cut(self, paths: Sequence[Path]) -> list["_File"]:
         """Each file with the ranges that it is read in."""
         sizes = [path.stat().st_size if path.is_file() else 0 for path in paths]
         each = max(_LEAST_RANGE, sum(sizes) // (self.threads * _ROUNDS))
         found = []
         for path, size in zip(paths, sizes, strict=True):
             cuts = cuts_of(path, size // each) if size >= 2 * each else []
-            found.append((path, list(zip([0, *cuts], [*cuts, None], strict=True))))
+            found.append(_File(path, size, list(zip([0, *cuts], [*cuts, None], strict=True))))
         return found
 
-    def _packets(self, jobs: Any, progress: Callable[[float], bool]) -> Iterator[int]:
-        """How many packets each task read. Raises YaffleError where a file cannot be read."""
-        told = self._done(jobs, progress)
-        if broken := next((done.wrong for done in told if done.wrong), ""):
-            raise YaffleError(broken)
-        return iter([done.found for done in told])
+    def _whole(self, number: int, file: "_File", packets: int) -> "_Read":
+        return _Read(self._store, f"{self._run}/read-{number}", tasks.fetched_folder(self._run), file.path, packets)
 
-    def _whole(self, number: int, path: Path, packets: int) -> "_Read":
-        return _Read(self._store, f"{self._run}/read-{number}", tasks.fetched_folder(self._run), path, packets)
-
-    def _read(
-        self, number: int, path: Path, ranges: Sequence[tuple[int, int | None]], packets: Iterator[int]
-    ) -> "_Read | None":
-        """What was read of a file; None where its ranges do not fit each other."""
-        counts, one = [next(packets) for _ in ranges], self._whole(number, path, 0)
-        if len(ranges) == 1:
-            return replace(one, packets=counts[0])
-        told = [read_facts(self._store, f"{one.name}-{piece}", one.beside) for piece in range(len(ranges))]
+    def _read(self, number: int, file: "_File", counts: Sequence[int]) -> "_Read | None":
+        """What was read of a file, so many packets in each of its ranges; None where these do not fit each other."""
+        one = self._whole(number, file, counts[0])
+        if len(counts) == 1:
+            return one
+        told = [read_facts(self._store, f"{one.name}-{piece}", one.beside) for piece in range(len(counts))]
         facts = [facts for facts, _ in told]
-        fit = fitting(facts, [steady for _, steady in told], [begin for begin, _ in ranges[1:]])
-        return _ReadInRanges(one.store, one.name, one.beside, path, sum(counts[:fit]), facts[:fit]) if fit else None
+        fit = fitting(facts, [steady for _, steady in told], [begin for begin, _ in file.ranges[1:]])
+        return (
+            _ReadInRanges(one.store, one.name, one.beside, file.path, sum(counts[:fit]), facts[:fit]) if fit else None
+        )
 
     def account(
         self,
@@ -256,6 +253,21 @@ class Crew(Here):
                 self._client.cancel(futures)
 
 
+def _packets(done: tasks.Done) -> int:
+    """How many packets a task read. Raises YaffleError where the file cannot be read."""
+    if done.wrong:
+        raise YaffleError(done.wrong)
+    return done.found
+
+
+class _File(NamedTuple):
+    """A capture, and the ranges of its bytes that it is read in."""
+
+    path: Path
+    octets: int
+    ranges: list[tuple[int, int | None]]
+
+
 @dataclass(frozen=True)
 class _Read:
     """A file that workers read."""
@@ -265,11 +277,6 @@ class _Read:
     beside: Path
     path: Path
     packets: int
-
-    @property
-    def pieces(self) -> int:
-        """In how many it was read."""
-        return 1
 
     def apart(self, step: Callable[[], None]) -> Draft:
         """Its packets, to be joined with others'. step: called with each piece, may raise Cancelled."""
@@ -287,16 +294,12 @@ class _ReadInRanges(_Read):
 
     facts: list[FileFacts]
 
-    @property
-    def pieces(self) -> int:
-        return len(self.facts)
-
     def apart(self, step: Callable[[], None]) -> Draft:
         return self.alone(Room(), step)
 
     def alone(self, room: Room, step: Callable[[], None]) -> Draft:
         def pieces() -> Iterator[Piece]:
-            for piece in range(self.pieces):
+            for piece in range(len(self.facts)):
                 step()
                 yield read_piece(self.store, f"{self.name}-{piece}", self.beside)
 
