@@ -20,6 +20,7 @@ from yaffle.capture.packets import (
 )
 from yaffle.capture.plain_tcp import decode_plain
 from yaffle.capture.reader import read_captures
+from yaffle.capture.records import Records
 from yaffle.capture.transport_layer import QUOTE
 from yaffle.capture.unwrapped import empty_packet
 
@@ -155,12 +156,15 @@ def test_the_short_way_for_plain_segments_gives_what_the_long_one_gives(tmp_path
     for short in (True, False):
         table, ends, sack = PacketTable(len(frames)), empty_ends(len(frames)), np.empty(8 * len(frames), np.uint32)
         out = table.window(0, len(frames))
-        out.captured_bytes[:], out.wire_bytes[:], out.link[:] = lengths, np.maximum(lengths, 1500), 0
-        rest = np.arange(len(frames))
+        rest, wire = np.arange(len(frames)), np.maximum(lengths, 1500)
         if short:
-            left = decode_plain(buffer, starts, np.array([True]), out, ends, rest)
+            records = Records(np.zeros_like(starts), starts, lengths, wire, np.zeros_like(starts))
+            left = decode_plain(buffer, records, np.array([True]), out, ends, rest)
             assert 0 < left < len(frames)
             rest = rest[:left]
+            np.testing.assert_array_equal(out.captured_bytes[rest], lengths[rest])
+            np.testing.assert_array_equal(out.wire_bytes[rest], wire[rest])
+        out.captured_bytes[:], out.wire_bytes[:], out.link[:] = lengths, wire, 0
         quotes = np.zeros(len(frames), QUOTE)
         decode(buffer, starts, rest, np.array([1]), out, ends, empty_packet(), sack, sack, 0, quotes)
         results.append((out, ends))
