@@ -102,10 +102,10 @@ def _pairs(hops: Hops, fronts: Fronts, calls: Calls, front: Int64s, call: Int64s
     which a value never comes again: nothing can be learnt from those.
     """
     first_of = hops.values[fronts["hop"], 0], hops.values[calls["hop"], 0]
-    asked, made = (
-        _returning(v ^ kind["kind"].astype(np.uint64) << uint64(40))
-        for v, kind in zip(first_of, (fronts, calls), strict=True)
-    )
+    with ThreadPoolExecutor(2) as pool:
+        asked, made = pool.map(
+            lambda v, kind: _returning(v ^ kind["kind"].astype(np.uint64) << uint64(40)), first_of, (fronts, calls)
+        )
     told = np.flatnonzero(asked[front] & made[call])
     kinds = fronts["kind"][front[told]] * (int(calls["kind"].max(initial=-1)) + 1) + calls["kind"][call[told]]
     mixed = kinds.astype(np.uint64)

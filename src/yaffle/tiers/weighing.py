@@ -53,9 +53,9 @@ def _same_by_chance(host: HostCalls) -> Float64s:
     service, place = np.unique(calls["service"], return_inverse=True)
     for number in range(service.size):
         own = place.reshape(-1) == number
-        _, count = np.unique(calls["connection"][own], return_counts=True)
-        shares = count / own.sum()
-        found[np.unique(calls["kind"][own])] = np.clip((shares**2).sum(), 0.01, 0.99)
+        count = np.bincount(calls["connection"][own])
+        shares = count[count > 0] / own.sum()
+        found[np.bincount(calls["kind"][own]).nonzero()] = np.clip((shares**2).sum(), 0.01, 0.99)
     return found
 
 
