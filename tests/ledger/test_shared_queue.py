@@ -12,7 +12,7 @@ from yaffle.demo.morning import Request, client_script, server_script
 from yaffle.demo.network import MS, Link, S, Tap, World
 from yaffle.demo.packet_bytes import tcp_frame
 from yaffle.demo.tcp_model import Endpoint, Host, pair
-from yaffle.findings.culprits import _sent_meanwhile, culprits, in_words
+from yaffle.findings.culprits import _sent_meanwhile, _together, culprits, in_words
 from yaffle.ledger import causes
 from yaffle.ledger.path_observation import idle_paths, sample_of_crowds
 
@@ -126,6 +126,8 @@ def test_what_passed_meanwhile_is_what_lay_in_any_period(passed, periods):
     periods.sort(key=lambda period: period[0])
     starts = np.array([begin for begin, _ in periods], np.int64)
     ends = np.maximum.accumulate(np.array([begin + lasting for begin, lasting in periods], np.int64))
+    starts, ends = _together(starts, ends)
+    assert (starts[1:] > ends[:-1]).all()
     sent = np.zeros((3, 2), np.int64)
     for begin, end in ((0, len(passed) // 2), (len(passed) // 2, len(passed))):
         _sent_meanwhile(packets, begin, end, np.array([True, False, True]), starts, ends, sent)

@@ -4,9 +4,12 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from tests.tiers.some_hops import DATABASE, MS, USER, WEB, hops_of
 from yaffle.tiers.linking import link
+from yaffle.tiers.one_host import _inside
 
 
 def owners(hops, least=0.5):
@@ -195,3 +198,14 @@ def test_by_chance_is_the_tail_of_the_beta_binomial(told):
     fitting, spans, shifted, tried = told
     wanted = betabinom.sf(fitting - 1, spans, shifted + 1, tried - shifted + 1)
     assert _by_chance(*told) == pytest.approx(wanted, rel=1e-6)
+
+
+@given(
+    st.lists(st.integers(0, 60), max_size=40),
+    st.lists(st.tuples(st.integers(0, 60), st.integers(-1, 9)), min_size=1, max_size=6),
+)
+def test_moments_inside_any_stretch_are_found_in_order(moments, stretches):
+    begin = np.array([first for first, _ in stretches])
+    found = _inside(np.array(moments, np.int64), begin, begin + np.array([lasting for _, lasting in stretches]))
+    lying = [k for k, t in enumerate(moments) if any(first <= t <= first + lasting for first, lasting in stretches)]
+    assert found.tolist() == sorted(lying, key=lambda k: moments[k])

@@ -130,14 +130,17 @@ def _draw_apart(weighing: Weighing, learnt: Habits, walk: Walk, piece: _Piece) -
 
 
 def _chain(weighing: Weighing, learnt: Habits, walk: Walk, piece: _Piece, alone: bool, some: Int64s) -> Float64s:
-    """Draws some samples; how often each possible owner of the piece was one. `alone`: in room of its own."""
-    if some[0] and alone:
+    """Draws some samples, the first ones from the state that there is; how often each possible owner of the piece was
+    one. `alone`: others in room of their own.
+    """
+    first = int(some[0])
+    if first and alone:
         room = np.zeros(weighing.host.owners.size)
-        walk = weighing.walk(weighing.nobody(FULL_CHAINS + len(weighing.pieces) + int(some[0])), room)
+        walk = weighing.walk(weighing.nobody(FULL_CHAINS + len(weighing.pieces) + first), room)
         _begun(weighing, learnt, walk, piece.every)
-    elif some[0]:
+    elif first:
         take_kinds(weighing.host, learnt, walk.state, piece.chosen, np.ones(weighing.host.shape[1], bool))
-    if some[0]:
+    if first:
         _cool(weighing, learnt, walk, piece.chosen, _by_crowd(weighing, *_HEAVY))
     walk.shares[piece.place] = 0.0
     _draw(weighing, learnt, [walk], piece.every, piece.chosen, some)

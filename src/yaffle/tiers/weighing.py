@@ -30,6 +30,7 @@ class Effort:
 
 _SEEDS = 1 << 20  # of a host: of its chains, and of the pieces of a large one
 _FULL = Effort(8, 16, 2)  # the more there is, the fewer chains, down to those of a large host
+FULL_CHAINS = _FULL.chains
 _SIMPLE = Effort(1, 4, 1)  # where no two requests were ever under way at once
 _LARGE = Effort(4, 12, 1)  # where there is much to weigh: learnt from a part of it; the more there is, the fewer chains
 _MOST_FULL = 30_000  # possible owners up to which all is weighed again and again
@@ -111,6 +112,3 @@ class Weighing:
         """One step from state to state, by which the chosen calls may get other owners."""
         sweep(self.host, learnt, walk.state, chosen, coldness, TRIES, walk.weights, walk.shares, walk.room)
         self._watch.went(chosen.size * self.host.owners.size // self.open.size)
-
-
-FULL_CHAINS = _FULL.chains
