@@ -37,9 +37,8 @@ class _Piece:
     """Calls of a large host that have nothing to do with its others."""
 
     every: Int64s
-    sure: Int64s  # those whose owner values tell
-    owners: Int64s  # these owners, by place
-    chosen: Int64s  # the others
+    owners: Int64s  # that values tell, by place
+    chosen: Int64s  # the calls of which they tell none
     place: slice  # of the possible owners of all
 
 
@@ -98,7 +97,7 @@ def _begun(weighing: Weighing, learnt: Habits, walk: Walk, every: Int64s) -> _Pi
     put(host, walk.state, sure, owners)
     prepare(host, learnt, walk.state, every)
     place = slice(host.calls["owners"][every[0]], host.calls["owners_end"][every[-1]])
-    return _Piece(every, sure, owners, np.setdiff1d(every, sure, assume_unique=True), place)
+    return _Piece(every, owners, np.setdiff1d(every, sure, assume_unique=True), place)
 
 
 def _settle(weighing: Weighing, learnt: Habits, walk: Walk, piece: _Piece, steps: Steps) -> Bools:
